@@ -1,0 +1,108 @@
+"""Every way things go wrong, as types. Messages say what, where and what next; they hold no values of parameters
+and no secrets."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+class OtterError(Exception):
+    """Base of everything a user can meet. `hint` says what to do next."""
+
+    def __init__(self, message: str, hint: str = "") -> None:
+        super().__init__(message)
+        self.message = message
+        self.hint = hint
+
+    def __str__(self) -> str:
+        return f"{self.message} {self.hint}".strip()
+
+
+class Stopped(Exception):
+    """The user stopped the work. Not a failure, so it stands apart from OtterError."""
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """A place in a text: line and column from 1, and the offsets of the marked part from 0."""
+
+    line: int
+    column: int
+    start: int
+    end: int
+
+
+class SourceError(OtterError):
+    """A source could not be reached or did not answer."""
+
+
+class ConnectError(SourceError):
+    """No connection: the file or host is not there, or is not what it should be."""
+
+
+class AuthError(SourceError):
+    """The server refused the name or password."""
+
+
+class LostError(SourceError):
+    """The connection ended while working."""
+
+
+class TimeoutError_(SourceError):
+    """The server did not answer in time."""
+
+
+class QueryError(SourceError):
+    """The query text is wrong, or the server refused it. `place` is where in the text, when known."""
+
+    def __init__(self, message: str, hint: str = "", place: Place | None = None) -> None:
+        super().__init__(message, hint)
+        self.place = place
+
+
+class ConditionError(OtterError):
+    """A step can't be applied: unknown column, wrong type, wrong syntax. `place` is in the condition's text."""
+
+    def __init__(self, message: str, hint: str = "", place: Place | None = None) -> None:
+        super().__init__(message, hint)
+        self.place = place
+
+
+class ChangeError(OtterError):
+    """Changes can't be written."""
+
+
+class NoKeyError(ChangeError):
+    """Rows can't be told apart: no key, or the key is not in the result."""
+
+
+class ValueRefused(ChangeError):
+    """A typed value doesn't fit its column."""
+
+
+class OutcomeUnknown(ChangeError):
+    """The connection was lost during a write; what was written must be read back."""
+
+
+class SendError(OtterError):
+    """A delivery failed; nothing half-written was left."""
+
+
+class SavedError(OtterError):
+    """A file of ours can't be read or written."""
+
+
+class CorruptError(SavedError):
+    """A file of ours is damaged. It is left (or set aside), never read as empty."""
+
+
+class TooNewError(SavedError):
+    """A file of ours was written by a newer version."""
+
+
+def place_of(text: str, start: int, end: int | None = None) -> Place:
+    """The place of `text[start:end]`; offsets are clipped to the text."""
+    start = max(0, min(start, len(text)))
+    line = text.count("\n", 0, start) + 1
+    column = start - (text.rfind("\n", 0, start) + 1) + 1
+    return Place(line, column, start, max(start, min(end if end is not None else start + 1, len(text))))

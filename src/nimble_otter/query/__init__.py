@@ -1,0 +1,20 @@
+"""Query text: splitting it into statements, finding its parameters, parsing the conditions of local filters, and
+turning SELECT over a collection into the document server's own request.
+
+SQL is read by sqlglot; nothing here talks to a server or holds state, so any thread may call it. Read `conditions.py`
+first, then `documents.py`.
+"""
+
+from nimble_otter.query.conditions import parse_condition
+from nimble_otter.query.documents import DocumentRequest, translate_select
+from nimble_otter.query.statements import Statement, find_parameters, split_statements, statement_at
+
+__all__ = [
+    "DocumentRequest",
+    "Statement",
+    "find_parameters",
+    "parse_condition",
+    "split_statements",
+    "statement_at",
+    "translate_select",
+]

@@ -1,0 +1,289 @@
+"""The local filter language: SQL conditions over the columns of a table, parsed by sqlglot into our own nodes."""
+
+from __future__ import annotations
+
+import datetime as dt
+import difflib
+import re
+from collections.abc import Callable
+from decimal import Decimal
+from typing import Any
+
+import sqlglot
+from sqlglot import exp
+from sqlglot.errors import ParseError, SqlglotError
+
+from nimble_otter.errors import ConditionError, Place, place_of
+from nimble_otter.table.columns import Table
+from nimble_otter.table.conditions import (
+    All,
+    Among,
+    Any_,
+    Call,
+    ColumnAt,
+    Compare,
+    IsEmpty,
+    Like,
+    Literal,
+    Node,
+    Not,
+    Operand,
+    Truth,
+)
+
+_COMPARE = {exp.EQ: "=", exp.NEQ: "<>", exp.LT: "<", exp.LTE: "<=", exp.GT: ">", exp.GTE: ">="}
+_ARITHMETIC = {exp.Add: "+", exp.Sub: "-", exp.Mul: "*", exp.Div: "/", exp.Mod: "%"}
+_FUNCTIONS = {
+    exp.Abs: "abs",
+    exp.Lower: "lower",
+    exp.Upper: "upper",
+    exp.Trim: "trim",
+    exp.Length: "length",
+    exp.Year: "year",
+    exp.Month: "month",
+    exp.Day: "day",
+}
+
+
+def parse_condition(text: str, table: Table) -> Node:
+    """Parse a condition over the table's columns.
+
+    Names are the result's column names (quoted with " where need be), their origins (station.name), or a column with a
+    dotted path into its nested values. Raises: ConditionError with its place.
+    """
+    if not text.strip():
+        raise ConditionError("The condition is empty.", "Write one, such as level_m > 0.3.")
+    parsed = parse_sql(text, "postgres", ConditionError)
+    if not isinstance(parsed, exp.Condition):
+        raise ConditionError("This is a statement, not a condition.", "Write only what comes after WHERE.")
+    return _Reader(text, table).condition(parsed)
+
+
+def parse_sql(text: str, dialect: str, error: Callable[..., Exception]) -> exp.Expression:
+    """Parse one expression or statement; raises `error(message, hint, place)`."""
+    try:
+        parsed = sqlglot.parse_one(text, dialect=dialect)
+    except ParseError as problem:
+        detail = problem.errors[0] if problem.errors else {}
+        word = str(detail.get("highlight") or "")
+        place = _place_of_detail(text, detail, word)
+        raise error(
+            f"The text stops making sense at {word!r}." if word else "The text is not complete.", "", place
+        ) from None
+    except SqlglotError:
+        quote = text.rfind("'")
+        raise error("A quote is not closed.", "", place_of(text, max(quote, 0))) from None
+    except RecursionError:
+        raise error("The text is nested too deeply.", "") from None
+    return parsed
+
+
+def _place_of_detail(text: str, detail: dict[str, Any], word: str) -> Place | None:
+    if "line" not in detail:
+        return None
+    lines = text.split("\n")
+    end = sum(len(line) + 1 for line in lines[: int(detail["line"]) - 1]) + int(detail["col"])
+    start = max(0, end - max(1, len(word)))
+    return place_of(text, start, end)
+
+
+def place_in(text: str, node: exp.Expression) -> Place | None:
+    """Where the first name inside `node` stands in the text, or the function's name itself."""
+    if isinstance(node, exp.Func):
+        name = node.name if isinstance(node, exp.Anonymous) else node.sql_name()
+        found = re.search(rf"\b{re.escape(str(name))}\s*\(", text, re.IGNORECASE)
+        if found:
+            return place_of(text, found.start(), found.start() + len(str(name)))
+    for part in node.walk(bfs=False):
+        if isinstance(part, exp.Identifier) and "start" in part.meta:
+            last = node.this if isinstance(node, exp.Column) and isinstance(node.this, exp.Identifier) else part
+            return place_of(text, int(part.meta["start"]), int(last.meta.get("end", part.meta["end"])) + 1)
+    return None
+
+
+def literal_of(node: exp.Expression) -> Literal | None:
+    """The value of a literal, signed numbers and DATE/TIMESTAMP literals included; None for anything else."""
+    if isinstance(node, exp.Paren):
+        return literal_of(node.this)
+    if isinstance(node, exp.Null):
+        return Literal(None)
+    if isinstance(node, exp.Boolean):
+        return Literal(bool(node.this))
+    if isinstance(node, exp.Neg):
+        inner = literal_of(node.this)
+        return Literal(-inner.value) if inner and isinstance(inner.value, (int, Decimal)) else None
+    if isinstance(node, exp.Literal):
+        if node.is_string:
+            return Literal(node.name)
+        return Literal(int(node.name) if node.name.isdigit() else Decimal(node.name))
+    if isinstance(node, exp.Cast) and isinstance(node.this, exp.Literal) and node.this.is_string:
+        if node.to.this in (exp.DataType.Type.DATE,):
+            return _moment(node.name, dt.date.fromisoformat)
+        if node.to.this in exp.DataType.TEMPORAL_TYPES:
+            return _moment(node.name, dt.datetime.fromisoformat)
+    return None
+
+
+def _moment(text: str, read: Callable[[str], Any]) -> Literal:
+    try:
+        return Literal(read(text))
+    except ValueError:
+        raise ConditionError(f"{text!r} is not a date or time.", "Write it like '2031-05-28 23:00'.") from None
+
+
+def like_regex(pattern: str, escape: str | None = "\\") -> str:
+    """A LIKE pattern as a regular expression for the whole text (ISO 9075: % any text, _ any character)."""
+    out, at = [], 0
+    while at < len(pattern):
+        char = pattern[at]
+        if escape and char == escape and at + 1 < len(pattern):
+            at += 1
+            out.append(re.escape(pattern[at]))
+        else:
+            out.append({"%": ".*", "_": "."}.get(char, re.escape(char)))
+        at += 1
+    return "".join(out)
+
+
+class _Reader:
+    """Turns sqlglot's tree into our nodes for one table."""
+
+    def __init__(self, text: str, table: Table) -> None:
+        self.text = text
+        self.table = table
+
+    def condition(self, node: exp.Expression) -> Node:
+        if isinstance(node, exp.Paren):
+            return self.condition(node.this)
+        if is_negated(node):
+            return Not(self.condition(positive(node)))
+        if isinstance(node, (exp.NullSafeEQ, exp.NullSafeNEQ)):
+            same = self._same(self.operand(node.left), self.operand(node.right))
+            return same if isinstance(node, exp.NullSafeEQ) else Not(same)
+        if isinstance(node, exp.And):
+            return All((self.condition(node.left), self.condition(node.right)))
+        if isinstance(node, exp.Or):
+            return Any_((self.condition(node.left), self.condition(node.right)))
+        if isinstance(node, exp.Not):
+            return Not(self.condition(node.this))
+        if type(node) in _COMPARE:
+            return Compare(_COMPARE[type(node)], self.operand(node.left), self.operand(node.right))
+        if isinstance(node, exp.Is) and isinstance(node.expression, exp.Null):
+            return IsEmpty(self.operand(node.this))
+        if isinstance(node, exp.Is) and isinstance(node.expression, exp.Boolean):
+            truth = Compare("=", self.operand(node.this), Literal(bool(node.expression.this)))
+            return All((Not(IsEmpty(self.operand(node.this))), truth))
+        if isinstance(node, exp.Between):
+            low, high = node.args["low"], node.args["high"]
+            of = self.operand(node.this)
+            return All((Compare(">=", of, self.operand(low)), Compare("<=", of, self.operand(high))))
+        if isinstance(node, exp.In):
+            return self._among(node)
+        if isinstance(node, (exp.Like, exp.ILike, exp.Escape)):
+            return self._like(node)
+        if isinstance(node, (exp.Column, exp.Dot, exp.Boolean)):
+            return Truth(self.operand(node))
+        raise self._unsupported(node)
+
+    @staticmethod
+    def _same(left: Operand, right: Operand) -> Node:
+        """IS NOT DISTINCT FROM: never unknown."""
+        empties = (IsEmpty(left), IsEmpty(right))
+        return Any_((All(empties), All((Compare("=", left, right), *(Not(e) for e in empties)))))
+
+    def _among(self, node: exp.In) -> Node:
+        values = [literal_of(item) for item in node.expressions]
+        if not values or None in values:
+            raise ConditionError("IN takes a list of values here.", "Write it like river in ('Merrow', 'Sallow').")
+        return Among(self.operand(node.this), tuple(v.value for v in values if v is not None))
+
+    def _like(self, node: exp.Expression) -> Node:
+        escape = "\\"
+        if isinstance(node, exp.Escape):
+            escape, node = node.expression.name, node.this
+        pattern = literal_of(node.expression)
+        if pattern is None or not isinstance(pattern.value, str):
+            raise ConditionError("LIKE takes a pattern in quotes.", "Write it like note like '%debris%'.")
+        inner = pattern.value[1:-1]
+        plain = pattern.value[:1] == pattern.value[-1:] == "%" and not set(inner) & {"%", "_", escape} and inner
+        folded = isinstance(node, exp.ILike)
+        return Like(self.operand(node.this), like_regex(pattern.value, escape), folded, inner if plain else None)
+
+    def operand(self, node: exp.Expression) -> Operand:
+        literal = literal_of(node)
+        if literal is not None:
+            return literal
+        if isinstance(node, exp.Paren):
+            return self.operand(node.this)
+        if isinstance(node, exp.Neg):
+            return Call("neg", (self.operand(node.this),))
+        if type(node) in _ARITHMETIC:
+            return Call(_ARITHMETIC[type(node)], (self.operand(node.left), self.operand(node.right)))
+        if type(node) in _FUNCTIONS:
+            return Call(_FUNCTIONS[type(node)], (self.operand(node.this),))
+        if isinstance(node, (exp.Column, exp.Dot)):
+            return self.column(node)
+        raise self._unsupported(node)
+
+    def column(self, node: exp.Expression) -> ColumnAt:
+        parts = name_parts(node)
+        if parts is None:
+            raise self._unsupported(node)
+        dotted = ".".join(parts)
+        try:
+            return ColumnAt(self.table.index(dotted))
+        except KeyError:
+            pass
+        for place, field in enumerate(self.table.fields):
+            if field.origin and field.origin.casefold() == dotted.casefold():
+                return ColumnAt(place)
+        try:
+            path = tuple(int(p) if p.isdigit() else p for p in parts[1:])
+            return ColumnAt(self.table.index(parts[0]), path)
+        except KeyError:
+            names = [field.name for field in self.table.fields]
+            near = nearest(parts[0], names)
+            hint = f"The nearest name is {near}." if near else f"The columns are {', '.join(names[:8])}."
+            raise ConditionError(f"There is no column {parts[0]}.", hint, place_in(self.text, node)) from None
+
+    def _unsupported(self, node: exp.Expression) -> ConditionError:
+        if isinstance(node, exp.Func):
+            name = node.name if isinstance(node, exp.Anonymous) else node.sql_name().lower()
+            known = ", ".join(sorted(_FUNCTIONS.values()))
+            return ConditionError(
+                f"There is no function {name} here.", f"There are {known}.", place_in(self.text, node)
+            )
+        return ConditionError(f"{node.sql()[:60]} can't be used in a local filter.", "", place_in(self.text, node))
+
+
+def is_negated(node: exp.Expression) -> bool:
+    """True for NOT LIKE and IS NOT, which the parser keeps as a mark on the node."""
+    return bool((node.this if isinstance(node, exp.Escape) else node).args.get("negate"))
+
+
+def positive(node: exp.Expression) -> exp.Expression:
+    """A copy without that mark."""
+    copy = node.copy()
+    (copy.this if isinstance(copy, exp.Escape) else copy).set("negate", None)
+    return copy
+
+
+def name_parts(node: exp.Expression) -> list[str] | None:
+    """The names of a dotted path, outermost first, or None when it is something else."""
+    if isinstance(node, exp.Column):
+        parts = [part.name for part in node.parts]
+        return parts if all(parts) else None
+    if isinstance(node, exp.Dot):
+        left = name_parts(node.this)
+        return [*left, node.expression.name] if left is not None and node.expression.name else None
+    if isinstance(node, exp.Bracket) and len(node.expressions) == 1:
+        left = name_parts(node.this)
+        return [*left, node.expressions[0].name] if left is not None else None
+    return None
+
+
+def nearest(name: str, names: list[str]) -> str:
+    """The name most like `name`, or ""."""
+    folded = {n.casefold(): n for n in names}
+    near = difflib.get_close_matches(name.casefold(), list(folded), n=1, cutoff=0.5)
+    return folded[near[0]] if near else ""

@@ -1,0 +1,124 @@
+"""Pulling: from a run's batches to a table, with snapshots while rows still stream in."""
+
+from __future__ import annotations
+
+import time
+from collections import Counter
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+from nimble_otter.sources.shapes import type_word
+from nimble_otter.sources.source import Connection, Request, Run
+from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table import MISSING, Field, Kind, Table, TableBuilder
+from nimble_otter.table.filter import at_path
+
+SNAPSHOT_S = 0.15
+"""Least time between two snapshots; the first comes with the first batch."""
+
+
+@dataclass(frozen=True, slots=True)
+class Fetched:
+    """Rows of one run. `was_cut`: the row limit left rows at the server. Times in seconds from the call."""
+
+    table: Table
+    was_cut: bool = False
+    was_stopped: bool = False
+    first_s: float = 0.0
+    all_s: float = 0.0
+    sent: str = ""
+
+
+def fetch(
+    connection: Connection,
+    request: Request,
+    stop: StopToken = NEVER,
+    on_snapshot: Callable[[Table], None] | None = None,
+) -> Fetched:
+    """Run a request and hold its rows, at most `request.limit`. When stopped, the rows so far are kept and said to be
+    a part. Raises: SourceError's."""
+    began = time.perf_counter()
+    run = connection.run(request, stop)
+    builder: _Rows | _Documents = _Rows(run) if run.fields is not None else _Documents(run)
+    first = shown = 0.0
+    cut = False
+    try:
+        for batch in run.batches:
+            if stop.is_set():
+                break
+            if request.limit is not None and builder.rows + len(batch) > request.limit:
+                batch, cut = batch[: request.limit - builder.rows], True
+            builder.append(batch)
+            now = time.perf_counter() - began
+            first = first or now
+            if on_snapshot is not None and (not shown or now - shown > SNAPSHOT_S):
+                shown = now
+                on_snapshot(builder.table())
+            if cut:
+                break
+    finally:
+        close = getattr(run.batches, "close", None)
+        if close is not None:
+            close()
+    spent = time.perf_counter() - began
+    return Fetched(builder.table(), cut, stop.is_set(), first or spent, spent, run.sent)
+
+
+class _Rows:
+    def __init__(self, run: Run) -> None:
+        self._builder = TableBuilder(run.fields or (), run.hints)
+        self.append, self.table = self._builder.append, self._builder.table
+
+    @property
+    def rows(self) -> int:
+        return self._builder.rows
+
+
+class _Documents:
+    """Documents as rows: one column a top-level field, or the picked columns; share and type under each name."""
+
+    def __init__(self, run: Run) -> None:
+        self._columns = list(run.columns)
+        self._picked = bool(run.columns)
+        self._paths = [tuple(path.split(".")) for _, path in self._columns]
+        self._builder = TableBuilder([Field(name, Kind.OBJECT) for name, _ in self._columns])
+        self._words: list[Counter[str]] = [Counter() for _ in self._columns]
+        self._present = [0] * len(self._columns)
+        self.rows = 0
+
+    def append(self, batch: list[Mapping[str, Any]]) -> None:
+        if not self._picked:
+            for name in dict.fromkeys(name for document in batch for name in document):
+                if (name,) not in self._paths:
+                    self._paths.append((name,))
+                    self._columns.append((name, name))
+                    self._builder.add_field(Field(name, Kind.OBJECT))
+                    self._words.append(Counter())
+                    self._present.append(0)
+        columns = []
+        for place, path in enumerate(self._paths):
+            values = [_pick(document, path) for document in batch]
+            self._words[place].update(type_word(v) for v in values if v is not None and v is not MISSING)
+            self._present[place] += sum(v is not MISSING for v in values)
+            columns.append(values)
+        self._builder.append_columns(columns, len(batch))
+        self.rows += len(batch)
+
+    def table(self) -> Table:
+        table = self._builder.table()
+        fields = []
+        for place, field in enumerate(table.fields):
+            words = " or ".join(word for word, _ in self._words[place].most_common(2)) or "empty"
+            share = round(100 * self._present[place] / max(1, self.rows))
+            fields.append(replace(field, note=f"{share} % · {words}", origin=".".join(self._paths[place])))
+        return table.with_fields(fields)
+
+
+def _pick(document: Mapping[str, Any], path: tuple[str, ...]) -> Any:
+    if len(path) == 1:
+        return document.get(path[0], MISSING)
+    above = at_path(document, path[:-1])
+    if isinstance(above, list):
+        return [_pick(item, path[-1:]) for item in above if isinstance(item, Mapping)]
+    return above.get(path[-1], MISSING) if isinstance(above, Mapping) else MISSING

@@ -1,0 +1,118 @@
+"""What a source is, what a driver must offer, and finding the driver of a URL."""
+
+from __future__ import annotations
+
+import importlib
+import pkgutil
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Protocol
+
+from nimble_otter.errors import ConnectError
+from nimble_otter.sources import drivers
+from nimble_otter.sources.catalogue import Shapes, TableInfo
+from nimble_otter.stop import StopToken
+from nimble_otter.table import Field, Kind
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """A saved source. `url` holds no password: that is in the system's keyring (see secrets.py)."""
+
+    name: str
+    url: str
+
+    @property
+    def word(self) -> str:
+        """The kind of source in a word, for the Sources pane."""
+        if self.url.startswith("demo:"):
+            return "documents"
+        return driver_for(self.url).word
+
+
+@dataclass(frozen=True, slots=True)
+class Request:
+    """What to ask. `language` is "sql" or "native" (documents: a JSON filter or pipeline on `collection`)."""
+
+    text: str
+    parameters: Mapping[str, Any] = field(default_factory=dict)
+    limit: int | None = None
+    language: str = "sql"
+    collection: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Run:
+    """A request under way. `batches` gives lists of row tuples, or of documents where `fields` is None; it must be
+    used up or closed. `sent` is what the server got, for showing. `columns` picks (name, path) out of documents."""
+
+    batches: Iterator[list[Any]]
+    fields: tuple[Field, ...] | None = None
+    hints: tuple[Kind | None, ...] = ()
+    columns: tuple[tuple[str, str], ...] = ()
+    sent: str = ""
+
+
+class Connection(Protocol):
+    """An open connection; one call at a time. Errors are SourceError's."""
+
+    dialect: str
+
+    def tables(self) -> list[TableInfo]:
+        """Tables, views or collections with their columns, not counted."""
+
+    def count(self, table: str) -> int:
+        """How many rows or documents a table has now."""
+
+    def shapes(self, collection: str, sample: int = 1000) -> Shapes:
+        """Shapes of a collection's documents; only where there are documents."""
+
+    def run(self, request: Request, stop: StopToken) -> Run:
+        """Ask; the first rows may not have come yet. The token also ends the server's work."""
+
+    def select_all(self, table: str) -> str:
+        """The query text that gives a whole table."""
+
+    def transaction(self) -> AbstractContextManager[Any]:
+        """A cursor in a write transaction of its own; commits only when `commit()` was called on it."""
+
+    def close(self) -> None: ...
+
+
+class Driver(Protocol):
+    """One kind of server."""
+
+    key: str
+    word: str
+    schemes: Sequence[str]
+
+    def connect(self, url: str, password: str | None = None) -> Connection: ...
+
+
+def all_drivers() -> list[Driver]:
+    """Every driver, found by its file in the drivers folder."""
+    names = sorted(module.name for module in pkgutil.iter_modules(drivers.__path__))
+    return [importlib.import_module(f"{drivers.__name__}.{name}").DRIVER for name in names]
+
+
+def driver_for(url: str) -> Driver:
+    """The driver of a URL or a file's path. Raises: ConnectError."""
+    scheme = url.split(":", 1)[0].lower() if "://" in url or url.startswith("sqlite:") else "sqlite"
+    for driver in all_drivers():
+        if scheme in driver.schemes:
+            return driver
+    known = ", ".join(f"{s}:" for driver in all_drivers() for s in driver.schemes)
+    raise ConnectError(f"There is no driver for {scheme}: sources.", f"Known are {known} and SQLite files.")
+
+
+def connect(source: Source, password: str | None = None) -> Connection:
+    """Open a connection. Raises: ConnectError, AuthError, TimeoutError_."""
+    return driver_for(source.url).connect(source.url, password)
+
+
+def source_of_file(path: str | Path) -> Source:
+    """A source for an SQLite file."""
+    path = Path(path).expanduser().resolve()
+    return Source(path.stem, f"sqlite:///{path}")

@@ -1,0 +1,62 @@
+"""The stop token and the progress callback that are handed to long work."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+
+from nimble_otter.errors import Stopped
+
+Progress = Callable[[int, int | None], None]
+"""Called with (units done, units in all or None when not known)."""
+
+
+class StopToken:
+    """Set once, from any thread, to end work that checks it; callbacks reach a server from outside its lane."""
+
+    def __init__(self) -> None:
+        self._event = threading.Event()
+        self._lock = threading.Lock()
+        self._callbacks: list[Callable[[], None]] = []
+
+    def set(self) -> None:
+        """Ask the work to end, and run what `on_stop` registered (once)."""
+        with self._lock:
+            self._event.set()
+            callbacks, self._callbacks = self._callbacks, []
+        for callback in callbacks:
+            callback()
+
+    def is_set(self) -> bool:
+        return self._event.is_set()
+
+    def check(self) -> None:
+        """Raises: Stopped, when the token is set."""
+        if self._event.is_set():
+            raise Stopped
+
+    def on_stop(self, callback: Callable[[], None]) -> None:
+        """Run `callback` when the token is set, at once if it is set already."""
+        with self._lock:
+            if not self._event.is_set():
+                self._callbacks.append(callback)
+                return
+        callback()
+
+    def forget(self, callback: Callable[[], None]) -> None:
+        """Take back what `on_stop` registered; unknown callbacks are ignored."""
+        with self._lock:
+            if callback in self._callbacks:
+                self._callbacks.remove(callback)
+
+
+class _Never(StopToken):
+    def set(self) -> None:
+        raise RuntimeError("the token that never stops cannot be set")
+
+    def on_stop(self, callback: Callable[[], None]) -> None:
+        return
+
+
+NEVER: StopToken = _Never()
+"""For work that nobody can stop: tests and very short calls."""

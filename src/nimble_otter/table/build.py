@@ -1,0 +1,369 @@
+"""From batches of row tuples to columns; types widen as rows arrive and nothing is cut or rounded."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Iterable, Sequence
+from dataclasses import replace
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from nimble_otter.table import forms
+from nimble_otter.table.columns import (
+    EPOCH,
+    EPOCH_DAY,
+    MISSING,
+    TEXT_BYTES,
+    BufferText,
+    CodedText,
+    Column,
+    Field,
+    Kind,
+    Missing,
+    Table,
+)
+
+MANY_WORDS = 1000
+"""Above so many different texts a column goes over from dictionary codes to one buffer of UTF-8."""
+_EXACT_FLOAT = 1 << 53
+_INT64 = 1 << 63
+_BY_TYPE: dict[type, Kind] = {
+    int: Kind.INT,
+    float: Kind.FLOAT,
+    bool: Kind.BOOL,
+    str: Kind.TEXT,
+    dt.datetime: Kind.TIME,
+    dt.date: Kind.DATE,
+    Decimal: Kind.DECIMAL,
+}
+_DTYPES = {
+    Kind.INT: np.int64,
+    Kind.FLOAT: np.float64,
+    Kind.BOOL: np.bool_,
+    Kind.TIME: np.int64,
+    Kind.DATE: np.int32,
+    Kind.DECIMAL: np.int64,
+    Kind.TEXT: np.int32,
+    Kind.OBJECT: np.object_,
+}
+_FILL: dict[Kind, Any] = {
+    Kind.TEXT: "",
+    Kind.TIME: EPOCH,
+    Kind.DATE: dt.date(1970, 1, 1),
+    Kind.DECIMAL: Decimal(0),
+}
+
+
+class _Grow:
+    """An array that grows at its end. Rows once written never change, so slices of it may be handed out."""
+
+    def __init__(self, dtype: Any, spare: int = 0) -> None:
+        self._spare = spare
+        self._array: NDArray[Any] = np.zeros(1024 + spare, dtype)
+        self.size = 0
+
+    def extend(self, more: NDArray[Any]) -> None:
+        need = self.size + len(more)
+        if need + self._spare > len(self._array):
+            wider: NDArray[Any] = np.zeros(max(need + self._spare, len(self._array) * 3 // 2), self._array.dtype)
+            wider[: self.size] = self._array[: self.size]
+            self._array = wider
+        self._array[self.size : need] = more
+        self.size = need
+
+    def view(self, extra: int = 0) -> NDArray[Any]:
+        return self._array[: self.size + extra]
+
+
+class _Codes(dict[str, int]):
+    """Gives each new text the next code."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.words: list[str] = []
+
+    def __missing__(self, text: str) -> int:
+        code = self[text] = len(self.words)
+        self.words.append(text)
+        return code
+
+
+class _Retype(Exception):
+    """A batch does not fit the column's present kind."""
+
+
+class ColumnBuilder:
+    """One column under construction. `hint` is the kind that the source declares, used only where every value fits
+    it exactly: texts as times, 0 and 1 as yes/no."""
+
+    def __init__(self, hint: Kind | None = None) -> None:
+        self.hint = hint
+        self.form = ""
+        self.kind: Kind | None = None
+        self.scale = 0
+        self.rows = 0
+        self._data = _Grow(np.int8)
+        self._empty: _Grow | None = None
+        self._missing: _Grow | None = None
+        self._codes: _Codes | None = None
+        self._bytes: _Grow | None = None
+        self._ends = _Grow(np.int64)
+
+    def extend(self, values: Sequence[Any]) -> None:
+        """Add a batch. Any mixture of Python values is taken; None is NULL and MISSING a missing field."""
+        types = set(map(type, values))
+        mask = missing = None
+        if Missing in types:
+            missing = np.fromiter((v is MISSING for v in values), np.bool_, len(values))
+            types.discard(Missing)
+        if type(None) in types or missing is not None:
+            mask = np.fromiter((v is None or v is MISSING for v in values), np.bool_, len(values))
+            types.discard(type(None))
+        if types:
+            self._extend_values(values, types, mask)
+        else:
+            self._pad(len(values))
+        self._mark("_empty", mask, len(values))
+        self._mark("_missing", missing, len(values))
+        self.rows += len(values)
+
+    def finish(self) -> Column:
+        """The column so far; later batches do not change it."""
+        kind = self.kind or Kind.TEXT
+        empty = None if self._empty is None else self._empty.view()
+        missing = None if self._missing is None else self._missing.view()
+        if self.kind is None:
+            return CodedText(kind, np.zeros(self.rows, np.int32), np.ones(self.rows, np.bool_), missing, words=("",))
+        if kind is Kind.TEXT and self._bytes is not None:
+            return BufferText(
+                kind,
+                self._data.view(),
+                empty,
+                missing,
+                buffer=self._bytes.view(extra=8),
+                ends=self._ends.view(),
+            )
+        if kind is Kind.TEXT:
+            assert self._codes is not None
+            return CodedText(kind, self._data.view(), empty, missing, words=tuple(self._codes.words))
+        return Column(kind, self._data.view(), empty, missing, scale=self.scale)
+
+    # --- kinds -------------------------------------------------------------------------------------------------
+
+    def _extend_values(self, values: Sequence[Any], types: set[type], mask: NDArray[np.bool_] | None) -> None:
+        if self.kind is None:
+            self._start(self._first_kind(values, types))
+        assert self.kind is not None
+        try:
+            self._append(self.kind, values, types, mask)
+        except _Retype as wanted:
+            self._become(wanted.args[0])
+            self._extend_values(values, types, mask)
+
+    def _first_kind(self, values: Sequence[Any], types: set[type]) -> Kind:
+        if self.hint in (Kind.TIME, Kind.DATE) and types == {str}:
+            first = next(v for v in values if isinstance(v, str))
+            self.form = forms.form_of(first, self.hint)
+            if self.form:
+                return self.hint
+        if self.hint is Kind.BOOL and types == {int}:
+            self.form = "0/1"
+            return Kind.BOOL
+        if types == {int, float}:
+            return Kind.FLOAT
+        return _BY_TYPE.get(next(iter(types)), Kind.OBJECT) if len(types) == 1 else Kind.OBJECT
+
+    def _start(self, kind: Kind) -> None:
+        self.kind = kind
+        self._data = _Grow(_DTYPES[kind])
+        if kind is Kind.TEXT:
+            self._codes = _Codes()
+            self._codes[""]  # code 0, so that rows without a value hold a valid code
+        self._pad(self.rows)
+
+    def _pad(self, count: int) -> None:
+        """Room for rows without a value."""
+        if self.kind is None or not count:
+            return
+        if self.kind is Kind.TEXT and self._bytes is not None:
+            self._append_buffer([""] * count)
+        else:
+            self._data.extend(np.full(count, None if self.kind is Kind.OBJECT else 0, _DTYPES[self.kind]))
+
+    def _append(self, kind: Kind, values: Sequence[Any], types: set[type], mask: NDArray[np.bool_] | None) -> None:
+        if mask is not None and kind is not Kind.OBJECT:
+            fill = "" if types == {str} else (0 if self.form == "0/1" else _FILL.get(kind, 0))
+            values = [fill if v is None or v is MISSING else v for v in values]
+        if kind is Kind.OBJECT:
+            array = np.empty(len(values), np.object_)
+            array[:] = [None if v is MISSING else v for v in values]
+            self._data.extend(array)
+        elif kind is Kind.TEXT:
+            self._need(types <= {str})
+            self._append_text(values)
+        elif kind in (Kind.TIME, Kind.DATE) and self.form:
+            self._need(types <= {str}, Kind.OBJECT)
+            filled = values if mask is None else [v or forms.FILLERS[self.form] for v in values]
+            array_or_none = forms.parse(filled, self.form)
+            self._need(array_or_none is not None, Kind.TEXT)
+            assert array_or_none is not None
+            if mask is not None:
+                array_or_none[mask] = 0
+            self._data.extend(array_or_none)
+        else:
+            self._data.extend(self._plain(kind, values, types))
+
+    def _plain(self, kind: Kind, values: Sequence[Any], types: set[type]) -> NDArray[Any]:
+        if kind is Kind.INT:
+            self._need(types <= {int}, Kind.FLOAT if types <= {int, float} else Kind.OBJECT)
+            self._need(min(values) >= -_INT64 and max(values) < _INT64)
+            return np.array(values, np.int64)
+        if kind is Kind.FLOAT:
+            self._need(types <= {int, float})
+            if int in types:
+                self._need(all(abs(v) <= _EXACT_FLOAT for v in values if type(v) is int))
+            return np.array(values, np.float64)
+        if kind is Kind.BOOL and self.form:
+            self._need(types <= {int}, Kind.OBJECT)
+            self._need(set(values) <= {0, 1}, Kind.INT)
+            return np.array(values, np.bool_)
+        if kind is Kind.BOOL:
+            self._need(types <= {bool})
+            return np.array(values, np.bool_)
+        if kind is Kind.TIME:
+            self._need(types <= {dt.datetime} and all(v.tzinfo is None for v in values))
+            return np.array([(v - EPOCH) // dt.timedelta(microseconds=1) for v in values], np.int64)
+        if kind is Kind.DATE:
+            self._need(types <= {dt.date})
+            return np.array([v.toordinal() - EPOCH_DAY for v in values], np.int32)
+        self._need(types <= {Decimal} and all(v.is_finite() and not (v.is_zero() and v.is_signed()) for v in values))
+        scales = {-int(v.as_tuple().exponent) for v in values if v}
+        scale = next(iter(scales)) if scales else self.scale
+        if not self.scale and not self._data.view().any():
+            self.scale = scale
+        self._need(len(scales) <= 1 and scale == self.scale)  # digits after the point are part of the value
+        scaled = [int(v.scaleb(scale)) for v in values]
+        self._need(min(scaled) > -(10**18) and max(scaled) < 10**18)
+        return np.array(scaled, np.int64)
+
+    @staticmethod
+    def _need(holds: bool, otherwise: Kind = Kind.OBJECT) -> None:
+        if not holds:
+            raise _Retype(otherwise)
+
+    def _become(self, kind: Kind) -> None:
+        """Turn what is stored into `kind`: exact, as every present value fits it or it is OBJECT."""
+        old = self.finish()
+        stored = old.values()
+        if self.form and kind is not Kind.BOOL:
+            stored = forms.render_all(stored, self.form)
+        if kind is Kind.FLOAT and any(abs(v) > _EXACT_FLOAT for v in stored if type(v) is int):
+            kind = Kind.OBJECT
+        self.form, self._codes, self._bytes = "", None, None
+        rows, self.rows = self.rows, 0
+        self._start(kind)
+        mask = old.empty_at() if old.empty is not None else None
+        types = set(map(type, stored)) - {type(None), Missing}
+        if types:
+            self._append(kind, stored, types, mask)
+        else:
+            self._pad(rows)
+        self.rows = rows
+
+    # --- text --------------------------------------------------------------------------------------------------
+
+    def _append_text(self, values: Sequence[str]) -> None:
+        if self._codes is not None:
+            self._data.extend(np.fromiter(map(self._codes.__getitem__, values), np.int32, len(values)))
+            if len(self._codes) > MANY_WORDS:
+                codes, words = self._data.view().tolist(), self._codes.words
+                self._codes, self._bytes = None, _Grow(np.uint8, spare=8)
+                self._data, self._ends = _Grow(np.int64), _Grow(np.int64)
+                for start in range(0, len(codes), 65536):
+                    self._append_buffer([words[code] for code in codes[start : start + 65536]])
+            return
+        self._append_buffer(values)
+
+    def _append_buffer(self, values: Sequence[str]) -> None:
+        assert self._bytes is not None
+        start = self._bytes.size
+        joined = "\0".join(values).encode(*TEXT_BYTES) + b"\0"
+        added = np.frombuffer(joined, np.uint8)
+        ends = np.flatnonzero(added == 0)
+        if len(ends) != len(values):  # a text holds a zero character of its own
+            lengths = np.fromiter((len(v.encode(*TEXT_BYTES)) + 1 for v in values), np.int64, len(values))
+            ends = np.cumsum(lengths) - 1
+        ends = ends + start
+        self._bytes.extend(added)
+        self._data.extend(np.concatenate([np.array([start], np.int64), ends[:-1] + 1]))
+        self._ends.extend(ends)
+
+    def _mark(self, name: str, mask: NDArray[np.bool_] | None, count: int) -> None:
+        grown: _Grow | None = getattr(self, name)
+        if grown is None:
+            if mask is None:
+                return
+            grown = _Grow(np.bool_)
+            grown.extend(np.zeros(self.rows, np.bool_))
+            setattr(self, name, grown)
+        grown.extend(np.zeros(count, np.bool_) if mask is None else mask)
+
+
+class TableBuilder:
+    """A table under construction, from batches of row tuples. Not thread-safe; the tables it gives are."""
+
+    def __init__(self, fields: Iterable[Field], hints: Sequence[Kind | None] = ()) -> None:
+        """`fields` name the columns (their kinds are found from the values); `hints` as in ColumnBuilder."""
+        self._fields = list(fields)
+        self._builders = [
+            ColumnBuilder(hints[place] if place < len(hints) else None) for place in range(len(self._fields))
+        ]
+        self.rows = 0
+
+    def append(self, batch: Sequence[Sequence[Any]]) -> None:
+        """Add rows, each as long as there are fields."""
+        if not batch:
+            return
+        for builder, values in zip(self._builders, zip(*batch, strict=True), strict=True):
+            builder.extend(values)
+        self.rows += len(batch)
+
+    def append_columns(self, columns: Sequence[Sequence[Any]], count: int) -> None:
+        """Add rows given as one sequence of `count` values a field."""
+        for builder, values in zip(self._builders, columns, strict=True):
+            builder.extend(values)
+        self.rows += count
+
+    def add_field(self, field: Field) -> None:
+        """A further column, missing in all rows so far: documents bring fields as they come."""
+        builder = ColumnBuilder()
+        if self.rows:
+            builder.extend([MISSING] * self.rows)
+        self._fields.append(field)
+        self._builders.append(builder)
+
+    def table(self) -> Table:
+        """The rows so far as an immutable table that shares memory with the builder."""
+        columns = tuple(builder.finish() for builder in self._builders)
+        fields = tuple(
+            replace(field, kind=column.kind, form=builder.form)
+            for field, column, builder in zip(self._fields, columns, self._builders, strict=True)
+        )
+        return Table(fields, columns, self.rows)
+
+
+def column_of(values: Sequence[Any]) -> Column:
+    """A column from Python values, of the narrowest kind that holds them exactly."""
+    builder = ColumnBuilder()
+    builder.extend(values)
+    return builder.finish()
+
+
+def table_of(**columns: Sequence[Any]) -> Table:
+    """A small table from Python values, a keyword a column."""
+    made = {name: column_of(values) for name, values in columns.items()}
+    fields = tuple(Field(name, column.kind) for name, column in made.items())
+    return Table(fields, tuple(made.values()), len(next(iter(made.values()))) if made else 0)

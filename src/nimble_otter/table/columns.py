@@ -1,0 +1,254 @@
+"""Columns, tables and views. The one place that knows how values of each kind are held."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from decimal import Decimal
+from enum import StrEnum
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Ids = NDArray[np.int64]
+Mask = NDArray[np.bool_]
+
+
+class Kind(StrEnum):
+    """What a column holds. OBJECT columns keep each value as the driver gave it."""
+
+    INT = "integer"
+    FLOAT = "number"
+    BOOL = "yes/no"
+    TIME = "time"
+    DATE = "date"
+    DECIMAL = "decimal"
+    TEXT = "text"
+    OBJECT = "value"
+
+    @property
+    def is_number(self) -> bool:
+        return self in (Kind.INT, Kind.FLOAT, Kind.DECIMAL)
+
+
+class Missing:
+    """The one value that says: this document has no such field."""
+
+    def __repr__(self) -> str:
+        return "MISSING"
+
+
+MISSING = Missing()
+EPOCH = dt.datetime(1970, 1, 1)
+EPOCH_DAY = dt.date(1970, 1, 1).toordinal()
+TEXT_BYTES = ("utf-8", "surrogateescape")
+"""Text is held as UTF-8; bytes that were not valid UTF-8 at the source pass through unchanged."""
+
+
+def freeze(array: NDArray[Any] | None) -> NDArray[Any] | None:
+    """The same memory, not writeable through what is returned."""
+    if array is None:
+        return None
+    view = array.view()
+    view.flags.writeable = False
+    return view
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Column:
+    """Values of one kind. `empty` is True where there is no value; `missing`, a part of it, where a document has no
+    such field. Either may be None: nothing of the sort. `data` of each kind:
+
+    INT, FLOAT, BOOL: int64, float64, bool. TIME: int64 microseconds since 1970 without a zone. DATE: int32 days since
+    1970. DECIMAL: int64 of value * 10**scale. OBJECT: object. TEXT: see CodedText and BufferText.
+    What `data` holds where `empty` is True is zero (OBJECT: None).
+    """
+
+    kind: Kind
+    data: NDArray[Any]
+    empty: Mask | None = None
+    missing: Mask | None = None
+    scale: int = 0
+
+    def __post_init__(self) -> None:
+        for name in ("data", "empty", "missing"):
+            object.__setattr__(self, name, freeze(getattr(self, name)))
+
+    def __len__(self) -> int:
+        return len(self.data)
+
+    def take(self, ids: Ids) -> Column:
+        """A column of the rows `ids`, in that order (a copy)."""
+        return replace(self, data=self.data.take(ids), empty=_take(self.empty, ids), missing=_take(self.missing, ids))
+
+    def empty_at(self, ids: Ids | None = None) -> Mask:
+        """True where the rows `ids` (None: all) have no value; always an array."""
+        if self.empty is None:
+            return np.zeros(len(self) if ids is None else len(ids), np.bool_)
+        return self.empty if ids is None else self.empty.take(ids)
+
+    def values(self, ids: Ids | None = None) -> list[Any]:
+        """Python values of the rows `ids` (None: all): int, float, bool, datetime, date, Decimal, str or what the
+        driver gave; None for NULL and MISSING for a missing field."""
+        data = self.data if ids is None else self.data.take(ids)
+        out = self._to_python(data)
+        empty = self.empty_at(ids)
+        if self.empty is not None and empty.any():
+            for place in np.flatnonzero(empty).tolist():
+                out[place] = None
+            if self.missing is not None:
+                missing = self.missing if ids is None else self.missing.take(ids)
+                for place in np.flatnonzero(missing).tolist():
+                    out[place] = MISSING
+        return out
+
+    def value(self, row_id: int) -> Any:
+        """One Python value, as in `values`."""
+        return self.values(np.array([row_id], np.int64))[0]
+
+    def _to_python(self, data: NDArray[Any]) -> list[Any]:
+        if self.kind is Kind.TIME:
+            return list(data.view("M8[us]").tolist())
+        if self.kind is Kind.DATE:
+            return list(data.astype("M8[D]").tolist())
+        if self.kind is Kind.DECIMAL:
+            return [Decimal(v).scaleb(-self.scale) for v in data.tolist()]
+        return list(data.tolist())
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class CodedText(Column):
+    """Text with few different values: `data` holds int32 places in `words`, which are all different."""
+
+    words: Sequence[str] = ()
+
+    def _to_python(self, data: NDArray[Any]) -> list[Any]:
+        words = self.words
+        return [words[code] for code in data.tolist()] if words else [None] * len(data)
+
+    def word_ranks(self) -> NDArray[np.int64]:
+        """The place of each word when the words are in code point order; shape (words,)."""
+        order = sorted(range(len(self.words)), key=self.words.__getitem__)
+        ranks = np.empty(len(order), np.int64)
+        ranks[order] = np.arange(len(order))
+        return ranks
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class BufferText(Column):
+    """Text with many different values: `buffer` holds each as UTF-8 with a zero byte behind it, and `data` the
+    offsets at which each starts; `ends` where each ends (its zero byte). At least 8 bytes follow the last one."""
+
+    buffer: NDArray[np.uint8] = None  # type: ignore[assignment]
+    ends: NDArray[np.int64] = None  # type: ignore[assignment]
+
+    def __post_init__(self) -> None:
+        super(BufferText, self).__post_init__()
+        object.__setattr__(self, "buffer", freeze(self.buffer))
+        object.__setattr__(self, "ends", freeze(self.ends))
+
+    def take(self, ids: Ids) -> Column:
+        return replace(
+            self,
+            data=self.data.take(ids),
+            ends=self.ends.take(ids),
+            empty=_take(self.empty, ids),
+            missing=_take(self.missing, ids),
+        )
+
+    def values(self, ids: Ids | None = None) -> list[Any]:
+        starts = self.data if ids is None else self.data.take(ids)
+        ends = self.ends if ids is None else self.ends.take(ids)
+        out = self._slices(starts, ends)
+        for place in np.flatnonzero(self.empty_at(ids)).tolist() if self.empty is not None else ():
+            out[place] = None
+        if self.missing is not None:
+            for place in np.flatnonzero(self.missing if ids is None else self.missing.take(ids)).tolist():
+                out[place] = MISSING
+        return out
+
+    def _slices(self, starts: NDArray[np.int64], ends: NDArray[np.int64]) -> list[Any]:
+        if len(starts) == 0:
+            return []
+        low = int(starts.min())
+        if int(ends.max()) - low <= 64 * len(starts) + 4096:  # near each other: one copy, then slices of it
+            block = self.buffer[low : int(ends.max())].tobytes()
+            return [
+                block[a:b].decode(*TEXT_BYTES)
+                for a, b in zip((starts - low).tolist(), (ends - low).tolist(), strict=True)
+            ]
+        memory = self.buffer.data
+        return [str(memory[a:b], *TEXT_BYTES) for a, b in zip(starts.tolist(), ends.tolist(), strict=True)]
+
+
+def _take(mask: Mask | None, ids: Ids) -> Mask | None:
+    return None if mask is None else mask.take(ids)
+
+
+@dataclass(frozen=True, slots=True)
+class Field:
+    """What is known of a result column.
+
+    `origin` is where its values come from ("reading.level_m"), `declared` the source's type name, `form` how a source
+    that keeps times or yes/no as text or numbers writes them ("%Y-%m-%d %H:%M", "0/1"), `note` what stands under the
+    name when there is no origin ("31 % · object").
+    """
+
+    name: str
+    kind: Kind
+    origin: str = ""
+    declared: str = ""
+    form: str = ""
+    note: str = ""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Table:
+    """Columns of one length, each with its field. Names need not differ: a query may give two columns one name."""
+
+    fields: tuple[Field, ...]
+    columns: tuple[Column, ...]
+    rows: int
+
+    def index(self, name: str) -> int:
+        """The place of the first column called `name`; letters' case counts only when needed. Raises: KeyError."""
+        names = [field.name for field in self.fields]
+        if name in names:
+            return names.index(name)
+        folded = [n.casefold() for n in names]
+        if name.casefold() in folded:
+            return folded.index(name.casefold())
+        raise KeyError(name)
+
+    def column(self, name: str) -> Column:
+        return self.columns[self.index(name)]
+
+    def with_fields(self, fields: Sequence[Field]) -> Table:
+        return Table(tuple(fields), self.columns, self.rows)
+
+    def take(self, ids: Ids) -> Table:
+        """A table of the rows `ids`, in that order (copies)."""
+        return Table(self.fields, tuple(column.take(ids) for column in self.columns), len(ids))
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class View:
+    """Rows of a table in an order: `ids` are row ids (None: all, as stored)."""
+
+    table: Table
+    ids: Ids | None = None
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "ids", freeze(self.ids))
+
+    def __len__(self) -> int:
+        return self.table.rows if self.ids is None else len(self.ids)
+
+    def row_ids(self, start: int = 0, stop: int | None = None) -> Ids:
+        """Row ids at the positions start..stop (a view, or made on the spot)."""
+        stop = len(self) if stop is None else min(stop, len(self))
+        if self.ids is None:
+            return np.arange(start, max(start, stop), dtype=np.int64)
+        return self.ids[start:stop]

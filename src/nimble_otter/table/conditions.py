@@ -1,0 +1,96 @@
+"""What a filter is made of, once parsed: operands and conditions. `filter.py` evaluates them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+
+@dataclass(frozen=True, slots=True)
+class ColumnAt:
+    """A column by its place in the table, or a part of its nested values by path."""
+
+    index: int
+    path: tuple[str | int, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Literal:
+    """int, Decimal, str, bool, date, datetime or None."""
+
+    value: Any
+
+
+@dataclass(frozen=True, slots=True)
+class Call:
+    """An arithmetic sign or the name of a function (see filter.FUNCTIONS) over operands."""
+
+    name: str
+    args: tuple[Operand, ...]
+
+
+Operand = ColumnAt | Literal | Call
+
+
+@dataclass(frozen=True, slots=True)
+class Compare:
+    """`op` is one of = <> < <= > >=."""
+
+    op: str
+    left: Operand
+    right: Operand
+
+
+@dataclass(frozen=True, slots=True)
+class IsEmpty:
+    """IS NULL; a missing field counts as empty."""
+
+    operand: Operand
+
+
+@dataclass(frozen=True, slots=True)
+class Among:
+    """IN (...): unknown, not false, where nothing matches and the list holds NULL (ISO 9075)."""
+
+    operand: Operand
+    values: tuple[Any, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Like:
+    """`regex` is the pattern as a regular expression that must match the whole text; `contains` the plain text to
+    look for where the pattern is only that between two %."""
+
+    operand: Operand
+    regex: str
+    ignore_case: bool = False
+    contains: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Truth:
+    """A yes/no operand used as a condition."""
+
+    operand: Operand
+
+
+@dataclass(frozen=True, slots=True)
+class Not:
+    part: Node
+
+
+@dataclass(frozen=True, slots=True)
+class All:
+    """AND; true when there are no parts."""
+
+    parts: tuple[Node, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Any_:
+    """OR; false when there are no parts."""
+
+    parts: tuple[Node, ...]
+
+
+Node = Compare | IsEmpty | Among | Like | Truth | Not | All | Any_

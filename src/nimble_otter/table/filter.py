@@ -1,0 +1,350 @@
+"""Evaluating conditions in blocks of rows with SQL's three-valued logic: each gives (is true, is false)."""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+import operator
+import re
+from collections.abc import Callable, Mapping
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from nimble_otter.errors import ConditionError
+from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table.columns import (
+    EPOCH,
+    EPOCH_DAY,
+    MISSING,
+    TEXT_BYTES,
+    BufferText,
+    CodedText,
+    Column,
+    Ids,
+    Kind,
+    Table,
+    View,
+)
+from nimble_otter.table.conditions import (
+    All,
+    Among,
+    Any_,
+    ColumnAt,
+    Compare,
+    IsEmpty,
+    Like,
+    Literal,
+    Node,
+    Not,
+    Operand,
+    Truth,
+)
+from nimble_otter.table.show import plain
+
+BLOCK = 1 << 17
+Bools = NDArray[np.bool_]
+Pair = tuple[Bools, Bools]
+_COMPARE: dict[str, Callable[[Any, Any], Any]] = {
+    "=": operator.eq,
+    "<>": operator.ne,
+    "<": operator.lt,
+    "<=": operator.le,
+    ">": operator.gt,
+    ">=": operator.ge,
+}
+_SWAP = {"<": ">", "<=": ">=", ">": "<", ">=": "<=", "=": "=", "<>": "<>"}
+
+
+def filter_view(view: View, node: Node, stop: StopToken = NEVER) -> View:
+    """The view's rows for which the condition is true, in their order. Raises: ConditionError, Stopped."""
+    kept = [np.empty(0, np.int64)]
+    for start in range(0, max(1, len(view)), BLOCK):
+        stop.check()
+        ids = view.row_ids(start, start + BLOCK)
+        kept.append(ids[evaluate(node, view.table, ids)[0]])
+    return View(view.table, np.concatenate(kept))
+
+
+def evaluate(node: Node, table: Table, ids: Ids) -> Pair:
+    """Two masks over the rows `ids`: where the condition is true and where it is false; unknown is neither."""
+    if isinstance(node, Not):
+        true, false = evaluate(node.part, table, ids)
+        return false, true
+    if isinstance(node, (All, Any_)):
+        every = isinstance(node, All)
+        sure, ruled_out = np.full(len(ids), every), np.full(len(ids), not every)
+        for part in node.parts:
+            true, false = evaluate(part, table, ids)
+            sure, ruled_out = (sure & true, ruled_out | false) if every else (sure | true, ruled_out & false)
+        return sure, ruled_out
+    if isinstance(node, IsEmpty):
+        true = _empty(node.operand, table, ids)
+        return true, ~true
+    if isinstance(node, Compare):
+        return _compare(node, table, ids)
+    if isinstance(node, Like):
+        return _like(node, table, ids)
+    if isinstance(node, Truth):
+        return _each(node.operand, table, ids, lambda value: value is True or (value is not False and bool(value)))
+    return _among(node, table, ids)
+
+
+def _empty(operand: Operand, table: Table, ids: Ids) -> Bools:
+    if isinstance(operand, ColumnAt) and not operand.path:
+        return table.columns[operand.index].empty_at(ids)
+    return np.fromiter((value is None for value in _values(operand, table, ids)), np.bool_, len(ids))
+
+
+def _among(node: Among, table: Table, ids: Ids) -> Pair:
+    true = np.zeros(len(ids), np.bool_)
+    false = ~_empty(node.operand, table, ids)
+    for value in node.values:
+        if value is None:
+            false = np.zeros(len(ids), np.bool_)
+            continue
+        hit, miss = _compare(Compare("=", node.operand, Literal(value)), table, ids)
+        true, false = true | hit, false & miss
+    return true, false
+
+
+def _compare(node: Compare, table: Table, ids: Ids) -> Pair:
+    left, right, op = node.left, node.right, node.op
+    if isinstance(left, Literal) and not isinstance(right, Literal):
+        left, right, op = right, left, _SWAP[op]
+    if isinstance(right, Literal) and right.value is None:
+        nothing = np.zeros(len(ids), np.bool_)
+        return nothing, nothing
+    if isinstance(left, ColumnAt) and not left.path and isinstance(right, Literal):
+        column = table.columns[left.index]
+        if column.kind is not Kind.OBJECT:
+            full = ~column.empty_at(ids)
+            if not full.any():  # a column without a value has no kind of its own
+                return full, full
+            value = fitted(right.value, column.kind, table.fields[left.index].name)
+            true = _compare_column(column, op, value, ids)
+            return true & full, ~true & full
+    test = _COMPARE[op]
+    pairs = zip(_values(left, table, ids), _values(right, table, ids), strict=True)
+    return _from_tests([None if a is None or b is None else _test(test, a, b) for a, b in pairs])
+
+
+def _test(test: Callable[[Any, Any], Any], a: Any, b: Any) -> bool:
+    a, b = _meet(a, b), _meet(b, a)
+    try:
+        return bool(test(a, b))
+    except TypeError:
+        return test is operator.ne  # values of types that have no order are different, and neither less nor more
+
+
+def _meet(value: Any, other: Any) -> Any:
+    """Bring a value to the type of what it is compared with, where that loses nothing."""
+    if isinstance(value, str) and isinstance(other, (dt.date, dt.datetime)):
+        return parse_time(value, with_time=isinstance(other, dt.datetime)) or value
+    if isinstance(other, str) and not isinstance(value, (str, int, float, Decimal, dt.date, Mapping, list, bytes)):
+        return plain(value)  # identifiers and the like are compared by their written form
+    if isinstance(other, dt.datetime) and type(value) is dt.date:
+        return dt.datetime.combine(value, dt.time())
+    return value
+
+
+def _compare_column(column: Column, op: str, value: Any, ids: Ids) -> Bools:
+    test = _COMPARE[op]
+    if isinstance(column, CodedText):
+        hits = np.fromiter((test(word, value) for word in column.words), np.bool_, len(column.words))
+        return hits.take(column.data.take(ids)) if len(hits) else np.zeros(len(ids), np.bool_)
+    if isinstance(column, BufferText):
+        if op in ("=", "<>"):
+            same = _same_text(column, value, ids)
+            return same if op == "=" else ~same
+        return np.fromiter((v is not None and test(v, value) for v in column.values(ids)), np.bool_, len(ids))
+    data = column.data.take(ids)
+    if column.kind is Kind.FLOAT:
+        return np.asarray(test(data, float(value)))
+    if column.kind is Kind.BOOL:
+        return np.asarray(test(data, bool(value)))
+    return _compare_whole(data, op, value, column.scale)
+
+
+def _compare_whole(data: NDArray[Any], op: str, value: Any, scale: int) -> Bools:
+    """Compare int64 data, each data * 10**-scale, exactly with a number that need not be whole or in range."""
+    if isinstance(value, float) and not math.isfinite(value):
+        return np.full(len(data), bool(_COMPARE[op](0.0, value)))
+    exact = Decimal(value).scaleb(scale)
+    floor = math.floor(exact)
+    if exact != floor:
+        if op in ("=", "<>"):
+            return np.full(len(data), op == "<>")
+        op = "<=" if op in ("<", "<=") else ">"
+    if not -(1 << 63) <= floor < (1 << 63):
+        return np.full(len(data), bool(_COMPARE[op](0, floor)))
+    return np.asarray(_COMPARE[op](data, floor))
+
+
+def _same_text(column: BufferText, value: str, ids: Ids) -> Bools:
+    needle = value.encode(*TEXT_BYTES)
+    starts, ends = column.data.take(ids), column.ends.take(ids)
+    same: Bools = (ends - starts) == len(needle)
+    for place in np.flatnonzero(same).tolist() if needle else ():
+        begin = int(starts[place])
+        same[place] = column.buffer[begin : begin + len(needle)].tobytes() == needle
+    return same
+
+
+def fitted(value: Any, kind: Kind, name: str) -> Any:
+    """A literal as the column's kind compares it: numbers as they are, times as int64 microseconds, dates as days.
+
+    Raises: ConditionError where the two can't be compared.
+    """
+    if kind in (Kind.TIME, Kind.DATE):
+        moment = parse_time(value, with_time=True) if isinstance(value, str) else value
+        if type(moment) is dt.date:
+            moment = dt.datetime.combine(moment, dt.time())
+        if not isinstance(moment, dt.datetime):
+            raise ConditionError(
+                f"{name} holds {'times' if kind is Kind.TIME else 'dates'}; {plain(value)!r} is not one.",
+                "Write it like '2031-05-28 23:00'." if kind is Kind.TIME else "Write it like '2031-05-28'.",
+            )
+        micros = (moment - EPOCH) // dt.timedelta(microseconds=1)
+        if kind is Kind.TIME:
+            return micros
+        days = moment.toordinal() - EPOCH_DAY
+        return days if moment.time() == dt.time() else days + Decimal("0.5")
+    if (kind.is_number and isinstance(value, (bool, str))) or (kind.is_number and isinstance(value, dt.date)):
+        number = _number(value) if isinstance(value, str) else None
+        if number is None:
+            raise ConditionError(f"{name} holds numbers; {plain(value)!r} is not one.", "Compare it with a number.")
+        return number
+    if kind is Kind.TEXT and not isinstance(value, str):
+        raise ConditionError(f"{name} holds text.", f"Put the value in quotes: '{plain(value)}'.")
+    if kind is Kind.BOOL and not isinstance(value, (bool, int)):
+        raise ConditionError(f"{name} holds yes or no.", "Compare it with true or false.")
+    return value
+
+
+def _number(text: str) -> Decimal | None:
+    try:
+        number = Decimal(text.strip())
+    except ArithmeticError:
+        return None
+    return number if number.is_finite() else None
+
+
+def parse_time(text: str, with_time: bool) -> dt.datetime | dt.date | None:
+    """A time (or date) from ISO 8601 text, or None."""
+    try:
+        moment = dt.datetime.fromisoformat(text.strip())
+    except ValueError:
+        return None
+    if moment.tzinfo is not None:
+        moment = moment.astimezone(dt.UTC).replace(tzinfo=None)
+    return moment if with_time else moment.date()
+
+
+def _like(node: Like, table: Table, ids: Ids) -> Pair:
+    flags = re.DOTALL | (re.IGNORECASE if node.ignore_case else 0)
+    match = re.compile(node.regex, flags).fullmatch
+    if isinstance(node.operand, ColumnAt) and not node.operand.path:
+        column = table.columns[node.operand.index]
+        full = ~column.empty_at(ids)
+        if isinstance(column, CodedText):
+            hits = np.fromiter((match(word) is not None for word in column.words), np.bool_, len(column.words))
+            true = hits.take(column.data.take(ids)) if len(hits) else np.zeros(len(ids), np.bool_)
+            return true & full, ~true & full
+        if isinstance(column, BufferText) and node.contains and not node.ignore_case:
+            true = _contains(column, node.contains, ids)
+            return true & full, ~true & full
+    return _each(node.operand, table, ids, lambda value: match(plain(value)) is not None)
+
+
+def _contains(column: BufferText, needle: str, ids: Ids) -> Bools:
+    """Search the stretch of buffer under the rows for the bytes, then see which rows the finds fall into."""
+    want = needle.encode(*TEXT_BYTES)
+    starts, ends = column.data.take(ids), column.ends.take(ids)
+    low, high = (int(starts.min()), int(ends.max())) if len(ids) else (0, 0)
+    if high - low > 4 * int((ends - starts).sum()) + 4096:  # rows far apart: look into each
+        return np.fromiter((v is not None and needle in v for v in column.values(ids)), np.bool_, len(ids))
+    block = column.buffer[low:high].tobytes()
+    finds, at = [], block.find(want)
+    while at >= 0:
+        finds.append(at + low)
+        at = block.find(want, at + 1)
+    found = np.array(finds, np.int64)
+    first = np.searchsorted(found, starts)
+    inside = first < len(found)
+    true = np.zeros(len(ids), np.bool_)
+    true[inside] = found[first[inside]] + len(want) <= ends[inside]
+    return true
+
+
+def _each(operand: Operand, table: Table, ids: Ids, test: Callable[[Any], bool]) -> Pair:
+    return _from_tests([None if v is None else test(v) for v in _values(operand, table, ids)])
+
+
+def _from_tests(tests: list[bool | None]) -> Pair:
+    return (
+        np.fromiter((t is True for t in tests), np.bool_, len(tests)),
+        np.fromiter((t is False for t in tests), np.bool_, len(tests)),
+    )
+
+
+def _values(operand: Operand, table: Table, ids: Ids) -> list[Any]:
+    """Python values of an operand for the rows; None where there is none (MISSING too)."""
+    if isinstance(operand, Literal):
+        return [operand.value] * len(ids)
+    if isinstance(operand, ColumnAt):
+        values = table.columns[operand.index].values(ids)
+        return [None if v is MISSING else (at_path(v, operand.path) if operand.path else v) for v in values]
+    function = FUNCTIONS[operand.name]
+    columns = [_values(arg, table, ids) for arg in operand.args]
+    return [None if None in row else _call(function, row) for row in zip(*columns, strict=True)]
+
+
+def _call(function: Callable[..., Any], row: tuple[Any, ...]) -> Any:
+    try:
+        return function(*row)
+    except (TypeError, ValueError, ArithmeticError, AttributeError):
+        return None  # as SQL servers that answer NULL: no such value for this row
+
+
+def at_path(value: Any, path: tuple[str | int, ...]) -> Any:
+    """What stands at a path inside nested objects and lists, or None."""
+    for part in path:
+        if isinstance(value, Mapping):
+            value = value.get(part)
+        elif isinstance(value, list) and isinstance(part, int) and -len(value) <= part < len(value):
+            value = value[part]
+        else:
+            return None
+    return value
+
+
+def _arithmetic(whole: Callable[[Any, Any], Any]) -> Callable[[Any, Any], Any]:
+    def calculate(a: Any, b: Any) -> Any:
+        if isinstance(a, Decimal) and isinstance(b, float):
+            a = float(a)
+        elif isinstance(a, float) and isinstance(b, Decimal):
+            b = float(b)
+        return whole(a, b)
+
+    return calculate
+
+
+FUNCTIONS: dict[str, Callable[..., Any]] = {
+    "+": _arithmetic(operator.add),
+    "-": _arithmetic(operator.sub),
+    "*": _arithmetic(operator.mul),
+    "/": _arithmetic(lambda a, b: Decimal(a) / Decimal(b) if isinstance(a, int) and isinstance(b, int) else a / b),
+    "%": _arithmetic(lambda a, b: math.fmod(a, b) if isinstance(a, float) else a % b),
+    "neg": operator.neg,
+    "abs": abs,
+    "lower": lambda text: text.lower(),
+    "upper": lambda text: text.upper(),
+    "trim": lambda text: text.strip(),
+    "length": len,
+    "year": lambda time: time.year,
+    "month": lambda time: time.month,
+    "day": lambda time: time.day,
+}

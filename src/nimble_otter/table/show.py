@@ -1,0 +1,99 @@
+"""Values as text: for the screen (short, thin-space groups) and plain (exact, for exports and the clipboard)."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+from collections.abc import Mapping
+from decimal import Decimal
+from typing import Any
+
+from nimble_otter.table.columns import MISSING, Field
+
+THIN = "\u2009"
+LONG = 300
+"""Characters of a text that a cell shows; the whole is in Detail."""
+
+
+def grouped(number: int) -> str:
+    """A whole number with thin spaces between groups of three digits."""
+    return f"{number:,}".replace(",", THIN)
+
+
+def shown(value: Any, field: Field | None = None) -> str:
+    """What a grid cell says. None, MISSING and "" have marks of their own and give "" here."""
+    if value is None or value is MISSING:
+        return ""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, int):
+        is_key = field is not None and (field.name == "id" or field.name.endswith("_id"))
+        return str(value) if is_key or -10_000 < value < 10_000 else grouped(value)
+    if isinstance(value, float):
+        return shown_float(value)
+    if isinstance(value, str):
+        return " ".join(value[:LONG].split("\n")) if "\n" in value[:LONG] else value[:LONG]
+    if isinstance(value, dt.datetime):
+        minutes = field is not None and field.form.endswith("%H:%M")
+        return value.isoformat(" ", "minutes" if minutes else "auto")
+    if isinstance(value, bytes):
+        return f"{grouped(len(value))} bytes"
+    if isinstance(value, Mapping):
+        inner = ", ".join(f"{k} {shown(v) or '∅'}" for k, v in list(value.items())[:6])
+        return f"{{ {len(value)} }} {inner}"[:LONG]
+    if isinstance(value, list):
+        return f"[ {len(value)} ] {_list_word(value)}"[:LONG]
+    return plain(value)[:LONG]
+
+
+def _list_word(value: list[Any]) -> str:
+    if value and not any(isinstance(item, (Mapping, list)) for item in value):
+        return ", ".join(shown(item) for item in value[:8])
+    return "items" if len(value) != 1 else "item"
+
+
+def shown_float(value: float) -> str:
+    """The shortest digits that give the same number back, grouped before the point."""
+    text = repr(value)
+    whole, dot, rest = text.partition(".")
+    if "e" in text or "n" in text or len(whole) < 5:
+        return text
+    return grouped(int(whole)) + dot + rest
+
+
+def plain(value: Any) -> str:
+    """The exact value as text: ISO 8601 times, full digits, JSON for nested values, hex for bytes; "" for none."""
+    if value is None or value is MISSING:
+        return ""
+    if isinstance(value, str):
+        return value
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, float):
+        return repr(value)
+    if isinstance(value, Decimal):
+        return format(value, "f")
+    if isinstance(value, dt.datetime):
+        return value.isoformat(" ")
+    if isinstance(value, (dt.date, dt.time)):
+        return value.isoformat()
+    if isinstance(value, bytes):
+        return value.hex()
+    if isinstance(value, (Mapping, list, tuple)):
+        return json.dumps(jsonable(value), ensure_ascii=False)
+    return str(value)
+
+
+def jsonable(value: Any) -> Any:
+    """A value that JSON can hold: times as ISO 8601 text, bytes as hex, NaN and infinities as null; else as is."""
+    if isinstance(value, float) and (value != value or value in (float("inf"), float("-inf"))):
+        return None
+    if value is None or isinstance(value, (bool, int, float, str)):
+        return value
+    if isinstance(value, Mapping):
+        return {str(k): jsonable(v) for k, v in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [jsonable(v) for v in value]
+    if isinstance(value, dt.datetime):
+        return value.isoformat()
+    return None if value is MISSING else plain(value)

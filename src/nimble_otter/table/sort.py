@@ -1,0 +1,310 @@
+"""Ordering rows by packing key bits and the row's place into 64-bit integers and sorting those.
+
+Each key is cut into pieces of bits, most significant first. As many bits as fit beside the place are packed and
+sorted at once, which is stable because the place stands in the low bits; runs that tie on them are sorted again by
+the next bits. Measured against argsort and lexsort this is 5 to 20 times faster (see benchmarks/RESULTS.md).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from functools import partial
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table.columns import BufferText, CodedText, Column, Ids, Kind, View
+
+Words = NDArray[np.uint64]
+BLOCK = 1 << 16
+
+
+@dataclass(frozen=True, slots=True)
+class SortKey:
+    """A column's place in the table and how to order by it. NaN comes after all numbers, before the empty ones."""
+
+    column: int
+    descending: bool = False
+    empty_first: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """Some bits of a key: `take(places)` gives uint64 values below 2**bits for those places (None: all of them)."""
+
+    bits: int
+    take: Callable[[Ids | None], Words]
+
+
+Pieces = Iterator[Piece]
+
+
+def sort_view(view: View, keys: Sequence[SortKey], stop: StopToken = NEVER) -> View:
+    """The view's rows in order of the keys; stable. Raises: Stopped."""
+    if not keys or len(view) < 2:
+        return view
+    ids = view.row_ids()
+    if len(keys) == 1:
+        column = view.table.columns[keys[0].column]
+        if column.empty is not None:
+            return View(view.table, _sort_with_empties(column, ids, keys[0], stop))
+    sources = [key_pieces(view.table.columns[key.column], ids, key.descending, key.empty_first) for key in keys]
+    order = order_of([partial(_same, pieces) for pieces in sources], len(ids), stop)
+    return View(view.table, ids.take(order))
+
+
+def _same(pieces: Pieces) -> Pieces:
+    return pieces
+
+
+def _sort_with_empties(column: Column, ids: Ids, key: SortKey, stop: StopToken) -> Ids:
+    """One key: rows without a value are cut off before sorting, and put first or last in their own order."""
+    empty = column.empty_at(ids)
+    full = ids[~empty]
+    order = order_of([lambda: key_pieces(column, full, key.descending, False)], len(full), stop)
+    parts = [full.take(order), ids[empty]]
+    return np.concatenate(parts[::-1] if key.empty_first else parts)
+
+
+def order_of(sources: Sequence[Callable[[], Pieces]], count: int, stop: StopToken = NEVER) -> Ids:
+    """Places 0..count in the order of the keys; each source gives the pieces of one key, most significant first."""
+    pieces = (piece for source in sources for piece in source())
+    row_bits = max(1, int(count - 1).bit_length())
+    packed = np.zeros(count, np.uint64)
+    rest = _pack(packed, pieces, None, 64 - row_bits, row_bits, None, stop)
+    packed |= np.arange(count, dtype=np.uint64)
+    packed.sort()
+    stop.check()
+    order = (packed & np.uint64((1 << row_bits) - 1)).astype(np.int64)
+    head = packed >> np.uint64(row_bits)
+    run = _runs(head)
+    while rest is not None and len(run):
+        order, run, rest = _repair(order, run, rest, pieces, stop)
+    return order
+
+
+def _runs(head: Words) -> Ids:
+    """Start and end of each run of equal neighbours longer than one; shape (runs, 2)."""
+    same = head[1:] == head[:-1]
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], same, [False]]).astype(np.int8)))
+    return (edges.reshape(-1, 2) + np.array([0, 1])) if len(edges) else np.empty((0, 2), np.int64)
+
+
+def _repair(order: Ids, runs: Ids, rest: Piece, pieces: Pieces, stop: StopToken) -> tuple[Ids, Ids, Piece | None]:
+    """Sort the rows inside the runs by the next bits; returns the order, the runs still tied, and what is left."""
+    lengths = runs[:, 1] - runs[:, 0]
+    total = int(lengths.sum())
+    slots = np.repeat(runs[:, 0] - np.concatenate([[0], np.cumsum(lengths)[:-1]]), lengths) + np.arange(total)
+    rows = order.take(slots)
+    row_bits = max(1, int(total - 1).bit_length())
+    run_bits = int(len(runs) - 1).bit_length()
+    packed = (
+        np.repeat(np.arange(len(runs), dtype=np.uint64), lengths) << np.uint64(64 - run_bits)
+        if run_bits
+        else (np.zeros(total, np.uint64))
+    )
+    left = _pack(packed, pieces, rows, 64 - run_bits - row_bits, row_bits, rest, stop)
+    packed |= np.arange(total, dtype=np.uint64)
+    packed.sort()
+    stop.check()
+    order[slots] = rows.take((packed & np.uint64((1 << row_bits) - 1)).astype(np.int64))
+    tied = _runs(packed >> np.uint64(row_bits))
+    if len(tied):  # runs of slots are contiguous inside each former run, so slots map start to start
+        tied = np.stack([slots[tied[:, 0]], slots[tied[:, 1] - 1] + 1], axis=1)
+    return order, tied, left
+
+
+def _pack(
+    packed: Words,
+    pieces: Pieces,
+    places: Ids | None,
+    room: int,
+    shift: int,
+    first: Piece | None,
+    stop: StopToken,
+) -> Piece | None:
+    """Or the next bits into `packed` just above `shift`; `room` bits are free. Returns what is left."""
+    piece = first if first is not None else next(pieces, None)
+    while piece is not None:
+        stop.check()
+        values = piece.take(places)
+        if piece.bits > room:
+            low = piece.bits - room
+            if room:
+                packed |= (values >> np.uint64(low)) << np.uint64(shift)
+            mask, take = np.uint64((1 << low) - 1), piece.take
+            return Piece(low, lambda rows, take=take, mask=mask: take(rows) & mask)  # type: ignore[misc]
+        room -= piece.bits
+        packed |= values << np.uint64(shift + room)
+        piece = next(pieces, None)
+    return None
+
+
+def key_pieces(column: Column, ids: Ids, descending: bool, empty_first: bool) -> Pieces:
+    """A column's rows as pieces of bits in ascending order of what is wanted. Places are into `ids`."""
+    empty = column.empty_at(ids) if column.empty is not None else None
+    if empty is not None and empty.any():
+        flags = (empty != empty_first).astype(np.uint64)
+        yield Piece(1, lambda places: flags if places is None else flags.take(places))
+    else:
+        empty = None
+    if isinstance(column, BufferText):
+        yield from _text_pieces(column, ids, descending, empty)
+        return
+    keys = ordinal_keys(column, ids)
+    if len(keys) == 0:
+        return
+    low, high = (keys.min(), keys.max()) if empty is None else _bounds(keys, empty)
+    bits = int(high - low).bit_length()
+    if not bits:
+        return
+    keys = (high - keys) if descending else (keys - low)
+    if empty is not None:
+        keys[empty] = 0
+    yield Piece(bits, lambda places: keys if places is None else keys.take(places))
+
+
+def _bounds(keys: Words, empty: NDArray[np.bool_]) -> tuple[np.uint64, np.uint64]:
+    full = keys[~empty]
+    return (full.min(), full.max()) if len(full) else (np.uint64(0), np.uint64(0))
+
+
+def ordinal_keys(column: Column, ids: Ids) -> Words:
+    """uint64 keys in the order of the values (not for BufferText). Equal keys are equal values."""
+    if isinstance(column, CodedText):
+        return column.word_ranks().astype(np.uint64).take(column.data.take(ids))
+    data = column.data.take(ids)
+    if column.kind is Kind.FLOAT:
+        data = data + 0.0  # -0.0 and 0.0 are one value
+        data[np.isnan(data)] = np.nan  # one bit pattern for every NaN
+        bits = data.view(np.uint64)
+        negative = (bits >> np.uint64(63)).astype(np.bool_)
+        keys: Words = np.where(negative, ~bits, bits | np.uint64(1 << 63))
+        return keys
+    if column.kind is Kind.OBJECT:
+        return _object_ranks(data)
+    if column.kind is Kind.BOOL:
+        return np.asarray(data, np.uint64)
+    flipped: Words = data.astype(np.int64).view(np.uint64) ^ np.uint64(1 << 63)
+    return flipped
+
+
+def _object_ranks(data: NDArray[Any]) -> Words:
+    """Places in the order of mixed values: numbers, then text, then the rest by type name and written form."""
+    keys = [object_key(value) for value in data.tolist()]
+    order = sorted(range(len(keys)), key=keys.__getitem__)
+    ranks = np.zeros(len(keys), np.uint64)
+    rank = 0
+    for before, place in zip([-1, *order], order, strict=False):
+        rank += before >= 0 and keys[before] != keys[place]
+        ranks[place] = rank
+    return ranks
+
+
+def object_key(value: Any) -> tuple[int, Any, str]:
+    """What mixed values are ordered and told apart by."""
+    if isinstance(value, bool):
+        return (2, "bool", str(value))
+    if isinstance(value, (int, float)) or type(value).__name__ == "Decimal":
+        return (0, (value != value, 0 if value != value else value), "")
+    if isinstance(value, str):
+        return (1, value, "")
+    if isinstance(value, bytes):
+        return (2, "bytes", value.hex())
+    return (2, type(value).__name__, repr(value))
+
+
+def _text_pieces(column: BufferText, ids: Ids, descending: bool, empty: NDArray[np.bool_] | None) -> Pieces:
+    """UTF-8 bytes, eight at a time as one big-endian number; UTF-8 keeps code point order."""
+    starts, ends = column.data.take(ids), column.ends.take(ids)
+    if len(ids) == 0:
+        return
+    longest = int((ends - starts).max())
+    windows: NDArray[Any] = np.ndarray(
+        (max(0, column.buffer.size - 7),), dtype=">u8", buffer=column.buffer.data, strides=(1,)
+    )
+    flip = np.uint64(0xFFFF_FFFF_FFFF_FFFF)
+
+    def prefix(depth: int) -> Callable[[Ids | None], Words]:
+        def take(places: Ids | None) -> Words:
+            first = (starts if places is None else starts.take(places)) + depth
+            left = np.clip((ends if places is None else ends.take(places)) - first, 0, 8).astype(np.uint64)
+            np.minimum(first, windows.size - 1, out=first)
+            out = np.empty(len(first), np.uint64)
+            for block in range(0, len(first), BLOCK):
+                out[block : block + BLOCK] = windows[first[block : block + BLOCK]]
+            cut = (np.uint64(8) - left) * np.uint64(8)
+            whole = left == 8
+            out = np.where(left == 0, np.uint64(0), (out >> np.where(whole, np.uint64(0), cut % 64)) << (cut % 64))
+            if descending:
+                out ^= flip
+            if empty is not None:
+                out[empty if places is None else empty.take(places)] = 0
+            return out
+
+        return take
+
+    def with_length(places: Ids | None) -> Words:
+        # texts that end in zero characters have the same bytes as shorter ones: the length tells them apart
+        length: Words = ((ends - starts) if places is None else (ends - starts).take(places)).astype(np.uint64)
+        if descending:
+            length = np.uint64(longest) - length
+        return length
+
+    for depth in range(0, longest, 8):
+        yield Piece(64, prefix(depth))
+    yield Piece(max(1, longest.bit_length()), with_length)
+
+
+def codes_of(column: Column, ids: Ids, stop: StopToken = NEVER) -> tuple[Ids, Ids]:
+    """Number the different values of the rows `ids` in ascending order, rows without a value last as one of them.
+
+    Returns (codes, examples): int64 codes of shape (len(ids),), and for each code the place in `ids` of its first row.
+    """
+    count = len(ids)
+    if count == 0:
+        return np.empty(0, np.int64), np.empty(0, np.int64)
+    small = _small_codes(column, ids)
+    if small is not None:
+        raw, span = small
+        first = np.full(span, count, np.int64)
+        np.minimum.at(first, raw, np.arange(count)) if span > 4 * count else _first_places(first, raw)
+        used = first < count
+        renumber = np.cumsum(used) - 1
+        return renumber.take(raw), first[used]
+    order = order_of([lambda: key_pieces(column, ids, False, False)], count, stop)
+    changed = np.zeros(count, np.bool_)
+    for piece in key_pieces(column, ids, False, False):
+        stop.check()
+        keys = piece.take(None).take(order)
+        changed[1:] |= keys[1:] != keys[:-1]
+    changed[0] = True
+    codes = np.empty(count, np.int64)
+    codes[order] = np.cumsum(changed) - 1
+    return codes, order[changed]
+
+
+def _first_places(first: Ids, raw: Ids) -> None:
+    first[raw[::-1]] = np.arange(len(raw) - 1, -1, -1)  # the last write wins, and that is the first row
+
+
+def _small_codes(column: Column, ids: Ids) -> tuple[Ids, int] | None:
+    """Codes in ascending order of value without sorting rows, where the values span a small range."""
+    if isinstance(column, BufferText) or column.kind in (Kind.FLOAT, Kind.OBJECT):
+        return None
+    if isinstance(column, CodedText):
+        raw, span = column.word_ranks().take(column.data.take(ids)), len(column.words)
+    else:
+        raw = column.data.take(ids).astype(np.int64)
+        low, high = int(raw.min()), int(raw.max())
+        span = high - low + 1
+        if span > 4 * len(ids) + 1024:
+            return None
+        raw = raw - low
+    if column.empty is not None:
+        raw = np.where(column.empty_at(ids), span, raw)
+        span += 1
+    return raw.astype(np.int64), max(1, span)

@@ -1,0 +1,344 @@
+"""The table engine against plain Python and sqlite3 on random tables of every kind."""
+
+import datetime as dt
+import math
+import sqlite3
+import statistics
+from decimal import Decimal
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from nimble_otter.errors import ConditionError, Stopped
+from nimble_otter.query.conditions import parse_condition
+from nimble_otter.stop import StopToken
+from nimble_otter.table import MISSING, Field, Kind, TableBuilder, View, build
+from nimble_otter.table.build import column_of, table_of
+from nimble_otter.table.columns import BufferText, CodedText
+from nimble_otter.table.filter import filter_view
+from nimble_otter.table.group import Figure, Measure, group_view
+from nimble_otter.table.profile import profile, value_counts
+from nimble_otter.table.sort import SortKey, object_key, sort_view
+
+TEXT = st.text(st.characters(codec="utf-8"), max_size=20) | st.sampled_from(
+    ["", "a", "a\0", "a\0b", "Ünder", "aaaaaaaab"]
+)
+KINDS = {
+    Kind.INT: st.integers(-(2**63), 2**63 - 1) | st.integers(-3, 3),
+    Kind.FLOAT: st.floats() | st.sampled_from([0.0, -0.0, 1.5, math.nan]),
+    Kind.BOOL: st.booleans(),
+    Kind.TIME: st.datetimes(),
+    Kind.DATE: st.dates(),
+    Kind.DECIMAL: st.integers(-(10**12), 10**12).map(lambda n: Decimal(n or 1).scaleb(-3)),
+    Kind.TEXT: TEXT,
+    Kind.OBJECT: st.integers(2**63, 2**70) | st.binary(max_size=3) | st.lists(st.integers(0, 3), max_size=2),
+}
+columns = st.sampled_from(list(KINDS)).flatmap(
+    lambda kind: st.tuples(st.just(kind), st.lists(st.none() | KINDS[kind], max_size=60))
+)
+
+
+def same(a, b):
+    return a is b or (a == b and type(a) is type(b)) or (a != a and b != b)
+
+
+def ordinal(value):
+    if isinstance(value, dt.date):
+        return value
+    return object_key(value)
+
+
+@pytest.fixture(scope="module", params=[0, 10**6], ids=["one buffer", "codes"], autouse=True)
+def both_texts(request):
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(build, "MANY_WORDS", request.param)
+        yield
+
+
+def built(values, batch, hint=None):
+    builder = TableBuilder([Field("x", Kind.TEXT)], [hint])
+    for start in range(0, len(values), batch):
+        builder.append([(v,) for v in values[start : start + batch]])
+    return builder.table()
+
+
+@settings(max_examples=150)
+@given(columns, st.sampled_from([1, 7, 1000]))
+def test_values_come_back_exactly_whatever_the_batches(kind_values, batch):
+    kind, values = kind_values
+    table = built(values, batch)
+    assert all(same(a, b) for a, b in zip(values, table.columns[0].values(), strict=True))
+    if any(v is not None for v in values):
+        assert table.fields[0].kind is kind
+    backwards = np.arange(len(values) - 1, -1, -1)
+    assert all(same(a, b) for a, b in zip(values[::-1], table.columns[0].take(backwards).values(), strict=True))
+
+
+@settings(max_examples=80)
+@given(st.lists(st.one_of(st.none(), st.just(MISSING), *KINDS.values()), max_size=40), st.sampled_from([1, 5]))
+def test_mixed_values_keep_their_types(values, batch):
+    got = built(values, batch).columns[0].values()
+    for a, b in zip(values, got, strict=True):
+        assert same(a, b) or (type(a) is int and type(b) is float and a == b)  # whole numbers among floats
+
+
+def test_snapshots_do_not_change_as_rows_arrive():
+    builder = TableBuilder([Field("t", Kind.TEXT), Field("n", Kind.INT)])
+    builder.append([("a", 1), (None, None)])
+    early = builder.table()
+    builder.append([(f"w{i}", 2.5) for i in range(5000)])
+    assert early.columns[0].values() == ["a", None]
+    assert early.columns[1].values() == [1, None]
+    assert builder.table().columns[1].values()[:3] == [1.0, None, 2.5]
+    with pytest.raises(ValueError):
+        early.columns[1].data[0] = 9
+
+
+def test_text_goes_over_to_one_buffer_when_many_differ(monkeypatch):
+    monkeypatch.setattr(build, "MANY_WORDS", 1000)
+    assert isinstance(column_of(["x", None] * 4000), CodedText)
+    assert isinstance(column_of([str(i) for i in range(1002)]), BufferText)
+
+
+@pytest.mark.parametrize(
+    ("hint", "texts", "kind"),
+    [
+        (Kind.TIME, ["2031-05-28 23:00", None, "1969-12-31 00:01"], Kind.TIME),
+        (Kind.TIME, ["2031-05-28T23:00:01.123456", "0001-01-01T00:00:00.000000"], Kind.TIME),
+        (Kind.TIME, ["2031-05-28 23:00", "2031-05-28 23:00:30"], Kind.TEXT),
+        (Kind.TIME, ["2031-05-28 23:00", "2031-02-30 10:00"], Kind.TEXT),
+        (Kind.DATE, ["2031-05-28", "2032-02-29"], Kind.DATE),
+        (Kind.DATE, ["2031-05-28", "soon"], Kind.TEXT),
+        (Kind.BOOL, [1, 0, None], Kind.BOOL),
+        (Kind.BOOL, [1, 0, 2], Kind.INT),
+    ],
+)
+def test_declared_kinds_are_used_only_where_every_value_comes_back_to_the_letter(hint, texts, kind):
+    from nimble_otter.table.forms import render_all
+
+    table = built(texts, 1, hint)
+    assert table.fields[0].kind is kind
+    assert render_all(table.columns[0].values(), table.fields[0].form) == texts
+
+
+@settings(max_examples=150)
+@given(columns, st.booleans(), st.booleans())
+def test_sort_is_pythons_stable_sort(kind_values, descending, empty_first):
+    _, values = kind_values
+    table = table_of(x=values)
+    ids = sort_view(View(table), [SortKey(0, descending, empty_first)]).row_ids().tolist()
+    full = [i for i, v in enumerate(values) if v is not None]
+    empties = [i for i, v in enumerate(values) if v is None]
+    full.sort(key=lambda i: ordinal(values[i]), reverse=descending)
+    if descending:  # equal ones keep their first order
+        full = sorted(range(len(values)), key=lambda i: 0)
+        full = [i for i in full if values[i] is not None]
+        ranks = {}
+        for i in full:
+            ranks.setdefault(repr(ordinal(values[i])), []).append(i)
+        groups = sorted(ranks.values(), key=lambda g: ordinal(values[g[0]]), reverse=True)
+        full = [i for group in groups for i in group]
+    assert ids == (empties + full if empty_first else full + empties)
+
+
+@settings(max_examples=60)
+@given(st.lists(st.tuples(st.none() | st.integers(0, 3), st.none() | TEXT, st.floats(-2, 2)), max_size=60))
+def test_sort_by_three_keys_matches_sqlite(rows):
+    rows = [(a, None if b is None else b.replace("\0", "0"), c) for a, b, c in rows]
+    table = built_rows(rows)
+    ids = sort_view(View(table), [SortKey(0, True), SortKey(1, False, True), SortKey(2)]).row_ids().tolist()
+    base = sqlite3.connect(":memory:")
+    base.execute("create table t (i, a, b, c)")
+    base.executemany("insert into t values (?,?,?,?)", [(i, *row) for i, row in enumerate(rows)])
+    order = "select i from t order by a desc nulls last, b asc nulls first, c asc, i"
+    assert ids == [i for (i,) in base.execute(order)]
+    base.close()
+
+
+def built_rows(rows, names="abc"):
+    builder = TableBuilder([Field(n, Kind.TEXT) for n in names])
+    builder.append(rows)
+    return builder.table()
+
+
+CONDITIONS = [
+    "a = 2", "a <> 2", "not (a = 2)", "a in (1, null)", "a not in (1, null)", "a between 1 and 2", "a is null",
+    "b is not null and a > 0", "b = 'a' or a < 1", "not (b = 'a' or a < 1)", "b > 'a'", "c > 0.5 and c <= 1.25",
+    "a + 1 > c * 2", "lower(b) = 'a'", "a in (1, 2) or (a is null and not b = 'x')", "a > 0.5", "a = 1.5", "a < a + c",
+    "length(b) > 1", "-a < c", "a >= 9223372036854775807", "a < 1e30", "b not in ('a', 'b')", "c = c",
+]  # fmt: skip
+
+
+@settings(max_examples=60)
+@given(
+    st.lists(
+        st.tuples(
+            st.none() | st.integers(-3, 3), st.none() | st.sampled_from(["a", "b", "Ab", "", "xy"]), st.floats(-2, 2)
+        ),
+        max_size=40,
+    )
+)
+def test_filter_keeps_what_sqlite_keeps(rows):
+    table = built_rows(rows) if rows else table_of(a=[], b=[], c=[])
+    base = sqlite3.connect(":memory:")
+    base.execute("create table t (i integer primary key, a integer, b text, c real)")
+    base.executemany("insert into t values (?,?,?,?)", [(i, *row) for i, row in enumerate(rows)])
+    for text in CONDITIONS:
+        want = [i for (i,) in base.execute(f"select i from t where {text} order by i")]
+        assert filter_view(View(table), parse_condition(text, table)).row_ids().tolist() == want, text
+    base.close()
+
+
+@pytest.mark.parametrize(
+    ("text", "kept"),
+    [
+        ("name like 'a_c%'", [0]),
+        ("name like '%b%'", [0, 3]),
+        ("name ilike '%B%'", [0, 1, 3]),
+        ("name like '100\\%' escape '\\'", [4]),
+        ("name not like '%b%'", [1, 4]),
+        ("doc.level > 2", [0]),
+        ("doc.list.1 = 'y'", [1]),
+        ("taken >= '2031-05-02'", [1, 2]),
+        ("taken < date '2031-05-02'", [0]),
+        ("price = 1.10 or price > 2.499", [0, 2]),
+        ("flag", [0]),
+        ("not flag", [1]),
+        ("year(taken) = 2031 and month(taken) = 5", [0, 1, 2]),
+    ],
+)
+def test_conditions_on_every_kind(text, kept):
+    table = table_of(
+        name=["abcd", "aB", None, "xby", "100%"],
+        doc=[{"level": 3}, {"list": ["x", "y"]}, {}, None, {"level": "high"}],
+        taken=[dt.datetime(2031, 5, 1), dt.datetime(2031, 5, 2), dt.datetime(2031, 5, 3), None, None],
+        price=[Decimal("1.10"), Decimal("2.40"), Decimal("2.50"), None, None],
+        flag=[True, False, None, None, None],
+    )
+    assert filter_view(View(table), parse_condition(text, table)).row_ids().tolist() == kept
+
+
+@pytest.mark.parametrize(
+    ("text", "says", "column"),
+    [
+        ("levle_m > 1", "level_m", 1),
+        ("level_m > 'high'", "holds numbers", None),
+        ("level_m >", "", 9),
+        ("note > 3", "holds text", None),
+        ("at > 'noon'", "2031-05-28 23:00", None),
+        ("level_m > 1 and soundex(note) = 'x'", "soundex", 17),
+        ("level_m > (select 1)", "", None),
+        ("", "empty", None),
+    ],
+)
+def test_wrong_conditions_say_what_and_where(text, says, column):
+    table = table_of(level_m=[1.5], note=["x"], at=[dt.datetime(2031, 1, 1)])
+    with pytest.raises(ConditionError) as caught:
+        filter_view(View(table), parse_condition(text, table))
+    assert says in str(caught.value)
+    if column is not None:
+        assert caught.value.place is not None
+        assert caught.value.place.column == column
+
+
+ROWS = st.lists(
+    st.tuples(
+        st.none() | st.sampled_from(["m", "s", "t"]),
+        st.none() | st.integers(0, 2),
+        st.none() | st.integers(-(2**62), 2**62) | st.integers(-5, 5),
+    ),
+    max_size=50,
+)
+
+
+@settings(max_examples=100)
+@given(ROWS)
+def test_groups_match_plain_python(rows):
+    table = built_rows(rows) if rows else table_of(a=[], b=[], c=[])
+    if table.fields[2].kind is not Kind.INT:
+        return
+    figures = [Figure.FILLED, Figure.SUM, Figure.MIN, Figure.MAX, Figure.MEDIAN, Figure.DISTINCT, Figure.MEAN]
+    grouped = group_view(View(table), [0, 1], [Measure(Figure.COUNT), *(Measure(f, 2) for f in figures)])
+    want = {}
+    for a, b, c in rows:
+        want.setdefault((a, b), []).append(c)
+    leaves = grouped.leaves
+    got = list(zip(*(c.values() for c in leaves.columns), strict=True))
+    assert {row[:2] for row in got} == set(want)
+    assert [r[:2] for r in got] == sorted(
+        want, key=lambda k: [(v is None, v or 0) if not isinstance(v, str) else (False, v) for v in k]
+    )
+    for a, b, count, filled, total, low, high, median, distinct, mean in got:
+        values = [v for v in want[a, b] if v is not None]
+        assert (count, filled, distinct) == (len(want[a, b]), len(values), len(set(values)))
+        if not values:
+            assert (total, low, high, median, mean) == (None,) * 5
+            continue
+        assert (total, low, high) == (sum(values), min(values), max(values))
+        assert median == pytest.approx(statistics.median(values))
+        assert mean == pytest.approx(statistics.fmean(values), abs=2**14)
+    level = grouped.levels[1]
+    for group, (start, end) in enumerate(zip(level.starts[:-1], level.starts[1:], strict=True)):
+        ids = level.order[start:end].tolist()
+        assert ids == sorted(ids)
+        assert {rows[i][:2] for i in ids} == {got[group][:2]}
+    assert grouped.totals.columns[0].values() == [len(rows)]
+
+
+def test_decimal_sums_are_exact_and_text_has_extremes():
+    table = table_of(k=["x", "x", "y"], d=[Decimal("0.1"), Decimal("0.2"), None], t=["b", "a", "c"])
+    grouped = group_view(View(table), [0], [Measure(Figure.SUM, 1), Measure(Figure.MIN, 2), Measure(Figure.MAX, 2)])
+    assert [c.values() for c in grouped.leaves.columns] == [["x", "y"], [Decimal("0.3"), None], ["a", "c"], ["b", "c"]]
+    with pytest.raises(ConditionError, match="no sum"):
+        group_view(View(table), [0], [Measure(Figure.SUM, 2)])
+
+
+def test_profile_counts_and_figures():
+    found = profile(View(table_of(x=[3, None, 1, 3, 2])), 0)
+    assert (found.rows, found.empty, found.distinct, found.smallest, found.largest) == (5, 1, 3, 1, 3)
+    assert (found.mean, found.median, found.total, found.frequent[0]) == (2.25, 2.5, 9, (3, 2))
+    assert sum(found.bins) == 4
+    assert value_counts(View(table_of(x=["b", None, "b", "a"])), 0) == [("b", 2), ("a", 1), (None, 1)]
+    assert profile(View(table_of(x=[None])), 0).empty == 1
+
+
+def test_long_work_stops():
+    stop = StopToken()
+    stop.set()
+    view = View(table_of(x=list(range(10)), y=["a"] * 10))
+    for work in (
+        lambda: sort_view(view, [SortKey(0)], stop),
+        lambda: filter_view(view, parse_condition("x > 1", view.table), stop),
+        lambda: group_view(view, [1], [Measure(Figure.SUM, 0)], stop),
+    ):
+        with pytest.raises(Stopped):
+            work()
+
+
+def test_large_sorts_repair_ties_in_every_round():
+    rng = np.random.default_rng(5)
+    values = [f"river/merrow/station/{n}" for n in rng.integers(0, 4000, 70_000)]
+    table = table_of(a=rng.integers(0, 3, 70_000).tolist(), t=values)
+    ids = sort_view(View(table), [SortKey(0), SortKey(1, True)]).row_ids().tolist()
+    a = table.columns[0].values()
+    by_text = sorted(range(70_000), key=values.__getitem__, reverse=True)
+    first = {}
+    for i in range(70_000):
+        first.setdefault(values[i], i)
+    want = sorted(sorted(range(70_000), key=lambda i: i), key=lambda i: values[i])
+    want = [i for text in sorted(set(values), reverse=True) for i in groups_of(values)[text]]
+    want.sort(key=a.__getitem__)
+    assert ids == want
+    assert len(by_text) == len(first) + 70_000 - len(first)
+
+
+_GROUPS = {}
+
+
+def groups_of(values):
+    if not _GROUPS:
+        for i, text in enumerate(values):
+            _GROUPS.setdefault(text, []).append(i)
+    return _GROUPS
