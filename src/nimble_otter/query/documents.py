@@ -251,7 +251,7 @@ class _Translator:
             raise self.refuse("LIKE takes a pattern in quotes.", node)
         regex = {"$regex": f"^{like_regex(pattern, escape)}$", "$options": "is" if isinstance(node, exp.ILike) else "s"}
         path = self.path(node.this)
-        return {"$and": [{path: {"$not": regex}}, {path: {"$type": "string"}}]} if negated else {path: regex}
+        return {"$and": [{"$nor": [{path: regex}]}, {path: {"$type": "string"}}]} if negated else {path: regex}
 
     def value(self, node: exp.Expression, path: str) -> Any:
         """A literal or parameter as it is sent for a comparison with the field at `path`."""

@@ -64,7 +64,10 @@ class Shapes:
 
     @property
     def differing(self) -> tuple[str, ...]:
-        tops = [p for p, by in self.types.items() if len([t for t in by if t != "empty"]) > 1]
+        """Paths with several types in 5 % of the documents or more, then those that 1 to 10 % lack."""
+        tops = [
+            p for p, by in self.types.items() if sum(by.values()) >= 0.05 and len([t for t in by if t != "empty"]) > 1
+        ]
         rare = [p for p, by in self.types.items() if 0.9 <= sum(by.values()) < 0.9999 and p not in tops]
         return (*tops, *rare)
 

@@ -10,6 +10,7 @@ from typing import Any
 
 from nimble_otter.sources.shapes import type_word
 from nimble_otter.sources.source import Connection, Request, Run
+from nimble_otter.sources.trace import Origin
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, Field, Kind, Table, TableBuilder
 from nimble_otter.table.filter import at_path
@@ -28,6 +29,7 @@ class Fetched:
     first_s: float = 0.0
     all_s: float = 0.0
     sent: str = ""
+    origins: tuple[Origin | None, ...] = ()
 
 
 def fetch(
@@ -62,17 +64,31 @@ def fetch(
         if close is not None:
             close()
     spent = time.perf_counter() - began
-    return Fetched(builder.table(), cut, stop.is_set(), first or spent, spent, run.sent)
+    return Fetched(builder.table(), cut, stop.is_set(), first or spent, spent, run.sent, run.origins)
 
 
 class _Rows:
     def __init__(self, run: Run) -> None:
-        self._builder = TableBuilder(run.fields or (), run.hints)
+        self._builder = TableBuilder(_distinct_names(run.fields or ()), run.hints)
         self.append, self.table = self._builder.append, self._builder.table
 
     @property
     def rows(self) -> int:
         return self._builder.rows
+
+
+def _distinct_names(fields: tuple[Field, ...]) -> list[Field]:
+    """Steps find columns by name, so a second column of one name gets a number behind it."""
+    taken: set[str] = set()
+    found = []
+    for field in fields:
+        name, number = field.name, 1
+        while name.casefold() in taken:
+            number += 1
+            name = f"{field.name} ({number})"
+        taken.add(name.casefold())
+        found.append(replace(field, name=name))
+    return found
 
 
 class _Documents:

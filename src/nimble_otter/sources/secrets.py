@@ -46,6 +46,7 @@ def recall(url: str) -> str | None:
     try:
         import keyring
 
-        return keyring.get_password(_SERVICE, url)
+        found: str | None = keyring.get_password(_SERVICE, url)
+        return found
     except Exception:  # as above: without a keyring there is nothing to recall
         return None

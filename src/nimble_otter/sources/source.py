@@ -13,6 +13,7 @@ from typing import Any, Protocol
 from nimble_otter.errors import ConnectError
 from nimble_otter.sources import drivers
 from nimble_otter.sources.catalogue import Shapes, TableInfo
+from nimble_otter.sources.trace import Origin
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind
 
@@ -53,6 +54,7 @@ class Run:
     hints: tuple[Kind | None, ...] = ()
     columns: tuple[tuple[str, str], ...] = ()
     sent: str = ""
+    origins: tuple[Origin | None, ...] = ()
 
 
 class Connection(Protocol):

@@ -85,8 +85,9 @@ class SqliteConnection:
         engine = self._engine()
         try:
             inspector = inspect(engine)
-            columns = inspector.get_multi_columns(kind=_any_kind())
-            keys, foreign = inspector.get_multi_pk_constraint(), inspector.get_multi_foreign_keys()
+            columns: dict[Any, Any] = inspector.get_multi_columns(kind=_any_kind())
+            keys: dict[Any, Any] = inspector.get_multi_pk_constraint()
+            foreign: dict[Any, Any] = inspector.get_multi_foreign_keys()
             views = set(inspector.get_view_names())
         except (SQLAlchemyError, sqlite3.Error) as problem:
             raise SourceError(f"The catalogue of {self.path.name} can't be read: {problem}.") from None
@@ -95,12 +96,14 @@ class SqliteConnection:
         found = []
         for (schema, name), infos in columns.items():
             key = (keys.get((schema, name)) or {}).get("constrained_columns") or []
-            refers = {}
+            refers: dict[str, str] = {}
             for constraint in foreign.get((schema, name)) or []:
                 targets = constraint["referred_columns"] or constraint["constrained_columns"]
                 for own, target in zip(constraint["constrained_columns"], targets, strict=False):
                     refers[own] = f"{constraint['referred_table']}.{target}"
-            declared = {row[1]: row[2] for row in self._reader.execute(f"pragma table_xinfo({quote_name(name)})")}
+            declared: dict[str, str] = {
+                row[1]: row[2] for row in self._reader.execute(f"pragma table_xinfo({quote_name(name)})")
+            }
             made = tuple(
                 ColumnInfo(
                     info["name"],
@@ -162,7 +165,7 @@ class SqliteConnection:
             for label, origin in zip(labels, origins, strict=True)
         )
         hints = tuple(_KINDS.get(word) for word in words)
-        return Run(self._batches(cursor, request.text, stop), fields, hints, (), text)
+        return Run(self._batches(cursor, request.text, stop), fields, hints, (), text, tuple(origins))
 
     def _batches(self, cursor: sqlite3.Cursor, text: str, stop: StopToken) -> Iterator[list[Any]]:
         try:

@@ -1,0 +1,101 @@
+"""What is pending on a result: new cell values, rows to delete, new rows. Every action gives its own inverse."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+
+class Unset:
+    """In place of a value: no edit; the cell is as it was fetched (in a new row: the column's default)."""
+
+    def __repr__(self) -> str:
+        return "UNSET"
+
+
+UNSET = Unset()
+
+
+@dataclass(frozen=True, slots=True)
+class Action:
+    """One step of undo: cells to set as (row id, column, value or UNSET), then rows to mark or unmark as deleted, then
+    new rows to add as (row id, anchor row id or -1) or to drop. New rows have ids from the table's row count up."""
+
+    name: str
+    cells: tuple[tuple[int, int, Any], ...] = ()
+    delete: tuple[int, ...] = ()
+    restore: tuple[int, ...] = ()
+    add: tuple[tuple[int, int], ...] = ()
+    drop: tuple[int, ...] = ()
+
+
+@dataclass(slots=True)
+class Edits:
+    """Pending edits on a table of `base_rows` rows. `seen` holds values that differ from the table's where a draft
+    was begun on older rows. Columns are places in the table."""
+
+    base_rows: int
+    cells: dict[int, dict[int, Any]] = field(default_factory=dict)
+    deleted: dict[int, None] = field(default_factory=dict)
+    added: dict[int, int] = field(default_factory=dict)
+    seen: dict[tuple[int, int], Any] = field(default_factory=dict)
+    _next: int = -1
+
+    def new_ids(self, count: int) -> list[int]:
+        """Row ids for `count` rows to be added; never given twice."""
+        first = max(self._next, self.base_rows)
+        self._next = first + count
+        return list(range(first, first + count))
+
+    def apply(self, action: Action) -> Action:
+        """Do it; returns what undoes it."""
+        back: list[tuple[int, int, Any]] = []
+        for row, column, value in action.cells:
+            own = self.cells.setdefault(row, {})
+            back.append((row, column, own.get(column, UNSET)))
+            if value is UNSET:
+                own.pop(column, None)
+            else:
+                own[column] = value
+            if not own:
+                del self.cells[row]
+        newly = tuple(row for row in action.delete if row not in self.deleted)
+        self.deleted.update(dict.fromkeys(newly))
+        revived = tuple(row for row in action.restore if row in self.deleted)
+        for row in revived:
+            del self.deleted[row]
+        dropped = tuple((row, self.added[row]) for row in action.drop if row in self.added)
+        for row, _ in dropped:
+            del self.added[row]
+        added = tuple(row for row, _ in action.add if row not in self.added)
+        self.added.update(dict(action.add))
+        back.reverse()
+        return Action(action.name, tuple(back), revived, newly, dropped, added)
+
+    def is_new(self, row: int) -> bool:
+        return row >= self.base_rows
+
+    def is_edited(self, row: int) -> bool:
+        return row < self.base_rows and row in self.cells and row not in self.deleted
+
+    @property
+    def edited_rows(self) -> list[int]:
+        return [row for row in self.cells if self.is_edited(row)]
+
+    @property
+    def count(self) -> int:
+        """How many statements the edits will become."""
+        return len(self.edited_rows) + len(self.deleted) + len(self.added)
+
+    def take_back(self, rows: Iterable[int] | None = None, cells: Sequence[tuple[int, int]] | None = None) -> Action:
+        """The action that takes back some cells, all of some rows, or (neither given) everything."""
+        if cells is not None:
+            return Action("Take back", tuple((r, c, UNSET) for r, c in cells if c in self.cells.get(r, {})))
+        wanted = set(rows) if rows is not None else {*self.cells, *self.deleted, *self.added}
+        return Action(
+            "Take back",
+            tuple((r, c, UNSET) for r in wanted for c in self.cells.get(r, {})),
+            restore=tuple(r for r in self.deleted if r in wanted),
+            drop=tuple(r for r in self.added if r in wanted),
+        )

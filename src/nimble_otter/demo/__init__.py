@@ -1,0 +1,10 @@
+"""The Merrow river survey: invented sample data, as an SQLite file and as documents behind a stand-in server.
+
+Everything comes from a fixed seed. `prepare` may be called from any thread; the stand-in runs threads of its own (see
+docs/decisions). Read `survey.py` first.
+"""
+
+from nimble_otter.demo.scene import DEMO_SOURCES, prepare, resolve
+from nimble_otter.demo.survey import write_survey
+
+__all__ = ["DEMO_SOURCES", "prepare", "resolve", "write_survey"]

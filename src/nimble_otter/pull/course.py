@@ -1,0 +1,60 @@
+"""Taking rows along the course: each step's result is kept, so that only what changed is done again."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+
+from nimble_otter.errors import ConditionError
+from nimble_otter.pull.shaped import Shaped, all_rows
+from nimble_otter.pull.steps import Step
+from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table import Table
+
+
+@dataclass(frozen=True, slots=True)
+class StepResult:
+    """What left a step: its rows, the time it took here, and why it was passed over, when it was."""
+
+    step: Step
+    shaped: Shaped
+    spent_s: float = 0.0
+    error: ConditionError | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Course:
+    """A table taken along all steps."""
+
+    table: Table
+    results: tuple[StepResult, ...] = ()
+
+    @property
+    def end(self) -> Shaped:
+        return self.results[-1].shaped if self.results else all_rows(self.table)
+
+    def before(self, at: int) -> Shaped:
+        """The rows as they reach step `at`."""
+        return self.results[at - 1].shaped if at > 0 else all_rows(self.table)
+
+
+def run_course(table: Table, steps: tuple[Step, ...], stop: StopToken = NEVER, earlier: Course | None = None) -> Course:
+    """Apply the steps in order; results of `earlier` that still hold (same table, same steps before) are used again.
+
+    A step that does not fit lets the rows pass and keeps its error. Raises: Stopped.
+    """
+    results: list[StepResult] = []
+    known = earlier.results if earlier is not None and earlier.table is table else ()
+    for place, step in enumerate(steps):
+        if place < len(known) and known[place].step == step:
+            results.append(known[place])
+            continue
+        known = ()
+        before = results[-1].shaped if results else all_rows(table)
+        began = time.perf_counter()
+        try:
+            shaped, error = (step.apply(before, stop) if step.on else before), None
+        except ConditionError as problem:
+            shaped, error = before, problem
+        results.append(StepResult(step, shaped, time.perf_counter() - began, error))
+    return Course(table, tuple(results))

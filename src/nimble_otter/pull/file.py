@@ -1,0 +1,138 @@
+"""The pull file: readable text (TOML 1.0) that can be kept in git; see docs/pull-file.md. It holds no secret."""
+
+from __future__ import annotations
+
+import datetime as dt
+import tomllib
+from collections.abc import Mapping
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import tomli_w
+
+from nimble_otter.errors import CorruptError, SavedError, TooNewError
+from nimble_otter.files import write_text
+from nimble_otter.pull.model import Pull, Query, SendPlan
+from nimble_otter.pull.steps import STEPS, Step
+from nimble_otter.sources.secrets import split_secret
+from nimble_otter.sources.source import Source
+
+FORMAT = "nimble otter pull"
+VERSION = 1
+SUFFIX = ".pull"
+
+
+def pull_to_text(pull: Pull) -> str:
+    """The file's text; the same pull always gives the same text."""
+    query: dict[str, Any] = {"text": pull.query.text, "language": pull.query.language}
+    if pull.query.collection:
+        query["collection"] = pull.query.collection
+    query["limit"] = pull.query.limit if pull.query.limit is not None else "none"
+    if pull.query.parameters:
+        query["parameters"] = {name: _plain(value) for name, value in sorted(pull.query.parameters.items())}
+    whole: dict[str, Any] = {
+        "format": FORMAT,
+        "version": VERSION,
+        "name": pull.name,
+        "source": {"name": pull.source.name, "url": split_secret(pull.source.url)[0]},
+        "query": query,
+    }
+    if pull.steps:
+        whole["step"] = [_plain_step(step) for step in pull.steps]
+    if pull.send is not None:
+        options = {name: _plain(value) for name, value in sorted(pull.send.options.items())}
+        whole["send"] = {
+            "format": pull.send.format,
+            "path": pull.send.path,
+            **({"options": options} if options else {}),
+        }
+    if pull.widths:
+        whole["widths"] = dict(sorted(pull.widths.items()))
+    return tomli_w.dumps(whole, multiline_strings="\r" not in pull.query.text)
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, (str, bool, int, float, dt.date, dt.datetime)):
+        return value
+    raise SavedError(f"A {type(value).__name__} can't be kept in a pull file.")
+
+
+def _plain_step(step: Step) -> dict[str, Any]:
+    plain: dict[str, Any] = {"kind": step.kind}
+    if not step.on:
+        plain["on"] = False
+    if step.name:
+        plain["name"] = step.name
+    return plain | step.to_plain()
+
+
+def pull_from_text(text: str, where: str = "The pull") -> Pull:
+    """Raises: CorruptError, TooNewError."""
+    try:
+        whole = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as problem:
+        raise CorruptError(
+            f"{where} is not a readable pull file: {problem}.", "Mend that place, or take an older copy."
+        ) from None
+    if whole.get("format") != FORMAT:
+        raise CorruptError(f"{where} is not a pull file.", f'Its first line should be format = "{FORMAT}".')
+    version = whole.get("version")
+    if not isinstance(version, int) or version < 1:
+        raise CorruptError(f"{where} has no version.")
+    if version > VERSION:
+        raise TooNewError(
+            f"{where} was written by a newer Nimble Otter (file version {version}).", "Update, then open it."
+        )
+    try:
+        return _pull(whole)
+    except (KeyError, TypeError, ValueError, AttributeError) as problem:
+        raise CorruptError(f"{where} lacks something or has it wrong: {problem}.", "See docs/pull-file.md.") from None
+
+
+def _pull(whole: Mapping[str, Any]) -> Pull:
+    query = whole["query"]
+    limit = query.get("limit")
+    send = whole.get("send")
+    text = str(query["text"])
+    return Pull(
+        str(whole["name"]),
+        Source(str(whole["source"]["name"]), str(whole["source"]["url"])),
+        Query(
+            text,
+            str(query.get("language", "sql")),
+            str(query.get("collection", "")),
+            dict(query.get("parameters", {})),
+            None if limit in (None, "none") else int(limit),
+        ),
+        tuple(_step(plain) for plain in whole.get("step", ())),
+        None if send is None else SendPlan(str(send["format"]), str(send["path"]), dict(send.get("options", {}))),
+        {str(name): int(width) for name, width in whole.get("widths", {}).items()},
+    )
+
+
+def _step(plain: Mapping[str, Any]) -> Step:
+    kind = STEPS.get(plain["kind"])
+    if kind is None:
+        raise ValueError(f"there is no step {plain['kind']!r}")
+    made: Any = kind.from_plain(plain)
+    return replace(made, on=bool(plain.get("on", True)), name=str(plain.get("name", "")))  # type: ignore[no-any-return]
+
+
+def save_pull(pull: Pull, path: Path) -> None:
+    """Raises: SavedError."""
+    try:
+        write_text(path, pull_to_text(pull))
+    except OSError as problem:
+        raise SavedError(f"{path} can't be written: {problem.strerror}.", "Choose another folder.") from None
+
+
+def open_pull(path: Path) -> Pull:
+    """Raises: SavedError and its kinds; the file is left as it is."""
+    try:
+        text = path.read_text("utf-8")
+    except OSError as problem:
+        raise SavedError(f"{path} can't be read: {problem.strerror}.") from None
+    except UnicodeDecodeError:
+        raise CorruptError(f"{path.name} is not text.", "A pull file is UTF-8 text.") from None
+    return pull_from_text(text, path.name)

@@ -1,0 +1,104 @@
+"""Rows on their way along the course: what a step takes and gives."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from nimble_otter.table import Field, Table, View
+from nimble_otter.table.columns import Column, Ids
+from nimble_otter.table.group import Grouped, Level
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Shaped:
+    """`view` are the rows; when they are `grouped`, `orders` gives for each level the order in which its groups stand
+    (already with children behind their parents). `columns` are the places shown, in order (None: all)."""
+
+    view: View
+    grouped: Grouped | None = None
+    orders: tuple[Ids, ...] = ()
+    columns: tuple[int, ...] | None = None
+
+    @property
+    def table(self) -> Table:
+        """What a further step sees: the groups of the deepest level, or the rows' table."""
+        return self.grouped.leaves if self.grouped is not None else self.view.table
+
+    @property
+    def rows(self) -> int:
+        return self.table.rows if self.grouped is not None else len(self.view)
+
+    def flat(self) -> View:
+        """The rows in order, or the deepest groups in the order in which they stand."""
+        return View(self.grouped.leaves, self.orders[-1]) if self.grouped is not None else self.view
+
+    def shown(self) -> tuple[int, ...]:
+        return tuple(range(len(self.table.fields))) if self.columns is None else self.columns
+
+    def with_orders(self, wanted: list[Ids]) -> Shaped:
+        """Order groups: `wanted` orders each level on its own; parents' order comes first."""
+        assert self.grouped is not None
+        orders: list[Ids] = []
+        for level, own in zip(self.grouped.levels, wanted, strict=True):
+            if orders:
+                place = np.empty(len(orders[-1]), np.int64)
+                place[orders[-1]] = np.arange(len(place))
+                own = own[np.argsort(place[level.parent[own]], kind="stable")]
+            orders.append(own)
+        return replace(self, orders=tuple(orders))
+
+
+def all_rows(table: Table) -> Shaped:
+    return Shaped(View(table))
+
+
+@dataclass(frozen=True, slots=True)
+class TreeRow:
+    """A line of a grouped grid: a group (`depth` from 0, `index` at its level), a row inside one (`depth` is the number
+    of levels, `index` a row id), or the totals (`depth` -1)."""
+
+    depth: int
+    index: int
+    is_open: bool = False
+
+
+def tree_rows(shaped: Shaped, is_open: frozenset[tuple[int, int]], most: int = 200_000) -> list[TreeRow]:
+    """Lines of the tree with the given groups (depth, index) open; the totals last. Stops at `most` lines."""
+    assert shaped.grouped is not None
+    levels = shaped.grouped.levels
+    children = [_children(level, order) for level, order in zip(levels[1:], shaped.orders[1:], strict=True)]
+    lines: list[TreeRow] = []
+
+    def add(depth: int, groups: list[int]) -> None:
+        for group in groups:
+            if len(lines) >= most:
+                return
+            opened = (depth, group) in is_open
+            lines.append(TreeRow(depth, group, opened))
+            if not opened:
+                continue
+            if depth + 1 < len(levels):
+                add(depth + 1, children[depth].get(group, []))
+            else:
+                level = levels[depth]
+                rows = level.order[level.starts[group] : level.starts[group + 1]][: most - len(lines)]
+                lines.extend(TreeRow(depth + 1, row) for row in rows.tolist())
+
+    add(0, shaped.orders[0].tolist())
+    lines.append(TreeRow(-1, 0))
+    return lines
+
+
+def _children(level: Level, order: Ids) -> dict[int, list[int]]:
+    found: dict[int, list[int]] = {}
+    for parent, group in zip(level.parent[order].tolist(), order.tolist(), strict=True):
+        found.setdefault(parent, []).append(group)
+    return found
+
+
+def columns_to_send(shaped: Shaped) -> tuple[list[Field], list[Column], View]:
+    """What is delivered: fields and columns as shown, and the view that orders their rows."""
+    view, places = shaped.flat(), shaped.shown()
+    return [view.table.fields[p] for p in places], [view.table.columns[p] for p in places], view

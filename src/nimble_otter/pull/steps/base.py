@@ -1,0 +1,48 @@
+"""What every step has."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, ClassVar, Protocol, Self
+
+from nimble_otter.errors import ConditionError
+from nimble_otter.pull.shaped import Shaped
+from nimble_otter.query.conditions import nearest
+from nimble_otter.stop import StopToken
+from nimble_otter.table import Table
+
+
+class Step(Protocol):
+    """`on` is False when the step is switched off; `name` is what the user called it, or ""."""
+
+    kind: ClassVar[str]
+
+    @property
+    def on(self) -> bool: ...
+
+    @property
+    def name(self) -> str: ...
+
+    def words(self) -> str:
+        """The content in a few words."""
+
+    def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        """Raises: ConditionError where the step does not fit the rows any more, Stopped."""
+
+    def to_plain(self) -> dict[str, Any]:
+        """What the pull file holds of it, without kind, on and name."""
+
+    @classmethod
+    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        """Raises: KeyError, TypeError, ValueError on what `to_plain` would not write."""
+
+
+def find_column(table: Table, name: str) -> int:
+    """The place of a column. Raises: ConditionError that names the nearest."""
+    try:
+        return table.index(name)
+    except KeyError:
+        near = nearest(name, [field.name for field in table.fields])
+        raise ConditionError(
+            f"There is no column {name} here.", f"The nearest name is {near}." if near else ""
+        ) from None

@@ -1,0 +1,197 @@
+"""Filter: conditions that must all hold; each is made by picking values, by comparing, or typed as SQL."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any, ClassVar, Self
+
+import numpy as np
+
+from nimble_otter.errors import ConditionError
+from nimble_otter.pull.shaped import Shaped
+from nimble_otter.pull.steps.base import find_column
+from nimble_otter.query.conditions import like_regex, parse_condition
+from nimble_otter.stop import StopToken
+from nimble_otter.table import Kind, Table, View
+from nimble_otter.table.conditions import All, Among, Any_, ColumnAt, Compare, IsEmpty, Like, Literal, Node, Not
+from nimble_otter.table.filter import filter_view
+from nimble_otter.table.group import group_view
+from nimble_otter.table.show import plain as plain_text
+
+_SIGNS = {"is": "=", "is not": "<>", "more than": ">", "at least": ">=", "less than": "<", "at most": "<="}
+_WORDS = {"is": "=", "is not": "≠", "more than": ">", "at least": "≥", "less than": "<", "at most": "≤"}
+OPERATORS = (
+    "is one of", "is none of", "is", "is not", "more than", "at least", "less than", "at most", "between",
+    "contains", "does not contain", "starts with", "is empty", "is not empty",
+)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Condition:
+    """`operator` is one of OPERATORS, or "sql" with `text`. `values` are texts, numbers, yes/no, times or dates;
+    `with_empty` adds rows without a value to "is one of" (and to what "is none of" leaves out)."""
+
+    operator: str
+    column: str = ""
+    values: tuple[Any, ...] = ()
+    with_empty: bool = False
+    text: str = ""
+    on: bool = True
+
+    def words(self) -> str:
+        if self.operator == "sql":
+            return " ".join(self.text.split())
+        if self.operator in ("is one of", "is none of"):
+            picked = [*map(_short, self.values), *(["∅"] if self.with_empty else [])]
+            one, many = ("=", "in") if self.operator == "is one of" else ("≠", "not in")
+            few = ", ".join(picked) if len(picked) <= 2 else f"{len(picked)} values"
+            return f"{self.column} {one if len(picked) == 1 else many} {few}"
+        sign = _WORDS.get(self.operator, self.operator)
+        return f"{self.column} {sign} {' and '.join(map(_short, self.values))}".strip()
+
+    def as_sql(self) -> str:
+        """The same condition as one would type it."""
+        name = '"' + self.column.replace('"', '""') + '"' if not self.column.isidentifier() else self.column
+        values = [_quoted(value) for value in self.values]
+        if self.operator == "sql":
+            return self.text.strip()
+        if self.operator == "is one of":
+            inside = f"{name} in ({', '.join(values)})" if values else ""
+            parts = [p for p in (inside, f"{name} is null" if self.with_empty else "") if p]
+            return f"({' or '.join(parts)})" if len(parts) > 1 else (parts or ["false"])[0]
+        if self.operator == "is none of":
+            outside = f"{name} not in ({', '.join(values)})" if values else "true"
+            return f"{outside} and {name} is not null" if self.with_empty else f"({outside} or {name} is null)"
+        if self.operator in _SIGNS:
+            return f"{name} {_SIGNS[self.operator]} {values[0]}"
+        if self.operator == "between":
+            return f"{name} between {values[0]} and {values[1]}"
+        if self.operator in ("is empty", "is not empty"):
+            return f"{name} is {'not ' if 'not' in self.operator else ''}null"
+        word = plain_text(self.values[0]).replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+        pattern = _quoted(f"%{word}%" if "contain" in self.operator else f"{word}%")
+        return f"{name} {'not ' if 'not' in self.operator else ''}ilike {pattern}"
+
+    def node(self, table: Table) -> Node:
+        """Raises: ConditionError."""
+        if self.operator == "sql":
+            return parse_condition(self.text, table)
+        column = ColumnAt(find_column(table, self.column))
+        needed = {"between": 2, "is empty": 0, "is not empty": 0, "is one of": 0, "is none of": 0}.get(self.operator, 1)
+        if len(self.values) < needed:
+            raise ConditionError(f"{self.column} {self.operator} needs a value.", "Type it beside the condition.")
+        values = tuple(self._typed(table, column.index, value) for value in self.values)
+        if self.operator in ("is one of", "is none of"):
+            inside: Node = Among(column, values)
+            inside = Any_((inside, IsEmpty(column))) if self.with_empty else All((inside, Not(IsEmpty(column))))
+            return inside if self.operator == "is one of" else Not(inside)
+        if self.operator in _SIGNS:
+            return Compare(_SIGNS[self.operator], column, Literal(values[0]))
+        if self.operator == "between":
+            return All((Compare(">=", column, Literal(values[0])), Compare("<=", column, Literal(values[1]))))
+        if self.operator in ("is empty", "is not empty"):
+            return IsEmpty(column) if self.operator == "is empty" else Not(IsEmpty(column))
+        if self.operator not in OPERATORS:
+            raise ConditionError(f"{self.operator!r} is no comparison.", f"There are {', '.join(OPERATORS)}.")
+        word = like_regex(plain_text(self.values[0]).replace("%", "\\%").replace("_", "\\_"))
+        regex = f".*{word}.*" if "contain" in self.operator else f"{word}.*"
+        like = Like(column, regex, ignore_case=True)
+        return Not(like) if "not" in self.operator else like
+
+    @staticmethod
+    def _typed(table: Table, index: int, value: Any) -> Any:
+        """Typed text stands for a yes/no in such a column; other kinds read their text when compared."""
+        if table.fields[index].kind is Kind.BOOL and isinstance(value, str):
+            return value.strip().casefold() in ("yes", "true", "1")
+        if table.fields[index].kind is Kind.TEXT:
+            return plain_text(value)
+        return value
+
+
+def _short(value: Any) -> str:
+    text = plain_text(value)
+    return text if len(text) <= 24 else f"{text[:23]}…"
+
+
+def _quoted(value: Any) -> str:
+    if isinstance(value, (bool, int, float)):
+        return plain_text(value)
+    return "'" + plain_text(value).replace("'", "''") + "'"
+
+
+@dataclass(frozen=True, slots=True)
+class FilterStep:
+    kind: ClassVar[str] = "filter"
+    conditions: tuple[Condition, ...] = ()
+    on: bool = True
+    name: str = ""
+
+    def words(self) -> str:
+        return " and ".join(c.words() for c in self.conditions if c.on) or "nothing"
+
+    def as_sql(self) -> str:
+        return "\n  and ".join(c.as_sql() for c in self.conditions if c.on)
+
+    def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        table = shaped.table
+        node = All(tuple(condition.node(table) for condition in self.conditions if condition.on))
+        if shaped.grouped is None:
+            return Shaped(filter_view(shaped.view, node, stop), columns=shaped.columns)
+        kept = filter_view(View(table), node, stop).row_ids()
+        level = shaped.grouped.levels[-1]
+        inside = [level.order[level.starts[g] : level.starts[g + 1]] for g in kept.tolist()]
+        rows = np.sort(np.concatenate([np.empty(0, np.int64), *inside]))
+        member = np.zeros(shaped.view.table.rows, np.bool_)
+        member[rows] = True
+        ids = shaped.view.row_ids()
+        again = group_view(
+            View(shaped.view.table, ids[member[ids]]), shaped.grouped.keys, shaped.grouped.measures, stop
+        )
+        return _regrouped(shaped, again)
+
+    def to_plain(self) -> dict[str, Any]:
+        return {"conditions": [_plain_condition(c) for c in self.conditions]}
+
+    @classmethod
+    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        return cls(tuple(_condition(c) for c in plain["conditions"]))
+
+
+def _regrouped(shaped: Shaped, again: Any) -> Shaped:
+    """The groups that are left, with the names and the order that they had."""
+    assert shaped.grouped is not None
+    levels, orders = [], []
+    for old, new, order in zip(shaped.grouped.levels, again.levels, shaped.orders, strict=True):
+        levels.append(replace(new, table=new.table.with_fields(old.table.fields)))
+        first_old = old.order[old.starts[:-1]]
+        home = np.full(shaped.view.table.rows, -1, np.int64)
+        home[old.order] = np.repeat(np.arange(len(first_old)), np.diff(old.starts))
+        place = np.empty(len(order), np.int64)
+        place[order] = np.arange(len(order))
+        orders.append(np.argsort(place[home[new.order[new.starts[:-1]]]], kind="stable"))
+    totals = again.totals.with_fields(shaped.grouped.totals.fields)
+    grouped = replace(again, levels=tuple(levels), totals=totals)
+    return Shaped(again.view, grouped, columns=shaped.columns).with_orders(orders)
+
+
+def _plain_condition(condition: Condition) -> dict[str, Any]:
+    if condition.operator == "sql":
+        plain: dict[str, Any] = {"sql": condition.text}
+    else:
+        values = [v if isinstance(v, _TOML) else plain_text(v) for v in condition.values]
+        plain = {"column": condition.column, "operator": condition.operator, "values": values}
+    if condition.with_empty:
+        plain["with_empty"] = True
+    return plain | ({} if condition.on else {"on": False})
+
+
+_TOML = (str, bool, int, float, dt.date, dt.datetime)
+
+
+def _condition(plain: Mapping[str, Any]) -> Condition:
+    on, empty = bool(plain.get("on", True)), bool(plain.get("with_empty", False))
+    if "sql" in plain:
+        return Condition("sql", text=str(plain["sql"]), on=on)
+    return Condition(str(plain["operator"]), str(plain["column"]), tuple(plain.get("values", ())), empty, on=on)

@@ -1,0 +1,68 @@
+"""Sort: several keys, each with its direction and where empty values go. Groups are sorted inside their parents."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, ClassVar, Self
+
+import numpy as np
+
+from nimble_otter.pull.shaped import Shaped
+from nimble_otter.pull.steps.base import find_column
+from nimble_otter.stop import StopToken
+from nimble_otter.table import Table, View
+from nimble_otter.table.sort import SortKey, sort_view
+
+
+@dataclass(frozen=True, slots=True)
+class SortBy:
+    column: str
+    descending: bool = False
+    empty_first: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class SortStep:
+    kind: ClassVar[str] = "sort"
+    keys: tuple[SortBy, ...] = ()
+    on: bool = True
+    name: str = ""
+
+    def words(self) -> str:
+        return ", ".join(f"{key.column} {'↓' if key.descending else '↑'}" for key in self.keys) or "nothing"
+
+    def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        if shaped.grouped is None:
+            view = sort_view(shaped.view, _keys(shaped.view.table, self.keys, strict=True), stop)
+            return Shaped(view, columns=shaped.columns)
+        _keys(shaped.table, self.keys, strict=True)
+        orders = []
+        for level, before in zip(shaped.grouped.levels, shaped.orders, strict=True):
+            keys = _keys(level.table, self.keys, strict=False)
+            orders.append(np.array(sort_view(View(level.table, before), keys, stop).row_ids()))
+        return shaped.with_orders(orders)
+
+    def to_plain(self) -> dict[str, Any]:
+        return {
+            "keys": [{"column": k.column, "descending": k.descending, "empty_first": k.empty_first} for k in self.keys]
+        }
+
+    @classmethod
+    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        return cls(
+            tuple(
+                SortBy(str(k["column"]), bool(k.get("descending", False)), bool(k.get("empty_first", False)))
+                for k in plain["keys"]
+            )
+        )
+
+
+def _keys(table: Table, wanted: tuple[SortBy, ...], strict: bool) -> list[SortKey]:
+    """Keys as places; a level of groups that lacks a column (not `strict`) is not sorted by it."""
+    names = {field.name for field in table.fields}
+    return [
+        SortKey(find_column(table, k.column), k.descending, k.empty_first)
+        for k in wanted
+        if strict or k.column in names
+    ]

@@ -1,0 +1,1 @@
+"""One file for each format; each holds one object, FORMAT. Formats do not import each other."""

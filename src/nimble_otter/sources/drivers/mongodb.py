@@ -1,0 +1,240 @@
+"""Servers that speak the MongoDB protocol, through pymongo."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from contextlib import AbstractContextManager, contextmanager
+from typing import TYPE_CHECKING, Any
+
+from nimble_otter.errors import (
+    AuthError,
+    ChangeError,
+    ConnectError,
+    LostError,
+    QueryError,
+    SourceError,
+    Stopped,
+    TimeoutError_,
+    place_of,
+)
+from nimble_otter.query.conditions import nearest
+from nimble_otter.query.documents import DocumentRequest, translate_select
+from nimble_otter.sources.catalogue import ColumnInfo, Shapes, TableInfo
+from nimble_otter.sources.secrets import with_secret
+from nimble_otter.sources.shapes import find_shapes
+from nimble_otter.sources.source import Request, Run
+from nimble_otter.stop import StopToken
+
+if TYPE_CHECKING:
+    from pymongo import MongoClient
+
+BATCH = 1000
+SELECT_WAIT_MS = 4000
+
+
+class _Mongodb:
+    key = "mongodb"
+    word = "documents"
+    schemes = ("mongodb", "mongodb+srv")
+
+    def connect(self, url: str, password: str | None = None) -> MongodbConnection:
+        return MongodbConnection(url, password)
+
+
+class MongodbConnection:
+    """See sources.source.Connection. A stop closes the client from outside; the next call opens a new one."""
+
+    dialect = "documents"
+
+    def __init__(self, url: str, password: str | None) -> None:
+        self._url = with_secret(url, password)
+        self._client: MongoClient[dict[str, Any]] | None = None
+        self._shapes: dict[str, Shapes] = {}
+        with _explained():
+            self._database_name = self._find_database()
+
+    def _open(self) -> MongoClient[dict[str, Any]]:
+        if self._client is None:
+            from pymongo import MongoClient
+
+            self._client = MongoClient(
+                self._url,
+                serverSelectionTimeoutMS=SELECT_WAIT_MS,
+                connectTimeoutMS=SELECT_WAIT_MS,
+                appname="nimble-otter",
+            )
+        return self._client
+
+    def _find_database(self) -> str:
+        client = self._open()
+        client.admin.command("ping")
+        named = client.get_default_database(default="").name if "/" in self._url.split("://", 1)[1] else ""
+        if named:
+            return named
+        names = [n for n in client.list_database_names() if n not in ("admin", "config", "local")]
+        if len(names) != 1:
+            some = ", ".join(names[:6]) or "none of one's own"
+            raise ConnectError(
+                f"The URI names no database; the server has {some}.", "Add one: mongodb://host:port/NAME."
+            )
+        return names[0]
+
+    @property
+    def _database(self) -> Any:
+        return self._open()[self._database_name]
+
+    def tables(self) -> list[TableInfo]:
+        with _explained():
+            names = sorted(n for n in self._database.list_collection_names() if not n.startswith("system."))
+        return [TableInfo(name, "collection") for name in names]
+
+    def count(self, table: str) -> int:
+        with _explained():
+            return int(self._database[table].estimated_document_count())
+
+    def shapes(self, collection: str, sample: int = 1000) -> Shapes:
+        with _explained():
+            total = self.count(collection)
+            documents = list(self._database[collection].aggregate([{"$sample": {"size": sample}}]))
+        found = self._shapes[collection] = find_shapes(collection, documents, total)
+        return found
+
+    def fields(self, shapes: Shapes) -> tuple[ColumnInfo, ...]:
+        """The fields of a sampled collection as columns of the catalogue."""
+        return tuple(ColumnInfo(path, word=" or ".join(by)) for path, by in shapes.types.items())
+
+    def select_all(self, table: str) -> str:
+        plain = table.isidentifier()
+        return f"select *\nfrom {table}" if plain else 'select *\nfrom "' + table.replace('"', '""') + '"'
+
+    def translate(self, request: Request) -> DocumentRequest:
+        """The request as it would be sent. Raises: QueryError with its place."""
+        if request.language == "native":
+            return _native(request)
+        plain = translate_select(request.text, None, request.parameters)
+        types = self._shapes.get(plain.collection)
+        if types is None:
+            return plain
+        return translate_select(request.text, types.type_words(), request.parameters)
+
+    def run(self, request: Request, stop: StopToken) -> Run:
+        wanted = self.translate(request)
+        with _explained():
+            names = self._database.list_collection_names()
+            if wanted.collection not in names:
+                near = nearest(wanted.collection, names)
+                at = request.text.find(wanted.collection)
+                place = place_of(request.text, at, at + len(wanted.collection)) if at >= 0 else None
+                hint = f"The nearest name is {near}." if near else f"There are {', '.join(sorted(names)[:8])}."
+                raise QueryError(f"There is no collection {wanted.collection}.", hint, place)
+            if request.language == "sql" and wanted.collection not in self._shapes:
+                self.shapes(wanted.collection)
+                wanted = self.translate(request)
+        limits = [n for n in (wanted.limit, None if request.limit is None else request.limit + 1) if n is not None]
+        return Run(self._batches(wanted, min(limits, default=None), stop), columns=wanted.columns, sent=shown(wanted))
+
+    def _batches(self, wanted: DocumentRequest, limit: int | None, stop: StopToken) -> Iterator[list[Any]]:
+        if limit == 0:
+            return
+        collection = self._database[wanted.collection]
+        close = self.close
+        stop.on_stop(close)
+        try:
+            with _explained():
+                if wanted.pipeline is not None:
+                    cursor = collection.aggregate([*wanted.pipeline, *([{"$limit": limit}] if limit else [])])
+                else:
+                    cursor = collection.find(wanted.filter, wanted.projection, batch_size=BATCH)
+                    cursor = cursor.sort(list(wanted.sort)) if wanted.sort else cursor
+                    cursor = cursor.limit(limit) if limit else cursor
+                batch = []
+                for document in cursor:
+                    batch.append(document)
+                    if len(batch) >= BATCH:
+                        yield batch
+                        batch = []
+                yield batch
+        except SourceError:
+            if not stop.is_set():
+                raise
+        finally:
+            stop.forget(close)
+
+    def transaction(self) -> AbstractContextManager[Any]:
+        raise ChangeError("Documents can't be written yet.", "Send them to a file instead.")
+
+    def close(self) -> None:
+        client, self._client = self._client, None
+        if client is not None:
+            client.close()
+
+
+def _native(request: Request) -> DocumentRequest:
+    from bson import json_util
+    from bson.errors import BSONError
+
+    text = request.text.strip() or "{}"
+    try:
+        options = json_util.JSONOptions(tz_aware=False)
+        wanted = json_util.loads(text, json_options=options)
+    except json.JSONDecodeError as problem:
+        place = place_of(request.text, request.text.find(text) + problem.pos)
+        raise QueryError(
+            f"This is not JSON: {problem.msg}.", "Names and texts stand in double quotes.", place
+        ) from None
+    except (BSONError, TypeError, ValueError) as problem:
+        raise QueryError(f"A value is not what its type says: {problem}.") from None
+    if isinstance(wanted, list):
+        return DocumentRequest(request.collection, pipeline=tuple(wanted))
+    if not isinstance(wanted, dict):
+        raise QueryError("A filter is a JSON object, a pipeline a JSON list.", 'Write it like { "kind": "sighting" }.')
+    return DocumentRequest(request.collection, wanted)
+
+
+def shown(wanted: DocumentRequest) -> str:
+    """The request as readable JSON with the server's own types written out (MongoDB extended JSON, relaxed)."""
+    from bson import json_util
+
+    return json_util.dumps(
+        wanted.as_native(), json_options=json_util.RELAXED_JSON_OPTIONS, indent=2, ensure_ascii=False
+    )
+
+
+@contextmanager
+def _explained() -> Iterator[None]:
+    """Turn the driver's errors into ours, in plain words and without the URI."""
+    from pymongo import errors
+
+    try:
+        yield
+    except errors.OperationFailure as problem:
+        if problem.code in (13, 18):
+            raise AuthError("The server refused the user name or password.", "Check both in the source.") from None
+        detail = (problem.details or {}).get("errmsg", "") if isinstance(problem.details, dict) else ""
+        raise QueryError(f"The server refused the request: {detail or 'no reason given'}.") from None
+    except errors.ConfigurationError as problem:
+        raise ConnectError(f"The URI can't be used: {problem}.", "Write it like mongodb://host:27017/NAME.") from None
+    except errors.ServerSelectionTimeoutError as problem:
+        raise _no_server(str(problem)) from None
+    except errors.AutoReconnect:
+        raise LostError(
+            "The connection to the server was lost.", "Run again; the rows fetched so far are kept."
+        ) from None
+    except errors.InvalidOperation as problem:
+        raise SourceError(f"The request was ended: {problem}.") from None
+    except Stopped:
+        raise
+    except errors.PyMongoError as problem:
+        raise SourceError(f"The server's answer can't be used: {problem}.") from None
+
+
+def _no_server(text: str) -> SourceError:
+    if "refused" in text:
+        return ConnectError("No server answers at this host and port: refused.", "Check the port, or start the server.")
+    if "not known" in text or "resolution" in text or "nodename" in text:
+        return ConnectError("The host's name is not known.", "Check its spelling.")
+    return TimeoutError_("The server did not answer in time.", "Check the host and port; a firewall may drop it.")
+
+
+DRIVER = _Mongodb()
