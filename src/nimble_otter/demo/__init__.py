@@ -4,7 +4,7 @@ Everything comes from a fixed seed. `prepare` may be called from any thread; the
 docs/decisions). Read `survey.py` first.
 """
 
-from nimble_otter.demo.scene import DEMO_SOURCES, prepare, resolve
+from nimble_otter.demo.scene import DEMO_SOURCES, demo_pulls, prepare, resolve
 from nimble_otter.demo.survey import write_survey
 
-__all__ = ["DEMO_SOURCES", "prepare", "resolve", "write_survey"]
+__all__ = ["DEMO_SOURCES", "demo_pulls", "prepare", "resolve", "write_survey"]

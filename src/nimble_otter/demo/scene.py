@@ -9,13 +9,39 @@ from pathlib import Path
 from nimble_otter.demo.standin import StandIn
 from nimble_otter.demo.survey import VERSION, write_survey
 from nimble_otter.files import write_text
+from nimble_otter.pull import Pull, Query, SendPlan
+from nimble_otter.pull.steps import Condition, FilterStep, SortBy, SortStep
 from nimble_otter.sources import Source
 
 SURVEY = Source("Merrow survey", "demo:survey")
 REPORTS = Source("Field reports", "demo:reports")
 DEMO_SOURCES = (SURVEY, REPORTS)
+_HIGH_WATER = """select s.name as station, s.river, r.taken_at,
+       r.level_m, r.flow_m3s, r.quality, r.note, r.reading_id
+from reading r join station s using (station_id)
+where r.taken_at >= :since
+  and r.level_m is not null
+"""
+_REPORTS = """select * from report
+where kind in ('flood watch', 'sighting', 'fault ticket')
+"""
 _lock = threading.Lock()
 _standin: StandIn | None = None
+
+
+def demo_pulls() -> list[Pull]:
+    """Two pulls to begin with, one from each demo source."""
+    filters = (
+        FilterStep((Condition("is one of", "river", ("Merrow", "Sallow", "Tarnbeck")),)),
+        FilterStep((Condition("sql", text="level_m > 0.3 and quality <> 'void'"),)),
+        SortStep((SortBy("taken_at", True), SortBy("level_m", True))),
+    )
+    send = SendPlan("xlsx", "~/levels-{date}.xlsx")
+    reports = (SortStep((SortBy("at", True),)),)
+    return [
+        Pull("High water, May", SURVEY, Query(_HIGH_WATER, parameters={"since": "2031-05-01"}), filters, send),
+        Pull("Field reports by shape", REPORTS, Query(_REPORTS), reports),
+    ]
 
 
 def prepare(folder: Path, readings: int = 61_320) -> Path:

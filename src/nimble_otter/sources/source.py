@@ -28,9 +28,8 @@ class Source:
     @property
     def word(self) -> str:
         """The kind of source in a word, for the Sources pane."""
-        if self.url.startswith("demo:"):
-            return "documents"
-        return driver_for(self.url).word
+        demo = {"demo:survey": "SQLite", "demo:reports": "documents"}
+        return demo.get(self.url) or driver_for(self.url).word
 
 
 @dataclass(frozen=True, slots=True)

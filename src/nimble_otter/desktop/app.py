@@ -1,0 +1,58 @@
+"""Starting the window: `nimble-otter-desktop [--demo] [--tour FOLDER] [FILE ...]`."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+
+from PySide6.QtWidgets import QApplication
+
+from nimble_otter import __version__
+
+
+def make_app(arguments: Sequence[str] = ()) -> QApplication:
+    """The application with our fonts and style, in the desktop's light or dark."""
+    from nimble_otter.desktop.theme import load_fonts, theme
+
+    app = QApplication.instance() or QApplication(["nimble-otter", *arguments])
+    assert isinstance(app, QApplication)
+    app.setApplicationName("nimble-otter")
+    app.setApplicationDisplayName("Nimble Otter")
+    app.setDesktopFileName("nimble-otter")
+    app.setStyle("Fusion")
+    load_fonts(app)
+    theme.follow_desktop()
+    return app
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    parser = argparse.ArgumentParser(prog="nimble-otter-desktop", description="Nimble Otter in its window.")
+    parser.add_argument("--version", action="version", version=f"nimble-otter {__version__}")
+    parser.add_argument("--demo", action="store_true", help="open the demo's pulls when nothing else is open")
+    parser.add_argument(
+        "--tour", metavar="FOLDER", help="run the tour without a screen and leave its pictures in FOLDER"
+    )
+    parser.add_argument("files", nargs="*", metavar="FILE", help="pull files or SQLite files to open")
+    options = parser.parse_args(arguments)
+    if options.tour:
+        os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+        from nimble_otter.desktop.tour import run_tour
+
+        return run_tour(Path(options.tour))
+    app = make_app()
+    from nimble_otter.desktop.window import Window
+
+    window = Window()
+    window.show()
+    app.processEvents()  # the window is there before the first source is reached
+    window.begin(options.demo)
+    for name in options.files:
+        window.open_any(Path(name))
+    return app.exec()
+
+
+if __name__ == "__main__":
+    sys.exit(main())

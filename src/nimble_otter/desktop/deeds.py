@@ -1,0 +1,190 @@
+"""Long deeds on a pull that reach a source or a file: rehearsing, writing, sending."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtWidgets import QApplication
+
+from nimble_otter.changes import Plan, Report, rehearse, write
+from nimble_otter.desktop.hub import Hub
+from nimble_otter.desktop.jobs import LOCAL, Jobs
+from nimble_otter.desktop.keeping import Keeper
+from nimble_otter.desktop.session import OpenPull
+from nimble_otter.errors import OtterError
+from nimble_otter.pull.model import SendPlan
+from nimble_otter.pull.shaped import columns_to_send
+from nimble_otter.send import Rows, Sent, fill_name, format_for, send_text, send_to_file
+from nimble_otter.table import Table
+from nimble_otter.table.patch import patched
+from nimble_otter.table.show import grouped
+
+MOST_TO_CLIPBOARD = 200_000
+
+
+class Deeds:
+    """`say(text, is_problem)` tells the user; results go to the pull that asked, whatever is shown by then."""
+
+    def __init__(self, jobs: Jobs, hub: Hub, keeper: Keeper, say: Callable[[str, bool], None]) -> None:
+        self._jobs, self._hub, self._keeper, self._say = jobs, hub, keeper, say
+
+    # --- writing -----------------------------------------------------------------------------------------------
+
+    def _plan(self, session: OpenPull) -> Plan | None:
+        try:
+            plan: Plan = session.plan()
+        except OtterError as refused:
+            self._say(str(refused), True)
+            return None
+        if not plan.statements:
+            self._say("Nothing is pending.", False)
+            return None
+        return plan
+
+    def rehearse(self, session: OpenPull) -> None:
+        """Run what is pending and roll it back; the report stands in the drawer."""
+        plan = self._plan(session)
+        if plan is None:
+            return
+        source = self._hub.known(session.pull.source)
+
+        def work(stop: Any, report: Any) -> Report:
+            return rehearse(self._hub.connection(source), plan, stop, lambda n, m: report((n, m)))
+
+        def done(report: Report) -> None:
+            session.report = report
+            self._say(_said(report, "would write", plan), bool(report.conflicts))
+            session.state_changed.emit()
+            session.rows_changed.emit()
+
+        self._submit(session, work, done, "Rehearsing")
+
+    def write(self, session: OpenPull) -> None:
+        """Write all of what is pending, or nothing; then show the rows as the source has them."""
+        plan, table = self._plan(session), session.table
+        if plan is None or table is None:
+            return
+        source = self._hub.known(session.pull.source)
+        names = {info.name: place for place, info in session.target.columns}
+        deleted = list(session.edits.deleted)
+
+        def work(stop: Any, report: Any) -> tuple[Report, Table]:
+            result = write(self._hub.connection(source), plan, stop, lambda n, m: report((n, m)))
+            return result, _shown_after(table, plan, result, names, deleted) if result.is_written else table
+
+        def done(result: tuple[Report, Table]) -> None:
+            report, fresh = result
+            if not report.is_written:
+                session.report = report
+                self._say(_said(report, "would write", plan) + " Nothing was written.", True)
+                session.rows_changed.emit()
+            else:
+                session.take_written(fresh, report)
+                path = self._keeper.keep_reversal(session, report.reversal, f"{report.at:%Y-%m-%d %H%M%S}")
+                count = len(report.outcomes)
+                kept = f"; the reversal is in {path.name}" if path is not None else ""
+                self._say(f"Wrote {grouped(count)} row{'s' if count != 1 else ''} to {plan.table}{kept}", False)
+            session.state_changed.emit()
+
+        self._submit(session, work, done, "Writing")
+
+    def _submit(self, session: OpenPull, work: Any, done: Any, title: str) -> None:
+        def failed(problem: OtterError) -> None:
+            self._say(str(problem), True)
+            session.state_changed.emit()
+
+        def stopped() -> None:
+            self._say("Stopped; nothing was written.", False)
+            session.state_changed.emit()
+
+        lane = self._hub.lane(self._hub.known(session.pull.source))
+        self._jobs.submit(lane, f"{session.key} write", work, done, failed, stopped=stopped, title=title)
+        session.state_changed.emit()
+
+    # --- sending -----------------------------------------------------------------------------------------------
+
+    @staticmethod
+    def _rows(session: OpenPull) -> Rows | None:
+        shaped = session.shaped
+        if shaped is None:
+            return None
+        fields, columns, view = columns_to_send(shaped)
+        table = session.target.table.name if session.target.table is not None else session.pull.name
+        return Rows(fields, columns, view, table)
+
+    def send_file(self, session: OpenPull, plan: SendPlan) -> None:
+        """Write the rows as shown to the plan's file, in the background."""
+        rows = self._rows(session)
+        if rows is None:
+            self._say("There are no rows to send; run the query first.", True)
+            return
+        try:
+            format_ = format_for(plan.format)
+            name = fill_name(plan.path, session.pull.name, session.pull.source.name, len(rows), dt.datetime.now())
+        except OtterError as problem:
+            self._say(str(problem), True)
+            return
+        path = Path(name if name.lower().endswith(format_.suffix) else name + format_.suffix).expanduser()
+
+        def work(stop: Any, report: Any) -> Sent:
+            return send_to_file(rows, format_, path, plan.options, stop, lambda n, m: report((n, m)))
+
+        def done(sent: Sent) -> None:
+            session.last_sent = f"last sent {dt.datetime.now():%a %H:%M}"
+            self._say(f"Sent {grouped(sent.rows)} rows to {sent.path} ({grouped(-(-sent.bytes // 1024))} kB)", False)
+            session.pull_changed.emit()
+
+        self._jobs.submit(
+            LOCAL, f"{session.key} send", work, done, lambda problem: self._say(str(problem), True),
+            stopped=lambda: self._say("Stopped; no file was left behind.", False), title=f"Sending {path.name}",
+        )  # fmt: skip
+
+    def send_clipboard(self, session: OpenPull, plan: SendPlan) -> None:
+        """The rows as shown, as text of the plan's format."""
+        rows = self._rows(session)
+        if rows is None:
+            self._say("There are no rows to copy; run the query first.", True)
+            return
+        if len(rows) > MOST_TO_CLIPBOARD:
+            self._say(f"More than {grouped(MOST_TO_CLIPBOARD)} rows; write a file instead.", True)
+            return
+        format_ = format_for(plan.format)
+
+        def done(text: str) -> None:
+            QApplication.clipboard().setText(text)
+            self._say(f"Copied {grouped(len(rows))} rows as {format_.word}", False)
+
+        self._jobs.submit(
+            LOCAL, f"{session.key} send", lambda stop, _: send_text(rows, format_, plan.options, stop), done,
+            lambda problem: self._say(str(problem), True), title="Copying",
+        )  # fmt: skip
+
+
+def _said(report: Report, would: str, plan: Plan) -> str:
+    count = len(report.outcomes)
+    if not report.conflicts:
+        return (
+            f"All {grouped(count)} statements {would} one row each." if count > 1 else f"The statement {would} one row."
+        )
+    first = report.conflicts[0]
+    where = ", ".join(f"{name} {value}" for name, value in first.statement.key)
+    return f"{report.good} of {count} statements {would} one row each; {where}: {first.problem}"
+
+
+def _shown_after(table: Table, plan: Plan, report: Report, names: dict[str, int], deleted: list[int]) -> Table:
+    """The fetched rows with what was read back; runs in the lane."""
+    values: dict[int, dict[int, Any]] = {}
+    added = []
+    for statement in plan.statements:
+        row = report.written.get(statement.row_id)
+        if row is None:
+            continue
+        own = {names[name]: value for name, value in row.items() if name in names}
+        if statement.kind == "insert":
+            added.append(own)
+        else:
+            values[statement.row_id] = own
+    return patched(table, values, deleted, added)

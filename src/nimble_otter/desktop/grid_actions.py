@@ -1,0 +1,431 @@
+"""What the grid does to a pull: editing cells and rows, the clipboard, sorting and filtering from the grid."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Any
+
+from PySide6.QtCore import QPoint
+from PySide6.QtWidgets import QApplication, QMenu
+
+from nimble_otter.changes import UNSET, Action, read_value
+from nimble_otter.desktop.commands import Commands
+from nimble_otter.desktop.grid_model import RowsModel
+from nimble_otter.desktop.session import OpenPull
+from nimble_otter.desktop.views.grid import Grid
+from nimble_otter.errors import OtterError
+from nimble_otter.pull.steps import ColumnsStep, Condition, FigureOf, FilterStep, GroupStep, SortBy, SortStep
+from nimble_otter.table import MISSING
+from nimble_otter.table.forms import render
+from nimble_otter.table.group import Figure
+from nimble_otter.table.show import grouped, plain
+
+MOST_COPIED_CELLS = 2_000_000
+
+
+class GridActions:
+    """Bound to a grid; `pull` gives the pull that is shown, `say` tells the user, `open_step` shows a step's drawer."""
+
+    def __init__(
+        self,
+        grid: Grid,
+        pull: Callable[[], OpenPull | None],
+        say: Callable[[str, bool], None],
+        open_step: Callable[[int], None],
+        commands: Commands,
+    ) -> None:
+        self._grid, self._pull, self._say, self._open_step, self._commands = grid, pull, say, open_step, commands
+        grid.edit_wanted.connect(lambda position, column: self.begin_edit(position, column, None))
+        grid.typed.connect(self.begin_edit)
+        grid.header_clicked.connect(self.sort_by)
+        grid.menu_wanted.connect(self.menu)
+        grid.group_toggled.connect(self.toggle)
+
+    # --- editing -----------------------------------------------------------------------------------------------
+
+    def _rows(self) -> tuple[OpenPull, RowsModel] | None:
+        """The pull and its flat rows, or None with the reason said."""
+        session, model = self._pull(), self._grid.model
+        if session is None or model is None:
+            return None
+        if not isinstance(model, RowsModel):
+            self._say("Groups can't be edited; switch the Group step off, or show rows before it.", True)
+            return None
+        return session, model
+
+    def begin_edit(self, position: int, column: int, typed: str | None) -> None:
+        """Open the editor over a cell, with what was typed or what is there; say why when it can't be edited."""
+        found = self._rows()
+        if found is None:
+            if not isinstance(self._grid.model, RowsModel) and self._grid.model is not None and typed is None:
+                self.toggle(position)
+            return
+        session, model = found
+        row, place = model.row_id(position), model.columns[column].place
+        try:
+            session.target.column(place)
+        except OtterError as refused:
+            self._say(str(refused), True)
+            return
+        if row in session.edits.deleted:
+            self._say("The row is marked to be deleted; take that back first (Ctrl+Z).", True)
+            return
+        assert session.table is not None
+        field = session.table.fields[place]
+        before = model.value(position, column)
+        text = plain(render(before, field.form) if field.form and field.form != "0/1" else before)
+        if isinstance(before, bool):
+            text = "yes" if before else "no"
+        editor = self._grid.open_editor(
+            position,
+            column,
+            text if typed is None else typed,
+            lambda value: self._take(session, row, place, value, text, before),
+        )
+        if typed is None:
+            editor.selectAll()
+
+    def _take(self, session: OpenPull, row: int, place: int, text: str, shown: str, before: Any) -> bool:
+        if text == shown:
+            return True
+        assert session.table is not None
+        try:
+            value = read_value(text, session.table.fields[place], session.target.column(place))
+        except OtterError as refused:
+            self._say(str(refused), True)
+            editor = self._grid.editor
+            if editor is not None:
+                editor.mark(str(refused))  # type: ignore[attr-defined]
+            return False
+        session.edit(Action("Edit", ((row, place, self._or_unset(session, row, place, value)),)))
+        return True
+
+    @staticmethod
+    def _or_unset(session: OpenPull, row: int, place: int, value: Any) -> Any:
+        """A value that is what was fetched is no edit."""
+        assert session.table is not None
+        if session.edits.is_new(row):
+            return value
+        stored = session.table.columns[place].value(row)
+        return UNSET if stored is not MISSING and stored == value and type(stored) is type(value) else value
+
+    def _put(self, name: str, wanted: list[tuple[int, int, str | None]]) -> None:
+        """Set texts (None: empty) at (row id, place), all or none."""
+        session = self._pull()
+        assert session is not None
+        assert session.table is not None
+        cells = []
+        try:
+            for row, place, text in wanted:
+                if row in session.edits.deleted:
+                    continue
+                value = read_value(text, session.table.fields[place], session.target.column(place))
+                cells.append((row, place, self._or_unset(session, row, place, value)))
+        except OtterError as refused:
+            self._say(f"Nothing was changed: {refused}", True)
+            return
+        session.edit(Action(name, tuple(cells)))
+
+    def set_empty(self) -> None:
+        """Empty (NULL) in every selected cell."""
+        found = self._rows()
+        if found is None:
+            return
+        _, model = found
+        wanted: list[tuple[int, int, str | None]] = [
+            (model.row_id(position), model.columns[column].place, None)
+            for block in self._grid.selection.blocks
+            for position in range(block.top, block.bottom + 1)
+            for column in range(block.left, block.right + 1)
+        ]
+        self._put("Set empty", wanted)
+
+    def paste(self) -> None:
+        """A block from the clipboard at the current cell; lines below the last row become new rows."""
+        found = self._rows()
+        block = read_block(QApplication.clipboard().text())
+        if found is None or not block:
+            return
+        session, model = found
+        if not session.target.is_open:
+            self._say(session.target.reason, True)
+            return
+        top, left = self._grid.selection.current
+        top, left = max(0, top), max(0, left)
+        blocks = self._grid.selection.blocks
+        if len(block) == 1 and len(block[0]) == 1 and blocks and blocks[-1].cells > 1:
+            one = block[0][0]  # a single value fills the selection
+            area = blocks[-1]
+            top, left = area.top, area.left
+            block = [[one] * (area.right - area.left + 1) for _ in range(area.bottom - area.top + 1)]
+        if left + max(map(len, block)) > len(model.columns):
+            self._say(
+                f"The block is {max(map(len, block))} columns wide; only {len(model.columns) - left} are here.", True
+            )
+            return
+        assert session.table is not None
+        below = max(0, top + len(block) - model.rows)
+        new = session.edits.new_ids(below)
+        rows = [model.row_id(top + n) if top + n < model.rows else new[top + n - model.rows] for n in range(len(block))]
+        cells = []
+        try:
+            for row, line in zip(rows, block, strict=True):
+                for offset, text in enumerate(line):
+                    place = model.columns[left + offset].place
+                    value = read_value(text, session.table.fields[place], session.target.column(place))
+                    cells.append((row, place, self._or_unset(session, row, place, value)))
+        except OtterError as refused:
+            self._say(f"Nothing was pasted: {refused}", True)
+            return
+        session.edit(Action("Paste", tuple(cells), add=tuple((row, -1) for row in new)))
+        self._say(f"Pasted {grouped(len(cells))} cells" + (f", {below} as new rows" if below else ""), False)
+
+    def _selected_rows(self) -> list[int]:
+        found = self._rows()
+        return [] if found is None else [found[1].row_id(position) for position in self._grid.selection.positions()]
+
+    def _open_target(self) -> OpenPull | None:
+        found = self._rows()
+        if found is None:
+            return None
+        if not found[0].target.is_open:
+            self._say(found[0].target.reason, True)
+            return None
+        return found[0]
+
+    def new_row(self) -> None:
+        """A new row behind the current one; what is not given gets the table's default."""
+        session = self._open_target()
+        if session is not None:
+            position = self._grid.selection.current[0]
+            anchor = self._grid.model.row_id(position) if position >= 0 and self._grid.model is not None else -1
+            self._go_to(session, Action("New row", add=((session.edits.new_ids(1)[0], anchor),)))
+
+    def duplicate(self) -> None:
+        """Copies of the selected rows as new rows, without a key that the table numbers itself."""
+        session = self._open_target()
+        if session is None or session.table is None or session.target.table is None:
+            return
+        rows = self._selected_rows()
+        new = session.edits.new_ids(len(rows))
+        info = session.target.table
+        numbered = len(info.key) == 1 and (info.column(info.key[0]) or info.columns[0]).word == "number"
+        cells = []
+        for row, copy in zip(rows, new, strict=True):
+            for place, column in session.target.columns:
+                if column.key and numbered:
+                    continue
+                value = session.edits.cells.get(row, {}).get(place, UNSET)
+                if value is UNSET and not session.edits.is_new(row):
+                    value = session.table.columns[place].value(row)
+                if value is not UNSET and value is not MISSING:
+                    cells.append((copy, place, value))
+        self._go_to(session, Action("Duplicate", tuple(cells), add=tuple(zip(new, rows, strict=True))))
+
+    def _go_to(self, session: OpenPull, action: Action) -> None:
+        session.edit(action)
+        model = self._grid.model
+        position = model.position_of(action.add[0][0]) if isinstance(model, RowsModel) and action.add else None
+        if position is not None:
+            self._grid.go(position, max(0, self._grid.selection.current[1]))
+
+    def delete(self) -> None:
+        """Mark the selected rows to be deleted; new ones are dropped."""
+        session = self._open_target()
+        if session is None:
+            return
+        rows = self._selected_rows()
+        new = tuple(row for row in rows if session.edits.is_new(row))
+        cells = tuple((row, place, UNSET) for row in new for place in session.edits.cells.get(row, {}))
+        session.edit(Action("Delete", cells, delete=tuple(r for r in rows if not session.edits.is_new(r)), drop=new))
+
+    def take_back(self) -> None:
+        """Take back what is pending on the selected rows; when nothing is, everything."""
+        session = self._pull()
+        if session is None:
+            return
+        rows = self._selected_rows() if isinstance(self._grid.model, RowsModel) else []
+        action = session.edits.take_back(rows=rows)
+        if not (action.cells or action.restore or action.drop):
+            action = session.edits.take_back()
+        session.edit(action)
+
+    # --- the clipboard -----------------------------------------------------------------------------------------
+
+    def copy(self, header: bool = False) -> None:
+        """The selected block as tab-separated text, quoted where a cell holds a tab or a line end."""
+        model, blocks = self._grid.model, self._grid.selection.blocks
+        if model is None or not blocks:
+            return
+        if sum(block.cells for block in blocks) > MOST_COPIED_CELLS:
+            self._say(f"That is more than {grouped(MOST_COPIED_CELLS)} cells; send them to a file instead.", True)
+            return
+        out = io.StringIO()
+        writer = csv.writer(out, delimiter="\t", lineterminator="\n")
+        for block in blocks:
+            columns = range(block.left, block.right + 1)
+            if header:
+                writer.writerow([model.columns[column].name for column in columns])
+            for position in range(block.top, block.bottom + 1):
+                writer.writerow([plain(model.value(position, column)) for column in columns])
+        text = out.getvalue()
+        QApplication.clipboard().setText(text[:-1] if text.endswith("\n") else text)
+        cells = sum(block.cells for block in blocks)
+        self._say(
+            f"Copied {grouped(cells)} cell{'s' if cells != 1 else ''}" + (" with header" if header else ""), False
+        )
+
+    # --- steps from the grid -----------------------------------------------------------------------------------
+
+    def sort_by(self, column: int, add: bool) -> None:
+        """A header click: ascending, descending, off; with Shift a further key."""
+        session, model = self._pull(), self._grid.model
+        if session is None or model is None:
+            return
+        name = self._sort_name(session, column)
+        if name is None:
+            return
+        at = next((n for n, s in reversed(list(enumerate(session.pull.steps))) if isinstance(s, SortStep)), None)
+        step = session.pull.steps[at] if at is not None else SortStep()
+        assert isinstance(step, SortStep)
+        old = next((key for key in step.keys if key.column == name), None)
+        others = tuple(key for key in step.keys if key.column != name) if add else ()
+        if old is None:
+            keys = (*others, SortBy(name))
+        elif not old.descending:
+            keys = tuple(replace(k, descending=True) if k == old else k for k in (step.keys if add else (old,)))
+        else:
+            keys = others
+        if at is None:
+            session.add_step(SortStep(keys), "Sort")
+        elif keys:
+            session.set_step(at, replace(step, keys=keys, on=True), "Sort")
+        else:
+            session.change(session.pull.without_step(at), "Sort off")
+
+    def _sort_name(self, session: OpenPull, column: int) -> str | None:
+        """The name by which a step finds the column; in groups the figures' own names."""
+        model = self._grid.model
+        assert model is not None
+        place = model.columns[column].place
+        shaped = session.shaped
+        if shaped is None:
+            return None
+        if shaped.grouped is None:
+            return model.columns[column].name
+        if place == -2:
+            return "rows"
+        return shaped.table.fields[0 if place == -1 else place].name
+
+    def filter_to(self, position: int, column: int, keep: bool) -> None:
+        """Keep, or leave out, rows that have this cell's value."""
+        session, model = self._pull(), self._grid.model
+        if session is None or not isinstance(model, RowsModel):
+            return
+        value = model.value(position, column)
+        empty = value is None or value is MISSING
+        condition = Condition(
+            "is one of" if keep else "is none of", model.columns[column].name, () if empty else (value,), empty
+        )
+        self.add_condition(condition)
+
+    def add_condition(self, condition: Condition) -> None:
+        """Put a condition into the last Filter step, or into a new one before any group."""
+        session = self._pull()
+        if session is None:
+            return
+        steps = session.pull.steps
+        group = next((n for n, s in enumerate(steps) if isinstance(s, GroupStep)), len(steps))
+        at = next((n for n in reversed(range(group)) if isinstance(steps[n], FilterStep) and steps[n].on), None)
+        if at is not None:
+            step = steps[at]
+            assert isinstance(step, FilterStep)
+            session.set_step(at, replace(step, conditions=(*step.conditions, condition)), "Filter")
+        else:
+            at = next((n for n, s in enumerate(steps) if isinstance(s, (SortStep, GroupStep))), len(steps))
+            session.add_step(FilterStep((condition,)), "Filter", at)
+        self._open_step(at)
+
+    def group_by(self, name: str) -> None:
+        """Group by a column, inside the groups that are there."""
+        session = self._pull()
+        if session is None or session.table is None:
+            return
+        at = next((n for n, s in enumerate(session.pull.steps) if isinstance(s, GroupStep)), None)
+        if at is not None:
+            step = session.pull.steps[at]
+            assert isinstance(step, GroupStep)
+            if name not in step.keys:
+                session.set_step(at, replace(step, keys=(*step.keys, name)), "Group")
+        else:
+            keys = [
+                f for f in session.table.fields if f.kind.is_number and not f.name.endswith("_id") and f.name != name
+            ]
+            figures = (FigureOf(Figure.COUNT), *(FigureOf(Figure.MEAN, f.name) for f in keys[:1]))
+            sort = next(
+                (n for n, s in enumerate(session.pull.steps) if isinstance(s, SortStep)), len(session.pull.steps)
+            )
+            steps = [s for s in session.pull.steps[sort:] if not isinstance(s, SortStep)]
+            pull = replace(session.pull, steps=(*session.pull.steps[:sort], GroupStep((name,), figures), *steps))
+            session.change(pull, "Group")
+            at = sort
+        self._open_step(at)
+
+    def hide(self, column: int) -> None:
+        session, model = self._pull(), self._grid.model
+        if session is None or not isinstance(model, RowsModel) or len(model.columns) < 2:
+            return
+        name = model.columns[column].name
+        at = next((n for n, s in reversed(list(enumerate(session.pull.steps))) if isinstance(s, ColumnsStep)), None)
+        if at is None:
+            session.add_step(ColumnsStep(hidden=(name,)), "Hide column")
+        else:
+            step = session.pull.steps[at]
+            assert isinstance(step, ColumnsStep)
+            session.set_step(at, replace(step, hidden=(*step.hidden, name)), "Hide column")
+
+    def toggle(self, position: int) -> None:
+        session, model = self._pull(), self._grid.model
+        if session is not None and model is not None and not isinstance(model, RowsModel):
+            line = model.tree_row(position)
+            if 0 <= line.depth < len(model.columns) and model.line(position).is_open is not None:
+                session.toggle_group(line.depth, line.index)
+
+    def menu(self, position: int, column: int, at: QPoint) -> None:
+        """What can be done at a place: by the header, a row head (column -1) or a cell (position -1 in the header)."""
+        model = self._grid.model
+        if model is None:
+            return
+        menu = QMenu(self._grid)
+        flat = isinstance(model, RowsModel)
+        if column >= 0:
+            name = model.columns[column].name
+            if position >= 0 and flat:
+                menu.addAction(f"Keep rows with this {name}", lambda: self.filter_to(position, column, True))
+                menu.addAction(f"Leave out rows with this {name}", lambda: self.filter_to(position, column, False))
+            if flat:
+                menu.addAction("Filter by values…", lambda: self.add_condition(Condition("is none of", name)))
+                menu.addAction(f"Group by {name}", lambda: self.group_by(name))
+            menu.addAction("Sort", lambda: self.sort_by(column, False))
+            menu.addAction("Fit the width", lambda: self._grid.fit_column(column))
+            if flat:
+                menu.addAction(f"Hide {name}", lambda: self.hide(column))
+        if position >= 0:
+            menu.addSeparator()
+            keys = ["copy", "copy_header"]
+            if flat:
+                keys += ["paste", "set_empty", "new_row", "duplicate_rows", "delete_rows", "take_back"]
+            self._commands.fill_menu(menu, keys)
+        menu.exec(at)
+
+
+def read_block(text: str) -> list[list[str]]:
+    """Clipboard text as lines of cells: tabs between, quotes around cells that hold tabs or line ends."""
+    text = text.replace("\r\n", "\n").replace("\r", "\n")
+    text = text[:-1] if text.endswith("\n") else text
+    if not text:
+        return []
+    return [line or [""] for line in csv.reader(io.StringIO(text, newline=""), delimiter="\t")]

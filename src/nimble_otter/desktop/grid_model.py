@@ -1,0 +1,310 @@
+"""What the grid shows: lines of ready text, made for the visible rows only, from flat rows or from groups."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+import numpy as np
+
+from nimble_otter.changes import UNSET, Edits, Outcome
+from nimble_otter.pull.shaped import Shaped, TreeRow, tree_rows
+from nimble_otter.pull.steps import SortStep
+from nimble_otter.table import MISSING, Field, Kind, Table
+from nimble_otter.table.columns import Ids
+from nimble_otter.table.show import grouped, shown
+
+
+@dataclass(frozen=True, slots=True)
+class GridColumn:
+    """A column of the grid: `place` is the column in the shown table, -1 for the tree of groups and -2 for bars."""
+
+    name: str
+    under: str
+    right: bool
+    place: int
+    mark: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """`look` is plain, null, missing, blank, nested, faint or bar; `old` what stood there before an edit."""
+
+    text: str
+    look: str = "plain"
+    old: str | None = None
+    share: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """`state` is "", edited, new, deleted or conflict; `depth` -1 for flat rows and the totals."""
+
+    head: str
+    cells: tuple[Cell, ...]
+    state: str = ""
+    depth: int = -1
+    is_open: bool | None = None
+    is_strong: bool = False
+
+
+class GridModel(Protocol):
+    columns: list[GridColumn]
+    rows: int
+
+    def line(self, position: int) -> Line: ...
+
+    def value(self, position: int, column: int) -> Any:
+        """The Python value behind a cell, pending edits included."""
+
+    def row_id(self, position: int) -> int:
+        """The row id in the fetched table, or -1 where the line is no row of it."""
+
+
+def cell_of(value: Any, field: Field, decimals: int = 0) -> Cell:
+    """Ready text; a number with fewer than `decimals` digits behind the point is filled up, none is cut."""
+    if value is None:
+        return Cell("∅", "null")
+    if value is MISSING:
+        return Cell("·", "missing")
+    if isinstance(value, str) and value == "":
+        return Cell("“ ”", "blank")
+    text = shown(value, field)
+    if decimals and isinstance(value, float) and text.isascii() and "e" not in text and "n" not in text:
+        text += "0" * (decimals - len(text.partition(".")[2]))
+    return Cell(text, "nested" if isinstance(value, (Mapping, list)) else "plain")
+
+
+def _column(table: Table, place: int, marks: Mapping[str, str]) -> GridColumn:
+    field = table.fields[place]
+    right = field.kind.is_number
+    return GridColumn(field.name, field.note or field.origin, right, place, marks.get(field.name, ""))
+
+
+def decimals_of(table: Table, place: int, ids: Ids) -> int:
+    """Most digits behind the point among some values of a number column, at most 6."""
+    if table.fields[place].kind is not Kind.FLOAT:
+        return 0
+    texts = [repr(v).partition(".")[2] for v in table.columns[place].values(ids[:200]) if v is not None]
+    found = max((len(t) for t in texts if t.isdigit()), default=0)
+    return found if found <= 6 else 0
+
+
+def sort_marks(steps: tuple[Any, ...]) -> dict[str, str]:
+    """Direction and place of each sort key, from the last sort that is on."""
+    sorts = [step for step in steps if isinstance(step, SortStep) and step.on]
+    if not sorts:
+        return {}
+    keys = sorts[-1].keys
+    many = len(keys) > 1
+    return {k.column: f"{n if many else ''}{'↓' if k.descending else '↑'}" for n, k in enumerate(keys, 1)}
+
+
+class RowsModel:
+    """Flat rows with what is pending on them; new rows stand behind the row they were made from, or at the end."""
+
+    def __init__(
+        self, shaped: Shaped, edits: Edits, marks: Mapping[str, str], conflicts: Mapping[int, Outcome]
+    ) -> None:
+        self._table = shaped.view.table
+        self._edits = edits
+        self._conflicts = conflicts
+        self.columns = [_column(self._table, place, marks) for place in shaped.shown()]
+        self._ids = _with_new(shaped, edits)
+        self.rows = len(shaped.view) if self._ids is None else len(self._ids)
+        self._view = shaped.view
+        some = shaped.view.row_ids(0, 200)
+        self._decimals = {c.place: decimals_of(self._table, c.place, some) for c in self.columns}
+
+    def row_id(self, position: int) -> int:
+        if self._ids is not None:
+            return int(self._ids[position])
+        return position if self._view.ids is None else int(self._view.ids[position])
+
+    def position_of(self, row_id: int) -> int | None:
+        """Where a row stands, or None when a step has taken it out."""
+        if self._ids is None and self._view.ids is None:
+            return row_id if row_id < self.rows else None
+        found = np.flatnonzero((self._ids if self._ids is not None else self._view.ids) == row_id)
+        return int(found[0]) if len(found) else None
+
+    def value(self, position: int, column: int) -> Any:
+        row, place = self.row_id(position), self.columns[column].place
+        edited = self._edits.cells.get(row, {}).get(place, UNSET)
+        if edited is not UNSET:
+            return edited
+        return None if self._edits.is_new(row) else self._table.columns[place].value(row)
+
+    def line(self, position: int) -> Line:
+        row = self.row_id(position)
+        own = self._edits.cells.get(row, {})
+        cells = []
+        for column in self.columns:
+            field = self._table.fields[column.place]
+            edited, decimals = own.get(column.place, UNSET), self._decimals[column.place]
+            if self._edits.is_new(row):
+                cells.append(Cell("default", "faint") if edited is UNSET else cell_of(edited, field, decimals))
+                continue
+            before = self._table.columns[column.place].value(row)
+            if edited is UNSET:
+                cells.append(cell_of(before, field, decimals))
+            else:
+                now, old = cell_of(edited, field, decimals), cell_of(before, field, decimals)
+                cells.append(Cell(now.text, now.look, old.text))
+        head, state = str(position + 1), ""
+        if row in self._conflicts:
+            head, state = "!", "conflict"
+        elif self._edits.is_new(row):
+            head, state = "+", "new"
+        elif row in self._edits.deleted:
+            head, state = "−", "deleted"
+        elif own:
+            head, state = "±", "edited"
+        return Line(head, tuple(cells), state)
+
+
+def _with_new(shaped: Shaped, edits: Edits) -> Ids | None:
+    """Row ids with the new rows put behind their anchors; None when there are none."""
+    if not edits.added:
+        return None
+    ids = np.array(shaped.view.row_ids())
+    anchors = np.fromiter(edits.added.values(), np.int64, len(edits.added))
+    new = np.fromiter(edits.added, np.int64, len(edits.added))
+    order = np.argsort(ids, kind="stable")
+    found = np.searchsorted(ids, anchors, sorter=order)
+    at = np.full(len(new), len(ids), np.int64)
+    inside = found < len(ids)
+    places = order[found[inside]]
+    hit = ids[places] == anchors[inside]
+    at[np.flatnonzero(inside)[hit]] = places[hit] + 1
+    return np.insert(ids, at, new)
+
+
+class GroupsModel:
+    """Groups as a tree in the grid: the keys in one column, the figures, and a bar for the share of rows."""
+
+    def __init__(self, shaped: Shaped, open_groups: frozenset[tuple[int, int]], marks: Mapping[str, str]) -> None:
+        assert shaped.grouped is not None
+        self._shaped, self._grouped = shaped, shaped.grouped
+        self._lines = tree_rows(shaped, open_groups)
+        leaves = self._grouped.leaves
+        names = [leaves.fields[n].name for n in range(len(self._grouped.keys))]
+        levels = len(names)
+        tree_mark = next((marks[name] for name in names if name in marks), "")
+        self.columns = [
+            GridColumn(" › ".join(names), f"{levels} level{'s' if levels > 1 else ''}", False, -1, tree_mark)
+        ]
+        for place in range(levels, len(leaves.fields)):
+            field = leaves.fields[place]
+            source = field.name.removesuffix(f" {field.note}") if field.note != "count" else field.name
+            self.columns.append(GridColumn(source, field.note, field.kind.is_number, place, marks.get(field.name, "")))
+        if any(f.name == "rows" for f in leaves.fields):
+            self.columns.append(GridColumn("share of rows", "", False, -2))
+        self.rows = len(self._lines)
+        self._decimals = {
+            p: min(
+                3,
+                max(
+                    (len(repr(_rounded(v)).partition(".")[2]) for v in leaves.columns[p].values() if v is not None),
+                    default=0,
+                ),
+            )
+            for p in range(levels, len(leaves.fields))
+            if leaves.fields[p].kind is Kind.FLOAT and leaves.rows <= 20_000
+        }
+        self._most = max(1, int(max(np.diff(level.starts).max(initial=1) for level in self._grouped.levels[:1])))
+
+    def tree_row(self, position: int) -> TreeRow:
+        return self._lines[position]
+
+    def row_id(self, position: int) -> int:
+        line = self._lines[position]
+        return line.index if line.depth == len(self._grouped.levels) else -1
+
+    def value(self, position: int, column: int) -> Any:
+        line, place = self._lines[position], self.columns[column].place
+        depth = line.depth
+        if depth == len(self._grouped.levels):
+            return self._row_value(line.index, column)
+        if depth < 0:
+            return None if place < 0 else self._totals(place)
+        table = self._grouped.levels[depth].table
+        if place == -1:
+            return table.columns[depth].value(line.index)
+        if place == -2:
+            return self._share(line)
+        return table.columns[place - len(self._grouped.keys) + depth + 1].value(line.index)
+
+    def _totals(self, place: int) -> Any:
+        return self._grouped.totals.columns[place - len(self._grouped.keys)].value(0)
+
+    def _share(self, line: TreeRow) -> float:
+        starts = self._grouped.levels[line.depth].starts
+        return float(starts[line.index + 1] - starts[line.index]) / self._most
+
+    def _row_value(self, row: int, column: int) -> Any:
+        """Inside the deepest group: the row's own value of the column whose figure this is."""
+        measure = self.columns[column].place - len(self._grouped.keys)
+        if self.columns[column].place < 0 or self._grouped.measures[measure].column is None:
+            return None
+        place = self._grouped.measures[measure].column
+        assert place is not None
+        return self._grouped.view.table.columns[place].value(row)
+
+    def line(self, position: int) -> Line:
+        line = self._lines[position]
+        depth, levels = line.depth, len(self._grouped.levels)
+        leaves = self._grouped.leaves
+        cells = []
+        for at, column in enumerate(self.columns):
+            value = self.value(position, at)
+            if column.place == -2:
+                cells.append(Cell("", "bar", share=value or 0.0) if 0 <= depth < levels else Cell(""))
+            elif column.place == -1:
+                cells.append(self._tree_cell(line, value))
+            elif value is None and depth == levels:
+                cells.append(Cell(""))
+            else:
+                cells.append(cell_of(_rounded(value), leaves.fields[column.place], self._decimals.get(column.place, 0)))
+        if depth < 0:
+            return Line("", tuple(cells))
+        is_group = depth < levels
+        return Line(
+            str(position + 1), tuple(cells), "", depth, line.is_open if is_group else None, depth == 0 and levels > 1
+        )
+
+    def _tree_cell(self, line: TreeRow, value: Any) -> Cell:
+        if line.depth < 0:
+            return Cell("all rows", "faint")
+        if line.depth == len(self._grouped.levels):
+            return Cell(f"row {grouped(line.index + 1)}", "faint")
+        key = self._grouped.keys[line.depth]
+        return cell_of(value, self._grouped.view.table.fields[key])
+
+
+def _rounded(value: Any) -> Any:
+    """Figures are shown with at most three decimals; what is delivered has all digits."""
+    return round(value, 3) if isinstance(value, float) and value == value and abs(value) < 1e12 else value
+
+
+def model_for(
+    shaped: Shaped,
+    edits: Edits,
+    open_groups: frozenset[tuple[int, int]],
+    steps: tuple[Any, ...],
+    conflicts: Mapping[int, Outcome],
+) -> RowsModel | GroupsModel:
+    marks = sort_marks(steps)
+    if shaped.grouped is not None:
+        return GroupsModel(shaped, open_groups, marks)
+    return RowsModel(shaped, edits, marks, conflicts)
+
+
+def first_width(column: GridColumn, table: Table, kind_widths: Mapping[Kind, int]) -> int:
+    """A column's width before anyone has set it, from its kind."""
+    if column.place == -1:
+        return 200
+    if column.place == -2:
+        return 114
+    return kind_widths.get(table.fields[column.place].kind, 120)

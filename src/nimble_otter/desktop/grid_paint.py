@@ -1,0 +1,165 @@
+"""Painting the grid: header, row heads and the visible cells, from ready text."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QRect, Qt
+from PySide6.QtGui import QBrush, QColor, QFont, QFontMetrics, QPainter, QPen
+
+from nimble_otter.desktop import tokens
+from nimble_otter.desktop.grid_model import Cell, GridColumn, Line
+from nimble_otter.desktop.theme import theme, ui_font
+
+PAD = 10
+_STATE_INK = {"edited": "amber", "new": "sea", "deleted": "plum", "conflict": "plum"}
+_LEFT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+_RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+
+
+class GridPainter:
+    """Fonts and measured texts; one for a grid. Colours are read at each paint, so a theme change needs no more."""
+
+    def __init__(self) -> None:
+        self.font, self.bold = ui_font(), ui_font(bold=True)
+        self.small = ui_font(tokens.SMALL_PX)
+        self.struck = QFont(self.small)
+        self.struck.setStrikeOut(True)
+        self._metrics = {id(f): QFontMetrics(f) for f in (self.font, self.bold, self.small, self.struck)}
+        self._elided: dict[tuple[str, int, int], str] = {}
+
+    def metrics(self, font: QFont) -> QFontMetrics:
+        return self._metrics[id(font)]
+
+    def elide(self, text: str, font: QFont, width: int) -> str:
+        key = (text, id(font), width)
+        found = self._elided.get(key)
+        if found is None:
+            if len(self._elided) > 60_000:
+                self._elided.clear()
+            metrics = self.metrics(font)
+            found = text
+            if metrics.horizontalAdvance(text) > width:
+                found = metrics.elidedText(text, Qt.TextElideMode.ElideRight, width)
+            self._elided[key] = found
+        return found
+
+    def text(self, painter: QPainter, rect: QRect, text: str, font: QFont, ink: QColor, right: bool = False) -> None:
+        painter.setFont(font)
+        painter.setPen(ink)
+        painter.drawText(rect, _RIGHT if right else _LEFT, self.elide(text, font, rect.width()))
+
+    # --- header ------------------------------------------------------------------------------------------------
+
+    def header_cell(self, painter: QPainter, rect: QRect, column: GridColumn, hot: bool) -> None:
+        painter.fillRect(rect, theme["sunk"] if hot else theme["paper"])
+        inner = rect.adjusted(PAD, 5, -PAD, -5)
+        upper = QRect(inner.left(), inner.top() + 1, inner.width(), 16)
+        lower = QRect(inner.left(), inner.top() + 17, inner.width(), 14)
+        if column.mark:
+            width = self.metrics(self.small).horizontalAdvance(column.mark)
+            name_width = min(self.metrics(self.bold).horizontalAdvance(column.name), upper.width() - width - 4)
+            at = upper.right() - width + 1 if column.right else upper.left() + name_width + 4
+            self.text(painter, QRect(at, upper.top(), width + 2, 16), column.mark, self.small, theme["water1"])
+            upper.setWidth(upper.width() - width - 4)
+        self.text(painter, upper, column.name, self.bold, theme["ink"], column.right)
+        self.text(painter, lower, column.under, self.small, theme["faint"], column.right)
+        painter.setPen(theme["line"])
+        painter.drawLine(rect.right(), rect.top(), rect.right(), rect.bottom())
+
+    # --- rows --------------------------------------------------------------------------------------------------
+
+    def head(self, painter: QPainter, rect: QRect, line: Line, selected: bool) -> None:
+        painter.fillRect(rect, theme["water4"] if selected else theme["paper"])
+        if line.state == "new":
+            painter.fillRect(rect, theme["sea_bg"])
+        if line.state == "deleted":
+            self._hatch(painter, rect)
+        strong = bool(line.state)
+        ink = theme[_STATE_INK[line.state]] if strong else theme["muted" if selected else "faint"]
+        self.text(painter, rect.adjusted(4, 0, -PAD, 0), line.head, self.bold if strong else self.small, ink, True)
+        painter.setPen(theme["grid_line"])
+        painter.drawLine(rect.left(), rect.bottom(), rect.right(), rect.bottom())
+
+    def ground(self, painter: QPainter, rect: QRect, line: Line) -> None:
+        """What lies under all cells of a row."""
+        if line.state == "new":
+            painter.fillRect(rect, theme["sea_bg"])
+        elif line.state == "deleted":
+            self._hatch(painter, rect)
+        elif line.state == "conflict":
+            painter.fillRect(rect, theme["plum_bg"])
+        elif line.is_strong:
+            tint = QColor(theme["water4"])
+            tint.setAlpha(110)
+            painter.fillRect(rect, tint)
+
+    def _hatch(self, painter: QPainter, rect: QRect) -> None:
+        painter.fillRect(rect, theme["plum_bg"])
+        painter.save()
+        painter.setClipRect(rect)
+        pen = QPen(theme["surface"], 4)
+        painter.setPen(pen)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        for x in range(rect.left() - rect.height(), rect.right() + rect.height(), 12):
+            painter.drawLine(x, rect.bottom() + 2, x + rect.height() + 4, rect.top() - 2)
+        painter.restore()
+
+    def cell(self, painter: QPainter, rect: QRect, cell: Cell, column: GridColumn, line: Line, selected: bool) -> None:
+        inner = rect.adjusted(PAD, 0, -PAD, 0)
+        if selected:
+            tint = QColor(theme["water3"])
+            tint.setAlpha(110)
+            painter.fillRect(rect.adjusted(0, 0, -1, -1), tint)
+        if cell.old is not None:
+            painter.fillRect(rect.adjusted(0, 0, -1, -1), theme["amber_bg"])
+            painter.fillRect(QRect(rect.left(), rect.bottom() - 2, rect.width() - 1, 2), theme["amber"])
+        painter.setPen(theme["grid_line"])
+        painter.drawLine(rect.right(), rect.top(), rect.right(), rect.bottom())
+        painter.drawLine(rect.left(), rect.bottom(), rect.right(), rect.bottom())
+        if cell.look == "bar":
+            self._bar(painter, inner, cell.share, line.is_strong)
+            return
+        if column.place == -1:
+            inner = self._branch(painter, inner, line)
+        if not cell.text:
+            return
+        font = self.bold if line.is_strong else self.font
+        if cell.old is not None:
+            width = min(self.metrics(self.struck).horizontalAdvance(cell.old) + 6, inner.width() // 2)
+            new = min(self.metrics(font).horizontalAdvance(cell.text), inner.width() - width)
+            at = inner.right() - new - width + 1 if column.right else inner.left()
+            self.text(painter, QRect(at, inner.top(), width - 5, inner.height()), cell.old, self.struck, theme["amber"])
+            inner = QRect(at + width, inner.top(), inner.right() - at - width + 1, inner.height())
+        self.text(painter, inner, cell.text, font, self._ink(cell, line), column.right)
+
+    def _ink(self, cell: Cell, line: Line) -> QColor:
+        if line.state == "deleted":
+            return theme["plum"]
+        if cell.look in ("null", "missing", "blank", "faint"):
+            return theme["faint"]
+        return theme["sea"] if cell.look == "nested" else theme["ink"]
+
+    def _branch(self, painter: QPainter, inner: QRect, line: Line) -> QRect:
+        """The triangle of a group and the room for its depth; returns what is left for the text."""
+        indent = max(0, line.depth) * 18
+        if line.is_open is not None:
+            painter.save()
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setBrush(QBrush(theme["muted"]))
+            painter.setPen(Qt.PenStyle.NoPen)
+            x, y = inner.left() + indent, inner.center().y() + 1
+            points = ((0, -2), (8, -2), (4, 3)) if line.is_open else ((2, -4), (7, 0), (2, 4))
+            from PySide6.QtCore import QPoint
+            from PySide6.QtGui import QPolygon
+
+            painter.drawPolygon(QPolygon([QPoint(x + a, y + b) for a, b in points]))
+            painter.restore()
+        return inner.adjusted(indent + (13 if line.depth >= 0 else 0), 0, 0, 0)
+
+    def _bar(self, painter: QPainter, inner: QRect, share: float, strong: bool) -> None:
+        painter.save()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme["water2" if strong else "water3"])
+        width = max(2, round(inner.width() * min(1.0, share)))
+        painter.drawRoundedRect(QRect(inner.left(), inner.center().y() - 4, width, 8), 2, 2)
+        painter.restore()

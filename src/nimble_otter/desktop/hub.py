@@ -1,0 +1,163 @@
+"""The sources of the window: the saved list, open connections in their lanes, catalogues and counts."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+from PySide6.QtCore import QObject, Signal
+
+from nimble_otter.demo import DEMO_SOURCES, resolve
+from nimble_otter.desktop.jobs import Jobs, Report
+from nimble_otter.errors import OtterError
+from nimble_otter.pull import places
+from nimble_otter.sources import Connection, Shapes, Source, TableInfo, connect
+from nimble_otter.sources.saved import load_sources, save_sources
+from nimble_otter.sources.secrets import recall, remember, split_secret
+from nimble_otter.stop import StopToken
+
+
+class Hub(QObject):
+    """`changed` with a source's name when its catalogue, counts or error are new, "" when the list is."""
+
+    changed = Signal(str)
+    trouble = Signal(str)
+
+    def __init__(self, jobs: Jobs) -> None:
+        super().__init__()
+        self.jobs = jobs
+        self._connections: dict[str, Connection] = {}
+        self.tables: dict[str, list[TableInfo]] = {}
+        self.errors: dict[str, OtterError] = {}
+        self.shapes: dict[tuple[str, str], Shapes] = {}
+        self._file = places.config_folder() / "sources.toml"
+        self.sources: list[Source] = list(DEMO_SOURCES)
+
+    def load(self) -> None:
+        """Read the saved list."""
+        try:
+            self.sources = [*DEMO_SOURCES, *load_sources(self._file)]
+        except OtterError as problem:
+            self.trouble.emit(str(problem))
+        self.changed.emit("")
+
+    def find(self, name: str) -> Source | None:
+        return next((source for source in self.sources if source.name == name), None)
+
+    def known(self, source: Source) -> Source:
+        """The saved source that a pull's source means, by URL and then by name; else the source itself."""
+        same = [s for s in self.sources if s.url == source.url] or [s for s in self.sources if s.name == source.name]
+        return same[0] if same else source
+
+    def add(self, source: Source, password: str | None = None) -> Source:
+        """Save a source (or find the one saved with this URL); its name is made to differ from the others."""
+        url, inside = split_secret(source.url)
+        known = next((s for s in self.sources if s.url == url), None)
+        if password or inside:
+            remember(url, password or inside or "")
+        if known is not None:
+            self.open(known, again=True)
+            return known
+        name, number = source.name or "source", 2
+        while self.find(name) is not None:
+            name, number = f"{source.name} {number}", number + 1
+        made = Source(name, url)
+        self.sources.append(made)
+        self._save()
+        self.changed.emit("")
+        self.open(made)
+        return made
+
+    def remove(self, source: Source) -> None:
+        """Forget a saved source; pulls that use it keep its URL."""
+        self.sources = [s for s in self.sources if s.name != source.name]
+        self._connections.pop(source.name, None)
+        self.tables.pop(source.name, None)
+        self.errors.pop(source.name, None)
+        self._save()
+        self.changed.emit("")
+
+    def _save(self) -> None:
+        try:
+            save_sources(self._file, [s for s in self.sources if not s.url.startswith("demo:")])
+        except OSError as problem:
+            self.trouble.emit(f"The list of sources can't be saved: {problem.strerror}.")
+
+    # --- in a source's lane ------------------------------------------------------------------------------------
+
+    @staticmethod
+    def lane(source: Source) -> str:
+        return f"source {source.url}"
+
+    def connection(self, source: Source) -> Connection:
+        """The source's connection, opened when it is not; call it in the source's lane only."""
+        found = self._connections.get(source.url)
+        if found is None:
+            found = self._connections[source.url] = self.connect_new(source)
+        return found
+
+    @staticmethod
+    def connect_new(source: Source, password: str | None = None) -> Connection:
+        """A connection of its own; for testing a source before it is saved."""
+        here = resolve(source, places.demo_folder())
+        url, inside = split_secret(here.url)
+        return connect(replace(here, url=url), password or inside or recall(url))
+
+    def open(self, source: Source, again: bool = False) -> None:
+        """Read the catalogue in the background, then count the tables one by one."""
+        if not again and (source.name in self.tables or self.jobs.is_running(f"open {source.url}")):
+            return
+
+        def work(stop: StopToken, report: Report) -> list[TableInfo]:
+            if again:
+                self._connections.pop(source.url, None)
+            connection = self.connection(source)
+            tables = connection.tables()
+            report(tables)
+            for place, table in enumerate(tables):
+                stop.check()
+                if table.kind != "view":
+                    tables[place] = replace(table, rows=connection.count(table.name))
+            return tables
+
+        def show(tables: list[TableInfo]) -> None:
+            self.errors.pop(source.name, None)
+            self.tables[source.name] = list(tables)
+            self.changed.emit(source.name)
+
+        def fail(problem: OtterError) -> None:
+            self._connections.pop(source.url, None)
+            self.errors[source.name] = problem
+            self.tables.pop(source.name, None)
+            self.changed.emit(source.name)
+
+        self.jobs.submit(self.lane(source), f"open {source.url}", work, show, fail, show)
+
+    def sample(self, source: Source, collection: str) -> None:
+        """Find the shapes of a collection in the background."""
+        key = (source.name, collection)
+        if key in self.shapes or self.jobs.is_running(f"shapes {key}"):
+            return
+
+        def show(shapes: Shapes) -> None:
+            self.shapes[key] = shapes
+            self.changed.emit(source.name)
+
+        def work(stop: StopToken, report: Report) -> Shapes:
+            return self.connection(source).shapes(collection)
+
+        self.jobs.submit(self.lane(source), f"shapes {key}", work, show, title=f"Sampling {collection}")
+
+    def test(self, source: Source, password: str | None, done: Any, failed: Any) -> None:
+        """Connect and read the catalogue, saving nothing; `done` gets what was found in words."""
+
+        def work(stop: StopToken, report: Report) -> str:
+            connection = self.connect_new(source, password)
+            try:
+                tables = connection.tables()
+            finally:
+                connection.close()
+            word = "collections" if tables and tables[0].kind == "collection" else "tables and views"
+            return f"It answers: {len(tables)} {word}."
+
+        self.jobs.submit("test", "test", work, done, failed, title="Testing the source")

@@ -1,0 +1,50 @@
+"""Running without a screen: a screen of a given size, and pictures of the window."""
+
+from __future__ import annotations
+
+import json
+import os
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QEventLoop, QTimer
+from PySide6.QtWidgets import QApplication, QWidget
+
+
+def use_offscreen(width: int = 1280, height: int = 800) -> None:
+    """Before the application is made: Qt's offscreen platform with a screen of this size."""
+    folder = Path(tempfile.mkdtemp(prefix="nimble-otter-screen-"))
+    screen = {
+        "name": "screen",
+        "x": 0,
+        "y": 0,
+        "width": width,
+        "height": height,
+        "logicalDpi": 96,
+        "logicalBaseDpi": 96,
+        "dpr": 1,
+    }
+    (folder / "screen.json").write_text(json.dumps({"screens": [screen]}))
+    os.environ["QT_QPA_PLATFORM"] = f"offscreen:configfile={folder / 'screen.json'}"
+
+
+def wait_until(is_so: Callable[[], bool], seconds: float = 20.0) -> bool:
+    """Let the window live until something is so; False when it took too long."""
+    end = time.monotonic() + seconds
+    while not is_so():
+        if time.monotonic() > end:
+            return False
+        loop = QEventLoop()
+        QTimer.singleShot(10, loop.quit)
+        loop.exec()
+    QApplication.processEvents()
+    return True
+
+
+def take_picture(widget: QWidget, path: Path) -> None:
+    QApplication.processEvents()
+    path.parent.mkdir(parents=True, exist_ok=True)
+    if not widget.grab().save(str(path)):
+        raise OSError(f"{path} can't be written")

@@ -1,0 +1,100 @@
+"""What is selected in the grid: blocks of positions and columns, never a list of cells."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Block:
+    """Positions top..bottom and columns left..right, both ends in."""
+
+    top: int
+    left: int
+    bottom: int
+    right: int
+
+    def holds(self, position: int, column: int) -> bool:
+        return self.top <= position <= self.bottom and self.left <= column <= self.right
+
+    @property
+    def cells(self) -> int:
+        return (self.bottom - self.top + 1) * (self.right - self.left + 1)
+
+
+class Selection:
+    """Blocks with an anchor and a current cell; the last block goes from one to the other."""
+
+    def __init__(self) -> None:
+        self.blocks: list[Block] = []
+        self.anchor = (0, 0)
+        self.current = (-1, -1)
+
+    def clear(self) -> None:
+        self.blocks, self.current = [], (-1, -1)
+
+    def move(self, position: int, column: int, extend: bool = False, add: bool = False) -> None:
+        """Go to a cell: alone, `extend` the last block to it, or `add` a block that begins there."""
+        if not extend or self.current[0] < 0:
+            self.anchor = (position, column)
+            self.blocks = [*self.blocks, Block(position, column, position, column)] if add else []
+        self.current = (position, column)
+        self._put_last()
+
+    def _put_last(self) -> None:
+        (a, b), (c, d) = self.anchor, self.current
+        block = Block(min(a, c), min(b, d), max(a, c), max(b, d))
+        self.blocks = [*self.blocks[:-1], block]
+
+    def rows(self, top: int, bottom: int, columns: int, add: bool = False) -> None:
+        """Whole rows."""
+        self._whole(Block(min(top, bottom), 0, max(top, bottom), max(0, columns - 1)), (top, 0), add)
+
+    def column(self, column: int, rows: int, add: bool = False) -> None:
+        """A whole column."""
+        self._whole(Block(0, column, max(0, rows - 1), column), (max(0, self.current[0]), column), add)
+
+    def everything(self, rows: int, columns: int) -> None:
+        self._whole(Block(0, 0, max(0, rows - 1), max(0, columns - 1)), self.current, False)
+
+    def _whole(self, block: Block, current: tuple[int, int], add: bool) -> None:
+        self.blocks = [*(self.blocks if add else []), block]
+        self.anchor = (block.top, block.left)
+        self.current = current if current[0] >= 0 else (block.top, block.left)
+
+    def holds(self, position: int, column: int) -> bool:
+        return any(block.holds(position, column) for block in self.blocks)
+
+    def holds_row(self, position: int) -> bool:
+        return any(block.top <= position <= block.bottom for block in self.blocks)
+
+    def fit(self, rows: int, columns: int) -> None:
+        """Cut to what is there now."""
+        if not rows or not columns:
+            self.clear()
+            return
+        kept = [
+            Block(b.top, b.left, min(b.bottom, rows - 1), min(b.right, columns - 1))
+            for b in self.blocks
+            if b.top < rows and b.left < columns
+        ]
+        self.blocks = kept
+        if self.current[0] >= 0:
+            self.current = (min(self.current[0], rows - 1), min(self.current[1], columns - 1))
+            self.anchor = (min(self.anchor[0], rows - 1), min(self.anchor[1], columns - 1))
+
+    def positions(self) -> Iterator[int]:
+        """Selected positions, ascending, each once."""
+        done = -1
+        for block in sorted(self.blocks, key=lambda b: b.top):
+            yield from range(max(block.top, done + 1), block.bottom + 1)
+            done = max(done, block.bottom)
+
+    @property
+    def row_count(self) -> int:
+        count, done = 0, -1
+        for block in sorted(self.blocks, key=lambda b: b.top):
+            count += max(0, block.bottom - max(block.top, done + 1) + 1)
+            done = max(done, block.bottom)
+        return count

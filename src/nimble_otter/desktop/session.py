@@ -1,0 +1,311 @@
+"""An open pull: its text and steps, the rows fetched, their course, what is pending, and undo over all of it."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections import deque
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QObject, Signal
+
+from nimble_otter.changes import Action, Edits, Report, Target, find_target, make_plan
+from nimble_otter.desktop.hub import Hub
+from nimble_otter.desktop.jobs import LOCAL
+from nimble_otter.errors import OtterError, SavedError
+from nimble_otter.pull import Course, Pull, Shaped, pull_to_text, run_course, save_pull
+from nimble_otter.pull.drafts import EditDraft, attach, detach
+from nimble_otter.pull.shaped import all_rows
+from nimble_otter.pull.steps import Step
+from nimble_otter.sources import Fetched, Request, TableInfo, fetch
+from nimble_otter.table import Table
+
+MOST_UNDO = 500
+
+
+@dataclass(frozen=True, slots=True)
+class Run:
+    """One finished run, for the figures beside the query."""
+
+    text: str
+    first_s: float
+    all_s: float
+    rows: int
+
+
+class OpenPull(QObject):
+    """`pull_changed`: its text, steps or name. `rows_changed`: what the grid shows. `edits_changed`: what is pending.
+    `state_changed`: running, errors, reports."""
+
+    pull_changed = Signal()
+    rows_changed = Signal()
+    edits_changed = Signal()
+    state_changed = Signal()
+
+    def __init__(self, pull: Pull, hub: Hub, path: Path | None = None, number: int = 0) -> None:
+        super().__init__()
+        self.hub, self.jobs = hub, hub.jobs
+        self.pull, self.path, self.number = pull, path, number
+        self.saved_text = ""
+        self.fetched: Fetched | None = None
+        self.fetched_at: dt.datetime | None = None
+        self.course: Course | None = None
+        self.edits = Edits(0)
+        self.target = Target(None, reason="Run the query first.")
+        self.report: Report | None = None
+        self.reversal = ""
+        self.error: OtterError | None = None
+        self.notice = ""
+        self.show_at: int | None = None
+        self.open_groups: frozenset[tuple[int, int]] = frozenset()
+        self.runs: deque[Run] = deque(maxlen=5)
+        self.drawer = "query"
+        self.last_sent = ""
+        self.waiting: EditDraft | None = None
+        self._undo: list[tuple[str, Any]] = []
+        self._redo: list[tuple[str, Any]] = []
+
+    # --- what it is --------------------------------------------------------------------------------------------
+
+    @property
+    def key(self) -> str:
+        return f"pull {id(self)}"
+
+    @property
+    def table(self) -> Table | None:
+        return self.fetched.table if self.fetched is not None else None
+
+    @property
+    def shaped(self) -> Shaped | None:
+        """The rows that the grid shows: at the end of the course, or as of the step chosen with "show rows here"."""
+        if self.course is None:
+            return all_rows(self.table) if self.table is not None else None
+        if self.show_at is not None and self.show_at < len(self.course.results):
+            return self.course.results[self.show_at].shaped if self.show_at >= 0 else all_rows(self.course.table)
+        return self.course.end
+
+    @property
+    def is_running(self) -> bool:
+        return self.jobs.is_running(self.key)
+
+    @property
+    def is_dirty(self) -> bool:
+        return self.edits.count > 0 or (pull_to_text(self.pull) != self.saved_text)
+
+    @property
+    def is_documents(self) -> bool:
+        return self.pull.source.word == "documents"
+
+    @property
+    def tables(self) -> list[TableInfo]:
+        return self.hub.tables.get(self.hub.known(self.pull.source).name, [])
+
+    # --- asking ------------------------------------------------------------------------------------------------
+
+    def run(self, text: str | None = None) -> None:
+        """Ask the source in the background; `text` is a part of the query's text to run instead of all of it."""
+        query = self.pull.query
+        request = Request(text or query.text, dict(query.parameters), query.limit, query.language, query.collection)
+        source = self.hub.known(self.pull.source)
+        if self.edits.count and self.table is not None:
+            self.waiting = detach(self.edits, self.table, self.target)
+        self.error, self.notice = None, ""
+
+        def work(stop: Any, report: Callable[[Any], None]) -> tuple[Fetched, list[TableInfo]]:
+            connection = self.hub.connection(source)
+            fetched = fetch(connection, request, stop, report)
+            return fetched, connection.tables() if fetched.origins else []
+
+        self.jobs.submit(
+            self.hub.lane(source), self.key, work, lambda r: self._fetched(r, request), self._failed, self._arriving,
+            lambda: self._failed(None), title=f"Running {self.pull.name}",
+        )  # fmt: skip
+        self.state_changed.emit()
+
+    def stop(self) -> None:
+        self.jobs.stop(self.key)
+
+    def _arriving(self, table: Any) -> None:
+        """Rows so far: shown as they are, without the steps, until all are here."""
+        if isinstance(table, Table):
+            first = self.fetched is None or not self.notice
+            self.fetched = Fetched(table)
+            self.course, self.edits = None, Edits(table.rows)
+            self.target = Target(None, reason="Rows are still coming in.")
+            self.notice = "Rows are still coming in"
+            if first:
+                self.open_groups = frozenset()
+            self.rows_changed.emit()
+
+    def _fetched(self, result: tuple[Fetched, list[TableInfo]], request: Request) -> None:
+        fetched, tables = result
+        self.fetched, self.fetched_at, self.report = fetched, dt.datetime.now(), None
+        self.runs.append(Run(request.text, fetched.first_s, fetched.all_s, fetched.table.rows))
+        self.notice = ""
+        if fetched.was_stopped:
+            self.notice = f"Stopped: these are the first {fetched.table.rows:,} rows only".replace(",", "\u2009")
+        elif fetched.was_cut:
+            self.notice = f"Cut at the row limit of {request.limit:,}; more rows are at the source".replace(
+                ",", "\u2009"
+            )
+        self.edits = Edits(fetched.table.rows)
+        if fetched.origins:
+            self.target = find_target(fetched.table, fetched.origins, tables)
+        else:
+            self.target = Target(None, reason="Documents can't be changed yet; send them to a file instead.")
+        self._undo = [entry for entry in self._undo if entry[0] == "pull"]
+        self._redo.clear()
+        if self.waiting is not None:
+            self.edits, lost = attach(self.waiting, fetched.table, self.target)
+            self.waiting = None
+            if lost:
+                self.notice = f"{lost} changed rows are not in the result any more; their changes were left out"
+        self._walk(fresh=True)
+        self.state_changed.emit()
+        self.edits_changed.emit()
+
+    def _failed(self, problem: OtterError | None) -> None:
+        self.error = problem
+        if self.waiting is not None and self.course is not None and self.table is not None:
+            self.waiting = None
+        if problem is None:
+            self.notice = "Stopped before the first row"
+        self.state_changed.emit()
+
+    # --- shaping -----------------------------------------------------------------------------------------------
+
+    def change(self, pull: Pull, name: str) -> None:
+        """A new state of the pull, with undo; the course is taken again as far as it changed."""
+        if pull == self.pull:
+            return
+        steps_changed = pull.steps != self.pull.steps
+        self._undo.append(("pull", (self.pull, name)))
+        del self._undo[:-MOST_UNDO]
+        self._redo.clear()
+        self.pull = pull
+        self.pull_changed.emit()
+        if steps_changed:
+            self._walk()
+
+    def put(self, pull: Pull) -> None:
+        """A new state without an entry of undo of its own: typing, column widths."""
+        self.pull = pull
+        self.pull_changed.emit()
+
+    def set_step(self, at: int, step: Step, name: str) -> None:
+        self.change(self.pull.with_step_at(at, step), name)
+
+    def add_step(self, step: Step, name: str, at: int | None = None) -> int:
+        at = len(self.pull.steps) if at is None else at
+        self.change(self.pull.with_step(step, at), name)
+        return at
+
+    def _walk(self, fresh: bool = False) -> None:
+        """Take the rows along the course: small tables at once, large ones in the background."""
+        table = self.table
+        if table is None:
+            self.pull_changed.emit()
+            return
+        steps, earlier = self.pull.steps, self.course
+        if self.show_at is not None and self.show_at >= len(steps):
+            self.show_at = None
+
+        def show(course: Course) -> None:
+            self.course = course
+            if fresh or earlier is None or earlier.end.grouped is not course.end.grouped:
+                self.open_groups = frozenset()
+            self.pull_changed.emit()
+            self.rows_changed.emit()
+
+        if table.rows <= 20_000:
+            self.jobs.stop(f"{self.key} course")
+            show(run_course(table, steps, earlier=earlier))
+            return
+        self.jobs.submit(
+            LOCAL, f"{self.key} course", lambda stop, _: run_course(table, steps, stop, earlier), show, title="Shaping"
+        )
+
+    def show_rows_at(self, at: int | None) -> None:
+        self.show_at = at
+        self.open_groups = frozenset()
+        self.rows_changed.emit()
+        self.pull_changed.emit()
+
+    def toggle_group(self, depth: int, index: int) -> None:
+        self.open_groups = self.open_groups ^ {(depth, index)}
+        self.rows_changed.emit()
+
+    # --- changing ----------------------------------------------------------------------------------------------
+
+    def edit(self, action: Action) -> None:
+        """Do something to the pending edits, with undo."""
+        if not (action.cells or action.delete or action.restore or action.add or action.drop):
+            return
+        self._undo.append(("edit", self.edits.apply(action)))
+        del self._undo[:-MOST_UNDO]
+        self._redo.clear()
+        self._edited()
+
+    def _edited(self) -> None:
+        self.report = None
+        self.edits_changed.emit()
+
+    def undo(self) -> None:
+        self._step_back(self._undo, self._redo)
+
+    def redo(self) -> None:
+        self._step_back(self._redo, self._undo)
+
+    @property
+    def can_undo(self) -> bool:
+        return bool(self._undo)
+
+    @property
+    def can_redo(self) -> bool:
+        return bool(self._redo)
+
+    def _step_back(self, origin: list[tuple[str, Any]], other: list[tuple[str, Any]]) -> None:
+        if not origin:
+            return
+        kind, what = origin.pop()
+        if kind == "edit":
+            other.append(("edit", self.edits.apply(what)))
+            self._edited()
+            return
+        pull, name = what
+        other.append(("pull", (self.pull, name)))
+        steps_changed = pull.steps != self.pull.steps
+        self.pull = pull
+        self.pull_changed.emit()
+        if steps_changed:
+            self._walk()
+
+    def plan(self) -> Any:
+        """The statements of what is pending. Raises: ChangeError."""
+        assert self.table is not None
+        return make_plan(self.edits, self.table, self.target)
+
+    def take_written(self, table: Table, report: Report) -> None:
+        """After a write: the rows as the server has them, nothing pending."""
+        assert self.fetched is not None
+        self.fetched = replace(self.fetched, table=table)
+        self.edits, self.report, self.reversal = Edits(table.rows), report, report.reversal
+        self._undo = [entry for entry in self._undo if entry[0] == "pull"]
+        self._redo.clear()
+        self.course = None
+        self._walk()
+        self.edits_changed.emit()
+        self.state_changed.emit()
+
+    # --- keeping -----------------------------------------------------------------------------------------------
+
+    def save(self, path: Path) -> None:
+        """Raises: SavedError."""
+        if path.exists() and path != self.path and path.is_dir():
+            raise SavedError(f"{path} is a folder.")
+        pull = replace(self.pull, name=path.stem) if not self.path or path != self.path else self.pull
+        save_pull(pull, path)
+        self.pull, self.path, self.saved_text = pull, path, pull_to_text(pull)
+        self.pull_changed.emit()

@@ -1,0 +1,361 @@
+"""The right pane: the current cell, its record, figures of its column, or the shapes of a collection."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from PySide6.QtCore import QRect, Qt, Signal
+from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtWidgets import (
+    QHeaderView,
+    QPlainTextEdit,
+    QScrollArea,
+    QStackedWidget,
+    QTreeWidget,
+    QTreeWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from nimble_otter.desktop import tokens
+from nimble_otter.desktop.parts import ElidedLabel, Line, Segments, boxed, button, clear, column, label, row
+from nimble_otter.desktop.theme import code_font, theme, ui_font
+from nimble_otter.sources import Shape, Shapes
+from nimble_otter.table import MISSING, Field
+from nimble_otter.table.profile import Profile
+from nimble_otter.table.show import grouped, plain, shown
+
+CELL, RECORD, COLUMN = 0, 1, 2
+
+
+class Detail(QWidget):
+    """`step_wanted` -1 or 1: the record before or after. `turned`: another page was chosen."""
+
+    step_wanted = Signal(int)
+    turned = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("paper")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.segments = Segments(["Cell", "Record", "Column"], self._turn)
+        self.segments.setAccessibleName("Detail")
+        self.cell, self.record, self.column, self.shapes = _CellPage(), _RecordPage(), _ColumnPage(), _ShapesPage()
+        self.record.step_wanted.connect(self.step_wanted.emit)
+        self._pages = QStackedWidget()
+        for page in (self.cell, self.record, self.column, self.shapes):
+            self._pages.addWidget(page)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(12, 10, 12, 8)
+        layout.setSpacing(10)
+        layout.addWidget(self.segments)
+        layout.addWidget(self._pages, 1)
+        self.showing_shapes = False
+        self.turn(RECORD)
+
+    @property
+    def page(self) -> int:
+        return self.segments.chosen
+
+    def turn(self, page: int) -> None:
+        self.segments.choose(page)
+        self._turn(page)
+
+    def _turn(self, page: int) -> None:
+        self._pages.setCurrentIndex(3 if page == COLUMN and self.showing_shapes else page)
+        self.turned.emit()
+
+    def offer_shapes(self, shapes: Shapes | None, name: str = "") -> None:
+        """Show shapes in place of column figures, as long as a collection is selected."""
+        self.showing_shapes = bool(name)
+        self.segments.rename(COLUMN, "Shapes" if name else "Column")
+        if name:
+            self.shapes.fill(shapes, name)
+            self.segments.choose(COLUMN)
+        self._turn(self.page)
+
+
+class _Scrolled(QScrollArea):
+    """A page whose parts are made anew at each filling."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setWidgetResizable(True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.lines = QVBoxLayout()
+        self.lines.setContentsMargins(0, 0, 4, 0)
+        self.lines.setSpacing(0)
+        self.setWidget(boxed(self.lines))
+
+    def empty(self, text: str) -> None:
+        clear(self.lines)
+        self.lines.addWidget(label(text, "faint", wrap=True))
+        self.lines.addStretch(1)
+
+
+class _CellPage(QWidget):
+    def __init__(self) -> None:
+        super().__init__()
+        self.head = ElidedLabel("", "muted", tokens.SMALL_PX)
+        self.note = label("", "faint", tokens.SMALL_PX, wrap=True)
+        self.text = QPlainTextEdit()
+        self.text.setReadOnly(True)
+        self.text.setAccessibleName("The whole value")
+        self.tree = QTreeWidget()
+        self.tree.setHeaderHidden(True)
+        self.tree.setColumnCount(2)
+        self.tree.setIndentation(14)
+        self.tree.setAccessibleName("The nested value")
+        self.tree.header().setSectionResizeMode(0, QHeaderView.ResizeMode.ResizeToContents)
+        self._views = QStackedWidget()
+        self._views.addWidget(self.text)
+        self._views.addWidget(self.tree)
+        self.setLayout(column(self.head, self._views, self.note, space=8))
+
+    def fill(self, field: Field | None, value: Any, note: str) -> None:
+        self.head.setText("" if field is None else f"{field.name} — {field.origin or field.note or field.kind.value}")
+        self.note.setText(note)
+        if isinstance(value, (Mapping, list)):
+            self._views.setCurrentIndex(1)
+            self.tree.clear()
+            _add_tree(self.tree.invisibleRootItem(), value)
+            self.tree.expandToDepth(1)
+            return
+        self._views.setCurrentIndex(0)
+        words = {None: "∅ no value", MISSING: "· the document has no such field", "": "“ ” an empty text"}
+        if field is None:
+            self.text.setPlainText("")
+        elif isinstance(value, bytes):
+            self.text.setFont(code_font())
+            self.text.setPlainText(f"{grouped(len(value))} bytes\n\n{_hex(value[:4096])}")
+        elif value is None or value is MISSING or (isinstance(value, str) and not value):
+            self.text.setFont(ui_font())
+            self.text.setPlainText(words[value])
+        else:
+            self.text.setFont(ui_font())
+            self.text.setPlainText(plain(value))
+
+
+def _hex(data: bytes) -> str:
+    lines = [data[at : at + 8] for at in range(0, len(data), 8)]
+    return "\n".join(f"{at * 8:04x}  {line.hex(' ')}" for at, line in enumerate(lines))
+
+
+def _add_tree(parent: QTreeWidgetItem, value: Any, depth: int = 0) -> None:
+    """Names and values; at most 500 entries a level are listed."""
+    pairs = list(value.items()) if isinstance(value, Mapping) else list(enumerate(value))
+    for name, inner in pairs[:500]:
+        nested = isinstance(inner, (Mapping, list))
+        item = QTreeWidgetItem([str(name), shown(inner) if inner is not None else "∅"])
+        item.setForeground(0, theme["muted"])
+        if nested:
+            item.setText(1, f"{{ {len(inner)} }}" if isinstance(inner, Mapping) else f"[ {len(inner)} ]")
+            item.setForeground(1, theme["sea"])
+            if depth < 40:
+                _add_tree(item, inner, depth + 1)
+        parent.addChild(item)
+    if len(pairs) > 500:
+        parent.addChild(QTreeWidgetItem([f"… {grouped(len(pairs) - 500)} more"]))
+
+
+class _RecordPage(_Scrolled):
+    step_wanted = Signal(int)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._shape: tuple[Field, ...] = ()
+        self._values: list[ElidedLabel] = []
+        self._foot = label("", "muted", 12)
+        self.empty("Choose a row to see it whole.")
+
+    def fill(self, fields: tuple[Field, ...], values: list[Any], position: int, rows: int) -> None:
+        """A record; its labels are kept while the columns are the same."""
+        if fields != self._shape or not self._values:
+            self._build(fields)
+        for made, value, field in zip(self._values, values, fields, strict=True):
+            words = {True: "∅ no value", False: shown(value, field)}[value is None]
+            if value is MISSING:
+                words = "· no such field"
+            elif isinstance(value, str) and not value:
+                words = "“ ” empty text"
+            faint = value is None or value is MISSING or value == ""
+            made.setText(words)
+            made.setProperty("tone", "faint" if faint else "")
+            made.style().unpolish(made)
+            made.style().polish(made)
+        self._foot.setText(f"Row {grouped(position + 1)} of {grouped(rows)}")
+
+    def _build(self, fields: tuple[Field, ...]) -> None:
+        clear(self.lines)
+        self._shape, self._values = fields, []
+        self._foot = label("", "muted", 12)
+        for field in fields:
+            value = ElidedLabel()
+            self._values.append(value)
+            under = ElidedLabel(field.origin or field.note, "muted", tokens.SMALL_PX, right=True)
+            head = row(label(field.name, "muted", tokens.SMALL_PX), under)
+            self.lines.addWidget(boxed(column(head, value, space=1, margins=(0, 5, 0, 5))))
+            self.lines.addWidget(Line())
+        before = button("‹", lambda: self.step_wanted.emit(-1), "plain", "Previous record")
+        after = button("›", lambda: self.step_wanted.emit(1), "plain", "Next record")
+        self.lines.addLayout(row(self._foot, before, after, None, margins=(0, 12, 0, 0), space=4))
+        self.lines.addStretch(1)
+
+    def empty(self, text: str) -> None:
+        self._shape, self._values = (), []
+        super().empty(text)
+
+
+class _ColumnPage(_Scrolled):
+    def __init__(self) -> None:
+        super().__init__()
+        self.empty("Choose a column to see its figures.")
+
+    def busy(self, field: Field) -> None:
+        self.empty(f"Working out the figures of {field.name}.")
+
+    def fill(self, field: Field, found: Profile) -> None:
+        clear(self.lines)
+        self.lines.addWidget(
+            ElidedLabel(f"{field.name} — {field.origin or field.note or field.kind.value}", "muted", 11)
+        )
+        if found.bins:
+            self.lines.addSpacing(12)
+            self.lines.addWidget(_Histogram(found.bins))
+            low, high = shown(_few(found.bin_low), field), shown(_few(found.bin_high), field)
+            self.lines.addLayout(row(label(low, "muted", 11), None, label(high, "", 11), margins=(0, 3, 0, 4)))
+        for name, value in _figures(found, field):
+            self.lines.addLayout(row(label(name, "muted"), ElidedLabel(value, right=True), margins=(0, 3, 0, 3)))
+        if found.frequent:
+            self.lines.addSpacing(10)
+            self.lines.addWidget(label("Most frequent", "muted", tokens.SMALL_PX, True))
+            self.lines.addSpacing(4)
+            most = found.frequent[0][1]
+            for value, count in found.frequent:
+                self.lines.addWidget(_Frequent(shown(value, field) or "“ ”", count, count / most))
+        self.lines.addStretch(1)
+
+
+def _few(value: Any) -> Any:
+    return round(value, 3) if isinstance(value, float) else value
+
+
+def _figures(found: Profile, field: Field) -> list[tuple[str, str]]:
+    share = f" · {100 * found.empty / found.rows:.0f} %" if found.rows and found.empty else ""
+    figures: list[tuple[str, Any]] = [
+        ("rows", grouped(found.rows)),
+        ("empty", f"{grouped(found.empty)}{share}"),
+        ("distinct", grouped(found.distinct)),
+    ]
+    if not found.bins:
+        figures += [("lowest", found.smallest), ("highest", found.largest)]
+    figures += [("mean", found.mean), ("median", found.median), ("sum", found.total), ("spread (sd)", found.spread)]
+    return [(name, v if isinstance(v, str) and name in ("rows", "empty", "distinct") else shown(_few(v), field))
+            for name, v in figures if v is not None]  # fmt: skip
+
+
+class _Histogram(QWidget):
+    def __init__(self, bins: tuple[int, ...]) -> None:
+        super().__init__()
+        self._bins = bins
+        self.setFixedHeight(62)
+        self.setAccessibleName("Histogram")
+        self.setToolTip("Rows in equal steps from lowest to highest: " + ", ".join(map(str, bins)))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        most, width = max(self._bins) or 1, self.width() / len(self._bins)
+        for place, count in enumerate(self._bins):
+            height = round((self.height() - 2) * count / most) if count else 0
+            left = round(place * width)
+            bar = QRect(
+                left, self.height() - max(height, 1 if count else 0), round((place + 1) * width) - left - 2, height
+            )
+            painter.fillRect(bar, theme["water2"])
+        painter.fillRect(QRect(0, self.height() - 1, self.width(), 1), theme["line"])
+
+
+class _Frequent(QWidget):
+    """A value, a bar for its share of the most frequent one, and how often it is there."""
+
+    def __init__(self, text: str, count: int, share: float) -> None:
+        super().__init__()
+        self._text, self._count, self._share = text, grouped(count), share
+        self.setFixedHeight(22)
+        self.setAccessibleName(f"{text}: {count}")
+        self.setToolTip(f"{text}: {self._count}")
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setFont(ui_font())
+        painter.setPen(theme["ink"])
+        middle = Qt.AlignmentFlag.AlignVCenter
+        name = max(46, round(self.width() * 0.42))
+        text = painter.fontMetrics().elidedText(self._text, Qt.TextElideMode.ElideRight, name - 8)
+        painter.drawText(QRect(0, 0, name - 6, self.height()), middle, text)
+        painter.setFont(ui_font(tokens.SMALL_PX))
+        painter.setPen(theme["faint"])
+        painter.drawText(self.rect(), middle | Qt.AlignmentFlag.AlignRight, self._count)
+        room = self.width() - name - painter.fontMetrics().horizontalAdvance(self._count) - 10
+        painter.fillRect(QRect(name, self.height() // 2 - 4, max(2, round(room * self._share)), 8), theme["water3"])
+
+
+class _ShapesPage(_Scrolled):
+    def fill(self, shapes: Shapes | None, name: str) -> None:
+        if shapes is None:
+            self.empty(f"Sampling {name} to find its shapes.")
+            return
+        clear(self.lines)
+        head = f"{shapes.collection} — {grouped(shapes.sampled)} of {grouped(shapes.total)} documents sampled"
+        self.lines.addWidget(label(head, "muted", tokens.SMALL_PX, True, wrap=True))
+        for shape in shapes.shapes:
+            self.lines.addWidget(_ShapeBox(shape))
+            self.lines.addWidget(Line())
+        if shapes.differing:
+            self.lines.addSpacing(12)
+            self.lines.addWidget(label("Fields that differ in type", "muted", tokens.SMALL_PX, True))
+            self.lines.addSpacing(4)
+            for path in shapes.differing[:12]:
+                by = shapes.types[path]
+                whole = sum(by.values())
+                parts = [
+                    f"{word} {100 * share / (whole if whole > 0.9 else whole or 1):.0f} %" for word, share in by.items()
+                ]
+                if 0.9 <= whole < 0.9999:
+                    parts = [f"{word} {100 * share:.0f} %" for word, share in by.items()]
+                    parts.append(f"missing {100 * (1 - whole):.0f} %")
+                line = row(
+                    label(path, "muted", tokens.SMALL_PX), ElidedLabel(" · ".join(parts), "muted", 11, right=True)
+                )
+                line.setContentsMargins(0, 6, 0, 6)
+                self.lines.addLayout(line)
+                self.lines.addWidget(Line())
+        self.lines.addStretch(1)
+
+
+class _ShapeBox(QWidget):
+    def __init__(self, shape: Shape) -> None:
+        super().__init__()
+        self._share = shape.share
+        name, fields = ElidedLabel(shape.name), label(", ".join(shape.fields), "muted", tokens.SMALL_PX, wrap=True)
+        name.setFont(ui_font(bold=True))
+        percent = label(f"{100 * shape.share:.0f} %")
+        self._bar = _ShareBar(shape.share)
+        self.setLayout(column(row(name, percent), self._bar, fields, space=6, margins=(0, 8, 0, 8)))
+
+
+class _ShareBar(QWidget):
+    def __init__(self, share: float) -> None:
+        super().__init__()
+        self._share = share
+        self.setFixedHeight(5)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme["sunk"])
+        painter.drawRoundedRect(self.rect(), 2, 2)
+        painter.setBrush(theme["water2"])
+        painter.drawRoundedRect(QRect(0, 0, max(4, round(self.width() * min(1.0, self._share))), 5), 2, 2)

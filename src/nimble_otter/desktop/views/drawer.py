@@ -1,0 +1,70 @@
+"""The drawer under the grid: a head with title, a few words and buttons, and the editor of the selected step."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
+
+from nimble_otter.desktop import tokens
+from nimble_otter.desktop.parts import ElidedLabel, label, row
+from nimble_otter.desktop.session import OpenPull
+from nimble_otter.desktop.theme import theme
+
+
+class Head(QWidget):
+    """The drawer's head: title, words, then what is added to `right`."""
+
+    def __init__(self, title: str) -> None:
+        super().__init__()
+        self.setFixedHeight(tokens.DRAWER_HEAD)
+        self.title, self.words = label(title, bold=True), ElidedLabel("", "muted")
+        self.words.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
+        self.left, self.right = QHBoxLayout(), QHBoxLayout()
+        self.left.setSpacing(6)
+        self.right.setSpacing(8)
+        self.setLayout(row(self.title, self.words, self.left, self.right, space=10, margins=(12, 3, 12, 3)))
+        self.layout().setStretch(1, 1)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), theme["paper"])
+        painter.setPen(theme["line"])
+        painter.drawLine(0, 0, self.width(), 0)
+        painter.setPen(theme["grid_line"])
+        painter.drawLine(0, self.height() - 1, self.width(), self.height() - 1)
+
+
+class Drawer(QWidget):
+    """Base of all: `show_pull` hands it a pull, `refresh` brings it up to date with that."""
+
+    title = ""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("surface")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.session: OpenPull | None = None
+        self.head = Head(self.title)
+        self._whole = QVBoxLayout(self)
+        self._whole.setContentsMargins(0, 0, 0, 0)
+        self._whole.setSpacing(0)
+        self._whole.addWidget(self.head)
+
+    def set_body(self, *parts: QWidget, stretch: tuple[int, ...] = (1,)) -> None:
+        """Parts beside each other under the head."""
+        layout = row(*parts, space=0)
+        for place, share in enumerate(stretch):
+            layout.setStretch(place, share)
+        self._whole.addLayout(layout, 1)
+
+    def show_pull(self, session: OpenPull | None) -> None:
+        self.session = session
+        if session is not None:
+            self.refresh()
+
+    def refresh(self) -> None:
+        """Overridden by each."""
+
+    def focus_first(self) -> None:
+        """Put the keyboard where one would begin."""

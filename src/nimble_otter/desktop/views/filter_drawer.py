@@ -1,0 +1,374 @@
+"""Filter: conditions as lines, the same as SQL under them, and the values of the chosen column with their counts."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from nimble_otter.desktop.jobs import LOCAL
+from nimble_otter.desktop.parts import Line, boxed, button, clear, column, combo, label, row
+from nimble_otter.desktop.theme import code_font
+from nimble_otter.desktop.views.drawer import Drawer
+from nimble_otter.pull.steps import Condition, FilterStep
+from nimble_otter.pull.steps.filter import OPERATORS
+from nimble_otter.table.profile import value_counts
+from nimble_otter.table.show import grouped, plain, shown
+
+_SQL = "SQL condition"
+_PICKS = ("is one of", "is none of")
+MOST_VALUES = 300
+
+
+class FilterDrawer(Drawer):
+    title = "Filter"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.at = 0
+        self._focused = 0
+        self.add_button = button("Add condition", self.add_condition)
+        self.head.right.addWidget(self.add_button)
+        self._lines = QVBoxLayout()
+        self._lines.setSpacing(6)
+        self.sql = label("", "muted", 12, wrap=True)
+        self.sql.setFont(code_font())
+        self.problem = label("", "plum", wrap=True)
+        inside = boxed(column(self._lines, self.problem, self.sql, None, space=8, margins=(12, 10, 12, 8)))
+        scrolled = QScrollArea()
+        scrolled.setWidgetResizable(True)
+        scrolled.setWidget(inside)
+        self.values_title = label("", "muted", 12)
+        self.values = QListWidget()
+        self.values.setAccessibleName("Values")
+        self.values.itemChanged.connect(lambda _: self._picked())
+        self.search = QLineEdit()
+        self.search.setPlaceholderText("Find a value")
+        self.search.textChanged.connect(self._sift)
+        side = boxed(column(self.values_title, self.search, self.values, space=6, margins=(12, 9, 12, 8)), "raised")
+        side.setFixedWidth(310)
+        self.set_body(scrolled, Line(True, "grid_line"), side, stretch=(1, 0, 0))
+        self._counts: list[tuple[Any, int]] = []
+        self._counts_of: Any = None
+        self._rows: list[_ConditionRow] = []
+        self._shape: Any = None
+
+    # --- filling -----------------------------------------------------------------------------------------------
+
+    def show_step(self, at: int) -> None:
+        if at != self.at:
+            self._focused, self._shape = 0, None
+        self.at = at
+
+    @property
+    def step(self) -> FilterStep:
+        assert self.session is not None
+        step = self.session.pull.steps[self.at]
+        assert isinstance(step, FilterStep)
+        return step
+
+    def refresh(self) -> None:
+        session = self.session
+        assert session is not None
+        if self.at >= len(session.pull.steps) or not isinstance(session.pull.steps[self.at], FilterStep):
+            return
+        course, table = session.course, session.table
+        names: list[str] = []
+        if course is not None and self.at < len(course.results):
+            result, before = course.results[self.at], course.before(self.at)
+            names = [field.name for field in before.table.fields]
+            spent = f"{result.spent_s * 1000:.0f} ms"
+            words = f"{grouped(before.rows)} → {grouped(result.shaped.rows)} rows, on this machine, {spent}"
+            self.head.words.setText(words if self.step.on else "switched off")
+            self.problem.setText(str(result.error or ""))
+        elif table is not None:
+            names = [field.name for field in table.fields]
+        self.problem.setVisible(bool(self.problem.text()))
+        shape = (
+            id(session),
+            self.at,
+            tuple(names),
+            tuple((c.operator == "sql", c.operator) for c in self.step.conditions),
+        )
+        if shape != self._shape:
+            self._shape = shape
+            self._build(names)
+        for made, condition in zip(self._rows, self.step.conditions, strict=True):
+            made.fill(condition)
+        self.sql.setText(self.step.as_sql())
+        self._focused = max(0, min(self._focused, len(self.step.conditions) - 1))
+        self._load_values()
+
+    def _build(self, names: list[str]) -> None:
+        clear(self._lines)
+        self._rows = []
+        for place, condition in enumerate(self.step.conditions):
+            made = _ConditionRow(names, condition)
+            made.changed.connect(lambda c, place=place: self._put(place, c))
+            made.removed.connect(lambda place=place: self._remove(place))
+            made.focused.connect(lambda place=place: self._focus(place))
+            self._rows.append(made)
+            self._lines.addWidget(made)
+        if not self._rows:
+            self._lines.addWidget(
+                label("No condition yet: every row passes. Add one, or pick values on the right.", "faint")
+            )
+
+    def _focus(self, place: int) -> None:
+        if place != self._focused:
+            self._focused = place
+            self._load_values()
+
+    def _load_values(self) -> None:
+        """Values of the chosen condition's column, counted in the background."""
+        session = self.session
+        conditions = self.step.conditions
+        course = session.course if session is not None else None
+        if session is None or course is None or self.at > len(course.results) or not conditions:
+            self.values_title.setText("")
+            self.values.clear()
+            self.search.setVisible(False)
+            return
+        condition = conditions[self._focused]
+        before = course.before(self.at)
+        names = [field.name for field in before.table.fields]
+        self.search.setVisible(condition.column in names)
+        if condition.column not in names:
+            self.values_title.setText("Write it as after WHERE: and, or, not, in, like, between, is null.")
+            self.values.clear()
+            self._counts_of = None
+            return
+        place, view = names.index(condition.column), before.flat()
+        noun = "documents" if session.is_documents else "rows"
+        self.values_title.setText(f"Values of {condition.column} in the {grouped(len(view))} {noun}")
+        wanted = (id(view.table), id(view.ids), place)
+        if wanted == self._counts_of:
+            self._tick()
+            return
+        self._counts_of = wanted
+
+        def show(counts: list[tuple[Any, int]]) -> None:
+            self._counts = counts
+            self._sift()
+
+        if len(view) <= 200_000:
+            show(value_counts(view, place))
+        else:
+            self.values.clear()
+            session.jobs.submit(LOCAL, "values", lambda stop, _: value_counts(view, place, stop), show)
+
+    def _sift(self) -> None:
+        """List the values that the search finds, most frequent first."""
+        needle = self.search.text().casefold()
+        self.values.blockSignals(True)
+        self.values.clear()
+        found = [(v, n) for v, n in self._counts if needle in _name(v).casefold()]
+        most = max((n for _, n in found), default=1)
+        for value, count in found[:MOST_VALUES]:
+            item = QListWidgetItem()
+            item.setData(Qt.ItemDataRole.UserRole, (value,))
+            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+            item.setCheckState(Qt.CheckState.Unchecked)
+            bar = "▇" * max(1, round(12 * count / most)) if count else ""
+            item.setText(f"{_name(value)}   {grouped(count)}")
+            item.setToolTip(f"{_name(value)}: {grouped(count)} {bar}")
+            self.values.addItem(item)
+        if len(found) > MOST_VALUES:
+            self.values.addItem(f"{grouped(len(found) - MOST_VALUES)} more: search to see them")
+        self.values.blockSignals(False)
+        self._tick()
+
+    def _tick(self) -> None:
+        """Tick what passes the chosen condition."""
+        if not self.step.conditions:
+            return
+        condition = self.step.conditions[self._focused]
+        chosen = {_name(v) for v in condition.values} | ({_name(None)} if condition.with_empty else set())
+        self.values.blockSignals(True)
+        for place in range(self.values.count()):
+            item = self.values.item(place)
+            data = item.data(Qt.ItemDataRole.UserRole)
+            if data is None:
+                continue
+            inside = _name(data[0]) in chosen
+            passes = (
+                inside
+                if condition.operator == "is one of"
+                else (not inside if condition.operator == "is none of" else False)
+            )
+            item.setCheckState(Qt.CheckState.Checked if passes else Qt.CheckState.Unchecked)
+        self.values.blockSignals(False)
+
+    # --- changing ----------------------------------------------------------------------------------------------
+
+    def _picked(self) -> None:
+        """A tick makes the condition one of picked values; values out of sight keep their ticks."""
+        condition = self.step.conditions[self._focused]
+        listed, ticked = [], []
+        for place in range(self.values.count()):
+            item = self.values.item(place)
+            data = item.data(Qt.ItemDataRole.UserRole)
+            if data is not None:
+                listed.append(data[0])
+                if item.checkState() == Qt.CheckState.Checked:
+                    ticked.append(data[0])
+        negative = condition.operator == "is none of"
+        chosen = [v for v in listed if v not in ticked] if negative else ticked
+        seen = {_name(v) for v in listed}
+        kept = [v for v in condition.values if condition.operator in _PICKS and _name(v) not in seen]
+        values = tuple(v for v in [*kept, *chosen] if v is not None)
+        empty = None in chosen or (condition.with_empty and _name(None) not in seen)
+        operator = condition.operator if condition.operator in _PICKS else "is one of"
+        self._put(self._focused, replace(condition, operator=operator, values=values, with_empty=empty))
+
+    def _put(self, place: int, condition: Condition) -> None:
+        assert self.session is not None
+        conditions = [*self.step.conditions]
+        if conditions[place] != condition:
+            conditions[place] = condition
+            self.session.set_step(self.at, replace(self.step, conditions=tuple(conditions)), "Change filter")
+
+    def _remove(self, place: int) -> None:
+        assert self.session is not None
+        conditions = (*self.step.conditions[:place], *self.step.conditions[place + 1 :])
+        self.session.set_step(self.at, replace(self.step, conditions=conditions), "Remove condition")
+
+    def add_condition(self) -> None:
+        """A condition on the first column that has none yet."""
+        session = self.session
+        if session is None or session.course is None:
+            return
+        names = [field.name for field in session.course.before(self.at).table.fields]
+        used = {condition.column for condition in self.step.conditions}
+        name = next((n for n in names if n not in used), names[0] if names else "")
+        self._focused = len(self.step.conditions)
+        made = Condition("is not empty", name)
+        session.set_step(self.at, replace(self.step, conditions=(*self.step.conditions, made)), "Add condition")
+
+    def focus_first(self) -> None:
+        if self._rows:
+            self._rows[0].setFocus()
+
+
+def _name(value: Any) -> str:
+    if value is None:
+        return "∅ empty"
+    return shown(value) if isinstance(value, (float, int)) and not isinstance(value, bool) else (plain(value) or "“ ”")
+
+
+class _ConditionRow(QWidget):
+    """On or off, column, comparison, value; or a typed SQL condition."""
+
+    changed = Signal(object)
+    removed = Signal()
+    focused = Signal()
+
+    def __init__(self, names: list[str], condition: Condition) -> None:
+        super().__init__()
+        self._condition = condition
+        self.on = QCheckBox()
+        self.on.setAccessibleName("Condition on")
+        self.column: QComboBox = combo([*names, (_SQL, _SQL)], condition.column, "Column")
+        if condition.column and condition.column not in names:
+            self.column.insertItem(0, condition.column, condition.column)
+            self.column.setCurrentIndex(0)
+        self.operator: QComboBox = combo(OPERATORS, condition.operator, "Comparison")
+        self.value = QLineEdit()
+        self.value.setAccessibleName("Value")
+        self.column.setFixedWidth(128)
+        self.operator.setFixedWidth(132)
+        gone = button("×", self.removed.emit, "plain", "Remove the condition")
+        self.setLayout(row(self.on, self.column, self.operator, self.value, gone, space=6))
+        self.layout().setStretch(3, 1)
+        self.setFocusProxy(self.column)
+        self.fill(condition)
+        self.on.toggled.connect(lambda on: self._put(replace(self._condition, on=on)))
+        self.column.activated.connect(lambda _: self._column_chosen())
+        self.operator.activated.connect(lambda _: self._operator_chosen())
+        self.value.editingFinished.connect(self._typed)
+        for part in (self.column, self.operator, self.value):
+            part.installEventFilter(self)
+
+    def eventFilter(self, watched: Any, event: Any) -> bool:
+        if event.type() == event.Type.FocusIn:
+            self.focused.emit()
+        return False
+
+    def fill(self, condition: Condition) -> None:
+        self._condition = condition
+        self.on.blockSignals(True)
+        self.on.setChecked(condition.on)
+        self.on.blockSignals(False)
+        is_sql = condition.operator == "sql"
+        self.operator.setVisible(not is_sql)
+        self.column.setCurrentIndex(self.column.findData(_SQL if is_sql else condition.column))
+        self.operator.setCurrentIndex(max(0, self.operator.findData(condition.operator)))
+        self.value.setVisible(condition.operator not in ("is empty", "is not empty"))
+        self.value.setReadOnly(condition.operator in _PICKS and any(not isinstance(v, str) for v in condition.values))
+        hint = {"between": "low and high", "sql": "level_m > 0.3 and quality <> 'void'"}
+        self.value.setPlaceholderText(hint.get(condition.operator, "value"))
+        if not self.value.hasFocus() or not self.value.isModified():
+            self.value.setText(self._text(condition))
+
+    @staticmethod
+    def _text(condition: Condition) -> str:
+        if condition.operator == "sql":
+            return condition.text
+        joined = " and ".join if condition.operator == "between" else ", ".join
+        return joined([*(plain(v) for v in condition.values), *(["∅"] if condition.with_empty else [])])
+
+    def _column_chosen(self) -> None:
+        name = self.column.currentData()
+        if name == _SQL:
+            text = self._condition.as_sql() if self._condition.values else ""
+            self._put(Condition("sql", text=text, on=self._condition.on))
+        else:
+            operator = "is not empty" if self._condition.operator == "sql" else self._condition.operator
+            values = () if name != self._condition.column else self._condition.values
+            self._put(
+                replace(self._condition, column=name, operator=operator, values=values, text="", with_empty=False)
+            )
+
+    def _operator_chosen(self) -> None:
+        operator = self.operator.currentData()
+        values = self._condition.values
+        if operator in ("is empty", "is not empty"):
+            values = ()
+        elif operator not in (*_PICKS, "between"):
+            values = values[:1]
+        self._put(replace(self._condition, operator=operator, values=values, with_empty=False))
+        if operator not in _PICKS:
+            self.value.setFocus()
+
+    def _typed(self) -> None:
+        if not self.value.isModified():
+            return
+        self.value.setModified(False)
+        text, condition = self.value.text().strip(), self._condition
+        if condition.operator == "sql":
+            self._put(replace(condition, text=text))
+        elif condition.operator == "between":
+            low, _, high = text.partition(" and ")
+            self._put(replace(condition, values=(low.strip(), high.strip()) if high else ((low,) if low else ())))
+        elif condition.operator in _PICKS:
+            parts = [part.strip() for part in text.split(",") if part.strip()]
+            empty = "∅" in parts
+            self._put(replace(condition, values=tuple(p for p in parts if p != "∅"), with_empty=empty))
+        else:
+            self._put(replace(condition, values=(text,) if text else ()))
+
+    def _put(self, condition: Condition) -> None:
+        if condition != self._condition:
+            self._condition = condition
+            self.changed.emit(condition)

@@ -1,0 +1,154 @@
+"""The find box: one ranked list over tables, columns, fields, saved pulls and commands."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from PySide6.QtCore import QEvent, QObject, QPoint, QRect, QSize, Qt
+from PySide6.QtGui import QKeyEvent, QPainter
+from PySide6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QStyle, QStyledItemDelegate, QWidget
+
+from nimble_otter.desktop import tokens
+from nimble_otter.desktop.theme import theme, ui_font
+
+MOST = 14
+_DATA = Qt.ItemDataRole.UserRole
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """`name` is matched; `where` stands beside it; `word` says what it is."""
+
+    name: str
+    where: str
+    word: str
+    do: Callable[[], object]
+
+
+def rank(needle: str, name: str) -> int | None:
+    """How well a name fits, less is better; None when it does not: whole, start, start of a word, inside, letters."""
+    needle, folded = needle.casefold(), name.casefold()
+    if folded == needle:
+        return 0
+    if folded.startswith(needle):
+        return 1
+    words = folded.replace("_", " ").replace(".", " ").split()
+    if any(word.startswith(needle) for word in words):
+        return 2
+    if needle in folded:
+        return 3
+    if all(any(w.startswith(part) for w in words) for part in needle.split()):
+        return 4
+    letters = iter(folded)
+    return 5 if len(needle) > 2 and all(c in letters for c in needle) else None
+
+
+def best(needle: str, findings: list[Finding], most: int = MOST) -> list[Finding]:
+    """The findings that fit, best first; with nothing typed the first ones."""
+    needle = needle.strip()
+    if not needle:
+        return findings[:most]
+    scored = [(score, len(f.name), n) for n, f in enumerate(findings) if (score := rank(needle, f.name)) is not None]
+    return [findings[n] for _, _, n in sorted(scored)[:most]]
+
+
+class _Paint(QStyledItemDelegate):
+    def sizeHint(self, option: object, index: object) -> QSize:
+        return QSize(100, 28)
+
+    def paint(self, painter: QPainter, option: object, index: object) -> None:
+        finding: Finding = index.data(_DATA)  # type: ignore[attr-defined]
+        rect: QRect = option.rect  # type: ignore[attr-defined]
+        if option.state & QStyle.StateFlag.State_Selected:  # type: ignore[attr-defined]
+            painter.fillRect(rect, theme["water4"])
+        inner = rect.adjusted(10, 0, -10, 0)
+        middle = Qt.AlignmentFlag.AlignVCenter
+        painter.setFont(ui_font(tokens.SMALL_PX))
+        painter.setPen(theme["faint"])
+        painter.drawText(inner, middle | Qt.AlignmentFlag.AlignRight, finding.word)
+        word = painter.fontMetrics().horizontalAdvance(finding.word) + 12
+        painter.setFont(ui_font())
+        painter.setPen(theme["ink"])
+        room = inner.width() - word
+        name = painter.fontMetrics().elidedText(finding.name, Qt.TextElideMode.ElideRight, room)
+        painter.drawText(inner, middle, name)
+        used = painter.fontMetrics().horizontalAdvance(name) + 10
+        painter.setFont(ui_font(tokens.SMALL_PX))
+        painter.setPen(theme["muted"])
+        where = painter.fontMetrics().elidedText(finding.where, Qt.TextElideMode.ElideRight, max(0, room - used))
+        painter.drawText(inner.adjusted(used, 1, 0, 0), middle, where)
+
+
+class FindBox(QObject):
+    """Turns a line edit into the find box; the list lies over the window under it."""
+
+    def __init__(self, box: QLineEdit, window: QWidget, collect: Callable[[], list[Finding]]) -> None:
+        super().__init__(window)
+        self._box, self._window, self._collect = box, window, collect
+        self._all: list[Finding] = []
+        self.list = QListWidget(window)
+        self.list.setObjectName("found")
+        self.list.setAccessibleName("Found")
+        self.list.setItemDelegate(_Paint(self.list))
+        self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.list.hide()
+        self.list.itemClicked.connect(lambda item: self._go(item.data(_DATA)))
+        box.textEdited.connect(lambda _: self._fill())
+        box.installEventFilter(self)
+
+    def open(self) -> None:
+        self._box.setFocus()
+        self._box.selectAll()
+        self._all = self._collect()
+        self._fill()
+
+    def close(self) -> None:
+        self.list.hide()
+        self._box.clear()
+
+    def _fill(self) -> None:
+        if not self._all:
+            self._all = self._collect()
+        found = best(self._box.text(), self._all)
+        self.list.clear()
+        for finding in found:
+            item = QListWidgetItem(finding.name)
+            item.setData(_DATA, finding)
+            self.list.addItem(item)
+        if not found:
+            item = QListWidgetItem()
+            item.setData(_DATA, Finding("Nothing is called that", "", "", lambda: None))
+            self.list.addItem(item)
+        self.list.setCurrentRow(0)
+        width = max(440, self._box.width())
+        corner = self._box.mapTo(self._window, QPoint(self._box.width() - width, self._box.height() + 4))
+        self.list.setGeometry(corner.x(), corner.y(), width, 28 * max(1, self.list.count()) + 12)
+        self.list.show()
+        self.list.raise_()
+
+    def _go(self, finding: Finding) -> None:
+        self.close()
+        self._window.setFocus()
+        finding.do()
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
+            row, key = self.list.currentRow(), event.key()
+            if key in (Qt.Key.Key_Down, Qt.Key.Key_Up):
+                step = 1 if key == Qt.Key.Key_Down else -1
+                self.list.setCurrentRow(max(0, min(self.list.count() - 1, row + step)))
+                return True
+            if key in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.list.isVisible():
+                self._go(self.list.item(max(0, row)).data(_DATA))
+                return True
+            if key == Qt.Key.Key_Escape:
+                self.close()
+                self._window.setFocus()
+                return True
+        if event.type() == QEvent.Type.FocusIn and not self.list.isVisible():
+            self._all = self._collect()
+            self._fill()
+        if event.type() == QEvent.Type.FocusOut:
+            self.list.hide()
+        return False

@@ -1,0 +1,520 @@
+"""The grid: a scroll area that paints the visible cells itself, keeps its selection as blocks, and edits in place.
+
+Over 400 lines would be two things; input is here, painting in grid_paint.py, what is shown in grid_model.py.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PySide6.QtCore import QEvent, QMimeData, QPoint, QRect, Qt, Signal
+from PySide6.QtGui import (
+    QAccessible,
+    QAccessibleEvent,
+    QDrag,
+    QFocusEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QResizeEvent,
+)
+from PySide6.QtWidgets import QAbstractScrollArea, QApplication, QLineEdit, QToolTip, QWidget
+
+from nimble_otter.desktop import tokens
+from nimble_otter.desktop.grid_model import GroupsModel, Line, RowsModel
+from nimble_otter.desktop.grid_paint import PAD, GridPainter
+from nimble_otter.desktop.selection import Selection
+from nimble_otter.desktop.theme import theme
+
+COLUMN_MIME = "application/x-nimble-otter-column"
+HEAD = 45
+LEAST, MOST = 36, 700
+_GRIP = 5
+_MOST_PIXELS = 1 << 30
+
+
+class Grid(QAbstractScrollArea):
+    """Signals carry positions and places among the columns shown."""
+
+    current_changed = Signal(int, int)
+    selection_changed = Signal()
+    header_clicked = Signal(int, bool)
+    menu_wanted = Signal(int, int, QPoint)
+    group_toggled = Signal(int)
+    edit_wanted = Signal(int, int)
+    typed = Signal(int, int, str)
+    width_changed = Signal(str, int)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.model: RowsModel | GroupsModel | None = None
+        self.selection = Selection()
+        self.widths: list[int] = []
+        self._edges: list[int] = [0]
+        self._lines: dict[int, Line] = {}
+        self._painter = GridPainter()
+        self._editor: QLineEdit | None = None
+        self._press: tuple[str, int, QPoint] | None = None
+        self._hot = -1
+        self.setFrameShape(QAbstractScrollArea.Shape.NoFrame)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setViewportMargins(HEAD, tokens.HEADER, 0, 0)
+        self.setMouseTracking(True)
+        self.viewport().setMouseTracking(True)
+        self.setAccessibleName("Rows")
+        self.verticalScrollBar().valueChanged.connect(self._scrolled)
+        self.horizontalScrollBar().valueChanged.connect(self._scrolled)
+        theme.changed.connect(self.viewport().update)
+
+    # --- what is shown -----------------------------------------------------------------------------------------
+
+    def set_model(self, model: RowsModel | GroupsModel | None, widths: list[int], keep: bool) -> None:
+        """Show a model; `keep` leaves the place and the selection where they are."""
+        self.close_editor()
+        self.model, self.widths = model, list(widths)
+        self._lines.clear()
+        self._measure()
+        if keep:
+            self.selection.fit(self.rows, len(self.widths))
+        else:
+            self.selection.clear()
+            self.verticalScrollBar().setValue(0)
+            self.horizontalScrollBar().setValue(0)
+            if self.rows and self.widths:
+                self.selection.move(0, 0)
+        self.refresh()
+        self.selection_changed.emit()
+        self.current_changed.emit(*self.selection.current)
+
+    def refresh(self) -> None:
+        """Paint again from the model."""
+        self._lines.clear()
+        self.viewport().update()
+        self.update()
+
+    @property
+    def rows(self) -> int:
+        return self.model.rows if self.model is not None else 0
+
+    def _measure(self) -> None:
+        self._edges = [0]
+        for width in self.widths:
+            self._edges.append(self._edges[-1] + width)
+        page = self.viewport().height()
+        bar = self.verticalScrollBar()
+        bar.setRange(0, max(0, min(_MOST_PIXELS, self.rows * tokens.ROW - page + 8)))
+        bar.setPageStep(page)
+        bar.setSingleStep(tokens.ROW)
+        across = self.horizontalScrollBar()
+        across.setRange(0, max(0, self._edges[-1] - self.viewport().width() + 1))
+        across.setPageStep(self.viewport().width())
+        across.setSingleStep(40)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._measure()
+
+    def _scrolled(self) -> None:
+        self.close_editor()
+        self.viewport().update()
+        self.update()
+
+    def scrollContentsBy(self, dx: int, dy: int) -> None:
+        return  # painted whole from ready text by _scrolled
+
+    def line(self, position: int) -> Line:
+        found = self._lines.get(position)
+        if found is None:
+            assert self.model is not None
+            if len(self._lines) > 4000:
+                self._lines.clear()
+            found = self._lines[position] = self.model.line(position)
+        return found
+
+    def _visible_rows(self) -> range:
+        top = self.verticalScrollBar().value()
+        return range(top // tokens.ROW, min(self.rows, (top + self.viewport().height()) // tokens.ROW + 1))
+
+    def _visible_columns(self) -> range:
+        left, right = self.horizontalScrollBar().value(), self.horizontalScrollBar().value() + self.viewport().width()
+        first = next((n for n in range(len(self.widths)) if self._edges[n + 1] > left), len(self.widths))
+        last = next((n for n in range(first, len(self.widths)) if self._edges[n] >= right), len(self.widths))
+        return range(first, last)
+
+    def cell_rect(self, position: int, column: int) -> QRect:
+        """In the viewport's coordinates."""
+        x = self._edges[column] - self.horizontalScrollBar().value()
+        y = position * tokens.ROW - self.verticalScrollBar().value()
+        return QRect(x, y, self.widths[column], tokens.ROW)
+
+    # --- painting ----------------------------------------------------------------------------------------------
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self.viewport())
+        painter.fillRect(self.viewport().rect(), theme["surface"])
+        if self.model is None:
+            return
+        columns = self._visible_columns()
+        model_columns = self.model.columns
+        for position in self._visible_rows():
+            line = self.line(position)
+            y = position * tokens.ROW - self.verticalScrollBar().value()
+            width = self._edges[-1] - self.horizontalScrollBar().value()
+            self._painter.ground(painter, QRect(0, y, width, tokens.ROW), line)
+            for column in columns:
+                selected = self._is_marked(position, column)
+                rect = self.cell_rect(position, column)
+                self._painter.cell(painter, rect, line.cells[column], model_columns[column], line, selected)
+        position, column = self.selection.current
+        if 0 <= position < self.rows and 0 <= column < len(self.widths):
+            colour = theme["water1"] if self.hasFocus() else theme["faint"]
+            painter.setPen(QPen(colour, 2))
+            painter.drawRect(self.cell_rect(position, column).adjusted(0, 0, -2, -2))
+
+    def _is_marked(self, position: int, column: int) -> bool:
+        single = len(self.selection.blocks) == 1 and self.selection.blocks[0].cells == 1
+        return not single and self.selection.holds(position, column)
+
+    def event(self, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.Paint:
+            self._paint_frame()
+        if isinstance(event, QMouseEvent):  # the base class lets go of what happens in the margins
+            self._mouse(event, event.position().toPoint())
+            return True
+        return super().event(event)
+
+    def _paint_frame(self) -> None:
+        """The header and the row heads, which lie in the margins around the viewport."""
+        painter = QPainter(self)
+        painter.fillRect(QRect(0, 0, self.width(), tokens.HEADER), theme["paper"])
+        painter.fillRect(QRect(0, tokens.HEADER, HEAD, self.height()), theme["surface"])
+        if self.model is not None:
+            painter.setClipRect(QRect(HEAD, 0, self.viewport().width(), tokens.HEADER))
+            for column in self._visible_columns():
+                x = HEAD + self._edges[column] - self.horizontalScrollBar().value()
+                rect = QRect(x, 0, self.widths[column], tokens.HEADER)
+                self._painter.header_cell(painter, rect, self.model.columns[column], column == self._hot)
+            painter.setClipRect(QRect(0, tokens.HEADER, HEAD, self.viewport().height()))
+            for position in self._visible_rows():
+                y = tokens.HEADER + position * tokens.ROW - self.verticalScrollBar().value()
+                marked = self.selection.holds_row(position)
+                self._painter.head(painter, QRect(0, y, HEAD, tokens.ROW), self.line(position), marked)
+            painter.setClipping(False)
+        painter.setPen(theme["line"])
+        painter.drawLine(0, tokens.HEADER - 1, self.width(), tokens.HEADER - 1)
+        painter.drawLine(HEAD - 1, 0, HEAD - 1, self.height())
+
+    # --- the mouse ---------------------------------------------------------------------------------------------
+
+    def _place(self, point: QPoint) -> tuple[str, int, int]:
+        """What lies under a point of the whole widget: (header, grip, head, cell or nothing; position; column)."""
+        x = point.x() - HEAD + self.horizontalScrollBar().value()
+        position = (point.y() - tokens.HEADER + self.verticalScrollBar().value()) // tokens.ROW
+        column = next((n for n in range(len(self.widths)) if self._edges[n] <= x < self._edges[n + 1]), -1)
+        if point.y() < tokens.HEADER:
+            for n in range(len(self.widths)):
+                if abs(x - self._edges[n + 1]) <= _GRIP and point.x() >= HEAD:
+                    return ("grip", -1, n)
+            return ("header" if column >= 0 and point.x() >= HEAD else "nothing", -1, column)
+        if not 0 <= position < self.rows:
+            return ("nothing", -1, -1)
+        if point.x() < HEAD:
+            return ("head", position, -1)
+        return ("cell" if column >= 0 else "nothing", position, column)
+
+    def viewportEvent(self, event: QEvent) -> bool:
+        # mouse events of the viewport are handled in the widget's own coordinates, together with the margins'
+        if isinstance(event, QMouseEvent):
+            moved = QPoint(HEAD, tokens.HEADER) + event.position().toPoint()
+            self._mouse(event, moved)
+            return True
+        if event.type() == QEvent.Type.ToolTip:
+            self._tell(event)
+            return True
+        return super().viewportEvent(event)
+
+    def _mouse(self, event: QMouseEvent, point: QPoint) -> None:
+        kind = event.type()
+        if kind == QEvent.Type.MouseMove:
+            self._moved(event, point)
+            return
+        where, position, column = self._place(point)
+        shift = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+        control = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+        if kind == QEvent.Type.MouseButtonRelease:
+            press, self._press = self._press, None
+            self.unsetCursor()
+            if press is not None and press[0] == "header" and where == "header" and press[1] == column:
+                self.header_clicked.emit(column, shift) if not control else self._select_column(column, shift)
+            elif press is not None and press[0] == "grip" and self.model is not None:
+                self.width_changed.emit(self.model.columns[press[1]].name, self.widths[press[1]])
+            return
+        if event.button() == Qt.MouseButton.RightButton:
+            if where == "cell" and not self.selection.holds(position, column):
+                self.go(position, column)
+            if where in ("cell", "header", "head"):
+                self.menu_wanted.emit(position, column, event.globalPosition().toPoint())
+            return
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        if kind == QEvent.Type.MouseButtonDblClick:
+            if where == "grip":
+                self.fit_column(column)
+            elif where == "cell":
+                self.edit_wanted.emit(position, column)
+            return
+        self.setFocus(Qt.FocusReason.MouseFocusReason)
+        self.close_editor()
+        self._press = (where, column, point)
+        if where == "cell":
+            if isinstance(self.model, GroupsModel) and self.model.columns[column].place == -1:
+                self.group_toggled.emit(position) if self._on_branch(position, column, point) else None
+            self.go(position, column, shift, control)
+        elif where == "head":
+            anchor = self.selection.anchor[0] if shift else position
+            self.selection.rows(anchor, position, len(self.widths), control)
+            self._chosen()
+        elif where == "nothing" and point.x() < HEAD and point.y() < tokens.HEADER:
+            self.select_all()
+
+    def _on_branch(self, position: int, column: int, point: QPoint) -> bool:
+        line = self.line(position)
+        left = HEAD + self.cell_rect(position, column).left() + PAD + max(0, line.depth) * 18
+        return line.is_open is not None and left - 4 <= point.x() <= left + 14
+
+    def _moved(self, event: QMouseEvent, point: QPoint) -> None:
+        where, position, column = self._place(point)
+        if self._press is None:
+            self.setCursor(Qt.CursorShape.SplitHCursor if where == "grip" else Qt.CursorShape.ArrowCursor)
+            hot = column if where in ("header",) else -1
+            if hot != self._hot:
+                self._hot = hot
+                self.update()
+            return
+        kind, pressed, start = self._press
+        if kind == "grip":
+            left = HEAD + self._edges[pressed] - self.horizontalScrollBar().value()
+            self.widths[pressed] = max(LEAST, min(MOST, point.x() - left))
+            self._measure()
+            self.refresh()
+        elif kind == "header" and (point - start).manhattanLength() > QApplication.startDragDistance():
+            self._press = None
+            self._drag_column(pressed)
+        elif kind == "cell" and where == "cell" and event.buttons() & Qt.MouseButton.LeftButton:
+            self.go(position, column, extend=True)
+        elif kind == "head" and where in ("head", "cell"):
+            self.selection.rows(self.selection.anchor[0], position, len(self.widths))
+            self._chosen()
+
+    def _drag_column(self, column: int) -> None:
+        assert self.model is not None
+        drag, data = QDrag(self), QMimeData()
+        data.setData(COLUMN_MIME, self.model.columns[column].name.encode())
+        data.setText(self.model.columns[column].name)
+        drag.setMimeData(data)
+        drag.exec(Qt.DropAction.CopyAction)
+
+    def _tell(self, event: QEvent) -> None:
+        point: QPoint = event.pos()  # type: ignore[attr-defined]
+        where, position, column = self._place(point + QPoint(HEAD, tokens.HEADER))
+        if where == "cell":
+            cell = self.line(position).cells[column]
+            room = self.widths[column] - 2 * PAD
+            if self._painter.metrics(self._painter.font).horizontalAdvance(cell.text) > room:
+                QToolTip.showText(event.globalPos(), cell.text[:600], self)  # type: ignore[attr-defined]
+                return
+        QToolTip.hideText()
+
+    # --- going about -------------------------------------------------------------------------------------------
+
+    def go(self, position: int, column: int, extend: bool = False, add: bool = False) -> None:
+        """Make a cell current and bring it into sight."""
+        if not self.rows or not self.widths:
+            return
+        position, column = max(0, min(position, self.rows - 1)), max(0, min(column, len(self.widths) - 1))
+        self.selection.move(position, column, extend, add)
+        self.reveal(position, column)
+        self._chosen()
+
+    def reveal(self, position: int, column: int) -> None:
+        rect = self.cell_rect(position, column)
+        bar, across = self.verticalScrollBar(), self.horizontalScrollBar()
+        if rect.top() < 0:
+            bar.setValue(bar.value() + rect.top())
+        elif rect.bottom() > self.viewport().height():
+            bar.setValue(bar.value() + rect.bottom() - self.viewport().height() + 1)
+        if rect.left() < 0:
+            across.setValue(across.value() + rect.left())
+        elif rect.right() > self.viewport().width() and rect.width() < self.viewport().width():
+            across.setValue(across.value() + rect.right() - self.viewport().width() + 1)
+
+    def select_all(self) -> None:
+        if self.rows:
+            self.selection.everything(self.rows, len(self.widths))
+            self._chosen()
+
+    def _select_column(self, column: int, add: bool) -> None:
+        self.selection.column(column, self.rows, add)
+        self._chosen()
+
+    def _chosen(self) -> None:
+        self.viewport().update()
+        self.update()
+        self.selection_changed.emit()
+        self.current_changed.emit(*self.selection.current)
+        position, column = self.selection.current
+        if self.model is not None and 0 <= position < self.rows:
+            name = self.model.columns[column].name
+            self.setAccessibleName(
+                f"{name}, row {position + 1} of {self.rows}: {self.line(position).cells[column].text}"
+            )
+            QAccessible.updateAccessibility(QAccessibleEvent(self, QAccessible.Event.NameChanged))
+
+    def fit_column(self, column: int) -> None:
+        """As wide as its name and what is in sight."""
+        assert self.model is not None
+        small, font, bold = self._painter.small, self._painter.font, self._painter.bold
+        head = self.model.columns[column]
+        widths = [
+            self._painter.metrics(bold).horizontalAdvance(f"{head.name} {head.mark}") + 4,
+            self._painter.metrics(small).horizontalAdvance(head.under),
+        ]
+        for position in self._visible_rows():
+            widths.append(self._painter.metrics(font).horizontalAdvance(self.line(position).cells[column].text))
+        self.widths[column] = max(LEAST, min(MOST, max(widths) + 2 * PAD + 2))
+        self._measure()
+        self.refresh()
+        self.width_changed.emit(head.name, self.widths[column])
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        position, column = self.selection.current
+        key, modifiers = event.key(), event.modifiers()
+        shift = bool(modifiers & Qt.KeyboardModifier.ShiftModifier)
+        control = bool(modifiers & Qt.KeyboardModifier.ControlModifier)
+        page = max(1, self.viewport().height() // tokens.ROW - 1)
+        last, end = self.rows - 1, len(self.widths) - 1
+        moves = {
+            Qt.Key.Key_Up: (0 if control else position - 1, column),
+            Qt.Key.Key_Down: (last if control else position + 1, column),
+            Qt.Key.Key_Left: (position, 0 if control else column - 1),
+            Qt.Key.Key_Right: (position, end if control else column + 1),
+            Qt.Key.Key_PageUp: (position - page, column),
+            Qt.Key.Key_PageDown: (position + page, column),
+            Qt.Key.Key_Home: (0 if control else position, 0),
+            Qt.Key.Key_End: (last if control else position, end),
+        }
+        line = self.line(position) if 0 <= position < self.rows else None
+        opens = line is not None and line.is_open == (key == Qt.Key.Key_Left)
+        if (
+            line is not None
+            and line.is_open is not None
+            and (key == Qt.Key.Key_Return or (key in (Qt.Key.Key_Left, Qt.Key.Key_Right) and opens))
+        ):
+            self.group_toggled.emit(position)
+            return
+        if Qt.Key(key) in moves and not modifiers & Qt.KeyboardModifier.AltModifier:
+            self.go(*moves[Qt.Key(key)], extend=shift)
+        elif key == Qt.Key.Key_Space and shift and position >= 0:
+            self.selection.rows(position, position, len(self.widths))
+            self._chosen()
+        elif key == Qt.Key.Key_Space and control and column >= 0:
+            self._select_column(column, False)
+        elif key in (Qt.Key.Key_F2, Qt.Key.Key_Return, Qt.Key.Key_Enter) and not control and position >= 0:
+            self.edit_wanted.emit(position, column)
+        elif key == Qt.Key.Key_Menu and position >= 0:
+            self.menu_wanted.emit(
+                position, column, self.viewport().mapToGlobal(self.cell_rect(position, column).center())
+            )
+        elif event.text().isprintable() and event.text() and not control and position >= 0 and key != Qt.Key.Key_Space:
+            self.typed.emit(position, column, event.text())
+        else:
+            super().keyPressEvent(event)
+
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        super().focusInEvent(event)
+        self.viewport().update()
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        super().focusOutEvent(event)
+        self.viewport().update()
+
+    # --- editing in place --------------------------------------------------------------------------------------
+
+    def open_editor(self, position: int, column: int, text: str, commit: Any) -> QLineEdit:
+        """A field over a cell; `commit(text, step)` gives whether the value was taken; step is where to go next."""
+        self.close_editor()
+        self.go(position, column)
+        editor = _CellEditor(
+            self.viewport(), text, lambda value, step: self._commit(commit, value, step), self.close_editor
+        )
+        rect = self.cell_rect(position, column)
+        editor.setGeometry(rect.adjusted(0, 0, max(0, 120 - rect.width()), 0))
+        editor.setAccessibleName(f"Edit {self.model.columns[column].name}" if self.model else "Edit")
+        editor.show()
+        editor.setFocus()
+        self._editor = editor
+        return editor
+
+    def _commit(self, commit: Any, value: str, step: tuple[int, int]) -> bool:
+        if not commit(value):
+            return False
+        self.close_editor()
+        position, column = self.selection.current
+        if step != (0, 0):
+            self.go(position + step[0], column + step[1])
+        return True
+
+    def close_editor(self) -> None:
+        editor, self._editor = self._editor, None
+        if editor is not None:
+            had_focus = editor.hasFocus()
+            editor.hide()
+            editor.deleteLater()
+            if had_focus:
+                self.setFocus()
+
+    @property
+    def editor(self) -> QLineEdit | None:
+        return self._editor
+
+
+class _CellEditor(QLineEdit):
+    """Enter takes the value and goes down, Tab goes right, Escape leaves the cell as it was."""
+
+    def __init__(self, parent: QWidget, text: str, commit: Any, cancel: Any) -> None:
+        super().__init__(text, parent)
+        self.setObjectName("cell")
+        self._do, self._cancel = commit, cancel
+        self.textEdited.connect(lambda: self.mark(""))
+
+    def mark(self, problem: str) -> None:
+        """Show that the value was refused, and why."""
+        self.setProperty("state", "wrong" if problem else "")
+        self.style().unpolish(self)
+        self.style().polish(self)
+        self.setToolTip(problem)
+        if problem:
+            QToolTip.showText(self.mapToGlobal(QPoint(0, self.height())), problem, self)
+
+    def event(self, event: QEvent) -> bool:
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
+            steps = {
+                Qt.Key.Key_Return: (1, 0),
+                Qt.Key.Key_Enter: (1, 0),
+                Qt.Key.Key_Tab: (0, 1),
+                Qt.Key.Key_Backtab: (0, -1),
+            }
+            if Qt.Key(event.key()) in steps:
+                self._do(self.text(), steps[Qt.Key(event.key())])
+                return True
+            if event.key() == Qt.Key.Key_Escape:
+                self._cancel()
+                return True
+        return super().event(event)
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        super().focusOutEvent(event)
+        if event.reason() in (Qt.FocusReason.MouseFocusReason, Qt.FocusReason.TabFocusReason):
+            self._do(self.text(), (0, 0))

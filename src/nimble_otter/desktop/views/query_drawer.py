@@ -1,0 +1,301 @@
+"""Query: the text, its parameters and row limit, what it cost; for documents the request that is sent."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtWidgets import QButtonGroup, QLineEdit, QPlainTextEdit, QScrollArea, QVBoxLayout, QWidget
+
+from nimble_otter.cli import parameter_value
+from nimble_otter.desktop.parts import Line, boxed, button, clear, label, row
+from nimble_otter.desktop.theme import code_font
+from nimble_otter.desktop.views.drawer import Drawer
+from nimble_otter.desktop.views.editor import SqlEditor
+from nimble_otter.errors import OtterError, Place, QueryError, place_of
+from nimble_otter.pull.model import Query
+from nimble_otter.query import find_parameters, translate_select
+from nimble_otter.sources.drivers.mongodb import shown
+from nimble_otter.table.show import grouped, plain
+
+
+class QueryDrawer(Drawer):
+    title = "Query"
+    ran = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.editor = SqlEditor()
+        self.sql, self.native = button("SQL", look="chip"), button("native", look="chip")
+        self._languages = QButtonGroup(self)
+        for made in (self.sql, self.native):
+            made.setCheckable(True)
+            self._languages.addButton(made)
+            self.head.left.addWidget(made)
+        self.run_button = button(
+            "Run  Ctrl ↵", self.run, "primary", "Run the statement under the caret, or the selection"
+        )
+        self.stop_button = button("Stop", self._stop, "", "Stop the run; the rows so far stay")
+        for made in (self.stop_button, self.run_button):
+            self.head.right.addWidget(made)
+        self._side = QVBoxLayout()
+        self._side.setContentsMargins(12, 10, 12, 8)
+        self._side.setSpacing(7)
+        scrolled = QScrollArea()
+        scrolled.setWidgetResizable(True)
+        scrolled.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scrolled.setWidget(boxed(self._side))
+        side = boxed(row(scrolled), "raised")
+        side.setFixedWidth(250)
+        self.limit = QLineEdit()
+        self.limit.setAccessibleName("Stop after so many rows")
+        self.limit.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.limit.editingFinished.connect(self._limit_typed)
+        self.sent = QPlainTextEdit()
+        self.sent.setReadOnly(True)
+        self.sent.setFont(code_font(11))
+        self.sent.setAccessibleName("What is sent to the server")
+        self.problem = label("", "plum", wrap=True)
+        self.problem.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.problem.setContentsMargins(12, 6, 12, 6)
+        left = QWidget()
+        inner = QVBoxLayout(left)
+        inner.setContentsMargins(0, 0, 0, 0)
+        inner.setSpacing(0)
+        inner.addWidget(self.editor, 1)
+        inner.addWidget(self.problem)
+        self.set_body(left, Line(True, "grid_line"), side, stretch=(1, 0, 0))
+        self._fields: dict[str, QLineEdit] = {}
+        self._filling = False
+        self._pause = QTimer(self)
+        self._pause.setSingleShot(True)
+        self._pause.setInterval(250)
+        self._pause.timeout.connect(self._looked)
+        self.editor.textChanged.connect(self._typed)
+        self.editor.run_wanted.connect(self.run)
+        self.sql.clicked.connect(lambda: self._speak("sql"))
+        self.native.clicked.connect(lambda: self._speak("native"))
+        self._side_shape: Any = None
+
+    # --- filling -----------------------------------------------------------------------------------------------
+
+    def refresh(self) -> None:
+        session = self.session
+        assert session is not None
+        query = session.pull.query
+        self.head.words.setText(f"on {session.pull.source.name}")
+        documents = session.is_documents
+        self.sql.setVisible(documents)
+        self.native.setVisible(documents)
+        (self.native if query.language == "native" else self.sql).setChecked(True)
+        if self.editor.toPlainText() != query.text:
+            self._filling = True
+            self.editor.setPlainText(query.text)
+            self._filling = False
+        is_json = query.language == "native"
+        if self.editor.highlighter.is_json != is_json:
+            self.editor.highlighter.is_json = is_json
+            self.editor.highlighter.rehighlight()
+        running = session.is_running
+        self.stop_button.setVisible(running)
+        self.run_button.setEnabled(not running)
+        self._show_problem(session.error)
+        self._fill_side()
+
+    def show_pull(self, session: Any) -> None:
+        if session is not self.session:
+            self._side_shape = None
+            self.editor.mark_error(None)
+        super().show_pull(session)
+
+    def _fill_side(self) -> None:
+        """Parameters, the limit, times of runs; made anew only when what is asked for changed."""
+        session = self.session
+        assert session is not None
+        query = session.pull.query
+        names = find_parameters(query.text) if query.language == "sql" else []
+        shape = (id(session), tuple(names), session.is_documents, tuple(session.runs))
+        if shape != self._side_shape:
+            self._side_shape = shape
+            self.sent.setParent(None)
+            self.limit.setParent(None)
+            clear(self._side)
+            self._fields = {}
+            for name in names:
+                field = self._fields[name] = QLineEdit(_shown_parameter(query.parameters.get(name)))
+                field.setAccessibleName(f"Parameter {name}")
+                field.setPlaceholderText("value")
+                field.setFixedWidth(126)
+                field.setAlignment(Qt.AlignmentFlag.AlignRight)
+                field.textEdited.connect(lambda text, name=name: self._parameter_typed(name, text))
+                field.returnPressed.connect(self.run)
+                self._side.addLayout(row(label(f":{name}", "muted"), None, field))
+            self.limit.setFixedWidth(126)
+            self._side.addLayout(row(label("Stop after", "muted"), None, self.limit))
+            self.limit.show()
+            if session.runs:
+                last = session.runs[-1]
+                self._side.addSpacing(4)
+                self._pair("First rows", f"{last.first_s:.2f} s")
+                self._pair("All rows", f"{last.all_s:.2f} s")
+                if len(session.runs) > 1:
+                    self._pair("Last runs", " ".join(f"{run.all_s:.2f}".lstrip("0") for run in session.runs))
+            if session.is_documents:
+                self._side.addWidget(label("sent to the server as", "muted", 11))
+                self._side.addWidget(self.sent, 1)
+                self.sent.show()
+            else:
+                self._side.addStretch(1)
+        if not self.limit.hasFocus():
+            self.limit.setText("no limit" if query.limit is None else f"{grouped(query.limit)} rows")
+        self._show_sent()
+
+    def _pair(self, name: str, value: str) -> None:
+        self._side.addLayout(row(label(name, "muted"), None, label(value)))
+
+    def _show_sent(self) -> None:
+        session = self.session
+        if session is None or not session.is_documents:
+            return
+        query = session.pull.query
+        if query.language == "native":
+            self.sent.setPlainText(f"{query.collection}: as typed")
+            return
+        known = session.hub.known(session.pull.source).name
+        try:
+            first = translate_select(query.text, None, query.parameters)
+            shapes = session.hub.shapes.get((known, first.collection))
+            types = shapes.type_words() if shapes is not None else None
+            text = shown(translate_select(query.text, types, query.parameters))
+        except OtterError as problem:
+            text = str(problem)
+        if self.sent.toPlainText() != text:
+            self.sent.setPlainText(text)
+
+    def _show_problem(self, problem: OtterError | None) -> None:
+        self.problem.setVisible(problem is not None)
+        if problem is None:
+            self.editor.mark_error(None)
+            return
+        place = problem.place if isinstance(problem, QueryError) else None
+        where = f"Line {place.line}, column {place.column}: " if place is not None else ""
+        self.problem.setText(where + str(problem))
+        self.editor.mark_error(place)
+
+    # --- typing ------------------------------------------------------------------------------------------------
+
+    def _typed(self) -> None:
+        if self._filling or self.session is None:
+            return
+        query = replace(self.session.pull.query, text=self.editor.toPlainText())
+        if query == self.session.pull.query:
+            return
+        if self.session.error is not None:
+            self.session.error = None
+            self._show_problem(None)
+        self._pause.start()
+        self.session.put(replace(self.session.pull, query=query))
+
+    def _looked(self) -> None:
+        if self.session is not None:
+            self._fill_side()
+
+    def _parameter_typed(self, name: str, text: str) -> None:
+        assert self.session is not None
+        query = self.session.pull.query
+        parameters = {**query.parameters, name: parameter_value(text)}
+        self.session.put(replace(self.session.pull, query=replace(query, parameters=parameters)))
+        self._show_sent()
+
+    def _limit_typed(self) -> None:
+        assert self.session is not None
+        digits = "".join(c for c in self.limit.text() if c.isdigit())
+        query = replace(self.session.pull.query, limit=int(digits) if digits and int(digits) else None)
+        if query != self.session.pull.query:
+            self.session.put(replace(self.session.pull, query=query))
+        self.limit.setText("no limit" if query.limit is None else f"{grouped(query.limit)} rows")
+
+    def _speak(self, language: str) -> None:
+        """Go between SQL and the native request; the other text is kept aside and comes back."""
+        session = self.session
+        assert session is not None
+        query = session.pull.query
+        if query.language == language:
+            return
+        name = query.collection or _collection(query)
+        kept = getattr(session, "other_text", "")
+        session.other_text = query.text  # type: ignore[attr-defined]
+        text = kept or ("{}" if language == "native" else f"select *\nfrom {name}")
+        session.change(
+            replace(session.pull, query=Query(text, language, name, query.parameters, query.limit)), "Language"
+        )
+        self.refresh()
+
+    # --- running -----------------------------------------------------------------------------------------------
+
+    def run(self) -> None:
+        """Ask for parameters that have no value, else run."""
+        session = self.session
+        if session is None:
+            return
+        self._looked()
+        text, start = self.editor.wanted_text()
+        if session.pull.query.language == "native":
+            text, start = self.editor.toPlainText(), 0
+        if not text.strip():
+            self._fail("The query is empty.", "Type one, or open a table from Sources.", None)
+            return
+        unset = [n for n in find_parameters(text) if _is_unset(session.pull.query.parameters.get(n))]
+        if unset and session.pull.query.language == "sql" and unset[0] in self._fields:
+            at = text.find(f":{unset[0]}") + start
+            place = place_of(self.editor.toPlainText(), at, at + len(unset[0]) + 1)
+            self._fail(f"The parameter :{unset[0]} has no value.", "Type it on the right, then run.", place)
+            self._fields[unset[0]].setFocus()
+            return
+        self._start = start
+        session.run(text)
+        self.ran.emit()
+
+    def _fail(self, message: str, hint: str, place: Place | None) -> None:
+        assert self.session is not None
+        self.session.error = QueryError(message, hint, place)
+        self.session.state_changed.emit()
+
+    def _stop(self) -> None:
+        if self.session is not None:
+            self.session.stop()
+
+    def shift_error(self) -> None:
+        """The server speaks of the statement that ran; move the place to where that stands in the whole text."""
+        session = self.session
+        start = getattr(self, "_start", 0)
+        if session is None or not start or not isinstance(session.error, QueryError) or session.error.place is None:
+            return
+        place, self._start = session.error.place, 0
+        session.error.place = place_of(session.pull.query.text, place.start + start, place.end + start)
+
+    def focus_first(self) -> None:
+        self.editor.setFocus()
+
+    def insert_name(self, name: str) -> None:
+        """Put a name from the catalogue at the caret."""
+        self.editor.insertPlainText(name)
+        self.editor.setFocus()
+
+
+def _collection(query: Query) -> str:
+    try:
+        return translate_select(query.text, None, query.parameters).collection
+    except OtterError:
+        return ""
+
+
+def _shown_parameter(value: Any) -> str:
+    if isinstance(value, str) and parameter_value(value) != value:
+        return f"'{value}'"
+    return plain(value)
+
+
+def _is_unset(value: Any) -> bool:
+    return value is None or value == ""

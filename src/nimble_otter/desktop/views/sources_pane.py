@@ -1,0 +1,302 @@
+"""The left pane: sources with their tables and columns, and the shelf of saved pulls."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPoint, QRect, QSize, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QPainter, QPen
+from PySide6.QtWidgets import (
+    QFrame,
+    QMenu,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QTreeWidget,
+    QTreeWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from nimble_otter.desktop import tokens
+from nimble_otter.desktop.hub import Hub
+from nimble_otter.desktop.parts import button, label, row
+from nimble_otter.desktop.theme import theme, ui_font
+from nimble_otter.pull import places
+from nimble_otter.pull.file import SUFFIX
+from nimble_otter.sources import ColumnInfo, Source, TableInfo
+from nimble_otter.table.show import grouped
+
+_ROLE = Qt.ItemDataRole.UserRole
+_RIGHT, _LEVEL, _DATA = _ROLE, _ROLE + 1, _ROLE + 2
+
+
+class _Paint(QStyledItemDelegate):
+    """Name on the left, a faint word or count on the right; depth by indent and size."""
+
+    def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> QSize:
+        return QSize(100, 22 if index.data(_LEVEL) == 2 else tokens.ROW)
+
+    def paint(
+        self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
+    ) -> None:
+        level = index.data(_LEVEL) or 0
+        rect: QRect = option.rect
+        state = option.state
+        whole = QRect(0, rect.top(), rect.right() + 1, rect.height())
+        if state & QStyle.StateFlag.State_Selected:
+            painter.fillRect(whole, theme["water4"])
+            painter.fillRect(QRect(0, rect.top(), 3, rect.height()), theme["water1"])
+        elif state & QStyle.StateFlag.State_MouseOver:
+            painter.fillRect(whole, theme["sunk"])
+        indent = (29, 28, 44)[level]
+        if level == 0:
+            self._house(painter, QPoint(14, rect.center().y()))
+        right = str(index.data(_RIGHT) or "")
+        painter.setFont(ui_font(tokens.SMALL_PX))
+        width = painter.fontMetrics().horizontalAdvance(right)
+        painter.setPen(theme["faint"])
+        inner = QRect(indent, rect.top(), rect.right() - indent - 10, rect.height())
+        painter.drawText(inner, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, right)
+        painter.setFont(ui_font(tokens.UI_PX if level < 2 else 12))
+        painter.setPen(theme["ink" if level < 2 else "muted"])
+        room = inner.width() - width - 8
+        text = painter.fontMetrics().elidedText(str(index.data()), Qt.TextElideMode.ElideRight, room)
+        painter.drawText(inner.adjusted(0, 0, -width, 0), Qt.AlignmentFlag.AlignVCenter, text)
+
+    @staticmethod
+    def _house(painter: QPainter, at: QPoint) -> None:
+        """A small well: where water is drawn from."""
+        painter.save()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(theme["muted"], 1.3))
+        x, y = at.x(), at.y()
+        painter.drawLine(x, y, x + 4, y - 4)
+        painter.drawLine(x + 4, y - 4, x + 8, y)
+        painter.drawRect(x + 1, y, 6, 4)
+        painter.restore()
+
+
+class _Tree(QTreeWidget):
+    entered_item = Signal()
+
+    def __init__(self, name: str) -> None:
+        super().__init__()
+        self.setHeaderHidden(True)
+        self.setIndentation(0)
+        self.setRootIsDecorated(False)
+        self.setExpandsOnDoubleClick(False)
+        self.setFrameShape(QFrame.Shape.NoFrame)
+        self.setMouseTracking(True)
+        self.setItemDelegate(_Paint(self))
+        self.setAccessibleName(name)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        theme.changed.connect(self.viewport().update)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        item = self.currentItem()
+        if item is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.entered_item.emit()
+        elif item is not None and event.key() == Qt.Key.Key_Right and item.childCount() and not item.isExpanded():
+            item.setExpanded(True)
+        elif item is not None and event.key() == Qt.Key.Key_Left and not item.isExpanded() and item.parent():
+            above = item.parent()
+            assert above is not None
+            self.setCurrentItem(above)
+        else:
+            super().keyPressEvent(event)
+
+
+class SourcesPane(QWidget):
+    """`opened` a table of a source, `collection_chosen` a collection to be described, `shelf_opened` a saved pull."""
+
+    opened = Signal(object, object)
+    collection_chosen = Signal(object, str)
+    table_chosen = Signal(object, str)
+    shelf_opened = Signal(Path)
+    add_wanted = Signal()
+    name_wanted = Signal(str)
+
+    def __init__(self, hub: Hub) -> None:
+        super().__init__()
+        self.setObjectName("paper")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._hub = hub
+        self.tree, self.shelf = _Tree("Sources"), _Tree("Shelf")
+        add = button("+", self.add_wanted.emit, "plain", "Add a source")
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 13, 0, 8)
+        layout.setSpacing(4)
+        title = label("Sources", "muted", tokens.SMALL_PX, True)
+        layout.addLayout(row(title, None, add, margins=(14, 0, 6, 0)))
+        layout.addWidget(self.tree, 1)
+        layout.addLayout(row(label("Shelf", "muted", tokens.SMALL_PX, True), margins=(14, 6, 6, 2)))
+        self.nothing = label("Saved pulls stand here (Ctrl S).", "faint", 12, wrap=True)
+        self.nothing.setContentsMargins(28, 2, 8, 4)
+        layout.addWidget(self.nothing)
+        layout.addWidget(self.shelf)
+        self.tree.itemClicked.connect(lambda item: self._clicked(item))
+        self.tree.itemDoubleClicked.connect(lambda item: self.open_item(item))
+        self.tree.entered_item.connect(lambda: self.open_item(self.tree.currentItem()))
+        self.tree.currentItemChanged.connect(lambda item, _: self._described(item))
+        self.tree.customContextMenuRequested.connect(self._menu)
+        self.shelf.itemDoubleClicked.connect(lambda item: self.shelf_opened.emit(item.data(0, _DATA)))
+        self.shelf.entered_item.connect(lambda: self.shelf_opened.emit(self.shelf.currentItem().data(0, _DATA)))
+        hub.changed.connect(self.refresh)
+        self.refresh("")
+        self.refresh_shelf()
+
+    # --- filling -----------------------------------------------------------------------------------------------
+
+    def refresh(self, name: str) -> None:
+        """Fill the tree, or one source of it, leaving open what was open."""
+        if not name:
+            open_names = {top.text(0) for top in self._tops() if top.isExpanded()}
+            self.tree.clear()
+            for source in self._hub.sources:
+                item = self._item(source.name, source.word, 0, source)
+                self.tree.addTopLevelItem(item)
+                self._fill(item, source)
+                item.setExpanded(source.name in open_names)
+            return
+        for item in self._tops():
+            if item.text(0) == name:
+                self._fill(item, item.data(0, _DATA))
+
+    def _fill(self, item: QTreeWidgetItem, source: Source) -> None:
+        opened = {child.text(0) for child in self._children(item) if child.isExpanded()}
+        chosen = self.tree.currentItem().text(0) if self.tree.currentItem() in self._children(item) else ""
+        bar = self.tree.verticalScrollBar().value()
+        first_time = item.childCount() == 0
+        item.takeChildren()
+        problem = self._hub.errors.get(source.name)
+        if problem is not None:
+            item.setData(0, _RIGHT, "not reached")
+            item.setToolTip(0, str(problem))
+            item.addChild(self._item(problem.message, "", 2, None))
+            item.setExpanded(True)
+            return
+        item.setData(0, _RIGHT, source.word)
+        for table in self._hub.tables.get(source.name, []):
+            child = self._item(table.name, self._count(source, table), 1, table)
+            item.addChild(child)
+            for column in table.columns:
+                child.addChild(self._item(column.name, _column_word(column), 2, column))
+            child.setExpanded(table.name in opened)
+            if table.name == chosen:
+                self.tree.setCurrentItem(child)
+        if first_time and item.childCount():
+            item.setExpanded(True)
+        self.tree.verticalScrollBar().setValue(bar)
+
+    @staticmethod
+    def _children(item: QTreeWidgetItem) -> list[QTreeWidgetItem]:
+        return [child for n in range(item.childCount()) if (child := item.child(n)) is not None]
+
+    def _tops(self) -> list[QTreeWidgetItem]:
+        return self._children(self.tree.invisibleRootItem())
+
+    def _count(self, source: Source, table: TableInfo) -> str:
+        if table.kind == "view":
+            return "view"
+        shapes = self._hub.shapes.get((source.name, table.name))
+        if shapes is not None:
+            return f"{len(shapes.shapes)} shapes"
+        binary = "▤ " if table.has_binary else ""
+        return binary + (grouped(table.rows) if table.rows is not None else "…")
+
+    @staticmethod
+    def _item(text: str, right: str, level: int, data: object) -> QTreeWidgetItem:
+        item = QTreeWidgetItem([text])
+        item.setData(0, _RIGHT, right)
+        item.setData(0, _LEVEL, level)
+        item.setData(0, _DATA, data)
+        if level == 2:
+            item.setToolTip(0, f"{text}: {right}" if right else text)
+        return item
+
+    def refresh_shelf(self) -> None:
+        """Read the shelf's folder."""
+        self.shelf.clear()
+        folder = places.shelf_folder()
+        found = sorted(folder.rglob(f"*{SUFFIX}")) if folder.is_dir() else []
+        for path in found:
+            name = str(path.relative_to(folder).with_suffix(""))
+            self.shelf.addTopLevelItem(self._item(name, "", 1, path))
+        self.nothing.setVisible(not found)
+        self.shelf.setVisible(bool(found))
+        self.shelf.setFixedHeight(min(8, max(1, len(found))) * tokens.ROW + 4)
+
+    # --- doing -------------------------------------------------------------------------------------------------
+
+    def _clicked(self, item: QTreeWidgetItem) -> None:
+        data = item.data(0, _DATA)
+        if isinstance(data, Source):
+            if data.name not in self._hub.tables:
+                self._hub.open(data, again=data.name in self._hub.errors)
+            item.setExpanded(not item.isExpanded() or data.name not in self._hub.tables)
+        elif isinstance(data, TableInfo) and item.childCount():
+            item.setExpanded(not item.isExpanded())
+
+    def _described(self, item: QTreeWidgetItem | None) -> None:
+        source, table = self._table_of(item)
+        if source is not None and table is not None:
+            if table.kind == "collection":
+                self.collection_chosen.emit(source, table.name)
+            else:
+                self.table_chosen.emit(source, table.name)
+
+    @staticmethod
+    def _table_of(start: QTreeWidgetItem | None) -> tuple[Source | None, TableInfo | None]:
+        item = start
+        while item is not None and not isinstance(item.data(0, _DATA), TableInfo):
+            item = item.parent()
+        above = item.parent() if item is not None else None
+        if item is None or above is None:
+            return None, None
+        return above.data(0, _DATA), item.data(0, _DATA)
+
+    def open_item(self, item: QTreeWidgetItem | None) -> None:
+        """Open the table under an item as a pull; a source is opened or folded."""
+        if item is None:
+            return
+        source, table = self._table_of(item)
+        if source is not None and table is not None:
+            self.opened.emit(source, table)
+        elif isinstance(item.data(0, _DATA), Source):
+            self._hub.open(item.data(0, _DATA), again=True)
+            item.setExpanded(True)
+
+    def reveal(self, source: str, table: str) -> None:
+        """Select a table, opening its source."""
+        for item in self._tops():
+            if item.text(0) != source:
+                continue
+            item.setExpanded(True)
+            for child in self._children(item):
+                if child.text(0) == table:
+                    self.tree.setCurrentItem(child)
+                    self.tree.scrollToItem(child)
+
+    def _menu(self, at: QPoint) -> None:
+        item = self.tree.itemAt(at)
+        if item is None:
+            return
+        menu, data = QMenu(self), item.data(0, _DATA)
+        if isinstance(data, TableInfo):
+            menu.addAction("Open as a pull", lambda: self.open_item(item))
+        if isinstance(data, (TableInfo, ColumnInfo)):
+            menu.addAction("Put the name into the query", lambda: self.name_wanted.emit(data.name))
+        if isinstance(data, Source):
+            menu.addAction("Read the catalogue again", lambda: self._hub.open(data, again=True))
+            if not data.url.startswith("demo:"):
+                menu.addAction("Remove from the list", lambda: self._hub.remove(data))
+        if menu.actions():
+            menu.exec(self.tree.viewport().mapToGlobal(at))
+
+
+def _column_word(column: ColumnInfo) -> str:
+    if column.key:
+        return "key" if not column.refers else f"key → {column.refers.split('.')[0]}"
+    return f"→ {column.refers.split('.')[0]}" if column.refers else column.word

@@ -1,0 +1,68 @@
+"""The status strip: rows shown of rows fetched, figures of the selection, notices, and running work with its Stop."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtWidgets import QWidget
+
+from nimble_otter.desktop import tokens
+from nimble_otter.desktop.parts import ElidedLabel, button, label, row, set_tone
+from nimble_otter.desktop.theme import theme
+
+
+class StatusStrip(QWidget):
+    """`say` shows a message for a while; a problem stays until the next one."""
+
+    stop_wanted = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setFixedHeight(tokens.STATUS)
+        self.setAccessibleName("Status")
+        self.strong, self.rows = label("", px=12, bold=True), label("", "muted", 12)
+        self.figures = label("", "muted", 12)
+        self.message = ElidedLabel("", "muted", 12)
+        self.work = label("", "water", 12)
+        self.stop = button("Stop", self.stop_wanted.emit, "link", "Stop what is running (Escape)")
+        self.fetched, self.writes = label("", "muted", 12), label("", "muted", 12)
+        self.setLayout(
+            row(row(self.strong, self.rows, space=4), self.figures, self.message, self.work, self.stop, self.fetched,
+                self.writes, space=18, margins=(15, 0, 14, 0))
+        )  # fmt: skip
+        self.layout().setStretch(2, 1)
+        self._fade = QTimer(self)
+        self._fade.setSingleShot(True)
+        self._fade.timeout.connect(lambda: self.message.setText(""))
+        self.show_work("")
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), theme["paper"])
+        painter.setPen(theme["line"])
+        painter.drawLine(0, 0, self.width(), 0)
+
+    def show_rows(self, strong: str, rest: str) -> None:
+        self.strong.setText(strong)
+        self.rows.setText(rest)
+        self.strong.setVisible(bool(strong))
+
+    def say(self, text: str, problem: bool = False) -> None:
+        set_tone(self.message, "plum" if problem else "water")
+        self.message.setText(text)
+        self.message.setAccessibleName(text)
+        if problem:
+            self._fade.stop()
+        else:
+            self._fade.start(9000)
+
+    def show_work(self, text: str) -> None:
+        self.work.setText(text)
+        self.work.setVisible(bool(text))
+        self.stop.setVisible(bool(text))
+
+    def show_right(self, fetched: str, writes: str, tone: str = "muted") -> None:
+        self.fetched.setText(fetched)
+        self.writes.setText(writes)
+        set_tone(self.writes, tone)
+        self.fetched.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)

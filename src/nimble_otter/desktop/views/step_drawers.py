@@ -1,0 +1,321 @@
+"""Sort, Group and Columns: short lists of choices, each with what is there to choose from."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from functools import partial
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QListWidget, QListWidgetItem, QScrollArea, QVBoxLayout, QWidget
+
+from nimble_otter.desktop.parts import Line, boxed, button, clear, column, combo, label, row
+from nimble_otter.desktop.views.drawer import Drawer
+from nimble_otter.pull.steps import ColumnsStep, FigureOf, GroupStep, SortBy, SortStep, Step
+from nimble_otter.table import Field
+from nimble_otter.table.group import Figure
+from nimble_otter.table.show import grouped
+
+_FIGURES = [(figure.value, figure.value) for figure in Figure]
+
+
+class StepDrawer(Drawer):
+    """What the drawers of local steps share: which step it is and the columns that reach it."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.at = 0
+        self.problem = label("", "plum", wrap=True)
+
+    def show_step(self, at: int) -> None:
+        self.at = at
+
+    @property
+    def current(self) -> Step | None:
+        assert self.session is not None
+        return self.session.pull.steps[self.at] if self.at < len(self.session.pull.steps) else None
+
+    def fields(self) -> tuple[Field, ...]:
+        """The columns of the rows as they reach the step."""
+        assert self.session is not None
+        course = self.session.course
+        if course is not None and self.at <= len(course.results):
+            return course.before(self.at).table.fields
+        return self.session.table.fields if self.session.table is not None else ()
+
+    def names(self, also: str = "") -> list[str]:
+        names = [field.name for field in self.fields()]
+        return names if not also or also in names else [also, *names]
+
+    def put(self, step: Step, name: str) -> None:
+        assert self.session is not None
+        self.session.set_step(self.at, step, name)
+
+    def tell(self) -> None:
+        """Rows before and after in the head; the step's error, if any."""
+        assert self.session is not None
+        course = self.session.course
+        self.problem.setText("")
+        if course is not None and self.at < len(course.results):
+            result, before = course.results[self.at], course.before(self.at)
+            words = f"{grouped(before.rows)} rows, on this machine, {result.spent_s * 1000:.0f} ms"
+            if result.shaped.grouped is not None and before.grouped is None:
+                words = f"{grouped(before.rows)} rows → {grouped(result.shaped.rows)} groups"
+            self.head.words.setText(words if result.step.on else "switched off")
+            self.problem.setText(str(result.error or ""))
+        self.problem.setVisible(bool(self.problem.text()))
+
+    @staticmethod
+    def scrolled(lines: QVBoxLayout, *more: QWidget) -> QScrollArea:
+        made = QScrollArea()
+        made.setWidgetResizable(True)
+        lines.setSpacing(6)
+        made.setWidget(boxed(column(lines, *more, None, space=8, margins=(12, 10, 12, 8))))
+        return made
+
+
+def _movers(move: Callable[[int], None], remove: Callable[[], None]) -> list[QWidget]:
+    return [
+        button("↑", lambda: move(-1), "plain", "Move up"),
+        button("↓", lambda: move(1), "plain", "Move down"),
+        button("×", remove, "plain", "Remove"),
+    ]
+
+
+def _moved(items: tuple, place: int, way: int) -> tuple:
+    to = place + way
+    if not 0 <= to < len(items):
+        return items
+    changed = list(items)
+    changed[place], changed[to] = changed[to], changed[place]
+    return tuple(changed)
+
+
+class SortDrawer(StepDrawer):
+    title = "Sort"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.head.right.addWidget(button("Add key", self.add))
+        self._lines = QVBoxLayout()
+        self.set_body(self.scrolled(self._lines, self.problem))
+
+    def refresh(self) -> None:
+        step = self.current
+        if not isinstance(step, SortStep):
+            return
+        self.tell()
+        clear(self._lines)
+        for place, key in enumerate(step.keys):
+            name = combo(self.names(key.column), key.column, f"Key {place + 1}")
+            way = combo(
+                [("up", "ascending ↑"), ("down", "descending ↓")], "down" if key.descending else "up", "Direction"
+            )
+            empty = combo(
+                [("last", "empty last"), ("first", "empty first")], "first" if key.empty_first else "last", "Empty"
+            )
+            name.setFixedWidth(180)
+            name.activated.connect(lambda _, p=place, w=name: self._set(p, column=w.currentData()))
+            way.activated.connect(lambda _, p=place, w=way: self._set(p, descending=w.currentData() == "down"))
+            empty.activated.connect(lambda _, p=place, w=empty: self._set(p, empty_first=w.currentData() == "first"))
+            movers = _movers(partial(self._move, place), partial(self._remove, place))
+            number = label(str(place + 1), "faint")
+            number.setFixedWidth(16)
+            self._lines.addLayout(row(number, name, way, empty, *movers, None, space=6))
+        if not step.keys:
+            self._lines.addWidget(
+                label("No key yet: rows stand as they came. Add one, or click a column's header.", "faint")
+            )
+
+    def _set(self, place: int, **changes: object) -> None:
+        step = self.current
+        assert isinstance(step, SortStep)
+        keys = list(step.keys)
+        keys[place] = replace(keys[place], **changes)  # type: ignore[arg-type]
+        self.put(replace(step, keys=tuple(keys)), "Change sort")
+
+    def _move(self, place: int, way: int) -> None:
+        step = self.current
+        assert isinstance(step, SortStep)
+        self.put(replace(step, keys=_moved(step.keys, place, way)), "Change sort")
+
+    def _remove(self, place: int) -> None:
+        step = self.current
+        assert isinstance(step, SortStep)
+        self.put(replace(step, keys=(*step.keys[:place], *step.keys[place + 1 :])), "Remove key")
+
+    def add(self) -> None:
+        step = self.current
+        assert isinstance(step, SortStep)
+        used = {key.column for key in step.keys}
+        name = next((n for n in self.names() if n not in used), "")
+        if name:
+            self.put(replace(step, keys=(*step.keys, SortBy(name))), "Add key")
+
+
+class GroupDrawer(StepDrawer):
+    title = "Group"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.head.right.addWidget(button("Add column", self.add_key))
+        self.head.right.addWidget(button("Add figure", self.add_figure))
+        self._keys, self._figures = QVBoxLayout(), QVBoxLayout()
+        left = self.scrolled(self._keys, self.problem)
+        right = boxed(row(self.scrolled(self._figures)), "raised")
+        self.set_body(left, Line(True, "grid_line"), right, stretch=(1, 0, 1))
+
+    def refresh(self) -> None:
+        step = self.current
+        if not isinstance(step, GroupStep):
+            return
+        self.tell()
+        clear(self._keys)
+        self._keys.addWidget(label("Group by, from the outside in", "muted", 12))
+        for place, key in enumerate(step.keys):
+            name = combo(self.names(key), key, f"Group by {place + 1}")
+            name.setFixedWidth(170)
+            name.activated.connect(lambda _, p=place, w=name: self._set_key(p, w.currentData()))
+            movers = _movers(partial(self._move_key, place), partial(self._remove_key, place))
+            self._keys.addLayout(row(name, *movers, None, space=6))
+        if not step.keys:
+            self._keys.addWidget(
+                label("No column yet. Add one, or drag a header on to the course.", "faint", wrap=True)
+            )
+        clear(self._figures)
+        self._figures.addWidget(label("Figures of each group", "muted", 12))
+        for place, figure in enumerate(step.figures):
+            kind = combo(_FIGURES, figure.figure.value, "Figure")
+            name = combo(self._names_for(figure), figure.column, "of column")
+            name.setVisible(figure.figure is not Figure.COUNT)
+            kind.setFixedWidth(96)
+            name.setFixedWidth(140)
+            kind.activated.connect(lambda _, p=place, w=kind: self._set_figure(p, Figure(w.currentData())))
+            name.activated.connect(lambda _, p=place, w=name: self._set_column(p, w.currentData()))
+            movers = _movers(partial(self._move_figure, place), partial(self._remove_figure, place))
+            of = label("of", "faint") if figure.figure is not Figure.COUNT else label("of rows", "faint")
+            self._figures.addLayout(row(kind, of, name, *movers, None, space=6))
+
+    def _names_for(self, figure: FigureOf) -> list[str]:
+        """Columns that can have the figure."""
+        fields = [f.name for f in self.fields() if f.kind.is_number or not figure.figure.needs_numbers]
+        return fields if not figure.column or figure.column in fields else [figure.column, *fields]
+
+    def _step(self) -> GroupStep:
+        step = self.current
+        assert isinstance(step, GroupStep)
+        return step
+
+    def _put(self, name: str, **changes: object) -> None:
+        self.put(replace(self._step(), **changes), name)  # type: ignore[arg-type]
+
+    def _set_key(self, place: int, name: str) -> None:
+        keys = list(self._step().keys)
+        keys[place] = name
+        self._put("Change group", keys=tuple(dict.fromkeys(keys)))
+
+    def _move_key(self, place: int, way: int) -> None:
+        self._put("Change group", keys=_moved(self._step().keys, place, way))
+
+    def _remove_key(self, place: int) -> None:
+        keys = self._step().keys
+        self._put("Remove column", keys=(*keys[:place], *keys[place + 1 :]))
+
+    def add_key(self) -> None:
+        keys = self._step().keys
+        name = next((n for n in self.names() if n not in keys), "")
+        if name:
+            self._put("Add column", keys=(*keys, name))
+
+    def _set_figure(self, place: int, figure: Figure) -> None:
+        figures = list(self._step().figures)
+        changed = replace(figures[place], figure=figure, column="" if figure is Figure.COUNT else figures[place].column)
+        if figure is not Figure.COUNT and (
+            not changed.column or changed.column not in self._names_for(replace(changed, column=""))
+        ):
+            changed = replace(changed, column=next(iter(self._names_for(replace(changed, column=""))), ""))
+        if figure is Figure.COUNT or changed.column:
+            figures[place] = changed
+        self._put("Change figure", figures=_distinct(figures))
+        self.refresh()
+
+    def _set_column(self, place: int, name: str) -> None:
+        figures = list(self._step().figures)
+        figures[place] = replace(figures[place], column=name)
+        self._put("Change figure", figures=_distinct(figures))
+
+    def _move_figure(self, place: int, way: int) -> None:
+        self._put("Move figure", figures=_moved(self._step().figures, place, way))
+
+    def _remove_figure(self, place: int) -> None:
+        figures = self._step().figures
+        self._put("Remove figure", figures=(*figures[:place], *figures[place + 1 :]))
+
+    def add_figure(self) -> None:
+        """The next figure that is not there yet: the mean of a number, else the count of what is filled."""
+        figures = self._step().figures
+        keys = self._step().keys
+        numbers = [
+            f.name for f in self.fields() if f.kind.is_number and f.name not in keys and not f.name.endswith("_id")
+        ]
+        wanted = [FigureOf(Figure.COUNT)] + [
+            FigureOf(f, n) for n in numbers for f in (Figure.MEAN, Figure.MAX, Figure.MIN)
+        ]
+        wanted += [FigureOf(Figure.DISTINCT, n) for n in self.names() if n not in keys]
+        more = next((figure for figure in wanted if figure not in figures), None)
+        if more is not None:
+            self._put("Add figure", figures=(*figures, more))
+
+
+def _distinct(figures: list[FigureOf]) -> tuple[FigureOf, ...]:
+    return tuple(dict.fromkeys(figures))
+
+
+class ColumnsDrawer(StepDrawer):
+    title = "Columns"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.head.right.addWidget(button("Show all", lambda: self._put_hidden(())))
+        self.list = QListWidget()
+        self.list.setAccessibleName("Columns, in order")
+        self.list.setDragDropMode(QListWidget.DragDropMode.InternalMove)
+        self.list.itemChanged.connect(lambda _: self._read())
+        self.list.model().rowsMoved.connect(lambda *_: self._read())
+        note = label("Ticked columns are shown and sent. Drag to change their order.", "muted", 12, wrap=True)
+        self.set_body(boxed(column(note, self.list, self.problem, margins=(12, 10, 12, 8))))
+
+    def refresh(self) -> None:
+        step = self.current
+        if not isinstance(step, ColumnsStep):
+            return
+        self.tell()
+        names = self.names()
+        ordered = [n for n in step.order if n in names]
+        ordered += [n for n in names if n not in ordered]
+        self.list.blockSignals(True)
+        self.list.clear()
+        for name in ordered:
+            item = QListWidgetItem(name)
+            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+            item.setCheckState(Qt.CheckState.Unchecked if name in step.hidden else Qt.CheckState.Checked)
+            self.list.addItem(item)
+        self.list.blockSignals(False)
+
+    def _read(self) -> None:
+        items = [self.list.item(n) for n in range(self.list.count())]
+        order = tuple(item.text() for item in items)
+        hidden = tuple(item.text() for item in items if item.checkState() == Qt.CheckState.Unchecked)
+        step = self.current
+        assert isinstance(step, ColumnsStep)
+        if len(hidden) < len(order):
+            self.put(
+                replace(step, order=order if order != tuple(self.names()) else (), hidden=hidden), "Change columns"
+            )
+        else:
+            self.refresh()
+
+    def _put_hidden(self, hidden: tuple[str, ...]) -> None:
+        step = self.current
+        assert isinstance(step, ColumnsStep)
+        self.put(replace(step, hidden=hidden), "Show columns")

@@ -1,0 +1,649 @@
+"""The window: how the parts stand, which pull is shown, and what listens to what.
+
+Commands are in window_commands.py, deeds that reach a source or a file in deeds.py.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from pathlib import Path
+
+from PySide6.QtCore import QByteArray, QPoint, Qt, QTimer
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QIcon
+from PySide6.QtWidgets import (
+    QApplication,
+    QMainWindow,
+    QMenu,
+    QMessageBox,
+    QSplitter,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from nimble_otter.desktop import tokens
+from nimble_otter.desktop.commands import Commands
+from nimble_otter.desktop.deeds import Deeds
+from nimble_otter.desktop.grid_actions import GridActions
+from nimble_otter.desktop.grid_model import first_width, model_for
+from nimble_otter.desktop.hub import Hub
+from nimble_otter.desktop.jobs import Jobs
+from nimble_otter.desktop.keeping import Keeper, recent_paths, remember_recent
+from nimble_otter.desktop.session import OpenPull
+from nimble_otter.desktop.theme import ASSETS
+from nimble_otter.desktop.views.changes_drawer import ChangesDrawer
+from nimble_otter.desktop.views.course import CourseStrip
+from nimble_otter.desktop.views.detail import Detail
+from nimble_otter.desktop.views.drawer import Drawer
+from nimble_otter.desktop.views.filter_drawer import FilterDrawer
+from nimble_otter.desktop.views.find import FindBox
+from nimble_otter.desktop.views.grid import Grid
+from nimble_otter.desktop.views.pages import SourcePage, StartPage
+from nimble_otter.desktop.views.query_drawer import QueryDrawer
+from nimble_otter.desktop.views.send_drawer import SendDrawer
+from nimble_otter.desktop.views.source_drawer import SourceDrawer
+from nimble_otter.desktop.views.sources_pane import SourcesPane
+from nimble_otter.desktop.views.status import StatusStrip
+from nimble_otter.desktop.views.step_drawers import ColumnsDrawer, GroupDrawer, SortDrawer, StepDrawer
+from nimble_otter.desktop.views.title import TitleStrip
+from nimble_otter.desktop.window_commands import add_commands, collect_findings
+from nimble_otter.desktop.window_detail import DetailFiller
+from nimble_otter.errors import OtterError
+from nimble_otter.pull import Pull, Query, open_pull, places
+from nimble_otter.pull.file import SUFFIX
+from nimble_otter.pull.steps import ColumnsStep, FilterStep, GroupStep, SortStep, Step
+from nimble_otter.sources import Source, TableInfo
+from nimble_otter.sources.source import source_of_file
+from nimble_otter.table import Kind
+from nimble_otter.table.show import grouped
+
+_WIDTHS = {Kind.INT: 92, Kind.FLOAT: 102, Kind.BOOL: 76, Kind.TIME: 148, Kind.DATE: 104, Kind.DECIMAL: 102, Kind.TEXT: 124,
+           Kind.OBJECT: 170}  # fmt: skip
+_START, _SOURCE, _WORK = 0, 1, 2
+
+
+class Window(QMainWindow):
+    """One window with its own jobs, sources and open pulls."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setWindowTitle("Nimble Otter")
+        self.setWindowIcon(QIcon(str(ASSETS / "nimble-otter.svg")))
+        self.setMinimumSize(860, 560)
+        self.setAcceptDrops(True)
+        self.jobs = Jobs()
+        self.keeper = Keeper()
+        self.layout_state = self.keeper.load_layout()
+        self.hub = Hub(self.jobs)
+        self.pulls: list[OpenPull] = []
+        self.current = -1
+        self._next_number = 1
+        self._closed: list[Pull] = []
+        self.commands = Commands(self)
+        self._build()
+        self.deeds = Deeds(self.jobs, self.hub, self.keeper, self.say)
+        self.actions_on_grid = GridActions(self.grid, lambda: self.pull, self.say, self.open_step, self.commands)
+        self.detail_filler = DetailFiller(self)
+        add_commands(self)
+        self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
+        self._wire()
+        self._drafts = QTimer(self)
+        self._drafts.setSingleShot(True)
+        self._drafts.setInterval(300)
+        self._drafts.timeout.connect(self.keep_drafts)
+        self._restore_sizes()
+
+    # --- parts -------------------------------------------------------------------------------------------------
+
+    def _build(self) -> None:
+        self.title, self.course, self.status = TitleStrip(), CourseStrip(), StatusStrip()
+        self.sources, self.detail, self.grid = SourcesPane(self.hub), Detail(), Grid()
+        self.query_drawer, self.changes_drawer, self.send_drawer = QueryDrawer(), ChangesDrawer(), SendDrawer()
+        self.filter_drawer, self.source_drawer = FilterDrawer(), SourceDrawer()
+        self.step_drawers: dict[str, Drawer] = {
+            "filter": self.filter_drawer, "sort": SortDrawer(), "group": GroupDrawer(), "columns": ColumnsDrawer()
+        }  # fmt: skip
+        self.drawers: dict[str, Drawer] = {
+            "source": self.source_drawer, "query": self.query_drawer, **self.step_drawers,
+            "changes": self.changes_drawer, "send": self.send_drawer,
+        }  # fmt: skip
+        self.drawer_stack = QStackedWidget()
+        for drawer in self.drawers.values():
+            self.drawer_stack.addWidget(drawer)
+        self.drawer_stack.setMinimumHeight(110)
+        self.work = QSplitter(Qt.Orientation.Vertical)
+        self.work.setHandleWidth(1)
+        self.work.addWidget(self.grid)
+        self.work.addWidget(self.drawer_stack)
+        self.work.setStretchFactor(0, 1)
+        self.work.setCollapsible(0, False)
+        self.start_page, self.source_page = StartPage(self.hub), SourcePage(self.hub)
+        self.centre = QStackedWidget()
+        for page in (self.start_page, self.source_page, self.work):
+            self.centre.addWidget(page)
+        self.across = QSplitter(Qt.Orientation.Horizontal)
+        self.across.setHandleWidth(1)
+        for part in (self.sources, self.centre, self.detail):
+            self.across.addWidget(part)
+        self.across.setStretchFactor(1, 1)
+        self.across.setCollapsible(1, False)
+        self.sources.setMinimumWidth(150)
+        self.detail.setMinimumWidth(200)
+        whole = QWidget()
+        column = QVBoxLayout(whole)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        for part in (self.title, self.course):
+            column.addWidget(part)
+        column.addWidget(self.across, 1)
+        column.addWidget(self.status)
+        self.setCentralWidget(whole)
+
+    def _wire(self) -> None:
+        tabs = self.title.tabs
+        tabs.chosen.connect(self.show_pull)
+        tabs.closed.connect(self.close_pull)
+        tabs.added.connect(self.new_pull)
+        self.title.mark.clicked.connect(self._menu)
+        self.sources.opened.connect(self.open_table)
+        self.sources.collection_chosen.connect(self._describe)
+        self.sources.table_chosen.connect(lambda *_: self.detail.offer_shapes(None))
+        self.sources.shelf_opened.connect(self.open_file)
+        self.sources.add_wanted.connect(lambda: self.add_source(False))
+        self.sources.name_wanted.connect(self._insert_name)
+        self.start_page.source_opened.connect(self._open_source)
+        self.start_page.pull_opened.connect(self.open_file)
+        self.start_page.file_wanted.connect(lambda: self.commands.run("open_database"))
+        self.start_page.add_wanted.connect(lambda: self.add_source(True))
+        self.source_page.saved.connect(self._source_saved)
+        self.source_page.closed.connect(lambda: self._centre(_WORK if self.pull is not None else _START))
+        self.course.chosen.connect(self.open_drawer)
+        self.course.add_wanted.connect(self._add_menu)
+        self.course.column_dropped.connect(self.actions_on_grid.group_by)
+        self.grid.width_changed.connect(self._width_set)
+        self.changes_drawer.rehearse_wanted.connect(lambda: self.pull and self.deeds.rehearse(self.pull))
+        self.changes_drawer.write_wanted.connect(lambda: self.pull and self.deeds.write(self.pull))
+        self.changes_drawer.take_back_wanted.connect(self.actions_on_grid.take_back)
+        self.send_drawer.write_wanted.connect(
+            lambda: self.pull and self.deeds.send_file(self.pull, self.send_drawer.plan)
+        )
+        self.send_drawer.copy_wanted.connect(
+            lambda: self.pull and self.deeds.send_clipboard(self.pull, self.send_drawer.plan)
+        )
+        self.status.stop_wanted.connect(self.jobs.stop_all)
+        self.jobs.changed.connect(self._show_work)
+        self.jobs.crashed.connect(self._crashed)
+        self.hub.changed.connect(self._sources_changed)
+        self.hub.trouble.connect(lambda text: self.say(text, True))
+
+    # --- which pull --------------------------------------------------------------------------------------------
+
+    @property
+    def pull(self) -> OpenPull | None:
+        return self.pulls[self.current] if 0 <= self.current < len(self.pulls) else None
+
+    def begin(self, demo: bool = False) -> None:
+        """Sources, drafts of last time; with `demo` its two pulls when nothing else is open."""
+        self.hub.load()
+        for name, pull, draft in self.keeper.load_drafts(self.layout_state.order):
+            number = int(name.rpartition("-")[2]) if name.rpartition("-")[2].isdigit() else self._next_number
+            session = self._add(pull, Path(draft.path) if draft.path else None, number)
+            session.saved_text = draft.saved_text
+            session.waiting = draft.edits if draft.edits.count else None
+        if not self.pulls and demo:
+            from nimble_otter.demo import demo_pulls
+
+            for pull in demo_pulls():
+                self._add(pull)
+            self.hub.open(self.hub.sources[1])
+        self.hub.open(self.hub.sources[0])
+        self.show_pull(min(max(0, self.layout_state.current), len(self.pulls) - 1))
+        for problem in self.keeper.problems:
+            self.say(problem, True)
+        self.keeper.problems.clear()
+
+    def _add(self, pull: Pull, path: Path | None = None, number: int | None = None) -> OpenPull:
+        number = number if number is not None else self._next_number
+        self._next_number = max(self._next_number, number) + 1
+        session = OpenPull(pull, self.hub, path, number)
+        session.pull_changed.connect(lambda: self._pull_changed(session))
+        session.rows_changed.connect(lambda: self._rows_changed(session))
+        session.edits_changed.connect(lambda: self._edits_changed(session))
+        session.state_changed.connect(lambda: self._state_changed(session))
+        self.pulls.append(session)
+        return session
+
+    def add_pull(self, pull: Pull, path: Path | None = None, run: bool = False) -> OpenPull:
+        """Open a pull in a tab of its own and show it."""
+        session = self._add(pull, path)
+        if path is not None:
+            from nimble_otter.pull import pull_to_text
+
+            session.saved_text = pull_to_text(pull)
+        self.show_pull(len(self.pulls) - 1)
+        if run:
+            session.run()
+        return session
+
+    def show_pull(self, at: int) -> None:
+        """Show an open pull; fetch its rows when it has none and nothing to be asked first."""
+        self.grid.close_editor()
+        self.current = at if 0 <= at < len(self.pulls) else -1
+        session = self.pull
+        self.course.show_pull(session)
+        for drawer in self.drawers.values():
+            drawer.session = session
+        self.course.setVisible(session is not None)
+        self._centre(_WORK if session is not None else _START)
+        self._show_tabs()
+        if session is None:
+            self.start_page.refresh(recent_paths(self.layout_state))
+            self.grid.set_model(None, [], False)
+            self.detail_filler.refresh()
+            self._show_status()
+            return
+        self.hub.open(self.hub.known(session.pull.source))
+        self._show_grid(False)
+        self.open_drawer(session.drawer, focus=False)
+        if (
+            session.table is None
+            and session.error is None
+            and session.pull.query.text.strip()
+            and not session.is_running
+        ):
+            session.run()
+        self._show_status()
+
+    def close_pull(self, at: int, ask: bool = True) -> None:
+        """Close a tab; pending changes are asked about, everything else can be had back with "Reopen"."""
+        session = self.pulls[at]
+        if ask and session.edits.count:
+            text = f"{session.pull.name} has {session.edits.count} pending changes that were not written."
+            box = QMessageBox(QMessageBox.Icon.Question, "Close", text, parent=self)
+            drop = box.addButton("Drop them and close", QMessageBox.ButtonRole.DestructiveRole)
+            box.addButton("Keep it open", QMessageBox.ButtonRole.RejectRole)
+            box.exec()
+            if box.clickedButton() is not drop:
+                return
+        session.stop()
+        self._closed.append(session.pull)
+        self.keeper.forget(session)
+        self.pulls.pop(at)
+        session.deleteLater()
+        self.show_pull(min(self.current if at >= self.current else self.current - 1, len(self.pulls) - 1))
+        self.keep_drafts()
+
+    def reopen(self) -> None:
+        if self._closed:
+            self.add_pull(self._closed.pop())
+
+    def new_pull(self) -> None:
+        """An empty pull on the source of the one shown."""
+        source = self.pull.pull.source if self.pull is not None else self.hub.sources[0]
+        self.add_pull(Pull("New pull", source))
+        self.query_drawer.focus_first()
+
+    def open_table(self, source: Source, table: TableInfo) -> None:
+        """A pull of a whole table, under the row limit."""
+        found = next(
+            (s for s in self.pulls if s.pull.name == table.name and s.pull.source == source and not s.is_dirty), None
+        )
+        if found is not None:
+            self.show_pull(self.pulls.index(found))
+            return
+        quoted = table.name if table.name.isidentifier() else '"' + table.name.replace('"', '""') + '"'
+        query = Query(f"select *\nfrom {quoted}\n", collection=table.name if table.kind == "collection" else "")
+        self.add_pull(Pull(table.name, source, query))
+
+    def open_file(self, path: Path) -> None:
+        """Open a saved pull, or show it when it is open."""
+        already = next((n for n, s in enumerate(self.pulls) if s.path == path), None)
+        if already is not None:
+            self.show_pull(already)
+            return
+        try:
+            pull = open_pull(path)
+        except OtterError as problem:
+            self.say(str(problem), True)
+            return
+        remember_recent(self.layout_state, path)
+        self.add_pull(pull, path)
+
+    def open_database(self, path: Path) -> None:
+        """Add an SQLite file to the sources and open its catalogue."""
+        source = self.hub.add(source_of_file(path))
+        self._open_source(source)
+
+    def save_pull(self, path: Path | None = None) -> None:
+        """Save the pull shown; without a path to where it was, or to the shelf under its name."""
+        session = self.pull
+        if session is None:
+            return
+        safe = "".join("-" if c in '/\\:*?"<>|' else c for c in session.pull.name).strip() or "pull"
+        target = path or session.path or _free(places.shelf_folder() / f"{safe}{SUFFIX}")
+        try:
+            session.save(target)
+        except OtterError as problem:
+            self.say(str(problem), True)
+            return
+        remember_recent(self.layout_state, target)
+        self.sources.refresh_shelf()
+        self.say(f"Saved as {target}", False)
+        self._show_tabs()
+
+    def rename_pull(self, name: str) -> None:
+        from dataclasses import replace
+
+        if self.pull is not None and name.strip():
+            self.pull.put(replace(self.pull.pull, name=name.strip()))
+
+    # --- drawers -----------------------------------------------------------------------------------------------
+
+    def open_drawer(self, key: str, focus: bool = True) -> None:
+        """Show the editor of a step: source, query, step N, changes or send."""
+        session = self.pull
+        if session is None:
+            return
+        if key.startswith("step "):
+            at = int(key.removeprefix("step "))
+            if at >= len(session.pull.steps):
+                key = "query"
+            else:
+                kind = session.pull.steps[at].kind
+                shown = self.step_drawers[kind]
+                assert isinstance(shown, (FilterDrawer, StepDrawer))
+                shown.show_step(at)
+        drawer = self.drawers[session.pull.steps[int(key[5:])].kind if key.startswith("step ") else key]
+        session.drawer = key
+        self.course.select(key)
+        self.course.refresh()
+        self.drawer_stack.setCurrentWidget(drawer)
+        drawer.show_pull(session)
+        if not self.drawer_stack.isVisibleTo(self.work):
+            self.toggle_part("drawer", True)
+        if focus and not self.course.hasFocus():
+            drawer.focus_first()
+
+    def open_step(self, at: int) -> None:
+        self.open_drawer(f"step {at}", focus=False)
+
+    @property
+    def drawer(self) -> Drawer:
+        shown = self.drawer_stack.currentWidget()
+        assert isinstance(shown, Drawer)
+        return shown
+
+    def add_step(self, step: Step) -> None:
+        """Put a step where it belongs: filters before groups and sorts, groups before sorts."""
+        session = self.pull
+        if session is None:
+            return
+        rank = {"filter": 0, "group": 1, "sort": 2, "columns": 3}
+        steps = session.pull.steps
+        at = next((n for n, s in enumerate(steps) if rank[s.kind] > rank[step.kind]), len(steps))
+        session.add_step(step, f"Add {step.kind}", at)
+        self.open_drawer(f"step {at}")
+
+    def _add_menu(self, at: QPoint) -> None:
+        menu = QMenu(self)
+        self.commands.fill_menu(menu, ["add_filter", "add_group", "add_sort", "add_columns"])
+        menu.exec(at)
+
+    def new_step(self, kind: str) -> None:
+        made: dict[str, Step] = {
+            "filter": FilterStep(), "group": GroupStep(), "sort": SortStep(), "columns": ColumnsStep()
+        }  # fmt: skip
+        self.add_step(made[kind])
+
+    # --- what changed ------------------------------------------------------------------------------------------
+
+    def _pull_changed(self, session: OpenPull) -> None:
+        self._drafts.start()
+        self._show_tabs()
+        if session is not self.pull:
+            return
+        self.course.refresh()
+        if session.drawer.startswith("step ") and int(session.drawer[5:]) >= len(session.pull.steps):
+            self.open_drawer("query", focus=False)
+        elif session.drawer.startswith("step "):
+            self.open_drawer(session.drawer, focus=False)
+        else:
+            self.drawer.refresh()
+
+    def _rows_changed(self, session: OpenPull) -> None:
+        if session is self.pull:
+            self._show_grid(True)
+            self.course.refresh()
+            self.drawer.refresh()
+            self._show_status()
+
+    def _edits_changed(self, session: OpenPull) -> None:
+        self._drafts.start()
+        self._show_tabs()
+        if session is self.pull:
+            self._show_grid(True)
+            self.course.refresh()
+            if self.drawer in (self.changes_drawer, self.send_drawer):
+                self.drawer.refresh()
+            self._show_status()
+
+    def _state_changed(self, session: OpenPull) -> None:
+        if session is not self.pull:
+            return
+        if session.error is not None:
+            self.query_drawer.shift_error()
+            self.say(str(session.error), True)
+            if self.drawer is not self.query_drawer:
+                self.open_drawer("query", focus=False)
+        elif session.notice and not session.is_running:
+            self.say(session.notice, "Cut" in session.notice or "left out" in session.notice)
+        self.course.refresh()
+        self.drawer.refresh()
+        self._show_status()
+
+    def _sources_changed(self, name: str) -> None:
+        self.course.refresh()
+        if self.pull is not None and self.drawer in (self.source_drawer, self.query_drawer):
+            self.drawer.refresh()
+        if self.detail.showing_shapes:
+            self.detail_filler.show_shapes()
+
+    def _show_grid(self, keep: bool) -> None:
+        session = self.pull
+        shaped = session.shaped if session is not None else None
+        if session is None or shaped is None:
+            self.grid.set_model(None, [], False)
+            self.detail_filler.refresh()
+            return
+        conflicts = {o.statement.row_id: o for o in session.report.conflicts} if session.report is not None else {}
+        model = model_for(shaped, session.edits, session.open_groups, session.pull.steps, conflicts)
+        widths = [session.pull.widths.get(c.name) or first_width(c, shaped.table, _WIDTHS) for c in model.columns]
+        same = self.grid.model is not None and [c.name for c in self.grid.model.columns] == [
+            c.name for c in model.columns
+        ]
+        self.grid.set_model(model, widths, keep and same)
+        self.detail_filler.refresh()
+
+    def _width_set(self, name: str, width: int) -> None:
+        from dataclasses import replace
+
+        if self.pull is not None:
+            self.pull.put(replace(self.pull.pull, widths={**self.pull.pull.widths, name: width}))
+
+    def _show_tabs(self) -> None:
+        self.title.tabs.show_tabs([(s.pull.name, s.is_dirty) for s in self.pulls], self.current)
+        name = self.pull.pull.name if self.pull is not None else ""
+        self.setWindowTitle(f"{name} — Nimble Otter" if name else "Nimble Otter")
+
+    def _show_status(self) -> None:
+        session = self.pull
+        shaped = session.shaped if session is not None else None
+        if session is None or shaped is None or session.table is None:
+            self.status.show_rows("", "" if session is None else ("Running" if session.is_running else "No rows yet"))
+            self.status.show_right(
+                "", f"{session.pull.source.name}: reads only" if session and session.is_documents else ""
+            )
+            return
+        noun = "documents" if session.is_documents else "rows"
+        shown = len(shaped.view) if shaped.grouped is not None else shaped.rows
+        strong, rest = grouped(shown), f"of {grouped(session.table.rows)} {noun} shown"
+        if shaped.grouped is not None:
+            rest = f"of {grouped(session.table.rows)} {noun}, in {grouped(shaped.grouped.levels[0].table.rows)} groups"
+        if session.edits.count:
+            parts = ((len(session.edits.edited_rows), "± {} edited"), (len(session.edits.added), "+ {} new"))
+            said = [text.format(n) for n, text in (*parts, (len(session.edits.deleted), "− {} to delete")) if n]
+            rest += "   " + "   ".join(said)
+        self.status.show_rows(strong, rest)
+        when = f"Fetched {session.fetched_at:%H:%M:%S} by query above" if session.fetched_at is not None else ""
+        cut = session.fetched is not None and session.fetched.was_cut
+        name = session.pull.source.name
+        limit = grouped(session.pull.query.limit or session.table.rows)
+        writes = (
+            f"Cut at {limit} {noun}"
+            if cut
+            else (f"{name}: reads only" if session.is_documents else f"{name}: writes need review")
+        )
+        self.status.show_right("" if session.is_running else when, writes, "plum" if cut else "muted")
+
+    def _show_work(self) -> None:
+        job = self.jobs.shown()
+        text = job.title if job is not None else ""
+        if job is not None and job.number in self.jobs.progress:
+            done, total = self.jobs.progress[job.number]
+            text += f" {grouped(done)}" + (f" of {grouped(total)}" if total else "")
+        self.status.show_work(text)
+        if self.pull is not None and self.drawer is self.query_drawer:
+            self.query_drawer.stop_button.setVisible(self.pull.is_running)
+            self.query_drawer.run_button.setEnabled(not self.pull.is_running)
+
+    def say(self, text: str, problem: bool = False) -> None:
+        self.status.say(text, problem)
+
+    def _crashed(self, report: str) -> None:
+        box = QMessageBox(
+            QMessageBox.Icon.Critical, "Nimble Otter", "Something went wrong inside Nimble Otter.", parent=self
+        )
+        box.setInformativeText("Your rows and pending changes are kept. The report can be copied.")
+        box.setDetailedText(report)
+        copy = box.addButton("Copy the report", QMessageBox.ButtonRole.ActionRole)
+        box.addButton("Close", QMessageBox.ButtonRole.RejectRole)
+        copy.clicked.connect(lambda: QApplication.clipboard().setText(report))
+        box.open()
+
+    # --- sources -----------------------------------------------------------------------------------------------
+
+    def add_source(self, server: bool) -> None:
+        self.source_page.open(server)
+        self._centre(_SOURCE)
+
+    def _source_saved(self, source: Source) -> None:
+        self._centre(_WORK if self.pull is not None else _START)
+        self.say(f"{source.name} is in the list of sources", False)
+        self._open_source(source)
+
+    def _open_source(self, source: Source) -> None:
+        self.toggle_part("left", True)
+        self.hub.open(source)
+        self.sources.reveal(source.name, "")
+        self.sources.tree.setFocus()
+
+    def _describe(self, source: Source, collection: str) -> None:
+        self.detail_filler.collection = (source, collection)
+        self.hub.sample(source, collection)
+        self.detail_filler.show_shapes()
+
+    def _insert_name(self, name: str) -> None:
+        if self.pull is not None:
+            self.open_drawer("query")
+            self.query_drawer.insert_name(name if name.isidentifier() else '"' + name.replace('"', '""') + '"')
+
+    # --- the frame ---------------------------------------------------------------------------------------------
+
+    def _centre(self, page: int) -> None:
+        self.centre.setCurrentIndex(page)
+
+    def _menu(self) -> None:
+        menu = QMenu(self)
+        self.commands.fill_menu(menu)
+        menu.exec(self.title.mark.mapToGlobal(QPoint(10, tokens.TITLE)))
+
+    def toggle_part(self, part: str, on: bool | None = None) -> None:
+        """Show or hide the left pane, the right pane or the drawer."""
+        widget = {"left": self.sources, "right": self.detail, "drawer": self.drawer_stack}[part]
+        widget.setVisible(not widget.isVisibleTo(self) if on is None else on)
+        self.layout_state.shown[part] = widget.isVisibleTo(self)
+
+    def _restore_sizes(self) -> None:
+        state = self.layout_state
+        screen = self.screen().availableGeometry() if self.screen() is not None else None
+        width, height = state.size
+        if screen is not None:
+            width, height = min(width, screen.width()), min(height, screen.height())
+        self.resize(width, height)
+        if state.is_maximized:
+            self.setWindowState(Qt.WindowState.WindowMaximized)
+        self.across.setSizes([state.left, max(300, width - state.left - state.right), state.right])
+        rest = max(200, height - tokens.TITLE - tokens.COURSE - tokens.STATUS - state.drawer)
+        self.work.setSizes([rest, state.drawer])
+        for part, on in state.shown.items():
+            if not on and part in ("left", "right", "drawer"):
+                self.toggle_part(part, False)
+        self.detail.turn(state.page if state.page in (0, 1, 2) else 1)
+
+    def keep_drafts(self) -> None:
+        """Everything open, as it is now, to disk."""
+        for session in self.pulls:
+            self.keeper.keep(session)
+        state = self.layout_state
+        state.order = [f"pull-{session.number}" for session in self.pulls]
+        state.current = self.current
+        if not self.isMaximized():
+            state.size = (self.width(), self.height())
+        state.is_maximized = self.isMaximized()
+        if self.isVisible():
+            left, _, right = self.across.sizes()
+            state.left, state.right = left or state.left, right or state.right
+            state.drawer = self.work.sizes()[1] or state.drawer
+        state.page = self.detail.page
+        self.keeper.save_layout(state)
+        for problem in self.keeper.problems:
+            self.say(problem, True)
+        self.keeper.problems.clear()
+        session = self.pull
+        if session is not None and session.edits.count and not session.is_running:
+            self.status.fetched.setText(f"Draft kept on disk {dt.datetime.now():%H:%M:%S}")
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        self._drafts.stop()
+        self.keep_drafts()
+        self.jobs.close()
+        event.accept()
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.mimeData().hasUrls() and any(url.isLocalFile() for url in event.mimeData().urls()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        for url in event.mimeData().urls():
+            if url.isLocalFile():
+                self.open_any(Path(url.toLocalFile()))
+        event.acceptProposedAction()
+
+    def open_any(self, path: Path) -> None:
+        """A pull file is opened, anything else is taken for a database."""
+        if path.suffix == SUFFIX:
+            self.open_file(path)
+        else:
+            self.open_database(path)
+
+    def state_bytes(self) -> QByteArray:
+        return self.saveGeometry()
+
+
+def _free(path: Path) -> Path:
+    """A path that is not taken: "name 2.pull" and so on."""
+    number, found = 2, path
+    while found.exists():
+        found = path.with_name(f"{path.stem} {number}{path.suffix}")
+        number += 1
+    return found

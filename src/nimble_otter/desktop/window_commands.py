@@ -1,0 +1,196 @@
+"""Every command of the window, and what the find box looks through."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QLineEdit, QPlainTextEdit
+
+from nimble_otter.desktop.commands import Command
+from nimble_otter.desktop.theme import theme
+from nimble_otter.desktop.views.find import Finding
+from nimble_otter.pull import places
+from nimble_otter.pull.file import SUFFIX
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.window import Window
+
+
+def add_commands(window: Window) -> None:
+    """Register all commands, in the order of the menu."""
+    grid = window.actions_on_grid
+
+    def has_pull() -> bool:
+        return window.pull is not None
+
+    def has_rows() -> bool:
+        return window.pull is not None and window.pull.table is not None
+
+    def pending() -> bool:
+        return window.pull is not None and window.pull.edits.count > 0
+
+    def in_text(key: str, otherwise: Callable[[], None]) -> Callable[[], None]:
+        """Clipboard and undo commands belong to a text field while one has the keyboard."""
+
+        def do() -> None:
+            focus = QApplication.focusWidget()
+            if isinstance(focus, (QLineEdit, QPlainTextEdit)):
+                getattr(focus, key)()
+            else:
+                otherwise()
+
+        return do
+
+    def add(
+        key: str, name: str, do: Callable[[], object], shortcut: str = "", group: str = "",
+        can: Callable[[], bool] = lambda: True, anywhere: bool = True,
+    ) -> None:  # fmt: skip
+        window.commands.add(Command(key, name, lambda: (do(), None)[1], shortcut, group, can, anywhere))
+
+    add("new_pull", "New pull", window.new_pull, "Ctrl+T", "pull")
+    add("open_pull", "Open a pull…", lambda: _open_pull(window), "Ctrl+O", "pull")
+    add("save", "Save the pull", window.save_pull, "Ctrl+S", "pull", has_pull)
+    add("save_as", "Save the pull as…", lambda: _save_as(window), "Ctrl+Shift+S", "pull", has_pull)
+    add("rename", "Rename the pull…", lambda: _rename(window), "", "pull", has_pull)
+    add("close", "Close the pull", lambda: window.close_pull(window.current), "Ctrl+W", "pull", has_pull)
+    add("reopen", "Reopen the pull closed last", window.reopen, "Ctrl+Shift+T", "pull")
+    add("next_pull", "Next pull", lambda: _turn(window, 1), "Ctrl+PgDown", "pull", has_pull)
+    add("previous_pull", "Previous pull", lambda: _turn(window, -1), "Ctrl+PgUp", "pull", has_pull)
+    add("open_database", "Pick a database file…", lambda: _open_database(window), "", "source")
+    add("add_server", "Add a document server…", lambda: window.add_source(True), "", "source")
+    add("start_page", "Start page", lambda: window.show_pull(-1), "", "source")
+    add("run", "Run the query", lambda: _run(window), "F5", "query", has_pull)
+    add("stop", "Stop what is running", lambda: _stop(window), "Escape", "query")
+    for key, name, shortcut in (
+        ("query", "Query", "Alt+1"),
+        ("changes", "Changes", "Alt+2"),
+        ("send", "Send", "Alt+3"),
+    ):
+        add(f"show_{key}", f"Show {name}", lambda key=key: window.open_drawer(key), shortcut, "query", has_pull)
+    for kind, name in (("filter", "Filter"), ("group", "Group"), ("sort", "Sort"), ("columns", "Columns")):
+        add(f"add_{kind}", f"Add a {name} step", lambda kind=kind: window.new_step(kind), "", "steps", has_pull)
+    add("show_end", "Show rows at the end of the course", lambda: window.pull and window.pull.show_rows_at(None), "", "steps",
+        has_rows)  # fmt: skip
+    add("undo", "Undo", in_text("undo", lambda: window.pull and window.pull.undo()), "Ctrl+Z", "edit")
+    add("redo", "Redo", in_text("redo", lambda: window.pull and window.pull.redo()), "Ctrl+Shift+Z", "edit")
+    add("copy", "Copy", in_text("copy", grid.copy), "Ctrl+C", "edit")
+    add("copy_header", "Copy with header", lambda: grid.copy(header=True), "Ctrl+Shift+C", "edit", has_rows)
+    add("paste", "Paste", in_text("paste", grid.paste), "Ctrl+V", "edit")
+    add("select_all", "Select all", in_text("selectAll", window.grid.select_all), "Ctrl+A", "edit")
+    add("set_empty", "Set empty", lambda: _in_grid(window, grid.set_empty), "Ctrl+0", "edit", has_rows)
+    add("new_row", "New row", grid.new_row, "Ctrl+Ins", "edit", has_rows)
+    add("duplicate_rows", "Duplicate rows", grid.duplicate, "Ctrl+D", "edit", has_rows)
+    add("delete_rows", "Delete rows", lambda: _in_grid(window, grid.delete), "Ctrl+Del", "edit", has_rows)
+    add("take_back", "Take back changes", grid.take_back, "Ctrl+Backspace", "edit", pending)
+    add("rehearse", "Rehearse the changes", lambda: window.changes_drawer.rehearse_wanted.emit(), "", "write", pending)
+    add("write", "Write the changes", lambda: window.changes_drawer.write_wanted.emit(), "", "write", pending)
+    add("send_file", "Write the delivery", lambda: window.send_drawer.write_wanted.emit(), "", "write", has_rows)
+    add("find", "Find a table, column, pull or command", lambda: window.find_box.open(), "Ctrl+K", "view")
+    add("left", "Show or hide Sources", lambda: window.toggle_part("left"), "F7", "view")
+    add("right", "Show or hide Detail", lambda: window.toggle_part("right"), "F8", "view")
+    add("drawer", "Show or hide the drawer", lambda: window.toggle_part("drawer"), "F9", "view")
+    for page, name in enumerate(("Cell", "Record", "Column")):
+        add(f"detail_{page}", f"Detail: {name}", lambda page=page: _detail(window, page), f"Alt+{page + 7}", "view")
+    add("focus_grid", "Go to the grid", window.grid.setFocus, "F6", "view", has_rows)
+    add("dark", "Light or dark", lambda: theme.use(not theme.is_dark), "", "view")
+    add("quit", "Quit", window.close, "Ctrl+Q", "view")
+
+
+def _turn(window: Window, way: int) -> None:
+    window.show_pull((window.current + way) % len(window.pulls))
+
+
+def _run(window: Window) -> None:
+    window.open_drawer("query", focus=False)
+    window.query_drawer.run()
+
+
+def _stop(window: Window) -> None:
+    if window.jobs.shown() is not None:
+        window.jobs.stop_all()
+    elif window.source_page.isVisible():
+        window.source_page.closed.emit()
+
+
+def _in_grid(window: Window, do: Callable[[], None]) -> None:
+    if not isinstance(QApplication.focusWidget(), (QLineEdit, QPlainTextEdit)):
+        do()
+
+
+def _detail(window: Window, page: int) -> None:
+    window.toggle_part("right", True)
+    window.detail.offer_shapes(None)
+    window.detail.turn(page)
+
+
+def _open_pull(window: Window) -> None:
+    folder = str(places.shelf_folder())
+    path, _ = QFileDialog.getOpenFileName(window, "Open a pull", folder, f"Pulls (*{SUFFIX});;All files (*)")
+    if path:
+        window.open_file(Path(path))
+
+
+def _save_as(window: Window) -> None:
+    assert window.pull is not None
+    folder = places.shelf_folder()
+    folder.mkdir(parents=True, exist_ok=True)
+    begin = str(window.pull.path or folder / f"{window.pull.pull.name}{SUFFIX}")
+    path, _ = QFileDialog.getSaveFileName(window, "Save the pull as", begin, f"Pulls (*{SUFFIX})")
+    if path:
+        window.save_pull(Path(path if path.endswith(SUFFIX) else path + SUFFIX))
+
+
+def _rename(window: Window) -> None:
+    assert window.pull is not None
+    text, done = QInputDialog.getText(window, "Rename the pull", "Name:", text=window.pull.pull.name)
+    if done:
+        window.rename_pull(text)
+
+
+def _open_database(window: Window) -> None:
+    path, _ = QFileDialog.getOpenFileName(
+        window, "Pick a database file", "", "SQLite (*.sqlite *.sqlite3 *.db);;All files (*)"
+    )
+    if path:
+        window.open_database(Path(path))
+
+
+def collect_findings(window: Window) -> list[Finding]:
+    """Everything that the find box can find now."""
+    found: list[Finding] = []
+    for place, session in enumerate(window.pulls):
+        found.append(
+            Finding(session.pull.name, session.pull.source.name, "open pull", lambda p=place: window.show_pull(p))
+        )
+    for n in range(window.sources.shelf.topLevelItemCount()):
+        item = window.sources.shelf.topLevelItem(n)
+        path = item.data(0, 258)
+        found.append(Finding(item.text(0), "Shelf", "pull", lambda path=path: window.open_file(path)))
+    for source in window.hub.sources:
+        for table in window.hub.tables.get(source.name, []):
+            found.append(
+                Finding(table.name, source.name, table.kind, lambda s=source, t=table: window.open_table(s, t))
+            )
+    for command in window.commands.all():
+        shortcut = f"command  {command.shortcut}" if command.shortcut else "command"
+        found.append(Finding(command.name, "", shortcut, lambda key=command.key: window.commands.run(key)))
+    for source in window.hub.sources:
+        for table in window.hub.tables.get(source.name, []):
+            shapes = window.hub.shapes.get((source.name, table.name))
+            names = [c.name for c in table.columns] if shapes is None else list(shapes.types)
+            for name in names:
+                where = f"{table.name} · {source.name}"
+                word = "field" if shapes is not None else "column"
+                found.append(Finding(name, where, word, lambda s=source, t=table: _reveal(window, s.name, t.name)))
+    return found
+
+
+def _reveal(window: Window, source: str, table: str) -> None:
+    window.toggle_part("left", True)
+    window.sources.reveal(source, table)
+    item = window.sources.tree.currentItem()
+    if item is not None:
+        item.setExpanded(True)
+    window.sources.tree.setFocus()

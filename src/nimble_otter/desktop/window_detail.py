@@ -1,0 +1,177 @@
+"""Filling the right pane and the selection's figures from what is current in the grid."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from PySide6.QtCore import QObject, QTimer
+
+from nimble_otter.desktop.grid_model import GroupsModel, RowsModel
+from nimble_otter.desktop.jobs import LOCAL
+from nimble_otter.desktop.views.detail import CELL, COLUMN, RECORD
+from nimble_otter.errors import OtterError
+from nimble_otter.sources import Source
+from nimble_otter.table import Field, Kind, View
+from nimble_otter.table.group import as_floats
+from nimble_otter.table.profile import Profile, profile
+from nimble_otter.table.show import grouped, shown_float
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.window import Window
+
+MOST_SUMMED = 5_000_000
+
+
+class DetailFiller(QObject):
+    """Light pages at once, figures in the background, a moment after the last move."""
+
+    def __init__(self, window: Window) -> None:
+        super().__init__(window)
+        self._window, self._detail, self._grid = window, window.detail, window.grid
+        self.collection: tuple[Source, str] | None = None
+        self._profiled: Any = None
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(90)
+        self._later.timeout.connect(self._heavy)
+        self._grid.current_changed.connect(lambda *_: self.refresh(moved=True))
+        self._grid.selection_changed.connect(self._later.start)
+        self._detail.step_wanted.connect(self._step)
+        self._detail.turned.connect(lambda: self.refresh())
+
+    def refresh(self, moved: bool = False) -> None:
+        """Bring the shown page up to date; a move in the grid puts shapes away."""
+        if moved and self._detail.showing_shapes and self._grid.hasFocus():
+            self._detail.offer_shapes(None)
+        self._later.start()
+        page, model = self._detail.page, self._grid.model
+        position, column = self._grid.selection.current
+        if model is None or position < 0 or position >= model.rows:
+            if page == CELL:
+                self._detail.cell.fill(None, None, "")
+            elif page == RECORD:
+                self._detail.record.empty("Choose a row to see it whole.")
+            elif not self._detail.showing_shapes:
+                self._detail.column.empty("Choose a column to see its figures.")
+            self._profiled = None
+            return
+        if page == CELL:
+            self._fill_cell(model, position, column)
+        elif page == RECORD:
+            self._fill_record(model, position)
+
+    def _table(self) -> Any:
+        session = self._window.pull
+        return session.shaped.view.table if session is not None and session.shaped is not None else None
+
+    def _fill_cell(self, model: RowsModel | GroupsModel, position: int, column: int) -> None:
+        value = model.value(position, column)
+        if isinstance(model, GroupsModel):
+            head = model.columns[column]
+            self._detail.cell.fill(Field(head.name, Kind.OBJECT, note=head.under or "group"), value, "")
+            return
+        session, place = self._window.pull, model.columns[column].place
+        assert session is not None
+        table = self._table()
+        note = ""
+        try:
+            session.target.column(place)
+        except OtterError as refused:
+            note = str(refused)
+        self._detail.cell.fill(table.fields[place], value, note)
+
+    def _fill_record(self, model: RowsModel | GroupsModel, position: int) -> None:
+        if isinstance(model, RowsModel):
+            fields = tuple(self._table().fields[c.place] for c in model.columns)
+        else:
+            fields = tuple(
+                Field(c.name, Kind.FLOAT if c.right else Kind.TEXT, note=c.under)
+                for c in model.columns
+                if c.place != -2
+            )
+        values = [model.value(position, n) for n, c in enumerate(model.columns) if c.place != -2]
+        self._detail.record.fill(fields, values, position, model.rows)
+
+    def _step(self, way: int) -> None:
+        position, column = self._grid.selection.current
+        self._grid.go(position + way, max(0, column))
+
+    # --- figures -----------------------------------------------------------------------------------------------
+
+    def _heavy(self) -> None:
+        self._column_figures()
+        self._selection_figures()
+
+    def _column_of(self) -> tuple[View, int] | None:
+        """The rows and the column whose figures are asked for."""
+        session, model = self._window.pull, self._grid.model
+        column = self._grid.selection.current[1]
+        if session is None or model is None or session.shaped is None or not 0 <= column < len(model.columns):
+            return None
+        place = model.columns[column].place
+        if isinstance(model, RowsModel):
+            return session.shaped.view, place
+        grouping = session.shaped.grouped
+        assert grouping is not None
+        if place < 0:
+            return grouping.view, grouping.keys[0]
+        measured = grouping.measures[place - len(grouping.keys)].column
+        return (grouping.view, measured) if measured is not None else None
+
+    def _column_figures(self) -> None:
+        found = self._column_of()
+        if self._detail.page != COLUMN or self._detail.showing_shapes or found is None:
+            return
+        view, place = found
+        wanted = (id(view.table), id(view.ids), len(view), place)
+        if wanted == self._profiled:
+            return
+        self._profiled = wanted
+        field = view.table.fields[place]
+        if len(view) > 100_000:
+            self._detail.column.busy(field)
+
+        def show(figures: Profile) -> None:
+            if self._profiled == wanted:
+                self._detail.column.fill(field, figures)
+
+        self._window.jobs.submit(LOCAL, "profile", lambda stop, _: profile(view, place, stop=stop), show)
+
+    def _selection_figures(self) -> None:
+        """Sum and mean of the selected numbers; of one cell, of its whole column."""
+        session, model, selection = self._window.pull, self._grid.model, self._grid.selection
+        if session is None or session.shaped is None or not isinstance(model, RowsModel) or not selection.blocks:
+            self._window.status.figures.setText("")
+            return
+        table, block = session.shaped.view.table, selection.blocks[-1]
+        single = len(selection.blocks) == 1 and block.cells == 1
+        places = [model.columns[c].place for c in range(block.left, block.right + 1)]
+        numbers = [p for p in places if table.fields[p].kind.is_number and not _is_key(table.fields[p].name)]
+        top, bottom = (0, model.rows - 1) if single else (block.top, block.bottom)
+        lead = f"{grouped(block.bottom - block.top + 1)} × {len(places)} selected" if not single else ""
+        if not numbers or len(selection.blocks) > 1 or (bottom - top + 1) * len(numbers) > MOST_SUMMED:
+            self._window.status.figures.setText(lead)
+            return
+        sums, count = 0.0, 0
+        view = session.shaped.view
+        for place in numbers:
+            column = table.columns[place]
+            ids = view.row_ids(top, bottom + 1)
+            full = ids[~column.empty_at(ids)]
+            found = as_floats(column, full)
+            sums, count = sums + float(np.sum(found)), count + len(full)
+        name = f"{table.fields[numbers[0]].name}: " if single else f"{lead}: "
+        mean = f" · mean {shown_float(round(sums / count, 3))}" if count else ""
+        self._window.status.figures.setText(f"{name}sum {shown_float(round(sums, 3))}{mean}")
+
+    # --- shapes ------------------------------------------------------------------------------------------------
+
+    def show_shapes(self) -> None:
+        if self.collection is not None:
+            source, name = self.collection
+            self._detail.offer_shapes(self._window.hub.shapes.get((source.name, name)), name)
+
+
+def _is_key(name: str) -> bool:
+    return name == "id" or name.endswith("_id")

@@ -1,0 +1,164 @@
+"""Drafts: unsaved pulls and pending edits, written as one works, so that a crash loses nothing.
+
+Edits are kept by key, not by row id, with the values seen: after a restart the rows are fetched again and the edits
+find their rows; what someone else changed meanwhile shows as a conflict when it is written.
+"""
+
+from __future__ import annotations
+
+import base64
+import datetime as dt
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+from nimble_otter.changes.edits import Edits
+from nimble_otter.changes.target import Target
+from nimble_otter.errors import CorruptError
+from nimble_otter.files import set_aside, write_text
+from nimble_otter.table import MISSING, Table
+
+VERSION = 1
+
+
+@dataclass(frozen=True, slots=True)
+class EditDraft:
+    """Pending edits without row ids: rows by key values, columns by name. `old` are the values seen."""
+
+    cells: tuple[tuple[tuple[Any, ...], dict[str, Any], dict[str, Any]], ...] = ()
+    deleted: tuple[tuple[Any, ...], ...] = ()
+    added: tuple[dict[str, Any], ...] = ()
+
+    @property
+    def count(self) -> int:
+        return len({*(key for key, _, _ in self.cells), *self.deleted}) + len(self.added)
+
+
+@dataclass(frozen=True, slots=True)
+class Draft:
+    """One open pull: its text as a pull file, where it was saved, and what is pending."""
+
+    pull_text: str
+    path: str = ""
+    saved_text: str = ""
+    edits: EditDraft = field(default_factory=EditDraft)
+
+
+def detach(edits: Edits, table: Table, target: Target) -> EditDraft:
+    """Pending edits as a draft."""
+
+    def key(row: int) -> tuple[Any, ...]:
+        return tuple(table.columns[place].value(row) for place, _ in target.keys)
+
+    def seen(row: int, place: int) -> Any:
+        return edits.seen.get((row, place), table.columns[place].value(row))
+
+    names = [column.name for column in table.fields]
+    cells = []
+    for row in (r for r in edits.cells if not edits.is_new(r)):
+        new = {names[p]: v for p, v in edits.cells[row].items()}
+        cells.append((key(row), new, {names[p]: seen(row, p) for p in edits.cells[row]}))
+    added = tuple({names[p]: v for p, v in edits.cells.get(row, {}).items()} for row in edits.added)
+    return EditDraft(tuple(cells), tuple(key(row) for row in edits.deleted), added)
+
+
+def attach(draft: EditDraft, table: Table, target: Target) -> tuple[Edits, int]:
+    """Edits on freshly fetched rows, and how many changed rows are not among them any more."""
+    edits = Edits(table.rows)
+    lost = 0
+    wanted = {key for key, _, _ in draft.cells} | set(draft.deleted)
+    rows: dict[tuple[Any, ...], int] = {}
+    if wanted and target.is_open:
+        keys = zip(*(table.columns[place].values() for place, _ in target.keys), strict=True)
+        rows = {key: row for row, key in enumerate(keys) if key in wanted}
+    for key, new, old in draft.cells:
+        row = rows.get(key)
+        if row is None:
+            lost += 1
+            continue
+        for name, value in new.items():
+            place = table.index(name)
+            edits.cells.setdefault(row, {})[place] = value
+            now = table.columns[place].value(row)
+            if old.get(name) != (None if now is MISSING else now):
+                edits.seen[row, place] = old.get(name)
+    for key in draft.deleted:
+        if key in rows:
+            edits.deleted[rows[key]] = None
+        else:
+            lost += 1
+    for row, values in zip(edits.new_ids(len(draft.added)), draft.added, strict=True):
+        edits.added[row] = -1
+        if values:
+            edits.cells[row] = {table.index(name): value for name, value in values.items()}
+    return edits, lost
+
+
+def save_draft(folder: Path, name: str, draft: Draft) -> None:
+    """Write one draft; quick enough to be called after every edit."""
+    edits = {
+        "cells": [[_out(k), _out(new), _out(old)] for k, new, old in draft.edits.cells],
+        "deleted": [_out(key) for key in draft.edits.deleted],
+        "added": [_out(values) for values in draft.edits.added],
+    }
+    whole = {"version": VERSION, "pull": draft.pull_text, "path": draft.path, "saved": draft.saved_text, "edits": edits}
+    write_text(folder / f"{name}.json", json.dumps(whole, ensure_ascii=True, indent=1))
+
+
+def load_draft(path: Path) -> Draft:
+    """Raises: CorruptError; the file is set aside, not deleted."""
+    try:
+        whole = json.loads(path.read_text("utf-8"))
+        edits = whole["edits"]
+        return Draft(
+            whole["pull"],
+            whole["path"],
+            whole["saved"],
+            EditDraft(
+                tuple((tuple(_in(k)), _in(new), _in(old)) for k, new, old in edits["cells"]),
+                tuple(tuple(_in(key)) for key in edits["deleted"]),
+                tuple(_in(values) for values in edits["added"]),
+            ),
+        )
+    except (OSError, ValueError, KeyError, TypeError):
+        aside = set_aside(path)
+        raise CorruptError(f"A draft was damaged; it is kept as {aside.name}.", f"It is in {aside.parent}.") from None
+
+
+def drop_draft(folder: Path, name: str) -> None:
+    (folder / f"{name}.json").unlink(missing_ok=True)
+
+
+def _out(value: Any) -> Any:
+    """JSON that keeps the types JSON has not."""
+    if isinstance(value, Mapping):
+        return {"map": {str(k): _out(v) for k, v in value.items()}}
+    if isinstance(value, (list, tuple)):
+        return [_out(item) for item in value]
+    for kind, (name, write, _) in _TYPES.items():
+        if type(value) is kind:
+            return {name: write(value)}
+    return value if value is None or isinstance(value, (bool, int, str)) else {"text": str(value)}
+
+
+def _in(value: Any) -> Any:
+    if isinstance(value, list):
+        return [_in(item) for item in value]
+    if not isinstance(value, dict):
+        return value
+    name, inner = next(iter(value.items()))
+    if name == "map":
+        return {key: _in(item) for key, item in inner.items()}
+    return next((read(inner) for known, _, read in _TYPES.values() if known == name), inner)
+
+
+_TYPES: dict[type, tuple[str, Any, Any]] = {
+    dt.datetime: ("time", dt.datetime.isoformat, dt.datetime.fromisoformat),
+    dt.date: ("date", dt.date.isoformat, dt.date.fromisoformat),
+    Decimal: ("decimal", str, Decimal),
+    float: ("float", repr, float),
+    bytes: ("bytes", lambda v: base64.b64encode(v).decode(), base64.b64decode),
+}
