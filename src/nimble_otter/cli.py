@@ -16,6 +16,7 @@ from nimble_otter import __version__
 from nimble_otter.errors import ConditionError, OtterError, QueryError, SavedError, SendError, SourceError
 from nimble_otter.pull.model import Pull, Query, SendPlan
 from nimble_otter.pull.steps import ColumnsStep, Condition, FigureOf, FilterStep, GroupStep, SortBy, SortStep, Step
+from nimble_otter.query import parameter_value
 from nimble_otter.table.group import Figure
 
 _COUNT = re.compile(r"(?P<figure>\w+)\s*(?:\(\s*(?P<column>[^)]*?)\s*\))?")
@@ -107,16 +108,6 @@ def parse_parameters(given: Sequence[str]) -> dict[str, Any]:
             raise UsageError(f"--param {item!r} is not NAME=VALUE.")
         found[name] = parameter_value(text)
     return found
-
-
-def parameter_value(text: str) -> Any:
-    if len(text) >= 2 and text[0] == text[-1] and text[0] in "'\"":
-        return text[1:-1]
-    if re.fullmatch(r"-?(0|[1-9]\d*)", text) and -(1 << 63) <= int(text) < 1 << 63:
-        return int(text)
-    if re.fullmatch(r"-?\d+\.\d+", text):
-        return float(text)
-    return text
 
 
 def parse_group(spec: str) -> GroupStep:

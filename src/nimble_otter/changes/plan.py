@@ -84,21 +84,30 @@ def clause(plan: Plan, statement: Statement) -> Any:
     columns = dict.fromkeys([*(n for n, _ in (*statement.values, *statement.key, *statement.seen))])
     named = table(plan.table, *(column(name) for name in columns))
     where = and_(
-        *(named.c[name] == _literal(value) for name, value in statement.key),
-        *(
-            named.c[name].is_(null()) if value is None else named.c[name].is_not_distinct_from(_literal(value))
-            for name, value in statement.seen
-        ),
+        *(column(name) == literal_of(value) for name, value in statement.key),
+        *(_same(plan, column(name), value) for name, value in statement.seen),
     )
     if statement.kind == "delete":
         return delete(named).where(where)
-    given = {name: null() if value is None else _literal(value) for name, value in statement.values}
+    given = {name: null() if value is None else literal_of(value) for name, value in statement.values}
     if statement.kind == "insert":
         return insert(named).values(given) if given else insert(named)
     return update(named).values(given).where(where)
 
 
-def _literal(value: Any) -> Any:
+def _same(plan: Plan, held: Any, value: Any) -> Any:
+    """Equal, or both empty."""
+    from sqlalchemy import null
+
+    if value is None:
+        return held.is_(null())
+    # SQLAlchemy 2.1's SQLite writes IS without the literal when asked for literals, so IS is spelled out for it
+    return (
+        held.op("IS")(literal_of(value)) if plan.dialect == "sqlite" else held.is_not_distinct_from(literal_of(value))
+    )
+
+
+def literal_of(value: Any) -> Any:
     """Bound with the type of the Python value alone: SQLAlchemy's own conversions must not touch it."""
     from sqlalchemy import Double, Integer, LargeBinary, Numeric, Text, literal
 
@@ -122,8 +131,9 @@ def render(plan: Plan, statements: Sequence[Statement] | None = None) -> list[st
     return texts
 
 
-def reversal(plan: Plan, keys_written: dict[int, Pairs]) -> list[Statement]:
-    """Statements that put the old values back, in reverse order. `keys_written` has the key of each row as written."""
+def reversal(plan: Plan, keys_written: dict[int, Pairs], deleted: dict[int, Pairs]) -> list[Statement]:
+    """Statements that put the old values back, in reverse order. `keys_written` has the key of each row as written,
+    `deleted` the whole of each row that was deleted."""
     back = []
     for statement in reversed(plan.statements):
         key = keys_written.get(statement.row_id, statement.key)
@@ -133,7 +143,7 @@ def reversal(plan: Plan, keys_written: dict[int, Pairs]) -> list[Statement]:
                 Statement("delete", statement.row_id, (), key, tuple(p for p in statement.values if p[0] not in own))
             )
         elif statement.kind == "delete":
-            back.append(Statement("insert", statement.row_id, statement.old))
+            back.append(Statement("insert", statement.row_id, deleted[statement.row_id]))
         else:
             own = {name for name, _ in key}
             seen = tuple(pair for pair in statement.values if pair[0] not in own)

@@ -7,7 +7,7 @@ import sqlite3
 from dataclasses import dataclass, field
 from typing import Any
 
-from nimble_otter.changes.plan import Pairs, Plan, Statement, compiled, render, reversal
+from nimble_otter.changes.plan import Pairs, Plan, Statement, compiled, literal_of, render, reversal
 from nimble_otter.errors import ChangeError, OutcomeUnknown
 from nimble_otter.sources.source import Connection
 from nimble_otter.stop import NEVER, Progress, StopToken
@@ -53,7 +53,7 @@ class Report:
 def rehearse(connection: Connection, plan: Plan, stop: StopToken = NEVER, progress: Progress | None = None) -> Report:
     """Run every statement in one transaction and roll it back. Raises: SourceError's, Stopped; nothing is written."""
     with connection.transaction() as writer:
-        outcomes, _ = _run(writer, plan, stop, progress)
+        outcomes, _, _ = _run(writer, plan, stop, progress)
     return Report(outcomes, dt.datetime.now())
 
 
@@ -63,7 +63,7 @@ def write(connection: Connection, plan: Plan, stop: StopToken = NEVER, progress:
     Raises: SourceError's, Stopped (nothing written); OutcomeUnknown when the commit itself was not answered.
     """
     with connection.transaction() as writer:
-        outcomes, rows = _run(writer, plan, stop, progress)
+        outcomes, rows, whole = _run(writer, plan, stop, progress)
         report = Report(outcomes, dt.datetime.now())
         if report.conflicts:
             return report
@@ -82,22 +82,28 @@ def write(connection: Connection, plan: Plan, stop: StopToken = NEVER, progress:
                     f"Nothing was written: {problem}.", "Try again when no other program writes."
                 ) from None
             raise OutcomeUnknown(f"The commit was not answered: {problem}.", "Run the query again to see.") from None
-    back = render(plan, reversal(plan, keys))
+    back = render(plan, reversal(plan, keys, whole))
     head = f"-- Puts back what was written to {plan.table} at {report.at:%Y-%m-%d %H:%M:%S}.\nbegin;\n"
     return Report(outcomes, report.at, True, written, head + "\n".join(back) + "\ncommit;\n")
 
 
 def _run(
     writer: sqlite3.Connection, plan: Plan, stop: StopToken, progress: Progress | None
-) -> tuple[tuple[Outcome, ...], dict[int, int]]:
-    """Every statement in its own savepoint, so that one that fails does not hide the next."""
+) -> tuple[tuple[Outcome, ...], dict[int, int], dict[int, Pairs]]:
+    """Every statement in its own savepoint, so that one that fails does not hide the next.
+
+    Returns the outcomes, the server's row numbers of new rows, and deleted rows whole, columns not pulled included.
+    """
     outcomes = []
     rows: dict[int, int] = {}
+    whole: dict[int, Pairs] = {}
     for number, statement in enumerate(plan.statements):
         stop.check()
         if progress is not None and number % 64 == 0:
             progress(number, len(plan.statements))
         text, values = compiled(plan, statement)
+        if statement.kind == "delete":
+            whole[statement.row_id] = tuple((_read_row(writer, plan, statement.key) or {}).items())
         before = writer.total_changes
         writer.execute("savepoint one")
         try:
@@ -120,7 +126,7 @@ def _run(
             outcomes.append(Outcome(statement, 1 + beside, problem_text, beside=beside))
         else:
             outcomes.append(_conflict(writer, plan, statement, touched))
-    return tuple(outcomes), rows
+    return tuple(outcomes), rows, whole
 
 
 def _conflict(writer: sqlite3.Connection, plan: Plan, statement: Statement, touched: int) -> Outcome:
@@ -142,10 +148,8 @@ def _read_row(writer: sqlite3.Connection, plan: Plan, key: Pairs) -> dict[str, A
     from sqlalchemy import and_, column, literal_column, select, table
     from sqlalchemy.dialects import registry
 
-    from nimble_otter.changes.plan import _literal
-
-    named = table(plan.table, *(column(name) for name, _ in key))
-    where = and_(*(named.c[name] == _literal(value) for name, value in key))
+    named = table(plan.table)
+    where = and_(*(column(name) == literal_of(value) for name, value in key))
     made = select(literal_column("*")).select_from(named).where(where).compile(dialect=registry.load(plan.dialect)())
     cursor = writer.execute(str(made), tuple(made.params[name] for name in made.positiontup or ()))
     row = cursor.fetchone()

@@ -170,7 +170,7 @@ def _said(report: Report, would: str, plan: Plan) -> str:
             f"All {grouped(count)} statements {would} one row each." if count > 1 else f"The statement {would} one row."
         )
     first = report.conflicts[0]
-    where = ", ".join(f"{name} {value}" for name, value in first.statement.key)
+    where = ", ".join(f"{name} {value}" for name, value in first.statement.key) or "the new row"
     return f"{report.good} of {count} statements {would} one row each; {where}: {first.problem}"
 
 

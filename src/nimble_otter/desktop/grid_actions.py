@@ -365,13 +365,9 @@ class GridActions:
                 f for f in session.table.fields if f.kind.is_number and not f.name.endswith("_id") and f.name != name
             ]
             figures = (FigureOf(Figure.COUNT), *(FigureOf(Figure.MEAN, f.name) for f in keys[:1]))
-            sort = next(
-                (n for n, s in enumerate(session.pull.steps) if isinstance(s, SortStep)), len(session.pull.steps)
-            )
-            steps = [s for s in session.pull.steps[sort:] if not isinstance(s, SortStep)]
-            pull = replace(session.pull, steps=(*session.pull.steps[:sort], GroupStep((name,), figures), *steps))
-            session.change(pull, "Group")
-            at = sort
+            steps = session.pull.steps
+            at = next((n for n, s in enumerate(steps) if isinstance(s, ColumnsStep)), len(steps))
+            session.add_step(GroupStep((name,), figures), "Group", at)
         self._open_step(at)
 
     def hide(self, column: int) -> None:

@@ -105,11 +105,16 @@ class RowsModel:
     """Flat rows with what is pending on them; new rows stand behind the row they were made from, or at the end."""
 
     def __init__(
-        self, shaped: Shaped, edits: Edits, marks: Mapping[str, str], conflicts: Mapping[int, Outcome]
+        self,
+        shaped: Shaped,
+        edits: Edits,
+        marks: Mapping[str, str],
+        conflicts: Mapping[int, Outcome],
+        writable: frozenset[int] = frozenset(),
     ) -> None:
         self._table = shaped.view.table
         self._edits = edits
-        self._conflicts = conflicts
+        self._conflicts, self._writable = conflicts, writable
         self.columns = [_column(self._table, place, marks) for place in shaped.shown()]
         self._ids = _with_new(shaped, edits)
         self.rows = len(shaped.view) if self._ids is None else len(self._ids)
@@ -144,7 +149,8 @@ class RowsModel:
             field = self._table.fields[column.place]
             edited, decimals = own.get(column.place, UNSET), self._decimals[column.place]
             if self._edits.is_new(row):
-                cells.append(Cell("default", "faint") if edited is UNSET else cell_of(edited, field, decimals))
+                unset = Cell("default" if column.place in self._writable else "", "faint")
+                cells.append(unset if edited is UNSET else cell_of(edited, field, decimals))
                 continue
             before = self._table.columns[column.place].value(row)
             if edited is UNSET:
@@ -294,11 +300,12 @@ def model_for(
     open_groups: frozenset[tuple[int, int]],
     steps: tuple[Any, ...],
     conflicts: Mapping[int, Outcome],
+    writable: frozenset[int],
 ) -> RowsModel | GroupsModel:
     marks = sort_marks(steps)
     if shaped.grouped is not None:
         return GroupsModel(shaped, open_groups, marks)
-    return RowsModel(shaped, edits, marks, conflicts)
+    return RowsModel(shaped, edits, marks, conflicts, writable)
 
 
 def first_width(column: GridColumn, table: Table, kind_widths: Mapping[Kind, int]) -> int:
@@ -307,4 +314,7 @@ def first_width(column: GridColumn, table: Table, kind_widths: Mapping[Kind, int
         return 200
     if column.place == -2:
         return 114
-    return kind_widths.get(table.fields[column.place].kind, 120)
+    field = table.fields[column.place]
+    if field.kind is Kind.TIME and not field.form.endswith("%H:%M"):
+        return 166
+    return kind_widths.get(field.kind, 120)

@@ -158,6 +158,7 @@ QCheckBox:focus {{ color: {c["water1"]}; }}
 QListWidget, QTreeWidget {{ background: transparent; border: none; color: {c["ink"]}; }}
 QListWidget::item {{ padding: 3px 4px; }}
 QListWidget::item:selected {{ background: {c["water4"]}; color: {c["ink"]}; }}
+QListWidget#formats::item {{ padding: 4px 12px; }}
 QListWidget#formats {{ background: {c["raised"]}; border-right: 1px solid {c["grid_line"]}; }}
 QListWidget#found {{ background: {c["surface"]}; border: 1px solid {c["line"]}; border-radius: 8px; padding: 4px; }}
 QPlainTextEdit {{ background: {c["surface"]}; color: {c["ink"]}; border: none;

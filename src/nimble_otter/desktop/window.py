@@ -8,46 +8,26 @@ from __future__ import annotations
 import datetime as dt
 from pathlib import Path
 
-from PySide6.QtCore import QByteArray, QPoint, Qt, QTimer
-from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QIcon
+from PySide6.QtCore import QPoint, QTimer
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import (
     QApplication,
-    QMainWindow,
     QMenu,
     QMessageBox,
-    QSplitter,
-    QStackedWidget,
-    QVBoxLayout,
-    QWidget,
 )
 
-from nimble_otter.desktop import tokens
-from nimble_otter.desktop.commands import Commands
 from nimble_otter.desktop.deeds import Deeds
 from nimble_otter.desktop.grid_actions import GridActions
 from nimble_otter.desktop.grid_model import first_width, model_for
-from nimble_otter.desktop.hub import Hub
-from nimble_otter.desktop.jobs import Jobs
-from nimble_otter.desktop.keeping import Keeper, recent_paths, remember_recent
+from nimble_otter.desktop.keeping import recent_paths, remember_recent
 from nimble_otter.desktop.session import OpenPull
-from nimble_otter.desktop.theme import ASSETS
-from nimble_otter.desktop.views.changes_drawer import ChangesDrawer
-from nimble_otter.desktop.views.course import CourseStrip
-from nimble_otter.desktop.views.detail import Detail
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.filter_drawer import FilterDrawer
 from nimble_otter.desktop.views.find import FindBox
-from nimble_otter.desktop.views.grid import Grid
-from nimble_otter.desktop.views.pages import SourcePage, StartPage
-from nimble_otter.desktop.views.query_drawer import QueryDrawer
-from nimble_otter.desktop.views.send_drawer import SendDrawer
-from nimble_otter.desktop.views.source_drawer import SourceDrawer
-from nimble_otter.desktop.views.sources_pane import SourcesPane
-from nimble_otter.desktop.views.status import StatusStrip
-from nimble_otter.desktop.views.step_drawers import ColumnsDrawer, GroupDrawer, SortDrawer, StepDrawer
-from nimble_otter.desktop.views.title import TitleStrip
+from nimble_otter.desktop.views.step_drawers import StepDrawer
 from nimble_otter.desktop.window_commands import add_commands, collect_findings
 from nimble_otter.desktop.window_detail import DetailFiller
+from nimble_otter.desktop.window_frame import SOURCE, START, WORK, Frame
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import Pull, Query, open_pull, places
 from nimble_otter.pull.file import SUFFIX
@@ -57,30 +37,21 @@ from nimble_otter.sources.source import source_of_file
 from nimble_otter.table import Kind
 from nimble_otter.table.show import grouped
 
-_WIDTHS = {Kind.INT: 92, Kind.FLOAT: 102, Kind.BOOL: 76, Kind.TIME: 148, Kind.DATE: 104, Kind.DECIMAL: 102, Kind.TEXT: 124,
-           Kind.OBJECT: 170}  # fmt: skip
-_START, _SOURCE, _WORK = 0, 1, 2
+_WIDTHS = {
+    Kind.INT: 92, Kind.FLOAT: 102, Kind.BOOL: 76, Kind.TIME: 148, Kind.DATE: 104, Kind.DECIMAL: 102, Kind.TEXT: 124,
+    Kind.OBJECT: 170,
+}  # fmt: skip
 
 
-class Window(QMainWindow):
+class Window(Frame):
     """One window with its own jobs, sources and open pulls."""
 
     def __init__(self) -> None:
         super().__init__()
-        self.setWindowTitle("Nimble Otter")
-        self.setWindowIcon(QIcon(str(ASSETS / "nimble-otter.svg")))
-        self.setMinimumSize(860, 560)
-        self.setAcceptDrops(True)
-        self.jobs = Jobs()
-        self.keeper = Keeper()
-        self.layout_state = self.keeper.load_layout()
-        self.hub = Hub(self.jobs)
         self.pulls: list[OpenPull] = []
         self.current = -1
         self._next_number = 1
         self._closed: list[Pull] = []
-        self.commands = Commands(self)
-        self._build()
         self.deeds = Deeds(self.jobs, self.hub, self.keeper, self.say)
         self.actions_on_grid = GridActions(self.grid, lambda: self.pull, self.say, self.open_step, self.commands)
         self.detail_filler = DetailFiller(self)
@@ -91,60 +62,16 @@ class Window(QMainWindow):
         self._drafts.setSingleShot(True)
         self._drafts.setInterval(300)
         self._drafts.timeout.connect(self.keep_drafts)
-        self._restore_sizes()
+        self.restore_sizes()
 
     # --- parts -------------------------------------------------------------------------------------------------
-
-    def _build(self) -> None:
-        self.title, self.course, self.status = TitleStrip(), CourseStrip(), StatusStrip()
-        self.sources, self.detail, self.grid = SourcesPane(self.hub), Detail(), Grid()
-        self.query_drawer, self.changes_drawer, self.send_drawer = QueryDrawer(), ChangesDrawer(), SendDrawer()
-        self.filter_drawer, self.source_drawer = FilterDrawer(), SourceDrawer()
-        self.step_drawers: dict[str, Drawer] = {
-            "filter": self.filter_drawer, "sort": SortDrawer(), "group": GroupDrawer(), "columns": ColumnsDrawer()
-        }  # fmt: skip
-        self.drawers: dict[str, Drawer] = {
-            "source": self.source_drawer, "query": self.query_drawer, **self.step_drawers,
-            "changes": self.changes_drawer, "send": self.send_drawer,
-        }  # fmt: skip
-        self.drawer_stack = QStackedWidget()
-        for drawer in self.drawers.values():
-            self.drawer_stack.addWidget(drawer)
-        self.drawer_stack.setMinimumHeight(110)
-        self.work = QSplitter(Qt.Orientation.Vertical)
-        self.work.setHandleWidth(1)
-        self.work.addWidget(self.grid)
-        self.work.addWidget(self.drawer_stack)
-        self.work.setStretchFactor(0, 1)
-        self.work.setCollapsible(0, False)
-        self.start_page, self.source_page = StartPage(self.hub), SourcePage(self.hub)
-        self.centre = QStackedWidget()
-        for page in (self.start_page, self.source_page, self.work):
-            self.centre.addWidget(page)
-        self.across = QSplitter(Qt.Orientation.Horizontal)
-        self.across.setHandleWidth(1)
-        for part in (self.sources, self.centre, self.detail):
-            self.across.addWidget(part)
-        self.across.setStretchFactor(1, 1)
-        self.across.setCollapsible(1, False)
-        self.sources.setMinimumWidth(150)
-        self.detail.setMinimumWidth(200)
-        whole = QWidget()
-        column = QVBoxLayout(whole)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(0)
-        for part in (self.title, self.course):
-            column.addWidget(part)
-        column.addWidget(self.across, 1)
-        column.addWidget(self.status)
-        self.setCentralWidget(whole)
 
     def _wire(self) -> None:
         tabs = self.title.tabs
         tabs.chosen.connect(self.show_pull)
         tabs.closed.connect(self.close_pull)
         tabs.added.connect(self.new_pull)
-        self.title.mark.clicked.connect(self._menu)
+        self.title.mark.clicked.connect(self.show_menu)
         self.sources.opened.connect(self.open_table)
         self.sources.collection_chosen.connect(self._describe)
         self.sources.table_chosen.connect(lambda *_: self.detail.offer_shapes(None))
@@ -156,7 +83,7 @@ class Window(QMainWindow):
         self.start_page.file_wanted.connect(lambda: self.commands.run("open_database"))
         self.start_page.add_wanted.connect(lambda: self.add_source(True))
         self.source_page.saved.connect(self._source_saved)
-        self.source_page.closed.connect(lambda: self._centre(_WORK if self.pull is not None else _START))
+        self.source_page.closed.connect(lambda: self.turn_to(WORK if self.pull is not None else START))
         self.course.chosen.connect(self.open_drawer)
         self.course.add_wanted.connect(self._add_menu)
         self.course.column_dropped.connect(self.actions_on_grid.group_by)
@@ -228,13 +155,14 @@ class Window(QMainWindow):
     def show_pull(self, at: int) -> None:
         """Show an open pull; fetch its rows when it has none and nothing to be asked first."""
         self.grid.close_editor()
+        self.say("")
         self.current = at if 0 <= at < len(self.pulls) else -1
         session = self.pull
         self.course.show_pull(session)
         for drawer in self.drawers.values():
             drawer.session = session
         self.course.setVisible(session is not None)
-        self._centre(_WORK if session is not None else _START)
+        self.turn_to(WORK if session is not None else START)
         self._show_tabs()
         if session is None:
             self.start_page.refresh(recent_paths(self.layout_state))
@@ -374,13 +302,13 @@ class Window(QMainWindow):
         return shown
 
     def add_step(self, step: Step) -> None:
-        """Put a step where it belongs: filters before groups and sorts, groups before sorts."""
+        """Put a step where it belongs: a filter before groups and sorts, columns at the end."""
         session = self.pull
         if session is None:
             return
-        rank = {"filter": 0, "group": 1, "sort": 2, "columns": 3}
         steps = session.pull.steps
-        at = next((n for n, s in enumerate(steps) if rank[s.kind] > rank[step.kind]), len(steps))
+        later = {"filter": ("group", "sort", "columns"), "columns": ()}.get(step.kind, ("columns",))
+        at = next((n for n, s in enumerate(steps) if s.kind in later), len(steps))
         session.add_step(step, f"Add {step.kind}", at)
         self.open_drawer(f"step {at}")
 
@@ -419,6 +347,7 @@ class Window(QMainWindow):
 
     def _edits_changed(self, session: OpenPull) -> None:
         self._drafts.start()
+        self.say("")
         self._show_tabs()
         if session is self.pull:
             self._show_grid(True)
@@ -456,7 +385,8 @@ class Window(QMainWindow):
             self.detail_filler.refresh()
             return
         conflicts = {o.statement.row_id: o for o in session.report.conflicts} if session.report is not None else {}
-        model = model_for(shaped, session.edits, session.open_groups, session.pull.steps, conflicts)
+        writable = frozenset(place for place, _ in session.target.columns)
+        model = model_for(shaped, session.edits, session.open_groups, session.pull.steps, conflicts, writable)
         widths = [session.pull.widths.get(c.name) or first_width(c, shaped.table, _WIDTHS) for c in model.columns]
         same = self.grid.model is not None and [c.name for c in self.grid.model.columns] == [
             c.name for c in model.columns
@@ -534,10 +464,10 @@ class Window(QMainWindow):
 
     def add_source(self, server: bool) -> None:
         self.source_page.open(server)
-        self._centre(_SOURCE)
+        self.turn_to(SOURCE)
 
     def _source_saved(self, source: Source) -> None:
-        self._centre(_WORK if self.pull is not None else _START)
+        self.turn_to(WORK if self.pull is not None else START)
         self.say(f"{source.name} is in the list of sources", False)
         self._open_source(source)
 
@@ -559,37 +489,6 @@ class Window(QMainWindow):
 
     # --- the frame ---------------------------------------------------------------------------------------------
 
-    def _centre(self, page: int) -> None:
-        self.centre.setCurrentIndex(page)
-
-    def _menu(self) -> None:
-        menu = QMenu(self)
-        self.commands.fill_menu(menu)
-        menu.exec(self.title.mark.mapToGlobal(QPoint(10, tokens.TITLE)))
-
-    def toggle_part(self, part: str, on: bool | None = None) -> None:
-        """Show or hide the left pane, the right pane or the drawer."""
-        widget = {"left": self.sources, "right": self.detail, "drawer": self.drawer_stack}[part]
-        widget.setVisible(not widget.isVisibleTo(self) if on is None else on)
-        self.layout_state.shown[part] = widget.isVisibleTo(self)
-
-    def _restore_sizes(self) -> None:
-        state = self.layout_state
-        screen = self.screen().availableGeometry() if self.screen() is not None else None
-        width, height = state.size
-        if screen is not None:
-            width, height = min(width, screen.width()), min(height, screen.height())
-        self.resize(width, height)
-        if state.is_maximized:
-            self.setWindowState(Qt.WindowState.WindowMaximized)
-        self.across.setSizes([state.left, max(300, width - state.left - state.right), state.right])
-        rest = max(200, height - tokens.TITLE - tokens.COURSE - tokens.STATUS - state.drawer)
-        self.work.setSizes([rest, state.drawer])
-        for part, on in state.shown.items():
-            if not on and part in ("left", "right", "drawer"):
-                self.toggle_part(part, False)
-        self.detail.turn(state.page if state.page in (0, 1, 2) else 1)
-
     def keep_drafts(self) -> None:
         """Everything open, as it is now, to disk."""
         for session in self.pulls:
@@ -597,20 +496,13 @@ class Window(QMainWindow):
         state = self.layout_state
         state.order = [f"pull-{session.number}" for session in self.pulls]
         state.current = self.current
-        if not self.isMaximized():
-            state.size = (self.width(), self.height())
-        state.is_maximized = self.isMaximized()
-        if self.isVisible():
-            left, _, right = self.across.sizes()
-            state.left, state.right = left or state.left, right or state.right
-            state.drawer = self.work.sizes()[1] or state.drawer
-        state.page = self.detail.page
+        self.note_sizes()
         self.keeper.save_layout(state)
         for problem in self.keeper.problems:
             self.say(problem, True)
         self.keeper.problems.clear()
-        session = self.pull
-        if session is not None and session.edits.count and not session.is_running:
+        shown = self.pull
+        if shown is not None and shown.edits.count and not shown.is_running:
             self.status.fetched.setText(f"Draft kept on disk {dt.datetime.now():%H:%M:%S}")
 
     def closeEvent(self, event: QCloseEvent) -> None:
@@ -635,9 +527,6 @@ class Window(QMainWindow):
             self.open_file(path)
         else:
             self.open_database(path)
-
-    def state_bytes(self) -> QByteArray:
-        return self.saveGeometry()
 
 
 def _free(path: Path) -> Path:

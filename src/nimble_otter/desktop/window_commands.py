@@ -31,7 +31,7 @@ def add_commands(window: Window) -> None:
     def pending() -> bool:
         return window.pull is not None and window.pull.edits.count > 0
 
-    def in_text(key: str, otherwise: Callable[[], None]) -> Callable[[], None]:
+    def in_text(key: str, otherwise: Callable[[], object]) -> Callable[[], None]:
         """Clipboard and undo commands belong to a text field while one has the keyboard."""
 
         def do() -> None:
@@ -71,8 +71,8 @@ def add_commands(window: Window) -> None:
         add(f"show_{key}", f"Show {name}", lambda key=key: window.open_drawer(key), shortcut, "query", has_pull)
     for kind, name in (("filter", "Filter"), ("group", "Group"), ("sort", "Sort"), ("columns", "Columns")):
         add(f"add_{kind}", f"Add a {name} step", lambda kind=kind: window.new_step(kind), "", "steps", has_pull)
-    add("show_end", "Show rows at the end of the course", lambda: window.pull and window.pull.show_rows_at(None), "", "steps",
-        has_rows)  # fmt: skip
+    show_end = "Show rows at the end of the course"
+    add("show_end", show_end, lambda: window.pull and window.pull.show_rows_at(None), "", "steps", has_rows)
     add("undo", "Undo", in_text("undo", lambda: window.pull and window.pull.undo()), "Ctrl+Z", "edit")
     add("redo", "Redo", in_text("redo", lambda: window.pull and window.pull.redo()), "Ctrl+Shift+Z", "edit")
     add("copy", "Copy", in_text("copy", grid.copy), "Ctrl+C", "edit")

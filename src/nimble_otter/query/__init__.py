@@ -7,12 +7,13 @@ first, then `documents.py`.
 
 from nimble_otter.query.conditions import parse_condition
 from nimble_otter.query.documents import DocumentRequest, translate_select
-from nimble_otter.query.statements import Statement, find_parameters, split_statements, statement_at
+from nimble_otter.query.statements import Statement, find_parameters, parameter_value, split_statements, statement_at
 
 __all__ = [
     "DocumentRequest",
     "Statement",
     "find_parameters",
+    "parameter_value",
     "parse_condition",
     "split_statements",
     "statement_at",

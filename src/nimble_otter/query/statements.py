@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Any
 
 _PAIRS = {"'": "'", '"': '"', "`": "`", "[": "]"}
 
@@ -131,10 +133,12 @@ def _parameter_places(text: str) -> Iterator[tuple[int, int, str]]:
                 at += 2 if text[at : at + 2] == "::" else 1
 
 
-def replace_parameters(text: str, marker: dict[str, str]) -> str:
-    """The text with each `:name` replaced by `marker[name]`; for showing what is sent, never for values."""
-    out, at = [], 0
-    for start, end, name in _parameter_places(text):
-        out += [text[at:start], marker.get(name, text[start:end])]
-        at = end
-    return "".join([*out, text[at:]])
+def parameter_value(text: str) -> Any:
+    """What a typed parameter means: a whole number or decimal is a number, anything else (or in quotes) text."""
+    if len(text) >= 2 and text[0] == text[-1] and text[0] in "'\"":
+        return text[1:-1]
+    if re.fullmatch(r"-?(0|[1-9]\d*)", text) and -(1 << 63) <= int(text) < 1 << 63:
+        return int(text)
+    if re.fullmatch(r"-?\d+\.\d+", text):
+        return float(text)
+    return text

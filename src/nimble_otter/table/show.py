@@ -27,8 +27,8 @@ def shown(value: Any, field: Field | None = None) -> str:
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, int):
-        is_key = field is not None and (field.name == "id" or field.name.endswith("_id"))
-        return str(value) if is_key or -10_000 < value < 10_000 else grouped(value)
+        name = field.name.casefold() if field is not None else ""
+        return str(value) if name == "id" or name.endswith("_id") or "year" in name else grouped(value)
     if isinstance(value, float):
         return shown_float(value)
     if isinstance(value, str):
@@ -56,7 +56,7 @@ def shown_float(value: float) -> str:
     """The shortest digits that give the same number back, grouped before the point."""
     text = repr(value)
     whole, dot, rest = text.partition(".")
-    if "e" in text or "n" in text or len(whole) < 5:
+    if "e" in text or "n" in text or len(whole) < 4:
         return text
     return grouped(int(whole)) + dot + rest
 

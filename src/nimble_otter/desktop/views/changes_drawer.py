@@ -99,7 +99,7 @@ class ChangesDrawer(Drawer):
             self.head.words.setText("nothing pending" if not pending else "")
             return
         hidden = self._hidden()
-        said = f"{grouped(pending)} to write · matched by {', '.join(plan.key)} + values seen"
+        said = f"{grouped(pending)} to write · by {', '.join(plan.key)} + values seen"
         self.head.words.setText(said + (f" · {hidden} not in the rows shown" if hidden else ""))
 
     def _hidden(self) -> int:

@@ -291,7 +291,9 @@ class _Frequent(QWidget):
         painter.setFont(ui_font())
         painter.setPen(theme["ink"])
         middle = Qt.AlignmentFlag.AlignVCenter
-        name = max(46, round(self.width() * 0.42))
+        painter.setFont(ui_font())
+        need = painter.fontMetrics().horizontalAdvance(self._text) + 10
+        name = max(round(self.width() * 0.32), min(need, round(self.width() * 0.58)))
         text = painter.fontMetrics().elidedText(self._text, Qt.TextElideMode.ElideRight, name - 8)
         painter.drawText(QRect(0, 0, name - 6, self.height()), middle, text)
         painter.setFont(ui_font(tokens.SMALL_PX))
@@ -342,7 +344,9 @@ class _ShapeBox(QWidget):
         name.setFont(ui_font(bold=True))
         percent = label(f"{100 * shape.share:.0f} %")
         self._bar = _ShareBar(shape.share)
-        self.setLayout(column(row(name, percent), self._bar, fields, space=6, margins=(0, 8, 0, 8)))
+        head = row(name, percent)
+        head.setStretch(0, 1)
+        self.setLayout(column(head, self._bar, fields, space=6, margins=(0, 8, 0, 8)))
 
 
 class _ShareBar(QWidget):

@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import QPoint, QRect, QSize, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QPainter, QPen
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -13,13 +14,15 @@ from PySide6.QtWidgets import (
     QListWidget,
     QListWidgetItem,
     QScrollArea,
+    QStyle,
+    QStyledItemDelegate,
     QVBoxLayout,
     QWidget,
 )
 
 from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.desktop.parts import Line, boxed, button, clear, column, combo, label, row
-from nimble_otter.desktop.theme import code_font
+from nimble_otter.desktop.theme import code_font, theme, ui_font
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.pull.steps import Condition, FilterStep
 from nimble_otter.pull.steps.filter import OPERATORS
@@ -29,6 +32,7 @@ from nimble_otter.table.show import grouped, plain, shown
 _SQL = "SQL condition"
 _PICKS = ("is one of", "is none of")
 MOST_VALUES = 300
+_VALUE, _COUNT = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
 
 
 class FilterDrawer(Drawer):
@@ -52,12 +56,14 @@ class FilterDrawer(Drawer):
         self.values_title = label("", "muted", 12)
         self.values = QListWidget()
         self.values.setAccessibleName("Values")
+        self.values.setItemDelegate(_ValuePaint(self.values))
         self.values.itemChanged.connect(lambda _: self._picked())
+        self.values.itemClicked.connect(_flip)
         self.search = QLineEdit()
         self.search.setPlaceholderText("Find a value")
         self.search.textChanged.connect(self._sift)
         side = boxed(column(self.values_title, self.search, self.values, space=6, margins=(12, 9, 12, 8)), "raised")
-        side.setFixedWidth(310)
+        side.setFixedWidth(300)
         self.set_body(scrolled, Line(True, "grid_line"), side, stretch=(1, 0, 0))
         self._counts: list[tuple[Any, int]] = []
         self._counts_of: Any = None
@@ -177,12 +183,12 @@ class FilterDrawer(Drawer):
         most = max((n for _, n in found), default=1)
         for value, count in found[:MOST_VALUES]:
             item = QListWidgetItem()
-            item.setData(Qt.ItemDataRole.UserRole, (value,))
+            item.setData(_VALUE, (value,))
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Unchecked)
-            bar = "▇" * max(1, round(12 * count / most)) if count else ""
-            item.setText(f"{_name(value)}   {grouped(count)}")
-            item.setToolTip(f"{_name(value)}: {grouped(count)} {bar}")
+            item.setText(_name(value))
+            item.setData(_COUNT, (count, count / most))
+            item.setToolTip(f"{_name(value)}: {grouped(count)}")
             self.values.addItem(item)
         if len(found) > MOST_VALUES:
             self.values.addItem(f"{grouped(len(found) - MOST_VALUES)} more: search to see them")
@@ -198,7 +204,7 @@ class FilterDrawer(Drawer):
         self.values.blockSignals(True)
         for place in range(self.values.count()):
             item = self.values.item(place)
-            data = item.data(Qt.ItemDataRole.UserRole)
+            data = item.data(_VALUE)
             if data is None:
                 continue
             inside = _name(data[0]) in chosen
@@ -218,7 +224,7 @@ class FilterDrawer(Drawer):
         listed, ticked = [], []
         for place in range(self.values.count()):
             item = self.values.item(place)
-            data = item.data(Qt.ItemDataRole.UserRole)
+            data = item.data(_VALUE)
             if data is not None:
                 listed.append(data[0])
                 if item.checkState() == Qt.CheckState.Checked:
@@ -261,6 +267,59 @@ class FilterDrawer(Drawer):
             self._rows[0].setFocus()
 
 
+def _flip(item: QListWidgetItem) -> None:
+    """A click anywhere on a value ticks it or not."""
+    if item.data(_VALUE) is not None:
+        ticked = item.checkState() == Qt.CheckState.Checked
+        item.setCheckState(Qt.CheckState.Unchecked if ticked else Qt.CheckState.Checked)
+
+
+class _ValuePaint(QStyledItemDelegate):
+    """A tick, the value, a bar for its share of the most frequent one, its count."""
+
+    def sizeHint(self, option: Any, index: Any) -> QSize:
+        return QSize(100, 22)
+
+    def editorEvent(self, event: Any, model: Any, option: Any, index: Any) -> bool:
+        return isinstance(event, QKeyEvent) and super().editorEvent(event, model, option, index)
+
+    def paint(self, painter: QPainter, option: Any, index: Any) -> None:
+        rect, ticked = option.rect, index.data(Qt.ItemDataRole.CheckStateRole)
+        if option.state & QStyle.StateFlag.State_HasFocus:
+            painter.fillRect(rect, theme["water4"])
+        middle = Qt.AlignmentFlag.AlignVCenter
+        if index.data(_VALUE) is None:
+            painter.setPen(theme["muted"])
+            painter.drawText(rect.adjusted(22, 0, 0, 0), middle, str(index.data()))
+            return
+        box = QRect(rect.left() + 1, rect.center().y() - 6, 13, 13)
+        painter.save()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        on = ticked in (2, Qt.CheckState.Checked)
+        painter.setPen(QPen(theme["water1" if on else "faint"], 1.3))
+        painter.setBrush(theme["water1" if on else "surface"])
+        painter.drawRoundedRect(box, 3, 3)
+        if on:
+            painter.setPen(QPen(theme["on_water"], 1.7))
+            painter.drawPolyline([QPoint(box.left() + dx, box.top() + dy) for dx, dy in ((3, 7), (5, 9), (10, 4))])
+        painter.restore()
+        count, share = index.data(_COUNT)
+        name = rect.adjusted(22, 0, 0, 0)
+        name.setWidth(round((rect.width() - 22) * 0.42))
+        painter.setFont(ui_font())
+        painter.setPen(theme["ink"])
+        painter.drawText(
+            name, middle, painter.fontMetrics().elidedText(index.data(), Qt.TextElideMode.ElideRight, name.width())
+        )
+        painter.setFont(ui_font(11))
+        painter.setPen(theme["faint"])
+        painter.drawText(rect.adjusted(0, 0, -4, 0), middle | Qt.AlignmentFlag.AlignRight, grouped(count))
+        room = rect.right() - name.right() - 70
+        painter.fillRect(
+            QRect(name.right() + 10, rect.center().y() - 4, max(2, round(room * share)), 8), theme["water3"]
+        )
+
+
 def _name(value: Any) -> str:
     if value is None:
         return "∅ empty"
@@ -286,8 +345,8 @@ class _ConditionRow(QWidget):
         self.operator: QComboBox = combo(OPERATORS, condition.operator, "Comparison")
         self.value = QLineEdit()
         self.value.setAccessibleName("Value")
-        self.column.setFixedWidth(128)
-        self.operator.setFixedWidth(132)
+        self.column.setFixedWidth(112)
+        self.operator.setFixedWidth(122)
         gone = button("×", self.removed.emit, "plain", "Remove the condition")
         self.setLayout(row(self.on, self.column, self.operator, self.value, gone, space=6))
         self.layout().setStretch(3, 1)
@@ -320,6 +379,7 @@ class _ConditionRow(QWidget):
         self.value.setPlaceholderText(hint.get(condition.operator, "value"))
         if not self.value.hasFocus() or not self.value.isModified():
             self.value.setText(self._text(condition))
+            self.value.setCursorPosition(0)
 
     @staticmethod
     def _text(condition: Condition) -> str:

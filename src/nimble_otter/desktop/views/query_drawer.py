@@ -8,14 +8,13 @@ from typing import Any
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QButtonGroup, QLineEdit, QPlainTextEdit, QScrollArea, QVBoxLayout, QWidget
 
-from nimble_otter.cli import parameter_value
-from nimble_otter.desktop.parts import Line, boxed, button, clear, label, row
+from nimble_otter.desktop.parts import Line, boxed, button, clear, column, label, row
 from nimble_otter.desktop.theme import code_font
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.editor import SqlEditor
 from nimble_otter.errors import OtterError, Place, QueryError, place_of
 from nimble_otter.pull.model import Query
-from nimble_otter.query import find_parameters, translate_select
+from nimble_otter.query import find_parameters, parameter_value, translate_select
 from nimble_otter.sources.drivers.mongodb import shown
 from nimble_otter.table.show import grouped, plain
 
@@ -39,15 +38,9 @@ class QueryDrawer(Drawer):
         self.stop_button = button("Stop", self._stop, "", "Stop the run; the rows so far stay")
         for made in (self.stop_button, self.run_button):
             self.head.right.addWidget(made)
-        self._side = QVBoxLayout()
-        self._side.setContentsMargins(12, 10, 12, 8)
-        self._side.setSpacing(7)
-        scrolled = QScrollArea()
-        scrolled.setWidgetResizable(True)
-        scrolled.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scrolled.setWidget(boxed(self._side))
-        side = boxed(row(scrolled), "raised")
-        side.setFixedWidth(250)
+        self._parameters, self._runs = QVBoxLayout(), QVBoxLayout()
+        self._parameters.setSpacing(7)
+        self._runs.setSpacing(7)
         self.limit = QLineEdit()
         self.limit.setAccessibleName("Stop after so many rows")
         self.limit.setAlignment(Qt.AlignmentFlag.AlignRight)
@@ -56,6 +49,25 @@ class QueryDrawer(Drawer):
         self.sent.setReadOnly(True)
         self.sent.setFont(code_font(11))
         self.sent.setAccessibleName("What is sent to the server")
+        self.limit.setFixedWidth(126)
+        self.sent_title = label("sent to the server as", "muted", 11)
+        inside = column(
+            self._parameters,
+            row(label("Stop after", "muted"), None, self.limit),
+            self._runs,
+            self.sent_title,
+            self.sent,
+            None,
+            space=7,
+            margins=(12, 10, 12, 8),
+        )
+        inside.setStretch(4, 10)
+        scrolled = QScrollArea()
+        scrolled.setWidgetResizable(True)
+        scrolled.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scrolled.setWidget(boxed(inside))
+        side = boxed(row(scrolled), "raised")
+        side.setFixedWidth(250)
         self.problem = label("", "plum", wrap=True)
         self.problem.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.problem.setContentsMargins(12, 6, 12, 6)
@@ -118,9 +130,8 @@ class QueryDrawer(Drawer):
         shape = (id(session), tuple(names), session.is_documents, tuple(session.runs))
         if shape != self._side_shape:
             self._side_shape = shape
-            self.sent.setParent(None)
-            self.limit.setParent(None)
-            clear(self._side)
+            clear(self._parameters)
+            clear(self._runs)
             self._fields = {}
             for name in names:
                 field = self._fields[name] = QLineEdit(_shown_parameter(query.parameters.get(name)))
@@ -130,29 +141,21 @@ class QueryDrawer(Drawer):
                 field.setAlignment(Qt.AlignmentFlag.AlignRight)
                 field.textEdited.connect(lambda text, name=name: self._parameter_typed(name, text))
                 field.returnPressed.connect(self.run)
-                self._side.addLayout(row(label(f":{name}", "muted"), None, field))
-            self.limit.setFixedWidth(126)
-            self._side.addLayout(row(label("Stop after", "muted"), None, self.limit))
-            self.limit.show()
+                self._parameters.addLayout(row(label(f":{name}", "muted"), None, field))
             if session.runs:
                 last = session.runs[-1]
-                self._side.addSpacing(4)
                 self._pair("First rows", f"{last.first_s:.2f} s")
                 self._pair("All rows", f"{last.all_s:.2f} s")
                 if len(session.runs) > 1:
                     self._pair("Last runs", " ".join(f"{run.all_s:.2f}".lstrip("0") for run in session.runs))
-            if session.is_documents:
-                self._side.addWidget(label("sent to the server as", "muted", 11))
-                self._side.addWidget(self.sent, 1)
-                self.sent.show()
-            else:
-                self._side.addStretch(1)
+            self.sent_title.setVisible(session.is_documents)
+            self.sent.setVisible(session.is_documents)
         if not self.limit.hasFocus():
             self.limit.setText("no limit" if query.limit is None else f"{grouped(query.limit)} rows")
         self._show_sent()
 
     def _pair(self, name: str, value: str) -> None:
-        self._side.addLayout(row(label(name, "muted"), None, label(value)))
+        self._runs.addLayout(row(label(name, "muted"), None, label(value)))
 
     def _show_sent(self) -> None:
         session = self.session

@@ -59,7 +59,7 @@ class SendDrawer(Drawer):
         self.outcome = label("", "muted", 12, wrap=True)
         self.outcome.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         name = label("File", "muted")
-        name.setFixedWidth(120)
+        name.setFixedWidth(136)
         form = column(
             row(name, self.path, browse, space=8), self._options, self.outcome, None, space=7, margins=(14, 10, 14, 8)
         )
@@ -121,7 +121,7 @@ class SendDrawer(Drawer):
         clear(self._options)
         for option in format_for(plan.format).options:
             name = label(option.label, "muted")
-            name.setFixedWidth(120)
+            name.setFixedWidth(136)
             self._options.addLayout(row(name, self._field(option, plan.options), None, space=8))
 
     def _field(self, option: Option, given: Mapping[str, Any]) -> QWidget:

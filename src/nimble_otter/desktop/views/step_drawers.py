@@ -187,7 +187,8 @@ class GroupDrawer(StepDrawer):
         for place, figure in enumerate(step.figures):
             kind = combo(_FIGURES, figure.figure.value, "Figure")
             name = combo(self._names_for(figure), figure.column, "of column")
-            name.setVisible(figure.figure is not Figure.COUNT)
+            if figure.figure is Figure.COUNT:
+                name.hide()
             kind.setFixedWidth(96)
             name.setFixedWidth(140)
             kind.activated.connect(lambda _, p=place, w=kind: self._set_figure(p, Figure(w.currentData())))

@@ -1,0 +1,67 @@
+# Sourced by ./start and ./check: the virtual environment, the packages, the system libraries of Qt.
+
+qt_libraries=(libglib2.0-0 libgl1 libegl1 libfontconfig1 libdbus-1-3 libxkbcommon0 libxcb-cursor0 libxcb-icccm4
+  libxcb-keysyms1 libxcb-shape0 libxkbcommon-x11-0)
+
+say() { echo "setup: $*" >&2; }
+
+need_packages() { # the given Debian packages, installed when root, else named
+  local missing=() package
+  command -v dpkg-query >/dev/null || return 0
+  for package in "$@"; do
+    dpkg-query -W -f '${Status}' "$package" 2>/dev/null | grep -q "ok installed" || missing+=("$package")
+  done
+  [ ${#missing[@]} -eq 0 ] && return 0
+  if [ "$(id -u)" = 0 ]; then
+    say "installing ${missing[*]}"
+    apt-get update -qq >/dev/null
+    DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
+  else
+    say "these system packages are missing; install them and start again:"
+    echo "  sudo apt-get install ${missing[*]}" >&2
+    return 1
+  fi
+}
+
+find_python() {
+  local name
+  for name in python3.11 python3.12 python3.13 python3; do
+    if command -v "$name" >/dev/null && "$name" -c 'import sys; sys.exit(sys.version_info < (3, 11))'; then
+      echo "$name"
+      return 0
+    fi
+  done
+  say "Python 3.11 or newer is needed"
+  return 1
+}
+
+set_up() { # a lock file: make .venv hold exactly what it says, and ourselves
+  local lock=$1 python stamp
+  python=$(find_python)
+  need_packages "${qt_libraries[@]}"
+  if ! "$python" -c 'import venv, ensurepip' 2>/dev/null; then
+    need_packages python3-venv
+  fi
+  [ -x .venv/bin/python ] || { say "making .venv"; "$python" -m venv .venv; }
+  stamp=$(cat requirements.lock "$lock" pyproject.toml | sha256sum | cut -c1-20)
+  if ! grep -qs "$stamp" .venv/set-up; then
+    if [ "$lock" = requirements.lock ] && grep -qs "dev $(cat requirements.lock pyproject.toml | sha256sum | cut -c1-20)" .venv/set-up; then
+      :
+    else
+      say "installing the packages of $lock"
+      .venv/bin/python -m pip install -q --disable-pip-version-check --require-hashes -r "$lock"
+      .venv/bin/python -m pip install -q --disable-pip-version-check --no-deps -e .
+      { [ "$lock" = requirements.lock ] || echo "dev $(cat requirements.lock pyproject.toml | sha256sum | cut -c1-20)"; echo "$stamp"; } > .venv/set-up
+    fi
+  fi
+  export PATH="$PWD/.venv/bin:$PATH"
+}
+
+install_desktop() {
+  local data=${XDG_DATA_HOME:-$HOME/.local/share} here=$PWD
+  install -Dm644 src/nimble_otter/desktop/assets/nimble-otter.svg "$data/icons/hicolor/scalable/apps/nimble-otter.svg"
+  install -Dm644 packaging/nimble-otter.metainfo.xml "$data/metainfo/nimble-otter.metainfo.xml"
+  mkdir -p "$data/applications"
+  sed "s|^Exec=.*|Exec=\"$here/start\" %F|" packaging/nimble-otter.desktop > "$data/applications/nimble-otter.desktop"
+  echo "Nimble Otter is in the desktop's menu ($data/applications/nimble-otter.desktop)."
+}

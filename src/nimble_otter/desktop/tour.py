@@ -1,0 +1,472 @@
+"""The tour: one journey through everything in the real window without a screen, leaving pictures and files.
+
+Each step does what a person would, then looks whether it held. The desktop tests take the same journey.
+"""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import shutil
+import sqlite3
+import subprocess
+import sys
+import traceback
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
+
+from nimble_otter.desktop.offscreen import take_picture, use_offscreen, wait_until
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.session import OpenPull
+    from nimble_otter.desktop.window import Window
+
+
+class StepFailed(Exception):
+    """What a step says did not hold."""
+
+
+def hold(is_so: object, what: str) -> None:
+    """Raises: StepFailed."""
+    if not is_so:
+        raise StepFailed(what)
+
+
+class Tour:
+    """A window with a home of its own in `folder`; steps in order, each told and remembered."""
+
+    def __init__(self, folder: Path, pictures: bool = True) -> None:
+        self.folder, self.pictures = folder, pictures
+        self.done: list[str] = []
+        self.window: Window = self.start()
+
+    def start(self) -> Window:
+        from nimble_otter.desktop.window import Window
+
+        self.window = Window()
+        self.window.show()
+        self.window.begin(demo=True)
+        self.settle()
+        return self.window
+
+    # --- helpers -----------------------------------------------------------------------------------------------
+
+    def settle(self, seconds: float = 0.15) -> None:
+        """Until nothing runs and the timers of the panes have had their turn."""
+        hold(wait_until(lambda: not self.window.jobs.is_busy, 60), "work went on for more than a minute")
+        wait_until(lambda: False, seconds)
+        hold(wait_until(lambda: not self.window.jobs.is_busy, 60), "work went on for more than a minute")
+
+    def picture(self, name: str) -> None:
+        if self.pictures:
+            self.settle()
+            take_picture(self.window, self.folder / "pictures" / f"{name}.png")
+
+    @property
+    def pull(self) -> OpenPull:
+        shown = self.window.pull
+        hold(shown is not None, "no pull is shown")
+        assert shown is not None
+        return shown
+
+    def key(self, key: Qt.Key, modifiers: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+        QTest.keyClick(self.window.focusWidget() or self.window, key, modifiers)
+
+    def type(self, text: str) -> None:
+        QTest.keyClicks(self.window.focusWidget() or self.window, text)
+
+    def put_query(self, text: str) -> None:
+        self.window.open_drawer("query")
+        self.window.query_drawer.editor.setPlainText(text)
+
+    def run_query(self) -> None:
+        self.window.query_drawer.editor.setFocus()
+        self.key(Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+        self.settle()
+
+    def place(self, name: str) -> int:
+        model = self.window.grid.model
+        assert model is not None
+        return [column.name for column in model.columns].index(name)
+
+    def edit(self, position: int, name: str, text: str) -> None:
+        """Go to a cell, F2, type, Enter."""
+        grid = self.window.grid
+        grid.setFocus()
+        grid.go(position, self.place(name))
+        QTest.keyClick(grid, Qt.Key.Key_F2)
+        editor = grid.editor
+        hold(editor is not None, f"{name} could not be edited: {self.window.status.message.text()}")
+        assert editor is not None
+        editor.selectAll()
+        QTest.keyClicks(editor, text)
+        QTest.keyClick(editor, Qt.Key.Key_Return)
+        self.settle(0.05)
+
+    def survey(self) -> Path:
+        from nimble_otter.pull.places import demo_folder
+
+        return demo_folder() / "merrow.sqlite"
+
+    # --- steps -------------------------------------------------------------------------------------------------
+
+    def reach(self) -> str:
+        window, hub = self.window, self.window.hub
+        for source in hub.sources[:2]:
+            hub.open(source)
+        self.settle()
+        tables = {table.name: table for table in hub.tables["Merrow survey"]}
+        hold(tables["reading"].rows == 61_320, "reading is not counted")
+        station = tables["reading"].column("station_id")
+        hold(station is not None and station.refers == "station.station_id", "the foreign key is not shown")
+        hold(tables["high_water"].kind == "view", "the view is not told from tables")
+        window.sources.reveal("Field reports", "report")
+        self.settle(0.4)
+        shapes = hub.shapes.get(("Field reports", "report"))
+        hold(shapes is not None and len(shapes.shapes) == 5, "the collection has not its five shapes")
+        other = self.folder / "other survey.sqlite"
+        with sqlite3.connect(other) as base:
+            base.execute('create table if not exists "odd ""name"" ü" (id integer primary key, "select" text)')
+        window.open_any(other)
+        self.settle()
+        hold("other survey" in hub.tables, "the file that was dropped is not in Sources")
+        page = window.source_page
+        window.add_source(True)
+        page.url.setText("mongodb://127.0.0.1:9/nothing")
+        page._edited()
+        page.test.click()
+        self.settle()
+        hold("refused" in page.outcome.text() and not page.save.isEnabled(), "a dead server was not told of")
+        self.picture("8-add-source")
+        from nimble_otter.demo import resolve
+        from nimble_otter.pull.places import demo_folder
+
+        page.url.setText(resolve(hub.sources[1], demo_folder()).url)
+        page.name.setText("Reports again")
+        page._edited()
+        page.test.click()
+        self.settle()
+        hold(page.save.isEnabled(), f"the document server was not reached: {page.outcome.text()}")
+        page.save.click()
+        self.settle()
+        hold("Reports again" in hub.tables, "the saved server is not in Sources")
+        for name in ("other survey", "Reports again"):
+            found = hub.find(name)
+            hold(found is not None, f"{name} was not saved")
+            assert found is not None
+            hub.remove(found)
+        window.sources.reveal("Merrow survey", "gauge")
+        window.sources.tree.setFocus()
+        before = len(window.pulls)
+        self.key(Qt.Key.Key_Return)
+        self.settle()
+        hold(len(window.pulls) == before + 1 and self.pull.table is not None, "Enter did not open the table")
+        window.close_pull(window.current)
+        return "two sources, a dropped file, a server tested and saved, five shapes, Enter opens a table"
+
+    def ask(self) -> str:
+        window = self.window
+        window.show_pull(0)
+        self.settle()
+        good = self.pull.pull.query.text
+        self.put_query("select levl_m\nfrom reading")
+        self.run_query()
+        problem: Any = self.pull.error
+        hold(problem is not None and problem.place is not None and problem.place.column == 8, f"no place in {problem}")
+        hold("level_m" in str(problem), "the near name is not offered")
+        hold(window.query_drawer.editor.toPlainText() == "select levl_m\nfrom reading", "the text was not kept")
+        self.picture("9-query-error")
+        self.put_query("select a.reading_id from reading a, reading b")
+        window.query_drawer.limit.setText("5000")
+        window.query_drawer.limit.editingFinished.emit()
+        self.run_query()
+        table = self.pull.table
+        hold(table is not None and table.rows == 5000 and "Cut" in self.pull.notice, "the row limit gave no notice")
+        self.put_query("select count(*) from reading a, reading b, station")
+        window.query_drawer.editor.setFocus()
+        self.key(Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+        wait_until(lambda: self.pull.is_running, 5)
+        self.key(Qt.Key.Key_Escape)
+        hold(wait_until(lambda: not self.pull.is_running, 5), "Stop did not stop the query")
+        window.query_drawer.limit.setText("100000")
+        window.query_drawer.limit.editingFinished.emit()
+        self.put_query(good)
+        self.run_query()
+        hold(
+            self.pull.error is None and self.pull.table is not None and self.pull.table.rows > 4000,
+            "the query gave no rows",
+        )
+        self.picture("1-query")
+        window.show_pull(1)
+        self.settle()
+        self.put_query(
+            "select kind, count(*) as n, avg(flood.level) as level from report group by kind order by n desc"
+        )
+        self.run_query()
+        hold(self.pull.table is not None and self.pull.table.rows == 7, f"grouping documents failed: {self.pull.error}")
+        hold("$group" in window.query_drawer.sent.toPlainText(), "the native request is not shown")
+        window.query_drawer.native.click()
+        self.put_query('{ "flood.level": { "$gt": 4.0 } }')
+        self.run_query()
+        hold(
+            self.pull.error is None and self.pull.table is not None and self.pull.table.rows > 100,
+            "a native filter failed",
+        )
+        self.picture("10-native")
+        window.query_drawer.sql.click()
+        self.put_query("select * from report where kind in ('flood watch', 'sighting') and at >= '2031-05-01'")
+        self.run_query()
+        hold(self.pull.error is None, f"the SELECT failed: {self.pull.error}")
+        window.sources.reveal("Field reports", "report")
+        self.settle(0.3)
+        self.picture("4-documents")
+        return "a query with a parameter, an error at its place, a cut, a stop, SQL and native requests on documents"
+
+    def look(self) -> str:
+        window = self.window
+        window.grid.setFocus()
+        window.grid.go(2, self.place("flood"))
+        window.commands.run("detail_0")
+        self.settle()
+        hold(window.detail.cell.tree.topLevelItemCount() > 0, "the nested value is not a tree")
+        self.picture("11-cell")
+        window.show_pull(0)
+        window.grid.setFocus()
+        window.grid.go(5, self.place("level_m"))
+        window.commands.run("detail_1")
+        window.detail.step_wanted.emit(1)
+        hold(window.grid.selection.current[0] == 6, "next record did not go on")
+        window.commands.run("detail_2")
+        self.settle(0.3)
+        hold(window.detail.column.lines.count() > 8, "the column has no figures")
+        window.commands.run("detail_1")
+        return "a nested value as a tree, a record and the next, figures of a column"
+
+    def shape(self) -> str:
+        window, actions = self.window, self.window.actions_on_grid
+        pull = self.pull
+        hold(pull.shaped is not None and pull.table is not None, "no rows")
+        assert pull.shaped is not None
+        rows = pull.shaped.rows
+        window.grid.go(0, self.place("quality"))
+        actions.filter_to(0, self.place("quality"), True)
+        self.settle()
+        hold(pull.shaped.rows <= rows and window.drawer is window.filter_drawer, "picking a value did not filter")
+        self.picture("3-filter")
+        window.course.setFocus()
+        at = int(pull.drawer[5:])
+        window.course.switch(at)
+        self.settle()
+        assert pull.course is not None
+        hold(pull.shaped.rows == pull.course.before(at).rows, "switching the step off did not bring the rows back")
+        pull.undo()
+        pull.undo()
+        self.settle()
+        hold(pull.shaped.rows == rows, "undo did not take the filter back")
+        window.grid.header_clicked.emit(self.place("flow_m3s"), False)
+        self.settle()
+        model = window.grid.model
+        assert model is not None
+        flows = [model.value(n, self.place("flow_m3s")) for n in range(5)]
+        hold(flows == sorted(flows), "a header click did not sort")
+        pull.undo()
+        actions.group_by("river")
+        actions.group_by("station")
+        self.settle()
+        pull.toggle_group(0, 0)
+        self.settle()
+        hold(pull.shaped.grouped is not None and window.grid.rows > 8, "the groups do not open")
+        self.picture("3-group")
+        for _ in range(3):
+            if pull.shaped.grouped is not None:
+                pull.undo()
+                self.settle()
+        hold(pull.shaped.grouped is None, "undo did not take the group away")
+        return "filter by a picked value, a step switched off, sort by a header, nested groups, undo"
+
+    def change(self) -> str:
+        window, pull = self.window, self.pull
+        hold(pull.target.is_open, pull.target.reason)
+        window.grid.setFocus()
+        window.grid.go(0, self.place("station"))
+        QTest.keyClick(window.grid, Qt.Key.Key_F2)
+        hold(window.grid.editor is None and "key of station" in window.status.message.text(), "no reason was given")
+        self.edit(1, "level_m", "1.81")
+        self.edit(2, "quality", "suspect" if window.grid.model.value(2, self.place("quality")) != "suspect" else "good")
+        hold(pull.edits.count == 2, "the edits are not pending")
+        QTest.keyClick(window.grid, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        window.commands.run("undo")
+        window.commands.run("redo")
+        hold(pull.edits.count >= 1, "undo and redo lost an edit")
+        window.grid.go(7, 0)
+        window.commands.run("delete_rows")
+        window.open_drawer("changes")
+        self.settle()
+        self.picture("2-changes-pending")
+        model: Any = window.grid.model
+        key = int(model.value(1, self.place("reading_id")))
+        with sqlite3.connect(self.survey()) as base:
+            level = base.execute("select level_m from reading where reading_id = ?", (key,)).fetchone()[0]
+            base.execute("update reading set level_m = 2.95 where reading_id = ?", (key,))
+        window.changes_drawer.rehearse.click()
+        self.settle()
+        report = pull.report
+        hold(report is not None and len(report.conflicts) == 1, "the conflict was not seen")
+        assert report is not None
+        hold("2.95" in report.conflicts[0].problem, "the conflict does not say the value")
+        self.picture("2-changes")
+        window.changes_drawer.write.click()
+        self.settle()
+        hold(
+            pull.report is not None and not pull.report.is_written and pull.edits.count > 0,
+            "a conflict was written over",
+        )
+        with sqlite3.connect(self.survey()) as base:
+            base.execute("update reading set level_m = ? where reading_id = ?", (level, key))
+        window.changes_drawer.write.click()
+        self.settle()
+        hold(pull.report is not None and pull.report.is_written, f"not written: {window.status.message.text()}")
+        with sqlite3.connect(self.survey()) as base:
+            hold(
+                base.execute("select level_m from reading where reading_id = ?", (key,)).fetchone()[0] == 1.81,
+                "wrong value",
+            )
+        hold("UPDATE" in pull.reversal.upper(), "no reversal was kept")
+        self.picture("12-written")
+        with sqlite3.connect(self.survey()) as base:
+            base.executescript(pull.reversal)
+            back = base.execute("select level_m from reading where reading_id = ?", (key,)).fetchone()[0]
+        hold(back == level, "the reversal did not put the value back")
+        pull.run()
+        self.settle()
+        return "edits with undo, a reason where none can be made, rehearsed, a conflict kept out, written, reversed"
+
+    def send(self) -> str:
+        window, pull = self.window, self.pull
+        window.open_drawer("send")
+        hold(pull.shaped is not None, "no rows")
+        assert pull.shaped is not None
+        rows = pull.shaped.rows
+        for place in range(window.send_drawer.formats.count()):
+            window.send_drawer.formats.setCurrentRow(place)
+            plan = replace(window.send_drawer.plan, path=str(self.folder / "delivered" / "{pull}-{count}"))
+            (self.folder / "delivered").mkdir(exist_ok=True)
+            pull.put(replace(pull.pull, send=plan))
+            window.send_drawer.refresh()
+            window.send_drawer.write.click()
+            self.settle()
+        files = {path.suffix: path for path in (self.folder / "delivered").iterdir()}
+        hold(set(files) == {".csv", ".json", ".sql", ".xlsx"}, f"delivered were {sorted(files)}")
+        with files[".csv"].open(newline="", encoding="utf-8") as stream:
+            hold(len(list(csv.reader(stream))) == rows + 1, "the CSV has not all rows")
+        hold(len(json.loads(files[".json"].read_text("utf-8"))) == rows, "the JSON has not all rows")
+        self.picture("5-send")
+        window.grid.setFocus()
+        window.grid.select_all()
+        window.commands.run("copy_header")
+        copied = QApplication.clipboard().text().split("\n")
+        hold(len(copied) == rows + 1 and copied[0].startswith("station\triver"), "the clipboard has not all rows")
+        return f"{rows} rows as CSV, XLSX, JSON and SQL inserts, and to the clipboard"
+
+    def keep(self) -> str:
+        window = self.window
+        path = self.folder / "High water.pull"
+        window.save_pull(path)
+        hold(path.read_text("utf-8").startswith("format ="), "the pull was not saved as text")
+        self.edit(3, "note", "seen on the tour")
+        window.keep_drafts()
+        window.close()
+        wait_until(lambda: False, 0.1)
+        window = self.start()
+        self.settle()
+        names = [session.pull.name for session in window.pulls]
+        hold("High water" in names, f"after a restart there are {names}")
+        window.show_pull(names.index("High water"))
+        self.settle()
+        hold(self.pull.edits.count == 1, "the pending edit did not come back")
+        self.pull.edit(self.pull.edits.take_back())
+        return "saved as text, closed with an edit pending, started again: pull and edit are back"
+
+    def find(self) -> str:
+        window = self.window
+        window.commands.run("find")
+        window.title.box.setText("lab_s")
+        window.title.box.textEdited.emit("lab_s")
+        hold(window.find_box.list.item(0).text() == "lab_sample", "the table is not found first")
+        self.picture("7-find")
+        QTest.keyClick(window.title.box, Qt.Key.Key_Return)
+        self.settle()
+        hold(self.pull.pull.name == "lab_sample", "Enter did not open what was found")
+        return "a table found by a part of its name and opened"
+
+    def show_start(self) -> str:
+        self.window.show_pull(-1)
+        self.picture("6-start")
+        hold(self.window.centre.currentWidget() is self.window.start_page, "no start page")
+        return "the start page"
+
+    def command_line(self) -> str:
+        out = self.folder / "delivered" / "by-command.csv"
+        command = [
+            sys.executable, "-m", "nimble_otter.cli", "query", "--source", str(self.survey()),
+            "--sql", "select * from reading join station using (station_id) where taken_at >= :since",
+            "--param", "since=2031-05-01", "--filter", "level_m > 3", "--group", "river: count, mean(level_m)",
+            "--sort", "rows desc", "--send", str(out),
+        ]  # fmt: skip
+        result = subprocess.run(command, capture_output=True, text=True, check=False)
+        hold(result.returncode == 0, result.stderr)
+        hold(out.read_text("utf-8").startswith("river,rows,level_m mean"), "the groups were not delivered")
+        again = [sys.executable, "-m", "nimble_otter.cli", "run", str(self.folder / "High water.pull"), "--send"]
+        result = subprocess.run(
+            [*again, str(self.folder / "delivered" / "run.json")], capture_output=True, text=True, check=False
+        )
+        hold(result.returncode == 0, result.stderr)
+        return "a query and the saved pull, without a window"
+
+    def steps(self) -> list[tuple[str, Callable[[], str]]]:
+        return [
+            ("Reach", self.reach), ("Ask", self.ask), ("Look", self.look), ("Shape", self.shape),
+            ("Change", self.change), ("Send", self.send), ("Keep", self.keep), ("Find", self.find),
+            ("Command line", self.command_line), ("Start page", self.show_start),
+        ]  # fmt: skip
+
+    def close(self) -> None:
+        self.window.close()
+
+
+def run_tour(folder: Path) -> int:
+    """Take the whole journey; 0 only when each step held."""
+    folder = folder.resolve()
+    home = folder / "home"
+    shutil.rmtree(home, ignore_errors=True)
+    for name in ("pictures", "delivered"):
+        shutil.rmtree(folder / name, ignore_errors=True)
+    folder.mkdir(parents=True, exist_ok=True)
+    os.environ["NIMBLE_OTTER_HOME"] = str(home)
+    use_offscreen()
+    from nimble_otter.desktop.app import make_app
+
+    make_app()
+    tour = Tour(folder)
+    failed = 0
+    for name, step in tour.steps():
+        try:
+            print(f"{name}: {step()}", flush=True)
+        except Exception as problem:  # whatever it was, it is told, and the tour goes on
+            failed += 1
+            print(f"{name}: FAILED, {problem or type(problem).__name__}", flush=True)
+            if not isinstance(problem, StepFailed):
+                traceback.print_exc()
+    tour.close()
+    pictures = len(list((folder / "pictures").glob("*.png")))
+    print(
+        f"{len(tour.steps()) - failed} of {len(tour.steps())} steps held; {pictures} pictures and the files are in {folder}"
+    )
+    return 1 if failed else 0

@@ -1,0 +1,141 @@
+"""The frame of the window: its parts, how they stand, and their sizes. What they do is in window.py."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QIcon
+from PySide6.QtWidgets import (
+    QMainWindow,
+    QMenu,
+    QSplitter,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from nimble_otter.desktop import tokens
+from nimble_otter.desktop.commands import Commands
+from nimble_otter.desktop.hub import Hub
+from nimble_otter.desktop.jobs import Jobs
+from nimble_otter.desktop.keeping import Keeper
+from nimble_otter.desktop.theme import ASSETS
+from nimble_otter.desktop.views.changes_drawer import ChangesDrawer
+from nimble_otter.desktop.views.course import CourseStrip
+from nimble_otter.desktop.views.detail import Detail
+from nimble_otter.desktop.views.drawer import Drawer
+from nimble_otter.desktop.views.filter_drawer import FilterDrawer
+from nimble_otter.desktop.views.grid import Grid
+from nimble_otter.desktop.views.pages import SourcePage, StartPage
+from nimble_otter.desktop.views.query_drawer import QueryDrawer
+from nimble_otter.desktop.views.send_drawer import SendDrawer
+from nimble_otter.desktop.views.source_drawer import SourceDrawer
+from nimble_otter.desktop.views.sources_pane import SourcesPane
+from nimble_otter.desktop.views.status import StatusStrip
+from nimble_otter.desktop.views.step_drawers import ColumnsDrawer, GroupDrawer, SortDrawer
+from nimble_otter.desktop.views.title import TitleStrip
+
+START, SOURCE, WORK = 0, 1, 2
+
+
+class Frame(QMainWindow):
+    """Parts with nothing in them yet; `jobs`, `hub` and `keeper` are what a window works with."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setWindowTitle("Nimble Otter")
+        self.setWindowIcon(QIcon(str(ASSETS / "nimble-otter.svg")))
+        self.setMinimumSize(860, 560)
+        self.setAcceptDrops(True)
+        self.jobs = Jobs()
+        self.keeper = Keeper()
+        self.layout_state = self.keeper.load_layout()
+        self.hub = Hub(self.jobs)
+        self.commands = Commands(self)
+        self._build()
+
+    def _build(self) -> None:
+        self.title, self.course, self.status = TitleStrip(), CourseStrip(), StatusStrip()
+        self.sources, self.detail, self.grid = SourcesPane(self.hub), Detail(), Grid()
+        self.query_drawer, self.changes_drawer, self.send_drawer = QueryDrawer(), ChangesDrawer(), SendDrawer()
+        self.filter_drawer, self.source_drawer = FilterDrawer(), SourceDrawer()
+        self.step_drawers: dict[str, Drawer] = {
+            "filter": self.filter_drawer, "sort": SortDrawer(), "group": GroupDrawer(), "columns": ColumnsDrawer()
+        }  # fmt: skip
+        self.drawers: dict[str, Drawer] = {
+            "source": self.source_drawer, "query": self.query_drawer, **self.step_drawers,
+            "changes": self.changes_drawer, "send": self.send_drawer,
+        }  # fmt: skip
+        self.drawer_stack = QStackedWidget()
+        for drawer in self.drawers.values():
+            self.drawer_stack.addWidget(drawer)
+        self.drawer_stack.setMinimumHeight(110)
+        self.work = QSplitter(Qt.Orientation.Vertical)
+        self.work.setHandleWidth(1)
+        self.work.addWidget(self.grid)
+        self.work.addWidget(self.drawer_stack)
+        self.work.setStretchFactor(0, 1)
+        self.work.setCollapsible(0, False)
+        self.start_page, self.source_page = StartPage(self.hub), SourcePage(self.hub)
+        self.centre = QStackedWidget()
+        for page in (self.start_page, self.source_page, self.work):
+            self.centre.addWidget(page)
+        self.across = QSplitter(Qt.Orientation.Horizontal)
+        self.across.setHandleWidth(1)
+        for part in (self.sources, self.centre, self.detail):
+            self.across.addWidget(part)
+        self.across.setStretchFactor(1, 1)
+        self.across.setCollapsible(1, False)
+        self.sources.setMinimumWidth(150)
+        self.detail.setMinimumWidth(200)
+        whole = QWidget()
+        column = QVBoxLayout(whole)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.title)
+        column.addWidget(self.course)
+        column.addWidget(self.across, 1)
+        column.addWidget(self.status)
+        self.setCentralWidget(whole)
+
+    def turn_to(self, page: int) -> None:
+        self.centre.setCurrentIndex(page)
+
+    def show_menu(self) -> None:
+        menu = QMenu(self)
+        self.commands.fill_menu(menu)
+        menu.exec(self.title.mark.mapToGlobal(QPoint(10, tokens.TITLE)))
+
+    def toggle_part(self, part: str, on: bool | None = None) -> None:
+        """Show or hide the left pane, the right pane or the drawer."""
+        widget = {"left": self.sources, "right": self.detail, "drawer": self.drawer_stack}[part]
+        widget.setVisible(not widget.isVisibleTo(self) if on is None else on)
+        self.layout_state.shown[part] = widget.isVisibleTo(self)
+
+    def restore_sizes(self) -> None:
+        state = self.layout_state
+        screen = self.screen().availableGeometry() if self.screen() is not None else None
+        width, height = state.size
+        if screen is not None:
+            width, height = min(width, screen.width()), min(height, screen.height())
+        self.resize(width, height)
+        if state.is_maximized:
+            self.setWindowState(Qt.WindowState.WindowMaximized)
+        self.across.setSizes([state.left, max(300, width - state.left - state.right), state.right])
+        rest = max(200, height - tokens.TITLE - tokens.COURSE - tokens.STATUS - state.drawer)
+        self.work.setSizes([rest, state.drawer])
+        for part, on in state.shown.items():
+            if not on and part in ("left", "right", "drawer"):
+                self.toggle_part(part, False)
+        self.detail.turn(state.page if state.page in (0, 1, 2) else 1)
+
+    def note_sizes(self) -> None:
+        """Write down how the parts stand now, for the next start."""
+        state = self.layout_state
+        if not self.isMaximized():
+            state.size = (self.width(), self.height())
+        state.is_maximized = self.isMaximized()
+        if self.isVisible():
+            left, _, right = self.across.sizes()
+            state.left, state.right = left or state.left, right or state.right
+            state.drawer = self.work.sizes()[1] or state.drawer
+        state.page = self.detail.page
