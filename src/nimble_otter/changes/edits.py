@@ -60,16 +60,16 @@ class Edits:
                 own[column] = value
             if not own:
                 del self.cells[row]
-        newly = tuple(row for row in action.delete if row not in self.deleted)
+        newly = tuple(row for row in dict.fromkeys(action.delete) if row not in self.deleted)
         self.deleted.update(dict.fromkeys(newly))
-        revived = tuple(row for row in action.restore if row in self.deleted)
+        revived = tuple(row for row in dict.fromkeys(action.restore) if row in self.deleted)
         for row in revived:
             del self.deleted[row]
         dropped = tuple((row, self.added[row]) for row in action.drop if row in self.added)
         for row, _ in dropped:
             del self.added[row]
         added = tuple(row for row, _ in action.add if row not in self.added)
-        self.added.update(dict(action.add))
+        self.added.update((row, anchor) for row, anchor in action.add if row in added)
         back.reverse()
         return Action(action.name, tuple(back), revived, newly, dropped, added)
 

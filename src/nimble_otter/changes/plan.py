@@ -83,16 +83,14 @@ def clause(plan: Plan, statement: Statement) -> Any:
 
     columns = dict.fromkeys([*(n for n, _ in (*statement.values, *statement.key, *statement.seen))])
     named = table(plan.table, *(column(name) for name in columns))
-    where = and_(
-        *(column(name) == literal_of(value) for name, value in statement.key),
-        *(_same(plan, column(name), value) for name, value in statement.seen),
-    )
+    matched = [column(name) == literal_of(value) for name, value in statement.key]
+    matched += [_same(plan, column(name), value) for name, value in statement.seen]
     if statement.kind == "delete":
-        return delete(named).where(where)
+        return delete(named).where(and_(*matched))
     given = {name: null() if value is None else literal_of(value) for name, value in statement.values}
     if statement.kind == "insert":
         return insert(named).values(given) if given else insert(named)
-    return update(named).values(given).where(where)
+    return update(named).values(given).where(and_(*matched))
 
 
 def _same(plan: Plan, held: Any, value: Any) -> Any:
@@ -118,7 +116,13 @@ def literal_of(value: Any) -> Any:
 def compiled(plan: Plan, statement: Statement) -> tuple[str, tuple[Any, ...]]:
     """(text with the driver's markers, values in their order)."""
     made = clause(plan, statement).compile(dialect=_dialect(plan.dialect))
-    return str(made), tuple(made.params[name] for name in made.positiontup or ())
+    return str(made), in_order(made)
+
+
+def in_order(made: Any) -> tuple[Any, ...]:
+    """The bound values of a compiled clause in the order of its markers."""
+    values = made.construct_params(escape_names=False)
+    return tuple(values[name] for name in made.positiontup or ())
 
 
 def render(plan: Plan, statements: Sequence[Statement] | None = None) -> list[str]:

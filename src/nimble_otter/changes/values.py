@@ -55,7 +55,9 @@ def _number(text: str, field: Field, info: ColumnInfo) -> Any:
         return exact
     if exact == exact.to_integral_value() and (whole or (field.kind is Kind.INT and "." not in plain)):
         if not -(1 << 63) <= int(exact) < (1 << 63):
-            raise ValueRefused(f"{text[:40]} is too large for {info.name}.", "It holds whole numbers of 64 bits.")
+            raise ValueRefused(
+                f"{info.name} can't hold {text[:40]}: it is too large.", "It holds whole numbers of 64 bits."
+            )
         return int(exact)
     if whole:
         raise ValueRefused(f"{info.name} holds whole numbers; {text[:40]} is not one.")

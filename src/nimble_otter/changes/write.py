@@ -7,7 +7,7 @@ import sqlite3
 from dataclasses import dataclass, field
 from typing import Any
 
-from nimble_otter.changes.plan import Pairs, Plan, Statement, compiled, literal_of, render, reversal
+from nimble_otter.changes.plan import Pairs, Plan, Statement, compiled, in_order, literal_of, render, reversal
 from nimble_otter.errors import ChangeError, OutcomeUnknown
 from nimble_otter.sources.source import Connection
 from nimble_otter.stop import NEVER, Progress, StopToken
@@ -151,7 +151,7 @@ def _read_row(writer: sqlite3.Connection, plan: Plan, key: Pairs) -> dict[str, A
     named = table(plan.table)
     where = and_(*(column(name) == literal_of(value) for name, value in key))
     made = select(literal_column("*")).select_from(named).where(where).compile(dialect=registry.load(plan.dialect)())
-    cursor = writer.execute(str(made), tuple(made.params[name] for name in made.positiontup or ()))
+    cursor = writer.execute(str(made), in_order(made))
     row = cursor.fetchone()
     return None if row is None else dict(zip([c[0] for c in cursor.description], row, strict=True))
 

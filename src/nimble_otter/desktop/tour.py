@@ -467,6 +467,6 @@ def run_tour(folder: Path) -> int:
     tour.close()
     pictures = len(list((folder / "pictures").glob("*.png")))
     print(
-        f"{len(tour.steps()) - failed} of {len(tour.steps())} steps held; {pictures} pictures and the files are in {folder}"
+        f"{len(tour.steps()) - failed} of {len(tour.steps())} steps held; {pictures} pictures and the files: {folder}"
     )
     return 1 if failed else 0

@@ -48,11 +48,12 @@ class Rows:
 
 
 class Format(Protocol):
-    """`suffix` ends its files' names."""
+    """`suffix` ends its files' names; only formats that are text go to the clipboard."""
 
     key: str
     word: str
     suffix: str
+    is_text: bool
     options: Sequence[Option]
 
     def write(self, rows: Rows, stream: BinaryIO, options: Mapping[str, Any], stop: StopToken) -> Iterator[int]:

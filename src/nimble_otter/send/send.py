@@ -82,10 +82,9 @@ def send_to_file(
 
 def send_text(rows: Rows, format_: Format, options: Mapping[str, Any] | None = None, stop: StopToken = NEVER) -> str:
     """The delivery as text, for the clipboard; only for formats that are text. Raises: SendError, Stopped."""
+    if not format_.is_text:
+        raise SendError(f"{format_.word} is not text.", "Send it to a file.")
     stream = io.BytesIO()
     for _ in format_.write(rows, stream, settings(format_, options or {}), stop):
         pass
-    try:
-        return stream.getvalue().decode("utf-8-sig", "surrogateescape")
-    except UnicodeDecodeError:
-        raise SendError(f"{format_.word} is not text.", "Send it to a file.") from None
+    return stream.getvalue().decode("utf-8-sig", "surrogateescape")

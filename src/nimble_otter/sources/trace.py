@@ -42,9 +42,12 @@ def trace_origins(text: str, labels: Sequence[str], tables: Sequence[TableInfo],
         )
     except (SqlglotError, RecursionError, ValueError, KeyError):
         return nothing
-    names = [item.alias_or_name.casefold() for item in whole.expressions]
-    if names != [label.casefold() for label in labels]:
+    if len(whole.expressions) != len(labels):
         return nothing
+    for item, label in zip(whole.expressions, labels, strict=True):
+        name = item.alias_or_name.casefold()
+        if name != label.casefold() and not name.startswith("_col_"):  # expressions without a name of their own
+            return nothing
     by_name = {t.name.casefold(): t for t in tables}
     direct = not (whole.args.get("group") or whole.args.get("distinct") or whole.args.get("having"))
     direct = direct and not any(item.find(exp.AggFunc) and not item.find(exp.Window) for item in whole.expressions)

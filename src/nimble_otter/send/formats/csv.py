@@ -18,6 +18,7 @@ class _Csv:
     key = "csv"
     word = "CSV"
     suffix = ".csv"
+    is_text = True
     options = (
         Option(
             "delimiter",

@@ -21,6 +21,7 @@ class _Json:
     key = "json"
     word = "JSON"
     suffix = ".json"
+    is_text = True
     options = (
         Option("layout", "Layout", "choice", "array", (("array", "one array"), ("lines", "one object a line"))),
         Option("missing", "Missing fields", "choice", "leave out", (("leave out", "leave out"), ("null", "null"))),

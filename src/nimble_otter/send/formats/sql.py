@@ -36,6 +36,7 @@ class _Sql:
     key = "sql"
     word = "SQL inserts"
     suffix = ".sql"
+    is_text = True
     options = (
         Option(
             "dialect",

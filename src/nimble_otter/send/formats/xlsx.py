@@ -35,7 +35,8 @@ _STYLES = (
     '<patternFill patternType="gray125"/></fill></fills><borders count="1"><border/></borders>'
     '<cellStyleXfs count="1"><xf/></cellStyleXfs><cellXfs count="4"><xf xfId="0"/>'
     '<xf numFmtId="164" xfId="0" applyNumberFormat="1"/><xf numFmtId="165" xfId="0" applyNumberFormat="1"/>'
-    '<xf fontId="1" xfId="0" applyFont="1"/></cellXfs></styleSheet>'
+    '<xf fontId="1" xfId="0" applyFont="1"/></cellXfs>'
+    '<cellStyles count="1"><cellStyle name="Normal" xfId="0" builtinId="0"/></cellStyles></styleSheet>'
 )
 
 
@@ -43,6 +44,7 @@ class _Xlsx:
     key = "xlsx"
     word = "XLSX workbook"
     suffix = ".xlsx"
+    is_text = False
     options = (
         Option("sheet", "Sheet", "text", "Rows"),
         Option("header", "Header row", "yes/no", True),

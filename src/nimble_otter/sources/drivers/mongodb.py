@@ -51,8 +51,16 @@ class MongodbConnection:
         self._url = with_secret(url, password)
         self._client: MongoClient[dict[str, Any]] | None = None
         self._shapes: dict[str, Shapes] = {}
-        with _explained():
-            self._database_name = self._find_database()
+        try:
+            with _explained():
+                self._database_name = self._find_database()
+        except SourceError:
+            self.close()
+            raise
+        except ValueError as problem:
+            raise ConnectError(
+                f"The URI can't be used: {problem}.", "Write it like mongodb://host:27017/NAME."
+            ) from None
 
     def _open(self) -> MongoClient[dict[str, Any]]:
         if self._client is None:

@@ -212,7 +212,7 @@ class SqliteConnection:
         elif found := re.match(r"no such (column|table|function): (.+)", message):
             name = found[2].split(".")[-1]
             place = _find_word(text, found[2]) or _find_word(text, name)
-            tables = self._tables or []
+            tables = self._tables if self._tables is not None else self.tables()
             names = [t.name for t in tables]
             if found[1] == "column":
                 names = [

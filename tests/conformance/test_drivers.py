@@ -1,0 +1,303 @@
+"""What every driver must do, on real files and servers."""
+
+import json
+import sqlite3
+import threading
+import time
+
+import pytest
+
+from nimble_otter.errors import ConnectError, QueryError, SourceError, Stopped, TimeoutError_
+from nimble_otter.sources import Request, Source, connect, driver_for, fetch
+from nimble_otter.sources.source import all_drivers, source_of_file
+from nimble_otter.stop import StopToken
+from nimble_otter.table import MISSING, Kind
+
+
+@pytest.fixture(params=["sqlite", "mongodb"])
+def place(request, survey, documents, open_base):
+    """A connection with a table that has many rows, and words for it."""
+    if request.param == "sqlite":
+        return open_base(survey), "reading", 4200
+    return documents, "report", 8412
+
+
+def test_every_driver_file_offers_one_driver():
+    assert [driver.key for driver in all_drivers()] == ["mongodb", "sqlite"]
+    for url, key in (("sqlite:////a.db", "sqlite"), ("/some/file", "sqlite"), ("mongodb://h/d", "mongodb")):
+        assert driver_for(url).key == key
+    with pytest.raises(ConnectError, match="oracle"):
+        driver_for("oracle://h/d")
+
+
+def test_catalogue_count_and_whole_table(place):
+    connection, name, rows = place
+    assert name in [t.name for t in connection.tables()]
+    assert connection.count(name) == rows
+    snapshots = []
+    fetched = fetch(connection, Request(connection.select_all(name)), on_snapshot=lambda t: snapshots.append(t.rows))
+    assert fetched.table.rows == rows
+    assert 0 < snapshots[0] <= 1000
+    assert 0 < fetched.first_s <= fetched.all_s
+    assert not fetched.was_cut
+
+
+@pytest.mark.parametrize("limit", [0, 1, 999, 1000, 1001, 4200])
+def test_the_row_limit_cuts_and_says_so(place, limit):
+    connection, name, rows = place
+    fetched = fetch(connection, Request(f"select * from {name}", limit=limit))
+    assert fetched.table.rows == limit
+    assert fetched.was_cut == (limit < rows)
+
+
+def test_an_empty_result_has_its_columns_or_none(place):
+    connection, name, _ = place
+    column = "reading_id" if name == "reading" else "kind"
+    fetched = fetch(connection, Request(f"select {column} from {name} where {column} is null", limit=10))
+    assert fetched.table.rows == 0
+    assert [f.name for f in fetched.table.fields] == [column]
+
+
+def test_a_stopped_pull_keeps_the_rows_it_has(place):
+    connection, name, rows = place
+    stop = StopToken()
+    fetched = fetch(connection, Request(f"select * from {name}"), stop, lambda table: stop.set())
+    assert fetched.was_stopped
+    assert 0 < fetched.table.rows < rows
+    assert fetch(connection, Request(f"select * from {name}", limit=5)).table.rows == 5
+
+
+def test_unknown_tables_name_the_nearest_with_its_place(place):
+    connection, name, _ = place
+    with pytest.raises(QueryError) as caught:
+        fetch(connection, Request(f"select *\nfrom {name}x"))
+    assert name in caught.value.hint
+    assert (caught.value.place.line, caught.value.place.column) == (2, 6)
+
+
+def test_parameters_are_bound(place):
+    connection, name, _ = place
+    column, value = ("quality", "good' or '1'='1") if name == "reading" else ("kind", {"$ne": 1})
+    fetched = fetch(connection, Request(f"select {column} from {name} where {column} = :p", {"p": value}))
+    assert fetched.table.rows == 0
+    with pytest.raises(QueryError, match="p"):
+        fetch(connection, Request(f"select {column} from {name} where {column} = :p"))
+
+
+def test_sqlite_catalogue_has_types_keys_and_references(survey, open_base):
+    tables = {t.name: t for t in open_base(survey).tables()}
+    assert tables["loan"].key == ("volunteer_id", "item", "lent_on")
+    assert tables["legacy_note"].key == ()
+    assert tables["high_water"].kind == "view"
+    assert tables["visit_photo"].has_binary
+    assert tables["reading"].column("station_id").refers == "station.station_id"
+    assert tables["gauge"].column("station_id").refers == "station.station_id"
+    words = {c.name: c.word for c in tables["reading"].columns}
+    assert (words["taken_at"], words["level_m"], words["quality"]) == ("time", "number", "text")
+
+
+def test_sqlite_with_hostile_names_and_values(hostile, open_base):
+    connection = open_base(hostile)
+    assert [t.name for t in connection.tables()] == ['or"der by', "v iew"]
+    assert connection.count('or"der by') == 3
+    table = fetch(connection, Request(connection.select_all('or"der by'))).table
+    assert [f.name for f in table.fields] == ["id", "select", "Größe ü", "a b", "it's", "data"]
+    assert table.column("a b").values() == [2**63 - 1, None, -(2**63)]
+    assert table.column("data").values() == [b"\x00\xff", None, b""]
+    assert table.column("it's").values() == ["quo'te", "", "ü€"]
+    assert table.fields[2].origin == 'or"der by.Größe ü'
+
+
+def test_sqlite_keeps_bytes_that_are_no_utf8_big_integers_and_old_dates(base, open_base):
+    path = base(
+        "create table t (a text, d date, n);"
+        "insert into t values (cast(x'61ff62' as text), '0099-12-31', 1), ('b', '1969-01-01', 2.5)"
+    )
+    table = fetch(open_base(path), Request("select * from t")).table
+    assert table.columns[0].values()[0].encode("utf-8", "surrogateescape") == b"a\xffb"
+    assert table.fields[1].kind is Kind.DATE
+    assert [d.year for d in table.columns[1].values()] == [99, 1969]
+    assert table.columns[2].values() == [1.0, 2.5]
+
+
+def test_two_hundred_columns_and_columns_of_one_name(base, open_base):
+    names = ", ".join(f"c{n}" for n in range(200))
+    connection = open_base(base(f"create table wide ({names}); insert into wide (c0, c199) values (1, 2)"))
+    table = fetch(connection, Request("select *, c0 from wide")).table
+    assert len(table.fields) == 201
+    assert [f.name for f in table.fields][-2:] == ["c199", "c0 (2)"]
+
+
+@pytest.mark.parametrize(
+    ("text", "says", "column"),
+    [
+        ("selct 1", "syntax", 1),
+        ("select 1 from", "ncomplete", None),
+        ("update reading set level_m = 1", "reading only", None),
+        ("select 1; select 2", "one statement", None),
+        ("-- nothing", "no statement", None),
+        ("select nofunction(1)", "nofunction", 8),
+        ("select r.levle_m from reading r", "level_m", 8),
+    ],
+)
+def test_sqlite_errors_keep_the_servers_words_and_their_place(survey, open_base, text, says, column):
+    with pytest.raises(QueryError) as caught:
+        fetch(open_base(survey), Request(text))
+    assert says in str(caught.value)
+    if column is not None:
+        assert caught.value.place.column == column
+
+
+def test_a_long_sqlite_query_stops_at_once(survey, open_base):
+    stop = StopToken()
+    threading.Timer(0.2, stop.set).start()
+    began = time.monotonic()
+    with pytest.raises(Stopped):
+        fetch(open_base(survey), Request("select count(*) from reading a, reading b, reading c"), stop)
+    assert time.monotonic() - began < 20
+
+
+def test_what_is_no_database_is_refused_in_plain_words(tmp_path):
+    text = tmp_path / "notes.txt"
+    text.write_text("not a database at all, but long enough to look like something" * 20)
+    with pytest.raises(ConnectError, match="not a database"):
+        connect(source_of_file(text))
+    with pytest.raises(ConnectError, match="no file"):
+        connect(source_of_file(tmp_path / "gone.sqlite"))
+
+
+def test_the_survey_is_read_only_for_queries(survey, open_base):
+    connection = open_base(survey)
+    with pytest.raises(QueryError):
+        fetch(connection, Request("delete from reading returning 1"))
+    assert connection.count("reading") == 4200
+
+
+# --- documents ---------------------------------------------------------------------------------------------------
+
+
+def test_documents_keep_types_missing_fields_and_shares(documents):
+    table = fetch(documents, Request("select * from report")).table
+    names = [f.name for f in table.fields]
+    assert names[:4] == ["_id", "kind", "at", "place"]
+    assert table.column("at").kind is Kind.TIME
+    assert table.fields[names.index("flood")].note == "31 % · object"
+    assert MISSING in table.column("flood").values()
+    detail = next(d for d in table.column("detail").values() if isinstance(d, dict) and d.get("closed", 1) is None)
+    assert detail["closed"] is None
+
+
+def test_native_filters_pipelines_and_dates(documents):
+    run = lambda text: fetch(documents, Request(text, language="native", collection="report")).table  # noqa: E731
+    late = run('{"at": {"$gte": {"$date": "2031-05-20T00:00:00Z"}}, "kind": "sighting"}')
+    assert set(late.column("kind").values()) == {"sighting"}
+    assert 0 < late.rows < 1000
+    counted = run('[{"$group": {"_id": "$kind", "n": {"$sum": 1}}}, {"$sort": {"n": -1}}]')
+    assert sum(counted.column("n").values()) == 8412
+    for text, says in (
+        ("{kind: 1}", "not JSON"),
+        ("[1", "not JSON"),
+        ("3", "JSON object"),
+        ('{"a": {"$nope": 1}}', "refused"),
+    ):
+        with pytest.raises(QueryError, match=says):
+            run(text)
+    assert run("").rows == 8412
+
+
+def test_sql_on_documents_agrees_with_plain_python(documents, reports):
+    everything = list(reports._store["report"].find())
+    for where, keeps in {
+        "flood.level > 4": lambda d: d.get("flood", {}).get("level", 0) > 4,
+        "place is null": lambda d: d.get("place") is None,
+        "not (kind like '%i%')": lambda d: "i" not in d["kind"],
+        "detail.count is not null and kind = 'sighting'": lambda d: d["kind"] == "sighting",
+        "at >= '2031-05-20' and urgent": lambda d: d["at"].isoformat() >= "2031-05-20" and d.get("urgent") is True,
+    }.items():
+        table = fetch(documents, Request(f"select _id from report where {where}")).table
+        assert sorted(map(str, table.column("_id").values())) == sorted(
+            str(d["_id"]) for d in everything if keeps(d)
+        ), where
+    table = fetch(
+        documents, Request("select place, count(*) as n from report group by place order by n desc limit 5")
+    ).table
+    assert table.column("n").values() == sorted(table.column("n").values(), reverse=True)
+    sent = json.loads(fetch(documents, Request("select * from report where at > '2031-05-28'")).sent)
+    assert sent["filter"] == {"at": {"$gt": {"$date": "2031-05-28T00:00:00Z"}}}
+
+
+def test_shapes_are_the_five_of_the_demo(documents):
+    shapes = documents.shapes("report")
+    assert [s.name for s in shapes.shapes] == [
+        "flood watch",
+        "sighting",
+        "clarity check",
+        "fault ticket",
+        "one-off forms",
+    ]
+    assert shapes.sampled == 1000
+    assert abs(sum(s.share for s in shapes.shapes) - 1) < 0.001
+    assert "flood{4}" in shapes.shapes[0].fields
+    assert "readings[ ]" in shapes.shapes[0].fields
+    assert "detail.count" in shapes.differing
+    assert shapes.type_words()["at"] == {"time"}
+
+
+def test_document_servers_that_do_not_answer(monkeypatch):
+    from nimble_otter.sources.drivers import mongodb
+
+    monkeypatch.setattr(mongodb, "SELECT_WAIT_MS", 200)
+    with pytest.raises(ConnectError, match="refused"):
+        connect(Source("x", "mongodb://127.0.0.1:9/x"))
+    import socket
+
+    with socket.socket() as silent:
+        silent.bind(("127.0.0.1", 0))
+        silent.listen()
+        with pytest.raises(TimeoutError_, match="in time"):
+            connect(Source("x", f"mongodb://127.0.0.1:{silent.getsockname()[1]}/x?socketTimeoutMS=200"))
+    with pytest.raises(ConnectError, match="URI"):
+        connect(Source("x", "mongodb://host:port/x"))
+
+
+def test_a_document_server_that_goes_away_is_said_and_can_come_back(monkeypatch):
+    from nimble_otter.demo.standin import StandIn
+    from nimble_otter.sources.drivers import mongodb
+
+    monkeypatch.setattr(mongodb, "SELECT_WAIT_MS", 300)
+    server = StandIn("d", {"c": [{"a": n} for n in range(10)]})
+    connection = connect(Source("x", server.url))
+    assert fetch(connection, Request("select * from c")).table.rows == 10
+    connection.close()  # as a stop does: the next call opens a new client
+    assert connection.count("c") == 10
+    connection.close()
+    server.close()
+    with pytest.raises(SourceError):
+        connection.count("c")
+    connection.close()
+
+
+def test_the_stand_in_refuses_what_it_does_not_know(reports):
+    from pymongo import MongoClient
+    from pymongo.errors import OperationFailure
+
+    with MongoClient(reports.url) as client:
+        store = client.get_default_database()
+        assert client.server_info()["version"]
+        assert store.report.count_documents({"kind": "sighting"}) == len(
+            list(store.report.find({"kind": "sighting"}, batch_size=50))
+        )
+        assert len(store.report.distinct("kind")) == 7
+        assert store.report.find().skip(3).limit(2).to_list()[0] == store.report.find_one(skip=3)
+        with pytest.raises(OperationFailure, match="no such command"):
+            store.command("mapReduce", "report")
+        with pytest.raises(OperationFailure):
+            store.report.find_one({"a": {"$nope": 1}})
+
+
+def test_a_second_reader_does_not_disturb_a_writer(own_survey, open_base):
+    connection = open_base(own_survey)
+    with sqlite3.connect(own_survey) as other:
+        other.execute("update station set name = 'Changed' where station_id = 1")
+    table = fetch(connection, Request("select name from station where station_id = 1")).table
+    assert table.columns[0].values() == ["Changed"]

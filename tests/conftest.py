@@ -1,0 +1,98 @@
+"""Folders of their own for every test, and small databases with hostile names."""
+
+import os
+import sqlite3
+
+import pytest
+
+from nimble_otter.sources import Source, connect
+
+
+@pytest.fixture(autouse=True)
+def home(tmp_path_factory, monkeypatch):
+    """Everything of ours goes to a folder of the test."""
+    folder = tmp_path_factory.mktemp("home")
+    monkeypatch.setenv("NIMBLE_OTTER_HOME", str(folder))
+    monkeypatch.setenv("PYTHON_KEYRING_BACKEND", "keyring.backends.fail.Keyring")
+    return folder
+
+
+@pytest.fixture(scope="session")
+def survey(tmp_path_factory):
+    """The demo's database, written once; tests that write take `own_survey`."""
+    from nimble_otter.demo import prepare
+
+    return prepare(tmp_path_factory.mktemp("survey"), readings=4200)
+
+
+@pytest.fixture
+def own_survey(survey, tmp_path):
+    path = tmp_path / "own.sqlite"
+    path.write_bytes(survey.read_bytes())
+    return path
+
+
+@pytest.fixture
+def base(tmp_path):
+    """A function that runs a script in a new SQLite file and gives its path."""
+
+    def make(script, name="base.sqlite"):
+        path = tmp_path / name
+        with sqlite3.connect(path) as connection:
+            connection.executescript(script)
+        connection.close()
+        return path
+
+    return make
+
+
+@pytest.fixture
+def open_base():
+    """Connections that are closed at the end."""
+    opened = []
+
+    def open_(path):
+        opened.append(connect(Source("test", f"sqlite:///{path}")))
+        return opened[-1]
+
+    yield open_
+    for connection in opened:
+        connection.close()
+
+
+@pytest.fixture(scope="session")
+def reports():
+    """The stand-in document server with the demo's collections."""
+    from nimble_otter.demo.reports import make_collections
+    from nimble_otter.demo.standin import StandIn
+
+    server = StandIn("field_reports", make_collections())
+    yield server
+    server.close()
+
+
+@pytest.fixture(scope="session")
+def documents(reports):
+    connection = connect(Source("reports", reports.url))
+    yield connection
+    connection.close()
+
+
+def pytest_configure(config):
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+
+_HOSTILE = """
+create table "or""der by" (id integer primary key, "select" text, "Größe ü" real, "a b" integer, "it's" text,
+  data blob);
+insert into "or""der by" values (1, 'x', 1.5, 9223372036854775807, 'quo''te', x'00ff'), (2, null, null, null, '', null),
+  (3, 'tab	and
+line', -0.1, -9223372036854775808, 'ü€', x'');
+create view "v iew" as select * from "or""der by";
+"""
+
+
+@pytest.fixture
+def hostile(base):
+    """A table whose names hold spaces, quotes, keywords and letters beyond ASCII."""
+    return base(_HOSTILE, "hostile name's.sqlite")
