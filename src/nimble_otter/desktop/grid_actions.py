@@ -98,7 +98,7 @@ class GridActions:
             self._say(str(refused), True)
             editor = self._grid.editor
             if editor is not None:
-                editor.mark(str(refused))  # type: ignore[attr-defined]
+                editor.mark(str(refused))
             return False
         session.edit(Action("Edit", ((row, place, self._or_unset(session, row, place, value)),)))
         return True

@@ -163,8 +163,8 @@ class OpenPull(QObject):
             if lost:
                 self.notice = f"{lost} changed rows are not in the result any more; their changes were left out"
         self._walk(fresh=True)
-        self.state_changed.emit()
         self.edits_changed.emit()
+        self.state_changed.emit()
 
     def _failed(self, problem: OtterError | None) -> None:
         self.error = problem

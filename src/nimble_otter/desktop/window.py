@@ -347,7 +347,8 @@ class Window(Frame):
 
     def _edits_changed(self, session: OpenPull) -> None:
         self._drafts.start()
-        self.say("")
+        if session.edits.count:
+            self.say("")
         self._show_tabs()
         if session is self.pull:
             self._show_grid(True)

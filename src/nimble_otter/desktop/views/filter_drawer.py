@@ -61,6 +61,7 @@ class FilterDrawer(Drawer):
         self.values.itemClicked.connect(_flip)
         self.search = QLineEdit()
         self.search.setPlaceholderText("Find a value")
+        self.search.setAccessibleName("Find a value")
         self.search.textChanged.connect(self._sift)
         side = boxed(column(self.values_title, self.search, self.values, space=6, margins=(12, 9, 12, 8)), "raised")
         side.setFixedWidth(300)

@@ -87,6 +87,7 @@ class FindBox(QObject):
         super().__init__(window)
         self._box, self._window, self._collect = box, window, collect
         self._all: list[Finding] = []
+        self._before: QWidget | None = None
         self.list = QListWidget(window)
         self.list.setObjectName("found")
         self.list.setAccessibleName("Found")
@@ -98,6 +99,7 @@ class FindBox(QObject):
         box.installEventFilter(self)
 
     def open(self) -> None:
+        self._before = self._window.focusWidget()
         self._box.setFocus()
         self._box.selectAll()
         self._all = self._collect()
@@ -106,6 +108,12 @@ class FindBox(QObject):
     def close(self) -> None:
         self.list.hide()
         self._box.clear()
+
+    def _leave(self) -> None:
+        """Give the keyboard back to where it was, as far as that is known."""
+        self._box.clearFocus()
+        if self._before is not None and self._before.isVisible():
+            self._before.setFocus()
 
     def _fill(self) -> None:
         if not self._all:
@@ -117,7 +125,7 @@ class FindBox(QObject):
             item.setData(_DATA, finding)
             self.list.addItem(item)
         if not found:
-            item = QListWidgetItem()
+            item = QListWidgetItem("Nothing is called that")
             item.setData(_DATA, Finding("Nothing is called that", "", "", lambda: None))
             self.list.addItem(item)
         self.list.setCurrentRow(0)
@@ -129,10 +137,14 @@ class FindBox(QObject):
 
     def _go(self, finding: Finding) -> None:
         self.close()
-        self._window.setFocus()
+        self._leave()
         finding.do()
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride:
+            if event.key() == Qt.Key.Key_Escape:
+                event.accept()  # it closes the list and stops nothing
+            return False
         if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
             row, key = self.list.currentRow(), event.key()
             if key in (Qt.Key.Key_Down, Qt.Key.Key_Up):
@@ -144,7 +156,7 @@ class FindBox(QObject):
                 return True
             if key == Qt.Key.Key_Escape:
                 self.close()
-                self._window.setFocus()
+                self._leave()
                 return True
         if event.type() == QEvent.Type.FocusIn and not self.list.isVisible():
             self._all = self._collect()

@@ -55,7 +55,7 @@ class Grid(QAbstractScrollArea):
         self._edges: list[int] = [0]
         self._lines: dict[int, Line] = {}
         self._painter = GridPainter()
-        self._editor: QLineEdit | None = None
+        self._editor: _CellEditor | None = None
         self._press: tuple[str, int, QPoint] | None = None
         self._hot = -1
         self.setFrameShape(QAbstractScrollArea.Shape.NoFrame)
@@ -469,14 +469,15 @@ class Grid(QAbstractScrollArea):
     def close_editor(self) -> None:
         editor, self._editor = self._editor, None
         if editor is not None:
-            had_focus = editor.hasFocus()
+            editor.is_over = True  # hiding it moves the focus away, which must not take the value
+            had_focus = self.window().focusWidget() is editor  # hiding it would pass the focus on to anything
             editor.hide()
             editor.deleteLater()
             if had_focus:
                 self.setFocus()
 
     @property
-    def editor(self) -> QLineEdit | None:
+    def editor(self) -> _CellEditor | None:
         return self._editor
 
 
@@ -487,6 +488,7 @@ class _CellEditor(QLineEdit):
         super().__init__(text, parent)
         self.setObjectName("cell")
         self._do, self._cancel = commit, cancel
+        self.is_over = False
         self.textEdited.connect(lambda: self.mark(""))
 
     def mark(self, problem: str) -> None:
@@ -499,6 +501,9 @@ class _CellEditor(QLineEdit):
             QToolTip.showText(self.mapToGlobal(QPoint(0, self.height())), problem, self)
 
     def event(self, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.ShortcutOverride:
+            event.accept()  # while one types, keys mean the text and not the window's commands
+            return True
         if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
             steps = {
                 Qt.Key.Key_Return: (1, 0),
@@ -516,5 +521,5 @@ class _CellEditor(QLineEdit):
 
     def focusOutEvent(self, event: QFocusEvent) -> None:
         super().focusOutEvent(event)
-        if event.reason() in (Qt.FocusReason.MouseFocusReason, Qt.FocusReason.TabFocusReason):
+        if not self.is_over and event.reason() in (Qt.FocusReason.MouseFocusReason, Qt.FocusReason.TabFocusReason):
             self._do(self.text(), (0, 0))

@@ -1,0 +1,72 @@
+"""A real window without a screen, on a small survey."""
+
+import pytest
+
+from nimble_otter.demo import scene
+from nimble_otter.desktop.offscreen import use_offscreen, wait_until
+
+use_offscreen()
+
+
+@pytest.fixture(scope="session")
+def qapp_cls():
+    from PySide6.QtWidgets import QApplication
+
+    return QApplication
+
+
+@pytest.fixture(scope="session", autouse=True)
+def styled(qapp):
+    from nimble_otter.desktop.app import make_app
+
+    make_app()
+
+
+@pytest.fixture
+def small_demo(survey, home, monkeypatch):
+    """The demo's database is a small one, copied to this test's home."""
+    path = home / "data" / "demo" / "merrow.sqlite"
+    path.parent.mkdir(parents=True)
+    path.write_bytes(survey.read_bytes())
+    (path.parent / "merrow.version").write_text(scene.VERSION)
+    return path
+
+
+@pytest.fixture
+def make_window(qapp, small_demo):
+    """Windows that are closed at the end; `demo` opens the demo's pulls."""
+    from nimble_otter.desktop.window import Window
+
+    made = []
+
+    def make(demo=True):
+        window = Window()
+        made.append(window)
+        window.show()
+        window.begin(demo)
+        settle(window)
+        return window
+
+    yield make
+    for window in made:
+        window.close()
+        window.deleteLater()
+    qapp.processEvents()
+
+
+@pytest.fixture
+def window(make_window):
+    """On one table, with its key, so that everything can be changed."""
+    window = make_window(demo=False)
+    source = window.hub.sources[0]
+    table = next(t for t in window.hub.tables[source.name] if t.name == "lab_sample")
+    window.open_table(source, table)
+    settle(window)
+    window.grid.setFocus()
+    return window
+
+
+def settle(window, seconds=0.12):
+    assert wait_until(lambda: not window.jobs.is_busy, 30)
+    wait_until(lambda: False, seconds)
+    assert wait_until(lambda: not window.jobs.is_busy, 30)

@@ -1,0 +1,154 @@
+"""The command line as one types it, in a process of its own where the exit code and stderr matter."""
+
+import csv
+import json
+import os
+import subprocess
+import sys
+
+import pytest
+
+from nimble_otter import __version__
+from nimble_otter.cli import UsageError, main, parse_group, parse_sort
+from nimble_otter.pull import Pull, Query, SendPlan, save_pull
+from nimble_otter.pull.steps import Condition, FigureOf, FilterStep, SortBy
+from nimble_otter.sources.source import source_of_file
+from nimble_otter.table.group import Figure
+
+READINGS = "select * from reading join station using (station_id) where taken_at >= :since"
+
+
+def rows_in(path):
+    with open(path, newline="", encoding="utf-8") as stream:
+        return list(csv.reader(stream))
+
+
+def test_query_filters_groups_sorts_and_sends(survey, tmp_path, capsys):
+    out = tmp_path / "o.csv"
+    code = main(
+        ["query", "--source", str(survey), "--sql", READINGS,
+         "--param", "since=2031-01-01", "--filter", "level_m is not null", "--filter", "quality <> 'void'",
+         "--group", "river, quality: count, sum(level_m), mean(flow_m3s)", "--sort", "rows desc, quality",
+         "--columns", "quality,rows,river", "--send", str(out)]
+    )  # fmt: skip
+    assert code == 0
+    rows = rows_in(out)
+    assert rows[0] == ["quality", "rows", "river"]
+    assert f"{len(rows) - 1} rows, 3 columns to {out}" in capsys.readouterr().out
+    rivers = [row[2] for row in rows[1:]]
+    assert sorted(range(len(rivers)), key=lambda n: rivers.index(rivers[n])) == list(
+        range(len(rivers))
+    )  # kept together
+
+
+@pytest.mark.parametrize("suffix", ["csv", "xlsx", "json", "sql"])
+def test_hostile_names_and_no_rows_in_every_format(hostile, tmp_path, suffix):
+    for sql in ('select * from "or""der by"', 'select * from "v iew" where id < 0'):
+        out = tmp_path / f"o u'\"t.{suffix}"
+        assert main(["query", "--source", str(hostile), "--sql", sql, "--send", str(out), "--table", 'my "t']) == 0
+        assert out.stat().st_size > 0 or suffix == "sql"
+
+
+def test_a_saved_pull_runs_with_other_parameters(survey, tmp_path):
+    pull = Pull(
+        "levels", source_of_file(survey),
+        Query("select * from station where station_id <= :n", parameters={"n": 3}, limit=10),
+        (FilterStep((Condition("is", "active", ("yes",)),)),),
+        SendPlan("json", str(tmp_path / "{pull}-{count}"), {"layout": "lines"}),
+    )  # fmt: skip
+    path = tmp_path / "levels.pull"
+    save_pull(pull, path)
+    assert main(["run", str(path)]) == 0
+    assert len((tmp_path / "levels-3.json").read_text().splitlines()) == 3
+    assert main(["run", str(path), "--param", "n=5", "--send", str(tmp_path / "x.csv")]) == 0
+    assert len(rows_in(tmp_path / "x.csv")) == 6
+
+
+def test_documents_from_the_command_line(reports, tmp_path):
+    out = tmp_path / "o.json"
+    sql = "select kind, flood.level as level from report where flood.level > 4.5"
+    assert main(["query", "--source", reports.url, "--sql", sql, "--sort", "level desc", "--send", str(out)]) == 0
+    levels = [row["level"] for row in json.loads(out.read_text())]
+    assert levels == sorted(levels, reverse=True)
+
+
+@pytest.mark.parametrize(
+    ("arguments", "code", "says"),
+    [
+        (["query", "--source", "SURVEY", "--sql", "selct 1"], 4, "line 1, column 1"),
+        (["query", "--source", "SURVEY", "--sql", "select :a"], 4, ":a has no value"),
+        (["query", "--source", "SURVEY", "--sql", "select 1 as a", "--filter", "b > 1"], 4, "There is no column b"),
+        (["query", "--source", "SURVEY", "--sql", "select 1 as a", "--group", "zz"], 4, "zz"),
+        (["query", "--source", "SURVEY", "--sql", "select 1 as a", "--columns", "q"], 4, "no column q"),
+        (["query", "--source", "/nowhere.db", "--sql", "select 1"], 3, "no file"),
+        (["query", "--source", "mongodb://127.0.0.1:9/x", "--sql", "select * from a"], 3, "refused"),
+        (["query", "--source", "ftp://x", "--sql", "select 1"], 3, "no driver"),
+        (["run", "/nowhere.pull"], 3, "can't be read"),
+        (["query", "--source", "SURVEY", "--sql", "select 1", "--group", "a: mode(b)"], 2, "no figure"),
+        (["query", "--source", "SURVEY", "--sql", "select 1", "--param", "x"], 2, "NAME=VALUE"),
+        (["query", "--source", "SURVEY", "--sql", "select 1", "--limit", "-1"], 2, "--limit"),
+        (["demo", "DIR", "--readings", "0"], 2, "--readings"),
+    ],
+)
+def test_exit_codes_and_one_clear_line(survey, tmp_path, capsys, arguments, code, says):
+    words = [str(survey) if a == "SURVEY" else str(tmp_path) if a == "DIR" else a for a in arguments]
+    if words[0] == "query":
+        words += ["--send", str(tmp_path / "o.csv")]
+    assert main(words) == code
+    captured = capsys.readouterr()
+    assert says in captured.err
+    assert captured.err.count("\n") == 1
+    assert not (tmp_path / "o.csv").exists()
+
+
+def test_sending_where_one_can_not(survey, tmp_path, capsys):
+    base = ["query", "--source", str(survey), "--sql", "select 1", "--send"]
+    assert main([*base, str(tmp_path / "no" / "x.csv")]) == 5
+    assert main([*base, str(tmp_path / "x.txt")]) == 5
+    assert "does not say a format" in capsys.readouterr().err
+
+
+def test_as_a_process_help_version_and_usage(tmp_path):
+    run = lambda *a: subprocess.run([sys.executable, "-m", "nimble_otter.cli", *a], capture_output=True, text=True)  # noqa: E731
+    assert run("--version").stdout == f"nimble-otter {__version__}\n"
+    assert "Exit codes: 0 done, 2 usage" in run("--help").stdout
+    assert run().returncode == 2
+    assert run("query", "--sql", "x").returncode == 2
+    demo = run("demo", str(tmp_path / "d"), "--readings", "500")
+    assert demo.returncode == 0
+    assert demo.stderr == ""
+    assert os.path.exists(demo.stdout.strip())
+
+
+def test_small_languages():
+    step = parse_group('a b, c: COUNT, sum(x y), distinct("z")')
+    assert step.keys == ("a b", "c")
+    assert step.figures[:2] == (FigureOf(Figure.COUNT), FigureOf(Figure.SUM, "x y"))
+    assert parse_group("a").figures == (FigureOf(Figure.COUNT),)
+    assert parse_sort("a desc, b, c asc nulls first").keys == (SortBy("a", True), SortBy("b"), SortBy("c", False, True))
+    for wrong in (":count", "a: sum", "a: nope(b)"):
+        with pytest.raises(UsageError):
+            parse_group(wrong)
+
+
+def test_the_survey_is_the_same_each_time_and_as_large_as_asked(tmp_path):
+    from nimble_otter.demo import write_survey
+    from nimble_otter.demo.reports import make_collections
+    from nimble_otter.sources import Source, connect
+
+    progress = []
+    for name, count in (("a", 4200), ("b", 4200), ("c", 51_000)):
+        write_survey(tmp_path / f"{name}.sqlite", count, progress=lambda n, m: progress.append((n, m)))
+    assert (tmp_path / "a.sqlite").read_bytes() == (tmp_path / "b.sqlite").read_bytes()
+    assert progress[-2:] == [(50_000, 51_000), (51_000, 51_000)]
+    connection = connect(Source("c", f"sqlite:///{tmp_path / 'c.sqlite'}"))
+    assert connection.count("reading") == 51_000
+    assert {t.name for t in connection.tables()} >= {
+        "river", "station", "gauge", "reading", "visit", "visit_photo", "lab_sample", "assay", "volunteer", "loan",
+        "legacy_note",
+    }  # fmt: skip
+    connection.close()
+    first, again = make_collections(), make_collections()
+    assert first == again
+    assert {name: len(rows) for name, rows in first.items()} == {"report": 8412, "notice": 640}
+    assert not [p for p in tmp_path.iterdir() if p.suffix == ".part"]

@@ -1,0 +1,269 @@
+"""Steps, the course, the pull file, drafts of pulls."""
+
+import datetime as dt
+from dataclasses import replace
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from nimble_otter.errors import ConditionError, CorruptError, SavedError, Stopped, TooNewError
+from nimble_otter.pull import Pull, Query, SendPlan, open_pull, pull_from_text, pull_to_text, run_course, save_pull
+from nimble_otter.pull.shaped import columns_to_send, tree_rows
+from nimble_otter.pull.steps import ColumnsStep, Condition, FigureOf, FilterStep, GroupStep, SortBy, SortStep
+from nimble_otter.pull.steps.filter import OPERATORS
+from nimble_otter.query.conditions import parse_condition
+from nimble_otter.sources import Source
+from nimble_otter.stop import StopToken
+from nimble_otter.table import View
+from nimble_otter.table.build import table_of
+from nimble_otter.table.filter import filter_view
+from nimble_otter.table.group import Figure
+
+COUNT = FigureOf(Figure.COUNT)
+
+
+@pytest.fixture
+def table():
+    return table_of(
+        river=["m", "s", "m", "t", None, "s", "m"],
+        station=["a", "b", "c", "d", "e", "f", "a"],
+        level=[1.5, 2.5, None, 0.5, 3.5, 2.0, 4.5],
+        at=[dt.datetime(2031, 5, n + 1) for n in range(7)],
+        ok=[True, False, True, None, True, False, True],
+        n=[5, 4, 3, 2, 1, 0, -1],
+    )
+
+
+def ids(course):
+    return course.end.view.row_ids().tolist()
+
+
+def shown(course):
+    view = course.end.flat()
+    return [c.values(view.row_ids()) for c in view.table.columns]
+
+
+CONDITIONS = [
+    (Condition("is one of", "river", ("m", "t")), [0, 2, 3, 6]),
+    (Condition("is one of", "river", (), True), [4]),
+    (Condition("is one of", "river", ("s",), True), [1, 4, 5]),
+    (Condition("is none of", "river", ("m",)), [1, 3, 4, 5]),
+    (Condition("is none of", "river", ("m",), True), [1, 3, 5]),
+    (Condition("is", "level", ("2.5",)), [1]),
+    (Condition("is not", "n", (4,)), [0, 2, 3, 4, 5, 6]),
+    (Condition("more than", "level", (2.0,)), [1, 4, 6]),
+    (Condition("at most", "at", ("2031-05-02",)), [0, 1]),
+    (Condition("less than", "at", (dt.date(2031, 5, 2),)), [0]),
+    (Condition("between", "n", ("2", "4")), [1, 2, 3]),
+    (Condition("contains", "station", ("A",)), [0, 6]),
+    (Condition("does not contain", "station", ("a",)), [1, 2, 3, 4, 5]),
+    (Condition("starts with", "station", ("b",)), [1]),
+    (Condition("is empty", "level"), [2]),
+    (Condition("is not empty", "river"), [0, 1, 2, 3, 5, 6]),
+    (Condition("is", "ok", ("yes",)), [0, 2, 4, 6]),
+    (Condition("sql", text="level > 2 or river = 't'"), [1, 3, 4, 6]),
+    (Condition("is", "level", ("2.5",), on=False), list(range(7))),
+]
+
+
+@pytest.mark.parametrize(("condition", "kept"), CONDITIONS)
+def test_every_kind_of_condition(table, condition, kept):
+    course = run_course(table, (FilterStep((condition,)),))
+    assert course.results[0].error is None
+    assert ids(course) == kept
+    if condition.on and condition.operator != "sql" and "ok" not in condition.column:
+        typed = filter_view(View(table), parse_condition(condition.as_sql(), table))
+        assert typed.row_ids().tolist() == kept, condition.as_sql()
+    assert condition.words()
+
+
+def test_every_operator_is_tried():
+    assert {c.operator for c, _ in CONDITIONS} - {"sql"} == set(OPERATORS) - {"at least"}
+
+
+@pytest.mark.parametrize(
+    ("condition", "says"),
+    [
+        (Condition("is", "levl", (1,)), "level"),
+        (Condition("is", "level"), "needs a value"),
+        (Condition("between", "level", (1,)), "needs a value"),
+        (Condition("more than", "level", ("high",)), "holds numbers"),
+        (Condition("near", "level", (1,)), "no comparison"),
+        (Condition("sql", text="level >"), ""),
+    ],
+)
+def test_a_step_that_does_not_fit_says_so_and_lets_the_rest_go_on(table, condition, says):
+    course = run_course(table, (FilterStep((condition,)), SortStep((SortBy("n"),))))
+    assert isinstance(course.results[0].error, ConditionError)
+    assert says in str(course.results[0].error)
+    assert ids(course) == [6, 5, 4, 3, 2, 1, 0]
+
+
+def test_sort_keys_directions_and_empties(table):
+    course = run_course(table, (SortStep((SortBy("river", True, True), SortBy("n"))),))
+    assert ids(course) == [4, 3, 5, 1, 6, 2, 0]
+    assert SortStep((SortBy("river", True), SortBy("n"))).words() == "river ↓, n ↑"
+
+
+def test_groups_sort_inside_their_parents_and_filter_by_their_figures(table):
+    group = GroupStep(("river", "station"), (COUNT, FigureOf(Figure.MAX, "level"), FigureOf(Figure.SUM, "n")))
+    course = run_course(table, (group,))
+    assert [f.name for f in course.end.table.fields] == ["river", "station", "rows", "level max", "n sum"]
+    assert shown(course)[0] == ["m", "m", "s", "s", "t", None]
+    down = run_course(table, (group, SortStep((SortBy("level max", True),))))
+    assert shown(down)[1] == ["a", "c", "e", "b", "f", "d"]
+    by_rows = run_course(table, (group, SortStep((SortBy("station", True),))))
+    assert shown(by_rows)[1] == ["c", "a", "f", "b", "d", "e"]
+    kept = run_course(
+        table, (group, SortStep((SortBy("level max", True),)), FilterStep((Condition("sql", text="rows > 1"),)))
+    )
+    assert kept.end.rows == 1
+    assert kept.end.grouped.levels[0].table.columns[1].values() == [2]
+    assert kept.end.grouped.totals.columns[0].values() == [2]
+    assert [f.name for f in kept.end.table.fields] == ["river", "station", "rows", "level max", "n sum"]
+    again = run_course(table, (group, GroupStep(("rows",), (COUNT,))))
+    assert shown(again) == [[1, 2], [5, 1]]
+    late = run_course(table, (SortStep((SortBy("n"),)), group))
+    level = late.end.grouped.levels[1]
+    assert level.order[level.starts[0] : level.starts[1]].tolist() == [6, 0]
+    assert str(run_course(table, (GroupStep(()),)).results[0].error)
+
+
+def test_the_tree_opens_group_by_group_down_to_the_rows(table):
+    end = run_course(table, (GroupStep(("river", "station"), (COUNT,)),)).end
+    closed = tree_rows(end, frozenset())
+    assert [(t.depth, t.is_open) for t in closed] == [(0, False)] * 4 + [(-1, False)]
+    opened = tree_rows(end, frozenset({(0, 0), (1, 0)}))
+    assert [(t.depth, t.index) for t in opened] == [
+        (0, 0),
+        (1, 0),
+        (2, 0),
+        (2, 6),
+        (1, 1),
+        (0, 1),
+        (0, 2),
+        (0, 3),
+        (-1, 0),
+    ]
+    assert len(tree_rows(end, frozenset({(0, 0), (1, 0)}), most=3)) <= 4
+
+
+def test_columns_hide_order_and_restrict(table):
+    course = run_course(table, (ColumnsStep(order=("n", "level"), hidden=("ok", "at")),))
+    fields, columns, view = columns_to_send(course.end)
+    assert [f.name for f in fields] == ["n", "level", "river", "station"]
+    assert len(columns) == 4
+    assert len(view) == 7
+    only = run_course(table, (ColumnsStep(order=("n",), only=True), FilterStep((Condition("is", "n", (3,)),))))
+    assert [f.name for f in columns_to_send(only.end)[0]] == ["n"]
+    assert run_course(table, (ColumnsStep(order=("nn",), only=True),)).results[0].error is not None
+
+
+def test_a_step_that_is_off_lets_rows_pass_and_results_are_used_again(table):
+    steps = (FilterStep((Condition("is", "river", ("m",)),)), SortStep((SortBy("n"),)))
+    first = run_course(table, steps)
+    assert ids(first) == [6, 2, 0]
+    second = run_course(table, (steps[0], replace(steps[1], on=False)), earlier=first)
+    assert second.results[0] is first.results[0]
+    assert ids(second) == [0, 2, 6]
+    third = run_course(table, (replace(steps[0], on=False), steps[1]), earlier=first)
+    assert third.results[1] is not first.results[1]
+    assert ids(third) == [6, 5, 4, 3, 2, 1, 0]
+    assert first.before(1).rows == 3
+    stop = StopToken()
+    stop.set()
+    with pytest.raises(Stopped):
+        run_course(table, steps, stop)
+
+
+PULL = Pull(
+    "High water, May",
+    Source("Merrow ü", "mongodb://me:secret@h/db"),
+    Query(
+        "select '''\"\\n' -- ü\nfrom x\n", "sql", "", {"since": "2031-05-01", "n": 5, "d": dt.date(2031, 1, 1)}, None
+    ),
+    (
+        FilterStep(tuple(c for c, _ in CONDITIONS), on=False, name="mine"),
+        GroupStep(("river",), (COUNT, FigureOf(Figure.MEDIAN, "level"))),
+        SortStep((SortBy("rows", True, True),)),
+        ColumnsStep(("a", "b"), ("c",), True),
+    ),
+    SendPlan("xlsx", "~/{pull}.xlsx", {"header": False, "sheet": "May"}),
+    {"river": 120},
+)
+
+
+def test_a_pull_comes_back_from_its_file_and_holds_no_secret(tmp_path):
+    path = tmp_path / "shelf" / "High water.pull"
+    save_pull(PULL, path)
+    text = path.read_text("utf-8")
+    assert "secret" not in text
+    assert text.startswith('format = "nimble otter pull"\nversion = 1\n')
+    back = open_pull(path)
+    assert back == replace(PULL, source=Source("Merrow ü", "mongodb://me@h/db"))
+    assert pull_to_text(back) == text
+
+
+@settings(max_examples=100)
+@given(
+    st.text(st.characters(codec="utf-8"), max_size=60),
+    st.dictionaries(
+        st.from_regex("[a-z]{1,5}", fullmatch=True),
+        st.text(st.characters(codec="utf-8"), max_size=9) | st.integers() | st.booleans(),
+        max_size=3,
+    ),
+    st.lists(st.text(st.characters(codec="utf-8"), max_size=9) | st.floats(allow_nan=False), max_size=3),
+)
+def test_any_text_and_value_survives_the_file(text, parameters, values):
+    pull = replace(
+        PULL,
+        name=text,
+        query=Query(text, parameters=parameters),
+        steps=(FilterStep((Condition("is one of", text, tuple(values)),)),),
+    )
+    assert pull_from_text(pull_to_text(pull)).query == pull.query
+    assert pull_from_text(pull_to_text(pull)).steps == pull.steps
+
+
+@pytest.mark.parametrize(
+    ("change", "problem", "says"),
+    [
+        (("version = 1", "version = 2"), TooNewError, "newer"),
+        (("version = 1", "version = 0"), CorruptError, "version"),
+        (("nimble otter pull", "other"), CorruptError, "not a pull file"),
+        (('kind = "group"', 'kind = "melt"'), CorruptError, "melt"),
+        (("name = ", "nome = "), CorruptError, "name"),
+        (("[query]", "[query"), CorruptError, "readable"),
+        (('"median"', '"mood"'), CorruptError, "mood"),
+    ],
+)
+def test_damaged_pull_files_are_refused_and_left_alone(tmp_path, change, problem, says):
+    path = tmp_path / "x.pull"
+    path.write_text(pull_to_text(PULL).replace(*change), "utf-8")
+    before = path.read_bytes()
+    with pytest.raises(problem, match=says):
+        open_pull(path)
+    assert path.read_bytes() == before
+
+
+def test_files_that_are_not_there_or_not_text(tmp_path):
+    with pytest.raises(SavedError, match="can't be read"):
+        open_pull(tmp_path / "gone.pull")
+    (tmp_path / "b.pull").write_bytes(b"\xff\xfe")
+    with pytest.raises(CorruptError, match="not text"):
+        open_pull(tmp_path / "b.pull")
+    (tmp_path / "file").write_text("")
+    with pytest.raises(SavedError, match="written"):
+        save_pull(PULL, tmp_path / "file" / "x.pull")
+
+
+def test_steps_are_put_moved_and_removed():
+    pull = replace(PULL, steps=())
+    a, b, c = SortStep(name="a"), SortStep(name="b"), SortStep(name="c")
+    pull = pull.with_step(a).with_step(c).with_step(b, 1)
+    assert [s.name for s in pull.steps] == ["a", "b", "c"]
+    assert [s.name for s in pull.with_step_moved(0, 2).steps] == ["b", "c", "a"]
+    assert [s.name for s in pull.with_step_moved(2, 0).steps] == ["c", "a", "b"]
+    assert [s.name for s in pull.without_step(1).steps] == ["a", "c"]
+    assert [s.name for s in pull.with_step_at(1, a).steps] == ["a", "a", "c"]
