@@ -132,14 +132,6 @@ def test_sort_is_pythons_stable_sort(kind_values, descending, empty_first):
     full = [i for i, v in enumerate(values) if v is not None]
     empties = [i for i, v in enumerate(values) if v is None]
     full.sort(key=lambda i: ordinal(values[i]), reverse=descending)
-    if descending:  # equal ones keep their first order
-        full = sorted(range(len(values)), key=lambda i: 0)
-        full = [i for i in full if values[i] is not None]
-        ranks = {}
-        for i in full:
-            ranks.setdefault(repr(ordinal(values[i])), []).append(i)
-        groups = sorted(ranks.values(), key=lambda g: ordinal(values[g[0]]), reverse=True)
-        full = [i for group in groups for i in group]
     assert ids == (empties + full if empty_first else full + empties)
 
 
@@ -320,25 +312,8 @@ def test_long_work_stops():
 def test_large_sorts_repair_ties_in_every_round():
     rng = np.random.default_rng(5)
     values = [f"river/merrow/station/{n}" for n in rng.integers(0, 4000, 70_000)]
-    table = table_of(a=rng.integers(0, 3, 70_000).tolist(), t=values)
-    ids = sort_view(View(table), [SortKey(0), SortKey(1, True)]).row_ids().tolist()
-    a = table.columns[0].values()
-    by_text = sorted(range(70_000), key=values.__getitem__, reverse=True)
-    first = {}
-    for i in range(70_000):
-        first.setdefault(values[i], i)
-    want = sorted(sorted(range(70_000), key=lambda i: i), key=lambda i: values[i])
-    want = [i for text in sorted(set(values), reverse=True) for i in groups_of(values)[text]]
-    want.sort(key=a.__getitem__)
+    first = rng.integers(0, 3, 70_000).tolist()
+    ids = sort_view(View(table_of(a=first, t=values)), [SortKey(0), SortKey(1, True)]).row_ids().tolist()
+    want = sorted(range(70_000), key=values.__getitem__, reverse=True)
+    want.sort(key=first.__getitem__)
     assert ids == want
-    assert len(by_text) == len(first) + 70_000 - len(first)
-
-
-_GROUPS = {}
-
-
-def groups_of(values):
-    if not _GROUPS:
-        for i, text in enumerate(values):
-            _GROUPS.setdefault(text, []).append(i)
-    return _GROUPS

@@ -101,7 +101,9 @@ def _same(plan: Plan, held: Any, value: Any) -> Any:
         return held.is_(null())
     # SQLAlchemy 2.1's SQLite writes IS without the literal when asked for literals, so IS is spelled out for it
     return (
-        held.op("IS")(literal_of(value)) if plan.dialect == "sqlite" else held.is_not_distinct_from(literal_of(value))
+        held.op("IS", precedence=5, is_comparison=True)(literal_of(value))
+        if plan.dialect == "sqlite"
+        else held.is_not_distinct_from(literal_of(value))
     )
 
 

@@ -425,7 +425,10 @@ class Window(Frame):
             said = [text.format(n) for n, text in (*parts, (len(session.edits.deleted), "− {} to delete")) if n]
             rest += "   " + "   ".join(said)
         self.status.show_rows(strong, rest)
-        when = f"Fetched {session.fetched_at:%H:%M:%S} by query above" if session.fetched_at is not None else ""
+        when = ""
+        if session.fetched_at is not None:
+            by = "an earlier query" if session.error is not None else "query above"
+            when = f"Fetched {session.fetched_at:%H:%M:%S} by {by}"
         cut = session.fetched is not None and session.fetched.was_cut
         name = session.pull.source.name
         limit = grouped(session.pull.query.limit or session.table.rows)

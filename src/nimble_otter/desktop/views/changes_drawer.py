@@ -164,8 +164,7 @@ class ChangesDrawer(Drawer):
         if report is None:
             self._note("Not rehearsed yet. Rehearse runs the statements and rolls them back.", "muted")
         else:
-            tried = "Nothing was written" if report.conflicts else "Rehearsed"
-            self._pair(f"{tried} at {report.at:%H:%M:%S}", "nothing written" if not report.conflicts else "")
+            self._pair(f"Tried at {report.at:%H:%M:%S}", "nothing written")
             self._pair("Will succeed", grouped(report.good))
             if report.conflicts:
                 self._pair("In conflict", grouped(len(report.conflicts)), True)

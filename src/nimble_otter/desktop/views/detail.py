@@ -220,8 +220,8 @@ class _ColumnPage(_Scrolled):
         self.lines.addWidget(
             ElidedLabel(f"{field.name} — {field.origin or field.note or field.kind.value}", "muted", 11)
         )
+        self.lines.addSpacing(12 if found.bins else 6)
         if found.bins:
-            self.lines.addSpacing(12)
             self.lines.addWidget(_Histogram(found.bins))
             low, high = shown(_few(found.bin_low), field), shown(_few(found.bin_high), field)
             self.lines.addLayout(row(label(low, "muted", 11), None, label(high, "", 11), margins=(0, 3, 0, 4)))
