@@ -218,7 +218,7 @@ def _pull(pull: Pull, given: str | None) -> int:
 
 
 def _demo(options: argparse.Namespace) -> int:
-    from nimble_otter.demo import write_survey
+    from nimble_otter.demo.survey import write_survey
 
     if not 0 < options.readings <= 10_000_000:
         raise UsageError("--readings takes a number from 1 to 10000000.")

@@ -2,7 +2,7 @@
 
 import pytest
 
-from nimble_otter.demo import scene
+from nimble_otter.demo.survey import VERSION
 from nimble_otter.desktop.offscreen import use_offscreen, wait_until
 
 use_offscreen()
@@ -28,7 +28,7 @@ def small_demo(survey, home, monkeypatch):
     path = home / "data" / "demo" / "merrow.sqlite"
     path.parent.mkdir(parents=True)
     path.write_bytes(survey.read_bytes())
-    (path.parent / "merrow.version").write_text(scene.VERSION)
+    (path.parent / "merrow.version").write_text(VERSION)
     return path
 
 

@@ -321,13 +321,13 @@ def test_a_key_can_be_changed_and_a_written_row_is_shown_as_the_source_has_it(wi
 def test_the_course_by_mouse_and_keyboard(window):
     course, pull = window.course, window.pull
     window.commands.run("add_sort")
-    window.step_drawers["sort"].add()
+    window.drawer_of("sort").add()
     window.commands.run("add_filter")
     window.filter_drawer.add_condition()
     settle(window)
     assert [s.kind for s in pull.pull.steps] == ["filter", "sort"]
     QTest.mouseClick(course, LEFT, NONE, course.rect_of("step 1").center() - QPoint(0, 20))
-    assert window.drawer is window.step_drawers["sort"]
+    assert window.drawer is window.drawer_of("sort")
     course.setFocus()
     QTest.keyClick(course, Qt.Key.Key_Left)
     assert pull.drawer == "step 0"
@@ -408,7 +408,7 @@ def test_groups_from_the_header_open_to_their_rows(window):
     point = grid.cell_rect(0, 0).topLeft() + QPoint(14, 12)
     QTest.mouseClick(grid.viewport(), LEFT, NONE, point)
     assert grid.line(1).depth == 0
-    drawer = window.step_drawers["group"]
+    drawer = window.drawer_of("group")
     drawer.add_figure()
     settle(window)
     assert len(window.pull.pull.steps[0].figures) == 3
@@ -422,7 +422,7 @@ def test_hiding_columns_and_bringing_them_back(window):
     settle(window)
     assert "sample_id" not in [c.name for c in window.grid.model.columns]
     window.open_drawer("step 0")
-    window.step_drawers["columns"]._put_hidden(())
+    window.drawer_of("columns")._put_hidden(())
     settle(window)
     assert window.grid.model.columns[0].name == "sample_id"
 
@@ -668,10 +668,9 @@ def test_small_and_large_windows_with_panes_open_and_closed(window, size):
         window.grab()
     for part in ("left", "right", "drawer"):
         window.commands.run(part)
-    for key in window.drawers:
-        if key in ("source", "query", "changes", "send"):
-            window.open_drawer(key)
-            window.grab()
+    for key in ("source", "query", "changes", "send"):
+        window.open_drawer(key)
+        window.grab()
     assert window.work.isVisible()
 
 

@@ -132,8 +132,8 @@ def test_small_languages():
 
 
 def test_the_survey_is_the_same_each_time_and_as_large_as_asked(tmp_path):
-    from nimble_otter.demo import write_survey
     from nimble_otter.demo.reports import make_collections
+    from nimble_otter.demo.survey import write_survey
     from nimble_otter.sources import Source, connect
 
     progress = []

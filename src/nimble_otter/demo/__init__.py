@@ -1,10 +1,9 @@
 """The Merrow river survey: invented sample data, as an SQLite file and as documents behind a stand-in server.
 
 Everything comes from a fixed seed. `prepare` may be called from any thread; the stand-in runs threads of its own (see
-docs/decisions). Read `survey.py` first.
+docs/decisions). Read `survey.py` first; it is imported by those who write it.
 """
 
 from nimble_otter.demo.scene import DEMO_SOURCES, demo_pulls, prepare, resolve
-from nimble_otter.demo.survey import write_survey
 
-__all__ = ["DEMO_SOURCES", "demo_pulls", "prepare", "resolve", "write_survey"]
+__all__ = ["DEMO_SOURCES", "demo_pulls", "prepare", "resolve"]

@@ -5,9 +5,8 @@ from __future__ import annotations
 import threading
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from nimble_otter.demo.standin import StandIn
-from nimble_otter.demo.survey import VERSION, write_survey
 from nimble_otter.files import write_text
 from nimble_otter.pull import Pull, Query, SendPlan
 from nimble_otter.pull.steps import Condition, FilterStep, SortBy, SortStep
@@ -25,6 +24,9 @@ where r.taken_at >= :since
 _REPORTS = """select * from report
 where kind in ('flood watch', 'sighting', 'fault ticket')
 """
+if TYPE_CHECKING:
+    from nimble_otter.demo.standin import StandIn
+
 _lock = threading.Lock()
 _standin: StandIn | None = None
 
@@ -46,6 +48,8 @@ def demo_pulls() -> list[Pull]:
 
 def prepare(folder: Path, readings: int = 61_320) -> Path:
     """The survey's SQLite file in `folder`, written there when it is not yet; returns its path."""
+    from nimble_otter.demo.survey import VERSION, write_survey
+
     path, stamp = folder / "merrow.sqlite", folder / "merrow.version"
     with _lock:
         if not path.exists() or not stamp.exists() or stamp.read_text() != VERSION:
@@ -65,6 +69,7 @@ def resolve(source: Source, folder: Path) -> Source:
     with _lock:
         if _standin is None:
             from nimble_otter.demo.reports import make_collections
+            from nimble_otter.demo.standin import StandIn
 
             _standin = StandIn("field_reports", make_collections())
         return replace(source, url=_standin.url)

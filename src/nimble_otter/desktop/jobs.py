@@ -10,14 +10,16 @@ import itertools
 import sys
 import traceback
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject, Qt, Signal
 
 from nimble_otter.errors import OtterError, Stopped
 from nimble_otter.stop import StopToken
+
+if TYPE_CHECKING:
+    from concurrent.futures import ThreadPoolExecutor
 
 Report = Callable[[Any], None]
 Work = Callable[[StopToken, Report], Any]
@@ -81,6 +83,8 @@ class Jobs(QObject):
         job = Job(next(self._numbers), key, title, not title, done, failed, update, stopped)
         self._running[job.number] = job
         if lane not in self._lanes:
+            from concurrent.futures import ThreadPoolExecutor
+
             self._lanes[lane] = ThreadPoolExecutor(2 if lane == LOCAL else 1, thread_name_prefix=lane)
         self._lanes[lane].submit(self._run, job, work)
         self.changed.emit()

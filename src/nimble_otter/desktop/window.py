@@ -22,9 +22,7 @@ from nimble_otter.desktop.grid_model import first_width, model_for
 from nimble_otter.desktop.keeping import recent_paths, remember_recent
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.views.drawer import Drawer
-from nimble_otter.desktop.views.filter_drawer import FilterDrawer
 from nimble_otter.desktop.views.find import FindBox
-from nimble_otter.desktop.views.step_drawers import StepDrawer
 from nimble_otter.desktop.window_commands import add_commands, collect_findings
 from nimble_otter.desktop.window_detail import DetailFiller
 from nimble_otter.desktop.window_frame import SOURCE, START, WORK, Frame
@@ -88,20 +86,22 @@ class Window(Frame):
         self.course.add_wanted.connect(self._add_menu)
         self.course.column_dropped.connect(self.actions_on_grid.group_by)
         self.grid.width_changed.connect(self._width_set)
-        self.changes_drawer.rehearse_wanted.connect(lambda: self.pull and self.deeds.rehearse(self.pull))
-        self.changes_drawer.write_wanted.connect(lambda: self.pull and self.deeds.write(self.pull))
-        self.changes_drawer.take_back_wanted.connect(self.actions_on_grid.take_back)
-        self.send_drawer.write_wanted.connect(
-            lambda: self.pull and self.deeds.send_file(self.pull, self.send_drawer.plan)
-        )
-        self.send_drawer.copy_wanted.connect(
-            lambda: self.pull and self.deeds.send_clipboard(self.pull, self.send_drawer.plan)
-        )
         self.status.stop_wanted.connect(self.jobs.stop_all)
         self.jobs.changed.connect(self._show_work)
         self.jobs.crashed.connect(self._crashed)
         self.hub.changed.connect(self._sources_changed)
         self.hub.trouble.connect(lambda text: self.say(text, True))
+
+    def wire_drawer(self, kind: str) -> None:
+        if kind == "changes":
+            changes = self.changes_drawer
+            changes.rehearse_wanted.connect(lambda: self.pull and self.deeds.rehearse(self.pull))
+            changes.write_wanted.connect(lambda: self.pull and self.deeds.write(self.pull))
+            changes.take_back_wanted.connect(self.actions_on_grid.take_back)
+        elif kind == "send":
+            send = self.send_drawer
+            send.write_wanted.connect(lambda: self.pull and self.deeds.send_file(self.pull, send.plan))
+            send.copy_wanted.connect(lambda: self.pull and self.deeds.send_clipboard(self.pull, send.plan))
 
     # --- which pull --------------------------------------------------------------------------------------------
 
@@ -272,16 +272,12 @@ class Window(Frame):
         session = self.pull
         if session is None:
             return
-        if key.startswith("step "):
-            at = int(key.removeprefix("step "))
-            if at >= len(session.pull.steps):
-                key = "query"
-            else:
-                kind = session.pull.steps[at].kind
-                shown = self.step_drawers[kind]
-                assert isinstance(shown, (FilterDrawer, StepDrawer))
-                shown.show_step(at)
-        drawer = self.drawers[session.pull.steps[int(key[5:])].kind if key.startswith("step ") else key]
+        at = int(key.removeprefix("step ")) if key.startswith("step ") else -1
+        if at >= len(session.pull.steps):
+            key, at = "query", -1
+        drawer = self.drawer_of(session.pull.steps[at].kind if at >= 0 else key)
+        if at >= 0:
+            drawer.show_step(at)
         session.drawer = key
         self.course.select(key)
         self.course.refresh()
@@ -353,7 +349,7 @@ class Window(Frame):
         if session is self.pull:
             self._show_grid(True)
             self.course.refresh()
-            if self.drawer in (self.changes_drawer, self.send_drawer):
+            if self.is_shown("changes", "send"):
                 self.drawer.refresh()
             self._show_status()
 
@@ -363,7 +359,7 @@ class Window(Frame):
         if session.error is not None:
             self.query_drawer.shift_error()
             self.say(str(session.error), True)
-            if self.drawer is not self.query_drawer:
+            if not self.is_shown("query"):
                 self.open_drawer("query", focus=False)
         elif session.notice and not session.is_running:
             self.say(session.notice, "Cut" in session.notice or "left out" in session.notice)
@@ -373,7 +369,7 @@ class Window(Frame):
 
     def _sources_changed(self, name: str) -> None:
         self.course.refresh()
-        if self.pull is not None and self.drawer in (self.source_drawer, self.query_drawer):
+        if self.pull is not None and self.is_shown("source", "query"):
             self.drawer.refresh()
         if self.detail.showing_shapes:
             self.detail_filler.show_shapes()
@@ -446,7 +442,7 @@ class Window(Frame):
             done, total = self.jobs.progress[job.number]
             text += f" {grouped(done)}" + (f" of {grouped(total)}" if total else "")
         self.status.show_work(text)
-        if self.pull is not None and self.drawer is self.query_drawer:
+        if self.pull is not None and self.is_shown("query"):
             self.query_drawer.stop_button.setVisible(self.pull.is_running)
             self.query_drawer.run_button.setEnabled(not self.pull.is_running)
 

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from importlib import import_module
+from typing import TYPE_CHECKING, cast
+
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import (
@@ -19,22 +22,32 @@ from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.jobs import Jobs
 from nimble_otter.desktop.keeping import Keeper
 from nimble_otter.desktop.theme import ASSETS
-from nimble_otter.desktop.views.changes_drawer import ChangesDrawer
 from nimble_otter.desktop.views.course import CourseStrip
 from nimble_otter.desktop.views.detail import Detail
 from nimble_otter.desktop.views.drawer import Drawer
-from nimble_otter.desktop.views.filter_drawer import FilterDrawer
 from nimble_otter.desktop.views.grid import Grid
 from nimble_otter.desktop.views.pages import SourcePage, StartPage
-from nimble_otter.desktop.views.query_drawer import QueryDrawer
-from nimble_otter.desktop.views.send_drawer import SendDrawer
-from nimble_otter.desktop.views.source_drawer import SourceDrawer
 from nimble_otter.desktop.views.sources_pane import SourcesPane
 from nimble_otter.desktop.views.status import StatusStrip
-from nimble_otter.desktop.views.step_drawers import ColumnsDrawer, GroupDrawer, SortDrawer
 from nimble_otter.desktop.views.title import TitleStrip
 
+if TYPE_CHECKING:
+    from nimble_otter.desktop.views.changes_drawer import ChangesDrawer
+    from nimble_otter.desktop.views.filter_drawer import FilterDrawer
+    from nimble_otter.desktop.views.query_drawer import QueryDrawer
+    from nimble_otter.desktop.views.send_drawer import SendDrawer
+
 START, SOURCE, WORK = 0, 1, 2
+_DRAWERS = {
+    "source": ("source_drawer", "SourceDrawer"),
+    "query": ("query_drawer", "QueryDrawer"),
+    "filter": ("filter_drawer", "FilterDrawer"),
+    "sort": ("step_drawers", "SortDrawer"),
+    "group": ("step_drawers", "GroupDrawer"),
+    "columns": ("step_drawers", "ColumnsDrawer"),
+    "changes": ("changes_drawer", "ChangesDrawer"),
+    "send": ("send_drawer", "SendDrawer"),
+}
 
 
 class Frame(QMainWindow):
@@ -56,18 +69,8 @@ class Frame(QMainWindow):
     def _build(self) -> None:
         self.title, self.course, self.status = TitleStrip(), CourseStrip(), StatusStrip()
         self.sources, self.detail, self.grid = SourcesPane(self.hub), Detail(), Grid()
-        self.query_drawer, self.changes_drawer, self.send_drawer = QueryDrawer(), ChangesDrawer(), SendDrawer()
-        self.filter_drawer, self.source_drawer = FilterDrawer(), SourceDrawer()
-        self.step_drawers: dict[str, Drawer] = {
-            "filter": self.filter_drawer, "sort": SortDrawer(), "group": GroupDrawer(), "columns": ColumnsDrawer()
-        }  # fmt: skip
-        self.drawers: dict[str, Drawer] = {
-            "source": self.source_drawer, "query": self.query_drawer, **self.step_drawers,
-            "changes": self.changes_drawer, "send": self.send_drawer,
-        }  # fmt: skip
+        self.drawers: dict[str, Drawer] = {}
         self.drawer_stack = QStackedWidget()
-        for drawer in self.drawers.values():
-            self.drawer_stack.addWidget(drawer)
         self.drawer_stack.setMinimumHeight(110)
         self.work = QSplitter(Qt.Orientation.Vertical)
         self.work.setHandleWidth(1)
@@ -96,6 +99,44 @@ class Frame(QMainWindow):
         column.addWidget(self.across, 1)
         column.addWidget(self.status)
         self.setCentralWidget(whole)
+
+    # --- drawers, made when they are first opened --------------------------------------------------------------
+
+    def drawer_of(self, kind: str) -> Drawer:
+        """The drawer of a kind of step (source, query, filter, ..., send)."""
+        made = self.drawers.get(kind)
+        if made is None:
+            module, name = _DRAWERS[kind]
+            made = getattr(import_module(f"nimble_otter.desktop.views.{module}"), name)()
+            self.drawers[kind] = made
+            self.drawer_stack.addWidget(made)
+            self.wire_drawer(kind)
+        return made
+
+    def wire_drawer(self, kind: str) -> None:
+        """Connect a drawer just made; the window knows to what."""
+
+    @property
+    def query_drawer(self) -> QueryDrawer:
+        return cast("QueryDrawer", self.drawer_of("query"))
+
+    @property
+    def filter_drawer(self) -> FilterDrawer:
+        return cast("FilterDrawer", self.drawer_of("filter"))
+
+    @property
+    def changes_drawer(self) -> ChangesDrawer:
+        return cast("ChangesDrawer", self.drawer_of("changes"))
+
+    @property
+    def send_drawer(self) -> SendDrawer:
+        return cast("SendDrawer", self.drawer_of("send"))
+
+    def is_shown(self, *kinds: str) -> bool:
+        """Whether one of these drawers is the one in sight."""
+        return any(
+            self.drawers.get(kind) is self.drawer_stack.currentWidget() for kind in kinds if kind in self.drawers
+        )
 
     def turn_to(self, page: int) -> None:
         self.centre.setCurrentIndex(page)

@@ -9,11 +9,8 @@ from collections.abc import Callable
 from decimal import Decimal
 from typing import Any
 
-import sqlglot
-from sqlglot import exp
-from sqlglot.errors import ParseError, SqlglotError
-
 from nimble_otter.errors import ConditionError, Place, place_of
+from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.table.columns import Table
 from nimble_otter.table.conditions import (
     All,
@@ -31,18 +28,9 @@ from nimble_otter.table.conditions import (
     Truth,
 )
 
-_COMPARE = {exp.EQ: "=", exp.NEQ: "<>", exp.LT: "<", exp.LTE: "<=", exp.GT: ">", exp.GTE: ">="}
-_ARITHMETIC = {exp.Add: "+", exp.Sub: "-", exp.Mul: "*", exp.Div: "/", exp.Mod: "%"}
-_FUNCTIONS = {
-    exp.Abs: "abs",
-    exp.Lower: "lower",
-    exp.Upper: "upper",
-    exp.Trim: "trim",
-    exp.Length: "length",
-    exp.Year: "year",
-    exp.Month: "month",
-    exp.Day: "day",
-}
+_COMPARE = {"EQ": "=", "NEQ": "<>", "LT": "<", "LTE": "<=", "GT": ">", "GTE": ">="}
+_ARITHMETIC = {"Add": "+", "Sub": "-", "Mul": "*", "Div": "/", "Mod": "%"}
+_FUNCTIONS = ("abs", "lower", "upper", "trim", "length", "year", "month", "day")
 
 
 def parse_condition(text: str, table: Table) -> Node:
@@ -59,18 +47,18 @@ def parse_condition(text: str, table: Table) -> Node:
     return _Reader(text, table).condition(parsed)
 
 
-def parse_sql(text: str, dialect: str, error: Callable[..., Exception]) -> exp.Expression:
+def parse_sql(text: str, dialect: str, error: Callable[..., Exception]) -> Any:
     """Parse one expression or statement; raises `error(message, hint, place)`."""
     try:
         parsed = sqlglot.parse_one(text, dialect=dialect)
-    except ParseError as problem:
+    except sqlglot.errors.ParseError as problem:
         detail = problem.errors[0] if problem.errors else {}
         word = str(detail.get("highlight") or "")
         place = _place_of_detail(text, detail, word)
         raise error(
             f"The text stops making sense at {word!r}." if word else "The text is not complete.", "", place
         ) from None
-    except SqlglotError:
+    except sqlglot.errors.SqlglotError:
         quote = text.rfind("'")
         raise error("A quote is not closed.", "", place_of(text, max(quote, 0))) from None
     except RecursionError:
@@ -87,7 +75,7 @@ def _place_of_detail(text: str, detail: dict[str, Any], word: str) -> Place | No
     return place_of(text, start, end)
 
 
-def place_in(text: str, node: exp.Expression) -> Place | None:
+def place_in(text: str, node: Any) -> Place | None:
     """Where the first name inside `node` stands in the text, or the function's name itself."""
     if isinstance(node, exp.Func):
         name = node.name if isinstance(node, exp.Anonymous) else node.sql_name()
@@ -101,7 +89,7 @@ def place_in(text: str, node: exp.Expression) -> Place | None:
     return None
 
 
-def literal_of(node: exp.Expression) -> Literal | None:
+def literal_of(node: Any) -> Literal | None:
     """The value of a literal, signed numbers and DATE/TIMESTAMP literals included; None for anything else."""
     if isinstance(node, exp.Paren):
         return literal_of(node.this)
@@ -152,7 +140,7 @@ class _Reader:
         self.text = text
         self.table = table
 
-    def condition(self, node: exp.Expression) -> Node:
+    def condition(self, node: Any) -> Node:
         if isinstance(node, exp.Paren):
             return self.condition(node.this)
         if is_negated(node):
@@ -166,8 +154,8 @@ class _Reader:
             return Any_((self.condition(node.left), self.condition(node.right)))
         if isinstance(node, exp.Not):
             return Not(self.condition(node.this))
-        if type(node) in _COMPARE:
-            return Compare(_COMPARE[type(node)], self.operand(node.left), self.operand(node.right))
+        if type(node).__name__ in _COMPARE:
+            return Compare(_COMPARE[type(node).__name__], self.operand(node.left), self.operand(node.right))
         if isinstance(node, exp.Is) and isinstance(node.expression, exp.Null):
             return IsEmpty(self.operand(node.this))
         if isinstance(node, exp.Is) and isinstance(node.expression, exp.Boolean):
@@ -191,13 +179,13 @@ class _Reader:
         empties = (IsEmpty(left), IsEmpty(right))
         return Any_((All(empties), All((Compare("=", left, right), *(Not(e) for e in empties)))))
 
-    def _among(self, node: exp.In) -> Node:
+    def _among(self, node: Any) -> Node:
         values = [literal_of(item) for item in node.expressions]
         if not values or None in values:
             raise ConditionError("IN takes a list of values here.", "Write it like river in ('Merrow', 'Sallow').")
         return Among(self.operand(node.this), tuple(v.value for v in values if v is not None))
 
-    def _like(self, node: exp.Expression) -> Node:
+    def _like(self, node: Any) -> Node:
         escape = "\\"
         if isinstance(node, exp.Escape):
             escape, node = node.expression.name, node.this
@@ -209,7 +197,7 @@ class _Reader:
         folded = isinstance(node, exp.ILike)
         return Like(self.operand(node.this), like_regex(pattern.value, escape), folded, inner if plain else None)
 
-    def operand(self, node: exp.Expression) -> Operand:
+    def operand(self, node: Any) -> Operand:
         literal = literal_of(node)
         if literal is not None:
             return literal
@@ -217,15 +205,15 @@ class _Reader:
             return self.operand(node.this)
         if isinstance(node, exp.Neg):
             return Call("neg", (self.operand(node.this),))
-        if type(node) in _ARITHMETIC:
-            return Call(_ARITHMETIC[type(node)], (self.operand(node.left), self.operand(node.right)))
-        if type(node) in _FUNCTIONS:
-            return Call(_FUNCTIONS[type(node)], (self.operand(node.this),))
+        if type(node).__name__ in _ARITHMETIC:
+            return Call(_ARITHMETIC[type(node).__name__], (self.operand(node.left), self.operand(node.right)))
+        if type(node).__name__.lower() in _FUNCTIONS:
+            return Call(type(node).__name__.lower(), (self.operand(node.this),))
         if isinstance(node, (exp.Column, exp.Dot)):
             return self.column(node)
         raise self._unsupported(node)
 
-    def column(self, node: exp.Expression) -> ColumnAt:
+    def column(self, node: Any) -> ColumnAt:
         parts = name_parts(node)
         if parts is None:
             raise self._unsupported(node)
@@ -246,29 +234,29 @@ class _Reader:
             hint = f"The nearest name is {near}." if near else f"The columns are {', '.join(names[:8])}."
             raise ConditionError(f"There is no column {parts[0]}.", hint, place_in(self.text, node)) from None
 
-    def _unsupported(self, node: exp.Expression) -> ConditionError:
+    def _unsupported(self, node: Any) -> ConditionError:
         if isinstance(node, exp.Func):
             name = node.name if isinstance(node, exp.Anonymous) else node.sql_name().lower()
-            known = ", ".join(sorted(_FUNCTIONS.values()))
+            known = ", ".join(sorted(_FUNCTIONS))
             return ConditionError(
                 f"There is no function {name} here.", f"There are {known}.", place_in(self.text, node)
             )
         return ConditionError(f"{node.sql()[:60]} can't be used in a local filter.", "", place_in(self.text, node))
 
 
-def is_negated(node: exp.Expression) -> bool:
+def is_negated(node: Any) -> bool:
     """True for NOT LIKE and IS NOT, which the parser keeps as a mark on the node."""
     return bool((node.this if isinstance(node, exp.Escape) else node).args.get("negate"))
 
 
-def positive(node: exp.Expression) -> exp.Expression:
+def positive(node: Any) -> Any:
     """A copy without that mark."""
     copy = node.copy()
     (copy.this if isinstance(copy, exp.Escape) else copy).set("negate", None)
     return copy
 
 
-def name_parts(node: exp.Expression) -> list[str] | None:
+def name_parts(node: Any) -> list[str] | None:
     """The names of a dotted path, outermost first, or None when it is something else."""
     if isinstance(node, exp.Column):
         parts = [part.name for part in node.parts]

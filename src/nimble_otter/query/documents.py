@@ -13,16 +13,15 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
 
-from sqlglot import exp
-
 from nimble_otter.errors import QueryError
 from nimble_otter.query.conditions import is_negated, like_regex, literal_of, name_parts, parse_sql, place_in, positive
+from nimble_otter.query.lazy import exp
 from nimble_otter.table.filter import parse_time
 
-_OPERATORS = {exp.EQ: "$eq", exp.NEQ: "$ne", exp.LT: "$lt", exp.LTE: "$lte", exp.GT: "$gt", exp.GTE: "$gte"}
+_OPERATORS = {"EQ": "$eq", "NEQ": "$ne", "LT": "$lt", "LTE": "$lte", "GT": "$gt", "GTE": "$gte"}
 _OPPOSITE = {"$eq": "$ne", "$ne": "$eq", "$lt": "$gte", "$gte": "$lt", "$gt": "$lte", "$lte": "$gt"}
 _TURNED = {"$lt": "$gt", "$lte": "$gte", "$gt": "$lt", "$gte": "$lte", "$eq": "$eq", "$ne": "$ne"}
-_AGGREGATES = {exp.Sum: "$sum", exp.Avg: "$avg", exp.Min: "$min", exp.Max: "$max"}
+_AGGREGATES = {"Sum": "$sum", "Avg": "$avg", "Min": "$min", "Max": "$max"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,10 +71,10 @@ class _Translator:
         self.parameters = parameters
         self.alias = ""
 
-    def refuse(self, what: str, node: exp.Expression | None = None, hint: str = "") -> QueryError:
+    def refuse(self, what: str, node: Any = None, hint: str = "") -> QueryError:
         return QueryError(what, hint, place_in(self.text, node) if node is not None else None)
 
-    def select(self, node: exp.Select) -> DocumentRequest:
+    def select(self, node: Any) -> DocumentRequest:
         for part, word in (("joins", "JOIN"), ("with_", "WITH"), ("having", "HAVING"), ("distinct", "DISTINCT")):
             if node.args.get(part):
                 raise self.refuse(
@@ -107,7 +106,7 @@ class _Translator:
                 projection["_id"] = 0
         return DocumentRequest(collection, matched, projection, sort, limit, None, tuple(columns))
 
-    def _limit(self, node: exp.Expression | None) -> int | None:
+    def _limit(self, node: Any) -> int | None:
         if node is None:
             return None
         literal = literal_of(node.expression)
@@ -115,18 +114,16 @@ class _Translator:
             raise self.refuse("LIMIT takes a whole number.")
         return literal.value
 
-    def _order(self, node: exp.Select, names: Mapping[str, str]) -> list[tuple[exp.Expression, int]]:
+    def _order(self, node: Any, names: Mapping[str, str]) -> list[tuple[Any, int]]:
         order = node.args.get("order")
-        keys: list[tuple[exp.Expression, int]] = []
+        keys: list[tuple[Any, int]] = []
         for key in order.expressions if order else ():
             way = -1 if key.args.get("desc") else 1
             name = key.this.name if isinstance(key.this, exp.Column) and len(key.this.parts) == 1 else ""
             keys.append((exp.to_column(names[name]) if name in names else key.this, way))
         return keys
 
-    def _grouped(
-        self, node: exp.Select, collection: str, matched: dict[str, Any], limit: int | None
-    ) -> DocumentRequest:
+    def _grouped(self, node: Any, collection: str, matched: dict[str, Any], limit: int | None) -> DocumentRequest:
         group = node.args.get("group")
         paths = [self.path(key) for key in group.expressions] if group else []
         identity = {f"k{n}": f"${path}" for n, path in enumerate(paths)}
@@ -157,20 +154,20 @@ class _Translator:
             pipeline.append({"$limit": limit})
         return DocumentRequest(collection, {}, None, (), limit, tuple(pipeline), tuple(columns))
 
-    def _aggregate(self, node: exp.AggFunc) -> dict[str, Any]:
+    def _aggregate(self, node: Any) -> dict[str, Any]:
         if isinstance(node, exp.Count):
             if isinstance(node.this, exp.Star):
                 return {"$sum": 1}
             if isinstance(node.this, exp.Distinct):
                 raise self.refuse("count(distinct ...) can't be asked of a collection.", node, "Group the result here.")
             return {"$sum": {"$cond": [{"$gt": [f"${self.path(node.this)}", None]}, 1, 0]}}
-        if type(node) in _AGGREGATES:
-            return {_AGGREGATES[type(node)]: f"${self.path(node.this)}"}
+        if type(node).__name__ in _AGGREGATES:
+            return {_AGGREGATES[type(node).__name__]: f"${self.path(node.this)}"}
         raise self.refuse(
             f"{node.sql_name().lower()} can't be asked of a collection.", node, "There are count, sum, avg, min, max."
         )
 
-    def path(self, node: exp.Expression) -> str:
+    def path(self, node: Any) -> str:
         parts = name_parts(node)
         if parts is None:
             raise self.refuse(
@@ -185,7 +182,7 @@ class _Translator:
 
     # --- conditions --------------------------------------------------------------------------------------------
 
-    def condition(self, node: exp.Expression, negated: bool = False) -> dict[str, Any]:
+    def condition(self, node: Any, negated: bool = False) -> dict[str, Any]:
         """A filter for the documents in which the condition (negated: its NOT) is true."""
         if isinstance(node, exp.Paren):
             return self.condition(node.this, negated)
@@ -200,7 +197,7 @@ class _Translator:
             for part in parts:
                 flat += part[sign] if set(part) == {sign} else [part]
             return _merged(flat) if sign == "$and" else {sign: flat}
-        if type(node) in _OPERATORS:
+        if type(node).__name__ in _OPERATORS:
             return self._compared(node, negated)
         if isinstance(node, exp.Between):
             low, high = node.args["low"], node.args["high"]
@@ -218,8 +215,8 @@ class _Translator:
             return {self.path(node): not negated}
         raise self.refuse(f"{node.sql()[:40]} can't be asked of a collection.", node)
 
-    def _compared(self, node: exp.Expression, negated: bool) -> dict[str, Any]:
-        left, right, sign = node.left, node.right, _OPERATORS[type(node)]
+    def _compared(self, node: Any, negated: bool) -> dict[str, Any]:
+        left, right, sign = node.left, node.right, _OPERATORS[type(node).__name__]
         if name_parts(left) is None:
             left, right, sign = right, left, _TURNED[sign]
         path = self.path(left)
@@ -233,7 +230,7 @@ class _Translator:
             return {"$and": [{path: {"$not": {_OPPOSITE[sign]: value}}}, {path: {"$ne": None}}]}
         return {path: value if sign == "$eq" and not isinstance(value, (Mapping, re.Pattern)) else {sign: value}}
 
-    def _among(self, node: exp.In, negated: bool) -> dict[str, Any]:
+    def _among(self, node: Any, negated: bool) -> dict[str, Any]:
         path = self.path(node.this)
         values = [self.value(item, path) for item in node.expressions]
         if not values:
@@ -242,7 +239,7 @@ class _Translator:
             return {path: {"$in": [v for v in values if v is not None]}}
         return _nothing() if None in values else {path: {"$nin": [*values, None]}}
 
-    def _like(self, node: exp.Expression, negated: bool) -> dict[str, Any]:
+    def _like(self, node: Any, negated: bool) -> dict[str, Any]:
         escape: str | None = "\\"
         if isinstance(node, exp.Escape):
             escape, node = node.expression.name, node.this
@@ -253,7 +250,7 @@ class _Translator:
         path = self.path(node.this)
         return {"$and": [{"$nor": [{path: regex}]}, {path: {"$type": "string"}}]} if negated else {path: regex}
 
-    def value(self, node: exp.Expression, path: str) -> Any:
+    def value(self, node: Any, path: str) -> Any:
         """A literal or parameter as it is sent for a comparison with the field at `path`."""
         if isinstance(node, exp.Placeholder):
             if node.name not in self.parameters:

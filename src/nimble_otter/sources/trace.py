@@ -4,12 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
-import sqlglot
-from sqlglot import exp
-from sqlglot.errors import SqlglotError
-from sqlglot.optimizer.qualify import qualify
-
+from nimble_otter.query.lazy import exp, qualifying, sqlglot
 from nimble_otter.sources.catalogue import TableInfo
 
 
@@ -37,10 +34,10 @@ def trace_origins(text: str, labels: Sequence[str], tables: Sequence[TableInfo],
         if not isinstance(parsed, exp.Select):
             return nothing
         schema = {t.name.lower(): {c.name.lower(): c.declared or "text" for c in t.columns} for t in tables}
-        whole = qualify(
+        whole = qualifying.qualify(
             parsed.copy(), schema=schema, dialect=dialect, validate_qualify_columns=False, quote_identifiers=False
         )
-    except (SqlglotError, RecursionError, ValueError, KeyError):
+    except (sqlglot.errors.SqlglotError, RecursionError, ValueError, KeyError):
         return nothing
     if len(whole.expressions) != len(labels):
         return nothing
@@ -58,7 +55,7 @@ def trace_origins(text: str, labels: Sequence[str], tables: Sequence[TableInfo],
     return origins
 
 
-def _direct_tables(select: exp.Expression) -> dict[str, exp.Table]:
+def _direct_tables(select: Any) -> dict[str, Any]:
     """Tables in FROM and JOIN by alias; subqueries and common table expressions are not tables."""
     hidden = {cte.alias.casefold() for cte in select.find_all(exp.CTE)}
     parts = [select.args.get("from_") or select.args.get("from"), *(select.args.get("joins") or [])]
@@ -66,7 +63,7 @@ def _direct_tables(select: exp.Expression) -> dict[str, exp.Table]:
     return {t.alias_or_name.casefold(): t for t in tables if t.name.casefold() not in hidden}
 
 
-def _plain_column(node: exp.Expression) -> exp.Column | None:
+def _plain_column(node: Any) -> Any:
     if isinstance(node, exp.Coalesce) and node.expressions:
         # USING columns are written as coalesce(a.x, b.x): for an inner join both are the same value
         sides = [node.this, *node.expressions]
@@ -75,9 +72,7 @@ def _plain_column(node: exp.Expression) -> exp.Column | None:
     return node if isinstance(node, exp.Column) else None
 
 
-def _origin(
-    column: exp.Column | None, scope: dict[str, exp.Table], tables: dict[str, TableInfo], direct: bool
-) -> Origin | None:
+def _origin(column: Any, scope: dict[str, Any], tables: dict[str, TableInfo], direct: bool) -> Origin | None:
     if column is None:
         return None
     table = scope.get(column.table.casefold())

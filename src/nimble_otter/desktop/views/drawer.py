@@ -63,6 +63,9 @@ class Drawer(QWidget):
         if session is not None:
             self.refresh()
 
+    def show_step(self, at: int) -> None:
+        """Which step it edits; only drawers of local steps need to know."""
+
     def refresh(self) -> None:
         """Overridden by each."""
 

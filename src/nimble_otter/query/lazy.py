@@ -1,0 +1,23 @@
+"""sqlglot without its cost at start-up: the package is imported when the first of its names is used."""
+
+from __future__ import annotations
+
+import importlib
+from typing import Any
+
+
+class LazyModule:
+    """Stands for a module until one of its names is asked for."""
+
+    def __init__(self, name: str) -> None:
+        self._name = name
+
+    def __getattr__(self, name: str) -> Any:
+        found = getattr(importlib.import_module(self._name), name)
+        setattr(self, name, found)
+        return found
+
+
+exp: Any = LazyModule("sqlglot.expressions")
+sqlglot: Any = LazyModule("sqlglot")
+qualifying: Any = LazyModule("sqlglot.optimizer.qualify")
