@@ -23,6 +23,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from nimble_otter.desktop.offscreen import take_picture, use_offscreen, wait_until
+from nimble_otter.desktop.theme import theme
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.session import OpenPull
@@ -322,6 +323,9 @@ class Tour:
         assert report is not None
         hold("2.95" in report.conflicts[0].problem, "the conflict does not say the value")
         self.picture("2-changes")
+        theme.use(True)
+        self.picture("13-dark")
+        theme.use(False)
         window.changes_drawer.write.click()
         self.settle()
         hold(
