@@ -301,3 +301,16 @@ def test_a_second_reader_does_not_disturb_a_writer(own_survey, open_base):
         other.execute("update station set name = 'Changed' where station_id = 1")
     table = fetch(connection, Request("select name from station where station_id = 1")).table
     assert table.columns[0].values() == ["Changed"]
+
+
+def test_a_begin_that_is_typed_does_not_freeze_what_is_seen(own_survey, open_base):
+    connection = open_base(own_survey)
+    with pytest.raises(QueryError, match="gave no rows"):
+        fetch(connection, Request("begin"))
+    fetch(connection, Request("select * from station"))
+    with sqlite3.connect(own_survey) as other:
+        other.execute("update station set name = 'After' where station_id = 1")
+    other.close()
+    assert fetch(connection, Request("select name from station where station_id = 1")).table.columns[0].values() == [
+        "After"
+    ]

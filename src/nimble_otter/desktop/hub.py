@@ -71,7 +71,7 @@ class Hub(QObject):
     def remove(self, source: Source) -> None:
         """Forget a saved source; pulls that use it keep its URL."""
         self.sources = [s for s in self.sources if s.name != source.name]
-        self._connections.pop(source.name, None)
+        self._connections.pop(source.url, None)
         self.tables.pop(source.name, None)
         self.errors.pop(source.name, None)
         self._save()

@@ -371,6 +371,9 @@ class Tour:
         with files[".csv"].open(newline="", encoding="utf-8") as stream:
             hold(len(list(csv.reader(stream))) == rows + 1, "the CSV has not all rows")
         hold(len(json.loads(files[".json"].read_text("utf-8"))) == rows, "the JSON has not all rows")
+        window.say("")
+        shown = replace(window.send_drawer.plan, path="~/deliveries/levels-{date}.xlsx")
+        pull.put(replace(pull.pull, send=shown))
         self.picture("5-send")
         window.grid.setFocus()
         window.grid.select_all()

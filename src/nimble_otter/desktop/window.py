@@ -6,6 +6,7 @@ Commands are in window_commands.py, deeds that reach a source or a file in deeds
 from __future__ import annotations
 
 import datetime as dt
+from dataclasses import replace
 from pathlib import Path
 
 from PySide6.QtCore import QPoint, QTimer
@@ -213,15 +214,14 @@ class Window(Frame):
 
     def open_table(self, source: Source, table: TableInfo) -> None:
         """A pull of a whole table, under the row limit."""
-        found = next(
-            (s for s in self.pulls if s.pull.name == table.name and s.pull.source == source and not s.is_dirty), None
-        )
+        quoted = table.name if table.name.isidentifier() else '"' + table.name.replace('"', '""') + '"'
+        query = Query(f"select *\nfrom {quoted}\n", collection=table.name if table.kind == "collection" else "")
+        pull = Pull(table.name, source, query)
+        found = next((s for s in self.pulls if replace(s.pull, widths={}) == pull and not s.edits.count), None)
         if found is not None:
             self.show_pull(self.pulls.index(found))
             return
-        quoted = table.name if table.name.isidentifier() else '"' + table.name.replace('"', '""') + '"'
-        query = Query(f"select *\nfrom {quoted}\n", collection=table.name if table.kind == "collection" else "")
-        self.add_pull(Pull(table.name, source, query))
+        self.add_pull(pull)
 
     def open_file(self, path: Path) -> None:
         """Open a saved pull, or show it when it is open."""
@@ -260,8 +260,6 @@ class Window(Frame):
         self._show_tabs()
 
     def rename_pull(self, name: str) -> None:
-        from dataclasses import replace
-
         if self.pull is not None and name.strip():
             self.pull.put(replace(self.pull.pull, name=name.strip()))
 
@@ -392,8 +390,6 @@ class Window(Frame):
         self.detail_filler.refresh()
 
     def _width_set(self, name: str, width: int) -> None:
-        from dataclasses import replace
-
         if self.pull is not None:
             self.pull.put(replace(self.pull.pull, widths={**self.pull.pull.widths, name: width}))
 

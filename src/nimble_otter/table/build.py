@@ -117,10 +117,11 @@ class ColumnBuilder:
         types = set(map(type, values))
         mask = missing = None
         if Missing in types:
-            missing = np.fromiter((v is MISSING for v in values), np.bool_, len(values))
+            missing = np.array([v is MISSING for v in values], np.bool_)
             types.discard(Missing)
         if type(None) in types or missing is not None:
-            mask = np.fromiter((v is None or v is MISSING for v in values), np.bool_, len(values))
+            mask = np.array([v is None for v in values], np.bool_)  # lists are twice as fast as np.fromiter here
+            mask = mask if missing is None else mask | missing
             types.discard(type(None))
         if types:
             self._extend_values(values, types, mask)

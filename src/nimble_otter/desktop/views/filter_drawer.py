@@ -29,7 +29,7 @@ from nimble_otter.pull.steps.filter import OPERATORS
 from nimble_otter.table.profile import value_counts
 from nimble_otter.table.show import grouped, plain, shown
 
-_SQL = "SQL condition"
+_SQL = "as SQL"
 _PICKS = ("is one of", "is none of")
 MOST_VALUES = 300
 _VALUE, _COUNT = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
@@ -53,7 +53,7 @@ class FilterDrawer(Drawer):
         scrolled = QScrollArea()
         scrolled.setWidgetResizable(True)
         scrolled.setWidget(inside)
-        self.values_title = label("", "muted", 12)
+        self.values_title = label("", "muted", 12, wrap=True)
         self.values = QListWidget()
         self.values.setAccessibleName("Values")
         self.values.setItemDelegate(_ValuePaint(self.values))
@@ -70,12 +70,13 @@ class FilterDrawer(Drawer):
         self._counts_of: Any = None
         self._rows: list[_ConditionRow] = []
         self._shape: Any = None
+        self._count: int | None = None
 
     # --- filling -----------------------------------------------------------------------------------------------
 
     def show_step(self, at: int) -> None:
         if at != self.at:
-            self._focused, self._shape = 0, None
+            self._focused, self._shape, self._count = 10**6, None, None  # the last condition
         self.at = at
 
     @property
@@ -102,6 +103,9 @@ class FilterDrawer(Drawer):
         elif table is not None:
             names = [field.name for field in table.fields]
         self.problem.setVisible(bool(self.problem.text()))
+        if self._count is not None and len(self.step.conditions) > self._count:
+            self._focused = len(self.step.conditions) - 1  # a condition just added is the one to look at
+        self._count = len(self.step.conditions)
         shape = (
             id(session),
             self.at,

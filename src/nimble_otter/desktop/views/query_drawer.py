@@ -169,6 +169,10 @@ class QueryDrawer(Drawer):
         try:
             first = translate_select(query.text, None, query.parameters)
             shapes = session.hub.shapes.get((known, first.collection))
+            if shapes is None and any(t.name == first.collection for t in session.hub.tables.get(known, [])):
+                session.hub.sample(
+                    session.hub.known(session.pull.source), first.collection
+                )  # it tells times from texts
             types = shapes.type_words() if shapes is not None else None
             text = shown(translate_select(query.text, types, query.parameters))
         except OtterError as problem:

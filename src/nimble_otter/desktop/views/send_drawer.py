@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -47,6 +47,7 @@ class SendDrawer(Drawer):
         for format_ in all_formats():
             item = QListWidgetItem(format_.word)
             item.setData(Qt.ItemDataRole.UserRole, format_.key)
+            item.setSizeHint(QSize(0, 24))
             self.formats.addItem(item)
         self.formats.currentItemChanged.connect(lambda item, _: self._choose(item))
         self.path = QLineEdit()
@@ -101,6 +102,7 @@ class SendDrawer(Drawer):
         self.formats.blockSignals(False)
         if not self.path.hasFocus():
             self.path.setText(plan.path)
+            self.path.setCursorPosition(0)
         shape = (id(session), plan.format, tuple(sorted(plan.options.items())))
         if shape != self._shape:
             if self._shape is None or self._shape[:2] != shape[:2]:

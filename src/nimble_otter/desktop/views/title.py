@@ -83,7 +83,7 @@ class Tabs(QWidget):
         widths = [min(220, metrics.horizontalAdvance(name) + (34 if dirty else 30) + 12) for name, dirty in self.names]
         room = self.width() - 34
         if sum(widths) > room > 0:
-            widths = [max(48, w * room // sum(widths)) for w in widths]
+            widths = [max(16, w * room // sum(widths)) for w in widths]
         rects, x = [], 4
         for width in widths:
             rects.append(QRect(x, 7, width, tokens.TITLE - 7))

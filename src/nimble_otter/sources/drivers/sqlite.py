@@ -155,6 +155,8 @@ class SqliteConnection:
         if cursor.description is None:
             cursor.close()
             stop.forget(self._reader.interrupt)
+            if self._reader.in_transaction:  # BEGIN was typed: later pulls would see old rows
+                self._reader.rollback()
             raise QueryError("The statement gave no rows.", "Ask with SELECT; write through Changes.")
         labels = [column[0] for column in cursor.description]
         tables = self._tables if self._tables is not None else self.tables()

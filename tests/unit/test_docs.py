@@ -1,0 +1,67 @@
+"""What is written is true: links, pictures, the pull file's example, versions, the desktop's files."""
+
+import configparser
+import re
+import xml.etree.ElementTree as ET
+from pathlib import Path
+
+import pytest
+
+from nimble_otter import __version__
+from nimble_otter.pull import pull_from_text, pull_to_text
+from nimble_otter.pull.steps import STEPS
+from nimble_otter.pull.steps.filter import OPERATORS
+from nimble_otter.table.group import Figure
+
+ROOT = Path(__file__).parents[2]
+
+
+@pytest.mark.parametrize("name", ["README.md", "CONTRIBUTING.md", "docs/decisions/README.md"])
+def test_links_lead_somewhere(name):
+    page = ROOT / name
+    links = re.findall(r"\]\(([^)#]+)\)", page.read_text("utf-8"))
+    assert all((page.parent / link).exists() for link in links if "://" not in link), links
+
+
+def test_every_picture_is_linked_and_they_are_few():
+    pictures = {p.name for p in (ROOT / "docs" / "screenshots").glob("*.png")}
+    linked = set(re.findall(r"screenshots/([\w-]+\.png)", (ROOT / "README.md").read_text("utf-8")))
+    assert pictures == linked
+    assert 5 <= len(pictures) < 20
+
+
+def test_the_pull_files_example_opens_and_says_everything():
+    page = (ROOT / "docs" / "pull-file.md").read_text("utf-8")
+    pull = pull_from_text(re.search(r"```toml\n(.*?)```", page, re.DOTALL)[1])
+    assert [step.kind for step in pull.steps] == ["filter", "group", "sort", "columns"]
+    assert {step.kind for step in pull.steps} == set(STEPS)
+    assert pull_from_text(pull_to_text(pull)) == pull
+    words = " ".join(page.split())
+    assert all(operator in words for operator in OPERATORS)
+    assert all(figure.value in words for figure in Figure)
+
+
+def test_versions_and_the_desktops_files_agree():
+    assert f"## {__version__} " in (ROOT / "CHANGELOG.md").read_text("utf-8")
+    meta = ET.parse(ROOT / "packaging" / "nimble-otter.metainfo.xml").getroot()
+    assert meta.find("releases/release").get("version") == __version__
+    entry = configparser.ConfigParser(interpolation=None)
+    entry.optionxform = str
+    entry.read(ROOT / "packaging" / "nimble-otter.desktop", "utf-8")
+    assert entry["Desktop Entry"]["Exec"].split()[0] in {b.text for b in meta.findall("provides/binary")}
+    assert (ROOT / "src/nimble_otter/desktop/assets" / f"{entry['Desktop Entry']['Icon']}.svg").exists()
+
+
+def test_fonts_come_with_their_licence():
+    fonts = ROOT / "src/nimble_otter/desktop/assets/fonts"
+    assert {p.suffix for p in fonts.iterdir()} == {".otf", ".ttf", ".txt"}
+    assert "SIL OPEN FONT LICENSE" in (fonts / "OFL.txt").read_text("utf-8")
+
+
+def test_both_lock_files_pin_every_package_with_its_hash():
+    runtime, dev = ((ROOT / name).read_text() for name in ("requirements.lock", "requirements-dev.lock"))
+    pins = [dict(re.findall(r"^([\w.-]+)==(\S+)", text, re.MULTILINE)) for text in (runtime, dev)]
+    assert pins[0]["pyside6-essentials"] == "6.11.3"
+    assert pins[0].items() <= pins[1].items()
+    assert all("--hash=sha256:" in block for block in re.split(r"\n(?=\w)", runtime.strip()))
+    assert "://" not in runtime + dev
