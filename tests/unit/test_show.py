@@ -65,8 +65,14 @@ def test_keys_and_years_are_not_grouped_and_minutes_stay_minutes():
     assert len(shown("x" * 10_000, ANY)) == 300
 
 
-@given(st.recursive(st.none() | st.booleans() | st.integers() | st.floats() | st.text(st.characters(codec="utf-8")),
-                    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=3), inner, max_size=3)))  # fmt: skip
+SCALARS = st.none() | st.booleans() | st.integers() | st.floats() | st.text(st.characters(codec="utf-8"))
+
+
+def nested(inner):
+    return st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=3), inner, max_size=3)
+
+
+@given(st.recursive(SCALARS, nested))
 def test_nested_values_become_valid_json(value):
     json.loads(json.dumps(jsonable(value), allow_nan=False))
     assert isinstance(shown(value, ANY), str)

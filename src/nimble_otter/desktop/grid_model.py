@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any
 
 import numpy as np
 
@@ -47,19 +47,6 @@ class Line:
     depth: int = -1
     is_open: bool | None = None
     is_strong: bool = False
-
-
-class GridModel(Protocol):
-    columns: list[GridColumn]
-    rows: int
-
-    def line(self, position: int) -> Line: ...
-
-    def value(self, position: int, column: int) -> Any:
-        """The Python value behind a cell, pending edits included."""
-
-    def row_id(self, position: int) -> int:
-        """The row id in the fetched table, or -1 where the line is no row of it."""
 
 
 def cell_of(value: Any, field: Field, decimals: int = 0) -> Cell:
@@ -192,7 +179,7 @@ class GroupsModel:
 
     def __init__(self, shaped: Shaped, open_groups: frozenset[tuple[int, int]], marks: Mapping[str, str]) -> None:
         assert shaped.grouped is not None
-        self._shaped, self._grouped = shaped, shaped.grouped
+        self._grouped = shaped.grouped
         self._lines = tree_rows(shaped, open_groups)
         leaves = self._grouped.leaves
         names = [leaves.fields[n].name for n in range(len(self._grouped.keys))]

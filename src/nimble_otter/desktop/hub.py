@@ -71,7 +71,7 @@ class Hub(QObject):
     def remove(self, source: Source) -> None:
         """Forget a saved source; pulls that use it keep its URL."""
         self.sources = [s for s in self.sources if s.name != source.name]
-        self._connections.pop(source.url, None)
+        self.jobs.submit(self.lane(source), f"open {source.url}", lambda *_: self._drop(source))
         self.tables.pop(source.name, None)
         self.errors.pop(source.name, None)
         self._save()
@@ -96,6 +96,17 @@ class Hub(QObject):
             found = self._connections[source.url] = self.connect_new(source)
         return found
 
+    def _drop(self, source: Source) -> None:
+        """Let a connection go; in its lane."""
+        found = self._connections.pop(source.url, None)
+        if found is not None:
+            found.close()
+
+    def close(self) -> None:
+        """Close every connection; after the lanes have ended."""
+        while self._connections:
+            self._connections.popitem()[1].close()
+
     @staticmethod
     def connect_new(source: Source, password: str | None = None) -> Connection:
         """A connection of its own; for testing a source before it is saved."""
@@ -110,7 +121,7 @@ class Hub(QObject):
 
         def work(stop: StopToken, report: Report) -> list[TableInfo]:
             if again:
-                self._connections.pop(source.url, None)
+                self._drop(source)
             connection = self.connection(source)
             tables = connection.tables()
             report(tables)
@@ -126,7 +137,6 @@ class Hub(QObject):
             self.changed.emit(source.name)
 
         def fail(problem: OtterError) -> None:
-            self._connections.pop(source.url, None)
             self.errors[source.name] = problem
             self.tables.pop(source.name, None)
             self.changed.emit(source.name)

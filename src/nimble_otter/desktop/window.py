@@ -505,6 +505,7 @@ class Window(Frame):
         self._drafts.stop()
         self.keep_drafts()
         self.jobs.close()
+        self.hub.close()
         event.accept()
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:

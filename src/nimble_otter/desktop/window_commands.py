@@ -31,13 +31,15 @@ def add_commands(window: Window) -> None:
     def pending() -> bool:
         return window.pull is not None and window.pull.edits.count > 0
 
+    def in_a_text() -> bool:
+        return isinstance(QApplication.focusWidget(), (QLineEdit, QPlainTextEdit))
+
     def in_text(key: str, otherwise: Callable[[], object]) -> Callable[[], None]:
         """Clipboard and undo commands belong to a text field while one has the keyboard."""
 
         def do() -> None:
-            focus = QApplication.focusWidget()
-            if isinstance(focus, (QLineEdit, QPlainTextEdit)):
-                getattr(focus, key)()
+            if in_a_text():
+                getattr(QApplication.focusWidget(), key)()
             else:
                 otherwise()
 
@@ -73,8 +75,10 @@ def add_commands(window: Window) -> None:
         add(f"add_{kind}", f"Add a {name} step", lambda kind=kind: window.new_step(kind), "", "steps", has_pull)
     show_end = "Show rows at the end of the course"
     add("show_end", show_end, lambda: window.pull and window.pull.show_rows_at(None), "", "steps", has_rows)
-    add("undo", "Undo", in_text("undo", lambda: window.pull and window.pull.undo()), "Ctrl+Z", "edit")
-    add("redo", "Redo", in_text("redo", lambda: window.pull and window.pull.redo()), "Ctrl+Shift+Z", "edit")
+    add("undo", "Undo", in_text("undo", lambda: window.pull and window.pull.undo()), "Ctrl+Z", "edit",
+        lambda: in_a_text() or (window.pull is not None and window.pull.can_undo))  # fmt: skip
+    add("redo", "Redo", in_text("redo", lambda: window.pull and window.pull.redo()), "Ctrl+Shift+Z", "edit",
+        lambda: in_a_text() or (window.pull is not None and window.pull.can_redo))  # fmt: skip
     add("copy", "Copy", in_text("copy", grid.copy), "Ctrl+C", "edit")
     add("copy_header", "Copy with header", lambda: grid.copy(header=True), "Ctrl+Shift+C", "edit", has_rows)
     add("paste", "Paste", in_text("paste", grid.paste), "Ctrl+V", "edit")

@@ -52,7 +52,6 @@ class ChangesDrawer(Drawer):
         self._late.setSingleShot(True)
         self._late.setInterval(60)
         self._late.timeout.connect(self._fill)
-        self._statements: list[str] = []
 
     def refresh(self) -> None:
         if self.isVisible() and self.session is not None and self.session.edits.count > 50:
@@ -118,7 +117,6 @@ class ChangesDrawer(Drawer):
         session = self.session
         assert session is not None
         if plan is None:
-            self._statements = [session.reversal] if session.reversal else []
             self.text.setPlainText(session.reversal)
             return
         shown = plan.statements[:MOST_SHOWN]

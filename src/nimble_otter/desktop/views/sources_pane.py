@@ -181,7 +181,7 @@ class SourcesPane(QWidget):
         for table in self._hub.tables.get(source.name, []):
             child = self._item(table.name, self._count(source, table), 1, table)
             item.addChild(child)
-            for column in table.columns:
+            for column in table.columns or self._fields(source, table):
                 child.addChild(self._item(column.name, _column_word(column), 2, column))
             child.setExpanded(table.name in opened)
             if table.name == chosen:
@@ -196,6 +196,11 @@ class SourcesPane(QWidget):
 
     def _tops(self) -> list[QTreeWidgetItem]:
         return self._children(self.tree.invisibleRootItem())
+
+    def _fields(self, source: Source, table: TableInfo) -> list[ColumnInfo]:
+        """The fields of a collection that has been sampled, with what they hold."""
+        shapes = self._hub.shapes.get((source.name, table.name))
+        return [] if shapes is None else [ColumnInfo(path, word=" or ".join(by)) for path, by in shapes.types.items()]
 
     def _count(self, source: Source, table: TableInfo) -> str:
         if table.kind == "view":

@@ -20,7 +20,7 @@ from nimble_otter.errors import (
 )
 from nimble_otter.query.conditions import nearest
 from nimble_otter.query.documents import DocumentRequest, translate_select
-from nimble_otter.sources.catalogue import ColumnInfo, Shapes, TableInfo
+from nimble_otter.sources.catalogue import Shapes, TableInfo
 from nimble_otter.sources.secrets import with_secret
 from nimble_otter.sources.shapes import find_shapes
 from nimble_otter.sources.source import Request, Run
@@ -107,10 +107,6 @@ class MongodbConnection:
             documents = list(self._database[collection].aggregate([{"$sample": {"size": sample}}]))
         found = self._shapes[collection] = find_shapes(collection, documents, total)
         return found
-
-    def fields(self, shapes: Shapes) -> tuple[ColumnInfo, ...]:
-        """The fields of a sampled collection as columns of the catalogue."""
-        return tuple(ColumnInfo(path, word=" or ".join(by)) for path, by in shapes.types.items())
 
     def select_all(self, table: str) -> str:
         plain = table.isidentifier()
