@@ -113,10 +113,13 @@ class OpenPull(QObject):
             self.waiting = detach(self.edits, self.table, self.target)
         self.error, self.notice = None, ""
 
-        def work(stop: Any, report: Callable[[Any], None]) -> tuple[Fetched, list[TableInfo]]:
+        def work(stop: Any, report: Callable[[Any], None]) -> tuple[Fetched, Target]:
             connection = self.hub.connection(source)
             fetched = fetch(connection, request, stop, report)
-            return fetched, connection.tables() if fetched.origins else []
+            if not fetched.origins:
+                return fetched, Target(None, reason="Documents can't be changed yet; send them to a file instead.")
+            # whether the key tells all rows apart takes a moment on many rows, so it is seen here
+            return fetched, find_target(fetched.table, fetched.origins, connection.tables())
 
         self.jobs.submit(
             self.hub.lane(source), self.key, work, lambda r: self._fetched(r, request), self._failed, self._arriving,
@@ -139,8 +142,8 @@ class OpenPull(QObject):
                 self.open_groups = frozenset()
             self.rows_changed.emit()
 
-    def _fetched(self, result: tuple[Fetched, list[TableInfo]], request: Request) -> None:
-        fetched, tables = result
+    def _fetched(self, result: tuple[Fetched, Target], request: Request) -> None:
+        fetched, self.target = result
         self.fetched, self.fetched_at, self.report = fetched, dt.datetime.now(), None
         self.runs.append(Run(request.text, fetched.first_s, fetched.all_s, fetched.table.rows))
         self.notice = ""
@@ -151,10 +154,6 @@ class OpenPull(QObject):
                 ",", "\u2009"
             )
         self.edits = Edits(fetched.table.rows)
-        if fetched.origins:
-            self.target = find_target(fetched.table, fetched.origins, tables)
-        else:
-            self.target = Target(None, reason="Documents can't be changed yet; send them to a file instead.")
         self._undo = [entry for entry in self._undo if entry[0] == "pull"]
         self._redo.clear()
         if self.waiting is not None:

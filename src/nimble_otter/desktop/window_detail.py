@@ -124,6 +124,10 @@ class DetailFiller(QObject):
         if self._detail.page != COLUMN or self._detail.showing_shapes or found is None:
             return
         view, place = found
+        if self._window.pull is not None and self._window.pull.is_running:
+            self._detail.column.empty("Rows are still coming in.")
+            self._profiled = None
+            return
         wanted = (id(view.table), id(view.ids), len(view), place)
         if wanted == self._profiled:
             return

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from nimble_otter.stop import NEVER, StopToken
-from nimble_otter.table.columns import Ids, Kind, View
+from nimble_otter.table.columns import Column, Ids, Kind, View
 from nimble_otter.table.group import Figure, Measure, as_floats, group_view
 from nimble_otter.table.sort import codes_of
 
@@ -40,13 +40,11 @@ def profile(view: View, index: int, bins: int = 16, stop: StopToken = NEVER) -> 
     full = ids[~column.empty_at(ids)]
     if not len(full):
         return Profile(len(ids), len(ids), 0)
-    counts = value_counts(view, index, stop=stop)
-    frequent = tuple((v, n) for v, n in counts[:6] if v is not None)[:5]
-    distinct = sum(1 for v, _ in counts if v is not None)
-    found = Profile(len(ids), len(ids) - len(full), distinct, frequent=frequent)
+    codes, first = codes_of(column, full, stop)
+    top = _most_frequent(column, full, codes, first, 5)
+    found = Profile(len(ids), len(ids) - len(full), len(first), frequent=tuple(top))
     if column.kind is Kind.OBJECT:
         return found
-    _, first = codes_of(column, full, stop)
     ends = column.take(full.take(first[[0, -1]])).values()
     found = _with(found, smallest=ends[0], largest=ends[1])
     if not (column.kind.is_number or column.kind in (Kind.TIME, Kind.DATE)):
@@ -79,16 +77,22 @@ def _with(found: Profile, **changes: Any) -> Profile:
     return replace(found, **changes)
 
 
-def value_counts(view: View, index: int, stop: StopToken = NEVER) -> list[tuple[Any, int]]:
-    """Different values with how many rows have each, most first, then ascending; None stands for no value."""
+def value_counts(view: View, index: int, most: int | None = None, stop: StopToken = NEVER) -> list[tuple[Any, int]]:
+    """Different values with how many rows have each, most first, then ascending; None stands for no value. Only the
+    `most` most frequent are given when there are more. Raises: Stopped."""
     column = view.table.columns[index]
     ids = view.row_ids()
     if not len(ids):
         return []
     codes, first = codes_of(column, ids, stop)
+    return _most_frequent(column, ids, codes, first, most)
+
+
+def _most_frequent(column: Column, ids: Ids, codes: Ids, first: Ids, most: int | None) -> list[tuple[Any, int]]:
     counts = np.bincount(codes, minlength=len(first))
-    by_count = np.argsort(-counts, kind="stable")
-    values = column.take(ids.take(first.take(by_count))).values()
-    flags = column.empty_at(ids.take(first.take(by_count))).tolist()
-    pairs = zip(values, counts.take(by_count).tolist(), flags, strict=True)
-    return [(None if gone else value, count) for value, count, gone in pairs]
+    by_count = np.argsort(-counts, kind="stable")[:most]
+    examples = ids.take(first.take(by_count))
+    pairs = zip(
+        column.values(examples), counts.take(by_count).tolist(), column.empty_at(examples).tolist(), strict=True
+    )
+    return [(None if is_gone else value, count) for value, count, is_gone in pairs]

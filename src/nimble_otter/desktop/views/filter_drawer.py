@@ -32,6 +32,7 @@ from nimble_otter.table.show import grouped, plain, shown
 _SQL = "as SQL"
 _PICKS = ("is one of", "is none of")
 MOST_VALUES = 300
+MOST_COUNTED = 20_000
 _VALUE, _COUNT = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
 
 
@@ -174,10 +175,10 @@ class FilterDrawer(Drawer):
             self._sift()
 
         if len(view) <= 200_000:
-            show(value_counts(view, place))
+            show(value_counts(view, place, MOST_COUNTED))
         else:
             self.values.clear()
-            session.jobs.submit(LOCAL, "values", lambda stop, _: value_counts(view, place, stop), show)
+            session.jobs.submit(LOCAL, "values", lambda stop, _: value_counts(view, place, MOST_COUNTED, stop), show)
 
     def _sift(self) -> None:
         """List the values that the search finds, most frequent first."""

@@ -1,0 +1,72 @@
+"""The worst delay of a 16 ms timer in the window while it pulls, sorts, filters and groups N rows.
+
+.venv/bin/python benchmarks/window_gap.py [ROWS]
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from nimble_otter.desktop.offscreen import use_offscreen, wait_until
+
+
+def main() -> None:
+    rows = int(sys.argv[1]) if len(sys.argv) > 1 else 1_000_000
+    folder = tempfile.TemporaryDirectory()
+    os.environ["NIMBLE_OTTER_HOME"] = folder.name
+    use_offscreen()
+    from PySide6.QtCore import QTimer
+
+    from nimble_otter.demo.survey import write_survey
+    from nimble_otter.desktop.app import make_app
+    from nimble_otter.desktop.window import Window
+    from nimble_otter.pull import Pull, Query
+    from nimble_otter.pull.steps import Condition, SortBy, SortStep
+    from nimble_otter.sources.source import source_of_file
+
+    path = Path(folder.name) / "survey.sqlite"
+    write_survey(path, rows)
+    make_app()
+    window = Window()
+    window.show()
+    window.begin(False)
+    wait_until(lambda: not window.jobs.is_busy)
+    gaps: list[float] = []
+    last = [time.perf_counter()]
+
+    def tick() -> None:
+        now = time.perf_counter()
+        gaps.append(now - last[0])
+        last[0] = now
+
+    timer = QTimer()
+    timer.timeout.connect(tick)
+    timer.start(16)
+
+    def phase(name: str, do: Callable[[], object]) -> None:
+        gaps.clear()
+        last[0] = time.perf_counter()
+        do()
+        wait_until(lambda: not window.jobs.is_busy, 600)
+        wait_until(lambda: False, 0.3)
+        print(f"{name}: worst {max(gaps) * 1000:.0f} ms")
+
+    pull = Pull("readings", source_of_file(path), Query("select * from reading", limit=None))
+    phase("pull", lambda: window.add_pull(pull))
+    assert window.pull is not None
+    shown = window.pull
+    phase("sort", lambda: shown.add_step(SortStep((SortBy("flow_m3s", True),)), "Sort"))
+    condition = Condition("sql", text="level_m > 1 and quality <> 'void'")
+    phase("filter", lambda: window.actions_on_grid.add_condition(condition))
+    phase("group", lambda: window.actions_on_grid.group_by("station_id"))
+    window.close()
+    folder.cleanup()
+
+
+if __name__ == "__main__":
+    main()
