@@ -228,17 +228,14 @@ def test_sql_on_documents_agrees_with_plain_python(documents, reports):
 
 def test_shapes_are_the_five_of_the_demo(documents):
     shapes = documents.shapes("report")
-    assert [s.name for s in shapes.shapes] == [
-        "flood watch",
-        "sighting",
-        "clarity check",
-        "fault ticket",
-        "one-off forms",
-    ]
+    by_name = {s.name: s for s in shapes.shapes}  # in the order of a random sample's shares, the rare ones last
+    assert set(by_name) == {"flood watch", "sighting", "clarity check", "fault ticket", "one-off forms"}
+    shares = [s.share for s in shapes.shapes]
+    assert shares[:-1] == sorted(shares[:-1], reverse=True)
+    assert shapes.shapes[-1].name == "one-off forms"
     assert shapes.sampled == 1000
-    assert abs(sum(s.share for s in shapes.shapes) - 1) < 0.001
-    assert "flood{4}" in shapes.shapes[0].fields
-    assert "readings[ ]" in shapes.shapes[0].fields
+    assert abs(sum(shares) - 1) < 0.001
+    assert {"flood{4}", "readings[ ]"} <= set(by_name["flood watch"].fields)
     assert "detail.count" in shapes.differing
     assert shapes.type_words()["at"] == {"time"}
 
