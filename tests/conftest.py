@@ -8,7 +8,6 @@ from hypothesis import HealthCheck, settings
 
 from nimble_otter.sources import Source, connect
 
-
 # no deadlines on machines that are shared; the same examples each time where a build depends on it
 settings.register_profile(
     "house", deadline=None, suppress_health_check=[HealthCheck.too_slow], derandomize=bool(os.environ.get("CI"))
