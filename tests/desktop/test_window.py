@@ -482,7 +482,8 @@ def test_rows_appear_while_they_still_come_and_stop_keeps_them(window):
     window.query_drawer.limit.setText("")
     window.query_drawer.limit.editingFinished.emit()
     window.query_drawer.run()
-    assert wait_until(lambda: window.pull.table is not None and window.pull.is_running and window.grid.rows >= 1000, 20)
+    columns = lambda: [c.name for c in window.grid.model.columns]  # noqa: E731
+    assert wait_until(lambda: window.pull.is_running and columns() == ["i"] and window.grid.rows >= 1000, 20)
     assert window.status.stop.isVisible()
     window.status.stop.click()
     assert wait_until(lambda: not window.pull.is_running, 5)
