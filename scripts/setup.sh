@@ -2,6 +2,7 @@
 
 qt_libraries=(libglib2.0-0 libgl1 libegl1 libfontconfig1 libdbus-1-3 libxkbcommon0 libxcb-cursor0 libxcb-icccm4
   libxcb-keysyms1 libxcb-shape0 libxkbcommon-x11-0)
+client_build=(gcc libmariadb-dev pkg-config) # the client of MariaDB comes as source
 
 say() { echo "setup: $*" >&2; }
 
@@ -38,7 +39,10 @@ find_python() {
 set_up() { # a lock file: make .venv hold exactly what it says, and ourselves
   local lock=$1 python stamp
   python=$(find_python)
-  need_packages "${qt_libraries[@]}"
+  need_packages "${qt_libraries[@]}" "${client_build[@]}"
+  if ! "$python" -c 'import os, sysconfig; os.stat(sysconfig.get_paths()["include"] + "/Python.h")' 2>/dev/null; then
+    need_packages python3-dev
+  fi
   if ! "$python" -c 'import venv, ensurepip' 2>/dev/null; then
     need_packages python3-venv
   fi
@@ -55,6 +59,18 @@ set_up() { # a lock file: make .venv hold exactly what it says, and ourselves
     fi
   fi
   export PATH="$PWD/.venv/bin:$PATH"
+}
+
+set_up_servers() { # the servers that the tests start, none of which runs by itself
+  need_packages postgresql mariadb-server
+  local stamp
+  stamp=$(sha256sum < tests/servers/requirements.lock | cut -c1-20)
+  grep -qs "$stamp" .servers/set-up && return 0
+  say "installing the document server of the tests"
+  rm -rf .servers
+  "$(find_python)" -m venv .servers
+  .servers/bin/python -m pip install -q --disable-pip-version-check --require-hashes -r tests/servers/requirements.lock
+  echo "$stamp" > .servers/set-up
 }
 
 install_desktop() {

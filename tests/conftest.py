@@ -2,11 +2,14 @@
 
 import os
 import sqlite3
+from contextlib import contextmanager
 
 import pytest
 from hypothesis import HealthCheck, settings
 
 from nimble_otter.sources import Source, connect
+from tests import servers
+from tests.servers.survey import copy_survey
 
 # no deadlines on machines that are shared; the same examples each time where a build depends on it
 settings.register_profile(
@@ -58,8 +61,8 @@ def open_base():
     """Connections that are closed at the end."""
     opened = []
 
-    def open_(path):
-        opened.append(connect(Source("test", f"sqlite:///{path}")))
+    def open_(where):
+        opened.append(connect(Source("test", where if "://" in str(where) else f"sqlite:///{where}")))
         return opened[-1]
 
     yield open_
@@ -83,6 +86,49 @@ def documents(reports):
     connection = connect(Source("reports", reports.url))
     yield connection
     connection.close()
+
+
+@contextmanager
+def started(kind):
+    """A real server for the session; where its programs are missing the test fails in CI and is skipped elsewhere."""
+    try:
+        server = kind()
+    except servers.NoServer as missing:
+        if os.environ.get("CI"):
+            raise
+        pytest.skip(f"{missing} is not installed")
+    try:
+        yield server
+    finally:
+        server.close()
+
+
+@pytest.fixture(scope="session")
+def postgres(survey):
+    with started(servers.Postgres) as server:
+        copy_survey(survey, server.url.replace("postgresql:", "postgresql+psycopg:"))
+        server.ask("analyze", "merrow")
+        yield server
+
+
+@pytest.fixture(scope="session")
+def mariadb(survey):
+    with started(servers.Mariadb) as server:
+        copy_survey(survey, server.url.replace("mariadb:", "mariadb+mysqldb:"))
+        yield server
+
+
+@pytest.fixture(scope="session")
+def document_server():
+    """A server of the document protocol that is not our stand-in, with some of the demo's reports."""
+    from pymongo import MongoClient
+
+    from nimble_otter.demo.reports import make_collections
+
+    with started(servers.Documents) as server:
+        with MongoClient(server.url) as client:
+            client.merrow.report.insert_many(make_collections()["report"][:3000])
+        yield server
 
 
 def pytest_configure(config):

@@ -14,17 +14,34 @@ from nimble_otter.stop import StopToken
 from nimble_otter.table import MISSING, Kind
 
 
-@pytest.fixture(params=["sqlite", "mongodb"])
-def place(request, survey, documents, open_base):
+@pytest.fixture(params=["sqlite", "postgresql", "mariadb", "stand-in", "documents"])
+def place(request, open_base):
     """A connection with a table that has many rows, and words for it."""
-    if request.param == "sqlite":
-        return open_base(survey), "reading", 4200
-    return documents, "report", 8412
+    if request.param in ("stand-in", "documents"):
+        server = request.getfixturevalue("reports" if request.param == "stand-in" else "document_server")
+        return open_base(server.url), "report", 8412 if request.param == "stand-in" else 3000
+    return open_base(where(request)), "reading", 4200
+
+
+def where(request, kind=None):
+    """The survey on the kind of server that a test asks for."""
+    fixture = {"sqlite": "survey", "postgresql": "postgres", "mariadb": "mariadb"}[kind or request.param]
+    found = request.getfixturevalue(fixture)
+    return getattr(found, "url", found)
+
+
+RELATIONAL = pytest.mark.parametrize("relational", ["sqlite", "postgresql", "mariadb"], indirect=True)
+
+
+@pytest.fixture
+def relational(request, open_base):
+    return open_base(where(request))
 
 
 def test_every_driver_file_offers_one_driver():
-    assert [driver.key for driver in all_drivers()] == ["mongodb", "sqlite"]
-    for url, key in (("sqlite:////a.db", "sqlite"), ("/some/file", "sqlite"), ("mongodb://h/d", "mongodb")):
+    assert [driver.key for driver in all_drivers()] == ["mariadb", "mongodb", "postgresql", "sqlite"]
+    for url, key in (("sqlite:////a.db", "sqlite"), ("/some/file", "sqlite"), ("mongodb://h/d", "mongodb"),
+                     ("postgres://h/d", "postgresql"), ("mysql://h/d", "mariadb")):  # fmt: skip
         assert driver_for(url).key == key
     with pytest.raises(ConnectError, match="oracle"):
         driver_for("oracle://h/d")
@@ -42,9 +59,10 @@ def test_catalogue_count_and_whole_table(place):
     assert not fetched.was_cut
 
 
-@pytest.mark.parametrize("limit", [0, 1, 999, 1000, 1001, 4200])
+@pytest.mark.parametrize("limit", [0, 1, 999, 1000, 1001, -1, None])
 def test_the_row_limit_cuts_and_says_so(place, limit):
     connection, name, rows = place
+    limit = rows if limit is None else (rows - 1 if limit < 0 else limit)
     fetched = fetch(connection, Request(f"select * from {name}", limit=limit))
     assert fetched.table.rows == limit
     assert fetched.was_cut == (limit < rows)

@@ -260,7 +260,7 @@ def test_statements_are_shown_with_literals_and_hold_hostile_names(hostile, open
     ],
 )
 def test_typed_values_are_taken_exactly_or_refused(text, kind, form, declared, value):
-    from nimble_otter.sources.drivers.sqlite import word_of
+    from nimble_otter.sources.reflect import word_of
 
     field, info = Field("c", kind, form=form), ColumnInfo("c", declared, word_of(declared))
     if value is ValueRefused:

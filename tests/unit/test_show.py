@@ -17,8 +17,8 @@ from nimble_otter.pull import run_course
 from nimble_otter.pull.steps import ColumnsStep, Condition, FigureOf, FilterStep, GroupStep, SortBy, SortStep
 from nimble_otter.sources.shapes import find_shapes, type_word
 from nimble_otter.table import MISSING, Field, Kind, View
-from nimble_otter.table.build import column_of, table_of
-from nimble_otter.table.forms import FILLERS, form_of, parse, render
+from nimble_otter.table.build import ColumnBuilder, column_of, table_of
+from nimble_otter.table.forms import FILLERS, form_of, parse, render, render_all
 from nimble_otter.table.group import Figure, Measure, group_view
 from nimble_otter.table.patch import patched
 from nimble_otter.table.profile import profile, value_counts
@@ -80,12 +80,52 @@ def test_nested_values_become_valid_json(value):
 
 @given(st.datetimes(min_value=dt.datetime(1, 1, 1)), st.sampled_from([f for f in FILLERS if f != "%Y-%m-%d"]))
 def test_times_in_every_form_come_back_to_the_letter(moment, form):
-    thousands = {"microsecond": moment.microsecond // 1000 * 1000}
-    keep = {"%H:%M": {"second": 0, "microsecond": 0}, "%S": {"microsecond": 0}, "%3": thousands}
+    keep = {"%H:%M": {"second": 0, "microsecond": 0}, "%S": {"microsecond": 0}}
+    if form[-1].isdigit():
+        step = 10 ** (6 - int(form[-1]))
+        keep[form] = {"microsecond": moment.microsecond // step * step}
     moment = moment.replace(**next((v for k, v in keep.items() if form.endswith(k)), {}))
     text = render(moment, form)
-    assert form_of(text, Kind.TIME) == form
+    assert form_of(text, Kind.TIME) == form or form.endswith("?")
     assert parse([text], form).view("M8[us]").tolist() == [moment]
+
+
+def built(hint, *batches):
+    builder = ColumnBuilder(hint)
+    for batch in batches:
+        builder.extend(batch)
+    column = builder.finish()
+    return column.kind, render_all(column.values(), builder.form)
+
+
+DAY = "2031-01-01 00:00:0"
+
+
+@pytest.mark.parametrize(
+    ("batches", "kind"),
+    [
+        ([[DAY + "0"], [DAY + "0.5", None]], Kind.TIME),
+        ([[DAY + "0.123456", None], [DAY + "1"]], Kind.TIME),
+        ([[None, DAY + "0.5"], [DAY + "0.51"]], Kind.TIME),
+        ([[DAY + "0.50"], [DAY + "0.51"]], Kind.TIME),
+        ([[DAY + "0.50"], [DAY + "0.5"]], Kind.TEXT),
+        ([[DAY + "0.5"], ["infinity"]], Kind.TEXT),
+        ([[DAY + "0.51", "0044-03-15 00:00:00 BC"]], Kind.TEXT),
+    ],
+)
+def test_times_with_as_many_digits_as_they_need_are_kept_to_the_letter(batches, kind):
+    assert built(Kind.TIME, *batches) == (kind, [v for batch in batches for v in batch])
+
+
+@given(st.lists(st.none() | st.decimals(allow_nan=False, allow_infinity=False, places=2), max_size=8), st.booleans())
+def test_decimals_given_as_text_are_exact(values, even):
+    texts = [None if v is None else (f"{v:.2f}" if even else str(v.normalize())) for v in values]
+    values = [None if t is None else Decimal(t) for t in texts]
+    kind, found = built(Kind.DECIMAL, texts)
+    assert found == values
+    assert kind in (Kind.DECIMAL, Kind.OBJECT, Kind.TEXT)
+    if even and all(v is None or abs(v) < 10**15 for v in values) and any(v is not None for v in values):
+        assert kind is Kind.DECIMAL
 
 
 @pytest.mark.parametrize("text", ["2031-5-28", "2031/05/28", "28.05.2031", "２031-05-28", "2031-05-28 ", ""])

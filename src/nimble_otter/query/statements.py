@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -109,13 +109,29 @@ def statement_at(text: str, position: int) -> Statement | None:
 def find_parameters(text: str) -> list[str]:
     """Names of the `:name` parameters in order of first use; not in quotes or comments, and `::type` is a cast."""
     names: list[str] = []
-    for _, _, name in _parameter_places(text):
+    for _, _, name in parameter_places(text):
         if name not in names:
             names.append(name)
     return names
 
 
-def _parameter_places(text: str) -> Iterator[tuple[int, int, str]]:
+def mark_parameters(text: str, names: Collection[str], style: str) -> str:
+    """The text with each `:name` as a driver marks it: "pyformat" (PEP 249) or "dollar" ($1, $2). Without names the
+    text is left alone, as drivers then read no marks at all."""
+    if not names:
+        return text
+    double = "%%" if style == "pyformat" else "%"
+    pieces, at = [], 0
+    numbers: dict[str, int] = {}
+    for start, end, name in parameter_places(text):
+        mark = f"%({name})s" if style == "pyformat" else f"${numbers.setdefault(name, len(numbers) + 1)}"
+        pieces += [text[at:start].replace("%", double), mark]
+        at = end
+    return "".join(pieces) + text[at:].replace("%", double)
+
+
+def parameter_places(text: str) -> Iterator[tuple[int, int, str]]:
+    """(start, end, name) of every `:name`."""
     for lump in _lumps(text):
         if lump.kind != "code":
             continue

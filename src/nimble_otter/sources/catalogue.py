@@ -4,11 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+HOLDS_ROWS = ("table", "view", "materialized view", "collection")
+"""Kinds of entries that can be opened as a pull."""
+
 
 @dataclass(frozen=True, slots=True)
 class ColumnInfo:
     """`word` is the type in one plain word (number, text, time, ...), `key` its place in the primary key from 1 or 0,
-    `refers` the table and column that a foreign key points to ("station.station_id")."""
+    `refers` the table and column that a foreign key points to ("station.station_id"). `generated` is the expression
+    of a computed column, or "identity" where the server numbers the rows."""
 
     name: str
     declared: str = ""
@@ -17,16 +21,54 @@ class ColumnInfo:
     refers: str = ""
     nullable: bool = True
     default: str = ""
+    generated: str = ""
+    comment: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class ForeignKey:
+    """`columns` of `table` refer to `referred` columns of `target`, in that order. Tables by their label."""
+
+    table: str
+    columns: tuple[str, ...]
+    target: str
+    referred: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Definition:
+    """One table (or view, routine, sequence) in full: `text` is its definition as a statement of the server's dialect,
+    `constraints` and `indexes` are pairs of (name, what it says)."""
+
+    text: str
+    constraints: tuple[tuple[str, str], ...] = ()
+    indexes: tuple[tuple[str, str], ...] = ()
+    comment: str = ""
 
 
 @dataclass(frozen=True, slots=True)
 class TableInfo:
-    """`kind` is table, view or collection. `rows` is None until counted."""
+    """`kind` is table, view, materialized view, collection, routine or sequence. `name` is what queries call it: with
+    its schema in front where that is not the default one. `rows` is None until known; `is_estimate`: as the server
+    last reckoned, not counted."""
 
     name: str
     kind: str = "table"
     columns: tuple[ColumnInfo, ...] = ()
     rows: int | None = None
+    is_estimate: bool = False
+    schema: str = ""
+    foreign: tuple[ForeignKey, ...] = ()
+    comment: str = ""
+
+    @property
+    def bare(self) -> str:
+        """The name without its schema."""
+        return self.name.removeprefix(f"{self.schema}.") if self.schema else self.name
+
+    @property
+    def holds_rows(self) -> bool:
+        return self.kind in HOLDS_ROWS
 
     @property
     def key(self) -> tuple[str, ...]:

@@ -33,6 +33,7 @@ def trace_origins(text: str, labels: Sequence[str], tables: Sequence[TableInfo],
         parsed = sqlglot.parse_one(text, dialect=dialect)
         if not isinstance(parsed, exp.Select):
             return nothing
+        _join_schemas(parsed)
         schema = {t.name.lower(): {c.name.lower(): c.declared or "text" for c in t.columns} for t in tables}
         whole = qualifying.qualify(
             parsed.copy(), schema=schema, dialect=dialect, validate_qualify_columns=False, quote_identifiers=False
@@ -53,6 +54,16 @@ def trace_origins(text: str, labels: Sequence[str], tables: Sequence[TableInfo],
     for item in whole.expressions:
         origins.append(_origin(_plain_column(item.unalias()), scope, by_name, direct))
     return origins
+
+
+def _join_schemas(parsed: Any) -> None:
+    """Write "schema.table" as one name, as the catalogue does; the bare name becomes its alias."""
+    for table in list(parsed.find_all(exp.Table)):
+        if table.db:
+            if not table.alias:
+                table.set("alias", exp.TableAlias(this=exp.to_identifier(table.name)))
+            table.set("this", exp.to_identifier(f"{table.db}.{table.name}".lower(), quoted=True))
+            table.set("db", None)
 
 
 def _direct_tables(select: Any) -> dict[str, Any]:

@@ -168,8 +168,12 @@ class ColumnBuilder:
         if self.hint in (Kind.TIME, Kind.DATE) and types == {str}:
             first = next(v for v in values if isinstance(v, str))
             self.form = forms.form_of(first, self.hint)
+            if not self.form and forms.parse([first], f"%Y-%m-%d %H:%M:%S{forms.ANY}") is not None:
+                self.form = f"%Y-%m-%d %H:%M:%S{forms.ANY}"
             if self.form:
                 return self.hint
+        if self.hint is Kind.DECIMAL and types == {str}:
+            return Kind.DECIMAL
         if self.hint is Kind.BOOL and types == {int}:
             self.form = "0/1"
             return Kind.BOOL
@@ -200,6 +204,8 @@ class ColumnBuilder:
             values = [fill if v is None or v is MISSING else v for v in values]
         if kind is Kind.OBJECT:
             array = np.empty(len(values), np.object_)
+            if self.hint is Kind.DECIMAL and str in types:
+                values = [Decimal(v) if type(v) is str else v for v in values]
             array[:] = [None if v is MISSING else v for v in values]
             self._data.extend(array)
         elif kind is Kind.TEXT:
@@ -209,11 +215,17 @@ class ColumnBuilder:
             self._need(types <= {str}, Kind.OBJECT)
             filled = values if mask is None else [v or forms.FILLERS[self.form] for v in values]
             array_or_none = forms.parse(filled, self.form)
+            stored = self._data.view() if self._empty is None else self._data.view()[~self._empty.view()]
+            if array_or_none is None and (wider := forms.widen(self.form, stored)):
+                array_or_none = forms.parse([v or forms.FILLERS[wider] for v in values], wider)
+                self.form = self.form if array_or_none is None else wider
             self._need(array_or_none is not None, Kind.TEXT)
             assert array_or_none is not None
             if mask is not None:
                 array_or_none[mask] = 0
             self._data.extend(array_or_none)
+        elif kind is Kind.DECIMAL and types == {str}:
+            self._data.extend(self._decimal_texts(values))
         else:
             self._data.extend(self._plain(kind, values, types))
 
@@ -248,6 +260,25 @@ class ColumnBuilder:
         self._need(len(scales) <= 1 and scale == self.scale)  # digits after the point are part of the value
         scaled = [int(v.scaleb(scale)) for v in values]
         self._need(min(scaled) > -(10**18) and max(scaled) < 10**18)
+        return np.array(scaled, np.int64)
+
+    def _decimal_texts(self, values: Sequence[str]) -> NDArray[Any]:
+        """Decimals that the driver gave as text, "" for none: all with the same digits after the point, or the column
+        keeps each as it is."""
+        first = next(filter(None, values))
+        scale = len(first.rpartition(".")[2]) if "." in first else 0
+        if not self.scale and not self._data.view().any():
+            self.scale = scale
+        zero = f"0.{'0' * scale}" if scale else "0"
+        filled = [v or zero for v in values]
+        joined = "\n".join(filled)
+        even = all(v[-1 - scale] == "." for v in filled if len(v) > scale) if scale else True
+        self._need(scale == self.scale and even and joined.count(".") == (len(filled) if scale else 0))
+        try:
+            scaled = list(map(int, joined.replace(".", "").split("\n")))
+        except ValueError:
+            raise _Retype(Kind.OBJECT) from None
+        self._need(len(scaled) == len(filled) and min(scaled) > -(10**18) and max(scaled) < 10**18)
         return np.array(scaled, np.int64)
 
     @staticmethod

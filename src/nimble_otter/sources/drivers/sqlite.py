@@ -10,33 +10,14 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from nimble_otter.errors import ConnectError, LostError, Place, QueryError, SourceError, place_of
-from nimble_otter.query.conditions import nearest
-from nimble_otter.query.statements import find_parameters, split_statements
-from nimble_otter.sources.catalogue import ColumnInfo, Shapes, TableInfo
-from nimble_otter.sources.source import Request, Run
-from nimble_otter.sources.trace import declared_kinds, trace_origins
-from nimble_otter.stop import StopToken
-from nimble_otter.table import Field, Kind
+from nimble_otter.errors import ConnectError, LostError, QueryError, SourceError, place_of
+from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.sources.plans import PlanNode, of_sqlite
+from nimble_otter.sources.relational import BATCH, Relational, find_word
+from nimble_otter.table import Kind
 
 if TYPE_CHECKING:
-    from sqlalchemy import Engine
-
-BATCH = 1000
-_WORDS = [
-    (re.compile(r"BLOB|BINARY", re.I), "binary"),
-    (re.compile(r"DATE.*TIME|TIMESTAMP|DATETIME", re.I), "time"),
-    (re.compile(r"DATE", re.I), "date"),
-    (re.compile(r"BOOL", re.I), "yes/no"),
-    (re.compile(r"INT|REAL|FLOA|DOUB|NUM|DEC", re.I), "number"),
-    (re.compile(r"CHAR|CLOB|TEXT", re.I), "text"),
-]
-_KINDS = {"time": Kind.TIME, "date": Kind.DATE, "yes/no": Kind.BOOL}
-
-
-def word_of(declared: str) -> str:
-    """The plain word for a declared type (SQLite's affinity rules, with times told apart)."""
-    return next((word for pattern, word in _WORDS if pattern.search(declared)), "any")
+    from sqlalchemy import Engine, Inspector
 
 
 class _Sqlite:
@@ -49,10 +30,12 @@ class _Sqlite:
         return SqliteConnection(path)
 
 
-class SqliteConnection:
+class SqliteConnection(Relational):
     """See sources.source.Connection."""
 
     dialect = "sqlite"
+    word = "SQLite"
+    counts_at_once = True
 
     def __init__(self, path: Path) -> None:
         if not path.is_file():
@@ -60,12 +43,13 @@ class SqliteConnection:
         if not os.access(path, os.R_OK):
             raise ConnectError(f"The file {path} may not be read.", "Ask its owner for the right to read it.")
         self.path = path
-        self._tables: list[TableInfo] | None = None
+        super().__init__(self._make_engine())
         try:
-            self._reader = self._open(read_only=True)
-            self._reader.execute("select count(*) from sqlite_master").fetchone()
-        except sqlite3.DatabaseError as problem:
-            raise ConnectError(f"{path.name} can't be opened as an SQLite database: {problem}.", "") from None
+            with self._explained():
+                self._ask("select count(*) from sqlite_master")
+        except SourceError as problem:
+            self.close()
+            raise ConnectError(f"{path.name} can't be opened as an SQLite database: {problem.message}", "") from None
 
     def _open(self, read_only: bool) -> sqlite3.Connection:
         uri = f"file:{_quoted(self.path)}?mode={'ro' if read_only else 'rw'}"
@@ -73,114 +57,48 @@ class SqliteConnection:
         connection.text_factory = _text
         return connection
 
-    def _engine(self) -> Engine:
+    def _make_engine(self) -> Engine:
         from sqlalchemy import create_engine, pool
 
-        return create_engine("sqlite://", creator=lambda: self._open(read_only=True), poolclass=pool.NullPool)
+        # one connection kept open: a file moved away goes on being read, as the rows on the screen come from it
+        return create_engine(
+            "sqlite://", creator=lambda: self._open(read_only=True), poolclass=pool.QueuePool, pool_size=1,
+            max_overflow=3,
+        )  # fmt: skip
 
-    def tables(self) -> list[TableInfo]:
-        from sqlalchemy import inspect
-        from sqlalchemy.exc import SQLAlchemyError
-
-        engine = self._engine()
+    def _ask(self, text: str, values: Any = ()) -> list[Any]:
+        raw = self._engine.raw_connection()
         try:
-            inspector = inspect(engine)
-            columns: dict[Any, Any] = inspector.get_multi_columns(kind=_any_kind())
-            keys: dict[Any, Any] = inspector.get_multi_pk_constraint()
-            foreign: dict[Any, Any] = inspector.get_multi_foreign_keys()
-            views = set(inspector.get_view_names())
-        except (SQLAlchemyError, sqlite3.Error) as problem:
-            raise SourceError(f"The catalogue of {self.path.name} can't be read: {problem}.") from None
+            return list(raw.driver_connection.execute(text, values))  # type: ignore[union-attr]
         finally:
-            engine.dispose()
-        found = []
-        for (schema, name), infos in columns.items():
-            key = (keys.get((schema, name)) or {}).get("constrained_columns") or []
-            refers: dict[str, str] = {}
-            for constraint in foreign.get((schema, name)) or []:
-                targets = constraint["referred_columns"] or constraint["constrained_columns"]
-                for own, target in zip(constraint["constrained_columns"], targets, strict=False):
-                    refers[own] = f"{constraint['referred_table']}.{target}"
-            declared: dict[str, str] = {
-                row[1]: row[2] for row in self._reader.execute(f"pragma table_xinfo({quote_name(name)})")
-            }
-            made = tuple(
-                ColumnInfo(
-                    info["name"],
-                    declared.get(info["name"], ""),
-                    word_of(declared.get(info["name"], "")),
-                    key.index(info["name"]) + 1 if info["name"] in key else 0,
-                    refers.get(info["name"], ""),
-                    bool(info["nullable"]),
-                    str(info["default"] or ""),
-                )
-                for info in infos
-            )
-            found.append(TableInfo(name, "view" if name in views else "table", made))
-        self._tables = sorted(found, key=lambda t: (t.kind == "view", t.name.casefold()))
-        return self._tables
+            raw.close()
 
-    def count(self, table: str) -> int:
-        try:
-            return int(self._reader.execute(f"select count(*) from {quote_name(table)}").fetchone()[0])
-        except sqlite3.Error as problem:
-            raise SourceError(f"{table} can't be counted: {problem}.") from None
+    def _default_schema(self, inspector: Inspector) -> str | None:
+        return None
 
-    def shapes(self, collection: str, sample: int = 1000) -> Shapes:
-        raise SourceError("SQLite has no collections.")
+    def _declared(self, schema: str, table: str) -> dict[str, str]:
+        return {row[1]: row[2] for row in self._ask(f"pragma table_xinfo({quote_name(table)})")}
 
-    def select_all(self, table: str) -> str:
-        return f"select *\nfrom {shown_name(table)}"
-
-    def run(self, request: Request, stop: StopToken) -> Run:
-        names = find_parameters(request.text)
-        unset = [name for name in names if name not in request.parameters]
-        if unset:
-            raise QueryError(f"The parameter :{unset[0]} has no value.", "Give it one beside the query.")
-        statements = split_statements(request.text)
-        if len(statements) != 1:
-            raise QueryError(
-                "There is no statement to run." if not statements else "Only one statement can be run at a time.",
-                "" if not statements else "Put the caret in one, or select it.",
-            )
-        text = statements[0].text
-        cursor = self._reader.cursor()
-        stop.on_stop(self._reader.interrupt)
-        try:
-            cursor.execute(text, {name: request.parameters[name] for name in names})
-        except sqlite3.Error as problem:
-            stop.forget(self._reader.interrupt)
-            stop.check()
-            raise self._explain(problem, request.text) from None
-        if cursor.description is None:
-            cursor.close()
-            stop.forget(self._reader.interrupt)
-            if self._reader.in_transaction:  # BEGIN was typed: later pulls would see old rows
-                self._reader.rollback()
-            raise QueryError("The statement gave no rows.", "Ask with SELECT; write through Changes.")
-        labels = [column[0] for column in cursor.description]
-        tables = self._tables if self._tables is not None else self.tables()
-        origins = trace_origins(text, labels, tables, self.dialect)
-        words = [word_of(d) for d in declared_kinds(origins, tables)]
-        fields = tuple(
-            Field(label, Kind.TEXT, origin.label if origin else "")
-            for label, origin in zip(labels, origins, strict=True)
+    def _definition(self, table: TableInfo) -> str | None:
+        rows = self._ask(
+            "select sql from sqlite_master where tbl_name = ? and sql is not null order by type <> ?, name",
+            (table.name, table.kind),
         )
-        hints = tuple(_KINDS.get(word) for word in words)
-        return Run(self._batches(cursor, request.text, stop), fields, hints, (), text, tuple(origins))
+        return ";\n\n".join(row[0] for row in rows) + ";" if rows else ""
 
-    def _batches(self, cursor: sqlite3.Cursor, text: str, stop: StopToken) -> Iterator[list[Any]]:
-        try:
-            while batch := cursor.fetchmany(BATCH):
-                yield batch
-        except sqlite3.OperationalError as problem:
-            if not stop.is_set():
-                raise self._explain(problem, text) from None
-        except sqlite3.Error as problem:
-            raise self._explain(problem, text) from None
-        finally:
-            stop.forget(self._reader.interrupt)
-            cursor.close()
+    def _start(self, answer: Any, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
+        cursor = answer.cursor = answer.driver.cursor()
+        cursor.execute(text, values)
+        if cursor.description is None:
+            return [], []
+        answer.rows = _batches(cursor)
+        return [column[0] for column in cursor.description], [None] * len(cursor.description)
+
+    def _cancel(self, raw: Any) -> None:
+        raw.interrupt()
+
+    def _plan(self, text: str, values: dict[str, Any]) -> PlanNode:
+        return of_sqlite(self._ask(f"explain query plan {text}", values))
 
     @contextmanager
     def transaction(self) -> Iterator[sqlite3.Connection]:
@@ -203,25 +121,17 @@ class SqliteConnection:
                 writer.execute("rollback")
             writer.close()
 
-    def close(self) -> None:
-        self._reader.close()
-
-    def _explain(self, problem: sqlite3.Error, text: str) -> QueryError:
+    def _say(self, problem: Exception, text: str) -> Exception | None:
         """The server's own text, the place it speaks of, and the nearest name that exists."""
+        if not isinstance(problem, sqlite3.Error):
+            return None
         message, hint, place = str(problem), "", None
         if found := re.match(r'near "(.*)": syntax error', message, re.DOTALL):
-            place = _find_word(text, found[1])
+            place = find_word(text, found[1])
         elif found := re.match(r"no such (column|table|function): (.+)", message):
             name = found[2].split(".")[-1]
-            place = _find_word(text, found[2]) or _find_word(text, name)
-            tables = self._tables if self._tables is not None else self.tables()
-            names = [t.name for t in tables]
-            if found[1] == "column":
-                names = [
-                    c.name for t in tables if re.search(rf"\b{re.escape(t.name)}\b", text, re.I) for c in t.columns
-                ]
-            near = nearest(name, names) if found[1] != "function" else ""
-            hint = f"The nearest name is {near}." if near else ""
+            place = find_word(text, found[2]) or find_word(text, name)
+            hint = self._hint(found[1], name, text) if found[1] != "function" else ""
         elif "incomplete input" in message:
             place = place_of(text, len(text.rstrip()) - 1, len(text.rstrip()))
         elif "readonly" in message:
@@ -232,10 +142,9 @@ class SqliteConnection:
         return QueryError(f"{message[0].upper()}{message[1:]}.", hint, place)
 
 
-def _any_kind() -> Any:
-    from sqlalchemy.engine.reflection import ObjectKind
-
-    return ObjectKind.ANY
+def _batches(cursor: sqlite3.Cursor) -> Iterator[list[Any]]:
+    while batch := cursor.fetchmany(BATCH):
+        yield batch
 
 
 def _text(raw: bytes) -> str:
@@ -252,18 +161,6 @@ def _quoted(path: Path) -> str:
 def quote_name(name: str) -> str:
     """A name as SQL takes it whatever is in it."""
     return '"' + name.replace('"', '""') + '"'
-
-
-def shown_name(name: str) -> str:
-    """A name quoted only where it must be."""
-    from sqlalchemy.dialects.sqlite import dialect
-
-    return str(dialect().identifier_preparer.quote(name))
-
-
-def _find_word(text: str, word: str) -> Place | None:
-    found = re.search(rf"(?<![\w]){re.escape(word)}(?![\w])", text, re.IGNORECASE) or re.search(re.escape(word), text)
-    return place_of(text, found.start(), found.end()) if found and word else None
 
 
 DRIVER = _Sqlite()

@@ -1,0 +1,255 @@
+"""MariaDB and MySQL, through mysqlclient (see docs/decisions/005)."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
+
+from nimble_otter.errors import (
+    AuthError,
+    ConnectError,
+    LostError,
+    Place,
+    QueryError,
+    SourceError,
+    TimeoutError_,
+    place_of,
+)
+from nimble_otter.query.statements import mark_parameters
+from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.sources.plans import PlanNode, of_mariadb
+from nimble_otter.sources.reflect import label_of
+from nimble_otter.sources.relational import BATCH, CONNECT_S, Relational, find_word
+from nimble_otter.sources.secrets import with_secret
+from nimble_otter.table import Kind
+
+if TYPE_CHECKING:
+    from sqlalchemy import Engine, Inspector
+
+_SYSTEM = ("information_schema", "mysql", "performance_schema", "sys")
+
+
+class _Mariadb:
+    key = "mariadb"
+    word = "MariaDB"
+    schemes = ("mariadb", "mysql", "mariadb+mysqldb", "mysql+mysqldb")
+
+    def connect(self, url: str, password: str | None = None) -> MariadbConnection:
+        return MariadbConnection(url, password)
+
+
+class MariadbConnection(Relational):
+    """See sources.source.Connection."""
+
+    dialect = "mysql"
+    word = "MariaDB"
+
+    def __init__(self, url: str, password: str | None) -> None:
+        super().__init__(_engine(with_secret(url, password)))
+        self._database = self._engine.url.database
+        try:
+            with self._explained(), self._engine.connect():
+                pass
+        except SourceError:
+            self.close()
+            raise
+
+    def _schemas(self, inspector: Inspector) -> list[str | None]:
+        if self._database:
+            return [self._database]
+        return [s for s in inspector.get_schema_names() if s not in _SYSTEM]
+
+    def _ask(self, text: str, values: Any = ()) -> list[Any]:
+        with self._engine.connect() as connection:
+            plain = {} if values else {"no_parameters": True}
+            return list(connection.exec_driver_sql(text, values or None, execution_options=plain))
+
+    def _in_schemas(self) -> tuple[str, tuple[str, ...]]:
+        if self._database:
+            return "= %s", (self._database,)
+        return f"not in ({', '.join(['%s'] * len(_SYSTEM))})", _SYSTEM
+
+    def _estimates(self, default: str | None) -> dict[str, int]:
+        where, values = self._in_schemas()
+        text = f"select table_schema, table_name, table_rows from information_schema.tables where table_schema {where}"
+        return {label_of(s, n, default): int(rows) for s, n, rows in self._ask(text, values) if rows is not None}
+
+    def _others(self, default: str | None) -> list[TableInfo]:
+        where, values = self._in_schemas()
+        routines = (
+            "select r.routine_schema, r.routine_name, r.routine_type, r.dtd_identifier, (select group_concat("
+            "concat(p.parameter_name, ' ', p.dtd_identifier) order by p.ordinal_position separator ', ') "
+            "from information_schema.parameters p where p.specific_schema = r.routine_schema and p.specific_name = "
+            f"r.specific_name and p.ordinal_position > 0) from information_schema.routines r where r.routine_schema {where}"
+        )
+        sequences = (
+            "select table_schema, table_name from information_schema.tables where table_type = 'SEQUENCE' "
+            f"and table_schema {where}"
+        )
+        found = []
+        for schema, name, kind, result, arguments in self._ask(routines, values):
+            label = label_of(schema, name, default)
+            comment = f"({arguments or ''}) → {result or str(kind).lower()}"
+            found.append(TableInfo(label, "routine", schema=label[: -len(name) - 1], comment=comment))
+        for schema, name in self._ask(sequences, values):
+            label = label_of(schema, name, default)
+            found.append(TableInfo(label, "sequence", schema=label[: -len(name) - 1]))
+        return found
+
+    def _definition(self, table: TableInfo) -> str | None:
+        """SHOW CREATE, whose words are the server's own."""
+        prepare = self._engine.dialect.identifier_preparer
+        name = ".".join(prepare.quote_identifier(part) for part in (table.schema, table.bare) if part)
+        kinds = ("FUNCTION", "PROCEDURE") if table.kind == "routine" else (table.kind.upper().split(" ")[-1],)
+        for kind in kinds:
+            try:
+                rows = self._ask(f"show create {kind} {name}")
+            except Exception as problem:  # a procedure asked for as a function
+                if kind is kinds[-1]:
+                    raise problem
+                continue
+            return str(rows[0][2 if table.kind == "routine" else 1]) + ";"
+        return None
+
+    def _start(self, answer: Any, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
+        from MySQLdb.cursors import SSCursor
+
+        cursor = answer.cursor = answer.driver.cursor(SSCursor)
+        cursor.execute(mark_parameters(text, values, "pyformat"), values or None)
+        if cursor.description is None:
+            return [], []
+        answer.rows = _batches(cursor)
+        return [c[0] for c in cursor.description], [_hints().get(c[1]) for c in cursor.description]
+
+    def _cancel(self, raw: Any) -> None:
+        """KILL QUERY from a second connection; the client library has no other way."""
+        connection = self._engine.dialect.connect(
+            *self._arguments()[0], **{**self._arguments()[1], "connect_timeout": 1}
+        )
+        try:
+            cursor = connection.cursor()
+            cursor.execute(f"kill query {int(raw.thread_id())}")
+            cursor.close()
+        finally:
+            connection.close()
+
+    def _arguments(self) -> tuple[list[Any], dict[str, Any]]:
+        args, options = self._engine.dialect.create_connect_args(self._engine.url)
+        return list(args), {k: v for k, v in options.items() if k != "client_flag"}
+
+    def _plan(self, text: str, values: dict[str, Any]) -> PlanNode:
+        raw = self._engine.raw_connection()
+        try:
+            cursor = raw.driver_connection.cursor()  # type: ignore[union-attr]
+            cursor.execute(mark_parameters(f"explain format=json {text}", values, "pyformat"), values or None)
+            found = cursor.fetchone()[0]
+            cursor.close()
+        finally:
+            raw.close()
+        return of_mariadb(json.loads(found))
+
+    def _say(self, problem: Exception, text: str) -> Exception | None:
+        import MySQLdb
+
+        if not isinstance(problem, (MySQLdb.Error, UnicodeDecodeError)):
+            return None
+        code = problem.args[0] if problem.args and isinstance(problem.args[0], int) else 0
+        message = str(problem.args[1]) if len(problem.args) > 1 else str(problem)
+        if code in (1044, 1045, 1698):
+            return AuthError("The server refused the user name or password.", "Check both in the source.")
+        if code == 1049:
+            return ConnectError(f"{message.rstrip('.')}.", "Check the database's name in the source.")
+        if code in (1040, 1203, 1226):
+            return ConnectError("The server has too many connections open.", "Try again later, or ask its keeper.")
+        if code in (2003, 2002, 2005):
+            return _say_connect(message)
+        if code == 2026 or "SSL" in message or "TLS" in message:
+            return ConnectError(f"TLS failed: {message}.", "Check the TLS setting and the certificate in the source.")
+        if code in (2006, 2013, 2055, 4031, 1927):
+            if code == 2013 and (
+                "handshake" in message or "initial communication" in message or "reading auth" in message
+            ):
+                return TimeoutError_("The server did not answer in time.", "Check the host and port.")
+            return LostError("The connection to the server was lost.", "Run again; the rows fetched so far are kept.")
+        hint, place = "", None
+        if code in (1054, 1146):
+            found = re.search(r"'([^']+)'", message)
+            name = found[1] if found else ""
+            name = name.rpartition(".")[2] if code == 1146 else name
+            hint = self._hint("column" if code == 1054 else "table", name, text)
+            place = find_word(text, name)
+        elif code == 1064:
+            place = _syntax_place(text, message)
+        elif code in (1792, 1290):
+            message, hint = (
+                "The source is open for reading only",
+                "Correct cells in the grid and write through Changes.",
+            )
+        return QueryError(f"{message[:1].upper()}{message[1:].rstrip('.')}.", hint, place)
+
+
+def _hints() -> dict[int, Kind | None]:
+    from MySQLdb.constants import FIELD_TYPE as T
+
+    return {T.DATETIME: Kind.TIME, T.TIMESTAMP: Kind.TIME, T.DATE: Kind.DATE, T.NEWDECIMAL: Kind.DECIMAL}
+
+
+def _engine(url: str) -> Engine:
+    from MySQLdb.constants import FIELD_TYPE as T
+    from MySQLdb.converters import conversions
+    from sqlalchemy import create_engine, event, make_url
+
+    made = make_url(url)
+    made = made.set(drivername=f"{made.drivername.partition('+')[0]}+mysqldb")
+    converters = dict(conversions)
+    for kind in (T.DATETIME, T.TIMESTAMP, T.DATE, T.TIME, T.NEWDECIMAL, T.DECIMAL):
+        converters[kind] = str  # exact as the server writes them: zero dates and times over 24 h included
+    options: dict[str, Any] = {"conv": converters, "charset": "utf8mb4", "use_unicode": True}
+    if "connect_timeout" not in made.query:
+        options["connect_timeout"] = CONNECT_S
+    engine = create_engine(made, connect_args=options, pool_pre_ping=True, pool_size=2, max_overflow=2, pool_timeout=5)
+
+    @event.listens_for(engine, "connect")
+    def prepare(connection: Any, record: object) -> None:
+        cursor = connection.cursor()
+        cursor.execute("set session transaction read only")
+        cursor.execute("set names utf8mb4")
+        cursor.close()
+
+    return engine
+
+
+def _batches(cursor: Any) -> Iterator[list[Any]]:
+    while batch := cursor.fetchmany(BATCH):
+        yield list(batch)
+
+
+def _syntax_place(text: str, message: str) -> Place | None:
+    """The server names the rest of the text from the first word it could not read, and the line."""
+    found = re.search(r"near '(.*)' at line (\d+)", message, re.DOTALL)
+    if not found:
+        return None
+    rest, line = found[1], int(found[2])
+    start = sum(len(part) + 1 for part in text.split("\n")[: line - 1])
+    if not rest:
+        return place_of(text, len(text.rstrip()) - 1, len(text.rstrip()))
+    at = text.find(rest[:60], start)
+    at = at if at >= 0 else text.find(rest.split("\n")[0], start)
+    word = re.match(r"\w+|\S", rest)
+    return place_of(text, at, at + (word.end() if word else 1)) if at >= 0 else None
+
+
+def _say_connect(text: str) -> SourceError:
+    low = text.lower()
+    if ("unknown" in low and "host" in low) or "name or service" in low or "not known" in low:
+        return ConnectError("The host's name is not known.", "Check its spelling.")
+    if "(111" in text or "refused" in low:
+        return ConnectError("No server answers at this host and port: refused.", "Check the port, or start the server.")
+    if "(110" in text or "timed out" in low or "115" in text:
+        return TimeoutError_("The server did not answer in time.", "Check the host and port; a firewall may drop it.")
+    return ConnectError(f"The server could not be reached: {text.rstrip('.')}.", "Check the host and port.")
+
+
+DRIVER = _Mariadb()

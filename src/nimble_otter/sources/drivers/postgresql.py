@@ -1,0 +1,252 @@
+"""PostgreSQL, through psycopg 3."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator
+from itertools import islice
+from typing import TYPE_CHECKING, Any
+
+from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, SourceError, TimeoutError_, place_of
+from nimble_otter.query.statements import mark_parameters
+from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.sources.plans import PlanNode, of_postgresql
+from nimble_otter.sources.reflect import label_of
+from nimble_otter.sources.relational import BATCH, CONNECT_S, Relational
+from nimble_otter.sources.secrets import with_secret
+from nimble_otter.table import Kind
+
+if TYPE_CHECKING:
+    from sqlalchemy import Engine, Inspector
+
+_AS_TEXT = ("date", "timestamp", "timestamptz", "time", "timetz", "interval", "numeric", "json", "jsonb", "uuid",
+            "inet", "cidr", "macaddr")  # fmt: skip
+"""Types kept as the server writes them: Python's cannot hold all their values (infinity, BC, 24:00, months), and the
+engine reads times and decimals from text faster than from objects."""
+_HINTS = {1082: Kind.DATE, 1114: Kind.TIME, 1700: Kind.DECIMAL, 16: Kind.BOOL}
+
+
+class _Postgresql:
+    key = "postgresql"
+    word = "PostgreSQL"
+    schemes = ("postgresql", "postgres", "postgresql+psycopg")
+
+    def connect(self, url: str, password: str | None = None) -> PostgresqlConnection:
+        return PostgresqlConnection(url, password)
+
+
+class PostgresqlConnection(Relational):
+    """See sources.source.Connection."""
+
+    dialect = "postgresql"
+    word = "PostgreSQL"
+
+    def __init__(self, url: str, password: str | None) -> None:
+        super().__init__(_engine(with_secret(url, password)))
+        try:
+            with self._explained(), self._engine.connect():
+                pass
+        except SourceError:
+            self.close()
+            raise
+
+    def _schemas(self, inspector: Inspector) -> list[str | None]:
+        hidden = ("information_schema",)
+        return [s for s in inspector.get_schema_names() if s not in hidden and not s.startswith("pg_")]
+
+    def _ask(self, text: str, values: Any = ()) -> list[Any]:
+        with self._engine.connect() as connection:
+            plain = {} if values else {"no_parameters": True}
+            return list(connection.exec_driver_sql(text, values or None, execution_options=plain))
+
+    def _estimates(self, default: str | None) -> dict[str, int]:
+        text = (
+            "select n.nspname, c.relname, c.reltuples::bigint from pg_class c join pg_namespace n "
+            "on n.oid = c.relnamespace where c.relkind in ('r', 'm', 'p', 'f') and c.reltuples >= 0"
+        )
+        return {label_of(schema, name, default): int(rows) for schema, name, rows in self._ask(text)}
+
+    def _others(self, default: str | None) -> list[TableInfo]:
+        routines = (
+            "select n.nspname, p.proname, pg_get_function_identity_arguments(p.oid), "
+            "coalesce(pg_get_function_result(p.oid), 'procedure') from pg_proc p "
+            "join pg_namespace n on n.oid = p.pronamespace "
+            "where n.nspname not like 'pg\\_%' and n.nspname <> 'information_schema' and p.prokind in ('f', 'p')"
+        )
+        sequences = "select schemaname, sequencename from pg_sequences"
+        found = []
+        for schema, name, arguments, result in self._ask(routines):
+            label = label_of(schema, name, default)
+            own = label[: -len(name) - 1]
+            found.append(TableInfo(f"{label}({arguments})", "routine", schema=own, comment=f"({arguments}) → {result}"))
+        for schema, name in self._ask(sequences):
+            label = label_of(schema, name, default)
+            found.append(TableInfo(label, "sequence", schema=label[: -len(name) - 1]))
+        return found
+
+    def _definition(self, table: TableInfo) -> str | None:
+        if table.kind == "routine":
+            schema = table.schema or "public"
+            text = (
+                "select pg_get_functiondef(p.oid) from pg_proc p join pg_namespace n on n.oid = p.pronamespace where "
+                "n.nspname = %s and p.proname || '(' || pg_get_function_identity_arguments(p.oid) || ')' = %s"
+            )
+            rows = self._ask(text, (schema, table.bare))
+            return str(rows[0][0]) if rows else ""
+        if table.kind == "sequence":
+            return f"CREATE SEQUENCE {self.quoted(table.name)};"
+        return None
+
+    def _start(self, answer: Any, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
+        from psycopg import ProgrammingError
+
+        cursor = answer.cursor = answer.driver.cursor()
+        rows = cursor.stream(mark_parameters(text, values, "pyformat"), values or None, size=BATCH)
+        try:
+            first = list(islice(rows, BATCH))
+        except ProgrammingError as problem:
+            if "didn't produce" in str(problem) or "did not produce" in str(problem):
+                return [], []
+            raise
+        if not first:  # the client library tells the columns only with a row
+            return _described(answer.driver, mark_parameters(text, values, "dollar"))
+        answer.rows = _batches(first, rows)
+        return [c.name for c in cursor.description], [_HINTS.get(c.type_code) for c in cursor.description]
+
+    def _cancel(self, raw: Any) -> None:
+        raw.cancel_safe(timeout=1)
+
+    def _plan(self, text: str, values: dict[str, Any]) -> PlanNode:
+        marked = mark_parameters(f"explain (format json) {text}", values, "pyformat")
+        raw = self._engine.raw_connection()
+        try:
+            cursor = raw.driver_connection.cursor()  # type: ignore[union-attr]
+            cursor.execute(marked, values or None)
+            found = cursor.fetchone()[0]
+        finally:
+            raw.close()
+        return of_postgresql((json.loads(found) if isinstance(found, str) else found)[0]["Plan"])
+
+    def _say(self, problem: Exception, text: str) -> Exception | None:
+        import psycopg
+
+        if not isinstance(problem, psycopg.Error):
+            return None
+        state, message = problem.sqlstate or "", _first_line(problem)
+        if isinstance(problem, psycopg.OperationalError) and not state:
+            return _say_connect(str(problem))
+        if state.startswith("28"):
+            return AuthError("The server refused the user name or password.", "Check both in the source.")
+        if state == "3D000":
+            return ConnectError(f"{_sentence(message)}", "Check the database's name in the source.")
+        if state == "53300":
+            return ConnectError("The server has too many connections open.", "Try again later, or ask its keeper.")
+        if state.startswith(("08", "57P0")):
+            return _lost()
+        hint, place = problem.diag.message_hint or "", None
+        if problem.diag.statement_position and text:
+            place = _place(text, int(problem.diag.statement_position))
+        if state in ("42703", "42P01"):
+            what = "column" if state == "42703" else "table"
+            found = re.search(r'"([^"]+)"|column (\S+) ', message)
+            name = (found[1] or found[2]) if found else ""
+            hint = hint or self._hint(what, name, text)
+        if state == "25006":
+            message, hint = "The source is open for reading only", "Correct cells in the grid and write through Changes"
+        return QueryError(_sentence(message), _sentence(hint) if hint else "", place)
+
+
+def _engine(url: str) -> Engine:
+    from sqlalchemy import create_engine, event, make_url
+
+    made = make_url(url).set(drivername="postgresql+psycopg")
+    options: dict[str, Any] = {} if "connect_timeout" in made.query else {"connect_timeout": CONNECT_S}
+    options.update(application_name="nimble-otter", keepalives_idle=20, keepalives_interval=5, keepalives_count=3)
+    engine = create_engine(made, connect_args=options, pool_pre_ping=True, pool_size=2, max_overflow=2, pool_timeout=5)
+
+    @event.listens_for(engine, "connect")
+    def prepare(connection: Any, record: object) -> None:
+        from psycopg.types.string import TextLoader
+
+        for name in _AS_TEXT:
+            connection.adapters.register_loader(name, TextLoader)
+        connection.execute("set timezone = 'UTC'")
+        connection.execute("set default_transaction_read_only = on")
+        connection.commit()
+
+    return engine
+
+
+def _described(connection: Any, text: str) -> tuple[list[str], list[Kind | None]]:
+    """Names and kinds of a query's columns without running it."""
+    plain = connection.pgconn
+    plain.prepare(b"", text.encode())
+    found = plain.describe_prepared(b"")
+    names = [(found.fname(n) or b"").decode() for n in range(found.nfields)]
+    return names, [_HINTS.get(found.ftype(n)) for n in range(found.nfields)]
+
+
+def _batches(first: list[Any], rows: Iterator[Any]) -> Iterator[list[Any]]:
+    try:
+        while first:
+            yield first
+            first = list(islice(rows, BATCH))
+    finally:
+        rows.close()  # type: ignore[attr-defined]
+
+
+def _place(text: str, position: int) -> Any:
+    """The server counts characters of the text with $1 for each parameter; ours has :name in its place."""
+    from nimble_otter.query.statements import parameter_places, split_statements
+
+    start = split_statements(text)[0].start
+    at = start + position - 1
+    numbers: dict[str, int] = {}
+    for begin, end, name in parameter_places(text):
+        if begin >= at:
+            break
+        numbers.setdefault(name, len(numbers) + 1)
+        at += (end - begin) - len(f"${numbers[name]}")
+    word = re.match(r'"[^"]*"|[\w.]+|\S', text[at:])
+    return place_of(text, at, at + (word.end() if word else 1))
+
+
+def _first_line(problem: Any) -> str:
+    return problem.diag.message_primary or str(problem).split("\n")[0]
+
+
+def _sentence(text: str) -> str:
+    return f"{text[:1].upper()}{text[1:].rstrip('.')}."
+
+
+def _lost() -> LostError:
+    return LostError("The connection to the server was lost.", "Run again; the rows fetched so far are kept.")
+
+
+def _say_connect(text: str) -> SourceError:
+    """libpq's words for a connection that failed have no code; the reason is told from the text."""
+    low = text.lower()
+    if "password" in low or "authentication failed" in low:
+        return AuthError("The server refused the user name or password.", "Check both in the source.")
+    if "does not exist" in low and "database" in low:
+        found = re.search(r'database "([^"]*)"', text)
+        name = found[1] if found else ""
+        return ConnectError(f"There is no database {name} on this server.", "Check its name in the source.")
+    if "too many" in low or "remaining connection slots" in low:
+        return ConnectError("The server has too many connections open.", "Try again later, or ask its keeper.")
+    if "ssl" in low or "certificate" in low:
+        first = text.strip().split("\n")[-1]
+        return ConnectError(f"TLS failed: {first}.", "Check the TLS setting and the certificate file in the source.")
+    if "could not translate" in low or "not known" in low or "resolve" in low:
+        return ConnectError("The host's name is not known.", "Check its spelling.")
+    if "refused" in low:
+        return ConnectError("No server answers at this host and port: refused.", "Check the port, or start the server.")
+    if "timeout" in low or "timed out" in low:
+        return TimeoutError_("The server did not answer in time.", "Check the host and port; a firewall may drop it.")
+    if "closed" in low or "lost" in low or "terminat" in low or "reset" in low or "broken" in low:
+        return _lost()
+    return ConnectError(f"The server could not be reached: {text.strip().splitlines()[0]}.", "Check host and port.")
+
+
+DRIVER = _Postgresql()

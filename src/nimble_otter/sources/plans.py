@@ -1,0 +1,122 @@
+"""A server's plan of a query, as a tree that reads the same for every kind of server."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+
+@dataclass(frozen=True, slots=True)
+class PlanNode:
+    """One step of a plan. `name` is what is done ("Seq Scan on reading"), `detail` the conditions that go with it,
+    `rows` how many the server expects, `cost` in the server's own unit, of this step and all under it."""
+
+    name: str
+    detail: str = ""
+    rows: float | None = None
+    cost: float | None = None
+    children: tuple[PlanNode, ...] = ()
+
+    def lines(self, depth: int = 0) -> list[tuple[int, PlanNode]]:
+        """Every step with its depth, from the top."""
+        return [(depth, self), *(line for child in self.children for line in child.lines(depth + 1))]
+
+
+def of_sqlite(rows: Sequence[tuple[int, int, int, str]]) -> PlanNode:
+    """From EXPLAIN QUERY PLAN: (id, parent, _, text)."""
+
+    def under(parent: int) -> tuple[PlanNode, ...]:
+        return tuple(PlanNode(text, children=under(own)) for own, above, _, text in rows if above == parent)
+
+    return PlanNode("query", children=under(0))
+
+
+def of_postgresql(plan: Mapping[str, Any]) -> PlanNode:
+    """From EXPLAIN (FORMAT JSON)."""
+    name = str(plan.get("Node Type", "step"))
+    if plan.get("Join Type") not in (None, "Inner"):
+        name = f"{name} ({str(plan['Join Type']).lower()})"
+    index, relation = plan.get("Index Name"), plan.get("Relation Name")
+    name += f" using {index}" if index else ""
+    name += f" on {relation}" if relation else ""
+    keys = ("Filter", "Index Cond", "Hash Cond", "Merge Cond", "Join Filter", "Recheck Cond", "Sort Key", "Group Key")
+    detail = "; ".join(f"{key.lower()}: {_flat(plan[key])}" for key in keys if plan.get(key))
+    return PlanNode(
+        name, detail, plan.get("Plan Rows"), plan.get("Total Cost"),
+        tuple(of_postgresql(child) for child in plan.get("Plans", [])),
+    )  # fmt: skip
+
+
+def of_mariadb(plan: Mapping[str, Any]) -> PlanNode:
+    """From EXPLAIN FORMAT=JSON: nested blocks, of which tables and operations are kept."""
+    return replace(PlanNode("query", children=_blocks(plan.get("query_block", plan))), cost=_cost(plan))
+
+
+def _cost(plan: Mapping[str, Any]) -> float | None:
+    cost = (plan.get("query_block") or {}).get("cost") if isinstance(plan.get("query_block"), Mapping) else None
+    return float(cost) if cost is not None else None
+
+
+def _blocks(block: Any) -> tuple[PlanNode, ...]:
+    found: list[PlanNode] = []
+    if isinstance(block, list):
+        for item in block:
+            found += _blocks(item)
+    elif isinstance(block, Mapping):
+        for name, inner in block.items():
+            if name == "table" and isinstance(inner, Mapping):
+                found.append(_table(inner))
+            elif isinstance(inner, Mapping) and name not in ("cost_info",):
+                found.append(PlanNode(name.replace("_", " "), children=_blocks(inner)))
+            elif isinstance(inner, list) and any(isinstance(item, Mapping) for item in inner):
+                blocks = _blocks(inner)
+                found += blocks if name == "nested_loop" else (PlanNode(name.replace("_", " "), children=blocks),)
+    return tuple(found)
+
+
+_ACCESS = {
+    "ALL": "read all of", "const": "one row of", "eq_ref": "look up", "ref": "look up", "range": "range of",
+    "index": "read the index of",
+}  # fmt: skip
+
+
+def _table(table: Mapping[str, Any]) -> PlanNode:
+    access = str(table.get("access_type", "read"))
+    how = _ACCESS.get(access, access)
+    name = f"{how} {table.get('table_name', '')}" + (f" using {table['key']}" if table.get("key") else "")
+    detail = str(table.get("attached_condition", ""))
+    rows = table.get("rows", table.get("rows_examined_per_scan"))
+    return PlanNode(
+        name, detail, rows, table.get("cost"), _blocks({k: v for k, v in table.items() if k == "materialized"})
+    )
+
+
+def of_documents(explained: Mapping[str, Any]) -> PlanNode:
+    """From the explain command: the winning plan's stages."""
+    planner = explained.get("queryPlanner") or {}
+    stages = explained.get("stages")
+    if not planner and isinstance(stages, list):
+        children = []
+        for stage in stages:
+            name, inner = next(iter(stage.items()))
+            children.append(of_documents(inner) if name == "$cursor" else PlanNode(name, _flat(inner)))
+        return PlanNode("pipeline", children=tuple(children))
+    winning = planner.get("winningPlan") or {}
+    return _stage(winning) if winning else PlanNode("query", _flat(explained))
+
+
+def _stage(stage: Mapping[str, Any]) -> PlanNode:
+    inner = [stage[k] for k in ("inputStage", "queryPlan") if isinstance(stage.get(k), Mapping)]
+    inner += [s for s in stage.get("inputStages", []) if isinstance(s, Mapping)]
+    name = str(stage.get("stage", "stage")) + (f" using {stage['indexName']}" if stage.get("indexName") else "")
+    words = {"COLLSCAN": "read the whole collection", "IXSCAN": "read an index", "FETCH": "fetch documents"}
+    for word, plain in words.items():
+        name = re.sub(rf"^{word}\b", plain, name)
+    detail = "; ".join(f"{k}: {_flat(stage[k])}" for k in ("filter", "indexBounds", "sortPattern") if stage.get(k))
+    return PlanNode(name, detail, children=tuple(_stage(s) for s in inner))
+
+
+def _flat(value: Any) -> str:
+    return ", ".join(map(str, value)) if isinstance(value, list) else str(value)

@@ -1,0 +1,160 @@
+"""Reading a relational catalogue through SQLAlchemy's inspector, a schema at a time, in bulk."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from functools import partial
+from typing import TYPE_CHECKING, Any
+
+from nimble_otter.sources.catalogue import ColumnInfo, Definition, ForeignKey, TableInfo
+
+if TYPE_CHECKING:
+    from sqlalchemy import Engine, Inspector
+
+_WORDS = [
+    (re.compile(r"BLOB|BINARY|BYTEA|IMAGE", re.I), "binary"),
+    (re.compile(r"JSON|HSTORE|XML", re.I), "nested"),
+    (re.compile(r"\[\]|ARRAY", re.I), "list"),
+    (re.compile(r"INTERVAL|RANGE|POINT|GEOM", re.I), "text"),
+    (re.compile(r"DATE.*TIME|TIMESTAMP|DATETIME", re.I), "time"),
+    (re.compile(r"DATE", re.I), "date"),
+    (re.compile(r"BOOL", re.I), "yes/no"),
+    (re.compile(r"INT|REAL|FLOA|DOUB|NUM|DEC|SERIAL|MONEY|YEAR", re.I), "number"),
+    (re.compile(r"CHAR|CLOB|TEXT|UUID|ENUM|SET|INET|CIDR|TIME", re.I), "text"),
+]
+
+
+def word_of(declared: str) -> str:
+    """The plain word for a declared type."""
+    return next((word for pattern, word in _WORDS if pattern.search(declared)), "any" if not declared else "text")
+
+
+def label_of(schema: str | None, name: str, default: str | None) -> str:
+    """What queries call a table: with its schema where that is not the default one."""
+    return name if not schema or schema == default else f"{schema}.{name}"
+
+
+def read_tables(
+    inspector: Inspector,
+    schemas: Sequence[str | None],
+    default: str | None,
+    names: Sequence[str] | None = None,
+    declared: Callable[[str, str], dict[str, str]] | None = None,
+) -> list[TableInfo]:
+    """Tables, views and materialized views of some schemas, or only those in `names`, with columns, keys and foreign
+    keys. `declared(schema, table)` gives the type names as they were written, where the dialect changes them."""
+    from sqlalchemy.engine.reflection import ObjectKind
+
+    found = []
+    for schema in schemas:
+        own: dict[str, Any] = {"schema": schema, "kind": ObjectKind.ANY}
+        if names is not None:
+            own["filter_names"] = list(names)
+        columns: dict[Any, Any] = inspector.get_multi_columns(**own)
+        keys: dict[Any, Any] = inspector.get_multi_pk_constraint(**own)
+        foreign: dict[Any, Any] = inspector.get_multi_foreign_keys(**own)
+        views = set(inspector.get_view_names(schema))
+        stored = set(_quietly(partial(inspector.get_materialized_view_names, schema)))
+        for (_, name), infos in columns.items():
+            label = label_of(schema, name, default)
+            links = _foreign(label, foreign.get((schema, name)) or [], schema, default)
+            key = (keys.get((schema, name)) or {}).get("constrained_columns") or []
+            written = declared(schema or "", name) if declared is not None else {}
+            made = tuple(_column(info, key, links, written.get(info["name"])) for info in infos)
+            kind = "materialized view" if name in stored else ("view" if name in views else "table")
+            found.append(TableInfo(label, kind, made, schema=label[: -len(name) - 1], foreign=links))
+    return found
+
+
+def _foreign(label: str, infos: list[Any], schema: str | None, default: str | None) -> tuple[ForeignKey, ...]:
+    return tuple(
+        ForeignKey(
+            label,
+            tuple(info["constrained_columns"]),
+            label_of(info.get("referred_schema") or schema, info["referred_table"], default),
+            tuple(info["referred_columns"] or info["constrained_columns"]),
+        )
+        for info in infos
+    )
+
+
+def _column(info: Any, key: list[str], links: tuple[ForeignKey, ...], written: str | None) -> ColumnInfo:
+    name = info["name"]
+    declared = written if written is not None else _type_text(info["type"])
+    refers = next(
+        (f"{link.target}.{link.referred[link.columns.index(name)]}" for link in links if name in link.columns), ""
+    )
+    generated = (info.get("computed") or {}).get("sqltext", "") or ("identity" if info.get("identity") else "")
+    if not generated and info.get("autoincrement") is True and name in key:
+        generated = "identity"
+    return ColumnInfo(
+        name, declared, word_of(declared), key.index(name) + 1 if name in key else 0, refers, bool(info["nullable"]),
+        str(info.get("default") or ""), generated, info.get("comment") or "",
+    )  # fmt: skip
+
+
+def _type_text(kind: Any) -> str:
+    from sqlalchemy.exc import SQLAlchemyError
+
+    try:
+        text = str(kind)
+    except (SQLAlchemyError, NotImplementedError):
+        return type(kind).__name__
+    return re.sub(r' COLLATE "?\w+"?', "", text)
+
+
+def describe(inspector: Inspector, engine: Engine, name: str, schema: str | None, kind: str) -> Definition:
+    """Constraints, indexes, comment, and the definition as this dialect would write it."""
+    constraints: list[tuple[str, str]] = []
+    if kind == "table":
+        key = _quietly(lambda: [inspector.get_pk_constraint(name, schema)])
+        for info in key:
+            if info["constrained_columns"]:
+                constraints.append((info.get("name") or "", f"primary key ({', '.join(info['constrained_columns'])})"))
+        for info in _quietly(lambda: inspector.get_foreign_keys(name, schema)):
+            options = " ".join(f"{k} {v}" for k, v in (info.get("options") or {}).items() if isinstance(v, str)).lower()
+            text = f"({', '.join(info['constrained_columns'])}) refers to {info['referred_table']}"
+            text += f" ({', '.join(info['referred_columns'])}) {options}"
+            constraints.append((info.get("name") or "", text.strip()))
+        for info in _quietly(lambda: inspector.get_unique_constraints(name, schema)):
+            constraints.append((info.get("name") or "", f"unique ({', '.join(info['column_names'])})"))
+        for info in _quietly(lambda: inspector.get_check_constraints(name, schema)):
+            constraints.append((info.get("name") or "", f"check ({info['sqltext']})"))
+    indexes = []
+    for index in _quietly(lambda: inspector.get_indexes(name, schema)):
+        columns: list[Any] = index.get("expressions") or index["column_names"]
+        said = ", ".join(str(c) for c in columns if c)
+        indexes.append((index.get("name") or "", f"{'unique ' if index['unique'] else ''}({said})"))
+    comment = _quietly(lambda: [inspector.get_table_comment(name, schema)])
+    return Definition(
+        definition_text(inspector, engine, name, schema, kind), tuple(constraints), tuple(indexes),
+        (comment[0].get("text") if comment else "") or "",
+    )  # fmt: skip
+
+
+def definition_text(inspector: Inspector, engine: Engine, name: str, schema: str | None, kind: str) -> str:
+    """CREATE TABLE with its indexes, or a view's query, by the dialect's own compiler."""
+    from sqlalchemy import MetaData, Table
+    from sqlalchemy.exc import SQLAlchemyError
+    from sqlalchemy.schema import CreateIndex, CreateTable
+
+    if kind != "table":
+        return next(iter(_quietly(lambda: [inspector.get_view_definition(name, schema)])), "") or ""
+    try:
+        table = Table(name, MetaData(), schema=schema, autoload_with=engine, resolve_fks=False)
+        texts = [str(CreateTable(table).compile(engine)).strip()]
+        texts += [str(CreateIndex(index).compile(engine)).strip() for index in table.indexes]
+    except SQLAlchemyError:
+        return ""
+    return ";\n\n".join(texts) + ";"
+
+
+def _quietly(work: Callable[[], list[Any]]) -> list[Any]:
+    """What a dialect can tell; nothing where it can't."""
+    from sqlalchemy.exc import SQLAlchemyError
+
+    try:
+        return list(work())
+    except (NotImplementedError, SQLAlchemyError):
+        return []

@@ -1,0 +1,367 @@
+"""What connections to relational servers have in common: the catalogue, read-only pulls, stopping, places of errors.
+
+Catalogue, quoting and pooling are SQLAlchemy's; rows come from the driver's own cursor below it. A driver gives the
+hooks at the end of `Relational`.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import socket
+import threading
+from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager, suppress
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from nimble_otter.errors import ChangeError, Place, QueryError, SourceError, place_of
+from nimble_otter.query.conditions import nearest
+from nimble_otter.query.lazy import exp, sqlglot
+from nimble_otter.query.statements import find_parameters, split_statements
+from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
+from nimble_otter.sources.plans import PlanNode
+from nimble_otter.sources.reflect import describe, label_of, read_tables, word_of
+from nimble_otter.sources.source import Request, Run
+from nimble_otter.sources.trace import declared_kinds, trace_origins
+from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table import Field, Kind
+
+if TYPE_CHECKING:
+    from sqlalchemy import Engine, Inspector
+
+BATCH = 1000
+CONNECT_S = 8
+"""Longest wait for a server to take a connection."""
+LISTEN_S = 0.6
+"""How long a server may take to heed a cancel before the line is cut."""
+KIND_OF_WORD = {"time": Kind.TIME, "date": Kind.DATE, "yes/no": Kind.BOOL}
+
+
+class Relational:
+    """See sources.source.Connection. Only reads, except inside `transaction`."""
+
+    dialect = ""
+    word = ""
+    counts_at_once = False
+    """Whether exact counts are cheap enough to be made for every table."""
+
+    def __init__(self, engine: Engine) -> None:
+        self._engine = engine
+        self._known: dict[str, TableInfo] = {}
+        self._has_all = False
+
+    # --- catalogue ---------------------------------------------------------------------------------------------
+
+    def names(self) -> list[TableInfo]:
+        """What there is, by name alone: the first thing a long catalogue shows."""
+        with self._explained():
+            inspector = self._inspector()
+            default = self._default_schema(inspector)
+            found = []
+            for schema in self._schemas(inspector):
+                for kind, names in (
+                    ("table", inspector.get_table_names(schema)),
+                    ("view", inspector.get_view_names(schema)),
+                ):
+                    for name in names:
+                        label = label_of(schema, name, default)
+                        found.append(TableInfo(label, kind, schema=label[: -len(name) - 1]))
+            return _in_order(found)
+
+    def tables(self) -> list[TableInfo]:
+        with self._explained():
+            inspector = self._inspector()
+            default = self._default_schema(inspector)
+            found = read_tables(inspector, self._schemas(inspector), default, declared=self._declared)
+            estimates = self._estimates(default)
+            found = [replace(t, rows=estimates[t.name], is_estimate=True) if t.name in estimates else t for t in found]
+            found += self._others(default)
+        self._known = {t.name: t for t in found}
+        self._has_all = True
+        return _in_order(found)
+
+    def _tables_of(self, text: str) -> list[TableInfo]:
+        """The tables that a query names; read on the spot while the whole catalogue is not here yet."""
+        wanted = _names_in(text, self.dialect)
+        folded = {name.casefold() for name in wanted}
+        found = [t for t in self._known.values() if t.name.casefold() in folded]
+        if self._has_all or len(found) >= len(folded):
+            return found
+        with self._explained():
+            inspector = self._inspector()
+            default = self._default_schema(inspector)
+            by_schema: dict[str | None, list[str]] = {}
+            for name in wanted:
+                own, _, bare = name.rpartition(".")
+                by_schema.setdefault(own or default, []).append(bare)
+            for schema, names in by_schema.items():
+                for table in read_tables(inspector, [schema], default, names, self._declared):
+                    self._known[table.name] = table
+        return [t for t in self._known.values() if t.name.casefold() in folded]
+
+    def count(self, table: str) -> int:
+        from sqlalchemy import func, select
+
+        text = select(func.count()).select_from(self._clause_of(table))
+        with self._explained(), self._engine.connect() as connection:
+            return int(connection.execute(text).scalar_one())
+
+    def describe(self, table: TableInfo) -> Definition:
+        """The definition of one entry of the catalogue. Raises: SourceError's."""
+        with self._explained():
+            own = self._definition(table)
+            if own is not None and table.kind in ("routine", "sequence"):
+                return Definition(own)
+            found = describe(self._inspector(), self._engine, table.bare, table.schema or None, table.kind)
+        return found if own is None else replace(found, text=own)
+
+    def shapes(self, collection: str, sample: int = 1000) -> Shapes:
+        raise SourceError(f"{self.word} has no collections.")
+
+    def select_all(self, table: str) -> str:
+        return f"select *\nfrom {self.quoted(table)}"
+
+    def quoted(self, name: str) -> str:
+        """A table's or column's name as this dialect writes it, quoted only where it must be."""
+        prepare = self._engine.dialect.identifier_preparer
+        known = self._known.get(name)
+        if known is not None and known.schema:
+            return f"{prepare.quote(known.schema)}.{prepare.quote(known.bare)}"
+        return str(prepare.quote(name))
+
+    def _clause_of(self, name: str) -> Any:
+        from sqlalchemy import table
+
+        known = self._known.get(name)
+        return table(name) if known is None or not known.schema else table(known.bare, schema=known.schema)
+
+    def _inspector(self) -> Inspector:
+        from sqlalchemy import inspect
+
+        return inspect(self._engine)
+
+    # --- asking ------------------------------------------------------------------------------------------------
+
+    def run(self, request: Request, stop: StopToken) -> Run:
+        text = one_statement(request)
+        names = find_parameters(text)
+        with self._explained(request.text):
+            raw = self._engine.raw_connection()
+        answer = _Answer(self, raw, request.text, stop)
+        try:
+            with self._explained(request.text):
+                labels, hints = self._start(answer, text, {name: request.parameters[name] for name in names})
+        except BaseException:
+            answer.finish(is_whole=False)
+            stop.check()
+            raise
+        if not labels:
+            answer.finish(is_whole=True)
+            raise QueryError("The statement gave no rows.", "Ask with SELECT; write through Changes.")
+        try:
+            tables = self._tables_of(text)
+            origins = trace_origins(text, labels, tables, self.dialect)
+            declared = declared_kinds(origins, tables)
+        except BaseException:
+            answer.finish(is_whole=False)
+            raise
+        fields = tuple(
+            Field(label, Kind.TEXT, origin.label if origin else "", kind)
+            for label, origin, kind in zip(labels, origins, declared, strict=True)
+        )
+        found = tuple(
+            hint or KIND_OF_WORD.get(word_of(kind)) if kind else hint
+            for hint, kind in zip(hints, declared, strict=True)
+        )
+        return Run(answer.batches(), fields, found, (), text, tuple(origins))
+
+    def explain(self, request: Request, stop: StopToken = NEVER) -> PlanNode:
+        """The server's plan of a query, as a tree; the query is not run. Raises: SourceError's."""
+        text = one_statement(request)
+        values = {name: request.parameters[name] for name in find_parameters(text)}
+        with self._explained(request.text):
+            return self._plan(text, values)
+
+    def transaction(self) -> AbstractContextManager[Any]:
+        raise ChangeError(f"Writing to {self.word} is not possible yet.", "Copy the statements, or send the rows.")
+
+    def close(self) -> None:
+        self._engine.dispose()
+
+    # --- explaining --------------------------------------------------------------------------------------------
+
+    def _explained(self, text: str = "") -> AbstractContextManager[None]:
+        return _Explained(self, text)
+
+    def _hint(self, what: str, name: str, text: str) -> str:
+        """The nearest name that exists, among tables or among the columns of the tables that the text names."""
+        names: list[str] = []
+        with suppress(SourceError):
+            if what == "column":
+                names = [c.name for t in self._tables_of(text) for c in t.columns]
+            elif what == "table":
+                names = [t.name for t in (self._known.values() if self._has_all else self.names())]
+        near = nearest(name.rpartition(".")[2] if what == "column" else name, names)
+        return f"The nearest name is {near}." if near else ""
+
+    # --- what a driver gives -----------------------------------------------------------------------------------
+
+    def _schemas(self, inspector: Inspector) -> list[str | None]:
+        return [None]
+
+    def _default_schema(self, inspector: Inspector) -> str | None:
+        return inspector.default_schema_name
+
+    def _declared(self, schema: str, table: str) -> dict[str, str]:
+        """Type names as they were written, where reflection changes them."""
+        return {}
+
+    def _estimates(self, default: str | None) -> dict[str, int]:
+        return {}
+
+    def _others(self, default: str | None) -> list[TableInfo]:
+        """Routines and sequences."""
+        return []
+
+    def _definition(self, table: TableInfo) -> str | None:
+        """The server's own words for an entry, where it has them."""
+        return None
+
+    def _start(self, answer: _Answer, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
+        """Execute; set `answer.rows` to an iterator over batches. Returns the columns' names and kinds."""
+        raise NotImplementedError
+
+    def _cancel(self, raw: Any) -> None:
+        """Ask the server, from outside, to end what a connection does."""
+
+    def _plan(self, text: str, values: dict[str, Any]) -> PlanNode:
+        raise SourceError(f"{self.word} tells no plan here.")
+
+    def _say(self, problem: Exception, text: str) -> Exception | None:
+        """An error of the driver in our words; None where it is not one of the driver's."""
+        raise NotImplementedError
+
+
+class _Explained:
+    """Turns the driver's errors, wrapped by SQLAlchemy or not, into ours."""
+
+    def __init__(self, connection: Relational, text: str) -> None:
+        self._connection, self._text = connection, text
+
+    def __enter__(self) -> None:
+        return
+
+    def __exit__(self, kind: object, problem: BaseException | None, _: object) -> None:
+        if not isinstance(problem, Exception) or isinstance(problem, SourceError):
+            return
+        from sqlalchemy.exc import DBAPIError, SQLAlchemyError
+
+        inner = problem.orig if isinstance(problem, DBAPIError) and problem.orig is not None else problem
+        said = self._connection._say(inner, self._text) if isinstance(inner, Exception) else None
+        if said is None and isinstance(problem, SQLAlchemyError):
+            said = SourceError(f"The server's answer can't be used: {problem}.")
+        if said is not None:
+            raise said from None
+
+
+class _Answer:
+    """One query under way: its connection out of the pool, its rows, and how it is stopped from outside."""
+
+    def __init__(self, connection: Relational, raw: Any, text: str, stop: StopToken) -> None:
+        self._connection, self._raw, self._text, self._stop = connection, raw, text, stop
+        self.driver: Any = raw.driver_connection
+        self.rows: Iterator[Sequence[Any]] = iter(())
+        self.cursor: Any = None
+        self._done = threading.Event()
+        self._thread = threading.get_ident()
+        stop.on_stop(self._end)
+
+    def _end(self) -> None:
+        """Cancel at the server; when it does not listen, cut the line so that the lane comes free."""
+        with suppress(Exception):
+            self._connection._cancel(self.driver)
+        if threading.get_ident() != self._thread and not self._done.wait(LISTEN_S):
+            sever(self.driver)
+
+    def batches(self) -> Iterator[list[Any]]:
+        is_whole = False
+        try:
+            with self._connection._explained(self._text):
+                yield from self.rows  # type: ignore[misc]
+            is_whole = True
+        except SourceError:
+            if not self._stop.is_set():
+                raise
+        finally:
+            self.finish(is_whole)
+
+    def finish(self, is_whole: bool) -> None:
+        """Give the connection back; one whose rows were not all read is told to stop first."""
+        self._stop.forget(self._end)
+        self._done.set()
+        try:
+            if not is_whole and self.cursor is not None and not self._stop.is_set():
+                self._connection._cancel(self.driver)
+            close = getattr(self.rows, "close", None)
+            if close is not None:
+                close()
+            if self.cursor is not None:
+                self.cursor.close()
+            self._raw.close()
+        except Exception:  # a connection that can't even be closed is let go; the next run opens a new one
+            with suppress(Exception):
+                self._raw.invalidate()
+
+
+def sever(driver: Any) -> None:
+    """Shut a connection's socket from outside, so that whoever waits for it is woken with an error."""
+    with suppress(Exception):
+        copy = socket.socket(fileno=os.dup(driver.fileno()))
+        try:
+            copy.shutdown(socket.SHUT_RDWR)
+        finally:
+            copy.close()
+
+
+def one_statement(request: Request) -> str:
+    """The text of the only statement. Raises: QueryError, when there is none, are several, or a value is missing."""
+    unset = [name for name in find_parameters(request.text) if name not in request.parameters]
+    if unset:
+        raise QueryError(f"The parameter :{unset[0]} has no value.", "Give it one beside the query.")
+    statements = split_statements(request.text)
+    if len(statements) != 1:
+        raise QueryError(
+            "There is no statement to run." if not statements else "Only one statement can be run at a time.",
+            "" if not statements else "Put the caret in one, or select it.",
+        )
+    return statements[0].text
+
+
+def find_word(text: str, word: str) -> Place | None:
+    """Where a name stands in a text: whole words before parts of words."""
+    if not word:
+        return None
+    found = re.search(rf"(?<![\w]){re.escape(word)}(?![\w])", text, re.IGNORECASE) or re.search(re.escape(word), text)
+    return place_of(text, found.start(), found.end()) if found else None
+
+
+def _names_in(text: str, dialect: str) -> list[str]:
+    """The tables that a query names, with their schemas as written."""
+    try:
+        parsed = sqlglot.parse_one(text, dialect=dialect)
+    except (sqlglot.errors.SqlglotError, RecursionError, ValueError):
+        return []
+    found = []
+    for table in parsed.find_all(exp.Table):
+        if table.name:
+            found.append(f"{table.db}.{table.name}" if table.db else table.name)
+    return list(dict.fromkeys(found))
+
+
+_ORDER = {"table": 0, "collection": 0, "materialized view": 1, "view": 2, "routine": 3, "sequence": 4}
+
+
+def _in_order(found: list[TableInfo]) -> list[TableInfo]:
+    """Default schema first, tables before views before routines, then by name."""
+    return sorted(found, key=lambda t: (bool(t.schema), t.schema, _ORDER[t.kind], t.name.casefold()))
