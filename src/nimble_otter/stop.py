@@ -24,6 +24,10 @@ class StopToken:
         with self._lock:
             self._event.set()
             callbacks, self._callbacks = self._callbacks, []
+        self._call(callbacks)
+
+    def _call(self, callbacks: list[Callable[[], None]]) -> None:
+        """Reach the servers; a token whose setter must not wait does this elsewhere."""
         for callback in callbacks:
             callback()
 

@@ -158,6 +158,8 @@ class Mariadb(Server):
         self.ask("create database merrow character set utf8mb4")
         self.ask("create user otter@'127.0.0.1' identified by 'river bank'")
         self.ask("create user otter@'localhost' identified by 'river bank'")
+        self.ask("grant select on merrow.* to otter@'127.0.0.1'")
+        self.ask("grant select on merrow.* to otter@'localhost'")
         self.url = f"mariadb://root@127.0.0.1:{self.port}/merrow"
 
     def is_up(self):

@@ -329,8 +329,8 @@ def test_drafts_find_their_rows_again_and_keep_what_was_seen(bench, tmp_path):
         other.execute("insert into item (id, name) values (-5, 'first')")
         other.execute("delete from item where id = 3")
     again = Bench(bench.connection, "select * from item order by id")
-    again.edits, lost = attach(draft, again.table, again.target)
-    assert lost == 1
+    again.edits, left = attach(draft, again.table, again.target)
+    assert left.count == 1
     assert again.edits.cells[1] == {2: 3.5}
     assert again.edits.cells[2] == {3: dt.datetime(2031, 1, 2)}
     conflicts = rehearse(again.connection, again.plan).conflicts

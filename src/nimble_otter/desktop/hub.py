@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import replace
 from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 
 from nimble_otter.demo import DEMO_SOURCES, resolve
-from nimble_otter.desktop.jobs import Jobs, Report
-from nimble_otter.errors import OtterError
+from nimble_otter.desktop.jobs import Jobs, Report, is_left
+from nimble_otter.errors import OtterError, Stopped
 from nimble_otter.pull import places
 from nimble_otter.sources import Connection, Shapes, Source, TableInfo, connect
 from nimble_otter.sources.saved import load_sources, save_sources
@@ -27,11 +28,13 @@ class Hub(QObject):
         super().__init__()
         self.jobs = jobs
         self._connections: dict[str, Connection] = {}
+        self._left: list[Connection] = []
         self.tables: dict[str, list[TableInfo]] = {}
         self.errors: dict[str, OtterError] = {}
         self.shapes: dict[tuple[str, str], Shapes] = {}
         self._file = places.config_folder() / "sources.toml"
         self.sources: list[Source] = list(DEMO_SOURCES)
+        jobs.lane_left.connect(self._leave)
 
     def load(self) -> None:
         """Read the saved list."""
@@ -93,8 +96,17 @@ class Hub(QObject):
         """The source's connection, opened when it is not; call it in the source's lane only."""
         found = self._connections.get(source.url)
         if found is None:
-            found = self._connections[source.url] = self.connect_new(source)
+            found = self.connect_new(source)
+            if is_left():  # it answered too late: another lane has a connection of its own by now
+                found.close()
+                raise Stopped
+            self._connections[source.url] = found
         return found
+
+    def _leave(self, lane: str) -> None:
+        """A server that does not answer holds a connection: let it be, the next call opens another."""
+        for url in [u for u in self._connections if lane == f"source {u}"]:
+            self._left.append(self._connections.pop(url))
 
     def _drop(self, source: Source) -> None:
         """Let a connection go; in its lane."""
@@ -104,8 +116,11 @@ class Hub(QObject):
 
     def close(self) -> None:
         """Close every connection; after the lanes have ended."""
-        while self._connections:
-            self._connections.popitem()[1].close()
+        for connection in (*self._connections.values(), *self._left):
+            with suppress(OtterError):
+                connection.close()
+        self._connections.clear()
+        self._left.clear()
 
     @staticmethod
     def connect_new(source: Source, password: str | None = None) -> Connection:

@@ -2,32 +2,78 @@
 
 Work gets a stop token and a `report` function. Results come back in the main thread, queued. Work submitted under a
 key that is in use stops the earlier one, and nothing of the earlier is delivered any more.
+
+Stopping never waits: servers are told from a thread of its own, and a lane whose work does not end (a server that took
+the connection and never answers) is left behind, its waiting work going on in a new one.
 """
 
 from __future__ import annotations
 
 import itertools
+import queue
 import sys
+import threading
 import traceback
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
 from nimble_otter.errors import OtterError, Stopped
 from nimble_otter.stop import StopToken
 
-if TYPE_CHECKING:
-    from concurrent.futures import ThreadPoolExecutor
-
 Report = Callable[[Any], None]
 Work = Callable[[StopToken, Report], Any]
 LOCAL = "local"
+LISTEN_MS = 850
+"""How long stopped work may go on before its lane is left behind."""
+
+CLOSE_S = 3
+"""How long a lane may take to end when the program does: a write is rolled back, a hung server is not waited for."""
 
 
 def _nothing(_: Any) -> None:
     return
+
+
+class _Token(StopToken):
+    """Reaches servers from a thread of its own: a server that is asked to cancel may not answer either."""
+
+    def _call(self, callbacks: list[Callable[[], None]]) -> None:
+        for callback in callbacks:
+            threading.Thread(target=callback, name="stop", daemon=True).start()
+
+
+class _Lane:
+    """Work done one after the other, in a thread that the program does not wait for at its end."""
+
+    def __init__(self, name: str, threads: int) -> None:
+        self.waiting: queue.SimpleQueue[Callable[[], None] | None] = queue.SimpleQueue()
+        self.was_left = False
+        self._threads = [threading.Thread(target=self._serve, name=name, daemon=True) for _ in range(threads)]
+        for thread in self._threads:
+            thread.start()
+
+    def _serve(self) -> None:
+        _here.lane = self
+        while (work := self.waiting.get()) is not None:
+            work()
+
+    def close(self, wait_s: float) -> None:
+        for _ in self._threads:
+            self.waiting.put(None)
+        for thread in self._threads:
+            thread.join(wait_s)
+
+
+_here = threading.local()
+
+
+def is_left() -> bool:
+    """Whether the lane that asks was left behind: what it does is not wanted by anyone."""
+    lane: _Lane | None = getattr(_here, "lane", None)
+    return lane is not None and lane.was_left
 
 
 @dataclass(slots=True)
@@ -36,28 +82,33 @@ class Job:
 
     number: int
     key: str
+    lane: str
     title: str
     silent: bool
     done: Callable[[Any], None]
     failed: Callable[[OtterError], None]
     update: Callable[[Any], None]
     stopped: Callable[[], None] | None
-    token: StopToken = field(default_factory=StopToken)
+    token: StopToken = field(default_factory=_Token)
+    started: bool = False
+    ended: bool = False
 
     def stop(self) -> None:
         self.token.set()
 
 
 class Jobs(QObject):
-    """Everything that runs beside the window. `changed` when work begins, ends or says something."""
+    """Everything that runs beside the window. `changed` when work begins, ends or says something; `lane_left` with a
+    lane's name when its thread was left behind."""
 
     changed = Signal()
     crashed = Signal(str)
+    lane_left = Signal(str)
     _arrived = Signal(int, str, object)
 
     def __init__(self) -> None:
         super().__init__()
-        self._lanes: dict[str, ThreadPoolExecutor] = {}
+        self._lanes: dict[str, _Lane] = {}
         self._running: dict[int, Job] = {}
         self._numbers = itertools.count(1)
         self.progress: dict[int, Any] = {}
@@ -78,26 +129,45 @@ class Jobs(QObject):
         """Run `work(token, report)` in a lane. Callbacks run in the main thread, unless a newer job has the key."""
         for job in list(self._running.values()):
             if job.key == key:
-                job.stop()
+                self._end(job)
                 self._forget(job.number)
-        job = Job(next(self._numbers), key, title, not title, done, failed, update, stopped)
+        job = Job(next(self._numbers), key, lane, title, not title, done, failed, update, stopped)
         self._running[job.number] = job
-        if lane not in self._lanes:
-            from concurrent.futures import ThreadPoolExecutor
-
-            self._lanes[lane] = ThreadPoolExecutor(2 if lane == LOCAL else 1, thread_name_prefix=lane)
-        self._lanes[lane].submit(self._run, job, work)
+        self._lane(lane).waiting.put(lambda: self._run(job, work))
         self.changed.emit()
         return job
+
+    def _lane(self, name: str) -> _Lane:
+        if name not in self._lanes:
+            self._lanes[name] = _Lane(name, 2 if name == LOCAL else 1)
+        return self._lanes[name]
 
     def stop(self, key: str) -> None:
         for job in list(self._running.values()):
             if job.key == key:
-                job.stop()
+                self._end(job)
 
     def stop_all(self) -> None:
         for job in list(self._running.values()):
-            job.stop()
+            self._end(job)
+
+    def _end(self, job: Job) -> None:
+        job.stop()
+        if job.lane != LOCAL:
+            QTimer.singleShot(LISTEN_MS, self, lambda: self._leave(job))
+
+    def _leave(self, job: Job) -> None:
+        """Stopped work has not ended: leave its thread behind and go on in a new one."""
+        lane = self._lanes.get(job.lane)
+        if job.ended or not job.started or lane is None:
+            return
+        lane.was_left = True
+        fresh = self._lanes[job.lane] = _Lane(job.lane, 1)
+        while not lane.waiting.empty():
+            fresh.waiting.put(lane.waiting.get())
+        lane.waiting.put(None)
+        self.lane_left.emit(job.lane)
+        self._deliver(job.number, "stopped", None)
 
     def is_running(self, key: str) -> bool:
         return any(job.key == key for job in self._running.values())
@@ -111,10 +181,11 @@ class Jobs(QObject):
         return next((job for job in reversed(self._running.values()) if not job.silent), None)
 
     def close(self) -> None:
-        """Stop everything and let the lanes end."""
-        self.stop_all()
+        """Stop everything and let the lanes end, as far as they do."""
+        for job in self._running.values():
+            job.stop()
         for lane in self._lanes.values():
-            lane.shutdown(wait=True, cancel_futures=True)
+            lane.close(CLOSE_S)
         self._lanes.clear()
         self._running.clear()
 
@@ -124,17 +195,23 @@ class Jobs(QObject):
         def report(what: Any) -> None:
             self._arrived.emit(job.number, "update", what)
 
+        job.started = True
         try:
             job.token.check()
             result = work(job.token, report)
         except Stopped:
-            self._arrived.emit(job.number, "stopped", None)
+            said: tuple[str, Any] = ("stopped", None)
         except OtterError as problem:
-            self._arrived.emit(job.number, "failed", problem)
+            said = ("stopped", None) if job.token.is_set() else ("failed", problem)
         except Exception:  # a bug of ours: told whole, and the lane goes on
-            self._arrived.emit(job.number, "crashed", traceback.format_exc())
+            said = ("crashed", traceback.format_exc())
         else:
-            self._arrived.emit(job.number, "done", result)
+            said = ("done", result)
+        job.ended = True
+        try:
+            self._arrived.emit(job.number, *said)
+        except RuntimeError:  # the window is gone
+            return
 
     # --- in the main thread ------------------------------------------------------------------------------------
 

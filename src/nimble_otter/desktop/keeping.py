@@ -87,7 +87,8 @@ class Keeper:
         name = f"pull-{session.number}"
         edits = session.waiting
         if session.table is not None and session.edits.count:
-            edits = detach(session.edits, session.table, session.target)
+            shown = detach(session.edits, session.table, session.target)
+            edits = shown if edits is None else shown + edits
         try:
             draft = Draft(
                 pull_to_text(session.pull), str(session.path or ""), session.saved_text, *([edits] if edits else [])

@@ -21,6 +21,7 @@ from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.steps import Step
 from nimble_otter.sources import Fetched, Request, TableInfo, fetch
 from nimble_otter.table import Table
+from nimble_otter.table.show import grouped
 
 MOST_UNDO = 500
 
@@ -64,6 +65,8 @@ class OpenPull(QObject):
         self.drawer = "query"
         self.last_sent = ""
         self.waiting: EditDraft | None = None
+        self.other_text = ""
+        self.run_at = 0
         self._undo: list[tuple[str, Any]] = []
         self._redo: list[tuple[str, Any]] = []
 
@@ -110,7 +113,8 @@ class OpenPull(QObject):
         request = Request(text or query.text, dict(query.parameters), query.limit, query.language, query.collection)
         source = self.hub.known(self.pull.source)
         if self.edits.count and self.table is not None:
-            self.waiting = detach(self.edits, self.table, self.target)
+            shown = detach(self.edits, self.table, self.target)
+            self.waiting = shown if self.waiting is None else shown + self.waiting
         self.error, self.notice = None, ""
 
         def work(stop: Any, report: Callable[[Any], None]) -> tuple[Fetched, Target]:
@@ -143,34 +147,39 @@ class OpenPull(QObject):
             self.rows_changed.emit()
 
     def _fetched(self, result: tuple[Fetched, Target], request: Request) -> None:
+        if result[0].was_stopped and not result[0].table.rows and self.table is not None:
+            self._failed(None)  # nothing came: the rows of before stay
+            return
         fetched, self.target = result
         self.fetched, self.fetched_at, self.report = fetched, dt.datetime.now(), None
         self.runs.append(Run(request.text, fetched.first_s, fetched.all_s, fetched.table.rows))
         self.notice = ""
         if fetched.was_stopped:
-            self.notice = f"Stopped: these are the first {fetched.table.rows:,} rows only".replace(",", "\u2009")
+            self.notice = f"Stopped: these are the first {grouped(fetched.table.rows)} rows only"
+        elif fetched.lost is not None:
+            self.notice = f"The connection was lost: these are the first {grouped(fetched.table.rows)} rows only"
+            self.error = fetched.lost
         elif fetched.was_cut:
-            self.notice = f"Cut at the row limit of {request.limit:,}; more rows are at the source".replace(
-                ",", "\u2009"
-            )
+            self.notice = f"Cut at the row limit of {grouped(request.limit or 0)}; more rows are at the source"
         self.edits = Edits(fetched.table.rows)
         self._undo = [entry for entry in self._undo if entry[0] == "pull"]
         self._redo.clear()
         if self.waiting is not None:
-            self.edits, lost = attach(self.waiting, fetched.table, self.target)
-            self.waiting = None
-            if lost:
-                self.notice = f"{lost} changed rows are not in the result any more; their changes were left out"
+            self.edits, left = attach(self.waiting, fetched.table, self.target)
+            self.waiting = left if left.count and fetched.is_part else None
+            if self.waiting is not None:
+                self.notice += f"; {left.count} changed rows wait for the next run"
+            elif left.count:
+                self.notice = f"{left.count} changed rows are not in the result any more; their changes were left out"
         self._walk(fresh=True)
         self.edits_changed.emit()
         self.state_changed.emit()
 
     def _failed(self, problem: OtterError | None) -> None:
         self.error = problem
-        if self.waiting is not None and self.course is not None and self.table is not None:
-            self.waiting = None
-        if problem is None:
-            self.notice = "Stopped before the first row"
+        if self.waiting is not None and self.table is not None and self.edits.count:
+            self.waiting = None  # the rows of before are still shown with what is pending on them
+        self.notice = "Stopped before the first row" if problem is None else ""
         self.state_changed.emit()
 
     # --- shaping -----------------------------------------------------------------------------------------------

@@ -36,6 +36,9 @@ class EditDraft:
     def count(self) -> int:
         return len({*(key for key, _, _ in self.cells), *self.deleted}) + len(self.added)
 
+    def __add__(self, other: EditDraft) -> EditDraft:
+        return EditDraft(self.cells + other.cells, self.deleted + other.deleted, self.added + other.added)
+
 
 @dataclass(frozen=True, slots=True)
 class Draft:
@@ -65,10 +68,11 @@ def detach(edits: Edits, table: Table, target: Target) -> EditDraft:
     return EditDraft(tuple(cells), tuple(key(row) for row in edits.deleted), added)
 
 
-def attach(draft: EditDraft, table: Table, target: Target) -> tuple[Edits, int]:
-    """Edits on freshly fetched rows, and how many changed rows are not among them any more."""
+def attach(draft: EditDraft, table: Table, target: Target) -> tuple[Edits, EditDraft]:
+    """Edits on freshly fetched rows, and those whose rows are not among them."""
     edits = Edits(table.rows)
-    lost = 0
+    lost: list[tuple[tuple[Any, ...], dict[str, Any], dict[str, Any]]] = []
+    lost_deletes = []
     wanted = {key for key, _, _ in draft.cells} | set(draft.deleted)
     rows: dict[tuple[Any, ...], int] = {}
     if wanted and target.is_open:
@@ -77,7 +81,7 @@ def attach(draft: EditDraft, table: Table, target: Target) -> tuple[Edits, int]:
     for key, new, old in draft.cells:
         row = rows.get(key)
         if row is None:
-            lost += 1
+            lost.append((key, new, old))
             continue
         for name, value in new.items():
             place = table.index(name)
@@ -89,12 +93,12 @@ def attach(draft: EditDraft, table: Table, target: Target) -> tuple[Edits, int]:
         if key in rows:
             edits.deleted[rows[key]] = None
         else:
-            lost += 1
+            lost_deletes.append(key)
     for row, values in zip(edits.new_ids(len(draft.added)), draft.added, strict=True):
         edits.added[row] = -1
         if values:
             edits.cells[row] = {table.index(name): value for name, value in values.items()}
-    return edits, lost
+    return edits, EditDraft(tuple(lost), tuple(lost_deletes))
 
 
 def save_draft(folder: Path, name: str, draft: Draft) -> None:

@@ -8,6 +8,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
+from nimble_otter.errors import LostError
 from nimble_otter.sources.shapes import type_word
 from nimble_otter.sources.source import Connection, Request, Run
 from nimble_otter.sources.trace import Origin
@@ -21,7 +22,8 @@ SNAPSHOT_S = 0.15
 
 @dataclass(frozen=True, slots=True)
 class Fetched:
-    """Rows of one run. `was_cut`: the row limit left rows at the server. Times in seconds from the call."""
+    """Rows of one run. `was_cut`: the row limit left rows at the server; `lost`: the connection ended before all rows
+    had come. Times in seconds from the call."""
 
     table: Table
     was_cut: bool = False
@@ -30,6 +32,12 @@ class Fetched:
     all_s: float = 0.0
     sent: str = ""
     origins: tuple[Origin | None, ...] = ()
+    lost: LostError | None = None
+
+    @property
+    def is_part(self) -> bool:
+        """Whether the run ended before all the rows that were asked for had come."""
+        return self.was_stopped or self.lost is not None
 
 
 def fetch(
@@ -38,13 +46,13 @@ def fetch(
     stop: StopToken = NEVER,
     on_snapshot: Callable[[Table], None] | None = None,
 ) -> Fetched:
-    """Run a request and hold its rows, at most `request.limit`. When stopped, the rows so far are kept and said to be
-    a part. Raises: SourceError's."""
+    """Run a request and hold its rows, at most `request.limit`. When stopped, or when the connection is lost after the
+    first rows, the rows so far are kept and said to be a part. Raises: SourceError's."""
     began = time.perf_counter()
     run = connection.run(request, stop)
     builder: _Rows | _Documents = _Rows(run) if run.fields is not None else _Documents(run)
     first = shown = 0.0
-    cut = False
+    cut, lost = False, None
     try:
         for batch in run.batches:
             if stop.is_set():
@@ -59,12 +67,16 @@ def fetch(
                 on_snapshot(builder.table())
             if cut:
                 break
+    except LostError as problem:
+        if not builder.rows:
+            raise
+        lost = problem
     finally:
         close = getattr(run.batches, "close", None)
         if close is not None:
             close()
     spent = time.perf_counter() - began
-    return Fetched(builder.table(), cut, stop.is_set(), first or spent, spent, run.sent, run.origins)
+    return Fetched(builder.table(), cut, stop.is_set(), first or spent, spent, run.sent, run.origins, lost)
 
 
 class _Rows:

@@ -10,6 +10,7 @@ import os
 import re
 import socket
 import threading
+import time
 from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, suppress
 from dataclasses import replace
@@ -35,6 +36,8 @@ CONNECT_S = 8
 """Longest wait for a server to take a connection."""
 LISTEN_S = 0.6
 """How long a server may take to heed a cancel before the line is cut."""
+IDLE_S = 1
+"""A connection unused for so long is tried before it is used."""
 KIND_OF_WORD = {"time": Kind.TIME, "date": Kind.DATE, "yes/no": Kind.BOOL}
 
 
@@ -43,6 +46,8 @@ class Relational:
 
     dialect = ""
     word = ""
+    drains = False
+    """Whether the client library reads all that is left of a result when it is closed: then the line is cut."""
     counts_at_once = False
     """Whether exact counts are cheap enough to be made for every table."""
 
@@ -50,11 +55,39 @@ class Relational:
         self._engine = engine
         self._known: dict[str, TableInfo] = {}
         self._has_all = False
+        self._used_at = time.monotonic()
+
+    def _ready(self, stop: StopToken = NEVER) -> None:
+        """Open the connection again when it dropped while nobody used it. A stop wakes who waits for a hung server."""
+        if time.monotonic() - self._used_at < IDLE_S:
+            return
+        with self._explained():
+            raw = self._engine.raw_connection()
+        driver: Any = raw.driver_connection
+        number = driver.fileno() if hasattr(driver, "fileno") else None
+
+        def cut() -> None:
+            if number is not None:
+                sever(number)
+
+        stop.on_stop(cut)
+        try:
+            self._engine.dialect.do_ping(driver)
+        except Exception:  # however it failed, this connection is of no use
+            raw.invalidate()
+            self._engine.dispose()
+            stop.check()
+        else:
+            raw.close()
+        finally:
+            stop.forget(cut)
+        self._used_at = time.monotonic()
 
     # --- catalogue ---------------------------------------------------------------------------------------------
 
     def names(self) -> list[TableInfo]:
         """What there is, by name alone: the first thing a long catalogue shows."""
+        self._ready()
         with self._explained():
             inspector = self._inspector()
             default = self._default_schema(inspector)
@@ -70,6 +103,7 @@ class Relational:
             return _in_order(found)
 
     def tables(self) -> list[TableInfo]:
+        self._ready()
         with self._explained():
             inspector = self._inspector()
             default = self._default_schema(inspector)
@@ -104,11 +138,13 @@ class Relational:
         from sqlalchemy import func, select
 
         text = select(func.count()).select_from(self._clause_of(table))
+        self._ready()
         with self._explained(), self._engine.connect() as connection:
             return int(connection.execute(text).scalar_one())
 
     def describe(self, table: TableInfo) -> Definition:
         """The definition of one entry of the catalogue. Raises: SourceError's."""
+        self._ready()
         with self._explained():
             own = self._definition(table)
             if own is not None and table.kind in ("routine", "sequence"):
@@ -146,6 +182,7 @@ class Relational:
     def run(self, request: Request, stop: StopToken) -> Run:
         text = one_statement(request)
         names = find_parameters(text)
+        self._ready(stop)
         with self._explained(request.text):
             raw = self._engine.raw_connection()
         answer = _Answer(self, raw, request.text, stop)
@@ -180,6 +217,7 @@ class Relational:
         """The server's plan of a query, as a tree; the query is not run. Raises: SourceError's."""
         text = one_statement(request)
         values = {name: request.parameters[name] for name in find_parameters(text)}
+        self._ready(stop)
         with self._explained(request.text):
             return self._plan(text, values)
 
@@ -232,7 +270,11 @@ class Relational:
         """Execute; set `answer.rows` to an iterator over batches. Returns the columns' names and kinds."""
         raise NotImplementedError
 
-    def _cancel(self, raw: Any) -> None:
+    def _handle(self, driver: Any) -> Any:
+        """What `_cancel` needs to know of a connection."""
+        return driver
+
+    def _cancel(self, handle: Any) -> None:
         """Ask the server, from outside, to end what a connection does."""
 
     def _plan(self, text: str, values: dict[str, Any]) -> PlanNode:
@@ -273,6 +315,8 @@ class _Answer:
         self.driver: Any = raw.driver_connection
         self.rows: Iterator[Sequence[Any]] = iter(())
         self.cursor: Any = None
+        self._handle = connection._handle(self.driver)  # some clients may not be asked from another thread
+        self._socket = self.driver.fileno() if hasattr(self.driver, "fileno") else None
         self._done = threading.Event()
         self._thread = threading.get_ident()
         stop.on_stop(self._end)
@@ -280,9 +324,9 @@ class _Answer:
     def _end(self) -> None:
         """Cancel at the server; when it does not listen, cut the line so that the lane comes free."""
         with suppress(Exception):
-            self._connection._cancel(self.driver)
-        if threading.get_ident() != self._thread and not self._done.wait(LISTEN_S):
-            sever(self.driver)
+            self._connection._cancel(self._handle)
+        if threading.get_ident() != self._thread and not self._done.wait(LISTEN_S) and self._socket is not None:
+            sever(self._socket)
 
     def batches(self) -> Iterator[list[Any]]:
         is_whole = False
@@ -299,10 +343,14 @@ class _Answer:
     def finish(self, is_whole: bool) -> None:
         """Give the connection back; one whose rows were not all read is told to stop first."""
         self._stop.forget(self._end)
-        self._done.set()
+        self._connection._used_at = time.monotonic()
         try:
-            if not is_whole and self.cursor is not None and not self._stop.is_set():
-                self._connection._cancel(self.driver)
+            if not is_whole and self.cursor is not None:
+                if not self._stop.is_set():
+                    with suppress(Exception):
+                        self._connection._cancel(self._handle)
+                if self._connection.drains and self._socket is not None:
+                    sever(self._socket)
             close = getattr(self.rows, "close", None)
             if close is not None:
                 close()
@@ -312,12 +360,14 @@ class _Answer:
         except Exception:  # a connection that can't even be closed is let go; the next run opens a new one
             with suppress(Exception):
                 self._raw.invalidate()
+        finally:
+            self._done.set()
 
 
-def sever(driver: Any) -> None:
+def sever(number: int) -> None:
     """Shut a connection's socket from outside, so that whoever waits for it is woken with an error."""
-    with suppress(Exception):
-        copy = socket.socket(fileno=os.dup(driver.fileno()))
+    with suppress(OSError):
+        copy = socket.socket(fileno=os.dup(number))
         try:
             copy.shutdown(socket.SHUT_RDWR)
         finally:

@@ -224,7 +224,8 @@ class ColumnBuilder:
             if mask is not None:
                 array_or_none[mask] = 0
             self._data.extend(array_or_none)
-        elif kind is Kind.DECIMAL and types == {str}:
+        elif kind is Kind.DECIMAL and self.hint is kind and types == {str}:
+            self._need(values.count("") == (0 if mask is None else np.count_nonzero(mask)))
             self._data.extend(self._decimal_texts(values))
         else:
             self._data.extend(self._plain(kind, values, types))

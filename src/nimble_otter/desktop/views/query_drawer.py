@@ -231,8 +231,7 @@ class QueryDrawer(Drawer):
         if query.language == language:
             return
         name = query.collection or _collection(query)
-        kept = getattr(session, "other_text", "")
-        session.other_text = query.text  # type: ignore[attr-defined]
+        kept, session.other_text = session.other_text, query.text
         text = kept or ("{}" if language == "native" else f"select *\nfrom {name}")
         session.change(
             replace(session.pull, query=Query(text, language, name, query.parameters, query.limit)), "Language"
@@ -260,7 +259,7 @@ class QueryDrawer(Drawer):
             self._fail(f"The parameter :{unset[0]} has no value.", "Type it on the right, then run.", place)
             self._fields[unset[0]].setFocus()
             return
-        self._start = start
+        session.run_at = start
         session.run(text)
         self.ran.emit()
 
@@ -276,10 +275,10 @@ class QueryDrawer(Drawer):
     def shift_error(self) -> None:
         """The server speaks of the statement that ran; move the place to where that stands in the whole text."""
         session = self.session
-        start = getattr(self, "_start", 0)
+        start = session.run_at if session is not None else 0
         if session is None or not start or not isinstance(session.error, QueryError) or session.error.place is None:
             return
-        place, self._start = session.error.place, 0
+        place, session.run_at = session.error.place, 0
         session.error.place = place_of(session.pull.query.text, place.start + start, place.end + start)
 
     def focus_first(self) -> None:

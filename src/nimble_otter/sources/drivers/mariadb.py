@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import socket
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
@@ -45,6 +46,7 @@ class MariadbConnection(Relational):
 
     dialect = "mysql"
     word = "MariaDB"
+    drains = True
 
     def __init__(self, url: str, password: str | None) -> None:
         super().__init__(_engine(with_secret(url, password)))
@@ -82,7 +84,8 @@ class MariadbConnection(Relational):
             "select r.routine_schema, r.routine_name, r.routine_type, r.dtd_identifier, (select group_concat("
             "concat(p.parameter_name, ' ', p.dtd_identifier) order by p.ordinal_position separator ', ') "
             "from information_schema.parameters p where p.specific_schema = r.routine_schema and p.specific_name = "
-            f"r.specific_name and p.ordinal_position > 0) from information_schema.routines r where r.routine_schema {where}"
+            f"r.specific_name and p.ordinal_position > 0) from information_schema.routines r "
+            f"where r.routine_schema {where}"
         )
         sequences = (
             "select table_schema, table_name from information_schema.tables where table_type = 'SEQUENCE' "
@@ -116,6 +119,9 @@ class MariadbConnection(Relational):
     def _start(self, answer: Any, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
         from MySQLdb.cursors import SSCursor
 
+        begin = answer.driver.cursor()
+        begin.execute("start transaction read only")  # SET SESSION in an earlier query could have lifted a default
+        begin.close()
         cursor = answer.cursor = answer.driver.cursor(SSCursor)
         cursor.execute(mark_parameters(text, values, "pyformat"), values or None)
         if cursor.description is None:
@@ -123,14 +129,17 @@ class MariadbConnection(Relational):
         answer.rows = _batches(cursor)
         return [c[0] for c in cursor.description], [_hints().get(c[1]) for c in cursor.description]
 
-    def _cancel(self, raw: Any) -> None:
+    def _handle(self, driver: Any) -> int:
+        return int(driver.thread_id())
+
+    def _cancel(self, handle: int) -> None:
         """KILL QUERY from a second connection; the client library has no other way."""
         connection = self._engine.dialect.connect(
             *self._arguments()[0], **{**self._arguments()[1], "connect_timeout": 1}
         )
         try:
             cursor = connection.cursor()
-            cursor.execute(f"kill query {int(raw.thread_id())}")
+            cursor.execute(f"kill query {handle}")
             cursor.close()
         finally:
             connection.close()
@@ -164,7 +173,7 @@ class MariadbConnection(Relational):
         if code in (1040, 1203, 1226):
             return ConnectError("The server has too many connections open.", "Try again later, or ask its keeper.")
         if code in (2003, 2002, 2005):
-            return _say_connect(message)
+            return _say_connect(message, self._engine.url.host or "localhost", self._engine.url.port or 3306)
         if code == 2026 or "SSL" in message or "TLS" in message:
             return ConnectError(f"TLS failed: {message}.", "Check the TLS setting and the certificate in the source.")
         if code in (2006, 2013, 2055, 4031, 1927):
@@ -209,7 +218,7 @@ def _engine(url: str) -> Engine:
     options: dict[str, Any] = {"conv": converters, "charset": "utf8mb4", "use_unicode": True}
     if "connect_timeout" not in made.query:
         options["connect_timeout"] = CONNECT_S
-    engine = create_engine(made, connect_args=options, pool_pre_ping=True, pool_size=2, max_overflow=2, pool_timeout=5)
+    engine = create_engine(made, connect_args=options, pool_size=2, max_overflow=2, pool_timeout=5)
 
     @event.listens_for(engine, "connect")
     def prepare(connection: Any, record: object) -> None:
@@ -241,14 +250,18 @@ def _syntax_place(text: str, message: str) -> Place | None:
     return place_of(text, at, at + (word.end() if word else 1)) if at >= 0 else None
 
 
-def _say_connect(text: str) -> SourceError:
-    low = text.lower()
-    if ("unknown" in low and "host" in low) or "name or service" in low or "not known" in low:
+def _say_connect(text: str, host: str, port: int) -> SourceError:
+    """The client library tells one number for most reasons; knocking at the port tells which it is."""
+    try:
+        socket.create_connection((host, port), 2).close()
+    except socket.gaierror:
         return ConnectError("The host's name is not known.", "Check its spelling.")
-    if "(111" in text or "refused" in low:
+    except ConnectionRefusedError:
         return ConnectError("No server answers at this host and port: refused.", "Check the port, or start the server.")
-    if "(110" in text or "timed out" in low or "115" in text:
+    except TimeoutError:
         return TimeoutError_("The server did not answer in time.", "Check the host and port; a firewall may drop it.")
+    except OSError as problem:
+        return ConnectError(f"The server could not be reached: {problem.strerror}.", "Check the host and port.")
     return ConnectError(f"The server could not be reached: {text.rstrip('.')}.", "Check the host and port.")
 
 

@@ -114,8 +114,8 @@ class PostgresqlConnection(Relational):
         answer.rows = _batches(first, rows)
         return [c.name for c in cursor.description], [_HINTS.get(c.type_code) for c in cursor.description]
 
-    def _cancel(self, raw: Any) -> None:
-        raw.cancel_safe(timeout=1)
+    def _cancel(self, handle: Any) -> None:
+        handle.cancel_safe(timeout=1)
 
     def _plan(self, text: str, values: dict[str, Any]) -> PlanNode:
         marked = mark_parameters(f"explain (format json) {text}", values, "pyformat")
@@ -163,7 +163,7 @@ def _engine(url: str) -> Engine:
     made = make_url(url).set(drivername="postgresql+psycopg")
     options: dict[str, Any] = {} if "connect_timeout" in made.query else {"connect_timeout": CONNECT_S}
     options.update(application_name="nimble-otter", keepalives_idle=20, keepalives_interval=5, keepalives_count=3)
-    engine = create_engine(made, connect_args=options, pool_pre_ping=True, pool_size=2, max_overflow=2, pool_timeout=5)
+    engine = create_engine(made, connect_args=options, pool_size=2, max_overflow=2, pool_timeout=5)
 
     @event.listens_for(engine, "connect")
     def prepare(connection: Any, record: object) -> None:

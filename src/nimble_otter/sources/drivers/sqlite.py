@@ -94,8 +94,8 @@ class SqliteConnection(Relational):
         answer.rows = _batches(cursor)
         return [column[0] for column in cursor.description], [None] * len(cursor.description)
 
-    def _cancel(self, raw: Any) -> None:
-        raw.interrupt()
+    def _cancel(self, handle: Any) -> None:
+        handle.interrupt()
 
     def _plan(self, text: str, values: dict[str, Any]) -> PlanNode:
         return of_sqlite(self._ask(f"explain query plan {text}", values))

@@ -1,0 +1,63 @@
+"""A line between client and server that can be slow, silent or cut: a loopback proxy in threads."""
+
+import contextlib
+import socket
+import threading
+import time
+
+
+class Line:
+    """Forwards 127.0.0.1:port to a server. `delay_s` is added each way, `bytes_s` limits what comes back; `hold` stops
+    forwarding (nothing is closed), `cut` closes every connection, `refuse` closes each new one at once."""
+
+    def __init__(self, port, delay_s=0.0, bytes_s=None):
+        self._to, self.delay_s, self.bytes_s = port, delay_s, bytes_s
+        self._open = threading.Event()
+        self._open.set()
+        self._pairs, self.is_refusing = [], False
+        self._listener = socket.create_server(("127.0.0.1", 0))
+        self.port = self._listener.getsockname()[1]
+        threading.Thread(target=self._serve, daemon=True).start()
+
+    def _serve(self):
+        with contextlib.suppress(OSError):
+            while True:
+                client, _ = self._listener.accept()
+                if self.is_refusing:
+                    client.close()
+                    continue
+                server = socket.create_connection(("127.0.0.1", self._to))
+                self._pairs += [client, server]
+                threading.Thread(target=self._carry, args=(client, server, None), daemon=True).start()
+                threading.Thread(target=self._carry, args=(server, client, self.bytes_s), daemon=True).start()
+
+    def _carry(self, source, target, bytes_s):
+        with contextlib.suppress(OSError):
+            while data := source.recv(16384):
+                if self.delay_s:
+                    time.sleep(self.delay_s)
+                if bytes_s:
+                    time.sleep(len(data) / bytes_s)
+                self._open.wait()
+                target.sendall(data)
+        for end in (source, target):
+            with contextlib.suppress(OSError):
+                end.shutdown(socket.SHUT_RDWR)
+
+    def hold(self):
+        self._open.clear()
+
+    def go_on(self):
+        self._open.set()
+
+    def cut(self):
+        for end in self._pairs:
+            with contextlib.suppress(OSError):
+                end.shutdown(socket.SHUT_RDWR)
+
+    def close(self):
+        self._listener.close()
+        self._open.set()
+        self.cut()
+        for end in self._pairs:
+            end.close()

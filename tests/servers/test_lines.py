@@ -1,0 +1,214 @@
+"""Connections that drop, hang or crawl, on real servers through a line that does just that."""
+
+import threading
+import time
+
+import pytest
+
+from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, SourceError, Stopped, TimeoutError_
+from nimble_otter.sources import Request, Source, connect, fetch
+from nimble_otter.sources import relational as relational_module
+from nimble_otter.stop import StopToken
+from tests.servers.lines import Line
+
+SLOW = {"postgresql": "select pg_sleep(30)", "mariadb": "select sleep(30)"}
+BUSY = {
+    "postgresql": "select count(*) from pg_stat_activity where query like '%sleep(30)%' and state = 'active' "
+    "and pid <> pg_backend_pid()",
+    "mariadb": "select count(*) from information_schema.processlist where info like 'select sleep(30)%'",
+}
+MANY = {
+    "postgresql": "select n, repeat('x', 100) as t from generate_series(1, 300000) n",
+    "mariadb": "select seq, repeat('x', 100) as t from seq_1_to_300000",
+}
+
+
+@pytest.fixture(params=["postgresql", "mariadb"])
+def server(request):
+    found = request.getfixturevalue({"postgresql": "postgres", "mariadb": "mariadb"}[request.param])
+    found.kind = request.param
+    return found
+
+
+@pytest.fixture
+def line(server):
+    made = Line(server.port)
+    yield made
+    made.close()
+
+
+@pytest.fixture
+def linked(server, line, open_base, monkeypatch):
+    monkeypatch.setattr(relational_module, "IDLE_S", 0)
+    return open_base(server.url.replace(str(server.port), str(line.port)))
+
+
+def stop_after(seconds, stop):
+    timer = threading.Timer(seconds, stop.set)
+    timer.start()
+    return timer
+
+
+def test_a_stop_ends_the_servers_work_too(server, linked):
+    stop = StopToken()
+    stop_after(0.4, stop)
+    began = time.monotonic()
+    try:
+        assert fetch(linked, Request(SLOW[server.kind]), stop).was_stopped
+    except Stopped:
+        pass  # where the server answers a cancel with an error
+    assert time.monotonic() - began < 5
+    assert server.ask(BUSY[server.kind])[0][0] == 0
+    assert fetch(linked, Request("select 1 as a")).table.rows == 1
+
+
+def test_a_stop_while_rows_stream_keeps_them(server, linked):
+    stop = StopToken()
+    fetched = fetch(linked, Request(MANY[server.kind]), stop, lambda table: stop.set())
+    assert fetched.was_stopped
+    assert 0 < fetched.table.rows < 300_000
+    assert fetch(linked, Request("select 1 as a")).table.rows == 1
+
+
+def test_a_server_that_hangs_lets_go_when_stopped(server, linked, line):
+    line.hold()
+    stop = StopToken()
+    stop_after(0.3, stop)
+    began = time.monotonic()
+    with pytest.raises((Stopped, SourceError)):
+        fetch(linked, Request("select 1 as a"), stop)
+    assert time.monotonic() - began < 10
+    line.go_on()
+    assert fetch(linked, Request("select 1 as a")).table.rows == 1
+
+
+def test_a_connection_that_dropped_while_idle_is_opened_again_unnoticed(linked, line):
+    assert fetch(linked, Request("select 1 as a")).table.rows == 1
+    line.cut()
+    assert fetch(linked, Request("select 2 as a")).table.columns[0].values() == [2]
+    line.cut()
+    assert "reading" in [t.name for t in linked.tables()]
+
+
+def test_a_connection_lost_while_rows_come_keeps_the_rows(server, linked, line):
+    def cut(table):
+        line.cut()
+
+    fetched = fetch(linked, Request(MANY[server.kind]), on_snapshot=cut)
+    assert isinstance(fetched.lost, LostError)
+    assert fetched.is_part
+    assert 0 < fetched.table.rows < 300_000
+    assert fetch(linked, Request("select 1 as a")).table.rows == 1
+
+
+def test_a_server_that_ends_the_connection_is_lost_and_can_be_asked_again(server, linked):
+    kill = {
+        "postgresql": "select pg_terminate_backend(pid) from pg_stat_activity where query like '%sleep(30)%' "
+        "and pid <> pg_backend_pid()",
+        "mariadb": "select concat('kill ', id) from information_schema.processlist where info like 'select sleep(30)%'",
+    }[server.kind]
+
+    def end():
+        rows = server.ask(kill)
+        if server.kind == "mariadb":
+            server.ask(rows[0][0])
+
+    timer = threading.Timer(0.5, end)
+    timer.start()
+    with pytest.raises(LostError, match="lost"):
+        fetch(linked, Request(SLOW[server.kind]))
+    timer.join()
+    assert fetch(linked, Request("select 1 as a")).table.rows == 1
+
+
+def test_a_slow_line_still_shows_its_first_rows_early(server, open_base):
+    line = Line(server.port, delay_s=0.02, bytes_s=125_000)  # 1 Mbit/s
+    connection = open_base(server.url.replace(str(server.port), str(line.port)))
+    try:
+        fetched = fetch(connection, Request("select * from reading", limit=2000))
+        assert fetched.table.rows == 2000
+        assert fetched.first_s < fetched.all_s
+        stop = StopToken()
+        stop_after(0.5, stop)
+        began = time.monotonic()
+        try:
+            assert fetch(connection, Request(MANY[server.kind]), stop).was_stopped
+        except Stopped:
+            pass  # before the first rows were through
+        assert time.monotonic() - began < 8
+    finally:
+        connection.close()
+        line.close()
+
+
+def test_why_a_connection_fails_is_said_in_plain_words(server, monkeypatch, tmp_path):
+    monkeypatch.setattr(relational_module, "CONNECT_S", 2)
+    base, own = server.url, f"{server.port}"
+    user = base.split("//")[1].split("@")[0]
+
+    def failing(url, password=None):
+        with pytest.raises(SourceError) as caught:
+            connect(Source("x", url), password).close()
+        assert "river bank" not in str(caught.value)
+        return caught.value
+
+    assert isinstance(failing(base.replace(f"{user}@", "otter@"), "wrong river bank"), AuthError)
+    assert "no database" in str(failing(base.replace("merrow", "nowhere"))).lower() or "Unknown database" in str(
+        failing(base.replace("merrow", "nowhere"))
+    )
+    refused = failing(base.replace(own, "9"))
+    assert isinstance(refused, ConnectError)
+    assert "refused" in str(refused)
+    assert "name" in str(failing(base.replace("127.0.0.1", "no-such-host.invalid")))
+    missing = tmp_path / "none.pem"
+    option = "sslmode=verify-full&sslrootcert" if server.kind == "postgresql" else "ssl_mode=VERIFY_CA&ssl_ca"
+    assert "TLS" in str(failing(f"{base}?{option}={missing}"))
+    silent = Line(server.port)
+    silent.hold()
+    wait = "connect_timeout=2" if server.kind == "postgresql" else "connect_timeout=1&read_timeout=1"
+    assert isinstance(failing(base.replace(own, str(silent.port)) + f"?{wait}"), (TimeoutError_, LostError))
+    silent.close()
+
+
+def test_passwords_work_and_are_nowhere_to_be_seen(server, open_base):
+    user = server.url.split("//")[1].split("@")[0]
+    connection = connect(Source("x", server.url.replace(f"{user}@", "otter@")), "river bank")
+    try:
+        assert fetch(connection, Request("select 1 as a")).table.rows == 1
+        with pytest.raises(QueryError) as caught:
+            fetch(connection, Request("select nothing_here from nowhere"))
+        assert "river bank" not in str(caught.value) + repr(connection.__dict__)
+    finally:
+        connection.close()
+
+
+def test_nothing_can_be_written_by_a_query(server, linked):
+    for text in (
+        "delete from reading", "create table own (a int)", "update station set name = 'x'",
+        "insert into river (river_id) values (99)",
+    ):  # fmt: skip
+        with pytest.raises(QueryError, match="reading only|gave no rows"):
+            fetch(linked, Request(text))
+    for text in ("set session transaction read write", "commit", "rollback"):
+        with pytest.raises(SourceError):
+            fetch(linked, Request(text))
+        with pytest.raises(QueryError, match="reading only"):
+            fetch(linked, Request("update station set name = 'x'"))
+    assert server.ask("select count(*) from reading", "merrow")[0][0] == 4200
+
+
+def test_too_many_connections_are_said(server):
+    if server.kind == "postgresql":
+        server.ask("create role crowd login connection limit 0")
+        url = server.url.replace("postgres@", "crowd@")
+    else:
+        server.ask("create or replace user crowd@'127.0.0.1' with max_user_connections 1")
+        server.ask("create or replace user crowd@'localhost' with max_user_connections 1")
+        url = server.url.replace("root@", "crowd@").replace("/merrow", "")
+    kept = None
+    with pytest.raises(ConnectError, match="too many connections"):
+        for _ in range(2):
+            made = connect(Source("x", url))
+            kept = kept or made
+    if kept is not None:
+        kept.close()
