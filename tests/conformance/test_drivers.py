@@ -39,7 +39,7 @@ def relational(request, open_base):
 
 
 def test_every_driver_file_offers_one_driver():
-    assert [driver.key for driver in all_drivers()] == ["mariadb", "mongodb", "postgresql", "sqlite"]
+    assert [driver.key for driver in all_drivers()] == ["mariadb", "mongodb", "other", "postgresql", "sqlite"]
     for url, key in (("sqlite:////a.db", "sqlite"), ("/some/file", "sqlite"), ("mongodb://h/d", "mongodb"),
                      ("postgres://h/d", "postgresql"), ("mysql://h/d", "mariadb")):  # fmt: skip
         assert driver_for(url).key == key

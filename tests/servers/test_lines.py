@@ -187,7 +187,7 @@ def test_nothing_can_be_written_by_a_query(server, linked):
         "delete from reading", "create table own (a int)", "update station set name = 'x'",
         "insert into river (river_id) values (99)",
     ):  # fmt: skip
-        with pytest.raises(QueryError, match="reading only|gave no rows"):
+        with pytest.raises(QueryError, match=r"reading only|gave no rows"):
             fetch(linked, Request(text))
     for text in ("set session transaction read write", "commit", "rollback"):
         with pytest.raises(SourceError):
@@ -205,10 +205,8 @@ def test_too_many_connections_are_said(server):
         server.ask("create or replace user crowd@'127.0.0.1' with max_user_connections 1")
         server.ask("create or replace user crowd@'localhost' with max_user_connections 1")
         url = server.url.replace("root@", "crowd@").replace("/merrow", "")
-    kept = None
+    kept = connect(Source("x", url)) if server.kind == "mariadb" else None
     with pytest.raises(ConnectError, match="too many connections"):
-        for _ in range(2):
-            made = connect(Source("x", url))
-            kept = kept or made
+        connect(Source("x", url))
     if kept is not None:
         kept.close()

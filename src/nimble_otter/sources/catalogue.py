@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
 
 HOLDS_ROWS = ("table", "view", "materialized view", "collection")
 """Kinds of entries that can be opened as a pull."""
@@ -85,24 +87,29 @@ class TableInfo:
 
 @dataclass(frozen=True, slots=True)
 class Shape:
-    """One field set: `fields` are its labels, nested ones with their size ("flood{4}", "readings[ ]")."""
+    """One field set: `fields` are its labels, nested ones with their size ("flood{4}", "readings[ ]"); `types` as in
+    Shapes, of this shape's documents alone; `example` is one of them."""
 
     name: str
     share: float
     fields: tuple[str, ...]
     variants: int = 1
+    types: dict[str, dict[str, float]] = field(default_factory=dict)
+    example: Mapping[str, Any] | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Shapes:
     """What a sample says of a collection. `types` maps each dotted path to the share of sampled documents by type
-    word; what is short of 1 is missing. `differing` are the paths with more than one type or partly missing."""
+    word; what is short of 1 is missing (`path[]` stands for the items of a list). `indexed` are the paths that lead an
+    index, so that searching them is fast. `differing` are the paths with more than one type or partly missing."""
 
     collection: str
     sampled: int
     total: int
     shapes: tuple[Shape, ...]
     types: dict[str, dict[str, float]]
+    indexed: tuple[str, ...] = ()
 
     @property
     def differing(self) -> tuple[str, ...]:
@@ -110,8 +117,10 @@ class Shapes:
         tops = [
             p for p, by in self.types.items() if sum(by.values()) >= 0.05 and len([t for t in by if t != "empty"]) > 1
         ]
-        rare = [p for p, by in self.types.items() if 0.9 <= sum(by.values()) < 0.9999 and p not in tops]
+        rare = [
+            p for p, by in self.types.items() if 0.9 <= sum(by.values()) < 0.9999 and p not in tops and "[]" not in p
+        ]
         return (*tops, *rare)
 
     def type_words(self) -> dict[str, set[str]]:
-        return {path: {t for t in by if t != "empty"} for path, by in self.types.items()}
+        return {path: {t for t in by if t != "empty"} for path, by in self.types.items() if "[]" not in path}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import warnings
 from collections.abc import Callable, Sequence
 from functools import partial
 from typing import TYPE_CHECKING, Any
@@ -40,20 +41,24 @@ def read_tables(
     schemas: Sequence[str | None],
     default: str | None,
     names: Sequence[str] | None = None,
-    declared: Callable[[str, str], dict[str, str]] | None = None,
+    declared: Callable[[str, str], dict[str, tuple[str, str]]] | None = None,
 ) -> list[TableInfo]:
     """Tables, views and materialized views of some schemas, or only those in `names`, with columns, keys and foreign
-    keys. `declared(schema, table)` gives the type names as they were written, where the dialect changes them."""
+    keys. `declared(schema, table)` gives by column the type as it was written and what generates it, where the dialect
+    changes the one or misses the other."""
     from sqlalchemy.engine.reflection import ObjectKind
+    from sqlalchemy.exc import SAWarning
 
     found = []
     for schema in schemas:
         own: dict[str, Any] = {"schema": schema, "kind": ObjectKind.ANY}
         if names is not None:
             own["filter_names"] = list(names)
-        columns: dict[Any, Any] = inspector.get_multi_columns(**own)
-        keys: dict[Any, Any] = inspector.get_multi_pk_constraint(**own)
-        foreign: dict[Any, Any] = inspector.get_multi_foreign_keys(**own)
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", SAWarning)  # of types that the dialect does not know: they are any
+            columns: dict[Any, Any] = inspector.get_multi_columns(**own)
+            keys: dict[Any, Any] = inspector.get_multi_pk_constraint(**own)
+            foreign: dict[Any, Any] = inspector.get_multi_foreign_keys(**own)
         views = set(inspector.get_view_names(schema))
         stored = set(_quietly(partial(inspector.get_materialized_view_names, schema)))
         for (_, name), infos in columns.items():
@@ -79,15 +84,16 @@ def _foreign(label: str, infos: list[Any], schema: str | None, default: str | No
     )
 
 
-def _column(info: Any, key: list[str], links: tuple[ForeignKey, ...], written: str | None) -> ColumnInfo:
+def _column(info: Any, key: list[str], links: tuple[ForeignKey, ...], written: tuple[str, str] | None) -> ColumnInfo:
     name = info["name"]
-    declared = written if written is not None else _type_text(info["type"])
+    declared = written[0] if written is not None else _type_text(info["type"])
     refers = next(
         (f"{link.target}.{link.referred[link.columns.index(name)]}" for link in links if name in link.columns), ""
     )
     generated = (info.get("computed") or {}).get("sqltext", "") or ("identity" if info.get("identity") else "")
-    if not generated and info.get("autoincrement") is True and name in key:
+    if not generated and info.get("autoincrement") is True:
         generated = "identity"
+    generated = generated or (written[1] if written is not None else "")
     return ColumnInfo(
         name, declared, word_of(declared), key.index(name) + 1 if name in key else 0, refers, bool(info["nullable"]),
         str(info.get("default") or ""), generated, info.get("comment") or "",
@@ -136,13 +142,15 @@ def describe(inspector: Inspector, engine: Engine, name: str, schema: str | None
 def definition_text(inspector: Inspector, engine: Engine, name: str, schema: str | None, kind: str) -> str:
     """CREATE TABLE with its indexes, or a view's query, by the dialect's own compiler."""
     from sqlalchemy import MetaData, Table
-    from sqlalchemy.exc import SQLAlchemyError
+    from sqlalchemy.exc import SAWarning, SQLAlchemyError
     from sqlalchemy.schema import CreateIndex, CreateTable
 
     if kind != "table":
         return next(iter(_quietly(lambda: [inspector.get_view_definition(name, schema)])), "") or ""
     try:
-        table = Table(name, MetaData(), schema=schema, autoload_with=engine, resolve_fks=False)
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", SAWarning)
+            table = Table(name, MetaData(), schema=schema, autoload_with=engine, resolve_fks=False)
         texts = [str(CreateTable(table).compile(engine)).strip()]
         texts += [str(CreateIndex(index).compile(engine)).strip() for index in table.indexes]
     except SQLAlchemyError:
@@ -152,9 +160,11 @@ def definition_text(inspector: Inspector, engine: Engine, name: str, schema: str
 
 def _quietly(work: Callable[[], list[Any]]) -> list[Any]:
     """What a dialect can tell; nothing where it can't."""
-    from sqlalchemy.exc import SQLAlchemyError
+    from sqlalchemy.exc import SAWarning, SQLAlchemyError
 
-    try:
-        return list(work())
-    except (NotImplementedError, SQLAlchemyError):
-        return []
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", SAWarning)
+        try:
+            return list(work())
+        except (NotImplementedError, SQLAlchemyError):
+            return []

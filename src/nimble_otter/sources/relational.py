@@ -46,6 +46,7 @@ class Relational:
 
     dialect = ""
     word = ""
+    is_read_only = False
     drains = False
     """Whether the client library reads all that is left of a result when it is closed: then the line is cut."""
     counts_at_once = False
@@ -83,6 +84,13 @@ class Relational:
             stop.forget(cut)
         self._used_at = time.monotonic()
 
+    @property
+    def reader(self) -> str:
+        """sqlglot's name of the dialect; "" where it has none."""
+        return {"postgresql": "postgres", "mariadb": "mysql", "mysql": "mysql", "sqlite": "sqlite"}.get(
+            self.dialect, ""
+        )
+
     # --- catalogue ---------------------------------------------------------------------------------------------
 
     def names(self) -> list[TableInfo]:
@@ -117,7 +125,7 @@ class Relational:
 
     def _tables_of(self, text: str) -> list[TableInfo]:
         """The tables that a query names; read on the spot while the whole catalogue is not here yet."""
-        wanted = _names_in(text, self.dialect)
+        wanted = _names_in(text, self.reader)
         folded = {name.casefold() for name in wanted}
         found = [t for t in self._known.values() if t.name.casefold() in folded]
         if self._has_all or len(found) >= len(folded):
@@ -150,6 +158,8 @@ class Relational:
             if own is not None and table.kind in ("routine", "sequence"):
                 return Definition(own)
             found = describe(self._inspector(), self._engine, table.bare, table.schema or None, table.kind)
+            indexes = self._indexes(table)
+        found = found if indexes is None else replace(found, indexes=indexes)
         return found if own is None else replace(found, text=own)
 
     def shapes(self, collection: str, sample: int = 1000) -> Shapes:
@@ -198,7 +208,7 @@ class Relational:
             raise QueryError("The statement gave no rows.", "Ask with SELECT; write through Changes.")
         try:
             tables = self._tables_of(text)
-            origins = trace_origins(text, labels, tables, self.dialect)
+            origins = trace_origins(text, labels, tables, self.reader)
             declared = declared_kinds(origins, tables)
         except BaseException:
             answer.finish(is_whole=False)
@@ -251,8 +261,8 @@ class Relational:
     def _default_schema(self, inspector: Inspector) -> str | None:
         return inspector.default_schema_name
 
-    def _declared(self, schema: str, table: str) -> dict[str, str]:
-        """Type names as they were written, where reflection changes them."""
+    def _declared(self, schema: str, table: str) -> dict[str, tuple[str, str]]:
+        """By column the type as it was written and what generates it, where reflection changes or misses them."""
         return {}
 
     def _estimates(self, default: str | None) -> dict[str, int]:
@@ -264,6 +274,10 @@ class Relational:
 
     def _definition(self, table: TableInfo) -> str | None:
         """The server's own words for an entry, where it has them."""
+        return None
+
+    def _indexes(self, table: TableInfo) -> tuple[tuple[str, str], ...] | None:
+        """Names and what is indexed, where reflection misses some."""
         return None
 
     def _start(self, answer: _Answer, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:

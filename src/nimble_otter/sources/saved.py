@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import tomllib
 from pathlib import Path
+from typing import Any
 
 import tomli_w
 
@@ -23,7 +24,13 @@ def load_sources(path: Path) -> list[Source]:
         whole = tomllib.loads(path.read_text("utf-8"))
         if whole["version"] > VERSION:
             raise TooNewError(f"{path} was written by a newer Nimble Otter.", "Update it first.")
-        return [Source(str(item["name"]), str(item["url"])) for item in whole.get("source", [])]
+        return [
+            Source(
+                str(item["name"]), str(item["url"]), str(item.get("stage", "")), bool(item.get("care", False)),
+                bool(item.get("read_only", False)),
+            )
+            for item in whole.get("source", [])
+        ]  # fmt: skip
     except (tomllib.TOMLDecodeError, UnicodeDecodeError, KeyError, TypeError):
         aside = set_aside(path)
         raise CorruptError(
@@ -32,5 +39,9 @@ def load_sources(path: Path) -> list[Source]:
 
 
 def save_sources(path: Path, sources: list[Source]) -> None:
-    items = [{"name": source.name, "url": split_secret(source.url)[0]} for source in sources]
+    items = []
+    for source in sources:
+        item: dict[str, Any] = {"name": source.name, "url": split_secret(source.url)[0]}
+        marks = {"stage": source.stage, "care": source.care, "read_only": source.read_only}
+        items.append(item | {name: mark for name, mark in marks.items() if mark})
     write_text(path, tomli_w.dumps({"version": VERSION, "source": items}))

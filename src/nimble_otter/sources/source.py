@@ -12,7 +12,8 @@ from typing import Any, Protocol
 
 from nimble_otter.errors import ConnectError
 from nimble_otter.sources import drivers
-from nimble_otter.sources.catalogue import Shapes, TableInfo
+from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
+from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.trace import Origin
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind
@@ -20,10 +21,15 @@ from nimble_otter.table import Field, Kind
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """A saved source. `url` holds no password: that is in the system's keyring (see secrets.py)."""
+    """A saved source. `url` holds no password: that is in the system's keyring (see secrets.py). `stage` says what it
+    is for ("test", "production", ...), `care` that writes need one more question, `read_only` that nothing is ever
+    written."""
 
     name: str
     url: str
+    stage: str = ""
+    care: bool = False
+    read_only: bool = False
 
     @property
     def word(self) -> str:
@@ -34,13 +40,15 @@ class Source:
 
 @dataclass(frozen=True, slots=True)
 class Request:
-    """What to ask. `language` is "sql" or "native" (documents: a JSON filter or pipeline on `collection`)."""
+    """What to ask. `language` is "sql" or "native" (documents: a JSON filter or pipeline on `collection`; of a pipeline
+    only the first `stages`, when that is given)."""
 
     text: str
     parameters: Mapping[str, Any] = field(default_factory=dict)
     limit: int | None = None
     language: str = "sql"
     collection: str = ""
+    stages: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,9 +65,15 @@ class Run:
 
 
 class Connection(Protocol):
-    """An open connection; one call at a time. Errors are SourceError's."""
+    """An open connection; one call at a time. Errors are SourceError's. `counts_at_once`: counting every table is
+    cheap enough to be done unasked."""
 
     dialect: str
+    counts_at_once: bool
+    is_read_only: bool
+
+    def names(self) -> list[TableInfo]:
+        """The same by name alone, where reading all takes its time."""
 
     def tables(self) -> list[TableInfo]:
         """Tables, views or collections with their columns, not counted."""
@@ -73,8 +87,17 @@ class Connection(Protocol):
     def run(self, request: Request, stop: StopToken) -> Run:
         """Ask; the first rows may not have come yet. The token also ends the server's work."""
 
+    def describe(self, table: TableInfo) -> Definition:
+        """The definition of one entry of the catalogue."""
+
+    def explain(self, request: Request, stop: StopToken) -> PlanNode:
+        """The server's plan of a query; it is not run."""
+
     def select_all(self, table: str) -> str:
         """The query text that gives a whole table."""
+
+    def quoted(self, name: str) -> str:
+        """A name as queries write it, quoted where it must be."""
 
     def transaction(self) -> AbstractContextManager[Any]:
         """A cursor in a write transaction of its own; commits only when `commit()` was called on it."""
@@ -88,6 +111,9 @@ class Driver(Protocol):
     key: str
     word: str
     schemes: Sequence[str]
+    """Of the URLs it opens; "*" where `takes` tells."""
+
+    def takes(self, scheme: str) -> bool: ...
 
     def connect(self, url: str, password: str | None = None) -> Connection: ...
 
@@ -101,16 +127,23 @@ def all_drivers() -> list[Driver]:
 def driver_for(url: str) -> Driver:
     """The driver of a URL or a file's path. Raises: ConnectError."""
     scheme = url.split(":", 1)[0].lower() if "://" in url or url.startswith("sqlite:") else "sqlite"
-    for driver in all_drivers():
+    found = all_drivers()
+    for driver in found:
         if scheme in driver.schemes:
             return driver
-    known = ", ".join(f"{s}:" for driver in all_drivers() for s in driver.schemes)
+    for driver in found:
+        if "*" in driver.schemes and driver.takes(scheme):
+            return driver
+    known = ", ".join(f"{s}:" for driver in found for s in driver.schemes if s != "*")
     raise ConnectError(f"There is no driver for {scheme}: sources.", f"Known are {known} and SQLite files.")
 
 
 def connect(source: Source, password: str | None = None) -> Connection:
     """Open a connection. Raises: ConnectError, AuthError, TimeoutError_."""
-    return driver_for(source.url).connect(source.url, password)
+    connection = driver_for(source.url).connect(source.url, password)
+    if source.read_only:
+        connection.is_read_only = True
+    return connection
 
 
 def source_of_file(path: str | Path) -> Source:

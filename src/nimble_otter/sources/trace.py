@@ -58,11 +58,13 @@ def trace_origins(text: str, labels: Sequence[str], tables: Sequence[TableInfo],
 
 def _join_schemas(parsed: Any) -> None:
     """Write "schema.table" as one name, as the catalogue does; the bare name becomes its alias."""
+    for name in parsed.find_all(exp.Identifier):
+        name.set("this", name.this.lower())  # some dialects would tell letters' case apart, the catalogue does not
     for table in list(parsed.find_all(exp.Table)):
         if table.db:
             if not table.alias:
                 table.set("alias", exp.TableAlias(this=exp.to_identifier(table.name)))
-            table.set("this", exp.to_identifier(f"{table.db}.{table.name}".lower(), quoted=True))
+            table.set("this", exp.to_identifier(f"{table.db}.{table.name}", quoted=True))
             table.set("db", None)
 
 

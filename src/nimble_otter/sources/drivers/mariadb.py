@@ -37,6 +37,9 @@ class _Mariadb:
     word = "MariaDB"
     schemes = ("mariadb", "mysql", "mariadb+mysqldb", "mysql+mysqldb")
 
+    def takes(self, scheme: str) -> bool:
+        return scheme in self.schemes
+
     def connect(self, url: str, password: str | None = None) -> MariadbConnection:
         return MariadbConnection(url, password)
 

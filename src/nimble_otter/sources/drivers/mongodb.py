@@ -20,7 +20,8 @@ from nimble_otter.errors import (
 )
 from nimble_otter.query.conditions import nearest
 from nimble_otter.query.documents import DocumentRequest, translate_select
-from nimble_otter.sources.catalogue import Shapes, TableInfo
+from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
+from nimble_otter.sources.plans import PlanNode, of_documents
 from nimble_otter.sources.secrets import with_secret
 from nimble_otter.sources.shapes import find_shapes
 from nimble_otter.sources.source import Request, Run
@@ -38,6 +39,9 @@ class _Mongodb:
     word = "documents"
     schemes = ("mongodb", "mongodb+srv")
 
+    def takes(self, scheme: str) -> bool:
+        return scheme in self.schemes
+
     def connect(self, url: str, password: str | None = None) -> MongodbConnection:
         return MongodbConnection(url, password)
 
@@ -46,6 +50,8 @@ class MongodbConnection:
     """See sources.source.Connection. A stop closes the client from outside; the next call opens a new one."""
 
     dialect = "documents"
+    counts_at_once = True
+    is_read_only = False
 
     def __init__(self, url: str, password: str | None) -> None:
         self._url = with_secret(url, password)
@@ -92,6 +98,9 @@ class MongodbConnection:
     def _database(self) -> Any:
         return self._open()[self._database_name]
 
+    def names(self) -> list[TableInfo]:
+        return self.tables()
+
     def tables(self) -> list[TableInfo]:
         with _explained():
             names = sorted(n for n in self._database.list_collection_names() if not n.startswith("system."))
@@ -105,12 +114,50 @@ class MongodbConnection:
         with _explained():
             total = self.count(collection)
             documents = list(self._database[collection].aggregate([{"$sample": {"size": sample}}]))
-        found = self._shapes[collection] = find_shapes(collection, documents, total)
+        indexed = tuple(dict.fromkeys(columns[0] for _, columns in self._indexes(collection)))
+        found = self._shapes[collection] = find_shapes(collection, documents, total, indexed)
         return found
 
+    def _indexes(self, collection: str) -> list[tuple[str, list[str]]]:
+        """Names and paths of a collection's indexes; none where the server does not tell."""
+        from pymongo.errors import OperationFailure
+
+        with _explained():
+            try:
+                found = self._database[collection].index_information()
+            except OperationFailure:
+                return []
+        return [(name, [path for path, _ in index["key"]]) for name, index in found.items()]
+
+    def describe(self, table: TableInfo) -> Definition:
+        """The collection's options and indexes."""
+        from bson import json_util
+
+        with _explained():
+            found = [c for c in self._database.list_collections() if c["name"] == table.name]
+        options = json_util.dumps((found[0] if found else {}).get("options", {}), indent=2)
+        indexes = tuple((name, f"({', '.join(paths)})") for name, paths in self._indexes(table.name))
+        return Definition(f"collection {table.name}\noptions {options}", (), indexes)
+
+    def explain(self, request: Request, stop: StopToken) -> PlanNode:
+        wanted = self.translate(request)
+        if wanted.pipeline is not None:
+            command: dict[str, Any] = {
+                "aggregate": wanted.collection, "pipeline": list(wanted.pipeline), "cursor": {}
+            }  # fmt: skip
+        else:
+            command = {"find": wanted.collection, "filter": wanted.filter}
+            command |= {"sort": dict(wanted.sort)} if wanted.sort else {}
+        with _explained():
+            return of_documents(self._database.command("explain", command, verbosity="queryPlanner"))
+
     def select_all(self, table: str) -> str:
-        plain = table.isidentifier()
-        return f"select *\nfrom {table}" if plain else 'select *\nfrom "' + table.replace('"', '""') + '"'
+        return f"select *\nfrom {self.quoted(table)}"
+
+    def quoted(self, name: str) -> str:
+        from sqlalchemy.engine.default import DefaultDialect
+
+        return str(DefaultDialect().identifier_preparer.quote(name))
 
     def translate(self, request: Request) -> DocumentRequest:
         """The request as it would be sent. Raises: QueryError with its place."""
@@ -190,7 +237,7 @@ def _native(request: Request) -> DocumentRequest:
     except (BSONError, TypeError, ValueError) as problem:
         raise QueryError(f"A value is not what its type says: {problem}.") from None
     if isinstance(wanted, list):
-        return DocumentRequest(request.collection, pipeline=tuple(wanted))
+        return DocumentRequest(request.collection, pipeline=tuple(wanted[: request.stages]))
     if not isinstance(wanted, dict):
         raise QueryError("A filter is a JSON object, a pipeline a JSON list.", 'Write it like { "kind": "sighting" }.')
     return DocumentRequest(request.collection, wanted)

@@ -32,6 +32,9 @@ class _Postgresql:
     word = "PostgreSQL"
     schemes = ("postgresql", "postgres", "postgresql+psycopg")
 
+    def takes(self, scheme: str) -> bool:
+        return scheme in self.schemes
+
     def connect(self, url: str, password: str | None = None) -> PostgresqlConnection:
         return PostgresqlConnection(url, password)
 
@@ -100,8 +103,11 @@ class PostgresqlConnection(Relational):
 
     def _start(self, answer: Any, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
         from psycopg import ProgrammingError
+        from psycopg.types.string import TextLoader
 
         cursor = answer.cursor = answer.driver.cursor()
+        for name in _AS_TEXT:
+            cursor.adapters.register_loader(name, TextLoader)
         rows = cursor.stream(mark_parameters(text, values, "pyformat"), values or None, size=BATCH)
         try:
             first = list(islice(rows, BATCH))
@@ -167,10 +173,6 @@ def _engine(url: str) -> Engine:
 
     @event.listens_for(engine, "connect")
     def prepare(connection: Any, record: object) -> None:
-        from psycopg.types.string import TextLoader
-
-        for name in _AS_TEXT:
-            connection.adapters.register_loader(name, TextLoader)
         connection.execute("set timezone = 'UTC'")
         connection.execute("set default_transaction_read_only = on")
         connection.commit()

@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from nimble_otter.errors import ConnectError, LostError, QueryError, SourceError, place_of
+from nimble_otter.errors import ChangeError, ConnectError, LostError, QueryError, SourceError, place_of
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.plans import PlanNode, of_sqlite
 from nimble_otter.sources.relational import BATCH, Relational, find_word
@@ -24,6 +24,9 @@ class _Sqlite:
     key = "sqlite"
     word = "SQLite"
     schemes = ("sqlite",)
+
+    def takes(self, scheme: str) -> bool:
+        return scheme in self.schemes
 
     def connect(self, url: str, password: str | None = None) -> SqliteConnection:
         path = Path(re.sub(r"^sqlite:(///?)?", "", url) if url.startswith("sqlite:") else url).expanduser()
@@ -76,8 +79,9 @@ class SqliteConnection(Relational):
     def _default_schema(self, inspector: Inspector) -> str | None:
         return None
 
-    def _declared(self, schema: str, table: str) -> dict[str, str]:
-        return {row[1]: row[2] for row in self._ask(f"pragma table_xinfo({quote_name(table)})")}
+    def _declared(self, schema: str, table: str) -> dict[str, tuple[str, str]]:
+        rows = self._ask(f"pragma table_xinfo({quote_name(table)})")
+        return {row[1]: (row[2].removesuffix(" GENERATED ALWAYS"), "computed" if row[6] > 1 else "") for row in rows}
 
     def _definition(self, table: TableInfo) -> str | None:
         rows = self._ask(
@@ -85,6 +89,16 @@ class SqliteConnection(Relational):
             (table.name, table.kind),
         )
         return ";\n\n".join(row[0] for row in rows) + ";" if rows else ""
+
+    def _indexes(self, table: TableInfo) -> tuple[tuple[str, str], ...]:
+        """From their statements: reflection leaves out those over expressions."""
+        rows = self._ask("select name, sql from sqlite_master where type = 'index' and tbl_name = ?", (table.name,))
+        found = []
+        for name, text in rows:
+            said = re.search(r"\bon\b.*?(\(.*)$", text or "", re.IGNORECASE | re.DOTALL)
+            unique = "unique " if re.match(r"create\s+unique", text or "", re.IGNORECASE) else ""
+            found.append((name, unique + (said[1] if said else "of a constraint")))
+        return tuple(found)
 
     def _start(self, answer: Any, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
         cursor = answer.cursor = answer.driver.cursor()
@@ -103,6 +117,8 @@ class SqliteConnection(Relational):
     @contextmanager
     def transaction(self) -> Iterator[sqlite3.Connection]:
         """A write connection with BEGIN IMMEDIATE done; rolled back unless the block commits it."""
+        if self.is_read_only:
+            raise ChangeError("This source is marked read-only.", "Take the mark off on its page, if that is right.")
         try:
             writer = self._open(read_only=False)
             writer.execute("pragma foreign_keys = on")
