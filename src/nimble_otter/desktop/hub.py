@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+import time
 from contextlib import suppress
 from dataclasses import replace
 from typing import Any
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, Qt, Signal
 
 from nimble_otter.demo import DEMO_SOURCES, resolve
 from nimble_otter.desktop.jobs import Jobs, Report, is_left
 from nimble_otter.errors import OtterError, Stopped
 from nimble_otter.pull import places
 from nimble_otter.sources import Connection, Shapes, Source, TableInfo, connect
+from nimble_otter.sources.catalogue import Definition
 from nimble_otter.sources.saved import load_sources, save_sources
 from nimble_otter.sources.secrets import recall, remember, split_secret
 from nimble_otter.stop import StopToken
@@ -23,6 +25,7 @@ class Hub(QObject):
 
     changed = Signal(str)
     trouble = Signal(str)
+    _submit_count = Signal(object)
 
     def __init__(self, jobs: Jobs) -> None:
         super().__init__()
@@ -35,6 +38,7 @@ class Hub(QObject):
         self._file = places.config_folder() / "sources.toml"
         self.sources: list[Source] = list(DEMO_SOURCES)
         jobs.lane_left.connect(self._leave)
+        self._submit_count.connect(self._start_count, Qt.ConnectionType.QueuedConnection)
 
     def load(self) -> None:
         """Read the saved list."""
@@ -52,24 +56,39 @@ class Hub(QObject):
         same = [s for s in self.sources if s.url == source.url] or [s for s in self.sources if s.name == source.name]
         return same[0] if same else source
 
-    def add(self, source: Source, password: str | None = None) -> Source:
-        """Save a source (or find the one saved with this URL); its name is made to differ from the others."""
+    def add(self, source: Source, password: str | None = None, before: Source | None = None) -> Source:
+        """Save a source (or find the one saved with this URL), in the place of `before`; its name is made to differ
+        from the others."""
         url, inside = split_secret(source.url)
-        known = next((s for s in self.sources if s.url == url), None)
         if password or inside:
             remember(url, password or inside or "")
+        if before is not None:
+            return self._replace(before, replace(source, url=url))
+        known = next((s for s in self.sources if s.url == url), None)
         if known is not None:
             self.open(known, again=True)
             return known
         name, number = source.name or "source", 2
         while self.find(name) is not None:
             name, number = f"{source.name} {number}", number + 1
-        made = Source(name, url)
+        made = replace(source, name=name, url=url)
         self.sources.append(made)
         self._save()
         self.changed.emit("")
         self.open(made)
         return made
+
+    def _replace(self, before: Source, after: Source) -> Source:
+        if after.name != before.name and self.find(after.name) is not None:
+            after = replace(after, name=before.name)
+        self.sources = [after if s == before else s for s in self.sources]
+        self.jobs.submit(self.lane(before), f"open {before.url}", lambda *_: self._drop(before))
+        self.tables.pop(before.name, None)
+        self.errors.pop(before.name, None)
+        self._save()
+        self.changed.emit("")
+        self.open(after)
+        return after
 
     def remove(self, source: Source) -> None:
         """Forget a saved source; pulls that use it keep its URL."""
@@ -85,6 +104,11 @@ class Hub(QObject):
             save_sources(self._file, [s for s in self.sources if not s.url.startswith("demo:")])
         except OSError as problem:
             self.trouble.emit(f"The list of sources can't be saved: {problem.strerror}.")
+
+    def quoted(self, source: Source, name: str) -> str:
+        """A name as queries of this source write it. Quoting asks nothing of the server, so it may be done here."""
+        found = self._connections.get(source.url)
+        return found.quoted(name) if found is not None else name
 
     # --- in a source's lane ------------------------------------------------------------------------------------
 
@@ -138,12 +162,12 @@ class Hub(QObject):
             if again:
                 self._drop(source)
             connection = self.connection(source)
-            tables = connection.tables()
-            report(tables)
-            for place, table in enumerate(tables):
+            if source.name not in self.tables:
+                report(connection.names())
                 stop.check()
-                if table.kind != "view":
-                    tables[place] = replace(table, rows=connection.count(table.name))
+            tables = connection.tables()
+            if connection.counts_at_once:
+                self._count(source)
             return tables
 
         def show(tables: list[TableInfo]) -> None:
@@ -157,6 +181,63 @@ class Hub(QObject):
             self.changed.emit(source.name)
 
         self.jobs.submit(self.lane(source), f"open {source.url}", work, show, fail, show)
+
+    def _count(self, source: Source) -> None:
+        """Count every table one by one, on a connection of its own so that nothing waits for it."""
+
+        def work(stop: StopToken, report: Report) -> None:
+            connection = self.connect_new(source)
+            try:
+                wanted = [t for t in connection.tables() if t.kind in ("table", "collection")]
+                found: dict[str, int] = {}
+                told = time.monotonic()
+                for table in wanted:
+                    stop.check()
+                    found[table.name] = connection.count(table.name)
+                    if time.monotonic() - told > 0.3:
+                        told = time.monotonic()
+                        report(dict(found))
+                report(found)
+            finally:
+                connection.close()
+
+        self._submit_count.emit((source, work))
+
+    def _start_count(self, what: tuple[Source, Any]) -> None:
+        source, work = what
+        self.jobs.submit(
+            f"counts {source.url}", f"counts {source.url}", work, update=lambda found: self._counted(source, found)
+        )
+
+    def count_exactly(self, source: Source, table: str) -> None:
+        """Count one table at the server, in place of what it reckoned."""
+
+        def work(stop: StopToken, report: Report) -> dict[str, int]:
+            return {table: self.connection(source).count(table)}
+
+        def fail(problem: OtterError) -> None:
+            self.trouble.emit(str(problem))
+
+        self.jobs.submit(
+            self.lane(source), f"count {source.url} {table}", work, lambda found: self._counted(source, found), fail,
+            title=f"Counting {table}",
+        )  # fmt: skip
+
+    def _counted(self, source: Source, found: dict[str, int] | None) -> None:
+        tables = self.tables.get(source.name)
+        if found and tables is not None:
+            self.tables[source.name] = [
+                replace(t, rows=found[t.name], is_estimate=False) if t.name in found else t for t in tables
+            ]
+            self.changed.emit(source.name)
+
+    def define(self, source: Source, table: TableInfo, done: Any, failed: Any) -> None:
+        """The definition of one entry, in the background."""
+
+        def work(stop: StopToken, report: Report) -> Definition:
+            return self.connection(source).describe(table)
+
+        self.jobs.submit(self.lane(source), f"define {source.url}", work, done, failed)
 
     def sample(self, source: Source, collection: str) -> None:
         """Find the shapes of a collection in the background."""
@@ -185,4 +266,6 @@ class Hub(QObject):
             word = "collections" if tables and tables[0].kind == "collection" else "tables and views"
             return f"It answers: {len(tables)} {word}."
 
-        self.jobs.submit("test", "test", work, done, failed, title="Testing the source")
+        self.jobs.submit(
+            "test", "test", work, done, failed, stopped=lambda: failed(None), title="Testing the source"
+        )  # fmt: skip

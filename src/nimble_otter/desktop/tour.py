@@ -140,18 +140,22 @@ class Tour:
         hold("other survey" in hub.tables, "the file that was dropped is not in Sources")
         page = window.source_page
         window.add_source(True)
-        page.url.setText("mongodb://127.0.0.1:9/nothing")
-        page._edited()
+        page.url.setText("postgresql://reader@127.0.0.1:9/survey?sslmode=require")
+        page.url.textEdited.emit(page.url.text())
+        page.name.setText("Catchment HQ")
+        page.stage.setCurrentIndex(2)
+        page.care.setChecked(True)
         page.test.click()
         self.settle()
-        hold("refused" in page.outcome.text() and not page.save.isEnabled(), "a dead server was not told of")
+        hold("refused" in page.outcome.text() and "anyway" in page.save.text(), "a dead server was not told of")
+        hold(page.host.text() == "127.0.0.1" and page.tls.currentData() == "required", "fields and URI differ")
         self.picture("8-add-source")
         from nimble_otter.demo import resolve
         from nimble_otter.pull.places import demo_folder
 
         page.url.setText(resolve(hub.sources[1], demo_folder()).url)
         page.name.setText("Reports again")
-        page._edited()
+        page.url.textEdited.emit(page.url.text())
         page.test.click()
         self.settle()
         hold(page.save.isEnabled(), f"the document server was not reached: {page.outcome.text()}")

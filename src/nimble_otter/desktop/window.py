@@ -214,7 +214,7 @@ class Window(Frame):
 
     def open_table(self, source: Source, table: TableInfo) -> None:
         """A pull of a whole table, under the row limit."""
-        quoted = table.name if table.name.isidentifier() else '"' + table.name.replace('"', '""') + '"'
+        quoted = self.hub.quoted(source, table.name)
         query = Query(f"select *\nfrom {quoted}\n", collection=table.name if table.kind == "collection" else "")
         pull = Pull(table.name, source, query)
         found = next((s for s in self.pulls if replace(s.pull, widths={}) == pull and not s.edits.count), None)
@@ -478,10 +478,10 @@ class Window(Frame):
         self.hub.sample(source, collection)
         self.detail_filler.show_shapes()
 
-    def _insert_name(self, name: str) -> None:
+    def _insert_name(self, source: Source, name: str) -> None:
         if self.pull is not None:
             self.open_drawer("query")
-            self.query_drawer.insert_name(name if name.isidentifier() else '"' + name.replace('"', '""') + '"')
+            self.query_drawer.insert_name(self.hub.quoted(source, name))
 
     # --- the frame ---------------------------------------------------------------------------------------------
 

@@ -61,7 +61,7 @@ def add_commands(window: Window) -> None:
     add("next_pull", "Next pull", lambda: _turn(window, 1), "Ctrl+PgDown", "pull", has_pull)
     add("previous_pull", "Previous pull", lambda: _turn(window, -1), "Ctrl+PgUp", "pull", has_pull)
     add("open_database", "Pick a database file…", lambda: _open_database(window), "", "source")
-    add("add_server", "Add a document server…", lambda: window.add_source(True), "", "source")
+    add("add_server", "Add a server…", lambda: window.add_source(True), "", "source")
     add("start_page", "Start page", lambda: window.show_pull(-1), "", "source")
     add("run", "Run the query", lambda: _run(window), "F5", "query", has_pull)
     add("stop", "Stop what is running", lambda: _stop(window), "Escape", "query")

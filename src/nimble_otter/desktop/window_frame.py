@@ -26,7 +26,8 @@ from nimble_otter.desktop.views.course import CourseStrip
 from nimble_otter.desktop.views.detail import Detail
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.grid import Grid
-from nimble_otter.desktop.views.pages import SourcePage, StartPage
+from nimble_otter.desktop.views.pages import StartPage
+from nimble_otter.desktop.views.source_page import SourcePage
 from nimble_otter.desktop.views.sources_pane import SourcesPane
 from nimble_otter.desktop.views.status import StatusStrip
 from nimble_otter.desktop.views.title import TitleStrip

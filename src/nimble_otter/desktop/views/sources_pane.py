@@ -2,12 +2,25 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
-from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPoint, QRect, QSize, Qt, Signal
+from PySide6.QtCore import (
+    QEvent,
+    QMimeData,
+    QModelIndex,
+    QObject,
+    QPersistentModelIndex,
+    QPoint,
+    QRect,
+    QSize,
+    Qt,
+    Signal,
+)
 from PySide6.QtGui import QKeyEvent, QPainter, QPen
 from PySide6.QtWidgets import (
     QFrame,
+    QLineEdit,
     QMenu,
     QStyle,
     QStyledItemDelegate,
@@ -29,6 +42,9 @@ from nimble_otter.table.show import grouped
 
 _ROLE = Qt.ItemDataRole.UserRole
 _RIGHT, _LEVEL, _DATA = _ROLE, _ROLE + 1, _ROLE + 2
+MOST_SHOWN = 400
+"""Tables of a source that the tree lists; the others are found by typing."""
+NAME_DRAG = "application/x-nimble-otter-name"
 
 
 class _Paint(QStyledItemDelegate):
@@ -53,6 +69,9 @@ class _Paint(QStyledItemDelegate):
         if level == 0:
             self._house(painter, QPoint(14, rect.center().y()))
         right = str(index.data(_RIGHT) or "")
+        data = index.data(_DATA)
+        if level == 0 and isinstance(data, Source) and data.stage:
+            rect = rect.adjusted(0, 0, -self._tag(painter, rect, data.stage), 0)
         painter.setFont(ui_font(tokens.SMALL_PX))
         width = painter.fontMetrics().horizontalAdvance(right)
         painter.setPen(theme["faint"])
@@ -63,6 +82,23 @@ class _Paint(QStyledItemDelegate):
         room = inner.width() - width - 8
         text = painter.fontMetrics().elidedText(str(index.data()), Qt.TextElideMode.ElideRight, room)
         painter.drawText(inner.adjusted(0, 0, -width, 0), Qt.AlignmentFlag.AlignVCenter, text)
+
+    @staticmethod
+    def _tag(painter: QPainter, rect: QRect, stage: str) -> int:
+        """What the source is for, told by the frame as well: doubled for production, broken for the rest."""
+        painter.save()
+        painter.setFont(ui_font(10, stage == "production"))
+        width = painter.fontMetrics().horizontalAdvance(stage) + 10
+        box = QRect(rect.right() - width - 8, rect.center().y() - 7, width, 15)
+        pen = QPen(theme["ink" if stage == "production" else "muted"], 1)
+        pen.setStyle(Qt.PenStyle.SolidLine if stage == "production" else Qt.PenStyle.DashLine)
+        painter.setPen(pen)
+        painter.drawRect(box)
+        if stage == "production":
+            painter.drawRect(box.adjusted(-2, -2, 2, 2))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, stage)
+        painter.restore()
+        return width + 6
 
     @staticmethod
     def _house(painter: QPainter, at: QPoint) -> None:
@@ -79,6 +115,8 @@ class _Paint(QStyledItemDelegate):
 
 class _Tree(QTreeWidget):
     entered_item = Signal()
+    glanced = Signal()
+    searched = Signal(str)
 
     def __init__(self, name: str) -> None:
         super().__init__()
@@ -94,10 +132,22 @@ class _Tree(QTreeWidget):
         self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         theme.changed.connect(self.viewport().update)
 
+    def mimeData(self, items: Sequence[QTreeWidgetItem]) -> QMimeData:
+        """A table's or column's name, to be dropped on the query."""
+        made = QMimeData()
+        data = items[0].data(0, _DATA) if items else None
+        if isinstance(data, (TableInfo, ColumnInfo)):
+            made.setData(NAME_DRAG, data.name.encode())
+        return made
+
     def keyPressEvent(self, event: QKeyEvent) -> None:
         item = self.currentItem()
         if item is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             self.entered_item.emit()
+        elif item is not None and event.key() == Qt.Key.Key_Space:
+            self.glanced.emit()
+        elif event.text().strip() and not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            self.searched.emit(event.text())
         elif item is not None and event.key() == Qt.Key.Key_Right and item.childCount() and not item.isExpanded():
             item.setExpanded(True)
         elif item is not None and event.key() == Qt.Key.Key_Left and not item.isExpanded() and item.parent():
@@ -116,7 +166,10 @@ class SourcesPane(QWidget):
     table_chosen = Signal(object, str)
     shelf_opened = Signal(Path)
     add_wanted = Signal()
-    name_wanted = Signal(str)
+    name_wanted = Signal(object, str)
+    glance_wanted = Signal(object, object)
+    page_wanted = Signal(object)
+    search_wanted = Signal(object, object)
 
     def __init__(self, hub: Hub) -> None:
         super().__init__()
@@ -130,6 +183,13 @@ class SourcesPane(QWidget):
         layout.setSpacing(4)
         title = label("Sources", "muted", tokens.SMALL_PX, True)
         layout.addLayout(row(title, None, add, margins=(14, 0, 6, 0)))
+        self.filter = QLineEdit()
+        self.filter.setPlaceholderText("Filter by name")
+        self.filter.setAccessibleName("Filter the sources by name")
+        self.filter.setClearButtonEnabled(True)
+        self.filter.textChanged.connect(lambda _: self._filtered())
+        self.filter.installEventFilter(self)
+        layout.addLayout(row(self.filter, margins=(12, 0, 12, 2)))
         layout.addWidget(self.tree, 1)
         layout.addLayout(row(label("Shelf", "muted", tokens.SMALL_PX, True), margins=(14, 6, 6, 2)))
         self.nothing = label("Saved pulls stand here (Ctrl S).", "faint", 12, wrap=True)
@@ -139,6 +199,10 @@ class SourcesPane(QWidget):
         self.tree.itemClicked.connect(lambda item: self._clicked(item))
         self.tree.itemDoubleClicked.connect(lambda item: self.open_item(item))
         self.tree.entered_item.connect(lambda: self.open_item(self.tree.currentItem()))
+        self.tree.glanced.connect(lambda: self.glance(self.tree.currentItem()))
+        self.tree.searched.connect(self._search)
+        self.tree.itemExpanded.connect(self._fill_columns)
+        self.tree.setDragEnabled(True)
         self.tree.currentItemChanged.connect(lambda item, _: self._described(item))
         self.tree.customContextMenuRequested.connect(self._menu)
         self.shelf.itemDoubleClicked.connect(lambda item: self.shelf_opened.emit(item.data(0, _DATA)))
@@ -178,17 +242,74 @@ class SourcesPane(QWidget):
             item.setExpanded(True)
             return
         item.setData(0, _RIGHT, source.word)
-        for table in self._hub.tables.get(source.name, []):
+        tables = self._wanted(source)
+        children = []
+        for table in tables[:MOST_SHOWN]:
             child = self._item(table.name, self._count(source, table), 1, table)
-            item.addChild(child)
-            for column in table.columns or self._fields(source, table):
-                child.addChild(self._item(column.name, _column_word(column), 2, column))
-            child.setExpanded(table.name in opened)
+            if table.columns or (source.name, table.name) in self._hub.shapes:
+                child.setChildIndicatorPolicy(QTreeWidgetItem.ChildIndicatorPolicy.ShowIndicator)
+            children.append(child)
+        item.addChildren(children)
+        for child, table in zip(children, tables, strict=False):
+            if table.name in opened or table.name == chosen:
+                child.setExpanded(table.name in opened)
+                self._fill_columns(child)
             if table.name == chosen:
                 self.tree.setCurrentItem(child)
+        if len(tables) > MOST_SHOWN:
+            more = f"{grouped(len(tables) - MOST_SHOWN)} more: type to filter"
+            item.addChild(self._item(more, "", 2, None))
+        if self.filter.text().strip() and children:
+            item.setExpanded(True)
         if first_time and item.childCount():
             item.setExpanded(True)
         self.tree.verticalScrollBar().setValue(bar)
+
+    def _wanted(self, source: Source) -> list[TableInfo]:
+        """The tables whose name, or the name of a column, has what is typed; all with nothing typed."""
+        tables, needle = self._hub.tables.get(source.name, []), self.filter.text().strip().casefold()
+        if not needle:
+            return tables
+        named = [t for t in tables if needle in t.name.casefold()]
+        return named or [t for t in tables if any(needle in c.name.casefold() for c in t.columns)]
+
+    def _filtered(self) -> None:
+        for top in self._tops():
+            self._fill(top, top.data(0, _DATA))
+
+    def _search(self, text: str) -> None:
+        """Typing in the tree filters it."""
+        self.filter.setFocus()
+        self.filter.setText(text)
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride:
+            if event.key() == Qt.Key.Key_Escape and self.filter.text():
+                event.accept()
+        elif isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
+            if event.key() == Qt.Key.Key_Escape and self.filter.text():
+                self.filter.clear()
+                return True
+            if event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Return, Qt.Key.Key_Enter):
+                self._go_to_first()
+                return True
+        return False
+
+    def _go_to_first(self) -> None:
+        self.tree.setFocus()
+        for top in self._tops():
+            first = top.child(0)
+            if top.isExpanded() and first is not None:
+                self.tree.setCurrentItem(first)
+                return
+
+    def _fill_columns(self, item: QTreeWidgetItem) -> None:
+        """A table's columns, made when they are first to be seen."""
+        source, table = self._table_of(item)
+        if source is None or table is None or item.data(0, _DATA) is not table or item.childCount():
+            return
+        columns = table.columns or self._fields(source, table)
+        item.addChildren([self._item(column.name, _column_word(column), 2, column) for column in columns])
 
     @staticmethod
     def _children(item: QTreeWidgetItem) -> list[QTreeWidgetItem]:
@@ -203,13 +324,14 @@ class SourcesPane(QWidget):
         return [] if shapes is None else [ColumnInfo(path, word=" or ".join(by)) for path, by in shapes.types.items()]
 
     def _count(self, source: Source, table: TableInfo) -> str:
-        if table.kind == "view":
-            return "view"
+        if table.kind in ("view", "materialized view", "routine", "sequence"):
+            return "view" if table.kind != "routine" and table.kind != "sequence" else table.kind
         shapes = self._hub.shapes.get((source.name, table.name))
         if shapes is not None:
             return f"{len(shapes.shapes)} shapes"
         binary = "▤ " if table.has_binary else ""
-        return binary + (grouped(table.rows) if table.rows is not None else "…")
+        about = "≈ " if table.is_estimate else ""
+        return binary + about + (grouped(table.rows) if table.rows is not None else "")
 
     @staticmethod
     def _item(text: str, right: str, level: int, data: object) -> QTreeWidgetItem:
@@ -267,14 +389,24 @@ class SourcesPane(QWidget):
         if item is None:
             return
         source, table = self._table_of(item)
-        if source is not None and table is not None:
+        if source is not None and table is not None and not table.holds_rows:
+            self.glance_wanted.emit(source, table)
+        elif source is not None and table is not None:
             self.opened.emit(source, table)
         elif isinstance(item.data(0, _DATA), Source):
             self._hub.open(item.data(0, _DATA), again=True)
             item.setExpanded(True)
 
-    def reveal(self, source: str, table: str) -> None:
-        """Select a table, opening its source."""
+    def glance(self, item: QTreeWidgetItem | None) -> None:
+        """Show what a table is, without opening it."""
+        source, table = self._table_of(item)
+        if source is not None and table is not None:
+            self.glance_wanted.emit(source, table)
+
+    def reveal(self, source: str, table: str, column: str = "") -> None:
+        """Select a table, or a column of it, opening its source."""
+        if self.filter.text() and table:
+            self.filter.clear()
         for item in self._tops():
             if item.text(0) != source:
                 continue
@@ -283,18 +415,32 @@ class SourcesPane(QWidget):
                 if child.text(0) == table:
                     self.tree.setCurrentItem(child)
                     self.tree.scrollToItem(child)
+                    if column:
+                        child.setExpanded(True)
+                        self._fill_columns(child)
+                        named = [c for c in self._children(child) if c.text(0) == column]
+                        self.tree.setCurrentItem(named[0] if named else child)
 
     def _menu(self, at: QPoint) -> None:
         item = self.tree.itemAt(at)
         if item is None:
             return
         menu, data = QMenu(self), item.data(0, _DATA)
-        if isinstance(data, TableInfo):
-            menu.addAction("Open as a pull", lambda: self.open_item(item))
-        if isinstance(data, (TableInfo, ColumnInfo)):
-            menu.addAction("Put the name into the query", lambda: self.name_wanted.emit(data.name))
+        source, _ = self._table_of(item)
+        if isinstance(data, TableInfo) and source is not None:
+            if data.holds_rows:
+                menu.addAction("Open as a pull", lambda: self.open_item(item))
+            menu.addAction("Glance (Space)", lambda: self.glance(item))
+            if data.holds_rows:
+                menu.addAction("Count exactly", lambda: self._hub.count_exactly(source, data.name))
+                menu.addAction("Find a value in it…", lambda: self.search_wanted.emit(source, data))
+        if isinstance(data, (TableInfo, ColumnInfo)) and source is not None:
+            menu.addAction("Put the name into the query", lambda: self.name_wanted.emit(source, data.name))
         if isinstance(data, Source):
             menu.addAction("Read the catalogue again", lambda: self._hub.open(data, again=True))
+            menu.addAction("Find a value in it…", lambda: self.search_wanted.emit(data, None))
+            if not data.url.startswith("demo:"):
+                menu.addAction("Its page…", lambda: self.page_wanted.emit(data))
             if not data.url.startswith("demo:"):
                 menu.addAction("Remove from the list", lambda: self._hub.remove(data))
         if menu.actions():
