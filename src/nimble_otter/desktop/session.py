@@ -65,6 +65,7 @@ class OpenPull(QObject):
         self.drawer = "query"
         self.last_sent = ""
         self.waiting: EditDraft | None = None
+        self.came_from: OpenPull | None = None
         self.other_text = ""
         self.run_at = 0
         self._undo: list[tuple[str, Any]] = []
@@ -100,6 +101,17 @@ class OpenPull(QObject):
     @property
     def is_documents(self) -> bool:
         return self.pull.source.word == "documents"
+
+    @property
+    def collection(self) -> str:
+        """The collection that is asked, as far as the query tells."""
+        from nimble_otter.query import translate_select
+
+        query = self.pull.query
+        try:
+            return query.collection or translate_select(query.text, None, query.parameters).collection
+        except OtterError:
+            return ""
 
     @property
     def tables(self) -> list[TableInfo]:

@@ -160,6 +160,10 @@ QListWidget::item {{ padding: 3px 4px; }}
 QListWidget::item:selected {{ background: {c["water4"]}; color: {c["ink"]}; }}
 QListWidget#formats::item {{ padding: 4px 12px; }}
 QListWidget#formats {{ background: {c["raised"]}; border-right: 1px solid {c["grid_line"]}; }}
+QFrame#glance {{ background: {c["surface"]}; border: 1px solid {c["faint"]}; border-radius: 8px; }}
+QHeaderView {{ background: {c["surface"]}; }}
+QHeaderView::section {{ background: {c["surface"]}; color: {c["muted"]}; border: none; padding: 3px 4px;
+  border-bottom: 1px solid {c["line"]}; }}
 QListWidget#found {{ background: {c["surface"]}; border: 1px solid {c["line"]}; border-radius: 8px; padding: 4px; }}
 QPlainTextEdit {{ background: {c["surface"]}; color: {c["ink"]}; border: none;
   selection-background-color: {c["water3"]}; selection-color: {c["ink"]}; }}

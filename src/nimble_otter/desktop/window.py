@@ -18,15 +18,17 @@ from PySide6.QtWidgets import (
 )
 
 from nimble_otter.desktop.deeds import Deeds
+from nimble_otter.desktop.follow import Follower
 from nimble_otter.desktop.grid_actions import GridActions
 from nimble_otter.desktop.grid_model import first_width, model_for
 from nimble_otter.desktop.keeping import recent_paths, remember_recent
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.find import FindBox
+from nimble_otter.desktop.views.glance import Glance
 from nimble_otter.desktop.window_commands import add_commands, collect_findings
 from nimble_otter.desktop.window_detail import DetailFiller
-from nimble_otter.desktop.window_frame import SOURCE, START, WORK, Frame
+from nimble_otter.desktop.window_frame import SEARCH, SOURCE, START, WORK, Frame
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import Pull, Query, open_pull, places
 from nimble_otter.pull.file import SUFFIX
@@ -54,6 +56,8 @@ class Window(Frame):
         self.deeds = Deeds(self.jobs, self.hub, self.keeper, self.say)
         self.actions_on_grid = GridActions(self.grid, lambda: self.pull, self.say, self.open_step, self.commands)
         self.detail_filler = DetailFiller(self)
+        self.follower = Follower(self)
+        self.glance = Glance(self, self.hub)
         add_commands(self)
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
         self._wire()
@@ -82,7 +86,13 @@ class Window(Frame):
         self.start_page.file_wanted.connect(lambda: self.commands.run("open_database"))
         self.start_page.add_wanted.connect(lambda: self.add_source(True))
         self.source_page.saved.connect(self._source_saved)
-        self.source_page.closed.connect(lambda: self.turn_to(WORK if self.pull is not None else START))
+        for page in (self.source_page, self.search_page):
+            page.closed.connect(lambda: self.turn_to(WORK if self.pull is not None else START))
+        self.sources.page_wanted.connect(self.edit_source)
+        self.sources.glance_wanted.connect(self.glance.show_table)
+        self.sources.search_wanted.connect(self.search)
+        self.search_page.opened.connect(self.add_pull)
+        self.glance.opened.connect(self.open_table)
         self.course.chosen.connect(self.open_drawer)
         self.course.add_wanted.connect(self._add_menu)
         self.course.column_dropped.connect(self.actions_on_grid.group_by)
@@ -461,6 +471,17 @@ class Window(Frame):
     def add_source(self, server: bool) -> None:
         self.source_page.open(server)
         self.turn_to(SOURCE)
+
+    def edit_source(self, source: Source) -> None:
+        self.source_page.open(source=source)
+        self.turn_to(SOURCE)
+
+    def search(self, source: Source | None = None, table: TableInfo | None = None) -> None:
+        """The page that finds a value, for a source or one table of it."""
+        if source is None:
+            source = self.hub.known(self.pull.pull.source) if self.pull is not None else self.hub.sources[0]
+        self.search_page.open(source, table)
+        self.turn_to(SEARCH)
 
     def _source_saved(self, source: Source) -> None:
         self.turn_to(WORK if self.pull is not None else START)

@@ -62,9 +62,13 @@ def add_commands(window: Window) -> None:
     add("previous_pull", "Previous pull", lambda: _turn(window, -1), "Ctrl+PgUp", "pull", has_pull)
     add("open_database", "Pick a database file…", lambda: _open_database(window), "", "source")
     add("add_server", "Add a server…", lambda: window.add_source(True), "", "source")
+    add("find_value", "Find a value in a source…", lambda: window.search(), "Ctrl+Shift+K", "source")
     add("start_page", "Start page", lambda: window.show_pull(-1), "", "source")
     add("run", "Run the query", lambda: _run(window), "F5", "query", has_pull)
     add("stop", "Stop what is running", lambda: _stop(window), "Escape", "query")
+    add("origin", "Show the column in the catalogue", lambda: window.follower.show_origin(), "F4", "query", has_rows)
+    add("go_back", "Go back to where it was followed from", lambda: window.follower.go_back(), "Alt+Left", "query",
+        lambda: window.pull is not None and window.pull.came_from is not None)  # fmt: skip
     for key, name, shortcut in (
         ("query", "Query", "Alt+1"),
         ("changes", "Changes", "Alt+2"),
@@ -114,8 +118,10 @@ def _run(window: Window) -> None:
 def _stop(window: Window) -> None:
     if window.jobs.shown() is not None:
         window.jobs.stop_all()
-    elif window.source_page.isVisible():
-        window.source_page.closed.emit()
+    else:
+        for page in (window.source_page, window.search_page):
+            if page.isVisible():
+                page.closed.emit()
 
 
 def _in_grid(window: Window, do: Callable[[], None]) -> None:

@@ -27,6 +27,7 @@ from nimble_otter.desktop.views.detail import Detail
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.grid import Grid
 from nimble_otter.desktop.views.pages import StartPage
+from nimble_otter.desktop.views.search_page import SearchPage
 from nimble_otter.desktop.views.source_page import SourcePage
 from nimble_otter.desktop.views.sources_pane import SourcesPane
 from nimble_otter.desktop.views.status import StatusStrip
@@ -38,7 +39,7 @@ if TYPE_CHECKING:
     from nimble_otter.desktop.views.query_drawer import QueryDrawer
     from nimble_otter.desktop.views.send_drawer import SendDrawer
 
-START, SOURCE, WORK = 0, 1, 2
+START, SOURCE, SEARCH, WORK = 0, 1, 2, 3
 _DRAWERS = {
     "source": ("source_drawer", "SourceDrawer"),
     "query": ("query_drawer", "QueryDrawer"),
@@ -79,9 +80,11 @@ class Frame(QMainWindow):
         self.work.addWidget(self.drawer_stack)
         self.work.setStretchFactor(0, 1)
         self.work.setCollapsible(0, False)
-        self.start_page, self.source_page = StartPage(self.hub), SourcePage(self.hub)
+        self.start_page, self.source_page, self.search_page = (
+            StartPage(self.hub), SourcePage(self.hub), SearchPage(self.hub)
+        )  # fmt: skip
         self.centre = QStackedWidget()
-        for page in (self.start_page, self.source_page, self.work):
+        for page in (self.start_page, self.source_page, self.search_page, self.work):
             self.centre.addWidget(page)
         self.across = QSplitter(Qt.Orientation.Horizontal)
         self.across.setHandleWidth(1)

@@ -47,6 +47,8 @@ def pull_to_text(pull: Pull) -> str:
             "path": pull.send.path,
             **({"options": options} if options else {}),
         }
+    if pull.came_from:
+        whole["came_from"] = pull.came_from
     if pull.widths:
         whole["widths"] = dict(sorted(pull.widths.items()))
     return tomli_w.dumps(whole, multiline_strings="\r" not in pull.query.text)
@@ -108,6 +110,7 @@ def _pull(whole: Mapping[str, Any]) -> Pull:
         tuple(_step(plain) for plain in whole.get("step", ())),
         None if send is None else SendPlan(str(send["format"]), str(send["path"]), dict(send.get("options", {}))),
         {str(name): int(width) for name, width in whole.get("widths", {}).items()},
+        str(whole.get("came_from", "")),
     )
 
 

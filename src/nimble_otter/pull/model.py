@@ -34,7 +34,7 @@ class SendPlan:
 
 @dataclass(frozen=True, slots=True)
 class Pull:
-    """A value; `widths` are column widths in pixels by name."""
+    """A value; `widths` are column widths in pixels by name, `came_from` says what it was followed from."""
 
     name: str
     source: Source
@@ -42,6 +42,7 @@ class Pull:
     steps: tuple[Step, ...] = ()
     send: SendPlan | None = None
     widths: Mapping[str, int] = field(default_factory=dict)
+    came_from: str = ""
 
     def with_step(self, step: Step, at: int | None = None) -> Pull:
         """With a step put in at a place (None: at the end)."""

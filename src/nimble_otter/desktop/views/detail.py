@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import partial
 from typing import Any
 
 from PySide6.QtCore import QRect, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QHeaderView,
+    QLabel,
     QPlainTextEdit,
     QScrollArea,
     QStackedWidget,
@@ -161,12 +163,16 @@ def _add_tree(parent: QTreeWidgetItem, value: Any, depth: int = 0) -> None:
 
 class _RecordPage(_Scrolled):
     step_wanted = Signal(int)
+    follow_wanted = Signal(int)
 
     def __init__(self) -> None:
         super().__init__()
         self._shape: tuple[Field, ...] = ()
         self._values: list[ElidedLabel] = []
         self._foot = label("", "muted", 12)
+        self._follow = QVBoxLayout()
+        self._links: list[tuple[str, str]] = []
+        self._counts: list[QLabel] = []
         self.empty("Choose a row to see it whole.")
 
     def fill(self, fields: tuple[Field, ...], values: list[Any], position: int, rows: int) -> None:
@@ -199,11 +205,37 @@ class _RecordPage(_Scrolled):
             self.lines.addWidget(Line())
         before = button("‹", lambda: self.step_wanted.emit(-1), "plain", "Previous record")
         after = button("›", lambda: self.step_wanted.emit(1), "plain", "Next record")
+        self._follow = QVBoxLayout()
+        self._follow.setSpacing(2)
+        self._links = []
+        self.lines.addLayout(self._follow)
         self.lines.addLayout(row(self._foot, before, after, None, margins=(0, 12, 0, 0), space=4))
         self.lines.addStretch(1)
 
+    def show_links(self, links: list[tuple[str, str]]) -> None:
+        """Ways to follow the record: (table, by which columns); counts are shown as they come."""
+        if not self._values or links == self._links:
+            for made in self._counts if links == self._links else ():
+                made.setText("")
+            return
+        self._links, self._counts = links, []
+        clear(self._follow)
+        if links:
+            self._follow.addSpacing(12)
+            self._follow.addWidget(label("Follow this row to", "muted", tokens.SMALL_PX, True))
+        for place, (table, by) in enumerate(links):
+            go = button(table, partial(self.follow_wanted.emit, place), "link", f"Rows of {table}, {by}")
+            go.setAccessibleName(f"Follow to {table}, {by}")
+            count = label("", "faint", tokens.SMALL_PX)
+            self._counts.append(count)
+            self._follow.addLayout(row(go, ElidedLabel(by, "faint", tokens.SMALL_PX), count, space=6))
+
+    def show_count(self, place: int, text: str) -> None:
+        if place < len(self._counts):
+            self._counts[place].setText(text)
+
     def empty(self, text: str) -> None:
-        self._shape, self._values = (), []
+        self._shape, self._values, self._links, self._counts = (), [], [], []
         super().empty(text)
 
 

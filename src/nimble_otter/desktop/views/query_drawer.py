@@ -230,7 +230,7 @@ class QueryDrawer(Drawer):
         query = session.pull.query
         if query.language == language:
             return
-        name = query.collection or _collection(query)
+        name = session.collection
         kept, session.other_text = session.other_text, query.text
         text = kept or ("{}" if language == "native" else f"select *\nfrom {name}")
         session.change(
@@ -288,13 +288,6 @@ class QueryDrawer(Drawer):
         """Put a name from the catalogue at the caret."""
         self.editor.insertPlainText(name)
         self.editor.setFocus()
-
-
-def _collection(query: Query) -> str:
-    try:
-        return translate_select(query.text, None, query.parameters).collection
-    except OtterError:
-        return ""
 
 
 def _shown_parameter(value: Any) -> str:

@@ -1,0 +1,155 @@
+"""Following rows along their keys: the ways out of the current rows, how many rows are there, going and coming back."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtCore import QObject, QTimer
+
+from nimble_otter.desktop.grid_model import RowsModel
+from nimble_otter.desktop.views.detail import RECORD
+from nimble_otter.errors import OtterError
+from nimble_otter.pull import Pull, Query
+from nimble_otter.sources import Request, fetch
+from nimble_otter.sources.follow import MOST, Link, find_links, follow_query, values_of
+from nimble_otter.table.show import grouped
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.session import OpenPull
+    from nimble_otter.desktop.window import Window
+
+PAUSE_MS = 350
+"""The rows at the other end are counted when the reader has stayed on a row for so long."""
+
+
+class Follower(QObject):
+    """Keeps the links under the record in step with the current row."""
+
+    def __init__(self, window: Window) -> None:
+        super().__init__(window)
+        self._window = window
+        self.links: list[Link] = []
+        self._of: Any = None
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(PAUSE_MS)
+        self._later.timeout.connect(self._count)
+        window.detail.record.follow_wanted.connect(self.go)
+        window.grid.current_changed.connect(lambda *_: self.refresh())
+        window.grid.selection_changed.connect(self.refresh)
+        window.detail.turned.connect(self.refresh)
+
+    def refresh(self) -> None:
+        """Show the ways out of the rows that are selected; their counts come after a moment."""
+        session = self._window.pull
+        if session is None or session.fetched is None or not session.fetched.origins or session.is_running:
+            self.links, self._of = [], None
+        elif self._of is None or self._of[0] is not session.fetched or self._of[1] is not session.tables:
+            self._of = (session.fetched, session.tables)
+            self.links = find_links(session.fetched.origins, session.tables)
+        record = self._window.detail.record
+        record.show_links([(f"{link.table}", self._words(link)) for link in self.links] if self._rows() else [])
+        if self.links and self._window.detail.page == RECORD and self._window.detail.isVisible():
+            self._later.start()
+
+    @staticmethod
+    def _words(link: Link) -> str:
+        by = ", ".join(link.key.columns)
+        return f"by {by}" if link.is_up else f"its {by}"
+
+    def _rows(self) -> list[int]:
+        """Row ids of the selected rows, at most as many as can be followed at once."""
+        session, model, selection = self._window.pull, self._window.grid.model, self._window.grid.selection
+        if session is None or session.shaped is None or not isinstance(model, RowsModel) or not selection.blocks:
+            return []
+        found: list[int] = []
+        for block in selection.blocks:
+            top, bottom = max(0, block.top), min(block.bottom, len(session.shaped.view) - 1)
+            found += session.shaped.view.row_ids(top, min(bottom + 1, top + MOST * 4)).tolist()
+        return list(dict.fromkeys(found))
+
+    def _count(self) -> None:
+        session, rows = self._window.pull, self._rows()
+        if session is None or session.table is None or not rows or self._window.detail.page != RECORD:
+            return
+        source, table, links = self._window.hub.known(session.pull.source), session.table, self.links
+
+        def work(stop: Any, report: Any) -> None:
+            connection = self._window.hub.connection(source)
+            for place, link in enumerate(links):
+                stop.check()
+                values = values_of(link, table, rows)
+                if not values:
+                    report([place, "none"])
+                    continue
+                text, parameters = follow_query(connection, link, values, count=True)
+                count = fetch(connection, Request(text, parameters), stop).table.columns[0].value(0)
+                report([place, f"{grouped(count)} row{'s' if count != 1 else ''}"])
+
+        def update(what: Any) -> None:
+            if links is self.links and isinstance(what, list):
+                self._window.detail.record.show_count(*what)
+
+        self._window.jobs.submit(self._window.hub.lane(source), "follow counts", work, update=update)
+
+    # --- going and coming back ---------------------------------------------------------------------------------
+
+    def go(self, place: int) -> None:
+        """Open the rows at the other end as a pull of their own."""
+        session, rows = self._window.pull, self._rows()
+        if session is None or session.table is None or not 0 <= place < len(self.links):
+            return
+        link, source = self.links[place], self._window.hub.known(session.pull.source)
+        values = values_of(link, session.table, rows)
+        if not values:
+            self._window.say(f"The selected rows have no {', '.join(link.key.columns)} to follow.", True)
+            return
+
+        def done(made: tuple[str, dict[str, Any]]) -> None:
+            text, parameters = made
+            count = f"{len(rows)} rows" if len(rows) != 1 else "a row"
+            own = link.key.table if link.is_up else link.key.target
+            said = f"followed from {count} of {own}"
+            pull = Pull(
+                f"{link.table} of {session.pull.name}", session.pull.source, Query(text, parameters=dict(parameters)),
+                came_from=f"{said} in {session.pull.name}",
+            )  # fmt: skip
+            opened = self._window.add_pull(pull)
+            opened.came_from = session
+            if len(values) > MOST:
+                self._window.say(f"Only the first {MOST} values were followed, of {grouped(len(values))}.", True)
+
+        def failed(problem: OtterError) -> None:
+            self._window.say(str(problem), True)
+
+        self._window.jobs.submit(
+            self._window.hub.lane(source), "follow",
+            lambda stop, _: follow_query(self._window.hub.connection(source), link, values), done, failed,
+        )  # fmt: skip
+
+    def go_back(self) -> None:
+        """To the pull that this one was followed from."""
+        session = self._window.pull
+        before: OpenPull | None = session.came_from if session is not None else None
+        if before is not None and before in self._window.pulls:
+            self._window.show_pull(self._window.pulls.index(before))
+        else:
+            self._window.say("This pull was not followed from another that is open.", False)
+
+    def show_origin(self) -> None:
+        """Go to the place in the catalogue that the current column comes from."""
+        session, model = self._window.pull, self._window.grid.model
+        column = self._window.grid.selection.current[1]
+        if session is None or session.shaped is None or model is None or not 0 <= column < len(model.columns):
+            return
+        place = model.columns[column].place
+        field = session.shaped.view.table.fields[place] if place >= 0 else None
+        table, _, name = field.origin.rpartition(".") if field is not None else ("", "", "")
+        if not table and session.is_documents and field is not None:
+            table, name = session.collection, field.origin or field.name
+        if not table:
+            self._window.say("This column is worked out by the query; it has no place in the catalogue.", False)
+            return
+        self._window.toggle_part("left", True)
+        self._window.sources.reveal(self._window.hub.known(session.pull.source).name, table, name)
+        self._window.sources.tree.setFocus()
