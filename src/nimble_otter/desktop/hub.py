@@ -13,6 +13,7 @@ from nimble_otter.demo import DEMO_SOURCES, resolve
 from nimble_otter.desktop.jobs import Jobs, Report, is_left
 from nimble_otter.errors import OtterError, Stopped
 from nimble_otter.pull import places
+from nimble_otter.pull.costs import Costs
 from nimble_otter.sources import Connection, Shapes, Source, TableInfo, connect
 from nimble_otter.sources.catalogue import Definition
 from nimble_otter.sources.saved import load_sources, save_sources
@@ -35,6 +36,7 @@ class Hub(QObject):
         self.tables: dict[str, list[TableInfo]] = {}
         self.errors: dict[str, OtterError] = {}
         self.shapes: dict[tuple[str, str], Shapes] = {}
+        self.costs = Costs(places.state_folder() / "costs.json")
         self._file = places.config_folder() / "sources.toml"
         self.sources: list[Source] = list(DEMO_SOURCES)
         jobs.lane_left.connect(self._leave)

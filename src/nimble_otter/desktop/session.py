@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -16,24 +15,16 @@ from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.errors import OtterError, SavedError
 from nimble_otter.pull import Course, Pull, Shaped, pull_to_text, run_course, save_pull
+from nimble_otter.pull.costs import Cost
 from nimble_otter.pull.drafts import EditDraft, attach, detach
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.steps import Step
 from nimble_otter.sources import Fetched, Request, TableInfo, fetch
+from nimble_otter.sources.plans import PlanNode
 from nimble_otter.table import Table
 from nimble_otter.table.show import grouped
 
 MOST_UNDO = 500
-
-
-@dataclass(frozen=True, slots=True)
-class Run:
-    """One finished run, for the figures beside the query."""
-
-    text: str
-    first_s: float
-    all_s: float
-    rows: int
 
 
 class OpenPull(QObject):
@@ -61,7 +52,8 @@ class OpenPull(QObject):
         self.notice = ""
         self.show_at: int | None = None
         self.open_groups: frozenset[tuple[int, int]] = frozenset()
-        self.runs: deque[Run] = deque(maxlen=5)
+        self.asked: Request | None = None
+        self.plan_tree: PlanNode | None = None
         self.drawer = "query"
         self.last_sent = ""
         self.waiting: EditDraft | None = None
@@ -164,7 +156,9 @@ class OpenPull(QObject):
             return
         fetched, self.target = result
         self.fetched, self.fetched_at, self.report = fetched, dt.datetime.now(), None
-        self.runs.append(Run(request.text, fetched.first_s, fetched.all_s, fetched.table.rows))
+        self.asked = request
+        if not fetched.is_part:
+            self._note_cost(fetched, request)
         self.notice = ""
         if fetched.was_stopped:
             self.notice = f"Stopped: these are the first {grouped(fetched.table.rows)} rows only"
@@ -186,6 +180,28 @@ class OpenPull(QObject):
         self._walk(fresh=True)
         self.edits_changed.emit()
         self.state_changed.emit()
+
+    def _note_cost(self, fetched: Fetched, request: Request) -> None:
+        at = dt.datetime.now().isoformat(" ", "seconds")
+        cost = Cost(at, fetched.first_s, fetched.all_s, fetched.table.rows, fetched.table.nbytes)
+        self.hub.costs.add(self.pull.source.url, request.text, cost)
+        self.jobs.submit(LOCAL, "costs", lambda *_: self.hub.costs.save())
+
+    def explain(self, text: str) -> None:
+        """Ask the server for its plan of a query; `plan_tree` and `state_changed` follow."""
+        query, source = self.pull.query, self.hub.known(self.pull.source)
+        request = Request(text, dict(query.parameters), None, query.language, query.collection)
+        self.error = None
+
+        def done(plan: PlanNode) -> None:
+            self.plan_tree = plan
+            self.state_changed.emit()
+
+        self.jobs.submit(
+            self.hub.lane(source), f"{self.key} plan",
+            lambda stop, _: self.hub.connection(source).explain(request, stop), done, self._failed,
+            title="Asking for the plan",
+        )  # fmt: skip
 
     def _failed(self, problem: OtterError | None) -> None:
         self.error = problem

@@ -398,6 +398,7 @@ class Window(Frame):
         ]
         self.grid.set_model(model, widths, keep and same)
         self.detail_filler.refresh()
+        self.follower.refresh()
 
     def _width_set(self, name: str, width: int) -> None:
         if self.pull is not None:

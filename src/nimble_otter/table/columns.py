@@ -225,6 +225,13 @@ class Table:
     def column(self, name: str) -> Column:
         return self.columns[self.index(name)]
 
+    @property
+    def nbytes(self) -> int:
+        """Bytes that the columns' arrays hold; objects behind pointers are not counted."""
+        arrays = ("data", "empty", "missing", "buffer", "ends")
+        found = (getattr(column, name, None) for column in self.columns for name in arrays)
+        return sum(int(array.nbytes) for array in found if array is not None)
+
     def with_fields(self, fields: Sequence[Field]) -> Table:
         return Table(tuple(fields), self.columns, self.rows)
 

@@ -2,31 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from functools import partial
 from typing import Any
 
 from PySide6.QtCore import QRect, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import (
-    QHeaderView,
     QLabel,
-    QPlainTextEdit,
     QScrollArea,
     QStackedWidget,
-    QTreeWidget,
-    QTreeWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.parts import ElidedLabel, Line, Segments, boxed, button, clear, column, label, row
-from nimble_otter.desktop.theme import code_font, theme, ui_font
+from nimble_otter.desktop.theme import theme, ui_font
+from nimble_otter.desktop.views.cell_page import CellPage
 from nimble_otter.sources import Shape, Shapes
 from nimble_otter.table import MISSING, Field
 from nimble_otter.table.profile import Profile
-from nimble_otter.table.show import grouped, plain, shown
+from nimble_otter.table.show import grouped, shown
 
 CELL, RECORD, COLUMN = 0, 1, 2
 
@@ -43,7 +39,7 @@ class Detail(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.segments = Segments(["Cell", "Record", "Column"], self._turn)
         self.segments.setAccessibleName("Detail")
-        self.cell, self.record, self.column, self.shapes = _CellPage(), _RecordPage(), _ColumnPage(), _ShapesPage()
+        self.cell, self.record, self.column, self.shapes = CellPage(), _RecordPage(), _ColumnPage(), _ShapesPage()
         self.record.step_wanted.connect(self.step_wanted.emit)
         self._pages = QStackedWidget()
         for page in (self.cell, self.record, self.column, self.shapes):
@@ -94,71 +90,6 @@ class _Scrolled(QScrollArea):
         clear(self.lines)
         self.lines.addWidget(label(text, "faint", wrap=True))
         self.lines.addStretch(1)
-
-
-class _CellPage(QWidget):
-    def __init__(self) -> None:
-        super().__init__()
-        self.head = ElidedLabel("", "muted", tokens.SMALL_PX)
-        self.note = label("", "faint", tokens.SMALL_PX, wrap=True)
-        self.text = QPlainTextEdit()
-        self.text.setReadOnly(True)
-        self.text.setAccessibleName("The whole value")
-        self.tree = QTreeWidget()
-        self.tree.setHeaderHidden(True)
-        self.tree.setColumnCount(2)
-        self.tree.setIndentation(14)
-        self.tree.setAccessibleName("The nested value")
-        self.tree.header().setSectionResizeMode(0, QHeaderView.ResizeMode.ResizeToContents)
-        self._views = QStackedWidget()
-        self._views.addWidget(self.text)
-        self._views.addWidget(self.tree)
-        self.setLayout(column(self.head, self._views, self.note, space=8))
-
-    def fill(self, field: Field | None, value: Any, note: str) -> None:
-        self.head.setText("" if field is None else f"{field.name} — {field.origin or field.note or field.kind.value}")
-        self.note.setText(note)
-        if isinstance(value, (Mapping, list)):
-            self._views.setCurrentIndex(1)
-            self.tree.clear()
-            _add_tree(self.tree.invisibleRootItem(), value)
-            self.tree.expandToDepth(1)
-            return
-        self._views.setCurrentIndex(0)
-        words = {None: "∅ no value", MISSING: "· the document has no such field", "": "“ ” an empty text"}
-        if field is None:
-            self.text.setPlainText("")
-        elif isinstance(value, bytes):
-            self.text.setFont(code_font())
-            self.text.setPlainText(f"{grouped(len(value))} bytes\n\n{_hex(value[:4096])}")
-        elif value is None or value is MISSING or (isinstance(value, str) and not value):
-            self.text.setFont(ui_font())
-            self.text.setPlainText(words[value])
-        else:
-            self.text.setFont(ui_font())
-            self.text.setPlainText(plain(value))
-
-
-def _hex(data: bytes) -> str:
-    lines = [data[at : at + 8] for at in range(0, len(data), 8)]
-    return "\n".join(f"{at * 8:04x}  {line.hex(' ')}" for at, line in enumerate(lines))
-
-
-def _add_tree(parent: QTreeWidgetItem, value: Any, depth: int = 0) -> None:
-    """Names and values; at most 500 entries a level are listed."""
-    pairs = list(value.items()) if isinstance(value, Mapping) else list(enumerate(value))
-    for name, inner in pairs[:500]:
-        nested = isinstance(inner, (Mapping, list))
-        item = QTreeWidgetItem([str(name), shown(inner) if inner is not None else "∅"])
-        item.setForeground(0, theme["muted"])
-        if nested:
-            item.setText(1, f"{{ {len(inner)} }}" if isinstance(inner, Mapping) else f"[ {len(inner)} ]")
-            item.setForeground(1, theme["sea"])
-            if depth < 40:
-                _add_tree(item, inner, depth + 1)
-        parent.addChild(item)
-    if len(pairs) > 500:
-        parent.addChild(QTreeWidgetItem([f"… {grouped(len(pairs) - 500)} more"]))
 
 
 class _RecordPage(_Scrolled):

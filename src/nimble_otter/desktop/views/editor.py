@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 
-from PySide6.QtCore import QRect, QSize, Qt, Signal
+from PySide6.QtCore import QMimeData, QRect, QSize, Qt, Signal
 from PySide6.QtGui import (
     QColor,
     QFont,
@@ -89,6 +90,10 @@ class _Numbers(QWidget):
         self._editor.paint_numbers(event)
 
 
+NAME_DRAG = "application/x-nimble-otter-name"
+"""What is dragged from the catalogue: a name, to be quoted where it lands."""
+
+
 class SqlEditor(QPlainTextEdit):
     """Plain text with a gutter; Ctrl+Enter asks for a run of the selection or the statement under the caret."""
 
@@ -106,12 +111,24 @@ class SqlEditor(QPlainTextEdit):
         self._numbered = numbered
         self._numbers = _Numbers(self)
         self._error: Place | None = None
+        self.quoted: Callable[[str], str] = str
         self.document().setDocumentMargin(6)
         self.gutter = 40 if numbered else 4
         self.setViewportMargins(self.gutter, 0, 0, 0)
         self.updateRequest.connect(lambda rect, dy: self._numbers.scroll(0, dy) if dy else self._numbers.update())
         self.blockCountChanged.connect(lambda _: self._fit_gutter())
         theme.changed.connect(self.update)
+
+    def canInsertFromMimeData(self, source: QMimeData) -> bool:
+        return source.hasFormat(NAME_DRAG) or super().canInsertFromMimeData(source)
+
+    def insertFromMimeData(self, source: QMimeData) -> None:
+        """A name dropped from the catalogue goes in as the source writes it; pasted text as plain text."""
+        if source.hasFormat(NAME_DRAG):
+            self.insertPlainText(self.quoted(bytes(source.data(NAME_DRAG).data()).decode()))
+            self.setFocus()
+        else:
+            super().insertFromMimeData(source)
 
     def _fit_gutter(self) -> None:
         if self._numbered:

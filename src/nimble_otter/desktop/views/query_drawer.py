@@ -6,10 +6,21 @@ from dataclasses import replace
 from typing import Any
 
 from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtWidgets import QButtonGroup, QLineEdit, QPlainTextEdit, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QHeaderView,
+    QLineEdit,
+    QPlainTextEdit,
+    QScrollArea,
+    QStackedWidget,
+    QTreeWidget,
+    QTreeWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
 
 from nimble_otter.desktop.parts import Line, boxed, button, clear, column, label, row
-from nimble_otter.desktop.theme import code_font
+from nimble_otter.desktop.theme import code_font, theme
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.editor import SqlEditor
 from nimble_otter.errors import OtterError, Place, QueryError, place_of
@@ -17,6 +28,8 @@ from nimble_otter.pull.model import Query
 from nimble_otter.query import find_parameters, parameter_value, translate_select
 from nimble_otter.sources.drivers.mongodb import shown
 from nimble_otter.table.show import grouped, plain
+
+_NARROW, _WIDE = 250, 430
 
 
 class QueryDrawer(Drawer):
@@ -36,8 +49,18 @@ class QueryDrawer(Drawer):
             "Run  Ctrl ↵", self.run, "primary", "Run the statement under the caret, or the selection"
         )
         self.stop_button = button("Stop", self._stop, "", "Stop the run; the rows so far stay")
-        for made in (self.stop_button, self.run_button):
+        self.plan_button = button("Plan", self.show_plan, "", "How the server would go about it; the query is not run")
+        self.plan_button.setCheckable(True)
+        for made in (self.stop_button, self.plan_button, self.run_button):
             self.head.right.addWidget(made)
+        self.plan = QTreeWidget()
+        self.plan.setHeaderLabels(["Step", "Rows", "Cost"])
+        self.plan.setAccessibleName("The server's plan")
+        self.plan.setIndentation(14)
+        self.plan.header().setStretchLastSection(False)
+        self.plan.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        self.plan.setColumnWidth(1, 70)
+        self.plan.setColumnWidth(2, 70)
         self._parameters, self._runs = QVBoxLayout(), QVBoxLayout()
         self._parameters.setSpacing(7)
         self._runs.setSpacing(7)
@@ -66,8 +89,11 @@ class QueryDrawer(Drawer):
         scrolled.setWidgetResizable(True)
         scrolled.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scrolled.setWidget(boxed(inside))
-        side = boxed(row(scrolled), "raised")
-        side.setFixedWidth(250)
+        self._sides = QStackedWidget()
+        self._sides.addWidget(scrolled)
+        self._sides.addWidget(self.plan)
+        side = self._side = boxed(row(self._sides), "raised")
+        side.setFixedWidth(_NARROW)
         self.problem = label("", "plum", wrap=True)
         self.problem.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.problem.setContentsMargins(12, 6, 12, 6)
@@ -86,9 +112,11 @@ class QueryDrawer(Drawer):
         self._pause.timeout.connect(self._looked)
         self.editor.textChanged.connect(self._typed)
         self.editor.run_wanted.connect(self.run)
+        self.editor.quoted = self._quoted
         self.sql.clicked.connect(lambda: self._speak("sql"))
         self.native.clicked.connect(lambda: self._speak("native"))
         self._side_shape: Any = None
+        self._planned: Any = None
 
     # --- filling -----------------------------------------------------------------------------------------------
 
@@ -114,6 +142,7 @@ class QueryDrawer(Drawer):
         self.run_button.setEnabled(not running)
         self._show_problem(session.error)
         self._fill_side()
+        self._fill_plan()
 
     def show_pull(self, session: Any) -> None:
         if session is not self.session:
@@ -127,7 +156,8 @@ class QueryDrawer(Drawer):
         assert session is not None
         query = session.pull.query
         names = find_parameters(query.text) if query.language == "sql" else []
-        shape = (id(session), tuple(names), session.is_documents, tuple(session.runs))
+        costs = session.hub.costs.of(session.pull.source.url, session.asked.text) if session.asked is not None else ()
+        shape = (id(session), tuple(names), session.is_documents, tuple(costs))
         if shape != self._side_shape:
             self._side_shape = shape
             clear(self._parameters)
@@ -142,12 +172,15 @@ class QueryDrawer(Drawer):
                 field.textEdited.connect(lambda text, name=name: self._parameter_typed(name, text))
                 field.returnPressed.connect(self.run)
                 self._parameters.addLayout(row(label(f":{name}", "muted"), None, field))
-            if session.runs:
-                last = session.runs[-1]
+            if costs:
+                last = costs[-1]
                 self._pair("First rows", f"{last.first_s:.2f} s")
                 self._pair("All rows", f"{last.all_s:.2f} s")
-                if len(session.runs) > 1:
-                    self._pair("Last runs", " ".join(f"{run.all_s:.2f}".lstrip("0") for run in session.runs))
+                self._pair("Size here", f"{grouped(-(-last.bytes // 1024))} kB")
+                if len(costs) > 1:
+                    self._pair("Last runs", " ".join(f"{cost.all_s:.2f}".lstrip("0") for cost in costs[-5:]))
+                    earlier = [f"{c.at}: {c.all_s:.2f} s, {grouped(c.rows)} rows" for c in reversed(costs)]
+                    self._runs.itemAt(self._runs.count() - 1).layout().itemAt(2).widget().setToolTip("\n".join(earlier))
             self.sent_title.setVisible(session.is_documents)
             self.sent.setVisible(session.is_documents)
         if not self.limit.hasFocus():
@@ -263,6 +296,55 @@ class QueryDrawer(Drawer):
         session.run(text)
         self.ran.emit()
 
+    # --- the plan ----------------------------------------------------------------------------------------------
+
+    def show_plan(self) -> None:
+        """Ask for the plan of the statement under the caret, or put the plan away."""
+        session = self.session
+        if session is None:
+            return
+        if session.plan_tree is not None or session.jobs.is_running(f"{session.key} plan"):
+            session.plan_tree = None
+            self._fill_plan()
+            return
+        text, start = self.editor.wanted_text()
+        if session.pull.query.language == "native":
+            text, start = self.editor.toPlainText(), 0
+        session.run_at = start
+        session.explain(text)
+
+    def _fill_plan(self) -> None:
+        session = self.session
+        tree = session.plan_tree if session is not None else None
+        self.plan_button.setChecked(tree is not None)
+        self._sides.setCurrentIndex(0 if tree is None else 1)
+        self._side.setFixedWidth(_NARROW if tree is None else _WIDE)
+        if tree is self._planned:
+            return
+        self._planned = tree
+        self.plan.clear()
+        above: list[QTreeWidgetItem] = []
+        for depth, node in tree.lines() if tree is not None else ():
+            rows = "" if node.rows is None else grouped(round(node.rows))
+            item = QTreeWidgetItem(
+                [node.name, rows, "" if node.cost is None else f"{node.cost:,.1f}".replace(",", " ")]
+            )
+            item.setToolTip(0, f"{node.name}\n{node.detail}" if node.detail else node.name)
+            for at in (1, 2):
+                item.setTextAlignment(at, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+            del above[depth:]
+            above[-1].addChild(item) if above else self.plan.addTopLevelItem(item)
+            above.append(item)
+            if node.detail:
+                more = QTreeWidgetItem([node.detail])
+                more.setForeground(0, theme["muted"])
+                more.setToolTip(0, node.detail)
+                item.addChild(more)
+        self.plan.expandAll()
+        nodes = [node for _, node in tree.lines()] if tree is not None else []
+        self.plan.setColumnHidden(1, all(node.rows is None for node in nodes))
+        self.plan.setColumnHidden(2, all(node.cost is None for node in nodes))
+
     def _fail(self, message: str, hint: str, place: Place | None) -> None:
         assert self.session is not None
         self.session.error = QueryError(message, hint, place)
@@ -280,6 +362,10 @@ class QueryDrawer(Drawer):
             return
         place, session.run_at = session.error.place, 0
         session.error.place = place_of(session.pull.query.text, place.start + start, place.end + start)
+
+    def _quoted(self, name: str) -> str:
+        session = self.session
+        return name if session is None else session.hub.quoted(session.hub.known(session.pull.source), name)
 
     def focus_first(self) -> None:
         self.editor.setFocus()

@@ -148,7 +148,7 @@ class SearchPage(QWidget):
         rows = "" if hit.problem else grouped(hit.rows)
         item = QTreeWidgetItem([hit.table, hit.column, rows, hit.problem or ", ".join(hit.examples)])
         item.setData(0, _HIT, hit)
-        item.setTextAlignment(2, int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter))
+        item.setTextAlignment(2, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.hits.addTopLevelItem(item)
         if self.hits.currentItem() is None and not hit.problem:
             self.hits.setCurrentItem(item)

@@ -35,6 +35,7 @@ from nimble_otter.desktop import tokens
 from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.parts import button, label, row
 from nimble_otter.desktop.theme import theme, ui_font
+from nimble_otter.desktop.views.editor import NAME_DRAG
 from nimble_otter.pull import places
 from nimble_otter.pull.file import SUFFIX
 from nimble_otter.sources import ColumnInfo, Source, TableInfo
@@ -44,7 +45,6 @@ _ROLE = Qt.ItemDataRole.UserRole
 _RIGHT, _LEVEL, _DATA = _ROLE, _ROLE + 1, _ROLE + 2
 MOST_SHOWN = 400
 """Tables of a source that the tree lists; the others are found by typing."""
-NAME_DRAG = "application/x-nimble-otter-name"
 
 
 class _Paint(QStyledItemDelegate):

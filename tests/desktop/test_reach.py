@@ -1,0 +1,277 @@
+"""Getting oriented in the real window: glance, find a value, follow, plan; servers that hang or go away."""
+
+import json
+import time
+
+import pytest
+from PySide6.QtCore import QMimeData, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
+
+from nimble_otter.desktop import jobs as jobs_module
+from nimble_otter.desktop.offscreen import wait_until
+from nimble_otter.desktop.views.course import stops_of
+from nimble_otter.desktop.views.editor import NAME_DRAG
+from nimble_otter.desktop.window_frame import SEARCH, WORK
+from nimble_otter.pull import Pull, Query
+from nimble_otter.sources import Source, TableInfo
+from nimble_otter.sources.catalogue import ColumnInfo
+from tests.desktop.conftest import settle
+from tests.servers.lines import Line
+
+
+def item_of(window, name):
+    window.sources.reveal("Merrow survey", name)
+    return window.sources.tree.currentItem()
+
+
+@pytest.fixture
+def served(window, postgres):
+    """The window with a PostgreSQL source behind a line that the test can disturb."""
+    line = Line(postgres.port)
+    url = postgres.url.replace(str(postgres.port), str(line.port))
+    source = window.hub.add(Source("HQ", url, "production"))
+    settle(window)
+    yield window, source, line
+    line.close()
+
+
+# --- the catalogue -----------------------------------------------------------------------------------------------
+
+
+def test_space_glances_at_a_table_and_enter_opens_it(window):
+    item_of(window, "gauge")
+    window.sources.tree.setFocus()
+    QTest.keyClick(window.sources.tree, Qt.Key.Key_Space)
+    settle(window)
+    glance = window.glance
+    assert glance.isVisible()
+    assert glance.grid.model.rows == 6
+    glance.pages.choose(2)
+    glance._turn(2)
+    assert "create table gauge" in glance.text.toPlainText().lower()
+    assert "key 1" in glance.columns.toPlainText()
+    assert "→ station.station_id" in glance.columns.toPlainText()
+    QTest.keyClick(glance, Qt.Key.Key_Space)
+    assert not glance.isVisible()
+    pulls = len(window.pulls)
+    QTest.keyClick(window.sources.tree, Qt.Key.Key_Space)
+    QTest.keyClick(glance, Qt.Key.Key_Return)
+    settle(window)
+    assert (len(window.pulls), window.pull.pull.name) == (pulls + 1, "gauge")
+
+
+def test_a_glance_at_what_is_gone_says_so(window):
+    window.glance.show_table(window.hub.sources[0], TableInfo("nowhere", "table"))
+    settle(window)
+    assert "nowhere" in window.glance.note.text()
+    QTest.keyClick(window.glance, Qt.Key.Key_Escape)
+    assert not window.glance.isVisible()
+
+
+def test_typing_filters_the_catalogue_and_escape_brings_all_back(window):
+    top = item_of(window, "reading").parent()
+    whole = top.childCount()
+    window.sources.tree.setFocus()
+    QTest.keyClick(window.sources.tree, Qt.Key.Key_L)
+    QTest.keyClicks(window.sources.filter, "evel")
+    assert window.sources.filter.text() == "level"
+    assert [top.child(n).text(0) for n in range(top.childCount())] == ["reading", "high_water"]
+    QTest.keyClick(window.sources.filter, Qt.Key.Key_Down)
+    assert window.sources.tree.currentItem().text(0) == "reading"
+    window.sources.filter.setFocus()
+    QTest.keyClick(window.sources.filter, Qt.Key.Key_Escape)
+    assert top.childCount() == whole
+
+
+def test_five_thousand_tables_are_filtered_and_found_as_one_types(window):
+    columns = tuple(ColumnInfo(f"column_{n}") for n in range(4))
+    source = window.hub.sources[0]
+    window.hub.tables[source.name] = [TableInfo(f"table_{n:04}", "table", columns, n) for n in range(5000)]
+    began = time.perf_counter()
+    window.hub.changed.emit(source.name)
+    top = window.sources._tops()[0]
+    assert top.childCount() == 401
+    assert "4\u2009600 more" in top.child(400).text(0)
+    window.sources.filter.setText("table_4321")
+    assert top.childCount() == 1
+    window.find_box.open()
+    QTest.keyClicks(window.title.box, "table_4322")
+    assert window.find_box.list.item(0).text() == "table_4322"
+    assert time.perf_counter() - began < 20
+
+
+def test_a_name_is_dropped_on_the_query_quoted(window):
+    made = QMimeData()
+    made.setData(NAME_DRAG, b"order")
+    editor = window.query_drawer.editor
+    assert editor.canInsertFromMimeData(made)
+    editor.insertFromMimeData(made)
+    assert '"order"' in editor.toPlainText()
+
+
+def test_a_column_is_one_key_away_from_its_place_in_the_catalogue(window):
+    window.grid.setFocus()
+    window.grid.go(0, 2)
+    name = window.grid.model.columns[2].name
+    window.commands.run("origin")
+    item = window.sources.tree.currentItem()
+    assert (item.text(0), item.parent().text(0)) == (name, "lab_sample")
+
+
+# --- following and searching -------------------------------------------------------------------------------------
+
+
+def test_a_row_is_followed_and_one_comes_back(window):
+    window.detail.turn(1)
+    window.grid.go(4, 0)
+    settle(window, 0.5)
+    links = window.follower.links
+    assert {link.table for link in links} >= {"assay"}
+    place = next(n for n, link in enumerate(links) if link.table == "assay")
+    count = window.detail.record._counts[place].text()
+    assert "row" in count
+    before = window.pull
+    window.follower.go(place)
+    settle(window)
+    assert window.pull is not before
+    assert window.pull.pull.came_from.startswith("followed from a row of lab_sample")
+    assert str(window.pull.table.rows) == count.split()[0]
+    assert stops_of(window.pull)[0].under.startswith("followed from")
+    window.commands.run("go_back")
+    assert window.pull is before
+
+
+def test_a_value_is_found_and_its_rows_are_opened(window):
+    window.commands.run("find_value")
+    page = window.search_page
+    assert window.centre.currentIndex() == SEARCH
+    QTest.keyClicks(page.text, "otterholt")
+    QTest.keyClick(page.text, Qt.Key.Key_Return)
+    settle(window)
+    assert [page.hits.topLevelItem(n).text(0) for n in range(page.hits.topLevelItemCount())] == ["station"]
+    assert "1 column" in page.outcome.text()
+    page._open()
+    settle(window)
+    assert window.centre.currentIndex() == WORK
+    assert window.pull.table.rows == 1
+    window.search(window.hub.sources[0], None)
+    page.regex.setChecked(True)
+    page.text.setText("(")
+    page.search()
+    settle(window)
+    assert "regular expression" in page.outcome.text()
+    page.closed.emit()
+
+
+def test_the_plan_of_a_query_is_a_tree_and_goes_away_again(window):
+    drawer = window.query_drawer
+    window.open_drawer("query")
+    drawer.plan_button.click()
+    settle(window)
+    assert "lab_sample" in drawer.plan.topLevelItem(0).child(0).text(0)
+    drawer.plan_button.click()
+    assert drawer._sides.currentIndex() == 0
+
+
+def test_what_a_query_cost_is_kept_for_the_next_time(make_window):
+    window = make_window(demo=False)
+    pull = Pull("cost", window.hub.sources[0], Query("select * from station"))
+    for _ in range(2):
+        window.add_pull(pull)
+        settle(window)
+    settle(window)
+    costs = window.hub.costs.of(pull.source.url, pull.query.text)
+    assert [c.rows for c in costs] == [42, 42]
+    again = make_window(demo=False)
+    assert len(again.hub.costs.of(pull.source.url, pull.query.text)) >= 2
+
+
+# --- servers -----------------------------------------------------------------------------------------------------
+
+
+def test_a_server_is_saved_with_its_marks_and_opened(served):
+    window, source, _ = served
+    assert window.hub.errors == {}
+    tables = {t.name: t for t in window.hub.tables["HQ"]}
+    assert tables["reading"].is_estimate
+    window.hub.count_exactly(source, "reading")
+    settle(window)
+    counted = next(t for t in window.hub.tables["HQ"] if t.name == "reading")
+    assert (counted.rows, counted.is_estimate) == (4200, False)
+    window.edit_source(source)
+    page = window.source_page
+    assert (page.stage.currentData(), page.name.text(), page.kind.currentData()) == ("production", "HQ", "postgresql")
+    page.name.setText("Head office")
+    page.read_only.setChecked(True)
+    page.save.click()
+    settle(window)
+    assert window.hub.find("HQ") is None
+    assert window.hub.find("Head office").read_only
+
+
+def test_a_hung_server_answers_a_stop_within_a_second(served, monkeypatch):
+    window, source, line = served
+    window.add_pull(Pull("p", source, Query("select * from station")))
+    settle(window)
+    line.hold()
+    window.pull.run()
+    assert wait_until(lambda: window.pull.is_running, 2)
+    began = time.monotonic()
+    window.jobs.stop_all()
+    assert wait_until(lambda: not window.pull.is_running, 3)
+    assert time.monotonic() - began < jobs_module.LISTEN_MS / 1000 + 0.9
+    assert window.pull.table.rows == 42  # the rows of before stay
+    line.go_on()
+    window.pull.run()
+    settle(window)
+    assert window.pull.error is None
+
+
+def test_a_lost_connection_keeps_rows_and_pending_changes(served):
+    window, source, line = served
+    window.add_pull(Pull("p", source, Query("select n, repeat('x', 200) as t from generate_series(1, 400000) n")))
+    assert wait_until(lambda: window.pull.table is not None and window.pull.table.rows > 0, 20)
+    line.cut()
+    settle(window)
+    assert "connection" in str(window.pull.error).lower()
+    assert window.pull.table.rows > 0
+    assert "first" in window.pull.notice or window.pull.table.rows == 100_000
+    window.pull.run()
+    settle(window)
+    assert window.pull.error is None
+    assert window.pull.table.rows == 100_000
+
+
+# --- bytes -------------------------------------------------------------------------------------------------------
+
+
+def test_a_picture_is_shown_with_what_it_says_of_itself(window, tmp_path):
+    source = window.hub.sources[0]
+    window.open_table(source, next(t for t in window.hub.tables[source.name] if t.name == "visit_photo"))
+    settle(window)
+    window.commands.run("detail_0")
+    window.grid.go(0, 3)
+    view = window.detail.cell.bytes
+    assert "PNG picture" in view.kind.text()
+    assert not view.picture._pixmap.isNull()
+    assert ("size", "48 × 32") in view._content.facts
+    view._turn(2)
+    assert view.hex.toPlainText().startswith("000000  89 50 4e 47")
+    view.save_to(tmp_path / "one.png")
+    assert (tmp_path / "one.png").read_bytes().startswith(b"\x89PNG")
+    view.save_to(tmp_path / "no folder" / "one.png")
+    assert "can't be written" in view.said.text()
+
+
+def test_json_kept_as_text_is_shown_as_a_tree(window):
+    window.add_pull(
+        Pull("j", window.hub.sources[0], Query("select '" + json.dumps({"a": [1, {"b": None}]}) + "' as doc"))
+    )
+    settle(window)
+    window.commands.run("detail_0")
+    window.grid.go(0, 0)
+    tree = window.detail.cell.tree
+    assert window.detail.cell._views.currentWidget() is tree
+    assert tree.topLevelItem(0).text(0) == "a"
+    QApplication.processEvents()
