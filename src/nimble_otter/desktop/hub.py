@@ -20,6 +20,9 @@ from nimble_otter.sources.saved import load_sources, save_sources
 from nimble_otter.sources.secrets import recall, remember, split_secret
 from nimble_otter.stop import StopToken
 
+SAMPLE = 1000
+"""Documents that shapes are found from, unless more are asked for."""
+
 
 class Hub(QObject):
     """`changed` with a source's name when its catalogue, counts or error are new, "" when the list is."""
@@ -241,10 +244,10 @@ class Hub(QObject):
 
         self.jobs.submit(self.lane(source), f"define {source.url}", work, done, failed)
 
-    def sample(self, source: Source, collection: str) -> None:
-        """Find the shapes of a collection in the background."""
+    def sample(self, source: Source, collection: str, size: int | None = None) -> None:
+        """Find the shapes of a collection in the background; with a size again, from so many documents."""
         key = (source.name, collection)
-        if key in self.shapes or self.jobs.is_running(f"shapes {key}"):
+        if (key in self.shapes and size is None) or self.jobs.is_running(f"shapes {key}"):
             return
 
         def show(shapes: Shapes) -> None:
@@ -252,7 +255,7 @@ class Hub(QObject):
             self.changed.emit(source.name)
 
         def work(stop: StopToken, report: Report) -> Shapes:
-            return self.connection(source).shapes(collection)
+            return self.connection(source).shapes(collection, size or SAMPLE)
 
         self.jobs.submit(self.lane(source), f"shapes {key}", work, show, title=f"Sampling {collection}")
 

@@ -58,6 +58,7 @@ class OpenPull(QObject):
         self.last_sent = ""
         self.waiting: EditDraft | None = None
         self.came_from: OpenPull | None = None
+        self.rows_as = 0
         self.other_text = ""
         self.run_at = 0
         self._undo: list[tuple[str, Any]] = []
@@ -111,10 +112,13 @@ class OpenPull(QObject):
 
     # --- asking ------------------------------------------------------------------------------------------------
 
-    def run(self, text: str | None = None) -> None:
-        """Ask the source in the background; `text` is a part of the query's text to run instead of all of it."""
+    def run(self, text: str | None = None, stages: int | None = None) -> None:
+        """Ask the source in the background; `text` is a part of the query's text to run instead of all of it, `stages`
+        how many of a pipeline's."""
         query = self.pull.query
-        request = Request(text or query.text, dict(query.parameters), query.limit, query.language, query.collection)
+        request = Request(
+            text or query.text, dict(query.parameters), query.limit, query.language, query.collection, stages
+        )
         source = self.hub.known(self.pull.source)
         if self.edits.count and self.table is not None:
             shown = detach(self.edits, self.table, self.target)

@@ -156,6 +156,9 @@ QCheckBox::indicator:checked, QListWidget::indicator:checked {{ background: {c["
   border-color: {c["water1"]}; image: url({tick}); }}
 QCheckBox:focus {{ color: {c["water1"]}; }}
 QListWidget, QTreeWidget {{ background: transparent; border: none; color: {c["ink"]}; }}
+QTreeView#rows {{ background: {c["surface"]}; border: none; color: {c["ink"]}; }}
+QTreeView#rows::item {{ height: 23px; }}
+QTreeView#rows::item:selected {{ background: {c["water4"]}; color: {c["ink"]}; }}
 QListWidget::item {{ padding: 3px 4px; }}
 QListWidget::item:selected {{ background: {c["water4"]}; color: {c["ink"]}; }}
 QListWidget#formats::item {{ padding: 4px 12px; }}

@@ -22,6 +22,7 @@ from nimble_otter.desktop.follow import Follower
 from nimble_otter.desktop.grid_actions import GridActions
 from nimble_otter.desktop.grid_model import first_width, model_for
 from nimble_otter.desktop.keeping import recent_paths, remember_recent
+from nimble_otter.desktop.rows_views import RowsViews
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.find import FindBox
@@ -57,6 +58,7 @@ class Window(Frame):
         self.actions_on_grid = GridActions(self.grid, lambda: self.pull, self.say, self.open_step, self.commands)
         self.detail_filler = DetailFiller(self)
         self.follower = Follower(self)
+        self.rows_views = RowsViews(self)
         self.glance = Glance(self, self.hub)
         add_commands(self)
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
@@ -388,6 +390,7 @@ class Window(Frame):
         if session is None or shaped is None:
             self.grid.set_model(None, [], False)
             self.detail_filler.refresh()
+            self.rows_views.refresh()
             return
         conflicts = {o.statement.row_id: o for o in session.report.conflicts} if session.report is not None else {}
         writable = frozenset(place for place, _ in session.target.columns)
@@ -399,6 +402,7 @@ class Window(Frame):
         self.grid.set_model(model, widths, keep and same)
         self.detail_filler.refresh()
         self.follower.refresh()
+        self.rows_views.refresh()
 
     def _width_set(self, name: str, width: int) -> None:
         if self.pull is not None:

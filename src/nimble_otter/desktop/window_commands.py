@@ -101,6 +101,9 @@ def add_commands(window: Window) -> None:
     add("drawer", "Show or hide the drawer", lambda: window.toggle_part("drawer"), "F9", "view")
     for page, name in enumerate(("Cell", "Record", "Column")):
         add(f"detail_{page}", f"Detail: {name}", lambda page=page: _detail(window, page), f"Alt+{page + 7}", "view")
+    for place, name in enumerate(("a table", "a tree", "JSON")):
+        add(f"rows_{place}", f"Show the rows as {name}", lambda place=place: window.rows_views.choose(place),
+            f"Ctrl+{place + 1}", "view", has_rows)  # fmt: skip
     add("focus_grid", "Go to the grid", window.grid.setFocus, "F6", "view", has_rows)
     add("dark", "Light or dark", lambda: theme.use(not theme.is_dark), "", "view")
     add("quit", "Quit", window.close, "Ctrl+Q", "view")

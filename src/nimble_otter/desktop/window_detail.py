@@ -38,6 +38,7 @@ class DetailFiller(QObject):
         self._grid.current_changed.connect(lambda *_: self.refresh(moved=True))
         self._grid.selection_changed.connect(self._later.start)
         self._detail.step_wanted.connect(self._step)
+        self._detail.shapes.sample_wanted.connect(self._sample)
         self._detail.turned.connect(lambda: self.refresh())
 
     def refresh(self, moved: bool = False) -> None:
@@ -170,6 +171,10 @@ class DetailFiller(QObject):
         self._window.status.figures.setText(f"{name}sum {shown_float(round(sums, 3))}{mean}")
 
     # --- shapes ------------------------------------------------------------------------------------------------
+
+    def _sample(self, size: int) -> None:
+        if self.collection is not None:
+            self._window.hub.sample(*self.collection, size)
 
     def show_shapes(self) -> None:
         if self.collection is not None:

@@ -29,7 +29,6 @@ from nimble_otter.table.columns import (
 MANY_WORDS = 1000
 """Above so many different texts a column goes over from dictionary codes to one buffer of UTF-8."""
 _EXACT_FLOAT = 1 << 53
-_INT64 = 1 << 63
 _BY_TYPE: dict[type, Kind] = {
     int: Kind.INT,
     float: Kind.FLOAT,
@@ -233,8 +232,10 @@ class ColumnBuilder:
     def _plain(self, kind: Kind, values: Sequence[Any], types: set[type]) -> NDArray[Any]:
         if kind is Kind.INT:
             self._need(types <= {int}, Kind.FLOAT if types <= {int, float} else Kind.OBJECT)
-            self._need(min(values) >= -_INT64 and max(values) < _INT64)
-            return np.array(values, np.int64)
+            try:
+                return np.array(values, np.int64)
+            except OverflowError:
+                raise _Retype(Kind.OBJECT) from None
         if kind is Kind.FLOAT:
             self._need(types <= {int, float})
             if int in types:

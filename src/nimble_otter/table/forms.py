@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
 from collections.abc import Sequence
 from typing import Any
 
@@ -16,6 +17,7 @@ _TIME_FORMS = {
     for sep in (" ", "T")
     for tail, form in (("", ""), (":00", ":%S"), *((":00." + "0" * n, f":%S.%{n}") for n in range(1, 7)))
 }
+_DAYS = np.array([0, 31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31])
 _FORMS = {"0000-00-00": "%Y-%m-%d", **_TIME_FORMS}
 _PATTERNS = {form: pattern for pattern, form in _FORMS.items()}
 ANY = "?"
@@ -35,21 +37,45 @@ def parse(texts: Sequence[str], form: str) -> NDArray[Any] | None:
     """int64 microseconds (dates: int32 days) since 1970, or None when any text is not exactly of this form."""
     if form.endswith(ANY):
         return _parse_any(texts, form)
+    return _parse_even("".join(texts), len(texts), form) if len(set(map(len, texts))) == 1 else None
+
+
+def _parse_even(joined: str, count: int, form: str) -> NDArray[Any] | None:
+    """Texts of one length, joined: digits become numbers by arithmetic, which is several times faster than NumPy's own
+    reading of dates."""
     pattern = _PATTERNS[form]
-    if set(map(len, texts)) != {len(pattern)}:
+    if len(joined) != count * len(pattern) or not joined.isascii():
         return None
-    chars = np.array(texts, f"U{len(pattern)}")
-    points = chars.view(np.uint32).reshape(len(texts), len(pattern))
-    want = np.frombuffer(pattern.encode("utf-32-le"), np.uint32)
-    digits = want == ord("0")
-    if not (points[:, ~digits] == want[~digits]).all() or (points[:, digits] - ord("0") > 9).any():
+    points = np.frombuffer(joined.encode("ascii"), np.uint8).reshape(count, len(pattern)).T.astype(np.int64) - 48
+    parts = []
+    for part in re.finditer("0+", pattern):
+        parts.append(points[part.start()])
+        for place in range(part.start() + 1, part.end()):
+            parts[-1] = parts[-1] * 10 + points[place]
+    marks = [n for n, c in enumerate(pattern) if c != "0"]
+    digits = np.delete(points, marks, axis=0)
+    if any((points[n] != ord(pattern[n]) - 48).any() for n in marks) or digits.min() < 0 or digits.max() > 9:
         return None
-    try:
-        if form == "%Y-%m-%d":
-            return _in_years(chars.astype("M8[D]"), np.int32)
-        return _in_years(chars.astype("M8[us]"), np.int64)
-    except ValueError:
+    year, month, day = parts[:3]
+    if year.min() < 1 or month.min() < 1 or month.max() > 12 or day.min() < 1:
+        return None  # year 0 is no date in Python
+    leap = (month == 2) & (year % 4 == 0) & ((year % 100 != 0) | (year % 400 == 0))
+    if (day > _DAYS.take(month) + leap).any():
         return None
+    # days from the civil calendar: years begin in March, so that a leap day is the last of its year
+    shifted = year - (month <= 2)
+    century = shifted // 100
+    days = 365 * shifted + shifted // 4 - century + century // 4 + (153 * ((month + 9) % 12) + 2) // 5 + day - 719469
+    if form == "%Y-%m-%d":
+        dates: NDArray[Any] = days.astype(np.int32)
+        return dates
+    clock = [*parts[3:], np.zeros(1, np.int64), np.zeros(1, np.int64)]
+    hour, minute, second, fraction = clock[:4]
+    if hour.max() > 23 or minute.max() > 59 or second.max() > 59:
+        return None
+    micro = fraction * 10 ** (6 - int(form[-1])) if form[-1].isdigit() else 0
+    moments: NDArray[Any] = ((days * 24 + hour) * 60 + minute) * 60_000_000 + second * 1_000_000 + micro
+    return moments
 
 
 def _parse_any(texts: Sequence[str], form: str) -> NDArray[Any] | None:
@@ -66,7 +92,7 @@ def _parse_any(texts: Sequence[str], form: str) -> NDArray[Any] | None:
         return None
     if not np.isin(points[:, 19], (0, ord("."))).all():
         return None
-    whole = parse(chars.astype("U19").tolist(), form.removesuffix(ANY))
+    whole = _parse_even("".join([text[:19] for text in texts]), len(texts), form.removesuffix(ANY))
     if whole is None:
         return None
     digits = np.where(is_digit, fractions.astype(np.int64) - ord("0"), 0)
@@ -84,12 +110,6 @@ def widen(form: str, stored: NDArray[Any]) -> str:
         if ((stored // step) % 10 == 0).any():
             return ""
     return f"{base}%S{ANY}"
-
-
-def _in_years(stamps: NDArray[Any], dtype: Any) -> NDArray[Any] | None:
-    if len(stamps) and (stamps.min() < np.datetime64("0001-01-01")):
-        return None  # year 0 is no date in Python
-    return stamps.astype(np.int64).astype(dtype)
 
 
 def render(value: Any, form: str) -> Any:

@@ -267,6 +267,10 @@ class _Frequent(QWidget):
 
 
 class _ShapesPage(_Scrolled):
+    """`sample_wanted` with how many documents to sample instead."""
+
+    sample_wanted = Signal(int)
+
     def fill(self, shapes: Shapes | None, name: str) -> None:
         if shapes is None:
             self.empty(f"Sampling {name} to find its shapes.")
@@ -274,6 +278,12 @@ class _ShapesPage(_Scrolled):
         clear(self.lines)
         head = f"{shapes.collection} — {grouped(shapes.sampled)} of {grouped(shapes.total)} documents sampled"
         self.lines.addWidget(label(head, "muted", tokens.SMALL_PX, True, wrap=True))
+        sizes = [n for n in (100, 1000, 10_000, 100_000) if n != shapes.sampled and n <= 10 * max(10, shapes.total)]
+        links = [
+            button(grouped(n), partial(self.sample_wanted.emit, n), "link", f"Sample {grouped(n)} documents")
+            for n in sizes
+        ]
+        self.lines.addLayout(row(label("sample", "faint", tokens.SMALL_PX), *links, None, space=8))
         for shape in shapes.shapes:
             self.lines.addWidget(_ShapeBox(shape))
             self.lines.addWidget(Line())
@@ -296,6 +306,10 @@ class _ShapesPage(_Scrolled):
                 line.setContentsMargins(0, 6, 0, 6)
                 self.lines.addLayout(line)
                 self.lines.addWidget(Line())
+        if shapes.indexed:
+            self.lines.addSpacing(12)
+            self.lines.addWidget(label("Fast to search, by an index", "muted", tokens.SMALL_PX, True))
+            self.lines.addWidget(label(", ".join(shapes.indexed), "muted", tokens.SMALL_PX, wrap=True))
         self.lines.addStretch(1)
 
 

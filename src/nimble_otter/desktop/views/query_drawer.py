@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import replace
+from functools import partial
 from typing import Any
 
 from PySide6.QtCore import Qt, QTimer, Signal
@@ -57,6 +59,7 @@ class QueryDrawer(Drawer):
         self.plan.setHeaderLabels(["Step", "Rows", "Cost"])
         self.plan.setAccessibleName("The server's plan")
         self.plan.setIndentation(14)
+        self.plan.setObjectName("rows")
         self.plan.header().setStretchLastSection(False)
         self.plan.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         self.plan.setColumnWidth(1, 70)
@@ -157,7 +160,7 @@ class QueryDrawer(Drawer):
         query = session.pull.query
         names = find_parameters(query.text) if query.language == "sql" else []
         costs = session.hub.costs.of(session.pull.source.url, session.asked.text) if session.asked is not None else ()
-        shape = (id(session), tuple(names), session.is_documents, tuple(costs))
+        shape = (id(session), tuple(names), session.is_documents, tuple(costs), _stages(query))
         if shape != self._side_shape:
             self._side_shape = shape
             clear(self._parameters)
@@ -183,9 +186,24 @@ class QueryDrawer(Drawer):
                     self._runs.itemAt(self._runs.count() - 1).layout().itemAt(2).widget().setToolTip("\n".join(earlier))
             self.sent_title.setVisible(session.is_documents)
             self.sent.setVisible(session.is_documents)
+            self._offer_stages(query)
         if not self.limit.hasFocus():
             self.limit.setText("no limit" if query.limit is None else f"{grouped(query.limit)} rows")
         self._show_sent()
+
+    def _offer_stages(self, query: Query) -> None:
+        """A pipeline's rows after each of its stages."""
+        names = _stages(query)
+        if not names:
+            return
+        self._runs.addWidget(label("Rows after the stage", "muted", 11))
+        for number, name in enumerate(names):
+            made = button(f"{number + 1}  {name}", partial(self._run_stages, number + 1), "link", f"Run up to {name}")
+            self._runs.addWidget(made)
+
+    def _run_stages(self, count: int) -> None:
+        if self.session is not None and not self.session.is_running:
+            self.session.run(self.editor.toPlainText(), count)
 
     def _pair(self, name: str, value: str) -> None:
         self._runs.addLayout(row(label(name, "muted"), None, label(value)))
@@ -374,6 +392,17 @@ class QueryDrawer(Drawer):
         """Put a name from the catalogue at the caret."""
         self.editor.insertPlainText(name)
         self.editor.setFocus()
+
+
+def _stages(query: Query) -> tuple[str, ...]:
+    """The names of a native pipeline's stages; none where it is a filter, or not JSON yet."""
+    if query.language != "native" or not query.text.lstrip().startswith("["):
+        return ()
+    try:
+        found = json.loads(query.text)
+    except ValueError:
+        return ()
+    return tuple(next(iter(stage), "") for stage in found if isinstance(stage, dict))
 
 
 def _shown_parameter(value: Any) -> str:

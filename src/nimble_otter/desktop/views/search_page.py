@@ -41,6 +41,7 @@ class SearchPage(QWidget):
         self.hits = QTreeWidget()
         self.hits.setHeaderLabels(["Table", "Column", "Rows", "First values"])
         self.hits.setRootIsDecorated(False)
+        self.hits.setObjectName("rows")
         self.hits.setAccessibleName("Where it was found")
         self.hits.setUniformRowHeights(True)
         for at, width in enumerate((200, 180, 90)):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
-from PySide6.QtWidgets import QWidget
+from PySide6.QtWidgets import QButtonGroup, QWidget
 
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.parts import ElidedLabel, button, label, row, set_tone
@@ -15,6 +15,7 @@ class StatusStrip(QWidget):
     """`say` shows a message for a while; a problem stays until the next one."""
 
     stop_wanted = Signal()
+    view_chosen = Signal(int)
 
     def __init__(self) -> None:
         super().__init__()
@@ -25,10 +26,21 @@ class StatusStrip(QWidget):
         self.message = ElidedLabel("", "muted", 12)
         self.work = label("", "water", 12)
         self.stop = button("Stop", self.stop_wanted.emit, "link", "Stop what is running (Escape)")
+        self.views = QWidget()
+        self._ways = QButtonGroup(self)
+        ways = row(space=2)
+        for place, name in enumerate(("Table", "Tree", "JSON")):
+            made = button(name, look="chip", tip=f"Show the rows as {name}")
+            made.setCheckable(True)
+            self._ways.addButton(made, place)
+            ways.addWidget(made)
+        self._ways.idClicked.connect(self.view_chosen.emit)
+        self.views.setLayout(ways)
+        self.views.setVisible(False)
         self.fetched, self.writes = label("", "muted", 12), label("", "muted", 12)
         self.setLayout(
-            row(row(self.strong, self.rows, space=4), self.figures, self.message, self.work, self.stop, self.fetched,
-                self.writes, space=18, margins=(15, 0, 14, 0))
+            row(row(self.strong, self.rows, space=4), self.figures, self.message, self.work, self.stop, self.views,
+                self.fetched, self.writes, space=18, margins=(15, 0, 14, 0))
         )  # fmt: skip
         self.layout().setStretch(2, 1)
         self._fade = QTimer(self)
@@ -41,6 +53,11 @@ class StatusStrip(QWidget):
         painter.fillRect(self.rect(), theme["paper"])
         painter.setPen(theme["line"])
         painter.drawLine(0, 0, self.width(), 0)
+
+    def show_views(self, shown: bool, chosen: int) -> None:
+        """Offer the ways to show the rows, where there are several."""
+        self.views.setVisible(shown)
+        self._ways.button(chosen).setChecked(True)
 
     def show_rows(self, strong: str, rest: str) -> None:
         self.strong.setText(strong)
