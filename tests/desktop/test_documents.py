@@ -1,0 +1,120 @@
+"""A document result as table, tree and JSON: one set of rows, one order, one current row."""
+
+import json
+
+import pytest
+from PySide6.QtCore import QModelIndex, Qt
+from PySide6.QtTest import QTest
+
+from nimble_otter.desktop.rows_views import JSON, TABLE, TREE
+from nimble_otter.desktop.views.document_views import PAGE, document_at
+from nimble_otter.pull import Pull, Query
+from nimble_otter.pull.steps import GroupStep, SortBy, SortStep
+from tests.desktop.conftest import settle
+
+
+@pytest.fixture
+def reports_window(window):
+    source = window.hub.find("Field reports")
+    window.add_pull(
+        Pull("r", source, Query("select * from report where kind = 'flood watch'"), (SortStep((SortBy("at"),)),))
+    )
+    settle(window)
+    return window
+
+
+def test_the_tree_has_the_rows_of_the_table_in_their_order(reports_window):
+    window = reports_window
+    view = window.pull.shaped.view
+    window.grid.go(40, 1)
+    window.commands.run("rows_1")
+    tree = window.rows_views.view(TREE)
+    assert window.rows_stack.currentWidget() is tree
+    model = tree.model()
+    assert model.rowCount() == len(view)
+    assert tree.currentIndex().row() == 40
+    top = model.index(40, 0)
+    names = [model.index(n, 0, top).data() for n in range(model.rowCount(top))]
+    assert names == list(document_at(view, 40))
+    readings = model.index(names.index("readings"), 0, top)
+    assert model.hasChildren(readings)
+    first = model.index(0, 0, readings)
+    assert model.index(0, 0, first).data() == "minute"
+    assert model.parent(model.parent(first)) == top
+    assert model.parent(top) == QModelIndex()
+    tree.setCurrentIndex(model.index(41, 0))
+    assert window.grid.selection.current[0] == 41
+    inner = model.index(0, 0, model.index(7, 0))
+    tree.setCurrentIndex(inner)
+    assert window.grid.selection.current[0] == 7
+
+
+def test_json_pages_follow_the_current_row_and_fold(reports_window):
+    window = reports_window
+    view = window.pull.shaped.view
+    window.grid.go(PAGE + 3, 0)
+    window.commands.run("rows_2")
+    page = window.rows_views.view(JSON)
+    assert page.said.text().startswith(f"rows {PAGE + 1} to {2 * PAGE}")
+    line = page._starts[3]
+    assert page.text.textCursor().blockNumber() == line
+    end = page._starts[4]
+    lines = page.text.toPlainText().split("\n")[line:end]
+    assert json.loads("\n".join(lines))["place"] == document_at(view, PAGE + 3).get("place")
+    block = page.text.document().findBlockByNumber(line)
+    page.text.fold(block)
+    assert page.text.is_folded(block)
+    assert not page.text.document().findBlockByNumber(line + 2).isVisible()
+    assert page.text.document().findBlockByNumber(end).isVisible()
+    page.text.fold(block)
+    assert page.text.document().findBlockByNumber(line + 2).isVisible()
+    page._turn(1)
+    assert window.grid.selection.current[0] == 2 * PAGE
+    window.grid.go(2, 0)
+    assert page.said.text().startswith("rows 1 to")
+    QTest.keyClicks(page.needle, '"trend": "falling"')
+    QTest.keyClick(page.needle, Qt.Key.Key_Return)
+    position = window.grid.selection.current[0]
+    assert document_at(view, position)["flood"]["trend"] == "falling"
+    page.needle.setText("nowhere to be found")
+    assert "not in the rows" in page.said.text()
+
+
+def test_groups_and_tables_stand_as_a_table(reports_window):
+    window = reports_window
+    window.status._ways.button(TREE).click()
+    assert window.status.views.isVisible()
+    window.pull.add_step(GroupStep(("place",)), "Group")
+    settle(window)
+    assert window.rows_stack.currentWidget() is window.grid
+    window.commands.run("undo")
+    settle(window)
+    assert window.rows_stack.currentWidget() is window.rows_views.view(TREE)
+    window.commands.run(f"rows_{TABLE}")
+    assert window.rows_stack.currentWidget() is window.grid
+    window.show_pull(0)
+    assert not window.status.views.isVisible()
+
+
+def test_a_pipeline_is_run_up_to_any_of_its_stages(window):
+    source = window.hub.find("Field reports")
+    text = '[{"$match": {"kind": "sighting"}}, {"$group": {"_id": "$place"}}]'
+    window.add_pull(Pull("p", source, Query(text, "native", "report")))
+    settle(window)
+    whole = window.pull.table.rows
+    window.query_drawer._run_stages(1)
+    settle(window)
+    assert window.pull.table.rows > whole
+    assert "kind" in [f.name for f in window.pull.table.fields]
+
+
+def test_shapes_are_found_from_as_many_documents_as_asked(window):
+    source = window.hub.find("Field reports")
+    window.hub.open(source)
+    settle(window)
+    window._describe(source, "report")
+    settle(window)
+    assert window.hub.shapes["Field reports", "report"].sampled == 1000
+    window.detail.shapes.sample_wanted.emit(100)
+    settle(window)
+    assert window.hub.shapes["Field reports", "report"].sampled == 100
