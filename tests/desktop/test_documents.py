@@ -118,3 +118,43 @@ def test_shapes_are_found_from_as_many_documents_as_asked(window):
     window.detail.shapes.sample_wanted.emit(100)
     settle(window)
     assert window.hub.shapes["Field reports", "report"].sampled == 100
+
+
+def test_a_list_opens_to_a_table_under_its_row_and_deeper(reports_window):
+    window = reports_window
+    names = [c.name for c in window.grid.model.columns]
+    column = names.index("readings")
+    window.grid.go(0, column)
+    QTest.keyClick(window.grid, Qt.Key.Key_Return)
+    panel = window.actions_on_grid._panel
+    assert panel.isVisible()
+    assert [c.name for c in panel.grid.model.columns] == ["minute", "level_m", "by"]
+    assert panel.geometry().top() > window.grid.cell_rect(0, column).bottom()
+    QTest.keyClick(panel.grid, Qt.Key.Key_Escape)
+    assert not panel.isVisible()
+    panel.open(0, column, "deep", {"a": [1, [2, 3]], "b": {}})
+    panel._go_in(0, 1)
+    assert panel.title.text().startswith("deep › 0 value")
+    panel._go_in(0, 0)
+    QTest.keyClick(panel.grid, Qt.Key.Key_Backspace)
+    assert panel.title.text().startswith("deep   2 fields")
+    window.grid.go(3, 0)
+    assert not panel.isVisible()
+
+
+def test_objects_are_opened_into_columns_and_closed_again(reports_window):
+    window = reports_window
+    names = [c.name for c in window.grid.model.columns]
+    levels = [d["flood"]["level"] for d in (document_at(window.pull.shaped.view, n) for n in range(5))]
+    window.actions_on_grid.open_columns(names.index("flood"))
+    settle(window)
+    opened = [c.name for c in window.grid.model.columns]
+    assert "flood" not in opened
+    assert opened[names.index("flood")] == "flood.level"
+    place = window.pull.shaped.table.index("flood.level")
+    assert window.pull.shaped.table.columns[place].values(window.pull.shaped.view.row_ids(0, 5)) == levels
+    drawer = window.drawer_of("open")
+    assert window.is_shown("open")
+    drawer._close("flood")
+    settle(window)
+    assert [c.name for c in window.grid.model.columns] == names

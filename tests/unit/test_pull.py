@@ -9,13 +9,13 @@ from hypothesis import strategies as st
 
 from nimble_otter.errors import ConditionError, CorruptError, SavedError, Stopped, TooNewError
 from nimble_otter.pull import Pull, Query, SendPlan, open_pull, pull_from_text, pull_to_text, run_course, save_pull
-from nimble_otter.pull.shaped import columns_to_send, tree_rows
-from nimble_otter.pull.steps import ColumnsStep, Condition, FigureOf, FilterStep, GroupStep, SortBy, SortStep
+from nimble_otter.pull.shaped import all_rows, columns_to_send, tree_rows
+from nimble_otter.pull.steps import ColumnsStep, Condition, FigureOf, FilterStep, GroupStep, OpenStep, SortBy, SortStep
 from nimble_otter.pull.steps.filter import OPERATORS
 from nimble_otter.query.conditions import parse_condition
 from nimble_otter.sources import Source
-from nimble_otter.stop import StopToken
-from nimble_otter.table import View
+from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table import MISSING, View
 from nimble_otter.table.build import table_of
 from nimble_otter.table.filter import filter_view
 from nimble_otter.table.group import Figure
@@ -267,3 +267,31 @@ def test_steps_are_put_moved_and_removed():
     assert [s.name for s in pull.with_step_moved(2, 0).steps] == ["c", "a", "b"]
     assert [s.name for s in pull.without_step(1).steps] == ["a", "c"]
     assert [s.name for s in pull.with_step_at(1, a).steps] == ["a", "a", "c"]
+
+
+# --- open --------------------------------------------------------------------------------------------------------
+
+
+def test_objects_become_columns_and_nothing_is_lost():
+    rows = table_of(n=[1, 2, 3, 4], o=[{"a": 1, "b": {"c": "x"}}, None, {"a": 2.5}, "plain"], p=["q"] * 4)
+    opened = OpenStep(("o", "o.b")).apply(all_rows(rows), NEVER).table
+    assert [f.name for f in opened.fields] == ["n", "o", "o.a", "o.b.c", "p"]
+    assert opened.column("o").values() == [MISSING, None, MISSING, "plain"]
+    assert opened.column("o.a").values() == [1, MISSING, 2.5, MISSING]
+    assert opened.column("o.b.c").values() == ["x", MISSING, MISSING, MISSING]
+    assert opened.fields[3].origin == "o.b.c"
+
+
+def test_what_can_not_be_opened_is_said():
+    rows = table_of(n=[1], o=[{str(n): n for n in range(600)}])
+    for path, says in (("n", "no objects"), ("x", "no column"), ("o", "600 different")):
+        with pytest.raises(ConditionError, match=says):
+            OpenStep((path,)).apply(all_rows(rows), NEVER)
+
+
+def test_an_open_step_keeps_the_columns_shown_and_the_pull_file():
+    rows = table_of(n=[1], o=[{"a": 1, "b": 2}], p=[3])
+    shaped = OpenStep(("o",)).apply(ColumnsStep(order=("p", "o"), only=True).apply(all_rows(rows), NEVER), NEVER)
+    assert [shaped.table.fields[p].name for p in shaped.shown()] == ["p", "o.a", "o.b"]
+    pull = Pull("p", Source("s", "sqlite:///x"), Query("select 1"), (OpenStep(("o", "o.b")),), came_from="a row of b")
+    assert pull_from_text(pull_to_text(pull)) == pull

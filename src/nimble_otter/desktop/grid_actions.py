@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from typing import Any
 
@@ -16,8 +16,9 @@ from nimble_otter.desktop.commands import Commands
 from nimble_otter.desktop.grid_model import RowsModel
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.views.grid import Grid
+from nimble_otter.desktop.views.nested_panel import NestedPanel
 from nimble_otter.errors import OtterError
-from nimble_otter.pull.steps import ColumnsStep, Condition, FigureOf, FilterStep, GroupStep, SortBy, SortStep
+from nimble_otter.pull.steps import ColumnsStep, Condition, FigureOf, FilterStep, GroupStep, OpenStep, SortBy, SortStep
 from nimble_otter.table import MISSING
 from nimble_otter.table.forms import render
 from nimble_otter.table.group import Figure
@@ -38,6 +39,7 @@ class GridActions:
         commands: Commands,
     ) -> None:
         self._grid, self._pull, self._say, self._open_step, self._commands = grid, pull, say, open_step, commands
+        self._panel: NestedPanel | None = None
         grid.edit_wanted.connect(lambda position, column: self.begin_edit(position, column, None))
         grid.typed.connect(self.begin_edit)
         grid.header_clicked.connect(self.sort_by)
@@ -64,6 +66,8 @@ class GridActions:
                 self.toggle(position)
             return
         session, model = found
+        if typed is None and self.open_nested(position, column):
+            return
         row, place = model.row_id(position), model.columns[column].place
         try:
             session.target.column(place)
@@ -370,6 +374,43 @@ class GridActions:
             session.add_step(GroupStep((name,), figures), "Group", at)
         self._open_step(at)
 
+    def open_nested(self, position: int, column: int) -> bool:
+        """Show an object or list as a small table under its row; False where the cell holds none."""
+        model = self._grid.model
+        if not isinstance(model, RowsModel) or not 0 <= column < len(model.columns):
+            return False
+        value = model.value(position, column)
+        if not isinstance(value, (Mapping, list)) or not value:
+            return False
+        if self._panel is None:
+            self._panel = NestedPanel(self._grid)
+        self._panel.open(position, column, model.columns[column].name, value)
+        return True
+
+    def open_columns(self, column: int) -> None:
+        """Make columns of a column's objects: a part of the course like any other step."""
+        session, model = self._pull(), self._grid.model
+        if session is None or not isinstance(model, RowsModel):
+            return
+        name = model.columns[column].name
+        steps = session.pull.steps
+        at = next((n for n, s in enumerate(steps) if isinstance(s, OpenStep)), None)
+        if at is None:
+            at = next((n for n, s in enumerate(steps) if s.kind in ("group", "sort", "columns")), len(steps))
+            session.add_step(OpenStep((name,)), f"Open {name}", at)
+        else:
+            step = steps[at]
+            assert isinstance(step, OpenStep)
+            session.set_step(at, replace(step, paths=(*step.paths, name)), f"Open {name}")
+        self._open_step(at)
+
+    def _holds_objects(self, column: int) -> bool:
+        """Whether any of the first rows has an object in a column."""
+        model = self._grid.model
+        if not isinstance(model, RowsModel):
+            return False
+        return any(isinstance(model.value(p, column), Mapping) for p in range(min(model.rows, 500)))
+
     def hide(self, column: int) -> None:
         session, model = self._pull(), self._grid.model
         if session is None or not isinstance(model, RowsModel) or len(model.columns) < 2:
@@ -405,6 +446,10 @@ class GridActions:
             if flat:
                 menu.addAction("Filter by values…", lambda: self.add_condition(Condition("is none of", name)))
                 menu.addAction(f"Group by {name}", lambda: self.group_by(name))
+            if flat and self._holds_objects(column):
+                menu.addAction(f"Open {name} into columns", lambda: self.open_columns(column))
+            if flat and position >= 0 and isinstance(model.value(position, column), (Mapping, list)):
+                menu.addAction("Open it here", lambda: self.open_nested(position, column))
             menu.addAction("Sort", lambda: self.sort_by(column, False))
             menu.addAction("Fit the width", lambda: self._grid.fit_column(column))
             if flat:

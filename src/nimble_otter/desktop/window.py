@@ -313,7 +313,9 @@ class Window(Frame):
         if session is None:
             return
         steps = session.pull.steps
-        later = {"filter": ("group", "sort", "columns"), "columns": ()}.get(step.kind, ("columns",))
+        later = {"filter": ("group", "sort", "columns"), "open": ("group", "sort", "columns"), "columns": ()}.get(
+            step.kind, ("columns",)
+        )
         at = next((n for n, s in enumerate(steps) if s.kind in later), len(steps))
         session.add_step(step, f"Add {step.kind}", at)
         self.open_drawer(f"step {at}")

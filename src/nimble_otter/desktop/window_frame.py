@@ -47,6 +47,7 @@ _DRAWERS = {
     "sort": ("step_drawers", "SortDrawer"),
     "group": ("step_drawers", "GroupDrawer"),
     "columns": ("step_drawers", "ColumnsDrawer"),
+    "open": ("step_drawers", "OpenDrawer"),
     "changes": ("changes_drawer", "ChangesDrawer"),
     "send": ("send_drawer", "SendDrawer"),
 }

@@ -30,7 +30,7 @@ from nimble_otter.desktop.views.grid import COLUMN_MIME
 from nimble_otter.table.show import grouped
 
 STEP_MIME = "application/x-nimble-otter-step"
-KINDS = {"filter": "Filter", "group": "Group", "sort": "Sort", "columns": "Columns"}
+KINDS = {"filter": "Filter", "group": "Group", "sort": "Sort", "columns": "Columns", "open": "Open"}
 _PLUS = 30
 _SIDE = 12
 _BAND = 20

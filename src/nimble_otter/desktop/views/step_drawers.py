@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QListWidget, QListWidgetItem, QScrollArea, QVBoxLa
 
 from nimble_otter.desktop.parts import Line, boxed, button, clear, column, combo, label, row
 from nimble_otter.desktop.views.drawer import Drawer
-from nimble_otter.pull.steps import ColumnsStep, FigureOf, GroupStep, SortBy, SortStep, Step
+from nimble_otter.pull.steps import ColumnsStep, FigureOf, GroupStep, OpenStep, SortBy, SortStep, Step
 from nimble_otter.table import Field
 from nimble_otter.table.group import Figure
 from nimble_otter.table.show import grouped
@@ -270,6 +270,38 @@ class GroupDrawer(StepDrawer):
 
 def _distinct(figures: list[FigureOf]) -> tuple[FigureOf, ...]:
     return tuple(dict.fromkeys(figures))
+
+
+class OpenDrawer(StepDrawer):
+    """Open: which columns' objects are columns of their own; each can be closed again."""
+
+    title = "Open"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._lines = QVBoxLayout()
+        note = label(
+            "Objects of these columns are columns of their own. More are opened by the menu of a column.",
+            "muted", 12, wrap=True,
+        )  # fmt: skip
+        self.set_body(boxed(column(note, self._lines, None, self.problem, margins=(12, 10, 12, 8))))
+
+    def refresh(self) -> None:
+        step = self.current
+        if not isinstance(step, OpenStep):
+            return
+        self.tell()
+        clear(self._lines)
+        for path in step.paths:
+            self._lines.addLayout(
+                row(label(path), button("Close", partial(self._close, path), "link", f"Close {path} again"), None)
+            )  # fmt: skip
+
+    def _close(self, path: str) -> None:
+        step = self.current
+        if isinstance(step, OpenStep):
+            kept = tuple(p for p in step.paths if p != path and not p.startswith(f"{path}."))
+            self.put(replace(step, paths=kept), f"Close {path}")
 
 
 class ColumnsDrawer(StepDrawer):

@@ -7,9 +7,10 @@ from nimble_otter.pull.steps.base import Step, find_column
 from nimble_otter.pull.steps.columns import ColumnsStep
 from nimble_otter.pull.steps.filter import Condition, FilterStep
 from nimble_otter.pull.steps.group import FigureOf, GroupStep
+from nimble_otter.pull.steps.open import OpenStep
 from nimble_otter.pull.steps.sort import SortBy, SortStep
 
-STEPS: dict[str, type[Step]] = {step.kind: step for step in (FilterStep, GroupStep, SortStep, ColumnsStep)}
+STEPS: dict[str, type[Step]] = {step.kind: step for step in (FilterStep, OpenStep, GroupStep, SortStep, ColumnsStep)}
 
 __all__ = [
     "STEPS",
@@ -18,6 +19,7 @@ __all__ = [
     "FigureOf",
     "FilterStep",
     "GroupStep",
+    "OpenStep",
     "SortBy",
     "SortStep",
     "Step",
