@@ -1,6 +1,8 @@
 """The worst delay of a 16 ms timer in the window while it pulls, sorts, filters and groups N rows.
 
-.venv/bin/python benchmarks/window_gap.py [ROWS]
+.venv/bin/python -m benchmarks.window_gap [ROWS] [postgresql | mariadb]
+
+With a server's name it also pulls 12 columns of generated rows from one that is started for the run.
 """
 
 from __future__ import annotations
@@ -27,7 +29,9 @@ def main() -> None:
     from nimble_otter.desktop.window import Window
     from nimble_otter.pull import Pull, Query
     from nimble_otter.pull.steps import Condition, SortBy, SortStep
+    from nimble_otter.sources import Source
     from nimble_otter.sources.source import source_of_file
+    from tests import servers
 
     path = Path(folder.name) / "survey.sqlite"
     write_survey(path, rows)
@@ -64,6 +68,17 @@ def main() -> None:
     condition = Condition("sql", text="level_m > 1 and quality <> 'void'")
     phase("filter", lambda: window.actions_on_grid.add_condition(condition))
     phase("group", lambda: window.actions_on_grid.group_by("station_id"))
+    for name in sys.argv[2:]:
+        server = {"postgresql": servers.Postgres, "mariadb": servers.Mariadb}[name]()
+        made = "generate_series(1, {}) n" if name == "postgresql" else "(select seq as n from seq_1_to_{}) q"
+        text = (
+            "select n as id, n * 7 as a, n / 3.7 as f, n / 8.0 as d, n % 42 as s, concat('note ', n) as t, n % 5 as e, "
+            "n % 2 as b, n * 1.5 as g, 'good' as q, concat('station ', n % 42) as c, n as h from " + made.format(rows)
+        )
+        source = window.hub.add(Source(name, server.url))
+        wait_until(lambda: not window.jobs.is_busy, 60)
+        phase(f"pull from {name}", lambda q=text, s=source: window.add_pull(Pull("p", s, Query(q, limit=None))))
+        server.close()
     window.close()
     folder.cleanup()
 

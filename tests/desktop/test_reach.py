@@ -4,17 +4,19 @@ import json
 import time
 
 import pytest
-from PySide6.QtCore import QMimeData, Qt
+from PySide6.QtCore import QMimeData, Qt, QTimer
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QPushButton
 
+from nimble_otter.changes import Action
 from nimble_otter.desktop import jobs as jobs_module
 from nimble_otter.desktop.offscreen import wait_until
 from nimble_otter.desktop.views.course import stops_of
 from nimble_otter.desktop.views.editor import NAME_DRAG
 from nimble_otter.desktop.window_frame import SEARCH, WORK
+from nimble_otter.errors import ChangeError
 from nimble_otter.pull import Pull, Query
-from nimble_otter.sources import Source, TableInfo
+from nimble_otter.sources import Source, TableInfo, connect
 from nimble_otter.sources.catalogue import ColumnInfo
 from tests.desktop.conftest import settle
 from tests.servers.lines import Line
@@ -275,3 +277,44 @@ def test_json_kept_as_text_is_shown_as_a_tree(window):
     assert window.detail.cell._views.currentWidget() is tree
     assert tree.topLevelItem(0).text(0) == "a"
     QApplication.processEvents()
+
+
+# --- marks -------------------------------------------------------------------------------------------------------
+
+
+def marked(window, base, **marks):
+    source = window.hub.add(Source("mine", f"sqlite:///{base('create table t (id integer primary key, a text); insert into t values (1, 0)')}", **marks))  # fmt: skip  # noqa: E501
+    settle(window)
+    window.open_table(source, window.hub.tables["mine"][0])
+    settle(window)
+    return source
+
+
+def press(text):
+    for box in QApplication.topLevelWidgets():
+        for made in box.findChildren(QPushButton):
+            if made.text() == text:
+                made.click()
+
+
+@pytest.mark.parametrize(("answer", "after"), [("Don't write", "0"), ("Write them", "new")])
+def test_a_source_marked_take_care_asks_once_more(window, base, answer, after):
+    source = marked(window, base, care=True, stage="production")
+    assert "PRODUCTION" in stops_of(window.pull)[0].under
+    window.pull.edit(Action("Edit", cells=((0, 1, "new"),)))
+    QTimer.singleShot(150, lambda: press(answer))
+    window.deeds.write(window.pull)
+    settle(window)
+    with connect(source).transaction() as held:
+        assert held.execute("select a from t").fetchone() == (after,)
+
+
+def test_a_source_marked_read_only_takes_no_changes(window, base):
+    source = marked(window, base, read_only=True)
+    assert window.pull.target.table is None
+    assert "read-only" in window.pull.target.reason
+    assert "reads only" in window.status.writes.text()
+    connection = connect(source)
+    with pytest.raises(ChangeError, match="read-only"), connection.transaction():
+        pass
+    connection.close()

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QMessageBox
 
 from nimble_otter.changes import Plan, Report, rehearse, write
 from nimble_otter.desktop.hub import Hub
@@ -18,6 +18,7 @@ from nimble_otter.errors import OtterError
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.shaped import columns_to_send
 from nimble_otter.send import Rows, Sent, fill_name, format_for, send_text, send_to_file
+from nimble_otter.sources import Source
 from nimble_otter.table import Table
 from nimble_otter.table.patch import patched
 from nimble_otter.table.show import grouped
@@ -68,6 +69,9 @@ class Deeds:
         if plan is None or table is None:
             return
         source = self._hub.known(session.pull.source)
+        if source.care and not self._ask(source, plan):
+            self._say("Nothing was written.", False)
+            return
         names = {info.name: place for place, info in session.target.columns}
         deleted = list(session.edits.deleted)
 
@@ -90,6 +94,20 @@ class Deeds:
             session.state_changed.emit()
 
         self._submit(session, work, done, "Writing")
+
+    @staticmethod
+    def _ask(source: Source, plan: Plan) -> bool:
+        """The question that a source marked "take care" asks before it is written to."""
+        count = len(plan.statements)
+        box = QMessageBox(QMessageBox.Icon.Question, "Write", f"{source.name} is marked “take care”.")
+        place = f" ({source.stage})" if source.stage else ""
+        box.setInformativeText(
+            f"{grouped(count)} statement{'s' if count != 1 else ''} would be written to {plan.table}{place}."
+        )
+        write = box.addButton("Write them", QMessageBox.ButtonRole.AcceptRole)
+        box.addButton("Don't write", QMessageBox.ButtonRole.RejectRole)
+        box.exec()
+        return box.clickedButton() is write
 
     def _submit(self, session: OpenPull, work: Any, done: Any, title: str) -> None:
         def failed(problem: OtterError) -> None:

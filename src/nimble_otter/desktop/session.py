@@ -96,6 +96,11 @@ class OpenPull(QObject):
         return self.pull.source.word == "documents"
 
     @property
+    def can_write(self) -> bool:
+        """Whether the source takes changes at all."""
+        return self.pull.source.word == "SQLite" and not self.hub.known(self.pull.source).read_only
+
+    @property
     def collection(self) -> str:
         """The collection that is asked, as far as the query tells."""
         from nimble_otter.query import translate_select
@@ -130,6 +135,10 @@ class OpenPull(QObject):
             fetched = fetch(connection, request, stop, report)
             if not fetched.origins:
                 return fetched, Target(None, reason="Documents can't be changed yet; send them to a file instead.")
+            if source.read_only:
+                return fetched, Target(None, reason=f"{source.name} is marked read-only on its page.")
+            if not connection.can_write:
+                return fetched, Target(None, reason=f"Rows of {source.word} can't be changed yet; send them instead.")
             # whether the key tells all rows apart takes a moment on many rows, so it is seen here
             return fetched, find_target(fetched.table, fetched.origins, connection.tables())
 

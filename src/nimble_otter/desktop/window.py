@@ -421,7 +421,7 @@ class Window(Frame):
         if session is None or shaped is None or session.table is None:
             self.status.show_rows("", "" if session is None else ("Running" if session.is_running else "No rows yet"))
             self.status.show_right(
-                "", f"{session.pull.source.name}: reads only" if session and session.is_documents else ""
+                "", f"{session.pull.source.name}: reads only" if session and not session.can_write else ""
             )
             return
         noun = "documents" if session.is_documents else "rows"
@@ -444,7 +444,7 @@ class Window(Frame):
         writes = (
             f"Cut at {limit} {noun}"
             if cut
-            else (f"{name}: reads only" if session.is_documents else f"{name}: writes need review")
+            else (f"{name}: writes need review" if session.can_write else f"{name}: reads only")
         )
         self.status.show_right("" if session.is_running else when, writes, "plum" if cut else "muted")
 

@@ -47,6 +47,7 @@ class Relational:
     dialect = ""
     word = ""
     is_read_only = False
+    can_write = False
     drains = False
     """Whether the client library reads all that is left of a result when it is closed: then the line is cut."""
     counts_at_once = False

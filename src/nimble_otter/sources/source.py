@@ -35,7 +35,10 @@ class Source:
     def word(self) -> str:
         """The kind of source in a word, for the Sources pane."""
         demo = {"demo:survey": "SQLite", "demo:reports": "documents"}
-        return demo.get(self.url) or driver_for(self.url).word
+        try:
+            return demo.get(self.url) or driver_for(self.url).word
+        except ConnectError:
+            return self.url.partition(":")[0]
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,11 +69,12 @@ class Run:
 
 class Connection(Protocol):
     """An open connection; one call at a time. Errors are SourceError's. `counts_at_once`: counting every table is
-    cheap enough to be done unasked."""
+    cheap enough to be done unasked; `can_write`: whether this kind of server can be written to at all."""
 
     dialect: str
     counts_at_once: bool
     is_read_only: bool
+    can_write: bool
 
     def names(self) -> list[TableInfo]:
         """The same by name alone, where reading all takes its time."""

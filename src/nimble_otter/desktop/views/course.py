@@ -57,6 +57,8 @@ def stops_of(session: OpenPull) -> list[Stop]:
     count = len(session.tables)
     word = pull.source.word if pull.source.word != "documents" else "documents"
     parts = f"{count} {'collections' if session.is_documents else 'tables'}" if count else ""
+    known = session.hub.known(pull.source)
+    word = f"{known.stage.upper()} · {word}" if known.stage else word
     said = pull.came_from or (f"{word} · {parts}" if parts else word)
     stops = [Stop("source", "Source", pull.source.name, said)]
     under, rows = "not run yet", None

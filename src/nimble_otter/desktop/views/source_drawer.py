@@ -47,7 +47,12 @@ class SourceDrawer(Drawer):
             self._pair("State", label(f"{len(tables)} {word}, {grouped(rows)} {noun}"))
         else:
             self._pair("State", label("being opened", "muted"))
-        writes = "can't be written yet" if session.is_documents else "opened for reading; a write is reviewed first"
+        writes = "opened for reading; a write is reviewed first"
+        if not session.can_write:
+            writes = "marked read-only" if source.read_only else "can't be written yet"
+        if source.stage or source.care:
+            said = [source.stage, "take care: a write is asked about once more" if source.care else ""]
+            self._pair("Marks", label(", ".join(s for s in said if s)))
         self._pair("Writes", label(writes, "muted"))
         self._lines.addStretch(1)
 

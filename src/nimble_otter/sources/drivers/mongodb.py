@@ -51,6 +51,7 @@ class MongodbConnection:
 
     dialect = "documents"
     counts_at_once = True
+    can_write = False
     is_read_only = False
 
     def __init__(self, url: str, password: str | None) -> None:

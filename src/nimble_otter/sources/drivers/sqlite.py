@@ -39,6 +39,7 @@ class SqliteConnection(Relational):
     dialect = "sqlite"
     word = "SQLite"
     counts_at_once = True
+    can_write = True
 
     def __init__(self, path: Path) -> None:
         if not path.is_file():
