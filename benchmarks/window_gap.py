@@ -23,6 +23,7 @@ def main() -> None:
     os.environ["NIMBLE_OTTER_HOME"] = folder.name
     use_offscreen()
     from PySide6.QtCore import QTimer
+    from tests import servers
 
     from nimble_otter.demo.survey import write_survey
     from nimble_otter.desktop.app import make_app
@@ -31,7 +32,6 @@ def main() -> None:
     from nimble_otter.pull.steps import Condition, SortBy, SortStep
     from nimble_otter.sources import Source
     from nimble_otter.sources.source import source_of_file
-    from tests import servers
 
     path = Path(folder.name) / "survey.sqlite"
     write_survey(path, rows)

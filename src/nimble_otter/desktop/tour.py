@@ -167,14 +167,40 @@ class Tour:
             hold(found is not None, f"{name} was not saved")
             assert found is not None
             hub.remove(found)
+        window.sources.reveal("Merrow survey", "station")
+        window.sources.tree.setFocus()
+        self.key(Qt.Key.Key_Space)
+        self.settle()
+        rows = window.glance.grid.model
+        hold(window.glance.isVisible() and rows is not None and rows.rows == 42, "Space shows no glance")
+        self.picture("14-glance")
+        QTest.keyClick(window.glance, Qt.Key.Key_Escape)
+        window.commands.run("find_value")
+        search = window.search_page
+        search.text.setText("otter")
+        search.search()
+        self.settle()
+        hold(search.hits.topLevelItemCount() >= 1, "the value was not found")
+        self.picture("15-find-value")
+        search.closed.emit()
         window.sources.reveal("Merrow survey", "gauge")
         window.sources.tree.setFocus()
         before = len(window.pulls)
         self.key(Qt.Key.Key_Return)
         self.settle()
         hold(len(window.pulls) == before + 1 and self.pull.table is not None, "Enter did not open the table")
+        window.grid.setFocus()
+        window.detail.turn(1)
+        window.grid.go(1, 0)
+        self.settle(0.6)
+        links = [link.table for link in window.follower.links]
+        hold("station" in links, "a gauge can't be followed to its station")
+        window.follower.go(links.index("station"))
+        self.settle()
+        hold(self.pull.table is not None and self.pull.table.rows == 1, "following gave not the one station")
         window.close_pull(window.current)
-        return "two sources, a dropped file, a server tested and saved, five shapes, Enter opens a table"
+        window.close_pull(window.current)
+        return "sources, a server tested and saved, five shapes, a glance, a value found, a row followed to its station"
 
     def ask(self) -> str:
         window = self.window
@@ -242,6 +268,16 @@ class Tour:
         self.settle()
         hold(window.detail.cell.tree.topLevelItemCount() > 0, "the nested value is not a tree")
         self.picture("11-cell")
+        window.commands.run("rows_2")
+        self.settle()
+        hold('"flood"' in window.rows_views.view(2).text.toPlainText(), "JSON does not show the documents")  # type: ignore[union-attr]
+        self.picture("16-json")
+        window.commands.run("rows_0")
+        window.grid.setFocus()
+        window.grid.go(2, self.place("readings"))
+        self.key(Qt.Key.Key_Return)
+        self.picture("17-list")
+        window.grid.go(3, 0)
         window.show_pull(0)
         window.grid.setFocus()
         window.grid.go(5, self.place("level_m"))

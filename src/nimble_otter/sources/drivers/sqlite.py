@@ -58,7 +58,6 @@ class SqliteConnection(Relational):
     def _open(self, read_only: bool) -> sqlite3.Connection:
         uri = f"file:{_quoted(self.path)}?mode={'ro' if read_only else 'rw'}"
         connection = sqlite3.connect(uri, uri=True, timeout=5, isolation_level=None, check_same_thread=False)
-        connection.text_factory = _text
         return connection
 
     def _make_engine(self) -> Engine:
@@ -102,11 +101,12 @@ class SqliteConnection(Relational):
         return tuple(found)
 
     def _start(self, answer: Any, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
+        answer.driver.execute("begin")  # one state of the file, whoever writes meanwhile
         cursor = answer.cursor = answer.driver.cursor()
         cursor.execute(text, values)
         if cursor.description is None:
             return [], []
-        answer.rows = _batches(cursor)
+        answer.rows = _batches(answer.driver, cursor, text, values)
         return [column[0] for column in cursor.description], [None] * len(cursor.description)
 
     def _cancel(self, handle: Any) -> None:
@@ -122,6 +122,7 @@ class SqliteConnection(Relational):
             raise ChangeError("This source is marked read-only.", "Take the mark off on its page, if that is right.")
         try:
             writer = self._open(read_only=False)
+            writer.text_factory = _text
             writer.execute("pragma foreign_keys = on")
             writer.execute("begin immediate")
         except sqlite3.OperationalError as problem:
@@ -159,9 +160,28 @@ class SqliteConnection(Relational):
         return QueryError(f"{message[0].upper()}{message[1:]}.", hint, place)
 
 
-def _batches(cursor: sqlite3.Cursor) -> Iterator[list[Any]]:
-    while batch := cursor.fetchmany(BATCH):
-        yield batch
+def _batches(driver: sqlite3.Connection, cursor: sqlite3.Cursor, text: str, values: Any) -> Iterator[list[Any]]:
+    """Rows with texts decoded by the library, which is a third quicker; when it meets bytes that are not UTF-8 the same
+    query is asked again, in the same transaction, with a decoder that lets them pass."""
+    done = 0
+    try:
+        while batch := cursor.fetchmany(BATCH):
+            yield batch
+            done += len(batch)
+        return
+    except sqlite3.OperationalError as problem:
+        if "decode" not in str(problem):
+            raise
+    driver.text_factory = _text
+    try:
+        again = driver.execute(text, values)
+        while batch := again.fetchmany(BATCH):
+            fresh = batch[max(0, done) :] if done < len(batch) else []
+            done -= len(batch)
+            if fresh:
+                yield fresh
+    finally:
+        driver.text_factory = str
 
 
 def _text(raw: bytes) -> str:
