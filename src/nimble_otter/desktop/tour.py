@@ -270,7 +270,7 @@ class Tour:
         self.picture("11-cell")
         window.commands.run("rows_2")
         self.settle()
-        hold('"flood"' in window.rows_views.view(2).text.toPlainText(), "JSON does not show the documents")  # type: ignore[union-attr]
+        hold('"flood"' in window.rows_views.view(2).text.toPlainText(), "JSON does not show the documents")
         self.picture("16-json")
         window.commands.run("rows_0")
         window.grid.setFocus()

@@ -57,8 +57,7 @@ class SqliteConnection(Relational):
 
     def _open(self, read_only: bool) -> sqlite3.Connection:
         uri = f"file:{_quoted(self.path)}?mode={'ro' if read_only else 'rw'}"
-        connection = sqlite3.connect(uri, uri=True, timeout=5, isolation_level=None, check_same_thread=False)
-        return connection
+        return sqlite3.connect(uri, uri=True, timeout=5, isolation_level=None, check_same_thread=False)
 
     def _make_engine(self) -> Engine:
         from sqlalchemy import create_engine, pool
