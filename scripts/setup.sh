@@ -62,7 +62,7 @@ set_up() { # a lock file: make .venv hold exactly what it says, and ourselves
 }
 
 set_up_servers() { # the servers that the tests start, none of which runs by itself
-  need_packages postgresql mariadb-server
+  need_packages postgresql mariadb-server openssl
   local stamp
   stamp=$(sha256sum < tests/servers/requirements.lock | cut -c1-20)
   grep -qs "$stamp" .servers/set-up && return 0

@@ -16,7 +16,7 @@ from nimble_otter.desktop.views.editor import NAME_DRAG
 from nimble_otter.desktop.window_frame import SEARCH, WORK
 from nimble_otter.errors import ChangeError
 from nimble_otter.pull import Pull, Query
-from nimble_otter.sources import Source, TableInfo, connect
+from nimble_otter.sources import Request, Source, TableInfo, connect, fetch
 from nimble_otter.sources.catalogue import ColumnInfo
 from tests.desktop.conftest import settle
 from tests.servers.lines import Line
@@ -61,6 +61,25 @@ def test_space_glances_at_a_table_and_enter_opens_it(window):
     QTest.keyClick(glance, Qt.Key.Key_Return)
     settle(window)
     assert (len(window.pulls), window.pull.pull.name) == (pulls + 1, "gauge")
+
+
+def test_a_glance_tells_how_many_rows_have_pictures(window):
+    item_of(window, "visit_photo")
+    window.sources.glance(window.sources.tree.currentItem())
+    settle(window)
+    held = window.hub.connect_new(window.hub.sources[0])
+    count = fetch(held, Request("select count(picture) from visit_photo")).table.columns[0].value(0)
+    held.close()
+    assert f"picture in {count} rows" in window.glance.words.text()
+
+
+def test_a_result_tells_its_text_parameters_source_and_time(window):
+    query = Query("select * from station where station_id = :s", parameters={"s": 3})
+    window.add_pull(Pull("p", window.hub.sources[0], query))
+    settle(window)
+    told = window.status.fetched.toolTip()
+    for part in ("Merrow survey", "1 rows", ":s = 3", "select * from station"):
+        assert part in told
 
 
 def test_a_glance_at_what_is_gone_says_so(window):

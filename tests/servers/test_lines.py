@@ -1,13 +1,18 @@
 """Connections that drop, hang or crawl, on real servers through a line that does just that."""
 
+import os
+import shlex
+import subprocess
 import threading
 import time
+from dataclasses import replace
 
 import pytest
 
 from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, SourceError, Stopped, TimeoutError_
 from nimble_otter.sources import Request, Source, connect, fetch
 from nimble_otter.sources import relational as relational_module
+from nimble_otter.sources.uri import parts_of, url_of
 from nimble_otter.stop import StopToken
 from tests.servers.lines import Line
 
@@ -180,6 +185,45 @@ def test_passwords_work_and_are_nowhere_to_be_seen(server, open_base):
         assert "river bank" not in str(caught.value) + repr(connection.__dict__)
     finally:
         connection.close()
+
+
+@pytest.fixture(scope="module")
+def certificate(tmp_path_factory):
+    """A certificate of our own for 127.0.0.1, and its key."""
+    folder = tmp_path_factory.mktemp("tls")
+    command = (
+        "openssl req -x509 -newkey rsa:2048 -nodes -days 2 -subj /CN=127.0.0.1 -addext subjectAltName=IP:127.0.0.1 "
+        "-keyout key.pem -out cert.pem"
+    )
+    subprocess.run(shlex.split(command), cwd=folder, check=True, capture_output=True)
+    return folder
+
+
+def test_tls_is_used_and_the_certificate_checked(postgres, certificate, monkeypatch):
+    for name in ("cert.pem", "key.pem"):
+        target = postgres.folder / name
+        target.write_bytes((certificate / name).read_bytes())
+        if os.getuid() == 0:
+            os.chown(target, postgres.folder.stat().st_uid, -1)
+        target.chmod(0o600)
+    for text in ("ssl_cert_file = '{}/cert.pem'", "ssl_key_file = '{}/key.pem'", "ssl = 'on'"):
+        postgres.ask("alter system set " + text.format(postgres.folder))
+    postgres.ask("select pg_reload_conf()")
+    postgres.wait(lambda: postgres.ask("show ssl")[0][0] == "on")
+    parts = replace(parts_of(postgres.url), tls="verified", ca=str(certificate / "cert.pem"))
+    connection = connect(Source("x", url_of(parts)))
+    try:
+        asked = "select ssl from pg_stat_ssl where pid = pg_backend_pid()"
+        assert fetch(connection, Request(asked)).table.columns[0].values() == [True]
+    finally:
+        connection.close()
+    with pytest.raises(ConnectError, match="TLS"):
+        connect(Source("x", url_of(replace(parts, host="localhost"))))  # not the name in the certificate
+    postgres.ask("alter system set ssl = 'off'")
+    postgres.ask("select pg_reload_conf()")
+    postgres.wait(lambda: postgres.ask("show ssl")[0][0] == "off")
+    with pytest.raises(ConnectError, match="TLS"):
+        connect(Source("x", url_of(replace(parts, tls="required", ca=""))))
 
 
 def test_nothing_can_be_written_by_a_query(server, linked):

@@ -22,7 +22,7 @@ from nimble_otter.pull.steps import Step
 from nimble_otter.sources import Fetched, Request, TableInfo, fetch
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.table import Table
-from nimble_otter.table.show import grouped
+from nimble_otter.table.show import grouped, plain
 
 MOST_UNDO = 500
 
@@ -94,6 +94,16 @@ class OpenPull(QObject):
     @property
     def is_documents(self) -> bool:
         return self.pull.source.word == "documents"
+
+    def told(self) -> str:
+        """Where the rows shown come from: source, time, text and parameters."""
+        if self.asked is None or self.fetched_at is None or self.fetched is None:
+            return ""
+        lines = [
+            f"{self.pull.source.name}, {self.fetched_at:%Y-%m-%d %H:%M:%S}, {grouped(self.fetched.table.rows)} rows"
+        ]
+        lines += [f":{name} = {plain(value)}" for name, value in self.asked.parameters.items()]
+        return "\n".join([*lines, "", self.asked.text.strip()[:2000]])
 
     @property
     def can_write(self) -> bool:

@@ -438,6 +438,7 @@ class Window(Frame):
         if session.fetched_at is not None:
             by = "an earlier query" if session.error is not None else "query above"
             when = f"Fetched {session.fetched_at:%H:%M:%S} by {by}"
+        self.status.fetched.setToolTip(session.told())
         cut = session.fetched is not None and session.fetched.was_cut
         name = session.pull.source.name
         limit = grouped(session.pull.query.limit or session.table.rows)

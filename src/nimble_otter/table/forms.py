@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import calendar
 import datetime as dt
 import re
 from collections.abc import Sequence
+from functools import cache
 from typing import Any
 
 import numpy as np
@@ -17,7 +19,13 @@ _TIME_FORMS = {
     for sep in (" ", "T")
     for tail, form in (("", ""), (":00", ":%S"), *((":00." + "0" * n, f":%S.%{n}") for n in range(1, 7)))
 }
-_DAYS = np.array([0, 31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31])
+_LEAP = np.array([calendar.isleap(year) for year in range(10_000)], np.int64)
+_YEARS = np.array([0, *(dt.date(year, 1, 1).toordinal() for year in range(1, 10_000))], np.int64) - 719_164
+"""Days from 1970-01-01 to the last day before each year."""
+_LENGTHS = np.array([0, 31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31] * 2, np.int64)
+_LENGTHS[15] = 29
+_MONTHS = np.concatenate([[0, 0], np.cumsum(_LENGTHS[1:12]), [0, 0], np.cumsum(_LENGTHS[14:25])])
+"""Days of the year before each month (0 stands for none), of common years and then of leap years."""
 _FORMS = {"0000-00-00": "%Y-%m-%d", **_TIME_FORMS}
 _PATTERNS = {form: pattern for pattern, form in _FORMS.items()}
 ANY = "?"
@@ -46,36 +54,49 @@ def _parse_even(joined: str, count: int, form: str) -> NDArray[Any] | None:
     pattern = _PATTERNS[form]
     if len(joined) != count * len(pattern) or not joined.isascii():
         return None
-    points = np.frombuffer(joined.encode("ascii"), np.uint8).reshape(count, len(pattern)).T.astype(np.int64) - 48
-    parts = []
-    for part in re.finditer("0+", pattern):
-        parts.append(points[part.start()])
-        for place in range(part.start() + 1, part.end()):
-            parts[-1] = parts[-1] * 10 + points[place]
-    marks = [n for n, c in enumerate(pattern) if c != "0"]
-    digits = np.delete(points, marks, axis=0)
-    if any((points[n] != ord(pattern[n]) - 48).any() for n in marks) or digits.min() < 0 or digits.max() > 9:
+    points = np.frombuffer(joined.encode("ascii"), np.uint8).reshape(count, len(pattern))
+    marks, weights = _plan(pattern)
+    if (points[:, marks] != np.frombuffer(pattern.encode(), np.uint8)[marks]).any():
         return None
+    digits = np.delete(points, marks, axis=1) - np.uint8(48)  # what is below "0" wraps round to above 9
+    if digits.max() > 9:
+        return None
+    parts = (digits.astype(np.float32) @ weights).astype(np.int64).T
     year, month, day = parts[:3]
     if year.min() < 1 or month.min() < 1 or month.max() > 12 or day.min() < 1:
         return None  # year 0 is no date in Python
-    leap = (month == 2) & (year % 4 == 0) & ((year % 100 != 0) | (year % 400 == 0))
-    if (day > _DAYS.take(month) + leap).any():
+    month = month + _LEAP.take(year) * 13
+    if (day > _LENGTHS.take(month)).any():
         return None
-    # days from the civil calendar: years begin in March, so that a leap day is the last of its year
-    shifted = year - (month <= 2)
-    century = shifted // 100
-    days = 365 * shifted + shifted // 4 - century + century // 4 + (153 * ((month + 9) % 12) + 2) // 5 + day - 719469
+    days = _YEARS.take(year) + _MONTHS.take(month) + day
     if form == "%Y-%m-%d":
         dates: NDArray[Any] = days.astype(np.int32)
         return dates
-    clock = [*parts[3:], np.zeros(1, np.int64), np.zeros(1, np.int64)]
-    hour, minute, second, fraction = clock[:4]
-    if hour.max() > 23 or minute.max() > 59 or second.max() > 59:
+    hour, minute = parts[3:5]
+    if hour.max() > 23 or minute.max() > 59:
         return None
-    micro = fraction * 10 ** (6 - int(form[-1])) if form[-1].isdigit() else 0
-    moments: NDArray[Any] = ((days * 24 + hour) * 60 + minute) * 60_000_000 + second * 1_000_000 + micro
+    moments: NDArray[Any] = days * 86_400_000_000 + hour * 3_600_000_000 + minute * 60_000_000
+    if len(parts) > 5:
+        if parts[5].max() > 59:
+            return None
+        moments += parts[5] * 1_000_000
+    if len(parts) > 6:
+        moments += parts[6] * 10 ** (6 - int(form[-1]))
     return moments
+
+
+@cache
+def _plan(pattern: str) -> tuple[list[int], NDArray[np.float32]]:
+    """Where a pattern has no digits, and the weights that make numbers of its digits: shape (digits, numbers). All
+    numbers are below 10**6 and so are exact as float32."""
+    marks = [n for n, c in enumerate(pattern) if c != "0"]
+    parts = [len(part) for part in re.findall("0+", pattern)]
+    weights = np.zeros((sum(parts), len(parts)), np.float32)
+    at = 0
+    for place, length in enumerate(parts):
+        weights[at : at + length, place] = 10.0 ** np.arange(length - 1, -1, -1)
+        at += length
+    return marks, weights
 
 
 def _parse_any(texts: Sequence[str], form: str) -> NDArray[Any] | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from functools import partial
 from typing import Any
 
@@ -22,7 +23,7 @@ from nimble_otter.desktop.views.cell_page import CellPage
 from nimble_otter.sources import Shape, Shapes
 from nimble_otter.table import MISSING, Field
 from nimble_otter.table.profile import Profile
-from nimble_otter.table.show import grouped, shown
+from nimble_otter.table.show import grouped, jsonable, shown
 
 CELL, RECORD, COLUMN = 0, 1, 2
 
@@ -313,9 +314,22 @@ class _ShapesPage(_Scrolled):
         self.lines.addStretch(1)
 
 
+def _shape_told(shape: Shape) -> str:
+    """Every field's types and share, and one document as an example."""
+    lines = [
+        f"{path}: " + ", ".join(f"{word} {100 * n:.0f} %" for word, n in by.items()) for path, by in shape.types.items()
+    ]
+    if len(lines) > 30:
+        lines = [*lines[:30], f"… {grouped(len(lines) - 30)} more fields"]
+    if shape.example is not None:
+        lines += ["", "for example", json.dumps(jsonable(shape.example), ensure_ascii=False, indent=1)[:900]]
+    return "\n".join(lines)
+
+
 class _ShapeBox(QWidget):
     def __init__(self, shape: Shape) -> None:
         super().__init__()
+        self.setToolTip(_shape_told(shape))
         self._share = shape.share
         name, fields = ElidedLabel(shape.name), label(", ".join(shape.fields), "muted", tokens.SMALL_PX, wrap=True)
         name.setFont(ui_font(bold=True))

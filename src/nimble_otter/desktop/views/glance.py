@@ -16,6 +16,7 @@ from nimble_otter.desktop.views.grid import Grid
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.sources import Fetched, Request, Source, TableInfo, fetch
 from nimble_otter.sources.catalogue import Definition
+from nimble_otter.stop import StopToken
 from nimble_otter.table import Kind
 from nimble_otter.table.show import grouped
 
@@ -104,12 +105,18 @@ class Glance(QFrame):
             if here(2, "" if found.text else "The server does not tell its definition."):
                 self.text.setPlainText(_definition_text(found))
 
+        def show_filled(found: str) -> None:
+            if self._table is table:
+                self.words.setText(f"{self.words.text()} · {found}")
+
         lane, hub = self._hub.lane(source), self._hub
         if table.holds_rows:
             hub.jobs.submit(
                 lane, "glance", lambda stop, _: _first(hub, source, table, stop), show_rows,
                 lambda problem: (here(0, str(problem)), None)[1],
             )  # fmt: skip
+        if table.has_binary and table.kind == "table":
+            hub.jobs.submit(lane, "glance binary", lambda stop, _: _filled(hub, source, table, stop), show_filled)
         hub.define(source, table, show_definition, lambda problem: here(2, str(problem)))
 
     def _turn(self, page: int) -> None:
@@ -149,9 +156,18 @@ class Glance(QFrame):
         return False
 
 
-def _first(hub: Hub, source: Source, table: TableInfo, stop: object) -> Fetched:
+def _first(hub: Hub, source: Source, table: TableInfo, stop: StopToken) -> Fetched:
     connection = hub.connection(source)
-    return fetch(connection, Request(connection.select_all(table.name), limit=FIRST_ROWS), stop)  # type: ignore[arg-type]
+    return fetch(connection, Request(connection.select_all(table.name), limit=FIRST_ROWS), stop)
+
+
+def _filled(hub: Hub, source: Source, table: TableInfo, stop: StopToken) -> str:
+    """How many rows have content in each binary column."""
+    connection = hub.connection(source)
+    names = [c.name for c in table.columns if c.word == "binary"]
+    counts = ", ".join(f"count({connection.quoted(name)}) as c{n}" for n, name in enumerate(names))
+    found = fetch(connection, Request(f"select {counts} from {connection.quoted(table.name)}"), stop).table
+    return ", ".join(f"{name} in {grouped(c.value(0))} rows" for name, c in zip(names, found.columns, strict=True))
 
 
 def _columns_text(table: TableInfo) -> str:
