@@ -5,6 +5,7 @@ import json
 import pytest
 from PySide6.QtCore import QModelIndex, Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QInputDialog
 
 from nimble_otter.desktop.rows_views import JSON, TABLE, TREE
 from nimble_otter.desktop.views.document_views import PAGE, document_at
@@ -118,6 +119,32 @@ def test_shapes_are_found_from_as_many_documents_as_asked(window):
     window.detail.shapes.sample_wanted.emit(100)
     settle(window)
     assert window.hub.shapes["Field reports", "report"].sampled == 100
+
+
+def test_a_field_that_looks_like_a_reference_is_followed_once_it_is_confirmed(window, monkeypatch):
+    source = window.hub.find("Field reports")
+    window.add_pull(Pull("n", source, Query("select * from notice where report is not null limit 20")))
+    settle(window)
+    window.detail.turn(1)
+    window.grid.go(2, 0)
+    notices = window.pull
+    wanted = document_at(notices.shaped.view, 2)["report"]
+    assert [(r.field, r.targets) for r in window.follower.references] == [("report", ("report",))]
+    assert window.detail.record._links == [("report ?", "by report")]
+    asked = []
+    monkeypatch.setattr(QInputDialog, "getItem", lambda *a: (asked.append(a), ("report", len(asked) > 1))[1])
+    window.follower.go(0)
+    assert window.pull is notices  # not confirmed
+    window.follower.go(0)
+    settle(window)
+    assert window.pull.table.column("_id").values() == [wanted]
+    assert window.pull.pull.came_from.startswith("followed from 1 value of report")
+    window.commands.run("go_back")
+    window.grid.go(3, 0)
+    assert window.detail.record._links == [("report", "by report")]
+    window.follower.go(0)
+    settle(window)
+    assert len(asked) == 2
 
 
 def test_a_list_opens_to_a_table_under_its_row_and_deeper(reports_window):

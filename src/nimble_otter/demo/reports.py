@@ -48,6 +48,7 @@ def make_collections() -> dict[str, list[dict[str, Any]]]:
             "from": END - dt.timedelta(days=rng.randrange(300)),
         }
         if number % 3:
+            notice["report"] = reports[rng.randrange(len(reports))]["_id"]
             notice |= {"places": rng.sample(PLACES, 2), "until": notice["from"] + dt.timedelta(days=14)}
         notices.append(notice)
     return {"report": reports, "notice": notices}

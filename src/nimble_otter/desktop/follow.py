@@ -5,13 +5,24 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject, QTimer
+from PySide6.QtWidgets import QInputDialog
 
 from nimble_otter.desktop.grid_model import RowsModel
 from nimble_otter.desktop.views.detail import RECORD
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import Pull, Query
 from nimble_otter.sources import Request, fetch
-from nimble_otter.sources.follow import MOST, Link, find_links, follow_query, values_of
+from nimble_otter.sources.follow import (
+    MOST,
+    Link,
+    Reference,
+    find_links,
+    find_references,
+    follow_query,
+    reference_query,
+    values_of,
+)
+from nimble_otter.table import MISSING
 from nimble_otter.table.show import grouped
 
 if TYPE_CHECKING:
@@ -29,6 +40,7 @@ class Follower(QObject):
         super().__init__(window)
         self._window = window
         self.links: list[Link] = []
+        self.references: list[Reference] = []
         self._of: Any = None
         self._later = QTimer(self)
         self._later.setSingleShot(True)
@@ -42,6 +54,12 @@ class Follower(QObject):
     def refresh(self) -> None:
         """Show the ways out of the rows that are selected; their counts come after a moment."""
         session = self._window.pull
+        self.references = self._find_references() if session is not None and session.is_documents else []
+        if self.references:
+            self.links, self._of = [], None
+            shown = [(self._target(r) or f"{r.targets[0]} ?", f"by {r.field}") for r in self.references]
+            self._window.detail.record.show_links(shown)
+            return
         if session is None or session.fetched is None or not session.fetched.origins or session.is_running:
             self.links, self._of = [], None
         elif self._of is None or self._of[0] is not session.fetched or self._of[1] is not session.tables:
@@ -51,6 +69,45 @@ class Follower(QObject):
         record.show_links([(f"{link.table}", self._words(link)) for link in self.links] if self._rows() else [])
         if self.links and self._window.detail.page == RECORD and self._window.detail.isVisible():
             self._later.start()
+
+    def _find_references(self) -> list[Reference]:
+        session, rows = self._window.pull, self._rows()
+        if session is None or session.table is None or session.is_running or not rows:
+            return []
+        table, own = session.table, session.collection
+        values = [column.value(rows[0]) for column in table.columns]
+        collections = [t.name for t in session.tables if t.kind == "collection"]
+        found = find_references([f.origin or f.name for f in table.fields], values, own, collections)
+        return [r for r in found if r.targets]
+
+    def _mark(self, reference: Reference) -> str:
+        session = self._window.pull
+        assert session is not None
+        return f"{session.pull.source.url} {session.collection}.{reference.field}"
+
+    def _target(self, reference: Reference) -> str:
+        """The collection that the user said a field refers to; "" before that."""
+        return self._window.layout_state.references.get(self._mark(reference), "")
+
+    def _go_document(self, reference: Reference) -> None:
+        """To the documents that a field refers to; which collection that is gets asked once."""
+        session = self._window.pull
+        if session is None or session.table is None:
+            return
+        target = self._target(reference)
+        if not target:
+            text = f"{reference.field} looks like a reference. The documents with this _id are in:"
+            target, agreed = QInputDialog.getItem(self._window, "Follow", text, list(reference.targets), 0, False)
+            if not agreed:
+                return
+            self._window.layout_state.references[self._mark(reference)] = target
+            self._window.keep_drafts()
+        column = session.table.columns[reference.place]
+        values = dict.fromkeys(v for v in map(column.value, self._rows()) if v is not None and v is not MISSING)
+        said = f"followed from {len(values)} {'values' if len(values) != 1 else 'value'} of {reference.field}"
+        query = Query(reference_query(list(values)), "native", target)
+        pull = Pull(f"{target} of {session.pull.name}", session.pull.source, query, came_from=said)
+        self._window.add_pull(pull).came_from = session
 
     @staticmethod
     def _words(link: Link) -> str:
@@ -97,6 +154,9 @@ class Follower(QObject):
     def go(self, place: int) -> None:
         """Open the rows at the other end as a pull of their own."""
         session, rows = self._window.pull, self._rows()
+        if session is not None and place < len(self.references):
+            self._go_document(self.references[place])
+            return
         if session is None or session.table is None or not 0 <= place < len(self.links):
             return
         link, source = self.links[place], self._window.hub.known(session.pull.source)

@@ -31,6 +31,7 @@ class Layout:
     order: list[str] = field(default_factory=list)
     current: int = 0
     recent: list[str] = field(default_factory=list)
+    references: dict[str, str] = field(default_factory=dict)
 
 
 class Keeper:

@@ -1,7 +1,9 @@
-"""From rows to the rows that they refer to, or that refer to them: along foreign keys, composite ones too."""
+"""From rows to the rows that they refer to, or that refer to them: along foreign keys, composite ones too; from
+documents along fields that look like references."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -48,6 +50,42 @@ def find_links(origins: Sequence[Origin | None], tables: Sequence[TableInfo]) ->
     for link in (*up, *down):
         found.setdefault((link.table, link.columns, link.is_up), link)
     return list(found.values())
+
+
+@dataclass(frozen=True, slots=True)
+class Reference:
+    """A field of documents that may refer to another collection: by its name, or by holding ids. `targets` are the
+    collections it may mean, the likeliest first; which of them is for the user to say."""
+
+    field: str
+    place: int
+    targets: tuple[str, ...]
+
+
+def find_references(
+    names: Sequence[str], values: Sequence[Any], own: str, collections: Sequence[str]
+) -> list[Reference]:
+    """Fields of one document (`names` with its `values`) that are named or shaped like a reference."""
+    others = [name for name in collections if name != own]
+    found = []
+    for place, (name, value) in enumerate(zip(names, values, strict=True)):
+        if name == "_id" or value is None or value is MISSING:
+            continue
+        stem = re.sub(r"[_.]?(id|ids|ref)$", "", name.casefold())
+        named = [c for c in others if stem and c.casefold() in (stem, f"{stem}s", stem.removesuffix("s"))]
+        is_id = type(value).__name__ == "ObjectId"
+        scalar = not isinstance(value, (dict, list, bool, float))
+        if scalar and (is_id or named):
+            found.append(Reference(name, place, tuple(named + [c for c in others if c not in named and is_id])))
+    return found
+
+
+def reference_query(values: Sequence[Any]) -> str:
+    """The native request for the documents with these ids, in MongoDB's extended JSON."""
+    from bson import json_util
+
+    wanted = list(values)[:MOST]
+    return str(json_util.dumps({"_id": {"$in": wanted}}, json_options=json_util.RELAXED_JSON_OPTIONS, indent=1))
 
 
 def values_of(link: Link, table: Table, rows: Sequence[int]) -> list[tuple[Any, ...]]:
