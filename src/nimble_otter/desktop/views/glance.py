@@ -45,6 +45,7 @@ class Glance(QFrame):
             made.setFont(code_font())
             made.setAccessibleName(name)
             made.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
+            made.document().setDocumentMargin(14)
         self._highlighter = Highlighter(self.text.document())
         self.note = label("", "muted", wrap=True)
         self.note.setAlignment(Qt.AlignmentFlag.AlignCenter)
