@@ -4,7 +4,8 @@ import json
 import time
 
 import pytest
-from PySide6.QtCore import QMimeData, Qt, QTimer
+from PySide6.QtCore import QEvent, QMimeData, QPointF, Qt, QTimer
+from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton
 
@@ -61,6 +62,19 @@ def test_space_glances_at_a_table_and_enter_opens_it(window):
     QTest.keyClick(glance, Qt.Key.Key_Return)
     settle(window)
     assert (len(window.pulls), window.pull.pull.name) == (pulls + 1, "gauge")
+
+
+def test_the_mouse_glances_with_alt_held(window):
+    item = item_of(window, "river")
+    at = QPointF(window.sources.tree.visualItemRect(item).center())
+    for held, shown in ((Qt.KeyboardModifier.NoModifier, False), (Qt.KeyboardModifier.AltModifier, True)):
+        none = Qt.MouseButton.NoButton
+        QApplication.sendEvent(
+            window.sources.tree.viewport(), QMouseEvent(QEvent.Type.MouseMove, at, at, none, none, held)
+        )
+        settle(window)
+        assert window.glance.isVisible() == shown
+    assert window.glance.title.text() == "river"
 
 
 def test_a_glance_tells_how_many_rows_have_pictures(window):

@@ -17,7 +17,7 @@ from PySide6.QtCore import (
     Qt,
     Signal,
 )
-from PySide6.QtGui import QKeyEvent, QPainter, QPen
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import (
     QFrame,
     QLineEdit,
@@ -131,6 +131,19 @@ class _Tree(QTreeWidget):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         theme.changed.connect(self.viewport().update)
+        self._under: QTreeWidgetItem | None = None
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """With Alt held, what is under the mouse is glanced at."""
+        item = self.itemAt(event.position().toPoint())
+        if event.modifiers() & Qt.KeyboardModifier.AltModifier and not event.buttons() and item is not None:
+            if isinstance(item.data(0, _DATA), TableInfo) and item is not self._under:
+                self._under = item
+                self.setCurrentItem(item)
+                self.glanced.emit()
+            return
+        self._under = None
+        super().mouseMoveEvent(event)
 
     def mimeData(self, items: Sequence[QTreeWidgetItem]) -> QMimeData:
         """A table's or column's name, to be dropped on the query."""
