@@ -263,6 +263,25 @@ def test_a_hung_server_answers_a_stop_within_a_second(served, monkeypatch):
     assert window.pull.error is None
 
 
+def test_a_hung_document_server_lets_the_lane_go_too(window, reports):
+    port = int(reports.url.rsplit(":", 1)[1].split("/")[0])
+    line = Line(port)
+    source = window.hub.add(Source("far reports", reports.url.replace(str(port), str(line.port))))
+    settle(window)
+    line.hold()
+    window.add_pull(Pull("p", source, Query("select * from notice limit 5")))
+    assert wait_until(lambda: window.pull.is_running, 2)
+    began = time.monotonic()
+    window.jobs.stop_all()
+    assert wait_until(lambda: not window.pull.is_running, 3)
+    assert time.monotonic() - began < jobs_module.LISTEN_MS / 1000 + 0.9
+    line.go_on()
+    window.pull.run()
+    settle(window)
+    assert window.pull.table.rows == 5
+    line.close()
+
+
 def test_a_lost_connection_keeps_rows_and_pending_changes(served):
     window, source, line = served
     window.add_pull(Pull("p", source, Query("select n, repeat('x', 200) as t from generate_series(1, 400000) n")))
