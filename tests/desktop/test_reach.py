@@ -177,6 +177,16 @@ def test_a_row_is_followed_and_one_comes_back(window):
     assert window.pull is before
 
 
+def test_a_count_that_comes_late_finds_another_record_and_leaves_it_alone(window):
+    window.detail.turn(1)
+    window.grid.go(4, 0)
+    record = window.detail.record
+    assert record._counts
+    record._build(record._shape[:2])
+    record.show_count(0, "3 rows")
+    assert record._counts == []
+
+
 def test_a_value_is_found_and_its_rows_are_opened(window):
     window.commands.run("find_value")
     page = window.search_page

@@ -139,7 +139,7 @@ class _RecordPage(_Scrolled):
         after = button("›", lambda: self.step_wanted.emit(1), "plain", "Next record")
         self._follow = QVBoxLayout()
         self._follow.setSpacing(2)
-        self._links = []
+        self._links, self._counts = [], []  # the labels of before are gone; counts may still be on their way
         self.lines.addLayout(self._follow)
         self.lines.addLayout(row(self._foot, before, after, None, margins=(0, 12, 0, 0), space=4))
         self.lines.addStretch(1)
