@@ -380,3 +380,12 @@ def test_a_source_marked_read_only_takes_no_changes(window, base):
     with pytest.raises(ChangeError, match="read-only"), connection.transaction():
         pass
     connection.close()
+
+
+def test_work_that_is_asked_for_after_the_end_is_not_begun(make_window):
+    window = make_window(demo=False)
+    window.close()
+    done = []
+    window.jobs.submit("lane", "late", lambda *_: done.append(1))
+    assert not window.jobs.is_busy
+    assert done == []

@@ -18,7 +18,7 @@ from nimble_otter.desktop.grid_model import RowsModel
 from nimble_otter.desktop.offscreen import wait_until
 from nimble_otter.desktop.selection import Selection
 from nimble_otter.desktop.theme import theme
-from nimble_otter.desktop.views.find import Finding, best
+from nimble_otter.desktop.views.find import Finding, Index
 from nimble_otter.desktop.views.grid import HEAD
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.steps import Condition, FilterStep, GroupStep, SortBy, SortStep
@@ -634,7 +634,7 @@ def test_a_killed_window_brings_back_pulls_and_pending_changes(make_window):
 
 def test_the_find_box_ranks_whole_names_then_starts_then_words(window):
     names = ["reading", "bread", "spreading sheet", "re", "river and read"]
-    found = best("read", [Finding(n, "", "", lambda: None) for n in names])
+    found = Index([Finding(n, "", "", lambda: None) for n in names]).best("read")
     assert [f.name for f in found] == ["reading", "river and read", "bread", "spreading sheet"]
     window.commands.run("find")
     QTest.keyClicks(window.title.box, "zzzz")
@@ -649,7 +649,7 @@ def test_the_find_box_ranks_whole_names_then_starts_then_words(window):
     theme.use(False)
     many = [Finding(f"table_{n}_name", "", "", lambda: None) for n in range(20_000)]
     began = time.process_time()
-    best("le_19", many)
+    Index(many).best("le_19")
     assert time.process_time() - began < 5
 
 

@@ -7,7 +7,7 @@ from contextlib import suppress
 from dataclasses import replace
 from typing import Any
 
-from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtCore import QObject, Signal
 
 from nimble_otter.demo import DEMO_SOURCES, resolve
 from nimble_otter.desktop.jobs import Jobs, Report, is_left
@@ -29,7 +29,6 @@ class Hub(QObject):
 
     changed = Signal(str)
     trouble = Signal(str)
-    _submit_count = Signal(object)
 
     def __init__(self, jobs: Jobs) -> None:
         super().__init__()
@@ -43,7 +42,6 @@ class Hub(QObject):
         self._file = places.config_folder() / "sources.toml"
         self.sources: list[Source] = list(DEMO_SOURCES)
         jobs.lane_left.connect(self._leave)
-        self._submit_count.connect(self._start_count, Qt.ConnectionType.QueuedConnection)
 
     def load(self) -> None:
         """Read the saved list."""
@@ -170,30 +168,33 @@ class Hub(QObject):
             if source.name not in self.tables:
                 report(connection.names())
                 stop.check()
-            tables = connection.tables()
-            if connection.counts_at_once:
-                self._count(source)
-            return tables
+            return connection.tables()
 
         def show(tables: list[TableInfo]) -> None:
             self.errors.pop(source.name, None)
             self.tables[source.name] = list(tables)
             self.changed.emit(source.name)
 
+        def done(tables: list[TableInfo]) -> None:
+            show(tables)
+            connection = self._connections.get(source.url)
+            if connection is not None and connection.counts_at_once:
+                self._count(source, tables)
+
         def fail(problem: OtterError) -> None:
             self.errors[source.name] = problem
             self.tables.pop(source.name, None)
             self.changed.emit(source.name)
 
-        self.jobs.submit(self.lane(source), f"open {source.url}", work, show, fail, show)
+        self.jobs.submit(self.lane(source), f"open {source.url}", work, done, fail, show)
 
-    def _count(self, source: Source) -> None:
+    def _count(self, source: Source, tables: list[TableInfo]) -> None:
         """Count every table one by one, on a connection of its own so that nothing waits for it."""
 
         def work(stop: StopToken, report: Report) -> None:
             connection = self.connect_new(source)
             try:
-                wanted = [t for t in connection.tables() if t.kind in ("table", "collection")]
+                wanted = [t for t in tables if t.kind in ("table", "collection")]
                 found: dict[str, int] = {}
                 told = time.monotonic()
                 for table in wanted:
@@ -206,10 +207,6 @@ class Hub(QObject):
             finally:
                 connection.close()
 
-        self._submit_count.emit((source, work))
-
-    def _start_count(self, what: tuple[Source, Any]) -> None:
-        source, work = what
         self.jobs.submit(
             f"counts {source.url}", f"counts {source.url}", work, update=lambda found: self._counted(source, found)
         )

@@ -112,6 +112,7 @@ class Jobs(QObject):
         self._running: dict[int, Job] = {}
         self._numbers = itertools.count(1)
         self.progress: dict[int, Any] = {}
+        self._is_closed = False
         self._arrived.connect(self._deliver, Qt.ConnectionType.QueuedConnection)
         sys.setswitchinterval(0.0005)  # a worker's plain Python must not hold the window for 5 ms at a time
 
@@ -132,6 +133,8 @@ class Jobs(QObject):
                 self._end(job)
                 self._forget(job.number)
         job = Job(next(self._numbers), key, lane, title, not title, done, failed, update, stopped)
+        if self._is_closed:  # a timer of the window that fires after its end begins nothing any more
+            return job
         self._running[job.number] = job
         self._lane(lane).waiting.put(lambda: self._run(job, work))
         self.changed.emit()
@@ -181,7 +184,8 @@ class Jobs(QObject):
         return next((job for job in reversed(self._running.values()) if not job.silent), None)
 
     def close(self) -> None:
-        """Stop everything and let the lanes end, as far as they do."""
+        """Stop everything and let the lanes end, as far as they do; nothing is begun any more."""
+        self._is_closed = True
         for job in self._running.values():
             job.stop()
         for lane in self._lanes.values():

@@ -17,6 +17,7 @@ from nimble_otter.errors import OtterError, SavedError
 from nimble_otter.pull import Course, Pull, Shaped, pull_to_text, run_course, save_pull
 from nimble_otter.pull.costs import Cost
 from nimble_otter.pull.drafts import EditDraft, attach, detach
+from nimble_otter.pull.model import Query
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.steps import Step
 from nimble_otter.sources import Fetched, Request, TableInfo, fetch
@@ -59,6 +60,7 @@ class OpenPull(QObject):
         self.waiting: EditDraft | None = None
         self.came_from: OpenPull | None = None
         self.rows_as = 0
+        self._collection: tuple[Query, str] | None = None
         self.other_text = ""
         self.run_at = 0
         self._undo: list[tuple[str, Any]] = []
@@ -116,10 +118,13 @@ class OpenPull(QObject):
         from nimble_otter.query import translate_select
 
         query = self.pull.query
-        try:
-            return query.collection or translate_select(query.text, None, query.parameters).collection
-        except OtterError:
-            return ""
+        if self._collection is None or self._collection[0] is not query:  # asked for at every move in the grid
+            try:
+                name = query.collection or translate_select(query.text, None, query.parameters).collection
+            except OtterError:
+                name = ""
+            self._collection = (query, name)
+        return self._collection[1]
 
     @property
     def tables(self) -> list[TableInfo]:

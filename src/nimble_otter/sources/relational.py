@@ -59,6 +59,21 @@ class Relational:
         self._has_all = False
         self._used_at = time.monotonic()
 
+    def _probe(self) -> None:
+        """Connect once, so that what is wrong is said now. Raises: SourceError's; nothing is left open."""
+        try:
+            with self._explained(), self._engine.connect():
+                pass
+        except SourceError:
+            self.close()
+            raise
+
+    def _ask(self, text: str, values: Any = ()) -> list[Any]:
+        """All rows of a small question of our own, with the driver's marks for values."""
+        with self._engine.connect() as connection:
+            plain = {} if values else {"no_parameters": True}
+            return list(connection.exec_driver_sql(text, values or None, execution_options=plain))
+
     def _ready(self, stop: StopToken = NEVER) -> None:
         """Open the connection again when it dropped while nobody used it. A stop wakes who waits for a hung server."""
         if time.monotonic() - self._used_at < IDLE_S:

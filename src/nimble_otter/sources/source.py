@@ -132,11 +132,8 @@ def driver_for(url: str) -> Driver:
     """The driver of a URL or a file's path. Raises: ConnectError."""
     scheme = url.split(":", 1)[0].lower() if "://" in url or url.startswith("sqlite:") else "sqlite"
     found = all_drivers()
-    for driver in found:
-        if scheme in driver.schemes:
-            return driver
-    for driver in found:
-        if "*" in driver.schemes and driver.takes(scheme):
+    for driver in sorted(found, key=lambda driver: "*" in driver.schemes):
+        if driver.takes(scheme):
             return driver
     known = ", ".join(f"{s}:" for driver in found for s in driver.schemes if s != "*")
     raise ConnectError(f"There is no driver for {scheme}: sources.", f"Known are {known} and SQLite files.")

@@ -66,11 +66,6 @@ class Index:
         return [self.findings[n] for n in itertools.islice(found, most)]
 
 
-def best(needle: str, findings: list[Finding], most: int = MOST) -> list[Finding]:
-    """`Index.best` of a few findings."""
-    return Index(findings).best(needle, most)
-
-
 class _Paint(QStyledItemDelegate):
     def sizeHint(self, option: object, index: object) -> QSize:
         return QSize(100, 28)

@@ -54,22 +54,12 @@ class MariadbConnection(Relational):
     def __init__(self, url: str, password: str | None) -> None:
         super().__init__(_engine(with_secret(url, password)))
         self._database = self._engine.url.database
-        try:
-            with self._explained(), self._engine.connect():
-                pass
-        except SourceError:
-            self.close()
-            raise
+        self._probe()
 
     def _schemas(self, inspector: Inspector) -> list[str | None]:
         if self._database:
             return [self._database]
         return [s for s in inspector.get_schema_names() if s not in _SYSTEM]
-
-    def _ask(self, text: str, values: Any = ()) -> list[Any]:
-        with self._engine.connect() as connection:
-            plain = {} if values else {"no_parameters": True}
-            return list(connection.exec_driver_sql(text, values or None, execution_options=plain))
 
     def _in_schemas(self) -> tuple[str, tuple[str, ...]]:
         if self._database:
@@ -152,15 +142,8 @@ class MariadbConnection(Relational):
         return list(args), {k: v for k, v in options.items() if k != "client_flag"}
 
     def _plan(self, text: str, values: dict[str, Any]) -> PlanNode:
-        raw = self._engine.raw_connection()
-        try:
-            cursor = raw.driver_connection.cursor()  # type: ignore[union-attr]
-            cursor.execute(mark_parameters(f"explain format=json {text}", values, "pyformat"), values or None)
-            found = cursor.fetchone()[0]
-            cursor.close()
-        finally:
-            raw.close()
-        return of_mariadb(json.loads(found))
+        found = self._ask(mark_parameters(f"explain format=json {text}", values, "pyformat"), values)
+        return of_mariadb(json.loads(found[0][0]))
 
     def _say(self, problem: Exception, text: str) -> Exception | None:
         import MySQLdb

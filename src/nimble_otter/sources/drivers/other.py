@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from typing import Any
 
-from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, SourceError
+from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError
 from nimble_otter.query.statements import parameter_places
 from nimble_otter.sources.relational import BATCH, Relational
 from nimble_otter.sources.secrets import with_secret
@@ -49,12 +49,7 @@ class OtherConnection(Relational):
             raise ConnectError("The URI can't be used.", "Write it like dialect://user@host:port/NAME.") from None
         super().__init__(engine)
         self.dialect = engine.dialect.name
-        try:
-            with self._explained(), engine.connect():
-                pass
-        except SourceError:
-            self.close()
-            raise
+        self._probe()
 
     def _start(self, answer: Any, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
         cursor = answer.cursor = answer.driver.cursor()

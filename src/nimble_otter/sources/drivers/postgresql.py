@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Iterator
 from itertools import islice
@@ -47,21 +46,11 @@ class PostgresqlConnection(Relational):
 
     def __init__(self, url: str, password: str | None) -> None:
         super().__init__(_engine(with_secret(url, password)))
-        try:
-            with self._explained(), self._engine.connect():
-                pass
-        except SourceError:
-            self.close()
-            raise
+        self._probe()
 
     def _schemas(self, inspector: Inspector) -> list[str | None]:
         hidden = ("information_schema",)
         return [s for s in inspector.get_schema_names() if s not in hidden and not s.startswith("pg_")]
-
-    def _ask(self, text: str, values: Any = ()) -> list[Any]:
-        with self._engine.connect() as connection:
-            plain = {} if values else {"no_parameters": True}
-            return list(connection.exec_driver_sql(text, values or None, execution_options=plain))
 
     def _estimates(self, default: str | None) -> dict[str, int]:
         text = (
@@ -124,15 +113,8 @@ class PostgresqlConnection(Relational):
         handle.cancel_safe(timeout=1)
 
     def _plan(self, text: str, values: dict[str, Any]) -> PlanNode:
-        marked = mark_parameters(f"explain (format json) {text}", values, "pyformat")
-        raw = self._engine.raw_connection()
-        try:
-            cursor = raw.driver_connection.cursor()  # type: ignore[union-attr]
-            cursor.execute(marked, values or None)
-            found = cursor.fetchone()[0]
-        finally:
-            raw.close()
-        return of_postgresql((json.loads(found) if isinstance(found, str) else found)[0]["Plan"])
+        found = self._ask(mark_parameters(f"explain (format json) {text}", values, "pyformat"), values)
+        return of_postgresql(found[0][0][0]["Plan"])
 
     def _say(self, problem: Exception, text: str) -> Exception | None:
         import psycopg
