@@ -21,6 +21,7 @@ from typing import Any
 
 from tests import servers
 
+from nimble_otter.memory import settle
 from nimble_otter.sources import Request, Source, connect, fetch
 
 TIMES = 3
@@ -140,6 +141,7 @@ def documents(rows: int) -> None:
 
 def main() -> None:
     rows = int(sys.argv[1]) if len(sys.argv) > 1 else 1_000_000
+    settle()
     kinds = {"sqlite": sqlite, "postgresql": postgresql, "mariadb": mariadb, "documents": documents}
     for name in sys.argv[2:] or kinds:
         kinds[name](rows)

@@ -14,6 +14,7 @@ from typing import Any
 
 from nimble_otter import __version__
 from nimble_otter.errors import ConditionError, OtterError, QueryError, SavedError, SendError, SourceError
+from nimble_otter.memory import settle
 from nimble_otter.pull.model import Pull, Query, SendPlan
 from nimble_otter.pull.steps import ColumnsStep, Condition, FigureOf, FilterStep, GroupStep, SortBy, SortStep, Step
 from nimble_otter.query import parameter_value
@@ -30,6 +31,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     """Run a command; returns the exit code."""
     parser = _parser()
     options = parser.parse_args(arguments)
+    settle()
     try:
         if options.command == "demo":
             return _demo(options)

@@ -123,6 +123,43 @@ def test_declared_kinds_are_used_only_where_every_value_comes_back_to_the_letter
     assert render_all(table.columns[0].values(), table.fields[0].form) == texts
 
 
+_INTS = st.one_of(st.none(), st.integers(-9, 9), st.integers(-(2**70), 2**70))
+_FLOATS = st.one_of(st.none(), st.floats())
+_DIGITS = st.from_regex(r"-?[0-9]{1,20}(\.[0-9]{2})?", fullmatch=True)
+PROMISED = st.one_of(
+    st.tuples(st.just(Kind.INT), st.lists(st.one_of(_INTS, st.floats(allow_nan=False)), min_size=1)),
+    st.tuples(st.just(Kind.FLOAT), st.lists(_FLOATS, min_size=1)),
+    st.tuples(st.just(Kind.TEXT), st.lists(st.one_of(st.none(), st.text(max_size=3)), min_size=1)),
+    st.tuples(st.just(Kind.DECIMAL), st.lists(st.one_of(st.none(), _DIGITS), min_size=1)),
+)
+
+
+@given(PROMISED, st.sampled_from([1, 3, 100]))
+def test_what_a_driver_promises_is_held_exactly(hinted, batch):
+    hint, values = hinted
+    got = built(values, batch, hint).columns[0].values()
+    if hint is Kind.DECIMAL:
+        assert [v if v is None else str(v) for v in got] == [v if v is None else str(Decimal(v)) for v in values]
+        return
+    for a, b in zip(values, got, strict=True):
+        assert same(a, b) or (hint is Kind.INT and a == b and type(a) is int)  # whole numbers among floats
+
+
+@given(st.lists(st.from_regex(r"[0-9]{4}-[01][0-9]-[0-3][0-9] [0-2][0-9]:[0-6][0-9]", fullmatch=True), min_size=1))
+def test_times_in_text_are_read_as_python_reads_them(texts):
+    from nimble_otter.table.forms import parse
+
+    try:
+        wanted = [
+            (dt.datetime.fromisoformat(t) - dt.datetime(1970, 1, 1)) // dt.timedelta(microseconds=1) for t in texts
+        ]
+    except ValueError:
+        assert parse(texts, "%Y-%m-%d %H:%M") is None
+    else:
+        assert parse(texts, "%Y-%m-%d %H:%M").tolist() == wanted
+        assert parse([texts[0][:-1], *texts, "1" + texts[0]], "%Y-%m-%d %H:%M") is None  # as long as if all were right
+
+
 @settings(max_examples=150)
 @given(columns, st.booleans(), st.booleans())
 def test_sort_is_pythons_stable_sort(kind_values, descending, empty_first):

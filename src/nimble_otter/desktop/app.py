@@ -11,6 +11,7 @@ from pathlib import Path
 from PySide6.QtWidgets import QApplication
 
 from nimble_otter import __version__
+from nimble_otter.memory import settle
 
 
 def make_app(arguments: Sequence[str] = ()) -> QApplication:
@@ -51,6 +52,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     window.begin(options.demo)
     for name in options.files:
         window.open_any(Path(name))
+    settle()
     return app.exec()
 
 

@@ -9,11 +9,12 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from nimble_otter.errors import LostError
-from nimble_otter.sources.shapes import type_word
+from nimble_otter.sources.shapes import word_of_type
 from nimble_otter.sources.source import Connection, Request, Run
 from nimble_otter.sources.trace import Origin
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, Field, Kind, Table, TableBuilder
+from nimble_otter.table.columns import Missing
 from nimble_otter.table.filter import at_path
 
 SNAPSHOT_S = 0.15
@@ -111,8 +112,7 @@ class _Documents:
         self._picked = bool(run.columns)
         self._paths = [tuple(path.split(".")) for _, path in self._columns]
         self._builder = TableBuilder([Field(name, Kind.OBJECT) for name, _ in self._columns])
-        self._words: list[Counter[str]] = [Counter() for _ in self._columns]
-        self._present = [0] * len(self._columns)
+        self._types: list[Counter[type]] = [Counter() for _ in self._columns]
         self.rows = 0
 
     def append(self, batch: list[Mapping[str, Any]]) -> None:
@@ -122,13 +122,14 @@ class _Documents:
                     self._paths.append((name,))
                     self._columns.append((name, name))
                     self._builder.add_field(Field(name, Kind.OBJECT))
-                    self._words.append(Counter())
-                    self._present.append(0)
+                    self._types.append(Counter({Missing: self.rows} if self.rows else {}))
         columns = []
         for place, path in enumerate(self._paths):
-            values = [_pick(document, path) for document in batch]
-            self._words[place].update(type_word(v) for v in values if v is not None and v is not MISSING)
-            self._present[place] += sum(v is not MISSING for v in values)
+            if len(path) == 1:
+                values = [document.get(path[0], MISSING) for document in batch]
+            else:
+                values = [_pick(document, path) for document in batch]
+            self._types[place].update(map(type, values))
             columns.append(values)
         self._builder.append_columns(columns, len(batch))
         self.rows += len(batch)
@@ -137,8 +138,13 @@ class _Documents:
         table = self._builder.table()
         fields = []
         for place, field in enumerate(table.fields):
-            words = " or ".join(word for word, _ in self._words[place].most_common(2)) or "empty"
-            share = round(100 * self._present[place] / max(1, self.rows))
+            types = self._types[place]
+            named: Counter[str] = Counter()
+            for kind, count in types.items():
+                if kind not in (type(None), Missing):
+                    named[word_of_type(kind)] += count
+            words = " or ".join(word for word, _ in named.most_common(2)) or "empty"
+            share = round(100 * (self.rows - types[Missing]) / max(1, self.rows))
             fields.append(replace(field, note=f"{share} % · {words}", origin=".".join(self._paths[place])))
         return table.with_fields(fields)
 

@@ -31,7 +31,9 @@ from nimble_otter.table import Field, Kind
 if TYPE_CHECKING:
     from sqlalchemy import Engine, Inspector
 
-BATCH = 1000
+FIRST = 500
+"""Rows of the first batch, which is to be seen at once."""
+BATCH = 2000
 CONNECT_S = 8
 """Longest wait for a server to take a connection."""
 LISTEN_S = 0.6
@@ -234,8 +236,7 @@ class Relational:
             for label, origin, kind in zip(labels, origins, declared, strict=True)
         )
         found = tuple(
-            hint or KIND_OF_WORD.get(word_of(kind)) if kind else hint
-            for hint, kind in zip(hints, declared, strict=True)
+            (self._kind_of(kind) or hint) if kind else hint for hint, kind in zip(hints, declared, strict=True)
         )
         return Run(answer.batches(), fields, found, (), text, tuple(origins))
 
@@ -295,6 +296,10 @@ class Relational:
     def _indexes(self, table: TableInfo) -> tuple[tuple[str, str], ...] | None:
         """Names and what is indexed, where reflection misses some."""
         return None
+
+    def _kind_of(self, declared: str) -> Kind | None:
+        """What a column of this type may be held as; see ColumnBuilder."""
+        return KIND_OF_WORD.get(word_of(declared))
 
     def _start(self, answer: _Answer, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
         """Execute; set `answer.rows` to an iterator over batches. Returns the columns' names and kinds."""
@@ -392,6 +397,14 @@ class _Answer:
                 self._raw.invalidate()
         finally:
             self._done.set()
+
+
+def batches_of(cursor: Any) -> Iterator[Sequence[Any]]:
+    """A cursor's rows, the first few at once."""
+    size = FIRST
+    while batch := cursor.fetchmany(size):
+        yield batch
+        size = BATCH
 
 
 def sever(number: int) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping, Sequence
+from functools import cache
 from typing import Any
 
 from nimble_otter.sources.catalogue import Shape, Shapes
@@ -33,9 +34,15 @@ _WORDS: list[tuple[type, str]] = [
 
 def type_word(value: Any) -> str:
     """The plain word for a document value's type."""
-    if value is None:
+    return word_of_type(type(value))  # type: ignore[arg-type]  # a class is hashable
+
+
+@cache
+def word_of_type(kind: type) -> str:
+    """The plain word for a type of document values."""
+    if kind is type(None):
         return "empty"
-    return next((word for kind, word in _WORDS if isinstance(value, kind)), type(value).__name__)
+    return next((word for known, word in _WORDS if issubclass(kind, known)), kind.__name__)
 
 
 def find_shapes(collection: str, documents: Sequence[Document], total: int, indexed: tuple[str, ...] = ()) -> Shapes:

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import datetime as dt
+from array import array as plain_array
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from decimal import Decimal
+from itertools import repeat
+from operator import is_
 from typing import Any
 
 import numpy as np
@@ -25,6 +28,7 @@ from nimble_otter.table.columns import (
     Missing,
     Table,
 )
+from nimble_otter.table.grow import Codes, Grow
 
 MANY_WORDS = 1000
 """Above so many different texts a column goes over from dictionary codes to one buffer of UTF-8."""
@@ -38,6 +42,7 @@ _BY_TYPE: dict[type, Kind] = {
     dt.date: Kind.DATE,
     Decimal: Kind.DECIMAL,
 }
+_SURE = (Kind.INT, Kind.FLOAT, Kind.TEXT)
 _DTYPES = {
     Kind.INT: np.int64,
     Kind.FLOAT: np.float64,
@@ -56,47 +61,15 @@ _FILL: dict[Kind, Any] = {
 }
 
 
-class _Grow:
-    """An array that grows at its end. Rows once written never change, so slices of it may be handed out."""
-
-    def __init__(self, dtype: Any, spare: int = 0) -> None:
-        self._spare = spare
-        self._array: NDArray[Any] = np.zeros(1024 + spare, dtype)
-        self.size = 0
-
-    def extend(self, more: NDArray[Any]) -> None:
-        need = self.size + len(more)
-        if need + self._spare > len(self._array):
-            wider: NDArray[Any] = np.zeros(max(need + self._spare, len(self._array) * 3 // 2), self._array.dtype)
-            wider[: self.size] = self._array[: self.size]
-            self._array = wider
-        self._array[self.size : need] = more
-        self.size = need
-
-    def view(self, extra: int = 0) -> NDArray[Any]:
-        return self._array[: self.size + extra]
-
-
-class _Codes(dict[str, int]):
-    """Gives each new text the next code."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.words: list[str] = []
-
-    def __missing__(self, text: str) -> int:
-        code = self[text] = len(self.words)
-        self.words.append(text)
-        return code
-
-
 class _Retype(Exception):
     """A batch does not fit the column's present kind."""
 
 
 class ColumnBuilder:
     """One column under construction. `hint` is the kind that the source declares, used only where every value fits
-    it exactly: texts as times, 0 and 1 as yes/no."""
+    it exactly: texts as times, 0 and 1 as yes/no. A hint of INT or FLOAT is a promise of the
+    driver that there are no booleans and, among FLOAT, no integers; of TEXT, that there is nothing else but None: so
+    that not every value has to be looked at."""
 
     def __init__(self, hint: Kind | None = None) -> None:
         self.hint = hint
@@ -104,22 +77,24 @@ class ColumnBuilder:
         self.kind: Kind | None = None
         self.scale = 0
         self.rows = 0
-        self._data = _Grow(np.int8)
-        self._empty: _Grow | None = None
-        self._missing: _Grow | None = None
-        self._codes: _Codes | None = None
-        self._bytes: _Grow | None = None
-        self._ends = _Grow(np.int64)
+        self._data = Grow(np.int8)
+        self._empty: Grow | None = None
+        self._missing: Grow | None = None
+        self._codes: Codes | None = None
+        self._bytes: Grow | None = None
+        self._ends = Grow(np.int64)
 
     def extend(self, values: Sequence[Any]) -> None:
         """Add a batch. Any mixture of Python values is taken; None is NULL and MISSING a missing field."""
+        if self.hint in _SURE and self.kind is self.hint and self._extend_sure(self.hint, values):
+            return
         types = set(map(type, values))
         mask = missing = None
         if Missing in types:
-            missing = np.array([v is MISSING for v in values], np.bool_)
+            missing = _where(values, MISSING)
             types.discard(Missing)
         if type(None) in types or missing is not None:
-            mask = np.array([v is None for v in values], np.bool_)  # lists are twice as fast as np.fromiter here
+            mask = _where(values, None)
             mask = mask if missing is None else mask | missing
             types.discard(type(None))
         if types:
@@ -129,6 +104,28 @@ class ColumnBuilder:
         self._mark("_empty", mask, len(values))
         self._mark("_missing", missing, len(values))
         self.rows += len(values)
+
+    def _extend_sure(self, kind: Kind, values: Sequence[Any]) -> bool:
+        """Add values that the driver promised to be of one kind; False where that takes a closer look."""
+        mask: NDArray[np.bool_] | None = None
+        array: NDArray[Any]
+        if kind is Kind.TEXT:
+            if self._codes is None or len(self._codes) > MANY_WORDS:
+                return False
+            array = np.fromiter(map(self._codes.__getitem__, values), np.int32, len(values))
+            if array.min(initial=0) < 0:
+                mask = array < 0
+                array[mask] = 0
+        else:
+            try:  # unlike NumPy's own, these refuse what is no integer, or no number
+                array = np.frombuffer(plain_array("q" if kind is Kind.INT else "d", values), _DTYPES[kind])
+            except (TypeError, OverflowError):
+                return False
+        self._data.extend(array)
+        self._mark("_empty", mask, len(values))
+        self._mark("_missing", None, len(values))
+        self.rows += len(values)
+        return True
 
     def finish(self) -> Column:
         """The column so far; later batches do not change it."""
@@ -182,10 +179,11 @@ class ColumnBuilder:
 
     def _start(self, kind: Kind) -> None:
         self.kind = kind
-        self._data = _Grow(_DTYPES[kind])
+        self._data = Grow(_DTYPES[kind])
         if kind is Kind.TEXT:
-            self._codes = _Codes()
+            self._codes = Codes()
             self._codes[""]  # code 0, so that rows without a value hold a valid code
+            self._codes[None] = -1  # type: ignore[index]
         self._pad(self.rows)
 
     def _pad(self, count: int) -> None:
@@ -225,7 +223,14 @@ class ColumnBuilder:
             self._data.extend(array_or_none)
         elif kind is Kind.DECIMAL and self.hint is kind and types == {str}:
             self._need(values.count("") == (0 if mask is None else np.count_nonzero(mask)))
-            self._data.extend(self._decimal_texts(values))
+            filler = forms.zero_of(next(filter(None, values)))
+            found = forms.parse_decimals(values if mask is None else [v or filler for v in values])
+            self._need(found is not None)
+            assert found is not None
+            if not self.scale and not self._data.view().any():
+                self.scale = found[1]
+            self._need(self.scale == found[1])
+            self._data.extend(found[0])
         else:
             self._data.extend(self._plain(kind, values, types))
 
@@ -264,25 +269,6 @@ class ColumnBuilder:
         self._need(min(scaled) > -(10**18) and max(scaled) < 10**18)
         return np.array(scaled, np.int64)
 
-    def _decimal_texts(self, values: Sequence[str]) -> NDArray[Any]:
-        """Decimals that the driver gave as text, "" for none: all with the same digits after the point, or the column
-        keeps each as it is."""
-        first = next(filter(None, values))
-        scale = len(first.rpartition(".")[2]) if "." in first else 0
-        if not self.scale and not self._data.view().any():
-            self.scale = scale
-        zero = f"0.{'0' * scale}" if scale else "0"
-        filled = [v or zero for v in values]
-        joined = "\n".join(filled)
-        even = all(v[-1 - scale] == "." for v in filled if len(v) > scale) if scale else True
-        self._need(scale == self.scale and even and joined.count(".") == (len(filled) if scale else 0))
-        try:
-            scaled = list(map(int, joined.replace(".", "").split("\n")))
-        except ValueError:
-            raise _Retype(Kind.OBJECT) from None
-        self._need(len(scaled) == len(filled) and min(scaled) > -(10**18) and max(scaled) < 10**18)
-        return np.array(scaled, np.int64)
-
     @staticmethod
     def _need(holds: bool, otherwise: Kind = Kind.OBJECT) -> None:
         if not holds:
@@ -314,8 +300,8 @@ class ColumnBuilder:
             self._data.extend(np.fromiter(map(self._codes.__getitem__, values), np.int32, len(values)))
             if len(self._codes) > MANY_WORDS:
                 codes, words = self._data.view().tolist(), self._codes.words
-                self._codes, self._bytes = None, _Grow(np.uint8, spare=8)
-                self._data, self._ends = _Grow(np.int64), _Grow(np.int64)
+                self._codes, self._bytes = None, Grow(np.uint8, spare=8)
+                self._data, self._ends = Grow(np.int64), Grow(np.int64)
                 for start in range(0, len(codes), 65536):
                     self._append_buffer([words[code] for code in codes[start : start + 65536]])
             return
@@ -336,14 +322,19 @@ class ColumnBuilder:
         self._ends.extend(ends)
 
     def _mark(self, name: str, mask: NDArray[np.bool_] | None, count: int) -> None:
-        grown: _Grow | None = getattr(self, name)
+        grown: Grow | None = getattr(self, name)
         if grown is None:
             if mask is None:
                 return
-            grown = _Grow(np.bool_)
+            grown = Grow(np.bool_)
             grown.extend(np.zeros(self.rows, np.bool_))
             setattr(self, name, grown)
         grown.extend(np.zeros(count, np.bool_) if mask is None else mask)
+
+
+def _where(values: Sequence[Any], mark: object) -> NDArray[np.bool_]:
+    """Where `values` hold `mark` itself; several times faster than a list of booleans made an array."""
+    return np.frombuffer(bytes(map(is_, values, repeat(mark))), np.bool_)
 
 
 class TableBuilder:

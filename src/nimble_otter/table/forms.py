@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import calendar
 import datetime as dt
-import re
 from collections.abc import Sequence
 from functools import cache
 from typing import Any
@@ -19,6 +18,14 @@ _TIME_FORMS = {
     for sep in (" ", "T")
     for tail, form in (("", ""), (":00", ":%S"), *((":00." + "0" * n, f":%S.%{n}") for n in range(1, 7)))
 }
+_IN_DECIMALS = np.zeros(256, np.bool_)
+_IN_DECIMALS[[10, 45, 46, *range(48, 58)]] = True
+_NONE = 10_000
+"""Stands for two characters that are not digits: more than any part of a time."""
+_PAIRS = np.full(1 << 16, _NONE, np.int64)
+_DIGITS = np.arange(48, 58)
+_PAIRS[np.add.outer(_DIGITS, _DIGITS << 8)] = np.add.outer(10 * np.arange(10), np.arange(10))
+"""The number that two digits make, by the two bytes as one little-endian integer."""
 _LEAP = np.array([calendar.isleap(year) for year in range(10_000)], np.int64)
 _YEARS = np.array([0, *(dt.date(year, 1, 1).toordinal() for year in range(1, 10_000))], np.int64) - 719_164
 """Days from 1970-01-01 to the last day before each year."""
@@ -45,58 +52,58 @@ def parse(texts: Sequence[str], form: str) -> NDArray[Any] | None:
     """int64 microseconds (dates: int32 days) since 1970, or None when any text is not exactly of this form."""
     if form.endswith(ANY):
         return _parse_any(texts, form)
-    return _parse_even("".join(texts), len(texts), form) if len(set(map(len, texts))) == 1 else None
+    return _parse_even(texts, form)
 
 
-def _parse_even(joined: str, count: int, form: str) -> NDArray[Any] | None:
-    """Texts of one length, joined: digits become numbers by arithmetic, which is several times faster than NumPy's own
-    reading of dates."""
-    pattern = _PATTERNS[form]
-    if len(joined) != count * len(pattern) or not joined.isascii():
+def _parse_even(texts: Sequence[str], form: str) -> NDArray[Any] | None:
+    """Texts of one form: two digits at a time become numbers by a table, which is several times faster than NumPy's
+    own reading of dates."""
+    pattern, count = _PATTERNS[form], len(texts)
+    joined = "\n".join(texts) + "\n"
+    width = len(pattern) + 1
+    if len(joined) != count * width or not joined.isascii():
         return None
-    points = np.frombuffer(joined.encode("ascii"), np.uint8).reshape(count, len(pattern))
-    marks, weights = _plan(pattern)
-    if (points[:, marks] != np.frombuffer(pattern.encode(), np.uint8)[marks]).any():
+    raw = joined.encode("ascii")
+    points = np.frombuffer(raw, np.uint8).reshape(count, width)
+    if any((points[:, at] != mark).any() for at, mark in _marks(pattern)):
         return None
-    digits = np.delete(points, marks, axis=1) - np.uint8(48)  # what is below "0" wraps round to above 9
-    if digits.max() > 9:
-        return None
-    parts = (digits.astype(np.float32) @ weights).astype(np.int64).T
-    year, month, day = parts[:3]
-    if year.min() < 1 or month.min() < 1 or month.max() > 12 or day.min() < 1:
+
+    def pair(at: int) -> NDArray[np.int64]:
+        return _PAIRS.take(np.ndarray((count,), "<u2", raw, at, (width,)))
+
+    month, day = pair(5), pair(8)
+    year = pair(0) * 100 + pair(2)
+    if year.min() < 1 or year.max() > 9999 or month.min() < 1 or month.max() > 12 or day.min() < 1:
         return None  # year 0 is no date in Python
-    month = month + _LEAP.take(year) * 13
+    month += _LEAP.take(year) * 13
     if (day > _LENGTHS.take(month)).any():
         return None
     days = _YEARS.take(year) + _MONTHS.take(month) + day
     if form == "%Y-%m-%d":
         dates: NDArray[Any] = days.astype(np.int32)
         return dates
-    hour, minute = parts[3:5]
+    hour, minute = pair(11), pair(14)
     if hour.max() > 23 or minute.max() > 59:
         return None
-    moments: NDArray[Any] = days * 86_400_000_000 + hour * 3_600_000_000 + minute * 60_000_000
-    if len(parts) > 5:
-        if parts[5].max() > 59:
+    seconds = days * 86_400 + hour * 3_600 + minute * 60
+    if len(pattern) > 16:
+        second = pair(17)
+        if second.max() > 59:
             return None
-        moments += parts[5] * 1_000_000
-    if len(parts) > 6:
-        moments += parts[6] * 10 ** (6 - int(form[-1]))
+        seconds += second
+    moments: NDArray[Any] = seconds * 1_000_000
+    if len(pattern) > 20:
+        digits = points[:, 20:-1] - np.uint8(48)  # what is below "0" wraps round to above 9
+        if digits.max() > 9:
+            return None
+        moments += digits @ 10 ** np.arange(5, 5 - digits.shape[1], -1)
     return moments
 
 
 @cache
-def _plan(pattern: str) -> tuple[list[int], NDArray[np.float32]]:
-    """Where a pattern has no digits, and the weights that make numbers of its digits: shape (digits, numbers). All
-    numbers are below 10**6 and so are exact as float32."""
-    marks = [n for n, c in enumerate(pattern) if c != "0"]
-    parts = [len(part) for part in re.findall("0+", pattern)]
-    weights = np.zeros((sum(parts), len(parts)), np.float32)
-    at = 0
-    for place, length in enumerate(parts):
-        weights[at : at + length, place] = 10.0 ** np.arange(length - 1, -1, -1)
-        at += length
-    return marks, weights
+def _marks(pattern: str) -> list[tuple[int, int]]:
+    """Where a pattern has no digits, and what stands there; the line's end behind it too."""
+    return [(at, ord(mark)) for at, mark in enumerate(pattern + "\n") if mark != "0"]
 
 
 def _parse_any(texts: Sequence[str], form: str) -> NDArray[Any] | None:
@@ -113,12 +120,46 @@ def _parse_any(texts: Sequence[str], form: str) -> NDArray[Any] | None:
         return None
     if not np.isin(points[:, 19], (0, ord("."))).all():
         return None
-    whole = _parse_even("".join([text[:19] for text in texts]), len(texts), form.removesuffix(ANY))
+    whole = _parse_even([text[:19] for text in texts], form.removesuffix(ANY))
     if whole is None:
         return None
     digits = np.where(is_digit, fractions.astype(np.int64) - ord("0"), 0)
     seconds: NDArray[Any] = whole + digits @ np.array([100_000, 10_000, 1000, 100, 10, 1], np.int64)
     return seconds
+
+
+def zero_of(text: str) -> str:
+    """A zero with as many digits after the point as a decimal in text."""
+    _, point, digits = text.partition(".")
+    return f"0.{'0' * len(digits)}" if point else "0"
+
+
+def parse_decimals(texts: Sequence[str]) -> tuple[NDArray[np.int64], int] | None:
+    """Decimals in text, all with the same digits after the point, as int64 of value * 10**scale, and the scale; None
+    when any is of another form or has more than 18 digits."""
+    joined = "\n".join(texts) + "\n"
+    if not joined.isascii():
+        return None
+    points = np.frombuffer(joined.encode("ascii"), np.uint8)
+    if not _IN_DECIMALS[points].all():
+        return None
+    ends = np.flatnonzero(points == 10)
+    dots = np.flatnonzero(points == 46)
+    scale = int(ends[0] - dots[0] - 1) if len(dots) else 0
+    if len(ends) != len(texts) or (len(dots) and (len(dots) != len(ends) or (ends - dots != scale + 1).any())):
+        return None
+    starts = np.concatenate([[0], ends[:-1] + 1])
+    minus = points == 45
+    signed = points[starts] == 45
+    if np.count_nonzero(minus) != np.count_nonzero(signed):
+        return None
+    lengths = ends - starts - signed - (1 if scale or len(dots) else 0)
+    if lengths.min() <= scale or lengths.max() > 18:
+        return None
+    scaled = np.fromstring(joined.replace(".", ""), np.int64, sep="\n")
+    if len(scaled) != len(texts) or (signed & (scaled == 0)).any():
+        return None  # minus zero is kept as it is written
+    return scaled, scale
 
 
 def widen(form: str, stored: NDArray[Any]) -> str:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import re
 import socket
-from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import (
@@ -22,7 +21,7 @@ from nimble_otter.query.statements import mark_parameters
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.plans import PlanNode, of_mariadb
 from nimble_otter.sources.reflect import label_of
-from nimble_otter.sources.relational import BATCH, CONNECT_S, Relational, find_word
+from nimble_otter.sources.relational import CONNECT_S, Relational, batches_of, find_word
 from nimble_otter.sources.secrets import with_secret
 from nimble_otter.table import Kind
 
@@ -119,7 +118,7 @@ class MariadbConnection(Relational):
         cursor.execute(mark_parameters(text, values, "pyformat"), values or None)
         if cursor.description is None:
             return [], []
-        answer.rows = _batches(cursor)
+        answer.rows = batches_of(cursor)
         return [c[0] for c in cursor.description], [_hints().get(c[1]) for c in cursor.description]
 
     def _handle(self, driver: Any) -> int:
@@ -188,7 +187,9 @@ class MariadbConnection(Relational):
 def _hints() -> dict[int, Kind | None]:
     from MySQLdb.constants import FIELD_TYPE as T
 
-    return {T.DATETIME: Kind.TIME, T.TIMESTAMP: Kind.TIME, T.DATE: Kind.DATE, T.NEWDECIMAL: Kind.DECIMAL}
+    found: dict[int, Kind | None] = {T.DATETIME: Kind.TIME, T.TIMESTAMP: Kind.TIME, T.DATE: Kind.DATE}
+    found |= dict.fromkeys((T.TINY, T.SHORT, T.INT24, T.LONG, T.LONGLONG), Kind.INT)
+    return found | {T.DOUBLE: Kind.FLOAT, T.NEWDECIMAL: Kind.DECIMAL}
 
 
 def _engine(url: str) -> Engine:
@@ -214,11 +215,6 @@ def _engine(url: str) -> Engine:
         cursor.close()
 
     return engine
-
-
-def _batches(cursor: Any) -> Iterator[list[Any]]:
-    while batch := cursor.fetchmany(BATCH):
-        yield list(batch)
 
 
 def _syntax_place(text: str, message: str) -> Place | None:

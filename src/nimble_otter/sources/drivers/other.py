@@ -8,7 +8,7 @@ from typing import Any
 
 from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError
 from nimble_otter.query.statements import parameter_places
-from nimble_otter.sources.relational import BATCH, Relational
+from nimble_otter.sources.relational import Relational, batches_of
 from nimble_otter.sources.secrets import with_secret
 from nimble_otter.table import Kind
 
@@ -95,7 +95,7 @@ def _clause(text: str, values: dict[str, Any]) -> Any:
 
 
 def _batches(cursor: Any) -> Iterator[list[Any]]:
-    while batch := cursor.fetchmany(BATCH):
+    for batch in batches_of(cursor):
         yield [tuple(row) for row in batch]
 
 

@@ -12,7 +12,7 @@ from nimble_otter.query.statements import mark_parameters
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.plans import PlanNode, of_postgresql
 from nimble_otter.sources.reflect import label_of
-from nimble_otter.sources.relational import BATCH, CONNECT_S, Relational
+from nimble_otter.sources.relational import BATCH, CONNECT_S, FIRST, Relational
 from nimble_otter.sources.secrets import with_secret
 from nimble_otter.table import Kind
 
@@ -24,6 +24,8 @@ _AS_TEXT = ("date", "timestamp", "timestamptz", "time", "timetz", "interval", "n
 """Types kept as the server writes them: Python's cannot hold all their values (infinity, BC, 24:00, months), and the
 engine reads times and decimals from text faster than from objects."""
 _HINTS = {1082: Kind.DATE, 1114: Kind.TIME, 1700: Kind.DECIMAL, 16: Kind.BOOL}
+_HINTS |= dict.fromkeys((20, 21, 23), Kind.INT) | dict.fromkeys((700, 701), Kind.FLOAT)
+_HINTS |= dict.fromkeys((25, 1042, 1043), Kind.TEXT)
 
 
 class _Postgresql:
@@ -99,7 +101,7 @@ class PostgresqlConnection(Relational):
             cursor.adapters.register_loader(name, TextLoader)
         rows = cursor.stream(mark_parameters(text, values, "pyformat"), values or None, size=BATCH)
         try:
-            first = list(islice(rows, BATCH))
+            first = list(islice(rows, FIRST))
         except ProgrammingError as problem:
             if "didn't produce" in str(problem) or "did not produce" in str(problem):
                 return [], []

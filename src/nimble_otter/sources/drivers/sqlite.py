@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 from nimble_otter.errors import ChangeError, ConnectError, LostError, QueryError, SourceError, place_of
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.plans import PlanNode, of_sqlite
-from nimble_otter.sources.relational import BATCH, Relational, find_word
+from nimble_otter.sources.relational import Relational, batches_of, find_word
 from nimble_otter.table import Kind
 
 if TYPE_CHECKING:
@@ -81,6 +81,16 @@ class SqliteConnection(Relational):
     def _declared(self, schema: str, table: str) -> dict[str, tuple[str, str]]:
         rows = self._ask(f"pragma table_xinfo({quote_name(table)})")
         return {row[1]: (row[2].removesuffix(" GENERATED ALWAYS"), "computed" if row[6] > 1 else "") for row in rows}
+
+    def _kind_of(self, declared: str) -> Kind | None:
+        """By the affinity of the column (https://sqlite.org/datatype3.html, 3.1): it decides what may be stored."""
+        if found := super()._kind_of(declared):
+            return found
+        said = declared.upper()
+        if "INT" in said:
+            return Kind.INT
+        has_other = any(word in said for word in ("CHAR", "CLOB", "TEXT", "BLOB"))
+        return Kind.FLOAT if not has_other and any(word in said for word in ("REAL", "FLOA", "DOUB")) else None
 
     def _definition(self, table: TableInfo) -> str | None:
         rows = self._ask(
@@ -159,12 +169,12 @@ class SqliteConnection(Relational):
         return QueryError(f"{message[0].upper()}{message[1:]}.", hint, place)
 
 
-def _batches(driver: sqlite3.Connection, cursor: sqlite3.Cursor, text: str, values: Any) -> Iterator[list[Any]]:
+def _batches(driver: sqlite3.Connection, cursor: sqlite3.Cursor, text: str, values: Any) -> Iterator[Sequence[Any]]:
     """Rows with texts decoded by the library, which is a third quicker; when it meets bytes that are not UTF-8 the same
     query is asked again, in the same transaction, with a decoder that lets them pass."""
     done = 0
     try:
-        while batch := cursor.fetchmany(BATCH):
+        for batch in batches_of(cursor):
             yield batch
             done += len(batch)
         return
@@ -174,7 +184,7 @@ def _batches(driver: sqlite3.Connection, cursor: sqlite3.Cursor, text: str, valu
     driver.text_factory = _text
     try:
         again = driver.execute(text, values)
-        while batch := again.fetchmany(BATCH):
+        for batch in batches_of(again):
             fresh = batch[max(0, done) :] if done < len(batch) else []
             done -= len(batch)
             if fresh:
