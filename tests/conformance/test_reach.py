@@ -1,14 +1,17 @@
 """Catalogue, plans, search and following on every kind of server."""
 
 import re
+from dataclasses import replace
 
 import pytest
 
 from nimble_otter.errors import ConnectError, QueryError, SourceError, Stopped
 from nimble_otter.sources import Request, Source, connect, driver_for, fetch
 from nimble_otter.sources.follow import MOST, find_links, follow_query, values_of
+from nimble_otter.sources.long import fetch_whole
 from nimble_otter.sources.search import Sought, find_value
 from nimble_otter.stop import StopToken
+from nimble_otter.table.show import LONGEST
 
 SERVERS = ["sqlite", "postgresql", "mariadb"]
 _MORE = {
@@ -18,17 +21,24 @@ _MORE = {
 comment on table far."Big Table" is 'kept far away'; comment on column far."Big Table".doc is 'nested';
 create index by_doc on far."Big Table" ((doc->>'a')); create materialized view far.sums as select 1 as one;
 create sequence far.steps; create function far.twice(n int) returns int language sql as 'select 2 * n';
-create table far.child (a int, k int references far."Big Table" on delete cascade);""",
+create table far.child (a int, k int references far."Big Table" on delete cascade);
+create table essay (part int, name varchar(9), body text, raw bytea, primary key (part, name));
+insert into essay values (1, 'long', repeat('é', 70000), decode(repeat('ab', 70000), 'hex')), (2, 'short', 'é', null);""",
     "mariadb": """create table `Big Table` (`the key` int primary key, total decimal(12, 2) as (`the key` * 2) stored,
   id int auto_increment unique comment 'nested', at timestamp default now(), doc json, check (`the key` > 0))
   comment 'kept far away';
 create index by_at on `Big Table` (at); create sequence steps;
 create function twice(n int) returns int return 2 * n;
-create table child (a int, k int, foreign key (k) references `Big Table` (`the key`) on delete cascade);""",
+create table child (a int, k int, foreign key (k) references `Big Table` (`the key`) on delete cascade);
+create table essay (part int, name varchar(9), body mediumtext, raw longblob, primary key (part, name));
+insert into essay values (1, 'long', repeat('é', 70000), unhex(repeat('ab', 70000))), (2, 'short', 'é', null);""",
     "sqlite": """create table "Big Table" ("the key" integer primary key, total numeric as ("the key" * 2) stored,
   id int unique, at text default current_timestamp, doc blob, check ("the key" > 0));
 create index by_at on "Big Table" (at, lower(doc));
-create table child (a int, k int references "Big Table" ("the key") on delete cascade);""",
+create table child (a int, k int references "Big Table" ("the key") on delete cascade);
+create table essay (part int, name varchar(9), body text, raw blob, primary key (part, name));
+insert into essay values (1, 'long', replace(hex(zeroblob(35000)), '0', 'é'), zeroblob(70000)), (2, 'short', 'é', 5);
+""",
 }
 
 
@@ -49,7 +59,7 @@ def server(kind, request, own_survey):
         return own_survey
     found = request.getfixturevalue("postgres" if kind == "postgresql" else "mariadb")
     if not getattr(found, "has_more", False):
-        for text in re.split(r";\s*(?=create|comment|$)", _MORE[kind]):
+        for text in re.split(r";\s*(?=create|comment|insert|$)", _MORE[kind]):
             if text.strip():
                 found.ask(text, "merrow")
         found.has_more = True
@@ -253,3 +263,51 @@ def test_another_dialect_opens_by_its_url(postgres, open_base):
         connect(Source("x", url.replace("127.0.0.1", "no-such-host.invalid")))
     with pytest.raises(ConnectError, match="no driver"):
         driver_for("oracle://h/d")
+
+
+# --- long values -------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    "text", ["select * from essay order by part", "select e.raw as r, body, name, part from essay e"]
+)
+def test_long_values_are_cut_by_the_server_and_fetched_whole_by_key(connection, text, kind):
+    whole = fetch(connection, Request(text))
+    fetched = fetch(connection, Request(text, shorten=True))
+    assert not whole.cut
+    body, raw = fetched.table.index("body"), 0 if "r," in text else fetched.table.index("raw")
+    row = fetched.table.column("part").values().index(1)
+    assert {place: ids.tolist() for place, ids in fetched.cut.items()} == {body: [row], raw: [row]}
+    assert len(fetched.table.columns[body].value(row)) == len(fetched.table.columns[raw].value(row)) == LONGEST + 1
+    assert fetched.table.columns[raw].value(1 - row) == (5 if kind == "sqlite" else None)
+    assert fetched.origins == whole.origins
+    steps = []
+    got = fetch_whole(connection, fetched.table, fetched.long, {row: [body, raw]}, progress=lambda *n: steps.append(n))
+    assert got == {row: {place: whole.table.columns[place].value(row) for place in (body, raw)}}
+    assert steps == [(1, 1)]
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["select body, raw from essay", "select distinct * from essay", "select part, name, upper(body) as b from essay",
+     "select a.* from essay a join essay b on a.part = b.part", "with e as (select * from essay) select * from e"],
+)  # fmt: skip
+def test_queries_that_are_not_plain_rows_of_a_table_come_whole(connection, text):
+    fetched = fetch(connection, Request(text, shorten=True))
+    assert fetched.sent == text
+    assert not fetched.cut
+    assert max(len(v) for v in fetched.table.columns[0 if "body, raw" in text else 2].values()) == 70000
+
+
+def test_errors_of_shortened_queries_tell_the_place_in_the_text(connection):
+    with pytest.raises(QueryError) as problem:
+        fetch(connection, Request("select *\nfrom essay where bodi = 1", shorten=True))
+    assert (problem.value.place.line, problem.value.place.column) == (2, 18)
+
+
+def test_a_row_that_is_gone_is_said_when_its_whole_value_is_wanted(connection):
+    fetched = fetch(connection, Request("select * from essay where part = 1", shorten=True))
+    long = replace(fetched.long, keys=((0, "part"), (0, "part")))
+    gone = fetch(connection, Request("select part + 70 as part, name from essay where part = 1")).table
+    with pytest.raises(QueryError, match="not at the source"):
+        fetch_whole(connection, gone, long, {0: [2]})

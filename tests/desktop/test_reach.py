@@ -5,7 +5,7 @@ import time
 
 import pytest
 from PySide6.QtCore import QEvent, QMimeData, QPointF, Qt, QTimer
-from PySide6.QtGui import QMouseEvent
+from PySide6.QtGui import QImage, QMouseEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton
 
@@ -17,6 +17,7 @@ from nimble_otter.desktop.views.editor import NAME_DRAG
 from nimble_otter.desktop.window_frame import SEARCH, WORK
 from nimble_otter.errors import ChangeError
 from nimble_otter.pull import Pull, Query
+from nimble_otter.pull.model import SendPlan
 from nimble_otter.sources import Request, Source, TableInfo, connect, fetch
 from nimble_otter.sources.catalogue import ColumnInfo
 from tests.desktop.conftest import settle
@@ -389,3 +390,93 @@ def test_work_that_is_asked_for_after_the_end_is_not_begun(make_window):
     window.jobs.submit("lane", "late", lambda *_: done.append(1))
     assert not window.jobs.is_busy
     assert done == []
+
+
+# --- tall rows, pictures, long values ----------------------------------------------------------------------------
+
+
+def test_tall_rows_show_pictures_and_are_remembered(window, make_window):
+    source = window.hub.sources[0]
+    window.open_table(source, next(t for t in window.hub.tables[source.name] if t.name == "visit_photo"))
+    settle(window)
+    window.grid.go(40, 0)
+    top = window.grid.verticalScrollBar().value() // window.grid.row
+    for _ in range(2):
+        window.commands.run("taller")
+    assert window.grid.row == 100
+    assert window.grid.verticalScrollBar().value() // 100 == top
+    place = window.grid.model.columns.index(next(c for c in window.grid.model.columns if c.name == "picture"))
+    window.grid.go(41, place)
+
+    def colours():
+        rect = window.grid.cell_rect(41, place)
+        image = window.grid.viewport().grab(rect).toImage()
+        return {image.pixelColor(x, 50).name() for x in range(4, 60)}
+
+    wanted = QImage.fromData(window.grid.model.value(41, place)).pixelColor(5, 16).name()
+    assert wait_until(lambda: wanted in colours(), 10)
+    window.commands.run("lower")
+    window.close()
+    assert make_window(demo=False).grid.row == 50
+
+
+@pytest.fixture
+def essays(window, small_demo):
+    import sqlite3
+
+    with sqlite3.connect(small_demo) as base:
+        base.execute("create table essay (essay_id integer primary key, title text, body text)")
+        base.executemany("insert into essay values (?, ?, ?)", [(1, "long", "é" * 70_000), (2, "short", "é")])
+    base.close()
+    window.add_pull(Pull("essays", window.hub.sources[0], Query("select * from essay order by 1", limit=None)))
+    settle(window)
+    window.pull.run()
+    settle(window)
+    assert window.pull.cut_cells() == {0: [2]}
+    assert "1 value is over 64 kB" in window.pull.notice
+    return window
+
+
+def test_a_long_value_is_fetched_whole_on_demand(essays):
+    window = essays
+    window.commands.run("detail_0")
+    window.grid.go(0, 2)
+    assert window.detail.cell.whole.isVisibleTo(window)
+    assert "first 64 kB" in window.detail.cell.note.text()
+    window.detail.cell.whole.click()
+    settle(window)
+    assert window.detail.cell.text.toPlainText() == "é" * 70_000
+    assert not window.detail.cell.whole.isVisibleTo(window)
+    assert not window.pull.cut_cells()
+
+
+@pytest.mark.parametrize("way", ["send", "copy", "edit"])
+def test_nothing_cut_is_sent_copied_or_edited(essays, tmp_path, way):
+    window = essays
+    if way == "send":
+        window.deeds.send_file(window.pull, SendPlan("csv", str(tmp_path / "out.csv"), {}))
+        settle(window)
+        assert (tmp_path / "out.csv").read_text("utf-8").count("é") == 70_001
+    elif way == "copy":
+        window.grid.go(0, 2)
+        window.commands.run("copy")
+        settle(window)
+        assert QApplication.clipboard().text() == "é" * 70_000
+    else:
+        window.grid.setFocus()
+        window.actions_on_grid.begin_edit(0, 2, None)
+        settle(window)
+        assert len(window.grid.editor.text()) == 70_000
+
+
+def test_a_row_with_a_long_value_is_deleted_by_the_whole_value_seen(essays, small_demo):
+    import sqlite3
+
+    window = essays
+    window.pull.edit(Action("Delete", delete=(0,)))
+    window.deeds.write(window.pull)
+    settle(window)
+    assert window.pull.table.rows == 1
+    with sqlite3.connect(small_demo) as base:
+        assert base.execute("select essay_id from essay").fetchall() == [(2,)]
+    base.close()

@@ -150,13 +150,11 @@ def test_times_in_text_are_read_as_python_reads_them(texts):
     from nimble_otter.table.forms import parse
 
     try:
-        wanted = [
-            (dt.datetime.fromisoformat(t) - dt.datetime(1970, 1, 1)) // dt.timedelta(microseconds=1) for t in texts
-        ]
+        moments = [dt.datetime.fromisoformat(text) - dt.datetime(1970, 1, 1) for text in texts]
     except ValueError:
         assert parse(texts, "%Y-%m-%d %H:%M") is None
     else:
-        assert parse(texts, "%Y-%m-%d %H:%M").tolist() == wanted
+        assert parse(texts, "%Y-%m-%d %H:%M").tolist() == [m // dt.timedelta(microseconds=1) for m in moments]
         assert parse([texts[0][:-1], *texts, "1" + texts[0]], "%Y-%m-%d %H:%M") is None  # as long as if all were right
 
 

@@ -45,8 +45,19 @@ class Deeds:
             return None
         return plan
 
+    @staticmethod
+    def _wait_for_whole(session: OpenPull, then: Callable[[OpenPull], None], all_rows: bool = False) -> bool:
+        """Whether values are still to be fetched whole before something is done with them; it is done then."""
+        rows = None if all_rows else {*session.edits.edited_rows, *session.edits.deleted}
+        if not session.cut_cells(rows):
+            return False
+        session.fetch_whole(rows, lambda: then(session))
+        return True
+
     def rehearse(self, session: OpenPull) -> None:
         """Run what is pending and roll it back; the report stands in the drawer."""
+        if self._wait_for_whole(session, self.rehearse):
+            return
         plan = self._plan(session)
         if plan is None:
             return
@@ -65,6 +76,8 @@ class Deeds:
 
     def write(self, session: OpenPull) -> None:
         """Write all of what is pending, or nothing; then show the rows as the source has them."""
+        if self._wait_for_whole(session, self.write):
+            return
         plan, table = self._plan(session), session.table
         if plan is None or table is None:
             return
@@ -135,6 +148,8 @@ class Deeds:
 
     def send_file(self, session: OpenPull, plan: SendPlan) -> None:
         """Write the rows as shown to the plan's file, in the background."""
+        if self._wait_for_whole(session, lambda session: self.send_file(session, plan), True):
+            return
         rows = self._rows(session)
         if rows is None:
             self._say("There are no rows to send; run the query first.", True)
@@ -162,6 +177,8 @@ class Deeds:
 
     def send_clipboard(self, session: OpenPull, plan: SendPlan) -> None:
         """The rows as shown, as text of the plan's format."""
+        if self._wait_for_whole(session, lambda session: self.send_clipboard(session, plan), True):
+            return
         rows = self._rows(session)
         if rows is None:
             self._say("There are no rows to copy; run the query first.", True)

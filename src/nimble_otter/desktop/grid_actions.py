@@ -77,6 +77,10 @@ class GridActions:
         if row in session.edits.deleted:
             self._say("The row is marked to be deleted; take that back first (Ctrl+Z).", True)
             return
+        if session.is_cut(row, place):
+            self._say("Fetching the whole value first.", False)
+            session.fetch_whole([row], lambda: self.begin_edit(position, column, typed))
+            return
         assert session.table is not None
         field = session.table.fields[place]
         before = model.value(position, column)
@@ -266,6 +270,11 @@ class GridActions:
             return
         if sum(block.cells for block in blocks) > MOST_COPIED_CELLS:
             self._say(f"That is more than {grouped(MOST_COPIED_CELLS)} cells; send them to a file instead.", True)
+            return
+        session = self._pull()
+        if session is not None and session.cut_cells():
+            self._say("Fetching whole values first.", False)
+            session.fetch_whole(None, lambda: self.copy(header))
             return
         out = io.StringIO()
         writer = csv.writer(out, delimiter="\t", lineterminator="\n")

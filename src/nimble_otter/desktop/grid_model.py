@@ -15,6 +15,9 @@ from nimble_otter.table import MISSING, Field, Kind, Table
 from nimble_otter.table.columns import Ids
 from nimble_otter.table.show import grouped, shown
 
+_BLOCK = 64
+"""Rows whose values are taken at once."""
+
 
 @dataclass(frozen=True, slots=True)
 class GridColumn:
@@ -29,12 +32,14 @@ class GridColumn:
 
 @dataclass(frozen=True, slots=True)
 class Cell:
-    """`look` is plain, null, missing, blank, nested, faint or bar; `old` what stood there before an edit."""
+    """`look` is plain, null, missing, blank, nested, faint or bar; `old` what stood there before an edit,
+    `data` bytes that may be a picture."""
 
     text: str
     look: str = "plain"
     old: str | None = None
     share: float = 0.0
+    data: bytes | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,6 +62,8 @@ def cell_of(value: Any, field: Field, decimals: int = 0) -> Cell:
         return Cell("·", "missing")
     if isinstance(value, str) and value == "":
         return Cell("“ ”", "blank")
+    if isinstance(value, bytes):
+        return Cell(shown(value, field), data=value)
     text = shown(value, field)
     if decimals and isinstance(value, float) and text.isascii() and "e" not in text and "n" not in text:
         text += "0" * (decimals - len(text.partition(".")[2]))
@@ -108,6 +115,7 @@ class RowsModel:
         self._view = shaped.view
         some = shaped.view.row_ids(0, 200)
         self._decimals = {c.place: decimals_of(self._table, c.place, some) for c in self.columns}
+        self._block, self._values = -1, dict[int, list[Any]]()
 
     def row_id(self, position: int) -> int:
         if self._ids is not None:
@@ -128,6 +136,17 @@ class RowsModel:
             return edited
         return None if self._edits.is_new(row) else self._table.columns[place].value(row)
 
+    def _before(self, position: int, place: int) -> Any:
+        """A stored value; those of the rows around it are taken at once, which is several times faster."""
+        block = position // _BLOCK
+        if block != self._block:
+            self._block, self._values = block, {}
+        if place not in self._values:
+            start, stop = block * _BLOCK, (block + 1) * _BLOCK
+            ids = self._view.row_ids(start, stop) if self._ids is None else self._ids[start:stop]
+            self._values[place] = self._table.columns[place].values(np.minimum(ids, self._table.rows - 1))
+        return self._values[place][position % _BLOCK]
+
     def line(self, position: int) -> Line:
         row = self.row_id(position)
         own = self._edits.cells.get(row, {})
@@ -139,7 +158,7 @@ class RowsModel:
                 unset = Cell("default" if column.place in self._writable else "", "faint")
                 cells.append(unset if edited is UNSET else cell_of(edited, field, decimals))
                 continue
-            before = self._table.columns[column.place].value(row)
+            before = self._before(position, column.place)
             if edited is UNSET:
                 cells.append(cell_of(before, field, decimals))
             else:

@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QRect, Qt
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QPoint, QRect, Qt
 from PySide6.QtGui import QBrush, QColor, QFont, QFontMetrics, QPainter, QPen
 
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.grid_model import Cell, GridColumn, Line
 from nimble_otter.desktop.theme import theme, ui_font
 
+if TYPE_CHECKING:
+    from nimble_otter.desktop.views.thumbnails import Thumbnails
+
 PAD = 10
 _STATE_INK = {"edited": "amber", "new": "sea", "deleted": "plum", "conflict": "plum"}
 _LEFT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+_WRAPPED = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter | Qt.TextFlag.TextWrapAnywhere
 _RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 
 
@@ -24,6 +30,7 @@ class GridPainter:
         self.struck = QFont(self.small)
         self.struck.setStrikeOut(True)
         self._metrics = {id(f): QFontMetrics(f) for f in (self.font, self.bold, self.small, self.struck)}
+        self.thumbnails: Thumbnails | None = None
         self._elided: dict[tuple[str, int, int], str] = {}
 
     def metrics(self, font: QFont) -> QFontMetrics:
@@ -122,6 +129,14 @@ class GridPainter:
             inner = self._branch(painter, inner, line)
         if not cell.text:
             return
+        is_tall = rect.height() >= 2 * tokens.ROW
+        if is_tall and cell.data is not None and self.thumbnails is not None:
+            picture = self.thumbnails.picture(cell.data, rect.height() - 8)
+            if picture is not None:
+                shown = picture.size().boundedTo(inner.size())
+                size = picture.size().scaled(shown, Qt.AspectRatioMode.KeepAspectRatio)
+                painter.drawPixmap(QRect(QPoint(inner.left(), rect.center().y() - size.height() // 2), size), picture)
+                return
         font = self.bold if line.is_strong else self.font
         if cell.old is not None:
             width = min(self.metrics(self.struck).horizontalAdvance(cell.old) + 6, inner.width() // 2)
@@ -129,6 +144,11 @@ class GridPainter:
             at = inner.right() - new - width + 1 if column.right else inner.left()
             self.text(painter, QRect(at, inner.top(), width - 5, inner.height()), cell.old, self.struck, theme["amber"])
             inner = QRect(at + width, inner.top(), inner.right() - at - width + 1, inner.height())
+        if is_tall and not column.right and column.place >= 0:
+            painter.setFont(font)
+            painter.setPen(self._ink(cell, line))
+            painter.drawText(inner.adjusted(0, 4, 0, -4), _WRAPPED, cell.text)
+            return
         self.text(painter, inner, cell.text, font, self._ink(cell, line), column.right)
 
     def _ink(self, cell: Cell, line: Line) -> QColor:
@@ -148,7 +168,6 @@ class GridPainter:
             painter.setPen(Qt.PenStyle.NoPen)
             x, y = inner.left() + indent, inner.center().y() + 1
             points = ((0, -2), (8, -2), (4, 3)) if line.is_open else ((2, -4), (7, 0), (2, 4))
-            from PySide6.QtCore import QPoint
             from PySide6.QtGui import QPolygon
 
             painter.drawPolygon(QPolygon([QPoint(x + a, y + b) for a, b in points]))

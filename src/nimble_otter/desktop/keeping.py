@@ -28,6 +28,7 @@ class Layout:
     drawer: int = 222
     shown: dict[str, bool] = field(default_factory=lambda: {"left": True, "right": True, "drawer": True})
     page: int = 1
+    row: int = 25
     order: list[str] = field(default_factory=list)
     current: int = 0
     recent: list[str] = field(default_factory=list)

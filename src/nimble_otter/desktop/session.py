@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from nimble_otter.changes import Action, Edits, Report, Target, find_target, make_plan
@@ -21,8 +22,10 @@ from nimble_otter.pull.model import Query
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.steps import Step
 from nimble_otter.sources import Fetched, Request, TableInfo, fetch
+from nimble_otter.sources.long import cut_rows, fetch_whole
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.table import Table
+from nimble_otter.table.patch import patched
 from nimble_otter.table.show import grouped, plain
 
 MOST_UNDO = 500
@@ -137,7 +140,7 @@ class OpenPull(QObject):
         how many of a pipeline's."""
         query = self.pull.query
         request = Request(
-            text or query.text, dict(query.parameters), query.limit, query.language, query.collection, stages
+            text or query.text, dict(query.parameters), query.limit, query.language, query.collection, stages, True
         )
         source = self.hub.known(self.pull.source)
         if self.edits.count and self.table is not None:
@@ -165,6 +168,45 @@ class OpenPull(QObject):
 
     def stop(self) -> None:
         self.jobs.stop(self.key)
+
+    def is_cut(self, row: int, place: int) -> bool:
+        """Whether the source cut a value of the fetched table."""
+        ids = self.fetched.cut.get(place) if self.fetched is not None else None
+        return ids is not None and bool((ids == row).any())
+
+    def cut_cells(self, rows: Collection[int] | None = None) -> dict[int, list[int]]:
+        """Places of the values that the source cut, by row id; of all rows or of some."""
+        found: dict[int, list[int]] = {}
+        for place, ids in self.fetched.cut.items() if self.fetched is not None else ():
+            for row in ids.tolist():
+                if rows is None or row in rows:
+                    found.setdefault(row, []).append(place)
+        return found
+
+    def fetch_whole(self, rows: Collection[int] | None = None, then: Callable[[], object] = lambda: None) -> None:
+        """Fetch whole what was cut, of all rows or of some, and then do something; at once when nothing is cut."""
+        cells, fetched = self.cut_cells(rows), self.fetched
+        if not cells or fetched is None or fetched.long is None:
+            then()
+            return
+        source, long = self.hub.known(self.pull.source), fetched.long
+
+        def work(stop: Any, report: Callable[[Any], None]) -> Fetched:
+            connection = self.hub.connection(source)
+            values = fetch_whole(connection, fetched.table, long, cells, stop, lambda n, m: report((n, m)))
+            left = {p: ids[~np.isin(ids, list(cells))] for p, ids in fetched.cut.items()}
+            return replace(fetched, table=patched(fetched.table, values), cut={p: i for p, i in left.items() if len(i)})
+
+        def done(whole: Fetched) -> None:
+            if self.fetched is fetched:  # else the query was run again meanwhile
+                self.fetched = whole
+                self.edits_changed.emit()
+                self._walk(then=then)
+
+        self.jobs.submit(
+            self.hub.lane(source), f"{self.key} whole", work, done, self._failed, title="Fetching whole values"
+        )
+        self.state_changed.emit()
 
     def _arriving(self, table: Any) -> None:
         """Rows so far: shown as they are, without the steps, until all are here."""
@@ -195,6 +237,11 @@ class OpenPull(QObject):
             self.error = fetched.lost
         elif fetched.was_cut:
             self.notice = f"Cut at the row limit of {grouped(request.limit or 0)}; more rows are at the source"
+        if fetched.cut:
+            count = sum(len(ids) for ids in fetched.cut.values())
+            said = "1 value is" if count == 1 else f"{grouped(count)} values are"
+            self.notice += "; " if self.notice else ""
+            self.notice += f"{said} over 64 kB and fetched whole when needed"
         self.edits = Edits(fetched.table.rows)
         self._undo = [entry for entry in self._undo if entry[0] == "pull"]
         self._redo.clear()
@@ -266,7 +313,7 @@ class OpenPull(QObject):
         self.change(self.pull.with_step(step, at), name)
         return at
 
-    def _walk(self, fresh: bool = False) -> None:
+    def _walk(self, fresh: bool = False, then: Callable[[], object] = lambda: None) -> None:
         """Take the rows along the course: small tables at once, large ones in the background."""
         table = self.table
         if table is None:
@@ -282,6 +329,7 @@ class OpenPull(QObject):
                 self.open_groups = frozenset()
             self.pull_changed.emit()
             self.rows_changed.emit()
+            then()
 
         if table.rows <= 20_000:
             self.jobs.stop(f"{self.key} course")
@@ -308,6 +356,7 @@ class OpenPull(QObject):
         if not (action.cells or action.delete or action.restore or action.add or action.drop):
             return
         self._undo.append(("edit", self.edits.apply(action)))
+        self.fetch_whole({*(row for row, _, _ in action.cells), *action.delete})  # what is written is matched by them
         del self._undo[:-MOST_UNDO]
         self._redo.clear()
         self._edited()
@@ -354,7 +403,8 @@ class OpenPull(QObject):
     def take_written(self, table: Table, report: Report) -> None:
         """After a write: the rows as the server has them, nothing pending."""
         assert self.fetched is not None
-        self.fetched = replace(self.fetched, table=table)
+        long = self.fetched.long if self.fetched.cut else None
+        self.fetched = replace(self.fetched, table=table, cut=cut_rows(table, long) if long is not None else {})
         self.edits, self.report, self.reversal = Edits(table.rows), report, report.reversal
         self._undo = [entry for entry in self._undo if entry[0] == "pull"]
         self._redo.clear()

@@ -141,6 +141,7 @@ class Window(Frame):
         for problem in self.keeper.problems:
             self.say(problem, True)
         self.keeper.problems.clear()
+        QTimer.singleShot(200, self, lambda: self.drawer_of("query"))  # ready before the first pull is opened
 
     def _add(self, pull: Pull, path: Path | None = None, number: int | None = None) -> OpenPull:
         number = number if number is not None else self._next_number

@@ -104,6 +104,8 @@ def add_commands(window: Window) -> None:
     for place, name in enumerate(("a table", "a tree", "JSON")):
         add(f"rows_{place}", f"Show the rows as {name}", lambda place=place: window.rows_views.choose(place),
             f"Ctrl+{place + 1}", "view", has_rows)  # fmt: skip
+    add("taller", "Taller rows", lambda: window.change_rows(1), "Ctrl++", "view", has_rows)
+    add("lower", "Lower rows", lambda: window.change_rows(-1), "Ctrl+-", "view", has_rows)
     add("focus_grid", "Go to the grid", window.grid.setFocus, "F6", "view", has_rows)
     add("dark", "Light or dark", lambda: theme.use(not theme.is_dark), "", "view")
     add("quit", "Quit", window.close, "Ctrl+Q", "view")

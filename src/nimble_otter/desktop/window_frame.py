@@ -40,6 +40,8 @@ if TYPE_CHECKING:
     from nimble_otter.desktop.views.send_drawer import SendDrawer
 
 START, SOURCE, SEARCH, WORK = 0, 1, 2, 3
+ROWS = (tokens.ROW, 2 * tokens.ROW, 4 * tokens.ROW, 8 * tokens.ROW)
+"""Heights of the grid's rows."""
 _DRAWERS = {
     "source": ("source_drawer", "SourceDrawer"),
     "query": ("query_drawer", "QueryDrawer"),
@@ -72,6 +74,8 @@ class Frame(QMainWindow):
     def _build(self) -> None:
         self.title, self.course, self.status = TitleStrip(), CourseStrip(), StatusStrip()
         self.sources, self.detail, self.grid = SourcesPane(self.hub), Detail(), Grid()
+        self.grid.show_pictures(self.jobs)
+        self.grid.set_row_height(self.layout_state.row if self.layout_state.row in ROWS else tokens.ROW)
         self.drawers: dict[str, Drawer] = {}
         self.drawer_stack = QStackedWidget()
         self.drawer_stack.setMinimumHeight(110)
@@ -175,6 +179,12 @@ class Frame(QMainWindow):
             if not on and part in ("left", "right", "drawer"):
                 self.toggle_part(part, False)
         self.detail.turn(state.page if state.page in (0, 1, 2) else 1)
+
+    def change_rows(self, way: int) -> None:
+        """Taller rows (1) or lower ones (-1), one stage further."""
+        at = min(range(len(ROWS)), key=lambda n: abs(ROWS[n] - self.grid.row))
+        self.layout_state.row = ROWS[max(0, min(len(ROWS) - 1, at + way))]
+        self.grid.set_row_height(self.layout_state.row)
 
     def note_sizes(self) -> None:
         """Write down how the parts stand now, for the next start."""

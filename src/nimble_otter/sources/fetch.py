@@ -6,15 +6,17 @@ import time
 from collections import Counter
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from dataclasses import field as made_by
 from typing import Any
 
 from nimble_otter.errors import LostError
+from nimble_otter.sources.long import LongColumns, cut_rows
 from nimble_otter.sources.shapes import word_of_type
 from nimble_otter.sources.source import Connection, Request, Run
 from nimble_otter.sources.trace import Origin
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, Field, Kind, Table, TableBuilder
-from nimble_otter.table.columns import Missing
+from nimble_otter.table.columns import Ids, Missing
 from nimble_otter.table.filter import at_path
 
 SNAPSHOT_S = 0.15
@@ -24,7 +26,7 @@ SNAPSHOT_S = 0.15
 @dataclass(frozen=True, slots=True)
 class Fetched:
     """Rows of one run. `was_cut`: the row limit left rows at the server; `lost`: the connection ended before all rows
-    had come. Times in seconds from the call."""
+    had come; `cut` has the row ids of values that the server cut, by their place. Times in seconds from the call."""
 
     table: Table
     was_cut: bool = False
@@ -34,6 +36,8 @@ class Fetched:
     sent: str = ""
     origins: tuple[Origin | None, ...] = ()
     lost: LostError | None = None
+    long: LongColumns | None = None
+    cut: Mapping[int, Ids] = made_by(default_factory=dict)
 
     @property
     def is_part(self) -> bool:
@@ -77,7 +81,9 @@ def fetch(
         if close is not None:
             close()
     spent = time.perf_counter() - began
-    return Fetched(builder.table(), cut, stop.is_set(), first or spent, spent, run.sent, run.origins, lost)
+    table = builder.table()
+    short = cut_rows(table, run.long) if run.long is not None else {}
+    return Fetched(table, cut, stop.is_set(), first or spent, spent, run.sent, run.origins, lost, run.long, short)
 
 
 class _Rows:

@@ -21,6 +21,7 @@ from nimble_otter.query.conditions import nearest
 from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.query.statements import find_parameters, split_statements
 from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
+from nimble_otter.sources.long import LongColumns, is_long, shorten
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.reflect import describe, label_of, read_tables, word_of
 from nimble_otter.sources.source import Request, Run
@@ -142,11 +143,11 @@ class Relational:
         return _in_order(found)
 
     def _tables_of(self, text: str) -> list[TableInfo]:
-        """The tables that a query names; read on the spot while the whole catalogue is not here yet."""
+        """The tables that a query names; those that the catalogue does not have (yet) are read on the spot."""
         wanted = _names_in(text, self.reader)
         folded = {name.casefold() for name in wanted}
         found = [t for t in self._known.values() if t.name.casefold() in folded]
-        if self._has_all or len(found) >= len(folded):
+        if len(found) >= len(folded):
             return found
         with self._explained():
             inspector = self._inspector()
@@ -211,15 +212,21 @@ class Relational:
         text = one_statement(request)
         names = find_parameters(text)
         self._ready(stop)
+        shorter = self._shortened(text) if request.shorten else None
+        sent, long = shorter or (text, None)
         with self._explained(request.text):
             raw = self._engine.raw_connection()
         answer = _Answer(self, raw, request.text, stop)
         try:
             with self._explained(request.text):
-                labels, hints = self._start(answer, text, {name: request.parameters[name] for name in names})
-        except BaseException:
+                labels, hints = self._start(answer, sent, {name: request.parameters[name] for name in names})
+        except BaseException as problem:
             answer.finish(is_whole=False)
             stop.check()
+            if shorter is not None and isinstance(
+                problem, QueryError
+            ):  # told by its place in the text as written
+                return self.run(replace(request, shorten=False), stop)
             raise
         if not labels:
             answer.finish(is_whole=True)
@@ -238,7 +245,19 @@ class Relational:
         found = tuple(
             (self._kind_of(kind) or hint) if kind else hint for hint, kind in zip(hints, declared, strict=True)
         )
-        return Run(answer.batches(), fields, found, (), text, tuple(origins))
+        return Run(answer.batches(), fields, found, (), sent, tuple(origins), long)
+
+    def _shortened(self, text: str) -> tuple[str, LongColumns] | None:
+        """The text with long values cut by the server; see long.shorten."""
+        names = _names_in(text, self.reader)
+        known = self._tables_of(text) if len(names) == 1 else []
+        if len(known) != 1 or known[0].kind != "table" or not any(map(is_long, known[0].columns)):
+            return None
+        with self._explained():  # * means the columns of now
+            inspector = self._inspector()
+            schema = known[0].schema or self._default_schema(inspector)
+            fresh = read_tables(inspector, [schema], self._default_schema(inspector), [known[0].bare], self._declared)
+        return shorten(text, fresh[0], self.reader, self.quoted) if fresh else None
 
     def explain(self, request: Request, stop: StopToken = NEVER) -> PlanNode:
         """The server's plan of a query, as a tree; the query is not run. Raises: SourceError's."""
@@ -446,8 +465,9 @@ def _names_in(text: str, dialect: str) -> list[str]:
     except (sqlglot.errors.SqlglotError, RecursionError, ValueError):
         return []
     found = []
+    own = {cte.alias.casefold() for cte in parsed.find_all(exp.CTE)}
     for table in parsed.find_all(exp.Table):
-        if table.name:
+        if table.name and (table.db or table.name.casefold() not in own):
             found.append(f"{table.db}.{table.name}" if table.db else table.name)
     return list(dict.fromkeys(found))
 

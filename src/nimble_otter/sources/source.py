@@ -7,8 +7,9 @@ import pkgutil
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
+from functools import cache
 from pathlib import Path
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 from nimble_otter.errors import ConnectError
 from nimble_otter.sources import drivers
@@ -17,6 +18,9 @@ from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.trace import Origin
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind
+
+if TYPE_CHECKING:
+    from nimble_otter.sources.long import LongColumns
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,7 +48,8 @@ class Source:
 @dataclass(frozen=True, slots=True)
 class Request:
     """What to ask. `language` is "sql" or "native" (documents: a JSON filter or pipeline on `collection`; of a pipeline
-    only the first `stages`, when that is given)."""
+    only the first `stages`, when that is given). `shorten` lets the server cut long values, where they can be fetched
+    whole later."""
 
     text: str
     parameters: Mapping[str, Any] = field(default_factory=dict)
@@ -52,12 +57,14 @@ class Request:
     language: str = "sql"
     collection: str = ""
     stages: int | None = None
+    shorten: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class Run:
     """A request under way. `batches` gives lists of row tuples, or of documents where `fields` is None; it must be
-    used up or closed. `sent` is what the server got, for showing. `columns` picks (name, path) out of documents."""
+    used up or closed. `sent` is what the server got, for showing. `columns` picks (name, path) out of documents;
+    `long` are those that the server cut."""
 
     batches: Iterator[list[Any]]
     fields: tuple[Field, ...] | None = None
@@ -65,6 +72,7 @@ class Run:
     columns: tuple[tuple[str, str], ...] = ()
     sent: str = ""
     origins: tuple[Origin | None, ...] = ()
+    long: LongColumns | None = None
 
 
 class Connection(Protocol):
@@ -122,15 +130,20 @@ class Driver(Protocol):
     def connect(self, url: str, password: str | None = None) -> Connection: ...
 
 
-def all_drivers() -> list[Driver]:
+@cache
+def all_drivers() -> tuple[Driver, ...]:
     """Every driver, found by its file in the drivers folder."""
     names = sorted(module.name for module in pkgutil.iter_modules(drivers.__path__))
-    return [importlib.import_module(f"{drivers.__name__}.{name}").DRIVER for name in names]
+    return tuple(importlib.import_module(f"{drivers.__name__}.{name}").DRIVER for name in names)
 
 
 def driver_for(url: str) -> Driver:
     """The driver of a URL or a file's path. Raises: ConnectError."""
-    scheme = url.split(":", 1)[0].lower() if "://" in url or url.startswith("sqlite:") else "sqlite"
+    return _driver_of(url.split(":", 1)[0].lower() if "://" in url or url.startswith("sqlite:") else "sqlite")
+
+
+@cache
+def _driver_of(scheme: str) -> Driver:
     found = all_drivers()
     for driver in sorted(found, key=lambda driver: "*" in driver.schemes):
         if driver.takes(scheme):

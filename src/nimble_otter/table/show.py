@@ -11,6 +11,8 @@ from typing import Any
 from nimble_otter.table.columns import MISSING, Field
 
 THIN = "\u2009"
+LONGEST = 1 << 16
+"""Characters or bytes of a value that are fetched at first, where the rest can be fetched later."""
 LONG = 300
 """Characters of a text that a cell shows; the whole is in Detail."""
 
@@ -37,7 +39,7 @@ def shown(value: Any, field: Field | None = None) -> str:
         minutes = field is not None and field.form.endswith("%H:%M")
         return value.isoformat(" ", "minutes" if minutes else "auto")
     if isinstance(value, bytes):
-        return f"{grouped(len(value))} bytes"
+        return f"{grouped(len(value))} bytes" if len(value) != LONGEST + 1 else f"over {grouped(LONGEST)} bytes"
     if isinstance(value, Mapping):
         inner = ", ".join(f"{k} {shown(v) or '∅'}" for k, v in list(value.items())[:6])
         return f"{{ {len(value)} }} {inner}"[:LONG]

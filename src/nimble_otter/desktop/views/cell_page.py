@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import QSize, Qt, QUrl
+from PySide6.QtCore import QSize, Qt, QUrl, Signal
 from PySide6.QtGui import QDesktopServices, QPainter, QPaintEvent, QPixmap
 from PySide6.QtWidgets import (
     QFileDialog,
@@ -36,10 +36,13 @@ PICTURE, WORDS, HEX = 0, 1, 2
 class CellPage(QWidget):
     """`fill` with a value; everything else follows from it."""
 
+    whole_wanted = Signal()
+
     def __init__(self) -> None:
         super().__init__()
         self.head = ElidedLabel("", "muted", tokens.SMALL_PX)
         self.note = label("", "faint", tokens.SMALL_PX, wrap=True)
+        self.whole = button("Fetch the whole value", self.whole_wanted.emit)
         self.text = _reader("The whole value")
         self.tree = QTreeWidget()
         self.tree.setHeaderHidden(True)
@@ -51,9 +54,10 @@ class CellPage(QWidget):
         self._views = QStackedWidget()
         for view in (self.text, self.tree, self.bytes):
             self._views.addWidget(view)
-        self.setLayout(column(self.head, self._views, self.note, space=8))
+        self.setLayout(column(self.head, self._views, self.note, row(self.whole, None), space=8))
 
-    def fill(self, field: Field | None, value: Any, note: str) -> None:
+    def fill(self, field: Field | None, value: Any, note: str, is_cut: bool = False) -> None:
+        self.whole.setVisible(is_cut)
         self.head.setText("" if field is None else f"{field.name} — {field.origin or field.note or field.kind.value}")
         self.note.setText(note)
         nested = _nested(value)

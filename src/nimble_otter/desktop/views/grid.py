@@ -1,6 +1,7 @@
-"""The grid: a scroll area that paints the visible cells itself, keeps its selection as blocks, and edits in place.
+"""The grid: a scroll area that paints the visible cells itself and keeps its selection as blocks.
 
-Over 400 lines would be two things; input is here, painting in grid_paint.py, what is shown in grid_model.py.
+Over 400 lines because keyboard, mouse and place on the screen share their state; painting is in grid_paint.py, what
+is shown in grid_model.py, the field over a cell in cell_editor.py.
 """
 
 from __future__ import annotations
@@ -25,8 +26,11 @@ from PySide6.QtWidgets import QAbstractScrollArea, QApplication, QLineEdit, QToo
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.grid_model import GroupsModel, Line, RowsModel
 from nimble_otter.desktop.grid_paint import PAD, GridPainter
+from nimble_otter.desktop.jobs import Jobs
 from nimble_otter.desktop.selection import Selection
 from nimble_otter.desktop.theme import theme
+from nimble_otter.desktop.views.cell_editor import CellEditor
+from nimble_otter.desktop.views.thumbnails import Thumbnails
 
 COLUMN_MIME = "application/x-nimble-otter-column"
 HEAD = 45
@@ -53,9 +57,10 @@ class Grid(QAbstractScrollArea):
         self.selection = Selection()
         self.widths: list[int] = []
         self._edges: list[int] = [0]
+        self.row = tokens.ROW
         self._lines: dict[int, Line] = {}
         self._painter = GridPainter()
-        self._editor: _CellEditor | None = None
+        self._editor: CellEditor | None = None
         self._press: tuple[str, int, QPoint] | None = None
         self._hot = -1
         self.setFrameShape(QAbstractScrollArea.Shape.NoFrame)
@@ -88,6 +93,19 @@ class Grid(QAbstractScrollArea):
         self.selection_changed.emit()
         self.current_changed.emit(*self.selection.current)
 
+    def show_pictures(self, jobs: Jobs) -> None:
+        """Cells of tall rows show the pictures that their bytes are."""
+        self._painter.thumbnails = Thumbnails(jobs, self.viewport().update)
+
+    def set_row_height(self, height: int) -> None:
+        """Rows of this height; the row at the top stays there."""
+        bar = self.verticalScrollBar()
+        top, self.row = bar.value() // self.row, height
+        self.close_editor()
+        self._measure()
+        bar.setValue(top * height)
+        self.refresh()
+
     def refresh(self) -> None:
         """Paint again from the model."""
         self._lines.clear()
@@ -104,9 +122,9 @@ class Grid(QAbstractScrollArea):
             self._edges.append(self._edges[-1] + width)
         page = self.viewport().height()
         bar = self.verticalScrollBar()
-        bar.setRange(0, max(0, min(_MOST_PIXELS, self.rows * tokens.ROW - page + 8)))
+        bar.setRange(0, max(0, min(_MOST_PIXELS, self.rows * self.row - page + 8)))
         bar.setPageStep(page)
-        bar.setSingleStep(tokens.ROW)
+        bar.setSingleStep(self.row)
         across = self.horizontalScrollBar()
         across.setRange(0, max(0, self._edges[-1] - self.viewport().width() + 1))
         across.setPageStep(self.viewport().width())
@@ -135,7 +153,7 @@ class Grid(QAbstractScrollArea):
 
     def _visible_rows(self) -> range:
         top = self.verticalScrollBar().value()
-        return range(top // tokens.ROW, min(self.rows, (top + self.viewport().height()) // tokens.ROW + 1))
+        return range(top // self.row, min(self.rows, (top + self.viewport().height()) // self.row + 1))
 
     def _visible_columns(self) -> range:
         left, right = self.horizontalScrollBar().value(), self.horizontalScrollBar().value() + self.viewport().width()
@@ -146,8 +164,8 @@ class Grid(QAbstractScrollArea):
     def cell_rect(self, position: int, column: int) -> QRect:
         """In the viewport's coordinates."""
         x = self._edges[column] - self.horizontalScrollBar().value()
-        y = position * tokens.ROW - self.verticalScrollBar().value()
-        return QRect(x, y, self.widths[column], tokens.ROW)
+        y = position * self.row - self.verticalScrollBar().value()
+        return QRect(x, y, self.widths[column], self.row)
 
     # --- painting ----------------------------------------------------------------------------------------------
 
@@ -160,9 +178,9 @@ class Grid(QAbstractScrollArea):
         model_columns = self.model.columns
         for position in self._visible_rows():
             line = self.line(position)
-            y = position * tokens.ROW - self.verticalScrollBar().value()
+            y = position * self.row - self.verticalScrollBar().value()
             width = self._edges[-1] - self.horizontalScrollBar().value()
-            self._painter.ground(painter, QRect(0, y, width, tokens.ROW), line)
+            self._painter.ground(painter, QRect(0, y, width, self.row), line)
             for column in columns:
                 selected = self._is_marked(position, column)
                 rect = self.cell_rect(position, column)
@@ -198,9 +216,9 @@ class Grid(QAbstractScrollArea):
                 self._painter.header_cell(painter, rect, self.model.columns[column], column == self._hot)
             painter.setClipRect(QRect(0, tokens.HEADER, HEAD, self.viewport().height()))
             for position in self._visible_rows():
-                y = tokens.HEADER + position * tokens.ROW - self.verticalScrollBar().value()
+                y = tokens.HEADER + position * self.row - self.verticalScrollBar().value()
                 marked = self.selection.holds_row(position)
-                self._painter.head(painter, QRect(0, y, HEAD, tokens.ROW), self.line(position), marked)
+                self._painter.head(painter, QRect(0, y, HEAD, self.row), self.line(position), marked)
             painter.setClipping(False)
         painter.setPen(theme["line"])
         painter.drawLine(0, tokens.HEADER - 1, self.width(), tokens.HEADER - 1)
@@ -211,7 +229,7 @@ class Grid(QAbstractScrollArea):
     def _place(self, point: QPoint) -> tuple[str, int, int]:
         """What lies under a point of the whole widget: (header, grip, head, cell or nothing; position; column)."""
         x = point.x() - HEAD + self.horizontalScrollBar().value()
-        position = (point.y() - tokens.HEADER + self.verticalScrollBar().value()) // tokens.ROW
+        position = (point.y() - tokens.HEADER + self.verticalScrollBar().value()) // self.row
         column = next((n for n in range(len(self.widths)) if self._edges[n] <= x < self._edges[n + 1]), -1)
         if point.y() < tokens.HEADER:
             for n in range(len(self.widths)):
@@ -393,7 +411,7 @@ class Grid(QAbstractScrollArea):
         key, modifiers = event.key(), event.modifiers()
         shift = bool(modifiers & Qt.KeyboardModifier.ShiftModifier)
         control = bool(modifiers & Qt.KeyboardModifier.ControlModifier)
-        page = max(1, self.viewport().height() // tokens.ROW - 1)
+        page = max(1, self.viewport().height() // self.row - 1)
         last, end = self.rows - 1, len(self.widths) - 1
         moves = {
             Qt.Key.Key_Up: (0 if control else position - 1, column),
@@ -446,7 +464,7 @@ class Grid(QAbstractScrollArea):
         """A field over a cell; `commit(text, step)` gives whether the value was taken; step is where to go next."""
         self.close_editor()
         self.go(position, column)
-        editor = _CellEditor(
+        editor = CellEditor(
             self.viewport(), text, lambda value, step: self._commit(commit, value, step), self.close_editor
         )
         rect = self.cell_rect(position, column)
@@ -477,49 +495,5 @@ class Grid(QAbstractScrollArea):
                 self.setFocus()
 
     @property
-    def editor(self) -> _CellEditor | None:
+    def editor(self) -> CellEditor | None:
         return self._editor
-
-
-class _CellEditor(QLineEdit):
-    """Enter takes the value and goes down, Tab goes right, Escape leaves the cell as it was."""
-
-    def __init__(self, parent: QWidget, text: str, commit: Any, cancel: Any) -> None:
-        super().__init__(text, parent)
-        self.setObjectName("cell")
-        self._do, self._cancel = commit, cancel
-        self.is_over = False
-        self.textEdited.connect(lambda: self.mark(""))
-
-    def mark(self, problem: str) -> None:
-        """Show that the value was refused, and why."""
-        self.setProperty("state", "wrong" if problem else "")
-        self.style().unpolish(self)
-        self.style().polish(self)
-        self.setToolTip(problem)
-        if problem:
-            QToolTip.showText(self.mapToGlobal(QPoint(0, self.height())), problem, self)
-
-    def event(self, event: QEvent) -> bool:
-        if event.type() == QEvent.Type.ShortcutOverride:
-            event.accept()  # while one types, keys mean the text and not the window's commands
-            return True
-        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
-            steps = {
-                Qt.Key.Key_Return: (1, 0),
-                Qt.Key.Key_Enter: (1, 0),
-                Qt.Key.Key_Tab: (0, 1),
-                Qt.Key.Key_Backtab: (0, -1),
-            }
-            if Qt.Key(event.key()) in steps:
-                self._do(self.text(), steps[Qt.Key(event.key())])
-                return True
-            if event.key() == Qt.Key.Key_Escape:
-                self._cancel()
-                return True
-        return super().event(event)
-
-    def focusOutEvent(self, event: QFocusEvent) -> None:
-        super().focusOutEvent(event)
-        if not self.is_over and event.reason() in (Qt.FocusReason.MouseFocusReason, Qt.FocusReason.TabFocusReason):
-            self._do(self.text(), (0, 0))
