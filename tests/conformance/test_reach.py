@@ -23,7 +23,8 @@ create index by_doc on far."Big Table" ((doc->>'a')); create materialized view f
 create sequence far.steps; create function far.twice(n int) returns int language sql as 'select 2 * n';
 create table far.child (a int, k int references far."Big Table" on delete cascade);
 create table essay (part int, name varchar(9), body text, raw bytea, primary key (part, name));
-insert into essay values (1, 'long', repeat('é', 70000), decode(repeat('ab', 70000), 'hex')), (2, 'short', 'é', null);""",
+insert into essay values (1, 'long', repeat('é', 70000), decode(repeat('ab', 70000), 'hex')),
+  (2, 'short', 'é', null);""",
     "mariadb": """create table `Big Table` (`the key` int primary key, total decimal(12, 2) as (`the key` * 2) stored,
   id int auto_increment unique comment 'nested', at timestamp default now(), doc json, check (`the key` > 0))
   comment 'kept far away';

@@ -32,6 +32,7 @@ class Layout:
     order: list[str] = field(default_factory=list)
     current: int = 0
     recent: list[str] = field(default_factory=list)
+    used: dict[str, int] = field(default_factory=dict)
     references: dict[str, str] = field(default_factory=dict)
 
 

@@ -15,7 +15,7 @@ from nimble_otter.changes import Action, Edits, Report, Target, find_target, mak
 from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.errors import OtterError, SavedError
-from nimble_otter.pull import Course, Pull, Shaped, pull_to_text, run_course, save_pull
+from nimble_otter.pull import Course, Pull, Shaped, pull_from_text, pull_to_text, run_course, save_pull
 from nimble_otter.pull.costs import Cost
 from nimble_otter.pull.drafts import EditDraft, attach, detach
 from nimble_otter.pull.model import Query
@@ -45,6 +45,7 @@ class OpenPull(QObject):
         self.hub, self.jobs = hub, hub.jobs
         self.pull, self.path, self.number = pull, path, number
         self.saved_text = ""
+        self._saved: tuple[str, Pull | None] = ("", None)
         self.fetched: Fetched | None = None
         self.fetched_at: dt.datetime | None = None
         self.course: Course | None = None
@@ -94,7 +95,16 @@ class OpenPull(QObject):
 
     @property
     def is_dirty(self) -> bool:
-        return self.edits.count > 0 or (pull_to_text(self.pull) != self.saved_text)
+        return self.edits.count > 0 or self.pull != self._saved_pull()
+
+    def _saved_pull(self) -> Pull | None:
+        """The pull as it was saved; read again only when it was saved since."""
+        if self._saved[0] != self.saved_text:
+            try:
+                self._saved = (self.saved_text, pull_from_text(self.saved_text))
+            except OtterError:
+                self._saved = (self.saved_text, None)
+        return self._saved[1]
 
     @property
     def is_documents(self) -> bool:

@@ -161,6 +161,7 @@ QTreeView#rows::item {{ height: 23px; }}
 QTreeView#rows::item:selected {{ background: {c["water4"]}; color: {c["ink"]}; }}
 QListWidget::item {{ padding: 3px 4px; }}
 QListWidget::item:selected {{ background: {c["water4"]}; color: {c["ink"]}; }}
+QListWidget#completion {{ background: {c["surface"]}; border: 1px solid {c["line"]}; }}
 QListWidget#formats::item {{ padding: 4px 12px; }}
 QListWidget#formats {{ background: {c["raised"]}; border-right: 1px solid {c["grid_line"]}; }}
 QFrame#glance {{ background: {c["surface"]}; border: 1px solid {c["faint"]}; border-radius: 8px; }}

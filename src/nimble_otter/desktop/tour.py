@@ -353,7 +353,7 @@ class Tour:
         self.picture("2-changes-pending")
         model: Any = window.grid.model
         key = int(model.value(1, self.place("reading_id")))
-        with sqlite3.connect(self.survey()) as base:
+        with sqlite3.connect(self.survey(), timeout=30) as base:
             level = base.execute("select level_m from reading where reading_id = ?", (key,)).fetchone()[0]
             base.execute("update reading set level_m = 2.95 where reading_id = ?", (key,))
         window.changes_drawer.rehearse.click()
@@ -372,19 +372,19 @@ class Tour:
             pull.report is not None and not pull.report.is_written and pull.edits.count > 0,
             "a conflict was written over",
         )
-        with sqlite3.connect(self.survey()) as base:
+        with sqlite3.connect(self.survey(), timeout=30) as base:
             base.execute("update reading set level_m = ? where reading_id = ?", (level, key))
         window.changes_drawer.write.click()
         self.settle()
         hold(pull.report is not None and pull.report.is_written, f"not written: {window.status.message.text()}")
-        with sqlite3.connect(self.survey()) as base:
+        with sqlite3.connect(self.survey(), timeout=30) as base:
             hold(
                 base.execute("select level_m from reading where reading_id = ?", (key,)).fetchone()[0] == 1.81,
                 "wrong value",
             )
         hold("UPDATE" in pull.reversal.upper(), "no reversal was kept")
         self.picture("12-written")
-        with sqlite3.connect(self.survey()) as base:
+        with sqlite3.connect(self.survey(), timeout=30) as base:
             base.executescript(pull.reversal)
             back = base.execute("select level_m from reading where reading_id = ?", (key,)).fetchone()[0]
         hold(back == level, "the reversal did not put the value back")

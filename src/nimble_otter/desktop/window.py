@@ -106,7 +106,10 @@ class Window(Frame):
         self.hub.trouble.connect(lambda text: self.say(text, True))
 
     def wire_drawer(self, kind: str) -> None:
-        if kind == "changes":
+        if kind == "query":
+            self.query_drawer.help.used = self.layout_state.used
+            self.query_drawer.help.pulls = lambda: self.pulls
+        elif kind == "changes":
             changes = self.changes_drawer
             changes.rehearse_wanted.connect(lambda: self.pull and self.deeds.rehearse(self.pull))
             changes.write_wanted.connect(lambda: self.pull and self.deeds.write(self.pull))
@@ -168,6 +171,7 @@ class Window(Frame):
 
     def show_pull(self, at: int) -> None:
         """Show an open pull; fetch its rows when it has none and nothing to be asked first."""
+        self._take_text()
         self.grid.close_editor()
         self.say("")
         self.current = at if 0 <= at < len(self.pulls) else -1
@@ -260,6 +264,7 @@ class Window(Frame):
         session = self.pull
         if session is None:
             return
+        self._take_text()
         safe = "".join("-" if c in '/\\:*?"<>|' else c for c in session.pull.name).strip() or "pull"
         target = path or session.path or _free(places.shelf_folder() / f"{safe}{SUFFIX}")
         try:
@@ -271,6 +276,10 @@ class Window(Frame):
         self.sources.refresh_shelf()
         self.say(f"Saved as {target}", False)
         self._show_tabs()
+
+    def _take_text(self) -> None:
+        if "query" in self.drawers:
+            self.query_drawer.take_text()
 
     def rename_pull(self, name: str) -> None:
         if self.pull is not None and name.strip():
@@ -517,6 +526,7 @@ class Window(Frame):
 
     def keep_drafts(self) -> None:
         """Everything open, as it is now, to disk."""
+        self._take_text()
         for session in self.pulls:
             self.keeper.keep(session)
         state = self.layout_state

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QLineEdit
 from nimble_otter.desktop.commands import Command
 from nimble_otter.desktop.theme import theme
 from nimble_otter.desktop.views.find import Finding
+from nimble_otter.desktop.views.query_edits import EDITS
 from nimble_otter.pull import places
 from nimble_otter.pull.file import SUFFIX
 
@@ -75,6 +76,9 @@ def add_commands(window: Window) -> None:
         ("send", "Send", "Alt+3"),
     ):
         add(f"show_{key}", f"Show {name}", lambda key=key: window.open_drawer(key), shortcut, "query", has_pull)
+    for key, name, shortcut in EDITS:
+        add(f"text_{key}", name, lambda key=key: _edit_text(window, key), shortcut if key != "comment" else "", "text",
+            has_pull)  # fmt: skip
     for kind, name in (("filter", "Filter"), ("group", "Group"), ("sort", "Sort"), ("columns", "Columns")):
         add(f"add_{kind}", f"Add a {name} step", lambda kind=kind: window.new_step(kind), "", "steps", has_pull)
     show_end = "Show rows at the end of the course"
@@ -118,6 +122,12 @@ def _turn(window: Window, way: int) -> None:
 def _run(window: Window) -> None:
     window.open_drawer("query", focus=False)
     window.query_drawer.run()
+
+
+def _edit_text(window: Window, key: str) -> None:
+    if not window.is_shown("query"):
+        window.open_drawer("query")
+    window.query_drawer.edits.do(key)
 
 
 def _stop(window: Window) -> None:

@@ -3,11 +3,18 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterator
+from bisect import bisect_left, bisect_right
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-_PAIRS = {"'": "'", '"': '"', "`": "`", "[": "]"}
+_MARK = re.compile(r"['\"`\[;]|--|/\*")
+_QUOTED = r"'(?:[^']|'')*(?:'|\Z)|\"(?:[^\"]|\"\")*(?:\"|\Z)|`(?:[^`]|``)*(?:`|\Z)|(?<![\w\])])\[[^\]]*(?:\]|\Z)"
+_COMMENT = r"--[^\n]*|/\*.*?(?:\*/|\Z)"
+_MARKED = re.compile(rf"(?P<quoted>{_QUOTED})|(?P<comment>{_COMMENT})|(?P<end>;)", re.DOTALL)
+_NAMED = re.compile(rf"(?:{_QUOTED}|{_COMMENT})|(?<![\w:]):(?P<name>[^\W\d]\w*)", re.DOTALL)
+_SHIFTY = re.compile(r"['\"`\[\]]|--|/\*|\*/")
+"""What may move the ends of other statements when it comes or goes."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,54 +41,26 @@ def _lumps(text: str) -> Iterator[_Lump]:
     BEGIN ... END of a trigger is kept together by `split_statements`. Text that is cut off inside a quote or comment
     is that lump up to its end.
     """
-    at = begin = 0
-    while at < len(text):
-        char, two = text[at], text[at : at + 2]
-        if char in _PAIRS and (char != "[" or _is_bracketed_name(text, at)):
-            end = _quote_end(text, at, _PAIRS[char])
-            kind = "quoted"
-        elif two == "--":
-            end = text.find("\n", at)
-            end, kind = (len(text) if end < 0 else end), "comment"
-        elif two == "/*":
-            end = text.find("*/", at + 2)
-            end, kind = (len(text) if end < 0 else end + 2), "comment"
-        elif char == ";":
-            end, kind = at + 1, "end"
-        else:
-            at += 1
-            continue
-        if at > begin:
-            yield _Lump("code", begin, at)
-        yield _Lump(kind, at, end)
-        at = begin = end
+    begin = 0
+    for found in _MARKED.finditer(text):
+        if found.start() > begin:
+            yield _Lump("code", begin, found.start())
+        yield _Lump(found.lastgroup or "", found.start(), found.end())
+        begin = found.end()
     if begin < len(text):
         yield _Lump("code", begin, len(text))
-
-
-def _is_bracketed_name(text: str, at: int) -> bool:
-    return at == 0 or not (text[at - 1].isalnum() or text[at - 1] in "_])")
-
-
-def _quote_end(text: str, at: int, close: str) -> int:
-    at += 1
-    while True:
-        end = text.find(close, at)
-        if end < 0:
-            return len(text)
-        if close != "]" and text[end + 1 : end + 2] == close:
-            at = end + 2
-            continue
-        return end + 1
 
 
 def split_statements(text: str) -> list[Statement]:
     """The statements of a script; comments and blanks alone are none. A trigger's body is not cut."""
     found: list[Statement] = []
     begin, code, depth = 0, "", 0
+    has_triggers = re.search(r"\btrigger\b", text, re.IGNORECASE) is not None
     for lump in [*_lumps(text), _Lump("end", len(text), len(text))]:
         if lump.kind == "code":
             code += " " + text[lump.start : lump.end]
+            if not has_triggers:
+                continue
             words = code.casefold().split()
             in_trigger = words[:1] == ["create"] and "trigger" in words[:4]
             depth = words.count("begin") + words.count("case") - words.count("end") if in_trigger else 0
@@ -98,12 +77,16 @@ def split_statements(text: str) -> list[Statement]:
 
 def statement_at(text: str, position: int) -> Statement | None:
     """The statement under a caret at `position`: the one it is in or behind, else the one before, or the next."""
-    statements = split_statements(text)
-    for statement in statements:
-        if statement.start <= position <= statement.end + 1:
-            return statement
-    before = [s for s in statements if s.end < position]
-    return before[-1] if before else (statements[0] if statements else None)
+    return statement_near(split_statements(text), position)
+
+
+def statement_near(statements: Sequence[Statement], position: int) -> Statement | None:
+    """As `statement_at`, among statements that were split already."""
+    at = bisect_left(statements, position - 1, key=lambda s: s.end)
+    if at < len(statements) and statements[at].start <= position:
+        return statements[at]
+    before = bisect_left(statements, position, key=lambda s: s.end)
+    return statements[before - 1] if before else (statements[0] if statements else None)
 
 
 def find_parameters(text: str) -> list[str]:
@@ -132,21 +115,40 @@ def mark_parameters(text: str, names: Collection[str], style: str) -> str:
 
 def parameter_places(text: str) -> Iterator[tuple[int, int, str]]:
     """(start, end, name) of every `:name`."""
-    for lump in _lumps(text):
-        if lump.kind != "code":
-            continue
-        at = lump.start
-        while (at := text.find(":", at, lump.end)) >= 0:
-            end = at + 1
-            while end < lump.end and (text[end].isalnum() or text[end] == "_"):
-                end += 1
-            before = text[at - 1 : at]
-            name = text[at + 1 : end]
-            if name and not name[0].isdigit() and before != ":" and not (before.isalnum() and before):
-                yield at, end, name
-                at = end
-            else:
-                at += 2 if text[at : at + 2] == "::" else 1
+    for found in _NAMED.finditer(text):
+        if found["name"]:
+            yield found.start(), found.end(), found["name"]
+
+
+class Script:
+    """The statements of a text that is being edited, found again only around an edit where that is enough."""
+
+    def __init__(self) -> None:
+        self.text = ""
+        self.statements: list[Statement] = []
+
+    def edit(self, text: str, at: int, removed: int, added: int) -> None:
+        """The text is now `text`: `added` characters stand at `at` in place of `removed` ones."""
+        before, self.text = self.text, text
+        end, new_end = at + removed, at + added
+        around = before[max(0, at - 1) : end + 1] + "\0" + text[max(0, at - 1) : new_end + 1]
+        if len(text) - len(before) != added - removed or _SHIFTY.search(around):
+            self.statements = split_statements(text)
+            return
+        first = bisect_left(self.statements, at, key=lambda s: s.end)  # those before end before the edit
+        last = bisect_right(self.statements, end, key=lambda s: s.start)
+        first = max(0, first - 1)
+        low = self.statements[first - 1].end if first else 0
+        high = self.statements[last].start if last < len(self.statements) else len(before)
+        shift = added - removed
+        inner = [Statement(s.text, s.start + low, s.end + low) for s in split_statements(text[low : high + shift])]
+        if low and inner and not text[low : inner[0].start].lstrip().startswith(";"):
+            self.statements = split_statements(text)
+            return
+        behind = self.statements[last:]
+        if shift:
+            behind = [Statement(s.text, s.start + shift, s.end + shift) for s in behind]
+        self.statements = [*self.statements[:first], *inner, *behind]
 
 
 def parameter_value(text: str) -> Any:

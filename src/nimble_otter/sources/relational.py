@@ -223,9 +223,7 @@ class Relational:
         except BaseException as problem:
             answer.finish(is_whole=False)
             stop.check()
-            if shorter is not None and isinstance(
-                problem, QueryError
-            ):  # told by its place in the text as written
+            if shorter is not None and isinstance(problem, QueryError):  # told by its place in the text as written
                 return self.run(replace(request, shorten=False), stop)
             raise
         if not labels:

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QHeaderView, QLineEdit, QPlainTextEdit, QTreeView,
 
 from nimble_otter.desktop.parts import button, label, row
 from nimble_otter.desktop.theme import code_font, theme
-from nimble_otter.desktop.views.editor import Highlighter
+from nimble_otter.desktop.views.highlighter import Highlighter
 from nimble_otter.table import MISSING, View
 from nimble_otter.table.show import grouped, jsonable, shown
 

@@ -1,81 +1,37 @@
-"""The query editor: line numbers, SQL or JSON highlighting, the place of an error underlined."""
+"""The query editor: line numbers, the statement under the caret, brackets that belong together, places of problems."""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
-from PySide6.QtCore import QMimeData, QRect, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QMimeData, QRect, QSize, Qt, Signal
 from PySide6.QtGui import (
     QColor,
-    QFont,
+    QFocusEvent,
     QKeyEvent,
     QPainter,
     QPaintEvent,
+    QPen,
     QResizeEvent,
-    QSyntaxHighlighter,
     QTextCharFormat,
     QTextCursor,
-    QTextDocument,
-    QTextFormat,
 )
 from PySide6.QtWidgets import QPlainTextEdit, QTextEdit, QWidget
 
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.theme import code_font, theme
+from nimble_otter.desktop.views.completion_list import CompletionList
+from nimble_otter.desktop.views.highlighter import Highlighter
 from nimble_otter.errors import Place
-from nimble_otter.query import statement_at
+from nimble_otter.query.completion import Completion, Offer
+from nimble_otter.query.diagnosis import Problem
+from nimble_otter.query.scopes import tokens_of
+from nimble_otter.query.statements import Script, Statement, statement_near
 
-_KEYWORDS = (
-    "all|and|as|asc|between|by|case|cast|collate|create|cross|current_date|current_timestamp|delete|desc|"
-    "distinct|drop|else|end|escape|except|exists|false|first|for|from|full|group|having|ilike|in|index|"
-    "inner|insert|intersect|into|is|join|last|left|like|limit|natural|not|null|nulls|offset|on|or|order|"
-    "outer|over|partition|primary|recursive|references|returning|right|rollback|select|set|table|then|"
-    "true|union|unique|update|using|values|view|when|where|window|with|begin|commit"
-)
-_TOKENS = re.compile(
-    rf"(?P<comment>--[^\n]*|/\*.*?(?:\*/|$))|(?P<text>'(?:[^']|'')*'?)|(?P<name>\"(?:[^\"]|\"\")*\"?)"
-    rf"|(?P<parameter>(?<![:\w]):\w+)|(?P<word>\b(?:{_KEYWORDS})\b)|(?P<number>\b\d+(?:\.\d+)?\b)",
-    re.IGNORECASE,
-)
-_JSON = re.compile(
-    r'(?P<word>"[^"\n]*"(?=\s*:))|(?P<text>"[^"\n]*"?)|(?P<number>-?\b\d+(?:\.\d+)?\b)|(?P<parameter>\btrue|false|null\b)'
-)
-_LONG_LINE = 5000
-_INKS = {"comment": "faint", "text": "otter", "parameter": "plum", "word": "water1", "number": "plum"}
-
-
-class Highlighter(QSyntaxHighlighter):
-    """Colours words as they are typed; very long lines are left plain, they would hold the window."""
-
-    def __init__(self, document: QTextDocument) -> None:
-        super().__init__(document)
-        self.is_json = False
-        theme.changed.connect(self.rehighlight)
-
-    def highlightBlock(self, text: str) -> None:
-        if len(text) > _LONG_LINE:
-            return
-        open_comment = self.previousBlockState() == 1
-        start = 0
-        if open_comment:
-            end = text.find("*/")
-            start = len(text) if end < 0 else end + 2
-            self._ink(0, start, "comment")
-        self.setCurrentBlockState(1 if open_comment and start == len(text) and "*/" not in text else 0)
-        for found in (_JSON if self.is_json else _TOKENS).finditer(text, start):
-            kind = found.lastgroup or ""
-            self._ink(found.start(), found.end() - found.start(), kind)
-            if kind == "comment" and found[0].startswith("/*") and not found[0].endswith("*/"):
-                self.setCurrentBlockState(1)
-
-    def _ink(self, start: int, length: int, kind: str) -> None:
-        if kind in _INKS:
-            look = QTextCharFormat()
-            look.setForeground(theme[_INKS[kind]])
-            if kind == "word":
-                look.setFontWeight(QFont.Weight.DemiBold)
-            self.setFormat(start, length, look)
+_NEAR = 20_000
+"""Characters around the caret in which the other bracket is looked for."""
+_PAIRS = {"(": ")", "[": "]", "{": "}"}
 
 
 class _Numbers(QWidget):
@@ -111,6 +67,14 @@ class SqlEditor(QPlainTextEdit):
         self._numbered = numbered
         self._numbers = _Numbers(self)
         self._error: Place | None = None
+        self._problems: tuple[Problem, ...] = ()
+        self._brackets: tuple[int, ...] = ()
+        self._script = Script()
+        self.document().contentsChange.connect(
+            lambda at, removed, added: self._script.edit(self.toPlainText(), at, removed, added)
+        )
+        self._current: Statement | None = None
+        self.completions: CompletionList | None = None
         self.quoted: Callable[[str], str] = str
         self.document().setDocumentMargin(6)
         self.gutter = 40 if numbered else 4
@@ -118,6 +82,9 @@ class SqlEditor(QPlainTextEdit):
         self.updateRequest.connect(lambda rect, dy: self._numbers.scroll(0, dy) if dy else self._numbers.update())
         self.blockCountChanged.connect(lambda _: self._fit_gutter())
         theme.changed.connect(self.update)
+        theme.changed.connect(self._show_marks)
+        if numbered:
+            self.cursorPositionChanged.connect(self._moved)
 
     def canInsertFromMimeData(self, source: QMimeData) -> bool:
         return source.hasFormat(NAME_DRAG) or super().canInsertFromMimeData(source)
@@ -146,6 +113,11 @@ class SqlEditor(QPlainTextEdit):
         painter.fillRect(event.rect(), theme["raised"] if self._numbered else theme["surface"])
         if not self._numbered:
             return
+        several, current = len(self.statements()) > 1, self._current
+        first = last = -1
+        if several and current is not None:
+            first = self.document().findBlock(current.start).blockNumber()
+            last = self.document().findBlock(current.end).blockNumber()
         block = self.firstVisibleBlock()
         top = self.blockBoundingGeometry(block).translated(self.contentOffset()).top()
         painter.setFont(code_font(tokens.SMALL_PX))
@@ -153,48 +125,167 @@ class SqlEditor(QPlainTextEdit):
             height = self.blockBoundingRect(block).height()
             at_error = self._error is not None and self._error.line == block.blockNumber() + 1
             painter.setPen(theme["plum" if at_error else "faint"])
-            where = QRect(0, round(top), self.gutter - 12, round(height))
+            where = QRect(0, round(top), self.gutter - 12, self.fontMetrics().height())
             painter.drawText(
                 where, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, str(block.blockNumber() + 1)
             )
+            if several and first <= block.blockNumber() <= last:
+                x, y = self.gutter - 6, round(top)
+                painter.setPen(QPen(theme["water2"], 2))
+                begin = y + 3 if block.blockNumber() == first else y
+                end = y + round(height) - 3 if block.blockNumber() == last else y + round(height)
+                painter.drawLine(x, begin, x, end)
+                if block.blockNumber() == first:
+                    painter.drawLine(x, begin, x + 3, begin)
+                if block.blockNumber() == last:
+                    painter.drawLine(x, end, x + 3, end)
             block, top = block.next(), top + height
 
+    # --- marks -------------------------------------------------------------------------------------------------
+
     def mark_error(self, place: Place | None) -> None:
-        """Underline a place, or nothing."""
+        """Underline a place of the server's error, or nothing."""
         self._error = place
-        marks = []
-        if place is not None and place.end <= self.document().characterCount():
+        self._show_marks()
+        self._numbers.update()
+
+    def show_problems(self, problems: Sequence[Problem]) -> None:
+        """Underline what is wrong or suspicious."""
+        self._problems = tuple(problems)
+        self._show_marks()
+
+    def _show_marks(self) -> None:
+        marks = [self._mark(p.place, "plum" if p.is_error else "amber", None) for p in self._problems]
+        if self._error is not None:
+            marks.append(self._mark(self._error, "plum", "plum_bg"))
+        for at in self._brackets:
             mark = QTextEdit.ExtraSelection()
-            cursor = QTextCursor(self.document())
-            cursor.setPosition(place.start)
-            cursor.setPosition(max(place.end, place.start), QTextCursor.MoveMode.KeepAnchor)
+            mark.cursor = self._cursor(at, at + 1)
             look = QTextCharFormat()
-            look.setUnderlineStyle(QTextCharFormat.UnderlineStyle.WaveUnderline)
-            look.setUnderlineColor(QColor(theme["plum"]))
-            look.setBackground(theme["plum_bg"])
-            look.setProperty(QTextFormat.Property.FullWidthSelection, False)
-            mark.cursor, mark.format = cursor, look
+            look.setBackground(theme["water3"])
+            mark.format = look
             marks.append(mark)
         self.setExtraSelections(marks)
-        self._numbers.update()
+
+    def _cursor(self, start: int, end: int) -> QTextCursor:
+        most = self.document().characterCount() - 1
+        cursor = QTextCursor(self.document())
+        cursor.setPosition(min(start, most))
+        cursor.setPosition(min(max(end, start), most), QTextCursor.MoveMode.KeepAnchor)
+        return cursor
+
+    def _mark(self, place: Place, ink: str, ground: str | None) -> QTextEdit.ExtraSelection:
+        mark, look = QTextEdit.ExtraSelection(), QTextCharFormat()
+        look.setUnderlineStyle(QTextCharFormat.UnderlineStyle.WaveUnderline)
+        look.setUnderlineColor(QColor(theme[ink]))
+        if ground is not None:
+            look.setBackground(theme[ground])
+        mark.cursor, mark.format = self._cursor(place.start, place.end), look
+        return mark
+
+    def _moved(self) -> None:
+        """The caret moved: the bracket that belongs to the one beside it, and the statement it is in."""
+        found = _pair(self.text, self.textCursor().position())
+        if found != self._brackets:
+            self._brackets = found
+            self._show_marks()
+        statement = self.statement()
+        if statement != self._current:
+            self._current = statement
+            self._numbers.update()
+
+    # --- statements --------------------------------------------------------------------------------------------
+
+    @property
+    def text(self) -> str:
+        """The whole text; asking for it costs nothing."""
+        return self._script.text
+
+    def statements(self) -> list[Statement]:
+        """The statements of the text."""
+        return self._script.statements
+
+    def statement(self) -> Statement | None:
+        """The statement under the caret."""
+        return statement_near(self.statements(), self.textCursor().position())
 
     def wanted_text(self) -> tuple[str, int]:
         """What a run means here: the selection, or the statement under the caret, with its place in the text."""
-        cursor, whole = self.textCursor(), self.toPlainText()
+        cursor = self.textCursor()
         if cursor.hasSelection():
             return cursor.selectedText().replace("\u2029", "\n"), cursor.selectionStart()
-        statement = statement_at(whole, cursor.position())
-        return (statement.text, statement.start) if statement is not None else (whole, 0)
+        statement = self.statement()
+        return (statement.text, statement.start) if statement is not None else (self.text, 0)
+
+    # --- keys --------------------------------------------------------------------------------------------------
+
+    def help_with(self, ask: Callable[[int], Completion], taken: Callable[[Offer], object]) -> None:
+        """Offer what can come next while one types."""
+        self.completions = CompletionList(self, ask, taken)
+
+    def event(self, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent):
+            shown = self.completions is not None and self.completions.isVisible()
+            if shown and event.key() == Qt.Key.Key_Escape:
+                event.accept()  # closes the list, and stops nothing
+                return True
+        return super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         control = event.modifiers() & Qt.KeyboardModifier.ControlModifier
+        offers = self.completions
+        if offers is not None and offers.takes_key(event):
+            return
         if control and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             self.run_wanted.emit()
             return
         if control and event.key() == Qt.Key.Key_Slash:
             self.toggle_comment()
             return
+        if control and event.key() == Qt.Key.Key_Space and offers is not None:
+            offers.offer(asked=True)
+            return
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and not event.modifiers():
+            self._new_line()
+            return
         super().keyPressEvent(event)
+        if offers is not None:
+            typed = event.text()
+            if (
+                (typed and not control and (typed.isalnum() or typed in "_."))
+                or (typed == " " and not control and self._is_after_word())
+                or (event.key() == Qt.Key.Key_Backspace and offers.isVisible())
+            ):
+                offers.offer()
+            elif event.key() not in (Qt.Key.Key_Shift, Qt.Key.Key_Control, Qt.Key.Key_Alt):
+                offers.hide()
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        super().focusOutEvent(event)
+        if self.completions is not None:
+            self.completions.hide()
+
+    def _is_after_word(self) -> bool:
+        """Whether the word before the space asks for a name: from, join, on, by ..."""
+        line = self.textCursor().block().text()[: self.textCursor().positionInBlock()]
+        return re.search(r"(?i)\b(from|join|on|by|update|into|=)\s$", line) is not None or line.endswith("= ")
+
+    def _new_line(self) -> None:
+        """A line that begins where the one before begins."""
+        line = self.textCursor().block().text()[: self.textCursor().positionInBlock()]
+        indent = line[: len(line) - len(line.lstrip())]
+        self.textCursor().insertText("\n" + indent)
+        self.ensureCursorVisible()
+        if self.completions is not None:
+            self.completions.hide()
+
+    def replace_text(self, text: str) -> None:
+        """Another text in place of this one, as one step of undo; the caret stays near."""
+        at, cursor = self.textCursor().position(), QTextCursor(self.document())
+        cursor.select(QTextCursor.SelectionType.Document)
+        cursor.insertText(text)
+        cursor.setPosition(min(at, len(text)))
+        self.setTextCursor(cursor)
 
     def toggle_comment(self) -> None:
         """Comment the selected lines out, or in."""
@@ -210,3 +301,22 @@ class SqlEditor(QPlainTextEdit):
             at.movePosition(QTextCursor.MoveOperation.EndOfBlock, QTextCursor.MoveMode.KeepAnchor)
             at.insertText(re.sub(r"--\s?", "", text, count=1) if off else f"-- {text}")
         cursor.endEditBlock()
+
+
+def _pair(text: str, at: int) -> tuple[int, ...]:
+    """Places of the bracket beside `at` and of the one that belongs to it; () where there is none."""
+    beside = [n for n in (at, at - 1) if 0 <= n < len(text) and text[n] in "()[]{}"]
+    if not beside:
+        return ()
+    low = max(0, at - _NEAR)
+    marks = [t for t in tokens_of(text[low : at + _NEAR]) if t.kind == "mark" and t.text in "()[]{}"]
+    open_: list[tuple[int, str]] = []
+    for token in marks:
+        place = low + token.start
+        if token.text in _PAIRS:
+            open_.append((place, _PAIRS[token.text]))
+        elif open_ and open_[-1][1] == token.text:
+            start, _ = open_.pop()
+            if beside[0] in (start, place):
+                return (start, place)
+    return ()

@@ -11,8 +11,8 @@ from nimble_otter.desktop.grid_model import first_width, model_for
 from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.parts import ElidedLabel, Segments, button, label, row
 from nimble_otter.desktop.theme import code_font
-from nimble_otter.desktop.views.editor import Highlighter
 from nimble_otter.desktop.views.grid import Grid
+from nimble_otter.desktop.views.highlighter import Highlighter
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.sources import Fetched, Request, Source, TableInfo, fetch
 from nimble_otter.sources.catalogue import Definition

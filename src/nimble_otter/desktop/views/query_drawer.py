@@ -21,10 +21,13 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from nimble_otter.desktop.parts import Line, boxed, button, clear, column, label, row
+from nimble_otter.desktop.parts import Line, boxed, button, clear, column, label, row, set_tone
 from nimble_otter.desktop.theme import code_font, theme
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.editor import SqlEditor
+from nimble_otter.desktop.views.find_bar import FindBar
+from nimble_otter.desktop.views.query_edits import QueryEdits
+from nimble_otter.desktop.views.query_help import QueryHelp
 from nimble_otter.errors import OtterError, Place, QueryError, place_of
 from nimble_otter.pull.model import Query
 from nimble_otter.query import find_parameters, parameter_value, translate_select
@@ -32,6 +35,8 @@ from nimble_otter.sources.drivers.mongodb import shown
 from nimble_otter.table.show import grouped, plain
 
 _NARROW, _WIDE = 250, 430
+_LONG = 20_000
+"""Characters above which a text is handed on after a pause, not at every key."""
 
 
 class QueryDrawer(Drawer):
@@ -41,6 +46,10 @@ class QueryDrawer(Drawer):
     def __init__(self) -> None:
         super().__init__()
         self.editor = SqlEditor()
+        self.help = QueryHelp(self.editor, lambda: self.session)
+        self.editor.help_with(self.help.complete, self.help.taken)
+        self.finder, self.edits = FindBar(self.editor), QueryEdits(self)
+        self.text_button = button("Text", lambda: self.edits.offer(self.text_button), "", "Change the text as a whole")
         self.sql, self.native = button("SQL", look="chip"), button("native", look="chip")
         self._languages = QButtonGroup(self)
         for made in (self.sql, self.native):
@@ -53,7 +62,7 @@ class QueryDrawer(Drawer):
         self.stop_button = button("Stop", self._stop, "", "Stop the run; the rows so far stay")
         self.plan_button = button("Plan", self.show_plan, "", "How the server would go about it; the query is not run")
         self.plan_button.setCheckable(True)
-        for made in (self.stop_button, self.plan_button, self.run_button):
+        for made in (self.text_button, self.stop_button, self.plan_button, self.run_button):
             self.head.right.addWidget(made)
         self.plan = QTreeWidget()
         self.plan.setHeaderLabels(["Step", "Rows", "Cost"])
@@ -105,6 +114,7 @@ class QueryDrawer(Drawer):
         inner.setContentsMargins(0, 0, 0, 0)
         inner.setSpacing(0)
         inner.addWidget(self.editor, 1)
+        inner.addWidget(self.finder)
         inner.addWidget(self.problem)
         self.set_body(left, Line(True, "grid_line"), side, stretch=(1, 0, 0))
         self._fields: dict[str, QLineEdit] = {}
@@ -114,6 +124,9 @@ class QueryDrawer(Drawer):
         self._pause.setInterval(250)
         self._pause.timeout.connect(self._looked)
         self.editor.textChanged.connect(self._typed)
+        self.editor.textChanged.connect(self.help.changed)
+        self.editor.cursorPositionChanged.connect(self._tell)
+        self.help.looked.connect(self._tell)
         self.editor.run_wanted.connect(self.run)
         self.editor.quoted = self._quoted
         self.sql.clicked.connect(lambda: self._speak("sql"))
@@ -132,7 +145,7 @@ class QueryDrawer(Drawer):
         self.sql.setVisible(documents)
         self.native.setVisible(documents)
         (self.native if query.language == "native" else self.sql).setChecked(True)
-        if self.editor.toPlainText() != query.text:
+        if self.editor.text != query.text and not (self._pause.isActive() and len(self.editor.text) > _LONG):
             self._filling = True
             self.editor.setPlainText(query.text)
             self._filling = False
@@ -146,8 +159,10 @@ class QueryDrawer(Drawer):
         self._show_problem(session.error)
         self._fill_side()
         self._fill_plan()
+        self.help.changed()
 
     def show_pull(self, session: Any) -> None:
+        self.take_text()
         if session is not self.session:
             self._side_shape = None
             self.editor.mark_error(None)
@@ -203,7 +218,7 @@ class QueryDrawer(Drawer):
 
     def _run_stages(self, count: int) -> None:
         if self.session is not None and not self.session.is_running:
-            self.session.run(self.editor.toPlainText(), count)
+            self.session.run(self.editor.text, count)
 
     def _pair(self, name: str, value: str) -> None:
         self._runs.addLayout(row(label(name, "muted"), None, label(value)))
@@ -232,31 +247,65 @@ class QueryDrawer(Drawer):
             self.sent.setPlainText(text)
 
     def _show_problem(self, problem: OtterError | None) -> None:
-        self.problem.setVisible(problem is not None)
         if problem is None:
             self.editor.mark_error(None)
+            self._tell()
             return
+        self.problem.setVisible(True)
+        set_tone(self.problem, "plum")
         place = problem.place if isinstance(problem, QueryError) else None
         where = f"Line {place.line}, column {place.column}: " if place is not None else ""
         self.problem.setText(where + str(problem))
         self.editor.mark_error(place)
+
+    def _tell(self) -> None:
+        """What is wrong at the caret, or first in the text, while the server has said nothing."""
+        if self.session is None or self.session.error is not None:
+            return
+        found = self.help.at(self.editor.textCursor().position()) or next(iter(self.help.problems), None)
+        if found is None:
+            self.problem.setVisible(False)
+            return
+        mending = "  Alt+Enter mends it." if found.fixes else ""
+        self.problem.setText(f"Line {found.place.line}, column {found.place.column}: {found.message}{mending}")
+        set_tone(self.problem, "plum" if found.is_error else "muted")
+        self.problem.setVisible(True)
+
+    def say(self, text: str) -> None:
+        """Why something could not be done with the text."""
+        self.problem.setText(text)
+        set_tone(self.problem, "muted")
+        self.problem.setVisible(True)
 
     # --- typing ------------------------------------------------------------------------------------------------
 
     def _typed(self) -> None:
         if self._filling or self.session is None:
             return
-        query = replace(self.session.pull.query, text=self.editor.toPlainText())
+        self._pause.start()
+        if len(self.editor.text) <= _LONG:  # else the whole window would be told of it at every key
+            self._take()
+
+    def _take(self) -> None:
+        """Hand what was typed to the pull."""
+        assert self.session is not None
+        query = replace(self.session.pull.query, text=self.editor.text)
         if query == self.session.pull.query:
             return
         if self.session.error is not None:
             self.session.error = None
             self._show_problem(None)
-        self._pause.start()
         self.session.put(replace(self.session.pull, query=query))
 
+    def take_text(self) -> None:
+        """Hand a long text that was typed just now to the pull, before something is done with it."""
+        if self._pause.isActive():
+            self._looked()
+
     def _looked(self) -> None:
+        self._pause.stop()
         if self.session is not None:
+            self._take()
             self._fill_side()
 
     def _parameter_typed(self, name: str, text: str) -> None:
@@ -299,14 +348,14 @@ class QueryDrawer(Drawer):
         self._looked()
         text, start = self.editor.wanted_text()
         if session.pull.query.language == "native":
-            text, start = self.editor.toPlainText(), 0
+            text, start = self.editor.text, 0
         if not text.strip():
             self._fail("The query is empty.", "Type one, or open a table from Sources.", None)
             return
         unset = [n for n in find_parameters(text) if _is_unset(session.pull.query.parameters.get(n))]
         if unset and session.pull.query.language == "sql" and unset[0] in self._fields:
             at = text.find(f":{unset[0]}") + start
-            place = place_of(self.editor.toPlainText(), at, at + len(unset[0]) + 1)
+            place = place_of(self.editor.text, at, at + len(unset[0]) + 1)
             self._fail(f"The parameter :{unset[0]} has no value.", "Type it on the right, then run.", place)
             self._fields[unset[0]].setFocus()
             return
@@ -327,7 +376,7 @@ class QueryDrawer(Drawer):
             return
         text, start = self.editor.wanted_text()
         if session.pull.query.language == "native":
-            text, start = self.editor.toPlainText(), 0
+            text, start = self.editor.text, 0
         session.run_at = start
         session.explain(text)
 

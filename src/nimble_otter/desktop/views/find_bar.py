@@ -1,0 +1,151 @@
+"""Finding and replacing in a text: a line under it with what is looked for, how, and how often it is there."""
+
+from __future__ import annotations
+
+import re
+
+from PySide6.QtCore import QEvent, QObject, Qt
+from PySide6.QtGui import QKeyEvent, QTextCursor
+from PySide6.QtWidgets import QLineEdit, QPlainTextEdit, QWidget
+
+from nimble_otter.desktop.parts import button, label, row
+
+
+class FindBar(QWidget):
+    """Hidden until `open`; Escape closes it and gives the keyboard back to the text."""
+
+    def __init__(self, editor: QPlainTextEdit) -> None:
+        super().__init__()
+        self._editor = editor
+        self.setObjectName("raised")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.wanted, self.other = QLineEdit(), QLineEdit()
+        for field, name in ((self.wanted, "Find"), (self.other, "Replace by")):
+            field.setPlaceholderText(name)
+            field.setAccessibleName(name)
+            field.installEventFilter(self)
+            field.setMaximumWidth(190)
+        self.case, self.word, self.pattern = (
+            button("Aa", look="chip", tip="Letters' case counts"),
+            button("word", look="chip", tip="Whole words only"),
+            button(".*", look="chip", tip="A regular expression"),
+        )
+        for made in (self.case, self.word, self.pattern):
+            made.setCheckable(True)
+            made.toggled.connect(lambda _: self.count())
+        self.said = label("", "muted", 11)
+        self.one, self.all = button("Replace", self.replace), button("All", self.replace_all, tip="Replace all")
+        self.setLayout(
+            row(self.wanted, self.case, self.word, self.pattern, self.said, None, self.other, self.one, self.all,
+                button("×", self.close_bar, "flat", "Close"), space=6, margins=(12, 5, 8, 5))
+        )  # fmt: skip
+        self.wanted.textEdited.connect(lambda _: self.count())
+        self.hide()
+
+    def open(self, replacing: bool = False) -> None:
+        """Show it, with what is selected in the text."""
+        chosen = self._editor.textCursor().selectedText()
+        if chosen and "\u2029" not in chosen:
+            self.wanted.setText(chosen)
+        for part in (self.other, self.one, self.all):
+            part.setVisible(replacing)
+        self.show()
+        self.wanted.setFocus()
+        self.wanted.selectAll()
+        self.count()
+
+    def close_bar(self) -> None:
+        self.hide()
+        self._editor.setFocus()
+
+    def _expression(self) -> re.Pattern[str] | None:
+        text = self.wanted.text()
+        if not text:
+            return None
+        body = text if self.pattern.isChecked() else re.escape(text)
+        body = rf"\b(?:{body})\b" if self.word.isChecked() else body
+        try:
+            return re.compile(body, re.MULTILINE if self.case.isChecked() else re.MULTILINE | re.IGNORECASE)
+        except re.error as problem:
+            self.said.setText(f"not a pattern: {problem.msg}")
+            return None
+
+    def _found(self) -> list[re.Match[str]]:
+        wanted = self._expression()
+        text = self._editor.toPlainText()
+        return [m for m in wanted.finditer(text) if m.end() > m.start()] if wanted is not None else []
+
+    def _places(self) -> list[tuple[int, int]]:
+        return [found.span() for found in self._found()]
+
+    def count(self) -> None:
+        """Say how many there are, and which of them is selected."""
+        if self.wanted.text() and self._expression() is None:
+            return
+        places, cursor = self._places(), self._editor.textCursor()
+        at = (cursor.selectionStart(), cursor.selectionEnd())
+        number = places.index(at) + 1 if at in places else 0
+        found = f"{number} of {len(places)}" if number else (f"{len(places)} found" if places else "not found")
+        self.said.setText(found if self.wanted.text() else "")
+
+    def step(self, way: int) -> None:
+        """Select the next one (1) or the one before (-1), round the text's end."""
+        places = self._places()
+        if places:
+            cursor = self._editor.textCursor()
+            if way > 0:
+                at = next((p for p in places if p[0] >= cursor.selectionEnd()), places[0])
+            else:
+                at = next((p for p in reversed(places) if p[1] <= cursor.selectionStart()), places[-1])
+            cursor.setPosition(at[0])
+            cursor.setPosition(at[1], QTextCursor.MoveMode.KeepAnchor)
+            self._editor.setTextCursor(cursor)
+        self.count()
+
+    def _new(self, found: re.Match[str]) -> str:
+        """What stands for a match; a regular expression may name its groups."""
+        if not self.pattern.isChecked():
+            return self.other.text()
+        try:
+            return found.expand(self.other.text())
+        except (re.error, IndexError):
+            return found[0]
+
+    def replace(self) -> None:
+        """Replace the one selected, and go to the next."""
+        cursor = self._editor.textCursor()
+        at = (cursor.selectionStart(), cursor.selectionEnd())
+        chosen = next((found for found in self._found() if found.span() == at), None)
+        if chosen is not None:
+            cursor.insertText(self._new(chosen))
+        self.step(1)
+
+    def replace_all(self) -> None:
+        """Replace all of them, as one step of undo."""
+        found = self._found()
+        new = [self._new(match) for match in found]
+        cursor = QTextCursor(self._editor.document())
+        cursor.beginEditBlock()
+        for match, text in zip(reversed(found), reversed(new), strict=True):
+            cursor.setPosition(match.start())
+            cursor.setPosition(match.end(), QTextCursor.MoveMode.KeepAnchor)
+            cursor.insertText(text)
+        cursor.endEditBlock()
+        changed = sum(match[0] != text for match, text in zip(found, new, strict=True))
+        self.said.setText(f"{changed} replaced")
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if not isinstance(event, QKeyEvent):
+            return super().eventFilter(watched, event)
+        if event.type() == QEvent.Type.ShortcutOverride and event.key() == Qt.Key.Key_Escape:
+            event.accept()
+            return True
+        if event.type() == QEvent.Type.KeyPress:
+            if event.key() == Qt.Key.Key_Escape:
+                self.close_bar()
+                return True
+            if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+                back = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+                self.replace() if watched is self.other else self.step(-1 if back else 1)
+                return True
+        return super().eventFilter(watched, event)

@@ -1,0 +1,60 @@
+"""Colours for the words of SQL and JSON."""
+
+from __future__ import annotations
+
+import re
+
+from PySide6.QtGui import QFont, QSyntaxHighlighter, QTextCharFormat, QTextDocument
+
+from nimble_otter.desktop.theme import theme
+
+_KEYWORDS = (
+    "all|and|as|asc|between|by|case|cast|collate|create|cross|current_date|current_timestamp|delete|desc|"
+    "distinct|drop|else|end|escape|except|exists|false|first|for|from|full|group|having|ilike|in|index|"
+    "inner|insert|intersect|into|is|join|last|left|like|limit|natural|not|null|nulls|offset|on|or|order|"
+    "outer|over|partition|primary|recursive|references|returning|right|rollback|select|set|table|then|"
+    "true|union|unique|update|using|values|view|when|where|window|with|begin|commit"
+)
+_TOKENS = re.compile(
+    rf"(?P<comment>--[^\n]*|/\*.*?(?:\*/|$))|(?P<text>'(?:[^']|'')*'?)|(?P<name>\"(?:[^\"]|\"\")*\"?)"
+    rf"|(?P<parameter>(?<![:\w]):\w+)|(?P<word>\b(?:{_KEYWORDS})\b)|(?P<number>\b\d+(?:\.\d+)?\b)",
+    re.IGNORECASE,
+)
+_JSON = re.compile(
+    r'(?P<word>"[^"\n]*"(?=\s*:))|(?P<text>"[^"\n]*"?)|(?P<number>-?\b\d+(?:\.\d+)?\b)|(?P<parameter>\btrue|false|null\b)'
+)
+_LONG_LINE = 5000
+_INKS = {"comment": "faint", "text": "otter", "parameter": "plum", "word": "water1", "number": "plum"}
+
+
+class Highlighter(QSyntaxHighlighter):
+    """Colours words as they are typed; very long lines are left plain, they would hold the window."""
+
+    def __init__(self, document: QTextDocument) -> None:
+        super().__init__(document)
+        self.is_json = False
+        theme.changed.connect(self.rehighlight)
+
+    def highlightBlock(self, text: str) -> None:
+        if len(text) > _LONG_LINE:
+            return
+        open_comment = self.previousBlockState() == 1
+        start = 0
+        if open_comment:
+            end = text.find("*/")
+            start = len(text) if end < 0 else end + 2
+            self._ink(0, start, "comment")
+        self.setCurrentBlockState(1 if open_comment and start == len(text) and "*/" not in text else 0)
+        for found in (_JSON if self.is_json else _TOKENS).finditer(text, start):
+            kind = found.lastgroup or ""
+            self._ink(found.start(), found.end() - found.start(), kind)
+            if kind == "comment" and found[0].startswith("/*") and not found[0].endswith("*/"):
+                self.setCurrentBlockState(1)
+
+    def _ink(self, start: int, length: int, kind: str) -> None:
+        if kind in _INKS:
+            look = QTextCharFormat()
+            look.setForeground(theme[_INKS[kind]])
+            if kind == "word":
+                look.setFontWeight(QFont.Weight.DemiBold)
+            self.setFormat(start, length, look)

@@ -1,0 +1,168 @@
+"""The query's text in the real window: offers, problems, finding, laying out."""
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QTextCursor
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QInputDialog, QMenu
+
+from nimble_otter.desktop.offscreen import wait_until
+from nimble_otter.pull import Pull, Query
+from tests.desktop.conftest import settle
+
+CONTROL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
+
+
+@pytest.fixture
+def drawer(window):
+    window.open_drawer("query")
+    window.query_drawer.editor.setFocus()
+    return window.query_drawer
+
+
+def put(drawer, text, at=None):
+    """Text in the editor with the caret at its end, or at a place; | marks both ends of a selection."""
+    editor = drawer.editor
+    parts = text.split("|")
+    editor.replace_text("".join(parts))
+    cursor = editor.textCursor()
+    cursor.setPosition(len(parts[0]) if at is None else at)
+    if len(parts) == 3:
+        cursor.setPosition(len(parts[0]) + len(parts[1]), QTextCursor.MoveMode.KeepAnchor)
+    editor.setTextCursor(cursor)
+    return editor
+
+
+def shown(editor):
+    return [editor.completions.item(n).text() for n in range(editor.completions.count())]
+
+
+def test_names_are_offered_while_one_types_and_put_in_by_tab(drawer):
+    editor = put(drawer, "select * from lab_sample where ")
+    QTest.keyClicks(editor, "samp")
+    assert editor.completions.isVisible()
+    assert shown(editor)[0] == "sample_id"
+    QTest.keyClick(editor, Qt.Key.Key_Tab)
+    assert editor.toPlainText().endswith("where sample_id")
+    assert not editor.completions.isVisible()
+    QTest.keyClicks(editor, " = 1 and visi")
+    QTest.keyClick(editor, Qt.Key.Key_Escape)
+    assert not editor.completions.isVisible()
+    QTest.keyClick(editor, Qt.Key.Key_Z, CONTROL)
+    assert drawer.help.used == {"sample_id": 1}
+
+
+def test_joins_come_whole_and_values_from_the_rows_seen(drawer):
+    editor = put(drawer, "select * from lab_sample s join ")
+    QTest.keyClick(editor, Qt.Key.Key_Space, CONTROL)
+    assert shown(editor)[0].startswith("visit v on s.visit_id = v.visit_id") or "on s." in shown(editor)[0]
+    QTest.keyClick(editor, Qt.Key.Key_Down)
+    QTest.keyClick(editor, Qt.Key.Key_Up)
+    QTest.keyClick(editor, Qt.Key.Key_Return)
+    assert " on s." in editor.toPlainText()
+    column = drawer.session.table.fields[3].name
+    editor = put(drawer, f"select * from lab_sample where {column} = ")
+    QTest.keyClick(editor, Qt.Key.Key_Space, CONTROL)
+    assert editor.completions.item(0).data(Qt.ItemDataRole.UserRole).kind == "value"
+
+
+def test_problems_are_told_after_a_pause_and_mended_by_a_key(drawer, window):
+    editor = put(drawer, "select * from lab_sampel where 1 = 1", at=18)
+    assert wait_until(lambda: len(drawer.help.problems) == 1, 5)
+    assert "The nearest is lab_sample." in drawer.problem.text()
+    assert len(editor.extraSelections()) >= 1
+    QTest.keyClicks(editor, "x")
+    assert drawer.help.problems == []  # what is edited is looked at anew
+    editor.undo()
+    assert wait_until(lambda: len(drawer.help.problems) == 1, 5)
+    window.commands.run("text_mend")
+    assert editor.toPlainText() == "select * from lab_sample where 1 = 1"
+    assert wait_until(lambda: not drawer.problem.isVisibleTo(window), 5)
+
+
+def test_several_fixes_are_offered_in_a_menu(drawer, window):
+    put(drawer, "select station_id from visit s join station v on s.station_id = v.station_id", at=10)
+    assert wait_until(lambda: len(drawer.help.problems) == 1, 5)
+    window.commands.run("text_mend")
+    menu = drawer.editor.findChildren(QMenu)[-1]
+    assert [a.text() for a in menu.actions()] == ["s.station_id", "v.station_id"]
+    menu.actions()[1].trigger()
+    assert drawer.editor.toPlainText().startswith("select v.station_id from")
+
+
+def test_finding_and_replacing(drawer, window):
+    editor = put(drawer, "select a, A, ab from t\nwhere a = 'a'")
+    bar = drawer.finder
+    window.commands.run("text_replace_text")
+    bar.wanted.setText("a")
+    bar.count()
+    assert bar.said.text() == "5 found"
+    bar.word.setChecked(True)
+    bar.case.setChecked(True)
+    assert bar.said.text() == "3 found"
+    QTest.keyClick(bar.wanted, Qt.Key.Key_Return)
+    assert editor.textCursor().selectedText() == "a"
+    assert bar.said.text() == "1 of 3"
+    QTest.keyClick(bar.wanted, Qt.Key.Key_Return, SHIFT)
+    assert bar.said.text() == "3 of 3"
+    bar.pattern.setChecked(True)
+    bar.wanted.setText("(a)(?=,| =)")
+    bar.other.setText(r"[\1]")
+    bar.word.setChecked(False)
+    bar.replace_all()
+    assert editor.toPlainText() == "select [a], A, ab from t\nwhere [a] = 'a'"
+    editor.undo()
+    assert editor.toPlainText() == "select a, A, ab from t\nwhere a = 'a'"
+    bar.wanted.setText("(")
+    bar.count()
+    assert "not a pattern" in bar.said.text()
+    QTest.keyClick(bar.wanted, Qt.Key.Key_Escape)
+    assert not bar.isVisibleTo(window)
+
+
+def test_the_text_as_a_whole(drawer, window, monkeypatch):
+    editor = put(drawer, "select s.* from lab_sample s where s.visit_id = |7|")
+    window.commands.run("text_parameter")
+    assert editor.toPlainText().endswith("s.visit_id = :visit_id")
+    assert drawer.session.pull.query.parameters["visit_id"] == 7
+    put(drawer, editor.toPlainText(), at=8)
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("q", True))
+    window.commands.run("text_rename_alias")
+    assert editor.toPlainText() == "select q.* from lab_sample q where q.visit_id = :visit_id"
+    window.commands.run("text_expand")
+    assert editor.toPlainText().startswith("select sample_id, ")
+    window.commands.run("text_format")
+    assert editor.toPlainText().startswith("select\n  sample_id,\n")
+    editor.undo()
+    assert editor.toPlainText().startswith("select sample_id, ")
+    put(drawer, "select (")
+    window.commands.run("text_format")
+    assert drawer.problem.isVisibleTo(window)
+
+
+def test_the_gutter_and_brackets_show_where_the_caret_is(drawer):
+    editor = put(drawer, "select (1 + (2));\n\nselect ')'\nfrom t", at=8)
+    assert editor._brackets == (7, 15)
+    assert editor.statement().text == "select (1 + (2))"
+    editor.moveCursor(QTextCursor.MoveOperation.End)
+    assert editor.statement().text == "select ')'\nfrom t"
+    assert editor.wanted_text() == ("select ')'\nfrom t", 19)
+    assert not editor._numbers.grab().isNull()
+
+
+def test_ten_thousand_lines_are_taken_after_a_pause(drawer, window):
+    line = "select reading_id, level_m from reading where level_m > 1 and quality = 'good';\n"
+    editor = put(drawer, line * 10_000)
+    editor.moveCursor(QTextCursor.MoveOperation.End)
+    QTest.keyClicks(editor, "select level_m from reading where stat")
+    assert shown(editor)[0] == "station_id"
+    assert len(drawer.session.pull.query.text) < 1000  # at every key only the text itself changes
+    window.save_pull(window.keeper.folder / "long.pull")
+    assert drawer.session.pull.query.text == editor.toPlainText()
+    assert not drawer.session.is_dirty
+    QTest.keyClicks(editor, "x")
+    window.add_pull(Pull("other", window.hub.sources[0], Query("select 1")))
+    settle(window)
+    assert editor.toPlainText() == "select 1"
+    assert window.pulls[0].pull.query.text.endswith("statx")
+    assert window.pulls[0].is_dirty
