@@ -1,10 +1,12 @@
 """The query's text in the real window: offers, problems, finding, laying out."""
 
+from dataclasses import replace
+
 import pytest
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QTextCursor
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QInputDialog, QMenu
+from PySide6.QtWidgets import QApplication, QInputDialog, QMenu, QMessageBox, QPushButton
 
 from nimble_otter.desktop.offscreen import wait_until
 from nimble_otter.pull import Pull, Query
@@ -166,3 +168,83 @@ def test_ten_thousand_lines_are_taken_after_a_pause(drawer, window):
     assert editor.toPlainText() == "select 1"
     assert window.pulls[0].pull.query.text.endswith("statx")
     assert window.pulls[0].is_dirty
+
+
+# --- scripts -----------------------------------------------------------------------------------------------------
+
+
+def lines(drawer):
+    tree = drawer.outcomes
+    return [
+        [tree.topLevelItem(n).text(c) for c in (0, 1)] for n in range(tree.topLevelItemCount())
+    ]  # fmt: skip
+
+
+def test_a_script_shows_what_became_of_each_statement(drawer, window):
+    text = "create table one (a int);\ninsert into one values (1), (2);\nselect * from one;\nselect nosuch from one;\n"
+    text += "select 2"
+    editor = put(drawer, text)
+    assert drawer.all_button.isVisibleTo(window)
+    drawer.all_button.click()
+    settle(window)
+    assert [line[1] for line in lines(drawer)] == ["done", "2 written", "2 rows", "Error"]
+    assert drawer.session.table.rows == 2
+    assert "no such column" in drawer.problem.text().lower()
+    place = drawer.session.error.place
+    assert text[place.start : place.end] == "nosuch"
+    assert any(t.name == "one" for t in drawer.session.tables)
+    drawer.goes_on.setChecked(True)
+    put(drawer, text.replace("create table one (a int);\n", "") + ";\nselect 3")
+    QTest.keyClick(editor, Qt.Key.Key_Return, CONTROL | SHIFT)
+    settle(window)
+    assert len(lines(drawer)) == 5
+    assert drawer.session.table.columns[0].values() == [3]
+    drawer.outcomes._choose(drawer.outcomes.topLevelItem(1))
+    assert drawer.session.table.rows == 4
+    assert editor.statement().text == "select * from one"
+    assert "script" in drawer.session.target.reason
+    put(drawer, "select 7")
+    drawer.run()
+    settle(window)
+    assert drawer.session.outcomes == ()
+
+
+def test_statements_that_mean_every_row_or_a_careful_source_are_shown_first(drawer, window):
+    put(drawer, "delete from loan")
+    said = []
+
+    def answer(which):
+        def press():
+            box = next(w for w in QApplication.topLevelWidgets() if isinstance(w, QMessageBox) and w.isVisible())
+            said.append(box.text() + box.informativeText())
+            next(b for b in box.findChildren(QPushButton) if b.text() == which).click()
+
+        QTimer.singleShot(200, press)
+
+    answer("Don't run")
+    drawer.run()
+    settle(window)
+    assert "no WHERE" in said[0]
+    assert drawer.session.outcomes == ()
+    window.hub.sources[0] = replace(window.hub.sources[0], care=True, stage="production")
+    put(drawer, "delete from loan where 1 = 0")
+    answer("Run")
+    drawer.run()
+    settle(window)
+    assert "(production)" in said[1]
+    assert "delete from loan where 1 = 0" in said[1]
+    assert lines(drawer) == [["delete from loan where 1 = 0", "0 written"]]
+
+
+def test_a_pull_whose_text_writes_is_not_run_unasked(window):
+    window.add_pull(Pull("w", window.hub.sources[0], Query("delete from loan")))
+    settle(window)
+    assert window.pull.outcomes == ()
+    assert window.pull.error is None
+    source = replace(window.hub.sources[0], read_only=True)
+    window.hub.sources[0] = source
+    window.hub._drop(source)
+    window.query_drawer._may_write = lambda text: True
+    window.query_drawer.run()
+    settle(window)
+    assert "read-only" in str(window.pull.error)

@@ -182,3 +182,18 @@ def test_grouping_becomes_a_pipeline():
     assert request.columns == (("kind", "_id.k0"), ("n", "f1"), ("level", "f2"), ("count(place)", "f3"))
     assert request.pipeline[2] == {"$sort": {"f1": -1, "_id.k0": 1}}
     assert re.fullmatch(r"\$flood\.level", request.pipeline[1]["$group"]["f2"]["$avg"])
+
+
+@pytest.mark.parametrize(
+    "body",
+    [
+        "create function f() returns int language sql as $$ select 1; select ':x' $$",
+        "create function f() returns int as $body$ begin; $$ ; $$ end $body$ language plpgsql",
+        "create or replace procedure two(n int) begin select n as a; select case n when 1 then 2 end; end",
+        "create trigger t after insert on r begin delete from s; end",
+    ],
+)
+def test_bodies_of_routines_and_triggers_are_not_cut(body):
+    found = split_statements(f"select 1;{body};\nselect 2")
+    assert [statement.text for statement in found] == ["select 1", body, "select 2"]
+    assert find_parameters(body) == []

@@ -21,9 +21,12 @@ from nimble_otter.pull.drafts import EditDraft, attach, detach
 from nimble_otter.pull.model import Query
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.steps import Step
+from nimble_otter.query.kinds import changes_catalogue
+from nimble_otter.query.statements import split_statements
 from nimble_otter.sources import Fetched, Request, TableInfo, fetch
 from nimble_otter.sources.long import cut_rows, fetch_whole
 from nimble_otter.sources.plans import PlanNode
+from nimble_otter.sources.script import Outcome, run_script
 from nimble_otter.table import Table
 from nimble_otter.table.patch import patched
 from nimble_otter.table.show import grouped, plain
@@ -66,6 +69,8 @@ class OpenPull(QObject):
         self.rows_as = 0
         self._collection: tuple[Query, str] | None = None
         self.other_text = ""
+        self.outcomes: tuple[Outcome, ...] = ()
+        self.shown_outcome, self.script_at = -1, 0
         self.run_at = 0
         self._undo: list[tuple[str, Any]] = []
         self._redo: list[tuple[str, Any]] = []
@@ -156,7 +161,7 @@ class OpenPull(QObject):
         if self.edits.count and self.table is not None:
             shown = detach(self.edits, self.table, self.target)
             self.waiting = shown if self.waiting is None else shown + self.waiting
-        self.error, self.notice = None, ""
+        self.error, self.notice, self.outcomes = None, "", ()
 
         def work(stop: Any, report: Callable[[Any], None]) -> tuple[Fetched, Target]:
             connection = self.hub.connection(source)
@@ -168,13 +173,57 @@ class OpenPull(QObject):
             if not connection.can_write:
                 return fetched, Target(None, reason=f"Rows of {source.word} can't be changed yet; send them instead.")
             # whether the key tells all rows apart takes a moment on many rows, so it is seen here
-            return fetched, find_target(fetched.table, fetched.origins, connection.tables())
+            return fetched, find_target(fetched.table, fetched.origins, fetched.tables)
 
         self.jobs.submit(
             self.hub.lane(source), self.key, work, lambda r: self._fetched(r, request), self._failed, self._arriving,
             lambda: self._failed(None), title=f"Running {self.pull.name}",
         )  # fmt: skip
         self.state_changed.emit()
+
+    def run_script(self, text: str, start: int, goes_on: bool = False) -> None:
+        """Run every statement of `text`, which stands at `start` of the query's text, one after the other; `outcomes`
+        fills as they end."""
+        query, source = self.pull.query, self.hub.known(self.pull.source)
+        statements = split_statements(text)
+        request = Request("", dict(query.parameters), query.limit)
+        self.error, self.notice, self.outcomes, self.shown_outcome = None, "", (), -1
+        whole, self.run_at, self.script_at = text, start, start
+
+        def work(stop: Any, report: Callable[[Any], None]) -> list[Outcome]:
+            return run_script(self.hub.connection(source), whole, statements, request, stop, report, goes_on)
+
+        def done(outcomes: list[Outcome]) -> None:
+            self.outcomes = tuple(outcomes)
+            if any(changes_catalogue(o.statement.text) and o.error is None for o in outcomes):
+                self.hub.open(source, again=True)
+            last = next((n for n in reversed(range(len(outcomes))) if outcomes[n].fetched is not None), -1)
+            failed = next((o.error for o in outcomes if o.error is not None), None)
+            if last >= 0:
+                self.show_outcome(last)
+            self._failed(failed) if failed is not None else self.state_changed.emit()
+
+        def update(outcomes: list[Outcome]) -> None:
+            self.outcomes = tuple(outcomes)
+            self.state_changed.emit()
+
+        self.jobs.submit(
+            self.hub.lane(source), self.key, work, done, self._failed, update, lambda: self._failed(None),
+            title=f"Running {len(statements)} statement{'s' if len(statements) != 1 else ''} of {self.pull.name}",
+        )  # fmt: skip
+        self.state_changed.emit()
+
+    def show_outcome(self, at: int, result: int = 0) -> None:
+        """Show the rows of a script's statement, of a call that gave several the one asked for."""
+        outcome = self.outcomes[at]
+        every = [f for f in (outcome.fetched, *outcome.more) if f is not None]
+        if not every:
+            return
+        fetched = every[result % len(every)]
+        self.shown_outcome = at
+        reason = "Rows of a script can't be changed; run the statement alone."
+        request = Request(outcome.statement.text, dict(self.pull.query.parameters), self.pull.query.limit)
+        self._fetched((fetched, Target(None, reason=reason)), request)
 
     def stop(self) -> None:
         self.jobs.stop(self.key)

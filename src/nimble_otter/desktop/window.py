@@ -34,6 +34,8 @@ from nimble_otter.errors import OtterError
 from nimble_otter.pull import Pull, Query, open_pull, places
 from nimble_otter.pull.file import SUFFIX
 from nimble_otter.pull.steps import ColumnsStep, FilterStep, GroupStep, SortStep, Step
+from nimble_otter.query.kinds import READS, kind_of
+from nimble_otter.query.statements import split_statements
 from nimble_otter.sources import Source, TableInfo
 from nimble_otter.sources.source import source_of_file
 from nimble_otter.table import Kind
@@ -196,6 +198,8 @@ class Window(Frame):
             and session.error is None
             and session.pull.query.text.strip()
             and not session.is_running
+            and not session.outcomes
+            and _is_one_question(session)
         ):
             session.run()
         self._show_status()
@@ -564,6 +568,14 @@ class Window(Frame):
             self.open_file(path)
         else:
             self.open_database(path)
+
+
+def _is_one_question(session: OpenPull) -> bool:
+    """Whether a pull's text may be run unasked: one statement, and none that writes."""
+    query = session.pull.query
+    if query.language != "sql" or session.is_documents:
+        return True
+    return len(split_statements(query.text)) <= 1 and kind_of(query.text) == READS
 
 
 def _free(path: Path) -> Path:

@@ -66,6 +66,7 @@ def add_commands(window: Window) -> None:
     add("find_value", "Find a value in a source…", lambda: window.search(), "Ctrl+Shift+K", "source")
     add("start_page", "Start page", lambda: window.show_pull(-1), "", "source")
     add("run", "Run the query", lambda: _run(window), "F5", "query", has_pull)
+    add("run_all", "Run every statement", lambda: _run(window, True), "Shift+F5", "query", has_pull)
     add("stop", "Stop what is running", lambda: _stop(window), "Escape", "query")
     add("origin", "Show the column in the catalogue", lambda: window.follower.show_origin(), "F4", "query", has_rows)
     add("go_back", "Go back to where it was followed from", lambda: window.follower.go_back(), "Alt+Left", "query",
@@ -119,9 +120,9 @@ def _turn(window: Window, way: int) -> None:
     window.show_pull((window.current + way) % len(window.pulls))
 
 
-def _run(window: Window) -> None:
+def _run(window: Window, every: bool = False) -> None:
     window.open_drawer("query", focus=False)
-    window.query_drawer.run()
+    window.query_drawer.run_all() if every else window.query_drawer.run()
 
 
 def _edit_text(window: Window, key: str) -> None:

@@ -9,8 +9,10 @@ from dataclasses import dataclass, field
 from nimble_otter.query.names import Names
 
 _TOKEN = re.compile(
-    r"(?P<comment>--[^\n]*|/\*.*?(?:\*/|\Z))|(?P<text>'(?:[^']|'')*(?:'|\Z))"
-    r"|(?P<name>\"(?:[^\"]|\"\")*(?:\"|\Z)|`[^`]*(?:`|\Z)|(?<![\w\])])\[[^\]]*\])|(?P<number>\d[\w.]*)|(?P<word>\w+)|(?P<mark>::|\S)",
+    r"(?P<comment>--[^\n]*|/\*.*?(?:\*/|\Z))"
+    r"|(?P<text>'(?:[^']|'')*(?:'|\Z)|(?<!\w)\$(?P<tag>[^\W\d]\w*|)\$.*?(?:\$(?P=tag)\$|\Z))"
+    r"|(?P<name>\"(?:[^\"]|\"\")*(?:\"|\Z)|`[^`]*(?:`|\Z)|(?<![\w\])])\[[^\]]*\])"
+    r"|(?P<number>\d[\w.]*)|(?P<word>\w+)|(?P<mark>::|\S)",
     re.DOTALL,
 )
 CLAUSES = {

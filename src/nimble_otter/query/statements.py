@@ -8,12 +8,15 @@ from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-_MARK = re.compile(r"['\"`\[;]|--|/\*")
-_QUOTED = r"'(?:[^']|'')*(?:'|\Z)|\"(?:[^\"]|\"\")*(?:\"|\Z)|`(?:[^`]|``)*(?:`|\Z)|(?<![\w\])])\[[^\]]*(?:\]|\Z)"
+_QUOTED = (
+    r"'(?:[^']|'')*(?:'|\Z)|\"(?:[^\"]|\"\")*(?:\"|\Z)|`(?:[^`]|``)*(?:`|\Z)|(?<![\w\])])\[[^\]]*(?:\]|\Z)"
+    r"|(?<!\w)\$(?P<tag>[^\W\d]\w*|)\$.*?(?:\$(?P=tag)\$|\Z)"
+)
 _COMMENT = r"--[^\n]*|/\*.*?(?:\*/|\Z)"
 _MARKED = re.compile(rf"(?P<quoted>{_QUOTED})|(?P<comment>{_COMMENT})|(?P<end>;)", re.DOTALL)
 _NAMED = re.compile(rf"(?:{_QUOTED}|{_COMMENT})|(?<![\w:]):(?P<name>[^\W\d]\w*)", re.DOTALL)
-_SHIFTY = re.compile(r"['\"`\[\]]|--|/\*|\*/")
+_BODIED = re.compile(r"\b(trigger|procedure|function|event)\b", re.IGNORECASE)
+_SHIFTY = re.compile(r"['\"`\[\]$]|--|/\*|\*/")
 """What may move the ends of other statements when it comes or goes."""
 
 
@@ -52,18 +55,18 @@ def _lumps(text: str) -> Iterator[_Lump]:
 
 
 def split_statements(text: str) -> list[Statement]:
-    """The statements of a script; comments and blanks alone are none. A trigger's body is not cut."""
+    """The statements of a script; comments and blanks alone are none. The body of a trigger or routine is not cut."""
     found: list[Statement] = []
     begin, code, depth = 0, "", 0
-    has_triggers = re.search(r"\btrigger\b", text, re.IGNORECASE) is not None
+    has_bodies = _BODIED.search(text) is not None
     for lump in [*_lumps(text), _Lump("end", len(text), len(text))]:
         if lump.kind == "code":
             code += " " + text[lump.start : lump.end]
-            if not has_triggers:
+            if not has_bodies:
                 continue
             words = code.casefold().split()
-            in_trigger = words[:1] == ["create"] and "trigger" in words[:4]
-            depth = words.count("begin") + words.count("case") - words.count("end") if in_trigger else 0
+            in_body = words[:1] == ["create"] and any(_BODIED.match(word) for word in words[:8])
+            depth = words.count("begin") + words.count("case") - words.count("end") if in_body else 0
         elif lump.kind == "quoted":
             code += " q "
         elif lump.kind == "end" and (depth <= 0 or lump.start == len(text)):
@@ -99,9 +102,9 @@ def find_parameters(text: str) -> list[str]:
 
 
 def mark_parameters(text: str, names: Collection[str], style: str) -> str:
-    """The text with each `:name` as a driver marks it: "pyformat" (PEP 249) or "dollar" ($1, $2). Without names the
-    text is left alone, as drivers then read no marks at all."""
-    if not names:
+    """The text with each `:name` as a driver marks it: "pyformat" (PEP 249), "dollar" ($1, $2) or "" for as written.
+    Without names the text is left alone, as drivers then read no marks at all."""
+    if not names or not style:
         return text
     double = "%%" if style == "pyformat" else "%"
     pieces, at = [], 0

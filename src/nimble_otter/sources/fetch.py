@@ -10,13 +10,14 @@ from dataclasses import field as made_by
 from typing import Any
 
 from nimble_otter.errors import LostError
+from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.long import LongColumns, cut_rows
 from nimble_otter.sources.shapes import word_of_type
 from nimble_otter.sources.source import Connection, Request, Run
 from nimble_otter.sources.trace import Origin
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, Field, Kind, Table, TableBuilder
-from nimble_otter.table.columns import Ids, Missing
+from nimble_otter.table.columns import Ids, Missing, distinct_names
 from nimble_otter.table.filter import at_path
 
 SNAPSHOT_S = 0.15
@@ -38,6 +39,7 @@ class Fetched:
     lost: LostError | None = None
     long: LongColumns | None = None
     cut: Mapping[int, Ids] = made_by(default_factory=dict)
+    tables: tuple[TableInfo, ...] = ()
 
     @property
     def is_part(self) -> bool:
@@ -83,31 +85,18 @@ def fetch(
     spent = time.perf_counter() - began
     table = builder.table()
     short = cut_rows(table, run.long) if run.long is not None else {}
-    return Fetched(table, cut, stop.is_set(), first or spent, spent, run.sent, run.origins, lost, run.long, short)
+    return Fetched(table, cut, stop.is_set(), first or spent, spent, run.sent, run.origins, lost, run.long, short,
+                   run.tables)  # fmt: skip
 
 
 class _Rows:
     def __init__(self, run: Run) -> None:
-        self._builder = TableBuilder(_distinct_names(run.fields or ()), run.hints)
+        self._builder = TableBuilder(distinct_names(run.fields or ()), run.hints)
         self.append, self.table = self._builder.append, self._builder.table
 
     @property
     def rows(self) -> int:
         return self._builder.rows
-
-
-def _distinct_names(fields: tuple[Field, ...]) -> list[Field]:
-    """Steps find columns by name, so a second column of one name gets a number behind it."""
-    taken: set[str] = set()
-    found = []
-    for field in fields:
-        name, number = field.name, 1
-        while name.casefold() in taken:
-            number += 1
-            name = f"{field.name} ({number})"
-        taken.add(name.casefold())
-        found.append(replace(field, name=name))
-    return found
 
 
 class _Documents:

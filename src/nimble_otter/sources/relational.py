@@ -16,18 +16,19 @@ from contextlib import AbstractContextManager, suppress
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
-from nimble_otter.errors import ChangeError, Place, QueryError, SourceError, place_of
+from nimble_otter.errors import ChangeError, LostError, OutcomeUnknown, Place, QueryError, SourceError, place_of
 from nimble_otter.query.conditions import nearest
 from nimble_otter.query.lazy import exp, sqlglot
-from nimble_otter.query.statements import find_parameters, split_statements
+from nimble_otter.query.statements import find_parameters, mark_parameters, split_statements
 from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
 from nimble_otter.sources.long import LongColumns, is_long, shorten
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.reflect import describe, label_of, read_tables, word_of
-from nimble_otter.sources.source import Request, Run
+from nimble_otter.sources.source import Executed, Request, Run
 from nimble_otter.sources.trace import declared_kinds, trace_origins
 from nimble_otter.stop import NEVER, StopToken
-from nimble_otter.table import Field, Kind
+from nimble_otter.table import Field, Kind, Table, TableBuilder
+from nimble_otter.table.columns import distinct_names
 
 if TYPE_CHECKING:
     from sqlalchemy import Engine, Inspector
@@ -51,6 +52,9 @@ class Relational:
     word = ""
     is_read_only = False
     can_write = False
+    marks = "pyformat"
+    """How the driver marks parameters; see mark_parameters."""
+    no_values: Any = None
     drains = False
     """Whether the client library reads all that is left of a result when it is closed: then the line is cut."""
     counts_at_once = False
@@ -243,7 +247,7 @@ class Relational:
         found = tuple(
             (self._kind_of(kind) or hint) if kind else hint for hint, kind in zip(hints, declared, strict=True)
         )
-        return Run(answer.batches(), fields, found, (), sent, tuple(origins), long)
+        return Run(answer.batches(), fields, found, (), sent, tuple(origins), long, tuple(tables))
 
     def _shortened(self, text: str) -> tuple[str, LongColumns] | None:
         """The text with long values cut by the server; see long.shorten."""
@@ -256,6 +260,43 @@ class Relational:
             schema = known[0].schema or self._default_schema(inspector)
             fresh = read_tables(inspector, [schema], self._default_schema(inspector), [known[0].bare], self._declared)
         return shorten(text, fresh[0], self.reader, self.quoted) if fresh else None
+
+    def execute(self, request: Request, stop: StopToken = NEVER) -> Executed:
+        text = one_statement(request)
+        if self.is_read_only:
+            raise ChangeError("This source is marked read-only.", "Take the mark off on its page, if that is right.")
+        values = {name: request.parameters[name] for name in find_parameters(text)}
+        self._ready(stop)
+        is_begun = False
+        messages: list[str] = []
+        try:
+            with self._explained(request.text), self._writing(messages) as driver:
+                handle = self._handle(driver)
+
+                def cancel() -> None:
+                    self._cancel(handle)
+
+                stop.on_stop(cancel)
+                cursor = driver.cursor()
+                try:
+                    is_begun = True
+                    cursor.execute(mark_parameters(text, values, self.marks), values or self.no_values)
+                    tables = _results(cursor, request.limit)
+                    affected = cursor.rowcount if cursor.rowcount >= 0 and not tables else None
+                    messages += self._warnings(cursor)
+                finally:
+                    stop.forget(cancel)
+                    with suppress(Exception):
+                        cursor.close()
+        except LostError:
+            if not is_begun:
+                raise
+            hint = "Read back what it was to change before running it again."
+            raise OutcomeUnknown("The connection was lost; whether it was written is not known.", hint) from None
+        except SourceError:
+            stop.check()
+            raise
+        return Executed(tuple(tables), affected, tuple(messages))
 
     def explain(self, request: Request, stop: StopToken = NEVER) -> PlanNode:
         """The server's plan of a query, as a tree; the query is not run. Raises: SourceError's."""
@@ -321,6 +362,15 @@ class Relational:
     def _start(self, answer: _Answer, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
         """Execute; set `answer.rows` to an iterator over batches. Returns the columns' names and kinds."""
         raise NotImplementedError
+
+    def _writing(self, messages: list[str]) -> AbstractContextManager[Any]:
+        """A driver's connection in a transaction that may write, committed at the end; what the server says beside its
+        answers goes to `messages`."""
+        raise ChangeError(f"{self.word} can't be written to here.")
+
+    def _warnings(self, cursor: Any) -> list[str]:
+        """What the server warns of after a statement, where it has to be asked for."""
+        return []
 
     def _handle(self, driver: Any) -> Any:
         """What `_cancel` needs to know of a connection."""
@@ -414,6 +464,19 @@ class _Answer:
                 self._raw.invalidate()
         finally:
             self._done.set()
+
+
+def _results(cursor: Any, limit: int | None) -> list[tuple[Table, bool]]:
+    """Every result of a call as a table, with whether the limit cut it."""
+    found = []
+    while True:
+        if cursor.description is not None:
+            rows = list(cursor.fetchall() if limit is None else cursor.fetchmany(limit + 1))
+            builder = TableBuilder(distinct_names(Field(c[0], Kind.TEXT) for c in cursor.description))
+            builder.append([tuple(row) for row in rows[:limit]])
+            found.append((builder.table(), limit is not None and len(rows) > limit))
+        if not (getattr(cursor, "nextset", None) and cursor.nextset()):
+            return found
 
 
 def batches_of(cursor: Any) -> Iterator[Sequence[Any]]:

@@ -17,7 +17,7 @@ from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.trace import Origin
 from nimble_otter.stop import StopToken
-from nimble_otter.table import Field, Kind
+from nimble_otter.table import Field, Kind, Table
 
 if TYPE_CHECKING:
     from nimble_otter.sources.long import LongColumns
@@ -64,7 +64,7 @@ class Request:
 class Run:
     """A request under way. `batches` gives lists of row tuples, or of documents where `fields` is None; it must be
     used up or closed. `sent` is what the server got, for showing. `columns` picks (name, path) out of documents;
-    `long` are those that the server cut."""
+    `long` are those that the server cut; `tables` are what the query names."""
 
     batches: Iterator[list[Any]]
     fields: tuple[Field, ...] | None = None
@@ -73,6 +73,17 @@ class Run:
     sent: str = ""
     origins: tuple[Origin | None, ...] = ()
     long: LongColumns | None = None
+    tables: tuple[TableInfo, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Executed:
+    """What a statement that writes did: its results, each with whether the row limit cut it; the rows it touched, None
+    where the server does not tell; what the server said beside that."""
+
+    tables: tuple[tuple[Table, bool], ...] = ()
+    affected: int | None = None
+    messages: tuple[str, ...] = ()
 
 
 class Connection(Protocol):
@@ -98,6 +109,10 @@ class Connection(Protocol):
 
     def run(self, request: Request, stop: StopToken) -> Run:
         """Ask; the first rows may not have come yet. The token also ends the server's work."""
+
+    def execute(self, request: Request, stop: StopToken) -> Executed:
+        """Run one statement that may write, in a transaction that is committed when it succeeds. Raises: SourceError's;
+        ChangeError where writing is not possible; OutcomeUnknown when the connection is lost meanwhile."""
 
     def describe(self, table: TableInfo) -> Definition:
         """The definition of one entry of the catalogue."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from enum import StrEnum
@@ -202,6 +202,20 @@ class Field:
     declared: str = ""
     form: str = ""
     note: str = ""
+
+
+def distinct_names(fields: Iterable[Field]) -> list[Field]:
+    """Steps find columns by name, so a second column of one name gets a number behind it."""
+    taken: set[str] = set()
+    found = []
+    for field in fields:
+        name, number = field.name, 1
+        while name.casefold() in taken:
+            number += 1
+            name = f"{field.name} ({number})"
+        taken.add(name.casefold())
+        found.append(replace(field, name=name))
+    return found
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -54,6 +54,7 @@ class SqlEditor(QPlainTextEdit):
     """Plain text with a gutter; Ctrl+Enter asks for a run of the selection or the statement under the caret."""
 
     run_wanted = Signal()
+    run_all_wanted = Signal()
 
     def __init__(self, numbered: bool = True) -> None:
         super().__init__()
@@ -237,7 +238,8 @@ class SqlEditor(QPlainTextEdit):
         if offers is not None and offers.takes_key(event):
             return
         if control and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self.run_wanted.emit()
+            shift = event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+            (self.run_all_wanted if shift else self.run_wanted).emit()
             return
         if control and event.key() == Qt.Key.Key_Slash:
             self.toggle_comment()

@@ -10,27 +10,29 @@ from typing import Any
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import (
     QButtonGroup,
-    QHeaderView,
+    QCheckBox,
     QLineEdit,
+    QMessageBox,
     QPlainTextEdit,
     QScrollArea,
     QStackedWidget,
-    QTreeWidget,
-    QTreeWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
 from nimble_otter.desktop.parts import Line, boxed, button, clear, column, label, row, set_tone
-from nimble_otter.desktop.theme import code_font, theme
+from nimble_otter.desktop.theme import code_font
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.editor import SqlEditor
 from nimble_otter.desktop.views.find_bar import FindBar
 from nimble_otter.desktop.views.query_edits import QueryEdits
 from nimble_otter.desktop.views.query_help import QueryHelp
+from nimble_otter.desktop.views.run_trees import OutcomesList, PlanTree
 from nimble_otter.errors import OtterError, Place, QueryError, place_of
 from nimble_otter.pull.model import Query
 from nimble_otter.query import find_parameters, parameter_value, translate_select
+from nimble_otter.query.kinds import READS, kind_of, lacks_where
+from nimble_otter.query.statements import split_statements
 from nimble_otter.sources.drivers.mongodb import shown
 from nimble_otter.table.show import grouped, plain
 
@@ -62,17 +64,11 @@ class QueryDrawer(Drawer):
         self.stop_button = button("Stop", self._stop, "", "Stop the run; the rows so far stay")
         self.plan_button = button("Plan", self.show_plan, "", "How the server would go about it; the query is not run")
         self.plan_button.setCheckable(True)
-        for made in (self.text_button, self.stop_button, self.plan_button, self.run_button):
+        self.all_button = button("Run all", self.run_all, "", "Run every statement (Ctrl+Shift+Enter)")
+        for made in (self.text_button, self.stop_button, self.plan_button, self.all_button, self.run_button):
             self.head.right.addWidget(made)
-        self.plan = QTreeWidget()
-        self.plan.setHeaderLabels(["Step", "Rows", "Cost"])
-        self.plan.setAccessibleName("The server's plan")
-        self.plan.setIndentation(14)
-        self.plan.setObjectName("rows")
-        self.plan.header().setStretchLastSection(False)
-        self.plan.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        self.plan.setColumnWidth(1, 70)
-        self.plan.setColumnWidth(2, 70)
+        self.plan, self.outcomes = PlanTree(), OutcomesList()
+        self.outcomes.chosen.connect(self._outcome_chosen)
         self._parameters, self._runs = QVBoxLayout(), QVBoxLayout()
         self._parameters.setSpacing(7)
         self._runs.setSpacing(7)
@@ -104,6 +100,10 @@ class QueryDrawer(Drawer):
         self._sides = QStackedWidget()
         self._sides.addWidget(scrolled)
         self._sides.addWidget(self.plan)
+        self.goes_on = QCheckBox("Go on after an error")
+        self._sides.addWidget(
+            boxed(column(self.outcomes, row(self.goes_on, None, margins=(12, 0, 12, 6)), space=4), "raised")
+        )
         side = self._side = boxed(row(self._sides), "raised")
         side.setFixedWidth(_NARROW)
         self.problem = label("", "plum", wrap=True)
@@ -128,11 +128,11 @@ class QueryDrawer(Drawer):
         self.editor.cursorPositionChanged.connect(self._tell)
         self.help.looked.connect(self._tell)
         self.editor.run_wanted.connect(self.run)
+        self.editor.run_all_wanted.connect(self.run_all)
         self.editor.quoted = self._quoted
         self.sql.clicked.connect(lambda: self._speak("sql"))
         self.native.clicked.connect(lambda: self._speak("native"))
         self._side_shape: Any = None
-        self._planned: Any = None
 
     # --- filling -----------------------------------------------------------------------------------------------
 
@@ -154,10 +154,12 @@ class QueryDrawer(Drawer):
             self.editor.highlighter.is_json = is_json
             self.editor.highlighter.rehighlight()
         running = session.is_running
+        self._count_statements()
         self.stop_button.setVisible(running)
         self.run_button.setEnabled(not running)
         self._show_problem(session.error)
         self._fill_side()
+        self.outcomes.fill(session.outcomes)
         self._fill_plan()
         self.help.changed()
 
@@ -277,12 +279,19 @@ class QueryDrawer(Drawer):
         set_tone(self.problem, "muted")
         self.problem.setVisible(True)
 
+    def _count_statements(self) -> None:
+        """Running all of them is offered where there are several."""
+        several = len(self.editor.statements()) > 1 and self.session is not None and not self.session.is_documents
+        self.all_button.setVisible(several)
+        self.all_button.setEnabled(self.run_button.isEnabled())
+
     # --- typing ------------------------------------------------------------------------------------------------
 
     def _typed(self) -> None:
         if self._filling or self.session is None:
             return
         self._pause.start()
+        self._count_statements()
         if len(self.editor.text) <= _LONG:  # else the whole window would be told of it at every key
             self._take()
 
@@ -360,8 +369,54 @@ class QueryDrawer(Drawer):
             self._fields[unset[0]].setFocus()
             return
         session.run_at = start
+        if session.pull.query.language == "sql" and not session.is_documents:
+            several = len(split_statements(text)) > 1
+            if several or kind_of(text) != READS:
+                if self._may_write(text):
+                    session.run_script(text, start, self.goes_on.isChecked())
+                    self.ran.emit()
+                return
         session.run(text)
         self.ran.emit()
+
+    def run_all(self) -> None:
+        """Run every statement of the text, one after the other."""
+        self.editor.selectAll()
+        self.run()
+        cursor = self.editor.textCursor()
+        cursor.clearSelection()
+        self.editor.setTextCursor(cursor)
+
+    def _may_write(self, text: str) -> bool:
+        """Show the statements that write before they run: always for a source marked "take care", else those that mean
+        every row of a table."""
+        session = self.session
+        assert session is not None
+        source = session.hub.known(session.pull.source)
+        writing = [s.text for s in split_statements(text) if kind_of(s.text) != READS]
+        asked = writing if source.care else [t for t in writing if lacks_where(t)]
+        if not asked:
+            return True
+        box = QMessageBox(QMessageBox.Icon.Question, "Run", "", parent=self)
+        every = "one statement that writes" if len(asked) == 1 else f"{len(asked)} statements that write"
+        why = f"{source.name} is marked “take care”." if source.care else "It has no WHERE and means every row."
+        box.setText(f"Run {every} on {source.name}{f' ({source.stage})' if source.stage else ''}?")
+        box.setInformativeText(f"{why}\n\n" + "\n".join(t if len(t) < 300 else f"{t[:300]} …" for t in asked[:8]))
+        go = box.addButton("Run", QMessageBox.ButtonRole.AcceptRole)
+        box.addButton("Don't run", QMessageBox.ButtonRole.RejectRole)
+        box.exec()
+        return box.clickedButton() is go
+
+    def _outcome_chosen(self, number: int, place: int) -> None:
+        """Show the rows of a statement, and where it stands."""
+        session = self.session
+        if session is None or session.is_running:
+            return
+        cursor = self.editor.textCursor()
+        start = session.outcomes[number].statement.start + session.script_at
+        cursor.setPosition(min(start, len(self.editor.text)))
+        self.editor.setTextCursor(cursor)
+        session.show_outcome(number, place)
 
     # --- the plan ----------------------------------------------------------------------------------------------
 
@@ -384,33 +439,10 @@ class QueryDrawer(Drawer):
         session = self.session
         tree = session.plan_tree if session is not None else None
         self.plan_button.setChecked(tree is not None)
-        self._sides.setCurrentIndex(0 if tree is None else 1)
-        self._side.setFixedWidth(_NARROW if tree is None else _WIDE)
-        if tree is self._planned:
-            return
-        self._planned = tree
-        self.plan.clear()
-        above: list[QTreeWidgetItem] = []
-        for depth, node in tree.lines() if tree is not None else ():
-            rows = "" if node.rows is None else grouped(round(node.rows))
-            item = QTreeWidgetItem(
-                [node.name, rows, "" if node.cost is None else f"{node.cost:,.1f}".replace(",", " ")]
-            )
-            item.setToolTip(0, f"{node.name}\n{node.detail}" if node.detail else node.name)
-            for at in (1, 2):
-                item.setTextAlignment(at, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-            del above[depth:]
-            above[-1].addChild(item) if above else self.plan.addTopLevelItem(item)
-            above.append(item)
-            if node.detail:
-                more = QTreeWidgetItem([node.detail])
-                more.setForeground(0, theme["muted"])
-                more.setToolTip(0, node.detail)
-                item.addChild(more)
-        self.plan.expandAll()
-        nodes = [node for _, node in tree.lines()] if tree is not None else []
-        self.plan.setColumnHidden(1, all(node.rows is None for node in nodes))
-        self.plan.setColumnHidden(2, all(node.cost is None for node in nodes))
+        has_outcomes = session is not None and bool(session.outcomes)
+        self._sides.setCurrentIndex(1 if tree is not None else 2 if has_outcomes else 0)
+        self._side.setFixedWidth(_NARROW if tree is None and not has_outcomes else _WIDE)
+        self.plan.fill(tree)
 
     def _fail(self, message: str, hint: str, place: Place | None) -> None:
         assert self.session is not None

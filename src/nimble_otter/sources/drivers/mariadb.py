@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import re
 import socket
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import (
@@ -111,15 +113,35 @@ class MariadbConnection(Relational):
     def _start(self, answer: Any, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
         from MySQLdb.cursors import SSCursor
 
-        begin = answer.driver.cursor()
-        begin.execute("start transaction read only")  # SET SESSION in an earlier query could have lifted a default
-        begin.close()
+        # SET SESSION in an earlier query could have lifted a default
+        _tell(answer.driver, "start transaction read only")
         cursor = answer.cursor = answer.driver.cursor(SSCursor)
         cursor.execute(mark_parameters(text, values, "pyformat"), values or None)
         if cursor.description is None:
             return [], []
         answer.rows = batches_of(cursor)
         return [c[0] for c in cursor.description], [_hints().get(c[1]) for c in cursor.description]
+
+    @contextmanager
+    def _writing(self, messages: list[str]) -> Iterator[Any]:
+        raw = self._engine.raw_connection()
+        driver: Any = raw.driver_connection
+        try:
+            _tell(driver, "set session transaction read write")  # what defines tables ends the transaction it is in
+            _tell(driver, "start transaction read write")
+            yield driver
+            driver.commit()
+        finally:
+            try:
+                driver.rollback()
+                _tell(driver, "set session transaction read only")
+                raw.close()
+            except Exception:  # a connection of which this can't be said is let go
+                raw.invalidate()
+
+    def _warnings(self, cursor: Any) -> list[str]:
+        cursor.execute("show warnings")
+        return [f"{level}: {said}" for level, _, said in cursor.fetchall()]
 
     def _handle(self, driver: Any) -> int:
         return int(driver.thread_id())
@@ -182,6 +204,13 @@ class MariadbConnection(Relational):
                 "Correct cells in the grid and write through Changes.",
             )
         return QueryError(f"{message[:1].upper()}{message[1:].rstrip('.')}.", hint, place)
+
+
+def _tell(driver: Any, text: str) -> None:
+    """A statement of our own that gives no rows."""
+    cursor = driver.cursor()
+    cursor.execute(text)
+    cursor.close()
 
 
 def _hints() -> dict[int, Kind | None]:

@@ -24,7 +24,7 @@ from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
 from nimble_otter.sources.plans import PlanNode, of_documents
 from nimble_otter.sources.secrets import with_secret
 from nimble_otter.sources.shapes import find_shapes
-from nimble_otter.sources.source import Request, Run
+from nimble_otter.sources.source import Executed, Request, Run
 from nimble_otter.stop import StopToken
 
 if TYPE_CHECKING:
@@ -212,6 +212,9 @@ class MongodbConnection:
                 raise
         finally:
             stop.forget(close)
+
+    def execute(self, request: Request, stop: StopToken) -> Executed:
+        raise ChangeError("Documents can't be written yet.", "Send them to a file instead.")
 
     def transaction(self) -> AbstractContextManager[Any]:
         raise ChangeError("Documents can't be written yet.", "Send them to a file instead.")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from itertools import islice
 from typing import TYPE_CHECKING, Any
 
@@ -110,6 +111,26 @@ class PostgresqlConnection(Relational):
             return _described(answer.driver, mark_parameters(text, values, "dollar"))
         answer.rows = _batches(first, rows)
         return [c.name for c in cursor.description], [_HINTS.get(c.type_code) for c in cursor.description]
+
+    @contextmanager
+    def _writing(self, messages: list[str]) -> Iterator[Any]:
+        raw = self._engine.raw_connection()
+        driver: Any = raw.driver_connection
+
+        def note(said: Any) -> None:
+            messages.append(f"{str(said.severity).capitalize()}: {said.message_primary}")
+
+        driver.add_notice_handler(note)
+        try:
+            driver.read_only = False
+            yield driver
+            driver.commit()
+        finally:
+            with suppress(Exception):
+                driver.remove_notice_handler(note)
+                driver.rollback()
+                driver.read_only = None
+            raw.close()
 
     def _cancel(self, handle: Any) -> None:
         handle.cancel_safe(timeout=1)

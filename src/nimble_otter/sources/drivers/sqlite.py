@@ -39,6 +39,7 @@ class SqliteConnection(Relational):
     dialect = "sqlite"
     word = "SQLite"
     counts_at_once = True
+    marks, no_values = "", ()
     can_write = True
 
     def __init__(self, path: Path) -> None:
@@ -120,6 +121,12 @@ class SqliteConnection(Relational):
 
     def _cancel(self, handle: Any) -> None:
         handle.interrupt()
+
+    @contextmanager
+    def _writing(self, messages: list[str]) -> Iterator[Any]:
+        with self.transaction() as writer:
+            yield writer
+            writer.commit()
 
     def _plan(self, text: str, values: dict[str, Any]) -> PlanNode:
         return of_sqlite(self._ask(f"explain query plan {text}", values))

@@ -1,0 +1,72 @@
+"""Running several statements one after the other, or one that writes: a line of report for each."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+
+from nimble_otter.errors import OtterError, QueryError, Stopped, place_of
+from nimble_otter.query.kinds import READS, kind_of
+from nimble_otter.query.statements import Statement
+from nimble_otter.sources.fetch import Fetched, fetch
+from nimble_otter.sources.source import Connection, Request
+from nimble_otter.stop import NEVER, StopToken
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What became of one statement: rows (of a call there may be `more` results), how many rows a write touched (None:
+    not told), what the server said beside it, or the error; the error's place is in the whole script."""
+
+    statement: Statement
+    seconds: float = 0.0
+    fetched: Fetched | None = None
+    affected: int | None = None
+    messages: tuple[str, ...] = ()
+    error: OtterError | None = None
+    more: tuple[Fetched, ...] = ()
+
+
+def run_script(
+    connection: Connection,
+    text: str,
+    statements: Sequence[Statement],
+    request: Request,
+    stop: StopToken = NEVER,
+    on_outcome: Callable[[list[Outcome]], None] | None = None,
+    goes_on: bool = False,
+) -> list[Outcome]:
+    """Run `statements` of `text` in order, with the parameters and the row limit of `request`. After an error the rest
+    is left out, unless `goes_on`. A stop ends it, keeping what was done."""
+    found: list[Outcome] = []
+    for statement in statements:
+        if stop.is_set():
+            break
+        found.append(_run(connection, text, statement, replace(request, text=statement.text), stop))
+        if on_outcome is not None:
+            on_outcome(list(found))
+        if found[-1].error is not None and not goes_on:
+            break
+    return found
+
+
+def _run(connection: Connection, text: str, statement: Statement, request: Request, stop: StopToken) -> Outcome:
+    began = time.perf_counter()
+    try:
+        if kind_of(statement.text) == READS:
+            fetched = fetch(connection, request, stop)
+            return Outcome(statement, time.perf_counter() - began, fetched)
+        done = connection.execute(request, stop)
+    except Stopped:
+        return Outcome(statement, time.perf_counter() - began, error=QueryError("Stopped."))
+    except OtterError as problem:
+        if isinstance(problem, QueryError) and problem.place is not None:
+            start, end = problem.place.start + statement.start, problem.place.end + statement.start
+            problem.place = place_of(text, start, end)
+        return Outcome(statement, time.perf_counter() - began, error=problem)
+    results = [Fetched(table, was_cut) for table, was_cut in done.tables]
+    return Outcome(
+        statement, time.perf_counter() - began, results[0] if results else None, done.affected, done.messages,
+        more=tuple(results[1:]),
+    )  # fmt: skip
