@@ -248,3 +248,55 @@ def test_a_pull_whose_text_writes_is_not_run_unasked(window):
     window.query_drawer.run()
     settle(window)
     assert "read-only" in str(window.pull.error)
+
+
+# --- history -----------------------------------------------------------------------------------------------------
+
+
+def test_what_was_run_is_found_again_and_opened(drawer, window, make_window):
+    put(drawer, "select 41 as answer where :n = 1")
+    drawer.session.put(replace(drawer.session.pull, query=replace(drawer.session.pull.query, parameters={"n": 1})))
+    for text in ("select 41 as answer where :n = 1", "select nosuch from river", "select 43 as answer"):
+        put(drawer, text)
+        drawer.run()
+        settle(window)
+    window.commands.run("history")
+    page = window.history_page
+    assert page.isVisibleTo(window)
+    assert [page.list.topLevelItem(n).text(2) for n in range(3)] == ["1", "error", "1"]
+    page.words.setText("answer 41")
+    page.refresh()
+    assert page.list.topLevelItemCount() == 1
+    assert ":n = 1" in page.text.toPlainText()
+    page.open_button.click()
+    settle(window)
+    assert window.pull.table.columns[0].values() == [41]
+    again = make_window(demo=False)
+    again.commands.run("history")
+    again.history_page.source.setCurrentIndex(0)
+    assert again.history_page.list.topLevelItemCount() >= 4
+    again.history_page.words.setText("nothing like it")
+    again.history_page.refresh()
+    assert "No run" in again.history_page.found.text()
+    again.history_page.words.clear()
+    again.history_page._clear()
+    again.history_page._sure()
+    settle(again)
+    assert again.history_page.list.topLevelItemCount() == 0
+
+
+def test_texts_go_back_and_forward_in_the_editor(drawer, window):
+    for text in ("select 1", "select 2"):
+        put(drawer, text)
+        drawer.run()
+        settle(window)
+    put(drawer, "select 3 -- not run")
+    window.commands.run("text_before")
+    assert drawer.editor.text == "select 2"
+    window.commands.run("text_before")
+    assert drawer.editor.text == "select 1"
+    window.commands.run("text_after")
+    window.commands.run("text_after")
+    assert drawer.editor.text == "select 3 -- not run"
+    window.commands.run("text_after")
+    assert drawer.editor.text == "select 3 -- not run"

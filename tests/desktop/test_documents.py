@@ -113,7 +113,7 @@ def test_shapes_are_found_from_as_many_documents_as_asked(window):
     source = window.hub.find("Field reports")
     window.hub.open(source)
     settle(window)
-    window._describe(source, "report")
+    window.pages.describe(source, "report")
     settle(window)
     assert window.hub.shapes["Field reports", "report"].sampled == 1000
     window.detail.shapes.sample_wanted.emit(100)

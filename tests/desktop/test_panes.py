@@ -63,7 +63,7 @@ def test_a_name_goes_into_the_query_quoted_where_it_must_be(window):
 
 def test_adding_a_file_needs_a_test_first_and_says_what_is_wrong(window, base, tmp_path):
     page = window.source_page
-    window.add_source(False)
+    window.pages.add_source(False)
     assert window.centre.currentWidget() is page
     assert not page.test.isEnabled()
     QTest.keyClicks(page.url, str(tmp_path / "none.db"))
@@ -85,7 +85,7 @@ def test_adding_a_file_needs_a_test_first_and_says_what_is_wrong(window, base, t
     assert len(window.hub.tables["Merrow survey 2"]) == 2
     window.hub.remove(window.hub.find("Merrow survey 2"))
     assert window.hub.find("Merrow survey 2") is None
-    window.add_source(True)
+    window.pages.add_source(True)
     QTest.keyClicks(page.url, "http://wrong")
     page.test.click()
     assert "no driver" in page.outcome.text()
@@ -106,7 +106,7 @@ def test_adding_a_file_needs_a_test_first_and_says_what_is_wrong(window, base, t
 
 def test_a_servers_password_is_not_written_anywhere(window, reports, home):
     page = window.source_page
-    window.add_source(True)
+    window.pages.add_source(True)
     page.url.setText(reports.url.replace("mongodb://", "mongodb://me:hidden-word@"))
     source, password = page.source()
     assert password == "hidden-word"

@@ -201,7 +201,7 @@ def test_a_value_is_found_and_its_rows_are_opened(window):
     settle(window)
     assert window.centre.currentIndex() == WORK
     assert window.pull.table.rows == 1
-    window.search(window.hub.sources[0], None)
+    window.pages.search(window.hub.sources[0], None)
     page.regex.setChecked(True)
     page.text.setText("(")
     page.search()
@@ -245,7 +245,7 @@ def test_a_server_is_saved_with_its_marks_and_opened(served):
     settle(window)
     counted = next(t for t in window.hub.tables["HQ"] if t.name == "reading")
     assert (counted.rows, counted.is_estimate) == (4200, False)
-    window.edit_source(source)
+    window.pages.edit_source(source)
     page = window.source_page
     assert (page.stage.currentData(), page.name.text(), page.kind.currentData()) == ("production", "HQ", "postgresql")
     page.name.setText("Head office")

@@ -295,3 +295,37 @@ def test_an_open_step_keeps_the_columns_shown_and_the_pull_file():
     assert [shaped.table.fields[p].name for p in shaped.shown()] == ["p", "o.a", "o.b"]
     pull = Pull("p", Source("s", "sqlite:///x"), Query("select 1"), (OpenStep(("o", "o.b")),), came_from="a row of b")
     assert pull_from_text(pull_to_text(pull)) == pull
+
+
+def test_history_keeps_what_was_run_for_a_time_and_passes_over_damage(tmp_path):
+    from nimble_otter.pull.history import DAYS, History, Ran
+
+    path = tmp_path / "state" / "history.jsonl"
+    now, old = dt.datetime.now(), dt.datetime.now() - dt.timedelta(days=DAYS + 1)
+    history = History(path)
+    for at, url, text in (
+        (old, "a", "old"),
+        (now, "a", "select Level"),
+        (now, "b", "select level, x"),
+        (now, "a", "z"),
+    ):
+        history.add(Ran(at.isoformat(), f"source {url}", url, text, parameters={"since": dt.date(2031, 1, 2)}))
+    history.save()
+    history.add(Ran(now.isoformat(), "source a", "a", "select Level", error="no such table"))
+    history.save()
+    path.write_text("{damaged\n" + path.read_text("utf-8"), "utf-8")
+    again = History(path)
+    assert [ran.text for ran in again.runs()] == ["select Level", "select level, x", "z", "select Level"]
+    assert again.runs()[0].parameters == {"since": "2031-01-02"}
+    assert [ran.url for ran in again.search("LEVEL select")] == ["a", "b", "a"]
+    assert [ran.error for ran in again.search("such", "a")] == ["no such table"]
+    assert again.texts("a") == ["z", "select Level"]
+    again.add(Ran(now.isoformat(), "source b", "b", "new"))
+    again.save()
+    assert "old" not in path.read_text("utf-8")
+    again.clear("a")
+    again.keep()
+    assert [ran.text for ran in History(path).runs()] == ["select level, x", "new"]
+    again.clear()
+    again.keep()
+    assert History(path).runs() == []

@@ -14,6 +14,7 @@ from nimble_otter.desktop.jobs import Jobs, Report, is_left
 from nimble_otter.errors import OtterError, Stopped
 from nimble_otter.pull import places
 from nimble_otter.pull.costs import Costs
+from nimble_otter.pull.history import History
 from nimble_otter.sources import Connection, Shapes, Source, TableInfo, connect
 from nimble_otter.sources.catalogue import Definition
 from nimble_otter.sources.saved import load_sources, save_sources
@@ -39,6 +40,7 @@ class Hub(QObject):
         self.errors: dict[str, OtterError] = {}
         self.shapes: dict[tuple[str, str], Shapes] = {}
         self.costs = Costs(places.state_folder() / "costs.json")
+        self.history = History(places.state_folder() / "history.jsonl")
         self._file = places.config_folder() / "sources.toml"
         self.sources: list[Source] = list(DEMO_SOURCES)
         jobs.lane_left.connect(self._leave)

@@ -18,11 +18,12 @@ from nimble_otter.errors import OtterError, SavedError
 from nimble_otter.pull import Course, Pull, Shaped, pull_from_text, pull_to_text, run_course, save_pull
 from nimble_otter.pull.costs import Cost
 from nimble_otter.pull.drafts import EditDraft, attach, detach
+from nimble_otter.pull.history import Ran
 from nimble_otter.pull.model import Query
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.steps import Step
 from nimble_otter.query.kinds import changes_catalogue
-from nimble_otter.query.statements import split_statements
+from nimble_otter.query.statements import find_parameters, split_statements
 from nimble_otter.sources import Fetched, Request, TableInfo, fetch
 from nimble_otter.sources.long import cut_rows, fetch_whole
 from nimble_otter.sources.plans import PlanNode
@@ -175,8 +176,12 @@ class OpenPull(QObject):
             # whether the key tells all rows apart takes a moment on many rows, so it is seen here
             return fetched, find_target(fetched.table, fetched.origins, fetched.tables)
 
+        def failed(problem: OtterError) -> None:
+            self._note(request, None, 0.0, str(problem))
+            self._failed(problem)
+
         self.jobs.submit(
-            self.hub.lane(source), self.key, work, lambda r: self._fetched(r, request), self._failed, self._arriving,
+            self.hub.lane(source), self.key, work, lambda r: self._fetched(r, request), failed, self._arriving,
             lambda: self._failed(None), title=f"Running {self.pull.name}",
         )  # fmt: skip
         self.state_changed.emit()
@@ -195,6 +200,10 @@ class OpenPull(QObject):
 
         def done(outcomes: list[Outcome]) -> None:
             self.outcomes = tuple(outcomes)
+            for o in outcomes:
+                rows = o.fetched.table.rows if o.fetched is not None else o.affected
+                asked = replace(request, text=o.statement.text)
+                self._note(asked, rows, o.seconds, str(o.error) if o.error is not None else "")
             if any(changes_catalogue(o.statement.text) and o.error is None for o in outcomes):
                 self.hub.open(source, again=True)
             last = next((n for n in reversed(range(len(outcomes))) if outcomes[n].fetched is not None), -1)
@@ -286,6 +295,8 @@ class OpenPull(QObject):
         fetched, self.target = result
         self.fetched, self.fetched_at, self.report = fetched, dt.datetime.now(), None
         self.asked = request
+        if not self.outcomes:
+            self._note(request, fetched.table.rows, fetched.all_s)
         if not fetched.is_part:
             self._note_cost(fetched, request)
         self.notice = ""
@@ -314,6 +325,18 @@ class OpenPull(QObject):
         self._walk(fresh=True)
         self.edits_changed.emit()
         self.state_changed.emit()
+
+    def _note(self, request: Request, rows: int | None, seconds: float, error: str = "") -> None:
+        """One more run in the history."""
+        source = self.hub.known(self.pull.source)
+        at = dt.datetime.now().isoformat(timespec="seconds")
+        values = {
+            name: request.parameters[name] for name in find_parameters(request.text) if name in request.parameters
+        }
+        ran = Ran(at, source.name, source.url, request.text, self.pull.name, values, rows, round(seconds, 3), error,
+                  request.language, request.collection)  # fmt: skip
+        self.hub.history.add(ran)
+        self.jobs.submit(LOCAL, "history", lambda *_: self.hub.history.save())
 
     def _note_cost(self, fetched: Fetched, request: Request) -> None:
         at = dt.datetime.now().isoformat(" ", "seconds")

@@ -139,7 +139,7 @@ class Tour:
         self.settle()
         hold("other survey" in hub.tables, "the file that was dropped is not in Sources")
         page = window.source_page
-        window.add_source(True)
+        window.pages.add_source(True)
         page.url.setText("postgresql://reader@127.0.0.1:9/survey?sslmode=require")
         page.url.textEdited.emit(page.url.text())
         page.name.setText("Catchment HQ")

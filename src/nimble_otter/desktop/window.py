@@ -29,7 +29,8 @@ from nimble_otter.desktop.views.find import FindBox
 from nimble_otter.desktop.views.glance import Glance
 from nimble_otter.desktop.window_commands import add_commands, collect_findings
 from nimble_otter.desktop.window_detail import DetailFiller
-from nimble_otter.desktop.window_frame import SEARCH, SOURCE, START, WORK, Frame
+from nimble_otter.desktop.window_frame import START, WORK, Frame
+from nimble_otter.desktop.window_pages import Pages
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import Pull, Query, open_pull, places
 from nimble_otter.pull.file import SUFFIX
@@ -62,6 +63,7 @@ class Window(Frame):
         self.follower = Follower(self)
         self.rows_views = RowsViews(self)
         self.glance = Glance(self, self.hub)
+        self.pages = Pages(self)
         add_commands(self)
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
         self._wire()
@@ -80,22 +82,9 @@ class Window(Frame):
         tabs.added.connect(self.new_pull)
         self.title.mark.clicked.connect(self.show_menu)
         self.sources.opened.connect(self.open_table)
-        self.sources.collection_chosen.connect(self._describe)
         self.sources.table_chosen.connect(lambda *_: self.detail.offer_shapes(None))
         self.sources.shelf_opened.connect(self.open_file)
-        self.sources.add_wanted.connect(lambda: self.add_source(False))
-        self.sources.name_wanted.connect(self._insert_name)
-        self.start_page.source_opened.connect(self._open_source)
-        self.start_page.pull_opened.connect(self.open_file)
-        self.start_page.file_wanted.connect(lambda: self.commands.run("open_database"))
-        self.start_page.add_wanted.connect(lambda: self.add_source(True))
-        self.source_page.saved.connect(self._source_saved)
-        for page in (self.source_page, self.search_page):
-            page.closed.connect(lambda: self.turn_to(WORK if self.pull is not None else START))
-        self.sources.page_wanted.connect(self.edit_source)
         self.sources.glance_wanted.connect(self.glance.show_table)
-        self.sources.search_wanted.connect(self.search)
-        self.search_page.opened.connect(self.add_pull)
         self.glance.opened.connect(self.open_table)
         self.course.chosen.connect(self.open_drawer)
         self.course.add_wanted.connect(self._add_menu)
@@ -261,7 +250,7 @@ class Window(Frame):
     def open_database(self, path: Path) -> None:
         """Add an SQLite file to the sources and open its catalogue."""
         source = self.hub.add(source_of_file(path))
-        self._open_source(source)
+        self.pages.open_source(source)
 
     def save_pull(self, path: Path | None = None) -> None:
         """Save the pull shown; without a path to where it was, or to the shelf under its name."""
@@ -487,44 +476,6 @@ class Window(Frame):
         box.addButton("Close", QMessageBox.ButtonRole.RejectRole)
         copy.clicked.connect(lambda: QApplication.clipboard().setText(report))
         box.open()
-
-    # --- sources -----------------------------------------------------------------------------------------------
-
-    def add_source(self, server: bool) -> None:
-        self.source_page.open(server)
-        self.turn_to(SOURCE)
-
-    def edit_source(self, source: Source) -> None:
-        self.source_page.open(source=source)
-        self.turn_to(SOURCE)
-
-    def search(self, source: Source | None = None, table: TableInfo | None = None) -> None:
-        """The page that finds a value, for a source or one table of it."""
-        if source is None:
-            source = self.hub.known(self.pull.pull.source) if self.pull is not None else self.hub.sources[0]
-        self.search_page.open(source, table)
-        self.turn_to(SEARCH)
-
-    def _source_saved(self, source: Source) -> None:
-        self.turn_to(WORK if self.pull is not None else START)
-        self.say(f"{source.name} is in the list of sources", False)
-        self._open_source(source)
-
-    def _open_source(self, source: Source) -> None:
-        self.toggle_part("left", True)
-        self.hub.open(source)
-        self.sources.reveal(source.name, "")
-        self.sources.tree.setFocus()
-
-    def _describe(self, source: Source, collection: str) -> None:
-        self.detail_filler.collection = (source, collection)
-        self.hub.sample(source, collection)
-        self.detail_filler.show_shapes()
-
-    def _insert_name(self, source: Source, name: str) -> None:
-        if self.pull is not None:
-            self.open_drawer("query")
-            self.query_drawer.insert_name(self.hub.quoted(source, name))
 
     # --- the frame ---------------------------------------------------------------------------------------------
 

@@ -62,11 +62,14 @@ def add_commands(window: Window) -> None:
     add("next_pull", "Next pull", lambda: _turn(window, 1), "Ctrl+PgDown", "pull", has_pull)
     add("previous_pull", "Previous pull", lambda: _turn(window, -1), "Ctrl+PgUp", "pull", has_pull)
     add("open_database", "Pick a database file…", lambda: _open_database(window), "", "source")
-    add("add_server", "Add a server…", lambda: window.add_source(True), "", "source")
-    add("find_value", "Find a value in a source…", lambda: window.search(), "Ctrl+Shift+K", "source")
+    add("add_server", "Add a server…", lambda: window.pages.add_source(True), "", "source")
+    add("find_value", "Find a value in a source…", lambda: window.pages.search(), "Ctrl+Shift+K", "source")
+    add("history", "History of what was run", window.pages.history, "Ctrl+Shift+H", "source")
     add("start_page", "Start page", lambda: window.show_pull(-1), "", "source")
     add("run", "Run the query", lambda: _run(window), "F5", "query", has_pull)
     add("run_all", "Run every statement", lambda: _run(window, True), "Shift+F5", "query", has_pull)
+    add("text_before", "The text that ran before", lambda: window.query_drawer.recall(-1), "Alt+Up", "query", has_pull)
+    add("text_after", "The text that ran after", lambda: window.query_drawer.recall(1), "Alt+Down", "query", has_pull)
     add("stop", "Stop what is running", lambda: _stop(window), "Escape", "query")
     add("origin", "Show the column in the catalogue", lambda: window.follower.show_origin(), "F4", "query", has_rows)
     add("go_back", "Go back to where it was followed from", lambda: window.follower.go_back(), "Alt+Left", "query",
@@ -135,7 +138,7 @@ def _stop(window: Window) -> None:
     if window.jobs.shown() is not None:
         window.jobs.stop_all()
     else:
-        for page in (window.source_page, window.search_page):
+        for page in (window.source_page, window.search_page, window.history_page):
             if page.isVisible():
                 page.closed.emit()
 

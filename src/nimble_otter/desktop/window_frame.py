@@ -26,6 +26,7 @@ from nimble_otter.desktop.views.course import CourseStrip
 from nimble_otter.desktop.views.detail import Detail
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.grid import Grid
+from nimble_otter.desktop.views.history_page import HistoryPage
 from nimble_otter.desktop.views.pages import StartPage
 from nimble_otter.desktop.views.search_page import SearchPage
 from nimble_otter.desktop.views.source_page import SourcePage
@@ -39,7 +40,7 @@ if TYPE_CHECKING:
     from nimble_otter.desktop.views.query_drawer import QueryDrawer
     from nimble_otter.desktop.views.send_drawer import SendDrawer
 
-START, SOURCE, SEARCH, WORK = 0, 1, 2, 3
+START, SOURCE, SEARCH, HISTORY, WORK = range(5)
 ROWS = (tokens.ROW, 2 * tokens.ROW, 4 * tokens.ROW, 8 * tokens.ROW)
 """Heights of the grid's rows."""
 _DRAWERS = {
@@ -91,7 +92,8 @@ class Frame(QMainWindow):
             StartPage(self.hub), SourcePage(self.hub), SearchPage(self.hub)
         )  # fmt: skip
         self.centre = QStackedWidget()
-        for page in (self.start_page, self.source_page, self.search_page, self.work):
+        self.history_page = HistoryPage(self.hub)
+        for page in (self.start_page, self.source_page, self.search_page, self.history_page, self.work):
             self.centre.addWidget(page)
         self.across = QSplitter(Qt.Orientation.Horizontal)
         self.across.setHandleWidth(1)

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import re
 
-from PySide6.QtCore import QEvent, QObject, Qt
+from PySide6.QtCore import QEvent, QObject, QSize, Qt
 from PySide6.QtGui import QKeyEvent, QTextCursor
-from PySide6.QtWidgets import QLineEdit, QPlainTextEdit, QWidget
+from PySide6.QtWidgets import QLayout, QLineEdit, QPlainTextEdit, QWidget
 
-from nimble_otter.desktop.parts import button, label, row
+from nimble_otter.desktop.parts import ElidedLabel, boxed, button, column, row
 
 
 class FindBar(QWidget):
@@ -24,6 +24,7 @@ class FindBar(QWidget):
             field.setPlaceholderText(name)
             field.setAccessibleName(name)
             field.installEventFilter(self)
+            field.setMinimumWidth(56)
             field.setMaximumWidth(190)
         self.case, self.word, self.pattern = (
             button("Aa", look="chip", tip="Letters' case counts"),
@@ -33,12 +34,16 @@ class FindBar(QWidget):
         for made in (self.case, self.word, self.pattern):
             made.setCheckable(True)
             made.toggled.connect(lambda _: self.count())
-        self.said = label("", "muted", 11)
+        self.said = ElidedLabel("", "muted", 11)
         self.one, self.all = button("Replace", self.replace), button("All", self.replace_all, tip="Replace all")
-        self.setLayout(
-            row(self.wanted, self.case, self.word, self.pattern, self.said, None, self.other, self.one, self.all,
-                button("×", self.close_bar, "flat", "Close"), space=6, margins=(12, 5, 8, 5))
-        )  # fmt: skip
+        shut = button("×", self.close_bar, "flat", "Close")
+        first = row(self.wanted, self.case, self.word, self.pattern, self.said, shut, space=4)
+        first.setStretch(0, 2)
+        first.setStretch(4, 1)
+        self._other_row = boxed(row(self.other, self.one, self.all, None, space=6))
+        self.setLayout(column(first, self._other_row, space=4, margins=(12, 5, 8, 5)))
+        self.setMinimumWidth(0)
+        self.layout().setSizeConstraint(QLayout.SizeConstraint.SetNoConstraint)  # it never makes the window wider
         self.wanted.textEdited.connect(lambda _: self.count())
         self.hide()
 
@@ -47,12 +52,14 @@ class FindBar(QWidget):
         chosen = self._editor.textCursor().selectedText()
         if chosen and "\u2029" not in chosen:
             self.wanted.setText(chosen)
-        for part in (self.other, self.one, self.all):
-            part.setVisible(replacing)
+        self._other_row.setVisible(replacing)
         self.show()
         self.wanted.setFocus()
         self.wanted.selectAll()
         self.count()
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(100, super().minimumSizeHint().height())
 
     def close_bar(self) -> None:
         self.hide()

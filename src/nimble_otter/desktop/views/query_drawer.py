@@ -118,7 +118,7 @@ class QueryDrawer(Drawer):
         inner.addWidget(self.problem)
         self.set_body(left, Line(True, "grid_line"), side, stretch=(1, 0, 0))
         self._fields: dict[str, QLineEdit] = {}
-        self._filling = False
+        self._filling, self._typed_last = False, ""
         self._pause = QTimer(self)
         self._pause.setSingleShot(True)
         self._pause.setInterval(250)
@@ -378,6 +378,20 @@ class QueryDrawer(Drawer):
                 return
         session.run(text)
         self.ran.emit()
+
+    def recall(self, way: int) -> None:
+        """The text that ran before (-1) or after (1) the one shown; what was typed comes back behind the last."""
+        session = self.session
+        if session is None:
+            return
+        texts = session.hub.history.texts(session.hub.known(session.pull.source).url)
+        shown = self.editor.text
+        if shown in texts:
+            at = texts.index(shown) + way
+        else:
+            self._typed_last, at = shown, len(texts) - 1 if way < 0 else len(texts)
+        if 0 <= at <= len(texts):
+            self.editor.replace_text(texts[at] if at < len(texts) else self._typed_last)
 
     def run_all(self) -> None:
         """Run every statement of the text, one after the other."""

@@ -30,6 +30,7 @@ class _Tree(QTreeWidget):
         self.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         for at, width in enumerate(widths, 1):
             self.setColumnWidth(at, width)
+            self.headerItem().setTextAlignment(at, _RIGHT)
         self._shown: Any = None
 
     def item(self, texts: list[str], tip: str = "", tone: str = "") -> QTreeWidgetItem:
