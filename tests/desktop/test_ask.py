@@ -8,8 +8,12 @@ from PySide6.QtGui import QTextCursor
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QInputDialog, QMenu, QMessageBox, QPushButton
 
+from nimble_otter.changes import Action
 from nimble_otter.desktop.offscreen import wait_until
+from nimble_otter.desktop.views.course import stops_of
 from nimble_otter.pull import Pull, Query
+from nimble_otter.pull.steps import Condition
+from nimble_otter.table.show import grouped
 from tests.desktop.conftest import settle
 
 CONTROL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
@@ -263,7 +267,7 @@ def test_what_was_run_is_found_again_and_opened(drawer, window, make_window):
     window.commands.run("history")
     page = window.history_page
     assert page.isVisibleTo(window)
-    assert [page.list.topLevelItem(n).text(2) for n in range(3)] == ["1", "error", "1"]
+    assert [page.list.topLevelItem(n).text(3) for n in range(3)] == ["1", "error", "1"]
     page.words.setText("answer 41")
     page.refresh()
     assert page.list.topLevelItemCount() == 1
@@ -300,3 +304,58 @@ def test_texts_go_back_and_forward_in_the_editor(drawer, window):
     assert drawer.editor.text == "select 3 -- not run"
     window.commands.run("text_after")
     assert drawer.editor.text == "select 3 -- not run"
+
+
+# --- upstream ----------------------------------------------------------------------------------------------------
+
+
+def test_a_step_moves_upstream_after_its_change_of_the_query_was_seen(window):
+    window.add_pull(Pull("r", window.hub.sources[0], Query("select reading_id, level_m, quality from reading")))
+    settle(window)
+    window.actions_on_grid.add_condition(Condition("more than", "level_m", (1,)))
+    settle(window)
+    shown_rows = window.pull.shaped.rows
+    window.upstream.move_up(0)
+    drawer = window.query_drawer
+    assert drawer.proposal.isVisibleTo(window)
+    assert "+ where level_m > 1" in drawer.proposal.lines.toPlainText()
+    drawer.proposal.leave_button.click()
+    assert not drawer.proposal.isVisibleTo(window)
+    assert len(window.pull.pull.steps) == 1
+    window.upstream.move_up(0)
+    drawer.proposal.accept_button.click()
+    settle(window)
+    assert window.pull.pull.steps == ()
+    assert window.pull.table.rows == shown_rows
+    assert window.pull.notice == f"The same {grouped(shown_rows)} rows as before"
+    window.upstream.move_down()
+    assert "− where level_m > 1" in drawer.proposal.lines.toPlainText()
+    drawer.proposal.accept_button.click()
+    settle(window)
+    assert window.pull.table.rows > shown_rows
+    assert window.pull.shaped.rows == shown_rows
+    assert "The same" in window.pull.notice
+    window.pull.undo()
+    assert window.pull.pull.steps == ()
+
+
+def test_a_cut_pull_says_that_its_steps_are_of_a_part_and_differences_are_told(window):
+    query = Query("select reading_id, quality from reading order by reading_id", limit=100)
+    window.add_pull(Pull("r", window.hub.sources[0], query))
+    settle(window)
+    window.actions_on_grid.add_condition(Condition("is", "quality", ("good",)))
+    settle(window)
+    assert stops_of(window.pull)[2].under.endswith("of a part")
+    window.pull.compare_with = window.pull.course.end
+    window.upstream.move_up(0)
+    window.query_drawer.proposal.accept_button.click()
+    settle(window)
+    assert "The same" not in window.pull.notice  # what was a part is not compared
+    window.pull.compare_with = window.pull.course.end
+    window.query_drawer.editor.replace_text("select reading_id, quality from reading order by reading_id desc")
+    window.query_drawer.run()
+    settle(window)
+    assert window.pull.notice.startswith("The rows differ")
+    window.pull.edit(Action("Edit", cells=((0, 1, "void"),)))
+    window.upstream.move_down()
+    assert "pending" in window.status.message.text()

@@ -22,6 +22,7 @@ from nimble_otter.pull.history import Ran
 from nimble_otter.pull.model import Query
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.steps import Step
+from nimble_otter.pull.upstream import Comparison, compare
 from nimble_otter.query.kinds import changes_catalogue
 from nimble_otter.query.statements import find_parameters, split_statements
 from nimble_otter.sources import Fetched, Request, TableInfo, fetch
@@ -71,6 +72,7 @@ class OpenPull(QObject):
         self._collection: tuple[Query, str] | None = None
         self.other_text = ""
         self.outcomes: tuple[Outcome, ...] = ()
+        self.compare_with: Shaped | None = None
         self.shown_outcome, self.script_at = -1, 0
         self.run_at = 0
         self._undo: list[tuple[str, Any]] = []
@@ -322,9 +324,30 @@ class OpenPull(QObject):
                 self.notice += f"; {left.count} changed rows wait for the next run"
             elif left.count:
                 self.notice = f"{left.count} changed rows are not in the result any more; their changes were left out"
-        self._walk(fresh=True)
+        before, self.compare_with = self.compare_with, None
+        self._walk(fresh=True, then=lambda: self._compare(before) if before is not None else None)
         self.edits_changed.emit()
         self.state_changed.emit()
+
+    def _compare(self, before: Shaped) -> None:
+        """Say whether the rows are those of before a step was moved."""
+        after = self.course.end if self.course is not None else None
+        if after is None:
+            return
+
+        def done(found: Comparison) -> None:
+            if found.is_same:
+                self.notice = f"The same {grouped(found.after)} rows as before"
+            elif not found.was_compared:
+                self.notice = f"{grouped(found.before)} rows before, {grouped(found.after)} now; too many to compare"
+            else:
+                counts = f"{grouped(found.only_before)} only before, {grouped(found.only_after)} only now"
+                self.notice = f"The rows differ: {counts}. {'; '.join(found.examples[:2])}"
+            self.state_changed.emit()
+
+        self.jobs.submit(
+            LOCAL, f"{self.key} compare", lambda stop, _: compare(before, after, stop), done, title="Comparing"
+        )
 
     def _note(self, request: Request, rows: int | None, seconds: float, error: str = "") -> None:
         """One more run in the history."""

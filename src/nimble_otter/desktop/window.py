@@ -24,6 +24,7 @@ from nimble_otter.desktop.grid_model import first_width, model_for
 from nimble_otter.desktop.keeping import recent_paths, remember_recent
 from nimble_otter.desktop.rows_views import RowsViews
 from nimble_otter.desktop.session import OpenPull
+from nimble_otter.desktop.upstream import Upstream
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.find import FindBox
 from nimble_otter.desktop.views.glance import Glance
@@ -64,6 +65,7 @@ class Window(Frame):
         self.rows_views = RowsViews(self)
         self.glance = Glance(self, self.hub)
         self.pages = Pages(self)
+        self.upstream = Upstream(self)
         add_commands(self)
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
         self._wire()
@@ -377,7 +379,7 @@ class Window(Frame):
             if not self.is_shown("query"):
                 self.open_drawer("query", focus=False)
         elif session.notice and not session.is_running:
-            self.say(session.notice, "Cut" in session.notice or "left out" in session.notice)
+            self.say(session.notice, any(w in session.notice for w in ("Cut", "left out", "differ")))
         self.course.refresh()
         self.drawer.refresh()
         self._show_status()

@@ -85,6 +85,9 @@ def add_commands(window: Window) -> None:
             has_pull)  # fmt: skip
     for kind, name in (("filter", "Filter"), ("group", "Group"), ("sort", "Sort"), ("columns", "Columns")):
         add(f"add_{kind}", f"Add a {name} step", lambda kind=kind: window.new_step(kind), "", "steps", has_pull)
+    add("upstream", "Move the step upstream…", window.upstream.move_selected, "Ctrl+Shift+U", "steps",
+        window.upstream.can_move)  # fmt: skip
+    add("down", "Take the query's conditions down…", window.upstream.move_down, "Ctrl+Shift+D", "steps", has_rows)
     show_end = "Show rows at the end of the course"
     add("show_end", show_end, lambda: window.pull and window.pull.show_rows_at(None), "", "steps", has_rows)
     add("undo", "Undo", in_text("undo", lambda: window.pull and window.pull.undo()), "Ctrl+Z", "edit",

@@ -142,8 +142,7 @@ def format_sql(text: str, dialect: str) -> str:
         made = parsed.sql(dialect=dialect or None, **options)
         for name in names:  # some dialects write parameters in the manner of their driver
             made = made.replace(f"%({name})s", f":{name}").replace(f"@{name}", f":{name}")
-        if statement.text[:1].islower():
-            made = _lowered(made, statement.text)
+        made = lower_keywords(made, statement.text)
         same = sqlglot.parse_one(made, dialect=dialect or None) == parsed and find_parameters(made) == names
         if not same or _comments(made) < _comments(statement.text):
             place = place_of(text, statement.start, statement.start + 1)
@@ -158,8 +157,10 @@ def _comments(text: str) -> int:
     return len(re.findall(r"--|/\*", bare))
 
 
-def _lowered(text: str, before: str) -> str:
-    """Keywords in small letters; names keep theirs."""
+def lower_keywords(text: str, before: str) -> str:
+    """A text made by the parser with its keywords in small letters, if `before` begins with one; names keep theirs."""
+    if not before.lstrip()[:1].islower():
+        return text
     names = {t.text for t in tokens_of(before) if t.kind == "word"}
     pieces, at = [], 0
     for token in tokens_of(text):

@@ -79,6 +79,8 @@ def stops_of(session: OpenPull) -> list[Stop]:
                 levels = result.shaped.grouped.levels
                 under = f"{grouped(levels[0].table.rows)} groups"
                 under += f" · {grouped(rows)} within" if len(levels) > 1 else ""
+        if under and fetched is not None and (fetched.was_cut or fetched.is_part):
+            under += " of a part"
         under = "off" if not step.on else ("left out" if problem else under)
         words = step.name or step.words()
         stops.append(
@@ -108,6 +110,8 @@ class CourseStrip(QWidget):
     chosen = Signal(str)
     add_wanted = Signal(QPoint)
     column_dropped = Signal(str)
+    upstream_wanted = Signal(int)
+    down_wanted = Signal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -351,7 +355,8 @@ class CourseStrip(QWidget):
         session = self._session
         assert session is not None
         if key == "query":
-            return [("Show rows here", lambda: session.show_rows_at(-1)), ("Run", session.run)]
+            down = ("Take its conditions down…", self.down_wanted.emit)
+            return [("Show rows here", lambda: session.show_rows_at(-1)), ("Run", session.run), down]
         if not key.startswith("step "):
             return []
         at = int(key.removeprefix("step "))
@@ -360,6 +365,7 @@ class CourseStrip(QWidget):
         return [
             ("Switch off" if is_on else "Switch on", lambda: self.switch(at)),
             ("Show rows here" if end else "Show rows at the end", lambda: session.show_rows_at(at if end else None)),
+            ("Move upstream…", lambda: self.upstream_wanted.emit(at)),
             ("Rename…", lambda: self.rename(at)),
             ("Move left", lambda: self.move_step(at, at - 1)),
             ("Move right", lambda: self.move_step(at, at + 1)),

@@ -38,15 +38,16 @@ class HistoryPage(QWidget):
         self.source.setMinimumWidth(200)
         self.found = label("", "muted")
         self.list = QTreeWidget()
-        self.list.setHeaderLabels(["When", "Source", "Rows", "Time", "Text"])
+        self.list.setHeaderLabels(["When", "Source", "Text", "Rows", "Time"])
         self.list.setRootIsDecorated(False)
         self.list.setUniformRowHeights(True)
         self.list.setObjectName("rows")
         self.list.setAccessibleName("Runs")
-        for at, width in enumerate((150, 130, 90, 76)):
+        for at, width in ((0, 150), (1, 130), (3, 90), (4, 76)):
             self.list.setColumnWidth(at, width)
-        self.list.header().setSectionResizeMode(4, QHeaderView.ResizeMode.Stretch)
-        for at in (2, 3):
+        self.list.header().setStretchLastSection(False)
+        self.list.header().setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
+        for at in (3, 4):
             self.list.headerItem().setTextAlignment(at, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.text = QPlainTextEdit()
         self.text.setReadOnly(True)
@@ -101,12 +102,12 @@ class HistoryPage(QWidget):
         for ran in found[:_MOST]:
             rows = "error" if ran.error else "" if ran.rows is None else grouped(ran.rows)
             text = " ".join(ran.text.split())[:300]
-            item = QTreeWidgetItem([ran.at.replace("T", " ")[:19], ran.source, rows, f"{ran.seconds:.2f} s", text])
+            item = QTreeWidgetItem([ran.at.replace("T", " ")[:19], ran.source, text, rows, f"{ran.seconds:.2f} s"])
             item.setData(0, _RAN, ran)
-            for at in (2, 3):
+            for at in (3, 4):
                 item.setTextAlignment(at, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             if ran.error:
-                item.setForeground(2, theme["plum"])
+                item.setForeground(3, theme["plum"])
             self.list.addTopLevelItem(item)
         more = f", the latest {_MOST} are listed" if len(found) > _MOST else ""
         nothing = f"Nothing was run in the last {DAYS} days" if not self.words.text() else "No run has these words"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import partial
 from typing import Any
@@ -25,6 +26,7 @@ from nimble_otter.desktop.theme import code_font
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.editor import SqlEditor
 from nimble_otter.desktop.views.find_bar import FindBar
+from nimble_otter.desktop.views.proposal import Proposal
 from nimble_otter.desktop.views.query_edits import QueryEdits
 from nimble_otter.desktop.views.query_help import QueryHelp
 from nimble_otter.desktop.views.run_trees import OutcomesList, PlanTree
@@ -104,6 +106,8 @@ class QueryDrawer(Drawer):
         self._sides.addWidget(
             boxed(column(self.outcomes, row(self.goes_on, None, margins=(12, 0, 12, 6)), space=4), "raised")
         )
+        self.proposal = Proposal()
+        self._sides.addWidget(self.proposal)
         side = self._side = boxed(row(self._sides), "raised")
         side.setFixedWidth(_NARROW)
         self.problem = label("", "plum", wrap=True)
@@ -166,6 +170,7 @@ class QueryDrawer(Drawer):
     def show_pull(self, session: Any) -> None:
         self.take_text()
         if session is not self.session:
+            self.proposal.is_open = False
             self._side_shape = None
             self.editor.mark_error(None)
         super().show_pull(session)
@@ -379,6 +384,13 @@ class QueryDrawer(Drawer):
         session.run(text)
         self.ran.emit()
 
+    def propose(
+        self, title: str, lines: Sequence[tuple[str, str]], notes: Sequence[str], accept: Callable[[], object]
+    ) -> None:
+        """Show a change of the text beside it, to be accepted or left."""
+        self.proposal.propose(title, lines, notes, accept, self._fill_plan)
+        self._fill_plan()
+
     def recall(self, way: int) -> None:
         """The text that ran before (-1) or after (1) the one shown; what was typed comes back behind the last."""
         session = self.session
@@ -454,8 +466,9 @@ class QueryDrawer(Drawer):
         tree = session.plan_tree if session is not None else None
         self.plan_button.setChecked(tree is not None)
         has_outcomes = session is not None and bool(session.outcomes)
-        self._sides.setCurrentIndex(1 if tree is not None else 2 if has_outcomes else 0)
-        self._side.setFixedWidth(_NARROW if tree is None and not has_outcomes else _WIDE)
+        page = 3 if self.proposal.is_open else 1 if tree is not None else 2 if has_outcomes else 0
+        self._sides.setCurrentIndex(page)
+        self._side.setFixedWidth(_WIDE if page else _NARROW)
         self.plan.fill(tree)
 
     def _fail(self, message: str, hint: str, place: Place | None) -> None:

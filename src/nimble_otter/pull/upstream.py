@@ -1,0 +1,360 @@
+"""Moving steps upstream, into the query that the server runs, and a query's conditions down again as a local step; with
+a comparison of the rows before and after."""
+
+from __future__ import annotations
+
+import difflib
+from collections import Counter
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Any
+
+from nimble_otter.errors import ConditionError
+from nimble_otter.pull.model import Pull
+from nimble_otter.pull.shaped import Shaped, columns_to_send
+from nimble_otter.pull.steps import ColumnsStep, Condition, FilterStep, GroupStep, SortStep
+from nimble_otter.query.conditions import parse_condition, parse_sql
+from nimble_otter.query.lazy import exp
+from nimble_otter.query.rewrite import lower_keywords
+from nimble_otter.query.scopes import Token, tokens_of
+from nimble_otter.query.statements import split_statements
+from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table import Kind, Table
+from nimble_otter.table.forms import render
+from nimble_otter.table.group import Figure
+from nimble_otter.table.show import plain
+
+_AGGREGATES = {
+    Figure.COUNT: "count(*)", Figure.FILLED: "count({})", Figure.SUM: "sum({})", Figure.MEAN: "avg({})",
+    Figure.MIN: "min({})", Figure.MAX: "max({})", Figure.DISTINCT: "count(distinct {})",
+}  # fmt: skip
+MOST_COMPARED = 500_000
+
+
+@dataclass(frozen=True, slots=True)
+class Moved:
+    """The pull with a step in its query (or a condition out of it), and why rows may differ between the two places."""
+
+    pull: Pull
+    notes: tuple[str, ...] = ()
+
+
+def move_up(pull: Pull, at: int, table: Table, dialect: str, quoted: Callable[[str], str]) -> Moved:
+    """The pull whose query does what step `at` did here. `table` are the rows fetched. Raises: ConditionError with what
+    stands in the way."""
+    step = pull.steps[at]
+    before = [s for s in pull.steps[:at] if s.on]
+    if before:
+        raise ConditionError("Steps before this one would come after it.", "Move those upstream first.")
+    if not step.on:
+        raise ConditionError("The step is switched off.", "Switch it on first.")
+    text = _one(pull.query.text)
+    notes: list[str] = []
+    if isinstance(step, FilterStep):
+        made = _filtered(text, step, table, dialect, quoted, notes)
+    elif isinstance(step, SortStep):
+        made = _sorted(text, step, table, dialect, quoted, notes)
+    elif isinstance(step, ColumnsStep):
+        names = [f.name for f in table.fields]
+        wanted = [n for n in step.order if n in names]
+        wanted += [] if step.only else [n for n in names if n not in wanted and n not in step.hidden]
+        made = _chosen(text, [n for n in wanted if n not in step.hidden], table, dialect, quoted)
+    elif isinstance(step, GroupStep):
+        made = _grouped(text, step, quoted, notes)
+    else:
+        raise ConditionError("This kind of step can't be moved upstream.", "It is done here, on the rows.")
+    steps = pull.without_step(at).steps
+    return Moved(replace(pull, query=replace(pull.query, text=made), steps=steps), tuple(notes))
+
+
+def _one(text: str) -> str:
+    found = split_statements(text)
+    if len(found) != 1:
+        raise ConditionError("The query is not one statement.", "Steps can be moved into a single SELECT only.")
+    return found[0].text
+
+
+def _wrapped(text: str, columns: list[str], behind: str = "") -> str:
+    inner = "\n".join(f"  {line}" for line in text.split("\n"))
+    return f"select {', '.join(columns)}\nfrom (\n{inner}\n) as q{behind}"
+
+
+# --- filters ---------------------------------------------------------------------------------------------------------
+
+
+def _filtered(
+    text: str, step: FilterStep, table: Table, dialect: str, quoted: Callable[[str], str], notes: list[str]
+) -> str:
+    conditions = [c for c in step.conditions if c.on]
+    if not conditions:
+        raise ConditionError("The filter has no condition.", "Add one, or remove the step.")
+    for condition in conditions:
+        condition.node(table)  # says what is wrong with it
+        if "ilike" in condition.as_sql() or _compares_text(condition, table):
+            notes.append("Texts are compared by the server's own rules for letters' case and accents.")
+    parsed = [_in_dialect(c.as_sql(), dialect) for c in conditions]
+    if any(node.find(exp.Like, exp.ILike) for node in parsed):
+        notes.append("Texts are compared by the server's own rules for letters' case and accents.")
+    labels = _plain_labels(text, table, dialect)
+    if labels is not None and all(_known(node, labels) for node in parsed):
+        for node in parsed:
+            for column in list(node.find_all(exp.Column)):
+                expression = labels[column.name.casefold()]
+                column.replace(expression.copy()) if column is not node else None
+        return _with_where(text, [_said(node, dialect, text) for node in parsed])
+    for node in parsed:
+        for column in node.find_all(exp.Column):
+            name = table.fields[table.index(".".join(p.name for p in column.parts))].name
+            column.set("table", None)
+            column.set("this", exp.to_identifier(name, quoted=quoted(name) != name))
+    return _wrapped(text, ["*"], f"\nwhere {_joined([_said(n, dialect, text) for n in parsed])}")
+
+
+def _said(node: Any, dialect: str, before: str) -> str:
+    return lower_keywords(node.sql(dialect=dialect or None), before)
+
+
+def _compares_text(condition: Condition, table: Table) -> bool:
+    found = condition.column and condition.column in [f.name for f in table.fields]
+    return bool(found) and table.fields[table.index(condition.column)].kind is Kind.TEXT
+
+
+def _in_dialect(text: str, dialect: str) -> Any:
+    """A condition of the local language for a server: escapes in patterns are written out where the server has none."""
+    node = parse_sql(text, "postgres", ConditionError)
+    if dialect in ("sqlite", "mysql"):
+        for like in list(node.find_all(exp.Like, exp.ILike)):
+            if "\\" in like.expression.name and not isinstance(like.parent, exp.Escape):
+                mark = exp.Literal.string("!")
+                pattern = like.expression.name.replace("!", "!!").replace("\\\\", "\0").replace("\\", "!")
+                made = exp.Escape(this=like.copy(), expression=mark)
+                made.this.set("expression", exp.Literal.string(pattern.replace("\0", "\\")))
+                if like is node:
+                    return made
+                like.replace(made)
+    return node
+
+
+def _chosen(text: str, names: list[str], table: Table, dialect: str, quoted: Callable[[str], str]) -> str:
+    """Other columns for a query: in its own list, where they are plain, else around it."""
+    labels = _plain_labels(text, table, dialect)
+    if labels is None or any(name.casefold() not in labels for name in names):
+        return _wrapped(text, [quoted(name) for name in names])
+    columns = []
+    for name in names:
+        said = labels[name.casefold()].sql(dialect=dialect or None)
+        columns.append(said if said.rpartition(".")[2].strip('"`') == name else f"{said} as {quoted(name)}")
+    tokens = _outer(tokens_of(text))
+    first = next(n for n, t in enumerate(tokens) if t.low == "select")
+    end = next(t.start for t in tokens[first:] if t.low == "from")
+    return f"{text[: tokens[first].end]} {', '.join(columns)}\n{text[end:]}"
+
+
+def _plain_labels(text: str, table: Table, dialect: str) -> dict[str, Any] | None:
+    """By label (folded) the expression behind each column, where a condition may simply be added to the query; None
+    where it means something else before grouping, a limit, a union or a window."""
+    parsed = parse_sql(text, dialect, ConditionError)
+    no = ("group", "having", "distinct", "limit", "offset", "qualify", "windows")
+    if not isinstance(parsed, exp.Select) or any(parsed.args.get(name) for name in no):
+        return None
+    if not (parsed.args.get("from_") or parsed.args.get("from")):
+        return None
+    if len(parsed.expressions) == 1 and isinstance(parsed.expressions[0], exp.Star) and not parsed.args.get("joins"):
+        quote = [not f.name.isidentifier() or not f.name.islower() for f in table.fields]
+        return {f.name.casefold(): exp.column(f.name, quoted=q) for f, q in zip(table.fields, quote, strict=True)}
+    found: dict[str, Any] = {}
+    for item in parsed.expressions:
+        if item.is_star or item.find(exp.Window, exp.AggFunc):
+            return None
+        found[item.alias_or_name.casefold()] = item.unalias()
+    return found
+
+
+def _known(node: Any, labels: dict[str, Any]) -> bool:
+    """Whether every column of a condition is a label, and the condition more than a column alone."""
+    columns = list(node.find_all(exp.Column))
+    return not isinstance(node, exp.Column) and all(not c.table and c.name.casefold() in labels for c in columns)
+
+
+def _joined(conditions: list[str]) -> str:
+    return "\n  and ".join(f"({c})" if _has_or(c) else c for c in conditions)
+
+
+def _has_or(text: str) -> bool:
+    return any(t.low == "or" for t in _outer(tokens_of(text)))
+
+
+def _outer(tokens: list[Token]) -> list[Token]:
+    """The tokens outside all brackets."""
+    found, depth = [], 0
+    for token in tokens:
+        depth -= token.text == ")"
+        if depth == 0 and token.text not in ("(", ")"):
+            found.append(token)
+        depth += token.text == "("
+    return found
+
+
+def _with_where(text: str, conditions: list[str]) -> str:
+    """The conditions added to a plain SELECT's text, which else stays as it is written."""
+    tokens = _outer(tokens_of(text))
+    where = next((t for t in tokens if t.low == "where"), None)
+    end = next((t.start for t in tokens if t.low == "order" and (where is None or t.start > where.start)), len(text))
+    head, tail = text[:end].rstrip(), text[end:]
+    gap = "\n" if tail else ""
+    if where is None:
+        return f"{head}\nwhere {_joined(conditions)}{gap}{tail}"
+    old = head[where.end :].strip()
+    return f"{head[: where.end]} {_joined([old, *conditions])}{gap}{tail}"
+
+
+# --- sorts, groups ---------------------------------------------------------------------------------------------------
+
+
+def _sorted(
+    text: str, step: SortStep, table: Table, dialect: str, quoted: Callable[[str], str], notes: list[str]
+) -> str:
+    if not step.keys:
+        raise ConditionError("The sort has no columns.", "Choose one in its drawer.")
+    keys = []
+    for key in step.keys:
+        field = table.fields[table.index(key.column)]
+        if field.kind is Kind.TEXT:
+            notes.append(f"{key.column} is sorted by the server's collation; here texts go by code point.")
+        name = quoted(field.name)
+        way = " desc" if key.descending else ""
+        if dialect == "mysql":
+            first = f"{name} is null{' desc' if key.empty_first else ''}, "
+            keys.append(f"{first}{name}{way}")
+        else:
+            keys.append(f"{name}{way} nulls {'first' if key.empty_first else 'last'}")
+    parsed = parse_sql(text, dialect, ConditionError)
+    if parsed.args.get("limit") and not parsed.args.get("order"):
+        notes.append("The query has a limit without an order: which rows it gives may change.")
+    plain_end = isinstance(parsed, exp.Query) and not any(parsed.args.get(n) for n in ("order", "limit", "offset"))
+    labels = {item.alias_or_name for item in parsed.selects} if isinstance(parsed, exp.Select) else set()
+    if plain_end and isinstance(parsed, exp.Select) and (parsed.is_star or all(k.column in labels for k in step.keys)):
+        return f"{text.rstrip()}\norder by {', '.join(keys)}"
+    return _wrapped(text, ["*"], f"\norder by {', '.join(keys)}")
+
+
+def _grouped(text: str, step: GroupStep, quoted: Callable[[str], str], notes: list[str]) -> str:
+    if not step.keys:
+        raise ConditionError("The group has no columns to group by.", "Choose one in its drawer.")
+    columns = [quoted(name) for name in step.keys]
+    for figure in step.figures:
+        form = _AGGREGATES.get(figure.figure)
+        if form is None:
+            word = figure.figure.value
+            raise ConditionError(f"The server's SQL has no {word} for every kind of server.", f"Take {word} out first.")
+        columns.append(f"{form.format(quoted(figure.column))} as {quoted(figure.title)}")
+    if len(step.keys) > 1:
+        notes.append("The groups come as plain rows of the deepest level.")
+    notes.append("The rows inside a group stay at the server.")
+    keys = ", ".join(quoted(name) for name in step.keys)
+    return _wrapped(text, columns, f"\ngroup by {keys}")
+
+
+# --- down again ------------------------------------------------------------------------------------------------------
+
+
+def move_down(pull: Pull, table: Table, dialect: str) -> Moved:
+    """The pull without its query's WHERE, whose conditions become a local filter. Raises: ConditionError, where they
+    can't be worked out from the columns of the result."""
+    text = _one(pull.query.text)
+    parsed = parse_sql(text, dialect, ConditionError)
+    where = parsed.args.get("where") if isinstance(parsed, exp.Select) else None
+    if where is None or any(parsed.args.get(n) for n in ("group", "having", "distinct", "limit", "offset")):
+        raise ConditionError("The query has no condition to take out.", "It needs a WHERE, and no grouping.")
+    conditions = []
+    for part in where.this.flatten() if isinstance(where.this, exp.And) else [where.this]:
+        if part.find(exp.Placeholder, exp.Parameter):
+            raise ConditionError("A condition with a parameter stays in the query.", "Its value is asked for there.")
+        said = part.sql(dialect="postgres")
+        for column in part.find_all(exp.Column):
+            _find(table, column)
+        copy = part.copy()
+        for column in copy.find_all(exp.Column):
+            field = table.fields[_find(table, column)]
+            column.set("table", None)
+            column.set("this", exp.to_identifier(field.name, quoted=not field.name.isidentifier()))
+        said = copy.sql(dialect="postgres")
+        parse_condition(said, table)
+        conditions.append(Condition("sql", text=said))
+    tokens = _outer(tokens_of(text))
+    start = next(t for t in tokens if t.low == "where")
+    end = next((t.start for t in tokens if t.low == "order" and t.start > start.start), len(text))
+    made = text[: start.start].rstrip() + ("\n" + text[end:] if text[end:] else "")
+    steps = (FilterStep(tuple(conditions)), *pull.steps)
+    return Moved(replace(pull, query=replace(pull.query, text=made), steps=steps))
+
+
+def _find(table: Table, column: Any) -> int:
+    """The result's column that a query's column is. Raises: ConditionError."""
+    for place, field in enumerate(table.fields):
+        origin = field.origin.casefold()
+        if origin.rpartition(".")[2] == column.name.casefold() or field.name.casefold() == column.name.casefold():
+            return place
+    raise ConditionError(f"{column.sql()} is not among the columns of the result.", "Add it to the query's columns.")
+
+
+# --- proof -----------------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """How many rows are in one result only, and some of them as text."""
+
+    before: int
+    after: int
+    only_before: int = 0
+    only_after: int = 0
+    examples: tuple[str, ...] = ()
+    was_compared: bool = True
+
+    @property
+    def is_same(self) -> bool:
+        return self.was_compared and not self.only_before and not self.only_after and self.before == self.after
+
+
+def compare(before: Shaped, after: Shaped, stop: StopToken = NEVER) -> Comparison:
+    """Compare the rows of two results as they would be sent, in any order. Results of more than MOST_COMPARED rows are
+    only counted. Raises: Stopped."""
+    counts = []
+    sizes = []
+    for shaped in (before, after):
+        fields, columns, view = columns_to_send(shaped)
+        sizes.append(len(view))
+        if len(view) > MOST_COMPARED:
+            return Comparison(before.rows, after.rows, was_compared=False)
+        ids = view.row_ids()
+        lists = []
+        for field, column in sorted(zip(fields, columns, strict=True), key=lambda pair: pair[0].name.casefold()):
+            stop.check()
+            # as the source writes it: a time that comes through a subquery is text in some of them
+            lists.append([_normal(render(value, field.form)) for value in column.values(ids)])
+        counts.append(Counter(zip(*lists, strict=True)))
+    gone, new = counts[0] - counts[1], counts[1] - counts[0]
+    examples = [f"only before: {', '.join(map(str, row))}" for row in list(gone)[:3]]
+    examples += [f"only after: {', '.join(map(str, row))}" for row in list(new)[:3]]
+    return Comparison(sizes[0], sizes[1], gone.total(), new.total(), tuple(examples))
+
+
+def _normal(value: Any) -> Any:
+    """Numbers by their value to 12 digits, as servers sum in another order; everything else as its exact text."""
+    if value is None:
+        return "∅"
+    if isinstance(value, bool):
+        return int(value)
+    if isinstance(value, (int, float)) or type(value).__name__ == "Decimal":
+        return f"{float(value):.12g}"
+    return plain(value)
+
+
+def difference(before: str, after: str) -> list[tuple[str, str]]:
+    """Lines of two texts as (mark, line): " " in both, "-" only before, "+" only after."""
+    found = []
+    for line in difflib.ndiff(before.split("\n"), after.split("\n")):
+        if line[:1] != "?":
+            found.append((line[:1], line[2:]))
+    return found
