@@ -18,6 +18,7 @@ from nimble_otter.memory import settle
 from nimble_otter.pull.model import Pull, Query, SendPlan
 from nimble_otter.pull.steps import ColumnsStep, Condition, FigureOf, FilterStep, GroupStep, SortBy, SortStep, Step
 from nimble_otter.query import parameter_value
+from nimble_otter.sources.names import names_in_catalogue
 from nimble_otter.table.group import Figure
 
 _COUNT = re.compile(r"(?P<figure>\w+)\s*(?:\(\s*(?P<column>[^)]*?)\s*\))?")
@@ -197,7 +198,9 @@ def _pull(pull: Pull, given: str | None) -> int:
     try:
         reading = _Progress("reading")
         query = pull.query
-        request = Request(query.text, query.parameters, query.limit, query.language, query.collection)
+        names = names_in_catalogue(connection.tables()) if query.parameters else None
+        bound = query.bound(None, names)
+        request = Request(bound.text, bound.values, query.limit, query.language, query.collection)
         fetched = fetch(connection, request, on_snapshot=lambda table: reading(table.rows))
         reading.end()
     finally:

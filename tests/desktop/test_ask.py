@@ -11,8 +11,9 @@ from PySide6.QtWidgets import QApplication, QInputDialog, QMenu, QMessageBox, QP
 from nimble_otter.changes import Action
 from nimble_otter.desktop.offscreen import wait_until
 from nimble_otter.desktop.views.course import stops_of
-from nimble_otter.pull import Pull, Query
+from nimble_otter.pull import Pull, Query, pull_from_text, pull_to_text
 from nimble_otter.pull.steps import Condition
+from nimble_otter.query.parameters import Ask
 from nimble_otter.table.show import grouped
 from tests.desktop.conftest import settle
 
@@ -359,3 +360,56 @@ def test_a_cut_pull_says_that_its_steps_are_of_a_part_and_differences_are_told(w
     window.pull.edit(Action("Edit", cells=((0, 1, "void"),)))
     window.upstream.move_down()
     assert "pending" in window.status.message.text()
+
+
+# --- parameters --------------------------------------------------------------------------------------------------
+
+
+def test_parameters_know_their_kind_take_days_and_several_values(drawer, window):
+    text = "select count(*) as n from reading where taken_at >= :since and quality in (:kinds)"
+    put(drawer, text)
+    drawer.take_text()
+    fields, notes = drawer.parameters.fields, drawer.parameters.notes
+    assert list(fields) == ["since", "kinds"]
+    assert "several with commas" in notes["kinds"].text()
+    QTest.keyClicks(fields["since"], "start of last month - 10 years")
+    QTest.keyClicks(fields["kinds"], "good, suspect")
+    assert notes["kinds"].text().startswith("2 values")
+    assert drawer.session.pull.query.parameters["kinds"] == ["good", "suspect"]
+    drawer.run()
+    settle(window)
+    assert drawer.session.error is None, drawer.session.error
+    assert drawer.session.table.rows == 1
+    assert ":kinds__1 = good" in drawer.session.told()
+    saved = pull_from_text(pull_to_text(drawer.session.pull))
+    assert saved == drawer.session.pull
+    menu = drawer.parameters.menu("kinds")
+    assert menu.actions()[0].text() == "good, suspect"  # from the history
+    put(drawer, text.replace("quality in", "nosuch in"))
+    drawer.run()
+    settle(window)
+    place = drawer.session.error.place
+    assert drawer.editor.text[place.start : place.end] == "nosuch"
+
+
+def test_a_kind_that_was_set_refuses_other_values_and_lists_come_from_a_query(drawer, window, monkeypatch):
+    put(drawer, "select * from gauge where :n = 1 and 1 in (:river)")
+    drawer.take_text()
+    kinds = next(a.menu() for a in drawer.parameters.menu("n").actions() if a.text() == "Kind")
+    next(a for a in kinds.actions() if a.text() == "number").trigger()
+    drawer.parameters.fields["n"].setText("")
+    QTest.keyClicks(drawer.parameters.fields["n"], "one")
+    assert "is no number" in drawer.parameters.notes["n"].text()
+    drawer.parameters.fields["river"].setText("x")
+    drawer.parameters._typed("river", "x")
+    drawer.run()
+    settle(window)
+    assert "is no number" in str(drawer.session.error)
+    monkeypatch.setattr(QInputDialog, "getMultiLineText", lambda *_: ("select river_id from river order by 1", True))
+    drawer.parameters._ask_choices("river", drawer.session.pull.query.asks.get("river", Ask()))
+    settle(window)
+    actions = {a.text(): a for a in drawer.parameters.menu("river").actions()}
+    actions["2"].trigger()
+    assert drawer.session.pull.query.parameters["river"] == ["x", 2]
+    drawer.session.undo()
+    assert "river" not in drawer.session.pull.query.asks

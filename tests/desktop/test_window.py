@@ -438,9 +438,9 @@ def test_parameters_are_asked_for_and_remembered(window):
     assert ":river has no value" in drawer.problem.text()
     assert drawer.editor.extraSelections()
     settle(window)
-    assert window.focusWidget() is drawer._fields["river"]
-    QTest.keyClicks(drawer._fields["river"], "Merrow")
-    QTest.keyClick(drawer._fields["river"], Qt.Key.Key_Return)
+    assert window.focusWidget() is drawer.parameters.fields["river"]
+    QTest.keyClicks(drawer.parameters.fields["river"], "Merrow")
+    QTest.keyClick(drawer.parameters.fields["river"], Qt.Key.Key_Return)
     settle(window)
     assert window.pull.table.rows == 6
     assert window.pull.pull.query.parameters == {"river": "Merrow"}

@@ -15,8 +15,10 @@ from nimble_otter.errors import OtterError, Stopped
 from nimble_otter.pull import places
 from nimble_otter.pull.costs import Costs
 from nimble_otter.pull.history import History
+from nimble_otter.query.names import Names
 from nimble_otter.sources import Connection, Shapes, Source, TableInfo, connect
 from nimble_otter.sources.catalogue import Definition
+from nimble_otter.sources.names import names_in_catalogue
 from nimble_otter.sources.saved import load_sources, save_sources
 from nimble_otter.sources.secrets import recall, remember, split_secret
 from nimble_otter.stop import StopToken
@@ -39,6 +41,7 @@ class Hub(QObject):
         self.tables: dict[str, list[TableInfo]] = {}
         self.errors: dict[str, OtterError] = {}
         self.shapes: dict[tuple[str, str], Shapes] = {}
+        self._names: dict[str, tuple[Any, Names]] = {}
         self.costs = Costs(places.state_folder() / "costs.json")
         self.history = History(places.state_folder() / "history.jsonl")
         self._file = places.config_folder() / "sources.toml"
@@ -109,6 +112,17 @@ class Hub(QObject):
             save_sources(self._file, [s for s in self.sources if not s.url.startswith("demo:")])
         except OSError as problem:
             self.trouble.emit(f"The list of sources can't be saved: {problem.strerror}.")
+
+    def names(self, source: Source) -> Names | None:
+        """A source's catalogue as names, made once for each reading of it; None while it is not known."""
+        tables = self.tables.get(source.name, [])
+        if not any(t.columns or t.kind == "collection" for t in tables):
+            return None
+        mark = (id(tables), len(self.shapes))
+        if self._names.get(source.name, (None, None))[0] != mark:
+            shapes = {name: found for (own, name), found in self.shapes.items() if own == source.name}
+            self._names[source.name] = (mark, names_in_catalogue(tables, shapes))
+        return self._names[source.name][1]
 
     def quoted(self, source: Source, name: str) -> str:
         """A name as queries of this source write it. Quoting asks nothing of the server, so it may be done here."""

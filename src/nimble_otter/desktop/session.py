@@ -14,7 +14,7 @@ from PySide6.QtCore import QObject, Signal
 from nimble_otter.changes import Action, Edits, Report, Target, find_target, make_plan
 from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.jobs import LOCAL
-from nimble_otter.errors import OtterError, SavedError
+from nimble_otter.errors import OtterError, QueryError, SavedError, place_of
 from nimble_otter.pull import Course, Pull, Shaped, pull_from_text, pull_to_text, run_course, save_pull
 from nimble_otter.pull.costs import Cost
 from nimble_otter.pull.drafts import EditDraft, attach, detach
@@ -24,6 +24,8 @@ from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.steps import Step
 from nimble_otter.pull.upstream import Comparison, compare
 from nimble_otter.query.kinds import changes_catalogue
+from nimble_otter.query.names import Names
+from nimble_otter.query.parameters import Bound
 from nimble_otter.query.statements import find_parameters, split_statements
 from nimble_otter.sources import Fetched, Request, TableInfo, fetch
 from nimble_otter.sources.long import cut_rows, fetch_whole
@@ -156,10 +158,11 @@ class OpenPull(QObject):
     def run(self, text: str | None = None, stages: int | None = None) -> None:
         """Ask the source in the background; `text` is a part of the query's text to run instead of all of it, `stages`
         how many of a pipeline's."""
-        query = self.pull.query
-        request = Request(
-            text or query.text, dict(query.parameters), query.limit, query.language, query.collection, stages, True
-        )
+        query, bound = self.pull.query, self._bound(text)
+        if bound is None:
+            return
+        written = text or query.text
+        request = Request(bound.text, bound.values, query.limit, query.language, query.collection, stages, True)
         source = self.hub.known(self.pull.source)
         if self.edits.count and self.table is not None:
             shown = detach(self.edits, self.table, self.target)
@@ -179,21 +182,41 @@ class OpenPull(QObject):
             return fetched, find_target(fetched.table, fetched.origins, fetched.tables)
 
         def failed(problem: OtterError) -> None:
-            self._note(request, None, 0.0, str(problem))
+            self._note(request, None, 0.0, str(problem), written)
+            place = problem.place if isinstance(problem, QueryError) else None
+            if isinstance(problem, QueryError) and place is not None and bound.moves:
+                start, end = bound.written_at(place.start), bound.written_at(place.end)
+                problem.place = place_of(text or query.text, start, end)
             self._failed(problem)
 
         self.jobs.submit(
-            self.hub.lane(source), self.key, work, lambda r: self._fetched(r, request), failed, self._arriving,
+            self.hub.lane(source), self.key, work, lambda r: self._fetched(r, request, written), failed, self._arriving,
             lambda: self._failed(None), title=f"Running {self.pull.name}",
         )  # fmt: skip
         self.state_changed.emit()
 
+    @property
+    def names(self) -> Names | None:
+        """The catalogue of the source as names; None while it is not known."""
+        return self.hub.names(self.hub.known(self.pull.source))
+
+    def _bound(self, text: str | None) -> Bound | None:
+        """The text as it is sent; None where a value does not fit, which is said."""
+        try:
+            return self.pull.query.bound(text, self.names)
+        except QueryError as problem:
+            self._failed(problem)
+            return None
+
     def run_script(self, text: str, start: int, goes_on: bool = False) -> None:
         """Run every statement of `text`, which stands at `start` of the query's text, one after the other; `outcomes`
         fills as they end."""
-        query, source = self.pull.query, self.hub.known(self.pull.source)
+        query, source, bound = self.pull.query, self.hub.known(self.pull.source), self._bound(text)
+        if bound is None:
+            return
+        text = bound.text
         statements = split_statements(text)
-        request = Request("", dict(query.parameters), query.limit)
+        request = Request("", bound.values, query.limit)
         self.error, self.notice, self.outcomes, self.shown_outcome = None, "", (), -1
         whole, self.run_at, self.script_at = text, start, start
 
@@ -290,7 +313,7 @@ class OpenPull(QObject):
                 self.open_groups = frozenset()
             self.rows_changed.emit()
 
-    def _fetched(self, result: tuple[Fetched, Target], request: Request) -> None:
+    def _fetched(self, result: tuple[Fetched, Target], request: Request, written: str = "") -> None:
         if result[0].was_stopped and not result[0].table.rows and self.table is not None:
             self._failed(None)  # nothing came: the rows of before stay
             return
@@ -298,7 +321,7 @@ class OpenPull(QObject):
         self.fetched, self.fetched_at, self.report = fetched, dt.datetime.now(), None
         self.asked = request
         if not self.outcomes:
-            self._note(request, fetched.table.rows, fetched.all_s)
+            self._note(request, fetched.table.rows, fetched.all_s, written=written)
         if not fetched.is_part:
             self._note_cost(fetched, request)
         self.notice = ""
@@ -349,14 +372,13 @@ class OpenPull(QObject):
             LOCAL, f"{self.key} compare", lambda stop, _: compare(before, after, stop), done, title="Comparing"
         )
 
-    def _note(self, request: Request, rows: int | None, seconds: float, error: str = "") -> None:
-        """One more run in the history."""
-        source = self.hub.known(self.pull.source)
+    def _note(self, request: Request, rows: int | None, seconds: float, error: str = "", written: str = "") -> None:
+        """One more run in the history, with its text and values as they were written."""
+        source, text = self.hub.known(self.pull.source), written or request.text
         at = dt.datetime.now().isoformat(timespec="seconds")
-        values = {
-            name: request.parameters[name] for name in find_parameters(request.text) if name in request.parameters
-        }
-        ran = Ran(at, source.name, source.url, request.text, self.pull.name, values, rows, round(seconds, 3), error,
+        given = {**request.parameters, **self.pull.query.parameters}
+        values = {name: given[name] for name in find_parameters(text) if name in given}
+        ran = Ran(at, source.name, source.url, text, self.pull.name, values, rows, round(seconds, 3), error,
                   request.language, request.collection)  # fmt: skip
         self.hub.history.add(ran)
         self.jobs.submit(LOCAL, "history", lambda *_: self.hub.history.save())
@@ -369,8 +391,10 @@ class OpenPull(QObject):
 
     def explain(self, text: str) -> None:
         """Ask the server for its plan of a query; `plan_tree` and `state_changed` follow."""
-        query, source = self.pull.query, self.hub.known(self.pull.source)
-        request = Request(text, dict(query.parameters), None, query.language, query.collection)
+        query, source, bound = self.pull.query, self.hub.known(self.pull.source), self._bound(text)
+        if bound is None:
+            return
+        request = Request(bound.text, bound.values, None, query.language, query.collection)
         self.error = None
 
         def done(plan: PlanNode) -> None:

@@ -15,6 +15,7 @@ from nimble_otter.errors import CorruptError, SavedError, TooNewError
 from nimble_otter.files import write_text
 from nimble_otter.pull.model import Pull, Query, SendPlan
 from nimble_otter.pull.steps import STEPS, Step
+from nimble_otter.query.parameters import Ask
 from nimble_otter.sources.secrets import split_secret
 from nimble_otter.sources.source import Source
 
@@ -31,6 +32,11 @@ def pull_to_text(pull: Pull) -> str:
     query["limit"] = pull.query.limit if pull.query.limit is not None else "none"
     if pull.query.parameters:
         query["parameters"] = {name: _plain(value) for name, value in sorted(pull.query.parameters.items())}
+    if pull.query.asks:
+        query["asks"] = {
+            name: {k: v for k, v in (("kind", ask.kind), ("choices", ask.choices)) if v}
+            for name, ask in sorted(pull.query.asks.items())
+        }
     whole: dict[str, Any] = {
         "format": FORMAT,
         "version": VERSION,
@@ -55,6 +61,8 @@ def pull_to_text(pull: Pull) -> str:
 
 
 def _plain(value: Any) -> Any:
+    if isinstance(value, (list, tuple)):
+        return [_plain(item) for item in value]
     if isinstance(value, (str, bool, int, float, dt.date, dt.datetime)):
         return value
     raise SavedError(f"A {type(value).__name__} can't be kept in a pull file.")
@@ -106,6 +114,10 @@ def _pull(whole: Mapping[str, Any]) -> Pull:
             str(query.get("collection", "")),
             dict(query.get("parameters", {})),
             None if limit in (None, "none") else int(limit),
+            {
+                str(name): Ask(str(ask.get("kind", "")), str(ask.get("choices", "")))
+                for name, ask in query.get("asks", {}).items()
+            },
         ),
         tuple(_step(plain) for plain in whole.get("step", ())),
         None if send is None else SendPlan(str(send["format"]), str(send["path"]), dict(send.get("options", {}))),

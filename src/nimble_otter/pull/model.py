@@ -7,6 +7,9 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from nimble_otter.pull.steps import Step
+from nimble_otter.query.names import Names
+from nimble_otter.query.parameters import Ask, Bound, bind, find_uses
+from nimble_otter.query.statements import find_parameters
 from nimble_otter.sources.source import Source
 
 ROW_LIMIT = 100_000
@@ -14,13 +17,24 @@ ROW_LIMIT = 100_000
 
 @dataclass(frozen=True, slots=True)
 class Query:
-    """`language` is sql or native; `collection` names what a native request goes to."""
+    """`language` is sql or native; `collection` names what a native request goes to. `parameters` are values as they
+    were typed (phrases for days, lists); `asks` say more of some of them."""
 
     text: str = ""
     language: str = "sql"
     collection: str = ""
     parameters: Mapping[str, Any] = field(default_factory=dict)
     limit: int | None = ROW_LIMIT
+    asks: Mapping[str, Ask] = field(default_factory=dict)
+
+    def bound(self, text: str | None = None, names: Names | None = None) -> Bound:
+        """The text (or a part of it) with its values as they are sent today. Raises: QueryError."""
+        text = self.text if text is None else text
+        if self.language != "sql":
+            return Bound(text, dict(self.parameters))
+        used = find_parameters(text)
+        values = {name: value for name, value in self.parameters.items() if name in used}
+        return bind(text, values, self.asks, find_uses(text, names) if names is not None else {})
 
 
 @dataclass(frozen=True, slots=True)

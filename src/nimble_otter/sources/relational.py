@@ -223,7 +223,7 @@ class Relational:
         answer = _Answer(self, raw, request.text, stop)
         try:
             with self._explained(request.text):
-                labels, hints = self._start(answer, sent, {name: request.parameters[name] for name in names})
+                labels, hints = self._start(answer, sent, self._written({n: request.parameters[n] for n in names}))
         except BaseException as problem:
             answer.finish(is_whole=False)
             stop.check()
@@ -265,7 +265,7 @@ class Relational:
         text = one_statement(request)
         if self.is_read_only:
             raise ChangeError("This source is marked read-only.", "Take the mark off on its page, if that is right.")
-        values = {name: request.parameters[name] for name in find_parameters(text)}
+        values = self._written({name: request.parameters[name] for name in find_parameters(text)})
         self._ready(stop)
         is_begun = False
         messages: list[str] = []
@@ -367,6 +367,10 @@ class Relational:
         """A driver's connection in a transaction that may write, committed at the end; what the server says beside its
         answers goes to `messages`."""
         raise ChangeError(f"{self.word} can't be written to here.")
+
+    def _written(self, values: dict[str, Any]) -> dict[str, Any]:
+        """Parameters' values as the driver takes them."""
+        return values
 
     def _warnings(self, cursor: Any) -> list[str]:
         """What the server warns of after a statement, where it has to be asked for."""

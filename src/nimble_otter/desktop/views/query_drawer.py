@@ -26,17 +26,18 @@ from nimble_otter.desktop.theme import code_font
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.editor import SqlEditor
 from nimble_otter.desktop.views.find_bar import FindBar
+from nimble_otter.desktop.views.parameter_fields import ParameterFields
 from nimble_otter.desktop.views.proposal import Proposal
 from nimble_otter.desktop.views.query_edits import QueryEdits
 from nimble_otter.desktop.views.query_help import QueryHelp
 from nimble_otter.desktop.views.run_trees import OutcomesList, PlanTree
 from nimble_otter.errors import OtterError, Place, QueryError, place_of
 from nimble_otter.pull.model import Query
-from nimble_otter.query import find_parameters, parameter_value, translate_select
+from nimble_otter.query import find_parameters, translate_select
 from nimble_otter.query.kinds import READS, kind_of, lacks_where
 from nimble_otter.query.statements import split_statements
 from nimble_otter.sources.drivers.mongodb import shown
-from nimble_otter.table.show import grouped, plain
+from nimble_otter.table.show import grouped
 
 _NARROW, _WIDE = 250, 430
 _LONG = 20_000
@@ -71,8 +72,8 @@ class QueryDrawer(Drawer):
             self.head.right.addWidget(made)
         self.plan, self.outcomes = PlanTree(), OutcomesList()
         self.outcomes.chosen.connect(self._outcome_chosen)
-        self._parameters, self._runs = QVBoxLayout(), QVBoxLayout()
-        self._parameters.setSpacing(7)
+        self.parameters, self._runs = ParameterFields(), QVBoxLayout()
+        self.parameters.run_wanted.connect(self.run)
         self._runs.setSpacing(7)
         self.limit = QLineEdit()
         self.limit.setAccessibleName("Stop after so many rows")
@@ -85,7 +86,7 @@ class QueryDrawer(Drawer):
         self.limit.setFixedWidth(126)
         self.sent_title = label("sent to the server as", "muted", 11)
         inside = column(
-            self._parameters,
+            self.parameters,
             row(label("Stop after", "muted"), None, self.limit),
             self._runs,
             self.sent_title,
@@ -121,7 +122,6 @@ class QueryDrawer(Drawer):
         inner.addWidget(self.finder)
         inner.addWidget(self.problem)
         self.set_body(left, Line(True, "grid_line"), side, stretch=(1, 0, 0))
-        self._fields: dict[str, QLineEdit] = {}
         self._filling, self._typed_last = False, ""
         self._pause = QTimer(self)
         self._pause.setSingleShot(True)
@@ -137,6 +137,7 @@ class QueryDrawer(Drawer):
         self.sql.clicked.connect(lambda: self._speak("sql"))
         self.native.clicked.connect(lambda: self._speak("native"))
         self._side_shape: Any = None
+        self._fields_shape: Any = None
 
     # --- filling -----------------------------------------------------------------------------------------------
 
@@ -171,7 +172,7 @@ class QueryDrawer(Drawer):
         self.take_text()
         if session is not self.session:
             self.proposal.is_open = False
-            self._side_shape = None
+            self._side_shape = self._fields_shape = None
             self.editor.mark_error(None)
         super().show_pull(session)
 
@@ -183,20 +184,12 @@ class QueryDrawer(Drawer):
         names = find_parameters(query.text) if query.language == "sql" else []
         costs = session.hub.costs.of(session.pull.source.url, session.asked.text) if session.asked is not None else ()
         shape = (id(session), tuple(names), session.is_documents, tuple(costs), _stages(query))
+        fields = (id(session), tuple(names))
+        self.parameters.fill(session, fields == self._fields_shape)
+        self._fields_shape = fields
         if shape != self._side_shape:
             self._side_shape = shape
-            clear(self._parameters)
             clear(self._runs)
-            self._fields = {}
-            for name in names:
-                field = self._fields[name] = QLineEdit(_shown_parameter(query.parameters.get(name)))
-                field.setAccessibleName(f"Parameter {name}")
-                field.setPlaceholderText("value")
-                field.setFixedWidth(126)
-                field.setAlignment(Qt.AlignmentFlag.AlignRight)
-                field.textEdited.connect(lambda text, name=name: self._parameter_typed(name, text))
-                field.returnPressed.connect(self.run)
-                self._parameters.addLayout(row(label(f":{name}", "muted"), None, field))
             if costs:
                 last = costs[-1]
                 self._pair("First rows", f"{last.first_s:.2f} s")
@@ -240,14 +233,15 @@ class QueryDrawer(Drawer):
             return
         known = session.hub.known(session.pull.source).name
         try:
-            first = translate_select(query.text, None, query.parameters)
+            bound = query.bound(None, session.names)
+            first = translate_select(bound.text, None, bound.values)
             shapes = session.hub.shapes.get((known, first.collection))
             if shapes is None and any(t.name == first.collection for t in session.hub.tables.get(known, [])):
                 session.hub.sample(
                     session.hub.known(session.pull.source), first.collection
                 )  # it tells times from texts
             types = shapes.type_words() if shapes is not None else None
-            text = shown(translate_select(query.text, types, query.parameters))
+            text = shown(translate_select(bound.text, types, bound.values))
         except OtterError as problem:
             text = str(problem)
         if self.sent.toPlainText() != text:
@@ -322,13 +316,6 @@ class QueryDrawer(Drawer):
             self._take()
             self._fill_side()
 
-    def _parameter_typed(self, name: str, text: str) -> None:
-        assert self.session is not None
-        query = self.session.pull.query
-        parameters = {**query.parameters, name: parameter_value(text)}
-        self.session.put(replace(self.session.pull, query=replace(query, parameters=parameters)))
-        self._show_sent()
-
     def _limit_typed(self) -> None:
         assert self.session is not None
         digits = "".join(c for c in self.limit.text() if c.isdigit())
@@ -348,7 +335,7 @@ class QueryDrawer(Drawer):
         kept, session.other_text = session.other_text, query.text
         text = kept or ("{}" if language == "native" else f"select *\nfrom {name}")
         session.change(
-            replace(session.pull, query=Query(text, language, name, query.parameters, query.limit)), "Language"
+            replace(session.pull, query=replace(query, text=text, language=language, collection=name)), "Language"
         )
         self.refresh()
 
@@ -367,11 +354,11 @@ class QueryDrawer(Drawer):
             self._fail("The query is empty.", "Type one, or open a table from Sources.", None)
             return
         unset = [n for n in find_parameters(text) if _is_unset(session.pull.query.parameters.get(n))]
-        if unset and session.pull.query.language == "sql" and unset[0] in self._fields:
+        if unset and session.pull.query.language == "sql" and unset[0] in self.parameters.fields:
             at = text.find(f":{unset[0]}") + start
             place = place_of(self.editor.text, at, at + len(unset[0]) + 1)
             self._fail(f"The parameter :{unset[0]} has no value.", "Type it on the right, then run.", place)
-            self._fields[unset[0]].setFocus()
+            self.parameters.fields[unset[0]].setFocus()
             return
         session.run_at = start
         if session.pull.query.language == "sql" and not session.is_documents:
@@ -511,12 +498,6 @@ def _stages(query: Query) -> tuple[str, ...]:
     except ValueError:
         return ()
     return tuple(next(iter(stage), "") for stage in found if isinstance(stage, dict))
-
-
-def _shown_parameter(value: Any) -> str:
-    if isinstance(value, str) and parameter_value(value) != value:
-        return f"'{value}'"
-    return plain(value)
 
 
 def _is_unset(value: Any) -> bool:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
@@ -14,7 +14,7 @@ from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.errors import place_of
 from nimble_otter.query.completion import Completion, Offer, complete
 from nimble_otter.query.diagnosis import Problem, diagnose
-from nimble_otter.query.names import Key, Names, TableNames, names_of
+from nimble_otter.query.names import Names, names_of
 from nimble_otter.table.forms import render
 from nimble_otter.table.show import plain
 
@@ -42,7 +42,6 @@ class QueryHelp(QObject):
         self.used: dict[str, int] = {}
         self.pulls: Callable[[], Sequence[OpenPull]] = list
         self.problems: list[Problem] = []
-        self._names: tuple[Any, Names] | None = None
         self._seen: tuple[str, int, str] | None = None
         self._later = QTimer(self)
         self._later.setSingleShot(True)
@@ -81,23 +80,7 @@ class QueryHelp(QObject):
     def names(self) -> Names | None:
         """The catalogue of the pull's source as names; None while it is not known."""
         session = self._session()
-        tables = session.tables if session is not None else []
-        if session is None or not tables or not any(t.columns or t.kind == "collection" for t in tables):
-            return None
-        shapes = session.hub.shapes
-        mark = (id(tables), len(shapes))
-        if self._names is None or self._names[0] != mark:
-            source = session.hub.known(session.pull.source).name
-            made = []
-            for table in tables:
-                columns = [(c.name, c.word) for c in table.columns]
-                known = shapes.get((source, table.name))
-                if known is not None:
-                    columns = [(p, " or ".join(sorted(w))) for p, w in known.type_words().items()]
-                keys = tuple(Key(f.columns, f.target, f.referred) for f in table.foreign)
-                made.append(TableNames(table.name, table.kind, tuple(columns), keys))
-            self._names = (mark, names_of(made))
-        return self._names[1]
+        return session.names if session is not None else None
 
     def _values(self, table: str, column: str) -> list[str]:
         """Literals of the values that the open pulls' rows hold in a column, the most frequent first."""

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import os
 import re
 import sqlite3
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -128,6 +130,9 @@ class SqliteConnection(Relational):
             yield writer
             writer.commit()
 
+    def _written(self, values: dict[str, Any]) -> dict[str, Any]:
+        return {name: _bound(value) for name, value in values.items()}
+
     def _plan(self, text: str, values: dict[str, Any]) -> PlanNode:
         return of_sqlite(self._ask(f"explain query plan {text}", values))
 
@@ -198,6 +203,16 @@ def _batches(driver: sqlite3.Connection, cursor: sqlite3.Cursor, text: str, valu
                 yield fresh
     finally:
         driver.text_factory = str
+
+
+def _bound(value: Any) -> Any:
+    """Days and times as texts that compare with those that are stored: without seconds that are zero, as "12:00" comes
+    before "12:00:00". Numbers beyond a double's digits as they are written."""
+    if isinstance(value, dt.datetime):
+        return value.isoformat(" ", "auto" if value.second or value.microsecond else "minutes")
+    if isinstance(value, dt.date):
+        return value.isoformat()
+    return float(value) if isinstance(value, Decimal) else value
 
 
 def _text(raw: bytes) -> str:
