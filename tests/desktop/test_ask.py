@@ -413,3 +413,36 @@ def test_a_kind_that_was_set_refuses_other_values_and_lists_come_from_a_query(dr
     assert drawer.session.pull.query.parameters["river"] == ["x", 2]
     drawer.session.undo()
     assert "river" not in drawer.session.pull.query.asks
+
+
+# --- versions ----------------------------------------------------------------------------------------------------
+
+
+def test_versions_of_a_pull_are_kept_shown_and_taken_back(drawer, window, tmp_path):
+    for text in ("select 1 as a", "select 2 as a"):
+        put(drawer, text)
+        drawer.run()
+        settle(window)
+    window.save_pull(tmp_path / "kept.pull")
+    settle(window)
+    window.actions_on_grid.add_condition(Condition("is", "a", (2,)))
+    settle(window)
+    window.commands.run("versions")
+    page = window.versions_page
+    kept = [page.list.topLevelItem(n).text(1) for n in range(page.list.topLevelItemCount())]
+    assert kept[:3] == ["saved", "run", "run"]
+    assert '+ kind = "filter"' in page.lines.toPlainText()
+    page.list.setCurrentItem(page.list.topLevelItem(2))
+    assert '− text = "select 1 as a"' in page.lines.toPlainText()
+    page.back_button.click()
+    assert window.pull.pull.query.text.strip() == "select 1 as a"
+    assert window.pull.pull.steps == ()
+    window.commands.run("undo")
+    assert len(window.pull.pull.steps) == 1
+    window.commands.run("versions")
+    page.open_button.click()
+    settle(window)
+    assert len(window.pulls) == 2
+    window.commands.run("copy_pull")
+    assert window.pull.pull.name.endswith("copy")
+    settle(window)

@@ -9,6 +9,7 @@ from nimble_otter.query.completion import complete
 from nimble_otter.query.diagnosis import diagnose
 from nimble_otter.query.functions import functions_of
 from nimble_otter.query.names import Key, TableNames, names_of
+from nimble_otter.query.native import complete_native
 from nimble_otter.query.rewrite import expand_stars, format_sql, make_parameter, name_part, rename_alias
 from nimble_otter.query.scopes import read
 from nimble_otter.query.statements import Script, find_parameters, split_statements, statement_near
@@ -229,3 +230,32 @@ def test_statements_of_an_edited_text_are_those_of_the_text_as_it_is(pieces, edi
             near = statement_near(script.statements, caret)
             inside = [s for s in script.statements if s.start <= caret <= s.end + 1]
             assert near == inside[0] if inside else near in (*script.statements, None)
+
+
+FIELDS = [("place.lat", "number"), ("place.name", "text"), ("kind", "text")]
+
+
+@pytest.mark.parametrize(
+    ("text", "first"),
+    [
+        ('{"ki|', ["kind"]), ('{"place.|', ["place.lat", "place.name"]), ('{"$o|', ["$or"]),
+        ('{"kind": {"$|', ["$eq", "$ne"]), ('[{"$match": {"kind": 1}}, {"$so|', ["$sort", "$sortByCount"]),
+        ('{"kind": "|', ["$place.lat"]), ('[{"$ma|', ["$match"]), ('[{"$match": {"k|', ["kind"]),
+        ('[{"$match": {"kind": {"$g|', ["$gt", "$gte"]),
+        ('[{"$group": {"|', ["_id"]), ('[{"$group": {"_id": "$k|', ["$kind"]), ('[{"$group": {"n": {"$s|', ["$sum"]),
+        ('[{"$match": {"$and": [{"kind": 1}, {"pl|', ["place.lat"]), ('[{"$lookup": {"from": "re|', ["report"]),
+        ('[{"$lookup": {"lo|', ["localField"]), ('[{"$project": {"x": {"$to|', ["$toLower", "$toUpper"]),
+        ('{"kind": {"$regex": "|', []), ('{"kind": 5, |', []), ("|", []), ('{"a\\"ki|', []),
+    ],
+)  # fmt: skip
+def test_native_requests_are_completed_by_their_place(text, first):
+    at = text.index("|")
+    whole = text.replace("|", "")
+    found = complete_native(whole, at, FIELDS, ["report", "notice"])
+    assert [o.text for o in found.offers][: len(first)] == first
+    assert bool(first) == bool(found.offers)
+
+
+@given(st.text(alphabet='{}[]",:$ak \\', max_size=40))
+def test_native_completion_answers_for_any_text(text):
+    complete_native(text, len(text), FIELDS)

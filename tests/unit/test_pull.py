@@ -329,3 +329,25 @@ def test_history_keeps_what_was_run_for_a_time_and_passes_over_damage(tmp_path):
     again.clear()
     again.keep()
     assert History(path).runs() == []
+
+
+def test_versions_are_kept_once_moved_when_saved_and_survive_damage(tmp_path):
+    from nimble_otter.pull import versions as module
+    from nimble_otter.pull.versions import Versions, key_of
+
+    kept = Versions(tmp_path / "versions")
+    number, saved = key_of(None, 3), key_of(tmp_path / "a.pull", 3)
+    for why, text in (("run", "one"), ("run", "one"), ("run", "two"), ("saved", "two"), ("run", "two")):
+        kept.add(number, why, text)
+    assert [(v.why, v.text) for v in kept.all(number)] == [("run", "one"), ("run", "two"), ("saved", "two")]
+    kept.add(saved, "saved", "zero")
+    kept.move(number, saved)
+    assert [v.text for v in kept.all(saved)] == ["zero", "one", "two", "two"]
+    assert kept.all(number) == []
+    path = tmp_path / "versions" / f"{saved}.jsonl"
+    path.write_text("{half\n" + path.read_text("utf-8"), "utf-8")
+    assert len(kept.all(saved)) == 4
+    for n in range(module.MOST + 5):
+        kept.add(saved, "run", str(n))
+    assert len(kept.all(saved)) == module.MOST
+    assert kept.all(saved)[-1].text == str(module.MOST + 4)

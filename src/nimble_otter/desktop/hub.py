@@ -15,6 +15,7 @@ from nimble_otter.errors import OtterError, Stopped
 from nimble_otter.pull import places
 from nimble_otter.pull.costs import Costs
 from nimble_otter.pull.history import History
+from nimble_otter.pull.versions import Versions
 from nimble_otter.query.names import Names
 from nimble_otter.sources import Connection, Shapes, Source, TableInfo, connect
 from nimble_otter.sources.catalogue import Definition
@@ -43,6 +44,7 @@ class Hub(QObject):
         self.shapes: dict[tuple[str, str], Shapes] = {}
         self._names: dict[str, tuple[Any, Names]] = {}
         self.costs = Costs(places.state_folder() / "costs.json")
+        self.versions = Versions(places.state_folder() / "versions")
         self.history = History(places.state_folder() / "history.jsonl")
         self._file = places.config_folder() / "sources.toml"
         self.sources: list[Source] = list(DEMO_SOURCES)

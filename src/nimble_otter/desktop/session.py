@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable, Collection
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -23,6 +24,7 @@ from nimble_otter.pull.model import Query
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.steps import Step
 from nimble_otter.pull.upstream import Comparison, compare
+from nimble_otter.pull.versions import Version, key_of
 from nimble_otter.query.kinds import changes_catalogue
 from nimble_otter.query.names import Names
 from nimble_otter.query.parameters import Bound
@@ -320,6 +322,7 @@ class OpenPull(QObject):
         fetched, self.target = result
         self.fetched, self.fetched_at, self.report = fetched, dt.datetime.now(), None
         self.asked = request
+        self._keep_version("run")
         if not self.outcomes:
             self._note(request, fetched.table.rows, fetched.all_s, written=written)
         if not fetched.is_part:
@@ -544,11 +547,29 @@ class OpenPull(QObject):
 
     # --- keeping -----------------------------------------------------------------------------------------------
 
+    @property
+    def _version_key(self) -> str:
+        return key_of(self.path, self.number)
+
+    def versions(self) -> list[Version]:
+        """The pull as it was at every run and save, the latest at the end."""
+        return self.hub.versions.all(self._version_key)
+
+    def _keep_version(self, why: str) -> None:
+        """Keep the pull as it is now, in the background."""
+        key, text = self._version_key, pull_to_text(self.pull)
+        self.jobs.submit(LOCAL, f"{self.key} version", lambda *_: self.hub.versions.add(key, why, text))
+
     def save(self, path: Path) -> None:
         """Raises: SavedError."""
         if path.exists() and path != self.path and path.is_dir():
             raise SavedError(f"{path} is a folder.")
         pull = replace(self.pull, name=path.stem) if not self.path or path != self.path else self.pull
         save_pull(pull, path)
+        before = self._version_key
         self.pull, self.path, self.saved_text = pull, path, pull_to_text(pull)
+        if before != self._version_key:
+            with suppress(OSError):  # the pull itself is saved; its past is kept where it was
+                self.hub.versions.move(before, self._version_key)
+        self._keep_version("saved")
         self.pull_changed.emit()

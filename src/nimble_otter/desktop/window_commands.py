@@ -57,6 +57,8 @@ def add_commands(window: Window) -> None:
     add("save", "Save the pull", window.save_pull, "Ctrl+S", "pull", has_pull)
     add("save_as", "Save the pull as…", lambda: _save_as(window), "Ctrl+Shift+S", "pull", has_pull)
     add("rename", "Rename the pull…", lambda: _rename(window), "", "pull", has_pull)
+    add("copy_pull", "Copy the pull", window.pages.copy_pull, "", "pull", has_pull)
+    add("versions", "Versions of the pull", window.pages.versions, "Ctrl+Shift+V", "pull", has_pull)
     add("close", "Close the pull", lambda: window.close_pull(window.current), "Ctrl+W", "pull", has_pull)
     add("reopen", "Reopen the pull closed last", window.reopen, "Ctrl+Shift+T", "pull")
     add("next_pull", "Next pull", lambda: _turn(window, 1), "Ctrl+PgDown", "pull", has_pull)
@@ -141,7 +143,7 @@ def _stop(window: Window) -> None:
     if window.jobs.shown() is not None:
         window.jobs.stop_all()
     else:
-        for page in (window.source_page, window.search_page, window.history_page):
+        for page in (window.source_page, window.search_page, window.history_page, window.versions_page):
             if page.isVisible():
                 page.closed.emit()
 

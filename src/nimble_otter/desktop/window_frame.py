@@ -33,6 +33,7 @@ from nimble_otter.desktop.views.source_page import SourcePage
 from nimble_otter.desktop.views.sources_pane import SourcesPane
 from nimble_otter.desktop.views.status import StatusStrip
 from nimble_otter.desktop.views.title import TitleStrip
+from nimble_otter.desktop.views.versions_page import VersionsPage
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.views.changes_drawer import ChangesDrawer
@@ -40,7 +41,7 @@ if TYPE_CHECKING:
     from nimble_otter.desktop.views.query_drawer import QueryDrawer
     from nimble_otter.desktop.views.send_drawer import SendDrawer
 
-START, SOURCE, SEARCH, HISTORY, WORK = range(5)
+START, SOURCE, SEARCH, HISTORY, VERSIONS, WORK = range(6)
 ROWS = (tokens.ROW, 2 * tokens.ROW, 4 * tokens.ROW, 8 * tokens.ROW)
 """Heights of the grid's rows."""
 _DRAWERS = {
@@ -92,8 +93,9 @@ class Frame(QMainWindow):
             StartPage(self.hub), SourcePage(self.hub), SearchPage(self.hub)
         )  # fmt: skip
         self.centre = QStackedWidget()
-        self.history_page = HistoryPage(self.hub)
-        for page in (self.start_page, self.source_page, self.search_page, self.history_page, self.work):
+        self.history_page, self.versions_page = HistoryPage(self.hub), VersionsPage()
+        pages = (self.start_page, self.source_page, self.search_page, self.history_page, self.versions_page, self.work)
+        for page in pages:
             self.centre.addWidget(page)
         self.across = QSplitter(Qt.Orientation.Horizontal)
         self.across.setHandleWidth(1)

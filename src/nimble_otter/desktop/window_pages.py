@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from nimble_otter.desktop.jobs import LOCAL
-from nimble_otter.desktop.window_frame import HISTORY, SEARCH, SOURCE, START, WORK
+from nimble_otter.desktop.window_frame import HISTORY, SEARCH, SOURCE, START, VERSIONS, WORK
+from nimble_otter.pull import Pull
 from nimble_otter.sources import Source, TableInfo
 
 if TYPE_CHECKING:
@@ -34,7 +36,10 @@ class Pages:
         history.opened.connect(window.add_pull)
         history.text_wanted.connect(self._put_text)
         history.cleared.connect(self._clear_history)
-        for page in (window.source_page, window.search_page, history):
+        versions = window.versions_page
+        versions.opened.connect(window.add_pull)
+        versions.taken_back.connect(self._take_back)
+        for page in (window.source_page, window.search_page, history, versions):
             page.closed.connect(self.leave)
 
     def leave(self) -> None:
@@ -62,6 +67,25 @@ class Pages:
         """The page of everything that was run, first of the source shown."""
         self._window.history_page.open(self._shown_source())
         self._window.turn_to(HISTORY)
+
+    def versions(self) -> None:
+        """The page of what the pull shown was at each run and save."""
+        if self._window.pull is not None:
+            self._window.versions_page.open(self._window.pull)
+            self._window.turn_to(VERSIONS)
+
+    def _take_back(self, pull: Pull) -> None:
+        self.leave()
+        if self._window.pull is not None:
+            self._window.pull.change(pull, "Take back a version")
+            self._window.grid.setFocus()  # undo means the pull there, and the text in the editor
+            self._window.say("The pull is as it was then; undo brings the other one back", False)
+
+    def copy_pull(self) -> None:
+        """The pull shown once more, in a tab of its own."""
+        shown = self._window.pull
+        if shown is not None:
+            self._window.add_pull(replace(shown.pull, name=f"{shown.pull.name} copy"))
 
     def _put_text(self, text: str) -> None:
         window = self._window

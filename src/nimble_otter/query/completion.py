@@ -92,10 +92,10 @@ def complete(
                        word.lstrip('"').casefold())  # fmt: skip
     found = context.behind_dot(path[:-1]) if path else context.offers()
     begin = position - len(word)
-    return Completion(begin, tuple(_ranked(found, word.lstrip('"'), used or {})))
+    return Completion(begin, tuple(ranked(found, word.lstrip('"'), used or {})))
 
 
-def _ranked(offers: Sequence[Offer], word: str, used: Mapping[str, int]) -> list[Offer]:
+def ranked(offers: Sequence[Offer], word: str, used: Mapping[str, int]) -> list[Offer]:
     """Those that the word may stand for: by how well it fits, then by use, then in the order given."""
     folded = word.casefold()
     scored = []

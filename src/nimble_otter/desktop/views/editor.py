@@ -254,7 +254,7 @@ class SqlEditor(QPlainTextEdit):
         if offers is not None:
             typed = event.text()
             if (
-                (typed and not control and (typed.isalnum() or typed in "_."))
+                (typed and not control and (typed.isalnum() or typed in self._openers()))
                 or (typed == " " and not control and self._is_after_word())
                 or (event.key() == Qt.Key.Key_Backspace and offers.isVisible())
             ):
@@ -266,6 +266,10 @@ class SqlEditor(QPlainTextEdit):
         super().focusOutEvent(event)
         if self.completions is not None:
             self.completions.hide()
+
+    def _openers(self) -> str:
+        """Marks behind which something is offered at once."""
+        return '_.$"' if self.highlighter.is_json else "_."
 
     def _is_after_word(self) -> bool:
         """Whether the word before the space asks for a name: from, join, on, by ..."""

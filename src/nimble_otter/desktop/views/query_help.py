@@ -15,6 +15,7 @@ from nimble_otter.errors import place_of
 from nimble_otter.query.completion import Completion, Offer, complete
 from nimble_otter.query.diagnosis import Problem, diagnose
 from nimble_otter.query.names import Names, names_of
+from nimble_otter.query.native import complete_native
 from nimble_otter.table.forms import render
 from nimble_otter.table.show import plain
 
@@ -58,8 +59,13 @@ class QueryHelp(QObject):
 
     def complete(self, position: int) -> Completion:
         session, names = self._session(), self.names()
-        if session is None or session.pull.query.language != "sql":
+        if session is None:
             return Completion(position)
+        if session.pull.query.language != "sql":
+            own = names.table(session.collection) if names is not None else None
+            fields = own.columns if own is not None else ()
+            others = [t.name for t in session.tables]
+            return complete_native(self._editor.text, position, fields, others, self.used)
         known, quoted = names or names_of(()), self._editor.quoted
         text, start = self._part(position)
         found = complete(text, position - start, known, self.dialect, quoted, self._values, self.used)

@@ -1,0 +1,76 @@
+"""Versions of a pull: its file's text at every run and save, one file for each pull."""
+
+from __future__ import annotations
+
+import datetime as dt
+import hashlib
+import json
+import threading
+from dataclasses import asdict, dataclass
+from pathlib import Path
+
+from nimble_otter.files import write_text
+
+MOST = 200
+"""Versions kept of one pull; the oldest go first."""
+
+
+@dataclass(frozen=True, slots=True)
+class Version:
+    """A pull as it was: when (ISO 8601), why it was kept ("run" or "saved"), and its file's text."""
+
+    at: str
+    why: str
+    text: str
+
+
+def key_of(path: Path | None, number: int) -> str:
+    """What a pull's versions are filed under: where it is saved, or its number among those that are not."""
+    return hashlib.sha256(str(path).encode()).hexdigest()[:24] if path is not None else f"pull-{number}"
+
+
+class Versions:
+    """In a folder of their own. Any thread may call it. A damaged line is passed over."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self._lock = threading.Lock()
+
+    def _path(self, key: str) -> Path:
+        return self._folder / f"{key}.jsonl"
+
+    def all(self, key: str) -> list[Version]:
+        """The versions of a pull, the latest at the end."""
+        try:
+            lines = self._path(key).read_text("utf-8").splitlines()
+        except OSError:
+            return []
+        found = []
+        for line in lines:
+            try:
+                found.append(Version(**json.loads(line)))
+            except (ValueError, TypeError):
+                continue
+        return found
+
+    def add(self, key: str, why: str, text: str) -> None:
+        """Keep a version, unless it is as the last one. Raises: OSError."""
+        with self._lock:
+            there = self.all(key)
+            if there and there[-1].text == text and (there[-1].why == why or why == "run"):
+                return
+            made = Version(dt.datetime.now().isoformat(timespec="seconds"), why, text)
+            kept = [*there, made][-MOST:]
+            write_text(self._path(key), "".join(json.dumps(asdict(v), ensure_ascii=False) + "\n" for v in kept))
+
+    def move(self, old: str, new: str) -> None:
+        """File a pull's versions elsewhere: it was saved, under a name for the first time or under another. What is
+        there already stays before them. Raises: OSError."""
+        with self._lock:
+            versions = self.all(old)
+            if old == new or not versions:
+                return
+            kept = [*self.all(new), *versions][-MOST:]
+            write_text(self._path(new), "".join(json.dumps(asdict(v), ensure_ascii=False) + "\n" for v in kept))
+            if old.startswith("pull-"):
+                self._path(old).unlink(missing_ok=True)
