@@ -355,7 +355,7 @@ def test_every_menu_opens_with_what_can_be_done(window):
     assert added == ["Add a Filter step", "Add a Group step", "Add a Sort step", "Add a Columns step"]
     window.new_step("filter")
     assert [text for text, _ in window.course._entries("step 0")] == [
-        "Switch off", "Show rows here", "Rename…", "Move left", "Move right", "Remove",
+        "Switch off", "Show rows here", "Move upstream…", "Rename…", "Move left", "Move right", "Remove",
     ]  # fmt: skip
     dict(window.course._entries("query"))["Show rows here"]()
     assert window.pull.show_at == -1

@@ -254,3 +254,28 @@ def test_too_many_connections_are_said(server):
         connect(Source("x", url))
     if kept is not None:
         kept.close()
+
+
+# --- documents ---------------------------------------------------------------------------------------------------
+
+DOCUMENTS = Request('{"kind": {"$ne": "no such kind"}}', language="native", collection="report")
+
+
+@pytest.fixture
+def documents(document_server, open_base):
+    """A connection to the document server through a line."""
+    port = int(document_server.url.split(":")[2].split("/")[0])
+    line = Line(port)
+    # without this the client would go to the address that the server says of itself
+    connection = open_base(document_server.url.replace(str(port), str(line.port)) + "?directConnection=true")
+    yield connection, line
+    line.close()
+
+
+def test_documents_come_again_after_a_line_that_dropped_while_idle(documents):
+    connection, line = documents
+    assert fetch(connection, DOCUMENTS).table.rows == 3000
+    line.cut()
+    assert fetch(connection, DOCUMENTS).table.rows == 3000
+    line.cut()
+    assert "report" in [t.name for t in connection.tables()]

@@ -141,6 +141,7 @@ class Script:
         first = bisect_left(self.statements, at, key=lambda s: s.end)  # those before end before the edit
         last = bisect_right(self.statements, end, key=lambda s: s.start)
         first = max(0, first - 1)
+        last = min(last + 1, len(self.statements))  # what kept the next one apart may be gone
         low = self.statements[first - 1].end if first else 0
         high = self.statements[last].start if last < len(self.statements) else len(before)
         shift = added - removed
