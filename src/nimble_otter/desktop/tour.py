@@ -19,11 +19,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QTextCursor
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from nimble_otter.desktop.offscreen import take_picture, use_offscreen, wait_until
 from nimble_otter.desktop.theme import theme
+from nimble_otter.pull import Pull, Query
+from nimble_otter.pull.steps import Condition, FilterStep
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.session import OpenPull
@@ -235,6 +238,7 @@ class Tour:
             "the query gave no rows",
         )
         self.picture("1-query")
+        self.write(good)
         window.show_pull(1)
         self.settle()
         self.put_query(
@@ -258,7 +262,10 @@ class Tour:
         window.sources.reveal("Field reports", "report")
         self.settle(0.3)
         self.picture("4-documents")
-        return "a query with a parameter, an error at its place, a cut, a stop, SQL and native requests on documents"
+        return (
+            "a query with a parameter, completion, a script, a step moved upstream, history, an error at its place, a "
+            "cut, a stop, SQL and native requests on documents"
+        )
 
     def look(self) -> str:
         window = self.window
@@ -289,6 +296,49 @@ class Tour:
         hold(window.detail.column.lines.count() > 8, "the column has no figures")
         window.commands.run("detail_1")
         return "a nested value as a tree, a record and the next, figures of a column"
+
+    def write(self, good: str) -> None:
+        """Completion, a script, and a step moved upstream; the pull is left as it was."""
+        window, drawer = self.window, self.window.query_drawer
+        editor = drawer.editor
+        self.put_query("select r.taken_at, r.level_m\nfrom reading r\njoin ")
+        editor.moveCursor(QTextCursor.MoveOperation.End)
+        editor.setFocus()
+        QTest.keyClicks(editor, "st")
+        hold(editor.completions is not None and editor.completions.isVisible(), "nothing is offered")
+        assert editor.completions is not None
+        first = editor.completions.item(0).text()
+        hold(first.startswith("station s on r.station_id = s.station_id"), f"the join does not come whole: {first}")
+        self.picture("18-completion")
+        QTest.keyClick(editor, Qt.Key.Key_Tab)
+        hold("join station s on" in editor.toPlainText(), "the offer was not put in")
+        before = self.pull
+        window.add_pull(Pull("Levels", before.pull.source, Query("select 1 as a")))
+        self.settle()
+        self.put_query("select river_id, name from river;\nselect count(*) as n from reading;\nselect nam from river;")
+        drawer.run_all()
+        self.settle()
+        hold(
+            len(self.pull.outcomes) == 3 and self.pull.outcomes[2].error is not None, "the script's outcomes are wrong"
+        )
+        self.put_query("select reading_id, level_m, quality\nfrom reading\nwhere level_m > 2")
+        self.run_query()
+        window.add_step(FilterStep((Condition("is one of", "quality", ("good", "suspect")),)))
+        self.settle()
+        window.upstream.move_up(0)
+        self.picture("19-upstream")
+        drawer.proposal.accept_button.click()
+        self.settle()
+        hold("The same" in self.pull.notice, f"the step moved upstream gave other rows: {self.pull.notice}")
+        window.commands.run("history")
+        self.picture("20-history")
+        hold(window.history_page.list.topLevelItemCount() > 3, "the history is empty")
+        window.pages.leave()
+        window.close_pull(window.current)
+        window.show_pull(window.pulls.index(before))
+        self.settle()
+        self.put_query(good)
+        self.run_query()
 
     def shape(self) -> str:
         window, actions = self.window, self.window.actions_on_grid
