@@ -69,6 +69,7 @@ class Window(Frame):
         add_commands(self)
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
         self._wire()
+        self._told_of_run = False
         self._drafts = QTimer(self)
         self._drafts.setSingleShot(True)
         self._drafts.setInterval(300)
@@ -376,10 +377,15 @@ class Window(Frame):
         if session.error is not None:
             self.query_drawer.shift_error()
             self.say(str(session.error), True)
+            self._told_of_run = True
             if not self.is_shown("query"):
                 self.open_drawer("query", focus=False)
         elif session.notice and not session.is_running:
             self.say(session.notice, any(w in session.notice for w in ("Cut", "left out", "differ")))
+            self._told_of_run = True
+        elif self._told_of_run and not session.is_running:
+            self.say("")  # what was said of an earlier run
+            self._told_of_run = False
         self.course.refresh()
         self.drawer.refresh()
         self._show_status()

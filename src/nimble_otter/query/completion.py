@@ -231,6 +231,10 @@ class _Context:
         here = [r for r in select.refs if r.start < self.position]
         for ref in here:
             for join in self.names.joins(ref.table):
+                if self.word not in join.table.casefold():
+                    continue
+                if len(found) >= MOST:
+                    return found
                 alias = _alias(join.table, taken)
                 condition = self._condition(ref, join.columns, alias, join.others)
                 own = self.quoted(join.table)
