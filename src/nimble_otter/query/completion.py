@@ -226,7 +226,7 @@ class _Context:
 
     def _joins(self, select: Select) -> list[Offer]:
         """Whole joins to the tables that a key leads to from those in the query."""
-        found = []
+        found: list[Offer] = []
         taken = {ref.alias.casefold() for ref in select.refs}
         here = [r for r in select.refs if r.start < self.position]
         for ref in here:
