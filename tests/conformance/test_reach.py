@@ -6,7 +6,9 @@ from dataclasses import replace
 import pytest
 
 from nimble_otter.errors import ConnectError, QueryError, SourceError, Stopped
-from nimble_otter.sources import Request, Source, connect, driver_for, fetch
+from nimble_otter.query.parameters import Ask
+from nimble_otter.sources import Request, Source, TableInfo, connect, driver_for, fetch
+from nimble_otter.sources.calls import call_of
 from nimble_otter.sources.follow import MOST, find_links, follow_query, values_of
 from nimble_otter.sources.long import fetch_whole
 from nimble_otter.sources.search import Sought, find_value
@@ -312,3 +314,30 @@ def test_a_row_that_is_gone_is_said_when_its_whole_value_is_wanted(connection):
     gone = fetch(connection, Request("select part + 70 as part, name from essay where part = 1")).table
     with pytest.raises(QueryError, match="not at the source"):
         fetch_whole(connection, gone, long, {0: [2]})
+
+
+def test_a_routine_is_called_with_a_parameter_for_each_argument(connection, kind):
+    if kind == "sqlite":
+        pytest.skip("it has no routines")
+    routine = next(t for t in connection.tables() if t.kind == "routine" and "twice" in t.name)
+    text, asks = call_of(routine, connection.dialect, connection.quoted)
+    assert asks == {"n": Ask("number")}
+    found = fetch(connection, Request(text, {"n": 4}))
+    assert found.table.columns[0].values() == [8]
+
+
+@pytest.mark.parametrize(
+    ("comment", "dialect", "text", "asks"),
+    [
+        ("(a integer, OUT b text) → integer", "postgresql", "select *\nfrom p(:a)", {"a": Ask("number")}),
+        ("(INOUT \"x y\" date, b numeric(12, 2) DEFAULT 1) → procedure", "postgresql", "call p(:x_y, :b)",
+         {"x_y": Ask("date"), "b": Ask("number")}),
+        ("(OUT a int, timestamp without time zone) → procedure", "postgresql", "call p(null, :timestamp)", None),
+        ("(who varchar(20)) → int(11)", "mariadb", "select p(:who) as p", {"who": Ask("text")}),
+        ("() → procedure", "mariadb", "call p()", {}),
+    ],
+)  # fmt: skip
+def test_calls_are_written_from_what_the_server_says_of_arguments(comment, dialect, text, asks):
+    made = call_of(TableInfo("p(…)", "routine", comment=comment), dialect, str)
+    assert made[0] == text
+    assert asks is None or made[1] == asks

@@ -11,9 +11,11 @@ from PySide6.QtWidgets import QApplication, QInputDialog, QMenu, QMessageBox, QP
 from nimble_otter.changes import Action
 from nimble_otter.desktop.offscreen import wait_until
 from nimble_otter.desktop.views.course import stops_of
+from nimble_otter.desktop.window_commands import collect_findings
 from nimble_otter.pull import Pull, Query, pull_from_text, pull_to_text
 from nimble_otter.pull.steps import Condition
 from nimble_otter.query.parameters import Ask
+from nimble_otter.sources import TableInfo
 from nimble_otter.table.show import grouped
 from tests.desktop.conftest import settle
 
@@ -57,6 +59,20 @@ def test_names_are_offered_while_one_types_and_put_in_by_tab(drawer):
     assert not editor.completions.isVisible()
     QTest.keyClick(editor, Qt.Key.Key_Z, CONTROL)
     assert drawer.help.used == {"sample_id": 1}
+
+
+def test_enter_is_a_new_line_where_nothing_is_left_to_put_in(drawer):
+    editor = put(drawer, "select * from ")
+    QTest.keyClicks(editor, "visit")
+    assert editor.completions.isVisible()
+    assert shown(editor)[:2] == ["visit", "visit_photo"]
+    QTest.keyClick(editor, Qt.Key.Key_Return)
+    assert editor.toPlainText() == "select * from visit\n"
+    editor = put(drawer, "  select * from visit ")
+    QTest.keyClicks(editor, "a")
+    assert not editor.completions.isVisible()  # an alias, as likely as not
+    QTest.keyClick(editor, Qt.Key.Key_Return)
+    assert editor.toPlainText() == "  select * from visit a\n  "
 
 
 def test_joins_come_whole_and_values_from_the_rows_seen(drawer):
@@ -446,3 +462,21 @@ def test_versions_of_a_pull_are_kept_shown_and_taken_back(drawer, window, tmp_pa
     window.commands.run("copy_pull")
     assert window.pull.pull.name.endswith("copy")
     settle(window)
+
+
+def test_calling_a_routine_opens_a_pull_with_its_arguments(window):
+    source = replace(window.hub.sources[0])
+    window.pages.call(source, TableInfo("twice(n integer)", "routine", comment="(n integer, d date) → integer"))
+    assert window.pull.pull.query.text == "select twice(:n, :d) as twice"
+    assert list(window.query_drawer.parameters.fields) == ["n", "d"]
+    assert window.pull.error is None  # it is not run before its values are there
+    assert window.pull.pull.query.asks["d"] == Ask("date")
+
+
+def test_a_saved_pull_is_found_by_the_tables_it_reads(drawer, window):
+    put(drawer, "select 1 from gauge g join station s on s.station_id = g.station_id")
+    drawer.take_text()
+    window.rename_pull("Instruments")
+    window.save_pull()
+    found = [f.name for f in collect_findings(window) if f.word == "pull"]
+    assert found == ["Instruments · gauge + station"]

@@ -37,7 +37,7 @@ from nimble_otter.pull import Pull, Query, open_pull, places
 from nimble_otter.pull.file import SUFFIX
 from nimble_otter.pull.steps import ColumnsStep, FilterStep, GroupStep, SortStep, Step
 from nimble_otter.query.kinds import READS, kind_of
-from nimble_otter.query.statements import split_statements
+from nimble_otter.query.statements import find_parameters, split_statements
 from nimble_otter.sources import Source, TableInfo
 from nimble_otter.sources.source import source_of_file
 from nimble_otter.table import Kind
@@ -530,11 +530,12 @@ class Window(Frame):
 
 
 def _is_one_question(session: OpenPull) -> bool:
-    """Whether a pull's text may be run unasked: one statement, and none that writes."""
+    """Whether a pull's text may be run unasked: one statement, none that writes, and a value for every parameter."""
     query = session.pull.query
     if query.language != "sql" or session.is_documents:
         return True
-    return len(split_statements(query.text)) <= 1 and kind_of(query.text) == READS
+    has_values = all(query.parameters.get(name) not in (None, "") for name in find_parameters(query.text))
+    return has_values and len(split_statements(query.text)) <= 1 and kind_of(query.text) == READS
 
 
 def _free(path: Path) -> Path:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -10,9 +11,11 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QLineEdit
 
 from nimble_otter.desktop.commands import Command
 from nimble_otter.desktop.theme import theme
+from nimble_otter.desktop.views.course import query_words
 from nimble_otter.desktop.views.find import Finding
 from nimble_otter.desktop.views.query_edits import EDITS
-from nimble_otter.pull import places
+from nimble_otter.errors import OtterError
+from nimble_otter.pull import open_pull, places
 from nimble_otter.pull.file import SUFFIX
 
 if TYPE_CHECKING:
@@ -191,6 +194,15 @@ def _open_database(window: Window) -> None:
         window.open_database(Path(path))
 
 
+@lru_cache(1000)
+def _words_of(path: Path, _changed: int) -> str:
+    """The tables that a saved pull reads, so that it is found by them; read again when the file changed."""
+    try:
+        return query_words(open_pull(path).query.text)
+    except OtterError:
+        return ""
+
+
 def collect_findings(window: Window) -> list[Finding]:
     """Everything that the find box can find now."""
     found: list[Finding] = []
@@ -201,7 +213,9 @@ def collect_findings(window: Window) -> list[Finding]:
     for n in range(window.sources.shelf.topLevelItemCount()):
         item = window.sources.shelf.topLevelItem(n)
         path = item.data(0, 258)
-        found.append(Finding(item.text(0), "Shelf", "pull", lambda path=path: window.open_file(path)))
+        words = _words_of(path, path.stat().st_mtime_ns) if path.exists() else ""
+        name = f"{item.text(0)} · {words}" if words else item.text(0)
+        found.append(Finding(name, "Shelf", "pull", lambda path=path: window.open_file(path)))
     for source in window.hub.sources:
         for table in window.hub.tables.get(source.name, []):
             found.append(

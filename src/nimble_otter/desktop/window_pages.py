@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING
 
 from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.desktop.window_frame import HISTORY, SEARCH, SOURCE, START, VERSIONS, WORK
-from nimble_otter.pull import Pull
+from nimble_otter.pull import Pull, Query
 from nimble_otter.sources import Source, TableInfo
+from nimble_otter.sources.calls import call_of
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.window import Window
@@ -25,6 +26,7 @@ class Pages:
         sources.name_wanted.connect(self.insert_name)
         sources.page_wanted.connect(self.edit_source)
         sources.search_wanted.connect(self.search)
+        sources.call_wanted.connect(self.call)
         start = window.start_page
         start.source_opened.connect(self.open_source)
         start.pull_opened.connect(window.open_file)
@@ -112,6 +114,14 @@ class Pages:
         window.hub.open(source)
         window.sources.reveal(source.name, "")
         window.sources.tree.setFocus()
+
+    def call(self, source: Source, routine: TableInfo) -> None:
+        """A pull that calls a routine, with a field for each of its arguments."""
+        dialect = {"PostgreSQL": "postgresql", "MariaDB": "mariadb"}.get(source.word, "")
+        text, asks = call_of(routine, dialect, lambda name: self._window.hub.quoted(source, name))
+        self._window.add_pull(Pull(routine.bare.split("(")[0], source, Query(text, asks=asks)))
+        fields = self._window.query_drawer.parameters.fields
+        (next(iter(fields.values())) if fields else self._window.query_drawer.editor).setFocus()
 
     def describe(self, source: Source, collection: str) -> None:
         """Show the shapes of a collection."""

@@ -52,7 +52,7 @@ class CompletionList(QListWidget):
     ) -> None:
         super().__init__(editor)
         self._editor, self._ask, self._taken = editor, ask, taken
-        self._start = 0
+        self._start, self._typed = 0, ""
         self.setItemDelegate(_Look(self))
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.setObjectName("completion")
@@ -74,6 +74,11 @@ class CompletionList(QListWidget):
         line = cursor.block()
         typed = line.text()[max(0, found.start - line.position()) : cursor.positionInBlock()]
         offers = found.offers
+        behind_dot = line.text()[: max(0, found.start - line.position())].endswith((".", '"'))
+        if not asked and len(typed) == 1 and not behind_dot:
+            self.hide()  # an alias of one letter is meant as often as a word
+            return
+        self._typed = typed
         if not offers or (not asked and len(offers) == 1 and offers[0].text == typed):
             self.hide()
             return
@@ -129,6 +134,11 @@ class CompletionList(QListWidget):
         if key in steps:
             self.setCurrentRow(max(0, min(self.count() - 1, self.currentRow() + steps[key])))
         elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Tab):
+            item = self.currentItem()
+            is_whole = item is not None and item.data(Qt.ItemDataRole.UserRole).text == self._typed
+            if is_whole and key != Qt.Key.Key_Tab:
+                self.hide()  # nothing to put in: the key means a new line
+                return False
             self.take()
         elif key == Qt.Key.Key_Escape:
             self.hide()

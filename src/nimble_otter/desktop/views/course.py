@@ -67,7 +67,7 @@ def stops_of(session: OpenPull) -> list[Stop]:
         under = f"{grouped(rows)} {noun}" + (f" · {fetched.all_s:.2f} s" if fetched.all_s else "")
     if session.error is not None:
         under = "failed"
-    words = " ".join(pull.query.text.split()) if pull.query.language == "native" else _query_words(pull.query.text)
+    words = " ".join(pull.query.text.split()) if pull.query.language == "native" else query_words(pull.query.text)
     stops.append(Stop("query", "Query", words or "empty", under, rows, tone="plum" if session.error else ""))
     for place, step in enumerate(pull.steps):
         under, rows, problem = "", None, ""
@@ -96,7 +96,7 @@ def stops_of(session: OpenPull) -> list[Stop]:
     return stops
 
 
-def _query_words(text: str) -> str:
+def query_words(text: str) -> str:
     """The tables a query reads, in its order: "reading + station"."""
     import re
 

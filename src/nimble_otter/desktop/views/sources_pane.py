@@ -183,6 +183,7 @@ class SourcesPane(QWidget):
     glance_wanted = Signal(object, object)
     page_wanted = Signal(object)
     search_wanted = Signal(object, object)
+    call_wanted = Signal(object, object)
 
     def __init__(self, hub: Hub) -> None:
         super().__init__()
@@ -444,6 +445,8 @@ class SourcesPane(QWidget):
             if data.holds_rows:
                 menu.addAction("Open as a pull", lambda: self.open_item(item))
             menu.addAction("Glance (Space)", lambda: self.glance(item))
+            if data.kind == "routine":
+                menu.addAction("Call it…", lambda: self.call_wanted.emit(source, data))
             if data.holds_rows:
                 menu.addAction("Count exactly", lambda: self._hub.count_exactly(source, data.name))
                 menu.addAction("Find a value in it…", lambda: self.search_wanted.emit(source, data))
