@@ -432,7 +432,7 @@ def essays(window, small_demo):
     settle(window)
     window.pull.run()
     settle(window)
-    assert window.pull.cut_cells() == {0: [2]}
+    assert window.pull.whole.cells() == {0: [2]}
     assert "1 value is over 64 kB" in window.pull.notice
     return window
 
@@ -447,7 +447,7 @@ def test_a_long_value_is_fetched_whole_on_demand(essays):
     settle(window)
     assert window.detail.cell.text.toPlainText() == "é" * 70_000
     assert not window.detail.cell.whole.isVisibleTo(window)
-    assert not window.pull.cut_cells()
+    assert not window.pull.whole.cells()
 
 
 @pytest.mark.parametrize("way", ["send", "copy", "edit"])
@@ -480,3 +480,17 @@ def test_a_row_with_a_long_value_is_deleted_by_the_whole_value_seen(essays, smal
     with sqlite3.connect(small_demo) as base:
         assert base.execute("select essay_id from essay").fetchall() == [(2,)]
     base.close()
+
+
+def test_only_what_is_copied_is_fetched_whole(essays):
+    window = essays
+    window.grid.go(0, 1)
+    window.commands.run("copy")
+    settle(window)
+    assert QApplication.clipboard().text() == "long"
+    assert window.pull.whole.cells() == {0: [2]}
+    window.grid.go(1, 2)
+    window.commands.run("copy")
+    settle(window)
+    assert QApplication.clipboard().text() == "é"
+    assert window.pull.whole.cells() == {0: [2]}

@@ -59,5 +59,5 @@ class Line:
         self._listener.close()
         self._open.set()
         self.cut()
-        for end in self._pairs:
+        for end in self._pairs:  # else they warn when they are collected, in whatever test runs then
             end.close()

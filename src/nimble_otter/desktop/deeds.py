@@ -48,10 +48,12 @@ class Deeds:
     @staticmethod
     def _wait_for_whole(session: OpenPull, then: Callable[[OpenPull], None], all_rows: bool = False) -> bool:
         """Whether values are still to be fetched whole before something is done with them; it is done then."""
-        rows = None if all_rows else {*session.edits.edited_rows, *session.edits.deleted}
-        if not session.cut_cells(rows):
+        rows = {*session.edits.edited_rows, *session.edits.deleted}
+        if all_rows and session.shaped is not None:
+            rows = session.whole.rows_in(session.shaped)
+        if not session.whole.cells(rows):
             return False
-        session.fetch_whole(rows, lambda: then(session))
+        session.whole.fetch(rows, lambda: then(session))
         return True
 
     def rehearse(self, session: OpenPull) -> None:

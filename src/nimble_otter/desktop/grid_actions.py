@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QApplication, QMenu
 from nimble_otter.changes import UNSET, Action, read_value
 from nimble_otter.desktop.commands import Commands
 from nimble_otter.desktop.grid_model import RowsModel
+from nimble_otter.desktop.selection import Block
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.views.grid import Grid
 from nimble_otter.desktop.views.nested_panel import NestedPanel
@@ -77,9 +78,9 @@ class GridActions:
         if row in session.edits.deleted:
             self._say("The row is marked to be deleted; take that back first (Ctrl+Z).", True)
             return
-        if session.is_cut(row, place):
+        if session.whole.is_cut(row, place):
             self._say("Fetching the whole value first.", False)
-            session.fetch_whole([row], lambda: self.begin_edit(position, column, typed))
+            session.whole.fetch([row], lambda: self.begin_edit(position, column, typed))
             return
         assert session.table is not None
         field = session.table.fields[place]
@@ -271,10 +272,11 @@ class GridActions:
         if sum(block.cells for block in blocks) > MOST_COPIED_CELLS:
             self._say(f"That is more than {grouped(MOST_COPIED_CELLS)} cells; send them to a file instead.", True)
             return
+        cut = self._cut_in(blocks)
         session = self._pull()
-        if session is not None and session.cut_cells():
+        if cut and session is not None:
             self._say("Fetching whole values first.", False)
-            session.fetch_whole(None, lambda: self.copy(header))
+            session.whole.fetch(cut, lambda: self.copy(header))
             return
         out = io.StringIO()
         writer = csv.writer(out, delimiter="\t", lineterminator="\n")
@@ -290,6 +292,18 @@ class GridActions:
         self._say(
             f"Copied {grouped(cells)} cell{'s' if cells != 1 else ''}" + (" with header" if header else ""), False
         )
+
+    def _cut_in(self, blocks: Sequence[Block]) -> set[int]:
+        """Rows of which the blocks hold a value that the source cut."""
+        session, model = self._pull(), self._grid.model
+        if session is None or session.shaped is None or not isinstance(model, RowsModel):
+            return set()
+        found: set[int] = set()
+        for block in blocks:
+            places = {model.columns[column].place for column in range(block.left, block.right + 1)}
+            rows = session.whole.rows_in(session.shaped, places)
+            found |= rows & {model.row_id(p) for p in range(block.top, block.bottom + 1)} if rows else set()
+        return found
 
     # --- steps from the grid -----------------------------------------------------------------------------------
 

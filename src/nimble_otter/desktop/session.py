@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Collection
+from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from nimble_otter.changes import Action, Edits, Report, Target, find_target, make_plan
 from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.jobs import LOCAL
+from nimble_otter.desktop.whole_values import WholeValues
 from nimble_otter.errors import OtterError, QueryError, SavedError, place_of
 from nimble_otter.pull import Course, Pull, Shaped, pull_from_text, pull_to_text, run_course, save_pull
 from nimble_otter.pull.costs import Cost
@@ -30,11 +30,10 @@ from nimble_otter.query.names import Names
 from nimble_otter.query.parameters import Bound
 from nimble_otter.query.statements import find_parameters, split_statements
 from nimble_otter.sources import Fetched, Request, TableInfo, fetch
-from nimble_otter.sources.long import cut_rows, fetch_whole
+from nimble_otter.sources.long import cut_rows
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.script import Outcome, run_script
 from nimble_otter.table import Table
-from nimble_otter.table.patch import patched
 from nimble_otter.table.show import grouped, plain
 
 MOST_UNDO = 500
@@ -77,6 +76,7 @@ class OpenPull(QObject):
         self.other_text = ""
         self.outcomes: tuple[Outcome, ...] = ()
         self.compare_with: Shaped | None = None
+        self.whole = WholeValues(self)
         self.shown_outcome, self.script_at = -1, 0
         self.run_at = 0
         self._undo: list[tuple[str, Any]] = []
@@ -164,7 +164,7 @@ class OpenPull(QObject):
         if bound is None:
             return
         written = text or query.text
-        request = Request(bound.text, bound.values, query.limit, query.language, query.collection, stages, True)
+        request = Request(bound.text, bound.values, query.limit, query.language, query.collection, stages, shorten=True)
         source = self.hub.known(self.pull.source)
         if self.edits.count and self.table is not None:
             shown = detach(self.edits, self.table, self.target)
@@ -183,17 +183,17 @@ class OpenPull(QObject):
             # whether the key tells all rows apart takes a moment on many rows, so it is seen here
             return fetched, find_target(fetched.table, fetched.origins, fetched.tables)
 
-        def failed(problem: OtterError) -> None:
+        def refused(problem: OtterError) -> None:
             self._note(request, None, 0.0, str(problem), written)
             place = problem.place if isinstance(problem, QueryError) else None
             if isinstance(problem, QueryError) and place is not None and bound.moves:
                 start, end = bound.written_at(place.start), bound.written_at(place.end)
                 problem.place = place_of(text or query.text, start, end)
-            self._failed(problem)
+            self.failed(problem)
 
         self.jobs.submit(
-            self.hub.lane(source), self.key, work, lambda r: self._fetched(r, request, written), failed, self._arriving,
-            lambda: self._failed(None), title=f"Running {self.pull.name}",
+            self.hub.lane(source), self.key, work, lambda r: self._fetched(r, request, written), refused,
+            self._arriving, lambda: self.failed(None), title=f"Running {self.pull.name}",
         )  # fmt: skip
         self.state_changed.emit()
 
@@ -207,7 +207,7 @@ class OpenPull(QObject):
         try:
             return self.pull.query.bound(text, self.names)
         except QueryError as problem:
-            self._failed(problem)
+            self.failed(problem)
             return None
 
     def run_script(self, text: str, start: int, goes_on: bool = False) -> None:
@@ -237,14 +237,14 @@ class OpenPull(QObject):
             failed = next((o.error for o in outcomes if o.error is not None), None)
             if last >= 0:
                 self.show_outcome(last)
-            self._failed(failed) if failed is not None else self.state_changed.emit()
+            self.failed(failed) if failed is not None else self.state_changed.emit()
 
         def update(outcomes: list[Outcome]) -> None:
             self.outcomes = tuple(outcomes)
             self.state_changed.emit()
 
         self.jobs.submit(
-            self.hub.lane(source), self.key, work, done, self._failed, update, lambda: self._failed(None),
+            self.hub.lane(source), self.key, work, done, self.failed, update, lambda: self.failed(None),
             title=f"Running {len(statements)} statement{'s' if len(statements) != 1 else ''} of {self.pull.name}",
         )  # fmt: skip
         self.state_changed.emit()
@@ -264,44 +264,11 @@ class OpenPull(QObject):
     def stop(self) -> None:
         self.jobs.stop(self.key)
 
-    def is_cut(self, row: int, place: int) -> bool:
-        """Whether the source cut a value of the fetched table."""
-        ids = self.fetched.cut.get(place) if self.fetched is not None else None
-        return ids is not None and bool((ids == row).any())
-
-    def cut_cells(self, rows: Collection[int] | None = None) -> dict[int, list[int]]:
-        """Places of the values that the source cut, by row id; of all rows or of some."""
-        found: dict[int, list[int]] = {}
-        for place, ids in self.fetched.cut.items() if self.fetched is not None else ():
-            for row in ids.tolist():
-                if rows is None or row in rows:
-                    found.setdefault(row, []).append(place)
-        return found
-
-    def fetch_whole(self, rows: Collection[int] | None = None, then: Callable[[], object] = lambda: None) -> None:
-        """Fetch whole what was cut, of all rows or of some, and then do something; at once when nothing is cut."""
-        cells, fetched = self.cut_cells(rows), self.fetched
-        if not cells or fetched is None or fetched.long is None:
-            then()
-            return
-        source, long = self.hub.known(self.pull.source), fetched.long
-
-        def work(stop: Any, report: Callable[[Any], None]) -> Fetched:
-            connection = self.hub.connection(source)
-            values = fetch_whole(connection, fetched.table, long, cells, stop, lambda n, m: report((n, m)))
-            left = {p: ids[~np.isin(ids, list(cells))] for p, ids in fetched.cut.items()}
-            return replace(fetched, table=patched(fetched.table, values), cut={p: i for p, i in left.items() if len(i)})
-
-        def done(whole: Fetched) -> None:
-            if self.fetched is fetched:  # else the query was run again meanwhile
-                self.fetched = whole
-                self.edits_changed.emit()
-                self._walk(then=then)
-
-        self.jobs.submit(
-            self.hub.lane(source), f"{self.key} whole", work, done, self._failed, title="Fetching whole values"
-        )
-        self.state_changed.emit()
+    def take_whole(self, fetched: Fetched, then: Callable[[], object]) -> None:
+        """The rows again, with values that were cut before; then something is done with them."""
+        self.fetched = fetched
+        self.edits_changed.emit()
+        self._walk(then=then)
 
     def _arriving(self, table: Any) -> None:
         """Rows so far: shown as they are, without the steps, until all are here."""
@@ -317,7 +284,7 @@ class OpenPull(QObject):
 
     def _fetched(self, result: tuple[Fetched, Target], request: Request, written: str = "") -> None:
         if result[0].was_stopped and not result[0].table.rows and self.table is not None:
-            self._failed(None)  # nothing came: the rows of before stay
+            self.failed(None)  # nothing came: the rows of before stay
             return
         fetched, self.target = result
         self.fetched, self.fetched_at, self.report = fetched, dt.datetime.now(), None
@@ -406,11 +373,11 @@ class OpenPull(QObject):
 
         self.jobs.submit(
             self.hub.lane(source), f"{self.key} plan",
-            lambda stop, _: self.hub.connection(source).explain(request, stop), done, self._failed,
+            lambda stop, _: self.hub.connection(source).explain(request, stop), done, self.failed,
             title="Asking for the plan",
         )  # fmt: skip
 
-    def _failed(self, problem: OtterError | None) -> None:
+    def failed(self, problem: OtterError | None) -> None:
         self.error = problem
         if self.waiting is not None and self.table is not None and self.edits.count:
             self.waiting = None  # the rows of before are still shown with what is pending on them
@@ -488,7 +455,7 @@ class OpenPull(QObject):
         if not (action.cells or action.delete or action.restore or action.add or action.drop):
             return
         self._undo.append(("edit", self.edits.apply(action)))
-        self.fetch_whole({*(row for row, _, _ in action.cells), *action.delete})  # what is written is matched by them
+        self.whole.fetch({*(row for row, _, _ in action.cells), *action.delete})  # what is written is matched by them
         del self._undo[:-MOST_UNDO]
         self._redo.clear()
         self._edited()

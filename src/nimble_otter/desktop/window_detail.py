@@ -81,14 +81,14 @@ class DetailFiller(QObject):
             session.target.column(place)
         except OtterError as refused:
             note = str(refused)
-        is_cut = table is session.table and session.is_cut(model.row_id(position), place)
+        is_cut = table is session.table and session.whole.is_cut(model.row_id(position), place)
         note = f"The first 64 kB; the rest is at the source. {note}".strip() if is_cut else note
         self._detail.cell.fill(table.fields[place], value, note, is_cut)
 
     def _fetch_whole(self) -> None:
         session, model = self._window.pull, self._grid.model
         if session is not None and isinstance(model, RowsModel):
-            session.fetch_whole([model.row_id(self._grid.selection.current[0])])
+            session.whole.fetch([model.row_id(self._grid.selection.current[0])])
 
     def _fill_record(self, model: RowsModel | GroupsModel, position: int) -> None:
         if isinstance(model, RowsModel):

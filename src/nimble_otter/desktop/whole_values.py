@@ -1,0 +1,76 @@
+"""The values of an open pull that the source cut, and fetching them whole before something is done with them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from nimble_otter.pull import Shaped
+from nimble_otter.sources import Fetched
+from nimble_otter.sources.long import fetch_whole
+from nimble_otter.table.patch import patched
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.session import OpenPull
+
+
+class WholeValues:
+    """Rows are row ids of the fetched table, places its columns."""
+
+    def __init__(self, session: OpenPull) -> None:
+        self._session = session
+
+    def is_cut(self, row: int, place: int) -> bool:
+        fetched = self._session.fetched
+        ids = fetched.cut.get(place) if fetched is not None else None
+        return ids is not None and bool((ids == row).any())
+
+    def cells(self, rows: Collection[int] | None = None) -> dict[int, list[int]]:
+        """Places of the values that the source cut, by row; of all rows or of some."""
+        fetched, found = self._session.fetched, dict[int, list[int]]()
+        for place, ids in fetched.cut.items() if fetched is not None else ():
+            for row in ids.tolist():
+                if rows is None or row in rows:
+                    found.setdefault(row, []).append(place)
+        return found
+
+    def rows_in(self, shaped: Shaped, places: Collection[int] | None = None) -> set[int]:
+        """Rows of a result that hold a cut value in the columns it shows, or in some of them."""
+        fetched, view = self._session.fetched, shaped.flat()
+        if fetched is None or not fetched.cut:
+            return set()
+        if view.table is not fetched.table:  # a step made other rows of them: which are which is not known
+            return set(self.cells())
+        wanted = set(shaped.shown()) if places is None else places
+        cut = [ids for place, ids in fetched.cut.items() if place in wanted]
+        if not cut:
+            return set()
+        found = np.unique(np.concatenate(cut))
+        return set(found[np.isin(found, view.row_ids())].tolist())
+
+    def fetch(self, rows: Collection[int] | None = None, then: Callable[[], object] = lambda: None) -> None:
+        """Fetch whole what was cut, of all rows or of some, and then do something; at once when nothing is cut."""
+        session = self._session
+        cells, fetched = self.cells(rows), session.fetched
+        if not cells or fetched is None or fetched.long is None:
+            then()
+            return
+        source, long = session.hub.known(session.pull.source), fetched.long
+
+        def work(stop: Any, report: Callable[[Any], None]) -> Fetched:
+            connection = session.hub.connection(source)
+            values = fetch_whole(connection, fetched.table, long, cells, stop, lambda n, m: report((n, m)))
+            left = {p: ids[~np.isin(ids, list(cells))] for p, ids in fetched.cut.items()}
+            return replace(fetched, table=patched(fetched.table, values), cut={p: i for p, i in left.items() if len(i)})
+
+        def done(whole: Fetched) -> None:
+            if session.fetched is fetched:  # else the query was run again meanwhile
+                session.take_whole(whole, then)
+
+        session.jobs.submit(
+            session.hub.lane(source), f"{session.key} whole", work, done, session.failed, title="Fetching whole values"
+        )
+        session.state_changed.emit()
