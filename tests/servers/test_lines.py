@@ -269,6 +269,7 @@ def documents(document_server, open_base):
     # without this the client would go to the address that the server says of itself
     connection = open_base(document_server.url.replace(str(port), str(line.port)) + "?directConnection=true")
     yield connection, line
+    connection.close()  # its client would go on looking for the server while the line is closed
     line.close()
 
 
