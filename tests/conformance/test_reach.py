@@ -317,9 +317,10 @@ def test_a_row_that_is_gone_is_said_when_its_whole_value_is_wanted(connection):
 
 
 def test_a_routine_is_called_with_a_parameter_for_each_argument(connection, kind):
-    if kind == "sqlite":
-        pytest.skip("it has no routines")
-    routine = next(t for t in connection.tables() if t.kind == "routine" and "twice" in t.name)
+    routine = next((t for t in connection.tables() if t.kind == "routine" and "twice" in t.name), None)
+    assert (routine is None) == (kind == "sqlite")
+    if routine is None:
+        return
     text, asks = call_of(routine, connection.dialect, connection.quoted)
     assert asks == {"n": Ask("number")}
     found = fetch(connection, Request(text, {"n": 4}))

@@ -113,7 +113,9 @@ def test_columns_order_and_limit():
         ("select * from report where a = :who", "who", ""),
         ("select * from report where a = 'open", "quote", "'open"),
         ("select sum(a) from report order by b", "not in the SELECT list", "b"),
-        ("select distinct kind from report", "DISTINCT", ""),
+        ("select distinct * from report", "DISTINCT", ""),
+        ("select kind from report having kind = 'a'", "HAVING", ""),
+        ("select * from report offset 1.5", "OFFSET", ""),
     ],
 )
 def test_what_can_not_be_asked_is_said_with_its_place(text, says, word):

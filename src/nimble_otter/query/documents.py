@@ -70,12 +70,13 @@ class _Translator:
         self.types = types
         self.parameters = parameters
         self.alias = ""
+        self.renamed: dict[str, str] = {}
 
     def refuse(self, what: str, node: Any = None, hint: str = "") -> QueryError:
         return QueryError(what, hint, place_in(self.text, node) if node is not None else None)
 
     def select(self, node: Any) -> DocumentRequest:
-        for part, word in (("joins", "JOIN"), ("with_", "WITH"), ("having", "HAVING"), ("distinct", "DISTINCT")):
+        for part, word in (("joins", "JOIN"), ("with_", "WITH")):
             if node.args.get(part):
                 raise self.refuse(
                     f"{word} can't be asked of a collection.", None, "Group, sort or filter the result here."
@@ -88,11 +89,14 @@ class _Translator:
         where = node.args.get("where")
         matched = self.condition(where.this) if where else {}
         limit = self._limit(node.args.get("limit"))
-        if node.args.get("offset"):
-            raise self.refuse("OFFSET can't be asked of a collection.")
-        group = node.args.get("group")
-        if group or any(isinstance(e.unalias(), exp.AggFunc) for e in node.expressions):
-            return self._grouped(node, collection, matched, limit)
+        skip = self._limit(node.args.get("offset"), "OFFSET") or 0
+        group, distinct = node.args.get("group"), node.args.get("distinct")
+        if distinct is not None and (distinct.args.get("on") or any(isinstance(e, exp.Star) for e in node.expressions)):
+            raise self.refuse("DISTINCT needs the fields that are to differ.", None, "Write them behind it.")
+        if group or distinct or any(isinstance(e.unalias(), exp.AggFunc) for e in node.expressions):
+            return self._grouped(node, collection, matched, limit, skip)
+        if node.args.get("having"):
+            raise self.refuse("HAVING needs groups.", None, "Write WHERE for conditions on documents.")
         columns: list[tuple[str, str]] = []
         if not any(isinstance(e, exp.Star) for e in node.expressions):
             columns = [(e.alias or self.path(e.unalias()), self.path(e.unalias())) for e in node.expressions]
@@ -104,14 +108,21 @@ class _Translator:
             projection = dict.fromkeys(keep, 1)
             if "_id" not in projection:
                 projection["_id"] = 0
+        if skip:
+            stages: list[dict[str, Any]] = [{"$match": matched}] if matched else []
+            stages += [{"$sort": dict(sort)}] if sort else []
+            stages.append({"$skip": skip})
+            stages += [{"$limit": limit}] if limit is not None else []
+            stages += [{"$project": projection}] if projection else []
+            return DocumentRequest(collection, {}, None, (), limit, tuple(stages), tuple(columns))
         return DocumentRequest(collection, matched, projection, sort, limit, None, tuple(columns))
 
-    def _limit(self, node: Any) -> int | None:
+    def _limit(self, node: Any, word: str = "LIMIT") -> int | None:
         if node is None:
             return None
         literal = literal_of(node.expression)
         if literal is None or not isinstance(literal.value, int):
-            raise self.refuse("LIMIT takes a whole number.")
+            raise self.refuse(f"{word} takes a whole number.")
         return literal.value
 
     def _order(self, node: Any, names: Mapping[str, str]) -> list[tuple[Any, int]]:
@@ -123,10 +134,18 @@ class _Translator:
             keys.append((exp.to_column(names[name]) if name in names else key.this, way))
         return keys
 
-    def _grouped(self, node: Any, collection: str, matched: dict[str, Any], limit: int | None) -> DocumentRequest:
+    def _grouped(
+        self, node: Any, collection: str, matched: dict[str, Any], limit: int | None, skip: int
+    ) -> DocumentRequest:
         group = node.args.get("group")
-        paths = [self.path(key) for key in group.expressions] if group else []
-        identity = {f"k{n}": f"${path}" for n, path in enumerate(paths)}
+        keys = group.expressions if group else []
+        if node.args.get("distinct"):
+            if group or any(isinstance(e.unalias(), exp.AggFunc) for e in node.expressions):
+                raise self.refuse("DISTINCT of groups can't be asked of a collection.", None, "Leave one of them out.")
+            keys = [e.unalias() for e in node.expressions]
+        paths = [self.path(key) for key in keys]
+        # a missing field and one that is null are one group
+        identity = {f"k{n}": {"$ifNull": [f"${path}", None]} for n, path in enumerate(paths)}
         stage: dict[str, Any] = {"_id": identity or None}
         columns: list[tuple[str, str]] = []
         for number, item in enumerate(node.expressions):
@@ -141,7 +160,10 @@ class _Translator:
             columns.append((item.alias or path, f"_id.k{paths.index(path)}"))
         by_name = dict(columns) | {p: f"_id.k{n}" for n, p in enumerate(paths)}
         pipeline: list[dict[str, Any]] = [{"$match": matched}] if matched else []
+        having = self._having(node.args.get("having"), stage, paths)
         pipeline.append({"$group": stage})
+        pipeline += self._counted(stage)
+        pipeline += [{"$match": having}] if having else []
         sort = {}
         for key, way in self._order(node, {}):
             name = key.sql().lower() if isinstance(key, exp.AggFunc) else ".".join(name_parts(key) or [])
@@ -150,16 +172,44 @@ class _Translator:
             sort[by_name[name]] = way
         if sort:
             pipeline.append({"$sort": sort})
+        if skip:
+            pipeline.append({"$skip": skip})
         if limit is not None:
             pipeline.append({"$limit": limit})
         return DocumentRequest(collection, {}, None, (), limit, tuple(pipeline), tuple(columns))
+
+    def _having(self, node: Any, stage: dict[str, Any], paths: Sequence[str]) -> dict[str, Any]:
+        """The filter of groups; figures that only HAVING names are worked out beside the others."""
+        if node is None:
+            return {}
+        condition = node.this.copy()
+        whole = exp.Paren(this=condition)
+        for figure in list(whole.find_all(exp.AggFunc)):
+            made = self._aggregate(figure)
+            name = next((n for n, known in stage.items() if known == made), f"h{len(stage)}")
+            stage[name] = made
+            figure.replace(exp.column(name))
+        self.renamed = {path: f"_id.k{n}" for n, path in enumerate(paths)}
+        try:
+            return self.condition(whole)
+        finally:
+            self.renamed = {}
+
+    @staticmethod
+    def _counted(stage: dict[str, Any]) -> list[dict[str, Any]]:
+        """Sets of different values become their count, without those that are none."""
+        sets = [name for name, made in stage.items() if isinstance(made, Mapping) and "$addToSet" in made]
+        sizes = {name: {"$size": {"$setDifference": [f"${name}", [None]]}} for name in sets}
+        return [{"$addFields": sizes}] if sizes else []
 
     def _aggregate(self, node: Any) -> dict[str, Any]:
         if isinstance(node, exp.Count):
             if isinstance(node.this, exp.Star):
                 return {"$sum": 1}
             if isinstance(node.this, exp.Distinct):
-                raise self.refuse("count(distinct ...) can't be asked of a collection.", node, "Group the result here.")
+                if len(node.this.expressions) != 1:
+                    raise self.refuse("count(distinct ...) takes one field of a collection.", node)
+                return {"$addToSet": f"${self.path(node.this.expressions[0])}"}
             return {"$sum": {"$cond": [{"$gt": [f"${self.path(node.this)}", None]}, 1, 0]}}
         if type(node).__name__ in _AGGREGATES:
             return {_AGGREGATES[type(node).__name__]: f"${self.path(node.this)}"}
@@ -175,7 +225,7 @@ class _Translator:
             )
         if len(parts) > 1 and parts[0] == self.alias and not self._is_seen(".".join(parts)):
             parts = parts[1:]
-        return ".".join(parts)
+        return self.renamed.get(".".join(parts), ".".join(parts))
 
     def _is_seen(self, path: str) -> bool:
         return path in self.types
