@@ -77,7 +77,7 @@ class OpenPull(QObject):
         self.outcomes: tuple[Outcome, ...] = ()
         self.compare_with: Shaped | None = None
         self.whole = WholeValues(self)
-        self.shown_outcome, self.script_at = -1, 0
+        self.script_at = 0
         self.run_at = 0
         self._undo: list[tuple[str, Any]] = []
         self._redo: list[tuple[str, Any]] = []
@@ -188,7 +188,7 @@ class OpenPull(QObject):
             place = problem.place if isinstance(problem, QueryError) else None
             if isinstance(problem, QueryError) and place is not None and bound.moves:
                 start, end = bound.written_at(place.start), bound.written_at(place.end)
-                problem.place = place_of(text or query.text, start, end)
+                problem.place = place_of(written, start, end)
             self.failed(problem)
 
         self.jobs.submit(
@@ -219,7 +219,7 @@ class OpenPull(QObject):
         text = bound.text
         statements = split_statements(text)
         request = Request("", bound.values, query.limit)
-        self.error, self.notice, self.outcomes, self.shown_outcome = None, "", (), -1
+        self.error, self.notice, self.outcomes = None, "", ()
         whole, self.run_at, self.script_at = text, start, start
 
         def work(stop: Any, report: Callable[[Any], None]) -> list[Outcome]:
@@ -231,6 +231,9 @@ class OpenPull(QObject):
                 rows = o.fetched.table.rows if o.fetched is not None else o.affected
                 asked = replace(request, text=o.statement.text)
                 self._note(asked, rows, o.seconds, str(o.error) if o.error is not None else "")
+                if o.fetched is not None and o.fetched.all_s and not o.fetched.is_part:
+                    self._note_cost(o.fetched, asked)
+            self._keep_version("run")
             if any(changes_catalogue(o.statement.text) and o.error is None for o in outcomes):
                 self.hub.open(source, again=True)
             last = next((n for n in reversed(range(len(outcomes))) if outcomes[n].fetched is not None), -1)
@@ -256,7 +259,6 @@ class OpenPull(QObject):
         if not every:
             return
         fetched = every[result % len(every)]
-        self.shown_outcome = at
         reason = "Rows of a script can't be changed; run the statement alone."
         request = Request(outcome.statement.text, dict(self.pull.query.parameters), self.pull.query.limit)
         self._fetched((fetched, Target(None, reason=reason)), request)
@@ -289,11 +291,11 @@ class OpenPull(QObject):
         fetched, self.target = result
         self.fetched, self.fetched_at, self.report = fetched, dt.datetime.now(), None
         self.asked = request
-        self._keep_version("run")
-        if not self.outcomes:
+        if not self.outcomes:  # a script's were noted when it ended; this only shows one of them
+            self._keep_version("run")
             self._note(request, fetched.table.rows, fetched.all_s, written=written)
-        if not fetched.is_part:
-            self._note_cost(fetched, request)
+            if not fetched.is_part:
+                self._note_cost(fetched, request)
         self.notice = ""
         if fetched.was_stopped:
             self.notice = f"Stopped: these are the first {grouped(fetched.table.rows)} rows only"

@@ -53,6 +53,10 @@ class Versions:
                 continue
         return found
 
+    def _write(self, key: str, versions: list[Version]) -> None:
+        lines = (json.dumps(asdict(version), ensure_ascii=False) for version in versions[-MOST:])
+        write_text(self._path(key), "".join(f"{line}\n" for line in lines))
+
     def add(self, key: str, why: str, text: str) -> None:
         """Keep a version, unless it is as the last one. Raises: OSError."""
         with self._lock:
@@ -60,8 +64,7 @@ class Versions:
             if there and there[-1].text == text and (there[-1].why == why or why == "run"):
                 return
             made = Version(dt.datetime.now().isoformat(timespec="seconds"), why, text)
-            kept = [*there, made][-MOST:]
-            write_text(self._path(key), "".join(json.dumps(asdict(v), ensure_ascii=False) + "\n" for v in kept))
+            self._write(key, [*there, made])
 
     def move(self, old: str, new: str) -> None:
         """File a pull's versions elsewhere: it was saved, under a name for the first time or under another. What is
@@ -70,7 +73,6 @@ class Versions:
             versions = self.all(old)
             if old == new or not versions:
                 return
-            kept = [*self.all(new), *versions][-MOST:]
-            write_text(self._path(new), "".join(json.dumps(asdict(v), ensure_ascii=False) + "\n" for v in kept))
+            self._write(new, [*self.all(new), *versions])
             if old.startswith("pull-"):
                 self._path(old).unlink(missing_ok=True)
