@@ -11,9 +11,9 @@ from PySide6.QtWidgets import QApplication, QPushButton
 
 from nimble_otter.changes import Action
 from nimble_otter.desktop import jobs as jobs_module
+from nimble_otter.desktop.drags import NAME_DRAG
 from nimble_otter.desktop.offscreen import wait_until
 from nimble_otter.desktop.views.course import stops_of
-from nimble_otter.desktop.views.editor import NAME_DRAG
 from nimble_otter.desktop.window_frame import SEARCH, WORK
 from nimble_otter.errors import ChangeError
 from nimble_otter.pull import Pull, Query

@@ -20,6 +20,7 @@ from nimble_otter.desktop.views.grid import Grid
 from nimble_otter.desktop.views.nested_panel import NestedPanel
 from nimble_otter.errors import OtterError
 from nimble_otter.pull.steps import ColumnsStep, Condition, FigureOf, FilterStep, GroupStep, OpenStep, SortBy, SortStep
+from nimble_otter.query.pieces_conditions import literal
 from nimble_otter.table import MISSING
 from nimble_otter.table.forms import render
 from nimble_otter.table.group import Figure
@@ -46,6 +47,8 @@ class GridActions:
         grid.header_clicked.connect(self.sort_by)
         grid.menu_wanted.connect(self.menu)
         grid.group_toggled.connect(self.toggle)
+        grid.value_parts = self.value_parts
+        self.ask_for: Callable[[str, str, str], object] = lambda table, column, said: None
 
     # --- editing -----------------------------------------------------------------------------------------------
 
@@ -347,6 +350,21 @@ class GridActions:
             return "rows"
         return shaped.table.fields[0 if place == -1 else place].name
 
+    def value_parts(self, position: int, column: int) -> tuple[str, str, str] | None:
+        """(table, column, the value as queries write it) of a cell; None where it is no plain value of a table."""
+        session, model = self._pull(), self._grid.model
+        if session is None or session.fetched is None or not isinstance(model, RowsModel):
+            return None
+        place = model.columns[column].place
+        origins, value = session.fetched.origins, model.value(position, column)
+        if value is MISSING or isinstance(value, (bytes, Mapping, list)):
+            return None
+        said = literal(value, session.dialect, plain(render(value, session.fetched.table.fields[place].form)))
+        if session.is_documents:
+            return session.collection, session.fetched.table.fields[place].origin, said
+        origin = origins[place] if place < len(origins) else None
+        return (origin.table, origin.column, said) if origin is not None else None
+
     def filter_to(self, position: int, column: int, keep: bool) -> None:
         """Keep, or leave out, rows that have this cell's value."""
         session, model = self._pull(), self._grid.model
@@ -466,6 +484,9 @@ class GridActions:
             if position >= 0 and flat:
                 menu.addAction(f"Keep rows with this {name}", lambda: self.filter_to(position, column, True))
                 menu.addAction(f"Leave out rows with this {name}", lambda: self.filter_to(position, column, False))
+            parts = self.value_parts(position, column) if position >= 0 and flat else None
+            if parts is not None:
+                menu.addAction(f"Ask for this {name} in the query", lambda: self.ask_for(*parts))
             if flat:
                 menu.addAction("Filter by values…", lambda: self.add_condition(Condition("is none of", name)))
                 menu.addAction(f"Group by {name}", lambda: self.group_by(name))

@@ -26,6 +26,7 @@ from nimble_otter.pull.steps import Step
 from nimble_otter.pull.upstream import Comparison, compare
 from nimble_otter.pull.versions import Version, key_of
 from nimble_otter.query.kinds import changes_catalogue
+from nimble_otter.query.lazy import reader_of
 from nimble_otter.query.names import Names
 from nimble_otter.query.parameters import Bound
 from nimble_otter.query.statements import find_parameters, split_statements
@@ -37,6 +38,8 @@ from nimble_otter.table import Table
 from nimble_otter.table.show import grouped, plain
 
 MOST_UNDO = 500
+PREVIEW = 200
+"""Rows of a query that is being put together."""
 
 
 class OpenPull(QObject):
@@ -78,6 +81,7 @@ class OpenPull(QObject):
         self.compare_with: Shaped | None = None
         self.whole = WholeValues(self)
         self.script_at = 0
+        self.is_preview = False
         self.run_at = 0
         self._undo: list[tuple[str, Any]] = []
         self._redo: list[tuple[str, Any]] = []
@@ -119,6 +123,11 @@ class OpenPull(QObject):
         return self._saved[1]
 
     @property
+    def dialect(self) -> str:
+        """The parser's name of what the source speaks; "" where it is not known."""
+        return reader_of(self.pull.source.word)
+
+    @property
     def is_documents(self) -> bool:
         return self.pull.source.word == "documents"
 
@@ -157,14 +166,15 @@ class OpenPull(QObject):
 
     # --- asking ------------------------------------------------------------------------------------------------
 
-    def run(self, text: str | None = None, stages: int | None = None) -> None:
+    def run(self, text: str | None = None, stages: int | None = None, preview: bool = False) -> None:
         """Ask the source in the background; `text` is a part of the query's text to run instead of all of it, `stages`
-        how many of a pipeline's."""
+        how many of a pipeline's. A `preview` takes the first rows and is not noted."""
         query, bound = self.pull.query, self._bound(text)
         if bound is None:
             return
         written = text or query.text
-        request = Request(bound.text, bound.values, query.limit, query.language, query.collection, stages, shorten=True)
+        limit = min(query.limit or PREVIEW, PREVIEW) if preview else query.limit
+        request = Request(bound.text, bound.values, limit, query.language, query.collection, stages, shorten=True)
         source = self.hub.known(self.pull.source)
         if self.edits.count and self.table is not None:
             shown = detach(self.edits, self.table, self.target)
@@ -184,7 +194,8 @@ class OpenPull(QObject):
             return fetched, find_target(fetched.table, fetched.origins, fetched.tables)
 
         def refused(problem: OtterError) -> None:
-            self._note(request, None, 0.0, str(problem), written)
+            if not preview:
+                self._note(request, None, 0.0, str(problem), written)
             place = problem.place if isinstance(problem, QueryError) else None
             if isinstance(problem, QueryError) and place is not None and bound.moves:
                 start, end = bound.written_at(place.start), bound.written_at(place.end)
@@ -192,7 +203,7 @@ class OpenPull(QObject):
             self.failed(problem)
 
         self.jobs.submit(
-            self.hub.lane(source), self.key, work, lambda r: self._fetched(r, request, written), refused,
+            self.hub.lane(source), self.key, work, lambda r: self._fetched(r, request, written, preview), refused,
             self._arriving, lambda: self.failed(None), title=f"Running {self.pull.name}",
         )  # fmt: skip
         self.state_changed.emit()
@@ -284,14 +295,16 @@ class OpenPull(QObject):
                 self.open_groups = frozenset()
             self.rows_changed.emit()
 
-    def _fetched(self, result: tuple[Fetched, Target], request: Request, written: str = "") -> None:
+    def _fetched(
+        self, result: tuple[Fetched, Target], request: Request, written: str = "", preview: bool = False
+    ) -> None:
         if result[0].was_stopped and not result[0].table.rows and self.table is not None:
             self.failed(None)  # nothing came: the rows of before stay
             return
         fetched, self.target = result
         self.fetched, self.fetched_at, self.report = fetched, dt.datetime.now(), None
-        self.asked = request
-        if not self.outcomes:  # a script's were noted when it ended; this only shows one of them
+        self.asked, self.is_preview = request, preview
+        if not self.outcomes and not preview:  # a script's were noted when it ended; this only shows one of them
             self._keep_version("run")
             self._note(request, fetched.table.rows, fetched.all_s, written=written)
             if not fetched.is_part:
@@ -302,6 +315,8 @@ class OpenPull(QObject):
         elif fetched.lost is not None:
             self.notice = f"The connection was lost: these are the first {grouped(fetched.table.rows)} rows only"
             self.error = fetched.lost
+        elif fetched.was_cut and preview:
+            self.notice = f"Preview: the first {grouped(PREVIEW)} rows; Run pulls all of them"
         elif fetched.was_cut:
             self.notice = f"Cut at the row limit of {grouped(request.limit or 0)}; more rows are at the source"
         if fetched.cut:

@@ -136,6 +136,13 @@ QPushButton[look="segment"] {{ background: transparent; border: 1px solid transp
   padding: 3px 8px; border-radius: 5px; }}
 QPushButton[look="segment"]:checked {{ background: {c["surface"]}; color: {c["ink"]}; font-weight: 600; }}
 QPushButton[look="segment"]:focus {{ border-color: {c["water2"]}; }}
+QFrame#card {{ background: {c["raised"]}; border: 1px solid {c["line"]}; border-radius: 7px; }}
+QFrame#card QTreeWidget::item:selected {{ background: {c["water4"]}; color: {c["ink"]}; }}
+QPushButton[look="join"] {{ background: {c["surface"]}; border: 1px solid {c["water2"]}; border-radius: 9px;
+  color: {c["water1"]}; font-size: 11px; padding: 1px 3px; }}
+QPushButton[look="join"]:hover {{ background: {c["water4"]}; }}
+QPushButton[look="join"]:focus {{ border: 2px solid {c["water1"]}; padding: 0px 2px; }}
+QPushButton[look="join"][state="wrong"] {{ border: 1px dashed {c["plum"]}; color: {c["plum"]}; }}
 QFrame#segments {{ background: {c["sunk"]}; border-radius: 6px; }}
 QLineEdit, QComboBox, QSpinBox {{ background: {c["surface"]}; color: {c["ink"]}; border: 1px solid {c["line"]};
   border-radius: 6px; padding: 2px 8px; min-height: 19px; selection-background-color: {c["water3"]};
@@ -150,10 +157,11 @@ QComboBox::down-arrow {{ image: url({arrow}); width: 9px; height: 6px; }}
 QComboBox QAbstractItemView {{ background: {c["surface"]}; color: {c["ink"]}; border: 1px solid {c["line"]};
   selection-background-color: {c["water4"]}; selection-color: {c["ink"]}; }}
 QCheckBox {{ spacing: 8px; color: {c["ink"]}; background: transparent; }}
-QCheckBox::indicator, QListWidget::indicator {{ width: 13px; height: 13px; border: 1.5px solid {c["faint"]};
-  border-radius: 3px; background: {c["surface"]}; }}
-QCheckBox::indicator:checked, QListWidget::indicator:checked {{ background: {c["water1"]};
-  border-color: {c["water1"]}; image: url({tick}); }}
+QCheckBox::indicator, QListWidget::indicator, QTreeWidget::indicator {{ width: 13px; height: 13px;
+  border: 1.5px solid {c["faint"]}; border-radius: 3px; background: {c["surface"]}; }}
+QCheckBox::indicator:checked, QListWidget::indicator:checked, QTreeWidget::indicator:checked {{
+  background: {c["water1"]}; border-color: {c["water1"]}; image: url({tick}); }}
+QTreeWidget::indicator:indeterminate {{ background: {c["water3"]}; border-color: {c["water1"]}; }}
 QCheckBox:focus {{ color: {c["water1"]}; }}
 QListWidget, QTreeWidget {{ background: transparent; border: none; color: {c["ink"]}; }}
 QTreeView#rows {{ background: {c["surface"]}; border: none; color: {c["ink"]}; }}

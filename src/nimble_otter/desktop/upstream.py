@@ -5,7 +5,6 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from nimble_otter.desktop.views.query_help import READERS
 from nimble_otter.errors import OtterError
 from nimble_otter.pull.upstream import Moved, difference, move_down, move_up
 
@@ -38,7 +37,7 @@ class Upstream:
         source = session.hub.known(session.pull.source)
         try:
             moved = move_up(
-                session.pull, at, session.table, READERS[source.word], lambda name: session.hub.quoted(source, name)
+                session.pull, at, session.table, session.dialect, lambda name: session.hub.quoted(source, name)
             )
         except OtterError as problem:
             self._window.say(str(problem), True)
@@ -52,7 +51,7 @@ class Upstream:
         if session is None or session.table is None:
             return
         try:
-            moved = move_down(session.pull, session.table, READERS[session.pull.source.word])
+            moved = move_down(session.pull, session.table, session.dialect)
         except OtterError as problem:
             self._window.say(str(problem), True)
             return
@@ -63,7 +62,7 @@ class Upstream:
         if session is None or session.table is None or session.is_running:
             self._window.say("Run the query first.", True)
             return None
-        if session.pull.source.word not in READERS or session.pull.query.language != "sql":
+        if not session.dialect or session.pull.query.language != "sql":
             self._window.say("Steps can be moved into SQL of SQLite, PostgreSQL and MariaDB sources only.", True)
             return None
         if session.edits.count:

@@ -103,6 +103,8 @@ class Window(Frame):
         if kind == "query":
             self.query_drawer.help.used = self.layout_state.used
             self.query_drawer.help.pulls = lambda: self.pulls
+            self.query_drawer.room_wanted.connect(self.give_drawer)
+            self.actions_on_grid.ask_for = self.ask_for
         elif kind == "changes":
             changes = self.changes_drawer
             changes.rehearse_wanted.connect(lambda: self.pull and self.deeds.rehearse(self.pull))
@@ -304,6 +306,11 @@ class Window(Frame):
         if focus and not self.course.hasFocus():
             drawer.focus_first()
 
+    def ask_for(self, table: str, column: str, said: str) -> None:
+        """A value of the grid becomes a condition of the query."""
+        self.open_drawer("query", focus=False)
+        self.query_drawer.take_value(table, column, said)
+
     def open_step(self, at: int) -> None:
         self.open_drawer(f"step {at}", focus=False)
 
@@ -455,10 +462,12 @@ class Window(Frame):
         limit = grouped(session.pull.query.limit or session.table.rows)
         writes = (
             f"Cut at {limit} {noun}"
-            if cut
+            if cut and not session.is_preview
             else (f"{name}: writes need review" if session.can_write else f"{name}: reads only")
         )
-        self.status.show_right("" if session.is_running else when, writes, "plum" if cut else "muted")
+        self.status.show_right(
+            "" if session.is_running else when, writes, "plum" if writes.startswith("Cut") else "muted"
+        )
 
     def _show_work(self) -> None:
         job = self.jobs.shown()

@@ -38,12 +38,18 @@ def add_commands(window: Window) -> None:
     def in_a_text() -> bool:
         return isinstance(QApplication.focusWidget(), (QLineEdit, QPlainTextEdit))
 
+    def in_pieces() -> bool:
+        return window.pull is not None and window.is_shown("query") and window.query_drawer.shows_pieces
+
     def in_text(key: str, otherwise: Callable[[], object]) -> Callable[[], None]:
         """Clipboard and undo commands belong to a text field while one has the keyboard."""
 
         def do() -> None:
+            focus = QApplication.focusWidget()
+            if key in ("undo", "redo") and in_pieces() and window.query_drawer.undoes_pieces(key, focus):
+                return
             if in_a_text():
-                getattr(QApplication.focusWidget(), key)()
+                getattr(focus, key)()
             else:
                 otherwise()
 
@@ -75,6 +81,7 @@ def add_commands(window: Window) -> None:
     add("run_all", "Run every statement", lambda: _run(window, True), "Shift+F5", "query", has_pull)
     add("text_before", "The text that ran before", lambda: window.query_drawer.recall(-1), "Alt+Up", "query", has_pull)
     add("text_after", "The text that ran after", lambda: window.query_drawer.recall(1), "Alt+Down", "query", has_pull)
+    add("pieces", "The query as text or in pieces", lambda: _turn_over(window), "Ctrl+Shift+J", "query", has_pull)
     add("stop", "Stop what is running", lambda: _stop(window), "Escape", "query")
     add("origin", "Show the column in the catalogue", lambda: window.follower.show_origin(), "F4", "query", has_rows)
     add("go_back", "Go back to where it was followed from", lambda: window.follower.go_back(), "Alt+Left", "query",
@@ -96,9 +103,9 @@ def add_commands(window: Window) -> None:
     show_end = "Show rows at the end of the course"
     add("show_end", show_end, lambda: window.pull and window.pull.show_rows_at(None), "", "steps", has_rows)
     add("undo", "Undo", in_text("undo", lambda: window.pull and window.pull.undo()), "Ctrl+Z", "edit",
-        lambda: in_a_text() or (window.pull is not None and window.pull.can_undo))  # fmt: skip
+        lambda: in_a_text() or in_pieces() or (window.pull is not None and window.pull.can_undo))  # fmt: skip
     add("redo", "Redo", in_text("redo", lambda: window.pull and window.pull.redo()), "Ctrl+Shift+Z", "edit",
-        lambda: in_a_text() or (window.pull is not None and window.pull.can_redo))  # fmt: skip
+        lambda: in_a_text() or in_pieces() or (window.pull is not None and window.pull.can_redo))  # fmt: skip
     add("copy", "Copy", in_text("copy", grid.copy), "Ctrl+C", "edit")
     add("copy_header", "Copy with header", lambda: grid.copy(header=True), "Ctrl+Shift+C", "edit", has_rows)
     add("paste", "Paste", in_text("paste", grid.paste), "Ctrl+V", "edit")
@@ -134,6 +141,11 @@ def _turn(window: Window, way: int) -> None:
 def _run(window: Window, every: bool = False) -> None:
     window.open_drawer("query", focus=False)
     window.query_drawer.run_all() if every else window.query_drawer.run()
+
+
+def _turn_over(window: Window) -> None:
+    window.open_drawer("query", focus=False)
+    window.query_drawer.turn_over()
 
 
 def _edit_text(window: Window, key: str) -> None:

@@ -184,6 +184,13 @@ class Frame(QMainWindow):
                 self.toggle_part(part, False)
         self.detail.turn(state.page if state.page in (0, 1, 2) else 1)
 
+    def give_drawer(self, height: int) -> None:
+        """At least this height for the drawer, as far as the grid keeps some."""
+        grid, drawer = self.work.sizes()
+        if drawer < height:
+            height = min(height, max(drawer, grid + drawer - 150))
+            self.work.setSizes([grid + drawer - height, height])
+
     def change_rows(self, way: int) -> None:
         """Taller rows (1) or lower ones (-1), one stage further."""
         at = min(range(len(ROWS)), key=lambda n: abs(ROWS[n] - self.grid.row))

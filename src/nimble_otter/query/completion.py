@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from nimble_otter.query.functions import functions_of
 from nimble_otter.query.names import Names
-from nimble_otter.query.scopes import NOT_NAMES, Reading, Ref, Select, Token, is_code, read, tokens_of
+from nimble_otter.query.scopes import NOT_NAMES, Reading, Ref, Select, Token, is_code, read, short_alias, tokens_of
 from nimble_otter.query.statements import statement_at
 
 MOST = 60
@@ -235,7 +235,7 @@ class _Context:
                     continue
                 if len(found) >= MOST:
                     return found
-                alias = _alias(join.table, taken)
+                alias = short_alias(join.table, taken)
                 condition = self._condition(ref, join.columns, alias, join.others)
                 own = self.quoted(join.table)
                 text = f"{own} {alias} on {condition}" if alias != join.table else f"{own} on {condition}"
@@ -288,13 +288,3 @@ def _call(call: str) -> str:
     """What is put in: with the caret's place behind the bracket, or whole where there is nothing to fill in."""
     name = _name(call)
     return call if call.endswith(("()", "(*)")) else f"{name}("
-
-
-def _alias(table: str, taken: set[str]) -> str:
-    """A short name for a table: the beginnings of its parts, with a number where that is taken."""
-    bare = table.rpartition(".")[2]
-    short = "".join(part[:1] for part in re.split(r"[\W_]+", bare) if part).lower() or "t"
-    number, found = 2, short
-    while found in taken or found in NOT_NAMES:
-        found, number = f"{short}{number}", number + 1
-    return found

@@ -46,6 +46,35 @@ def expand_stars(text: str, position: int, names: Names, quoted: Callable[[str],
     return _changed(text, statement.start, changes)
 
 
+def qualify(text: str, position: int, names: Names, quoted: Callable[[str], str]) -> str:
+    """The text with the columns of the SELECT around `position` written with their table, those that one table alone
+    has. Names that the SELECT itself gives, and those after USING, stay as they are."""
+    statement = _statement(text, position)
+    reading = read(statement.text, names)
+    select = reading.at(max(0, position - statement.start)) or (reading.selects[0] if reading.selects else None)
+    owners: dict[str, list[str]] = {}
+    for ref in select.refs if select is not None else ():
+        for column in ref.columns:
+            owners.setdefault(column.casefold(), []).append(ref.alias)
+    tokens, changes = tokens_of(statement.text), list[tuple[int, int, str]]()
+    for n, token in enumerate(tokens):
+        owner = owners.get(token.plain.casefold(), []) if token.kind in ("word", "name") else []
+        if select is None or len(owner) != 1 or reading.at(token.start) is not select:
+            continue
+        before, after = tokens[n - 1], tokens[n + 1].text if n + 1 < len(tokens) else ""
+        clause = select.clause_at(token.start)
+        is_name = before.kind in ("word", "name", "number", "text") or before.text == ")"
+        is_given = clause == "select" and is_name and before.low not in NOT_NAMES
+        if after in (".", "(") or before.text in (".", "::", ":") or before.low == "as" or is_given:
+            continue
+        if clause not in ("select", "where", "on", "group", "having", "order"):
+            continue
+        if clause == "order" and token.plain.casefold() in {label.casefold() for label in select.labels}:
+            continue
+        changes.append((token.start, token.start, f"{quoted(owner[0])}."))
+    return _changed(text, statement.start, changes)
+
+
 def rename_alias(text: str, position: int, new: str) -> str:
     """The text with the table alias at `position` called `new` everywhere in its SELECT."""
     statement = _statement(text, position)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
 
 from nimble_otter.query.names import Names
@@ -223,7 +223,7 @@ class _Reader:
                     items[-1].append(Token("group", "()", token.start, tokens[min(close, high - 1)].end))
                 at = close
             elif token.text == "," and clause in ("from", "join", "on", "using"):
-                waits = clause in ("from", "join")
+                waits = True  # one more table of the list
             elif clause == "select" and items:
                 if token.text == ",":
                     items.append([])
@@ -274,3 +274,13 @@ class _Reader:
         if item[-1].kind in ("word", "name") and item[-1].low not in NOT_NAMES:
             return [item[-1].plain]
         return []
+
+
+def short_alias(table: str, taken: Collection[str]) -> str:
+    """A short name for a table: the beginnings of its parts, with a number where that is taken."""
+    bare = table.rpartition(".")[2]
+    short = "".join(part[:1] for part in re.split(r"[\W_]+", bare) if part).lower() or "t"
+    number, found = 2, short
+    while found in taken or found in NOT_NAMES:
+        found, number = f"{short}{number}", number + 1
+    return found

@@ -24,9 +24,9 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QInputDialog, QMenu, QWidget
 
 from nimble_otter.desktop import tokens
+from nimble_otter.desktop.drags import COLUMN_DRAG, text_in
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.theme import theme, ui_font
-from nimble_otter.desktop.views.grid import COLUMN_MIME
 from nimble_otter.table.show import grouped
 
 STEP_MIME = "application/x-nimble-otter-step"
@@ -274,7 +274,7 @@ class CourseStrip(QWidget):
         self._press = None
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
-        if event.mimeData().hasFormat(STEP_MIME) or event.mimeData().hasFormat(COLUMN_MIME):
+        if event.mimeData().hasFormat(STEP_MIME) or event.mimeData().hasFormat(COLUMN_DRAG):
             event.acceptProposedAction()
 
     def dragMoveEvent(self, event: QDragMoveEvent) -> None:
@@ -295,8 +295,8 @@ class CourseStrip(QWidget):
 
     def dropEvent(self, event: QDropEvent) -> None:
         data, self._drop_at = event.mimeData(), -1
-        if data.hasFormat(COLUMN_MIME):
-            self.column_dropped.emit(bytes(data.data(COLUMN_MIME).data()).decode())
+        if data.hasFormat(COLUMN_DRAG):
+            self.column_dropped.emit(text_in(data, COLUMN_DRAG))
         elif self._session is not None and data.hasFormat(STEP_MIME):
             at = int(bytes(data.data(STEP_MIME).data()))
             to = self._gap(event.position().toPoint()) - 2

@@ -20,6 +20,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QPlainTextEdit, QTextEdit, QWidget
 
 from nimble_otter.desktop import tokens
+from nimble_otter.desktop.drags import NAME_DRAG, text_in
 from nimble_otter.desktop.theme import code_font, theme
 from nimble_otter.desktop.views.completion_list import CompletionList
 from nimble_otter.desktop.views.highlighter import Highlighter
@@ -44,10 +45,6 @@ class _Numbers(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         self._editor.paint_numbers(event)
-
-
-NAME_DRAG = "application/x-nimble-otter-name"
-"""What is dragged from the catalogue: a name, to be quoted where it lands."""
 
 
 class SqlEditor(QPlainTextEdit):
@@ -93,7 +90,7 @@ class SqlEditor(QPlainTextEdit):
     def insertFromMimeData(self, source: QMimeData) -> None:
         """A name dropped from the catalogue goes in as the source writes it; pasted text as plain text."""
         if source.hasFormat(NAME_DRAG):
-            self.insertPlainText(self.quoted(bytes(source.data(NAME_DRAG).data()).decode()))
+            self.insertPlainText(self.quoted(text_in(source, NAME_DRAG)))
             self.setFocus()
         else:
             super().insertFromMimeData(source)

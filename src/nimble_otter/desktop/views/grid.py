@@ -6,13 +6,13 @@ is shown in grid_model.py, the field over a cell in cell_editor.py.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtCore import QEvent, QMimeData, QPoint, QRect, Qt, Signal
+from PySide6.QtCore import QEvent, QPoint, QRect, Qt, Signal
 from PySide6.QtGui import (
     QAccessible,
     QAccessibleEvent,
-    QDrag,
     QFocusEvent,
     QKeyEvent,
     QMouseEvent,
@@ -24,6 +24,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QAbstractScrollArea, QApplication, QLineEdit, QToolTip, QWidget
 
 from nimble_otter.desktop import tokens
+from nimble_otter.desktop.drags import drag_column, drag_value
 from nimble_otter.desktop.grid_model import GroupsModel, Line, RowsModel
 from nimble_otter.desktop.grid_paint import PAD, GridPainter
 from nimble_otter.desktop.jobs import Jobs
@@ -32,10 +33,11 @@ from nimble_otter.desktop.theme import theme
 from nimble_otter.desktop.views.cell_editor import CellEditor
 from nimble_otter.desktop.views.thumbnails import Thumbnails
 
-COLUMN_MIME = "application/x-nimble-otter-column"
 HEAD = 45
 LEAST, MOST = 36, 700
 _GRIP = 5
+_BORDER = 3
+"""Pixels at a cell's edge by which its value is dragged."""
 _MOST_PIXELS = 1 << 30
 
 
@@ -62,6 +64,7 @@ class Grid(QAbstractScrollArea):
         self._painter = GridPainter()
         self._editor: CellEditor | None = None
         self._press: tuple[str, int, QPoint] | None = None
+        self.value_parts: Callable[[int, int], tuple[str, str, str] | None] = lambda position, column: None
         self._hot = -1
         self.setFrameShape(QAbstractScrollArea.Shape.NoFrame)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -285,7 +288,8 @@ class Grid(QAbstractScrollArea):
             return
         self.setFocus(Qt.FocusReason.MouseFocusReason)
         self.close_editor()
-        self._press = (where, column, point)
+        on_border = where == "cell" and self._on_border(point) and not (shift or control)
+        self._press = ("border" if on_border else where, column, point)
         if where == "cell":
             if isinstance(self.model, GroupsModel) and self.model.columns[column].place == -1:
                 self.group_toggled.emit(position) if self._on_branch(position, column, point) else None
@@ -305,7 +309,10 @@ class Grid(QAbstractScrollArea):
     def _moved(self, event: QMouseEvent, point: QPoint) -> None:
         where, position, column = self._place(point)
         if self._press is None:
-            self.setCursor(Qt.CursorShape.SplitHCursor if where == "grip" else Qt.CursorShape.ArrowCursor)
+            shapes, on_border = Qt.CursorShape, where == "cell" and self._on_border(point)
+            self.setCursor(
+                shapes.SplitHCursor if where == "grip" else shapes.OpenHandCursor if on_border else shapes.ArrowCursor
+            )
             hot = column if where in ("header",) else -1
             if hot != self._hot:
                 self._hot = hot
@@ -319,20 +326,24 @@ class Grid(QAbstractScrollArea):
             self.refresh()
         elif kind == "header" and (point - start).manhattanLength() > QApplication.startDragDistance():
             self._press = None
-            self._drag_column(pressed)
+            drag_column(self, self.model.columns[pressed].name) if self.model is not None else None
+        elif kind == "border" and (point - start).manhattanLength() > QApplication.startDragDistance():
+            self._press = None
+            parts = self.value_parts(*self.selection.current)
+            drag_value(self, parts) if parts is not None else None
         elif kind == "cell" and where == "cell" and event.buttons() & Qt.MouseButton.LeftButton:
             self.go(position, column, extend=True)
         elif kind == "head" and where in ("head", "cell"):
             self.selection.rows(self.selection.anchor[0], position, len(self.widths))
             self._chosen()
 
-    def _drag_column(self, column: int) -> None:
-        assert self.model is not None
-        drag, data = QDrag(self), QMimeData()
-        data.setData(COLUMN_MIME, self.model.columns[column].name.encode())
-        data.setText(self.model.columns[column].name)
-        drag.setMimeData(data)
-        drag.exec(Qt.DropAction.CopyAction)
+    def _on_border(self, point: QPoint) -> bool:
+        """Whether a point is on the border of the current cell, by which its value is dragged."""
+        position, column = self.selection.current
+        if not (0 <= position < self.rows and 0 <= column < len(self.widths)):
+            return False
+        rect, at = self.cell_rect(position, column), point - QPoint(HEAD, tokens.HEADER)
+        return rect.contains(at) and not rect.adjusted(_BORDER, _BORDER, -_BORDER, -_BORDER).contains(at)
 
     def _tell(self, event: QEvent) -> None:
         point: QPoint = event.pos()  # type: ignore[attr-defined]

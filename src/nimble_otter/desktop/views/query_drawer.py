@@ -6,7 +6,7 @@ import json
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import partial
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import (
@@ -39,7 +39,12 @@ from nimble_otter.query.statements import split_statements
 from nimble_otter.sources.drivers.mongodb import shown
 from nimble_otter.table.show import grouped
 
+if TYPE_CHECKING:
+    from nimble_otter.desktop.views.pieces import PiecesView
+
 _NARROW, _WIDE = 250, 430
+_ROOM = 320
+"""Height in which pieces can be seen."""
 _LONG = 20_000
 """Characters above which a text is handed on after a pause, not at every key."""
 
@@ -47,6 +52,7 @@ _LONG = 20_000
 class QueryDrawer(Drawer):
     title = "Query"
     ran = Signal()
+    room_wanted = Signal(int)
 
     def __init__(self) -> None:
         super().__init__()
@@ -54,7 +60,15 @@ class QueryDrawer(Drawer):
         self.help = QueryHelp(self.editor, lambda: self.session)
         self.editor.help_with(self.help.complete, self.help.taken)
         self.finder, self.edits = FindBar(self.editor), QueryEdits(self)
-        self.text_button = button("Text", lambda: self.edits.offer(self.text_button), "", "Change the text as a whole")
+        self.text_button = button("Edit", lambda: self.edits.offer(self.text_button), "", "Change the text as a whole")
+        self.text_chip = button("text", lambda: self.show_text(), "chip", "Write the query as text")
+        self.pieces_chip = button("pieces", lambda: self.show_pieces(), "chip", "Put the query together from pieces")
+        self._shapes = QButtonGroup(self)
+        for made in (self.text_chip, self.pieces_chip):
+            made.setCheckable(True)
+            self._shapes.addButton(made)
+            self.head.left.addWidget(made)
+        self.text_chip.setChecked(True)
         self.sql, self.native = button("SQL", look="chip"), button("native", look="chip")
         self._languages = QButtonGroup(self)
         for made in (self.sql, self.native):
@@ -85,8 +99,9 @@ class QueryDrawer(Drawer):
         self.sent.setAccessibleName("What is sent to the server")
         self.limit.setFixedWidth(126)
         self.sent_title = label("sent to the server as", "muted", 11)
+        self._parameters_place = column(self.parameters)
         inside = column(
-            self.parameters,
+            self._parameters_place,
             row(label("Stop after", "muted"), None, self.limit),
             self._runs,
             self.sent_title,
@@ -118,7 +133,10 @@ class QueryDrawer(Drawer):
         inner = QVBoxLayout(left)
         inner.setContentsMargins(0, 0, 0, 0)
         inner.setSpacing(0)
-        inner.addWidget(self.editor, 1)
+        self.pieces: PiecesView | None = None
+        self._ways = QStackedWidget()
+        self._ways.addWidget(self.editor)
+        inner.addWidget(self._ways, 1)
         inner.addWidget(self.finder)
         inner.addWidget(self.problem)
         self.set_body(left, Line(True, "grid_line"), side, stretch=(1, 0, 0))
@@ -139,6 +157,82 @@ class QueryDrawer(Drawer):
         self._side_shape: Any = None
         self._fields_shape: Any = None
 
+    # --- text and pieces ---------------------------------------------------------------------------------------
+
+    @property
+    def shows_pieces(self) -> bool:
+        return self._ways.currentIndex() == 1
+
+    def show_pieces(self) -> None:
+        """Show the statement under the caret in pieces."""
+        pieces = self._made_pieces()
+        self._ways.setCurrentIndex(1)
+        self.pieces_chip.setChecked(True)
+        pieces.rows.place.addWidget(self.parameters)
+        self.text_button.hide()
+        self.finder.close_bar()
+        self.refresh()
+        self.room_wanted.emit(_ROOM)
+        pieces.focus_first()
+
+    def undoes_pieces(self, key: str, focus: QWidget | None) -> bool:
+        """Undo or redo what a piece changed, unless a field that is being typed in has something to undo."""
+        if not self.shows_pieces or (focus is not None and not self.isAncestorOf(focus)):
+            return False
+        if isinstance(focus, QLineEdit) and (focus.isUndoAvailable() if key == "undo" else focus.isRedoAvailable()):
+            return False
+        self.editor.undo() if key == "undo" else self.editor.redo()
+        return True
+
+    def turn_over(self) -> None:
+        """From text to pieces, and back."""
+        self.show_text() if self.shows_pieces else self.show_pieces()
+
+    def show_text(self, at: int | None = None) -> None:
+        """Back to the text, with the caret at a place of it."""
+        self._ways.setCurrentIndex(0)
+        self._parameters_place.addWidget(self.parameters)
+        self.text_button.show()
+        self.text_chip.setChecked(True)
+        self._fill_plan()
+        if at is not None:
+            cursor = self.editor.textCursor()
+            cursor.setPosition(at)
+            self.editor.setTextCursor(cursor)
+        self.editor.setFocus()
+
+    def take_value(self, table: str, name: str, said: str) -> None:
+        """A value becomes a condition of the query, in text as in pieces."""
+        if self.session is None or self.session.pull.query.language != "sql":
+            self.say("A value can be asked for in SQL only.")
+            return
+        shown, text = self.shows_pieces, self.editor.text
+        self._made_pieces().refresh()
+        self._made_pieces().take_value(table, name, said)
+        if not shown and self.editor.text != text:
+            self.say("The condition stands in the query; Ctrl+Z takes it out, Run asks for it.")
+
+    def _made_pieces(self) -> PiecesView:
+        if self.pieces is None:
+            from nimble_otter.desktop.views.pieces import PiecesView
+
+            self.pieces = PiecesView(self)
+            self.pieces.preview_wanted.connect(self._preview)
+            self._ways.addWidget(self.pieces)
+        return self.pieces
+
+    def _preview(self) -> None:
+        """The first rows of the query as it is now, where that asks for nothing more."""
+        session = self.session
+        if session is None or self.pieces is None or not self.shows_pieces or not self.pieces.rows.preview.isChecked():
+            return
+        text, start = self.editor.wanted_text()
+        unset = any(_is_unset(session.pull.query.parameters.get(n)) for n in find_parameters(text))
+        if not unset and text.strip() and session.edits.count == 0 and kind_of(text) == READS:
+            self._take()
+            session.run_at = start
+            session.run(text, preview=True)
+
     # --- filling -----------------------------------------------------------------------------------------------
 
     def refresh(self) -> None:
@@ -158,6 +252,13 @@ class QueryDrawer(Drawer):
         if self.editor.highlighter.is_json != is_json:
             self.editor.highlighter.is_json = is_json
             self.editor.highlighter.rehighlight()
+        speaks = query.language == "sql"
+        self.text_chip.setVisible(speaks)
+        self.pieces_chip.setVisible(speaks)
+        if not speaks and self.shows_pieces:
+            self.show_text()
+        if self.shows_pieces and self.pieces is not None:
+            self.pieces.refresh()
         running = session.is_running
         self._count_statements()
         self.stop_button.setVisible(running)
@@ -456,6 +557,7 @@ class QueryDrawer(Drawer):
         page = 3 if self.proposal.is_open else 1 if tree is not None else 2 if has_outcomes else 0
         self._sides.setCurrentIndex(page)
         self._side.setFixedWidth(_WIDE if page else _NARROW)
+        self._side.setVisible(not self.shows_pieces or bool(page))
         self.plan.fill(tree)
 
     def _fail(self, message: str, hint: str, place: Place | None) -> None:
@@ -481,10 +583,16 @@ class QueryDrawer(Drawer):
         return name if session is None else session.hub.quoted(session.hub.known(session.pull.source), name)
 
     def focus_first(self) -> None:
-        self.editor.setFocus()
+        if self.shows_pieces and self.pieces is not None:
+            self.pieces.focus_first()
+        else:
+            self.editor.setFocus()
 
     def insert_name(self, name: str) -> None:
-        """Put a name from the catalogue at the caret."""
+        """Put a name from the catalogue at the caret; in pieces, a table."""
+        if self.shows_pieces and self.pieces is not None:
+            self.pieces.take_table(name, self.mapToGlobal(self.rect().center()))
+            return
         self.editor.insertPlainText(name)
         self.editor.setFocus()
 

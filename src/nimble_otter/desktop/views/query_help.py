@@ -16,6 +16,7 @@ from nimble_otter.query.completion import Completion, Offer, complete
 from nimble_otter.query.diagnosis import Problem, diagnose
 from nimble_otter.query.names import Names, names_of
 from nimble_otter.query.native import complete_native
+from nimble_otter.query.pieces_conditions import literal
 from nimble_otter.table.forms import render
 from nimble_otter.table.show import plain
 
@@ -23,8 +24,6 @@ if TYPE_CHECKING:
     from nimble_otter.desktop.session import OpenPull
     from nimble_otter.desktop.views.editor import SqlEditor
 
-READERS = {"SQLite": "sqlite", "PostgreSQL": "postgres", "MariaDB": "mysql"}
-"""sqlglot's name of the dialect that a kind of source speaks."""
 _PAUSE_MS = 450
 _MOST_USED = 400
 _MOST_LOOKED_AT = 60_000
@@ -53,7 +52,7 @@ class QueryHelp(QObject):
     @property
     def dialect(self) -> str:
         session = self._session()
-        return READERS.get(session.pull.source.word, "") if session is not None else ""
+        return session.dialect if session is not None else ""
 
     # --- what can come next ------------------------------------------------------------------------------------
 
@@ -68,7 +67,7 @@ class QueryHelp(QObject):
             return complete_native(self._editor.text, position, fields, others, self.used)
         known, quoted = names or names_of(()), self._editor.quoted
         text, start = self._part(position)
-        found = complete(text, position - start, known, self.dialect, quoted, self._values, self.used)
+        found = complete(text, position - start, known, self.dialect, quoted, self.values, self.used)
         return replace(found, start=found.start + start)
 
     def _part(self, position: int) -> tuple[str, int]:
@@ -88,7 +87,7 @@ class QueryHelp(QObject):
         session = self._session()
         return session.names if session is not None else None
 
-    def _values(self, table: str, column: str) -> list[str]:
+    def values(self, table: str, column: str) -> list[str]:
         """Literals of the values that the open pulls' rows hold in a column, the most frequent first."""
         counts: dict[str, int] = {}
         for session in self.pulls():
@@ -100,9 +99,8 @@ class QueryHelp(QObject):
                 column_of = fetched.table.columns[place]
                 for value in column_of.values(np.arange(min(2000, len(column_of)))):
                     if value is not None and not isinstance(value, bytes):
-                        said = plain(render(value, field.form))
-                        literal = said if isinstance(value, (int, float)) else "'" + said.replace("'", "''") + "'"
-                        counts[literal] = counts.get(literal, 0) + 1
+                        said = literal(value, self.dialect, plain(render(value, field.form)))
+                        counts[said] = counts.get(said, 0) + 1
         return sorted((v for v in counts if len(v) < 80), key=lambda v: -counts[v])[:12]
 
     # --- what is wrong -----------------------------------------------------------------------------------------

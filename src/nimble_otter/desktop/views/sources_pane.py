@@ -32,10 +32,10 @@ from PySide6.QtWidgets import (
 )
 
 from nimble_otter.desktop import tokens
+from nimble_otter.desktop.drags import FIELD_DRAG, NAME_DRAG, put_parts
 from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.parts import button, label, row
 from nimble_otter.desktop.theme import theme, ui_font
-from nimble_otter.desktop.views.editor import NAME_DRAG
 from nimble_otter.pull import places
 from nimble_otter.pull.file import SUFFIX
 from nimble_otter.sources import ColumnInfo, Source, TableInfo
@@ -151,6 +151,10 @@ class _Tree(QTreeWidget):
         data = items[0].data(0, _DATA) if items else None
         if isinstance(data, (TableInfo, ColumnInfo)):
             made.setData(NAME_DRAG, data.name.encode())
+        above = items[0].parent() if items else None
+        table = above.data(0, _DATA) if above is not None else None
+        if isinstance(data, ColumnInfo) and isinstance(table, TableInfo):
+            put_parts(made, FIELD_DRAG, table.name, data.name)
         return made
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
