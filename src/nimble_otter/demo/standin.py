@@ -16,6 +16,8 @@ from typing import Any
 
 import bson
 
+from nimble_otter.demo import pipeline
+
 OP_QUERY, OP_REPLY, OP_MSG = 2004, 1, 2013
 MAX_MESSAGE_BYTES = 48_000_000
 BATCH = 101
@@ -102,8 +104,14 @@ class StandIn:
         found = list(self._store[collection].aggregate(stages))
         return self._first(collection, found, command.get("batchSize", BATCH), bool(command.get("singleBatch")))
 
+    def _all(self, collection: str) -> list[dict[str, Any]]:
+        return list(self._store[collection].aggregate([]))
+
     def _do_aggregate(self, collection: str, command: Mapping[str, Any]) -> dict[str, Any]:
-        found = list(self._store[collection].aggregate(command["pipeline"]))
+        try:
+            found = pipeline.run(self._all(collection), command["pipeline"], self._all)
+        except pipeline.NotHere:
+            found = list(self._store[collection].aggregate(command["pipeline"]))
         return self._first(collection, found, command.get("cursor", {}).get("batchSize", BATCH), False)
 
     def _first(self, collection: str, found: list[dict[str, Any]], size: int, whole: bool) -> dict[str, Any]:

@@ -6,7 +6,8 @@ first, then `documents.py`.
 """
 
 from nimble_otter.query.conditions import parse_condition
-from nimble_otter.query.documents import DocumentRequest, translate_select
+from nimble_otter.query.document_request import DocumentRequest
+from nimble_otter.query.documents import translate_select
 from nimble_otter.query.statements import Statement, find_parameters, parameter_value, split_statements, statement_at
 
 __all__ = [

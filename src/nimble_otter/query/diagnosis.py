@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import difflib
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
 from nimble_otter.errors import Place, QueryError, place_of
 from nimble_otter.query.conditions import parse_sql
+from nimble_otter.query.documents import translate_select
 from nimble_otter.query.lazy import LazyModule, exp
 from nimble_otter.query.names import Names
-from nimble_otter.query.statements import Statement, split_statements
+from nimble_otter.query.statements import Statement, find_parameters, split_statements
 
 _scopes: Any = LazyModule("sqlglot.optimizer.scope")
 _SYSTEM = ("information_schema", "pg_catalog", "mysql", "performance_schema", "sys")
@@ -48,6 +49,28 @@ def diagnose(text: str, names: Names | None, dialect: str) -> list[Problem]:
         if len(found) >= MOST:
             break
     return sorted(found, key=lambda p: p.place.start)[:MOST]
+
+
+def diagnose_documents(text: str, names: Names | None, parameters: Mapping[str, Any]) -> list[Problem]:
+    """Problems of a SELECT over collections: what can't be asked, and collections that there are not."""
+    if not text.strip():
+        return []
+    unset = dict.fromkeys(find_parameters(text), 0)  # one that has no value yet is asked for, and is no problem
+    try:
+        request = translate_select(text, None, {**unset, **parameters})
+    except QueryError as wrong:
+        said = f"{wrong.message} {wrong.hint}".strip()
+        return [Problem(wrong.place or place_of(text, 0, len(text.split()[0])), said)]
+    found = []
+    for name in request.collections if names is not None and names.tables else ():
+        if names is not None and names.table(name) is None:
+            near = difflib.get_close_matches(name, [t.name for t in names.tables], 3)
+            at = next((m.start() for m in re.finditer(rf"\b{re.escape(name)}\b", text)), 0)
+            hint = f" The nearest is {near[0]}." if near else ""
+            found.append(
+                Problem(place_of(text, at, at + len(name)), f"There is no collection {name}.{hint}", tuple(near))
+            )
+    return found
 
 
 def _moved(problem: Problem, statement: Statement, text: str) -> Problem:

@@ -335,14 +335,16 @@ class QueryDrawer(Drawer):
         known = session.hub.known(session.pull.source).name
         try:
             bound = query.bound(None, session.names)
-            first = translate_select(bound.text, None, bound.values)
-            shapes = session.hub.shapes.get((known, first.collection))
-            if shapes is None and any(t.name == first.collection for t in session.hub.tables.get(known, [])):
-                session.hub.sample(
-                    session.hub.known(session.pull.source), first.collection
-                )  # it tells times from texts
-            types = shapes.type_words() if shapes is not None else None
-            text = shown(translate_select(bound.text, types, bound.values))
+
+            def types_of(collection: str) -> dict[str, set[str]]:
+                shapes = session.hub.shapes.get((known, collection))
+                if shapes is not None:
+                    return shapes.type_words()
+                if any(t.name == collection for t in session.hub.tables.get(known, [])):
+                    session.hub.sample(session.hub.known(session.pull.source), collection)  # it tells times from texts
+                return {}
+
+            text = shown(translate_select(bound.text, types_of, bound.values))
         except OtterError as problem:
             text = str(problem)
         if self.sent.toPlainText() != text:

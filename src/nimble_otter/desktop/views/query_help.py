@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from functools import partial
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -13,7 +14,7 @@ from PySide6.QtWidgets import QMenu
 from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.errors import place_of
 from nimble_otter.query.completion import Completion, Offer, complete
-from nimble_otter.query.diagnosis import Problem, diagnose
+from nimble_otter.query.diagnosis import Problem, diagnose, diagnose_documents
 from nimble_otter.query.names import Names, names_of
 from nimble_otter.query.native import complete_native
 from nimble_otter.query.pieces_conditions import literal
@@ -128,7 +129,7 @@ class QueryHelp(QObject):
 
     def _look(self) -> None:
         session = self._session()
-        if session is None or session.pull.query.language != "sql" or session.is_documents:
+        if session is None or session.pull.query.language != "sql":
             self._seen = None
             self._show([])
             return
@@ -145,7 +146,13 @@ class QueryHelp(QObject):
                 self._seen = (text, id(names), dialect)
                 self._show(problems)
 
-        session.jobs.submit(LOCAL, "diagnosis", lambda *_: diagnose(text, names, dialect), show)
+        values = dict(session.pull.query.parameters)
+        look = (
+            partial(diagnose_documents, parameters=values)
+            if session.is_documents
+            else partial(diagnose, dialect=dialect)
+        )
+        session.jobs.submit(LOCAL, "diagnosis", lambda *_: look(text, names), show)
 
     def _show(self, problems: list[Problem]) -> None:
         caret = self._editor.textCursor().position()

@@ -19,7 +19,8 @@ from nimble_otter.errors import (
     place_of,
 )
 from nimble_otter.query.conditions import nearest
-from nimble_otter.query.documents import DocumentRequest, translate_select
+from nimble_otter.query.document_request import DocumentRequest
+from nimble_otter.query.documents import translate_select
 from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
 from nimble_otter.sources.plans import PlanNode, of_documents
 from nimble_otter.sources.secrets import with_secret
@@ -164,25 +165,27 @@ class MongodbConnection:
         """The request as it would be sent. Raises: QueryError with its place."""
         if request.language == "native":
             return _native(request)
-        plain = translate_select(request.text, None, request.parameters)
-        types = self._shapes.get(plain.collection)
-        if types is None:
-            return plain
-        return translate_select(request.text, types.type_words(), request.parameters)
+        return translate_select(request.text, self._types, request.parameters)
+
+    def _types(self, collection: str) -> dict[str, set[str]]:
+        found = self._shapes.get(collection)
+        return found.type_words() if found is not None else {}
 
     def run(self, request: Request, stop: StopToken) -> Run:
         wanted = self.translate(request)
         with _explained():
             names = self._database.list_collection_names()
-            if wanted.collection not in names:
-                near = nearest(wanted.collection, names)
-                at = request.text.find(wanted.collection)
-                place = place_of(request.text, at, at + len(wanted.collection)) if at >= 0 else None
+            wanting = [name for name in (wanted.collections or (wanted.collection,)) if name not in names]
+            if wanting:
+                near = nearest(wanting[0], names)
+                at = request.text.find(wanting[0])
+                place = place_of(request.text, at, at + len(wanting[0])) if at >= 0 else None
                 hint = f"The nearest name is {near}." if near else f"There are {', '.join(sorted(names)[:8])}."
-                raise QueryError(f"There is no collection {wanted.collection}.", hint, place)
-            if request.language == "sql" and wanted.collection not in self._shapes:
-                self.shapes(wanted.collection)
-                wanted = self.translate(request)
+                raise QueryError(f"There is no collection {wanting[0]}.", hint, place)
+            unseen = [name for name in wanted.collections if name not in self._shapes]
+            for name in unseen:
+                self.shapes(name)
+            wanted = self.translate(request) if unseen else wanted
         limits = [n for n in (wanted.limit, None if request.limit is None else request.limit + 1) if n is not None]
         return Run(self._batches(wanted, min(limits, default=None), stop), columns=wanted.columns, sent=shown(wanted))
 
