@@ -23,7 +23,8 @@ _FIELDS = [
 ]  # fmt: skip
 ROWS = [{"_id": n, **fields} for n, fields in enumerate(_FIELDS)]
 OTHER = [
-    {"_id": 1, "k": 1, "name": "one", "n": 3}, {"_id": 2, "k": 1, "name": "uno"}, {"_id": 3, "k": 2, "name": None, "n": 0},
+    {"_id": 1, "k": 1, "name": "one", "n": 3}, {"_id": 2, "k": 1, "name": "uno"},
+    {"_id": 3, "k": 2, "name": None, "n": 0},
     {"_id": 4, "k": None, "name": "none"}, {"_id": 5, "name": "nowhere", "n": 9}, {"_id": 6, "k": 9, "name": "x"},
 ]  # fmt: skip
 
@@ -134,17 +135,21 @@ def same(asked, base, text, ordered=False):
         "select a, t, count(n) as c from rows where n > 1 group by a, t having not (count(*) > 1) order by a, t",
         "select count(distinct t) as c, count(distinct a) as d, count(*) as e from rows",
         "select distinct t from rows order by t", "select distinct a, t from rows where n is not null order by a, t",
-        "select _id, n from rows order by _id limit 3 offset 2", "select _id from rows where a > 1 order by _id offset 1",
+        "select _id, n from rows order by _id limit 3 offset 2",
+        "select _id from rows where a > 1 order by _id offset 1",
         "select t, count(*) as c from rows group by t order by t limit 2 offset 1",
         "select t, sum(a), sum(distinct n), avg(a) from rows group by t order by t",
-        "select sum(a), count(*), min(t), max(n) from rows where a > 100", "select count(*) from rows having count(*) > 99",
+        "select sum(a), count(*), min(t), max(n) from rows where a > 100",
+        "select count(*) from rows having count(*) > 99",
         "select r._id, o.name from rows r join other o on r.a = o.k order by 1, 2",
         "select r._id, o.name from rows r left join other o on r.a = o.k order by r._id, o._id",
         "select r._id, o.name from rows r left join other o on r.a = o.k and o.name <> 'uno' order by r._id, o._id",
         "select r._id, o._id from rows r join other o on r.a < o.k or o.name = r.t order by 1, 2",
         "select r._id, o._id from rows r, other o where r.a = o.k and lower(r.t) = 'x' order by 1, 2",
-        "select r._id, p.name, q.name from rows r join other p on r.a = p.k left join other q on p.n = q.k order by 1, 2, 3",
-        "select o.name, count(r._id), sum(r.n) from other o left join rows r on r.a = o.k group by o.name order by o.name",
+        "select r._id, p.name, q.name from rows r join other p on r.a = p.k left join other q on p.n = q.k "
+        "order by 1, 2, 3",
+        "select o.name, count(r._id), sum(r.n) from other o left join rows r on r.a = o.k group by o.name order "
+        "by o.name",
         "select r._id, x from rows r, unnest(r.l) x order by 1, 2",
         "select r._id, x from rows r left join unnest(r.l) x on true order by 1, 2",
         "select x, count(*) as c, sum(r.a) from rows r, unnest(r.l) x where x > 1 group by x order by x",
@@ -153,24 +158,28 @@ def same(asked, base, text, ordered=False):
         "select q.t, q.c * 2 as e from (select t, count(*) as c from rows group by t) q where q.c > 1 order by q.t",
         "with c as (select a as k, n from rows where n > 1), e as (select k, max(n) as m from c group by k) "
         "select o.name, e.m from other o join e on e.k = o.k order by 1",
-        "select r._id, s.c from rows r left join (select k, count(*) as c from other group by k) s on s.k = r.a order by 1",
+        "select r._id, s.c from rows r left join (select k, count(*) as c from other group by k) s on s.k = r.a "
+        "order by 1",
         "select t as v from rows union all select name from other order by v",
         "select t as v from rows union select name from other order by 1 desc limit 3",
         "select _id, case when a > 2 then 'big' when a > 1 then t else 'small' end as c from rows order by 1",
         "select _id, case t when 'x' then 1 when 'y' then 2 end as c from rows order by 1",
         "select _id, upper(t) || '-' || a as u, length(t), substr(t, 2, 2), replace(t, 'o', '0') from rows order by 1",
         "select _id, year(d), month(d), hour(d), date_trunc('month', d), to_char(d, 'YYYY-MM') from rows order by 1",
-        "select _id, (a + n) * 2 - 1, a / n, -a, a % 2, abs(a - n), coalesce(a, n, 0), nullif(a, n) from rows order by 1",
+        "select _id, (a + n) * 2 - 1, a / n, -a, a % 2, abs(a - n), coalesce(a, n, 0), nullif(a, n) from rows "
+        "order by 1",
         "select _id, greatest(a, n), round(o.x, 0), trim(t), strpos(t, 'x'), cast(a as text) from rows order by 1",
         "select year(d) as y, count(*) as c from rows group by year(d) having count(*) > 1 order by y",
         "select t, count(*) filter (where a > 1) as c, sum(n) / count(*) as m from rows group by t order by max(n), t",
         "select a > 1 as big, count(*) from rows group by a > 1 order by 1",
-        "select _id, a from rows order by a desc nulls first, _id", "select _id from rows order by a nulls last, n + 1, _id",
+        "select _id, a from rows order by a desc nulls first, _id",
+        "select _id from rows order by a nulls last, n + 1, _id",
         "select _id from rows where a + 1 = n or not (t = 'x') order by _id",
         "select _id from rows where lower(t) like 'z%' or o.x between 1 and 2 order by _id",
         "select _id from rows where a is distinct from n order by _id", "select _id from rows where d >= '2031-01-01'",
         "select _id from rows where (a = n) is not true and (t = 'x' or t is null) order by _id",
-        "select t, string_agg(cast(n as text), '+') as s from (select t, n from rows order by _id) q group by t order by t",
+        "select t, string_agg(cast(n as text), '+') as s from (select t, n from rows order by _id) q group by t "
+        "order by t",
         "select r.t, r.o.x from rows r where r.o.x is not null order by 2",
     ],
 )  # fmt: skip
@@ -209,7 +218,10 @@ def queries(draw):
     if shape == "grouped":
         key = draw(st.sampled_from(["t", "a", "a % 2", "year(d)", "coalesce(t, 'none')"]))
         figure = draw(figures)
-        return f"select {key} as k, {figure} as f, {draw(figures)} as g from rows where {where} group by {key} having {figure} is not null"
+        return (
+            f"select {key} as k, {figure} as f, {draw(figures)} as g from rows where {where} group by "
+            f"{key} having {figure} is not null"
+        )
     if shape == "joined":
         side = draw(st.sampled_from(["join", "left join"]))
         extra = draw(st.sampled_from(["", " and p.name <> 'uno'", " and p.n > 1", " and p.n < r.n"]))
@@ -217,7 +229,10 @@ def queries(draw):
         test = draw(st.sampled_from(["r.a > 1", "p.name is null or r.n = 2", "not (p.n > 2)", "r.t = 'x'"]))
         return f"select r._id, {picked} as v from rows r {side} other p on r.a = p.k{extra} where {test}"
     if shape == "nested":
-        return f"select q.v, count(*) as c from (select {draw(numbers)} as v, t from rows where {where}) q where q.t is not null group by q.v"
+        return (
+            f"select q.v, count(*) as c from (select {draw(numbers)} as v, t from rows where {where}) q "
+            f"where q.t is not null group by q.v"
+        )
     word = draw(st.sampled_from(["union", "union all"]))
     return f"select {draw(numbers)} as v from rows where {where} {word} select n from other where k is not null"
 

@@ -7,12 +7,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from nimble_otter.errors import ConditionError, CorruptError, SavedError, Stopped, TooNewError
+from nimble_otter.errors import ConditionError, CorruptError, SavedError, SendError, Stopped, TooNewError
 from nimble_otter.pull import Pull, Query, SendPlan, open_pull, pull_from_text, pull_to_text, run_course, save_pull
 from nimble_otter.pull.shaped import all_rows, columns_to_send, tree_rows
 from nimble_otter.pull.steps import ColumnsStep, Condition, FigureOf, FilterStep, GroupStep, OpenStep, SortBy, SortStep
 from nimble_otter.pull.steps.filter import OPERATORS
 from nimble_otter.query.conditions import parse_condition
+from nimble_otter.send import fill_name
 from nimble_otter.sources import Source
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, View
@@ -351,3 +352,30 @@ def test_versions_are_kept_once_moved_when_saved_and_survive_damage(tmp_path):
         kept.add(saved, "run", str(n))
     assert len(kept.all(saved)) == module.MOST
     assert kept.all(saved)[-1].text == str(module.MOST + 4)
+
+
+def test_filters_and_file_names_take_parameters(table):
+    conditions = (Condition("sql", text="n >= :least and river in (:rivers)"), Condition("at most", "n", (":most",)))
+    pull = Pull(
+        "p", Source("s", "sqlite:///s"),
+        Query("select * from t where day = :day", parameters={"least": 2, "rivers": ["m", "x'y"], "most": 3}),
+        (FilterStep(conditions),), SendPlan("csv", "a-{:since}-{:rivers}"),
+    )  # fmt: skip
+    assert pull.parameters() == ["day", "least", "rivers", "most", "since"]
+    values = pull.values()
+    course = run_course(table, pull.steps, values=values)
+    assert course.results[0].error is None
+    plain = run_course(table, (FilterStep((Condition("sql", text="n between 2 and 3 and river = 'm'"),)),))
+    assert course.end.rows == plain.end.rows
+    assert "x''y" in course.results[0].applied.as_sql()
+    assert course.results[0].step == pull.steps[0]  # the pull keeps the names
+    again = run_course(table, pull.steps, earlier=course, values={**values, "least": 99})
+    assert again.end.rows == 0
+    assert "has no value" in str(run_course(table, pull.steps, values={"rivers": "m", "most": 3}).results[0].error)
+    query = replace(pull.query, parameters={**pull.query.parameters, "since": "start of last month"})
+    since = replace(pull, query=query).values(dt.date(2031, 5, 20))
+    at = dt.datetime(2031, 5, 20)
+    assert fill_name("a-{:since}-{:rivers}", "p", "s", 1, at, since) == "a-2031-04-01-m+x'y"
+    with pytest.raises(SendError, match=":since in the file name has no value"):
+        fill_name("{:since}", "p", "s", 1, at, {})
+    assert pull_from_text(pull_to_text(pull)) == pull

@@ -158,7 +158,14 @@ class Deeds:
             return
         try:
             format_ = format_for(plan.format)
-            name = fill_name(plan.path, session.pull.name, session.pull.source.name, len(rows), dt.datetime.now())
+            name = fill_name(
+                plan.path,
+                session.pull.name,
+                session.pull.source.name,
+                len(rows),
+                dt.datetime.now(),
+                session.pull.values(),
+            )
         except OtterError as problem:
             self._say(str(problem), True)
             return

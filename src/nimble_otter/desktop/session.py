@@ -418,8 +418,17 @@ class OpenPull(QObject):
 
     def put(self, pull: Pull) -> None:
         """A new state without an entry of undo of its own: typing, column widths."""
-        self.pull = pull
+        before, self.pull = self._values(), pull
         self.pull_changed.emit()
+        if self.course is not None and self._values() != before:
+            self._walk()
+
+    def _values(self) -> dict[str, Any]:
+        """The values of the parameters that filters name; none that are wrong, which is said beside them."""
+        try:
+            return self.pull.values() if self.pull.steps else {}
+        except QueryError:
+            return {}
 
     def set_step(self, at: int, step: Step, name: str) -> None:
         self.change(self.pull.with_step_at(at, step), name)
@@ -435,7 +444,7 @@ class OpenPull(QObject):
         if table is None:
             self.pull_changed.emit()
             return
-        steps, earlier = self.pull.steps, self.course
+        steps, earlier, values = self.pull.steps, self.course, self._values()
         if self.show_at is not None and self.show_at >= len(steps):
             self.show_at = None
 
@@ -449,11 +458,12 @@ class OpenPull(QObject):
 
         if table.rows <= 20_000:
             self.jobs.stop(f"{self.key} course")
-            show(run_course(table, steps, earlier=earlier))
+            show(run_course(table, steps, earlier=earlier, values=values))
             return
         self.jobs.submit(
-            LOCAL, f"{self.key} course", lambda stop, _: run_course(table, steps, stop, earlier), show, title="Shaping"
-        )
+            LOCAL, f"{self.key} course", lambda stop, _: run_course(table, steps, stop, earlier, values), show,
+            title="Shaping",
+        )  # fmt: skip
 
     def show_rows_at(self, at: int | None) -> None:
         self.show_at = at

@@ -22,6 +22,10 @@ if TYPE_CHECKING:
     from nimble_otter.desktop.window import Window
 
 
+_MOST_TEXT = 5000
+"""Characters of a saved pull's text that it is found by."""
+
+
 def add_commands(window: Window) -> None:
     """Register all commands, in the order of the menu."""
     grid = window.actions_on_grid
@@ -207,12 +211,14 @@ def _open_database(window: Window) -> None:
 
 
 @lru_cache(1000)
-def _words_of(path: Path, _changed: int) -> str:
-    """The tables that a saved pull reads, so that it is found by them; read again when the file changed."""
+def _words_of(path: Path, _changed: int) -> tuple[str, str]:
+    """The tables that a saved pull reads, and its text, so that it is found by them; read again when the file
+    changed."""
     try:
-        return query_words(open_pull(path).query.text)
+        text = open_pull(path).query.text
     except OtterError:
-        return ""
+        return "", ""
+    return query_words(text), text[:_MOST_TEXT]
 
 
 def collect_findings(window: Window) -> list[Finding]:
@@ -225,9 +231,9 @@ def collect_findings(window: Window) -> list[Finding]:
     for n in range(window.sources.shelf.topLevelItemCount()):
         item = window.sources.shelf.topLevelItem(n)
         path = item.data(0, 258)
-        words = _words_of(path, path.stat().st_mtime_ns) if path.exists() else ""
+        words, text = _words_of(path, path.stat().st_mtime_ns) if path.exists() else ("", "")
         name = f"{item.text(0)} · {words}" if words else item.text(0)
-        found.append(Finding(name, "Shelf", "pull", lambda path=path: window.open_file(path)))
+        found.append(Finding(name, "Shelf", "pull", lambda path=path: window.open_file(path), text))
     for source in window.hub.sources:
         for table in window.hub.tables.get(source.name, []):
             found.append(

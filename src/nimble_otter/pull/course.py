@@ -3,23 +3,27 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped, all_rows
-from nimble_otter.pull.steps import Step
+from nimble_otter.pull.steps import FilterStep, Step
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Table
 
 
 @dataclass(frozen=True, slots=True)
 class StepResult:
-    """What left a step: its rows, the time it took here, and why it was passed over, when it was."""
+    """What left a step: its rows, the time it took here, and why it was passed over, when it was. `applied` is the step
+    with the values of its parameters."""
 
     step: Step
     shaped: Shaped
     spent_s: float = 0.0
     error: ConditionError | None = None
+    applied: Step | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,23 +42,31 @@ class Course:
         return self.results[at - 1].shaped if at > 0 else all_rows(self.table)
 
 
-def run_course(table: Table, steps: tuple[Step, ...], stop: StopToken = NEVER, earlier: Course | None = None) -> Course:
+def run_course(
+    table: Table,
+    steps: tuple[Step, ...],
+    stop: StopToken = NEVER,
+    earlier: Course | None = None,
+    values: Mapping[str, Any] | None = None,
+) -> Course:
     """Apply the steps in order; results of `earlier` that still hold (same table, same steps before) are used again.
+    `values` are those of the parameters that filters name.
 
     A step that does not fit lets the rows pass and keeps its error. Raises: Stopped.
     """
     results: list[StepResult] = []
     known = earlier.results if earlier is not None and earlier.table is table else ()
     for place, step in enumerate(steps):
-        if place < len(known) and known[place].step == step:
+        applied = step.bound(values) if isinstance(step, FilterStep) and values else step
+        if place < len(known) and known[place].step == step and known[place].applied == applied:
             results.append(known[place])
             continue
         known = ()
         before = results[-1].shaped if results else all_rows(table)
         began = time.perf_counter()
         try:
-            shaped, error = (step.apply(before, stop) if step.on else before), None
+            shaped, error = (applied.apply(before, stop) if step.on else before), None
         except ConditionError as problem:
             shaped, error = before, problem
-        results.append(StepResult(step, shaped, time.perf_counter() - began, error))
+        results.append(StepResult(step, shaped, time.perf_counter() - began, error, applied))
     return Course(table, tuple(results))

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import datetime as dt
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from nimble_otter.pull.steps import Step
+from nimble_otter.pull.steps import FilterStep, Step
 from nimble_otter.query.names import Names
-from nimble_otter.query.parameters import Ask, Bound, bind, find_uses
+from nimble_otter.query.parameters import Ask, Bound, bind, day_of, find_uses, value_of
 from nimble_otter.query.statements import find_parameters
 from nimble_otter.sources.source import Source
 
 ROW_LIMIT = 100_000
+_IN_NAMES = re.compile(r"\{:(\w+)\}")
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,6 +60,28 @@ class Pull:
     send: SendPlan | None = None
     widths: Mapping[str, int] = field(default_factory=dict)
     came_from: str = ""
+
+    def parameters(self) -> list[str]:
+        """Names of all parameters: of the query, of filters, of the delivery's file name."""
+        found = find_parameters(self.query.text) if self.query.language == "sql" else []
+        for step in self.steps:
+            found += [n for c in step.conditions for n in c.parameters()] if isinstance(step, FilterStep) else []
+        found += _IN_NAMES.findall(self.send.path) if self.send is not None else []
+        return list(dict.fromkeys(found))
+
+    def values(self, today: dt.date | None = None) -> dict[str, Any]:
+        """What the parameters of filters and file names stand for today; those without a value are left out. Raises:
+        QueryError for one that is not of the kind that was set."""
+        today, found = today or dt.date.today(), dict[str, Any]()
+        for name in self.parameters():
+            value, ask = self.query.parameters.get(name), self.query.asks.get(name, Ask())
+            if value in (None, ""):
+                continue
+            each = value if isinstance(value, list) else [value]
+            kind = ask.kind or ("date" if any(isinstance(v, str) and day_of(v, today) for v in each) else "")
+            made = [value_of(name, one, kind, bool(ask.kind), today) for one in each]
+            found[name] = made if isinstance(value, list) else made[0]
+        return found
 
     def with_step(self, step: Step, at: int | None = None) -> Pull:
         """With a step put in at a place (None: at the end)."""

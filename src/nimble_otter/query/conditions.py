@@ -211,6 +211,8 @@ class _Reader:
             return Call(type(node).__name__.lower(), (self.operand(node.this),))
         if isinstance(node, (exp.Column, exp.Dot)):
             return self.column(node)
+        if isinstance(node, exp.Placeholder):
+            raise ConditionError(f"The parameter :{node.name} has no value.", "Give it one beside the query.")
         raise self._unsupported(node)
 
     def column(self, node: Any) -> ColumnAt:

@@ -21,12 +21,13 @@ _DATA = Qt.ItemDataRole.UserRole
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """`name` is matched; `where` stands beside it; `word` says what it is."""
+    """`name` is matched; `where` stands beside it; `word` says what it is. `more` is matched too, and not shown."""
 
     name: str
     where: str
     word: str
     do: Callable[[], object]
+    more: str = ""
 
 
 ENOUGH = 4000
@@ -38,7 +39,10 @@ class Index:
 
     def __init__(self, findings: list[Finding]) -> None:
         self.findings = findings
-        names = ["".join(f.name.casefold().split("\n")) for f in findings]
+        names = [
+            " ".join(f"{f.name} {f.more}".casefold().split()) if f.more else f.name.casefold().replace("\n", "")
+            for f in findings
+        ]
         self._text = "\n" + "\n".join(names) + "\n"
         self._starts = list(itertools.accumulate((len(name) + 1 for name in names), initial=1))
 

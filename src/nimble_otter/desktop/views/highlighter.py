@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import cache
 
 from PySide6.QtGui import QFont, QSyntaxHighlighter, QTextCharFormat, QTextDocument
 
@@ -15,11 +16,34 @@ _KEYWORDS = (
     "outer|over|partition|primary|recursive|references|returning|right|rollback|select|set|table|then|"
     "true|union|unique|update|using|values|view|when|where|window|with|begin|commit"
 )
-_TOKENS = re.compile(
-    rf"(?P<comment>--[^\n]*|/\*.*?(?:\*/|$))|(?P<text>'(?:[^']|'')*'?)|(?P<name>\"(?:[^\"]|\"\")*\"?)"
-    rf"|(?P<parameter>(?<![:\w]):\w+)|(?P<word>\b(?:{_KEYWORDS})\b)|(?P<number>\b\d+(?:\.\d+)?\b)",
-    re.IGNORECASE,
-)
+_OWN = {
+    "sqlite": "glob|pragma|without|rowid|attach|vacuum|autoincrement|replace|regexp|match|indexed|isnull|notnull",
+    "postgres": "lateral|similar|only|fetch|grouping|sets|rollup|cube|filter|within|materialized|conflict|do|nothing|"
+    "tablesample|array|interval|extract|analyze|explain|copy|language|returns",
+    "mysql": "straight_join|regexp|rlike|div|mod|xor|interval|duplicate|ignore|replace|force|procedure|call|show|"
+    "describe|explain|sql_calc_found_rows|high_priority|partition",
+    "": "unnest|lateral|ordinality|interval|filter|any|explain",
+}
+"""Words of one dialect only, by the parser's name of it ("": SQL over collections)."""
+
+
+@cache
+def _tokens(dialect: str) -> re.Pattern[str]:
+    """What is coloured in a dialect: its words, its quotes, its comments."""
+    texts = r"'(?:[^'\\]|''|\\.)*'?" if dialect == "mysql" else r"'(?:[^']|'')*'?"
+    texts += r"|\"(?:[^\"\\]|\\.)*\"?" if dialect == "mysql" else ""
+    texts += r"|(?<!\w)\$(?P<tag>\w*)\$.*?(?:\$(?P=tag)\$|$)" if dialect == "postgres" else ""
+    names = r"`[^`]*`?" if dialect == "mysql" else r"\"(?:[^\"]|\"\")*\"?"
+    names += r"|`[^`]*`?|(?<![\w\])])\[[^\]]*\]?" if dialect == "sqlite" else ""
+    comments = r"--[^\n]*|/\*.*?(?:\*/|$)" + (r"|\#[^\n]*" if dialect == "mysql" else "")
+    words = f"{_KEYWORDS}|{_OWN.get(dialect, '')}".rstrip("|")
+    return re.compile(
+        rf"(?P<comment>{comments})|(?P<text>{texts})|(?P<name>{names})"
+        rf"|(?P<parameter>(?<![:\w]):\w+)|(?P<word>\b(?:{words})\b)|(?P<number>\b\d+(?:\.\d+)?\b)",
+        re.IGNORECASE,
+    )
+
+
 _JSON = re.compile(
     r'(?P<word>"[^"\n]*"(?=\s*:))|(?P<text>"[^"\n]*"?)|(?P<number>-?\b\d+(?:\.\d+)?\b)|(?P<parameter>\btrue|false|null\b)'
 )
@@ -33,6 +57,7 @@ class Highlighter(QSyntaxHighlighter):
     def __init__(self, document: QTextDocument) -> None:
         super().__init__(document)
         self.is_json = False
+        self.dialect = ""
         theme.changed.connect(self.rehighlight)
 
     def highlightBlock(self, text: str) -> None:
@@ -45,7 +70,7 @@ class Highlighter(QSyntaxHighlighter):
             start = len(text) if end < 0 else end + 2
             self._ink(0, start, "comment")
         self.setCurrentBlockState(1 if open_comment and start == len(text) and "*/" not in text else 0)
-        for found in (_JSON if self.is_json else _TOKENS).finditer(text, start):
+        for found in (_JSON if self.is_json else _tokens(self.dialect)).finditer(text, start):
             kind = found.lastgroup or ""
             self._ink(found.start(), found.end() - found.start(), kind)
             if kind == "comment" and found[0].startswith("/*") and not found[0].endswith("*/"):

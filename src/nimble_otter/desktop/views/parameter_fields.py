@@ -14,7 +14,6 @@ from nimble_otter.desktop.parts import ElidedLabel, button, clear, column, label
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.errors import OtterError, QueryError
 from nimble_otter.pull.model import Query
-from nimble_otter.query import find_parameters
 from nimble_otter.query.names import names_of
 from nimble_otter.query.parameters import KINDS, PHRASES, Ask, Use, find_uses, last_values, shown, typed, value_of
 from nimble_otter.sources import Request, fetch
@@ -45,7 +44,7 @@ class ParameterFields(QWidget):
         if not is_same:
             clear(self._rows)
             self.fields, self.notes = {}, {}
-            for name in find_parameters(query.text) if query.language == "sql" else []:
+            for name in session.pull.parameters():
                 self._add(name, query)
             self.setVisible(bool(self.fields))
         self.look()

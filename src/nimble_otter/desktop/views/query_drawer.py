@@ -249,9 +249,10 @@ class QueryDrawer(Drawer):
             self.editor.setPlainText(query.text)
             self._filling = False
         is_json = query.language == "native"
-        if self.editor.highlighter.is_json != is_json:
-            self.editor.highlighter.is_json = is_json
-            self.editor.highlighter.rehighlight()
+        look = self.editor.highlighter
+        if (look.is_json, look.dialect) != (is_json, session.dialect):
+            look.is_json, look.dialect = is_json, session.dialect
+            look.rehighlight()
         speaks = query.language == "sql"
         self.text_chip.setVisible(speaks)
         self.pieces_chip.setVisible(speaks)
@@ -282,7 +283,7 @@ class QueryDrawer(Drawer):
         session = self.session
         assert session is not None
         query = session.pull.query
-        names = find_parameters(query.text) if query.language == "sql" else []
+        names = session.pull.parameters()
         costs = session.hub.costs.of(session.pull.source.url, session.asked.text) if session.asked is not None else ()
         shape = (id(session), tuple(names), session.is_documents, tuple(costs), _stages(query))
         fields = (id(session), tuple(names))

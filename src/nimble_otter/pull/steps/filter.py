@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Self
@@ -13,6 +14,7 @@ from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
 from nimble_otter.query.conditions import like_regex, parse_condition
+from nimble_otter.query.statements import find_parameters, parameter_places
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Kind, Table, View
 from nimble_otter.table.conditions import All, Among, Any_, ColumnAt, Compare, IsEmpty, Like, Literal, Node, Not
@@ -20,6 +22,7 @@ from nimble_otter.table.filter import filter_view
 from nimble_otter.table.group import group_view
 from nimble_otter.table.show import plain as plain_text
 
+_PARAMETER = re.compile(r":[^\W\d]\w*")
 _SIGNS = {"is": "=", "is not": "<>", "more than": ">", "at least": ">=", "less than": "<", "at most": "<="}
 _WORDS = {"is": "=", "is not": "≠", "more than": ">", "at least": "≥", "less than": "<", "at most": "≤"}
 OPERATORS = (
@@ -73,6 +76,30 @@ class Condition:
         word = plain_text(self.values[0]).replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
         pattern = _quoted(f"%{word}%" if "contain" in self.operator else f"{word}%")
         return f"{name} {'not ' if 'not' in self.operator else ''}ilike {pattern}"
+
+    def parameters(self) -> list[str]:
+        """The names of the parameters in it: in its text, or values such as :since."""
+        if self.operator == "sql":
+            return find_parameters(self.text)
+        return [value[1:] for value in self.values if isinstance(value, str) and _PARAMETER.fullmatch(value)]
+
+    def bound(self, values: Mapping[str, Any]) -> Condition:
+        """With the values of those parameters that have one."""
+        if not any(name in values for name in self.parameters()):
+            return self
+        if self.operator != "sql":
+            made = [values.get(v[1:], v) if isinstance(v, str) and v.startswith(":") else v for v in self.values]
+            several = [one for value in made for one in (value if isinstance(value, list) else [value])]
+            return replace(self, values=tuple(several))
+        pieces, at = [], 0
+        for start, end, name in parameter_places(self.text):
+            value = values.get(name)
+            if value is None:
+                continue
+            each = value if isinstance(value, list) else [value]
+            pieces += [self.text[at:start], ", ".join(map(_quoted, each)) or "null"]
+            at = end
+        return replace(self, text="".join(pieces) + self.text[at:])
 
     def node(self, table: Table) -> Node:
         """Raises: ConditionError."""
@@ -130,6 +157,11 @@ class FilterStep:
 
     def words(self) -> str:
         return " and ".join(c.words() for c in self.conditions if c.on) or "nothing"
+
+    def bound(self, values: Mapping[str, Any]) -> FilterStep:
+        """With the values of the parameters in its conditions."""
+        made = tuple(condition.bound(values) for condition in self.conditions)
+        return self if made == self.conditions else replace(self, conditions=made)
 
     def as_sql(self) -> str:
         return "\n  and ".join(c.as_sql() for c in self.conditions if c.on)
