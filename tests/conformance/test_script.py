@@ -2,7 +2,7 @@
 
 import pytest
 
-from nimble_otter.errors import ChangeError, QueryError, SourceError, Stopped
+from nimble_otter.errors import ChangeError, LostError, OutcomeUnknown, QueryError, SourceError, Stopped
 from nimble_otter.query.kinds import DEFINES, READS, ROWS, changes_catalogue, kind_of, lacks_where
 from nimble_otter.query.statements import split_statements
 from nimble_otter.sources import Request, fetch
@@ -129,3 +129,58 @@ def test_statements_that_write_are_told_from_those_that_read(text, kind_word):
     assert not lacks_where(text)
     assert lacks_where("delete from t")
     assert not lacks_where("update t set a = 1 where b = 2")
+
+
+def test_a_transaction_stays_open_until_it_is_ended(connection, open_base, kind):
+    other = open_base(connection.path if kind == "sqlite" else connection._engine.url.render_as_string(False))
+    assert connection.held is None
+    found = run(connection, "begin; insert into mine values (1, 'a'); select count(*) from mine")
+    assert [o.error for o in found] == [None] * 3
+    assert found[0].messages == ("A transaction is open.",)
+    assert found[2].fetched.table.columns[0].values() == [1]
+    assert connection.held.statements == 2
+    assert rows(other) == 0  # nobody else sees it yet
+    found = run(
+        connection, "insert into mine values (2, 'b'), (1, 'again'); insert into mine values (3, 'c')", goes_on=True
+    )
+    assert found[0].error is not None
+    assert found[1].affected == 1  # the one before was undone alone
+    with pytest.raises(ChangeError, match="open already"):
+        connection.begin()
+    run(connection, "rollback")
+    assert connection.held is None
+    assert rows(other) == rows(connection) == 0
+    connection.begin()
+    run(connection, "insert into mine values (5, 'e')")
+    connection.end(commit=True)
+    assert rows(other) == 1
+    assert "No transaction is open" in run(connection, "commit")[0].error.message
+    connection.begin()
+    if kind == "mariadb":
+        assert "would commit" in run(connection, "create table more (a int)")[0].error.message
+    run(connection, "delete from mine")
+    connection.close()  # what is left open is rolled back
+    assert rows(other) == 1
+    other.is_read_only = True
+    with pytest.raises(ChangeError, match="read-only"):
+        other.begin()
+
+
+def test_an_open_transaction_is_gone_with_its_connection(postgres, open_base):
+    made = open_base(postgres.url)
+    made.execute(Request("create table if not exists held_mine (a int)"))
+    made.begin()
+    made.execute(Request("insert into held_mine values (1)"))
+    number = made.execute(Request("select pg_backend_pid()")).tables[0][0].columns[0].values()[0]
+    open_base(postgres.url).execute(Request(f"select pg_terminate_backend({number})"))
+    with pytest.raises(LostError, match="open transaction with it"):
+        made.execute(Request("insert into held_mine values (2)"))
+    assert made.held is None
+    assert fetch(made, Request("select * from held_mine")).table.rows == 0
+    made.begin()
+    made.execute(Request("insert into held_mine values (3)"))
+    number = made.execute(Request("select pg_backend_pid()")).tables[0][0].columns[0].values()[0]
+    open_base(postgres.url).execute(Request(f"select pg_terminate_backend({number})"))
+    with pytest.raises(OutcomeUnknown, match="whether it was committed"):
+        made.end(commit=True)
+    made.execute(Request("drop table held_mine"))

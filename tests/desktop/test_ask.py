@@ -214,7 +214,7 @@ def test_a_script_shows_what_became_of_each_statement(drawer, window):
     place = drawer.session.error.place
     assert text[place.start : place.end] == "nosuch"
     assert any(t.name == "one" for t in drawer.session.tables)
-    drawer.goes_on.setChecked(True)
+    drawer.side.goes_on.setChecked(True)
     put(drawer, text.replace("create table one (a int);\n", "") + ";\nselect 3")
     QTest.keyClick(editor, Qt.Key.Key_Return, CONTROL | SHIFT)
     settle(window)
@@ -480,3 +480,46 @@ def test_a_saved_pull_is_found_by_the_tables_it_reads(drawer, window):
     window.save_pull()
     found = [f.name for f in collect_findings(window) if f.word == "pull"]
     assert found == ["Instruments · gauge + station"]
+
+
+def test_a_transaction_stays_open_in_sight_and_closing_asks(drawer, window, monkeypatch):
+    source = window.hub.known(drawer.session.pull.source)
+    put(drawer, "begin; delete from assay where 1 = 1; select count(*) as n from assay")
+    drawer.run_all()
+    settle(window)
+    assert "2 statements" in drawer.transaction.words.text()
+    assert drawer.transaction.isVisible()
+    assert drawer.session.table.columns[0].values() == [0]
+    assert window.status.writes.text().endswith("transaction open")
+    put(drawer, "select count(*) as n from assay")
+    drawer.run()
+    settle(window)
+    assert drawer.session.table.columns[0].values() == [0]  # reading goes through it
+    asked = []
+
+    def answer(name):
+        def click(box):
+            asked.append(box.informativeText())
+            button = next(b for b in box.buttons() if b.text() == name)
+            QTimer.singleShot(0, button.click)
+            return QMessageBox.__mro__[1].exec(box)
+
+        monkeypatch.setattr(QMessageBox, "exec", click)
+
+    answer("Leave it open")
+    window.close()
+    assert window.isVisible()
+    assert "statements ran in it" in asked[0]
+    window.commands.run("roll_back")
+    settle(window)
+    assert not drawer.transaction.isVisible()
+    assert window.hub.held(source) is None
+    drawer.run()
+    settle(window)
+    assert drawer.session.table.columns[0].values()[0] > 0
+    window.commands.run("begin")
+    settle(window)
+    assert "nothing ran in it yet" in drawer.transaction.words.text()
+    answer("Commit")
+    window.close()
+    assert wait_until(lambda: not window.isVisible(), 5)

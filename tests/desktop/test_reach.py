@@ -217,7 +217,7 @@ def test_the_plan_of_a_query_is_a_tree_and_goes_away_again(window):
     settle(window)
     assert "lab_sample" in drawer.plan.topLevelItem(0).child(0).text(0)
     drawer.plan_button.click()
-    assert drawer._sides.currentIndex() == 0
+    assert drawer.side._sides.currentIndex() == 0
 
 
 def test_what_a_query_cost_is_kept_for_the_next_time(make_window):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import replace
 from typing import Any
@@ -19,6 +20,7 @@ from nimble_otter.pull.versions import Versions
 from nimble_otter.query.names import Names
 from nimble_otter.sources import Connection, Shapes, Source, TableInfo, connect
 from nimble_otter.sources.catalogue import Definition
+from nimble_otter.sources.held import Held
 from nimble_otter.sources.names import names_in_catalogue
 from nimble_otter.sources.saved import load_sources, save_sources
 from nimble_otter.sources.secrets import recall, remember, split_secret
@@ -174,13 +176,39 @@ class Hub(QObject):
         url, inside = split_secret(here.url)
         return connect(replace(here, url=url), password or inside or recall(url))
 
+    def held(self, source: Source) -> Held | None:
+        """The transaction that is open on a source."""
+        found = self._connections.get(source.url)
+        return found.held if found is not None else None
+
+    def holding(self) -> list[Source]:
+        """The sources on which a transaction is open."""
+        return [source for source in self.sources if self.held(source) is not None]
+
+    def begin(self, source: Source, done: Callable[[OtterError | None], None]) -> None:
+        """Open a transaction; `done` gets what went wrong."""
+
+        def work(stop: StopToken, report: Report) -> None:
+            self.connection(source).begin()
+
+        self.jobs.submit(self.lane(source), f"hold {source.url}", work, lambda _: done(None), done, title="Beginning")
+
+    def end(self, source: Source, commit: bool, done: Callable[[OtterError | None], None]) -> None:
+        """Commit the open transaction, or roll it back."""
+
+        def work(stop: StopToken, report: Report) -> None:
+            self.connection(source).end(commit)
+
+        title = "Committing" if commit else "Rolling back"
+        self.jobs.submit(self.lane(source), f"hold {source.url}", work, lambda _: done(None), done, title=title)
+
     def open(self, source: Source, again: bool = False) -> None:
         """Read the catalogue in the background, then count the tables one by one."""
         if not again and (source.name in self.tables or self.jobs.is_running(f"open {source.url}")):
             return
 
         def work(stop: StopToken, report: Report) -> list[TableInfo]:
-            if again:
+            if again and self.held(source) is None:  # an open transaction would go with its connection
                 self._drop(source)
             connection = self.connection(source)
             if source.name not in self.tables:

@@ -28,6 +28,7 @@ from nimble_otter.desktop.upstream import Upstream
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.find import FindBox
 from nimble_otter.desktop.views.glance import Glance
+from nimble_otter.desktop.views.transaction_strip import ask_to_end
 from nimble_otter.desktop.window_commands import add_commands, collect_findings
 from nimble_otter.desktop.window_detail import DetailFiller
 from nimble_otter.desktop.window_frame import START, WORK, Frame
@@ -463,10 +464,14 @@ class Window(Frame):
         writes = (
             f"Cut at {limit} {noun}"
             if cut and not session.is_preview
+            else f"{name}: transaction open"
+            if self.hub.held(self.hub.known(session.pull.source)) is not None
             else (f"{name}: writes need review" if session.can_write else f"{name}: reads only")
         )
         self.status.show_right(
-            "" if session.is_running else when, writes, "plum" if writes.startswith("Cut") else "muted"
+            "" if session.is_running else when,
+            writes,
+            "plum" if writes.startswith("Cut") or writes.endswith("open") else "muted",
         )
 
     def _show_work(self) -> None:
@@ -514,6 +519,10 @@ class Window(Frame):
             self.status.fetched.setText(f"Draft kept on disk {dt.datetime.now():%H:%M:%S}")
 
     def closeEvent(self, event: QCloseEvent) -> None:
+        if holding := self.hub.holding():
+            event.ignore()
+            ask_to_end(self, self.hub, holding, self.close)
+            return
         self._drafts.stop()
         self.keep_drafts()
         self.jobs.close()

@@ -42,6 +42,9 @@ def add_commands(window: Window) -> None:
     def in_a_text() -> bool:
         return isinstance(QApplication.focusWidget(), (QLineEdit, QPlainTextEdit))
 
+    def is_held() -> bool:
+        return window.pull is not None and window.hub.held(window.hub.known(window.pull.pull.source)) is not None
+
     def in_pieces() -> bool:
         return window.pull is not None and window.is_shown("query") and window.query_drawer.shows_pieces
 
@@ -86,6 +89,10 @@ def add_commands(window: Window) -> None:
     add("text_before", "The text that ran before", lambda: window.query_drawer.recall(-1), "Alt+Up", "query", has_pull)
     add("text_after", "The text that ran after", lambda: window.query_drawer.recall(1), "Alt+Down", "query", has_pull)
     add("pieces", "The query as text or in pieces", lambda: _turn_over(window), "Ctrl+Shift+J", "query", has_pull)
+    add("begin", "Begin a transaction", lambda: _transaction(window, "begin"), "", "query",
+        lambda: window.pull is not None and not window.pull.is_documents)  # fmt: skip
+    for key, name in (("commit", "Commit the transaction"), ("roll_back", "Roll the transaction back")):
+        add(key, name, lambda key=key: _transaction(window, key), "", "query", is_held)
     add("stop", "Stop what is running", lambda: _stop(window), "Escape", "query")
     add("origin", "Show the column in the catalogue", lambda: window.follower.show_origin(), "F4", "query", has_rows)
     add("go_back", "Go back to where it was followed from", lambda: window.follower.go_back(), "Alt+Left", "query",
@@ -145,6 +152,13 @@ def _turn(window: Window, way: int) -> None:
 def _run(window: Window, every: bool = False) -> None:
     window.open_drawer("query", focus=False)
     window.query_drawer.run_all() if every else window.query_drawer.run()
+
+
+def _transaction(window: Window, key: str) -> None:
+    assert window.pull is not None
+    window.open_drawer("query", focus=False)
+    strip = window.query_drawer.transaction
+    strip.begin(window.pull) if key == "begin" else (strip.commit if key == "commit" else strip.roll_back).click()
 
 
 def _turn_over(window: Window) -> None:

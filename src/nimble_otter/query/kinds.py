@@ -34,6 +34,16 @@ def kind_of(text: str) -> str:
     return ROWS if first in _WRITES else DEFINES if first in _DEFINES else READS
 
 
+def of_transaction(text: str) -> str:
+    """ "begin", "commit" or "rollback" for a statement that only says that; else ""."""
+    words = " ".join(t.low for t in tokens_of(text))
+    if words in ("begin", "begin transaction", "begin work", "start transaction"):
+        return "begin"
+    if words in ("commit", "commit work", "commit transaction", "end", "end transaction"):
+        return "commit"
+    return "rollback" if words in ("rollback", "rollback work", "rollback transaction", "abort") else ""
+
+
 def changes_catalogue(text: str) -> bool:
     """Whether tables or columns may be others after it."""
     tokens = tokens_of(text)

@@ -6,40 +6,33 @@ hooks at the end of `Relational`.
 
 from __future__ import annotations
 
-import os
 import re
-import socket
-import threading
 import time
-from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, suppress
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import ChangeError, LostError, OutcomeUnknown, Place, QueryError, SourceError, place_of
 from nimble_otter.query.conditions import nearest
+from nimble_otter.query.kinds import changes_catalogue
 from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.query.statements import find_parameters, mark_parameters, split_statements
+from nimble_otter.sources.answer import Answer, Explained, results, sever
 from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
+from nimble_otter.sources.held import Held, HeldTransaction
 from nimble_otter.sources.long import LongColumns, is_long, shorten
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.reflect import describe, label_of, read_tables, word_of
 from nimble_otter.sources.source import Executed, Request, Run
 from nimble_otter.sources.trace import declared_kinds, trace_origins
 from nimble_otter.stop import NEVER, StopToken
-from nimble_otter.table import Field, Kind, Table, TableBuilder
-from nimble_otter.table.columns import distinct_names
+from nimble_otter.table import Field, Kind
 
 if TYPE_CHECKING:
     from sqlalchemy import Engine, Inspector
 
-FIRST = 500
-"""Rows of the first batch, which is to be seen at once."""
-BATCH = 2000
 CONNECT_S = 8
 """Longest wait for a server to take a connection."""
-LISTEN_S = 0.6
-"""How long a server may take to heed a cancel before the line is cut."""
 IDLE_S = 1
 """A connection unused for so long is tried before it is used."""
 KIND_OF_WORD = {"time": Kind.TIME, "date": Kind.DATE, "yes/no": Kind.BOOL}
@@ -57,12 +50,15 @@ class Relational:
     no_values: Any = None
     drains = False
     """Whether the client library reads all that is left of a result when it is closed: then the line is cut."""
+    defining_commits = False
+    """Whether CREATE and the like end the transaction they are in."""
     counts_at_once = False
     """Whether exact counts are cheap enough to be made for every table."""
 
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
         self._known: dict[str, TableInfo] = {}
+        self._held: HeldTransaction | None = None
         self._has_all = False
         self._used_at = time.monotonic()
 
@@ -220,7 +216,7 @@ class Relational:
         sent, long = shorter or (text, None)
         with self._explained(request.text):
             raw = self._engine.raw_connection()
-        answer = _Answer(self, raw, request.text, stop)
+        answer = Answer(self, raw, request.text, stop)
         try:
             with self._explained(request.text):
                 labels, hints = self._start(answer, sent, self._written({n: request.parameters[n] for n in names}))
@@ -266,11 +262,18 @@ class Relational:
         if self.is_read_only:
             raise ChangeError("This source is marked read-only.", "Take the mark off on its page, if that is right.")
         values = self._written({name: request.parameters[name] for name in find_parameters(text)})
-        self._ready(stop)
+        held, messages = self._held, list[str]()
+        if held is None:
+            self._ready(stop)
+        elif self.defining_commits and changes_catalogue(text):
+            raise ChangeError(
+                f"On {self.word} this would commit what was done before it.",
+                "Commit or roll back the transaction first.",
+            )
+        messages = held.messages if held is not None else messages
         is_begun = False
-        messages: list[str] = []
         try:
-            with self._explained(request.text), self._writing(messages) as driver:
+            with self._explained(request.text), held.statement() if held else self._writing(messages) as driver:
                 handle = self._handle(driver)
 
                 def cancel() -> None:
@@ -281,7 +284,7 @@ class Relational:
                 try:
                     is_begun = True
                     cursor.execute(mark_parameters(text, values, self.marks), values or self.no_values)
-                    tables = _results(cursor, request.limit)
+                    tables = results(cursor, request.limit)
                     affected = cursor.rowcount if cursor.rowcount >= 0 and not tables else None
                     messages += self._warnings(cursor)
                 finally:
@@ -289,6 +292,11 @@ class Relational:
                     with suppress(Exception):
                         cursor.close()
         except LostError:
+            if held is not None:
+                self._let_go()
+                raise LostError(
+                    "The connection was lost, and the open transaction with it.", "Nothing of it was written."
+                ) from None
             if not is_begun:
                 raise
             hint = "Read back what it was to change before running it again."
@@ -297,6 +305,42 @@ class Relational:
             stop.check()
             raise
         return Executed(tuple(tables), affected, tuple(messages))
+
+    @property
+    def held(self) -> Held | None:
+        """The transaction that is open."""
+        return self._held.told if self._held is not None else None
+
+    def begin(self) -> None:
+        """Open a transaction that stays; statements run in it until `end`. Raises: SourceError's, ChangeError."""
+        if self._held is not None:
+            raise ChangeError("A transaction is open already.", "Commit it or roll it back first.")
+        if self.is_read_only:
+            raise ChangeError("This source is marked read-only.", "Take the mark off on its page, if that is right.")
+        self._ready()
+        messages: list[str] = []
+        with self._explained():
+            self._held = HeldTransaction(self._writing(messages), messages)
+
+    def end(self, commit: bool) -> None:
+        """Commit the open transaction, or roll it back. Raises: OutcomeUnknown when the connection is lost then."""
+        held, self._held = self._held, None
+        if held is None:
+            raise ChangeError("No transaction is open.", "BEGIN opens one.")
+        try:
+            with self._explained():
+                held.end(commit)
+        except LostError:
+            if commit:
+                hint = "Read back what it was to change before running it again."
+                raise OutcomeUnknown("The connection was lost; whether it was committed is not known.", hint) from None
+
+    def _let_go(self) -> None:
+        """Roll back what is open, as far as the server is still there."""
+        held, self._held = self._held, None
+        if held is not None:
+            with suppress(Exception):
+                held.end(False)
 
     def explain(self, request: Request, stop: StopToken = NEVER) -> PlanNode:
         """The server's plan of a query, as a tree; the query is not run. Raises: SourceError's."""
@@ -310,12 +354,13 @@ class Relational:
         raise ChangeError(f"Writing to {self.word} is not possible yet.", "Copy the statements, or send the rows.")
 
     def close(self) -> None:
+        self._let_go()
         self._engine.dispose()
 
     # --- explaining --------------------------------------------------------------------------------------------
 
     def _explained(self, text: str = "") -> AbstractContextManager[None]:
-        return _Explained(self, text)
+        return Explained(self, text)
 
     def _hint(self, what: str, name: str, text: str) -> str:
         """The nearest name that exists, among tables or among the columns of the tables that the text names."""
@@ -359,7 +404,7 @@ class Relational:
         """What a column of this type may be held as; see ColumnBuilder."""
         return KIND_OF_WORD.get(word_of(declared))
 
-    def _start(self, answer: _Answer, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
+    def _start(self, answer: Answer, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
         """Execute; set `answer.rows` to an iterator over batches. Returns the columns' names and kinds."""
         raise NotImplementedError
 
@@ -389,116 +434,6 @@ class Relational:
     def _say(self, problem: Exception, text: str) -> Exception | None:
         """An error of the driver in our words; None where it is not one of the driver's."""
         raise NotImplementedError
-
-
-class _Explained:
-    """Turns the driver's errors, wrapped by SQLAlchemy or not, into ours."""
-
-    def __init__(self, connection: Relational, text: str) -> None:
-        self._connection, self._text = connection, text
-
-    def __enter__(self) -> None:
-        return
-
-    def __exit__(self, kind: object, problem: BaseException | None, _: object) -> None:
-        if not isinstance(problem, Exception) or isinstance(problem, SourceError):
-            return
-        from sqlalchemy.exc import DBAPIError, SQLAlchemyError
-
-        inner = problem.orig if isinstance(problem, DBAPIError) and problem.orig is not None else problem
-        said = self._connection._say(inner, self._text) if isinstance(inner, Exception) else None
-        if said is None and isinstance(problem, SQLAlchemyError):
-            said = SourceError(f"The server's answer can't be used: {problem}.")
-        if said is not None:
-            raise said from None
-
-
-class _Answer:
-    """One query under way: its connection out of the pool, its rows, and how it is stopped from outside."""
-
-    def __init__(self, connection: Relational, raw: Any, text: str, stop: StopToken) -> None:
-        self._connection, self._raw, self._text, self._stop = connection, raw, text, stop
-        self.driver: Any = raw.driver_connection
-        self.rows: Iterator[Sequence[Any]] = iter(())
-        self.cursor: Any = None
-        self._handle = connection._handle(self.driver)  # some clients may not be asked from another thread
-        self._socket = self.driver.fileno() if hasattr(self.driver, "fileno") else None
-        self._done = threading.Event()
-        self._thread = threading.get_ident()
-        stop.on_stop(self._end)
-
-    def _end(self) -> None:
-        """Cancel at the server; when it does not listen, cut the line so that the lane comes free."""
-        with suppress(Exception):
-            self._connection._cancel(self._handle)
-        if threading.get_ident() != self._thread and not self._done.wait(LISTEN_S) and self._socket is not None:
-            sever(self._socket)
-
-    def batches(self) -> Iterator[list[Any]]:
-        is_whole = False
-        try:
-            with self._connection._explained(self._text):
-                yield from self.rows  # type: ignore[misc]
-            is_whole = True
-        except SourceError:
-            if not self._stop.is_set():
-                raise
-        finally:
-            self.finish(is_whole)
-
-    def finish(self, is_whole: bool) -> None:
-        """Give the connection back; one whose rows were not all read is told to stop first."""
-        self._stop.forget(self._end)
-        self._connection._used_at = time.monotonic()
-        try:
-            if not is_whole and self.cursor is not None:
-                if not self._stop.is_set():
-                    with suppress(Exception):
-                        self._connection._cancel(self._handle)
-                if self._connection.drains and self._socket is not None:
-                    sever(self._socket)
-            close = getattr(self.rows, "close", None)
-            if close is not None:
-                close()
-            if self.cursor is not None:
-                self.cursor.close()
-            self._raw.close()
-        except Exception:  # a connection that can't even be closed is let go; the next run opens a new one
-            with suppress(Exception):
-                self._raw.invalidate()
-        finally:
-            self._done.set()
-
-
-def _results(cursor: Any, limit: int | None) -> list[tuple[Table, bool]]:
-    """Every result of a call as a table, with whether the limit cut it."""
-    found = []
-    while True:
-        if cursor.description is not None:
-            rows = list(cursor.fetchall() if limit is None else cursor.fetchmany(limit + 1))
-            builder = TableBuilder(distinct_names(Field(c[0], Kind.TEXT) for c in cursor.description))
-            builder.append([tuple(row) for row in rows[:limit]])
-            found.append((builder.table(), limit is not None and len(rows) > limit))
-        if not (getattr(cursor, "nextset", None) and cursor.nextset()):
-            return found
-
-
-def batches_of(cursor: Any) -> Iterator[Sequence[Any]]:
-    """A cursor's rows, the first few at once."""
-    size = FIRST
-    while batch := cursor.fetchmany(size):
-        yield batch
-        size = BATCH
-
-
-def sever(number: int) -> None:
-    """Shut a connection's socket from outside, so that whoever waits for it is woken with an error."""
-    with suppress(OSError):
-        copy = socket.socket(fileno=os.dup(number))
-        try:
-            copy.shutdown(socket.SHUT_RDWR)
-        finally:
-            copy.close()
 
 
 def one_statement(request: Request) -> str:

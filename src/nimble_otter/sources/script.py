@@ -1,4 +1,5 @@
-"""Running several statements one after the other, or one that writes: a line of report for each."""
+"""Running several statements one after the other, or one that writes: a line of report for each. While a transaction is
+open, reading goes through it too, so that it sees what was written."""
 
 from __future__ import annotations
 
@@ -7,7 +8,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 from nimble_otter.errors import OtterError, QueryError, Stopped, place_of
-from nimble_otter.query.kinds import READS, kind_of
+from nimble_otter.query.kinds import READS, kind_of, of_transaction
 from nimble_otter.query.statements import Statement
 from nimble_otter.sources.fetch import Fetched, fetch
 from nimble_otter.sources.source import Connection, Request
@@ -54,7 +55,12 @@ def run_script(
 def _run(connection: Connection, text: str, statement: Statement, request: Request, stop: StopToken) -> Outcome:
     began = time.perf_counter()
     try:
-        if kind_of(statement.text) == READS:
+        what = of_transaction(statement.text)
+        if what:
+            connection.begin() if what == "begin" else connection.end(what == "commit")
+            said = {"begin": "A transaction is open.", "commit": "Committed.", "rollback": "Rolled back."}[what]
+            return Outcome(statement, time.perf_counter() - began, messages=(said,))
+        if kind_of(statement.text) == READS and connection.held is None:
             fetched = fetch(connection, request, stop)
             return Outcome(statement, time.perf_counter() - began, fetched)
         done = connection.execute(request, stop)

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 from nimble_otter.errors import ConnectError
 from nimble_otter.sources import drivers
 from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
+from nimble_otter.sources.held import Held
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.trace import Origin
 from nimble_otter.stop import StopToken
@@ -113,6 +114,16 @@ class Connection(Protocol):
     def execute(self, request: Request, stop: StopToken) -> Executed:
         """Run one statement that may write, in a transaction that is committed when it succeeds. Raises: SourceError's;
         ChangeError where writing is not possible; OutcomeUnknown when the connection is lost meanwhile."""
+
+    @property
+    def held(self) -> Held | None:
+        """The transaction that is open, if there is one; everything executed goes into it."""
+
+    def begin(self) -> None:
+        """Open a transaction that stays open. Raises: SourceError's; ChangeError where that is not possible."""
+
+    def end(self, commit: bool) -> None:
+        """Commit it, or roll it back. Raises: SourceError's; OutcomeUnknown when the connection is lost meanwhile."""
 
     def describe(self, table: TableInfo) -> Definition:
         """The definition of one entry of the catalogue."""

@@ -2,47 +2,36 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable, Sequence
 from dataclasses import replace
-from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import (
     QButtonGroup,
-    QCheckBox,
     QLineEdit,
     QMessageBox,
-    QPlainTextEdit,
-    QScrollArea,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
 
-from nimble_otter.desktop.parts import Line, boxed, button, clear, column, label, row, set_tone
-from nimble_otter.desktop.theme import code_font
+from nimble_otter.desktop.parts import Line, button, label, set_tone
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.editor import SqlEditor
 from nimble_otter.desktop.views.find_bar import FindBar
-from nimble_otter.desktop.views.parameter_fields import ParameterFields
-from nimble_otter.desktop.views.proposal import Proposal
 from nimble_otter.desktop.views.query_edits import QueryEdits
 from nimble_otter.desktop.views.query_help import QueryHelp
-from nimble_otter.desktop.views.run_trees import OutcomesList, PlanTree
+from nimble_otter.desktop.views.query_side import QuerySide
+from nimble_otter.desktop.views.transaction_strip import TransactionStrip
 from nimble_otter.errors import OtterError, Place, QueryError, place_of
-from nimble_otter.pull.model import Query
-from nimble_otter.query import find_parameters, translate_select
-from nimble_otter.query.kinds import READS, kind_of, lacks_where
+from nimble_otter.query import find_parameters
+from nimble_otter.query.kinds import READS, kind_of, lacks_where, of_transaction
 from nimble_otter.query.statements import split_statements
-from nimble_otter.sources.drivers.mongodb import shown
-from nimble_otter.table.show import grouped
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.views.pieces import PiecesView
 
-_NARROW, _WIDE = 250, 430
 _ROOM = 320
 """Height in which pieces can be seen."""
 _LONG = 20_000
@@ -84,48 +73,11 @@ class QueryDrawer(Drawer):
         self.all_button = button("Run all", self.run_all, "", "Run every statement (Ctrl+Shift+Enter)")
         for made in (self.text_button, self.stop_button, self.plan_button, self.all_button, self.run_button):
             self.head.right.addWidget(made)
-        self.plan, self.outcomes = PlanTree(), OutcomesList()
+        self.side = QuerySide(self)
+        self.parameters, self.limit, self.sent = self.side.parameters, self.side.limit, self.side.sent
+        self.plan, self.outcomes, self.proposal = self.side.plan, self.side.outcomes, self.side.proposal
         self.outcomes.chosen.connect(self._outcome_chosen)
-        self.parameters, self._runs = ParameterFields(), QVBoxLayout()
         self.parameters.run_wanted.connect(self.run)
-        self._runs.setSpacing(7)
-        self.limit = QLineEdit()
-        self.limit.setAccessibleName("Stop after so many rows")
-        self.limit.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.limit.editingFinished.connect(self._limit_typed)
-        self.sent = QPlainTextEdit()
-        self.sent.setReadOnly(True)
-        self.sent.setFont(code_font(11))
-        self.sent.setAccessibleName("What is sent to the server")
-        self.limit.setFixedWidth(126)
-        self.sent_title = label("sent to the server as", "muted", 11)
-        self._parameters_place = column(self.parameters)
-        inside = column(
-            self._parameters_place,
-            row(label("Stop after", "muted"), None, self.limit),
-            self._runs,
-            self.sent_title,
-            self.sent,
-            None,
-            space=7,
-            margins=(12, 10, 12, 8),
-        )
-        inside.setStretch(4, 10)
-        scrolled = QScrollArea()
-        scrolled.setWidgetResizable(True)
-        scrolled.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scrolled.setWidget(boxed(inside))
-        self._sides = QStackedWidget()
-        self._sides.addWidget(scrolled)
-        self._sides.addWidget(self.plan)
-        self.goes_on = QCheckBox("Go on after an error")
-        self._sides.addWidget(
-            boxed(column(self.outcomes, row(self.goes_on, None, margins=(12, 0, 12, 6)), space=4), "raised")
-        )
-        self.proposal = Proposal()
-        self._sides.addWidget(self.proposal)
-        side = self._side = boxed(row(self._sides), "raised")
-        side.setFixedWidth(_NARROW)
         self.problem = label("", "plum", wrap=True)
         self.problem.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.problem.setContentsMargins(12, 6, 12, 6)
@@ -139,7 +91,9 @@ class QueryDrawer(Drawer):
         inner.addWidget(self._ways, 1)
         inner.addWidget(self.finder)
         inner.addWidget(self.problem)
-        self.set_body(left, Line(True, "grid_line"), side, stretch=(1, 0, 0))
+        self.transaction = TransactionStrip()
+        self._whole.addWidget(self.transaction)
+        self.set_body(left, Line(True, "grid_line"), self.side, stretch=(1, 0, 0))
         self._filling, self._typed_last = False, ""
         self._pause = QTimer(self)
         self._pause.setSingleShot(True)
@@ -154,8 +108,6 @@ class QueryDrawer(Drawer):
         self.editor.quoted = self._quoted
         self.sql.clicked.connect(lambda: self._speak("sql"))
         self.native.clicked.connect(lambda: self._speak("native"))
-        self._side_shape: Any = None
-        self._fields_shape: Any = None
 
     # --- text and pieces ---------------------------------------------------------------------------------------
 
@@ -191,7 +143,7 @@ class QueryDrawer(Drawer):
     def show_text(self, at: int | None = None) -> None:
         """Back to the text, with the caret at a place of it."""
         self._ways.setCurrentIndex(0)
-        self._parameters_place.addWidget(self.parameters)
+        self.side.take_parameters()
         self.text_button.show()
         self.text_chip.setChecked(True)
         self._fill_plan()
@@ -228,7 +180,8 @@ class QueryDrawer(Drawer):
             return
         text, start = self.editor.wanted_text()
         unset = any(_is_unset(session.pull.query.parameters.get(n)) for n in find_parameters(text))
-        if not unset and text.strip() and session.edits.count == 0 and kind_of(text) == READS:
+        is_held = session.hub.held(session.hub.known(session.pull.source)) is not None
+        if not unset and not is_held and text.strip() and session.edits.count == 0 and kind_of(text) == READS:
             self._take()
             session.run_at = start
             session.run(text, preview=True)
@@ -261,11 +214,12 @@ class QueryDrawer(Drawer):
         if self.shows_pieces and self.pieces is not None:
             self.pieces.refresh()
         running = session.is_running
+        self.transaction.show_pull(session)
         self._count_statements()
         self.stop_button.setVisible(running)
         self.run_button.setEnabled(not running)
         self._show_problem(session.error)
-        self._fill_side()
+        self.side.fill()
         self.outcomes.fill(session.outcomes)
         self._fill_plan()
         self.help.changed()
@@ -274,82 +228,9 @@ class QueryDrawer(Drawer):
         self.take_text()
         if session is not self.session:
             self.proposal.is_open = False
-            self._side_shape = self._fields_shape = None
+            self.side.forget()
             self.editor.mark_error(None)
         super().show_pull(session)
-
-    def _fill_side(self) -> None:
-        """Parameters, the limit, times of runs; made anew only when what is asked for changed."""
-        session = self.session
-        assert session is not None
-        query = session.pull.query
-        names = session.pull.parameters()
-        costs = session.hub.costs.of(session.pull.source.url, session.asked.text) if session.asked is not None else ()
-        shape = (id(session), tuple(names), session.is_documents, tuple(costs), _stages(query))
-        fields = (id(session), tuple(names))
-        self.parameters.fill(session, fields == self._fields_shape)
-        self._fields_shape = fields
-        if shape != self._side_shape:
-            self._side_shape = shape
-            clear(self._runs)
-            if costs:
-                last = costs[-1]
-                self._pair("First rows", f"{last.first_s:.2f} s")
-                self._pair("All rows", f"{last.all_s:.2f} s")
-                self._pair("Size here", f"{grouped(-(-last.bytes // 1024))} kB")
-                if len(costs) > 1:
-                    self._pair("Last runs", " ".join(f"{cost.all_s:.2f}".lstrip("0") for cost in costs[-5:]))
-                    earlier = [f"{c.at}: {c.all_s:.2f} s, {grouped(c.rows)} rows" for c in reversed(costs)]
-                    self._runs.itemAt(self._runs.count() - 1).layout().itemAt(2).widget().setToolTip("\n".join(earlier))
-            self.sent_title.setVisible(session.is_documents)
-            self.sent.setVisible(session.is_documents)
-            self._offer_stages(query)
-        if not self.limit.hasFocus():
-            self.limit.setText("no limit" if query.limit is None else f"{grouped(query.limit)} rows")
-        self._show_sent()
-
-    def _offer_stages(self, query: Query) -> None:
-        """A pipeline's rows after each of its stages."""
-        names = _stages(query)
-        if not names:
-            return
-        self._runs.addWidget(label("Rows after the stage", "muted", 11))
-        for number, name in enumerate(names):
-            made = button(f"{number + 1}  {name}", partial(self._run_stages, number + 1), "link", f"Run up to {name}")
-            self._runs.addWidget(made)
-
-    def _run_stages(self, count: int) -> None:
-        if self.session is not None and not self.session.is_running:
-            self.session.run(self.editor.text, count)
-
-    def _pair(self, name: str, value: str) -> None:
-        self._runs.addLayout(row(label(name, "muted"), None, label(value)))
-
-    def _show_sent(self) -> None:
-        session = self.session
-        if session is None or not session.is_documents:
-            return
-        query = session.pull.query
-        if query.language == "native":
-            self.sent.setPlainText(f"{query.collection}: as typed")
-            return
-        known = session.hub.known(session.pull.source).name
-        try:
-            bound = query.bound(None, session.names)
-
-            def types_of(collection: str) -> dict[str, set[str]]:
-                shapes = session.hub.shapes.get((known, collection))
-                if shapes is not None:
-                    return shapes.type_words()
-                if any(t.name == collection for t in session.hub.tables.get(known, [])):
-                    session.hub.sample(session.hub.known(session.pull.source), collection)  # it tells times from texts
-                return {}
-
-            text = shown(translate_select(bound.text, types_of, bound.values))
-        except OtterError as problem:
-            text = str(problem)
-        if self.sent.toPlainText() != text:
-            self.sent.setPlainText(text)
 
     def _show_problem(self, problem: OtterError | None) -> None:
         if problem is None:
@@ -418,15 +299,7 @@ class QueryDrawer(Drawer):
         self._pause.stop()
         if self.session is not None:
             self._take()
-            self._fill_side()
-
-    def _limit_typed(self) -> None:
-        assert self.session is not None
-        digits = "".join(c for c in self.limit.text() if c.isdigit())
-        query = replace(self.session.pull.query, limit=int(digits) if digits and int(digits) else None)
-        if query != self.session.pull.query:
-            self.session.put(replace(self.session.pull, query=query))
-        self.limit.setText("no limit" if query.limit is None else f"{grouped(query.limit)} rows")
+            self.side.fill()
 
     def _speak(self, language: str) -> None:
         """Go between SQL and the native request; the other text is kept aside and comes back."""
@@ -467,9 +340,10 @@ class QueryDrawer(Drawer):
         session.run_at = start
         if session.pull.query.language == "sql" and not session.is_documents:
             several = len(split_statements(text)) > 1
-            if several or kind_of(text) != READS:
+            is_held = session.hub.held(session.hub.known(session.pull.source)) is not None
+            if several or is_held or kind_of(text) != READS:
                 if self._may_write(text):
-                    session.run_script(text, start, self.goes_on.isChecked())
+                    session.run_script(text, start, self.side.goes_on.isChecked())
                     self.ran.emit()
                 return
         session.run(text)
@@ -510,7 +384,8 @@ class QueryDrawer(Drawer):
         session = self.session
         assert session is not None
         source = session.hub.known(session.pull.source)
-        writing = [s.text for s in split_statements(text) if kind_of(s.text) != READS]
+        written = [s.text for s in split_statements(text) if kind_of(s.text) != READS]
+        writing = [text for text in written if not of_transaction(text)]
         asked = writing if source.care else [t for t in writing if lacks_where(t)]
         if not asked:
             return True
@@ -558,9 +433,7 @@ class QueryDrawer(Drawer):
         self.plan_button.setChecked(tree is not None)
         has_outcomes = session is not None and bool(session.outcomes)
         page = 3 if self.proposal.is_open else 1 if tree is not None else 2 if has_outcomes else 0
-        self._sides.setCurrentIndex(page)
-        self._side.setFixedWidth(_WIDE if page else _NARROW)
-        self._side.setVisible(not self.shows_pieces or bool(page))
+        self.side.turn(page, not self.shows_pieces or bool(page))
         self.plan.fill(tree)
 
     def _fail(self, message: str, hint: str, place: Place | None) -> None:
@@ -598,17 +471,6 @@ class QueryDrawer(Drawer):
             return
         self.editor.insertPlainText(name)
         self.editor.setFocus()
-
-
-def _stages(query: Query) -> tuple[str, ...]:
-    """The names of a native pipeline's stages; none where it is a filter, or not JSON yet."""
-    if query.language != "native" or not query.text.lstrip().startswith("["):
-        return ()
-    try:
-        found = json.loads(query.text)
-    except ValueError:
-        return ()
-    return tuple(next(iter(stage), "") for stage in found if isinstance(stage, dict))
 
 
 def _is_unset(value: Any) -> bool:

@@ -20,10 +20,11 @@ from nimble_otter.errors import (
     place_of,
 )
 from nimble_otter.query.statements import mark_parameters
+from nimble_otter.sources.answer import batches_of
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.plans import PlanNode, of_mariadb
 from nimble_otter.sources.reflect import label_of
-from nimble_otter.sources.relational import CONNECT_S, Relational, batches_of, find_word
+from nimble_otter.sources.relational import CONNECT_S, Relational, find_word
 from nimble_otter.sources.secrets import with_secret
 from nimble_otter.table import Kind
 
@@ -48,6 +49,7 @@ class _Mariadb:
 class MariadbConnection(Relational):
     """See sources.source.Connection."""
 
+    defining_commits = True
     dialect = "mysql"
     word = "MariaDB"
     drains = True

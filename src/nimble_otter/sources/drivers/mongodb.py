@@ -54,6 +54,7 @@ class MongodbConnection:
     counts_at_once = True
     can_write = False
     is_read_only = False
+    held = None
 
     def __init__(self, url: str, password: str | None) -> None:
         self._url = with_secret(url, password)
@@ -218,6 +219,12 @@ class MongodbConnection:
 
     def execute(self, request: Request, stop: StopToken) -> Executed:
         raise ChangeError("Documents can't be written yet.", "Send them to a file instead.")
+
+    def begin(self) -> None:
+        raise ChangeError("Documents can't be written yet.", "Send them to a file instead.")
+
+    def end(self, commit: bool) -> None:
+        raise ChangeError("No transaction is open.")
 
     def transaction(self) -> AbstractContextManager[Any]:
         raise ChangeError("Documents can't be written yet.", "Send them to a file instead.")

@@ -10,10 +10,11 @@ from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, SourceError, TimeoutError_, place_of
 from nimble_otter.query.statements import mark_parameters
+from nimble_otter.sources.answer import BATCH, FIRST
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.plans import PlanNode, of_postgresql
 from nimble_otter.sources.reflect import label_of
-from nimble_otter.sources.relational import BATCH, CONNECT_S, FIRST, Relational
+from nimble_otter.sources.relational import CONNECT_S, Relational
 from nimble_otter.sources.secrets import with_secret
 from nimble_otter.table import Kind
 

@@ -13,9 +13,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import ChangeError, ConnectError, LostError, QueryError, SourceError, place_of
+from nimble_otter.sources.answer import batches_of
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.plans import PlanNode, of_sqlite
-from nimble_otter.sources.relational import Relational, batches_of, find_word
+from nimble_otter.sources.relational import Relational, find_word
 from nimble_otter.table import Kind
 
 if TYPE_CHECKING:

@@ -1,0 +1,63 @@
+"""A transaction that stays open over several statements, until it is committed or rolled back."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Iterator
+from contextlib import AbstractContextManager, contextmanager, suppress
+from dataclasses import dataclass
+from typing import Any
+
+_POINT = "nimble_otter"
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """What is told of an open transaction: when it began, and how many statements ran in it."""
+
+    since: dt.datetime
+    statements: int = 0
+
+
+class _RolledBack(Exception):
+    pass
+
+
+class HeldTransaction:
+    """Keeps a driver's writing block open. A statement that fails is undone alone; those before it stay."""
+
+    def __init__(self, writing: AbstractContextManager[Any], messages: list[str]) -> None:
+        self._writing, self.messages = writing, messages
+        self.driver: Any = writing.__enter__()
+        self.told = Held(dt.datetime.now())
+
+    @contextmanager
+    def statement(self) -> Iterator[Any]:
+        """The driver's connection for one statement, guarded by a savepoint (ISO 9075)."""
+        self.messages.clear()
+        self._tell(f"savepoint {_POINT}")
+        try:
+            yield self.driver
+        except BaseException:
+            with suppress(Exception):  # of a connection that is lost nothing is left to undo
+                self._tell(f"rollback to savepoint {_POINT}")
+            raise
+        self._tell(f"release savepoint {_POINT}")
+        self.told = Held(self.told.since, self.told.statements + 1)
+
+    def end(self, commit: bool) -> None:
+        """Raises: what the driver raises when it commits."""
+        if commit:
+            self._writing.__exit__(None, None, None)
+            return
+        with suppress(_RolledBack):
+            problem = _RolledBack()
+            if not self._writing.__exit__(_RolledBack, problem, None):
+                raise problem
+
+    def _tell(self, text: str) -> None:
+        cursor = self.driver.cursor()
+        try:
+            cursor.execute(text)
+        finally:
+            cursor.close()
