@@ -523,3 +523,44 @@ def test_a_transaction_stays_open_in_sight_and_closing_asks(drawer, window, monk
     answer("Commit")
     window.close()
     assert wait_until(lambda: not window.isVisible(), 5)
+
+
+def test_a_pull_that_is_changed_on_disk_is_taken_in_or_shown_beside(drawer, window, tmp_path):
+    path = tmp_path / "shared.pull"
+    put(drawer, "select *\nfrom lab_sample\nwhere 1 = 1\n")
+    window.save_pull(path)
+    session, text = drawer.session, path.read_text("utf-8")
+    path.write_text(text.replace("limit = 100000", "limit = 77"), "utf-8")
+    assert wait_until(lambda: session.pull.query.limit == 77, 5)  # noticed while it is open
+    assert not session.is_dirty
+    assert "the row limit taken in" in window.status.message.text()
+    put(drawer, "select *\nfrom lab_sample\nwhere 1 = 1\norder by 1\n")
+    path.write_text(path.read_text("utf-8").replace("select *", "select sample_id"), "utf-8")
+    window.save_pull()  # not silently over the other's
+    assert session.pull.query.text == "select sample_id\nfrom lab_sample\nwhere 1 = 1\norder by 1\n"
+    assert "order by 1" in path.read_text("utf-8")
+    window.commands.run("undo") if window.focusWidget() is window.grid else session.undo()
+    assert session.pull.query.text.startswith("select *")
+    session.redo()
+    window.save_pull()
+    put(drawer, session.pull.query.text.replace("1 = 1", "2 = 2"))
+    theirs = path.read_text("utf-8").replace("1 = 1", "3 = 3")
+    path.write_text(theirs, "utf-8")
+    window.save_pull()
+    assert path.read_text("utf-8") == theirs
+    assert drawer.proposal.is_open
+    assert "the query's text" in drawer.proposal.notes.text()
+    assert "3 = 3" in drawer.proposal.lines.toPlainText()
+    drawer.proposal.leave_button.click()  # keep mine
+    window.save_pull()
+    assert "2 = 2" in path.read_text("utf-8")
+    put(drawer, session.pull.query.text.replace("2 = 2", "4 = 4"))
+    path.write_text(theirs, "utf-8")
+    assert wait_until(lambda: drawer.proposal.is_open, 5)
+    drawer.proposal.accept_button.click()
+    assert "3 = 3" in drawer.editor.text
+    assert not session.is_dirty
+    path.write_text("no pull", "utf-8")
+    window.save_pull()
+    assert "can't be read" in window.status.message.text()
+    assert path.read_text("utf-8") == "no pull"

@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 from nimble_otter.errors import ConditionError, CorruptError, SavedError, SendError, Stopped, TooNewError
 from nimble_otter.pull import Pull, Query, SendPlan, open_pull, pull_from_text, pull_to_text, run_course, save_pull
+from nimble_otter.pull.merge import Merged, merge
 from nimble_otter.pull.shaped import all_rows, columns_to_send, tree_rows
 from nimble_otter.pull.steps import ColumnsStep, Condition, FigureOf, FilterStep, GroupStep, OpenStep, SortBy, SortStep
 from nimble_otter.pull.steps.filter import OPERATORS
@@ -379,3 +380,53 @@ def test_filters_and_file_names_take_parameters(table):
     with pytest.raises(SendError, match=":since in the file name has no value"):
         fill_name("{:since}", "p", "s", 1, at, {})
     assert pull_from_text(pull_to_text(pull)) == pull
+
+
+def test_two_peoples_changes_of_a_pull_are_brought_together_where_they_do_not_touch():
+    base = Pull(
+        "p", Source("s", "sqlite:///s"), Query("select a\nfrom t\nwhere b = :b\norder by a", parameters={"b": 1}),
+        (SortStep((SortBy("a"),)), ColumnsStep(hidden=("c",))), SendPlan("csv", "x"),
+    )  # fmt: skip
+    text = base.query.text
+    mine = replace(base, query=replace(base.query, text=text.replace("select a", "select a, b")), widths={"a": 50})
+    theirs = replace(
+        base, query=replace(base.query, text=text + " desc", parameters={"b": 2}), send=SendPlan("json", "x"),
+        steps=(*base.steps, FilterStep((Condition("is", "a", (1,)),))), widths={"a": 9, "b": 7},
+    )  # fmt: skip
+    both = merge(base, mine, theirs)
+    assert both.conflicts == ()
+    assert both.theirs == ("the query's text", ":b", "the steps", "the delivery")
+    assert both.pull.query.text == "select a, b\nfrom t\nwhere b = :b\norder by a desc"
+    assert both.pull.steps == theirs.steps
+    assert both.pull.send == theirs.send
+    assert both.pull.widths == {"a": 50, "b": 7}
+    touching = replace(
+        mine, query=replace(mine.query, text=text.replace("order by a", "order by b"), parameters={"b": 3})
+    )
+    found = merge(base, touching, theirs)
+    assert found.conflicts == ("the query's text", ":b")
+    assert found.pull.query == touching.query
+    gone = merge(base, replace(base, steps=base.steps[1:]), replace(base, steps=(base.steps[0],)))
+    assert gone.conflicts == ("the steps",)
+    assert merge(base, mine, mine) == Merged(mine)
+    assert merge(base, base, theirs).pull == theirs
+    assert merge(base, mine, base) == Merged(mine)
+
+
+lines = st.lists(st.sampled_from("abcdef"), max_size=6)
+
+
+@given(lines, lines, lines)
+def test_a_merge_keeps_one_side_whole_or_has_what_both_did(base, mine, theirs):
+    def pull(text):
+        return Pull("p", Source("s", "sqlite:///s"), Query("\n".join(text)))
+
+    found = merge(pull(base), pull(mine), pull(theirs))
+    text = found.pull.query.text
+    if found.conflicts or mine == theirs or theirs == base:
+        assert text == "\n".join(mine)
+    elif mine == base:
+        assert text == "\n".join(theirs)
+    else:
+        other = merge(pull(base), pull(theirs), pull(mine))
+        assert other.pull.query.text == text  # whoever merges gets the same

@@ -24,6 +24,7 @@ from nimble_otter.desktop.grid_model import first_width, model_for
 from nimble_otter.desktop.keeping import recent_paths, remember_recent
 from nimble_otter.desktop.rows_views import RowsViews
 from nimble_otter.desktop.session import OpenPull
+from nimble_otter.desktop.shared_files import SharedFiles
 from nimble_otter.desktop.upstream import Upstream
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.find import FindBox
@@ -66,6 +67,7 @@ class Window(Frame):
         self.rows_views = RowsViews(self)
         self.glance = Glance(self, self.hub)
         self.pages = Pages(self)
+        self.shared = SharedFiles(self)
         self.upstream = Upstream(self)
         add_commands(self)
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
@@ -142,6 +144,7 @@ class Window(Frame):
             self.say(problem, True)
         self.keeper.problems.clear()
         QTimer.singleShot(200, self, lambda: self.drawer_of("query"))  # ready before the first pull is opened
+        QTimer.singleShot(600, self, self.shared.look)  # what was saved elsewhere since the last time
 
     def _add(self, pull: Pull, path: Path | None = None, number: int | None = None) -> OpenPull:
         number = number if number is not None else self._next_number
@@ -161,6 +164,7 @@ class Window(Frame):
             from nimble_otter.pull import pull_to_text
 
             session.saved_text = pull_to_text(pull)
+            self.shared.watch()
         self.show_pull(len(self.pulls) - 1)
         if run:
             session.run()
@@ -265,6 +269,8 @@ class Window(Frame):
             return
         self._take_text()
         safe = "".join("-" if c in '/\\:*?"<>|' else c for c in session.pull.name).strip() or "pull"
+        if session.path is not None and path in (None, session.path) and not self.shared.take_in(session):
+            return  # both are shown, and one is chosen first
         target = path or session.path or _free(places.shelf_folder() / f"{safe}{SUFFIX}")
         try:
             session.save(target)
@@ -273,6 +279,7 @@ class Window(Frame):
             return
         remember_recent(self.layout_state, target)
         self.sources.refresh_shelf()
+        self.shared.watch()
         self.say(f"Saved as {target}", False)
         self._show_tabs()
 

@@ -26,13 +26,19 @@ class Proposal(QWidget):
         )  # fmt: skip
         self._accepted: Callable[[], object] = lambda: None
         self._ended: Callable[[], object] = lambda: None
+        self._left: Callable[[], object] = lambda: None
         self.is_open = False
 
     def propose(
         self, title: str, lines: Sequence[tuple[str, str]], notes: Sequence[str], accepted: Callable[[], object],
-        ended: Callable[[], object],
+        ended: Callable[[], object], word: str = "Accept and run",
+        other: tuple[str, Callable[[], object]] | None = None,
     ) -> None:  # fmt: skip
-        """Show lines marked "-", "+" or " "; `accepted` is called when it is taken, `ended` in any case."""
+        """Show lines marked "-", "+" or " "; `accepted` is called when it is taken, `ended` in any case. `word` is what
+        the first button says, `other` what the second one says and does."""
+        self.accept_button.setText(word)
+        self.leave_button.setText(other[0] if other is not None else "Leave it")
+        self._left = other[1] if other is not None else lambda: None
         self.title.setText(title)
         self.lines.show_lines(lines)
         self.notes.setText("\n".join(dict.fromkeys(notes)))
@@ -43,5 +49,4 @@ class Proposal(QWidget):
     def _end(self, is_accepted: bool) -> None:
         self.is_open = False
         self._ended()
-        if is_accepted:
-            self._accepted()
+        self._accepted() if is_accepted else self._left()

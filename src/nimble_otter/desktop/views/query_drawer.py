@@ -350,10 +350,11 @@ class QueryDrawer(Drawer):
         self.ran.emit()
 
     def propose(
-        self, title: str, lines: Sequence[tuple[str, str]], notes: Sequence[str], accept: Callable[[], object]
-    ) -> None:
+        self, title: str, lines: Sequence[tuple[str, str]], notes: Sequence[str], accept: Callable[[], object],
+        word: str = "Accept and run", other: tuple[str, Callable[[], object]] | None = None,
+    ) -> None:  # fmt: skip
         """Show a change of the text beside it, to be accepted or left."""
-        self.proposal.propose(title, lines, notes, accept, self._fill_plan)
+        self.proposal.propose(title, lines, notes, accept, self._fill_plan, word, other)
         self._fill_plan()
 
     def recall(self, way: int) -> None:
