@@ -103,6 +103,7 @@ def test_a_query_is_put_together_by_keys_alone_and_stays_in_step_with_the_text(v
     tree, item = box(view, 1, "name")
     tree.setCurrentItem(item)
     QTest.keyClick(tree, Qt.Key.Key_Return)  # a condition on it
+    assert field(view, "draft right").hasFocus()
     write(view, "draft right", "Otter%")
     assert text(view).endswith("\nwhere station.name = 'Otter%'")
     view.rows.begin("where", "lab_sample.taken_at")

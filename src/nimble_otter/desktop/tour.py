@@ -16,108 +16,20 @@ import traceback
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QTextCursor
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
-from nimble_otter.desktop.offscreen import take_picture, use_offscreen, wait_until
+from nimble_otter.desktop.offscreen import use_offscreen, wait_until
 from nimble_otter.desktop.theme import theme
-from nimble_otter.pull import Pull, Query
-from nimble_otter.pull.steps import Condition, FilterStep
-
-if TYPE_CHECKING:
-    from nimble_otter.desktop.session import OpenPull
-    from nimble_otter.desktop.window import Window
+from nimble_otter.desktop.tour_asking import Asking
+from nimble_otter.desktop.tour_guide import StepFailed, hold
 
 
-class StepFailed(Exception):
-    """What a step says did not hold."""
-
-
-def hold(is_so: object, what: str) -> None:
-    """Raises: StepFailed."""
-    if not is_so:
-        raise StepFailed(what)
-
-
-class Tour:
+class Tour(Asking):
     """A window with a home of its own in `folder`; steps in order, each told and remembered."""
-
-    def __init__(self, folder: Path, pictures: bool = True) -> None:
-        self.folder, self.pictures = folder, pictures
-        self.done: list[str] = []
-        self.window: Window = self.start()
-
-    def start(self) -> Window:
-        from nimble_otter.desktop.window import Window
-
-        self.window = Window()
-        self.window.show()
-        self.window.begin(demo=True)
-        self.settle()
-        return self.window
-
-    # --- helpers -----------------------------------------------------------------------------------------------
-
-    def settle(self, seconds: float = 0.15) -> None:
-        """Until nothing runs and the timers of the panes have had their turn."""
-        hold(wait_until(lambda: not self.window.jobs.is_busy, 60), "work went on for more than a minute")
-        wait_until(lambda: False, seconds)
-        hold(wait_until(lambda: not self.window.jobs.is_busy, 60), "work went on for more than a minute")
-
-    def picture(self, name: str) -> None:
-        if self.pictures:
-            self.settle()
-            take_picture(self.window, self.folder / "pictures" / f"{name}.png")
-
-    @property
-    def pull(self) -> OpenPull:
-        shown = self.window.pull
-        hold(shown is not None, "no pull is shown")
-        assert shown is not None
-        return shown
-
-    def key(self, key: Qt.Key, modifiers: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
-        QTest.keyClick(self.window.focusWidget() or self.window, key, modifiers)
-
-    def type(self, text: str) -> None:
-        QTest.keyClicks(self.window.focusWidget() or self.window, text)
-
-    def put_query(self, text: str) -> None:
-        self.window.open_drawer("query")
-        self.window.query_drawer.editor.setPlainText(text)
-
-    def run_query(self) -> None:
-        self.window.query_drawer.editor.setFocus()
-        self.key(Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
-        self.settle()
-
-    def place(self, name: str) -> int:
-        model = self.window.grid.model
-        assert model is not None
-        return [column.name for column in model.columns].index(name)
-
-    def edit(self, position: int, name: str, text: str) -> None:
-        """Go to a cell, F2, type, Enter."""
-        grid = self.window.grid
-        grid.setFocus()
-        grid.go(position, self.place(name))
-        QTest.keyClick(grid, Qt.Key.Key_F2)
-        editor = grid.editor
-        hold(editor is not None, f"{name} could not be edited: {self.window.status.message.text()}")
-        assert editor is not None
-        editor.selectAll()
-        QTest.keyClicks(editor, text)
-        QTest.keyClick(editor, Qt.Key.Key_Return)
-        self.settle(0.05)
-
-    def survey(self) -> Path:
-        from nimble_otter.pull.places import demo_folder
-
-        return demo_folder() / "merrow.sqlite"
 
     # --- steps -------------------------------------------------------------------------------------------------
 
@@ -205,68 +117,6 @@ class Tour:
         window.close_pull(window.current)
         return "sources, a server tested and saved, five shapes, a glance, a value found, a row followed to its station"
 
-    def ask(self) -> str:
-        window = self.window
-        window.show_pull(0)
-        self.settle()
-        good = self.pull.pull.query.text
-        self.put_query("select levl_m\nfrom reading")
-        self.run_query()
-        problem: Any = self.pull.error
-        hold(problem is not None and problem.place is not None and problem.place.column == 8, f"no place in {problem}")
-        hold("level_m" in str(problem), "the near name is not offered")
-        hold(window.query_drawer.editor.toPlainText() == "select levl_m\nfrom reading", "the text was not kept")
-        self.picture("9-query-error")
-        self.put_query("select a.reading_id from reading a, reading b")
-        window.query_drawer.limit.setText("5000")
-        window.query_drawer.limit.editingFinished.emit()
-        self.run_query()
-        table = self.pull.table
-        hold(table is not None and table.rows == 5000 and "Cut" in self.pull.notice, "the row limit gave no notice")
-        self.put_query("select count(*) from reading a, reading b, station")
-        window.query_drawer.editor.setFocus()
-        self.key(Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
-        wait_until(lambda: self.pull.is_running, 5)
-        self.key(Qt.Key.Key_Escape)
-        hold(wait_until(lambda: not self.pull.is_running, 5), "Stop did not stop the query")
-        window.query_drawer.limit.setText("100000")
-        window.query_drawer.limit.editingFinished.emit()
-        self.put_query(good)
-        self.run_query()
-        hold(
-            self.pull.error is None and self.pull.table is not None and self.pull.table.rows > 4000,
-            "the query gave no rows",
-        )
-        self.picture("1-query")
-        self.write(good)
-        window.show_pull(1)
-        self.settle()
-        self.put_query(
-            "select kind, count(*) as n, avg(flood.level) as level from report group by kind order by n desc"
-        )
-        self.run_query()
-        hold(self.pull.table is not None and self.pull.table.rows == 7, f"grouping documents failed: {self.pull.error}")
-        hold("$group" in window.query_drawer.sent.toPlainText(), "the native request is not shown")
-        window.query_drawer.native.click()
-        self.put_query('{ "flood.level": { "$gt": 4.0 } }')
-        self.run_query()
-        hold(
-            self.pull.error is None and self.pull.table is not None and self.pull.table.rows > 100,
-            "a native filter failed",
-        )
-        self.picture("10-native")
-        window.query_drawer.sql.click()
-        self.put_query("select * from report where kind in ('flood watch', 'sighting') and at >= '2031-05-01'")
-        self.run_query()
-        hold(self.pull.error is None, f"the SELECT failed: {self.pull.error}")
-        window.sources.reveal("Field reports", "report")
-        self.settle(0.3)
-        self.picture("4-documents")
-        return (
-            "a query with a parameter, completion, a script, a step moved upstream, history, an error at its place, a "
-            "cut, a stop, SQL and native requests on documents"
-        )
-
     def look(self) -> str:
         window = self.window
         window.grid.setFocus()
@@ -296,49 +146,6 @@ class Tour:
         hold(window.detail.column.lines.count() > 8, "the column has no figures")
         window.commands.run("detail_1")
         return "a nested value as a tree, a record and the next, figures of a column"
-
-    def write(self, good: str) -> None:
-        """Completion, a script, and a step moved upstream; the pull is left as it was."""
-        window, drawer = self.window, self.window.query_drawer
-        editor = drawer.editor
-        self.put_query("select r.taken_at, r.level_m\nfrom reading r\njoin ")
-        editor.moveCursor(QTextCursor.MoveOperation.End)
-        editor.setFocus()
-        QTest.keyClicks(editor, "st")
-        hold(editor.completions is not None and editor.completions.isVisible(), "nothing is offered")
-        assert editor.completions is not None
-        first = editor.completions.item(0).text()
-        hold(first.startswith("station s on r.station_id = s.station_id"), f"the join does not come whole: {first}")
-        self.picture("18-completion")
-        QTest.keyClick(editor, Qt.Key.Key_Tab)
-        hold("join station s on" in editor.toPlainText(), "the offer was not put in")
-        before = self.pull
-        window.add_pull(Pull("Levels", before.pull.source, Query("select 1 as a")))
-        self.settle()
-        self.put_query("select river_id, name from river;\nselect count(*) as n from reading;\nselect nam from river;")
-        drawer.run_all()
-        self.settle()
-        hold(
-            len(self.pull.outcomes) == 3 and self.pull.outcomes[2].error is not None, "the script's outcomes are wrong"
-        )
-        self.put_query("select reading_id, level_m, quality\nfrom reading\nwhere level_m > 2")
-        self.run_query()
-        window.add_step(FilterStep((Condition("is one of", "quality", ("good", "suspect")),)))
-        self.settle()
-        window.upstream.move_up(0)
-        self.picture("19-upstream")
-        drawer.proposal.accept_button.click()
-        self.settle()
-        hold("The same" in self.pull.notice, f"the step moved upstream gave other rows: {self.pull.notice}")
-        window.commands.run("history")
-        self.picture("20-history")
-        hold(window.history_page.list.topLevelItemCount() > 3, "the history is empty")
-        window.pages.leave()
-        window.close_pull(window.current)
-        window.show_pull(window.pulls.index(before))
-        self.settle()
-        self.put_query(good)
-        self.run_query()
 
     def shape(self) -> str:
         window, actions = self.window, self.window.actions_on_grid

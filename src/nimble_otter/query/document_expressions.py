@@ -374,8 +374,10 @@ class Expressions:
 
     def _matches(self, node: Any, regex: str, options: str, wanted: bool) -> Any:
         value = self.value(node)
-        is_text = {"$eq": [{"$type": value}, "string"]}
-        found = {"$regexMatch": {"input": {"$cond": [is_text, value, ""]}, "regex": regex, "options": options}}
+        is_field = isinstance(value, str)  # which may hold numbers too; what is worked out as a text is one, or null
+        is_text = {"$eq": [{"$type": value}, "string"]} if is_field else known(value)
+        text = {"$cond": [is_text, value, ""]} if is_field else {"$ifNull": [value, ""]}
+        found = {"$regexMatch": {"input": text, "regex": regex, "options": options}}
         return every([is_text, found if wanted else {"$not": [found]}])
 
 

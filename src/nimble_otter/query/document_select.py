@@ -112,12 +112,16 @@ class SelectStages:
             return DocumentRequest(base.collection, {}, None, (), limit, tuple(stages), tuple(columns))
         return DocumentRequest(base.collection, matched, projection, tuple(sort), limit, None, tuple(columns))
 
-    @staticmethod
-    def _label(item: Any) -> str:
+    def _label(self, item: Any) -> str:
         if item.alias:
             return str(item.alias)
         parts = name_parts(item)
-        return ".".join(parts) if parts else str(item.sql()).lower()
+        if not parts:
+            return str(item.sql()).lower()
+        is_alias = len(parts) > 1 and any(
+            s.alias == parts[0] and not s.has(".".join(parts)) for s in self.reading.sources
+        )
+        return ".".join(parts[1:] if is_alias else parts)
 
     # --- FROM --------------------------------------------------------------------------------------------------
 

@@ -100,7 +100,7 @@ def query_words(text: str) -> str:
     """The tables a query reads, in its order: "reading + station"."""
     import re
 
-    names = re.findall(r"\b(?:from|join)\s+(\"[^\"]+\"|[\w.]+)", text, re.IGNORECASE)
+    names = re.findall(r"\b(?:from|join)\s+(\"[^\"]+\"|[\w.]+\b(?!\s*\())", text, re.IGNORECASE)
     return " + ".join(dict.fromkeys(name.strip('"') for name in names)) or " ".join(text.split())[:60]
 
 

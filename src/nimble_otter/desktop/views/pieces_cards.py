@@ -75,6 +75,7 @@ class _CardBox(QFrame):
         self.columns.setRootIsDecorated(False)
         self.columns.setIndentation(0)
         self.columns.setUniformRowHeights(True)
+        self.columns.setTextElideMode(Qt.TextElideMode.ElideMiddle)
         self.columns.setObjectName(f"card {at}")
         self.columns.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.columns.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)

@@ -116,6 +116,8 @@ class PieceRows(QScrollArea):
         """Put the keyboard into a field by its name, such as `where 0 right`; False where there is none."""
         found = self.widget().findChild(QWidget, name)
         if found is not None:
+            if not found.testAttribute(Qt.WidgetAttribute.WA_WState_ExplicitShowHide):
+                found.show()  # one just made is not seen yet, and takes no keyboard
             found.setFocus()
             QTimer.singleShot(0, found, lambda: self.ensureWidgetVisible(found))  # once the lines have their places
         return found is not None
