@@ -13,7 +13,10 @@ from collections.abc import Callable
 
 from nimble_otter.query.completion import complete
 from nimble_otter.query.diagnosis import diagnose
+from nimble_otter.query.documents import translate_select
 from nimble_otter.query.names import Key, TableNames, names_of
+from nimble_otter.query.pieces import read_pieces
+from nimble_otter.query.pieces_edits import routes
 from nimble_otter.query.statements import Script
 
 TIMES = 30
@@ -50,6 +53,15 @@ def main() -> None:
         print(f"{what}: {spent:.1f} ms, {spent / stick:.0f} times the stick")
     text = queries["a column in scope"].replace("col ", "column_1 ")
     print(f"problems of one statement: {best(lambda: diagnose(text, names, 'postgres')):.1f} ms, in the background")
+    pieces = best(lambda: read_pieces(text, 8, names))
+    print(f"a query read as pieces: {pieces:.2f} ms, {pieces / stick:.1f} times the stick")
+    near = read_pieces("select * from area_0_table_0 a", 8, names)
+    ways = best(lambda: routes(near, names, "area_1_table_1"))
+    print(f"ways to join a table, among {count} that refer to one: {ways:.1f} ms, {ways / stick:.1f} times the stick")
+    asked = "select r.kind, year(r.at), count(*), avg(x.level) from report r, unnest(r.readings) x "
+    asked += "join other o on o.k = r.a where lower(r.place) like '%weir%' and r.a > 3 group by r.kind, year(r.at) having count(*) > 2 order by 3"
+    made = best(lambda: translate_select(asked))
+    print(f"SELECT over collections translated: {made:.1f} ms, {made / stick:.1f} times the stick")
     line = "select column_0, column_1 from area_1_table_1 where column_2 > 1 and column_3 = 'good';\n"
     script, whole = Script(), line * 10_000
     script.edit(whole, 0, 0, len(whole))

@@ -80,6 +80,7 @@ class Frame(QMainWindow):
         self.grid.set_row_height(self.layout_state.row if self.layout_state.row in ROWS else tokens.ROW)
         self.drawers: dict[str, Drawer] = {}
         self.drawer_stack = QStackedWidget()
+        self._drawer_before = 0
         self.drawer_stack.setMinimumHeight(110)
         self.work = QSplitter(Qt.Orientation.Vertical)
         self.work.setHandleWidth(1)
@@ -185,9 +186,14 @@ class Frame(QMainWindow):
         self.detail.turn(state.page if state.page in (0, 1, 2) else 1)
 
     def give_drawer(self, height: int) -> None:
-        """At least this height for the drawer, as far as the grid keeps some."""
+        """At least this height for the drawer, as far as the grid keeps some; 0 for the height of before."""
         grid, drawer = self.work.sizes()
-        if drawer < height:
+        if not height:
+            height, self._drawer_before = self._drawer_before, 0
+            if height and drawer > height:
+                self.work.setSizes([grid + drawer - height, height])
+        elif drawer < height:
+            self._drawer_before = drawer
             height = min(height, max(drawer, grid + drawer - 150))
             self.work.setSizes([grid + drawer - height, height])
 

@@ -147,6 +147,7 @@ class QueryDrawer(Drawer):
         self.text_button.show()
         self.text_chip.setChecked(True)
         self._fill_plan()
+        self.room_wanted.emit(0)
         if at is not None:
             cursor = self.editor.textCursor()
             cursor.setPosition(at)
