@@ -59,7 +59,8 @@ def main() -> None:
     ways = best(lambda: routes(near, names, "area_1_table_1"))
     print(f"ways to join a table, among {count} that refer to one: {ways:.1f} ms, {ways / stick:.1f} times the stick")
     asked = "select r.kind, year(r.at), count(*), avg(x.level) from report r, unnest(r.readings) x "
-    asked += "join other o on o.k = r.a where lower(r.place) like '%weir%' and r.a > 3 group by r.kind, year(r.at) having count(*) > 2 order by 3"
+    asked += "join other o on o.k = r.a where lower(r.place) like '%weir%' and r.a > 3 "
+    asked += "group by r.kind, year(r.at) having count(*) > 2 order by 3"
     made = best(lambda: translate_select(asked))
     print(f"SELECT over collections translated: {made:.1f} ms, {made / stick:.1f} times the stick")
     line = "select column_0, column_1 from area_1_table_1 where column_2 > 1 and column_3 = 'good';\n"

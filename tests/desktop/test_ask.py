@@ -3,7 +3,7 @@
 from dataclasses import replace
 
 import pytest
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtGui import QTextCursor
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QInputDialog, QMenu, QMessageBox, QPushButton
@@ -564,3 +564,32 @@ def test_a_pull_that_is_changed_on_disk_is_taken_in_or_shown_beside(drawer, wind
     window.save_pull()
     assert "can't be read" in window.status.message.text()
     assert path.read_text("utf-8") == "no pull"
+
+
+def test_brackets_over_several_lines_fold_and_come_back_when_the_caret_goes_in(drawer, window):
+    text = "select *\nfrom visit\nwhere visit_id in (\n  1,\n  2,\n  3,\n  4\n)\nand 1 = 1"
+    editor = put(drawer, text, at=text.index("2,"))
+    lines = [editor.document().findBlockByNumber(n) for n in range(9)]
+    window.commands.run("text_fold")
+    assert [block.isVisible() for block in lines] == [True, True, True, False, False, False, False, True, True]
+    assert editor.textCursor().blockNumber() == 2  # not left behind where it can't be seen
+    assert (editor.folding.mark(2), editor.folding.mark(0)) == ("▸", "")
+    assert editor.text == text
+    editor.moveCursor(QTextCursor.MoveOperation.End)
+    cursor = editor.textCursor()
+    cursor.setPosition(text.index("3,"))
+    editor.setTextCursor(cursor)
+    assert all(block.isVisible() for block in lines)
+    assert editor.folding.mark(2) == "▾"
+    QTest.mouseClick(
+        editor._numbers,
+        Qt.MouseButton.LeftButton,
+        pos=QPoint(4, round(editor.blockBoundingGeometry(lines[2]).center().y())),
+    )
+    assert editor.folding.is_folded(2)
+    editor.grab()
+    window.commands.run("text_format")
+    assert "1," in editor.text
+    put(drawer, "select 1")
+    window.commands.run("text_fold")
+    assert "No brackets" in drawer.problem.text()

@@ -5,11 +5,12 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Sequence
 
-from PySide6.QtCore import QEvent, QMimeData, QRect, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QMimeData, QPoint, QRect, QSize, Qt, Signal
 from PySide6.QtGui import (
     QColor,
     QFocusEvent,
     QKeyEvent,
+    QMouseEvent,
     QPainter,
     QPaintEvent,
     QPen,
@@ -23,6 +24,7 @@ from nimble_otter.desktop import tokens
 from nimble_otter.desktop.drags import NAME_DRAG, text_in
 from nimble_otter.desktop.theme import code_font, theme
 from nimble_otter.desktop.views.completion_list import CompletionList
+from nimble_otter.desktop.views.folding import Folding
 from nimble_otter.desktop.views.highlighter import Highlighter
 from nimble_otter.errors import Place
 from nimble_otter.query.completion import Completion, Offer
@@ -35,6 +37,10 @@ _NEAR = 20_000
 _PAIRS = {"(": ")", "[": "]", "{": "}"}
 
 
+_LONG_STATEMENT = 60_000
+"""Characters above which a statement is looked through for what can be folded only when that is asked for."""
+
+
 class _Numbers(QWidget):
     def __init__(self, editor: SqlEditor) -> None:
         super().__init__(editor)
@@ -45,6 +51,10 @@ class _Numbers(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         self._editor.paint_numbers(event)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        line = self._editor.cursorForPosition(QPoint(0, event.position().toPoint().y())).blockNumber()
+        self._editor.fold(line)
 
 
 class SqlEditor(QPlainTextEdit):
@@ -81,6 +91,7 @@ class SqlEditor(QPlainTextEdit):
         self.blockCountChanged.connect(lambda _: self._fit_gutter())
         theme.changed.connect(self.update)
         theme.changed.connect(self._show_marks)
+        self.folding = Folding(self)
         if numbered:
             self.cursorPositionChanged.connect(self._moved)
 
@@ -122,6 +133,13 @@ class SqlEditor(QPlainTextEdit):
         while block.isValid() and top <= event.rect().bottom():
             height = self.blockBoundingRect(block).height()
             at_error = self._error is not None and self._error.line == block.blockNumber() + 1
+            if not block.isVisible():
+                block = block.next()
+                continue
+            mark = self.folding.mark(block.blockNumber())
+            if mark:
+                painter.setPen(theme["water1" if mark == "▸" else "faint"])
+                painter.drawText(QPoint(2, round(top) + self.fontMetrics().ascent()), mark)
             painter.setPen(theme["plum" if at_error else "faint"])
             where = QRect(0, round(top), self.gutter - 12, self.fontMetrics().height())
             painter.drawText(
@@ -138,6 +156,18 @@ class SqlEditor(QPlainTextEdit):
                 if block.blockNumber() == last:
                     painter.drawLine(x, end, x + 3, end)
             block, top = block.next(), top + height
+
+    def fold(self, line: int | None = None) -> bool:
+        """Fold or unfold the brackets on a line, or at the caret; False where there are none."""
+        at = self.textCursor().blockNumber() if line is None else line
+        position = self.document().findBlockByNumber(at).position()
+        statement = statement_near(self.statements(), position)
+        if statement is not None:
+            first = self.document().findBlock(statement.start).blockNumber()
+            self.folding.look(statement.text, first)
+        done = self.folding.toggle(at)
+        self._numbers.update()
+        return done
 
     # --- marks -------------------------------------------------------------------------------------------------
 
@@ -190,6 +220,8 @@ class SqlEditor(QPlainTextEdit):
         statement = self.statement()
         if statement != self._current:
             self._current = statement
+            if statement is not None and len(statement.text) < _LONG_STATEMENT:
+                self.folding.look(statement.text, self.document().findBlock(statement.start).blockNumber())
             self._numbers.update()
 
     # --- statements --------------------------------------------------------------------------------------------

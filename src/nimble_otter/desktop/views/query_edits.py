@@ -23,6 +23,7 @@ EDITS = (
     ("name_part", "Name the selected query", "Ctrl+Shift+Y"),
     ("mend", "Mend the problem at the caret", "Alt+Return"),
     ("comment", "Comment lines out or in", "Ctrl+/"),
+    ("fold", "Fold or unfold the brackets here", "Ctrl+Shift+["),
     ("find_text", "Find in the text", "Ctrl+F"),
     ("replace_text", "Replace in the text", "Ctrl+H"),
 )
@@ -41,6 +42,7 @@ class QueryEdits:
             return
         simple: dict[str, Callable[[], Any]] = {
             "mend": self._drawer.help.mend, "comment": self._editor.toggle_comment,
+            "fold": lambda: self._editor.fold() or self._drawer.say("No brackets over several lines are here."),
             "find_text": self._drawer.finder.open, "replace_text": lambda: self._drawer.finder.open(True),
         }  # fmt: skip
         if key in simple:
