@@ -17,10 +17,11 @@ from pathlib import Path
 
 import numpy as np
 
-from nimble_otter.query.conditions import parse_condition
+from nimble_otter.query.conditions import parse_condition, parse_expression
 from nimble_otter.sources import Request, Source, connect, fetch
 from nimble_otter.table import Column, Field, Kind, Table, View
 from nimble_otter.table.build import column_of
+from nimble_otter.table.expressions import compute
 from nimble_otter.table.filter import filter_view
 from nimble_otter.table.group import Figure, Measure, group_view
 from nimble_otter.table.profile import value_counts
@@ -99,6 +100,11 @@ def main() -> None:
     print(f"group, count sum mean: {best(lambda: group_view(view, [3], measures)) / counting:.1f} of one bincount")
     more = [Measure(Figure.MIN, 1), Measure(Figure.MAX, 1), Measure(Figure.MEDIAN, 1)]
     print(f"group, min max median: {best(lambda: group_view(view, [3], more)) / counting:.1f} of one bincount")
+    ids = view.row_ids()
+    sums = best(lambda: numbers * 2.0 + numbers)
+    for text in ("f * 2.0 + f", "round(f, 1)", "case when f > 2 then 'high' else 'low' end", "upper(c)"):
+        spent = best(lambda text=text: compute(parse_expression(text, table), table, ids), 1)
+        print(f"compute {text}: {spent / sums:.0f} of NumPy's f * 2 + f, {spent / rows * 1e9:.0f} ns a row")
     print(f"values with counts: {best(lambda: value_counts(view, 3)) / counting:.1f} of one bincount")
     pulling(min(rows, 500_000))
 

@@ -103,7 +103,7 @@ def test_a_pipeline_is_run_up_to_any_of_its_stages(window):
     window.add_pull(Pull("p", source, Query(text, "native", "report")))
     settle(window)
     whole = window.pull.table.rows
-    window.query_drawer._run_stages(1)
+    window.query_drawer.side._run_stages(1)
     settle(window)
     assert window.pull.table.rows > whole
     assert "kind" in [f.name for f in window.pull.table.fields]

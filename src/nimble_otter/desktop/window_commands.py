@@ -106,7 +106,13 @@ def add_commands(window: Window) -> None:
     for key, name, shortcut in EDITS:
         add(f"text_{key}", name, lambda key=key: _edit_text(window, key), shortcut if key != "comment" else "", "text",
             has_pull)  # fmt: skip
-    for kind, name in (("filter", "Filter"), ("group", "Group"), ("sort", "Sort"), ("columns", "Columns")):
+    for kind, name in (
+        ("filter", "Filter"),
+        ("compute", "Compute"),
+        ("group", "Group"),
+        ("sort", "Sort"),
+        ("columns", "Columns"),
+    ):
         add(f"add_{kind}", f"Add a {name} step", lambda kind=kind: window.new_step(kind), "", "steps", has_pull)
     add("upstream", "Move the step upstream…", window.upstream.move_selected, "Ctrl+Shift+U", "steps",
         window.upstream.can_move)  # fmt: skip

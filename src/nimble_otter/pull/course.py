@@ -9,7 +9,7 @@ from typing import Any
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped, all_rows
-from nimble_otter.pull.steps import FilterStep, Step
+from nimble_otter.pull.steps import ComputeStep, FilterStep, Step
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Table
 
@@ -57,7 +57,7 @@ def run_course(
     results: list[StepResult] = []
     known = earlier.results if earlier is not None and earlier.table is table else ()
     for place, step in enumerate(steps):
-        applied = step.bound(values) if isinstance(step, FilterStep) and values else step
+        applied = step.bound(values) if isinstance(step, (FilterStep, ComputeStep)) and values else step
         if place < len(known) and known[place].step == step and known[place].applied == applied:
             results.append(known[place])
             continue

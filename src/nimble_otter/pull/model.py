@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from nimble_otter.pull.steps import FilterStep, Step
+from nimble_otter.pull.steps import ComputeStep, FilterStep, Step
 from nimble_otter.query.names import Names
 from nimble_otter.query.parameters import Ask, Bound, bind, day_of, find_uses, value_of
 from nimble_otter.query.statements import find_parameters
@@ -65,7 +65,7 @@ class Pull:
         """Names of all parameters: of the query, of filters, of the delivery's file name."""
         found = find_parameters(self.query.text) if self.query.language == "sql" else []
         for step in self.steps:
-            found += [n for c in step.conditions for n in c.parameters()] if isinstance(step, FilterStep) else []
+            found += step.parameters() if isinstance(step, (FilterStep, ComputeStep)) else []
         found += _IN_NAMES.findall(self.send.path) if self.send is not None else []
         return list(dict.fromkeys(found))
 

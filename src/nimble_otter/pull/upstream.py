@@ -12,14 +12,14 @@ from typing import Any
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.model import Pull
 from nimble_otter.pull.shaped import Shaped, columns_to_send
-from nimble_otter.pull.steps import ColumnsStep, Condition, FilterStep, GroupStep, SortStep
-from nimble_otter.query.conditions import parse_condition, parse_sql
+from nimble_otter.pull.steps import ColumnsStep, ComputeStep, Condition, FilterStep, GroupStep, SortStep
+from nimble_otter.query.conditions import parse_condition, parse_expression, parse_sql
 from nimble_otter.query.lazy import exp
 from nimble_otter.query.rewrite import lower_keywords
 from nimble_otter.query.scopes import Token, tokens_of
 from nimble_otter.query.statements import split_statements
 from nimble_otter.stop import NEVER, StopToken
-from nimble_otter.table import Kind, Table
+from nimble_otter.table import Field, Kind, Table
 from nimble_otter.table.forms import render
 from nimble_otter.table.group import Figure
 from nimble_otter.table.show import plain
@@ -61,6 +61,8 @@ def move_up(pull: Pull, at: int, table: Table, dialect: str, quoted: Callable[[s
         made = _chosen(text, [n for n in wanted if n not in step.hidden], table, dialect, quoted)
     elif isinstance(step, GroupStep):
         made = _grouped(text, step, quoted, notes)
+    elif isinstance(step, ComputeStep):
+        made = _computed(text, step, table, dialect, quoted, notes)
     else:
         raise ConditionError("This kind of step can't be moved upstream.", "It is done here, on the rows.")
     steps = pull.without_step(at).steps
@@ -108,6 +110,24 @@ def _filtered(
             column.set("table", None)
             column.set("this", exp.to_identifier(name, quoted=quoted(name) != name))
     return _wrapped(text, ["*"], f"\nwhere {_joined([_said(n, dialect, text) for n in parsed])}")
+
+
+def _computed(
+    text: str, step: ComputeStep, table: Table, dialect: str, quoted: Callable[[str], str], notes: list[str]
+) -> str:
+    """The query with the columns worked out around it, so that each can name those of the query."""
+    for computed in (c for c in step.columns if c.text):
+        parse_expression(computed.text, table)  # says what is wrong with it
+        node = _in_dialect(computed.text, dialect)
+        if node.find(exp.Div, exp.Round, exp.Cast):
+            notes.append("Division, rounding and casts follow the server's own rules.")
+        for own in node.find_all(exp.Column):
+            name = table.fields[table.index(".".join(p.name for p in own.parts))].name
+            own.set("table", None)
+            own.set("this", exp.to_identifier(name, quoted=quoted(name) != name))
+        text = _wrapped(text, ["q.*", f"{_said(node, dialect, text)} as {quoted(computed.label)}"])
+        table = replace(table, fields=(*table.fields, Field(computed.label, Kind.OBJECT)))
+    return text
 
 
 def _said(node: Any, dialect: str, before: str) -> str:

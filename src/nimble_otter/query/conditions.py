@@ -17,6 +17,7 @@ from nimble_otter.table.conditions import (
     Among,
     Any_,
     Call,
+    Case,
     ColumnAt,
     Compare,
     IsEmpty,
@@ -30,7 +31,26 @@ from nimble_otter.table.conditions import (
 
 _COMPARE = {"EQ": "=", "NEQ": "<>", "LT": "<", "LTE": "<=", "GT": ">", "GTE": ">="}
 _ARITHMETIC = {"Add": "+", "Sub": "-", "Mul": "*", "Div": "/", "Mod": "%"}
-_FUNCTIONS = ("abs", "lower", "upper", "trim", "length", "year", "month", "day")
+_FUNCTIONS = {
+    "Abs": "abs", "Lower": "lower", "Upper": "upper", "Length": "length", "Year": "year", "Month": "month",
+    "Day": "day", "Ceil": "ceil", "Floor": "floor", "Sqrt": "sqrt", "Ln": "ln", "Exp": "exp", "Sign": "sign",
+    "Trunc": "trunc",
+    "Pow": "power", "Left": "left", "Right": "right", "Coalesce": "coalesce", "Greatest": "greatest", "Least": "least",
+    "Nullif": "nullif", "Reverse": "reverse", "DPipe": "||", "Concat": "concat",
+}  # fmt: skip
+"""sqlglot's name of a function whose arguments stand in order, and ours."""
+_PARTS = {"Hour": "hour", "Minute": "minute", "Second": "second", "Week": "week", "Quarter": "quarter",
+          "DayOfWeek": "dow", "DayOfYear": "doy", "DayOfMonth": "day"}  # fmt: skip
+_CASTS = {
+    "text": "text", "varchar": "text", "char": "text", "int": "integer", "bigint": "integer", "smallint": "integer",
+    "double": "number", "float": "number", "decimal": "decimal", "boolean": "bool", "date": "date", "timestamp": "time",
+    "timestamptz": "time", "datetime": "time",
+}  # fmt: skip
+_SAID = (
+    "abs round ceil floor trunc sqrt power ln exp sign mod, lower upper trim length substring left right replace "
+    "position split_part concat, coalesce nullif greatest least case cast, year month day extract date_trunc age "
+    "to_char"
+)
 
 
 def parse_condition(text: str, table: Table) -> Node:
@@ -45,6 +65,16 @@ def parse_condition(text: str, table: Table) -> Node:
     if not isinstance(parsed, exp.Condition):
         raise ConditionError("This is a statement, not a condition.", "Write only what comes after WHERE.")
     return _Reader(text, table).condition(parsed)
+
+
+def parse_expression(text: str, table: Table) -> Operand:
+    """Parse an expression over the table's columns. Raises: ConditionError with its place."""
+    if not text.strip():
+        raise ConditionError("The expression is empty.", "Write one, such as round(level_m * 100, 1).")
+    parsed = parse_sql(text, "postgres", ConditionError)
+    if isinstance(parsed, (exp.Query, exp.Alias)):
+        raise ConditionError("This is not one expression.", "Write a value, such as level_m * 100.")
+    return _Reader(text, table).operand(parsed)
 
 
 def parse_sql(text: str, dialect: str, error: Callable[..., Exception]) -> Any:
@@ -205,15 +235,100 @@ class _Reader:
             return self.operand(node.this)
         if isinstance(node, exp.Neg):
             return Call("neg", (self.operand(node.this),))
+        made = self._function(node)
+        if made is not None:
+            return made
         if type(node).__name__ in _ARITHMETIC:
             return Call(_ARITHMETIC[type(node).__name__], (self.operand(node.left), self.operand(node.right)))
-        if type(node).__name__.lower() in _FUNCTIONS:
-            return Call(type(node).__name__.lower(), (self.operand(node.this),))
         if isinstance(node, (exp.Column, exp.Dot)):
             return self.column(node)
         if isinstance(node, exp.Placeholder):
             raise ConditionError(f"The parameter :{node.name} has no value.", "Give it one beside the query.")
         raise self._unsupported(node)
+
+    def _function(self, node: Any) -> Operand | None:
+        """A function of other operands; None for what is none."""
+        kind = type(node).__name__
+        if kind in ("Add", "Sub") and isinstance(node.right, exp.Interval):
+            return self._moved(node)
+        if kind in _FUNCTIONS:
+            given = [node.this, node.args.get("expression"), *(node.args.get("expressions") or ())]
+            return self._call(_FUNCTIONS[kind], [a for a in given if a is not None])
+        if kind in _PARTS:
+            return Call("extract", (Literal(_PARTS[kind]), self.operand(node.this)))
+        if kind == "Extract":
+            return Call("extract", (Literal(node.this.name.lower()), self.operand(node.expression)))
+        if kind in ("TimestampTrunc", "DateTrunc"):
+            return Call("date_trunc", (Literal(str(node.args["unit"]).lower()), self.operand(node.this)))
+        if kind == "Trim":
+            side = str(node.args.get("position") or "").upper()
+            return self._call({"LEADING": "ltrim", "TRAILING": "rtrim"}.get(side, "trim"), [node.this])
+        if kind == "Round":
+            return self._call("round", [a for a in (node.this, node.args.get("decimals")) if a is not None])
+        if kind == "Substring":
+            return self._call("substring", [a for a in (node.this, node.args["start"], node.args.get("length")) if a])
+        if kind == "Replace":
+            return self._call(
+                "replace", [node.this, node.expression, node.args.get("replacement") or exp.Literal.string("")]
+            )
+        if kind == "StrPosition":
+            return self._call("position", [node.this, node.args["substr"]])
+        if kind == "SplitPart":
+            return self._call("split_part", [node.this, node.args["delimiter"], node.args["part_index"]])
+        if kind == "TimeToStr":
+            return self._call("to_char", [node.this, node.args["format"]])
+        if kind == "DateDiff":
+            return self._call("days", [node.this, node.expression])
+        if kind in ("Cast", "TryCast"):
+            wanted = _CASTS.get(node.to.this.value.lower())
+            if wanted is None:
+                raise ConditionError(f"A value can't be made {node.to.sql().lower()}.", "", place_in(self.text, node))
+            return Call("cast", (self.operand(node.this), Literal(wanted)))
+        if kind in ("CurrentDate", "CurrentTimestamp"):
+            now = dt.datetime.now().replace(microsecond=0)
+            return Literal(now.date() if kind == "CurrentDate" else now)
+        if kind == "Case":
+            return self._case(node)
+        if kind == "If":
+            other = node.args.get("false")
+            return Case(((self.condition(node.this), self.operand(node.args["true"])),),
+                        self.operand(other) if other is not None else Literal(None))  # fmt: skip
+        if kind == "Anonymous" and str(node.this).lower() == "age" and len(node.expressions) in (1, 2):
+            ends = [self.operand(e) for e in node.expressions]
+            return Call("days", tuple(ends) if len(ends) == 2 else (Literal(dt.date.today()), ends[0]))
+        if isinstance(node, exp.Predicate) or kind in ("And", "Or", "Not", "Between"):
+            test = self.condition(node)
+            return Case(((test, Literal(True)), (Not(test), Literal(False))), Literal(None))
+        return None
+
+    def _call(self, name: str, arguments: list[Any]) -> Call:
+        return Call(name, tuple(self.operand(a) for a in arguments))
+
+    def _moved(self, node: Any) -> Call:
+        amount, unit = str(node.right.this.name), str(node.right.args.get("unit") or "").lower().removesuffix("s")
+        if not amount.lstrip("-").isdigit() or unit not in (
+            "second",
+            "minute",
+            "hour",
+            "day",
+            "week",
+            "month",
+            "quarter",
+            "year",
+        ):
+            raise ConditionError(
+                "This interval is not understood.", "Write it like interval '3 days'.", place_in(self.text, node)
+            )
+        count = int(amount) * (1 if isinstance(node, exp.Add) else -1)
+        return Call("moved", (self.operand(node.left), Literal(count), Literal(unit)))
+
+    def _case(self, node: Any) -> Case:
+        branches = []
+        for branch in node.args["ifs"]:
+            test = branch.this if node.this is None else exp.EQ(this=node.this.copy(), expression=branch.this.copy())
+            branches.append((self.condition(test), self.operand(branch.args["true"])))
+        default = node.args.get("default")
+        return Case(tuple(branches), self.operand(default) if default is not None else Literal(None))
 
     def column(self, node: Any) -> ColumnAt:
         parts = name_parts(node)
@@ -239,11 +354,10 @@ class _Reader:
     def _unsupported(self, node: Any) -> ConditionError:
         if isinstance(node, exp.Func):
             name = node.name if isinstance(node, exp.Anonymous) else node.sql_name().lower()
-            known = ", ".join(sorted(_FUNCTIONS))
-            return ConditionError(
-                f"There is no function {name} here.", f"There are {known}.", place_in(self.text, node)
-            )
-        return ConditionError(f"{node.sql()[:60]} can't be used in a local filter.", "", place_in(self.text, node))
+            near = nearest(str(name), re.findall(r"\w+", _SAID))
+            hint = f"The nearest is {near}." if near else f"There are {_SAID}."
+            return ConditionError(f"There is no function {name} here.", hint, place_in(self.text, node))
+        return ConditionError(f"{node.sql()[:60]} can't be used here.", "", place_in(self.text, node))
 
 
 def is_negated(node: Any) -> bool:

@@ -29,7 +29,15 @@ class Call:
     args: tuple[Operand, ...]
 
 
-Operand = ColumnAt | Literal | Call
+@dataclass(frozen=True, slots=True)
+class Case:
+    """The value of the first branch whose condition is true, else `default`."""
+
+    branches: tuple[tuple[Node, Operand], ...]
+    default: Operand
+
+
+Operand = ColumnAt | Literal | Call | Case
 
 
 @dataclass(frozen=True, slots=True)

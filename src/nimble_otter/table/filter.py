@@ -32,6 +32,7 @@ from nimble_otter.table.conditions import (
     All,
     Among,
     Any_,
+    Case,
     ColumnAt,
     Compare,
     IsEmpty,
@@ -42,6 +43,7 @@ from nimble_otter.table.conditions import (
     Operand,
     Truth,
 )
+from nimble_otter.table.functions import FUNCTIONS, TOLERANT
 from nimble_otter.table.show import plain
 
 BLOCK = 1 << 17
@@ -95,7 +97,7 @@ def evaluate(node: Node, table: Table, ids: Ids) -> Pair:
 def _empty(operand: Operand, table: Table, ids: Ids) -> Bools:
     if isinstance(operand, ColumnAt) and not operand.path:
         return table.columns[operand.index].empty_at(ids)
-    return np.fromiter((value is None for value in _values(operand, table, ids)), np.bool_, len(ids))
+    return np.fromiter((value is None for value in values_of(operand, table, ids)), np.bool_, len(ids))
 
 
 def _among(node: Among, table: Table, ids: Ids) -> Pair:
@@ -127,7 +129,7 @@ def _compare(node: Compare, table: Table, ids: Ids) -> Pair:
             true = _compare_column(column, op, value, ids)
             return true & full, ~true & full
     test = _COMPARE[op]
-    pairs = zip(_values(left, table, ids), _values(right, table, ids), strict=True)
+    pairs = zip(values_of(left, table, ids), values_of(right, table, ids), strict=True)
     return _from_tests([None if a is None or b is None else _test(test, a, b) for a, b in pairs])
 
 
@@ -280,7 +282,7 @@ def _contains(column: BufferText, needle: str, ids: Ids) -> Bools:
 
 
 def _each(operand: Operand, table: Table, ids: Ids, test: Callable[[Any], bool]) -> Pair:
-    return _from_tests([None if v is None else test(v) for v in _values(operand, table, ids)])
+    return _from_tests([None if v is None else test(v) for v in values_of(operand, table, ids)])
 
 
 def _from_tests(tests: list[bool | None]) -> Pair:
@@ -290,16 +292,33 @@ def _from_tests(tests: list[bool | None]) -> Pair:
     )
 
 
-def _values(operand: Operand, table: Table, ids: Ids) -> list[Any]:
+def values_of(operand: Operand, table: Table, ids: Ids) -> list[Any]:
     """Python values of an operand for the rows; None where there is none (MISSING too)."""
     if isinstance(operand, Literal):
         return [operand.value] * len(ids)
     if isinstance(operand, ColumnAt):
         values = table.columns[operand.index].values(ids)
         return [None if v is MISSING else (at_path(v, operand.path) if operand.path else v) for v in values]
+    if isinstance(operand, Case):
+        return _cases(operand, table, ids)
+    columns = [values_of(arg, table, ids) for arg in operand.args]
+    if operand.name in TOLERANT:
+        return [_call(TOLERANT[operand.name], row) for row in zip(*columns, strict=True)]
     function = FUNCTIONS[operand.name]
-    columns = [_values(arg, table, ids) for arg in operand.args]
     return [None if None in row else _call(function, row) for row in zip(*columns, strict=True)]
+
+
+def _cases(operand: Case, table: Table, ids: Ids) -> list[Any]:
+    """Each branch is worked out only for the rows that it is for."""
+    made: list[Any] = [None] * len(ids)
+    left = np.ones(len(ids), np.bool_)
+    branches = [(evaluate(test, table, ids)[0], value) for test, value in operand.branches]
+    for true, value in (*branches, (np.ones(len(ids), np.bool_), operand.default)):
+        places = np.flatnonzero(left & true)
+        for place, found in zip(places.tolist(), values_of(value, table, ids[places]), strict=True):
+            made[place] = found
+        left &= ~true
+    return made
 
 
 def _call(function: Callable[..., Any], row: tuple[Any, ...]) -> Any:
@@ -319,32 +338,3 @@ def at_path(value: Any, path: tuple[str | int, ...]) -> Any:
         else:
             return None
     return value
-
-
-def _arithmetic(whole: Callable[[Any, Any], Any]) -> Callable[[Any, Any], Any]:
-    def calculate(a: Any, b: Any) -> Any:
-        if isinstance(a, Decimal) and isinstance(b, float):
-            a = float(a)
-        elif isinstance(a, float) and isinstance(b, Decimal):
-            b = float(b)
-        return whole(a, b)
-
-    return calculate
-
-
-FUNCTIONS: dict[str, Callable[..., Any]] = {
-    "+": _arithmetic(operator.add),
-    "-": _arithmetic(operator.sub),
-    "*": _arithmetic(operator.mul),
-    "/": _arithmetic(lambda a, b: Decimal(a) / Decimal(b) if isinstance(a, int) and isinstance(b, int) else a / b),
-    "%": _arithmetic(lambda a, b: math.fmod(a, b) if isinstance(a, float) else a % b),
-    "neg": operator.neg,
-    "abs": abs,
-    "lower": lambda text: text.lower(),
-    "upper": lambda text: text.upper(),
-    "trim": lambda text: text.strip(),
-    "length": len,
-    "year": lambda time: time.year,
-    "month": lambda time: time.month,
-    "day": lambda time: time.day,
-}

@@ -5,16 +5,20 @@ from __future__ import annotations
 
 from nimble_otter.pull.steps.base import Step, find_column
 from nimble_otter.pull.steps.columns import ColumnsStep
+from nimble_otter.pull.steps.compute import Computed, ComputeStep
 from nimble_otter.pull.steps.filter import Condition, FilterStep
 from nimble_otter.pull.steps.group import FigureOf, GroupStep
 from nimble_otter.pull.steps.open import OpenStep
 from nimble_otter.pull.steps.sort import SortBy, SortStep
 
-STEPS: dict[str, type[Step]] = {step.kind: step for step in (FilterStep, OpenStep, GroupStep, SortStep, ColumnsStep)}
+_ALL = (FilterStep, OpenStep, ComputeStep, GroupStep, SortStep, ColumnsStep)
+STEPS: dict[str, type[Step]] = {step.kind: step for step in _ALL}
 
 __all__ = [
     "STEPS",
     "ColumnsStep",
+    "ComputeStep",
+    "Computed",
     "Condition",
     "FigureOf",
     "FilterStep",

@@ -31,6 +31,19 @@ OPERATORS = (
 )  # fmt: skip
 
 
+def bound_text(text: str, values: Mapping[str, Any]) -> str:
+    """A text of the local language with the values of its parameters written in."""
+    pieces, at = [], 0
+    for start, end, name in parameter_places(text):
+        value = values.get(name)
+        if value is None:
+            continue
+        each = value if isinstance(value, list) else [value]
+        pieces += [text[at:start], ", ".join(map(_quoted, each)) or "null"]
+        at = end
+    return "".join(pieces) + text[at:]
+
+
 @dataclass(frozen=True, slots=True)
 class Condition:
     """`operator` is one of OPERATORS, or "sql" with `text`. `values` are texts, numbers, yes/no, times or dates;
@@ -91,15 +104,7 @@ class Condition:
             made = [values.get(v[1:], v) if isinstance(v, str) and v.startswith(":") else v for v in self.values]
             several = [one for value in made for one in (value if isinstance(value, list) else [value])]
             return replace(self, values=tuple(several))
-        pieces, at = [], 0
-        for start, end, name in parameter_places(self.text):
-            value = values.get(name)
-            if value is None:
-                continue
-            each = value if isinstance(value, list) else [value]
-            pieces += [self.text[at:start], ", ".join(map(_quoted, each)) or "null"]
-            at = end
-        return replace(self, text="".join(pieces) + self.text[at:])
+        return replace(self, text=bound_text(self.text, values))
 
     def node(self, table: Table) -> Node:
         """Raises: ConditionError."""
@@ -157,6 +162,9 @@ class FilterStep:
 
     def words(self) -> str:
         return " and ".join(c.words() for c in self.conditions if c.on) or "nothing"
+
+    def parameters(self) -> list[str]:
+        return [name for condition in self.conditions for name in condition.parameters()]
 
     def bound(self, values: Mapping[str, Any]) -> FilterStep:
         """With the values of the parameters in its conditions."""

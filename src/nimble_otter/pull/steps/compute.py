@@ -1,0 +1,70 @@
+"""Compute: further columns, each an SQL expression over the others."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any, ClassVar, Self
+
+from nimble_otter.errors import ConditionError
+from nimble_otter.pull.shaped import Shaped
+from nimble_otter.pull.steps.filter import bound_text
+from nimble_otter.query.conditions import parse_expression
+from nimble_otter.query.statements import find_parameters
+from nimble_otter.stop import StopToken
+from nimble_otter.table import Field, Table, View
+from nimble_otter.table.expressions import compute
+
+
+@dataclass(frozen=True, slots=True)
+class Computed:
+    """A column by its name and its expression."""
+
+    label: str
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class ComputeStep:
+    """`columns` in turn: an expression may name the columns before it."""
+
+    kind: ClassVar[str] = "compute"
+    columns: tuple[Computed, ...] = ()
+    on: bool = True
+    name: str = ""
+
+    def words(self) -> str:
+        return ", ".join(c.label for c in self.columns) or "nothing"
+
+    def parameters(self) -> list[str]:
+        return [name for column in self.columns for name in find_parameters(column.text)]
+
+    def bound(self, values: Mapping[str, Any]) -> ComputeStep:
+        """With the values of the parameters in its expressions."""
+        made = tuple(replace(c, text=bound_text(c.text, values)) for c in self.columns)
+        return self if made == self.columns else replace(self, columns=made)
+
+    def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        if shaped.grouped is not None and self.columns:
+            raise ConditionError("Columns are computed for rows, not for groups.", "Put Compute before the Group step.")
+        table, columns = shaped.view.table, shaped.columns
+        ids = shaped.view.row_ids()
+        for computed in self.columns:
+            if not computed.label and not computed.text:
+                continue  # one that is being written
+            if not computed.label.strip():
+                raise ConditionError("A computed column has no name.", "Write one before its expression.")
+            if any(f.name.casefold() == computed.label.casefold() for f in table.fields):
+                raise ConditionError(f"There is a column {computed.label} already.", "Give this one another name.")
+            made = compute(parse_expression(computed.text, table), table, ids, stop)
+            field = Field(computed.label, made.kind, note="computed")
+            table = Table((*table.fields, field), (*table.columns, made), table.rows)
+            columns = None if columns is None else (*columns, len(table.fields) - 1)
+        return replace(shaped, view=View(table, shaped.view.ids), columns=columns)
+
+    def to_plain(self) -> dict[str, Any]:
+        return {"columns": [{"name": c.label, "expression": c.text} for c in self.columns]}
+
+    @classmethod
+    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        return cls(tuple(Computed(str(c["name"]), str(c["expression"])) for c in plain.get("columns", ())))

@@ -1,0 +1,81 @@
+"""Computed columns in the real window."""
+
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+
+from tests.desktop.conftest import settle
+
+
+def write(field, text):
+    field.setFocus()
+    field.selectAll()
+    QTest.keyClicks(field, text)
+    QTest.keyClick(field, Qt.Key.Key_Return)
+
+
+def names(window):
+    return [column.name for column in window.grid.model.columns]
+
+
+def test_a_column_is_computed_mended_named_and_undone(window):
+    window.commands.run("add_compute")
+    settle(window)
+    drawer = window.drawer
+    assert drawer.title == "Compute"
+    ((_name, text),) = drawer.fields_of
+    before = names(window)
+    write(text, "sample_id * ")
+    assert "Column" in drawer.problem.text()
+    assert drawer.problem.isVisible()
+    write(drawer.fields_of[0][1], "sample_id * 2")
+    settle(window)
+    assert names(window) == [*before, "computed"]
+    write(drawer.fields_of[0][0], "double")
+    settle(window)
+    assert names(window)[-1] == "double"
+    table = window.pull.shaped.table
+    ids, doubles = (table.columns[table.index(n)].values() for n in ("sample_id", "double"))
+    assert doubles == [2 * i for i in ids]
+    drawer.add()
+    write(drawer.fields_of[1][1], "case when double > 20 then 'late' else 'early' end")
+    settle(window)
+    assert names(window)[-2:] == ["double", "computed"]
+    item = next(drawer.help.topLevelItem(n) for n in range(drawer.help.topLevelItemCount())
+                if drawer.help.topLevelItem(n).text(0) == "double")  # fmt: skip
+    drawer.help.itemDoubleClicked.emit(item, 0)
+    assert drawer.fields_of[1][1].text().endswith("enddouble")
+    drawer.fields_of[1][1].setText("upper('x')")
+    drawer._remove(1)
+    settle(window)
+    assert names(window)[-1] == "double"
+    window.grid.setFocus()
+    position = window.grid.selection.current
+    window.grid.go(0, names(window).index("double"))
+    assert window.grid.model.value(0, names(window).index("double")) == 2 * ids[0]
+    window.actions_on_grid.begin_edit(0, names(window).index("double"), None)
+    assert window.grid.editor is None  # what is computed can't be typed over
+    window.grid.go(*position)
+    window.pull.undo()
+    settle(window)
+    assert names(window)[-1] == "computed"
+    window.course.stops[2] if hasattr(window.course, "stops") else None
+    assert True
+
+
+def test_a_computed_column_can_be_sorted_grouped_and_sent(window):
+    window.commands.run("add_compute")
+    drawer = window.drawer
+    write(drawer.fields_of[0][1], "sample_id % 3")
+    write(drawer.fields_of[0][0], "third")
+    settle(window)
+    at = names(window).index("third")
+    window.actions_on_grid.group_by("third")
+    settle(window)
+    kinds = [step.kind for step in window.pull.pull.steps]
+    assert kinds == ["compute", "group"]
+    assert window.pull.shaped.grouped is not None
+    window.pull.undo()
+    window.actions_on_grid.sort_by(at, False)
+    settle(window)
+    assert [step.kind for step in window.pull.pull.steps] == ["compute", "sort"]
+    assert all(result.error is None for result in window.pull.course.results)

@@ -1,0 +1,227 @@
+"""Computed columns: what expressions give, against SQLite and plain Python, and the step in the course."""
+
+import datetime as dt
+import math
+import sqlite3
+from contextlib import closing
+from dataclasses import replace
+from decimal import Decimal
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from nimble_otter.errors import ConditionError, Stopped
+from nimble_otter.pull import Pull, Query, pull_from_text, pull_to_text, run_course
+from nimble_otter.pull.steps import (
+    ColumnsStep,
+    Computed,
+    ComputeStep,
+    Condition,
+    FigureOf,
+    FilterStep,
+    GroupStep,
+    SortBy,
+    SortStep,
+)
+from nimble_otter.pull.upstream import move_up
+from nimble_otter.query.conditions import parse_condition, parse_expression
+from nimble_otter.sources import Source
+from nimble_otter.stop import StopToken
+from nimble_otter.table import Kind, View
+from nimble_otter.table.build import table_of
+from nimble_otter.table.expressions import compute
+from nimble_otter.table.filter import filter_view, values_of
+from nimble_otter.table.group import Figure
+
+DAY = dt.datetime(2031, 5, 31, 13, 4, 5)
+TABLE = table_of(
+    i=[1, 2, None, -7], f=[1.5, -0.0, None, 4.0], d=[Decimal("1.50"), Decimal("2.25"), None, Decimal("-0.01")],
+    t=["Alder Weir", "x-y-z", None, " é "], at=[DAY, dt.datetime(2030, 12, 31), None, dt.datetime(1969, 7, 20)],
+    day=[dt.date(2031, 5, 31), dt.date(2032, 2, 29), None, dt.date(1900, 1, 1)], ok=[True, False, None, True],
+)  # fmt: skip
+ALL = np.arange(4)
+
+
+def worked(text, table=TABLE, ids=None):
+    return compute(parse_expression(text, table), table, np.arange(table.rows) if ids is None else ids).values()
+
+
+@pytest.mark.parametrize(
+    ("text", "values"),
+    [
+        ("i + 1", [2, 3, None, -6]), ("i * i - i", [0, 2, None, 56]), ("-i", [-1, -2, None, 7]),
+        ("abs(i)", [1, 2, None, 7]),
+        ("d + i", [Decimal("2.50"), Decimal("4.25"), None, Decimal("-7.01")]),
+        ("d * d", [Decimal("2.2500"), Decimal("5.0625"), None, Decimal("0.0001")]),
+        ("f + d", [3.0, 2.25, None, 3.99]), ("f / 2.0", [0.75, -0.0, None, 2.0]),
+        ("f / (i - 1)", [None, -0.0, None, -0.5]),
+        ("i / 2", [Decimal("0.5"), Decimal(1), None, Decimal("-3.5")]), ("i % 2", [1, 0, None, 1]),
+        ("round(f)", [2.0, -0.0, None, 4.0]),
+        ("round(d, 1)", [Decimal("1.5"), Decimal("2.3"), None, Decimal("0.0")]), ("ceil(f)", [2, 0, None, 4]),
+        ("sqrt(f)", [math.sqrt(1.5), -0.0, None, 2.0]),
+        ("power(i, 2)", [1.0, 4.0, None, 49.0]), ("sqrt(i)", [1.0, math.sqrt(2), None, None]),
+        ("sign(i)", [1, 1, None, -1]),
+        ("year(at)", [2031, 2030, None, 1969]), ("month(day)", [5, 2, None, 1]), ("day(at)", [31, 31, None, 20]),
+        ("extract(quarter from at)", [2, 4, None, 3]), ("extract(dow from day)", [6, 0, None, 1]),
+        ("hour(at)", [13, 0, None, 0]),
+        ("date_trunc('month', at)", [dt.datetime(2031, 5, 1), dt.datetime(2030, 12, 1), None, dt.datetime(1969, 7, 1)]),
+        ("day + interval '1 month'", [dt.date(2031, 6, 30), dt.date(2032, 3, 29), None, dt.date(1900, 2, 1)]),
+        ("day - interval '1 year'", [dt.date(2030, 5, 31), dt.date(2031, 2, 28), None, dt.date(1899, 1, 1)]),
+        ("at + interval '90 minutes'", [DAY + dt.timedelta(minutes=90), dt.datetime(2030, 12, 31, 1, 30), None,
+                                        dt.datetime(1969, 7, 20, 1, 30)]),
+        ("day - date '2031-05-01'", [30, 304, None, -47967]),
+        ("to_char(day, 'YYYY-MM')", ["2031-05", "2032-02", None, "1900-01"]),
+        ("upper(t)", ["ALDER WEIR", "X-Y-Z", None, " É "]), ("length(trim(t))", [10, 5, None, 1]),
+        ("left(t, 2) || '!'", ["Al!", "x-!", None, " é!"]),
+        ("substring(t, 2, 3)", ["lde", "-y-", None, "é "]), ("split_part(t, '-', 2)", ["", "y", None, ""]),
+        ("replace(t, '-', '')", ["Alder Weir", "xyz", None, " é "]),
+        ("position('-' in t)", [0, 2, None, 0]), ("coalesce(t, 'none')", ["Alder Weir", "x-y-z", "none", " é "]),
+        ("concat(i, t)", ["1Alder Weir", "2x-y-z", "", "-7 é "]),
+        ("nullif(i, 2)", [1, None, None, -7]), ("greatest(i, 0)", [1, 2, 0, 0]), ("least(i, f)", [1, -0.0, None, -7]),
+        ("case when i > 1 then 'many' when ok then t else 'none' end", ["Alder Weir", "many", "none", " é "]),
+        ("case i when 1 then 'one' end", ["one", None, None, None]), ("i > 1", [False, True, None, False]),
+        ("t is null", [False, False, True, False]),
+        ("cast(i as text)", ["1", "2", None, "-7"]), ("cast(f as integer)", [2, 0, None, 4]),
+        ("cast('2031-05-01' as date)", [dt.date(2031, 5, 1)] * 4),
+        ("cast(t as integer)", [None] * 4), ("7", [7] * 4), ("null", [None] * 4),
+    ],
+)  # fmt: skip
+def test_expressions_give_what_sql_gives(text, values):
+    made = worked(text)
+    assert [type(v) for v in made if isinstance(v, bool)] == [type(v) for v in values if isinstance(v, bool)]
+    assert made == values
+    assert all(
+        math.copysign(1, a) == math.copysign(1, b) for a, b in zip(made, values, strict=True) if isinstance(b, float)
+    )
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [("", "is empty"), ("i +", "stops making sense"), ("nosuch + 1", "no column nosuch"),
+     ("soundex(t)", "no function soundex"),
+     ("select 1", "not one expression"), ("i as x", "not one expression"), ("cast(i as inet)", "can't be made"),
+     ("rank() over ()", "can't be used"),
+     ("at + interval '1 fortnight'", "interval"), (":p", "has no value")],
+)  # fmt: skip
+def test_what_can_not_be_worked_out_is_said(text, says):
+    with pytest.raises(ConditionError, match=says):
+        parse_expression(text, TABLE)
+
+
+cells = st.one_of(st.none(), st.integers(-5, 5), st.sampled_from([2**61, -(2**62), 2**40]))
+small = st.one_of(st.none(), st.integers(-9, 9))
+expressions = st.recursive(
+    st.sampled_from(["a", "b", "c", "2", "-3"]),
+    lambda inner: st.one_of(
+        st.tuples(inner, st.sampled_from(["+", "-", "*"]), inner).map(lambda p: f"({p[0]} {p[1]} {p[2]})"),
+        inner.map(lambda p: f"abs({p})"), st.tuples(inner, inner).map(lambda p: f"coalesce({p[0]}, {p[1]})"),
+        st.tuples(inner, inner, inner).map(lambda p: f"case when {p[0]} > {p[1]} then {p[1]} else {p[2]} end"),
+        st.tuples(inner, inner).map(lambda p: f"nullif({p[0]}, {p[1]})"),
+    ),
+    max_leaves=6,
+)  # fmt: skip
+
+
+@settings(max_examples=150, deadline=None)
+@given(expression=expressions, rows=st.lists(st.tuples(small, small, small), min_size=1, max_size=6))
+def test_whole_numbers_are_worked_out_as_sqlite_does(expression, rows):
+    table = table_of(**{name: [row[n] for row in rows] for n, name in enumerate("abc")})
+    with closing(sqlite3.connect(":memory:")) as base:
+        base.execute("create table t (a, b, c)")
+        base.executemany("insert into t values (?, ?, ?)", rows)
+        want = [value for (value,) in base.execute(f"select {expression} from t order by rowid")]
+    assert worked(expression, table) == want
+
+
+@given(expression=expressions, rows=st.lists(st.tuples(cells, cells, cells), min_size=1, max_size=5), data=st.data())
+def test_arrays_and_single_values_agree_and_nothing_overflows(expression, rows, data):
+    table = table_of(**{name: [row[n] for row in rows] for n, name in enumerate("abc")})
+    operand = parse_expression(expression, table)
+    ids = np.array(sorted(data.draw(st.sets(st.integers(0, len(rows) - 1)))), np.int64)
+    column = compute(operand, table, ids)
+    assert len(column) == table.rows
+    assert [column.values()[n] for n in ids] == values_of(operand, table, ids)
+    assert all(column.values()[n] is None for n in set(range(len(rows))) - set(ids.tolist()))
+
+
+@given(
+    st.lists(
+        st.one_of(st.none(), st.floats(-1e7, 1e7), st.integers(-99999, 99999).map(lambda n: n / 1000)), min_size=1
+    ),
+    st.integers(0, 4),
+)
+def test_doubles_are_rounded_by_arrays_as_one_by_one(values, digits):
+    table = table_of(f=values)
+    operand = parse_expression(f"round(f, {digits})", table)
+    made = compute(operand, table, np.arange(len(values))).values()
+    assert made == values_of(operand, table, np.arange(len(values)))
+
+
+def test_texts_that_come_often_are_worked_out_once_and_the_same():
+    table = table_of(t=["a", "b", None, "a", "", "b"] * 30, n=list(range(180)))
+    for text in (
+        "upper(t) || '!'",
+        "case when t = 'a' then 1 else 2 end",
+        "coalesce(t, 'none')",
+        "length(t)",
+        "t is null",
+    ):
+        operand = parse_expression(text, table)
+        for ids in (np.arange(180), np.arange(0, 180, 7)):
+            made = compute(operand, table, ids)
+            assert [made.values()[n] for n in ids] == values_of(operand, table, ids)
+            assert all(made.values()[n] is None for n in set(range(180)) - set(ids.tolist()))
+
+
+def test_conditions_take_the_same_functions():
+    kept = filter_view(
+        View(TABLE), parse_condition("coalesce(i, 0) < 1 and round(f) is null or left(t, 1) = 'x'", TABLE)
+    )
+    assert kept.row_ids().tolist() == [1, 2]
+    case = "case when ok then i else 9 end = 9"
+    assert filter_view(View(TABLE), parse_condition(case, TABLE)).row_ids().tolist() == [1, 2]
+
+
+def test_a_compute_step_adds_columns_that_later_steps_use():
+    step = ComputeStep((Computed("double", "i * 2"), Computed("more", "double + :plus"), Computed("", "")))
+    steps = (
+        FilterStep((Condition("is not empty", "i"),)), step, FilterStep((Condition("more than", "more", (-10,)),)),
+        SortStep((SortBy("more", True),)), ColumnsStep(order=("more", "i"), only=True),
+    )  # fmt: skip
+    course = run_course(TABLE, steps, values={"plus": 1})
+    assert [str(r.error) for r in course.results if r.error] == []
+    view = course.end.view
+    place = view.table.index("more")
+    assert view.table.columns[place].values(view.row_ids()) == [5, 3]
+    assert view.table.columns[place].values() == [3, 5, None, -13]  # a row that was filtered out has none
+    assert view.table.fields[place].kind is Kind.INT
+    assert course.end.shown()[0] == place
+    assert "has no value" in str(run_course(TABLE, steps).results[1].error)
+    for columns, says in (((("i", "1"),), "already"), ((("", "1"),), "no name"), ((("x", "nosuch"),), "nosuch")):
+        wrong = run_course(TABLE, (ComputeStep(tuple(Computed(*c) for c in columns)),))
+        assert says in str(wrong.results[0].error)
+    late = run_course(TABLE, (GroupStep(("ok",), (FigureOf(Figure.COUNT),)), step), values={"plus": 1})
+    assert "before the Group step" in str(late.results[1].error)
+    pull = Pull("p", Source("s", "sqlite:///s"), Query("select 1", parameters={"plus": 1}), (step,))
+    assert pull_from_text(pull_to_text(pull)) == pull
+    assert pull.parameters() == ["plus"]
+    stop = StopToken()
+    stop.set()
+    with pytest.raises(Stopped):
+        run_course(TABLE, (replace(step, columns=(Computed("u", "upper(t)"),)),), stop)
+
+
+def test_computing_moves_upstream():
+    table = table_of(i=[1, 2, None], **{"a b": [1.5, 2.5, 3.5]})
+    step = ComputeStep((Computed("c", 'i * 2 + "a b"'), Computed("e", "case when c > 5 then 'much' else 'few' end")))
+    pull = Pull("p", Source("s", "sqlite:///s"), Query('select i, x as "a b" from t'), (step,))
+    moved = move_up(pull, 0, table, "sqlite", lambda name: f'"{name}"' if " " in name else name)
+    with closing(sqlite3.connect(":memory:")) as base:
+        base.execute("create table t (i, x)")
+        base.executemany("insert into t values (?, ?)", [(1, 1.5), (2, 2.5), (None, 3.5)])
+        assert base.execute(moved.pull.query.text).fetchall() == [
+            (1, 1.5, 3.5, "few"), (2, 2.5, 6.5, "much"), (None, 3.5, None, "few")
+        ]  # fmt: skip
+    assert moved.pull.steps == ()
