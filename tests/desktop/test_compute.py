@@ -79,3 +79,28 @@ def test_a_computed_column_can_be_sorted_grouped_and_sent(window):
     settle(window)
     assert [step.kind for step in window.pull.pull.steps] == ["compute", "sort"]
     assert all(result.error is None for result in window.pull.course.results)
+
+
+def test_the_top_rows_of_each_group_are_kept(window):
+    table = window.pull.table
+    window.commands.run("add_top")
+    drawer = window.drawer
+    assert drawer.title == "Top"
+    drawer.count.setValue(2)
+    drawer.add_key()
+    drawer.add_per()
+    name = drawer._per.itemAt(1).layout().itemAt(0).widget()
+    name.setCurrentText("station_id")
+    name.activated.emit(name.currentIndex())
+    settle(window)
+    stations = set(table.columns[table.index("station_id")].values())
+    assert window.pull.shaped.rows <= 2 * len(stations)
+    assert window.pull.shaped.rows >= len(stations)
+    assert window.pull.pull.steps[0].per == ("station_id",)
+    drawer._set_per(0, "")
+    drawer._drop_key(0)
+    settle(window)
+    assert window.pull.shaped.rows == 2
+    window.pull.undo()
+    settle(window)
+    assert len(window.pull.pull.steps[0].keys) == 1

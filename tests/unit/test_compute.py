@@ -24,6 +24,7 @@ from nimble_otter.pull.steps import (
     GroupStep,
     SortBy,
     SortStep,
+    TopStep,
 )
 from nimble_otter.pull.upstream import move_up
 from nimble_otter.query.conditions import parse_condition, parse_expression
@@ -225,3 +226,47 @@ def test_computing_moves_upstream():
             (1, 1.5, 3.5, "few"), (2, 2.5, 6.5, "much"), (None, 3.5, None, "few")
         ]  # fmt: skip
     assert moved.pull.steps == ()
+
+
+rows_of_three = st.lists(
+    st.tuples(st.sampled_from(["x", "y", None]), st.integers(-3, 3) | st.none(), st.integers(0, 99))
+)
+
+
+@given(rows_of_three, st.integers(0, 3), st.booleans(), st.sampled_from([(), ("g",)]))
+def test_top_keeps_the_first_of_each_group_in_order(rows, count, descending, per):
+    table = table_of(g=[r[0] for r in rows], n=[r[1] for r in rows], m=[r[2] for r in rows])
+    course = run_course(table, (TopStep(count, (SortBy("n", descending),), per),))
+    assert course.results[0].error is None
+    groups = {}
+    for place, (g, _, _) in enumerate(rows):
+        groups.setdefault(g if per else None, []).append(place)
+
+    def key(place):
+        n = rows[place][1]
+        return (n is None, 0 if n is None else -n if descending else n)
+
+    wanted = [p for g in sorted(groups, key=lambda g: (g is None, g or "")) for p in sorted(groups[g], key=key)[:count]]
+    assert course.end.view.row_ids().tolist() == wanted
+
+
+def test_a_top_step_says_what_it_can_not_do_is_kept_and_moves_upstream():
+    step = TopStep(2, (SortBy("n", True),), ("g",))
+    assert step.words() == "2 by n ↓ for each g"
+    pull = Pull("p", Source("s", "sqlite:///s"), Query("select g, n from t"), (step,))
+    assert pull_from_text(pull_to_text(pull)) == pull
+    rows = [("x", 1), ("y", 5), ("x", 3), ("x", 2), (None, 4)]
+    table = table_of(g=[g for g, _ in rows], n=[n for _, n in rows])
+    late = run_course(table, (GroupStep(("g",), (FigureOf(Figure.COUNT),)), step))
+    assert "before the Group step" in str(late.results[1].error)
+    assert "nosuch" in str(run_course(table, (replace(step, per=("nosuch",)),)).results[0].error)
+    with closing(sqlite3.connect(":memory:")) as base:
+        base.execute("create table t (g, n)")
+        base.executemany("insert into t values (?, ?)", rows)
+        for made in (step, replace(step, per=())):
+            moved = move_up(replace(pull, steps=(made,)), 0, table, "sqlite", str)
+            view = run_course(table, (made,)).end.view
+            here = list(zip(*(c.values(view.row_ids()) for c in table.columns), strict=True))
+            assert base.execute(moved.pull.query.text).fetchall() == here
+    with pytest.raises(ConditionError, match="any rows"):
+        move_up(replace(pull, steps=(TopStep(2),)), 0, table, "sqlite", str)

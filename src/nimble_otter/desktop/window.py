@@ -37,7 +37,7 @@ from nimble_otter.desktop.window_pages import Pages
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import Pull, Query, open_pull, places
 from nimble_otter.pull.file import SUFFIX
-from nimble_otter.pull.steps import ColumnsStep, Computed, ComputeStep, FilterStep, GroupStep, SortStep, Step
+from nimble_otter.pull.steps import ColumnsStep, Computed, ComputeStep, FilterStep, GroupStep, SortStep, Step, TopStep
 from nimble_otter.query.kinds import READS, kind_of
 from nimble_otter.query.statements import find_parameters, split_statements
 from nimble_otter.sources import Source, TableInfo
@@ -335,20 +335,22 @@ class Window(Frame):
             return
         steps = session.pull.steps
         rows = ("group", "sort", "columns")
-        later = {"filter": rows, "open": rows, "compute": rows, "columns": ()}.get(step.kind, ("columns",))
+        later = {"filter": rows, "open": rows, "compute": rows, "top": ("group", "columns"), "columns": ()}.get(
+            step.kind, ("columns",)
+        )
         at = next((n for n, s in enumerate(steps) if s.kind in later), len(steps))
         session.add_step(step, f"Add {step.kind}", at)
         self.open_drawer(f"step {at}")
 
     def _add_menu(self, at: QPoint) -> None:
         menu = QMenu(self)
-        self.commands.fill_menu(menu, ["add_filter", "add_compute", "add_group", "add_sort", "add_columns"])
+        self.commands.fill_menu(menu, ["add_filter", "add_compute", "add_group", "add_sort", "add_top", "add_columns"])
         menu.exec(at)
 
     def new_step(self, kind: str) -> None:
         made: dict[str, Step] = {
             "filter": FilterStep(), "compute": ComputeStep((Computed("", ""),)), "group": GroupStep(),
-            "sort": SortStep(), "columns": ColumnsStep(),
+            "sort": SortStep(), "top": TopStep(), "columns": ColumnsStep(),
         }  # fmt: skip
         self.add_step(made[kind])
 

@@ -111,6 +111,7 @@ def add_commands(window: Window) -> None:
         ("compute", "Compute"),
         ("group", "Group"),
         ("sort", "Sort"),
+        ("top", "Top"),
         ("columns", "Columns"),
     ):
         add(f"add_{kind}", f"Add a {name} step", lambda kind=kind: window.new_step(kind), "", "steps", has_pull)

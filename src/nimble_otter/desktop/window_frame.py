@@ -52,6 +52,7 @@ _DRAWERS = {
     "group": ("step_drawers", "GroupDrawer"),
     "columns": ("step_drawers", "ColumnsDrawer"),
     "open": ("step_drawers", "OpenDrawer"),
+    "top": ("top_drawer", "TopDrawer"),
     "compute": ("compute_drawer", "ComputeDrawer"),
     "changes": ("changes_drawer", "ChangesDrawer"),
     "send": ("send_drawer", "SendDrawer"),

@@ -5,14 +5,23 @@ from __future__ import annotations
 
 import difflib
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.model import Pull
 from nimble_otter.pull.shaped import Shaped, columns_to_send
-from nimble_otter.pull.steps import ColumnsStep, ComputeStep, Condition, FilterStep, GroupStep, SortStep
+from nimble_otter.pull.steps import (
+    ColumnsStep,
+    ComputeStep,
+    Condition,
+    FilterStep,
+    GroupStep,
+    SortBy,
+    SortStep,
+    TopStep,
+)
 from nimble_otter.query.conditions import parse_condition, parse_expression, parse_sql
 from nimble_otter.query.lazy import exp
 from nimble_otter.query.rewrite import lower_keywords
@@ -61,6 +70,8 @@ def move_up(pull: Pull, at: int, table: Table, dialect: str, quoted: Callable[[s
         made = _chosen(text, [n for n in wanted if n not in step.hidden], table, dialect, quoted)
     elif isinstance(step, GroupStep):
         made = _grouped(text, step, quoted, notes)
+    elif isinstance(step, TopStep):
+        made = _topped(text, step, table, dialect, quoted, notes)
     elif isinstance(step, ComputeStep):
         made = _computed(text, step, table, dialect, quoted, notes)
     else:
@@ -231,13 +242,12 @@ def _with_where(text: str, conditions: list[str]) -> str:
 # --- sorts, groups ---------------------------------------------------------------------------------------------------
 
 
-def _sorted(
-    text: str, step: SortStep, table: Table, dialect: str, quoted: Callable[[str], str], notes: list[str]
-) -> str:
-    if not step.keys:
-        raise ConditionError("The sort has no columns.", "Choose one in its drawer.")
+def _order_said(
+    wanted: Sequence[SortBy], table: Table, dialect: str, quoted: Callable[[str], str], notes: list[str]
+) -> list[str]:
+    """Keys of an order in the server's words, with the empties where they are here."""
     keys = []
-    for key in step.keys:
+    for key in wanted:
         field = table.fields[table.index(key.column)]
         if field.kind is Kind.TEXT:
             notes.append(f"{key.column} is sorted by the server's collation; here texts go by code point.")
@@ -248,6 +258,34 @@ def _sorted(
             keys.append(f"{first}{name}{way}")
         else:
             keys.append(f"{name}{way} nulls {'first' if key.empty_first else 'last'}")
+    return keys
+
+
+def _topped(
+    text: str, step: TopStep, table: Table, dialect: str, quoted: Callable[[str], str], notes: list[str]
+) -> str:
+    """The first rows by a window's row number for each group, or by LIMIT of all of them."""
+    if not step.keys:
+        raise ConditionError("Without a key the server may give any rows.", "Add a key to the Top step first.")
+    notes.append("Which of rows that are alike in the keys come first is up to the server.")
+    order = ", ".join(_order_said(step.keys, table, dialect, quoted, notes))
+    if not step.per:
+        return _wrapped(text, ["*"], f"\norder by {order}\nlimit {step.count}")
+    per = [quoted(table.fields[table.index(name)].name) for name in step.per]
+    mark = next(n for n in ("place", "place_", "place__") if n not in {f.name.casefold() for f in table.fields})
+    number = f"row_number() over (partition by {', '.join(per)} order by {order}) as {mark}"
+    inner = _wrapped(text, ["q.*", number])
+    names = [quoted(f.name) for f in table.fields]
+    first = ", ".join(_order_said([SortBy(n) for n in step.per], table, dialect, quoted, notes))
+    return _wrapped(inner, names, f"\nwhere {mark} <= {step.count}\norder by {first}, {mark}")
+
+
+def _sorted(
+    text: str, step: SortStep, table: Table, dialect: str, quoted: Callable[[str], str], notes: list[str]
+) -> str:
+    if not step.keys:
+        raise ConditionError("The sort has no columns.", "Choose one in its drawer.")
+    keys = _order_said(step.keys, table, dialect, quoted, notes)
     parsed = parse_sql(text, dialect, ConditionError)
     if parsed.args.get("limit") and not parsed.args.get("order"):
         notes.append("The query has a limit without an order: which rows it gives may change.")

@@ -31,7 +31,7 @@ from nimble_otter.table.show import grouped
 
 STEP_MIME = "application/x-nimble-otter-step"
 KINDS = {"filter": "Filter", "group": "Group", "sort": "Sort", "columns": "Columns", "open": "Open",
-         "compute": "Compute"}  # fmt: skip
+         "compute": "Compute", "top": "Top"}  # fmt: skip
 _PLUS = 30
 _SIDE = 12
 _BAND = 20

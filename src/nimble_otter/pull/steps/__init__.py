@@ -10,8 +10,9 @@ from nimble_otter.pull.steps.filter import Condition, FilterStep
 from nimble_otter.pull.steps.group import FigureOf, GroupStep
 from nimble_otter.pull.steps.open import OpenStep
 from nimble_otter.pull.steps.sort import SortBy, SortStep
+from nimble_otter.pull.steps.top import TopStep
 
-_ALL = (FilterStep, OpenStep, ComputeStep, GroupStep, SortStep, ColumnsStep)
+_ALL = (FilterStep, OpenStep, ComputeStep, TopStep, GroupStep, SortStep, ColumnsStep)
 STEPS: dict[str, type[Step]] = {step.kind: step for step in _ALL}
 
 __all__ = [
@@ -27,5 +28,6 @@ __all__ = [
     "SortBy",
     "SortStep",
     "Step",
+    "TopStep",
     "find_column",
 ]

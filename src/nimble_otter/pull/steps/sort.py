@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any, ClassVar, Self
 
@@ -34,31 +34,36 @@ class SortStep:
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         if shaped.grouped is None:
-            view = sort_view(shaped.view, _keys(shaped.view.table, self.keys, strict=True), stop)
+            view = sort_view(shaped.view, keys_of(shaped.view.table, self.keys, strict=True), stop)
             return Shaped(view, columns=shaped.columns)
-        _keys(shaped.table, self.keys, strict=True)
+        keys_of(shaped.table, self.keys, strict=True)
         orders = []
         for level, before in zip(shaped.grouped.levels, shaped.orders, strict=True):
-            keys = _keys(level.table, self.keys, strict=False)
+            keys = keys_of(level.table, self.keys, strict=False)
             orders.append(np.array(sort_view(View(level.table, before), keys, stop).row_ids()))
         return shaped.with_orders(orders)
 
     def to_plain(self) -> dict[str, Any]:
-        return {
-            "keys": [{"column": k.column, "descending": k.descending, "empty_first": k.empty_first} for k in self.keys]
-        }
+        return {"keys": plain_keys(self.keys)}
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
-        return cls(
-            tuple(
-                SortBy(str(k["column"]), bool(k.get("descending", False)), bool(k.get("empty_first", False)))
-                for k in plain["keys"]
-            )
-        )
+        return cls(sort_keys(plain["keys"]))
 
 
-def _keys(table: Table, wanted: tuple[SortBy, ...], strict: bool) -> list[SortKey]:
+def plain_keys(keys: tuple[SortBy, ...]) -> list[dict[str, Any]]:
+    """Keys as a pull file has them."""
+    return [{"column": k.column, "descending": k.descending, "empty_first": k.empty_first} for k in keys]
+
+
+def sort_keys(plain: Iterable[Mapping[str, Any]]) -> tuple[SortBy, ...]:
+    """Keys from a pull file. Raises: KeyError."""
+    return tuple(
+        SortBy(str(k["column"]), bool(k.get("descending", False)), bool(k.get("empty_first", False))) for k in plain
+    )
+
+
+def keys_of(table: Table, wanted: tuple[SortBy, ...], strict: bool) -> list[SortKey]:
     """Keys as places; a level of groups that lacks a column (not `strict`) is not sorted by it."""
     names = {field.name for field in table.fields}
     return [

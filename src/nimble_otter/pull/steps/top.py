@@ -1,0 +1,61 @@
+"""Top: the first so many rows in an order, of all rows or of each group of them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any, ClassVar, Self
+
+import numpy as np
+
+from nimble_otter.errors import ConditionError
+from nimble_otter.pull.shaped import Shaped
+from nimble_otter.pull.steps.base import find_column
+from nimble_otter.pull.steps.sort import SortBy, keys_of, plain_keys, sort_keys
+from nimble_otter.stop import StopToken
+from nimble_otter.table import View
+from nimble_otter.table.sort import SortKey, codes_of, sort_view
+
+
+@dataclass(frozen=True, slots=True)
+class TopStep:
+    """`count` rows by `keys` (as they come, without any), for each set of values of the `per` columns. The rows kept
+    stand in that order, group by group."""
+
+    kind: ClassVar[str] = "top"
+    count: int = 10
+    keys: tuple[SortBy, ...] = ()
+    per: tuple[str, ...] = ()
+    on: bool = True
+    name: str = ""
+
+    def words(self) -> str:
+        by = ", ".join(f"{key.column} {'↓' if key.descending else '↑'}" for key in self.keys)
+        each = f" for each {', '.join(self.per)}" if self.per else ""
+        return f"{self.count}{f' by {by}' if by else ''}{each}"
+
+    def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        if shaped.grouped is not None:
+            raise ConditionError("Top takes rows, not groups.", "Put it before the Group step.")
+        if self.count < 0:
+            raise ConditionError("Top takes 0 rows or more.", "Type a whole number.")
+        table = shaped.view.table
+        per = [find_column(table, name) for name in self.per]
+        view = sort_view(shaped.view, [*map(SortKey, per), *keys_of(table, self.keys, strict=True)], stop)
+        ids = view.row_ids()
+        begins = np.zeros(len(ids), np.bool_)
+        begins[:1] = True
+        for place in per:
+            codes = codes_of(table.columns[place], ids, stop)[0]
+            begins[1:] |= codes[1:] != codes[:-1]
+        starts = np.flatnonzero(begins)
+        sizes = np.diff(np.append(starts, len(ids)))
+        within = np.arange(len(ids)) - np.repeat(starts, sizes)
+        return replace(shaped, view=View(table, ids[within < self.count]))
+
+    def to_plain(self) -> dict[str, Any]:
+        return {"count": self.count, "keys": plain_keys(self.keys), "per": list(self.per)}
+
+    @classmethod
+    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        return cls(int(plain["count"]), sort_keys(plain.get("keys", ())), tuple(map(str, plain.get("per", ()))))
