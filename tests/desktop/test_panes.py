@@ -352,7 +352,8 @@ def test_every_menu_opens_with_what_can_be_done(window):
     assert {"Keep rows with this station_id", "Group by station_id", "Paste", "Delete rows"} <= set(on_cell)
     assert "Delete rows" not in entries(lambda: window.actions_on_grid.menu(-1, 1, QPoint()))
     added = entries(lambda: window.course.add_wanted.emit(QPoint()))
-    assert added == ["Add a Filter step", "Add a Group step", "Add a Sort step", "Add a Columns step"]
+    kinds = ("Filter", "Compute", "Group", "Sort", "Top", "Columns")
+    assert added == [f"Add a {kind} step" for kind in kinds]
     window.new_step("filter")
     assert [text for text, _ in window.course._entries("step 0")] == [
         "Switch off", "Show rows here", "Move upstream…", "Rename…", "Move left", "Move right", "Remove",

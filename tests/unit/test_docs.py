@@ -33,7 +33,7 @@ def test_every_picture_is_linked_and_they_are_few():
 def test_the_pull_files_example_opens_and_says_everything():
     page = (ROOT / "docs" / "pull-file.md").read_text("utf-8")
     pull = pull_from_text(re.search(r"```toml\n(.*?)```", page, re.DOTALL)[1])
-    assert [step.kind for step in pull.steps] == ["filter", "open", "group", "sort", "columns"]
+    assert [step.kind for step in pull.steps] == ["filter", "open", "compute", "top", "group", "sort", "columns"]
     assert {step.kind for step in pull.steps} == set(STEPS)
     assert pull_from_text(pull_to_text(pull)) == pull
     words = " ".join(page.split())

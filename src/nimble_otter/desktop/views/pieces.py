@@ -145,7 +145,10 @@ class PiecesView(QWidget):
         return Picker(self, "Add a table", [*near, *others], lambda data: self.add_table(*data)).open_at(at)
 
     def add_table(self, table: str, route: Route | None = None) -> bool:
-        return self.change(lambda p: add_table(p, self.asked.names, table, self.quoted, route))
+        done = self.change(lambda p: add_table(p, self.asked.names, table, self.quoted, route))
+        if done:
+            QTimer.singleShot(0, self, self.cards.reveal_last)
+        return done
 
     def take_table(self, table: str, at: QPoint) -> None:
         """A table dropped on the pieces: joined along its only key, or along one that is chosen."""

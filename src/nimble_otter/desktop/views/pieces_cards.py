@@ -197,6 +197,11 @@ class Cards(QScrollArea):
     def pick(self) -> None:
         self._view.pick_table(self.add.mapToGlobal(QPoint(0, self.add.height() + 2)))
 
+    def reveal_last(self) -> None:
+        """Bring the table that came in last into sight."""
+        if self.boxes:
+            self.ensureWidgetVisible(self.boxes[-1])
+
     def fill_later(self) -> None:
         """Fill anew once the tree that asks for it is done with its event."""
         self._ground.startTimer(0)
