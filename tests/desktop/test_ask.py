@@ -520,9 +520,27 @@ def test_a_transaction_stays_open_in_sight_and_closing_asks(drawer, window, monk
     window.commands.run("begin")
     settle(window)
     assert "nothing ran in it yet" in drawer.transaction.words.text()
+    assert window.hub.holding() == [source]
+    answer("Roll back")
+    window.close_pull(window.current)  # the last one on this source
+    assert wait_until(lambda: not window.pulls, 5)
+    assert window.hub.holding() == []
+    window.hub.begin(source, lambda problem: None)
+    settle(window)
     answer("Commit")
     window.close()
     assert wait_until(lambda: not window.isVisible(), 5)
+
+
+def test_columns_are_written_with_their_tables_on_demand(drawer, window):
+    editor = put(
+        drawer, "select weather, s.name from visit v join station s on v.station_id = s.station_id where remark is null"
+    )
+    window.commands.run("text_qualify")
+    assert editor.text.startswith("select v.weather, s.name from")
+    assert editor.text.endswith("where v.remark is null")
+    window.commands.run("text_qualify")
+    assert "stands with its table" in drawer.problem.text()
 
 
 def test_a_pull_that_is_changed_on_disk_is_taken_in_or_shown_beside(drawer, window, tmp_path):

@@ -153,7 +153,10 @@ class Hub(QObject):
     def _leave(self, lane: str) -> None:
         """A server that does not answer holds a connection: let it be, the next call opens another."""
         for url in [u for u in self._connections if lane == f"source {u}"]:
-            self._left.append(self._connections.pop(url))
+            left = self._connections.pop(url)
+            self._left.append(left)
+            if left.held is not None:
+                self.trouble.emit("The open transaction is given up with its connection; nothing of it is written.")
 
     def _drop(self, source: Source) -> None:
         """Let a connection go; in its lane."""
@@ -182,8 +185,10 @@ class Hub(QObject):
         return found.held if found is not None else None
 
     def holding(self) -> list[Source]:
-        """The sources on which a transaction is open."""
-        return [source for source in self.sources if self.held(source) is not None]
+        """The sources on which a transaction is open, also those that are not saved."""
+        urls = [url for url, connection in self._connections.items() if connection.held is not None]
+        known = {source.url: source for source in self.sources}
+        return [known.get(url) or Source(split_secret(url)[0], url) for url in urls]
 
     def begin(self, source: Source, done: Callable[[OtterError | None], None]) -> None:
         """Open a transaction; `done` gets what went wrong."""

@@ -214,6 +214,11 @@ class Window(Frame):
             box.exec()
             if box.clickedButton() is not drop:
                 return
+        source = self.hub.known(session.pull.source)
+        others = [s for s in self.pulls if s is not session and self.hub.known(s.pull.source).url == source.url]
+        if ask and not others and self.hub.held(source) is not None:
+            ask_to_end(self, self.hub, [source], lambda: self.close_pull(self.pulls.index(session)))
+            return
         session.stop()
         self._closed.append(session.pull)
         self.keeper.forget(session)

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QInputDialog, QMenu, QPushButton
 
 from nimble_otter.errors import OtterError
 from nimble_otter.query.names import names_of
-from nimble_otter.query.rewrite import expand_stars, format_sql, make_parameter, name_part, rename_alias
+from nimble_otter.query.rewrite import expand_stars, format_sql, make_parameter, name_part, qualify, rename_alias
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.views.query_drawer import QueryDrawer
@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 EDITS = (
     ("format", "Lay the text out", "Ctrl+Shift+F"),
     ("expand", "Write the columns for *", "Ctrl+Shift+E"),
+    ("qualify", "Write columns with their tables", "Ctrl+Shift+Q"),
     ("rename_alias", "Rename the table's alias…", "Shift+F6"),
     ("parameter", "Make the selected value a parameter", "Ctrl+Shift+P"),
     ("name_part", "Name the selected query", "Ctrl+Shift+Y"),
@@ -55,6 +56,10 @@ class QueryEdits:
                 made = format_sql(text, self._drawer.help.dialect)
             elif key == "expand":
                 made = expand_stars(text, start, self._drawer.help.names() or names_of(()), self._editor.quoted)
+            elif key == "qualify":
+                made = qualify(text, start, self._drawer.help.names() or names_of(()), self._editor.quoted)
+                if made == text:
+                    self._drawer.say("Every column here stands with its table, or is not known.")
             elif key == "name_part":
                 made = name_part(text, start, end)
             elif key == "rename_alias":
