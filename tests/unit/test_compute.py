@@ -103,7 +103,7 @@ def test_expressions_give_what_sql_gives(text, values):
     [("", "is empty"), ("i +", "stops making sense"), ("nosuch + 1", "no column nosuch"),
      ("soundex(t)", "no function soundex"),
      ("select 1", "not one expression"), ("i as x", "not one expression"), ("cast(i as inet)", "can't be made"),
-     ("rank() over ()", "can't be used"),
+     ("sum(i) over (rows 2 preceding)", "frame"),
      ("at + interval '1 fortnight'", "interval"), (":p", "has no value")],
 )  # fmt: skip
 def test_what_can_not_be_worked_out_is_said(text, says):
@@ -270,3 +270,49 @@ def test_a_top_step_says_what_it_can_not_do_is_kept_and_moves_upstream():
             assert base.execute(moved.pull.query.text).fetchall() == here
     with pytest.raises(ConditionError, match="any rows"):
         move_up(replace(pull, steps=(TopStep(2),)), 0, table, "sqlite", str)
+
+
+windows = st.tuples(
+    st.sampled_from(["row_number()", "rank()", "dense_rank()", "sum(n)", "count(n)", "count(*)", "min(n)", "max(n)",
+                     "lag(n)", "lead(n, 2, 7)", "first_value(n)", "sum(n + m)"]),
+    st.sampled_from(["", "partition by g", "partition by g, m % 2"]),
+    st.sampled_from(["m", "m desc", "n nulls last, m", "n desc nulls first, m", "m % 3"]),
+)  # fmt: skip
+
+
+@settings(deadline=None)
+@given(rows_of_three, windows)
+def test_window_functions_give_what_sqlite_gives(rows, window):
+    function, per, by = window
+    if by == "m % 3" and function.split("(")[0] in ("row_number", "lag", "lead", "first_value"):
+        by = "m % 3, k"  # of rows that are alike any may come first
+    text = f"{function} over ({per} order by {by + ', k' if by != 'm % 3' and not by.endswith('k') else by})"
+    table = table_of(g=[r[0] for r in rows], n=[r[1] for r in rows], m=[r[2] for r in rows], k=list(range(len(rows))))
+    with closing(sqlite3.connect(":memory:")) as base:
+        base.execute("create table t (g, n, m, k)")
+        base.executemany("insert into t values (?, ?, ?, ?)", [(*row, k) for k, row in enumerate(rows)])
+        want = [value for (value,) in base.execute(f"select {text} from t order by k")]
+    assert worked(text, table) == want
+
+
+def test_window_functions_move_upstream_with_their_empties():
+    table = table_of(n=[3, None, 1], k=[0, 1, 2])
+    step = ComputeStep((Computed("place", "row_number() over (order by n desc, k)"),))
+    pull = Pull("p", Source("s", "sqlite:///s"), Query("select n, k from t"), (step,))
+    here = run_course(table, (step,)).end.view.table.columns[2].values()
+    moved = move_up(pull, 0, table, "sqlite", str)
+    with closing(sqlite3.connect(":memory:")) as base:
+        base.execute("create table t (n, k)")
+        base.executemany("insert into t values (?, ?)", [(3, 0), (None, 1), (1, 2)])
+        assert [row[2] for row in base.execute(f"{moved.pull.query.text} order by k")] == here == [1, 3, 2]
+
+
+def test_windows_take_the_rows_that_reach_the_step_and_stand_inside_expressions():
+    table = table_of(g=["a", "a", "b", "b"], n=[1, 3, 5, None])
+    assert worked("n * 100 / sum(n) over (partition by g)", table) == [25, 75, 100, None]
+    assert worked("avg(n) over ()", table, np.array([0, 1])) == [2, 2, None, None]
+    assert worked("case when n > 1 then rank() over (order by n desc) end", table) == [None, 2, 1, None]
+    with pytest.raises(ConditionError, match="can't stand here"):
+        filter_view(View(table), parse_condition("rank() over (order by n) < 2", table))
+    with pytest.raises(ConditionError, match="no window function"):
+        parse_expression("ntile(3) over (order by n)", table)

@@ -22,7 +22,7 @@ from nimble_otter.pull.steps import (
     SortStep,
     TopStep,
 )
-from nimble_otter.query.conditions import parse_condition, parse_expression, parse_sql
+from nimble_otter.query.conditions import local_dialect, parse_condition, parse_expression, parse_sql
 from nimble_otter.query.lazy import exp
 from nimble_otter.query.rewrite import lower_keywords
 from nimble_otter.query.scopes import Token, tokens_of
@@ -152,7 +152,7 @@ def _compares_text(condition: Condition, table: Table) -> bool:
 
 def _in_dialect(text: str, dialect: str) -> Any:
     """A condition of the local language for a server: escapes in patterns are written out where the server has none."""
-    node = parse_sql(text, "postgres", ConditionError)
+    node = parse_sql(text, local_dialect(), ConditionError)
     if dialect in ("sqlite", "mysql"):
         for like in list(node.find_all(exp.Like, exp.ILike)):
             if "\\" in like.expression.name and not isinstance(like.parent, exp.Escape):

@@ -27,7 +27,9 @@ from nimble_otter.table.conditions import (
     Not,
     Operand,
     Truth,
+    Windowed,
 )
+from nimble_otter.table.windows import WINDOWS
 
 _COMPARE = {"EQ": "=", "NEQ": "<>", "LT": "<", "LTE": "<=", "GT": ">", "GTE": ">="}
 _ARITHMETIC = {"Add": "+", "Sub": "-", "Mul": "*", "Div": "/", "Mod": "%"}
@@ -41,6 +43,10 @@ _FUNCTIONS = {
 """sqlglot's name of a function whose arguments stand in order, and ours."""
 _PARTS = {"Hour": "hour", "Minute": "minute", "Second": "second", "Week": "week", "Quarter": "quarter",
           "DayOfWeek": "dow", "DayOfYear": "doy", "DayOfMonth": "day"}  # fmt: skip
+_WINDOWS = {
+    "RowNumber": "row_number", "Rank": "rank", "DenseRank": "dense_rank", "Lag": "lag", "Lead": "lead", "Sum": "sum",
+    "FirstValue": "first_value", "Count": "count", "Avg": "avg", "Min": "min", "Max": "max",
+}  # fmt: skip
 _CASTS = {
     "text": "text", "varchar": "text", "char": "text", "int": "integer", "bigint": "integer", "smallint": "integer",
     "double": "number", "float": "number", "decimal": "decimal", "boolean": "bool", "date": "date", "timestamp": "time",
@@ -71,13 +77,20 @@ def parse_expression(text: str, table: Table) -> Operand:
     """Parse an expression over the table's columns. Raises: ConditionError with its place."""
     if not text.strip():
         raise ConditionError("The expression is empty.", "Write one, such as round(level_m * 100, 1).")
-    parsed = parse_sql(text, "postgres", ConditionError)
+    parsed = parse_sql(text, local_dialect(), ConditionError)
     if isinstance(parsed, (exp.Query, exp.Alias)):
         raise ConditionError("This is not one expression.", "Write a value, such as level_m * 100.")
     return _Reader(text, table).operand(parsed)
 
 
-def parse_sql(text: str, dialect: str, error: Callable[..., Exception]) -> Any:
+def local_dialect() -> Any:
+    """PostgreSQL's dialect, but with empties last in any order, as they are here."""
+    made = sqlglot.Dialect.get_or_raise("postgres")
+    made.NULL_ORDERING = "nulls_are_last"
+    return made
+
+
+def parse_sql(text: str, dialect: Any, error: Callable[..., Exception]) -> Any:
     """Parse one expression or statement; raises `error(message, hint, place)`."""
     try:
         parsed = sqlglot.parse_one(text, dialect=dialect)
@@ -251,6 +264,8 @@ class _Reader:
         kind = type(node).__name__
         if kind in ("Add", "Sub") and isinstance(node.right, exp.Interval):
             return self._moved(node)
+        if kind == "Window":
+            return self._windowed(node)
         if kind in _FUNCTIONS:
             given = [node.this, node.args.get("expression"), *(node.args.get("expressions") or ())]
             return self._call(_FUNCTIONS[kind], [a for a in given if a is not None])
@@ -321,6 +336,30 @@ class _Reader:
             )
         count = int(amount) * (1 if isinstance(node, exp.Add) else -1)
         return Call("moved", (self.operand(node.left), Literal(count), Literal(unit)))
+
+    def _windowed(self, node: Any) -> Windowed:
+        """A window function over rows; the frame is all rows up to this one, or all where there is no order."""
+        inner = node.this
+        name = _WINDOWS.get(type(inner).__name__)
+        if name is None:
+            raise ConditionError(
+                f"{inner.sql()[:40]} is no window function here.",
+                f"There are {', '.join(WINDOWS)}.",
+                place_in(self.text, node),
+            )
+        if node.args.get("spec") is not None:
+            raise ConditionError(
+                "A frame can't be given.", "All rows up to this one are taken.", place_in(self.text, node)
+            )
+        given = [inner.this, inner.args.get("offset"), inner.args.get("default")]
+        given = [g for g in given if g is not None and not isinstance(g, (exp.Star, bool))]
+        order = node.args.get("order")
+        keys = tuple(
+            (self.operand(k.this), bool(k.args.get("desc")), bool(k.args.get("nulls_first")))
+            for k in (order.expressions if order is not None else ())
+        )
+        per = tuple(self.operand(p) for p in node.args.get("partition_by") or ())
+        return Windowed(name, tuple(self.operand(g) for g in given), per, keys)
 
     def _case(self, node: Any) -> Case:
         branches = []

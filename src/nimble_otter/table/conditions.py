@@ -37,7 +37,18 @@ class Case:
     default: Operand
 
 
-Operand = ColumnAt | Literal | Call | Case
+@dataclass(frozen=True, slots=True)
+class Windowed:
+    """A window function (see windows.WINDOWS) over the rows that are alike in `per`, in order of `by`: each an operand,
+    whether descending, whether empty first."""
+
+    name: str
+    args: tuple[Operand, ...]
+    per: tuple[Operand, ...] = ()
+    by: tuple[tuple[Operand, bool, bool], ...] = ()
+
+
+Operand = ColumnAt | Literal | Call | Case | Windowed
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,6 +15,7 @@ from nimble_otter.table.columns import CodedText, Column, Ids, Kind, Mask, Table
 from nimble_otter.table.conditions import Call, ColumnAt, Literal, Node, Operand
 from nimble_otter.table.filter import BLOCK, values_of
 from nimble_otter.table.functions import rounded
+from nimble_otter.table.windows import without_windows
 
 _EXACT = 1 << 62
 """Whole numbers below this can be added; the product of two is looked at as a float first."""
@@ -24,6 +25,7 @@ def compute(operand: Operand, table: Table, ids: Ids, stop: StopToken = NEVER) -
     """A column with one value for each row of the table: worked out for the rows `ids`, none for all others. Where an
     argument is none, or there is no such value (1 / 0), the result is none. Raises: Stopped."""
     stop.check()
+    operand, table = without_windows(operand, table, ids, compute, stop)
     made = _by_words(operand, table, ids)
     if made is not None:
         return made

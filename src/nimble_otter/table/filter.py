@@ -42,6 +42,7 @@ from nimble_otter.table.conditions import (
     Not,
     Operand,
     Truth,
+    Windowed,
 )
 from nimble_otter.table.functions import FUNCTIONS, TOLERANT
 from nimble_otter.table.show import plain
@@ -299,6 +300,8 @@ def values_of(operand: Operand, table: Table, ids: Ids) -> list[Any]:
     if isinstance(operand, ColumnAt):
         values = table.columns[operand.index].values(ids)
         return [None if v is MISSING else (at_path(v, operand.path) if operand.path else v) for v in values]
+    if isinstance(operand, Windowed):
+        raise ConditionError("A window function can't stand here.", "Compute it as a column first.")
     if isinstance(operand, Case):
         return _cases(operand, table, ids)
     columns = [values_of(arg, table, ids) for arg in operand.args]

@@ -26,6 +26,8 @@ _FUNCTIONS = (
     ("year(d)", "part of a time"), ("month(d)", "part of a time"), ("extract(dow from d)", "part of a time"),
     ("date_trunc('month', d)", "its beginning"), ("age(d)", "days since"), ("d - e", "days between"),
     ("d + interval '1 month'", "later"), ("to_char(d, 'YYYY-MM')", "text of a time"), ("cast(a as integer)", "kind"),
+    ("sum(n) over (partition by a order by d)", "running"), ("rank() over (order by n desc)", "place"),
+    ("lag(n) over (order by d)", "the row before"),
 )  # fmt: skip
 
 
