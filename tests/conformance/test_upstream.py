@@ -6,7 +6,18 @@ import pytest
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull import Pull, Query, run_course
-from nimble_otter.pull.steps import ColumnsStep, Condition, FigureOf, FilterStep, GroupStep, SortBy, SortStep
+from nimble_otter.pull.steps import (
+    ColumnsStep,
+    Computed,
+    ComputeStep,
+    Condition,
+    FigureOf,
+    FilterStep,
+    GroupStep,
+    SortBy,
+    SortStep,
+    TopStep,
+)
 from nimble_otter.pull.upstream import compare, difference, move_down, move_up
 from nimble_otter.sources import Request, Source, fetch
 from nimble_otter.table.group import Figure
@@ -33,6 +44,10 @@ def filtered(*conditions):
     return FilterStep(tuple(conditions))
 
 
+def computed(**columns):
+    return ComputeStep(tuple(Computed(name, text) for name, text in columns.items()))
+
+
 STEPS = [
     (PLAIN, filtered(Condition("is one of", "quality", ("good", "suspect")))),
     (PLAIN, filtered(Condition("is none of", "quality", ("good",)), Condition("more than", "level_m", (0.5,)))),
@@ -52,6 +67,13 @@ STEPS = [
     (PLAIN, ColumnsStep(("quality", "reading_id"), only=True)),
     (PLAIN, GroupStep(("station_id", "quality"), (FigureOf(Figure.COUNT), FigureOf(Figure.SUM, "level_m"),
         FigureOf(Figure.MEAN, "level_m"), FigureOf(Figure.MAX, "flow_m3s"), FigureOf(Figure.DISTINCT, "level_m")))),
+    (PLAIN, TopStep(40, (SortBy("level_m", True), SortBy("reading_id")))),
+    (PLAIN, TopStep(3, (SortBy("flow_m3s"), SortBy("reading_id")), ("station_id", "quality"))),
+    (PLAIN, computed(double="reading_id * 2 - station_id", word="upper(quality) || '!'", year="coalesce(level_m, 0)")),
+    (PLAIN, computed(kind="case when level_m > 1 and quality = 'good' then 'high' when level_m is null then 'no' end")),
+    (JOINED, computed(short="substring(station, 2, 4)", size="length(station)")),
+    (JOINED, computed(place="rank() over (order by level, id)")),
+    (PLAIN, computed(before="lag(level_m) over (partition by station_id order by reading_id)")),
 ]  # fmt: skip
 
 
