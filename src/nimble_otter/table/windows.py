@@ -12,7 +12,7 @@ import numpy as np
 
 from nimble_otter.stop import StopToken
 from nimble_otter.table.build import column_of
-from nimble_otter.table.columns import Column, Field, Ids, Table, View
+from nimble_otter.table.columns import Column, Field, Ids, Kind, Table, View
 from nimble_otter.table.conditions import Call, Case, ColumnAt, Literal, Operand, Windowed
 from nimble_otter.table.sort import SortKey, codes_of, sort_view
 
@@ -58,6 +58,12 @@ def _window(node: Windowed, table: Table, ids: Ids, work: Work, stop: StopToken)
     begins, peers = _changes(wide, per, order, stop), _changes(wide, [*per, *by], order, stop)
     if not node.by and node.name not in ("row_number", "lag", "lead", "first_value"):
         peers = begins.copy()  # without an order all rows of a partition are alike
+    if node.name in ("row_number", "rank", "dense_rank"):
+        return _numbered(node.name, order, begins, peers, table.rows)
+    if node.name in ("lag", "lead") and len(node.args) < 3:
+        moved = _moved(node, work(node.args[0], table, ids, stop), order, begins)
+        if moved is not None:
+            return moved
     values: list[Any] = [1] * len(order)
     if node.args and not (isinstance(node.args[0], Literal) and node.name == "count"):
         values = work(node.args[0], table, ids, stop).values(order)
@@ -82,10 +88,45 @@ def _changes(table: Table, places: Sequence[int], order: Ids, stop: StopToken) -
     return found
 
 
+def _starts(begins: Any) -> Any:
+    """For each place where its partition begins."""
+    return np.maximum.accumulate(np.where(begins, np.arange(len(begins)), 0))
+
+
+def _numbered(name: str, order: Ids, begins: Any, peers: Any, rows: int) -> Column:
+    places, starts = np.arange(len(order)), _starts(begins)
+    if name == "row_number":
+        made = places - starts + 1
+    elif name == "rank":
+        made = np.maximum.accumulate(np.where(peers, places, 0)) - starts + 1
+    else:
+        counted = np.cumsum(peers)
+        made = counted - counted[starts] + 1
+    data, empty = np.zeros(rows, np.int64), np.ones(rows, np.bool_)
+    data[order], empty[order] = made, False
+    return Column(Kind.INT, data, empty if empty.any() else None)
+
+
+def _moved(node: Windowed, column: Column, order: Ids, begins: Any) -> Column | None:
+    """The value of a row before or after, of the same partition; None where values are to be moved one by one."""
+    by = node.args[1].value if len(node.args) > 1 and isinstance(node.args[1], Literal) else 1
+    if column.kind is Kind.OBJECT or column.missing is not None or not isinstance(by, int) or not len(order):
+        return None
+    starts = _starts(begins)
+    sizes = np.diff(np.append(np.flatnonzero(begins), len(order)))
+    ends = starts + np.repeat(sizes, sizes)
+    places = np.arange(len(order)) + (-by if node.name == "lag" else by)
+    inside = (places >= starts) & (places < ends)
+    origin = np.zeros(len(column), np.int64)
+    origin[order] = order[np.where(inside, places, 0)]
+    outside = np.ones(len(column), np.bool_)
+    outside[order] = ~inside
+    made = column.take(origin)
+    return replace(made, data=np.where(outside, 0, made.data).astype(made.data.dtype), empty=made.empty_at() | outside)
+
+
 def _of_partition(node: Windowed, values: list[Any], peers: Any) -> list[Any]:
     count, name = len(values), node.name
-    if name == "row_number":
-        return list(range(1, count + 1))
     if name in ("lag", "lead"):
         by = node.args[1].value if len(node.args) > 1 and isinstance(node.args[1], Literal) else 1
         other = node.args[2].value if len(node.args) > 2 and isinstance(node.args[2], Literal) else None
@@ -96,9 +137,8 @@ def _of_partition(node: Windowed, values: list[Any], peers: Any) -> list[Any]:
     firsts = [*np.flatnonzero(peers).tolist(), count]
     found: list[Any] = []
     running = _running(name, values, firsts)
-    for number, (first, end) in enumerate(itertools.pairwise(firsts)):
-        value = first + 1 if name == "rank" else number + 1 if name == "dense_rank" else next(running)
-        found += [value] * (end - first)
+    for first, end in itertools.pairwise(firsts):
+        found += [next(running)] * (end - first)
     return found
 
 
