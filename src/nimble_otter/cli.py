@@ -205,12 +205,13 @@ def _pull(pull: Pull, given: str | None) -> int:
         reading.end()
     finally:
         connection.close()
-    course = run_course(fetched.table, pull.steps, values=pull.values())
+    values = pull.values()
+    course = run_course(fetched.table, pull.steps, values=values)
     for result in course.results:
         if result.error is not None:
             raise result.error
     fields, columns, view = columns_to_send(course.end)
-    path = fill_name(pull.send.path, pull.name, pull.source.name, len(view), now, pull.values())
+    path = fill_name(pull.send.path, pull.name, pull.source.name, len(view), now, values)
     path += "" if path.lower().endswith(format_.suffix) else format_.suffix
     writing = _Progress("writing")
     sent = send_to_file(

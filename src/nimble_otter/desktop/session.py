@@ -31,6 +31,7 @@ from nimble_otter.query.names import Names
 from nimble_otter.query.parameters import Bound
 from nimble_otter.query.statements import find_parameters, split_statements
 from nimble_otter.sources import Fetched, Request, TableInfo, fetch
+from nimble_otter.sources.held import Held
 from nimble_otter.sources.long import cut_rows
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.script import Outcome, run_script
@@ -126,6 +127,11 @@ class OpenPull(QObject):
     def dialect(self) -> str:
         """The parser's name of what the source speaks; "" where it is not known."""
         return reader_of(self.pull.source.word)
+
+    @property
+    def held(self) -> Held | None:
+        """The transaction that is open on the source."""
+        return self.hub.held(self.hub.known(self.pull.source))
 
     @property
     def is_documents(self) -> bool:
@@ -424,9 +430,10 @@ class OpenPull(QObject):
             self._walk()
 
     def _values(self) -> dict[str, Any]:
-        """The values of the parameters that filters name; none that are wrong, which is said beside them."""
+        """The values of the parameters that steps name; none that are wrong, which is said beside them."""
+        used = self.pull.step_parameters()
         try:
-            return self.pull.values() if self.pull.steps else {}
+            return {name: value for name, value in self.pull.values().items() if name in used} if used else {}
         except QueryError:
             return {}
 

@@ -216,7 +216,7 @@ class Window(Frame):
                 return
         source = self.hub.known(session.pull.source)
         others = [s for s in self.pulls if s is not session and self.hub.known(s.pull.source).url == source.url]
-        if ask and not others and self.hub.held(source) is not None:
+        if ask and not others and session.held is not None:
             ask_to_end(self, self.hub, [source], lambda: self.close_pull(self.pulls.index(session)))
             return
         session.stop()
@@ -479,7 +479,7 @@ class Window(Frame):
             f"Cut at {limit} {noun}"
             if cut and not session.is_preview
             else f"{name}: transaction open"
-            if self.hub.held(self.hub.known(session.pull.source)) is not None
+            if session.held is not None
             else (f"{name}: writes need review" if session.can_write else f"{name}: reads only")
         )
         self.status.show_right(

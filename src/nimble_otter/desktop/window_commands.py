@@ -43,7 +43,7 @@ def add_commands(window: Window) -> None:
         return isinstance(QApplication.focusWidget(), (QLineEdit, QPlainTextEdit))
 
     def is_held() -> bool:
-        return window.pull is not None and window.hub.held(window.hub.known(window.pull.pull.source)) is not None
+        return window.pull is not None and window.pull.held is not None
 
     def in_pieces() -> bool:
         return window.pull is not None and window.is_shown("query") and window.query_drawer.shows_pieces

@@ -9,7 +9,7 @@ from typing import Any
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped, all_rows
-from nimble_otter.pull.steps import ComputeStep, FilterStep, Step
+from nimble_otter.pull.steps import Step, TakesParameters
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Table
 
@@ -50,14 +50,14 @@ def run_course(
     values: Mapping[str, Any] | None = None,
 ) -> Course:
     """Apply the steps in order; results of `earlier` that still hold (same table, same steps before) are used again.
-    `values` are those of the parameters that filters name.
+    `values` are those of the parameters that steps name.
 
     A step that does not fit lets the rows pass and keeps its error. Raises: Stopped.
     """
     results: list[StepResult] = []
     known = earlier.results if earlier is not None and earlier.table is table else ()
     for place, step in enumerate(steps):
-        applied = step.bound(values) if isinstance(step, (FilterStep, ComputeStep)) and values else step
+        applied = step.bound(values) if values and isinstance(step, TakesParameters) else step
         if place < len(known) and known[place].step == step and known[place].applied == applied:
             results.append(known[place])
             continue

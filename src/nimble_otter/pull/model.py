@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from nimble_otter.pull.steps import ComputeStep, FilterStep, Step
+from nimble_otter.pull.steps import Step, TakesParameters
 from nimble_otter.query.names import Names
 from nimble_otter.query.parameters import Ask, Bound, bind, day_of, find_uses, value_of
 from nimble_otter.query.statements import find_parameters
@@ -64,10 +64,13 @@ class Pull:
     def parameters(self) -> list[str]:
         """Names of all parameters: of the query, of filters, of the delivery's file name."""
         found = find_parameters(self.query.text) if self.query.language == "sql" else []
-        for step in self.steps:
-            found += step.parameters() if isinstance(step, (FilterStep, ComputeStep)) else []
+        found += self.step_parameters()
         found += _IN_NAMES.findall(self.send.path) if self.send is not None else []
         return list(dict.fromkeys(found))
+
+    def step_parameters(self) -> list[str]:
+        """Names of those that steps take."""
+        return [name for step in self.steps if isinstance(step, TakesParameters) for name in step.parameters()]
 
     def values(self, today: dt.date | None = None) -> dict[str, Any]:
         """What the parameters of filters and file names stand for today; those without a value are left out. Raises:

@@ -47,11 +47,12 @@ _WINDOWS = {
     "RowNumber": "row_number", "Rank": "rank", "DenseRank": "dense_rank", "Lag": "lag", "Lead": "lead", "Sum": "sum",
     "FirstValue": "first_value", "Count": "count", "Avg": "avg", "Min": "min", "Max": "max",
 }  # fmt: skip
-_CASTS = {
+CASTS = {
     "text": "text", "varchar": "text", "char": "text", "int": "integer", "bigint": "integer", "smallint": "integer",
     "double": "number", "float": "number", "decimal": "decimal", "boolean": "bool", "date": "date", "timestamp": "time",
     "timestamptz": "time", "datetime": "time",
 }  # fmt: skip
+"""What a type's name in CAST makes of a value."""
 _SAID = (
     "abs round ceil floor trunc sqrt power ln exp sign mod, lower upper trim length substring left right replace "
     "position split_part concat, coalesce nullif greatest least case cast, year month day extract date_trunc age "
@@ -83,10 +84,11 @@ def parse_expression(text: str, table: Table) -> Operand:
     return _Reader(text, table).operand(parsed)
 
 
-def local_dialect() -> Any:
-    """PostgreSQL's dialect, but with empties last in any order, as they are here."""
+def local_dialect(empties: str = "nulls_are_last") -> Any:
+    """PostgreSQL's dialect, but with empties last in any order, as they are here, or where else the parser can have
+    them."""
     made = sqlglot.Dialect.get_or_raise("postgres")
-    made.NULL_ORDERING = "nulls_are_last"
+    made.NULL_ORDERING = empties
     return made
 
 
@@ -295,7 +297,7 @@ class _Reader:
         if kind == "DateDiff":
             return self._call("days", [node.this, node.expression])
         if kind in ("Cast", "TryCast"):
-            wanted = _CASTS.get(node.to.this.value.lower())
+            wanted = CASTS.get(node.to.this.value.lower())
             if wanted is None:
                 raise ConditionError(f"A value can't be made {node.to.sql().lower()}.", "", place_in(self.text, node))
             return Call("cast", (self.operand(node.this), Literal(wanted)))

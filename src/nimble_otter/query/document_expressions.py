@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from nimble_otter.query.conditions import is_negated, positive
+from nimble_otter.query.conditions import CASTS, is_negated, positive
 from nimble_otter.query.document_filters import OPERATORS, OPPOSITE, like_of
 from nimble_otter.query.document_names import Reading
 from nimble_otter.query.lazy import exp
@@ -27,11 +27,11 @@ _PLAIN = {
     "Abs": "$abs", "Ceil": "$ceil", "Floor": "$floor", "Sqrt": "$sqrt", "Ln": "$ln", "Exp": "$exp", "Pow": "$pow",
     "Trunc": "$trunc",
 }  # fmt: skip
-_CASTS = {
-    "text": "string", "varchar": "string", "char": "string", "int": "long", "bigint": "long", "smallint": "int",
-    "double": "double", "float": "double", "decimal": "decimal", "boolean": "bool", "date": "date", "timestamp": "date",
-    "timestamptz": "date", "datetime": "date",
+_KINDS = {
+    "text": "string", "integer": "long", "number": "double", "decimal": "decimal", "bool": "bool", "date": "date",
+    "time": "date",
 }  # fmt: skip
+_CASTS = {name: _KINDS[kind] for name, kind in CASTS.items()} | {"smallint": "int"}
 
 
 def known(value: Any) -> dict[str, Any]:

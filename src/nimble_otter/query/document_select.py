@@ -132,7 +132,8 @@ class SelectStages:
         conditions = conditions or ([where.this] if where else [])
         if not joins:
             return conditions
-        all_sources = [Source(alias, f"{alias}.", base.types), *(self._source_of(join) for join in joins)]
+        found = [self._source_of(join) for join in joins]
+        all_sources = [Source(alias, f"{alias}.", base.types), *(source for source, _ in found)]
         for source in all_sources:
             if not _is_name(source.alias):
                 raise self.refuse(
@@ -146,12 +147,13 @@ class SelectStages:
         own = self.reading.within([Source(alias, "", base.types)])
         self._match(early, own)
         self.stages.append({"$replaceRoot": {"newRoot": {alias: "$$ROOT"}}})
-        for place, join in enumerate(joins):
-            self._join(join, all_sources[: place + 1], all_sources[place + 1])
+        for place, (join, (source, built)) in enumerate(zip(joins, found, strict=True)):
+            self._join(join, all_sources[: place + 1], source, built)
         self.reading.sources = tuple(all_sources)
         return [c for c in conditions if not any(c is e for e in early)]
 
-    def _source_of(self, join: Any) -> Source:
+    def _source_of(self, join: Any) -> tuple[Source, Built | None]:
+        """What is joined: its names, and its query where it is no list."""
         made = join.this
         unnest = made.this if isinstance(made, exp.Lateral) else made
         if isinstance(unnest, exp.Unnest):
@@ -164,25 +166,24 @@ class SelectStages:
             place = unnest.args.get("offset")
             if place:
                 self.reading.renamed["ordinality" if place is True else place.name] = f"{name}_at"
-            return Source(name, f"{name}.", {}, True)
+            return Source(name, f"{name}.", {}, True), None
         built = self.translator.source(made, self.ctes)
         name = made.alias_or_name
         if not name:
             raise self.refuse("A query in brackets needs a name.", None, "Write (select ...) q.")
-        return Source(name, f"{name}.", built.types)
+        return Source(name, f"{name}.", built.types), built
 
-    def _join(self, join: Any, earlier: Sequence[Source], source: Source) -> None:
+    def _join(self, join: Any, earlier: Sequence[Source], source: Source, built: Built | None) -> None:
         side = str(join.args.get("side") or "").upper()
         if side in ("RIGHT", "FULL") or str(join.args.get("method") or "").upper() == "NATURAL":
             word = side or "NATURAL"
             raise self.refuse(
                 f"{word} JOIN can't be asked of collections.", join.this, "Turn the two round: LEFT JOIN."
             )
-        unnest = join.this.this if isinstance(join.this, exp.Lateral) else join.this
-        if isinstance(unnest, exp.Unnest):
+        if built is None:
+            unnest = join.this.this if isinstance(join.this, exp.Lateral) else join.this
             self._unnest(join, unnest, earlier, source, side == "LEFT")
             return
-        built = self.translator.source(join.this, self.ctes)
         name = source.alias
         variable = Source(name, f"$b_{name}.", built.types)
         conditions = self._on(join, earlier, source)

@@ -12,11 +12,11 @@ from dataclasses import replace
 from typing import Any
 
 from nimble_otter.errors import QueryError
-from nimble_otter.query.conditions import parse_sql
+from nimble_otter.query.conditions import local_dialect, parse_sql
 from nimble_otter.query.document_names import Reading, Types
 from nimble_otter.query.document_request import Built, DocumentRequest, distinct, paged
 from nimble_otter.query.document_select import SelectStages
-from nimble_otter.query.lazy import exp, sqlglot
+from nimble_otter.query.lazy import exp
 
 TypesOf = Callable[[str], Types]
 
@@ -27,7 +27,8 @@ def translate_select(
     """Translate one SELECT (or several joined by UNION). `types_of` tells the kinds of values seen at the paths of a
     collection ("time", "text", ...): a text compared with a field of times is sent as a time. Raises: QueryError with
     its place."""
-    parsed = parse_sql(text, _dialect(), QueryError)
+    # a document server sorts empties first, and last when descending
+    parsed = parse_sql(text, local_dialect("nulls_are_small"), QueryError)
     if not isinstance(parsed, (exp.Select, exp.SetOperation)):
         raise QueryError("Only SELECT can be asked of a collection.", "Write it like select * from report where ...")
     made = Translator(text, types_of or (lambda collection: {}), parameters or {})
@@ -36,13 +37,6 @@ def translate_select(
     if built.find is not None:
         return replace(built.find, collections=read)
     return DocumentRequest(built.collection, {}, None, (), None, tuple(built.stages), built.columns, read)
-
-
-def _dialect() -> Any:
-    """PostgreSQL's dialect, but with empties where a document server sorts them: first, and last when descending."""
-    made = sqlglot.Dialect.get_or_raise("postgres")
-    made.NULL_ORDERING = "nulls_are_small"
-    return made
 
 
 class Translator:

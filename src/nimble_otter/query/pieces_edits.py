@@ -39,6 +39,11 @@ class Route:
     def said(self) -> str:
         return ", ".join(f"{self.card.alias}.{mine} = {its}" for mine, its in self.pairs)
 
+    def condition(self, alias: str, quoted: Quoted) -> str:
+        """What stands behind ON, for a table called `alias`."""
+        q, own = quoted, quoted(self.card.alias)
+        return " and ".join(f"{own}.{q(mine)} = {q(alias)}.{q(its)}" for mine, its in self.pairs)
+
 
 def _again(before: Pieces, text: str, names: Names | None = None) -> Pieces:
     return read_pieces(text, before.start, names or Names(()))
@@ -65,12 +70,9 @@ def one_expression(text: str, dialect: str) -> str:
 # --- lists: columns, groups, order -----------------------------------------------------------------------------------
 
 
-def _insert(pieces: Pieces, clause: str, items: Sequence[Item], new: str, at: int | None = None) -> str:
+def _insert(pieces: Pieces, clause: str, items: Sequence[Item], new: str) -> str:
     if not items:
         return with_clause(pieces, clause, new)
-    if at is not None and at < len(items):
-        place = items[at].start
-        return f"{pieces.text[:place]}{new}, {pieces.text[place:]}"
     place = items[-1].end
     return f"{pieces.text[:place]}, {new}{pieces.text[place:]}"
 
@@ -91,9 +93,9 @@ def _remove(pieces: Pieces, clause: str, items: Sequence[Item], at: int) -> str:
     return text[:low] + (kept.rstrip(" ") if not kept.rstrip(" ").endswith("\n") else kept) + text[high:]
 
 
-def _move(pieces: Pieces, items: Sequence[Item], at: int, way: int) -> str:
+def move_item(pieces: Pieces, clause: str, at: int, way: int) -> str:
     """An item changes places with its neighbour; comments and layout stay where they are."""
-    to = at + way
+    items, to = _list(pieces, clause), at + way
     if not 0 <= to < len(items):
         return pieces.text
     first, second = sorted((items[at], items[to]), key=lambda i: i.start)
@@ -103,10 +105,6 @@ def _move(pieces: Pieces, items: Sequence[Item], at: int, way: int) -> str:
 
 def _list(pieces: Pieces, clause: str) -> Sequence[Item]:
     return {"select": pieces.items, "group": pieces.groups, "order": pieces.orders}[clause]
-
-
-def move_item(pieces: Pieces, clause: str, at: int, way: int) -> str:
-    return _move(pieces, _list(pieces, clause), at, way)
 
 
 def remove_item(pieces: Pieces, clause: str, at: int) -> str:
@@ -125,12 +123,8 @@ def add_item(pieces: Pieces, said: str, label: str = "") -> str:
 def set_said(pieces: Pieces, clause: str, at: int, said: str) -> str:
     """Another expression for an item, whose name or direction stays."""
     item = _list(pieces, clause)[at]
-    text = put(pieces.text, replace_span(item, len(item.said)), said)
+    text = put(pieces.text, Span(item.said, item.start, item.start + len(item.said)), said)
     return _regrouped(pieces, text) if clause == "select" else text
-
-
-def replace_span(item: Item, length: int) -> Span:
-    return Span(item.text[:length], item.start, item.start + length)
 
 
 def rename_item(pieces: Pieces, at: int, label: str, quoted: Quoted) -> str:
@@ -258,11 +252,7 @@ def add_table(
     if route is not None:  # it is the same card, whose place may have moved
         route = replace(route, card=pieces.card(route.card.alias) or route.card)
     named = quoted(table) if alias == bare else f"{quoted(table)} {quoted(alias)}"
-    condition = ""
-    if route is not None:
-        pairs = route.pairs
-        q = quoted
-        condition = " and ".join(f"{q(route.card.alias)}.{q(mine)} = {q(alias)}.{q(its)}" for mine, its in pairs)
+    condition = route.condition(alias, quoted) if route is not None else ""
     at = pieces.clauses["from"].end
     head, tail = pieces.text[:at], pieces.text[at:]
     if any(card.join == "," for card in pieces.cards):
@@ -295,9 +285,7 @@ def set_join(pieces: Pieces, at: int, kind: str) -> str:
 
 def set_route(pieces: Pieces, at: int, route: Route, quoted: Quoted) -> str:
     """Another key for the join of a card."""
-    card = pieces.cards[at]
-    pairs = [f"{quoted(route.card.alias)}.{quoted(a)} = {quoted(card.alias)}.{quoted(b)}" for a, b in route.pairs]
-    return set_join_condition(pieces, at, " and ".join(pairs))
+    return set_join_condition(pieces, at, route.condition(pieces.cards[at].alias, quoted))
 
 
 def set_join_condition(pieces: Pieces, at: int, said: str) -> str:
@@ -326,7 +314,7 @@ def remove_table(pieces: Pieces, at: int) -> tuple[str, int]:
     if at:
         assert card.joined is not None
         end = card.condition.end if card.condition is not None else card.end
-        gap = text[pieces.cards[at - 1].end : card.joined.start] if at else ""
+        gap = text[pieces.cards[at - 1].end : card.joined.start]
         low = card.joined.start - (len(gap) - len(gap.rstrip()))
         text = text[:low] + text[end:]
     else:
@@ -396,11 +384,15 @@ def ticked(pieces: Pieces, card: Card, names: Names) -> set[str]:
     return found
 
 
+def column_said(pieces: Pieces, card: Card, column: str, quoted: Quoted) -> str:
+    """A column as the query writes it: with its table where there are several."""
+    return f"{quoted(card.alias)}.{quoted(column)}" if len(pieces.cards) > 1 else quoted(column)
+
+
 def tick(pieces: Pieces, card: Card, column: str, on: bool, names: Names, quoted: Quoted) -> str:
     """With or without a column of a table in SELECT."""
     if on:
-        said = f"{quoted(card.alias)}.{quoted(column)}" if len(pieces.cards) > 1 else quoted(column)
-        return add_item(pieces, said)
+        return add_item(pieces, column_said(pieces, card, column, quoted))
     if "*" in ticked(pieces, card, names):
         first = pieces.clauses["select"].start
         pieces = _again(pieces, expand_stars(pieces.text, first + 1, names, quoted), names)

@@ -287,6 +287,21 @@ def codes_of(column: Column, ids: Ids, stop: StopToken = NEVER) -> tuple[Ids, Id
     return codes, order[changed]
 
 
+def changes(columns: Sequence[Column], ids: Ids, stop: StopToken = NEVER) -> NDArray[np.bool_]:
+    """True where a row of `ids` differs from the one before it in some of the columns; the first one does."""
+    found = np.zeros(len(ids), np.bool_)
+    found[:1] = True
+    for column in columns:
+        codes = codes_of(column, ids, stop)[0]
+        found[1:] |= codes[1:] != codes[:-1]
+    return found
+
+
+def starts_of(begins: NDArray[np.bool_]) -> Ids:
+    """For each place the last one up to it that is True: where its run begins."""
+    return np.maximum.accumulate(np.where(begins, np.arange(len(begins)), 0))
+
+
 def _first_places(first: Ids, raw: Ids) -> None:
     first[raw[::-1]] = np.arange(len(raw) - 1, -1, -1)  # the last write wins, and that is the first row
 

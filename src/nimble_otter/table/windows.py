@@ -14,7 +14,7 @@ from nimble_otter.stop import StopToken
 from nimble_otter.table.build import column_of
 from nimble_otter.table.columns import Column, Field, Ids, Kind, Table, View
 from nimble_otter.table.conditions import Call, Case, ColumnAt, Literal, Operand, Windowed
-from nimble_otter.table.sort import SortKey, codes_of, sort_view
+from nimble_otter.table.sort import SortKey, changes, sort_view, starts_of
 
 WINDOWS = ("row_number", "rank", "dense_rank", "lag", "lead", "first_value", "sum", "count", "avg", "min", "max")
 Work = Callable[[Operand, Table, Ids, StopToken], Column]
@@ -55,7 +55,9 @@ def _window(node: Windowed, table: Table, ids: Ids, work: Work, stop: StopToken)
     per, by = places[: len(node.per)], places[len(node.per) :]
     keys = [SortKey(p) for p in per] + [SortKey(p, d, e) for p, (_, d, e) in zip(by, node.by, strict=True)]
     order = sort_view(View(wide, ids), keys, stop).row_ids()
-    begins, peers = _changes(wide, per, order, stop), _changes(wide, [*per, *by], order, stop)
+    columns = wide.columns
+    begins = changes([columns[p] for p in per], order, stop)
+    peers = changes([columns[p] for p in (*per, *by)], order, stop)
     if not node.by and node.name not in ("row_number", "lag", "lead", "first_value"):
         peers = begins.copy()  # without an order all rows of a partition are alike
     if node.name in ("row_number", "rank", "dense_rank"):
@@ -78,27 +80,12 @@ def _window(node: Windowed, table: Table, ids: Ids, work: Work, stop: StopToken)
     return column_of(out)
 
 
-def _changes(table: Table, places: Sequence[int], order: Ids, stop: StopToken) -> Any:
-    """True where a row differs from the one before it in some of the columns; the first one does."""
-    found = np.zeros(len(order), np.bool_)
-    found[:1] = True
-    for place in places:
-        codes = codes_of(table.columns[place], order, stop)[0]
-        found[1:] |= codes[1:] != codes[:-1]
-    return found
-
-
-def _starts(begins: Any) -> Any:
-    """For each place where its partition begins."""
-    return np.maximum.accumulate(np.where(begins, np.arange(len(begins)), 0))
-
-
 def _numbered(name: str, order: Ids, begins: Any, peers: Any, rows: int) -> Column:
-    places, starts = np.arange(len(order)), _starts(begins)
+    places, starts = np.arange(len(order)), starts_of(begins)
     if name == "row_number":
         made = places - starts + 1
     elif name == "rank":
-        made = np.maximum.accumulate(np.where(peers, places, 0)) - starts + 1
+        made = starts_of(peers) - starts + 1
     else:
         counted = np.cumsum(peers)
         made = counted - counted[starts] + 1
@@ -112,7 +99,7 @@ def _moved(node: Windowed, column: Column, order: Ids, begins: Any) -> Column | 
     by = node.args[1].value if len(node.args) > 1 and isinstance(node.args[1], Literal) else 1
     if column.kind is Kind.OBJECT or column.missing is not None or not isinstance(by, int) or not len(order):
         return None
-    starts = _starts(begins)
+    starts = starts_of(begins)
     sizes = np.diff(np.append(np.flatnonzero(begins), len(order)))
     ends = starts + np.repeat(sizes, sizes)
     places = np.arange(len(order)) + (-by if node.name == "lag" else by)

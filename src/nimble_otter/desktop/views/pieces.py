@@ -17,7 +17,7 @@ from nimble_otter.errors import QueryError
 from nimble_otter.query.names import Names, names_of
 from nimble_otter.query.pieces import Card, Pieces, read_pieces
 from nimble_otter.query.pieces_conditions import add_condition, literal
-from nimble_otter.query.pieces_edits import Route, add_table, routes, ticked
+from nimble_otter.query.pieces_edits import Route, add_table, column_said, routes, ticked
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.views.query_drawer import QueryDrawer
@@ -191,9 +191,7 @@ class PiecesView(QWidget):
         if card is None or not name:
             self._drawer.say("This value's column is not traced to a table of the query.")
             return
-        left = (
-            f"{self.quoted(card.alias)}.{self.quoted(name)}" if len(self.asked.pieces.cards) > 1 else self.quoted(name)
-        )
+        left = column_said(self.asked.pieces, card, name, self.quoted)
         test = f"{left} is null" if said == literal(None, "") else f"{left} = {said}"
         self.change(lambda p: add_condition(p, "where", test))
 

@@ -35,6 +35,7 @@ from nimble_otter.query.pieces import Card, Pieces
 from nimble_otter.query.pieces_edits import (
     JOINS,
     add_order,
+    column_said,
     only_columns,
     remove_table,
     routes,
@@ -155,9 +156,7 @@ class _CardBox(QFrame):
 
     def said(self, name: str) -> str:
         """A column as conditions and the order write it."""
-        several = len(self._view.asked.pieces.cards) > 1
-        quoted = self._view.quoted
-        return f"{quoted(self.card.alias)}.{quoted(name)}" if several else quoted(name)
+        return column_said(self._view.asked.pieces, self.card, name, self._view.quoted)
 
     def offer(self, at: QPoint) -> None:
         item = self.columns.itemAt(at) or self.columns.currentItem()

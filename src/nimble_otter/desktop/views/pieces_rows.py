@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 
 from nimble_otter.desktop.parts import boxed, button, clear, column, combo, label, row
 from nimble_otter.desktop.theme import code_font
+from nimble_otter.desktop.views.picker import Choice, Picker
 from nimble_otter.query import pieces_conditions as conditions
 from nimble_otter.query import pieces_edits as edits
 from nimble_otter.query.pieces import Group, Leaf, Pieces
@@ -329,8 +330,7 @@ class PieceRows(QScrollArea):
             found += [item.said for item in pieces.items if item.role == "figure"] or ["count(*)"]
         for card in pieces.cards:
             for name, _ in self._view.asked.columns(card):
-                quoted = self._view.quoted
-                found.append(f"{quoted(card.alias)}.{quoted(name)}" if len(pieces.cards) > 1 else quoted(name))
+                found.append(edits.column_said(pieces, card, name, self._view.quoted))
         return found
 
     def _offer_values(self, right: QLineEdit, left: str) -> None:
@@ -401,8 +401,6 @@ class PieceRows(QScrollArea):
             self._lines.addLayout(self._row(said, way, *self._movers("order", at, item.said), stretch=0))
 
     def _offer_order(self) -> None:
-        from nimble_otter.desktop.views.picker import Choice, Picker
-
         used = {item.said for item in self._pieces.orders}
         labels = [i.label or i.column for i in self._pieces.items if i.label or i.function]
         names = [self._view.quoted(n) for n in labels if n and n != "*"] + self._choices("where")

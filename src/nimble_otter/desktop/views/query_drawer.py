@@ -181,8 +181,7 @@ class QueryDrawer(Drawer):
             return
         text, start = self.editor.wanted_text()
         unset = any(_is_unset(session.pull.query.parameters.get(n)) for n in find_parameters(text))
-        is_held = session.hub.held(session.hub.known(session.pull.source)) is not None
-        if not unset and not is_held and text.strip() and session.edits.count == 0 and kind_of(text) == READS:
+        if not unset and session.held is None and text.strip() and session.edits.count == 0 and kind_of(text) == READS:
             self._take()
             session.run_at = start
             session.run(text, preview=True)
@@ -341,8 +340,7 @@ class QueryDrawer(Drawer):
         session.run_at = start
         if session.pull.query.language == "sql" and not session.is_documents:
             several = len(split_statements(text)) > 1
-            is_held = session.hub.held(session.hub.known(session.pull.source)) is not None
-            if several or is_held or kind_of(text) != READS:
+            if several or session.held is not None or kind_of(text) != READS:
                 if self._may_write(text):
                     session.run_script(text, start, self.side.goes_on.isChecked())
                     self.ran.emit()

@@ -38,11 +38,10 @@ class TransactionStrip(QWidget):
     def show_pull(self, session: OpenPull) -> None:
         """Bring it up to date with a pull's source."""
         self._session = session
-        source = session.hub.known(session.pull.source)
-        held = session.hub.held(source)
+        held = session.held
         self.setVisible(held is not None)
         if held is not None:
-            self.words.setText(f"A transaction on {source.name} is {words_of(held)}.")
+            self.words.setText(f"A transaction on {session.hub.known(session.pull.source).name} is {words_of(held)}.")
         for made in (self.commit, self.roll_back):
             made.setEnabled(not session.is_running)
 

@@ -3,7 +3,7 @@ pull file. `STEPS` finds them by their kind."""
 
 from __future__ import annotations
 
-from nimble_otter.pull.steps.base import Step, find_column
+from nimble_otter.pull.steps.base import Step, TakesParameters, find_column
 from nimble_otter.pull.steps.columns import ColumnsStep
 from nimble_otter.pull.steps.compute import Computed, ComputeStep
 from nimble_otter.pull.steps.filter import Condition, FilterStep
@@ -28,6 +28,7 @@ __all__ = [
     "SortBy",
     "SortStep",
     "Step",
+    "TakesParameters",
     "TopStep",
     "find_column",
 ]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, ClassVar, Protocol, Self
+from typing import Any, ClassVar, Protocol, Self, runtime_checkable
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped
@@ -35,6 +35,17 @@ class Step(Protocol):
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
         """Raises: KeyError, TypeError, ValueError on what `to_plain` would not write."""
+
+
+@runtime_checkable
+class TakesParameters(Protocol):
+    """A step whose texts may name parameters."""
+
+    def parameters(self) -> list[str]:
+        """Their names."""
+
+    def bound(self, values: Mapping[str, Any]) -> Step:
+        """The step with the values of those that have one."""
 
 
 def find_column(table: Table, name: str) -> int:

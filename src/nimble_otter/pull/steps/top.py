@@ -14,7 +14,7 @@ from nimble_otter.pull.steps.base import find_column
 from nimble_otter.pull.steps.sort import SortBy, keys_of, plain_keys, sort_keys
 from nimble_otter.stop import StopToken
 from nimble_otter.table import View
-from nimble_otter.table.sort import SortKey, codes_of, sort_view
+from nimble_otter.table.sort import SortKey, changes, sort_view, starts_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,14 +43,8 @@ class TopStep:
         per = [find_column(table, name) for name in self.per]
         view = sort_view(shaped.view, [*map(SortKey, per), *keys_of(table, self.keys, strict=True)], stop)
         ids = view.row_ids()
-        begins = np.zeros(len(ids), np.bool_)
-        begins[:1] = True
-        for place in per:
-            codes = codes_of(table.columns[place], ids, stop)[0]
-            begins[1:] |= codes[1:] != codes[:-1]
-        starts = np.flatnonzero(begins)
-        sizes = np.diff(np.append(starts, len(ids)))
-        within = np.arange(len(ids)) - np.repeat(starts, sizes)
+        begins = changes([table.columns[place] for place in per], ids, stop)
+        within = np.arange(len(ids)) - starts_of(begins)
         return replace(shaped, view=View(table, ids[within < self.count]))
 
     def to_plain(self) -> dict[str, Any]:
