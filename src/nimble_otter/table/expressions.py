@@ -18,7 +18,7 @@ from nimble_otter.table.functions import rounded
 from nimble_otter.table.windows import without_windows
 
 _EXACT = 1 << 62
-"""Whole numbers below this can be added; the product of two is looked at as a float first."""
+"""Whole numbers whose result stays below this are worked out as int64; others value by value."""
 
 
 def compute(operand: Operand, table: Table, ids: Ids, stop: StopToken = NEVER) -> Column:
