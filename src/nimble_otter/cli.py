@@ -16,12 +16,22 @@ from nimble_otter import __version__
 from nimble_otter.errors import ConditionError, OtterError, QueryError, SavedError, SendError, SourceError
 from nimble_otter.memory import settle
 from nimble_otter.pull.model import Pull, Query, SendPlan
-from nimble_otter.pull.steps import ColumnsStep, Condition, FigureOf, FilterStep, GroupStep, SortBy, SortStep, Step
+from nimble_otter.pull.steps import (
+    ColumnsStep,
+    Condition,
+    FigureOf,
+    FilterStep,
+    GroupStep,
+    KeyBy,
+    SortBy,
+    SortStep,
+    Step,
+)
 from nimble_otter.query import parameter_value
 from nimble_otter.sources.names import names_in_catalogue
 from nimble_otter.table.group import Figure
 
-_COUNT = re.compile(r"(?P<figure>\w+)\s*(?:\(\s*(?P<column>[^)]*?)\s*\))?")
+_COUNT = re.compile(r"(?P<figure>[a-zA-Z ]+?)(?: (?P<at>0?\.\d+))?\s*(?:\(\s*(?P<column>[^)]*?)\s*\))?")
 
 
 class UsageError(Exception):
@@ -114,9 +124,9 @@ def parse_parameters(given: Sequence[str]) -> dict[str, Any]:
 
 
 def parse_group(spec: str) -> GroupStep:
-    """ "a, b: count, sum(c), mean(c)"; without figures the rows are counted."""
+    """ "a, taken_at by month: count, sum(c), mean(c)"; without figures the rows are counted."""
     keys, _, figures = spec.partition(":")
-    names = tuple(name.strip() for name in keys.split(",") if name.strip())
+    names = [name.strip() for name in keys.split(",") if name.strip()]
     if not names:
         raise UsageError("--group names no columns.")
     known = ", ".join(figure.value for figure in Figure)
@@ -126,10 +136,12 @@ def parse_group(spec: str) -> GroupStep:
         if match is None or match["figure"].lower() not in {f.value for f in Figure}:
             raise UsageError(f"--group: {part.strip()!r} is no figure; there are {known}.")
         figure = Figure(match["figure"].lower())
-        if figure is not Figure.COUNT and not match["column"]:
+        if not figure.of_rows and not match["column"]:
             raise UsageError(f"--group: {figure.value} needs a column, as in {figure.value}(level_m).")
-        chosen.append(FigureOf(figure, "" if figure is Figure.COUNT else match["column"]))
-    return GroupStep(names, tuple(chosen) or (FigureOf(Figure.COUNT),))
+        column = "" if figure is Figure.COUNT else match["column"] or ""
+        chosen.append(FigureOf(figure, column, float(match["at"] or 0.5)))
+    by = [KeyBy(column.strip(), part.strip()) for column, _, part in (name.partition(" by ") for name in names)]
+    return GroupStep(tuple(by), tuple(chosen) or (FigureOf(Figure.COUNT),))
 
 
 def parse_sort(spec: str) -> SortStep:

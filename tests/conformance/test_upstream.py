@@ -17,6 +17,7 @@ from nimble_otter.pull.steps import (
     SortBy,
     SortStep,
     TopStep,
+    group_keys,
 )
 from nimble_otter.pull.upstream import compare, difference, move_down, move_up
 from nimble_otter.sources import Request, Source, fetch
@@ -65,7 +66,7 @@ STEPS = [
     (f"{PLAIN} order by reading_id limit 700", SortStep((SortBy("flow_m3s", False, True), SortBy("reading_id")))),
     ("select * from reading", ColumnsStep(("level_m",), ("quality",))),
     (PLAIN, ColumnsStep(("quality", "reading_id"), only=True)),
-    (PLAIN, GroupStep(("station_id", "quality"), (FigureOf(Figure.COUNT), FigureOf(Figure.SUM, "level_m"),
+    (PLAIN, GroupStep(group_keys("station_id", "quality"), (FigureOf(Figure.COUNT), FigureOf(Figure.SUM, "level_m"),
         FigureOf(Figure.MEAN, "level_m"), FigureOf(Figure.MAX, "flow_m3s"), FigureOf(Figure.DISTINCT, "level_m")))),
     (PLAIN, TopStep(40, (SortBy("level_m", True), SortBy("reading_id")))),
     (PLAIN, TopStep(3, (SortBy("flow_m3s"), SortBy("reading_id")), ("station_id", "quality"))),
@@ -117,7 +118,7 @@ def test_what_stands_in_the_way_is_said(connection):
         (replace(pull, steps=(replace(sort, on=False),)), 0, "switched off"),
         (replace(pull, steps=(FilterStep(),)), 0, "no condition"),
         (replace(pull, query=Query("select 1; select 2")), 0, "one statement"),
-        (replace(pull, steps=(GroupStep(("quality",), (FigureOf(Figure.MEDIAN, "level_m"),)),)), 0, "median"),
+        (replace(pull, steps=(GroupStep(group_keys("quality"), (FigureOf(Figure.MEDIAN, "level_m"),)),)), 0, "median"),
         (replace(pull, steps=(filtered(Condition("is", "nosuch", (1,))),)), 0, "no column nosuch"),
     ]
     for broken, at, said in wrong:

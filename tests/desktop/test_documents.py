@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QInputDialog
 from nimble_otter.desktop.rows_views import JSON, TABLE, TREE
 from nimble_otter.desktop.views.document_views import PAGE, document_at
 from nimble_otter.pull import Pull, Query
-from nimble_otter.pull.steps import GroupStep, SortBy, SortStep
+from nimble_otter.pull.steps import GroupStep, SortBy, SortStep, group_keys
 from tests.desktop.conftest import settle
 
 
@@ -85,7 +85,7 @@ def test_groups_and_tables_stand_as_a_table(reports_window):
     window = reports_window
     window.status._ways.button(TREE).click()
     assert window.status.views.isVisible()
-    window.pull.add_step(GroupStep(("place",)), "Group")
+    window.pull.add_step(GroupStep(group_keys("place")), "Group")
     settle(window)
     assert window.rows_stack.currentWidget() is window.grid
     window.commands.run("undo")

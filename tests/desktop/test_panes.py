@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QApplication, QLabel, QMenu
 from nimble_otter.desktop.offscreen import wait_until
 from nimble_otter.desktop.views.detail import CELL, COLUMN, RECORD
 from nimble_otter.pull import Pull, Query, SendPlan
-from nimble_otter.pull.steps import ColumnsStep, FilterStep, GroupStep
+from nimble_otter.pull.steps import ColumnsStep, FilterStep, GroupStep, group_keys
 from nimble_otter.sources import Source
 from tests.desktop.conftest import settle
 
@@ -170,7 +170,7 @@ def test_the_record_steps_and_the_column_has_figures(window):
     said = texts(window.detail.column)
     assert {"rows", "distinct", "mean", "median", "sum", "spread (sd)", "Most frequent"} <= set(said)
     assert window.detail.page == COLUMN
-    window.pull.add_step(GroupStep(("station_id",)), "g")
+    window.pull.add_step(GroupStep(group_keys("station_id")), "g")
     settle(window, 0.3)
     window.grid.go(0, 0)
     settle(window, 0.3)
@@ -297,7 +297,7 @@ def test_pending_changes_are_not_sent_and_that_is_said(window):
     window.open_drawer("send")
     settle(window)
     assert "not sent until written" in window.send_drawer.head.words.text()
-    window.pull.add_step(GroupStep(("station_id",)), "g")
+    window.pull.add_step(GroupStep(group_keys("station_id")), "g")
     settle(window)
     assert "groups (the deepest level)" in window.send_drawer.head.words.text()
 

@@ -21,7 +21,7 @@ from nimble_otter.desktop.theme import theme
 from nimble_otter.desktop.views.find import Finding, Index
 from nimble_otter.desktop.views.grid import HEAD
 from nimble_otter.pull import Pull, Query
-from nimble_otter.pull.steps import Condition, FilterStep, GroupStep, SortBy, SortStep
+from nimble_otter.pull.steps import Condition, FilterStep, GroupStep, SortBy, SortStep, group_keys
 from nimble_otter.sources import Source
 from tests.desktop.conftest import settle
 
@@ -346,7 +346,7 @@ def test_the_course_by_mouse_and_keyboard(window):
 
 def test_rows_are_shown_as_of_a_step(window):
     window.pull.add_step(FilterStep((Condition("less than", "sample_id", (11,)),)), "f")
-    window.pull.add_step(GroupStep(("station_id",)), "g")
+    window.pull.add_step(GroupStep(group_keys("station_id")), "g")
     settle(window)
     assert not isinstance(window.grid.model, RowsModel)
     window.pull.show_rows_at(0)

@@ -1,7 +1,7 @@
 """Completion, diagnosis and rewriting of query text."""
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from nimble_otter.errors import QueryError
@@ -217,6 +217,7 @@ _PIECES = st.sampled_from(
 )
 
 
+@example([], [(0, 0, "'a;b'"), (0, 1, "-- x;\n"), (10, 0, "'a;b'"), (2, 4, "select 1")])
 @settings(max_examples=400)
 @given(st.lists(_PIECES, max_size=8), st.lists(st.tuples(st.integers(0, 60), st.integers(0, 9), _PIECES), max_size=6))
 def test_statements_of_an_edited_text_are_those_of_the_text_as_it_is(pieces, edits):

@@ -11,7 +11,7 @@ import pytest
 from nimble_otter import __version__
 from nimble_otter.cli import UsageError, main, parse_group, parse_sort
 from nimble_otter.pull import Pull, Query, SendPlan, save_pull
-from nimble_otter.pull.steps import Condition, FigureOf, FilterStep, SortBy
+from nimble_otter.pull.steps import Condition, FigureOf, FilterStep, KeyBy, SortBy, group_keys
 from nimble_otter.sources.source import source_of_file
 from nimble_otter.table.group import Figure
 
@@ -122,7 +122,8 @@ def test_as_a_process_help_version_and_usage(tmp_path):
 
 def test_small_languages():
     step = parse_group('a b, c: COUNT, sum(x y), distinct("z")')
-    assert step.keys == ("a b", "c")
+    assert step.keys == group_keys("a b", "c")
+    assert parse_group("t by month: count").keys == (KeyBy("t", "month"),)
     assert step.figures[:2] == (FigureOf(Figure.COUNT), FigureOf(Figure.SUM, "x y"))
     assert parse_group("a").figures == (FigureOf(Figure.COUNT),)
     assert parse_sort("a desc, b, c asc nulls first").keys == (SortBy("a", True), SortBy("b"), SortBy("c", False, True))

@@ -14,7 +14,16 @@ from hypothesis import strategies as st
 from nimble_otter.changes import Action, Edits
 from nimble_otter.desktop.grid_model import GroupsModel, RowsModel, cell_of, decimals_of, model_for, sort_marks
 from nimble_otter.pull import run_course
-from nimble_otter.pull.steps import ColumnsStep, Condition, FigureOf, FilterStep, GroupStep, SortBy, SortStep
+from nimble_otter.pull.steps import (
+    ColumnsStep,
+    Condition,
+    FigureOf,
+    FilterStep,
+    GroupStep,
+    SortBy,
+    SortStep,
+    group_keys,
+)
 from nimble_otter.sources.shapes import find_shapes, type_word
 from nimble_otter.table import MISSING, Field, Kind, View
 from nimble_otter.table.build import ColumnBuilder, column_of, table_of
@@ -196,7 +205,7 @@ def test_hidden_and_moved_columns_and_sort_marks(rows):
 
 def test_groups_have_bars_totals_rounded_figures_and_rows(rows):
     table = table_of(k=["x", "y", "x"], j=[1, 1, 2], v=[1 / 3, 2.0, None])
-    steps = (GroupStep(("k", "j"), (FigureOf(Figure.COUNT), FigureOf(Figure.MEAN, "v"))),)
+    steps = (GroupStep(group_keys("k", "j"), (FigureOf(Figure.COUNT), FigureOf(Figure.MEAN, "v"))),)
     grid = model(table, steps, opened=frozenset({(0, 0), (1, 0)}))
     assert isinstance(grid, GroupsModel)
     assert [c.name for c in grid.columns] == ["k › j", "rows", "v", "share of rows"]
@@ -322,6 +331,5 @@ def test_decimals_keep_their_digits_and_kinds_widen_only_where_exact():
     assert column_of([1, 2.5]).kind is Kind.FLOAT
     assert column_of([2**53 + 1, 2.5]).values() == [2**53 + 1, 2.5]
     assert column_of([True, 1]).kind is Kind.OBJECT
-    assert column_of([dt.datetime(2031, 1, 1, tzinfo=dt.UTC)]).kind is Kind.OBJECT
     assert column_of([Decimal("NaN")]).kind is Kind.OBJECT
     assert column_of([dt.date(1, 1, 1), dt.date(9999, 12, 31)]).values() == [dt.date(1, 1, 1), dt.date(9999, 12, 31)]

@@ -19,7 +19,17 @@ from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.views.grid import Grid
 from nimble_otter.desktop.views.nested_panel import NestedPanel
 from nimble_otter.errors import OtterError
-from nimble_otter.pull.steps import ColumnsStep, Condition, FigureOf, FilterStep, GroupStep, OpenStep, SortBy, SortStep
+from nimble_otter.pull.steps import (
+    ColumnsStep,
+    Condition,
+    FigureOf,
+    FilterStep,
+    GroupStep,
+    KeyBy,
+    OpenStep,
+    SortBy,
+    SortStep,
+)
 from nimble_otter.query.pieces_conditions import literal
 from nimble_otter.table import MISSING
 from nimble_otter.table.forms import render
@@ -403,8 +413,8 @@ class GridActions:
         if at is not None:
             step = session.pull.steps[at]
             assert isinstance(step, GroupStep)
-            if name not in step.keys:
-                session.set_step(at, replace(step, keys=(*step.keys, name)), "Group")
+            if KeyBy(name) not in step.keys:
+                session.set_step(at, replace(step, keys=(*step.keys, KeyBy(name))), "Group")
         else:
             keys = [
                 f for f in session.table.fields if f.kind.is_number and not f.name.endswith("_id") and f.name != name
@@ -412,7 +422,7 @@ class GridActions:
             figures = (FigureOf(Figure.COUNT), *(FigureOf(Figure.MEAN, f.name) for f in keys[:1]))
             steps = session.pull.steps
             at = next((n for n, s in enumerate(steps) if isinstance(s, ColumnsStep)), len(steps))
-            session.add_step(GroupStep((name,), figures), "Group", at)
+            session.add_step(GroupStep((KeyBy(name),), figures), "Group", at)
         self._open_step(at)
 
     def open_nested(self, position: int, column: int) -> bool:

@@ -225,7 +225,7 @@ class GroupsModel:
             for p in range(levels, len(leaves.fields))
             if leaves.fields[p].kind is Kind.FLOAT and leaves.rows <= 20_000
         }
-        self._most = max(1, int(max(np.diff(level.starts).max(initial=1) for level in self._grouped.levels[:1])))
+        self._most = max(1, int(max(level.counts.max(initial=1) for level in self._grouped.levels[:1])))
 
     def tree_row(self, position: int) -> TreeRow:
         return self._lines[position]
@@ -252,8 +252,7 @@ class GroupsModel:
         return self._grouped.totals.columns[place - len(self._grouped.keys)].value(0)
 
     def _share(self, line: TreeRow) -> float:
-        starts = self._grouped.levels[line.depth].starts
-        return float(starts[line.index + 1] - starts[line.index]) / self._most
+        return float(self._grouped.levels[line.depth].counts[line.index]) / self._most
 
     def _row_value(self, row: int, column: int) -> Any:
         """Inside the deepest group: the row's own value of the column whose figure this is."""

@@ -103,6 +103,7 @@ class Window(Frame):
         self.hub.trouble.connect(lambda text: self.say(text, True))
 
     def wire_drawer(self, kind: str) -> None:
+        self.drawers[kind].step_wanted.connect(self.open_step)
         if kind == "query":
             self.query_drawer.help.used = self.layout_state.used
             self.query_drawer.help.pulls = lambda: self.pulls

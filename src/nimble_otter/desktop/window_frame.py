@@ -49,7 +49,7 @@ _DRAWERS = {
     "query": ("query_drawer", "QueryDrawer"),
     "filter": ("filter_drawer", "FilterDrawer"),
     "sort": ("step_drawers", "SortDrawer"),
-    "group": ("step_drawers", "GroupDrawer"),
+    "group": ("group_drawer", "GroupDrawer"),
     "columns": ("step_drawers", "ColumnsDrawer"),
     "open": ("step_drawers", "OpenDrawer"),
     "top": ("top_drawer", "TopDrawer"),

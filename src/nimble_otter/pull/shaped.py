@@ -82,8 +82,7 @@ def tree_rows(shaped: Shaped, is_open: frozenset[tuple[int, int]], most: int = 2
             if depth + 1 < len(levels):
                 add(depth + 1, children[depth].get(group, []))
             else:
-                level = levels[depth]
-                rows = level.order[level.starts[group] : level.starts[group + 1]][: most - len(lines)]
+                rows = levels[depth].rows_of(group)[: most - len(lines)]
                 lines.extend(TreeRow(depth + 1, row) for row in rows.tolist())
 
     add(0, shaped.orders[0].tolist())

@@ -299,7 +299,10 @@ def _sorted(
 def _grouped(text: str, step: GroupStep, quoted: Callable[[str], str], notes: list[str]) -> str:
     if not step.keys:
         raise ConditionError("The group has no columns to group by.", "Choose one in its drawer.")
-    columns = [quoted(name) for name in step.keys]
+    for key in step.keys:
+        if key.part:
+            raise ConditionError(f"{key.title} is worked out here only.", "Compute it in the query first.")
+    columns = [quoted(key.column) for key in step.keys]
     for figure in step.figures:
         form = _AGGREGATES.get(figure.figure)
         if form is None:
@@ -309,7 +312,7 @@ def _grouped(text: str, step: GroupStep, quoted: Callable[[str], str], notes: li
     if len(step.keys) > 1:
         notes.append("The groups come as plain rows of the deepest level.")
     notes.append("The rows inside a group stay at the server.")
-    keys = ", ".join(quoted(name) for name in step.keys)
+    keys = ", ".join(quoted(key.column) for key in step.keys)
     return _wrapped(text, columns, f"\ngroup by {keys}")
 
 

@@ -135,7 +135,9 @@ class Script:
         before, self.text = self.text, text
         end, new_end = at + removed, at + added
         around = before[max(0, at - 1) : end + 1] + "\0" + text[max(0, at - 1) : new_end + 1]
-        if len(text) - len(before) != added - removed or _SHIFTY.search(around):
+        ends_line = "\n" in before[at:end] or "\n" in text[at:new_end]  # which is where a comment ends
+        commented = ends_line and ("--" in _lines(before, at, end) or "--" in _lines(text, at, new_end))
+        if len(text) - len(before) != added - removed or commented or _SHIFTY.search(around):
             self.statements = split_statements(text)
             return
         first = bisect_left(self.statements, at, key=lambda s: s.end)  # those before end before the edit
@@ -153,6 +155,12 @@ class Script:
         if shift:
             behind = [Statement(s.text, s.start + shift, s.end + shift) for s in behind]
         self.statements = [*self.statements[:first], *inner, *behind]
+
+
+def _lines(text: str, start: int, end: int) -> str:
+    """The whole lines that a stretch touches."""
+    stop = text.find("\n", end)
+    return text[text.rfind("\n", 0, start) + 1 : len(text) if stop < 0 else stop]
 
 
 def parameter_value(text: str) -> Any:

@@ -35,6 +35,8 @@ CONNECT_S = 8
 """Longest wait for a server to take a connection."""
 IDLE_S = 1
 """A connection unused for so long is tried before it is used."""
+_EXACT = (Kind.TIME, Kind.ZONED, Kind.DATE, Kind.CLOCK, Kind.SPAN)
+"""What a driver says of a result's column is nearer than what the word for its type says."""
 KIND_OF_WORD = {"time": Kind.TIME, "date": Kind.DATE, "yes/no": Kind.BOOL}
 
 
@@ -241,7 +243,8 @@ class Relational:
             for label, origin, kind in zip(labels, origins, declared, strict=True)
         )
         found = tuple(
-            (self._kind_of(kind) or hint) if kind else hint for hint, kind in zip(hints, declared, strict=True)
+            (self._kind_of(kind) or hint) if kind and hint not in _EXACT else hint
+            for hint, kind in zip(hints, declared, strict=True)
         )
         return Run(answer.batches(), fields, found, (), sent, tuple(origins), long, tuple(tables))
 

@@ -40,15 +40,21 @@ _BY_TYPE: dict[type, Kind] = {
     str: Kind.TEXT,
     dt.datetime: Kind.TIME,
     dt.date: Kind.DATE,
+    dt.time: Kind.CLOCK,
+    dt.timedelta: Kind.SPAN,
     Decimal: Kind.DECIMAL,
 }
+_STYLED = (Kind.ZONED, Kind.CLOCK, Kind.SPAN)
 _SURE = (Kind.INT, Kind.FLOAT, Kind.TEXT)
 _DTYPES = {
     Kind.INT: np.int64,
     Kind.FLOAT: np.float64,
     Kind.BOOL: np.bool_,
     Kind.TIME: np.int64,
+    Kind.ZONED: np.int64,
     Kind.DATE: np.int32,
+    Kind.CLOCK: np.int64,
+    Kind.SPAN: np.int64,
     Kind.DECIMAL: np.int64,
     Kind.TEXT: np.int32,
     Kind.OBJECT: np.object_,
@@ -56,7 +62,10 @@ _DTYPES = {
 _FILL: dict[Kind, Any] = {
     Kind.TEXT: "",
     Kind.TIME: EPOCH,
+    Kind.ZONED: EPOCH.replace(tzinfo=dt.UTC),
     Kind.DATE: dt.date(1970, 1, 1),
+    Kind.CLOCK: dt.time(),
+    Kind.SPAN: dt.timedelta(),
     Kind.DECIMAL: Decimal(0),
 }
 
@@ -170,11 +179,15 @@ class ColumnBuilder:
                 return self.hint
         if self.hint is Kind.DECIMAL and types == {str}:
             return Kind.DECIMAL
+        if self.hint in _STYLED and types == {str}:
+            return self.hint
         if self.hint is Kind.BOOL and types == {int}:
             self.form = "0/1"
             return Kind.BOOL
         if types == {int, float}:
             return Kind.FLOAT
+        if types == {dt.datetime} and any(getattr(v, "tzinfo", None) is not None for v in values):
+            return Kind.ZONED
         return _BY_TYPE.get(next(iter(types)), Kind.OBJECT) if len(types) == 1 else Kind.OBJECT
 
     def _start(self, kind: Kind) -> None:
@@ -221,6 +234,8 @@ class ColumnBuilder:
             if mask is not None:
                 array_or_none[mask] = 0
             self._data.extend(array_or_none)
+        elif kind in _STYLED and str in types:
+            self._append_styled(kind, values, types)
         elif kind is Kind.DECIMAL and self.hint is kind and types == {str}:
             self._need(values.count("") == (0 if mask is None else np.count_nonzero(mask)))
             filler = forms.zero_of(next(filter(None, values)))
@@ -233,6 +248,23 @@ class ColumnBuilder:
             self._data.extend(found[0])
         else:
             self._data.extend(self._plain(kind, values, types))
+
+    def _append_styled(self, kind: Kind, values: Sequence[Any], types: set[type]) -> None:
+        """Times with their zone, times of day and intervals, from texts that can be written back to the letter (zones
+        may differ: the moment is the same); what is none of these stays text."""
+        self._need(types == {str})
+        texts = list(filter(None, values))
+        read = forms.read_styled(texts, kind)
+        if read is not None and texts and not (self.form and forms.keeps_letters(texts, read, self.form)):
+            is_first = not self.form and not self._data.view().any()
+            self.form = forms.style_of(texts, read, kind) if is_first else ""
+            read = read if self.form or kind is Kind.ZONED else None
+        if read is None and kind is Kind.CLOCK and not self._data.view().any():
+            self._need(False, Kind.SPAN)  # a server's TIME may be a span of hours
+        self._need(read is not None, Kind.TEXT)
+        assert read is not None
+        left = iter(read)
+        self._data.extend(self._plain(kind, [next(left) if v else _FILL[kind] for v in values], {type(_FILL[kind])}))
 
     def _plain(self, kind: Kind, values: Sequence[Any], types: set[type]) -> NDArray[Any]:
         if kind is Kind.INT:
@@ -256,6 +288,16 @@ class ColumnBuilder:
         if kind is Kind.TIME:
             self._need(types <= {dt.datetime} and all(v.tzinfo is None for v in values))
             return np.array([(v - EPOCH) // dt.timedelta(microseconds=1) for v in values], np.int64)
+        if kind is Kind.ZONED:
+            self._need(types <= {dt.datetime} and all(v.utcoffset() == dt.timedelta() for v in values))
+            return np.array([(v - _FILL[kind]) // dt.timedelta(microseconds=1) for v in values], np.int64)
+        if kind is Kind.CLOCK:
+            self._need(types <= {dt.time} and all(v.tzinfo is None and not v.fold for v in values))
+            midnights = [dt.datetime.combine(EPOCH, v) - EPOCH for v in values]
+            return np.array([v // dt.timedelta(microseconds=1) for v in midnights], np.int64)
+        if kind is Kind.SPAN:
+            self._need(types <= {dt.timedelta} and all(abs(v.days) < 50_000_000 for v in values))
+            return np.array([v // dt.timedelta(microseconds=1) for v in values], np.int64)
         if kind is Kind.DATE:
             self._need(types <= {dt.date})
             return np.array([v.toordinal() - EPOCH_DAY for v in values], np.int32)
@@ -280,6 +322,8 @@ class ColumnBuilder:
         stored = old.values()
         if self.form and kind is not Kind.BOOL:
             stored = forms.render_all(stored, self.form)
+        elif old.kind is Kind.ZONED and kind is Kind.TEXT:
+            stored = [v if v is None or v is MISSING else v.isoformat(" ") for v in stored]
         if kind is Kind.FLOAT and any(abs(v) > _EXACT_FLOAT for v in stored if type(v) is int):
             kind = Kind.OBJECT
         self.form, self._codes, self._bytes = "", None, None

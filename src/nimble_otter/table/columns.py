@@ -23,7 +23,10 @@ class Kind(StrEnum):
     FLOAT = "number"
     BOOL = "yes/no"
     TIME = "time"
+    ZONED = "time with zone"
     DATE = "date"
+    CLOCK = "time of day"
+    SPAN = "interval"
     DECIMAL = "decimal"
     TEXT = "text"
     OBJECT = "value"
@@ -31,6 +34,15 @@ class Kind(StrEnum):
     @property
     def is_number(self) -> bool:
         return self in (Kind.INT, Kind.FLOAT, Kind.DECIMAL)
+
+    @property
+    def is_amount(self) -> bool:
+        """Whether values can be added up."""
+        return self.is_number or self is Kind.SPAN
+
+    @property
+    def is_moment(self) -> bool:
+        return self in (Kind.TIME, Kind.ZONED, Kind.DATE)
 
 
 class Missing:
@@ -61,8 +73,9 @@ class Column:
     """Values of one kind. `empty` is True where there is no value; `missing`, a part of it, where a document has no
     such field. Either may be None: nothing of the sort. `data` of each kind:
 
-    INT, FLOAT, BOOL: int64, float64, bool. TIME: int64 microseconds since 1970 without a zone. DATE: int32 days since
-    1970. DECIMAL: int64 of value * 10**scale. OBJECT: object. TEXT: see CodedText and BufferText.
+    INT, FLOAT, BOOL: int64, float64, bool. TIME: int64 microseconds since 1970 without a zone; ZONED: the same in UTC.
+    DATE: int32 days since 1970. CLOCK: int64 microseconds since midnight. SPAN: int64 microseconds. DECIMAL: int64 of
+    value * 10**scale. OBJECT: object. TEXT: see CodedText and BufferText.
     What `data` holds where `empty` is True is zero (OBJECT: None).
     """
 
@@ -113,6 +126,12 @@ class Column:
             return list(data.view("M8[us]").tolist())
         if self.kind is Kind.DATE:
             return list(data.astype("M8[D]").tolist())
+        if self.kind is Kind.ZONED:
+            return [value.replace(tzinfo=dt.UTC) for value in data.view("M8[us]").tolist()]
+        if self.kind is Kind.CLOCK:
+            return [value.time() for value in data.view("M8[us]").tolist()]
+        if self.kind is Kind.SPAN:
+            return list(data.view("m8[us]").tolist())
         if self.kind is Kind.DECIMAL:
             return [Decimal(v).scaleb(-self.scale) for v in data.tolist()]
         return list(data.tolist())
@@ -193,7 +212,7 @@ class Field:
 
     `origin` is where its values come from ("reading.level_m"), `declared` the source's type name, `form` how a source
     that keeps times or yes/no as text or numbers writes them ("%Y-%m-%d %H:%M", "0/1"), `note` what stands under the
-    name when there is no origin ("31 % · object").
+    name when there is no origin ("31 % · object"), `show` how its values are written on the screen (see looks.py).
     """
 
     name: str
@@ -202,6 +221,7 @@ class Field:
     declared: str = ""
     form: str = ""
     note: str = ""
+    show: str = ""
 
 
 def distinct_names(fields: Iterable[Field]) -> list[Field]:

@@ -44,6 +44,7 @@ from nimble_otter.table.conditions import (
     Truth,
     Windowed,
 )
+from nimble_otter.table.forms import parse_span
 from nimble_otter.table.functions import FUNCTIONS, TOLERANT
 from nimble_otter.table.show import plain
 
@@ -144,6 +145,10 @@ def _test(test: Callable[[Any, Any], Any], a: Any, b: Any) -> bool:
 
 def _meet(value: Any, other: Any) -> Any:
     """Bring a value to the type of what it is compared with, where that loses nothing."""
+    if isinstance(value, str) and isinstance(other, (dt.time, dt.timedelta)):
+        return _read(value, other)
+    if isinstance(value, dt.datetime) and value.tzinfo is not None:
+        value = value.astimezone(dt.UTC).replace(tzinfo=None)
     if isinstance(value, str) and isinstance(other, (dt.date, dt.datetime)):
         return parse_time(value, with_time=isinstance(other, dt.datetime)) or value
     if isinstance(other, str) and not isinstance(value, (str, int, float, Decimal, dt.date, Mapping, list, bytes)):
@@ -151,6 +156,13 @@ def _meet(value: Any, other: Any) -> Any:
     if isinstance(other, dt.datetime) and type(value) is dt.date:
         return dt.datetime.combine(value, dt.time())
     return value
+
+
+def _read(text: str, other: dt.time | dt.timedelta) -> Any:
+    try:
+        return dt.time.fromisoformat(text) if isinstance(other, dt.time) else parse_span(text)
+    except ValueError:
+        return text
 
 
 def _compare_column(column: Column, op: str, value: Any, ids: Ids) -> Bools:
@@ -201,17 +213,20 @@ def fitted(value: Any, kind: Kind, name: str) -> Any:
 
     Raises: ConditionError where the two can't be compared.
     """
-    if kind in (Kind.TIME, Kind.DATE):
+    if kind in (Kind.CLOCK, Kind.SPAN):
+        return _fitted_span(value, kind, name)
+    if kind.is_moment:
         moment = parse_time(value, with_time=True) if isinstance(value, str) else value
         if type(moment) is dt.date:
             moment = dt.datetime.combine(moment, dt.time())
         if not isinstance(moment, dt.datetime):
             raise ConditionError(
-                f"{name} holds {'times' if kind is Kind.TIME else 'dates'}; {plain(value)!r} is not one.",
-                "Write it like '2031-05-28 23:00'." if kind is Kind.TIME else "Write it like '2031-05-28'.",
+                f"{name} holds {'dates' if kind is Kind.DATE else 'times'}; {plain(value)!r} is not one.",
+                "Write it like '2031-05-28'." if kind is Kind.DATE else "Write it like '2031-05-28 23:00'.",
             )
+        moment = moment if moment.tzinfo is None else moment.astimezone(dt.UTC).replace(tzinfo=None)
         micros = (moment - EPOCH) // dt.timedelta(microseconds=1)
-        if kind is Kind.TIME:
+        if kind is not Kind.DATE:
             return micros
         days = moment.toordinal() - EPOCH_DAY
         return days if moment.time() == dt.time() else days + Decimal("0.5")
@@ -225,6 +240,20 @@ def fitted(value: Any, kind: Kind, name: str) -> Any:
     if kind is Kind.BOOL and not isinstance(value, (bool, int)):
         raise ConditionError(f"{name} holds yes or no.", "Compare it with true or false.")
     return value
+
+
+def _fitted_span(value: Any, kind: Kind, name: str) -> int:
+    """A time of day or an interval in microseconds. Raises: ConditionError."""
+    try:
+        if isinstance(value, str):
+            value = dt.time.fromisoformat(value.strip()) if kind is Kind.CLOCK else parse_span(value)
+        if isinstance(value, dt.time) and kind is Kind.CLOCK:
+            value = dt.datetime.combine(EPOCH, value) - EPOCH
+        return int(value // dt.timedelta(microseconds=1))
+    except (ValueError, TypeError):
+        said = "times of day" if kind is Kind.CLOCK else "intervals"
+        hint = "Write it like '23:00'." if kind is Kind.CLOCK else "Write it like '26:30:00' or '2 days'."
+        raise ConditionError(f"{name} holds {said}; {plain(value)!r} is not one.", hint) from None
 
 
 def _number(text: str) -> Decimal | None:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import calendar
 import datetime as dt
-from collections.abc import Sequence
+import re
+from collections.abc import Callable, Sequence
 from functools import cache
 from typing import Any
 
@@ -128,6 +129,85 @@ def _parse_any(texts: Sequence[str], form: str) -> NDArray[Any] | None:
     return seconds
 
 
+_SPAN = re.compile(
+    r"\s*(?:([+-]?\d+)\s+weeks?\s*)?(?:([+-]?\d+)\s+days?\s*)?"
+    r"(?:([+-]?)(\d+):(\d\d)(?::(\d\d)(?:\.(\d{1,6}))?)?\s*)?"
+    r"(?:([+-]?\d+)\s+hours?\s*)?(?:([+-]?\d+)\s+min(?:ute)?s?\s*)?(?:([+-]?\d+)\s+sec(?:ond)?s?\s*)?"
+)
+_DAY_US = 86_400_000_000
+SPAN_FORMS = ("h:m:s", "d h:m:s")
+"""How intervals are written: hours alone, or days in front of them."""
+_CLOCK_FORMS = ("%H:%M:%S" + ANY, "%H:%M:%S", "%H:%M", *(f"%H:%M:%S.%{n}" for n in range(1, 7)))
+
+
+def read_styled(texts: Sequence[str], kind: Kind) -> list[Any] | None:
+    """Times with their zone (in UTC then), times of day or intervals; None when any text is none."""
+    read: dict[Kind, Callable[[str], Any]] = {
+        Kind.ZONED: _zoned, Kind.CLOCK: dt.time.fromisoformat, Kind.SPAN: parse_span,
+    }  # fmt: skip
+    try:
+        values = list(map(read[kind], texts))
+    except (ValueError, OverflowError):
+        return None
+    return None if kind is Kind.CLOCK and any(v.tzinfo is not None for v in values) else values
+
+
+def _zoned(text: str) -> dt.datetime:
+    moment = dt.datetime.fromisoformat(text)
+    if moment.tzinfo is None:
+        raise ValueError(text)
+    return moment.astimezone(dt.UTC)
+
+
+def style_of(texts: Sequence[str], values: Sequence[Any], kind: Kind) -> str:
+    """The form that writes all the values back to the letter, or ""."""
+    forms: Sequence[str] = _CLOCK_FORMS if kind is Kind.CLOCK else SPAN_FORMS
+    if kind is Kind.ZONED and texts:
+        found = re.search(r"(?:Z|[+-][\d:]+)$", texts[0][19:])
+        tail = found[0] if found is not None else "?"
+        forms = [f"{base}{tail}" for base in ("%Y-%m-%d %H:%M:%S" + ANY, "%Y-%m-%dT%H:%M:%S" + ANY)]
+    return next((form for form in forms if keeps_letters(texts, values, form)), "")
+
+
+def keeps_letters(texts: Sequence[str], values: Sequence[Any], form: str) -> bool:
+    return all(render(value, form) == text for value, text in zip(values, texts, strict=True))
+
+
+def parse_span(text: str) -> dt.timedelta:
+    """An interval such as 26:03:04.5, 1 day 02:00:00 or 2 hours; months have no fixed length. Raises: ValueError."""
+    match = _SPAN.fullmatch(text)
+    if match is None or not text.strip():
+        raise ValueError(text)
+    weeks, days, sign, hours, minutes, seconds, rest, *more = match.groups()
+    clock = (int(hours or 0) * 3600 + int(minutes or 0) * 60 + int(seconds or 0)) * 1_000_000
+    clock = (clock + int((rest or "").ljust(6, "0"))) * (-1 if sign == "-" else 1)
+    clock += sum(int(n or 0) * size for n, size in zip(more, (3_600_000_000, 60_000_000, 1_000_000), strict=True))
+    return dt.timedelta(days=int(weeks or 0) * 7 + int(days or 0), microseconds=clock)
+
+
+def span_text(value: dt.timedelta) -> str:
+    """Hours, minutes and seconds: 26:03:04.5, with a minus in front below zero."""
+    return _hours(value // dt.timedelta(microseconds=1))
+
+
+def _days_text(value: dt.timedelta) -> str:
+    """As PostgreSQL writes intervals: whole days, then what is left, each with its own sign."""
+    micros = value // dt.timedelta(microseconds=1)
+    days = abs(micros) // _DAY_US * (-1 if micros < 0 else 1)
+    rest = micros - days * _DAY_US
+    said = f"{days} day{'' if days == 1 else 's'}" if days else ""
+    if rest or not days:
+        plus = "+" if days < 0 < rest else ""
+        said += f"{' ' if said else ''}{plus}{_hours(rest)}"
+    return said
+
+
+def _hours(micros: int) -> str:
+    seconds, rest = divmod(abs(micros), 1_000_000)
+    tail = f".{rest:06}".rstrip("0") if rest else ""
+    return f"{'-' if micros < 0 else ''}{seconds // 3600:02}:{seconds // 60 % 60:02}:{seconds % 60:02}{tail}"
+
+
 def zero_of(text: str) -> str:
     """A zero with as many digits after the point as a decimal in text."""
     _, point, digits = text.partition(".")
@@ -178,6 +258,20 @@ def render(value: Any, form: str) -> Any:
     """The source's own writing of a value in a column of this form; other values pass unchanged."""
     if form == "0/1" and isinstance(value, bool):
         return int(value)
+    if isinstance(value, dt.timedelta):
+        return value if not form else span_text(value) if form == SPAN_FORMS[0] else _days_text(value)
+    if form and isinstance(value, dt.datetime) and value.tzinfo is not None:
+        base, _, tail = form.partition(ANY)
+        sign, digits = tail[:1], tail[1:].replace(":", "").ljust(4, "0")
+        shift = dt.timedelta(hours=int(digits[:2]), minutes=int(digits[2:])) if sign in ("+", "-") else dt.timedelta()
+        local = value.replace(tzinfo=None) + (-shift if sign == "-" else shift)
+        return render(local, base + ANY) + tail
+    if form and isinstance(value, dt.time):
+        if form.endswith(ANY):
+            return value.isoformat().rstrip("0") if value.microsecond else value.isoformat()
+        if form[-1].isdigit():
+            return value.isoformat("microseconds")[: 9 + int(form[-1])]
+        return value.isoformat("seconds" if form.endswith("%S") else "minutes")
     if form and isinstance(value, dt.datetime):
         if form.endswith(ANY):
             text = value.isoformat(form[8])

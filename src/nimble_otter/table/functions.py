@@ -18,10 +18,12 @@ _UNITS = ("microsecond", "millisecond", "second", "minute", "hour", "day", "week
 
 def _arithmetic(whole: Callable[[Any, Any], Any]) -> Callable[[Any, Any], Any]:
     def calculate(a: Any, b: Any) -> Any:
-        if isinstance(a, Decimal) and isinstance(b, float):
+        if isinstance(a, Decimal) and isinstance(b, (float, dt.timedelta)):
             a = float(a)
-        elif isinstance(a, float) and isinstance(b, Decimal):
+        elif isinstance(a, (float, dt.timedelta)) and isinstance(b, Decimal):
             b = float(b)
+        if isinstance(b, dt.timedelta) and type(a) is dt.date:
+            a = as_time(a)
         return whole(a, b)
 
     return calculate
@@ -46,11 +48,17 @@ def as_time(value: Any) -> dt.datetime:
     return dt.datetime.fromisoformat(str(value).strip())
 
 
+def _without_zone(value: Any) -> dt.datetime:
+    """A time, in UTC where it has a zone."""
+    moment = as_time(value)
+    return moment if moment.tzinfo is None else moment.astimezone(dt.UTC).replace(tzinfo=None)
+
+
 def days_between(later: Any, earlier: Any) -> Any:
     """Days from one to the other: whole ones of dates, with a fraction of times."""
     if type(later) is dt.date and type(earlier) is dt.date:
         return (later - earlier).days
-    return (as_time(later) - as_time(earlier)) / dt.timedelta(days=1)
+    return (_without_zone(later) - _without_zone(earlier)) / dt.timedelta(days=1)
 
 
 def moved(value: Any, count: int, unit: str) -> Any:
@@ -91,7 +99,9 @@ def part_of(part: str, value: Any) -> Any:
     if part == "doy":
         return value.timetuple().tm_yday
     if part == "epoch":
-        return (as_time(value) - dt.datetime(1970, 1, 1)) / dt.timedelta(seconds=1)
+        if isinstance(value, dt.timedelta):
+            return value / dt.timedelta(seconds=1)
+        return (_without_zone(value) - dt.datetime(1970, 1, 1)) / dt.timedelta(seconds=1)
     return getattr(value, part)
 
 

@@ -47,7 +47,7 @@ def profile(view: View, index: int, bins: int = 16, stop: StopToken = NEVER) -> 
         return found
     ends = column.take(full.take(first[[0, -1]])).values()
     found = _with(found, smallest=ends[0], largest=ends[1])
-    if not (column.kind.is_number or column.kind in (Kind.TIME, Kind.DATE)):
+    if not (column.kind.is_number or column.kind.is_moment or column.kind in (Kind.CLOCK, Kind.SPAN)):
         return found
     numbers = as_floats(column, full)
     finite = numbers[np.isfinite(numbers)]

@@ -9,6 +9,7 @@ from decimal import Decimal
 from typing import Any
 
 from nimble_otter.table.columns import MISSING, Field
+from nimble_otter.table.forms import span_text
 
 THIN = "\u2009"
 LONGEST = 1 << 16
@@ -35,6 +36,8 @@ def shown(value: Any, field: Field | None = None) -> str:
         return shown_float(value)
     if isinstance(value, str):
         return " ".join(value[:LONG].split("\n")) if "\n" in value[:LONG] else value[:LONG]
+    if isinstance(value, dt.datetime) and value.tzinfo is not None:
+        return value.astimezone(dt.UTC).replace(tzinfo=None).isoformat(" ") + "Z"
     if isinstance(value, dt.datetime):
         minutes = field is not None and field.form.endswith("%H:%M")
         return value.isoformat(" ", "minutes" if minutes else "auto")
@@ -79,6 +82,8 @@ def plain(value: Any) -> str:
         return value.isoformat(" ")
     if isinstance(value, (dt.date, dt.time)):
         return value.isoformat()
+    if isinstance(value, dt.timedelta):
+        return span_text(value)
     if isinstance(value, bytes):
         return value.hex()
     if isinstance(value, (Mapping, list, tuple)):

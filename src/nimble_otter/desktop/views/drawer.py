@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
@@ -36,8 +36,10 @@ class Head(QWidget):
 
 
 class Drawer(QWidget):
-    """Base of all: `show_pull` hands it a pull, `refresh` brings it up to date with that."""
+    """Base of all: `show_pull` hands it a pull, `refresh` brings it up to date with that. `step_wanted` asks for the
+    editor of another step."""
 
+    step_wanted = Signal(int)
     title = ""
 
     def __init__(self) -> None:

@@ -1,4 +1,4 @@
-"""Sort, Group and Columns: short lists of choices, each with what is there to choose from."""
+"""Sort, Open and Columns: short lists of choices, each with what is there to choose from."""
 
 from __future__ import annotations
 
@@ -9,14 +9,11 @@ from functools import partial
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QListWidget, QListWidgetItem, QScrollArea, QVBoxLayout, QWidget
 
-from nimble_otter.desktop.parts import Line, boxed, button, clear, column, combo, label, row
+from nimble_otter.desktop.parts import boxed, button, clear, column, combo, label, row
 from nimble_otter.desktop.views.drawer import Drawer
-from nimble_otter.pull.steps import ColumnsStep, FigureOf, GroupStep, OpenStep, SortBy, SortStep, Step
+from nimble_otter.pull.steps import ColumnsStep, OpenStep, SortBy, SortStep, Step
 from nimble_otter.table import Field
-from nimble_otter.table.group import Figure
 from nimble_otter.table.show import grouped
-
-_FIGURES = [(figure.value, figure.value) for figure in Figure]
 
 
 class StepDrawer(Drawer):
@@ -74,7 +71,7 @@ class StepDrawer(Drawer):
         return made
 
 
-def _movers(move: Callable[[int], None], remove: Callable[[], None]) -> list[QWidget]:
+def movers(move: Callable[[int], None], remove: Callable[[], None]) -> list[QWidget]:
     return [
         button("↑", lambda: move(-1), "plain", "Move up"),
         button("↓", lambda: move(1), "plain", "Move down"),
@@ -82,7 +79,7 @@ def _movers(move: Callable[[int], None], remove: Callable[[], None]) -> list[QWi
     ]
 
 
-def _moved(items: tuple, place: int, way: int) -> tuple:
+def moved(items: tuple, place: int, way: int) -> tuple:
     to = place + way
     if not 0 <= to < len(items):
         return items
@@ -118,10 +115,10 @@ class SortDrawer(StepDrawer):
             name.activated.connect(lambda _, p=place, w=name: self._set(p, column=w.currentData()))
             way.activated.connect(lambda _, p=place, w=way: self._set(p, descending=w.currentData() == "down"))
             empty.activated.connect(lambda _, p=place, w=empty: self._set(p, empty_first=w.currentData() == "first"))
-            movers = _movers(partial(self._move, place), partial(self._remove, place))
+            moving = movers(partial(self._move, place), partial(self._remove, place))
             number = label(str(place + 1), "faint")
             number.setFixedWidth(16)
-            self._lines.addLayout(row(number, name, way, empty, *movers, None, space=6))
+            self._lines.addLayout(row(number, name, way, empty, *moving, None, space=6))
         if not step.keys:
             self._lines.addWidget(
                 label("No key yet: rows stand as they came. Add one, or click a column's header.", "faint")
@@ -137,7 +134,7 @@ class SortDrawer(StepDrawer):
     def _move(self, place: int, way: int) -> None:
         step = self.current
         assert isinstance(step, SortStep)
-        self.put(replace(step, keys=_moved(step.keys, place, way)), "Change sort")
+        self.put(replace(step, keys=moved(step.keys, place, way)), "Change sort")
 
     def _remove(self, place: int) -> None:
         step = self.current
@@ -151,125 +148,6 @@ class SortDrawer(StepDrawer):
         name = next((n for n in self.names() if n not in used), "")
         if name:
             self.put(replace(step, keys=(*step.keys, SortBy(name))), "Add key")
-
-
-class GroupDrawer(StepDrawer):
-    title = "Group"
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.head.right.addWidget(button("Add column", self.add_key))
-        self.head.right.addWidget(button("Add figure", self.add_figure))
-        self._keys, self._figures = QVBoxLayout(), QVBoxLayout()
-        left = self.scrolled(self._keys, self.problem)
-        right = boxed(row(self.scrolled(self._figures)), "raised")
-        self.set_body(left, Line(True, "grid_line"), right, stretch=(1, 0, 1))
-
-    def refresh(self) -> None:
-        step = self.current
-        if not isinstance(step, GroupStep):
-            return
-        self.tell()
-        clear(self._keys)
-        self._keys.addWidget(label("Group by, from the outside in", "muted", 12))
-        for place, key in enumerate(step.keys):
-            name = combo(self.names(key), key, f"Group by {place + 1}")
-            name.setFixedWidth(170)
-            name.activated.connect(lambda _, p=place, w=name: self._set_key(p, w.currentData()))
-            movers = _movers(partial(self._move_key, place), partial(self._remove_key, place))
-            self._keys.addLayout(row(name, *movers, None, space=6))
-        if not step.keys:
-            self._keys.addWidget(
-                label("No column yet. Add one, or drag a header on to the course.", "faint", wrap=True)
-            )
-        clear(self._figures)
-        self._figures.addWidget(label("Figures of each group", "muted", 12))
-        for place, figure in enumerate(step.figures):
-            kind = combo(_FIGURES, figure.figure.value, "Figure")
-            name = combo(self._names_for(figure), figure.column, "of column")
-            if figure.figure is Figure.COUNT:
-                name.hide()
-            kind.setFixedWidth(96)
-            name.setFixedWidth(140)
-            kind.activated.connect(lambda _, p=place, w=kind: self._set_figure(p, Figure(w.currentData())))
-            name.activated.connect(lambda _, p=place, w=name: self._set_column(p, w.currentData()))
-            movers = _movers(partial(self._move_figure, place), partial(self._remove_figure, place))
-            of = label("of", "faint") if figure.figure is not Figure.COUNT else label("of rows", "faint")
-            self._figures.addLayout(row(kind, of, name, *movers, None, space=6))
-
-    def _names_for(self, figure: FigureOf) -> list[str]:
-        """Columns that can have the figure."""
-        fields = [f.name for f in self.fields() if f.kind.is_number or not figure.figure.needs_numbers]
-        return fields if not figure.column or figure.column in fields else [figure.column, *fields]
-
-    def _step(self) -> GroupStep:
-        step = self.current
-        assert isinstance(step, GroupStep)
-        return step
-
-    def _put(self, name: str, **changes: object) -> None:
-        self.put(replace(self._step(), **changes), name)  # type: ignore[arg-type]
-
-    def _set_key(self, place: int, name: str) -> None:
-        keys = list(self._step().keys)
-        keys[place] = name
-        self._put("Change group", keys=tuple(dict.fromkeys(keys)))
-
-    def _move_key(self, place: int, way: int) -> None:
-        self._put("Change group", keys=_moved(self._step().keys, place, way))
-
-    def _remove_key(self, place: int) -> None:
-        keys = self._step().keys
-        self._put("Remove column", keys=(*keys[:place], *keys[place + 1 :]))
-
-    def add_key(self) -> None:
-        keys = self._step().keys
-        name = next((n for n in self.names() if n not in keys), "")
-        if name:
-            self._put("Add column", keys=(*keys, name))
-
-    def _set_figure(self, place: int, figure: Figure) -> None:
-        figures = list(self._step().figures)
-        changed = replace(figures[place], figure=figure, column="" if figure is Figure.COUNT else figures[place].column)
-        if figure is not Figure.COUNT and (
-            not changed.column or changed.column not in self._names_for(replace(changed, column=""))
-        ):
-            changed = replace(changed, column=next(iter(self._names_for(replace(changed, column=""))), ""))
-        if figure is Figure.COUNT or changed.column:
-            figures[place] = changed
-        self._put("Change figure", figures=_distinct(figures))
-        self.refresh()
-
-    def _set_column(self, place: int, name: str) -> None:
-        figures = list(self._step().figures)
-        figures[place] = replace(figures[place], column=name)
-        self._put("Change figure", figures=_distinct(figures))
-
-    def _move_figure(self, place: int, way: int) -> None:
-        self._put("Move figure", figures=_moved(self._step().figures, place, way))
-
-    def _remove_figure(self, place: int) -> None:
-        figures = self._step().figures
-        self._put("Remove figure", figures=(*figures[:place], *figures[place + 1 :]))
-
-    def add_figure(self) -> None:
-        """The next figure that is not there yet: the mean of a number, else the count of what is filled."""
-        figures = self._step().figures
-        keys = self._step().keys
-        numbers = [
-            f.name for f in self.fields() if f.kind.is_number and f.name not in keys and not f.name.endswith("_id")
-        ]
-        wanted = [FigureOf(Figure.COUNT)] + [
-            FigureOf(f, n) for n in numbers for f in (Figure.MEAN, Figure.MAX, Figure.MIN)
-        ]
-        wanted += [FigureOf(Figure.DISTINCT, n) for n in self.names() if n not in keys]
-        more = next((figure for figure in wanted if figure not in figures), None)
-        if more is not None:
-            self._put("Add figure", figures=(*figures, more))
-
-
-def _distinct(figures: list[FigureOf]) -> tuple[FigureOf, ...]:
-    return tuple(dict.fromkeys(figures))
 
 
 class OpenDrawer(StepDrawer):

@@ -7,7 +7,7 @@ from nimble_otter.pull.steps.base import Step, TakesParameters, find_column
 from nimble_otter.pull.steps.columns import ColumnsStep
 from nimble_otter.pull.steps.compute import Computed, ComputeStep
 from nimble_otter.pull.steps.filter import Condition, FilterStep
-from nimble_otter.pull.steps.group import FigureOf, GroupStep
+from nimble_otter.pull.steps.group import FigureOf, GroupStep, KeyBy, group_keys
 from nimble_otter.pull.steps.open import OpenStep
 from nimble_otter.pull.steps.sort import SortBy, SortStep
 from nimble_otter.pull.steps.top import TopStep
@@ -24,6 +24,7 @@ __all__ = [
     "FigureOf",
     "FilterStep",
     "GroupStep",
+    "KeyBy",
     "OpenStep",
     "SortBy",
     "SortStep",
@@ -31,4 +32,5 @@ __all__ = [
     "TakesParameters",
     "TopStep",
     "find_column",
+    "group_keys",
 ]

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Self
 
 import numpy as np
+from numpy.typing import NDArray
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped
@@ -19,7 +20,7 @@ from nimble_otter.stop import StopToken
 from nimble_otter.table import Kind, Table, View
 from nimble_otter.table.conditions import All, Among, Any_, ColumnAt, Compare, IsEmpty, Like, Literal, Node, Not
 from nimble_otter.table.filter import filter_view
-from nimble_otter.table.group import group_view
+from nimble_otter.table.group import Grouped, group_view
 from nimble_otter.table.show import plain as plain_text
 
 _PARAMETER = re.compile(r":[^\W\d]\w*")
@@ -181,15 +182,11 @@ class FilterStep:
             return Shaped(filter_view(shaped.view, node, stop), columns=shaped.columns)
         kept = filter_view(View(table), node, stop).row_ids()
         level = shaped.grouped.levels[-1]
-        inside = [level.order[level.starts[g] : level.starts[g + 1]] for g in kept.tolist()]
-        rows = np.sort(np.concatenate([np.empty(0, np.int64), *inside]))
-        member = np.zeros(shaped.view.table.rows, np.bool_)
-        member[rows] = True
-        ids = shaped.view.row_ids()
-        again = group_view(
-            View(shaped.view.table, ids[member[ids]]), shaped.grouped.keys, shaped.grouped.measures, stop
-        )
-        return _regrouped(shaped, again)
+        stays = np.zeros(level.table.rows, np.bool_)
+        stays[kept] = True
+        rows = stays.take(level.codes)
+        view = View(shaped.view.table, level.ids[rows])
+        return _regrouped(shaped, group_view(view, shaped.grouped.keys, shaped.grouped.measures, stop), rows)
 
     def to_plain(self) -> dict[str, Any]:
         return {"conditions": [_plain_condition(c) for c in self.conditions]}
@@ -199,18 +196,17 @@ class FilterStep:
         return cls(tuple(_condition(c) for c in plain["conditions"]))
 
 
-def _regrouped(shaped: Shaped, again: Any) -> Shaped:
-    """The groups that are left, with the names and the order that they had."""
+def _regrouped(shaped: Shaped, again: Grouped, rows: NDArray[np.bool_]) -> Shaped:
+    """The groups that are left when only some rows are, with the names and the order that they had."""
     assert shaped.grouped is not None
     levels, orders = [], []
     for old, new, order in zip(shaped.grouped.levels, again.levels, shaped.orders, strict=True):
         levels.append(replace(new, table=new.table.with_fields(old.table.fields)))
-        first_old = old.order[old.starts[:-1]]
-        home = np.full(shaped.view.table.rows, -1, np.int64)
-        home[old.order] = np.repeat(np.arange(len(first_old)), np.diff(old.starts))
+        before = np.empty(new.table.rows, np.int64)
+        before[new.codes] = old.codes[rows]
         place = np.empty(len(order), np.int64)
         place[order] = np.arange(len(order))
-        orders.append(np.argsort(place[home[new.order[new.starts[:-1]]]], kind="stable"))
+        orders.append(np.argsort(place[before], kind="stable"))
     totals = again.totals.with_fields(shaped.grouped.totals.fields)
     grouped = replace(again, levels=tuple(levels), totals=totals)
     return Shaped(again.view, grouped, columns=shaped.columns).with_orders(orders)

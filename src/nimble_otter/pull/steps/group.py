@@ -1,8 +1,8 @@
-"""Group: by columns, nested, with figures."""
+"""Group: by columns or by parts of their values, nested, with figures."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Self
 
@@ -12,42 +12,69 @@ from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
 from nimble_otter.stop import StopToken
+from nimble_otter.table import Field, View
 from nimble_otter.table.columns import Table
-from nimble_otter.table.group import Figure, Grouped, Measure, group_view
+from nimble_otter.table.figures import Figure, Measure
+from nimble_otter.table.group import Grouped, group_view
+from nimble_otter.table.parts import part_column
+
+
+@dataclass(frozen=True, slots=True)
+class KeyBy:
+    """A column to group by: its values, or a `part` of them (see table/parts.py)."""
+
+    column: str
+    part: str = ""
+
+    @property
+    def title(self) -> str:
+        return f"{self.column} by {self.part}" if self.part else self.column
+
+
+def group_keys(*names: str) -> tuple[KeyBy, ...]:
+    """Keys that are the values of columns."""
+    return tuple(map(KeyBy, names))
 
 
 @dataclass(frozen=True, slots=True)
 class FigureOf:
-    """A figure of a column; count needs none."""
+    """A figure of a column; count, share and running total can do without one. `at` is where a quantile lies."""
 
     figure: Figure
     column: str = ""
+    at: float = 0.5
 
     @property
     def title(self) -> str:
-        return "rows" if self.figure is Figure.COUNT else f"{self.column} {self.figure.value}"
+        if self.figure is Figure.COUNT:
+            return "rows"
+        word = f"quantile {self.at:g}" if self.figure is Figure.QUANTILE else self.figure.value
+        return f"{self.column or 'rows'} {word}"
+
+    def measure(self, table: Table) -> Measure:
+        """Raises: ConditionError where there is no such column."""
+        if self.figure is Figure.COUNT or (self.figure.of_rows and not self.column):
+            return Measure(self.figure)
+        return Measure(self.figure, find_column(table, self.column), self.at)
 
 
 @dataclass(frozen=True, slots=True)
 class GroupStep:
     kind: ClassVar[str] = "group"
-    keys: tuple[str, ...] = ()
+    keys: tuple[KeyBy, ...] = ()
     figures: tuple[FigureOf, ...] = (FigureOf(Figure.COUNT),)
     on: bool = True
     name: str = ""
 
     def words(self) -> str:
-        return " › ".join(self.keys) or "nothing"
+        return " › ".join(key.title for key in self.keys) or "nothing"
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         if not self.keys:
             raise ConditionError("The group has no columns to group by.", "Choose one in its drawer.")
-        view = shaped.flat()
-        keys = [find_column(view.table, name) for name in self.keys]
-        measures = [
-            Measure(f.figure, None if f.figure is Figure.COUNT else find_column(view.table, f.column))
-            for f in self.figures
-        ]
+        view = with_parts(shaped.flat(), self.keys)
+        keys = [view.table.index(key.title) for key in self.keys]
+        measures = [figure.measure(view.table) for figure in self.figures]
         grouped = self._titled(group_view(view, keys, measures, stop))
         return Shaped(view, grouped, tuple(np.arange(level.table.rows) for level in grouped.levels))
 
@@ -66,10 +93,34 @@ class GroupStep:
         return replace(grouped, levels=levels, totals=named(grouped.totals))
 
     def to_plain(self) -> dict[str, Any]:
-        figures = [{"figure": f.figure.value, **({"column": f.column} if f.column else {})} for f in self.figures]
-        return {"keys": list(self.keys), "figures": figures}
+        keys = [{"column": k.column, "part": k.part} if k.part else k.column for k in self.keys]
+        return {"keys": keys, "figures": [_plain_figure(f) for f in self.figures]}
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
-        figures = [FigureOf(Figure(f["figure"]), str(f.get("column", ""))) for f in plain.get("figures", ())]
-        return cls(tuple(map(str, plain["keys"])), tuple(figures))
+        keys = [KeyBy(k) if isinstance(k, str) else KeyBy(str(k["column"]), str(k["part"])) for k in plain["keys"]]
+        figures = [
+            FigureOf(Figure(f["figure"]), str(f.get("column", "")), float(f.get("at", 0.5)))
+            for f in plain.get("figures", ())
+        ]
+        return cls(tuple(keys), tuple(figures))
+
+
+def _plain_figure(figure: FigureOf) -> dict[str, Any]:
+    plain: dict[str, Any] = {"figure": figure.figure.value}
+    if figure.column:
+        plain["column"] = figure.column
+    return plain | ({"at": figure.at} if figure.figure is Figure.QUANTILE else {})
+
+
+def with_parts(view: View, keys: Iterable[KeyBy]) -> View:
+    """The rows with a further column for each part of a column that is named. Raises: ConditionError."""
+    table = view.table
+    for key in keys:
+        place = find_column(table, key.column)
+        if key.part and all(field.name != key.title for field in table.fields):
+            made = part_column(table.columns[place], key.part, view.row_ids(), key.column)
+            form = table.fields[place].form if made.kind is table.columns[place].kind else ""
+            field = Field(key.title, made.kind, form=form if made.kind.is_moment else "")
+            table = Table((*table.fields, field), (*table.columns, made), table.rows)
+    return View(table, view.ids)

@@ -218,7 +218,8 @@ def _tell(driver: Any, text: str) -> None:
 def _hints() -> dict[int, Kind | None]:
     from MySQLdb.constants import FIELD_TYPE as T
 
-    found: dict[int, Kind | None] = {T.DATETIME: Kind.TIME, T.TIMESTAMP: Kind.TIME, T.DATE: Kind.DATE}
+    found: dict[int, Kind | None] = {T.DATETIME: Kind.TIME, T.TIMESTAMP: Kind.TIME, T.DATE: Kind.DATE,
+                                     T.TIME: Kind.CLOCK}  # fmt: skip
     found |= dict.fromkeys((T.TINY, T.SHORT, T.INT24, T.LONG, T.LONGLONG), Kind.INT)
     return found | {T.DOUBLE: Kind.FLOAT, T.NEWDECIMAL: Kind.DECIMAL}
 

@@ -1,0 +1,444 @@
+"""Figures of groups of rows: each is worked out for all groups at once, by counting, adding at a group's place, or
+ordering the values inside the groups."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from decimal import Context, Decimal
+from enum import StrEnum
+from functools import partial
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from nimble_otter.errors import ConditionError
+from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table.build import column_of
+from nimble_otter.table.columns import BufferText, CodedText, Column, Field, Ids, Kind, Mask, Table
+from nimble_otter.table.show import plain
+from nimble_otter.table.sort import Piece, codes_of, order_of, ordinal_keys
+
+_Back = Callable[[NDArray[Any], Mask | None], Column]
+"""From keys to the column of their values, empty where told."""
+MOST_LISTED = 1000
+"""Values that a list names; how many more there are is said behind them."""
+_MANY_GROUPS = 20_000
+"""Above so many groups their values are ordered in one sort over all, below each group for itself."""
+_BITMAP = 1 << 26
+
+
+class Figure(StrEnum):
+    """What can be worked out over the rows of a group. All but COUNT, SHARE and RUNNING pass over empty values; those
+    two count rows, or add up a column where one is named."""
+
+    COUNT = "count"
+    FILLED = "filled"
+    SUM = "sum"
+    MEAN = "mean"
+    MEDIAN = "median"
+    MIN = "min"
+    MAX = "max"
+    RANGE = "range"
+    SPREAD = "standard deviation"
+    QUANTILE = "quantile"
+    DISTINCT = "distinct"
+    FIRST = "first"
+    LAST = "last"
+    MODE = "most frequent"
+    LIST = "list"
+    SHARE = "share"
+    RUNNING = "running total"
+
+    @property
+    def needs_numbers(self) -> bool:
+        return self in _NUMERIC
+
+    @property
+    def of_rows(self) -> bool:
+        """Whether the figure can do without a column."""
+        return self in (Figure.COUNT, Figure.SHARE, Figure.RUNNING)
+
+
+_NUMERIC = frozenset(
+    {Figure.SUM, Figure.MEAN, Figure.MEDIAN, Figure.RANGE, Figure.SPREAD, Figure.QUANTILE, Figure.SHARE, Figure.RUNNING}
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Measure:
+    """A figure of a column (of the rows themselves without one); `at` is where a QUANTILE lies, between 0 and 1."""
+
+    figure: Figure
+    column: int | None = None
+    at: float = 0.5
+
+    @property
+    def words(self) -> str:
+        return f"{self.figure.value} {self.at:g}" if self.figure is Figure.QUANTILE else self.figure.value
+
+
+def check_measure(table: Table, measure: Measure) -> None:
+    """Raises: ConditionError where a column has no such figure."""
+    if measure.column is None:
+        return
+    field = table.fields[measure.column]
+    if measure.figure.needs_numbers and not field.kind.is_amount:
+        raise ConditionError(
+            f"{field.name} holds {field.kind.value}, which has no {measure.figure.value}.",
+            "Use min, max, count, filled, distinct, first, last, most frequent or list.",
+        )
+    if measure.figure is Figure.QUANTILE and not 0 <= measure.at <= 1:
+        raise ConditionError("A quantile lies between 0 and 1.", "0.9 is the value that 9 of 10 rows stay below.")
+
+
+def measured_field(table: Table, measure: Measure, column: Column) -> Field:
+    """What is known of the column of a figure."""
+    show = "percent 1" if measure.figure is Figure.SHARE else ""
+    if measure.column is None:
+        return Field("rows", column.kind, note=measure.words, show=show)
+    source = table.fields[measure.column]
+    form = source.form if column.kind is source.kind and column.kind is not Kind.TEXT else ""
+    return Field(source.name, column.kind, note=measure.words, form=form, show=show)
+
+
+class Groups:
+    """Rows in groups: `codes` gives the group of each place in `ids`, `counts` the rows of each group. What several
+    figures of a column need is worked out once."""
+
+    def __init__(self, table: Table, ids: Ids, codes: Ids, count: int, stop: StopToken = NEVER) -> None:
+        self.table, self.ids, self.codes, self.groups, self._stop = table, ids, codes, count, stop
+        self.counts = np.bincount(codes, minlength=count).astype(np.int64)
+        self._parts: dict[int, _Part] = {}
+
+    def measure(self, measure: Measure, parent: Ids | None = None) -> Column:
+        """One figure for each group. `parent` is the group above each: shares and running totals stay inside it."""
+        self._stop.check()
+        figure = measure.figure
+        if figure in (Figure.SHARE, Figure.RUNNING):
+            base = Measure(Figure.COUNT if measure.column is None else Figure.SUM, measure.column)
+            above = np.zeros(self.groups, np.int64) if parent is None else parent
+            return _share(self.measure(base), above) if figure is Figure.SHARE else _running(self.measure(base), above)
+        if measure.column is None or figure is Figure.COUNT:
+            return Column(Kind.INT, self.counts)
+        part = self._parts.get(measure.column)
+        if part is None:
+            column = self.table.columns[measure.column]
+            part = self._parts[measure.column] = _Part(column, self.ids, self.codes, self.groups, self._stop)
+        return part.figure(measure)
+
+
+class _Part:
+    """The rows of one column that have a value, by group."""
+
+    def __init__(self, column: Column, ids: Ids, codes: Ids, groups: int, stop: StopToken) -> None:
+        self.column, self.groups, self._stop = column, groups, stop
+        if column.empty is not None and column.empty_at(ids).any():
+            full = np.flatnonzero(~column.empty_at(ids))
+            ids, codes = ids.take(full), codes.take(full)
+        self.ids, self.codes = ids, codes
+        self.counts = np.bincount(codes, minlength=groups).astype(np.int64)
+        self.none: Mask | None = self.counts == 0
+        self.none = self.none if self.none.any() else None
+        self._keys: tuple[NDArray[Any], _Back] | None = None
+        self._within: NDArray[Any] | None = None
+        self._sum: Column | None = None
+
+    def figure(self, measure: Measure) -> Column:
+        figure = measure.figure
+        if figure is Figure.FILLED:
+            return Column(Kind.INT, self.counts)
+        if not len(self.ids):
+            return _nothing(self.groups) if figure is not Figure.DISTINCT else Column(Kind.INT, self.counts)
+        made: dict[Figure, Callable[[], Column]] = {
+            Figure.SUM: self._summed, Figure.MEAN: self._mean, Figure.MIN: lambda: self._extreme(largest=False),
+            Figure.MAX: lambda: self._extreme(largest=True), Figure.RANGE: self._range, Figure.SPREAD: self._spread,
+            Figure.MEDIAN: lambda: self._quantile(0.5), Figure.QUANTILE: lambda: self._quantile(measure.at),
+            Figure.DISTINCT: self._distinct, Figure.MODE: self._mode, Figure.LIST: self._list,
+            Figure.FIRST: lambda: self._at_end(last=False), Figure.LAST: lambda: self._at_end(last=True),
+        }  # fmt: skip
+        return made[figure]()
+
+    # --- adding up ---------------------------------------------------------------------------------------------
+
+    def _summed(self) -> Column:
+        """Exact for whole numbers, decimals and spans, however large; doubles are added in the order of the rows."""
+        if self._sum is not None:
+            return self._sum
+        column, data = self.column, self.column.data.take(self.ids)
+        if column.kind is Kind.FLOAT:
+            self._sum = self._made(np.bincount(self.codes, weights=data, minlength=self.groups))
+        elif max(abs(int(data.min())), abs(int(data.max()))) * len(data) < 1 << 63:
+            self._sum = self._made(_added(data, self.codes, self.groups))
+        else:
+            halves = [_added(half, self.codes, self.groups).tolist() for half in (data >> 32, data & 0xFFFF_FFFF)]
+            sums = [(a << 32) + b for a, b in zip(*halves, strict=True)]
+            exact = [_decimal(s, column.scale) for s in sums] if column.kind is Kind.DECIMAL else sums
+            gone = self.counts == 0
+            self._sum = column_of([None if g else s for s, g in zip(exact, gone.tolist(), strict=True)])
+        return self._sum
+
+    def _mean(self) -> Column:
+        return self._numbers(self._means())
+
+    def _means(self) -> NDArray[np.float64]:
+        numbers = as_floats(self.column, self.ids)
+        return np.bincount(self.codes, weights=numbers, minlength=self.groups) / np.maximum(self.counts, 1)
+
+    def _spread(self) -> Column:
+        """The sample's standard deviation, in two passes; none of a single value."""
+        apart = as_floats(self.column, self.ids) - self._means().take(self.codes)
+        squares = np.bincount(self.codes, weights=apart * apart, minlength=self.groups)
+        few = self.counts < 2
+        found = np.where(few, 0.0, np.sqrt(squares / np.maximum(self.counts - 1, 1)))
+        return self._numbers(found, few if few.any() else None)
+
+    # --- ends --------------------------------------------------------------------------------------------------
+
+    def _extreme(self, largest: bool) -> Column:
+        keys, back = self._keyed()
+        return back(self._ends(keys, largest), self.none)
+
+    def _ends(self, keys: NDArray[Any], largest: bool) -> NDArray[Any]:
+        """The smallest or largest of each group; NaN counts as larger than every number."""
+        if keys.dtype == np.float64:
+            ends = np.full(self.groups, -np.inf if largest else np.nan)
+            with np.errstate(invalid="ignore"):
+                (np.maximum if largest else np.fmin).at(ends, self.codes, keys)
+            return ends
+        limits = np.iinfo(np.int64)
+        ends = np.full(self.groups, limits.min if largest else limits.max)
+        (np.maximum if largest else np.minimum).at(ends, self.codes, keys)
+        return ends
+
+    def _range(self) -> Column:
+        keys, _ = self._keyed()
+        low, high = self._ends(keys, False), self._ends(keys, True)
+        if keys.dtype == np.float64:
+            return self._made(high - low)
+        wide = [b - a for a, b in zip(low.tolist(), high.tolist(), strict=True)]  # may pass 64 bits
+        gone = self.counts == 0
+        if all(g or w < 1 << 63 for w, g in zip(wide, gone.tolist(), strict=True)):
+            return self._made(np.where(gone, 0, high - np.where(gone, 0, low)))
+        return column_of([None if g else _decimal(w, self.column.scale) if self.column.scale else w
+                          for w, g in zip(wide, gone.tolist(), strict=True)])  # fmt: skip
+
+    def _at_end(self, last: bool) -> Column:
+        """The value of the first or last row, in the order of the rows."""
+        at = np.zeros(self.groups, np.int64)
+        places = np.arange(len(self.ids))
+        if last:
+            at[self.codes] = places
+        else:
+            at[self.codes[::-1]] = places[::-1]
+        return self._picked(self.ids.take(at), self.none)
+
+    # --- order inside the groups -------------------------------------------------------------------------------
+
+    def _keyed(self) -> tuple[NDArray[Any], _Back]:
+        """Numbers in the order of the values, equal where they are equal, and the way back to a column."""
+        if self._keys is None:
+            column = self.column
+            if isinstance(column, CodedText):
+                ranks = column.word_ranks()
+                words = np.argsort(ranks)
+                self._keys = ranks.take(column.data.take(self.ids)), partial(_coded, column, words)
+            elif isinstance(column, BufferText) or column.kind is Kind.OBJECT:
+                codes, first = codes_of(column, self.ids, self._stop)
+                examples = self.ids.take(first)
+                self._keys = codes, lambda k, none: self._picked(examples.take(np.clip(k, 0, len(examples) - 1)), none)
+            else:
+                data = column.data.take(self.ids)
+                data = data if column.kind is Kind.FLOAT else data.astype(np.int64)
+                self._keys = data, self._as_before
+        return self._keys
+
+    def _sorted(self) -> NDArray[Any]:
+        """The keys, group by group, in order inside each."""
+        if self._within is None:
+            keys, _ = self._keyed()
+            edges = self._edges()
+            if self.groups <= _MANY_GROUPS:
+                self._within = _by_group(keys, self.codes, self.groups)
+                for start, end in zip(edges[:-1].tolist(), edges[1:].tolist(), strict=True):
+                    self._within[start:end].sort()
+            else:
+                self._within = keys.take(_order_within(keys, self.codes, self.groups, self._stop))
+        return self._within
+
+    def _edges(self) -> Ids:
+        return np.concatenate([[0], np.cumsum(self.counts)])
+
+    def _quantile(self, at: float) -> Column:
+        """Between the two values next to the place, in proportion (as PERCENTILE_CONT of ISO 9075)."""
+        within, starts = self._sorted(), self._edges()[:-1]
+        place = at * np.maximum(self.counts - 1, 0)
+        low = np.floor(place).astype(np.int64)
+        rest, last = place - low, len(within) - 1
+        below = self._floats(within[np.clip(starts + low, 0, last)])
+        above = self._floats(within[np.clip(starts + np.ceil(place).astype(np.int64), 0, last)])
+        with np.errstate(invalid="ignore"):
+            between = np.where(below == above, below, below * (1 - rest) + above * rest)
+        return self._numbers(np.where(rest == 0, below, between))
+
+    def _new_values(self) -> NDArray[np.bool_]:
+        """Where, in `_sorted`, a value begins."""
+        within = self._sorted()
+        new = np.ones(len(within), np.bool_)
+        new[1:] = within[1:] != within[:-1]
+        if within.dtype == np.float64:
+            new[1:] &= ~(np.isnan(within[1:]) & np.isnan(within[:-1]))
+        new[self._edges()[:-1][self.counts > 0]] = True
+        return new
+
+    def _distinct(self) -> Column:
+        keys, _ = self._keyed()
+        if self._within is None and keys.dtype != np.float64:
+            low, high = int(keys.min()), int(keys.max())
+            span = high - low + 1
+            if span * self.groups <= min(_BITMAP, 16 * len(keys) + 1024):
+                seen = np.zeros(span * self.groups, np.bool_)
+                seen[self.codes * span + (keys - low)] = True
+                return Column(Kind.INT, np.count_nonzero(seen.reshape(self.groups, span), axis=1).astype(np.int64))
+        total = np.concatenate([[0], np.cumsum(self._new_values())])
+        edges = self._edges()
+        return Column(Kind.INT, total[edges[1:]] - total[edges[:-1]])
+
+    def _mode(self) -> Column:
+        """The value that most rows have; the smallest of several."""
+        starts = np.flatnonzero(self._new_values())
+        lengths = np.diff(np.append(starts, len(self._sorted())))
+        groups = np.repeat(np.arange(self.groups), self.counts).take(starts)
+        most = np.zeros(self.groups, np.int64)
+        np.maximum.at(most, groups, lengths)
+        best = np.flatnonzero(lengths == most.take(groups))[::-1]
+        at = np.zeros(self.groups, np.int64)
+        at[groups.take(best)] = starts.take(best)
+        _, back = self._keyed()
+        return back(self._sorted().take(at), self.none)
+
+    def _list(self) -> Column:
+        """The different values in order, as one text."""
+        _, back = self._keyed()
+        starts = np.flatnonzero(self._new_values())
+        groups = np.repeat(np.arange(self.groups), self.counts).take(starts)
+        texts: list[str | None] = [None] * self.groups
+        bounds = np.searchsorted(groups, np.arange(self.groups + 1)).tolist()
+        values = back(self._sorted().take(starts), None).values()
+        for group, (start, end) in enumerate(pairwise(bounds)):
+            if end > start:
+                more = end - start - MOST_LISTED
+                said = ", ".join(map(plain, values[start : min(end, start + MOST_LISTED)]))
+                texts[group] = f"{said} … {more} more" if more > 0 else said
+        return column_of(texts)
+
+    # --- back to columns ---------------------------------------------------------------------------------------
+
+    def _made(self, data: NDArray[Any]) -> Column:
+        """One value of the column's own kind for each group."""
+        return self._as_before(data, self.none)
+
+    def _as_before(self, data: NDArray[Any], empty: Mask | None) -> Column:
+        data = data if empty is None else np.where(empty, 0, data)
+        return Column(self.column.kind, data.astype(self.column.data.dtype), empty, scale=self.column.scale)
+
+    def _numbers(self, data: NDArray[np.float64], empty: Mask | None = None) -> Column:
+        """Doubles, or spans where the column holds those."""
+        empty = self.none if empty is None else empty
+        if empty is not None:
+            data = np.where(empty, 0.0, data)
+        if self.column.kind is Kind.SPAN:
+            return Column(Kind.SPAN, np.rint(data).astype(np.int64), empty)
+        return Column(Kind.FLOAT, data, empty)
+
+    def _floats(self, keys: NDArray[Any]) -> NDArray[np.float64]:
+        numbers = keys.astype(np.float64)
+        return numbers / 10.0**self.column.scale if self.column.scale else numbers
+
+    def _picked(self, ids: Ids, empty: Mask | None) -> Column:
+        made = self.column.take(ids)
+        if empty is None:
+            return made
+        return column_of([None if g else v for v, g in zip(made.values(), empty.tolist(), strict=True)])
+
+
+def _coded(column: CodedText, words: Ids, ranks: NDArray[Any], empty: Mask | None) -> Column:
+    codes = words.take(np.clip(ranks, 0, len(words) - 1)).astype(np.int32)
+    return CodedText(Kind.TEXT, codes if empty is None else np.where(empty, 0, codes), empty, words=column.words)
+
+
+def as_floats(column: Column, ids: Ids) -> NDArray[np.float64]:
+    """Numbers of the rows as float64 (decimals rounded once)."""
+    data = column.data.take(ids).astype(np.float64)
+    return data / 10.0**column.scale if column.kind is Kind.DECIMAL else data
+
+
+def _added(data: NDArray[Any], codes: Ids, groups: int) -> NDArray[np.int64]:
+    sums = np.zeros(groups, np.int64)
+    np.add.at(sums, codes, data.astype(np.int64))
+    return sums
+
+
+def _by_group(keys: NDArray[Any], codes: Ids, groups: int) -> NDArray[Any]:
+    """The keys in the order of their groups, by counting (a copy)."""
+    from scipy.sparse import csr_array
+
+    if not len(keys):
+        return keys.copy()
+    row = csr_array((keys, codes.astype(np.int32), np.array([0, len(keys)], np.int32)), shape=(1, max(1, groups)))
+    return np.array(row.tocsc().data)
+
+
+def _order_within(keys: NDArray[Any], codes: Ids, groups: int, stop: StopToken) -> Ids:
+    kind = Kind.FLOAT if keys.dtype == np.float64 else Kind.INT
+    values, own = ordinal_keys(Column(kind, keys), np.arange(len(keys))), codes.astype(np.uint64)
+    values = values - values.min()
+    first = Piece(max(1, int(groups - 1).bit_length()), lambda at: own if at is None else own.take(at))
+    second = Piece(max(1, int(values.max()).bit_length()), lambda at: values if at is None else values.take(at))
+    return order_of([lambda: iter([first, second])], len(keys), stop)
+
+
+def _share(base: Column, parent: Ids) -> Column:
+    """Each group's part of its parent's sum, between 0 and 1."""
+    amounts = _amounts(base)
+    whole = np.bincount(parent, weights=amounts, minlength=int(parent.max(initial=0)) + 1).take(parent)
+    none = (whole == 0) | base.empty_at()
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return Column(Kind.FLOAT, np.where(none, 0.0, amounts / whole), none if none.any() else None)
+
+
+def _running(base: Column, parent: Ids) -> Column:
+    """Sums of the groups up to each inside its parent, in ascending order of their keys; groups stand by parent."""
+    if base.kind is Kind.OBJECT:  # sums beyond 64 bits
+        return column_of(_running_values(base, parent))
+    data = np.where(base.empty_at(), 0, base.data)
+    begins = np.ones(len(data), np.bool_)
+    begins[1:] = parent[1:] != parent[:-1]
+    if base.kind is not Kind.FLOAT and len(data) and int(np.abs(data).max()) * len(data) >= 1 << 63:
+        return column_of(_running_values(base, parent))
+    parts = [part.cumsum() for part in np.split(data, np.flatnonzero(begins)[1:])]
+    return Column(base.kind, np.concatenate(parts), scale=base.scale)
+
+
+def _running_values(base: Column, parent: Ids) -> list[Any]:
+    found: list[Any] = []
+    for place, value in enumerate(base.values()):
+        goes_on = place and parent[place] == parent[place - 1]
+        found.append((value or 0) + (found[-1] if goes_on else 0))
+    return found
+
+
+def _amounts(column: Column) -> NDArray[np.float64]:
+    if column.kind is Kind.OBJECT:
+        return np.array([float(v or 0) for v in column.values()])
+    return as_floats(column, np.arange(len(column)))
+
+
+def _nothing(groups: int) -> Column:
+    return column_of([None] * groups)
+
+
+def _decimal(scaled: int, scale: int) -> Any:
+    return Decimal(scaled).scaleb(-scale, Context(prec=60))

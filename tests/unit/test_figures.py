@@ -1,0 +1,209 @@
+"""Groups by parts of values and every figure, against plain Python."""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+import statistics
+from collections import Counter
+from decimal import Decimal
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as some
+
+from nimble_otter.errors import ConditionError
+from nimble_otter.pull import run_course
+from nimble_otter.pull.shaped import tree_rows
+from nimble_otter.pull.steps import Condition, FigureOf, FilterStep, GroupStep, KeyBy, SortBy, SortStep, group_keys
+from nimble_otter.table import Kind, View, figures
+from nimble_otter.table.build import column_of, table_of
+from nimble_otter.table.figures import MOST_LISTED, Figure, Measure
+from nimble_otter.table.group import group_view
+from nimble_otter.table.parts import OF_TIMES, part_column, parts_for
+
+VALUES = {
+    "ints": some.integers(-(2**63), 2**63 - 1) | some.integers(-3, 3),
+    "floats": some.floats(-1e6, 1e6) | some.sampled_from([0.0, -0.0, 1.5]),
+    "decimals": some.integers(-(10**12), 10**12).map(lambda n: Decimal(n).scaleb(-2)),
+    "dates": some.dates(dt.date(1900, 1, 1), dt.date(2100, 1, 1)),
+    "texts": some.text("ab é", max_size=3),
+    "spans": some.timedeltas(dt.timedelta(days=-9), dt.timedelta(days=9)),
+    "mixed": some.one_of(some.integers(0, 3), some.text("ab", max_size=1)),
+}
+ROWS = some.sampled_from(sorted(VALUES)).flatmap(
+    lambda kind: some.lists(some.tuples(some.sampled_from("xyz"), some.none() | VALUES[kind]), max_size=30)
+)
+
+
+def key(value):
+    return (str(type(value)) if not isinstance(value, (int, float, Decimal)) else "", value)
+
+
+def wanted(figure: Figure, values: list) -> object:
+    """The figure of the values of a group that are not empty."""
+    if figure in (Figure.FILLED, Figure.DISTINCT):
+        return len(values) if figure is Figure.FILLED else len(set(values))
+    if not values:
+        return None
+    ends = {Figure.FIRST: values[0], Figure.LAST: values[-1]}
+    if figure in ends:
+        return ends[figure]
+    ordered = sorted(values, key=key)
+    counts = Counter(ordered)
+    return {
+        Figure.MIN: ordered[0], Figure.MAX: ordered[-1],
+        Figure.MODE: next(v for v in ordered if counts[v] == max(counts.values())),
+        Figure.LIST: ", ".join(map(figures.plain, dict.fromkeys(ordered))),
+    }[figure]  # fmt: skip
+
+
+@settings(max_examples=150)
+@given(ROWS)
+def test_figures_of_any_kind_match_plain_python(rows):
+    if not rows:
+        return
+    table = table_of(k=[k for k, _ in rows], v=[v for _, v in rows])
+    asked = (
+        Figure.FILLED,
+        Figure.DISTINCT,
+        Figure.FIRST,
+        Figure.LAST,
+        Figure.MIN,
+        Figure.MAX,
+        Figure.MODE,
+        Figure.LIST,
+    )
+    leaves = group_view(View(table), [0], [Measure(f, 1) for f in asked]).leaves
+    for group, name in enumerate(leaves.columns[0].values()):
+        values = [v for k, v in rows if k == name and v is not None]
+        got = [column.value(group) for column in leaves.columns[1:]]
+        want = [wanted(f, values) for f in asked]
+        if table.columns[1].kind is Kind.FLOAT:  # the list says which of 0.0 and -0.0 it met
+            got, want = got[:-1], want[:-1]
+        assert got == want
+
+
+@settings(max_examples=150)
+@given(ROWS, some.floats(0, 1))
+def test_figures_of_amounts_match_plain_python(rows, at):
+    table = table_of(k=[k for k, _ in rows], v=[v for _, v in rows])
+    if not rows or not table.columns[1].kind.is_amount:
+        return
+    asked = [Figure.SUM, Figure.MEAN, Figure.SPREAD, Figure.RANGE, Figure.MEDIAN]
+    measures = [*(Measure(f, 1) for f in asked), Measure(Figure.QUANTILE, 1, at)]
+    leaves = group_view(View(table), [0], measures).leaves
+    for group, name in enumerate(leaves.columns[0].values()):
+        values = [v for k, v in rows if k == name and v is not None]
+        got = [column.value(group) for column in leaves.columns[1:]]
+        if not values:
+            assert got == [None] * 6
+            continue
+        is_span = isinstance(values[0], dt.timedelta)
+        numbers = [v / dt.timedelta(microseconds=1) if is_span else float(v) for v in values]
+        got = [v / dt.timedelta(microseconds=1) if isinstance(v, dt.timedelta) else v for v in got]
+        assert float(got[0]) == pytest.approx(math.fsum(numbers), rel=1e-9, abs=1e-6)
+        if not isinstance(values[0], float):
+            assert leaves.columns[1].value(group) == sum(values[1:], values[0])  # exact, however large
+            assert leaves.columns[4].value(group) == max(values) - min(values)
+        spread = statistics.stdev(numbers) if len(numbers) > 1 else None
+        near = {"rel": 1e-6, "abs": max(map(abs, numbers)) * 1e-9 + 1}
+        assert got[1] == pytest.approx(statistics.fmean(numbers), **near)
+        assert got[2] is None if spread is None else got[2] == pytest.approx(spread, **near)
+        assert got[4] == pytest.approx(statistics.median(numbers), **near)
+        assert got[5] == pytest.approx(float(np.quantile(numbers, at)), **near)
+
+
+def test_many_groups_and_few_give_the_same(monkeypatch):
+    rng = np.random.default_rng(3)
+    table = table_of(k=rng.integers(0, 50, 900).tolist(), v=[None, *rng.normal(size=898).tolist(), float("nan")])
+    measures = [Measure(f, 1) for f in (Figure.MEDIAN, Figure.DISTINCT, Figure.MODE, Figure.MIN, Figure.MAX)]
+    few = group_view(View(table), [0], measures).leaves
+    monkeypatch.setattr(figures, "_MANY_GROUPS", 0)
+    many = group_view(View(table), [0], measures).leaves
+    assert [list(map(repr, c.values())) for c in few.columns] == [list(map(repr, c.values())) for c in many.columns]
+
+
+def test_a_long_list_says_what_it_leaves_out():
+    table = table_of(k=["a"] * (MOST_LISTED + 5), v=[f"{n:05}" for n in range(MOST_LISTED + 5)])
+    said = group_view(View(table), [0], [Measure(Figure.LIST, 1)]).leaves.columns[1].value(0)
+    assert said.endswith("00999 … 5 more")
+
+
+def test_shares_and_running_totals_stay_inside_their_parent():
+    table = table_of(a=["x", "x", "x", "y"], b=[1, 1, 2, 1], v=[Decimal("1.5"), None, Decimal("4.5"), Decimal(0)])
+    asked = [Measure(Figure.SHARE), Measure(Figure.RUNNING), Measure(Figure.SHARE, 2), Measure(Figure.RUNNING, 2)]
+    grouped = group_view(View(table), [0, 1], asked)
+    outer, inner = ([c.values() for c in level.table.columns[n + 1 :]] for n, level in enumerate(grouped.levels))
+    assert outer == [[0.75, 0.25], [3, 4], [1.0, 0.0], [Decimal("6.0"), Decimal("6.0")]]
+    assert inner[:2] == [[2 / 3, 1 / 3, 1.0], [2, 3, 1]]
+    assert inner[2:] == [[0.25, 0.75, None], [Decimal("1.5"), Decimal("6.0"), Decimal("0.0")]]
+    assert [c.value(0) for c in grouped.totals.columns] == [1.0, 4, 1.0, Decimal("6.0")]
+    with pytest.raises(ConditionError, match="between 0 and 1"):
+        group_view(View(table), [0], [Measure(Figure.QUANTILE, 2, 1.5)])
+
+
+@given(some.lists(some.none() | some.datetimes(dt.datetime(1000, 1, 1), dt.datetime(9000, 1, 1)), min_size=1))
+def test_parts_of_times_match_the_calendar(times):
+    column, ids = column_of(times), np.arange(len(times))
+    if column.kind is not Kind.TIME:
+        return
+    want = {
+        "year": lambda t: t.year, "quarter": lambda t: f"{t:%Y}-Q{(t.month + 2) // 3}", "month": lambda t: f"{t:%Y-%m}",
+        "week": lambda t: "{:04}-W{:02}".format(*t.isocalendar()), "day": lambda t: t.date(),
+        "month of year": lambda t: t.month, "weekday": lambda t: f"{t.isoweekday()} {t:%A}",
+        "hour": lambda t: t.replace(minute=0, second=0, microsecond=0), "hour of day": lambda t: t.hour,
+    }  # fmt: skip
+    assert tuple(want) == tuple(part for part in want if part in OF_TIMES)
+    assert len(want) == len(OF_TIMES)
+    for part, of in want.items():
+        assert part_column(column, part, ids, "t").values() == [None if t is None else of(t) for t in times], part
+    days = column_of([None if t is None else t.date() for t in times])
+    assert part_column(days, "week", ids, "d").values() == part_column(column, "week", ids, "t").values()
+
+
+@given(some.lists(some.none() | some.integers(-(10**6), 10**6), min_size=1), some.sampled_from(["0.1", "0.5", "7"]))
+def test_steps_of_numbers_hold_each_number(numbers, step):
+    width = Decimal(step)
+    for scale in (0, 1, 3):
+        exact = [None if n is None else Decimal(n).scaleb(-scale) for n in numbers]
+        for values in (exact, [None if v is None else float(v) for v in exact]):
+            made = part_column(column_of(values), f"steps of {step}", np.arange(len(values)), "v").values()
+            assert made == [None if v is None else math.floor(v / width) * width for v in exact]
+
+
+def test_parts_that_do_not_fit_say_what_does():
+    ids = np.arange(2)
+    texts, numbers = column_of(["Otterholt", "Élan"]), column_of([1, 2])
+    assert part_column(texts, "first 2", ids, "t").values() == ["Ot", "Él"]
+    long = column_of([f"{n:06}" for n in range(1200)])
+    assert part_column(long, "first 3", np.arange(1200), "t").values()[-1] == "001"
+    for column, part, say in (
+        (texts, "month", "can't be grouped by month"), (numbers, "steps of 0", "is no step"),
+        (numbers, "steps of x", "is no step"), (numbers, "hour", "can't be"),
+        (column_of([1e18]), "steps of 1e-9", "small"),
+    ):  # fmt: skip
+        with pytest.raises(ConditionError, match=say):
+            part_column(column, part, np.arange(len(column)), "c")
+    assert parts_for(Kind.BOOL) == ()
+
+
+def test_conditions_and_orders_of_groups_by_parts():
+    table = table_of(
+        t=[dt.datetime(2031, month, 3) for month in (1, 1, 2, 3, 3, 3)],
+        s=list("abacca"),
+        v=[1.0, 2.0, 3.0, 4.0, 5.0, 6.0],
+    )
+    group = GroupStep((KeyBy("t", "month"), KeyBy("s")), (FigureOf(Figure.COUNT), FigureOf(Figure.QUANTILE, "v", 0.9)))
+    course = run_course(
+        table, (group, FilterStep((Condition("at least", "rows", (2,)),)), SortStep((SortBy("rows", True),)))
+    )
+    assert [r.error for r in course.results] == [None] * 3
+    assert course.end.table.fields[0].name == "t by month"
+    assert [c.values() for c in course.end.table.columns[:3]] == [["2031-03"], ["c"], [2]]
+    assert course.end.grouped.levels[0].table.columns[1].values() == [2]  # outer groups count what is left
+    lines = tree_rows(course.end, frozenset({(0, 0), (1, 0)}))
+    assert [(line.depth, line.index) for line in lines] == [(0, 0), (1, 0), (2, 3), (2, 4), (-1, 0)]
+    assert GroupStep.from_plain(group.to_plain()) == group
+    assert GroupStep(group_keys("s", "t")).words() == "s › t"

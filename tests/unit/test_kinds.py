@@ -1,0 +1,151 @@
+"""Times with a zone, times of day, intervals, mixed values: how they are held, ordered, compared and written."""
+
+from __future__ import annotations
+
+import datetime as dt
+import uuid
+from decimal import Decimal
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as some
+
+from nimble_otter.errors import ConditionError
+from nimble_otter.query.conditions import parse_condition, parse_expression
+from nimble_otter.table import MISSING, Field, Kind, Table, TableBuilder, View
+from nimble_otter.table.build import ColumnBuilder, table_of
+from nimble_otter.table.columns import Column
+from nimble_otter.table.expressions import compute
+from nimble_otter.table.figures import Figure, Measure
+from nimble_otter.table.filter import filter_view
+from nimble_otter.table.forms import parse_span, render, render_all, span_text
+from nimble_otter.table.group import group_view
+from nimble_otter.table.show import plain, shown
+from nimble_otter.table.sort import SortKey, object_key, sort_view
+
+HOUR = dt.timedelta(hours=1)
+MOMENTS = some.datetimes(dt.datetime(2, 1, 1), dt.datetime(9998, 1, 1)).map(lambda v: v.replace(tzinfo=dt.UTC))
+SPANS = some.timedeltas(dt.timedelta(days=-40_000), dt.timedelta(days=40_000))
+
+
+def built(hint: Kind | None, *batches: list) -> tuple[Column, str]:
+    builder = ColumnBuilder(hint)
+    for batch in batches:
+        builder.extend(batch)
+    return builder.finish(), builder.form
+
+
+@given(some.lists(some.none() | MOMENTS | some.just(MISSING), max_size=30), some.integers(1, 9))
+def test_zoned_times_come_back_from_objects_and_from_text(values, size):
+    whole, _ = built(None, *(values[n : n + size] for n in range(0, len(values), size)))
+    assert whole.values() == values
+    texts = [v if v is None or v is MISSING else render(v, "%Y-%m-%d %H:%M:%S?+05:30") for v in values]
+    column, form = built(Kind.ZONED, texts)
+    assert column.values() == values
+    if any(isinstance(v, dt.datetime) for v in values):
+        assert (column.kind, render_all(column.values(), form)) == (Kind.ZONED, texts)
+
+
+@given(some.lists(some.none() | some.times(), max_size=20), some.lists(some.none() | SPANS, max_size=20))
+def test_clocks_and_spans_come_back(clocks, spans):
+    for values in (clocks, spans):
+        assert built(None, values)[0].values() == values
+    for form in ("h:m:s", "d h:m:s"):
+        texts = [None if v is None else render(v, form) for v in spans]
+        column, kept = built(Kind.SPAN, texts)
+        assert column.values() == spans
+        assert render_all(column.values(), kept) == texts
+    texts = [None if v is None else v.isoformat("microseconds") for v in clocks]
+    column, kept = built(Kind.CLOCK, texts)
+    assert render_all(column.values(), kept) == texts
+    assert column.values() == clocks
+
+
+@pytest.mark.parametrize(
+    ("hint", "batches", "kind"),
+    [
+        (Kind.CLOCK, [["23:00:00", None], ["07:30:00"]], Kind.CLOCK),
+        (Kind.CLOCK, [["838:59:59", "-01:00:00"]], Kind.SPAN),
+        (Kind.CLOCK, [["23:00:00"], ["24:00:00"]], Kind.TEXT),
+        (Kind.CLOCK, [["07:00:00.500", "08:00:00.250"]], Kind.CLOCK),
+        (Kind.SPAN, [["1 day 02:00:00"], ["1 mon"]], Kind.TEXT),
+        (Kind.SPAN, [["-1 days +02:03:04", "3 days", "-00:00:01"]], Kind.TEXT),
+        (Kind.SPAN, [["1 day", "2 days 01:00:00", "-00:00:01"]], Kind.SPAN),
+        (Kind.ZONED, [["2031-03-29 12:00:00+01"], ["2031-03-31 12:00:00+02"]], Kind.ZONED),
+        (Kind.ZONED, [["2031-03-29 12:00:00+01"], ["infinity"]], Kind.TEXT),
+        (Kind.ZONED, [[None], [None]], Kind.TEXT),
+    ],
+)  # fmt: skip
+def test_what_a_server_writes_is_kept_to_the_letter(hint, batches, kind):
+    column, form = built(hint, *batches)
+    assert column.kind is kind
+    texts = [text for batch in batches for text in batch]
+    got = render_all(column.values(), form)
+    if hint is Kind.ZONED:  # the moments, where offsets differ
+        got = [plain(v) for v in got]
+        texts = [t if t in (None, "infinity") or (kind is Kind.TEXT and t == got[n]) else plain(
+            dt.datetime.fromisoformat(t).astimezone(dt.UTC)) for n, t in enumerate(texts)]  # fmt: skip
+        texts = [t or "" for t in texts] if None in texts else texts
+    assert got == texts
+
+
+def test_an_offset_that_is_data_is_kept():
+    own = dt.datetime(2031, 1, 1, tzinfo=dt.timezone(HOUR))
+    column, _ = built(None, [own, own])
+    assert column.kind is Kind.OBJECT
+    assert [v.utcoffset() for v in column.values()] == [HOUR, HOUR]
+
+
+@given(SPANS)
+def test_spans_are_read_as_they_are_written(span):
+    assert parse_span(span_text(span)) == span == parse_span(render(span, "d h:m:s"))
+
+
+def test_new_kinds_are_compared_sorted_shown_and_added():
+    table = table_of(
+        z=[dt.datetime(2031, 5, 28, 23, tzinfo=dt.UTC), None, dt.datetime(2031, 5, 28, 1, tzinfo=dt.UTC)],
+        c=[dt.time(23), dt.time(7, 30), None],
+        s=[3 * HOUR, -HOUR, 30 * HOUR],
+        k=["a", "a", "b"],
+    )
+    view = View(table)
+
+    def kept(text: str) -> list[int]:
+        return filter_view(view, parse_condition(text, table)).row_ids().tolist()
+
+    assert kept("z > '2031-05-28 12:00'") == kept("z >= '2031-05-29T00:00:00+01:00'") == [0]
+    assert (kept("c < '12:00'"), kept("s > '1 day'"), kept("s between '00:00' and '26:00:00'")) == ([1], [2], [0])
+    assert kept("z is null or c is null") == [1, 2]
+    for wrong in ("c > 'noon'", "s = 'long'", "z = 'then'"):
+        with pytest.raises(ConditionError, match="is not one"):
+            kept(wrong)
+    assert [sort_view(view, [SortKey(n)]).row_ids().tolist() for n in range(3)] == [[2, 0, 1], [1, 0, 2], [1, 0, 2]]
+    assert [shown(table.columns[n].value(0)) for n in range(3)] == ["2031-05-28 23:00:00Z", "23:00:00", "03:00:00"]
+    figures = (Figure.SUM, Figure.MEAN, Figure.MEDIAN, Figure.RANGE, Figure.MAX)
+    made = group_view(view, [3], [Measure(f, 2) for f in figures]).leaves
+    assert [c.value(0) for c in made.columns[1:]] == [2 * HOUR, HOUR, HOUR, 4 * HOUR, 3 * HOUR]
+    with pytest.raises(ConditionError, match="no sum"):
+        group_view(view, [3], [Measure(Figure.SUM, 1)])
+    moved = compute(parse_expression("z + s", table), table, np.arange(3))
+    assert (moved.kind, moved.value(2)) == (Kind.ZONED, dt.datetime(2031, 5, 29, 7, tzinfo=dt.UTC))
+    assert compute(parse_expression("s * 2", table), table, np.arange(3)).value(1) == -2 * HOUR
+
+
+MIXED = [
+    [{"a": 1}], b"\x01", uuid.UUID(int=7), HOUR, dt.time(3), dt.date(2031, 1, 2), dt.datetime(2031, 1, 1, 12),
+    dt.datetime(2031, 1, 1, 13, tzinfo=dt.UTC), True, False, "b", "a", float("nan"), 2**70, Decimal("1.5"), 1, -3,
+]  # fmt: skip
+
+
+def test_mixed_columns_have_one_order_and_keep_types():
+    builder = TableBuilder((Field("m", Kind.TEXT),))
+    for value in MIXED:
+        builder.append([(value,)])
+    table: Table = builder.table()
+    assert [type(v) for v in table.columns[0].values()] == [type(v) for v in MIXED]
+    ordered = sort_view(View(table), [SortKey(0)]).row_ids().tolist()
+    want = [16, 15, 14, 13, 12, 11, 10, 9, 8, 6, 7, 5, 4, 3, 2, 1, 0]
+    assert ordered == want
+    assert sort_view(View(table), [SortKey(0, descending=True)]).row_ids().tolist() == want[::-1]
+    assert object_key(1)[:2] == object_key(1.0)[:2] == object_key(Decimal(1))[:2]
