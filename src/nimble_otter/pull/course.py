@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import time
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped, all_rows
-from nimble_otter.pull.steps import Step, TakesParameters
+from nimble_otter.pull.steps import Step, TakesParameters, TakesRows
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Table
 
@@ -48,9 +48,10 @@ def run_course(
     stop: StopToken = NEVER,
     earlier: Course | None = None,
     values: Mapping[str, Any] | None = None,
+    others: Mapping[str, Table] | None = None,
 ) -> Course:
     """Apply the steps in order; results of `earlier` that still hold (same table, same steps before) are used again.
-    `values` are those of the parameters that steps name.
+    `values` are those of the parameters that steps name, `others` the rows of the pulls that they name.
 
     A step that does not fit lets the rows pass and keeps its error. Raises: Stopped.
     """
@@ -58,11 +59,14 @@ def run_course(
     known = earlier.results if earlier is not None and earlier.table is table else ()
     for place, step in enumerate(steps):
         applied = step.bound(values) if values and isinstance(step, TakesParameters) else step
+        if isinstance(applied, TakesRows):
+            applied = applied.with_rows((others or {}).get(applied.other))
         if place < len(known) and known[place].step == step and known[place].applied == applied:
             results.append(known[place])
             continue
         known = ()
         before = results[-1].shaped if results else all_rows(table)
+        before = replace(before, said="") if before.said else before
         began = time.perf_counter()
         try:
             shaped, error = (applied.apply(before, stop) if step.on else before), None

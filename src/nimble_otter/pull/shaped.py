@@ -14,12 +14,15 @@ from nimble_otter.table.group import Grouped, Level
 @dataclass(frozen=True, slots=True, eq=False)
 class Shaped:
     """`view` are the rows; when they are `grouped`, `orders` gives for each level the order in which its groups stand
-    (already with children behind their parents). `columns` are the places shown, in order (None: all)."""
+    (already with children behind their parents). `columns` are the places shown, in order (None: all). `own_rows` is
+    False once row ids are no longer those of the rows pulled. `said` is what the last step tells of what it did."""
 
     view: View
     grouped: Grouped | None = None
     orders: tuple[Ids, ...] = ()
     columns: tuple[int, ...] | None = None
+    own_rows: bool = True
+    said: str = ""
 
     @property
     def table(self) -> Table:
@@ -33,6 +36,17 @@ class Shaped:
     def flat(self) -> View:
         """The rows in order, or the deepest groups in the order in which they stand."""
         return View(self.grouped.leaves, self.orders[-1]) if self.grouped is not None else self.view
+
+    def as_shown(self) -> View:
+        """As `flat`, with the columns that are shown, in their order."""
+        view = self.flat()
+        if self.columns is None:
+            return view
+        fields, columns = view.table.fields, view.table.columns
+        places = self.columns
+        return View(
+            Table(tuple(fields[p] for p in places), tuple(columns[p] for p in places), view.table.rows), view.ids
+        )
 
     def shown(self) -> tuple[int, ...]:
         return tuple(range(len(self.table.fields))) if self.columns is None else self.columns
@@ -52,6 +66,11 @@ class Shaped:
 
 def all_rows(table: Table) -> Shaped:
     return Shaped(View(table))
+
+
+def made_anew(table: Table, said: str = "") -> Shaped:
+    """Rows that a step made: they are no longer those that were pulled."""
+    return Shaped(View(table), own_rows=False, said=said)
 
 
 @dataclass(frozen=True, slots=True)

@@ -300,6 +300,18 @@ def codes_of(column: Column, ids: Ids, stop: StopToken = NEVER) -> tuple[Ids, Id
     return codes, order[changed]
 
 
+def combined_codes(columns: Sequence[Column], ids: Ids, stop: StopToken = NEVER) -> Ids:
+    """Numbers of the rows `ids` that are equal where all the columns are; without columns all rows are equal."""
+    codes = np.zeros(len(ids), np.int64)
+    for place, column in enumerate(columns):
+        own, examples = codes_of(column, ids, stop)
+        if place:
+            whole = Column(Kind.INT, codes * max(1, len(examples)) + own)
+            own = codes_of(whole, np.arange(len(ids)), stop)[0]
+        codes = own
+    return codes
+
+
 def changes(columns: Sequence[Column], ids: Ids, stop: StopToken = NEVER) -> NDArray[np.bool_]:
     """True where a row of `ids` differs from the one before it in some of the columns; the first one does."""
     found = np.zeros(len(ids), np.bool_)

@@ -3,34 +3,47 @@ pull file. `STEPS` finds them by their kind."""
 
 from __future__ import annotations
 
-from nimble_otter.pull.steps.base import Step, TakesParameters, find_column
+from nimble_otter.pull.steps.base import Step, TakesParameters, TakesRows, find_column
 from nimble_otter.pull.steps.columns import ColumnsStep
 from nimble_otter.pull.steps.compute import Computed, ComputeStep
 from nimble_otter.pull.steps.filter import Condition, FilterStep
 from nimble_otter.pull.steps.group import FigureOf, GroupStep, KeyBy, group_keys
+from nimble_otter.pull.steps.join import AppendStep, JoinStep
 from nimble_otter.pull.steps.open import OpenStep
 from nimble_otter.pull.steps.sort import SortBy, SortStep
 from nimble_otter.pull.steps.top import TopStep
+from nimble_otter.pull.steps.turn import DistinctStep, PivotStep, SampleStep, TransposeStep, UnpivotStep
 
-_ALL = (FilterStep, OpenStep, ComputeStep, TopStep, GroupStep, SortStep, ColumnsStep)
+_ALL = (
+    FilterStep, OpenStep, JoinStep, AppendStep, ComputeStep, TopStep, DistinctStep, SampleStep, GroupStep, PivotStep,
+    UnpivotStep, TransposeStep, SortStep, ColumnsStep,
+)  # fmt: skip
 STEPS: dict[str, type[Step]] = {step.kind: step for step in _ALL}
 
 __all__ = [
     "STEPS",
+    "AppendStep",
     "ColumnsStep",
     "ComputeStep",
     "Computed",
     "Condition",
+    "DistinctStep",
     "FigureOf",
     "FilterStep",
     "GroupStep",
+    "JoinStep",
     "KeyBy",
     "OpenStep",
+    "PivotStep",
+    "SampleStep",
     "SortBy",
     "SortStep",
     "Step",
     "TakesParameters",
+    "TakesRows",
     "TopStep",
+    "TransposeStep",
+    "UnpivotStep",
     "find_column",
     "group_keys",
 ]

@@ -48,6 +48,17 @@ class TakesParameters(Protocol):
         """The step with the values of those that have one."""
 
 
+@runtime_checkable
+class TakesRows(Protocol):
+    """A step that takes the rows of another pull, by its name."""
+
+    @property
+    def other(self) -> str: ...
+
+    def with_rows(self, rows: Table | None) -> Step:
+        """The step with those rows (None: there are none)."""
+
+
 def find_column(table: Table, name: str) -> int:
     """The place of a column. Raises: ConditionError that names the nearest."""
     try:

@@ -179,7 +179,7 @@ class FilterStep:
         table = shaped.table
         node = All(tuple(condition.node(table) for condition in self.conditions if condition.on))
         if shaped.grouped is None:
-            return Shaped(filter_view(shaped.view, node, stop), columns=shaped.columns)
+            return replace(shaped, view=filter_view(shaped.view, node, stop))
         kept = filter_view(View(table), node, stop).row_ids()
         level = shaped.grouped.levels[-1]
         stays = np.zeros(level.table.rows, np.bool_)
@@ -209,7 +209,7 @@ def _regrouped(shaped: Shaped, again: Grouped, rows: NDArray[np.bool_]) -> Shape
         orders.append(np.argsort(place[before], kind="stable"))
     totals = again.totals.with_fields(shaped.grouped.totals.fields)
     grouped = replace(again, levels=tuple(levels), totals=totals)
-    return Shaped(again.view, grouped, columns=shaped.columns).with_orders(orders)
+    return replace(shaped, view=again.view, grouped=grouped).with_orders(orders)
 
 
 def _plain_condition(condition: Condition) -> dict[str, Any]:

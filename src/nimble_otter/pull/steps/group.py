@@ -30,6 +30,10 @@ class KeyBy:
     def title(self) -> str:
         return f"{self.column} by {self.part}" if self.part else self.column
 
+    @classmethod
+    def from_plain(cls, plain: Any) -> Self:
+        return cls(plain) if isinstance(plain, str) else cls(str(plain["column"]), str(plain["part"]))
+
 
 def group_keys(*names: str) -> tuple[KeyBy, ...]:
     """Keys that are the values of columns."""
@@ -57,6 +61,10 @@ class FigureOf:
             return Measure(self.figure)
         return Measure(self.figure, find_column(table, self.column), self.at)
 
+    @classmethod
+    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        return cls(Figure(plain["figure"]), str(plain.get("column", "")), float(plain.get("at", 0.5)))
+
 
 @dataclass(frozen=True, slots=True)
 class GroupStep:
@@ -76,7 +84,8 @@ class GroupStep:
         keys = [view.table.index(key.title) for key in self.keys]
         measures = [figure.measure(view.table) for figure in self.figures]
         grouped = self._titled(group_view(view, keys, measures, stop))
-        return Shaped(view, grouped, tuple(np.arange(level.table.rows) for level in grouped.levels))
+        orders = tuple(np.arange(level.table.rows) for level in grouped.levels)
+        return Shaped(view, grouped, orders, own_rows=shaped.own_rows and shaped.grouped is None)
 
     def _titled(self, grouped: Grouped) -> Grouped:
         """Figures get names of their own, so that later steps and deliveries can tell them apart."""
@@ -93,20 +102,20 @@ class GroupStep:
         return replace(grouped, levels=levels, totals=named(grouped.totals))
 
     def to_plain(self) -> dict[str, Any]:
-        keys = [{"column": k.column, "part": k.part} if k.part else k.column for k in self.keys]
-        return {"keys": keys, "figures": [_plain_figure(f) for f in self.figures]}
+        return {"keys": plain_keys_by(self.keys), "figures": [plain_figure(f) for f in self.figures]}
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
-        keys = [KeyBy(k) if isinstance(k, str) else KeyBy(str(k["column"]), str(k["part"])) for k in plain["keys"]]
-        figures = [
-            FigureOf(Figure(f["figure"]), str(f.get("column", "")), float(f.get("at", 0.5)))
-            for f in plain.get("figures", ())
-        ]
-        return cls(tuple(keys), tuple(figures))
+        return cls(
+            tuple(map(KeyBy.from_plain, plain["keys"])), tuple(map(FigureOf.from_plain, plain.get("figures", ())))
+        )
 
 
-def _plain_figure(figure: FigureOf) -> dict[str, Any]:
+def plain_keys_by(keys: Iterable[KeyBy]) -> list[Any]:
+    return [{"column": k.column, "part": k.part} if k.part else k.column for k in keys]
+
+
+def plain_figure(figure: FigureOf) -> dict[str, Any]:
     plain: dict[str, Any] = {"figure": figure.figure.value}
     if figure.column:
         plain["column"] = figure.column

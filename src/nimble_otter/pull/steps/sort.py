@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Self
 
 import numpy as np
@@ -35,7 +35,7 @@ class SortStep:
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         if shaped.grouped is None:
             view = sort_view(shaped.view, keys_of(shaped.view.table, self.keys, strict=True), stop)
-            return Shaped(view, columns=shaped.columns)
+            return replace(shaped, view=view)
         keys_of(shaped.table, self.keys, strict=True)
         orders = []
         for level, before in zip(shaped.grouped.levels, shaped.orders, strict=True):

@@ -1,0 +1,117 @@
+"""Join and Append: rows of another pull beside or under those of this one."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any, ClassVar, Self
+
+from nimble_otter.errors import ConditionError
+from nimble_otter.pull.shaped import Shaped, made_anew
+from nimble_otter.pull.steps.base import find_column
+from nimble_otter.stop import StopToken
+from nimble_otter.table import Table
+from nimble_otter.table.combine import How, JoinReport, appended, join
+from nimble_otter.table.show import grouped
+
+
+@dataclass(frozen=True, slots=True)
+class JoinStep:
+    """`other` is the name of a pull, `pairs` are columns (here, there) that must be equal. `rows` are the other pull's,
+    handed in by who runs the course."""
+
+    kind: ClassVar[str] = "join"
+    other: str = ""
+    pairs: tuple[tuple[str, str], ...] = ()
+    how: How = How.LEFT
+    on: bool = True
+    name: str = ""
+    rows: Table | None = field(default=None, repr=False)
+
+    def words(self) -> str:
+        by = ", ".join(here if here == there else f"{here} = {there}" for here, there in self.pairs)
+        return f"{self.other or 'nothing'}{f' by {by}' if by else ''}"
+
+    def with_rows(self, rows: Table | None) -> JoinStep:
+        return self if rows is self.rows else replace(self, rows=rows)
+
+    def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        rows = needed(self.other, self.rows)
+        if not self.pairs:
+            raise ConditionError("The join has no columns to compare.", "Choose a pair of columns in its drawer.")
+        view = shaped.as_shown()
+        on = [(find_column(view.table, here), _there(rows, self.other, there)) for here, there in self.pairs]
+        table, report = join(view, rows, on, self.how, stop)
+        return made_anew(table, _told(report, self.other))
+
+    def to_plain(self) -> dict[str, Any]:
+        return {"other": self.other, "how": self.how.value, "on": [list(pair) for pair in self.pairs]}
+
+    @classmethod
+    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        pairs = tuple((str(here), str(there)) for here, there in plain.get("on", ()))
+        return cls(str(plain["other"]), pairs, How(plain.get("how", How.LEFT.value)))
+
+
+@dataclass(frozen=True, slots=True)
+class AppendStep:
+    """The rows of the pull `other` under these, columns matched by name."""
+
+    kind: ClassVar[str] = "append"
+    other: str = ""
+    on: bool = True
+    name: str = ""
+    rows: Table | None = field(default=None, repr=False)
+
+    def words(self) -> str:
+        return self.other or "nothing"
+
+    def with_rows(self, rows: Table | None) -> AppendStep:
+        return self if rows is self.rows else replace(self, rows=rows)
+
+    def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        rows = needed(self.other, self.rows)
+        view = shaped.as_shown()
+        here = view.table.take(view.row_ids()) if view.ids is not None else view.table
+        names = {f.name.casefold() for f in here.fields}
+        theirs = {f.name.casefold() for f in rows.fields}
+        only = [f.name for f in here.fields if f.name.casefold() not in theirs]
+        more = [f.name for f in rows.fields if f.name.casefold() not in names]
+        said = f"{grouped(here.rows)} rows here, {grouped(rows.rows)} of {self.other}"
+        said += f"; empty there: {', '.join(only)}" if only else ""
+        said += f"; empty here: {', '.join(more)}" if more else ""
+        return made_anew(appended(here, rows), said)
+
+    def to_plain(self) -> dict[str, Any]:
+        return {"other": self.other}
+
+    @classmethod
+    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        return cls(str(plain["other"]))
+
+
+def needed(other: str, rows: Table | None) -> Table:
+    """Raises: ConditionError where there are no rows of the other pull."""
+    if not other:
+        raise ConditionError("No other pull is chosen.", "Choose one in the drawer.")
+    if rows is None:
+        raise ConditionError(f"There are no rows of {other}.", "Open that pull and run it, or save it on the shelf.")
+    return rows
+
+
+def _there(rows: Table, other: str, name: str) -> int:
+    try:
+        return find_column(rows, name)
+    except ConditionError as problem:
+        raise ConditionError(f"There is no column {name} in {other}.", problem.hint) from None
+
+
+def _told(report: JoinReport, other: str) -> str:
+    said = [f"{grouped(report.matched)} rows met a row of {other}"]
+    if report.multiplied:
+        said.append(f"{grouped(report.multiplied)} of them more than one")
+    if report.left_alone:
+        said.append(f"{grouped(report.left_alone)} met none")
+    if report.right_alone:
+        said.append(f"{grouped(report.right_alone)} rows of {other} were met by none")
+    return ", ".join(said)

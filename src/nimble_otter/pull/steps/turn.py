@@ -1,0 +1,173 @@
+"""Distinct, Sample, Pivot, Unpivot and Transpose: other rows from the same values."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any, ClassVar, Self
+
+from nimble_otter.errors import ConditionError
+from nimble_otter.pull.shaped import Shaped, made_anew
+from nimble_otter.pull.steps.base import find_column
+from nimble_otter.pull.steps.group import FigureOf, KeyBy, plain_figure, plain_keys_by, with_parts
+from nimble_otter.stop import StopToken
+from nimble_otter.table.combine import first_of_each, pivoted, sampled, transposed, unpivoted
+from nimble_otter.table.figures import Figure
+from nimble_otter.table.show import grouped
+
+_NOTHING, _COUNT = KeyBy(""), FigureOf(Figure.COUNT)
+
+
+def _rows_only(shaped: Shaped, what: str) -> None:
+    if shaped.grouped is not None:
+        raise ConditionError(f"{what} takes rows, not groups.", "Put it before the Group step.")
+
+
+@dataclass(frozen=True, slots=True)
+class DistinctStep:
+    """The first row of each combination of values in `columns` (none: in all that are shown)."""
+
+    kind: ClassVar[str] = "distinct"
+    columns: tuple[str, ...] = ()
+    on: bool = True
+    name: str = ""
+
+    def words(self) -> str:
+        return ", ".join(self.columns) or "whole rows"
+
+    def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        _rows_only(shaped, "Distinct")
+        table = shaped.view.table
+        places = [find_column(table, name) for name in self.columns] or list(shaped.shown())
+        view = first_of_each(shaped.view, places, stop)
+        said = f"{grouped(len(shaped.view) - len(view))} rows repeat an earlier one"
+        return replace(shaped, view=view, said=said)
+
+    def to_plain(self) -> dict[str, Any]:
+        return {"columns": list(self.columns)}
+
+    @classmethod
+    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        return cls(tuple(map(str, plain.get("columns", ()))))
+
+
+@dataclass(frozen=True, slots=True)
+class SampleStep:
+    """`count` rows by chance; another `seed` gives others."""
+
+    kind: ClassVar[str] = "sample"
+    count: int = 1000
+    seed: int = 1
+    on: bool = True
+    name: str = ""
+
+    def words(self) -> str:
+        return f"{grouped(self.count)} by chance"
+
+    def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        _rows_only(shaped, "Sample")
+        if self.count < 0:
+            raise ConditionError("A sample takes 0 rows or more.", "Type a whole number.")
+        view = sampled(shaped.view, self.count, self.seed)
+        return replace(shaped, view=view)
+
+    def to_plain(self) -> dict[str, Any]:
+        return {"count": self.count, "seed": self.seed}
+
+    @classmethod
+    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        return cls(int(plain["count"]), int(plain.get("seed", 1)))
+
+
+@dataclass(frozen=True, slots=True)
+class PivotStep:
+    """A row for each combination of the `keys`, a column for each value of `column`, the figure where they meet, and
+    with `totals` the figure over all of them."""
+
+    kind: ClassVar[str] = "pivot"
+    keys: tuple[KeyBy, ...] = ()
+    column: KeyBy = _NOTHING
+    figure: FigureOf = _COUNT
+    totals: bool = False
+    on: bool = True
+    name: str = ""
+
+    def words(self) -> str:
+        keys = ", ".join(key.title for key in self.keys)
+        return f"{self.column.title or 'nothing'} into columns{f', by {keys}' if keys else ''}"
+
+    def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        if not self.column.column:
+            raise ConditionError("No column is chosen whose values become columns.", "Choose one in the drawer.")
+        if self.figure.figure in (Figure.SHARE, Figure.RUNNING):
+            raise ConditionError(f"A pivot has no {self.figure.figure.value}.", "Choose another figure.")
+        view = with_parts(shaped.flat(), (*self.keys, self.column))
+        keys = [view.table.index(key.title) for key in self.keys]
+        measure = self.figure.measure(view.table)
+        return made_anew(pivoted(view, keys, view.table.index(self.column.title), measure, self.totals, stop))
+
+    def to_plain(self) -> dict[str, Any]:
+        plain = {"keys": plain_keys_by(self.keys), "column": plain_keys_by((self.column,))[0]}
+        return {**plain, "figure": plain_figure(self.figure), "totals": self.totals}
+
+    @classmethod
+    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        keys = tuple(map(KeyBy.from_plain, plain.get("keys", ())))
+        figure = FigureOf.from_plain(plain["figure"])
+        return cls(keys, KeyBy.from_plain(plain["column"]), figure, bool(plain.get("totals")))
+
+
+@dataclass(frozen=True, slots=True)
+class UnpivotStep:
+    """A row for each of the `columns`, with its name in `label` and its value in `value`."""
+
+    kind: ClassVar[str] = "unpivot"
+    columns: tuple[str, ...] = ()
+    label: str = "column"
+    value: str = "value"
+    on: bool = True
+    name: str = ""
+
+    def words(self) -> str:
+        few = ", ".join(self.columns) if len(self.columns) <= 3 else f"{len(self.columns)} columns"
+        return f"{few or 'nothing'} into rows"
+
+    def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        if not self.columns:
+            raise ConditionError("No columns are chosen that become rows.", "Tick some in the drawer.")
+        view = shaped.as_shown()
+        places = [find_column(view.table, name) for name in self.columns]
+        return made_anew(unpivoted(view, places, self.label or "column", self.value or "value"))
+
+    def to_plain(self) -> dict[str, Any]:
+        return {"columns": list(self.columns), "label": self.label, "value": self.value}
+
+    @classmethod
+    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        return cls(
+            tuple(map(str, plain["columns"])), str(plain.get("label", "column")), str(plain.get("value", "value"))
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class TransposeStep:
+    """Rows as columns, named by the values of `names` (or numbered)."""
+
+    kind: ClassVar[str] = "transpose"
+    names: str = ""
+    on: bool = True
+    name: str = ""
+
+    def words(self) -> str:
+        return f"named by {self.names}" if self.names else "rows as columns"
+
+    def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        view = shaped.as_shown()
+        return made_anew(transposed(view, find_column(view.table, self.names) if self.names else None))
+
+    def to_plain(self) -> dict[str, Any]:
+        return {"names": self.names}
+
+    @classmethod
+    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        return cls(str(plain.get("names", "")))
