@@ -10,7 +10,7 @@ import sys
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from nimble_otter import __version__
 from nimble_otter.errors import ConditionError, OtterError, QueryError, SavedError, SendError, SourceError
@@ -31,6 +31,10 @@ from nimble_otter.query import parameter_value
 from nimble_otter.sources.names import names_in_catalogue
 from nimble_otter.table.group import Figure
 
+if TYPE_CHECKING:
+    from nimble_otter.sources import Fetched
+    from nimble_otter.table import Table
+
 _COUNT = re.compile(r"(?P<figure>[a-zA-Z ]+?)(?: (?P<at>0?\.\d+))?\s*(?:\(\s*(?P<column>[^)]*?)\s*\))?")
 
 
@@ -46,7 +50,9 @@ def main(arguments: Sequence[str] | None = None) -> int:
     try:
         if options.command == "demo":
             return _demo(options)
-        return _pull(_query_pull(options) if options.command == "query" else _saved_pull(options), options.send)
+        if options.command == "query":
+            return _pull(_query_pull(options), options.send)
+        return _pull(_saved_pull(options), options.send, options.file)
     except UsageError as problem:
         return _fail(2, str(problem))
     except (QueryError, ConditionError) as problem:
@@ -193,23 +199,17 @@ def _saved_pull(options: argparse.Namespace) -> Pull:
     return pull
 
 
-def _pull(pull: Pull, given: str | None) -> int:
+def _fetch(pull: Pull) -> Fetched:
+    """The rows of a pull's query."""
     from nimble_otter.demo import resolve
-    from nimble_otter.pull.course import run_course
     from nimble_otter.pull.places import demo_folder
-    from nimble_otter.pull.shaped import columns_to_send
-    from nimble_otter.send import Rows, fill_name, format_for, format_of_file, send_to_file
     from nimble_otter.sources import Request, connect, fetch
     from nimble_otter.sources.secrets import recall, split_secret
 
-    assert pull.send is not None
-    now = dt.datetime.now()
-    format_ = format_for(pull.send.format) if pull.send.format else format_of_file(pull.send.path)
     url, password = split_secret(resolve(pull.source, demo_folder()).url)
     connection = connect(replace(pull.source, url=url), password or recall(url))
     try:
-        reading = _Progress("reading")
-        query = pull.query
+        reading, query = _Progress("reading"), pull.query
         names = names_in_catalogue(connection.tables()) if query.parameters else None
         bound = query.bound(None, names)
         request = Request(bound.text, bound.values, query.limit, query.language, query.collection)
@@ -217,8 +217,29 @@ def _pull(pull: Pull, given: str | None) -> int:
         reading.end()
     finally:
         connection.close()
+    return fetched
+
+
+def _pull(pull: Pull, given: str | None, file: str = "") -> int:
+    from nimble_otter.pull import places
+    from nimble_otter.pull.others import find_pull, walk
+    from nimble_otter.pull.shaped import columns_to_send
+    from nimble_otter.send import Rows, fill_name, format_for, format_of_file, send_to_file
+
+    assert pull.send is not None
+    now = dt.datetime.now()
+    format_ = format_for(pull.send.format) if pull.send.format else format_of_file(pull.send.path)
+    folders = tuple(dict.fromkeys((*([Path(file).resolve().parent] if file else []), places.shelf_folder())))
+    fetched = _fetch(pull)
+
+    def other_rows(other: Pull) -> Table:
+        found = _fetch(other)
+        if found.was_cut:
+            print(f"{other.name}: the limit of {other.query.limit} left rows at the source", file=sys.stderr)
+        return found.table
+
+    course = walk(pull, fetched.table, lambda name: find_pull(name, folders), other_rows)
     values = pull.values()
-    course = run_course(fetched.table, pull.steps, values=values)
     for result in course.results:
         if result.error is not None:
             raise result.error
@@ -230,7 +251,7 @@ def _pull(pull: Pull, given: str | None) -> int:
         Rows(fields, columns, view, pull.name), format_, Path(path), pull.send.options, progress=writing
     )
     writing.end()
-    cut = f"; the limit of {query.limit} left rows at the source" if fetched.was_cut and given != "-" else ""
+    cut = f"; the limit of {pull.query.limit} left rows at the source" if fetched.was_cut and given != "-" else ""
     print(f"{sent.rows} rows, {len(fields)} columns to {sent.path}{cut}")
     return 0
 

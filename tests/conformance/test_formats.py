@@ -37,6 +37,9 @@ SAMPLE = {
         dt.datetime(2031, 5, 28, 0, 0, 0, 500000),
     ],
     "on": [dt.date(2031, 5, 28), dt.date(1850, 1, 1), None, dt.date(2000, 2, 29)],
+    "zoned": [dt.datetime(2031, 5, 28, 23, tzinfo=dt.UTC), None, None, dt.datetime(1, 1, 1, tzinfo=dt.UTC)],
+    "clock": [dt.time(23, 5), None, dt.time(0, 0, 0, 1), dt.time()],
+    "span": [dt.timedelta(hours=26), dt.timedelta(microseconds=-1), None, dt.timedelta()],
     "text": ['quo"te, and\nline', "", None, "=1+1"],
     "ü name": ["tab\t;", " lead", "é€😀", "null"],
     "nested": [{"a": [1, None]}, [dt.datetime(2031, 1, 1)], None, {"b": 2.5}],
@@ -104,6 +107,7 @@ def test_csv_tells_no_value_from_empty_text_and_quotes_what_must_be(tmp_path):
     assert rows[0]["big"] == "9223372036854775807"
     assert [r["amount"] for r in rows] == ["1.10", "-20.05", "", "3.00"]
     assert rows[0]["at"] == "2031-05-28 23:00:00"
+    assert [rows[0][n] for n in ("zoned", "clock", "span")] == ["2031-05-28 23:00:00+00:00", "23:05:00", "26:00:00"]
     assert rows[1]["ü name"] == " lead"
     assert json.loads(rows[0]["nested"]) == {"a": [1, None]}
     options = {"delimiter": "tab", "header": False, "empty": "∅", "line_end": "LF", "encoding": "utf-8-sig"}
@@ -175,7 +179,8 @@ def test_xlsx_has_real_types_and_never_rounds(tmp_path):
     assert rows[1]["on"] == "1850-01-01"
     assert rows[0]["on"] == dt.datetime(2031, 5, 28)
     assert rows[3]["text"] == "=1+1"
-    assert book.worksheets[0].cell(5, 8).data_type == "s"
+    assert book.worksheets[0].cell(5, 11).data_type == "s"
+    assert (rows[0]["span"], rows[0]["clock"]) == ("26:00:00", "23:05:00")
     with zipfile.ZipFile(path) as inside:
         assert inside.testzip() is None
     odd = rows_of(

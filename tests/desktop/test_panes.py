@@ -7,6 +7,7 @@ from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QMenu
 
+from nimble_otter.desktop.new_steps import MENU, STEP_WORDS
 from nimble_otter.desktop.offscreen import wait_until
 from nimble_otter.desktop.views.detail import CELL, COLUMN, RECORD
 from nimble_otter.pull import Pull, Query, SendPlan
@@ -352,11 +353,11 @@ def test_every_menu_opens_with_what_can_be_done(window):
     assert {"Keep rows with this station_id", "Group by station_id", "Paste", "Delete rows"} <= set(on_cell)
     assert "Delete rows" not in entries(lambda: window.actions_on_grid.menu(-1, 1, QPoint()))
     added = entries(lambda: window.course.add_wanted.emit(QPoint()))
-    kinds = ("Filter", "Compute", "Group", "Sort", "Top", "Columns")
-    assert added == [f"Add a {kind} step" for kind in kinds]
-    window.new_step("filter")
+    assert added == [f"Add a {STEP_WORDS[kind]}" for kinds in MENU for kind in kinds]
+    window.commands.run("add_filter")
     assert [text for text, _ in window.course._entries("step 0")] == [
-        "Switch off", "Show rows here", "Move upstream…", "Rename…", "Move left", "Move right", "Remove",
+        "Switch off", "Show rows here", "Move upstream…", "Rename…", "Copy to another pull…", "Move left", "Move right",
+        "Remove",
     ]  # fmt: skip
     dict(window.course._entries("query"))["Show rows here"]()
     assert window.pull.show_at == -1

@@ -5,13 +5,14 @@ import json
 import os
 import subprocess
 import sys
+from dataclasses import replace
 
 import pytest
 
 from nimble_otter import __version__
 from nimble_otter.cli import UsageError, main, parse_group, parse_sort
 from nimble_otter.pull import Pull, Query, SendPlan, save_pull
-from nimble_otter.pull.steps import Condition, FigureOf, FilterStep, KeyBy, SortBy, group_keys
+from nimble_otter.pull.steps import Condition, FigureOf, FilterStep, GroupStep, JoinStep, KeyBy, SortBy, group_keys
 from nimble_otter.sources.source import source_of_file
 from nimble_otter.table.group import Figure
 
@@ -62,6 +63,25 @@ def test_a_saved_pull_runs_with_other_parameters(survey, tmp_path):
     assert len((tmp_path / "levels-3.json").read_text().splitlines()) == 3
     assert main(["run", str(path), "--param", "n=5", "--send", str(tmp_path / "x.csv")]) == 0
     assert len(rows_in(tmp_path / "x.csv")) == 6
+
+
+def test_a_saved_pull_takes_the_rows_of_others(survey, tmp_path, capsys):
+    source, join = source_of_file(survey), JoinStep("highest", (("station_id", "station_id"),))
+    groups = GroupStep(group_keys("station_id"), (FigureOf(Figure.MAX, "level_m"),))
+    save_pull(Pull("highest", source, Query("select * from reading", limit=50), (groups,)), tmp_path / "highest.pull")
+    send = SendPlan("csv", str(tmp_path / "o"))
+    path = tmp_path / "stations.pull"
+    save_pull(Pull("stations", source, Query("select station_id, name from station"), (join,), send), path)
+    assert main(["run", str(path)]) == 0
+    assert rows_in(tmp_path / "o.csv")[0] == ["station_id", "name", "level_m max"]
+    assert "highest: the limit of 50 left rows at the source" in capsys.readouterr().err
+    ring = Pull("highest", source, Query("select 1 as station_id"), (replace(join, other="stations"),))
+    save_pull(ring, tmp_path / "highest.pull")
+    assert main(["run", str(path)]) != 0
+    assert "stations takes rows of highest takes rows of stations" in capsys.readouterr().err
+    (tmp_path / "highest.pull").unlink()
+    assert main(["run", str(path)]) != 0
+    assert "There is no pull highest" in capsys.readouterr().err
 
 
 def test_documents_from_the_command_line(reports, tmp_path):

@@ -40,6 +40,7 @@ ANY = some.one_of(
     some.none(), some.integers(-3, 2**70), some.text("aé\0", max_size=3), some.floats(allow_nan=False), some.booleans(),
     some.decimals(-9, 9, places=2), some.dates(), some.just(MISSING), some.just({"a": 1}),
 )  # fmt: skip
+ONE = some.decimals(0, 9, places=1)
 ALIKE = some.sampled_from([some.integers(0, 3), some.text("ab", max_size=2), some.dates(), ONE])
 COLUMNS = some.lists(
     some.one_of(ALIKE.flatmap(lambda of: some.lists(some.none() | of, max_size=6)), some.lists(ANY, max_size=4)),
@@ -188,7 +189,7 @@ def test_mixed_columns_become_rows_and_rows_become_columns():
     assert "can become columns" in str(run_course(wide, (PivotStep((), KeyBy("c")),)).results[0].error)
 
 
-OTHER = table_of(k=["a", "b", "b"], m=[1, 2, 3])
+OTHER = View(table_of(k=["a", "b", "b"], m=[1, 2, 3]))
 
 
 def test_steps_that_take_other_rows_say_what_they_did_and_what_is_missing():
@@ -200,7 +201,7 @@ def test_steps_that_take_other_rows_say_what_they_did_and_what_is_missing():
     assert (after.said, after.rows, after.own_rows, join_said.own_rows) == ("", 3, False, False)
     again = run_course(table, steps, earlier=course, others={"other": OTHER})
     assert again.results[0] is course.results[0]  # the same rows again: nothing to do
-    fresh = run_course(table, steps, earlier=course, others={"other": table_of(k=["a"], m=[9])})
+    fresh = run_course(table, steps, earlier=course, others={"other": View(table_of(k=["a"], m=[9]))})
     assert fresh.end.rows == 1
     for step, say in (
         (JoinStep("other", (("k", "k"),)), "no rows of other"), (JoinStep(), "No other pull"),

@@ -70,6 +70,9 @@ class GridActions:
         if not isinstance(model, RowsModel):
             self._say("Groups can't be edited; switch the Group step off, or show rows before it.", True)
             return None
+        if session.shaped is not None and not session.shaped.own_rows:
+            self._say("These rows were made by a step; show the rows before it to change them.", True)
+            return None
         return session, model
 
     def begin_edit(self, position: int, column: int, typed: str | None) -> None:
@@ -315,7 +318,9 @@ class GridActions:
         for block in blocks:
             places = {model.columns[column].place for column in range(block.left, block.right + 1)}
             rows = session.whole.rows_in(session.shaped, places)
-            found |= rows & {model.row_id(p) for p in range(block.top, block.bottom + 1)} if rows else set()
+            if rows and session.shaped.own_rows:
+                rows &= {model.row_id(p) for p in range(block.top, block.bottom + 1)}
+            found |= rows
         return found
 
     # --- steps from the grid -----------------------------------------------------------------------------------
@@ -366,6 +371,8 @@ class GridActions:
         if session is None or session.fetched is None or not isinstance(model, RowsModel):
             return None
         place = model.columns[column].place
+        if session.shaped is None or not session.shaped.own_rows or place >= len(session.fetched.table.fields):
+            return None
         origins, value = session.fetched.origins, model.value(position, column)
         if value is MISSING or isinstance(value, (bytes, Mapping, list)):
             return None

@@ -310,6 +310,8 @@ def model_for(
     marks = sort_marks(steps)
     if shaped.grouped is not None:
         return GroupsModel(shaped, open_groups, marks)
+    if not shaped.own_rows:
+        return RowsModel(shaped, Edits(0), marks, {})
     return RowsModel(shaped, edits, marks, conflicts, writable)
 
 

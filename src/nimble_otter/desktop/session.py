@@ -22,7 +22,7 @@ from nimble_otter.pull.drafts import EditDraft, attach, detach
 from nimble_otter.pull.history import Ran
 from nimble_otter.pull.model import Query
 from nimble_otter.pull.shaped import all_rows
-from nimble_otter.pull.steps import Step
+from nimble_otter.pull.steps import Step, TakesRows
 from nimble_otter.pull.upstream import Comparison, compare
 from nimble_otter.pull.versions import Version, key_of
 from nimble_otter.query.kinds import changes_catalogue
@@ -35,7 +35,7 @@ from nimble_otter.sources.held import Held
 from nimble_otter.sources.long import cut_rows
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.script import Outcome, run_script
-from nimble_otter.table import Table
+from nimble_otter.table import Table, View
 from nimble_otter.table.show import grouped, plain
 
 MOST_UNDO = 500
@@ -84,6 +84,7 @@ class OpenPull(QObject):
         self.script_at = 0
         self.is_preview = False
         self.run_at = 0
+        self.others: Callable[[str, bool], View | None] = lambda name, fresh: None
         self._undo: list[tuple[str, Any]] = []
         self._redo: list[tuple[str, Any]] = []
 
@@ -452,6 +453,7 @@ class OpenPull(QObject):
             self.pull_changed.emit()
             return
         steps, earlier, values = self.pull.steps, self.course, self._values()
+        others = {name: rows for name in self.needs if (rows := self.others(name, fresh)) is not None}
         if self.show_at is not None and self.show_at >= len(steps):
             self.show_at = None
 
@@ -465,12 +467,21 @@ class OpenPull(QObject):
 
         if table.rows <= 20_000:
             self.jobs.stop(f"{self.key} course")
-            show(run_course(table, steps, earlier=earlier, values=values))
+            show(run_course(table, steps, earlier=earlier, values=values, others=others))
             return
         self.jobs.submit(
-            LOCAL, f"{self.key} course", lambda stop, _: run_course(table, steps, stop, earlier, values), show,
+            LOCAL, f"{self.key} course", lambda stop, _: run_course(table, steps, stop, earlier, values, others), show,
             title="Shaping",
         )  # fmt: skip
+
+    @property
+    def needs(self) -> list[str]:
+        """Names of the pulls whose rows its steps take."""
+        return [step.other for step in self.pull.steps if isinstance(step, TakesRows) and step.on and step.other]
+
+    def take_others(self) -> None:
+        """The rows of a pull that it takes are other ones now."""
+        self._walk()
 
     def show_rows_at(self, at: int | None) -> None:
         self.show_at = at

@@ -8,9 +8,10 @@ from __future__ import annotations
 import datetime as dt
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING, cast
 
 from PySide6.QtCore import QPoint, QTimer
-from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
+from PySide6.QtGui import QCloseEvent, QCursor, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import (
     QApplication,
     QMenu,
@@ -22,6 +23,8 @@ from nimble_otter.desktop.follow import Follower
 from nimble_otter.desktop.grid_actions import GridActions
 from nimble_otter.desktop.grid_model import first_width, model_for
 from nimble_otter.desktop.keeping import recent_paths, remember_recent
+from nimble_otter.desktop.new_steps import MENU, place_for
+from nimble_otter.desktop.other_pulls import OtherPulls
 from nimble_otter.desktop.rows_views import RowsViews
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.shared_files import SharedFiles
@@ -34,10 +37,11 @@ from nimble_otter.desktop.window_commands import add_commands, collect_findings
 from nimble_otter.desktop.window_detail import DetailFiller
 from nimble_otter.desktop.window_frame import START, WORK, Frame
 from nimble_otter.desktop.window_pages import Pages
+from nimble_otter.desktop.window_status import show_status
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import Pull, Query, open_pull, places
 from nimble_otter.pull.file import SUFFIX
-from nimble_otter.pull.steps import ColumnsStep, Computed, ComputeStep, FilterStep, GroupStep, SortStep, Step, TopStep
+from nimble_otter.pull.steps import Step
 from nimble_otter.query.kinds import READS, kind_of
 from nimble_otter.query.statements import find_parameters, split_statements
 from nimble_otter.sources import Source, TableInfo
@@ -45,9 +49,12 @@ from nimble_otter.sources.source import source_of_file
 from nimble_otter.table import Kind
 from nimble_otter.table.show import grouped
 
+if TYPE_CHECKING:
+    from nimble_otter.desktop.views.join_drawer import OtherDrawer
+
 _WIDTHS = {
     Kind.INT: 92, Kind.FLOAT: 102, Kind.BOOL: 76, Kind.TIME: 148, Kind.DATE: 104, Kind.DECIMAL: 102, Kind.TEXT: 124,
-    Kind.OBJECT: 170,
+    Kind.OBJECT: 170, Kind.ZONED: 156, Kind.CLOCK: 92, Kind.SPAN: 104,
 }  # fmt: skip
 
 
@@ -68,6 +75,7 @@ class Window(Frame):
         self.glance = Glance(self, self.hub)
         self.pages = Pages(self)
         self.shared = SharedFiles(self)
+        self.other_pulls = OtherPulls(self)
         self.upstream = Upstream(self)
         add_commands(self)
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
@@ -94,6 +102,7 @@ class Window(Frame):
         self.glance.opened.connect(self.open_table)
         self.course.chosen.connect(self.open_drawer)
         self.course.add_wanted.connect(self._add_menu)
+        self.course.copy_wanted.connect(self.copy_step)
         self.course.column_dropped.connect(self.actions_on_grid.group_by)
         self.grid.width_changed.connect(self._width_set)
         self.status.stop_wanted.connect(self.jobs.stop_all)
@@ -104,6 +113,8 @@ class Window(Frame):
 
     def wire_drawer(self, kind: str) -> None:
         self.drawers[kind].step_wanted.connect(self.open_step)
+        if kind in ("join", "append"):
+            cast("OtherDrawer", self.drawers[kind]).pulls = self.other_pulls.names_for
         if kind == "query":
             self.query_drawer.help.used = self.layout_state.used
             self.query_drawer.help.pulls = lambda: self.pulls
@@ -151,6 +162,7 @@ class Window(Frame):
         number = number if number is not None else self._next_number
         self._next_number = max(self._next_number, number) + 1
         session = OpenPull(pull, self.hub, path, number)
+        session.others = lambda name, fresh: self.other_pulls.rows_for(session, name, fresh)
         session.pull_changed.connect(lambda: self._pull_changed(session))
         session.rows_changed.connect(lambda: self._rows_changed(session))
         session.edits_changed.connect(lambda: self._edits_changed(session))
@@ -188,7 +200,7 @@ class Window(Frame):
             self.start_page.refresh(recent_paths(self.layout_state))
             self.grid.set_model(None, [], False)
             self.detail_filler.refresh()
-            self._show_status()
+            show_status(self)
             return
         self.hub.open(self.hub.known(session.pull.source))
         self._show_grid(False)
@@ -202,7 +214,7 @@ class Window(Frame):
             and _is_one_question(session)
         ):
             session.run()
-        self._show_status()
+        show_status(self)
 
     def close_pull(self, at: int, ask: bool = True) -> None:
         """Close a tab; pending changes are asked about, everything else can be had back with "Reopen"."""
@@ -339,26 +351,34 @@ class Window(Frame):
         session = self.pull
         if session is None:
             return
-        steps = session.pull.steps
-        rows = ("group", "sort", "columns")
-        later = {"filter": rows, "open": rows, "compute": rows, "top": ("group", "columns"), "columns": ()}.get(
-            step.kind, ("columns",)
-        )
-        at = next((n for n, s in enumerate(steps) if s.kind in later), len(steps))
+        at = place_for(step, session.pull.steps)
         session.add_step(step, f"Add {step.kind}", at)
         self.open_drawer(f"step {at}")
 
+    def copy_step(self, at: int) -> None:
+        """Put a copy of a step into another open pull, which is chosen from a menu."""
+        session, menu = self.pull, QMenu(self)
+        if session is None:
+            return
+        step = session.pull.steps[at]
+        for other in self.pulls:
+            if other is not session:
+                menu.addAction(other.pull.name, lambda o=other: self._copy_into(o, step))
+        if menu.isEmpty():
+            self.say("No other pull is open.", True)
+            return
+        menu.exec(QCursor.pos())
+
+    def _copy_into(self, other: OpenPull, step: Step) -> None:
+        other.add_step(step, f"Copy {step.kind}", place_for(step, other.pull.steps))
+        self.say(f"Copied to {other.pull.name}.", False)
+
     def _add_menu(self, at: QPoint) -> None:
         menu = QMenu(self)
-        self.commands.fill_menu(menu, ["add_filter", "add_compute", "add_group", "add_sort", "add_top", "add_columns"])
+        for kinds in MENU:
+            self.commands.fill_menu(menu, [f"add_{kind}" for kind in kinds])
+            menu.addSeparator()
         menu.exec(at)
-
-    def new_step(self, kind: str) -> None:
-        made: dict[str, Step] = {
-            "filter": FilterStep(), "compute": ComputeStep((Computed("", ""),)), "group": GroupStep(),
-            "sort": SortStep(), "top": TopStep(), "columns": ColumnsStep(),
-        }  # fmt: skip
-        self.add_step(made[kind])
 
     # --- what changed ------------------------------------------------------------------------------------------
 
@@ -376,11 +396,12 @@ class Window(Frame):
             self.drawer.refresh()
 
     def _rows_changed(self, session: OpenPull) -> None:
+        self.other_pulls.changed(session)
         if session is self.pull:
             self._show_grid(True)
             self.course.refresh()
             self.drawer.refresh()
-            self._show_status()
+            show_status(self)
 
     def _edits_changed(self, session: OpenPull) -> None:
         self._drafts.start()
@@ -392,7 +413,7 @@ class Window(Frame):
             self.course.refresh()
             if self.is_shown("changes", "send"):
                 self.drawer.refresh()
-            self._show_status()
+            show_status(self)
 
     def _state_changed(self, session: OpenPull) -> None:
         if session is not self.pull:
@@ -411,7 +432,7 @@ class Window(Frame):
             self._told_of_run = False
         self.course.refresh()
         self.drawer.refresh()
-        self._show_status()
+        show_status(self)
 
     def _sources_changed(self, name: str) -> None:
         self.course.refresh()
@@ -448,46 +469,6 @@ class Window(Frame):
         self.title.tabs.show_tabs([(s.pull.name, s.is_dirty) for s in self.pulls], self.current)
         name = self.pull.pull.name if self.pull is not None else ""
         self.setWindowTitle(f"{name} — Nimble Otter" if name else "Nimble Otter")
-
-    def _show_status(self) -> None:
-        session = self.pull
-        shaped = session.shaped if session is not None else None
-        if session is None or shaped is None or session.table is None:
-            self.status.show_rows("", "" if session is None else ("Running" if session.is_running else "No rows yet"))
-            self.status.show_right(
-                "", f"{session.pull.source.name}: reads only" if session and not session.can_write else ""
-            )
-            return
-        noun = "documents" if session.is_documents else "rows"
-        shown = len(shaped.view) if shaped.grouped is not None else shaped.rows
-        strong, rest = grouped(shown), f"of {grouped(session.table.rows)} {noun} shown"
-        if shaped.grouped is not None:
-            rest = f"of {grouped(session.table.rows)} {noun}, in {grouped(shaped.grouped.levels[0].table.rows)} groups"
-        if session.edits.count:
-            parts = ((len(session.edits.edited_rows), "± {} edited"), (len(session.edits.added), "+ {} new"))
-            said = [text.format(n) for n, text in (*parts, (len(session.edits.deleted), "− {} to delete")) if n]
-            rest += "   " + "   ".join(said)
-        self.status.show_rows(strong, rest)
-        when = ""
-        if session.fetched_at is not None:
-            by = "an earlier query" if session.error is not None else "query above"
-            when = f"Fetched {session.fetched_at:%H:%M:%S} by {by}"
-        self.status.fetched.setToolTip(session.told())
-        cut = session.fetched is not None and session.fetched.was_cut
-        name = session.pull.source.name
-        limit = grouped(session.pull.query.limit or session.table.rows)
-        writes = (
-            f"Cut at {limit} {noun}"
-            if cut and not session.is_preview
-            else f"{name}: transaction open"
-            if session.held is not None
-            else (f"{name}: writes need review" if session.can_write else f"{name}: reads only")
-        )
-        self.status.show_right(
-            "" if session.is_running else when,
-            writes,
-            "plum" if writes.startswith("Cut") or writes.endswith("open") else "muted",
-        )
 
     def _show_work(self) -> None:
         job = self.jobs.shown()

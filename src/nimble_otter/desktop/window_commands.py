@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QLineEdit, QPlainTextEdit
 
 from nimble_otter.desktop.commands import Command
+from nimble_otter.desktop.new_steps import STEP_WORDS, new_step
 from nimble_otter.desktop.theme import theme
 from nimble_otter.desktop.views.course import query_words
 from nimble_otter.desktop.views.find import Finding
@@ -106,15 +107,8 @@ def add_commands(window: Window) -> None:
     for key, name, shortcut in EDITS:
         add(f"text_{key}", name, lambda key=key: _edit_text(window, key), shortcut if key != "comment" else "", "text",
             has_pull)  # fmt: skip
-    for kind, name in (
-        ("filter", "Filter"),
-        ("compute", "Compute"),
-        ("group", "Group"),
-        ("sort", "Sort"),
-        ("top", "Top"),
-        ("columns", "Columns"),
-    ):
-        add(f"add_{kind}", f"Add a {name} step", lambda kind=kind: window.new_step(kind), "", "steps", has_pull)
+    for kind, said in STEP_WORDS.items():
+        add(f"add_{kind}", f"Add a {said}", lambda kind=kind: window.add_step(new_step(kind)), "", "steps", has_pull)
     add("upstream", "Move the step upstream…", window.upstream.move_selected, "Ctrl+Shift+U", "steps",
         window.upstream.can_move)  # fmt: skip
     add("down", "Take the query's conditions down…", window.upstream.move_down, "Ctrl+Shift+D", "steps", has_rows)

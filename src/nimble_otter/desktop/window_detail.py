@@ -81,7 +81,9 @@ class DetailFiller(QObject):
             session.target.column(place)
         except OtterError as refused:
             note = str(refused)
-        is_cut = table is session.table and session.whole.is_cut(model.row_id(position), place)
+        is_cut = (
+            session.shaped.own_rows and table is session.table and session.whole.is_cut(model.row_id(position), place)
+        )
         note = f"The first 64 kB; the rest is at the source. {note}".strip() if is_cut else note
         self._detail.cell.fill(table.fields[place], value, note, is_cut)
 

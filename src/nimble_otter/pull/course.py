@@ -11,7 +11,7 @@ from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped, all_rows
 from nimble_otter.pull.steps import Step, TakesParameters, TakesRows
 from nimble_otter.stop import NEVER, StopToken
-from nimble_otter.table import Table
+from nimble_otter.table import Table, View
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +48,7 @@ def run_course(
     stop: StopToken = NEVER,
     earlier: Course | None = None,
     values: Mapping[str, Any] | None = None,
-    others: Mapping[str, Table] | None = None,
+    others: Mapping[str, View] | None = None,
 ) -> Course:
     """Apply the steps in order; results of `earlier` that still hold (same table, same steps before) are used again.
     `values` are those of the parameters that steps name, `others` the rows of the pulls that they name.

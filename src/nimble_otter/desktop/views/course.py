@@ -27,11 +27,11 @@ from nimble_otter.desktop import tokens
 from nimble_otter.desktop.drags import COLUMN_DRAG, text_in
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.theme import theme, ui_font
+from nimble_otter.pull.steps import STEPS
 from nimble_otter.table.show import grouped
 
 STEP_MIME = "application/x-nimble-otter-step"
-KINDS = {"filter": "Filter", "group": "Group", "sort": "Sort", "columns": "Columns", "open": "Open",
-         "compute": "Compute", "top": "Top"}  # fmt: skip
+KINDS = {kind: kind.capitalize() for kind in STEPS}
 _PLUS = 30
 _SIDE = 12
 _BAND = 20
@@ -113,6 +113,7 @@ class CourseStrip(QWidget):
     column_dropped = Signal(str)
     upstream_wanted = Signal(int)
     down_wanted = Signal()
+    copy_wanted = Signal(int)
 
     def __init__(self) -> None:
         super().__init__()
@@ -368,6 +369,7 @@ class CourseStrip(QWidget):
             ("Show rows here" if end else "Show rows at the end", lambda: session.show_rows_at(at if end else None)),
             ("Move upstream…", lambda: self.upstream_wanted.emit(at)),
             ("Rename…", lambda: self.rename(at)),
+            ("Copy to another pull…", lambda: self.copy_wanted.emit(at)),
             ("Move left", lambda: self.move_step(at, at - 1)),
             ("Move right", lambda: self.move_step(at, at + 1)),
             ("Remove", lambda: self.remove(at)),

@@ -16,7 +16,7 @@ from nimble_otter.table import Kind
 from nimble_otter.table.figures import Figure
 from nimble_otter.table.parts import parts_for
 
-_FIGURES = [(figure.value, figure.value) for figure in Figure]
+FIGURES = [(figure.value, figure.value) for figure in Figure]
 VALUES = "each value"
 
 
@@ -95,7 +95,7 @@ class GroupDrawer(StepDrawer):
         return [f"steps of {float(w):.9g}" for w in widths if float(w) >= least]
 
     def _figure_row(self, place: int, figure: FigureOf) -> QHBoxLayout:
-        kind = combo(_FIGURES, figure.figure.value, "Figure")
+        kind = combo(FIGURES, figure.figure.value, "Figure")
         names: list[str] | list[tuple[str, str]] = self._names_for(figure)
         if figure.figure.of_rows:
             names = [("", "rows"), *((n, n) for n in self._names_for(figure))]

@@ -9,7 +9,7 @@ from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.query.conditions import nearest
 from nimble_otter.stop import StopToken
-from nimble_otter.table import Table
+from nimble_otter.table import Table, View
 
 
 class Step(Protocol):
@@ -55,7 +55,7 @@ class TakesRows(Protocol):
     @property
     def other(self) -> str: ...
 
-    def with_rows(self, rows: Table | None) -> Step:
+    def with_rows(self, rows: View | None) -> Step:
         """The step with those rows (None: there are none)."""
 
 

@@ -10,7 +10,7 @@ from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped, made_anew
 from nimble_otter.pull.steps.base import find_column
 from nimble_otter.stop import StopToken
-from nimble_otter.table import Table
+from nimble_otter.table import Table, View
 from nimble_otter.table.combine import How, JoinReport, appended, join
 from nimble_otter.table.show import grouped
 
@@ -26,13 +26,13 @@ class JoinStep:
     how: How = How.LEFT
     on: bool = True
     name: str = ""
-    rows: Table | None = field(default=None, repr=False)
+    rows: View | None = field(default=None, repr=False)
 
     def words(self) -> str:
         by = ", ".join(here if here == there else f"{here} = {there}" for here, there in self.pairs)
         return f"{self.other or 'nothing'}{f' by {by}' if by else ''}"
 
-    def with_rows(self, rows: Table | None) -> JoinStep:
+    def with_rows(self, rows: View | None) -> JoinStep:
         return self if rows is self.rows else replace(self, rows=rows)
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
@@ -61,12 +61,12 @@ class AppendStep:
     other: str = ""
     on: bool = True
     name: str = ""
-    rows: Table | None = field(default=None, repr=False)
+    rows: View | None = field(default=None, repr=False)
 
     def words(self) -> str:
         return self.other or "nothing"
 
-    def with_rows(self, rows: Table | None) -> AppendStep:
+    def with_rows(self, rows: View | None) -> AppendStep:
         return self if rows is self.rows else replace(self, rows=rows)
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
@@ -90,13 +90,13 @@ class AppendStep:
         return cls(str(plain["other"]))
 
 
-def needed(other: str, rows: Table | None) -> Table:
+def needed(other: str, rows: View | None) -> Table:
     """Raises: ConditionError where there are no rows of the other pull."""
     if not other:
         raise ConditionError("No other pull is chosen.", "Choose one in the drawer.")
     if rows is None:
         raise ConditionError(f"There are no rows of {other}.", "Open that pull and run it, or save it on the shelf.")
-    return rows
+    return rows.table if rows.ids is None else rows.table.take(rows.ids)
 
 
 def _there(rows: Table, other: str, name: str) -> int:

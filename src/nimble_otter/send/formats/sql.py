@@ -19,15 +19,18 @@ from nimble_otter.table.show import plain
 _TYPES: dict[str, dict[Kind, str]] = {
     "sqlite": {
         Kind.INT: "integer", Kind.FLOAT: "real", Kind.BOOL: "boolean", Kind.TIME: "timestamp", Kind.DATE: "date",
-        Kind.DECIMAL: "numeric", Kind.TEXT: "text", Kind.OBJECT: "blob",
+        Kind.DECIMAL: "numeric", Kind.TEXT: "text", Kind.OBJECT: "blob", Kind.ZONED: "text", Kind.CLOCK: "time",
+        Kind.SPAN: "text",
     },
     "postgresql": {
         Kind.INT: "bigint", Kind.FLOAT: "double precision", Kind.BOOL: "boolean", Kind.TIME: "timestamp",
         Kind.DATE: "date", Kind.DECIMAL: "numeric", Kind.TEXT: "text", Kind.OBJECT: "text",
+        Kind.ZONED: "timestamp with time zone", Kind.CLOCK: "time", Kind.SPAN: "interval",
     },
     "mysql": {
         Kind.INT: "bigint", Kind.FLOAT: "double", Kind.BOOL: "boolean", Kind.TIME: "datetime(6)", Kind.DATE: "date",
-        Kind.DECIMAL: "decimal(65, 18)", Kind.TEXT: "longtext", Kind.OBJECT: "longtext",
+        Kind.DECIMAL: "decimal(65, 18)", Kind.TEXT: "longtext", Kind.OBJECT: "longtext", Kind.ZONED: "varchar(40)",
+        Kind.CLOCK: "time(6)", Kind.SPAN: "varchar(40)",
     },
 }  # fmt: skip
 

@@ -91,7 +91,7 @@ def _write_sheet(rows: Rows, out: Any, header: bool, freeze: bool, stop: StopTok
 
 
 def _width(name: str, kind: Kind) -> int:
-    least = {Kind.TIME: 19, Kind.DATE: 11, Kind.TEXT: 16}.get(kind, 9)
+    least = {Kind.TIME: 19, Kind.DATE: 11, Kind.ZONED: 25, Kind.TEXT: 16}.get(kind, 9)
     return min(40, max(least, len(name) + 2))
 
 

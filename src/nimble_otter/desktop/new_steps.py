@@ -1,0 +1,61 @@
+"""New steps: what they begin with, and where in the course they belong."""
+
+from __future__ import annotations
+
+from nimble_otter.pull.steps import (
+    AppendStep,
+    ColumnsStep,
+    Computed,
+    ComputeStep,
+    DistinctStep,
+    FilterStep,
+    GroupStep,
+    JoinStep,
+    PivotStep,
+    SampleStep,
+    SortStep,
+    Step,
+    TopStep,
+    TransposeStep,
+    UnpivotStep,
+)
+
+MENU = (
+    ("filter", "distinct", "top", "sample"),
+    ("compute", "columns"),
+    ("group", "pivot"),
+    ("sort",),
+    ("join", "append"),
+    ("unpivot", "transpose"),
+)
+"""Kinds of steps as a menu has them, related ones together."""
+STEP_WORDS = {
+    "filter": "Filter step", "compute": "Compute step", "group": "Group step", "sort": "Sort step", "top": "Top step",
+    "columns": "Columns step", "distinct": "Distinct step (rows that repeat)", "sample": "Sample step (rows by chance)",
+    "join": "Join step (another pull beside)", "append": "Append step (another pull under)",
+    "pivot": "Pivot step (values into columns)", "unpivot": "Unpivot step (columns into rows)",
+    "transpose": "Transpose step (rows into columns)",
+}  # fmt: skip
+_SHAPED = ("group", "pivot", "unpivot", "transpose")
+_LATER = {
+    "filter": (*_SHAPED, "sort", "columns"), "open": (*_SHAPED, "sort", "columns"), "sample": (*_SHAPED, "columns"),
+    "compute": (*_SHAPED, "sort", "columns"), "top": (*_SHAPED, "columns"), "distinct": (*_SHAPED, "columns"),
+    "group": ("columns",), "sort": ("columns",),
+}  # fmt: skip
+"""Steps before which a new one is put; the others come last."""
+
+
+def new_step(kind: str) -> Step:
+    made: dict[str, Step] = {
+        "filter": FilterStep(), "compute": ComputeStep((Computed("", ""),)), "group": GroupStep(), "sort": SortStep(),
+        "top": TopStep(), "columns": ColumnsStep(), "join": JoinStep(), "append": AppendStep(),
+        "distinct": DistinctStep(), "sample": SampleStep(), "pivot": PivotStep(), "unpivot": UnpivotStep(),
+        "transpose": TransposeStep(),
+    }  # fmt: skip
+    return made[kind]
+
+
+def place_for(step: Step, steps: tuple[Step, ...]) -> int:
+    """Where a step is put: a filter before groups and sorts, columns at the end."""
+    later = _LATER.get(step.kind, ())
+    return next((n for n, s in enumerate(steps) if s.kind in later), len(steps))

@@ -1,0 +1,49 @@
+"""Rows of the pulls that a pull's steps take, where no window holds them: each is run as well."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from nimble_otter.errors import ConditionError
+from nimble_otter.pull.course import Course, run_course
+from nimble_otter.pull.file import SUFFIX, open_pull
+from nimble_otter.pull.model import Pull
+from nimble_otter.pull.steps import TakesRows
+from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table import Table, View
+
+
+def find_pull(name: str, folders: tuple[Path, ...]) -> Pull:
+    """The saved pull of a name in the first of the folders that has it. Raises: ConditionError, SavedError."""
+    for folder in folders:
+        found = next(iter(sorted(folder.rglob(f"{name}{SUFFIX}"))), None)
+        if found is not None:
+            return open_pull(found)
+    said = " or ".join(map(str, folders))
+    raise ConditionError(f"There is no pull {name} in {said}.", "Save it there, or take the step out.")
+
+
+def walk(
+    pull: Pull,
+    table: Table,
+    named: Callable[[str], Pull],
+    fetch: Callable[[Pull], Table],
+    stop: StopToken = NEVER,
+    above: tuple[str, ...] = (),
+) -> Course:
+    """Take a pull's rows along its course, with the rows of the pulls it names: `named` finds them, `fetch` asks their
+    sources. Raises: ConditionError where pulls take rows of each other in a ring, and what the two raise."""
+    others: dict[str, View] = {}
+    ring = (*above, pull.name)
+    for step in pull.steps:
+        if isinstance(step, TakesRows) and step.on and step.other and step.other not in others:
+            if step.other in ring:
+                raise ConditionError(f"{' takes rows of '.join((*ring, step.other))}.", "Take one of the joins out.")
+            other = named(step.other)
+            course = walk(other, fetch(other), named, fetch, stop, ring)
+            for result in course.results:
+                if result.error is not None:
+                    raise result.error
+            others[step.other] = course.end.as_shown()
+    return run_course(table, pull.steps, stop, values=pull.values(), others=others)

@@ -1,0 +1,166 @@
+"""The drawers of the steps that make other rows, and rows taken from other pulls, in the real window."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtWidgets import QApplication, QComboBox, QMenu, QSpinBox
+
+from nimble_otter.pull import Pull, Query, places, save_pull
+from nimble_otter.pull.steps import FigureOf, GroupStep, JoinStep, KeyBy, PivotStep, SampleStep, SortBy, SortStep
+from nimble_otter.table.combine import How
+from nimble_otter.table.figures import Figure
+from tests.desktop.conftest import settle
+
+
+def named(window, name: str, kind: type = QComboBox):
+    """The control of an accessible name in the drawer in sight."""
+    found = [w for w in window.drawer.findChildren(kind) if w.accessibleName() == name]
+    return found[-1]  # those of before go when the event loop comes round
+
+
+def choose(box: QComboBox, value: str) -> None:
+    place = box.findData(value)
+    assert place >= 0, [box.itemText(n) for n in range(box.count())]
+    box.setCurrentIndex(place)
+    box.activated.emit(place)
+
+
+def columns(window) -> list[str]:
+    return [c.name for c in window.grid.model.columns]
+
+
+def with_pull(window, name: str, text: str):
+    session = window.add_pull(Pull(name, window.pulls[0].pull.source, Query(text)))
+    settle(window)
+    return session
+
+
+def test_groups_by_parts_quantiles_and_conditions_on_groups(window, qtbot):
+    session = with_pull(window, "levels", "select taken_at, level_m, quality from reading limit 400")
+    window.commands.run("add_group")
+    window.drawer.add_key()
+    choose(named(window, "Part of taken_at"), "month")
+    assert session.pull.steps[0].keys == (KeyBy("taken_at", "month"),)
+    window.drawer.add_figure()
+    choose(window.drawer.findChildren(QComboBox)[-2], "quantile")
+    assert session.pull.steps[0].figures[1] == FigureOf(Figure.QUANTILE, "level_m", 0.9)
+    window.drawer._typed_part(0, KeyBy("level_m"), "0.5")
+    assert session.pull.steps[0].keys == (KeyBy("level_m", "steps of 0.5"),)
+    assert columns(window)[0] == "level_m by steps of 0.5"
+    before = session.course.end.rows
+    window.drawer.add_condition()
+    assert session.pull.steps[1].kind == "filter"
+    assert window.is_shown("filter")
+    condition = session.pull.steps[1].conditions[0]
+    session.set_step(1, replace(session.pull.steps[1], conditions=(replace(condition, values=(60,)),)), "more")
+    assert 0 < session.course.end.rows < before
+    assert all(n >= 60 for n in session.course.end.table.column("rows").values())
+
+
+def test_distinct_sample_and_turning_by_their_drawers(window, qtbot):
+    session = with_pull(window, "q", "select quality, station_id, level_m from reading limit 300")
+    window.commands.run("add_distinct")
+    ticks = window.drawer.ticks
+    ticks.narrow.setText("qual")
+    assert [ticks.list.item(n).isHidden() for n in range(3)] == [False, True, True]
+    ticks.list.item(0).setCheckState(Qt.CheckState.Checked)
+    values = session.course.end.view.table.column("quality").values(session.course.end.view.row_ids())
+    assert sorted(values, key=str) == sorted(set(session.table.column("quality").values()), key=str)
+    assert "repeat an earlier one" in session.course.results[0].shaped.said
+    session.change(session.pull.without_step(0), "off")
+    window.commands.run("add_sample")
+    named(window, "Rows to keep", QSpinBox).setValue(20)
+    first = session.course.end.view.row_ids().tolist()
+    window.drawer.draw_again()
+    assert session.pull.steps == (SampleStep(20, 2),)
+    assert session.course.end.view.row_ids().tolist() != first
+    assert session.course.end.own_rows
+    session.change(session.pull.without_step(0), "off")
+    window.commands.run("add_pivot")
+    choose(named(window, "Column whose values become columns"), "quality")
+    choose(named(window, "Figure"), "mean")
+    choose(named(window, "of column"), "level_m")
+    window.drawer.add_key()
+    window.drawer.totals.setChecked(True)
+    step = session.pull.steps[0]
+    assert isinstance(step, PivotStep)
+    assert (step.keys, step.figure, step.totals) == ((KeyBy("station_id"),), FigureOf(Figure.MEAN, "level_m"), True)
+    assert columns(window)[0] == "station_id"
+    assert columns(window)[-1] == "all"
+    window.commands.run("add_unpivot")
+    for n in range(1, window.drawer.ticks.list.count()):
+        window.drawer.ticks.list.item(n).setCheckState(Qt.CheckState.Checked)
+    window.drawer.label_name.setText("quality")
+    window.drawer.label_name.editingFinished.emit()
+    assert columns(window) == ["station_id", "quality", "value"]
+    window.actions_on_grid.begin_edit(0, 0, "9")
+    assert "made by a step" in window.status.message.text()
+    assert not session.edits.count
+    session.change(replace(session.pull, steps=session.pull.steps[:1]), "back")
+    window.commands.run("add_transpose")
+    choose(named(window, "Named by"), "station_id")
+    assert columns(window)[0] == "column"
+
+
+def test_a_join_with_an_open_pull_follows_its_rows(window, qtbot):
+    stations = with_pull(window, "stations", "select station_id, name station_name from station where station_id < 6")
+    session = with_pull(window, "levels", "select station_id, level_m from reading limit 500")
+    window.commands.run("add_join")
+    assert "No other pull" in str(session.course.results[0].error)
+    choose(named(window, "Other pull"), "stations")
+    step = session.pull.steps[0]
+    assert step == JoinStep("stations", (("station_id", "station_id"),))
+    assert columns(window) == ["station_id", "level_m", "station_name"]
+    assert "met a row of stations" in window.drawer.report.text()
+    choose(named(window, "Which rows are kept"), How.INNER.value)
+    inner = session.course.end.rows
+    assert 0 < inner < 500
+    window.show_pull(window.pulls.index(stations))
+    stations.add_step(SortStep((SortBy("station_name", True),)), "s")
+    assert session.course.results[0].error is None
+    stations.put(replace(stations.pull, query=Query("select station_id, name as station_name from station")))
+    stations.run()
+    settle(window)
+    assert session.course.end.rows == 500 > inner
+    assert window.other_pulls.names_for(stations) == [p.pull.name for p in window.pulls if p not in (stations, session)]
+    stations.add_step(JoinStep("levels", (("station_id", "station_id"),)), "ring")
+    assert "no rows of levels" in str(stations.course.results[-1].error)
+    assert "can't be joined to it" in window.status.message.text()
+
+
+def test_a_join_with_a_pull_on_the_shelf_fetches_it_unseen(window, qtbot):
+    source = window.pulls[0].pull.source
+    groups = GroupStep((KeyBy("station_id"),), (FigureOf(Figure.COUNT), FigureOf(Figure.MAX, "level_m")))
+    places.shelf_folder().mkdir(parents=True, exist_ok=True)
+    save_pull(
+        Pull("highest", source, Query("select * from reading"), (groups,)), places.shelf_folder() / "highest.pull"
+    )
+    session = with_pull(window, "st", "select station_id, name as station_name from station")
+    session.add_step(JoinStep("highest", (("station_id", "station_id"),)), "j")
+    qtbot.waitUntil(lambda: session.course.results[0].error is None, timeout=8000)
+    settle(window)
+    assert columns(window) == ["station_id", "station_name", "rows", "level_m max"]
+    assert "highest" not in [s.pull.name for s in window.pulls]
+    session.add_step(JoinStep("nowhere", (("station_id", "station_id"),)), "k")
+    assert "no rows of nowhere" in str(session.course.results[1].error)
+    assert session.course.results[1].shaped.rows == session.course.results[0].shaped.rows
+
+
+def test_a_step_is_copied_into_another_pull(window, qtbot):
+    first = window.pulls[0]
+    first.add_step(SortStep((SortBy("level_m"),)), "s")
+    other = with_pull(window, "copy here", "select level_m from reading limit 5")
+    window.show_pull(0)
+
+    def pick():
+        menu = QApplication.activePopupWidget()
+        assert isinstance(menu, QMenu)
+        action = next(a for a in menu.actions() if a.text() == "copy here")
+        menu.close()
+        action.trigger()
+
+    QTimer.singleShot(50, pick)
+    window.course.copy_wanted.emit(0)
+    assert other.pull.steps == (SortStep((SortBy("level_m"),)),)
