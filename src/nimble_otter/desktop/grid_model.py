@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from decimal import Decimal
 from typing import Any
 
 import numpy as np
@@ -13,6 +15,8 @@ from nimble_otter.pull.shaped import Shaped, TreeRow, tree_rows
 from nimble_otter.pull.steps import SortStep
 from nimble_otter.table import MISSING, Field, Kind, Table
 from nimble_otter.table.columns import Ids
+from nimble_otter.table.figures import as_floats
+from nimble_otter.table.looks import PLAIN
 from nimble_otter.table.show import grouped, shown
 
 _BLOCK = 64
@@ -21,13 +25,17 @@ _BLOCK = 64
 
 @dataclass(frozen=True, slots=True)
 class GridColumn:
-    """A column of the grid: `place` is the column in the shown table, -1 for the tree of groups and -2 for bars."""
+    """A column of the grid: `place` is the column in the shown table, -1 for the tree of groups and -2 for bars.
+    `title` is what the header says, `paint` bars or scale."""
 
     name: str
     under: str
     right: bool
     place: int
     mark: str = ""
+    title: str = ""
+    is_centred: bool = False
+    paint: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,15 +73,47 @@ def cell_of(value: Any, field: Field, decimals: int = 0) -> Cell:
     if isinstance(value, bytes):
         return Cell(shown(value, field), data=value)
     text = shown(value, field)
-    if decimals and isinstance(value, float) and text.isascii() and "e" not in text and "n" not in text:
+    if (
+        decimals
+        and field.look is None
+        and isinstance(value, float)
+        and text.isascii()
+        and "e" not in text
+        and "n" not in text
+    ):
         text += "0" * (decimals - len(text.partition(".")[2]))
     return Cell(text, "nested" if isinstance(value, (Mapping, list)) else "plain")
 
 
-def _column(table: Table, place: int, marks: Mapping[str, str]) -> GridColumn:
-    field = table.fields[place]
-    right = field.kind.is_number
-    return GridColumn(field.name, field.note or field.origin, right, place, marks.get(field.name, ""))
+def _column(shaped: Shaped, place: int, marks: Mapping[str, str]) -> GridColumn:
+    field = shaped.field(place)
+    look = field.look or PLAIN
+    right = look.align == "right" or (not look.align and (field.kind.is_number or field.kind is Kind.SPAN))
+    under = field.note or field.origin
+    title = shaped.title(place)
+    under = under if title == field.name else field.name
+    mark = marks.get(field.name, "")
+    return GridColumn(field.name, under, right, place, mark, title, look.align == "centre", look.paint)
+
+
+def extremes_of(table: Table, place: int, ids: Ids) -> tuple[float, float] | None:
+    """Smallest and largest finite number of a column, for painting; None where there is none."""
+    column = table.columns[place]
+    if not column.kind.is_amount:
+        return None
+    numbers = as_floats(column, ids[~column.empty_at(ids)])
+    numbers = numbers[np.isfinite(numbers)]
+    return (float(numbers.min()), float(numbers.max())) if len(numbers) else None
+
+
+def share_of(value: Any, extremes: tuple[float, float] | None, paint: str) -> float:
+    """Where a value lies between the extremes, from 0 to 1; bars begin at zero where all values are above it."""
+    if extremes is None or isinstance(value, bool) or not isinstance(value, (int, float, Decimal, dt.timedelta)):
+        return 0.0
+    number = value / dt.timedelta(microseconds=1) if isinstance(value, dt.timedelta) else float(value)
+    low, high = extremes
+    low = min(low, 0.0) if paint == "bars" else low
+    return 0.0 if number != number else max(0.0, min(1.0, (number - low) / (high - low) if high > low else 1.0))
 
 
 def decimals_of(table: Table, place: int, ids: Ids) -> int:
@@ -109,13 +149,23 @@ class RowsModel:
         self._table = shaped.view.table
         self._edits = edits
         self._conflicts, self._writable = conflicts, writable
-        self.columns = [_column(self._table, place, marks) for place in shaped.shown()]
+        self.columns = [_column(shaped, place, marks) for place in shaped.shown()]
+        self.pinned = shaped.pinned
+        self._fields = {place: shaped.field(place) for place in shaped.shown()}
         self._ids = _with_new(shaped, edits)
         self.rows = len(shaped.view) if self._ids is None else len(self._ids)
         self._view = shaped.view
         some = shaped.view.row_ids(0, 200)
+        self._extremes = {
+            c.place: extremes_of(self._table, c.place, shaped.view.row_ids()) for c in self.columns if c.paint
+        }
         self._decimals = {c.place: decimals_of(self._table, c.place, some) for c in self.columns}
         self._block, self._values = -1, dict[int, list[Any]]()
+
+    def field(self, column: int) -> Field:
+        """What is known of a column, under the name that its header says."""
+        head = self.columns[column]
+        return replace(self._fields[head.place], name=head.title)
 
     def row_id(self, position: int) -> int:
         if self._ids is not None:
@@ -152,7 +202,7 @@ class RowsModel:
         own = self._edits.cells.get(row, {})
         cells = []
         for column in self.columns:
-            field = self._table.fields[column.place]
+            field = self._fields[column.place]
             edited, decimals = own.get(column.place, UNSET), self._decimals[column.place]
             if self._edits.is_new(row):
                 unset = Cell("default" if column.place in self._writable else "", "faint")
@@ -160,7 +210,10 @@ class RowsModel:
                 continue
             before = self._before(position, column.place)
             if edited is UNSET:
-                cells.append(cell_of(before, field, decimals))
+                made = cell_of(before, field, decimals)
+                if column.paint:
+                    made = replace(made, share=share_of(before, self._extremes[column.place], column.paint))
+                cells.append(made)
             else:
                 now, old = cell_of(edited, field, decimals), cell_of(before, field, decimals)
                 cells.append(Cell(now.text, now.look, old.text))
@@ -207,10 +260,17 @@ class GroupsModel:
         self.columns = [
             GridColumn(" › ".join(names), f"{levels} level{'s' if levels > 1 else ''}", False, -1, tree_mark)
         ]
-        for place in range(levels, len(leaves.fields)):
+        self.pinned = 1 if shaped.pinned else 0
+        self._fields = {place: shaped.field(place) for place in range(len(leaves.fields))}
+        for place in (p for p in shaped.shown() if p >= levels):
             field = leaves.fields[place]
             source = field.name.removesuffix(f" {field.note}") if field.note != "count" else field.name
-            self.columns.append(GridColumn(source, field.note, field.kind.is_number, place, marks.get(field.name, "")))
+            made = _column(shaped, place, marks)
+            title = made.title if made.title != field.name else source
+            self.columns.append(replace(made, name=source, under=field.note, title=title))
+        self._extremes = {
+            c.place: extremes_of(leaves, c.place, np.arange(leaves.rows)) for c in self.columns if c.paint
+        }
         if any(f.name == "rows" for f in leaves.fields):
             self.columns.append(GridColumn("share of rows", "", False, -2))
         self.rows = len(self._lines)
@@ -226,6 +286,13 @@ class GroupsModel:
             if leaves.fields[p].kind is Kind.FLOAT and leaves.rows <= 20_000
         }
         self._most = max(1, int(max(level.counts.max(initial=1) for level in self._grouped.levels[:1])))
+
+    def field(self, column: int) -> Field:
+        """What is known of a column; the tree's and the bars' have a name alone."""
+        head = self.columns[column]
+        if head.place < 0:
+            return Field(head.name, Kind.OBJECT, note=head.under or "group")
+        return replace(self._fields[head.place], name=head.title, note=head.under)
 
     def tree_row(self, position: int) -> TreeRow:
         return self._lines[position]
@@ -266,7 +333,6 @@ class GroupsModel:
     def line(self, position: int) -> Line:
         line = self._lines[position]
         depth, levels = line.depth, len(self._grouped.levels)
-        leaves = self._grouped.leaves
         cells = []
         for at, column in enumerate(self.columns):
             value = self.value(position, at)
@@ -277,7 +343,12 @@ class GroupsModel:
             elif value is None and depth == levels:
                 cells.append(Cell(""))
             else:
-                cells.append(cell_of(_rounded(value), leaves.fields[column.place], self._decimals.get(column.place, 0)))
+                field = self._fields[column.place]
+                said = value if field.look is not None else _rounded(value)
+                made = cell_of(said, field, self._decimals.get(column.place, 0))
+                if column.paint and depth == levels - 1:
+                    made = replace(made, share=share_of(value, self._extremes[column.place], column.paint))
+                cells.append(made)
         if depth < 0:
             return Line("", tuple(cells))
         is_group = depth < levels

@@ -63,11 +63,12 @@ class GridPainter:
         lower = QRect(inner.left(), inner.top() + 17, inner.width(), 14)
         if column.mark:
             width = self.metrics(self.small).horizontalAdvance(column.mark)
-            name_width = min(self.metrics(self.bold).horizontalAdvance(column.name), upper.width() - width - 4)
+            said = self.metrics(self.bold).horizontalAdvance(column.title or column.name)
+            name_width = min(said, upper.width() - width - 4)
             at = upper.right() - width + 1 if column.right else upper.left() + name_width + 4
             self.text(painter, QRect(at, upper.top(), width + 2, 16), column.mark, self.small, theme["water1"])
             upper.setWidth(upper.width() - width - 4)
-        self.text(painter, upper, column.name, self.bold, theme["ink"], column.right)
+        self.text(painter, upper, column.title or column.name, self.bold, theme["ink"], column.right)
         self.text(painter, lower, column.under, self.small, theme["faint"], column.right)
         painter.setPen(theme["line"])
         painter.drawLine(rect.right(), rect.top(), rect.right(), rect.bottom())
@@ -112,6 +113,8 @@ class GridPainter:
 
     def cell(self, painter: QPainter, rect: QRect, cell: Cell, column: GridColumn, line: Line, selected: bool) -> None:
         inner = rect.adjusted(PAD, 0, -PAD, 0)
+        if column.paint and cell.share and not line.state:
+            self._painted(painter, rect, cell.share, column.paint)
         if selected:
             tint = QColor(theme["water3"])
             tint.setAlpha(110)
@@ -149,7 +152,25 @@ class GridPainter:
             painter.setPen(self._ink(cell, line))
             painter.drawText(inner.adjusted(0, 4, 0, -4), _WRAPPED, cell.text)
             return
+        if column.is_centred:
+            painter.setFont(font)
+            painter.setPen(self._ink(cell, line))
+            painter.drawText(inner, Qt.AlignmentFlag.AlignCenter, self.elide(cell.text, font, inner.width()))
+            return
         self.text(painter, inner, cell.text, font, self._ink(cell, line), column.right)
+
+    @staticmethod
+    def _painted(painter: QPainter, rect: QRect, share: float, paint: str) -> None:
+        """A bar behind the number, or the ground deeper where the number is larger: one hue, told by lightness."""
+        tint = QColor(theme["water3"])
+        if paint == "scale":
+            tint.setAlpha(round(20 + 200 * share))
+            painter.fillRect(rect.adjusted(0, 0, -1, -1), tint)
+        else:
+            tint.setAlpha(150)
+            painter.fillRect(
+                QRect(rect.left(), rect.top() + 4, round((rect.width() - 1) * share), rect.height() - 8), tint
+            )
 
     def _ink(self, cell: Cell, line: Line) -> QColor:
         if line.state == "deleted":

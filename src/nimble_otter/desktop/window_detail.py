@@ -12,7 +12,7 @@ from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.desktop.views.detail import CELL, COLUMN, RECORD
 from nimble_otter.errors import OtterError
 from nimble_otter.sources import Source
-from nimble_otter.table import Field, Kind, View
+from nimble_otter.table import View
 from nimble_otter.table.group import as_floats
 from nimble_otter.table.profile import Profile, profile
 from nimble_otter.table.show import grouped, shown_float
@@ -70,8 +70,7 @@ class DetailFiller(QObject):
     def _fill_cell(self, model: RowsModel | GroupsModel, position: int, column: int) -> None:
         value = model.value(position, column)
         if isinstance(model, GroupsModel):
-            head = model.columns[column]
-            self._detail.cell.fill(Field(head.name, Kind.OBJECT, note=head.under or "group"), value, "")
+            self._detail.cell.fill(model.field(column), value, "")
             return
         session, place = self._window.pull, model.columns[column].place
         assert session is not None
@@ -85,7 +84,7 @@ class DetailFiller(QObject):
             session.shaped.own_rows and table is session.table and session.whole.is_cut(model.row_id(position), place)
         )
         note = f"The first 64 kB; the rest is at the source. {note}".strip() if is_cut else note
-        self._detail.cell.fill(table.fields[place], value, note, is_cut)
+        self._detail.cell.fill(model.field(column), value, note, is_cut)
 
     def _fetch_whole(self) -> None:
         session, model = self._window.pull, self._grid.model
@@ -93,14 +92,7 @@ class DetailFiller(QObject):
             session.whole.fetch([model.row_id(self._grid.selection.current[0])])
 
     def _fill_record(self, model: RowsModel | GroupsModel, position: int) -> None:
-        if isinstance(model, RowsModel):
-            fields = tuple(self._table().fields[c.place] for c in model.columns)
-        else:
-            fields = tuple(
-                Field(c.name, Kind.FLOAT if c.right else Kind.TEXT, note=c.under)
-                for c in model.columns
-                if c.place != -2
-            )
+        fields = tuple(model.field(n) for n, c in enumerate(model.columns) if c.place != -2)
         values = [model.value(position, n) for n, c in enumerate(model.columns) if c.place != -2]
         self._detail.record.fill(fields, values, position, model.rows)
 

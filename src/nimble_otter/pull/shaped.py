@@ -2,20 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from dataclasses import field as made_by
 
 import numpy as np
 
 from nimble_otter.table import Field, Table, View
-from nimble_otter.table.columns import Column, Ids
+from nimble_otter.table.columns import Column, Ids, distinct_names
 from nimble_otter.table.group import Grouped, Level
+from nimble_otter.table.looks import Look
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Shaped:
     """`view` are the rows; when they are `grouped`, `orders` gives for each level the order in which its groups stand
-    (already with children behind their parents). `columns` are the places shown, in order (None: all). `own_rows` is
-    False once row ids are no longer those of the rows pulled. `said` is what the last step tells of what it did."""
+    (already with children behind their parents). `columns` are the places shown, in order (None: all); the first
+    `pinned` of them stay in sight, and `looks` (by place) say how they are shown. `own_rows` is False once row ids are
+    no longer those of the rows pulled. `said` is what the last step tells of what it did."""
 
     view: View
     grouped: Grouped | None = None
@@ -23,6 +27,8 @@ class Shaped:
     columns: tuple[int, ...] | None = None
     own_rows: bool = True
     said: str = ""
+    pinned: int = 0
+    looks: Mapping[int, Look] = made_by(default_factory=dict)
 
     @property
     def table(self) -> Table:
@@ -50,6 +56,17 @@ class Shaped:
 
     def shown(self) -> tuple[int, ...]:
         return tuple(range(len(self.table.fields))) if self.columns is None else self.columns
+
+    def field(self, place: int) -> Field:
+        """What is known of a column, with its look; one that the user gave comes before its own."""
+        field = self.table.fields[place]
+        look = self.looks.get(place)
+        return field if look is None else replace(field, look=look)
+
+    def title(self, place: int) -> str:
+        """What the header of a column says."""
+        look = self.looks.get(place)
+        return look.title if look is not None and look.title else self.table.fields[place].name
 
     def with_orders(self, wanted: list[Ids]) -> Shaped:
         """Order groups: `wanted` orders each level on its own; parents' order comes first."""
@@ -119,4 +136,5 @@ def _children(level: Level, order: Ids) -> dict[int, list[int]]:
 def columns_to_send(shaped: Shaped) -> tuple[list[Field], list[Column], View]:
     """What is delivered: fields and columns as shown, and the view that orders their rows."""
     view, places = shaped.flat(), shaped.shown()
-    return [view.table.fields[p] for p in places], [view.table.columns[p] for p in places], view
+    fields = [replace(view.table.fields[p], name=shaped.title(p)) for p in places]
+    return distinct_names(fields), [view.table.columns[p] for p in places], view

@@ -303,6 +303,7 @@ class ColumnBuilder:
             return np.array([v.toordinal() - EPOCH_DAY for v in values], np.int32)
         self._need(types <= {Decimal} and all(v.is_finite() and not (v.is_zero() and v.is_signed()) for v in values))
         scales = {-int(v.as_tuple().exponent) for v in values if v}
+        scales = scales or {-int(v.as_tuple().exponent) for v in values if v is not _FILL[kind]}
         scale = next(iter(scales)) if scales else self.scale
         if not self.scale and not self._data.view().any():
             self.scale = scale

@@ -12,6 +12,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from nimble_otter.table.looks import Look
+
 Ids = NDArray[np.int64]
 Mask = NDArray[np.bool_]
 
@@ -212,7 +214,7 @@ class Field:
 
     `origin` is where its values come from ("reading.level_m"), `declared` the source's type name, `form` how a source
     that keeps times or yes/no as text or numbers writes them ("%Y-%m-%d %H:%M", "0/1"), `note` what stands under the
-    name when there is no origin ("31 % · object"), `show` how its values are written on the screen (see looks.py).
+    name when there is no origin ("31 % · object"), `look` how its values are shown.
     """
 
     name: str
@@ -221,7 +223,7 @@ class Field:
     declared: str = ""
     form: str = ""
     note: str = ""
-    show: str = ""
+    look: Look | None = None
 
 
 def distinct_names(fields: Iterable[Field]) -> list[Field]:

@@ -309,16 +309,16 @@ def pivoted(
     fields = [table.fields[k] for k in keys]
     columns = list(rows.columns[: len(keys)]) if rows is not None else []
     which, figures = cells.table.columns[-2].data, cells.table.columns[-1]
-    show = cells.table.fields[-1].show
+    look = cells.table.fields[-1].look
     for number, name in enumerate(names):
         places = np.flatnonzero(which == number)
         ids, gone = np.zeros(count, np.int64), np.ones(count, np.bool_)
         ids[parent[places]], gone[parent[places]] = places, False
         columns.append(taken(figures, ids, gone))
-        fields.append(Field(name, figures.kind, note=measure.words, show=show))
+        fields.append(Field(name, figures.kind, note=measure.words, look=look))
     if totals and rows is not None:
         columns.append(rows.columns[-1])
-        fields.append(Field("all", rows.columns[-1].kind, note=measure.words, show=show))
+        fields.append(Field("all", rows.columns[-1].kind, note=measure.words, look=look))
     return Table(tuple(distinct_names(fields)), tuple(columns), count)
 
 

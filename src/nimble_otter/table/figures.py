@@ -18,6 +18,7 @@ from nimble_otter.errors import ConditionError
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.build import column_of
 from nimble_otter.table.columns import BufferText, CodedText, Column, Field, Ids, Kind, Mask, Table
+from nimble_otter.table.looks import Look
 from nimble_otter.table.show import plain
 from nimble_otter.table.sort import Piece, codes_of, order_of, ordinal_keys
 
@@ -96,12 +97,12 @@ def check_measure(table: Table, measure: Measure) -> None:
 
 def measured_field(table: Table, measure: Measure, column: Column) -> Field:
     """What is known of the column of a figure."""
-    show = "percent 1" if measure.figure is Figure.SHARE else ""
+    look = Look(style="percent", decimals=1) if measure.figure is Figure.SHARE else None
     if measure.column is None:
-        return Field("rows", column.kind, note=measure.words, show=show)
+        return Field("rows", column.kind, note=measure.words, look=look)
     source = table.fields[measure.column]
     form = source.form if column.kind is source.kind and column.kind is not Kind.TEXT else ""
-    return Field(source.name, column.kind, note=measure.words, form=form, show=show)
+    return Field(source.name, column.kind, note=measure.words, form=form, look=look)
 
 
 class Groups:

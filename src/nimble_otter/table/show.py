@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import datetime as dt
 import json
+import math
 from collections.abc import Mapping
+from dataclasses import replace
 from decimal import Decimal
 from typing import Any
 
-from nimble_otter.table.columns import MISSING, Field
+from nimble_otter.table.columns import MISSING, Field, Kind
 from nimble_otter.table.forms import span_text
+from nimble_otter.table.looks import Look, in_zone, number_text, time_text
 
 THIN = "\u2009"
 LONGEST = 1 << 16
@@ -27,11 +30,14 @@ def shown(value: Any, field: Field | None = None) -> str:
     """What a grid cell says. None, MISSING and "" have marks of their own and give "" here."""
     if value is None or value is MISSING:
         return ""
+    if field is not None and field.look is not None:
+        text = _looked(value, field, field.look)
+        if text is not None:
+            return text
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, int):
-        name = field.name.casefold() if field is not None else ""
-        return str(value) if name == "id" or name.endswith("_id") or "year" in name else grouped(value)
+        return str(value) if field is not None and _is_number_of_things(field) else grouped(value)
     if isinstance(value, float):
         return shown_float(value)
     if isinstance(value, str):
@@ -49,6 +55,30 @@ def shown(value: Any, field: Field | None = None) -> str:
     if isinstance(value, list):
         return f"[ {len(value)} ] {_list_word(value)}"[:LONG]
     return plain(value)[:LONG]
+
+
+def _looked(value: Any, field: Field, look: Look) -> str | None:
+    """A value by the look of its column; None where that says nothing of it."""
+    if isinstance(value, bool):
+        return look.words[not value] if look.words else None
+    if isinstance(value, (int, float, Decimal)):
+        is_plain = look.decimals is None and look.groups is None and not look.style
+        if is_plain or not math.isfinite(value):
+            return None
+        groups = look.groups if look.groups is not None or look.style else not _is_number_of_things(field)
+        return number_text(value, replace(look, groups=groups), THIN)
+    if isinstance(value, dt.datetime) and (look.pattern or look.zone):
+        value = in_zone(value, look.zone)
+        return time_text(value, look.pattern) if look.pattern else value.isoformat(" ", "seconds")
+    if isinstance(value, (dt.date, dt.time)) and look.pattern:
+        return time_text(value, look.pattern)
+    return None
+
+
+def _is_number_of_things(field: Field) -> bool:
+    """Whether whole numbers of a column are names rather than amounts."""
+    name = field.name.casefold()
+    return field.kind is Kind.INT and (name == "id" or name.endswith("_id") or "year" in name)
 
 
 def _list_word(value: list[Any]) -> str:

@@ -6,6 +6,7 @@ is shown in grid_model.py, the field over a cell in cell_editor.py.
 
 from __future__ import annotations
 
+from bisect import bisect_left, bisect_right
 from collections.abc import Callable
 from typing import Any
 
@@ -158,17 +159,32 @@ class Grid(QAbstractScrollArea):
         top = self.verticalScrollBar().value()
         return range(top // self.row, min(self.rows, (top + self.viewport().height()) // self.row + 1))
 
+    @property
+    def pinned(self) -> int:
+        """How many columns stay at the left; none where they would leave no room."""
+        count = min(self.model.pinned, len(self.widths)) if self.model is not None else 0
+        return count if self._edges[count] < self.viewport().width() - 100 else 0
+
     def _visible_columns(self) -> range:
+        """Of the columns that scroll."""
         left, right = self.horizontalScrollBar().value(), self.horizontalScrollBar().value() + self.viewport().width()
-        first = next((n for n in range(len(self.widths)) if self._edges[n + 1] > left), len(self.widths))
-        last = next((n for n in range(first, len(self.widths)) if self._edges[n] >= right), len(self.widths))
-        return range(first, last)
+        first = bisect_right(self._edges, left + self._edges[self.pinned]) - 1
+        last = bisect_left(self._edges, right)
+        return range(max(self.pinned, first), min(last, len(self.widths)))
+
+    def _left(self, column: int) -> int:
+        """Where a column begins in the viewport."""
+        return self._edges[column] - (self.horizontalScrollBar().value() if column >= self.pinned else 0)
+
+    def _column_at(self, x: int) -> int:
+        """The column at a place of the viewport, or -1."""
+        x += self.horizontalScrollBar().value() if x >= self._edges[self.pinned] else 0
+        return bisect_right(self._edges, x) - 1 if 0 <= x < self._edges[-1] else -1
 
     def cell_rect(self, position: int, column: int) -> QRect:
         """In the viewport's coordinates."""
-        x = self._edges[column] - self.horizontalScrollBar().value()
         y = position * self.row - self.verticalScrollBar().value()
-        return QRect(x, y, self.widths[column], self.row)
+        return QRect(self._left(column), y, self.widths[column], self.row)
 
     # --- painting ----------------------------------------------------------------------------------------------
 
@@ -177,19 +193,28 @@ class Grid(QAbstractScrollArea):
         painter.fillRect(self.viewport().rect(), theme["surface"])
         if self.model is None:
             return
-        columns = self._visible_columns()
+        fixed = self._edges[self.pinned]
+        painter.setClipRect(QRect(fixed, 0, self.viewport().width(), self.viewport().height()))
+        self._paint_cells(painter, self._visible_columns(), self._edges[-1] - self.horizontalScrollBar().value())
+        if fixed:
+            painter.setClipRect(QRect(0, 0, fixed + 1, self.viewport().height()))
+            painter.fillRect(QRect(0, 0, fixed, self.viewport().height()), theme["surface"])
+            self._paint_cells(painter, range(self.pinned), fixed)
+            painter.fillRect(QRect(fixed - 1, 0, 2, self.viewport().height()), theme["line"])
+
+    def _paint_cells(self, painter: QPainter, columns: range, width: int) -> None:
+        assert self.model is not None
         model_columns = self.model.columns
         for position in self._visible_rows():
             line = self.line(position)
             y = position * self.row - self.verticalScrollBar().value()
-            width = self._edges[-1] - self.horizontalScrollBar().value()
             self._painter.ground(painter, QRect(0, y, width, self.row), line)
             for column in columns:
                 selected = self._is_marked(position, column)
                 rect = self.cell_rect(position, column)
                 self._painter.cell(painter, rect, line.cells[column], model_columns[column], line, selected)
         position, column = self.selection.current
-        if 0 <= position < self.rows and 0 <= column < len(self.widths):
+        if 0 <= position < self.rows and column in columns:
             colour = theme["water1"] if self.hasFocus() else theme["faint"]
             painter.setPen(QPen(colour, 2))
             painter.drawRect(self.cell_rect(position, column).adjusted(0, 0, -2, -2))
@@ -212,11 +237,13 @@ class Grid(QAbstractScrollArea):
         painter.fillRect(QRect(0, 0, self.width(), tokens.HEADER), theme["paper"])
         painter.fillRect(QRect(0, tokens.HEADER, HEAD, self.height()), theme["surface"])
         if self.model is not None:
-            painter.setClipRect(QRect(HEAD, 0, self.viewport().width(), tokens.HEADER))
-            for column in self._visible_columns():
-                x = HEAD + self._edges[column] - self.horizontalScrollBar().value()
-                rect = QRect(x, 0, self.widths[column], tokens.HEADER)
-                self._painter.header_cell(painter, rect, self.model.columns[column], column == self._hot)
+            fixed = self._edges[self.pinned]
+            for columns, left in ((self._visible_columns(), fixed), (range(self.pinned), 0)):
+                right = self.viewport().width() if left or not self.pinned else fixed
+                painter.setClipRect(QRect(HEAD + left, 0, right - left, tokens.HEADER))
+                for column in columns:
+                    rect = QRect(HEAD + self._left(column), 0, self.widths[column], tokens.HEADER)
+                    self._painter.header_cell(painter, rect, self.model.columns[column], column == self._hot)
             painter.setClipRect(QRect(0, tokens.HEADER, HEAD, self.viewport().height()))
             for position in self._visible_rows():
                 y = tokens.HEADER + position * self.row - self.verticalScrollBar().value()
@@ -231,12 +258,12 @@ class Grid(QAbstractScrollArea):
 
     def _place(self, point: QPoint) -> tuple[str, int, int]:
         """What lies under a point of the whole widget: (header, grip, head, cell or nothing; position; column)."""
-        x = point.x() - HEAD + self.horizontalScrollBar().value()
+        x = point.x() - HEAD
         position = (point.y() - tokens.HEADER + self.verticalScrollBar().value()) // self.row
-        column = next((n for n in range(len(self.widths)) if self._edges[n] <= x < self._edges[n + 1]), -1)
+        column = self._column_at(x) if x >= 0 else -1
         if point.y() < tokens.HEADER:
-            for n in range(len(self.widths)):
-                if abs(x - self._edges[n + 1]) <= _GRIP and point.x() >= HEAD:
+            for n in (self._column_at(x - _GRIP), column) if x >= 0 else ():
+                if n >= 0 and abs(x - self._left(n) - self.widths[n]) <= _GRIP:
                     return ("grip", -1, n)
             return ("header" if column >= 0 and point.x() >= HEAD else "nothing", -1, column)
         if not 0 <= position < self.rows:
@@ -320,7 +347,7 @@ class Grid(QAbstractScrollArea):
             return
         kind, pressed, start = self._press
         if kind == "grip":
-            left = HEAD + self._edges[pressed] - self.horizontalScrollBar().value()
+            left = HEAD + self._left(pressed)
             self.widths[pressed] = max(LEAST, min(MOST, point.x() - left))
             self._measure()
             self.refresh()
@@ -374,9 +401,12 @@ class Grid(QAbstractScrollArea):
             bar.setValue(bar.value() + rect.top())
         elif rect.bottom() > self.viewport().height():
             bar.setValue(bar.value() + rect.bottom() - self.viewport().height() + 1)
-        if rect.left() < 0:
-            across.setValue(across.value() + rect.left())
-        elif rect.right() > self.viewport().width() and rect.width() < self.viewport().width():
+        fixed = self._edges[self.pinned]
+        if column < self.pinned:
+            return
+        if rect.left() < fixed:
+            across.setValue(across.value() + rect.left() - fixed)
+        elif rect.right() > self.viewport().width() and rect.width() < self.viewport().width() - fixed:
             across.setValue(across.value() + rect.right() - self.viewport().width() + 1)
 
     def select_all(self) -> None:
@@ -407,7 +437,7 @@ class Grid(QAbstractScrollArea):
         small, font, bold = self._painter.small, self._painter.font, self._painter.bold
         head = self.model.columns[column]
         widths = [
-            self._painter.metrics(bold).horizontalAdvance(f"{head.name} {head.mark}") + 4,
+            self._painter.metrics(bold).horizontalAdvance(f"{head.title or head.name} {head.mark}") + 4,
             self._painter.metrics(small).horizontalAdvance(head.under),
         ]
         for position in self._visible_rows():

@@ -1,4 +1,4 @@
-"""Columns: which are shown, and in what order."""
+"""Columns: which are shown, in what order, and how they look."""
 
 from __future__ import annotations
 
@@ -9,41 +9,65 @@ from typing import Any, ClassVar, Self
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
 from nimble_otter.stop import StopToken
+from nimble_otter.table.looks import PLAIN, Look
 
 
 @dataclass(frozen=True, slots=True)
 class ColumnsStep:
     """`order` are names from the left; columns it does not name follow in their own order, or with `only` are left
-    out. `hidden` are left out too."""
+    out. `hidden` are left out too. `pinned` stay in sight at the left. `looks` say how columns are shown."""
 
     kind: ClassVar[str] = "columns"
     order: tuple[str, ...] = ()
     hidden: tuple[str, ...] = ()
     only: bool = False
+    pinned: tuple[str, ...] = ()
+    looks: tuple[tuple[str, Look], ...] = ()
     on: bool = True
     name: str = ""
 
     def words(self) -> str:
         if self.only:
             return ", ".join(self.order)
-        if self.hidden:
-            return f"{len(self.hidden)} hidden" + (", reordered" if self.order else "")
-        return "reordered" if self.order else "all"
+        said = [f"{len(self.hidden)} hidden"] if self.hidden else []
+        said += ["reordered"] if self.order else []
+        said += [f"{len(self.pinned)} pinned"] if self.pinned else []
+        said += [f"{len(self.looks)} formatted"] if self.looks else []
+        return ", ".join(said) or "all"
+
+    def look(self, name: str) -> Look:
+        return dict(self.looks).get(name, PLAIN)
+
+    def with_look(self, name: str, look: Look) -> ColumnsStep:
+        """With a look for a column; a plain one takes it out."""
+        others = tuple((n, held) for n, held in self.looks if n != name)
+        return replace(self, looks=others if look == PLAIN else (*others, (name, look)))
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
-        fields = shaped.table.fields
-        names = [field.name for field in fields]
+        names = [field.name for field in shaped.table.fields]
+        looks = dict(shaped.looks)
+        for name, look in self.looks:
+            if name in names:
+                look.check(name)
+                looks[names.index(name)] = look
         if self.only:
-            return replace(shaped, columns=tuple(find_column(shaped.table, name) for name in self.order))
-        first = [names.index(name) for name in self.order if name in names]
-        wanted = first + [place for place in shaped.shown() if place not in first]
-        return replace(shaped, columns=tuple(p for p in wanted if names[p] not in self.hidden))
+            wanted = [find_column(shaped.table, name) for name in self.order]
+        else:
+            wanted = [names.index(name) for name in self.order if name in names]
+            wanted += [place for place in shaped.shown() if place not in wanted]
+        kept = [place for place in wanted if names[place] not in self.hidden]
+        first = [names.index(name) for name in self.pinned if name in names and names.index(name) in kept]
+        kept = [*first, *(place for place in kept if place not in first)]
+        return replace(shaped, columns=tuple(kept), pinned=len(first), looks=looks)
 
     def to_plain(self) -> dict[str, Any]:
-        return {"order": list(self.order), "hidden": list(self.hidden), **({"only": True} if self.only else {})}
+        plain: dict[str, Any] = {"order": list(self.order), "hidden": list(self.hidden)}
+        plain |= {"only": True} if self.only else {}
+        plain |= {"pinned": list(self.pinned)} if self.pinned else {}
+        return plain | ({"looks": {name: look.to_plain() for name, look in self.looks}} if self.looks else {})
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
-        return cls(
-            tuple(map(str, plain.get("order", ()))), tuple(map(str, plain.get("hidden", ()))), bool(plain.get("only"))
-        )
+        order, hidden, pinned = (tuple(map(str, plain.get(key, ()))) for key in ("order", "hidden", "pinned"))
+        looks = tuple((str(name), Look.from_plain(look)) for name, look in plain.get("looks", {}).items())
+        return cls(order, hidden, bool(plain.get("only")), pinned, looks)
