@@ -178,6 +178,19 @@ def test_sqlite_errors_keep_the_servers_words_and_their_place(survey, open_base,
         assert caught.value.place.column == column
 
 
+def test_a_stop_that_comes_before_the_statement_runs_is_not_lost(survey, open_base, monkeypatch):
+    """An interruption only ends a statement that runs; one that came too early left it going, and the file locked."""
+    base, stop = open_base(survey), StopToken()
+    monkeypatch.setattr(base, "_cancel", lambda handle: None)
+    timer = threading.Timer(0.2, stop.set)
+    timer.start()
+    began = time.perf_counter()
+    with pytest.raises(Stopped):
+        fetch(base, Request("select count(*) from reading a, reading b, station"), stop)
+    assert time.perf_counter() - began < 20
+    assert fetch(base, Request("select count(*) from station")).table.columns[0].values() == [42]
+
+
 def test_a_long_sqlite_query_stops_at_once(survey, open_base):
     stop = StopToken()
     threading.Timer(0.2, stop.set).start()

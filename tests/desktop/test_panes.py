@@ -349,9 +349,9 @@ def entries(open_menu):
 
 def test_every_menu_opens_with_what_can_be_done(window):
     assert {"New pull", "Run the query", "Rehearse the changes", "Quit"} <= set(entries(window.show_menu))
-    on_cell = entries(lambda: window.actions_on_grid.menu(0, 1, QPoint()))
+    on_cell = entries(lambda: window.column_actions.menu(0, 1, QPoint()))
     assert {"Keep rows with this station_id", "Group by station_id", "Paste", "Delete rows"} <= set(on_cell)
-    assert "Delete rows" not in entries(lambda: window.actions_on_grid.menu(-1, 1, QPoint()))
+    assert "Delete rows" not in entries(lambda: window.column_actions.menu(-1, 1, QPoint()))
     added = entries(lambda: window.course.add_wanted.emit(QPoint()))
     assert added == [f"Add a {STEP_WORDS[kind]}" for kinds in MENU for kind in kinds]
     window.commands.run("add_filter")

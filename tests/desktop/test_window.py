@@ -418,11 +418,11 @@ def test_groups_from_the_header_open_to_their_rows(window):
 
 
 def test_hiding_columns_and_bringing_them_back(window):
-    window.actions_on_grid.hide(0)
+    window.column_actions.hide(0)
     settle(window)
     assert "sample_id" not in [c.name for c in window.grid.model.columns]
     window.open_drawer("step 0")
-    window.drawer_of("columns")._put_hidden(())
+    window.column_actions.show_all()
     settle(window)
     assert window.grid.model.columns[0].name == "sample_id"
 

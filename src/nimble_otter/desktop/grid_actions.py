@@ -8,8 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
-from PySide6.QtCore import QPoint
-from PySide6.QtWidgets import QApplication, QMenu
+from PySide6.QtWidgets import QApplication
 
 from nimble_otter.changes import UNSET, Action, read_value
 from nimble_otter.desktop.commands import Commands
@@ -55,7 +54,6 @@ class GridActions:
         grid.edit_wanted.connect(lambda position, column: self.begin_edit(position, column, None))
         grid.typed.connect(self.begin_edit)
         grid.header_clicked.connect(self.sort_by)
-        grid.menu_wanted.connect(self.menu)
         grid.group_toggled.connect(self.toggle)
         grid.value_parts = self.value_parts
         self.ask_for: Callable[[str, str, str], object] = lambda table, column, said: None
@@ -411,8 +409,8 @@ class GridActions:
             session.add_step(FilterStep((condition,)), "Filter", at)
         self._open_step(at)
 
-    def group_by(self, name: str) -> None:
-        """Group by a column, inside the groups that are there."""
+    def group_by(self, name: str, part: str = "") -> None:
+        """Group by a column or a part of its values, inside the groups that are there."""
         session = self._pull()
         if session is None or session.table is None:
             return
@@ -420,8 +418,8 @@ class GridActions:
         if at is not None:
             step = session.pull.steps[at]
             assert isinstance(step, GroupStep)
-            if KeyBy(name) not in step.keys:
-                session.set_step(at, replace(step, keys=(*step.keys, KeyBy(name))), "Group")
+            if KeyBy(name, part) not in step.keys:
+                session.set_step(at, replace(step, keys=(*step.keys, KeyBy(name, part))), "Group")
         else:
             keys = [
                 f for f in session.table.fields if f.kind.is_number and not f.name.endswith("_id") and f.name != name
@@ -429,7 +427,7 @@ class GridActions:
             figures = (FigureOf(Figure.COUNT), *(FigureOf(Figure.MEAN, f.name) for f in keys[:1]))
             steps = session.pull.steps
             at = next((n for n, s in enumerate(steps) if isinstance(s, ColumnsStep)), len(steps))
-            session.add_step(GroupStep((KeyBy(name),), figures), "Group", at)
+            session.add_step(GroupStep((KeyBy(name, part),), figures), "Group", at)
         self._open_step(at)
 
     def open_nested(self, position: int, column: int) -> bool:
@@ -462,25 +460,12 @@ class GridActions:
             session.set_step(at, replace(step, paths=(*step.paths, name)), f"Open {name}")
         self._open_step(at)
 
-    def _holds_objects(self, column: int) -> bool:
+    def holds_objects(self, column: int) -> bool:
         """Whether any of the first rows has an object in a column."""
         model = self._grid.model
         if not isinstance(model, RowsModel):
             return False
         return any(isinstance(model.value(p, column), Mapping) for p in range(min(model.rows, 500)))
-
-    def hide(self, column: int) -> None:
-        session, model = self._pull(), self._grid.model
-        if session is None or not isinstance(model, RowsModel) or len(model.columns) < 2:
-            return
-        name = model.columns[column].name
-        at = next((n for n, s in reversed(list(enumerate(session.pull.steps))) if isinstance(s, ColumnsStep)), None)
-        if at is None:
-            session.add_step(ColumnsStep(hidden=(name,)), "Hide column")
-        else:
-            step = session.pull.steps[at]
-            assert isinstance(step, ColumnsStep)
-            session.set_step(at, replace(step, hidden=(*step.hidden, name)), "Hide column")
 
     def toggle(self, position: int) -> None:
         session, model = self._pull(), self._grid.model
@@ -488,40 +473,6 @@ class GridActions:
             line = model.tree_row(position)
             if 0 <= line.depth < len(model.columns) and model.line(position).is_open is not None:
                 session.toggle_group(line.depth, line.index)
-
-    def menu(self, position: int, column: int, at: QPoint) -> None:
-        """What can be done at a place: by the header, a row head (column -1) or a cell (position -1 in the header)."""
-        model = self._grid.model
-        if model is None:
-            return
-        menu = QMenu(self._grid)
-        flat = isinstance(model, RowsModel)
-        if column >= 0:
-            name = model.columns[column].name
-            if position >= 0 and flat:
-                menu.addAction(f"Keep rows with this {name}", lambda: self.filter_to(position, column, True))
-                menu.addAction(f"Leave out rows with this {name}", lambda: self.filter_to(position, column, False))
-            parts = self.value_parts(position, column) if position >= 0 and flat else None
-            if parts is not None:
-                menu.addAction(f"Ask for this {name} in the query", lambda: self.ask_for(*parts))
-            if flat:
-                menu.addAction("Filter by values…", lambda: self.add_condition(Condition("is none of", name)))
-                menu.addAction(f"Group by {name}", lambda: self.group_by(name))
-            if flat and self._holds_objects(column):
-                menu.addAction(f"Open {name} into columns", lambda: self.open_columns(column))
-            if flat and position >= 0 and isinstance(model.value(position, column), (Mapping, list)):
-                menu.addAction("Open it here", lambda: self.open_nested(position, column))
-            menu.addAction("Sort", lambda: self.sort_by(column, False))
-            menu.addAction("Fit the width", lambda: self._grid.fit_column(column))
-            if flat:
-                menu.addAction(f"Hide {name}", lambda: self.hide(column))
-        if position >= 0:
-            menu.addSeparator()
-            keys = ["copy", "copy_header"]
-            if flat:
-                keys += ["paste", "set_empty", "new_row", "duplicate_rows", "delete_rows", "take_back"]
-            self._commands.fill_menu(menu, keys)
-        menu.exec(at)
 
 
 def read_block(text: str) -> list[list[str]]:

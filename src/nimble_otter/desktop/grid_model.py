@@ -258,7 +258,9 @@ class GroupsModel:
         levels = len(names)
         tree_mark = next((marks[name] for name in names if name in marks), "")
         self.columns = [
-            GridColumn(" › ".join(names), f"{levels} level{'s' if levels > 1 else ''}", False, -1, tree_mark)
+            GridColumn(
+                " › ".join(names), f"{levels} level{'s' if levels > 1 else ''}", False, -1, tree_mark, " › ".join(names)
+            )
         ]
         self.pinned = 1 if shaped.pinned else 0
         self._fields = {place: shaped.field(place) for place in range(len(leaves.fields))}
@@ -272,7 +274,7 @@ class GroupsModel:
             c.place: extremes_of(leaves, c.place, np.arange(leaves.rows)) for c in self.columns if c.paint
         }
         if any(f.name == "rows" for f in leaves.fields):
-            self.columns.append(GridColumn("share of rows", "", False, -2))
+            self.columns.append(GridColumn("share of rows", "", False, -2, title="share of rows"))
         self.rows = len(self._lines)
         self._decimals = {
             p: min(

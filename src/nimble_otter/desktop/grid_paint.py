@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPoint, QRect, Qt
-from PySide6.QtGui import QBrush, QColor, QFont, QFontMetrics, QPainter, QPen
+from PySide6.QtGui import QBrush, QColor, QFont, QFontMetrics, QPainter, QPen, QPolygon
 
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.grid_model import Cell, GridColumn, Line
@@ -15,6 +15,8 @@ if TYPE_CHECKING:
     from nimble_otter.desktop.views.thumbnails import Thumbnails
 
 PAD = 10
+CARET = 18
+"""Width of the mark in a header that opens the column's menu."""
 _STATE_INK = {"edited": "amber", "new": "sea", "deleted": "plum", "conflict": "plum"}
 _LEFT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
 _WRAPPED = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter | Qt.TextFlag.TextWrapAnywhere
@@ -69,9 +71,21 @@ class GridPainter:
             self.text(painter, QRect(at, upper.top(), width + 2, 16), column.mark, self.small, theme["water1"])
             upper.setWidth(upper.width() - width - 4)
         self.text(painter, upper, column.title or column.name, self.bold, theme["ink"], column.right)
+        if hot:
+            self._caret(painter, QPoint(rect.right() - CARET // 2 - 5, lower.center().y()))
+            lower.setWidth(lower.width() - CARET)
         self.text(painter, lower, column.under, self.small, theme["faint"], column.right)
         painter.setPen(theme["line"])
         painter.drawLine(rect.right(), rect.top(), rect.right(), rect.bottom())
+
+    @staticmethod
+    def _caret(painter: QPainter, at: QPoint) -> None:
+        painter.save()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setBrush(QBrush(theme["muted"]))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.drawPolygon(QPolygon([at + QPoint(-4, -2), at + QPoint(4, -2), at + QPoint(0, 3)]))
+        painter.restore()
 
     # --- rows --------------------------------------------------------------------------------------------------
 
@@ -189,8 +203,6 @@ class GridPainter:
             painter.setPen(Qt.PenStyle.NoPen)
             x, y = inner.left() + indent, inner.center().y() + 1
             points = ((0, -2), (8, -2), (4, 3)) if line.is_open else ((2, -4), (7, 0), (2, 4))
-            from PySide6.QtGui import QPolygon
-
             painter.drawPolygon(QPolygon([QPoint(x + a, y + b) for a, b in points]))
             painter.restore()
         return inner.adjusted(indent + (13 if line.depth >= 0 else 0), 0, 0, 0)

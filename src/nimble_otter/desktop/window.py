@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
     QMessageBox,
 )
 
+from nimble_otter.desktop.column_actions import ColumnActions
 from nimble_otter.desktop.deeds import Deeds
 from nimble_otter.desktop.follow import Follower
 from nimble_otter.desktop.grid_actions import GridActions
@@ -69,6 +70,7 @@ class Window(Frame):
         self._closed: list[Pull] = []
         self.deeds = Deeds(self.jobs, self.hub, self.keeper, self.say)
         self.actions_on_grid = GridActions(self.grid, lambda: self.pull, self.say, self.open_step, self.commands)
+        self.column_actions = ColumnActions(self)
         self.detail_filler = DetailFiller(self)
         self.follower = Follower(self)
         self.rows_views = RowsViews(self)

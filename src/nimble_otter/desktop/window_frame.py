@@ -50,7 +50,7 @@ _DRAWERS = {
     "filter": ("filter_drawer", "FilterDrawer"),
     "sort": ("step_drawers", "SortDrawer"),
     "group": ("group_drawer", "GroupDrawer"),
-    "columns": ("step_drawers", "ColumnsDrawer"),
+    "columns": ("columns_drawer", "ColumnsDrawer"),
     "open": ("step_drawers", "OpenDrawer"),
     "top": ("top_drawer", "TopDrawer"),
     "join": ("join_drawer", "JoinDrawer"),

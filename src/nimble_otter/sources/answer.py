@@ -68,6 +68,9 @@ class Answer:
         if threading.get_ident() != self._thread and not self._done.wait(LISTEN_S) and self._socket is not None:
             sever(self._socket)
 
+    def is_stopped(self) -> bool:
+        return self._stop.is_set()
+
     def batches(self) -> Iterator[list[Any]]:
         is_whole = False
         try:
@@ -96,6 +99,7 @@ class Answer:
                 close()
             if self.cursor is not None:
                 self.cursor.close()
+            self._connection._release(self.driver)
             self._raw.close()
         except Exception:  # a connection that can't even be closed is let go; the next run opens a new one
             with suppress(Exception):

@@ -411,6 +411,9 @@ class Relational:
         """Execute; set `answer.rows` to an iterator over batches. Returns the columns' names and kinds."""
         raise NotImplementedError
 
+    def _release(self, driver: Any) -> None:
+        """What a run set on the driver's connection is taken off again."""
+
     def _writing(self, messages: list[str]) -> AbstractContextManager[Any]:
         """A driver's connection in a transaction that may write, committed at the end; what the server says beside its
         answers goes to `messages`."""

@@ -27,7 +27,7 @@ from PySide6.QtWidgets import QAbstractScrollArea, QApplication, QLineEdit, QToo
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.drags import drag_column, drag_value
 from nimble_otter.desktop.grid_model import GroupsModel, Line, RowsModel
-from nimble_otter.desktop.grid_paint import PAD, GridPainter
+from nimble_otter.desktop.grid_paint import CARET, PAD, GridPainter
 from nimble_otter.desktop.jobs import Jobs
 from nimble_otter.desktop.selection import Selection
 from nimble_otter.desktop.theme import theme
@@ -53,6 +53,7 @@ class Grid(QAbstractScrollArea):
     edit_wanted = Signal(int, int)
     typed = Signal(int, int, str)
     width_changed = Signal(str, int)
+    column_moved = Signal(int, int)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -66,7 +67,7 @@ class Grid(QAbstractScrollArea):
         self._editor: CellEditor | None = None
         self._press: tuple[str, int, QPoint] | None = None
         self.value_parts: Callable[[int, int], tuple[str, str, str] | None] = lambda position, column: None
-        self._hot = -1
+        self._hot = self._gap = -1
         self.setFrameShape(QAbstractScrollArea.Shape.NoFrame)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setViewportMargins(HEAD, tokens.HEADER, 0, 0)
@@ -244,6 +245,14 @@ class Grid(QAbstractScrollArea):
                 for column in columns:
                     rect = QRect(HEAD + self._left(column), 0, self.widths[column], tokens.HEADER)
                     self._painter.header_cell(painter, rect, self.model.columns[column], column == self._hot)
+            if self._gap >= 0:
+                x = (
+                    self._left(self._gap)
+                    if self._gap < len(self.widths)
+                    else self._left(self._gap - 1) + self.widths[-1]
+                )
+                painter.setClipping(False)
+                painter.fillRect(QRect(HEAD + x - 1, 2, 3, tokens.HEADER - 4), theme["water1"])
             painter.setClipRect(QRect(0, tokens.HEADER, HEAD, self.viewport().height()))
             for position in self._visible_rows():
                 y = tokens.HEADER + position * self.row - self.verticalScrollBar().value()
@@ -293,8 +302,12 @@ class Grid(QAbstractScrollArea):
         control = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
         if kind == QEvent.Type.MouseButtonRelease:
             press, self._press = self._press, None
+            gap, self._gap = self._gap, -1
             self.unsetCursor()
-            if press is not None and press[0] == "header" and where == "header" and press[1] == column:
+            if gap >= 0 and press is not None and press[0] == "header":
+                self.update()
+                self.column_moved.emit(press[1], gap)
+            elif press is not None and press[0] == "header" and where == "header" and press[1] == column:
                 self.header_clicked.emit(column, shift) if not control else self._select_column(column, shift)
             elif press is not None and press[0] == "grip" and self.model is not None:
                 self.width_changed.emit(self.model.columns[press[1]].name, self.widths[press[1]])
@@ -316,6 +329,9 @@ class Grid(QAbstractScrollArea):
         self.setFocus(Qt.FocusReason.MouseFocusReason)
         self.close_editor()
         on_border = where == "cell" and self._on_border(point) and not (shift or control)
+        if where == "header" and self._on_caret(column, point):
+            self.menu_wanted.emit(-1, column, self.mapToGlobal(QPoint(HEAD + self._left(column), tokens.HEADER)))
+            return
         self._press = ("border" if on_border else where, column, point)
         if where == "cell":
             if isinstance(self.model, GroupsModel) and self.model.columns[column].place == -1:
@@ -327,6 +343,13 @@ class Grid(QAbstractScrollArea):
             self._chosen()
         elif where == "nothing" and point.x() < HEAD and point.y() < tokens.HEADER:
             self.select_all()
+
+    def _on_caret(self, column: int, point: QPoint) -> bool:
+        """Whether a point is on the mark that opens a column's menu, which is there under the mouse."""
+        right = HEAD + self._left(column) + self.widths[column]
+        return (
+            column == self._hot and right - CARET - _GRIP < point.x() < right - _GRIP and point.y() > tokens.HEADER // 2
+        )
 
     def _on_branch(self, position: int, column: int, point: QPoint) -> bool:
         line = self.line(position)
@@ -352,8 +375,15 @@ class Grid(QAbstractScrollArea):
             self._measure()
             self.refresh()
         elif kind == "header" and (point - start).manhattanLength() > QApplication.startDragDistance():
-            self._press = None
-            drag_column(self, self.model.columns[pressed].name) if self.model is not None else None
+            if point.y() < 0 or point.y() > tokens.HEADER:  # out of the header: to the course or the query
+                self._press, self._gap = None, -1
+                self.unsetCursor()
+                self.update()
+                drag_column(self, self.model.columns[pressed].name) if self.model is not None else None
+                return
+            self._gap = self._gap_at(point)
+            self.setCursor(Qt.CursorShape.ClosedHandCursor)
+            self.update()
         elif kind == "border" and (point - start).manhattanLength() > QApplication.startDragDistance():
             self._press = None
             parts = self.value_parts(*self.selection.current)
@@ -363,6 +393,14 @@ class Grid(QAbstractScrollArea):
         elif kind == "head" and where in ("head", "cell"):
             self.selection.rows(self.selection.anchor[0], position, len(self.widths))
             self._chosen()
+
+    def _gap_at(self, point: QPoint) -> int:
+        """The column before which a dragged one would stand; their number behind the last."""
+        x = max(0, point.x() - HEAD)
+        column = self._column_at(x)
+        if column < 0:
+            return len(self.widths)
+        return column + (x > self._left(column) + self.widths[column] // 2)
 
     def _on_border(self, point: QPoint) -> bool:
         """Whether a point is on the border of the current cell, by which its value is dragged."""
@@ -431,8 +469,8 @@ class Grid(QAbstractScrollArea):
             )
             QAccessible.updateAccessibility(QAccessibleEvent(self, QAccessible.Event.NameChanged))
 
-    def fit_column(self, column: int) -> None:
-        """As wide as its name and what is in sight."""
+    def fit_column(self, column: int, what: str = "both") -> None:
+        """As wide as its header, as the data in sight, or as both."""
         assert self.model is not None
         small, font, bold = self._painter.small, self._painter.font, self._painter.bold
         head = self.model.columns[column]
@@ -440,12 +478,23 @@ class Grid(QAbstractScrollArea):
             self._painter.metrics(bold).horizontalAdvance(f"{head.title or head.name} {head.mark}") + 4,
             self._painter.metrics(small).horizontalAdvance(head.under),
         ]
-        for position in self._visible_rows():
+        widths = [] if what == "data" else widths
+        for position in self._visible_rows() if what != "header" else ():
             widths.append(self._painter.metrics(font).horizontalAdvance(self.line(position).cells[column].text))
-        self.widths[column] = max(LEAST, min(MOST, max(widths) + 2 * PAD + 2))
+        self._set_width(column, max(widths, default=LEAST) + 2 * PAD + 2)
+
+    def fit_window(self) -> None:
+        """All columns into the width of the window, each in proportion to what it is now."""
+        room, whole = self.viewport().width() - 2, sum(self.widths) or 1
+        for column, width in enumerate(list(self.widths)):
+            self._set_width(column, width * room // whole)
+
+    def _set_width(self, column: int, width: int) -> None:
+        assert self.model is not None
+        self.widths[column] = max(LEAST, min(MOST, width))
         self._measure()
         self.refresh()
-        self.width_changed.emit(head.name, self.widths[column])
+        self.width_changed.emit(self.model.columns[column].name, self.widths[column])
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         position, column = self.selection.current
@@ -482,6 +531,8 @@ class Grid(QAbstractScrollArea):
             self._select_column(column, False)
         elif key in (Qt.Key.Key_F2, Qt.Key.Key_Return, Qt.Key.Key_Enter) and not control and position >= 0:
             self.edit_wanted.emit(position, column)
+        elif key == Qt.Key.Key_Down and modifiers & Qt.KeyboardModifier.AltModifier and column >= 0:
+            self.menu_wanted.emit(-1, column, self.mapToGlobal(QPoint(HEAD + self._left(column), tokens.HEADER)))
         elif key == Qt.Key.Key_Menu and position >= 0:
             self.menu_wanted.emit(
                 position, column, self.viewport().mapToGlobal(self.cell_rect(position, column).center())

@@ -1,4 +1,4 @@
-"""Sort, Open and Columns: short lists of choices, each with what is there to choose from."""
+"""Sort and Open: short lists of choices, each with what is there to choose from."""
 
 from __future__ import annotations
 
@@ -6,12 +6,11 @@ from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QListWidget, QListWidgetItem, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
 
 from nimble_otter.desktop.parts import boxed, button, clear, column, combo, label, row
 from nimble_otter.desktop.views.drawer import Drawer
-from nimble_otter.pull.steps import ColumnsStep, OpenStep, SortBy, SortStep, Step
+from nimble_otter.pull.steps import OpenStep, SortBy, SortStep, Step
 from nimble_otter.table import Field
 from nimble_otter.table.show import grouped
 
@@ -55,7 +54,11 @@ class StepDrawer(Drawer):
         self.problem.setText("")
         if course is not None and self.at < len(course.results):
             result, before = course.results[self.at], course.before(self.at)
-            words = f"{grouped(before.rows)} rows, on this machine, {result.spent_s * 1000:.0f} ms"
+            rows = (
+                f"{grouped(before.rows)} → {grouped(result.shaped.rows)}" if result.shaped.rows != before.rows else ""
+            )
+            words = f"{rows or grouped(before.rows)} rows, on this machine, {result.spent_s * 1000:.0f} ms"
+            words += f", {result.shaped.said}" if result.shaped.said else ""
             if result.shaped.grouped is not None and before.grouped is None:
                 words = f"{grouped(before.rows)} rows → {grouped(result.shaped.rows)} groups"
             self.head.words.setText(words if result.step.on else "switched off")
@@ -180,53 +183,3 @@ class OpenDrawer(StepDrawer):
         if isinstance(step, OpenStep):
             kept = tuple(p for p in step.paths if p != path and not p.startswith(f"{path}."))
             self.put(replace(step, paths=kept), f"Close {path}")
-
-
-class ColumnsDrawer(StepDrawer):
-    title = "Columns"
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.head.right.addWidget(button("Show all", lambda: self._put_hidden(())))
-        self.list = QListWidget()
-        self.list.setAccessibleName("Columns, in order")
-        self.list.setDragDropMode(QListWidget.DragDropMode.InternalMove)
-        self.list.itemChanged.connect(lambda _: self._read())
-        self.list.model().rowsMoved.connect(lambda *_: self._read())
-        note = label("Ticked columns are shown and sent. Drag to change their order.", "muted", 12, wrap=True)
-        self.set_body(boxed(column(note, self.list, self.problem, margins=(12, 10, 12, 8))))
-
-    def refresh(self) -> None:
-        step = self.current
-        if not isinstance(step, ColumnsStep):
-            return
-        self.tell()
-        names = self.names()
-        ordered = [n for n in step.order if n in names]
-        ordered += [n for n in names if n not in ordered]
-        self.list.blockSignals(True)
-        self.list.clear()
-        for name in ordered:
-            item = QListWidgetItem(name)
-            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
-            item.setCheckState(Qt.CheckState.Unchecked if name in step.hidden else Qt.CheckState.Checked)
-            self.list.addItem(item)
-        self.list.blockSignals(False)
-
-    def _read(self) -> None:
-        items = [self.list.item(n) for n in range(self.list.count())]
-        order = tuple(item.text() for item in items)
-        hidden = tuple(item.text() for item in items if item.checkState() == Qt.CheckState.Unchecked)
-        step = self.current
-        assert isinstance(step, ColumnsStep)
-        if len(hidden) < len(order):
-            self.put(
-                replace(step, order=order if order != tuple(self.names()) else (), hidden=hidden), "Change columns"
-            )
-        else:
-            self.refresh()
-
-    def _put_hidden(self, hidden: tuple[str, ...]) -> None:
-        step = self.current
-        assert isinstance(step, ColumnsStep)
-        self.put(replace(step, hidden=hidden), "Show columns")

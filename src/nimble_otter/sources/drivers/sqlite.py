@@ -22,6 +22,9 @@ from nimble_otter.table import Kind
 if TYPE_CHECKING:
     from sqlalchemy import Engine, Inspector
 
+_STEPS = 20_000
+"""Of the library's virtual machine, well under a millisecond, after which a run looks whether it was stopped."""
+
 
 class _Sqlite:
     key = "sqlite"
@@ -114,6 +117,8 @@ class SqliteConnection(Relational):
         return tuple(found)
 
     def _start(self, answer: Any, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
+        # an interruption that comes before the statement runs would be lost, and the file stay locked
+        answer.driver.set_progress_handler(answer.is_stopped, _STEPS)
         answer.driver.execute("begin")  # one state of the file, whoever writes meanwhile
         cursor = answer.cursor = answer.driver.cursor()
         cursor.execute(text, values)
@@ -121,6 +126,9 @@ class SqliteConnection(Relational):
             return [], []
         answer.rows = _batches(answer.driver, cursor, text, values)
         return [column[0] for column in cursor.description], [None] * len(cursor.description)
+
+    def _release(self, driver: Any) -> None:
+        driver.set_progress_handler(None, 0)
 
     def _cancel(self, handle: Any) -> None:
         handle.interrupt()

@@ -1,0 +1,247 @@
+"""What is done with a column of the grid: its menu, hiding, pinning, moving, renaming, its look and its widths."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QPoint
+from PySide6.QtWidgets import QInputDialog, QMenu
+
+from nimble_otter.desktop.grid_model import RowsModel
+from nimble_otter.desktop.new_steps import place_for
+from nimble_otter.pull.steps import ColumnsStep, Computed, ComputeStep, Condition
+from nimble_otter.table import Field, Kind
+from nimble_otter.table.parts import parts_for
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.window import Window
+
+_MORE_CONDITIONS = {
+    "number": ("more than", "at least", "less than", "at most", "between"),
+    "text": ("contains", "does not contain", "starts with"),
+    "any": ("is", "is not", "is empty", "is not empty"),
+}
+
+
+class ColumnActions:
+    """Deeds on the columns of the window's grid; each becomes a part of the course."""
+
+    def __init__(self, window: Window) -> None:
+        self._window = window
+        window.grid.menu_wanted.connect(self.menu)
+        window.grid.column_moved.connect(self.move)
+
+    # --- the Columns step --------------------------------------------------------------------------------------
+
+    def _change(self, name: str, change: Callable[[ColumnsStep], ColumnsStep], opens: bool = False) -> None:
+        """Change the last Columns step, or a new one."""
+        session = self._window.pull
+        if session is None:
+            return
+        steps = session.pull.steps
+        at = next((n for n in reversed(range(len(steps))) if isinstance(steps[n], ColumnsStep)), None)
+        if at is None:
+            at = session.add_step(change(ColumnsStep()), name)
+        else:
+            step = steps[at]
+            assert isinstance(step, ColumnsStep)
+            session.set_step(at, replace(change(step), on=True), name)
+        if opens:
+            self._window.open_step(at)
+
+    def _name(self, column: int) -> str:
+        model = self._window.grid.model
+        assert model is not None
+        place = model.columns[column].place
+        session = self._window.pull
+        assert session is not None
+        assert session.shaped is not None
+        return session.shaped.table.fields[place].name if place >= 0 else ""
+
+    def hide(self, column: int) -> None:
+        model = self._window.grid.model
+        if model is not None and len(model.columns) > 1 and (name := self._name(column)):
+            self._change("Hide column", lambda step: replace(step, hidden=(*step.hidden, name)))
+
+    def hide_all_but(self, column: int) -> None:
+        model, name = self._window.grid.model, self._name(column)
+        if model is not None and name:
+            others = [self._name(n) for n in range(len(model.columns)) if n != column]
+            gone = tuple(filter(None, others))
+            self._change("Hide columns", lambda step: replace(step, hidden=tuple(dict.fromkeys((*step.hidden, *gone)))))
+
+    def show_all(self) -> None:
+        self._change("Show columns", lambda step: replace(step, hidden=()))
+
+    def pin(self, column: int) -> None:
+        """Keep a column in sight at the left, or let it scroll again."""
+        name = self._name(column)
+
+        def change(step: ColumnsStep) -> ColumnsStep:
+            others = tuple(n for n in step.pinned if n != name)
+            return replace(step, pinned=others if name in step.pinned else (*others, name))
+
+        if name:
+            self._change("Pin column", change)
+
+    def move(self, column: int, to: int) -> None:
+        """Put a column before the one that stands at `to` (behind all: their number)."""
+        session, model = self._window.pull, self._window.grid.model
+        if session is None or session.shaped is None or not isinstance(model, RowsModel) or to in (column, column + 1):
+            return
+        names = [c.name for c in model.columns]
+        name = names.pop(column)
+        names.insert(to - (to > column), name)
+        every = [f.name for f in session.shaped.table.fields]
+        order = (*names, *(n for n in every if n not in names))
+
+        def change(step: ColumnsStep) -> ColumnsStep:
+            pinned = tuple(n for n in names if n in step.pinned)
+            return replace(step, order=tuple(names) if step.only else order, pinned=pinned)
+
+        self._change("Move column", change)
+        self._window.grid.go(self._window.grid.selection.current[0], names.index(name))
+
+    def rename(self, column: int) -> None:
+        """Another title in the header and in what is sent; steps go on to know the column by its name."""
+        name = self._name(column)
+        model = self._window.grid.model
+        if not name or model is None:
+            return
+        text, done = QInputDialog.getText(
+            self._window, "Title of the column", f"Title of {name} (empty: its name):", text=model.columns[column].title
+        )
+        if done:
+            title = "" if text.strip() == name else text.strip()
+            self._change("Rename column", lambda step: step.with_look(name, replace(step.look(name), title=title)))
+
+    def look(self, column: int) -> None:
+        """Open the Columns step at a column."""
+        name = self._name(column)
+        if name:
+            self._change("Format column", lambda step: step, opens=True)
+            choose = getattr(self._window.drawer, "choose", None)
+            if choose is not None:
+                choose(name)
+
+    # --- widths ------------------------------------------------------------------------------------------------
+
+    def fit(self, what: str, column: int | None = None) -> None:
+        """Widths by data, by header, or all columns into the window; of one column or of all."""
+        grid = self._window.grid
+        if grid.model is None:
+            return
+        if what == "window":
+            grid.fit_window()
+            return
+        for n in range(len(grid.model.columns)) if column is None else [column]:
+            grid.fit_column(n, what)
+
+    # --- the menu ----------------------------------------------------------------------------------------------
+
+    def menu(self, position: int, column: int, at: QPoint) -> None:
+        """What can be done at a place: by the header, a row head (column -1) or a cell (position -1 in the header)."""
+        window, model = self._window, self._window.grid.model
+        if model is None:
+            return
+        menu, flat = QMenu(window.grid), isinstance(model, RowsModel)
+        if column >= 0:
+            if position >= 0 and flat:
+                self._fill_cell(menu, position, column)
+            self._fill_column(menu, column, flat)
+        if position >= 0:
+            menu.addSeparator()
+            keys = ["copy", "copy_header"]
+            if flat:
+                keys += ["paste", "set_empty", "new_row", "duplicate_rows", "delete_rows", "take_back"]
+            window.commands.fill_menu(menu, keys)
+        menu.exec(at)
+
+    def _fill_cell(self, menu: QMenu, position: int, column: int) -> None:
+        actions, model = self._window.actions_on_grid, self._window.grid.model
+        assert model is not None
+        name = model.columns[column].title
+        menu.addAction(f"Keep rows with this {name}", lambda: actions.filter_to(position, column, True))
+        menu.addAction(f"Leave out rows with this {name}", lambda: actions.filter_to(position, column, False))
+        parts = actions.value_parts(position, column)
+        if parts is not None:
+            menu.addAction(f"Ask for this {name} in the query", lambda: actions.ask_for(*parts))
+        if isinstance(model.value(position, column), (Mapping, list)):
+            menu.addAction("Open it here", lambda: actions.open_nested(position, column))
+        menu.addSeparator()
+
+    def _fill_column(self, menu: QMenu, column: int, flat: bool) -> None:
+        window, model, actions = self._window, self._window.grid.model, self._window.actions_on_grid
+        assert model is not None
+        name, title, field = self._name(column), model.columns[column].title, model.field(column)
+        menu.addAction("Sort", lambda: actions.sort_by(column, False))
+        if flat:
+            menu.addAction("Filter by values…", lambda: actions.add_condition(Condition("is none of", name)))
+            more = menu.addMenu(f"Filter where {title}")
+            for operator in _conditions_for(field):
+                more.addAction(operator, lambda o=operator: actions.add_condition(Condition(o, name)))
+            menu.addAction(f"Group by {title}", lambda: actions.group_by(name))
+            parts = [p for p in parts_for(field.kind) if not p.startswith(("steps", "first"))]
+            if parts:
+                inner = menu.addMenu(f"Group by part of {title}")
+                for part in parts:
+                    inner.addAction(part, lambda p=part: actions.group_by(name, p))
+            menu.addAction(f"Compute with {title}…", lambda: self._compute(name))
+            if actions.holds_objects(column):
+                menu.addAction(f"Open {title} into columns", lambda: actions.open_columns(column))
+        menu.addAction("Figures", lambda: self._figures(column))
+        menu.addSeparator()
+        if name:
+            session = window.pull
+            is_pinned = model.columns[column].place >= 0 and column < model.pinned
+            menu.addAction("Let it scroll" if is_pinned else "Pin at the left", lambda: self.pin(column))
+            menu.addAction("Title…", lambda: self.rename(column))
+            menu.addAction("Format…", lambda: self.look(column))
+            menu.addAction(f"Hide {title}", lambda: self.hide(column))
+            menu.addAction("Hide the others", lambda: self.hide_all_but(column))
+            hidden = self._hidden() if session is not None else ()
+            if hidden:
+                back = menu.addMenu("Show again")
+                for other in hidden[:40]:
+                    back.addAction(other, lambda o=other: self._bring_back(o))
+                back.addSeparator()
+                back.addAction("All", self.show_all)
+        widths = menu.addMenu("Width")
+        widths.addAction("Fit to the data", lambda: self.fit("data", column))
+        widths.addAction("Fit to the header", lambda: self.fit("header", column))
+        widths.addSeparator()
+        widths.addAction("All to the data", lambda: self.fit("data"))
+        widths.addAction("All to their headers", lambda: self.fit("header"))
+        widths.addAction("All into the window", lambda: self.fit("window"))
+
+    def _hidden(self) -> tuple[str, ...]:
+        session = self._window.pull
+        steps = session.pull.steps if session is not None else ()
+        return next((s.hidden for s in reversed(steps) if isinstance(s, ColumnsStep)), ())
+
+    def _bring_back(self, name: str) -> None:
+        self._change("Show column", lambda step: replace(step, hidden=tuple(n for n in step.hidden if n != name)))
+
+    def _compute(self, name: str) -> None:
+        session = self._window.pull
+        if session is None:
+            return
+        said = name if name.isidentifier() else '"' + name.replace('"', '""') + '"'
+        step = ComputeStep((Computed("", said),))
+        at = session.add_step(step, "Compute", place_for(step, session.pull.steps))
+        self._window.open_drawer(f"step {at}")
+
+    def _figures(self, column: int) -> None:
+        grid = self._window.grid
+        grid.go(max(0, grid.selection.current[0]), column)
+        self._window.commands.run("detail_2")
+
+
+def _conditions_for(field: Field) -> tuple[str, ...]:
+    kind = field.kind
+    own = _MORE_CONDITIONS["text"] if kind is Kind.TEXT else ()
+    if kind.is_number or kind.is_moment or kind in (Kind.CLOCK, Kind.SPAN):
+        own = _MORE_CONDITIONS["number"]
+    return (*_MORE_CONDITIONS["any"], *own)
