@@ -19,7 +19,7 @@ from nimble_otter.desktop.offscreen import wait_until
 from nimble_otter.desktop.selection import Selection
 from nimble_otter.desktop.theme import theme
 from nimble_otter.desktop.views.find import Finding, Index
-from nimble_otter.desktop.views.grid import HEAD
+from nimble_otter.desktop.views.grid_canvas import HEAD
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.steps import Condition, FilterStep, GroupStep, SortBy, SortStep, group_keys
 from nimble_otter.sources import Source

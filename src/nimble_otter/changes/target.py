@@ -34,6 +34,10 @@ class Target:
                 return info
         raise NoKeyError(dict(self.refusals).get(place, self.reason) or "This column can't be changed.")
 
+    def takes(self, place: int) -> bool:
+        """Whether the column at a place can be changed."""
+        return any(at == place for at, _ in self.columns)
+
     @property
     def is_open(self) -> bool:
         return self.table is not None

@@ -51,7 +51,8 @@ class ColumnActions:
         if opens:
             self._window.open_step(at)
 
-    def _name(self, column: int) -> str:
+    def name_of(self, column: int) -> str:
+        """The name by which steps know a column; "" for the tree and the bars of groups."""
         model = self._window.grid.model
         assert model is not None
         place = model.columns[column].place
@@ -62,13 +63,13 @@ class ColumnActions:
 
     def hide(self, column: int) -> None:
         model = self._window.grid.model
-        if model is not None and len(model.columns) > 1 and (name := self._name(column)):
+        if model is not None and len(model.columns) > 1 and (name := self.name_of(column)):
             self._change("Hide column", lambda step: replace(step, hidden=(*step.hidden, name)))
 
     def hide_all_but(self, column: int) -> None:
-        model, name = self._window.grid.model, self._name(column)
+        model, name = self._window.grid.model, self.name_of(column)
         if model is not None and name:
-            others = [self._name(n) for n in range(len(model.columns)) if n != column]
+            others = [self.name_of(n) for n in range(len(model.columns)) if n != column]
             gone = tuple(filter(None, others))
             self._change("Hide columns", lambda step: replace(step, hidden=tuple(dict.fromkeys((*step.hidden, *gone)))))
 
@@ -77,7 +78,7 @@ class ColumnActions:
 
     def pin(self, column: int) -> None:
         """Keep a column in sight at the left, or let it scroll again."""
-        name = self._name(column)
+        name = self.name_of(column)
 
         def change(step: ColumnsStep) -> ColumnsStep:
             others = tuple(n for n in step.pinned if n != name)
@@ -106,7 +107,7 @@ class ColumnActions:
 
     def rename(self, column: int) -> None:
         """Another title in the header and in what is sent; steps go on to know the column by its name."""
-        name = self._name(column)
+        name = self.name_of(column)
         model = self._window.grid.model
         if not name or model is None:
             return
@@ -119,7 +120,7 @@ class ColumnActions:
 
     def look(self, column: int) -> None:
         """Open the Columns step at a column."""
-        name = self._name(column)
+        name = self.name_of(column)
         if name:
             self._change("Format column", lambda step: step, opens=True)
             choose = getattr(self._window.drawer, "choose", None)
@@ -175,7 +176,7 @@ class ColumnActions:
     def _fill_column(self, menu: QMenu, column: int, flat: bool) -> None:
         window, model, actions = self._window, self._window.grid.model, self._window.actions_on_grid
         assert model is not None
-        name, title, field = self._name(column), model.columns[column].title, model.field(column)
+        name, title, field = self.name_of(column), model.columns[column].title, model.field(column)
         menu.addAction("Sort", lambda: actions.sort_by(column, False))
         if flat:
             menu.addAction("Filter by values…", lambda: actions.add_condition(Condition("is none of", name)))

@@ -135,7 +135,7 @@ class GridActions:
         stored = session.table.columns[place].value(row)
         return UNSET if stored is not MISSING and stored == value and type(stored) is type(value) else value
 
-    def _put(self, name: str, wanted: list[tuple[int, int, str | None]]) -> None:
+    def put_texts(self, name: str, wanted: list[tuple[int, int, str | None]]) -> bool:
         """Set texts (None: empty) at (row id, place), all or none."""
         session = self._pull()
         assert session is not None
@@ -149,8 +149,9 @@ class GridActions:
                 cells.append((row, place, self._or_unset(session, row, place, value)))
         except OtterError as refused:
             self._say(f"Nothing was changed: {refused}", True)
-            return
+            return False
         session.edit(Action(name, tuple(cells)))
+        return True
 
     def set_empty(self) -> None:
         """Empty (NULL) in every selected cell."""
@@ -164,7 +165,7 @@ class GridActions:
             for position in range(block.top, block.bottom + 1)
             for column in range(block.left, block.right + 1)
         ]
-        self._put("Set empty", wanted)
+        self.put_texts("Set empty", wanted)
 
     def paste(self) -> None:
         """A block from the clipboard at the current cell; lines below the last row become new rows."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPoint, QRect, Qt
@@ -10,6 +11,7 @@ from PySide6.QtGui import QBrush, QColor, QFont, QFontMetrics, QPainter, QPen, Q
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.grid_model import Cell, GridColumn, Line
 from nimble_otter.desktop.theme import theme, ui_font
+from nimble_otter.table.show import THIN
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.views.thumbnails import Thumbnails
@@ -33,6 +35,8 @@ class GridPainter:
         self.struck.setStrikeOut(True)
         self._metrics = {id(f): QFontMetrics(f) for f in (self.font, self.bold, self.small, self.struck)}
         self.thumbnails: Thumbnails | None = None
+        self.marked: Callable[[str], bool] | None = None
+        self.marked_places: frozenset[int] = frozenset()
         self._elided: dict[tuple[str, int, int], str] = {}
 
     def metrics(self, font: QFont) -> QFontMetrics:
@@ -139,6 +143,8 @@ class GridPainter:
         painter.setPen(theme["grid_line"])
         painter.drawLine(rect.right(), rect.top(), rect.right(), rect.bottom())
         painter.drawLine(rect.left(), rect.bottom(), rect.right(), rect.bottom())
+        if self._is_marked(cell, column):
+            painter.fillRect(QRect(rect.left() + 4, rect.bottom() - 3, rect.width() - 9, 2), theme["otter"])
         if cell.look == "bar":
             self._bar(painter, inner, cell.share, line.is_strong)
             return
@@ -185,6 +191,10 @@ class GridPainter:
             painter.fillRect(
                 QRect(rect.left(), rect.top() + 4, round((rect.width() - 1) * share), rect.height() - 8), tint
             )
+
+    def _is_marked(self, cell: Cell, column: GridColumn) -> bool:
+        is_text = self.marked is not None and column.place in self.marked_places and cell.look in ("plain", "nested")
+        return is_text and self.marked is not None and self.marked(cell.text.replace(THIN, ""))
 
     def _ink(self, cell: Cell, line: Line) -> QColor:
         if line.state == "deleted":

@@ -410,14 +410,15 @@ class OpenPull(QObject):
 
     # --- shaping -----------------------------------------------------------------------------------------------
 
-    def change(self, pull: Pull, name: str) -> None:
-        """A new state of the pull, with undo; the course is taken again as far as it changed."""
+    def change(self, pull: Pull, name: str, quiet: bool = False) -> None:
+        """A new state of the pull, with undo (`quiet`: part of the one before); the course is taken anew."""
         if pull == self.pull:
             return
         steps_changed = pull.steps != self.pull.steps
-        self._undo.append(("pull", (self.pull, name)))
-        del self._undo[:-MOST_UNDO]
-        self._redo.clear()
+        if not quiet:
+            self._undo.append(("pull", (self.pull, name)))
+            del self._undo[:-MOST_UNDO]
+            self._redo.clear()
         self.pull = pull
         self.pull_changed.emit()
         if steps_changed:

@@ -33,6 +33,7 @@ from nimble_otter.desktop.upstream import Upstream
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.find import FindBox
 from nimble_otter.desktop.views.glance import Glance
+from nimble_otter.desktop.views.rows_find import RowsFind
 from nimble_otter.desktop.views.transaction_strip import ask_to_end
 from nimble_otter.desktop.window_commands import add_commands, collect_findings
 from nimble_otter.desktop.window_detail import DetailFiller
@@ -78,6 +79,8 @@ class Window(Frame):
         self.pages = Pages(self)
         self.shared = SharedFiles(self)
         self.other_pulls = OtherPulls(self)
+        self.rows_find = RowsFind(self)
+        self.over_rows.insertWidget(0, self.rows_find)
         self.upstream = Upstream(self)
         add_commands(self)
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
@@ -403,6 +406,7 @@ class Window(Frame):
             self._show_grid(True)
             self.course.refresh()
             self.drawer.refresh()
+            self.rows_find.refresh()
             show_status(self)
 
     def _edits_changed(self, session: OpenPull) -> None:

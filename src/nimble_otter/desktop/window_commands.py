@@ -107,6 +107,9 @@ def add_commands(window: Window) -> None:
     for key, name, shortcut in EDITS:
         add(f"text_{key}", name, lambda key=key: _edit_text(window, key), shortcut if key != "comment" else "", "text",
             has_pull)  # fmt: skip
+    add("column_menu", "Menu of the column", window.grid.open_column_menu, "F7", "view", has_rows)
+    add("find_rows", "Find in the rows", lambda: window.rows_find.open(), "", "text", has_rows)
+    add("replace_rows", "Replace in the rows", lambda: window.rows_find.open(True), "", "text", has_rows)
     for kind, said in STEP_WORDS.items():
         add(f"add_{kind}", f"Add a {said}", lambda kind=kind: window.add_step(new_step(kind)), "", "steps", has_pull)
     add("upstream", "Move the step upstream…", window.upstream.move_selected, "Ctrl+Shift+U", "steps",
@@ -168,6 +171,12 @@ def _turn_over(window: Window) -> None:
 
 
 def _edit_text(window: Window, key: str) -> None:
+    in_rows = (
+        not window.is_shown("query") or window.grid.hasFocus() or window.rows_find.isAncestorOf(window.focusWidget())
+    )
+    if key in ("find_text", "replace_text") and in_rows and window.grid.model is not None:
+        window.rows_find.open(key == "replace_text")
+        return
     if not window.is_shown("query"):
         window.open_drawer("query")
     window.query_drawer.edits.do(key)

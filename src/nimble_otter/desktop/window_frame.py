@@ -21,6 +21,7 @@ from nimble_otter.desktop.commands import Commands
 from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.jobs import Jobs
 from nimble_otter.desktop.keeping import Keeper
+from nimble_otter.desktop.parts import boxed
 from nimble_otter.desktop.theme import ASSETS
 from nimble_otter.desktop.views.course import CourseStrip
 from nimble_otter.desktop.views.detail import Detail
@@ -95,7 +96,11 @@ class Frame(QMainWindow):
         self.work.setHandleWidth(1)
         self.rows_stack = QStackedWidget()
         self.rows_stack.addWidget(self.grid)
-        self.work.addWidget(self.rows_stack)
+        self.over_rows = QVBoxLayout()
+        self.over_rows.setContentsMargins(0, 0, 0, 0)
+        self.over_rows.setSpacing(0)
+        self.over_rows.addWidget(self.rows_stack, 1)
+        self.work.addWidget(boxed(self.over_rows))
         self.work.addWidget(self.drawer_stack)
         self.work.setStretchFactor(0, 1)
         self.work.setCollapsible(0, False)

@@ -103,6 +103,8 @@ def _filtered(
         raise ConditionError("The filter has no condition.", "Add one, or remove the step.")
     for condition in conditions:
         condition.node(table)  # says what is wrong with it
+        if condition.operator == "anywhere":
+            raise ConditionError("Looking into any column is done here only.", "Name the column to look into first.")
         if "ilike" in condition.as_sql() or _compares_text(condition, table):
             notes.append("Texts are compared by the server's own rules for letters' case and accents.")
     parsed = [_in_dialect(c.as_sql(), dialect) for c in conditions]

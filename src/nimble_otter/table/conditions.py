@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+from nimble_otter.table.search import Search
+
 
 @dataclass(frozen=True, slots=True)
 class ColumnAt:
@@ -94,6 +96,14 @@ class Truth:
 
 
 @dataclass(frozen=True, slots=True)
+class Anywhere:
+    """Whether any of the columns holds a text (see search.py)."""
+
+    columns: tuple[int, ...]
+    search: Search
+
+
+@dataclass(frozen=True, slots=True)
 class Not:
     part: Node
 
@@ -112,4 +122,4 @@ class Any_:
     parts: tuple[Node, ...]
 
 
-Node = Compare | IsEmpty | Among | Like | Truth | Not | All | Any_
+Node = Compare | IsEmpty | Among | Like | Truth | Anywhere | Not | All | Any_

@@ -32,6 +32,7 @@ from nimble_otter.table.conditions import (
     All,
     Among,
     Any_,
+    Anywhere,
     Case,
     ColumnAt,
     Compare,
@@ -46,6 +47,7 @@ from nimble_otter.table.conditions import (
 )
 from nimble_otter.table.forms import parse_span
 from nimble_otter.table.functions import FUNCTIONS, TOLERANT
+from nimble_otter.table.search import mask_of
 from nimble_otter.table.show import plain
 
 BLOCK = 1 << 17
@@ -91,6 +93,12 @@ def evaluate(node: Node, table: Table, ids: Ids) -> Pair:
         return _compare(node, table, ids)
     if isinstance(node, Like):
         return _like(node, table, ids)
+    if isinstance(node, Anywhere):
+        true = np.zeros(len(ids), np.bool_)
+        for place in node.columns:
+            left = np.flatnonzero(~true)
+            true[left[mask_of(table.columns[place], ids.take(left), node.search)]] = True
+        return true, ~true
     if isinstance(node, Truth):
         return _each(node.operand, table, ids, lambda value: value is True or (value is not False and bool(value)))
     return _among(node, table, ids)

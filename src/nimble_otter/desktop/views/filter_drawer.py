@@ -30,6 +30,8 @@ from nimble_otter.table.profile import value_counts
 from nimble_otter.table.show import grouped, plain, shown
 
 _SQL = "as SQL"
+_ANY = "any column"
+_HOW = "Write it as after WHERE: and, or, not, in, like, between, is null."
 _PICKS = ("is one of", "is none of")
 MOST_VALUES = 300
 MOST_COUNTED = 20_000
@@ -157,7 +159,8 @@ class FilterDrawer(Drawer):
         names = [field.name for field in before.table.fields]
         self.search.setVisible(condition.column in names)
         if condition.column not in names:
-            self.values_title.setText("Write it as after WHERE: and, or, not, in, like, between, is null.")
+            said = "Rows where any column holds the text." if condition.operator == "anywhere" else _HOW
+            self.values_title.setText(said)
             self.values.clear()
             self._counts_of = None
             return
@@ -344,7 +347,7 @@ class _ConditionRow(QWidget):
         self._condition = condition
         self.on = QCheckBox()
         self.on.setAccessibleName("Condition on")
-        self.column: QComboBox = combo([*names, (_SQL, _SQL)], condition.column, "Column")
+        self.column: QComboBox = combo([*names, (_ANY, _ANY), (_SQL, _SQL)], condition.column, "Column")
         if condition.column and condition.column not in names:
             self.column.insertItem(0, condition.column, condition.column)
             self.column.setCurrentIndex(0)
@@ -375,9 +378,9 @@ class _ConditionRow(QWidget):
         self.on.blockSignals(True)
         self.on.setChecked(condition.on)
         self.on.blockSignals(False)
-        is_sql = condition.operator == "sql"
-        self.operator.setVisible(not is_sql)
-        self.column.setCurrentIndex(self.column.findData(_SQL if is_sql else condition.column))
+        whole = {"sql": _SQL, "anywhere": _ANY}.get(condition.operator, "")
+        self.operator.setVisible(not whole)
+        self.column.setCurrentIndex(self.column.findData(whole or condition.column))
         self.operator.setCurrentIndex(max(0, self.operator.findData(condition.operator)))
         self.value.setVisible(condition.operator not in ("is empty", "is not empty"))
         self.value.setReadOnly(condition.operator in _PICKS and any(not isinstance(v, str) for v in condition.values))
@@ -391,6 +394,8 @@ class _ConditionRow(QWidget):
     def _text(condition: Condition) -> str:
         if condition.operator == "sql":
             return condition.text
+        if condition.operator == "anywhere":
+            return condition.search().text
         joined = " and ".join if condition.operator == "between" else ", ".join
         return joined([*(plain(v) for v in condition.values), *(["∅"] if condition.with_empty else [])])
 
@@ -399,8 +404,13 @@ class _ConditionRow(QWidget):
         if name == _SQL:
             text = self._condition.as_sql() if self._condition.values else ""
             self._put(Condition("sql", text=text, on=self._condition.on))
+        elif name == _ANY:
+            self._put(
+                Condition("anywhere", values=tuple(map(plain, self._condition.values[:1])), on=self._condition.on)
+            )
         else:
-            operator = "is not empty" if self._condition.operator == "sql" else self._condition.operator
+            is_whole = self._condition.operator in ("sql", "anywhere")
+            operator = "is not empty" if is_whole else self._condition.operator
             values = () if name != self._condition.column else self._condition.values
             self._put(
                 replace(self._condition, column=name, operator=operator, values=values, text="", with_empty=False)
@@ -424,6 +434,8 @@ class _ConditionRow(QWidget):
         text, condition = self.value.text().strip(), self._condition
         if condition.operator == "sql":
             self._put(replace(condition, text=text))
+        elif condition.operator == "anywhere":
+            self._put(replace(condition, values=(text, *condition.values[1:])))
         elif condition.operator == "between":
             low, _, high = text.partition(" and ")
             self._put(replace(condition, values=(low.strip(), high.strip()) if high else ((low,) if low else ())))

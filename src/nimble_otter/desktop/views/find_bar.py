@@ -1,4 +1,5 @@
-"""Finding and replacing in a text: a line under it with what is looked for, how, and how often it is there."""
+"""Finding and replacing: a line with what is looked for, how, and how often it is there. For texts here, for rows in
+rows_find.py."""
 
 from __future__ import annotations
 
@@ -11,12 +12,11 @@ from PySide6.QtWidgets import QLayout, QLineEdit, QPlainTextEdit, QWidget
 from nimble_otter.desktop.parts import ElidedLabel, boxed, button, column, row
 
 
-class FindBar(QWidget):
-    """Hidden until `open`; Escape closes it and gives the keyboard back to the text."""
+class SearchFields(QWidget):
+    """What both have: the fields, and ways to look. Enter goes on, with Shift back, Escape closes."""
 
-    def __init__(self, editor: QPlainTextEdit) -> None:
+    def __init__(self, *more: QWidget) -> None:
         super().__init__()
-        self._editor = editor
         self.setObjectName("raised")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.wanted, self.other = QLineEdit(), QLineEdit()
@@ -37,9 +37,9 @@ class FindBar(QWidget):
         self.said = ElidedLabel("", "muted", 11)
         self.one, self.all = button("Replace", self.replace), button("All", self.replace_all, tip="Replace all")
         shut = button("×", self.close_bar, "flat", "Close")
-        first = row(self.wanted, self.case, self.word, self.pattern, self.said, shut, space=4)
+        first = row(self.wanted, self.case, self.word, self.pattern, *more, self.said, shut, space=4)
         first.setStretch(0, 2)
-        first.setStretch(4, 1)
+        first.setStretch(4 + len(more), 1)
         self._other_row = boxed(row(self.other, self.one, self.all, None, space=6))
         self.setLayout(column(first, self._other_row, space=4, margins=(12, 5, 8, 5)))
         self.setMinimumWidth(0)
@@ -47,11 +47,7 @@ class FindBar(QWidget):
         self.wanted.textEdited.connect(lambda _: self.count())
         self.hide()
 
-    def open(self, replacing: bool = False) -> None:
-        """Show it, with what is selected in the text."""
-        chosen = self._editor.textCursor().selectedText()
-        if chosen and "\u2029" not in chosen:
-            self.wanted.setText(chosen)
+    def appear(self, replacing: bool) -> None:
         self._other_row.setVisible(replacing)
         self.show()
         self.wanted.setFocus()
@@ -60,6 +56,56 @@ class FindBar(QWidget):
 
     def minimumSizeHint(self) -> QSize:
         return QSize(100, super().minimumSizeHint().height())
+
+    def close_bar(self) -> None:
+        """Hide it, and give the keyboard back."""
+        raise NotImplementedError
+
+    def count(self) -> None:
+        """Say how many there are."""
+        raise NotImplementedError
+
+    def step(self, way: int) -> None:
+        """Go to the next one (1) or the one before (-1)."""
+        raise NotImplementedError
+
+    def replace(self) -> None:
+        """Replace the one that is current, and go to the next."""
+        raise NotImplementedError
+
+    def replace_all(self) -> None:
+        raise NotImplementedError
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if not isinstance(event, QKeyEvent):
+            return super().eventFilter(watched, event)
+        if event.type() == QEvent.Type.ShortcutOverride and event.key() == Qt.Key.Key_Escape:
+            event.accept()
+            return True
+        if event.type() == QEvent.Type.KeyPress:
+            if event.key() == Qt.Key.Key_Escape:
+                self.close_bar()
+                return True
+            if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+                back = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+                self.replace() if watched is self.other else self.step(-1 if back else 1)
+                return True
+        return super().eventFilter(watched, event)
+
+
+class FindBar(SearchFields):
+    """For a text, whose selection is looked for first."""
+
+    def __init__(self, editor: QPlainTextEdit) -> None:
+        self._editor = editor
+        super().__init__()
+
+    def open(self, replacing: bool = False) -> None:
+        """Show it, with what is selected in the text."""
+        chosen = self._editor.textCursor().selectedText()
+        if chosen and "\u2029" not in chosen:
+            self.wanted.setText(chosen)
+        self.appear(replacing)
 
     def close_bar(self) -> None:
         self.hide()
@@ -140,19 +186,3 @@ class FindBar(QWidget):
         cursor.endEditBlock()
         changed = sum(match[0] != text for match, text in zip(found, new, strict=True))
         self.said.setText(f"{changed} replaced")
-
-    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        if not isinstance(event, QKeyEvent):
-            return super().eventFilter(watched, event)
-        if event.type() == QEvent.Type.ShortcutOverride and event.key() == Qt.Key.Key_Escape:
-            event.accept()
-            return True
-        if event.type() == QEvent.Type.KeyPress:
-            if event.key() == Qt.Key.Key_Escape:
-                self.close_bar()
-                return True
-            if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-                back = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
-                self.replace() if watched is self.other else self.step(-1 if back else 1)
-                return True
-        return super().eventFilter(watched, event)

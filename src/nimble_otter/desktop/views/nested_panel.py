@@ -13,7 +13,8 @@ from nimble_otter.changes import Edits
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.grid_model import RowsModel, model_for
 from nimble_otter.desktop.parts import ElidedLabel, button, label, row
-from nimble_otter.desktop.views.grid import HEAD, Grid
+from nimble_otter.desktop.views.grid import Grid
+from nimble_otter.desktop.views.grid_canvas import HEAD
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.table import MISSING, Field, Table
 from nimble_otter.table.build import column_of

@@ -18,9 +18,22 @@ from nimble_otter.query.conditions import like_regex, parse_condition
 from nimble_otter.query.statements import find_parameters, parameter_places
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Kind, Table, View
-from nimble_otter.table.conditions import All, Among, Any_, ColumnAt, Compare, IsEmpty, Like, Literal, Node, Not
+from nimble_otter.table.conditions import (
+    All,
+    Among,
+    Any_,
+    Anywhere,
+    ColumnAt,
+    Compare,
+    IsEmpty,
+    Like,
+    Literal,
+    Node,
+    Not,
+)
 from nimble_otter.table.filter import filter_view
 from nimble_otter.table.group import Grouped, group_view
+from nimble_otter.table.search import Search
 from nimble_otter.table.show import plain as plain_text
 
 _PARAMETER = re.compile(r":[^\W\d]\w*")
@@ -47,7 +60,8 @@ def bound_text(text: str, values: Mapping[str, Any]) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Condition:
-    """`operator` is one of OPERATORS, or "sql" with `text`. `values` are texts, numbers, yes/no, times or dates;
+    """`operator` is one of OPERATORS, "sql" with `text`, or "anywhere": any column holds the first of `values`, behind
+    which "case", "word" and "pattern" may stand. `values` are texts, numbers, yes/no, times or dates;
     `with_empty` adds rows without a value to "is one of" (and to what "is none of" leaves out)."""
 
     operator: str
@@ -60,6 +74,8 @@ class Condition:
     def words(self) -> str:
         if self.operator == "sql":
             return " ".join(self.text.split())
+        if self.operator == "anywhere":
+            return f"any column contains {_short(self.values[0]) if self.values else ''}"
         if self.operator in ("is one of", "is none of"):
             picked = [*map(_short, self.values), *(["∅"] if self.with_empty else [])]
             one, many = ("=", "in") if self.operator == "is one of" else ("≠", "not in")
@@ -68,12 +84,21 @@ class Condition:
         sign = _WORDS.get(self.operator, self.operator)
         return f"{self.column} {sign} {' and '.join(map(_short, self.values))}".strip()
 
+    @property
+    def needed(self) -> int:
+        """How many values it takes at least."""
+        none = ("is empty", "is not empty", "is one of", "is none of", "sql", "anywhere")
+        return 2 if self.operator == "between" else 0 if self.operator in none else 1
+
     def as_sql(self) -> str:
         """The same condition as one would type it."""
         name = '"' + self.column.replace('"', '""') + '"' if not self.column.isidentifier() else self.column
         values = [_quoted(value) for value in self.values]
+        values += ["…"] * (self.needed - len(values))  # not written yet
         if self.operator == "sql":
             return self.text.strip()
+        if self.operator == "anywhere":
+            return f"({self.words()})"
         if self.operator == "is one of":
             inside = f"{name} in ({', '.join(values)})" if values else ""
             parts = [p for p in (inside, f"{name} is null" if self.with_empty else "") if p]
@@ -87,7 +112,7 @@ class Condition:
             return f"{name} between {values[0]} and {values[1]}"
         if self.operator in ("is empty", "is not empty"):
             return f"{name} is {'not ' if 'not' in self.operator else ''}null"
-        word = plain_text(self.values[0]).replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+        word = plain_text((*self.values, "…")[0]).replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
         pattern = _quoted(f"%{word}%" if "contain" in self.operator else f"{word}%")
         return f"{name} {'not ' if 'not' in self.operator else ''}ilike {pattern}"
 
@@ -111,9 +136,12 @@ class Condition:
         """Raises: ConditionError."""
         if self.operator == "sql":
             return parse_condition(self.text, table)
+        if self.operator == "anywhere":
+            search = self.search()
+            search.expression()
+            return Anywhere(tuple(range(len(table.fields))), search)
         column = ColumnAt(find_column(table, self.column))
-        needed = {"between": 2, "is empty": 0, "is not empty": 0, "is one of": 0, "is none of": 0}.get(self.operator, 1)
-        if len(self.values) < needed:
+        if len(self.values) < self.needed:
             raise ConditionError(f"{self.column} {self.operator} needs a value.", "Type it beside the condition.")
         values = tuple(self._typed(table, column.index, value) for value in self.values)
         if self.operator in ("is one of", "is none of"):
@@ -132,6 +160,11 @@ class Condition:
         regex = f".*{word}.*" if "contain" in self.operator else f"{word}.*"
         like = Like(column, regex, ignore_case=True)
         return Not(like) if "not" in self.operator else like
+
+    def search(self) -> Search:
+        """What "anywhere" looks for."""
+        text, *ways = (*map(plain_text, self.values), "")[: max(1, len(self.values))]
+        return Search(text, *(way in ways for way in ("case", "word", "pattern")))
 
     @staticmethod
     def _typed(table: Table, index: int, value: Any) -> Any:
@@ -215,6 +248,8 @@ def _regrouped(shaped: Shaped, again: Grouped, rows: NDArray[np.bool_]) -> Shape
 def _plain_condition(condition: Condition) -> dict[str, Any]:
     if condition.operator == "sql":
         plain: dict[str, Any] = {"sql": condition.text}
+    elif condition.operator == "anywhere":
+        plain = {"operator": "anywhere", "values": list(map(plain_text, condition.values))}
     else:
         values = [v if isinstance(v, _TOML) else plain_text(v) for v in condition.values]
         plain = {"column": condition.column, "operator": condition.operator, "values": values}
@@ -230,4 +265,6 @@ def _condition(plain: Mapping[str, Any]) -> Condition:
     on, empty = bool(plain.get("on", True)), bool(plain.get("with_empty", False))
     if "sql" in plain:
         return Condition("sql", text=str(plain["sql"]), on=on)
+    if plain["operator"] == "anywhere":
+        return Condition("anywhere", values=tuple(map(str, plain.get("values", ()))), on=on)
     return Condition(str(plain["operator"]), str(plain["column"]), tuple(plain.get("values", ())), empty, on=on)

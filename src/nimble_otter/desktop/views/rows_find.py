@@ -1,0 +1,279 @@
+"""Finding in the rows: in any column or the current one, only the rows that match, and replacing as pending changes."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+from PySide6.QtCore import QTimer
+
+from nimble_otter.desktop.grid_model import RowsModel
+from nimble_otter.desktop.jobs import LOCAL
+from nimble_otter.desktop.new_steps import place_for
+from nimble_otter.desktop.parts import button
+from nimble_otter.desktop.session import OpenPull
+from nimble_otter.desktop.views.find_bar import SearchFields
+from nimble_otter.errors import ConditionError
+from nimble_otter.pull.steps import Condition, FilterStep
+from nimble_otter.table import View
+from nimble_otter.table.columns import Mask
+from nimble_otter.table.forms import render
+from nimble_otter.table.search import Search, find_rows, mask_of, said
+from nimble_otter.table.show import grouped, plain
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.window import Window
+
+_PAUSE_MS = 120
+MOST_REPLACED = 100_000
+
+
+class RowsFind(SearchFields):
+    """One for a window, above its grid."""
+
+    def __init__(self, window: Window) -> None:
+        self.here = button("this column", look="chip", tip="Only the column of the current cell")
+        self.only = button("only these rows", look="chip", tip="Keep only the rows found, as a Filter step")
+        super().__init__(self.here, self.only)
+        for chip in (self.here, self.only):
+            chip.setCheckable(True)
+        self.here.toggled.connect(lambda _: self.count())
+        self.only.toggled.connect(self._keep_only)
+        self._window, self._grid = window, window.grid
+        self._found: Mask | None = None
+        self._asked: tuple[View, tuple[int, ...], Search] | None = None
+        self._answered: tuple[View, tuple[int, ...], Search] | None = None
+        self._filter: tuple[OpenPull, int] | None = None
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.setInterval(_PAUSE_MS)
+        self._timer.timeout.connect(self._look)
+
+    # --- what is looked for ------------------------------------------------------------------------------------
+
+    def open(self, replacing: bool = False) -> None:
+        """Show it; with the text of the current cell where several cells are not chosen."""
+        self._filter = None
+        self.only.blockSignals(True)
+        self.only.setChecked(False)
+        self.only.blockSignals(False)
+        self.appear(replacing)
+
+    def close_bar(self) -> None:
+        self._timer.stop()
+        self.hide()
+        self._grid.mark_texts(None)
+        self._grid.setFocus()
+
+    @property
+    def search(self) -> Search:
+        return Search(self.wanted.text(), self.case.isChecked(), self.word.isChecked(), self.pattern.isChecked())
+
+    def _columns(self, model: RowsModel) -> tuple[int, ...]:
+        if self.here.isChecked():
+            return (model.columns[max(0, self._grid.selection.current[1])].place,)
+        return tuple(column.place for column in model.columns)
+
+    def count(self) -> None:
+        """Look, after a pause in typing."""
+        self._timer.start()
+
+    def refresh(self) -> None:
+        """The rows are others now."""
+        if self.isVisible() and self.wanted.text():
+            self._timer.start()
+
+    def _look(self) -> None:
+        session, model, search = self._window.pull, self._grid.model, self.search
+        if session is None or session.shaped is None or not isinstance(model, RowsModel) or not search.text:
+            self._found = None
+            self.said.setText("" if isinstance(model, RowsModel) or not search.text else "Groups can't be searched")
+            self._grid.mark_texts(None)
+            return
+        try:
+            search.expression()
+        except ConditionError as problem:
+            self.said.setText(str(problem))
+            return
+        self._filter_now(search)
+        view, columns = session.shaped.view, self._columns(model)
+        test = search.test()
+        self._grid.mark_texts(lambda text: test(text), columns)
+        asked = self._asked = (view, columns, search)
+        before = self._answered
+        within = None
+        if before is not None and before[:2] == asked[:2] and search.narrows(before[2]):
+            within = self._found
+
+        def show(found: Mask) -> None:
+            if self._asked is asked:
+                self._found, self._answered = found, asked
+                self._say()
+
+        session.jobs.submit(
+            LOCAL, "find in rows", lambda stop, report: find_rows(
+                view, columns, search, stop, lambda done, total: report((done, total)), within),
+            show, title="Finding",
+        )  # fmt: skip
+
+    def _say(self) -> None:
+        if self._found is None:
+            return
+        count = int(np.count_nonzero(self._found))
+        position = self._grid.selection.current[0]
+        at = int(np.count_nonzero(self._found[: position + 1])) if 0 <= position < len(self._found) else 0
+        on_one = 0 <= position < len(self._found) and bool(self._found[position])
+        rows = f"{grouped(count)} row{'s' if count != 1 else ''}"
+        self.said.setText((f"{grouped(at)} of {rows}" if on_one else rows) if count else "not found")
+
+    # --- going about -------------------------------------------------------------------------------------------
+
+    def _places_in(self, position: int) -> list[int]:
+        """Columns of a row whose cells hold it."""
+        model = self._grid.model
+        assert isinstance(model, RowsModel)
+        test, wanted = self.search.test(), set(self._columns(model))
+        return [
+            n
+            for n, column in enumerate(model.columns)
+            if column.place in wanted and (value := model.value(position, n)) is not None and test(said(value))
+        ]
+
+    def step(self, way: int) -> None:
+        """The next cell that holds it, row by row, round the end."""
+        if self._timer.isActive():
+            self._timer.stop()
+            self._look()
+        model, found = self._grid.model, self._found
+        if not isinstance(model, RowsModel) or found is None or not found.any():
+            return
+        position, column = self._grid.selection.current
+        rows = np.flatnonzero(found)
+        if 0 <= position < len(found) and found[position]:
+            places = [n for n in self._places_in(position) if (n > column if way > 0 else n < column)]
+            if places:
+                self._go(position, places[0 if way > 0 else -1])
+                return
+        place = int(np.searchsorted(rows, position, "right" if way > 0 else "left"))
+        following = int(rows[(place if way > 0 else place - 1) % len(rows)])
+        places = self._places_in(following)
+        if places:
+            self._go(following, places[0 if way > 0 else -1])
+
+    def _go(self, position: int, column: int) -> None:
+        self._grid.go(position, column)
+        self._say()
+
+    # --- only these rows ---------------------------------------------------------------------------------------
+
+    def _condition(self, search: Search) -> Condition:
+        ways = [name for name, on in (("case", search.case), ("word", search.word), ("pattern", search.pattern)) if on]
+        model = self._grid.model
+        if self.here.isChecked() and not ways and isinstance(model, RowsModel):
+            return Condition(
+                "contains", self._window.column_actions.name_of(self._grid.selection.current[1]), (search.text,)
+            )
+        return Condition("anywhere", values=(search.text, *ways))
+
+    def _keep_only(self, on: bool) -> None:
+        session = self._window.pull
+        if session is None or not self.search.text:
+            return
+        if on:
+            step = FilterStep((self._condition(self.search),))
+            at = session.add_step(step, "Find only", place_for(step, session.pull.steps))
+            self._filter = (session, at)
+        elif self._held() is not None:
+            session.change(session.pull.without_step(self._filter[1] if self._filter else 0), "Find all")
+            self._filter = None
+
+    def _held(self) -> FilterStep | None:
+        """The step that keeps only what is found, while it is there as it was made."""
+        if self._filter is None or self._filter[0] is not self._window.pull:
+            return None
+        session, at = self._filter
+        step = session.pull.steps[at] if at < len(session.pull.steps) else None
+        is_own = isinstance(step, FilterStep) and len(step.conditions) == 1
+        return step if is_own and isinstance(step, FilterStep) else None
+
+    def _filter_now(self, search: Search) -> None:
+        """While typing the step follows, without an entry of undo for each key."""
+        step = self._held()
+        if step is None or self._filter is None:
+            return
+        session, at = self._filter
+        made = replace(step, conditions=(self._condition(search),))
+        if made != step:
+            session.change(session.pull.with_step_at(at, made), "Find only", quiet=True)
+
+    # --- replacing ---------------------------------------------------------------------------------------------
+
+    def _new_text(self, text: str) -> str:
+        found, other = self.search.expression(), self.other.text()
+        if not self.pattern.isChecked():
+            return found.sub(lambda _: other, text)
+        try:
+            return found.sub(other, text)
+        except (re.error, IndexError):
+            return text
+
+    def _wanted(
+        self, model: RowsModel, session: OpenPull, cells: list[tuple[int, int]]
+    ) -> list[tuple[int, int, str | None]]:
+        """(row id, place, new text) of cells, as a person would type it."""
+        assert session.table is not None
+        made: list[tuple[int, int, str | None]] = []
+        for position, column in cells:
+            place = model.columns[column].place
+            value = model.value(position, column)
+            field = session.table.fields[place]
+            text = (
+                "yes"
+                if value is True
+                else "no"
+                if value is False
+                else plain(render(value, field.form) if field.form else value)
+            )
+            made.append((model.row_id(position), place, self._new_text(text)))
+        return made
+
+    def replace(self) -> None:
+        """In the current cell, where it holds it; then on to the next."""
+        session, model = self._window.pull, self._grid.model
+        if session is None or not isinstance(model, RowsModel) or not self.search.text or not self._may_write(session):
+            return
+        position, column = self._grid.selection.current
+        if position >= 0 and column in self._places_in(position):
+            wanted = self._wanted(model, session, [(position, column)])
+            if not self._window.actions_on_grid.put_texts("Replace", wanted):
+                return
+        self.step(1)
+
+    def replace_all(self) -> None:
+        """In every cell found, as one step of undo; nothing where one of them can't take it."""
+        session, model = self._window.pull, self._grid.model
+        if session is None or session.shaped is None or not isinstance(model, RowsModel) or not self.search.text:
+            return
+        if not self._may_write(session):
+            return
+        view, cells = session.shaped.view, list[tuple[int, int]]()
+        wanted = set(self._columns(model))
+        for n, column in enumerate(model.columns):
+            if column.place in wanted and session.target.takes(column.place):
+                hit = mask_of(view.table.columns[column.place], view.row_ids(), self.search)
+                places = set(np.flatnonzero(hit).tolist())
+                edited = [p for p in map(model.position_of, session.edits.edited_rows) if p is not None]
+                places |= {p for p in edited if n in self._places_in(p)}
+                cells += [(position, n) for position in sorted(places)]
+        if len(cells) > MOST_REPLACED:
+            self.said.setText(f"{grouped(len(cells))} cells; at most {grouped(MOST_REPLACED)} at once")
+            return
+        if cells and self._window.actions_on_grid.put_texts("Replace", self._wanted(model, session, cells)):
+            self._window.say(f"Replaced in {grouped(len(cells))} cells; they are pending in Changes.", False)
+
+    def _may_write(self, session: OpenPull) -> bool:
+        if not session.target.is_open:
+            self.said.setText(session.target.reason)
+        return session.target.is_open

@@ -1,0 +1,204 @@
+"""Looking for a text in columns of any kind: in what they hold as text, whole stretches of bytes at a time."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import orjson
+from numpy.typing import NDArray
+
+from nimble_otter.errors import ConditionError
+from nimble_otter.stop import NEVER, Progress, StopToken
+from nimble_otter.table.columns import MISSING, TEXT_BYTES, BufferText, CodedText, Column, Ids, Kind, Mask, View
+from nimble_otter.table.show import plain
+
+BLOCK = 1 << 17
+_IN_NUMBERS = frozenset("0123456789.-+e")
+_IN_TIMES = frozenset("0123456789-: T.")
+_FEW = 20_000
+_BROAD = ("\u212a", "\u0130", "\u017f")
+"""The characters outside ASCII whose case folds to letters inside it (Unicode, CaseFolding)."""
+
+
+@dataclass(frozen=True, slots=True)
+class Search:
+    """What is looked for: `text`, with letters' `case` or without, as a whole `word`, or as a regular expression
+    (`pattern`)."""
+
+    text: str
+    case: bool = False
+    word: bool = False
+    pattern: bool = False
+
+    def expression(self) -> re.Pattern[str]:
+        """Raises: ConditionError for what is no regular expression."""
+        body = self.text if self.pattern else re.escape(self.text)
+        body = rf"\b(?:{body})\b" if self.word else body
+        try:
+            return re.compile(body, re.DOTALL if self.case else re.DOTALL | re.IGNORECASE)
+        except re.error as problem:
+            place = f" at character {problem.pos + 1}" if problem.pos is not None else ""
+            raise ConditionError(f"{self.text!r} is no regular expression: {problem.msg}{place}.") from None
+
+    def test(self) -> Callable[[str], bool]:
+        """Whether a text holds it. Raises: ConditionError."""
+        if not self.text:
+            return lambda text: True
+        if self.pattern or self.word:
+            found = self.expression().search
+            return lambda text: found(text) is not None
+        if self.case:
+            return lambda text: self.text in text
+        low = self.text.casefold()
+        return lambda text: low in text.casefold()
+
+    @property
+    def is_plain(self) -> bool:
+        return not (self.pattern or self.word)
+
+    def narrows(self, other: Search) -> bool:
+        """Whether all that this finds is found by the other too."""
+        same = (self.case, self.word, self.pattern) == (other.case, other.word, other.pattern)
+        return same and self.is_plain and other.text in self.text
+
+
+def said(value: Any) -> str:
+    """A value as it is looked for: yes and no as they are shown, everything else exactly."""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    return plain(value)
+
+
+def find_rows(
+    view: View,
+    columns: Sequence[int],
+    search: Search,
+    stop: StopToken = NEVER,
+    progress: Progress | None = None,
+    within: Mask | None = None,
+) -> Mask:
+    """True at the positions of the view where any of the columns holds it; `within` are those that come into question.
+
+    Raises: ConditionError, Stopped."""
+    search.expression()
+    found = np.zeros(len(view), np.bool_)
+    order = sorted(columns, key=lambda n: not isinstance(view.table.columns[n], CodedText))
+    for start in range(0, len(view), BLOCK):
+        ids = view.row_ids(start, start + BLOCK)
+        left = np.arange(len(ids)) if within is None else np.flatnonzero(within[start : start + BLOCK])
+        for place in order:
+            stop.check()
+            if not len(left):
+                break
+            some = ids if len(left) == len(ids) else ids.take(left)
+            hit = mask_of(view.table.columns[place], some, search)
+            if hit.any():
+                found[start + left[hit]] = True
+                left = left[~hit]
+        if progress is not None:
+            progress(min(start + BLOCK, len(view)), len(view))
+    return found
+
+
+def mask_of(column: Column, ids: Ids, search: Search) -> Mask:
+    """True where the rows `ids` hold it; rows without a value never do. Raises: ConditionError."""
+    test = search.test()
+    if isinstance(column, CodedText):
+        words = np.fromiter(map(test, column.words), np.bool_, len(column.words))
+        hit = words.take(column.data.take(ids)) if len(words) else np.zeros(len(ids), np.bool_)
+    elif column.kind is Kind.BOOL:
+        hit = np.where(column.data.take(ids), test("yes"), test("no"))
+    elif not search.is_plain or column.kind in (Kind.OBJECT, Kind.DECIMAL, Kind.CLOCK, Kind.SPAN, Kind.ZONED):
+        values = column.values(ids)
+        return np.fromiter((v is not None and v is not MISSING and test(said(v)) for v in values), np.bool_, len(ids))
+    elif isinstance(column, BufferText):
+        hit = _in_buffer(column, ids, search, test)
+    else:
+        hit = _in_numbers(column, ids, search, test)
+    return hit & ~column.empty_at(ids) if column.empty is not None else hit
+
+
+def _in_buffer(column: BufferText, ids: Ids, search: Search, test: Callable[[str], bool]) -> Mask:
+    starts, ends = column.data.take(ids), column.ends.take(ids)
+    if not len(ids):
+        return np.zeros(0, np.bool_)
+    low, high = int(starts.min()), int(ends.max())
+    rises = len(ids) < 2 or bool((np.diff(starts) >= 0).all())
+    if not rises or high - low > 4 * int((ends - starts).sum()) + 4096 * len(ids) ** 0.5:
+        return np.fromiter((v is not None and test(v) for v in column.values(ids)), np.bool_, len(ids))
+    block = column.buffer[low:high].tobytes()
+    if not search.case:
+        if not search.text.isascii() or (not block.isascii() and _is_broad(block)):
+            return np.fromiter((v is not None and test(v) for v in column.values(ids)), np.bool_, len(ids))
+        block = block.lower()
+    needle = (search.text if search.case else search.text.lower()).encode(*TEXT_BYTES)
+    return _held(np.frombuffer(block, np.uint8), needle, starts - low, ends - low)
+
+
+def _is_broad(block: bytes) -> bool:
+    return any(mark.encode() in block for mark in _BROAD)
+
+
+def _in_numbers(column: Column, ids: Ids, search: Search, test: Callable[[str], bool]) -> Mask:
+    """Numbers and times written in one go, as JSON has them, with a comma behind each."""
+    is_time = column.kind.is_moment
+    text = search.text.lower()
+    nothing = np.zeros(len(ids), np.bool_)
+    if not len(ids):
+        return nothing
+    if not set(text.replace("t", "T") if is_time else text) <= (_IN_TIMES if is_time else _IN_NUMBERS):
+        odd = column.kind is Kind.FLOAT and bool(set(text) <= set("nainf-")) and not np.isfinite(column.data).all()
+        if not odd:
+            return nothing
+    data = column.data.take(ids)
+    if column.kind is Kind.FLOAT and (text == "" or set("e+naif") & set(text) or not np.isfinite(data).all()):
+        return np.fromiter((test(repr(v)) for v in data.tolist()), np.bool_, len(ids))
+    if is_time:
+        if column.kind is Kind.TIME:
+            whole = ~((data % 1_000_000).astype(np.bool_))
+            if not whole.all():
+                return np.fromiter((test(said(v)) for v in column.values(ids)), np.bool_, len(ids))
+            data = data.view("M8[us]").astype("M8[s]")
+        else:
+            data = data.astype("M8[D]")
+        if (data < np.datetime64("0001-01-01")).any() or (data > np.datetime64("9999-12-31T23:59:59")).any():
+            return np.fromiter((test(said(v)) for v in column.values(ids)), np.bool_, len(ids))
+    written = np.frombuffer(orjson.dumps(np.ascontiguousarray(data), option=orjson.OPT_SERIALIZE_NUMPY), np.uint8)
+    commas = np.flatnonzero(written == ord(","))
+    starts = np.concatenate([[1], commas + 1])
+    ends = np.concatenate([commas, [len(written) - 1]])
+    if is_time:
+        width = 10 if column.kind is Kind.DATE else 19
+        starts = starts + 1  # behind the quote
+        ends = starts + width
+        text = text.replace(" ", "t").replace("t", "T")
+    return _held(written, text.encode(), starts, ends)
+
+
+def _held(block: NDArray[np.uint8], needle: bytes, starts: Ids, ends: Ids) -> Mask:
+    """Which of the stretches from `starts` to `ends`, in ascending order, hold the bytes."""
+    size = len(needle)
+    if not size:
+        return np.ones(len(starts), np.bool_)
+    if size > len(block):
+        return np.zeros(len(starts), np.bool_)
+    at = np.flatnonzero(block[: len(block) - size + 1] == needle[0])
+    for offset in range(1, size):
+        at = at[block[at + offset] == needle[offset]]
+        if not len(at):
+            return np.zeros(len(starts), np.bool_)
+    if size > 1 or len(at) < len(starts) // 8:
+        row = np.searchsorted(starts, at, "right") - 1
+        inside = (row >= 0) & (at + size <= ends[row])
+        hit = np.zeros(len(starts), np.bool_)
+        hit[row[inside]] = True
+        return hit
+    marks = np.zeros(len(block) + 1, np.int8)
+    marks[at] = 1
+    total = np.concatenate([[0], np.cumsum(marks, dtype=np.int64)])
+    held: Mask = total[ends] > total[starts]
+    return held

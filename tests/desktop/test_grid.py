@@ -1,0 +1,231 @@
+"""Columns by mouse and menu, and finding in the rows, in the real window."""
+
+from __future__ import annotations
+
+import pytest
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer
+from PySide6.QtGui import QMouseEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QComboBox, QInputDialog, QLineEdit, QMenu
+
+from nimble_otter.desktop import tokens
+from nimble_otter.desktop.views.grid_canvas import HEAD
+from nimble_otter.pull.steps import ColumnsStep, Condition, FilterStep, KeyBy
+from nimble_otter.table.looks import Look
+from tests.desktop.conftest import settle
+from tests.desktop.test_steps import columns, with_pull
+
+
+@pytest.fixture
+def levels(window):
+    window.resize(1280, 800)
+    return with_pull(
+        window,
+        "levels",
+        "select reading_id, station_id, taken_at, level_m, flow_m3s, quality, note from reading limit 400",
+    )
+
+
+def mouse(grid, kind, point, button=Qt.MouseButton.LeftButton, held=Qt.MouseButton.LeftButton):
+    event = QMouseEvent(
+        kind, QPointF(point), QPointF(grid.mapToGlobal(point)), button, held, Qt.KeyboardModifier.NoModifier
+    )
+    QApplication.sendEvent(grid, event)
+
+
+def header(grid, column: int, right: int = 0) -> QPoint:
+    x = HEAD + grid._left(column) + (grid.widths[column] - right if right else 20)
+    return QPoint(x, tokens.HEADER - 12)
+
+
+def pick(path: list[str], do) -> list[str]:
+    """Open a menu with `do`, go down by texts, trigger the last; what the last menu offered."""
+    offered: list[str] = []
+
+    def choose():
+        menu = QApplication.activePopupWidget()
+        assert isinstance(menu, QMenu)
+        found = menu
+        for text in path[:-1]:
+            found = next(a for a in found.actions() if a.text() == text).menu()
+        offered.extend(a.text() for a in found.actions())
+        action = next((a for a in found.actions() if a.text() == path[-1]), None)
+        menu.close()
+        if action is not None:
+            action.trigger()
+
+    QTimer.singleShot(40, choose)
+    do()
+    return offered
+
+
+def test_a_header_is_dragged_to_another_place(window, levels):
+    grid = window.grid
+    start, end = header(grid, 3), header(grid, 1)
+    mouse(grid, QEvent.Type.MouseButtonPress, start)
+    mouse(grid, QEvent.Type.MouseMove, start + QPoint(-30, 0))
+    mouse(grid, QEvent.Type.MouseMove, end)
+    assert grid._gap == 1
+    mouse(grid, QEvent.Type.MouseButtonRelease, end, held=Qt.MouseButton.NoButton)
+    assert columns(window)[:4] == ["reading_id", "level_m", "station_id", "taken_at"]
+    assert levels.pull.steps[0].kind == "columns"
+    window.commands.run("undo")
+    assert columns(window)[1] == "station_id"
+
+
+def test_pinned_columns_stay_while_the_others_scroll(window, levels):
+    window.column_actions.pin(3)
+    grid = window.grid
+    assert (columns(window)[0], grid.pinned) == ("level_m", 1)
+    for n in range(7):
+        grid._set_width(n, 300)
+    grid.horizontalScrollBar().setValue(400)
+    assert grid._left(0) == 0
+    assert grid._column_at(10) == 0
+    assert grid._column_at(310) == (310 + 400) // 300
+    grid.go(0, 1)
+    assert grid.cell_rect(0, 1).left() >= grid.widths[0]
+    grid.grab()
+    window.column_actions.pin(0)
+    assert grid.pinned == 0
+
+
+def test_titles_formats_and_hidden_columns_by_the_menu(window, levels, monkeypatch):
+    grid, actions = window.grid, window.column_actions
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("Level", True))
+    pick(["Title…"], lambda: actions.menu(-1, 3, QPoint()))
+    assert (grid.model.columns[3].title, grid.model.columns[3].under) == ("Level", "level_m")
+    pick(["Format…"], lambda: actions.menu(-1, 3, QPoint()))
+    assert window.drawer.chosen == "level_m"
+    decimals = next(w for w in window.drawer.findChildren(QComboBox) if w.accessibleName() == "Decimals")
+    decimals.setCurrentIndex(decimals.findData("1"))
+    decimals.activated.emit(0)
+    assert levels.pull.steps[0].look("level_m") == Look(title="Level", decimals=1)
+    assert all(len(grid.line(n).cells[3].text.partition(".")[2]) == 1 for n in range(3))
+    pattern = next(w for w in window.drawer.findChildren(QLineEdit) if w.placeholderText() == "level_m")
+    assert pattern.text() == "Level"
+    pick(["Hide the others"], lambda: actions.menu(-1, 3, QPoint()))
+    assert columns(window) == ["level_m"]
+    offered = pick(["Show again", "quality"], lambda: actions.menu(-1, 0, QPoint()))
+    assert "All" in offered
+    assert columns(window) == ["level_m", "quality"]
+    pick(["Show again", "All"], lambda: actions.menu(-1, 0, QPoint()))
+    assert len(columns(window)) == 7
+    window.drawer.choose("taken_at")
+    patterns = next(w for w in window.drawer.findChildren(QComboBox) if w.accessibleName() == "Pattern")
+    patterns.lineEdit().setText("d MMM bb")
+    patterns.lineEdit().editingFinished.emit()
+    assert "no meaning" in window.drawer.problem.text()
+
+
+def test_the_mark_in_a_header_opens_its_menu_and_conditions_fit_the_kind(window, levels):
+    grid = window.grid
+    spot = header(grid, 3, right=12)
+    mouse(grid, QEvent.Type.MouseMove, spot, Qt.MouseButton.NoButton, Qt.MouseButton.NoButton)
+    offered = pick(["Filter where level_m", "more than"], lambda: mouse(grid, QEvent.Type.MouseButtonPress, spot))
+    assert "contains" not in offered
+    assert levels.pull.steps[0] == FilterStep((Condition("more than", "level_m"),))
+    assert "needs a value" in str(levels.course.results[0].error)
+    window.commands.run("undo")
+    grid.setFocus()
+    grid.go(0, 2)
+    pick(["Group by part of taken_at", "month"], lambda: window.commands.run("column_menu"))
+    assert levels.pull.steps[0].keys == (KeyBy("taken_at", "month"),)
+    window.commands.run("undo")
+    pick(["Figures"], lambda: window.column_actions.menu(-1, 3, QPoint()))
+    assert window.detail.page == 2
+
+
+def test_widths_fit_data_header_and_window(window, levels):
+    grid = window.grid
+    for path, check in (
+        (["Width", "All into the window"], lambda: abs(sum(grid.widths) - grid.viewport().width()) < 40),
+        (["Width", "All to their headers"], lambda: grid.widths[0] > 60),
+        (["Width", "Fit to the data"], lambda: grid.widths[0] < 90),
+    ):
+        pick(path, lambda: window.column_actions.menu(-1, 0, QPoint()))
+        assert check(), (path, grid.widths)
+    assert levels.pull.widths["reading_id"] == grid.widths[0]
+
+
+# --- finding -----------------------------------------------------------------------------------------------------
+
+
+def look_for(window, text: str) -> None:
+    window.rows_find.wanted.setText(text)
+    window.rows_find.count()
+    window.rows_find._timer.stop()
+    window.rows_find._look()
+    settle(window)
+
+
+def test_finding_goes_from_cell_to_cell_and_says_how_many(window, levels):
+    window.grid.setFocus()
+    window.grid.go(0, 0)
+    window.commands.run("text_find_text")
+    bar = window.rows_find
+    assert bar.isVisible()
+    look_for(window, "suspect")
+    rows = [n for n, v in enumerate(levels.table.column("quality").values()) if v == "suspect"]
+    assert bar.said.text().startswith(f"{len(rows)} row")
+    seen = []
+    for _ in rows:
+        QTest.keyClick(bar.wanted, Qt.Key.Key_Return)
+        seen.append(window.grid.selection.current)
+    assert seen == [(n, 5) for n in rows]
+    QTest.keyClick(bar.wanted, Qt.Key.Key_Return, Qt.KeyboardModifier.ShiftModifier)
+    assert window.grid.selection.current == seen[-2]
+    assert bar.said.text() == f"{len(rows) - 1} of {len(rows)} rows"
+    bar.here.setChecked(True)
+    window.grid.go(0, 3)
+    look_for(window, "suspect")
+    assert bar.said.text() == "not found"
+    bar.pattern.setChecked(True)
+    look_for(window, "(")
+    assert "no regular expression" in bar.said.text()
+    window.grid.grab()
+    QTest.keyClick(bar.wanted, Qt.Key.Key_Escape)
+    assert not bar.isVisible()
+    assert window.grid._painter.marked is None
+
+
+def test_only_the_rows_found_follow_what_is_typed(window, levels):
+    window.commands.run("find_rows")
+    look_for(window, "sus")
+    window.rows_find.only.setChecked(True)
+    settle(window)
+    assert levels.pull.steps[0] == FilterStep((Condition("anywhere", values=("sus",)),))
+    undo = len(levels._undo)
+    look_for(window, "est")
+    assert levels.pull.steps[0] == FilterStep((Condition("anywhere", values=("est",)),))
+    assert len(levels._undo) == undo
+    values = levels.course.end.view.table.column("quality").values(levels.course.end.view.row_ids())
+    assert set(values) == {"estimated"}
+    window.rows_find.only.setChecked(False)
+    assert levels.pull.steps == ()
+
+
+def test_replacing_makes_pending_changes_or_none(window, levels):
+    window.commands.run("replace_rows")
+    look_for(window, "suspect")
+    bar = window.rows_find
+    bar.other.setText("checked")
+    count = sum(v == "suspect" for v in levels.table.column("quality").values())
+    window.grid.go(0, 0)
+    bar.step(1)
+    bar.replace()
+    assert levels.edits.count == 1
+    bar.replace_all()
+    assert levels.edits.count == count
+    window.grid.setFocus()  # in the field Ctrl+Z is the field's
+    window.commands.run("undo")
+    assert levels.edits.count == 1
+    bar.here.setChecked(True)
+    window.grid.go(0, 3)
+    look_for(window, ".")
+    bar.other.setText("x")
+    bar.replace_all()
+    assert "Nothing was changed" in window.status.message.text()
+    assert levels.edits.count == 1
+    levels.add_step(ColumnsStep(hidden=("note",)), "c")
+    assert levels.edits.count == 1
