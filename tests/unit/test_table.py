@@ -329,6 +329,13 @@ def test_profile_counts_and_figures():
     assert sum(found.bins) == 4
     assert value_counts(View(table_of(x=["b", None, "b", "a"])), 0) == [("b", 2), ("a", 1), (None, 1)]
     assert profile(View(table_of(x=[None])), 0).empty == 1
+    assert (found.low_quarter, found.high_quarter) == (1.75, 3.0)
+    texts = profile(View(table_of(x=["Weir 12", "Weir 7", "", None, "Weir 3", "ÖL-x"])), 0)
+    assert (texts.shortest, texts.longest) == ("", "Weir 12")
+    assert texts.patterns[0] == ("Aa+ 9", 0.4)
+    assert {form for form, _ in texts.patterns} <= {"Aa+ 9", "Aa+ 9+", "", "A+-a"}
+    long = profile(View(table_of(x=[f"x{n:05}" for n in range(1500)])), 0)
+    assert (long.patterns, long.longest) == ((("a9+", 1.0),), "x00000")
 
 
 def test_long_work_stops():

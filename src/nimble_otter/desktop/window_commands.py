@@ -107,7 +107,7 @@ def add_commands(window: Window) -> None:
     for key, name, shortcut in EDITS:
         add(f"text_{key}", name, lambda key=key: _edit_text(window, key), shortcut if key != "comment" else "", "text",
             has_pull)  # fmt: skip
-    add("column_menu", "Menu of the column", window.grid.open_column_menu, "F7", "view", has_rows)
+    add("column_menu", "Menu of the column", window.grid.open_column_menu, "F10", "view", has_rows)
     add("find_rows", "Find in the rows", lambda: window.rows_find.open(), "", "text", has_rows)
     add("replace_rows", "Replace in the rows", lambda: window.rows_find.open(True), "", "text", has_rows)
     for kind, said in STEP_WORDS.items():

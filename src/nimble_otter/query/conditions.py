@@ -214,6 +214,8 @@ class _Reader:
             return self._among(node)
         if isinstance(node, (exp.Like, exp.ILike, exp.Escape)):
             return self._like(node)
+        if isinstance(node, (exp.RegexpLike, exp.RegexpILike)):
+            return self._regex(node)
         if isinstance(node, (exp.Column, exp.Dot, exp.Boolean)):
             return Truth(self.operand(node))
         raise self._unsupported(node)
@@ -238,9 +240,24 @@ class _Reader:
         if pattern is None or not isinstance(pattern.value, str):
             raise ConditionError("LIKE takes a pattern in quotes.", "Write it like note like '%debris%'.")
         inner = pattern.value[1:-1]
-        plain = pattern.value[:1] == pattern.value[-1:] == "%" and not set(inner) & {"%", "_", escape} and inner
-        folded = isinstance(node, exp.ILike)
-        return Like(self.operand(node.this), like_regex(pattern.value, escape), folded, inner if plain else None)
+        wild, folded = {"%", "_", escape}, isinstance(node, exp.ILike)
+        contains = inner if pattern.value[:1] == pattern.value[-1:] == "%" and not set(inner) & wild and inner else None
+        first = pattern.value[:-1]
+        begins = first if pattern.value[-1:] == "%" and not set(first) & wild and first else None
+        return Like(self.operand(node.this), like_regex(pattern.value, escape), folded, contains, begins)
+
+    def _regex(self, node: Any) -> Node:
+        """x ~ 'pattern', ~* without regard to case, or regexp_like(x, 'pattern'): a part of the text matches."""
+        pattern = literal_of(node.expression)
+        if pattern is None or not isinstance(pattern.value, str):
+            raise ConditionError("A regular expression stands in quotes.", "Write it like note ~ '^ice|debris$'.")
+        try:
+            re.compile(pattern.value)
+        except re.error as problem:
+            raise ConditionError(f"{pattern.value!r} is no regular expression: {problem.msg}.") from None
+        flags = node.args.get("flag")
+        folded = isinstance(node, exp.RegexpILike) or (flags is not None and "i" in flags.name)
+        return Like(self.operand(node.this), pattern.value, folded, finds=True)
 
     def operand(self, node: Any) -> Operand:
         literal = literal_of(node)

@@ -242,7 +242,7 @@ class ColumnBuilder:
             found = forms.parse_decimals(values if mask is None else [v or filler for v in values])
             self._need(found is not None)
             assert found is not None
-            if not self.scale and not self._data.view().any():
+            if not self.rows or (self._empty is not None and self._empty.view().all()):
                 self.scale = found[1]
             self._need(self.scale == found[1])
             self._data.extend(found[0])

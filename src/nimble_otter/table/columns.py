@@ -61,6 +61,28 @@ TEXT_BYTES = ("utf-8", "surrogateescape")
 """Text is held as UTF-8; bytes that were not valid UTF-8 at the source pass through unchanged."""
 
 
+_EVERY = np.arange(1 << 17)
+"""Row ids from 0, grown as needed: blocks of rows in their own order are stretches of it, which `pick` knows."""
+_EVERY.flags.writeable = False
+
+
+def every(start: int, stop: int) -> Ids:
+    """The row ids start..stop; what is picked by them is no copy."""
+    global _EVERY
+    if stop > len(_EVERY):
+        _EVERY = np.arange(max(stop, 2 * len(_EVERY)))
+        _EVERY.flags.writeable = False
+    return _EVERY[start:stop]
+
+
+def pick(array: NDArray[Any], ids: Ids) -> NDArray[Any]:
+    """The rows `ids` of an array: a view where they are a stretch made by `every`, else a copy."""
+    if ids.base is _EVERY and len(ids) and ids.strides == _EVERY.strides:
+        start = int(ids[0])
+        return array[start : start + len(ids)]
+    return array.take(ids)
+
+
 def freeze(array: NDArray[Any] | None) -> NDArray[Any] | None:
     """The same memory, not writeable through what is returned."""
     if array is None:
@@ -95,26 +117,26 @@ class Column:
         return len(self.data)
 
     def take(self, ids: Ids) -> Column:
-        """A column of the rows `ids`, in that order (a copy)."""
-        return replace(self, data=self.data.take(ids), empty=_take(self.empty, ids), missing=_take(self.missing, ids))
+        """A column of the rows `ids`, in that order (a copy, but see `pick`)."""
+        return replace(self, data=pick(self.data, ids), empty=_take(self.empty, ids), missing=_take(self.missing, ids))
 
     def empty_at(self, ids: Ids | None = None) -> Mask:
         """True where the rows `ids` (None: all) have no value; always an array."""
         if self.empty is None:
             return np.zeros(len(self) if ids is None else len(ids), np.bool_)
-        return self.empty if ids is None else self.empty.take(ids)
+        return self.empty if ids is None else pick(self.empty, ids)
 
     def values(self, ids: Ids | None = None) -> list[Any]:
         """Python values of the rows `ids` (None: all): int, float, bool, datetime, date, Decimal, str or what the
         driver gave; None for NULL and MISSING for a missing field."""
-        data = self.data if ids is None else self.data.take(ids)
+        data = self.data if ids is None else pick(self.data, ids)
         out = self._to_python(data)
         empty = self.empty_at(ids)
         if self.empty is not None and empty.any():
             for place in np.flatnonzero(empty).tolist():
                 out[place] = None
             if self.missing is not None:
-                missing = self.missing if ids is None else self.missing.take(ids)
+                missing = self.missing if ids is None else pick(self.missing, ids)
                 for place in np.flatnonzero(missing).tolist():
                     out[place] = MISSING
         return out
@@ -173,20 +195,20 @@ class BufferText(Column):
     def take(self, ids: Ids) -> Column:
         return replace(
             self,
-            data=self.data.take(ids),
-            ends=self.ends.take(ids),
+            data=pick(self.data, ids),
+            ends=pick(self.ends, ids),
             empty=_take(self.empty, ids),
             missing=_take(self.missing, ids),
         )
 
     def values(self, ids: Ids | None = None) -> list[Any]:
-        starts = self.data if ids is None else self.data.take(ids)
-        ends = self.ends if ids is None else self.ends.take(ids)
+        starts = self.data if ids is None else pick(self.data, ids)
+        ends = self.ends if ids is None else pick(self.ends, ids)
         out = self._slices(starts, ends)
         for place in np.flatnonzero(self.empty_at(ids)).tolist() if self.empty is not None else ():
             out[place] = None
         if self.missing is not None:
-            for place in np.flatnonzero(self.missing if ids is None else self.missing.take(ids)).tolist():
+            for place in np.flatnonzero(self.missing if ids is None else pick(self.missing, ids)).tolist():
                 out[place] = MISSING
         return out
 
@@ -205,7 +227,7 @@ class BufferText(Column):
 
 
 def _take(mask: Mask | None, ids: Ids) -> Mask | None:
-    return None if mask is None else mask.take(ids)
+    return None if mask is None else pick(mask, ids)
 
 
 @dataclass(frozen=True, slots=True)
@@ -293,5 +315,5 @@ class View:
         """Row ids at the positions start..stop (a view, or made on the spot)."""
         stop = len(self) if stop is None else min(stop, len(self))
         if self.ids is None:
-            return np.arange(start, max(start, stop), dtype=np.int64)
+            return every(start, max(start, stop))
         return self.ids[start:stop]

@@ -79,13 +79,15 @@ class Among:
 
 @dataclass(frozen=True, slots=True)
 class Like:
-    """`regex` is the pattern as a regular expression that must match the whole text; `contains` the plain text to
-    look for where the pattern is only that between two %."""
+    """`regex` is the pattern as a regular expression that must match the whole text (with `finds`: a part of it);
+    `contains` the plain text to look for where the pattern is only that between two %, `begins` that before one."""
 
     operand: Operand
     regex: str
     ignore_case: bool = False
     contains: str | None = None
+    begins: str | None = None
+    finds: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.build import ColumnBuilder
-from nimble_otter.table.columns import CodedText, Column, Ids, Kind, Mask, Table
+from nimble_otter.table.columns import CodedText, Column, Ids, Kind, Mask, Table, pick
 from nimble_otter.table.conditions import Call, ColumnAt, Literal, Node, Operand
 from nimble_otter.table.filter import BLOCK, values_of
 from nimble_otter.table.functions import rounded
@@ -57,7 +57,7 @@ def _by_words(operand: Operand, table: Table, ids: Ids) -> Column | None:
     builder.extend(values_of(operand, Table(table.fields, columns, count + 1), np.arange(count + 1)))
     by_word = builder.finish()
     wanted = np.full(table.rows, -1, np.int64)
-    wanted[ids] = np.where(column.empty_at(ids), count, column.data.take(ids))
+    wanted[ids] = np.where(column.empty_at(ids), count, pick(column.data, ids))
     outside = wanted < 0
     made = by_word.take(np.where(outside, count, wanted))
     if not outside.any():

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from nimble_otter.errors import ConditionError
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.build import column_of
-from nimble_otter.table.columns import BufferText, CodedText, Column, Field, Ids, Kind, Mask, Table
+from nimble_otter.table.columns import BufferText, CodedText, Column, Field, Ids, Kind, Mask, Table, pick
 from nimble_otter.table.looks import Look
 from nimble_otter.table.show import plain
 from nimble_otter.table.sort import Piece, codes_of, order_of, ordinal_keys
@@ -113,6 +113,14 @@ class Groups:
         self.table, self.ids, self.codes, self.groups, self._stop = table, ids, codes, count, stop
         self.counts = np.bincount(codes, minlength=count).astype(np.int64)
         self._parts: dict[int, _Part] = {}
+        self._below: tuple[Groups, Ids] | None = None
+
+    def above(self, up: Ids, count: int) -> Groups:
+        """Larger groups made of these: `up` is the one that each is a part of. Their counts, sums, means and extremes
+        come from these, not from the rows again."""
+        made = Groups(self.table, self.ids, up.take(self.codes), count, self._stop)
+        made._below = (self, up)
+        return made
 
     def measure(self, measure: Measure, parent: Ids | None = None) -> Column:
         """One figure for each group. `parent` is the group above each: shares and running totals stay inside it."""
@@ -124,34 +132,64 @@ class Groups:
             return _share(self.measure(base), above) if figure is Figure.SHARE else _running(self.measure(base), above)
         if measure.column is None or figure is Figure.COUNT:
             return Column(Kind.INT, self.counts)
-        part = self._parts.get(measure.column)
+        return self._part(measure.column).figure(measure)
+
+    def _part(self, place: int) -> _Part:
+        part = self._parts.get(place)
         if part is None:
-            column = self.table.columns[measure.column]
-            part = self._parts[measure.column] = _Part(column, self.ids, self.codes, self.groups, self._stop)
-        return part.figure(measure)
+            below = None if self._below is None else (self._below[0]._part(place), self._below[1])
+            column = self.table.columns[place]
+            part = self._parts[place] = _Part(column, self.ids, self.codes, self.groups, self._stop, below)
+        return part
 
 
 class _Part:
     """The rows of one column that have a value, by group."""
 
-    def __init__(self, column: Column, ids: Ids, codes: Ids, groups: int, stop: StopToken) -> None:
-        self.column, self.groups, self._stop = column, groups, stop
-        if column.empty is not None and column.empty_at(ids).any():
-            full = np.flatnonzero(~column.empty_at(ids))
-            ids, codes = ids.take(full), codes.take(full)
-        self.ids, self.codes = ids, codes
-        self.counts = np.bincount(codes, minlength=groups).astype(np.int64)
+    def __init__(
+        self, column: Column, ids: Ids, codes: Ids, groups: int, stop: StopToken, below: tuple[_Part, Ids] | None
+    ) -> None:
+        self.column, self.groups, self._stop, self._below = column, groups, stop, below
+        self._all = ids, codes
+        empty = column.empty_at(ids) if column.empty is not None else None
+        self._empty = empty if empty is not None and empty.any() else None
+        self.counts: Ids
+        if below is not None:
+            self.counts = _added(below[0].counts, below[1], groups)
+        else:
+            self.counts = np.bincount(codes, minlength=groups).astype(np.int64)
+            if self._empty is not None:
+                self.counts -= np.bincount(codes[self._empty], minlength=groups)
         self.none: Mask | None = self.counts == 0
         self.none = self.none if self.none.any() else None
+        self._full: tuple[Ids, Ids] | None = None
         self._keys: tuple[NDArray[Any], _Back] | None = None
         self._within: NDArray[Any] | None = None
         self._sum: Column | None = None
+        self._sums: NDArray[np.float64] | None = None
+        self._both: dict[bool, NDArray[Any]] = {}
+
+    @property
+    def ids(self) -> Ids:
+        """Rows that have a value."""
+        return self._filled()[0]
+
+    @property
+    def codes(self) -> Ids:
+        """Their groups."""
+        return self._filled()[1]
+
+    def _filled(self) -> tuple[Ids, Ids]:
+        if self._full is None:
+            full = None if self._empty is None else np.flatnonzero(~self._empty)
+            self._full = self._all if full is None else (self._all[0].take(full), self._all[1].take(full))
+        return self._full
 
     def figure(self, measure: Measure) -> Column:
         figure = measure.figure
         if figure is Figure.FILLED:
             return Column(Kind.INT, self.counts)
-        if not len(self.ids):
+        if not self.counts.any():
             return _nothing(self.groups) if figure is not Figure.DISTINCT else Column(Kind.INT, self.counts)
         made: dict[Figure, Callable[[], Column]] = {
             Figure.SUM: self._summed, Figure.MEAN: self._mean, Figure.MIN: lambda: self._extreme(largest=False),
@@ -168,13 +206,19 @@ class _Part:
         """Exact for whole numbers, decimals and spans, however large; doubles are added in the order of the rows."""
         if self._sum is not None:
             return self._sum
-        column, data = self.column, self.column.data.take(self.ids)
+        column, below = self.column, self._below
         if column.kind is Kind.FLOAT:
-            self._sum = self._made(np.bincount(self.codes, weights=data, minlength=self.groups))
-        elif max(abs(int(data.min())), abs(int(data.max()))) * len(data) < 1 << 63:
-            self._sum = self._made(_added(data, self.codes, self.groups))
+            self._sum = self._made(self._float_sums())
+            return self._sum
+        of_parts = below[0]._summed() if below is not None else None
+        if of_parts is not None and below is not None and of_parts.kind is column.kind:
+            data, codes = of_parts.data, below[1]
+        else:  # where there is no value, zero is held
+            data, codes = pick(column.data, self._all[0]), self._all[1]
+        if max(abs(int(data.min())), abs(int(data.max()))) * len(data) < 1 << 63:
+            self._sum = self._made(_added(data, codes, self.groups))
         else:
-            halves = [_added(half, self.codes, self.groups).tolist() for half in (data >> 32, data & 0xFFFF_FFFF)]
+            halves = [_added(half, codes, self.groups).tolist() for half in (data >> 32, data & 0xFFFF_FFFF)]
             sums = [(a << 32) + b for a, b in zip(*halves, strict=True)]
             exact = [_decimal(s, column.scale) for s in sums] if column.kind is Kind.DECIMAL else sums
             gone = self.counts == 0
@@ -184,9 +228,17 @@ class _Part:
     def _mean(self) -> Column:
         return self._numbers(self._means())
 
+    def _float_sums(self) -> NDArray[np.float64]:
+        if self._sums is None:
+            if self._below is not None:
+                sums, codes = self._below[0]._float_sums(), self._below[1]
+            else:
+                sums, codes = as_floats(self.column, self._all[0]), self._all[1]
+            self._sums = np.asarray(np.bincount(codes, weights=sums, minlength=self.groups), np.float64)
+        return self._sums
+
     def _means(self) -> NDArray[np.float64]:
-        numbers = as_floats(self.column, self.ids)
-        return np.bincount(self.codes, weights=numbers, minlength=self.groups) / np.maximum(self.counts, 1)
+        return self._float_sums() / np.maximum(self.counts, 1)
 
     def _spread(self) -> Column:
         """The sample's standard deviation, in two passes; none of a single value."""
@@ -199,25 +251,36 @@ class _Part:
     # --- ends --------------------------------------------------------------------------------------------------
 
     def _extreme(self, largest: bool) -> Column:
-        keys, back = self._keyed()
-        return back(self._ends(keys, largest), self.none)
+        return self._back()(self._ends(largest), self.none)
 
-    def _ends(self, keys: NDArray[Any], largest: bool) -> NDArray[Any]:
+    def _back(self) -> _Back:
+        return self._keyed()[1] if self._below is None else self._below[0]._back()
+
+    def _ends(self, largest: bool) -> NDArray[Any]:
         """The smallest or largest of each group; NaN counts as larger than every number."""
+        if largest not in self._both:
+            if self._below is None:
+                self._both[largest] = self._found_ends(self._keyed()[0], self.codes, largest)
+            else:
+                part, up = self._below
+                filled = np.flatnonzero(part.counts)
+                self._both[largest] = self._found_ends(part._ends(largest).take(filled), up.take(filled), largest)
+        return self._both[largest]
+
+    def _found_ends(self, keys: NDArray[Any], codes: Ids, largest: bool) -> NDArray[Any]:
         if keys.dtype == np.float64:
             ends = np.full(self.groups, -np.inf if largest else np.nan)
             with np.errstate(invalid="ignore"):
-                (np.maximum if largest else np.fmin).at(ends, self.codes, keys)
+                (np.maximum if largest else np.fmin).at(ends, codes, keys)
             return ends
         limits = np.iinfo(np.int64)
         ends = np.full(self.groups, limits.min if largest else limits.max)
-        (np.maximum if largest else np.minimum).at(ends, self.codes, keys)
+        (np.maximum if largest else np.minimum).at(ends, codes, keys)
         return ends
 
     def _range(self) -> Column:
-        keys, _ = self._keyed()
-        low, high = self._ends(keys, False), self._ends(keys, True)
-        if keys.dtype == np.float64:
+        low, high = self._ends(False), self._ends(True)
+        if low.dtype == np.float64:
             return self._made(high - low)
         wide = [b - a for a, b in zip(low.tolist(), high.tolist(), strict=True)]  # may pass 64 bits
         gone = self.counts == 0
@@ -245,13 +308,13 @@ class _Part:
             if isinstance(column, CodedText):
                 ranks = column.word_ranks()
                 words = np.argsort(ranks)
-                self._keys = ranks.take(column.data.take(self.ids)), partial(_coded, column, words)
+                self._keys = ranks.take(pick(column.data, self.ids)), partial(_coded, column, words)
             elif isinstance(column, BufferText) or column.kind is Kind.OBJECT:
                 codes, first = codes_of(column, self.ids, self._stop)
                 examples = self.ids.take(first)
                 self._keys = codes, lambda k, none: self._picked(examples.take(np.clip(k, 0, len(examples) - 1)), none)
             else:
-                data = column.data.take(self.ids)
+                data = pick(column.data, self.ids)
                 data = data if column.kind is Kind.FLOAT else data.astype(np.int64)
                 self._keys = data, self._as_before
         return self._keys
@@ -372,7 +435,7 @@ def _coded(column: CodedText, words: Ids, ranks: NDArray[Any], empty: Mask | Non
 
 def as_floats(column: Column, ids: Ids) -> NDArray[np.float64]:
     """Numbers of the rows as float64 (decimals rounded once)."""
-    data = column.data.take(ids).astype(np.float64)
+    data = pick(column.data, ids).astype(np.float64)
     return data / 10.0**column.scale if column.kind is Kind.DECIMAL else data
 
 

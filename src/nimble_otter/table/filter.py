@@ -19,7 +19,6 @@ from nimble_otter.table.columns import (
     EPOCH,
     EPOCH_DAY,
     MISSING,
-    TEXT_BYTES,
     BufferText,
     CodedText,
     Column,
@@ -27,6 +26,7 @@ from nimble_otter.table.columns import (
     Kind,
     Table,
     View,
+    pick,
 )
 from nimble_otter.table.conditions import (
     All,
@@ -47,7 +47,7 @@ from nimble_otter.table.conditions import (
 )
 from nimble_otter.table.forms import parse_span
 from nimble_otter.table.functions import FUNCTIONS, TOLERANT
-from nimble_otter.table.search import mask_of
+from nimble_otter.table.search import Search, begins, equals, mask_of
 from nimble_otter.table.show import plain
 
 BLOCK = 1 << 17
@@ -177,13 +177,13 @@ def _compare_column(column: Column, op: str, value: Any, ids: Ids) -> Bools:
     test = _COMPARE[op]
     if isinstance(column, CodedText):
         hits = np.fromiter((test(word, value) for word in column.words), np.bool_, len(column.words))
-        return hits.take(column.data.take(ids)) if len(hits) else np.zeros(len(ids), np.bool_)
+        return hits.take(pick(column.data, ids)) if len(hits) else np.zeros(len(ids), np.bool_)
     if isinstance(column, BufferText):
         if op in ("=", "<>"):
-            same = _same_text(column, value, ids)
+            same = equals(column, value, ids)
             return same if op == "=" else ~same
         return np.fromiter((v is not None and test(v, value) for v in column.values(ids)), np.bool_, len(ids))
-    data = column.data.take(ids)
+    data = pick(column.data, ids)
     if column.kind is Kind.FLOAT:
         return np.asarray(test(data, float(value)))
     if column.kind is Kind.BOOL:
@@ -204,16 +204,6 @@ def _compare_whole(data: NDArray[Any], op: str, value: Any, scale: int) -> Bools
     if not -(1 << 63) <= floor < (1 << 63):
         return np.full(len(data), bool(_COMPARE[op](0, floor)))
     return np.asarray(_COMPARE[op](data, floor))
-
-
-def _same_text(column: BufferText, value: str, ids: Ids) -> Bools:
-    needle = value.encode(*TEXT_BYTES)
-    starts, ends = column.data.take(ids), column.ends.take(ids)
-    same: Bools = (ends - starts) == len(needle)
-    for place in np.flatnonzero(same).tolist() if needle else ():
-        begin = int(starts[place])
-        same[place] = column.buffer[begin : begin + len(needle)].tobytes() == needle
-    return same
 
 
 def fitted(value: Any, kind: Kind, name: str) -> Any:
@@ -285,38 +275,22 @@ def parse_time(text: str, with_time: bool) -> dt.datetime | dt.date | None:
 
 def _like(node: Like, table: Table, ids: Ids) -> Pair:
     flags = re.DOTALL | (re.IGNORECASE if node.ignore_case else 0)
-    match = re.compile(node.regex, flags).fullmatch
+    compiled = re.compile(node.regex, flags)
+    match = compiled.search if node.finds else compiled.fullmatch
     if isinstance(node.operand, ColumnAt) and not node.operand.path:
         column = table.columns[node.operand.index]
         full = ~column.empty_at(ids)
         if isinstance(column, CodedText):
             hits = np.fromiter((match(word) is not None for word in column.words), np.bool_, len(column.words))
-            true = hits.take(column.data.take(ids)) if len(hits) else np.zeros(len(ids), np.bool_)
+            true = hits.take(pick(column.data, ids)) if len(hits) else np.zeros(len(ids), np.bool_)
             return true & full, ~true & full
-        if isinstance(column, BufferText) and node.contains and not node.ignore_case:
-            true = _contains(column, node.contains, ids)
+        if isinstance(column, BufferText) and node.contains:
+            true = mask_of(column, ids, Search(node.contains, case=not node.ignore_case))
+            return true & full, ~true & full
+        if isinstance(column, BufferText) and node.begins and not node.ignore_case:
+            true = begins(column, node.begins, ids)
             return true & full, ~true & full
     return _each(node.operand, table, ids, lambda value: match(plain(value)) is not None)
-
-
-def _contains(column: BufferText, needle: str, ids: Ids) -> Bools:
-    """Search the stretch of buffer under the rows for the bytes, then see which rows the finds fall into."""
-    want = needle.encode(*TEXT_BYTES)
-    starts, ends = column.data.take(ids), column.ends.take(ids)
-    low, high = (int(starts.min()), int(ends.max())) if len(ids) else (0, 0)
-    if high - low > 4 * int((ends - starts).sum()) + 4096:  # rows far apart: look into each
-        return np.fromiter((v is not None and needle in v for v in column.values(ids)), np.bool_, len(ids))
-    block = column.buffer[low:high].tobytes()
-    finds, at = [], block.find(want)
-    while at >= 0:
-        finds.append(at + low)
-        at = block.find(want, at + 1)
-    found = np.array(finds, np.int64)
-    first = np.searchsorted(found, starts)
-    inside = first < len(found)
-    true = np.zeros(len(ids), np.bool_)
-    true[inside] = found[first[inside]] + len(want) <= ends[inside]
-    return true
 
 
 def _each(operand: Operand, table: Table, ids: Ids, test: Callable[[Any], bool]) -> Pair:

@@ -64,29 +64,31 @@ def group_view(view: View, keys: Sequence[int], measures: Sequence[Measure], sto
     for measure in measures:
         check_measure(table, measure)
     codes = np.zeros(len(ids), np.int64)
-    levels: list[Level] = []
     parents = 1
+    found: list[tuple[Ids, Ids]] = []
     for depth, key in enumerate(keys):
         stop.check()
-        own, _ = codes_of(table.columns[key], ids, stop)
-        width = int(own.max()) + 1 if len(own) else 1
+        own, examples = codes_of(table.columns[key], ids, stop)
+        width = max(1, len(examples))
         codes, groups, first = _compress(codes * width + own if depth else own, parents * width)
-        parent = _above(groups, width)
-        made = Groups(table, ids, codes, len(groups), stop)
+        found.append((_above(groups, width), first))
+        parents = len(groups)
+    made = Groups(table, ids, codes, parents, stop)
+    levels: list[Level] = []
+    for depth in range(len(keys) - 1, -1, -1):  # the deepest first: the others are made of its groups
+        parent, first = found[depth]
         fields = [table.fields[k] for k in keys[: depth + 1]]
         columns = [table.columns[k].take(ids.take(first)) for k in keys[: depth + 1]]
         figures = [made.measure(m, parent) for m in measures]
         fields += [measured_field(table, m, c) for m, c in zip(measures, figures, strict=True)]
-        held = freeze(codes.astype(np.int32))
+        held = freeze(made.codes.astype(np.int32))
         assert held is not None
-        whole = Table(tuple(fields), (*columns, *figures), len(groups))
-        levels.append(Level(whole, parent, made.counts, held, ids))
-        parents = len(groups)
-    return Grouped(view, tuple(keys), tuple(measures), tuple(levels), _totals(table, measures, ids, stop))
+        levels.append(Level(Table(tuple(fields), (*columns, *figures), made.groups), parent, made.counts, held, ids))
+        made = made.above(parent, len(found[depth - 1][1]) if depth else 1)
+    return Grouped(view, tuple(keys), tuple(measures), tuple(levels[::-1]), _totals(table, measures, made))
 
 
-def _totals(table: Table, measures: Sequence[Measure], ids: Ids, stop: StopToken) -> Table:
-    everything = Groups(table, ids, np.zeros(len(ids), np.int64), 1, stop)
+def _totals(table: Table, measures: Sequence[Measure], everything: Groups) -> Table:
     columns = [everything.measure(m) for m in measures]
     fields = [measured_field(table, m, c) for m, c in zip(measures, columns, strict=True)]
     return Table(tuple(fields), tuple(columns), 1)

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.table.build import column_of
-from nimble_otter.table.columns import CodedText, Column, Ids, Kind, Mask
+from nimble_otter.table.columns import CodedText, Column, Ids, Kind, Mask, pick
 from nimble_otter.table.sort import codes_of
 
 _DAY_US = 86_400_000_000
@@ -77,7 +77,7 @@ def _steps(column: Column, step: Decimal, ids: Ids) -> Column:
     empty, scale = column.empty_at(ids), max(0, -int(step.as_tuple().exponent))
     width = int(step.scaleb(scale))
     if column.kind is Kind.FLOAT:
-        numbers = column.data.take(ids)
+        numbers = pick(column.data, ids)
         empty = empty | ~np.isfinite(numbers)
         numbers = np.where(empty, 0.0, numbers)
         if np.abs(numbers).max(initial=0.0) / float(step) > 2.0**52:
@@ -87,7 +87,7 @@ def _steps(column: Column, step: Decimal, ids: Ids) -> Column:
         places -= numbers < _ends(places, width, scale)
         lower = places.astype(np.int64) * width
     else:
-        data, common = column.data.take(ids), max(scale, column.scale)
+        data, common = pick(column.data, ids), max(scale, column.scale)
         up, wide = 10 ** (common - column.scale), width * 10 ** (common - scale)
         if np.abs(data).max(initial=0) * up >= 1 << 62:
             raise ConditionError("The numbers are too large for such steps.", "Take larger ones.")
@@ -115,7 +115,7 @@ def _first_letters(column: Column, count: int, ids: Ids) -> Column:
 
 
 def _of_moments(column: Column, part: str, ids: Ids) -> Column:
-    data, empty = column.data.take(ids).astype(np.int64), column.empty_at(ids)
+    data, empty = pick(column.data, ids).astype(np.int64), column.empty_at(ids)
     if part == "hour of day":
         return _spread(column, ids, data % _DAY_US // 3_600_000_000, Kind.INT, empty)
     if part == "hour":

@@ -13,13 +13,15 @@ from numpy.typing import NDArray
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.stop import NEVER, Progress, StopToken
-from nimble_otter.table.columns import MISSING, TEXT_BYTES, BufferText, CodedText, Column, Ids, Kind, Mask, View
+from nimble_otter.table.columns import MISSING, TEXT_BYTES, BufferText, CodedText, Column, Ids, Kind, Mask, View, pick
 from nimble_otter.table.show import plain
 
 BLOCK = 1 << 17
 _IN_NUMBERS = frozenset("0123456789.-+e")
 _IN_TIMES = frozenset("0123456789-: T.")
-_FEW = 20_000
+_GAP = 3
+_BETWEEN = frozenset(b'\0,"')
+"""At most so many bytes stand between values, and these: a text that holds them could reach across."""
 _BROAD = ("\u212a", "\u0130", "\u017f")
 """The characters outside ASCII whose case folds to letters inside it (Unicode, CaseFolding)."""
 
@@ -109,9 +111,9 @@ def mask_of(column: Column, ids: Ids, search: Search) -> Mask:
     test = search.test()
     if isinstance(column, CodedText):
         words = np.fromiter(map(test, column.words), np.bool_, len(column.words))
-        hit = words.take(column.data.take(ids)) if len(words) else np.zeros(len(ids), np.bool_)
+        hit = words.take(pick(column.data, ids)) if len(words) else np.zeros(len(ids), np.bool_)
     elif column.kind is Kind.BOOL:
-        hit = np.where(column.data.take(ids), test("yes"), test("no"))
+        hit = np.where(pick(column.data, ids), test("yes"), test("no"))
     elif not search.is_plain or column.kind in (Kind.OBJECT, Kind.DECIMAL, Kind.CLOCK, Kind.SPAN, Kind.ZONED):
         values = column.values(ids)
         return np.fromiter((v is not None and v is not MISSING and test(said(v)) for v in values), np.bool_, len(ids))
@@ -122,13 +124,41 @@ def mask_of(column: Column, ids: Ids, search: Search) -> Mask:
     return hit & ~column.empty_at(ids) if column.empty is not None else hit
 
 
+def equals(column: BufferText, text: str, ids: Ids) -> Mask:
+    """True where the rows `ids` are exactly the text."""
+    needle = text.encode(*TEXT_BYTES)
+    starts, ends = pick(column.data, ids), pick(column.ends, ids)
+    return _start_with(column, needle, starts, (ends - starts) == len(needle))
+
+
+def begins(column: BufferText, text: str, ids: Ids) -> Mask:
+    """True where the rows `ids` begin with the text."""
+    needle = text.encode(*TEXT_BYTES)
+    starts, ends = pick(column.data, ids), pick(column.ends, ids)
+    return _start_with(column, needle, starts, (ends - starts) >= len(needle))
+
+
+def _start_with(column: BufferText, needle: bytes, starts: Ids, long: Mask) -> Mask:
+    """Compare eight bytes at a time, of the rows that are long enough."""
+    windows: NDArray[Any] = np.ndarray((max(0, column.buffer.size - 7),), "<u8", column.buffer.data, 0, (1,))
+    places = np.flatnonzero(long)
+    for at in range(0, len(needle), 8):
+        part = needle[at : at + 8]
+        mask = np.uint64((1 << 8 * len(part)) - 1)
+        want = np.uint64(int.from_bytes(part, "little"))
+        places = places[(windows[starts.take(places) + at] & mask) == want]
+    held = np.zeros(len(starts), np.bool_)
+    held[places] = True
+    return held
+
+
 def _in_buffer(column: BufferText, ids: Ids, search: Search, test: Callable[[str], bool]) -> Mask:
-    starts, ends = column.data.take(ids), column.ends.take(ids)
+    starts, ends = pick(column.data, ids), pick(column.ends, ids)
     if not len(ids):
         return np.zeros(0, np.bool_)
     low, high = int(starts.min()), int(ends.max())
     rises = len(ids) < 2 or bool((np.diff(starts) >= 0).all())
-    if not rises or high - low > 4 * int((ends - starts).sum()) + 4096 * len(ids) ** 0.5:
+    if not rises or high - low > 16 * int((ends - starts).sum()) + 4096:
         return np.fromiter((v is not None and test(v) for v in column.values(ids)), np.bool_, len(ids))
     block = column.buffer[low:high].tobytes()
     if not search.case:
@@ -154,17 +184,11 @@ def _in_numbers(column: Column, ids: Ids, search: Search, test: Callable[[str], 
         odd = column.kind is Kind.FLOAT and bool(set(text) <= set("nainf-")) and not np.isfinite(column.data).all()
         if not odd:
             return nothing
-    data = column.data.take(ids)
+    data = pick(column.data, ids)
     if column.kind is Kind.FLOAT and (text == "" or set("e+naif") & set(text) or not np.isfinite(data).all()):
         return np.fromiter((test(repr(v)) for v in data.tolist()), np.bool_, len(ids))
     if is_time:
-        if column.kind is Kind.TIME:
-            whole = ~((data % 1_000_000).astype(np.bool_))
-            if not whole.all():
-                return np.fromiter((test(said(v)) for v in column.values(ids)), np.bool_, len(ids))
-            data = data.view("M8[us]").astype("M8[s]")
-        else:
-            data = data.astype("M8[D]")
+        data = data.view("M8[us]") if column.kind is Kind.TIME else data.astype("M8[D]")
         if (data < np.datetime64("0001-01-01")).any() or (data > np.datetime64("9999-12-31T23:59:59")).any():
             return np.fromiter((test(said(v)) for v in column.values(ids)), np.bool_, len(ids))
     written = np.frombuffer(orjson.dumps(np.ascontiguousarray(data), option=orjson.OPT_SERIALIZE_NUMPY), np.uint8)
@@ -172,9 +196,8 @@ def _in_numbers(column: Column, ids: Ids, search: Search, test: Callable[[str], 
     starts = np.concatenate([[1], commas + 1])
     ends = np.concatenate([commas, [len(written) - 1]])
     if is_time:
-        width = 10 if column.kind is Kind.DATE else 19
-        starts = starts + 1  # behind the quote
-        ends = starts + width
+        starts, ends = starts + 1, ends - 1  # inside the quotes
+        ends = np.minimum(ends, starts + 10) if column.kind is Kind.DATE else ends
         text = text.replace(" ", "t").replace("t", "T")
     return _held(written, text.encode(), starts, ends)
 
@@ -186,19 +209,24 @@ def _held(block: NDArray[np.uint8], needle: bytes, starts: Ids, ends: Ids) -> Ma
         return np.ones(len(starts), np.bool_)
     if size > len(block):
         return np.zeros(len(starts), np.bool_)
-    at = np.flatnonzero(block[: len(block) - size + 1] == needle[0])
-    for offset in range(1, size):
-        at = at[block[at + offset] == needle[offset]]
-        if not len(at):
-            return np.zeros(len(starts), np.bool_)
-    if size > 1 or len(at) < len(starts) // 8:
+    room = len(block) - size + 1
+    some = np.bincount(block[: 1 << 14], minlength=256)
+    rare = min(range(size), key=lambda n: int(some[needle[n]]))
+    at = np.flatnonzero(block[rare : rare + room] == needle[rare])
+    for offset in range(size):
+        if offset != rare and len(at):
+            at = at[block[at + offset] == needle[offset]]
+    held = np.zeros(len(starts), np.bool_)
+    if len(at) < len(starts) // 8:
         row = np.searchsorted(starts, at, "right") - 1
-        inside = (row >= 0) & (at + size <= ends[row])
-        hit = np.zeros(len(starts), np.bool_)
-        hit[row[inside]] = True
-        return hit
+        held[row[(row >= 0) & (at + size <= ends[row])]] = True
+        return held
     marks = np.zeros(len(block) + 1, np.int8)
     marks[at] = 1
-    total = np.concatenate([[0], np.cumsum(marks, dtype=np.int64)])
-    held: Mask = total[ends] > total[starts]
-    return held
+    close = (starts[1:] - ends[:-1] <= _GAP).all() and not set(needle) & _BETWEEN
+    if close:
+        marks[max(0, int(ends[-1]) - size + 1) :] = 0
+        held: Mask = np.maximum.reduceat(marks[: int(ends[-1]) + 1], starts) > 0
+        return held
+    total = np.concatenate([[0], np.cumsum(marks, dtype=np.int32)])
+    return total[np.maximum(starts, ends - size + 1)] > total[starts]

@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
 
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.parts import ElidedLabel, Line, Segments, boxed, button, clear, column, label, row
-from nimble_otter.desktop.theme import theme, ui_font
+from nimble_otter.desktop.theme import code_font, theme, ui_font
 from nimble_otter.desktop.views.cell_page import CellPage
 from nimble_otter.sources import Shape, Shapes
 from nimble_otter.table import MISSING, Field
@@ -198,6 +198,16 @@ class _ColumnPage(_Scrolled):
             most = found.frequent[0][1]
             for value, count in found.frequent:
                 self.lines.addWidget(_Frequent(shown(value, field) or "“ ”", count, count / most))
+        if found.patterns:
+            self.lines.addSpacing(10)
+            head = label("Forms", "muted", tokens.SMALL_PX, True)
+            head.setToolTip("A and a stand for letters, 9 for digits, + for more of the same")
+            self.lines.addWidget(head)
+            for form, share in found.patterns:
+                made = ElidedLabel(form or "“ ”")
+                made.setFont(code_font())
+                percent = label(f"{100 * share:.0f} %", "faint", tokens.SMALL_PX)
+                self.lines.addLayout(row(made, percent, margins=(0, 3, 0, 3)))
         self.lines.addStretch(1)
 
 
@@ -214,7 +224,9 @@ def _figures(found: Profile, field: Field) -> list[tuple[str, str]]:
     ]
     if not found.bins:
         figures += [("lowest", found.smallest), ("highest", found.largest)]
+    figures += [("shortest", found.shortest), ("longest", found.longest)]
     figures += [("mean", found.mean), ("median", found.median), ("sum", found.total), ("spread (sd)", found.spread)]
+    figures += [("a quarter below", found.low_quarter), ("a quarter above", found.high_quarter)]
     return [(name, v if isinstance(v, str) and name in ("rows", "empty", "distinct") else shown(_few(v), field))
             for name, v in figures if v is not None]  # fmt: skip
 
