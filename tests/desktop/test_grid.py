@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer
 from PySide6.QtGui import QMouseEvent
@@ -10,6 +12,7 @@ from PySide6.QtWidgets import QApplication, QComboBox, QInputDialog, QLineEdit, 
 
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.views.grid_canvas import HEAD
+from nimble_otter.pull import Query
 from nimble_otter.pull.steps import ColumnsStep, Condition, FilterStep, KeyBy
 from nimble_otter.table.looks import Look
 from tests.desktop.conftest import settle
@@ -229,3 +232,49 @@ def test_replacing_makes_pending_changes_or_none(window, levels):
     assert levels.edits.count == 1
     levels.add_step(ColumnsStep(hidden=("note",)), "c")
     assert levels.edits.count == 1
+
+
+# --- side by side ------------------------------------------------------------------------------------------------
+
+
+def test_chosen_rows_stand_as_columns_with_what_differs_marked(window, levels):
+    window.grid.setFocus()
+    window.grid.selection.rows(2, 4, 7)
+    window.commands.run("side_rows")
+    side = window.side
+    model = side.grid.model
+    assert [c.name for c in model.columns] == ["column", "row 1", "row 2", "row 3"]
+    assert side.grid.pinned == 1
+    assert [model.value(0, n) for n in range(1, 4)] == levels.table.column("reading_id").values()[2:5]
+    assert model.line(0).head == "≠"
+    same = [n for n in range(7) if model.line(n).head != "≠"]
+    side.only.click()
+    assert side.grid.model.rows == 7 - len(same)
+    assert f"{7 - len(same)} of 7 columns differ" in side.said.text()
+    QTest.keyClick(side.grid, Qt.Key.Key_Escape)
+    assert window.rows_stack.currentWidget() is window.grid
+
+
+def test_a_pinned_result_is_compared_with_the_next_run_by_key(window, levels):
+    window.commands.run("pin")
+    text = "select reading_id, station_id, level_m + (reading_id = 3) as level_m from reading where reading_id <> 5 limit 399"
+    levels.put(replace(levels.pull, query=Query(text)))
+    levels.run()
+    settle(window)
+    pinned = next(iter(levels.pinned))
+    window.side.open(pinned)
+    window.side._choose(by="reading_id")
+    side = window.side
+    assert side.said.text() == "1 changed, 1 only there, 398 alike"
+    side.only.click()
+    lines = [side.grid.model.line(n) for n in range(side.grid.model.rows)]
+    assert [(line.head, line.state) for line in lines] == [("≠", "edited"), ("−", "deleted")]
+    assert lines[0].cells[2].old is not None
+    assert side.grid.model.value(1, 0) == 5
+    side.grid.grab()
+    window.side._choose(by="")
+    assert "alike" in side.said.text()
+    others = [w for w in side.findChildren(QComboBox) if w.accessibleName() == "What is shown"][-1]
+    assert others.findData(window.pulls[0].pull.name) >= 0
+    window.show_pull(0)
+    assert window.rows_stack.currentWidget() is window.grid

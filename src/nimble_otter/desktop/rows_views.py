@@ -49,6 +49,9 @@ class RowsViews(QObject):
         place = session.rows_as if session is not None and shaped is not None and shaped.grouped is None else TABLE
         offered = session is not None and shaped is not None and (session.is_documents or place != TABLE)
         self._window.status.show_views(offered, place)
+        if self._window.side.is_open:
+            self._window.side.refresh()
+            return
         if place == TABLE or shaped is None:
             self._window.rows_stack.setCurrentWidget(self._window.grid)
             self._shown = None

@@ -84,6 +84,7 @@ class OpenPull(QObject):
         self.script_at = 0
         self.is_preview = False
         self.run_at = 0
+        self.pinned: dict[str, View] = {}
         self.others: Callable[[str, bool], View | None] = lambda name, fresh: None
         self._undo: list[tuple[str, Any]] = []
         self._redo: list[tuple[str, Any]] = []

@@ -22,7 +22,7 @@ from nimble_otter.desktop.column_actions import ColumnActions
 from nimble_otter.desktop.deeds import Deeds
 from nimble_otter.desktop.follow import Follower
 from nimble_otter.desktop.grid_actions import GridActions
-from nimble_otter.desktop.grid_model import first_width, model_for
+from nimble_otter.desktop.grid_model import GridColumn, first_width, model_for
 from nimble_otter.desktop.keeping import recent_paths, remember_recent
 from nimble_otter.desktop.new_steps import MENU, place_for
 from nimble_otter.desktop.other_pulls import OtherPulls
@@ -34,6 +34,7 @@ from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.find import FindBox
 from nimble_otter.desktop.views.glance import Glance
 from nimble_otter.desktop.views.rows_find import RowsFind
+from nimble_otter.desktop.views.side_by_side import SideBySide
 from nimble_otter.desktop.views.transaction_strip import ask_to_end
 from nimble_otter.desktop.window_commands import add_commands, collect_findings
 from nimble_otter.desktop.window_detail import DetailFiller
@@ -48,7 +49,7 @@ from nimble_otter.query.kinds import READS, kind_of
 from nimble_otter.query.statements import find_parameters, split_statements
 from nimble_otter.sources import Source, TableInfo
 from nimble_otter.sources.source import source_of_file
-from nimble_otter.table import Kind
+from nimble_otter.table import Kind, Table
 from nimble_otter.table.show import grouped
 
 if TYPE_CHECKING:
@@ -81,6 +82,7 @@ class Window(Frame):
         self.other_pulls = OtherPulls(self)
         self.rows_find = RowsFind(self)
         self.over_rows.insertWidget(0, self.rows_find)
+        self.side = SideBySide(self)
         self.upstream = Upstream(self)
         add_commands(self)
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
@@ -466,6 +468,10 @@ class Window(Frame):
         self.detail_filler.refresh()
         self.follower.refresh()
         self.rows_views.refresh()
+
+    def column_width(self, table: Table, place: int) -> int:
+        """As wide as a column of its kind is at first."""
+        return first_width(GridColumn("", "", False, place), table, _WIDTHS)
 
     def _width_set(self, name: str, width: int) -> None:
         if self.pull is not None:

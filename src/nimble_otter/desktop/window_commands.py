@@ -107,6 +107,8 @@ def add_commands(window: Window) -> None:
     for key, name, shortcut in EDITS:
         add(f"text_{key}", name, lambda key=key: _edit_text(window, key), shortcut if key != "comment" else "", "text",
             has_pull)  # fmt: skip
+    add("side_rows", "Rows side by side", lambda: window.side.open(), "Ctrl+4", "view", has_rows)
+    add("pin", "Pin this result", window.side.pin, "Ctrl+Shift+L", "view", has_rows)
     add("column_menu", "Menu of the column", window.grid.open_column_menu, "F10", "view", has_rows)
     add("find_rows", "Find in the rows", lambda: window.rows_find.open(), "", "text", has_rows)
     add("replace_rows", "Replace in the rows", lambda: window.rows_find.open(True), "", "text", has_rows)

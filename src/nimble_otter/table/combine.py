@@ -182,7 +182,7 @@ def join(
     ids = left.row_ids()
     for here, there in on:
         _check_comparable(left.table, here, right, there)
-    mine, theirs, none = _pair_codes(left, right, on, stop)
+    mine, theirs, none = pair_codes(left, right, on, stop)
     stop.check()
     there_are, here_are = (np.bincount(codes, minlength=none + 1) for codes in (theirs, mine))
     there_are[none] = here_are[none] = 0
@@ -238,19 +238,28 @@ def _check_comparable(table: Table, here: int, right: Table, there: int) -> None
         )
 
 
-def _pair_codes(left: View, right: Table, on: Sequence[tuple[int, int]], stop: StopToken) -> tuple[Ids, Ids, int]:
-    """Numbers that are equal where all columns are, and the number of those where one has no value."""
+def pair_codes(
+    left: View,
+    right: Table,
+    on: Sequence[tuple[int, int]],
+    stop: StopToken,
+    empty_equal: bool = False,
+    there_ids: Ids | None = None,
+) -> tuple[Ids, Ids, int]:
+    """Numbers that are equal where all columns are, and the number of those where one has no value (which are numbered
+    as any other with `empty_equal`)."""
     ids, count = left.row_ids(), len(left)
-    both = [
-        chained([_plain_kind(left.table.columns[here].take(ids)), _plain_kind(right.columns[there])])
-        for here, there in on
-    ]
-    codes = combined_codes(both, np.arange(count + right.rows), stop)
-    gone = np.zeros(len(codes), np.bool_)
-    for column in both:
-        gone |= column.empty_at()
+    both = []
+    for here, there in on:
+        theirs = right.columns[there] if there_ids is None else right.columns[there].take(there_ids)
+        both.append(chained([_plain_kind(left.table.columns[here].take(ids)), _plain_kind(theirs)]))
+    codes = combined_codes(both, np.arange(len(both[0])), stop)
     none = int(codes.max(initial=0)) + 1
-    codes = np.where(gone, none, codes)
+    if not empty_equal:
+        gone = np.zeros(len(codes), np.bool_)
+        for column in both:
+            gone |= column.empty_at()
+        codes = np.where(gone, none, codes)
     return codes[:count], codes[count:], none
 
 

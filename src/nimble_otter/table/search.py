@@ -226,7 +226,6 @@ def _held(block: NDArray[np.uint8], needle: bytes, starts: Ids, ends: Ids) -> Ma
     close = (starts[1:] - ends[:-1] <= _GAP).all() and not set(needle) & _BETWEEN
     if close:
         marks[max(0, int(ends[-1]) - size + 1) :] = 0
-        held: Mask = np.maximum.reduceat(marks[: int(ends[-1]) + 1], starts) > 0
-        return held
+        return np.asarray(np.maximum.reduceat(marks[: int(ends[-1]) + 1], starts) > 0)
     total = np.concatenate([[0], np.cumsum(marks, dtype=np.int32)])
     return total[np.maximum(starts, ends - size + 1)] > total[starts]
