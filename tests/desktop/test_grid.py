@@ -257,7 +257,8 @@ def test_chosen_rows_stand_as_columns_with_what_differs_marked(window, levels):
 
 def test_a_pinned_result_is_compared_with_the_next_run_by_key(window, levels):
     window.commands.run("pin")
-    text = "select reading_id, station_id, level_m + (reading_id = 3) as level_m from reading where reading_id <> 5 limit 399"
+    names = "reading_id, station_id, level_m + (reading_id = 3) as level_m"
+    text = f"select {names} from reading where reading_id <> 5 limit 399"
     levels.put(replace(levels.pull, query=Query(text)))
     levels.run()
     settle(window)

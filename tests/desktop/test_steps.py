@@ -5,10 +5,23 @@ from __future__ import annotations
 from dataclasses import replace
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QApplication, QComboBox, QMenu, QSpinBox
+from PySide6.QtWidgets import QApplication, QComboBox, QMenu, QSpinBox, QToolTip
 
+from nimble_otter.desktop.theme import theme
+from nimble_otter.desktop.views import course
 from nimble_otter.pull import Pull, Query, places, save_pull
-from nimble_otter.pull.steps import FigureOf, GroupStep, JoinStep, KeyBy, PivotStep, SampleStep, SortBy, SortStep
+from nimble_otter.pull.steps import (
+    Condition,
+    FigureOf,
+    FilterStep,
+    GroupStep,
+    JoinStep,
+    KeyBy,
+    PivotStep,
+    SampleStep,
+    SortBy,
+    SortStep,
+)
 from nimble_otter.table.combine import How
 from nimble_otter.table.figures import Figure
 from tests.desktop.conftest import settle
@@ -146,6 +159,54 @@ def test_a_join_with_a_pull_on_the_shelf_fetches_it_unseen(window, qtbot):
     session.add_step(JoinStep("nowhere", (("station_id", "station_id"),)), "k")
     assert "no rows of nowhere" in str(session.course.results[1].error)
     assert session.course.results[1].shaped.rows == session.course.results[0].shaped.rows
+
+
+def test_a_dragged_step_tells_the_counts_that_would_result(window, monkeypatch):
+    session = with_pull(window, "levels", "select station_id, level_m from reading limit 300")
+    session.add_step(FilterStep((Condition("at least", "level_m", (2,)),)), "f")
+    session.add_step(SampleStep(50), "s")
+    kept = session.course.results[0].shaped.rows
+    told = []
+    monkeypatch.setattr(QToolTip, "showText", lambda place, text, widget: told.append(text))
+    window.course._drop_at = 4
+    window.course._tell_counts(0, 1)
+    settle(window)
+    assert told[-1].startswith("Sample: 50 rows\nFilter: ")
+    assert int(told[-1].split()[-2]) < 50 <= kept
+    assert [s.kind for s in session.pull.steps] == ["filter", "sample"]  # only tried
+
+
+def test_the_band_moves_only_where_motion_is_wanted(window, monkeypatch):
+    session = with_pull(window, "levels", "select station_id, level_m from reading limit 300")
+    strip = window.course
+    assert strip._motion.state() == strip._motion.State.Stopped
+    monkeypatch.setattr(course, "motion_ms", lambda: 500)
+    session.add_step(SampleStep(3), "s")
+    strip._motion.stop()
+    session.set_step(0, SampleStep(200), "s")
+    assert strip._motion.state() == strip._motion.State.Running
+    assert strip._shown_band()[2] < strip._heights[2]
+    strip.grab()
+    strip._motion.stop()
+    assert strip._shown_band() == strip._heights
+
+
+def test_groups_open_by_level_and_their_totals_stay_in_sight(window):
+    session = with_pull(window, "levels", "select station_id, quality, level_m from reading")
+    session.add_step(GroupStep((KeyBy("station_id"), KeyBy("quality"))), "g")
+    grid = window.grid
+    session.open_levels(1)
+    model = grid.model
+    assert model.rows == session.course.end.grouped.levels[0].table.rows + session.course.end.rows + 1
+    grid.go(0, 0)
+    low = grid.viewport().height() - grid.row // 2
+    picture = grid.viewport().grab().toImage()
+    session.open_levels(0)
+    assert picture.pixelColor(2, low) == theme["paper"]  # the foot, not a group
+    session.open_levels(2)
+    assert grid.model.rows > 300
+    session.open_levels(0)
+    assert grid.model.rows == 43
 
 
 def test_a_step_is_copied_into_another_pull(window, qtbot):

@@ -9,6 +9,7 @@ import threading
 import pytest
 
 import nimble_otter
+from nimble_otter.desktop import tokens
 from nimble_otter.errors import CorruptError, Stopped, TooNewError, place_of
 from nimble_otter.files import replacing, set_aside, write_text
 from nimble_otter.pull.drafts import load_draft
@@ -111,3 +112,27 @@ def test_places_in_text():
     place = place_of("ab\ncde", 4, 6)
     assert (place.line, place.column, place.start, place.end) == (2, 2, 4, 6)
     assert place_of("", 5).start == 0
+
+
+def test_texts_stand_out_from_their_grounds_in_both_themes():
+    """At least 4.5:1, and 3:1 for marks (WCAG 2.1, 1.4.3 and 1.4.11)."""
+
+    def luminance(colour: str) -> float:
+        parts = [int(colour[at : at + 2], 16) / 255 for at in (1, 3, 5)]
+        linear = [c / 12.92 if c <= 0.03928 else ((c + 0.055) / 1.055) ** 2.4 for c in parts]
+        return sum(weight * c for weight, c in zip((0.2126, 0.7152, 0.0722), linear, strict=True))
+
+    def contrast(a: str, b: str) -> float:
+        high, low = sorted((luminance(a), luminance(b)), reverse=True)
+        return (high + 0.05) / (low + 0.05)
+
+    inks = ("ink", "muted", "faint", "water1", "otter", "amber_ink", "sea", "plum")
+    for colours in (tokens.LIGHT, tokens.DARK):
+        for ink in inks:
+            own = f"{ink.removesuffix('_ink')}_bg"
+            grounds = ["surface", "paper", "raised", *([own] if own in colours else [])]
+            for ground in (*grounds, *(("sunk", "water4") if ink in ("ink", "muted") else ())):
+                assert contrast(colours[ink], colours[ground]) >= 4.5, (ink, ground)
+        for mark in ("amber", "water2"):
+            assert contrast(colours[mark], colours["surface"]) >= 3, mark
+        assert contrast(colours["on_water"], colours["water1"]) >= 4.5

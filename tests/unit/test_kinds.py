@@ -149,3 +149,48 @@ def test_mixed_columns_have_one_order_and_keep_types():
     assert ordered == want
     assert sort_view(View(table), [SortKey(0, descending=True)]).row_ids().tolist() == want[::-1]
     assert object_key(1)[:2] == object_key(1.0)[:2] == object_key(Decimal(1))[:2]
+
+
+def test_texts_in_the_order_of_a_dictionary_and_by_letters_alone():
+    words = [
+        "weir 10",
+        "Weir 9",
+        None,
+        "Zaun",
+        "élan",
+        "Elan",
+        "elan",
+        "apple",
+        "Élan",
+        "weir 10b",
+        "",
+        "1b",
+        "ß",
+        "ss",
+    ]
+    for texts in (words, [*words, *(f"zz{n}" for n in range(1200))]):
+        table = table_of(t=texts, n=list(range(len(texts)))[::-1])
+        view = View(table)
+
+        def sorted_by(view=view, table=table, **how) -> list:
+            ids = sort_view(view, [SortKey(0, **how), SortKey(1)]).row_ids()
+            return [v for v in table.columns[0].values(ids) if v is None or not v.startswith("zz")]
+
+        assert sorted_by(order="dictionary") == [
+            "", "1b", "apple", "elan", "Elan", "élan", "Élan", "ss", "ß", "Weir 9", "weir 10", "weir 10b", "Zaun",
+            None,
+        ]  # fmt: skip
+        assert sorted_by(order="dictionary", descending=True, empty_first=True)[:4] == [
+            None,
+            "Zaun",
+            "weir 10b",
+            "weir 10",
+        ]
+        alike = sorted_by(order="letters")[3:7]
+        assert alike == ["Élan", "elan", "Elan", "élan"]  # equal letters: the next key decides
+    assert sort_view(View(table_of(t=["b", None, "a"])), [SortKey(0, order="dictionary")]).row_ids().tolist() == [
+        2,
+        0,
+        1,
+    ]
+    assert sort_view(View(table_of(n=[2, 1])), [SortKey(0, order="dictionary")]).row_ids().tolist() == [1, 0]

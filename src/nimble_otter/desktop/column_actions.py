@@ -192,6 +192,8 @@ class ColumnActions:
             menu.addAction(f"Compute with {title}…", lambda: self._compute(name))
             if actions.holds_objects(column):
                 menu.addAction(f"Open {title} into columns", lambda: actions.open_columns(column))
+        if not flat and not name:
+            self._fill_levels(menu)
         menu.addAction("Figures", lambda: self._figures(column))
         menu.addSeparator()
         if name:
@@ -216,6 +218,16 @@ class ColumnActions:
         widths.addAction("All to the data", lambda: self.fit("data"))
         widths.addAction("All to their headers", lambda: self.fit("header"))
         widths.addAction("All into the window", lambda: self.fit("window"))
+
+    def _fill_levels(self, menu: QMenu) -> None:
+        session = self._window.pull
+        grouped = session.shaped.grouped if session is not None and session.shaped is not None else None
+        if session is None or grouped is None:
+            return
+        menu.addAction("Close all groups", lambda: session.open_levels(0))
+        for depth in range(1, len(grouped.levels)):
+            menu.addAction(f"Open to level {depth + 1}", lambda depth=depth: session.open_levels(depth))
+        menu.addAction("Open to the rows", lambda: session.open_levels(len(grouped.levels)))
 
     def _hidden(self) -> tuple[str, ...]:
         session = self._window.pull

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 PAD = 10
 CARET = 18
 """Width of the mark in a header that opens the column's menu."""
-_STATE_INK = {"edited": "amber", "new": "sea", "deleted": "plum", "conflict": "plum"}
+_STATE_INK = {"edited": "amber_ink", "new": "sea", "deleted": "plum", "conflict": "plum"}
 _LEFT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
 _WRAPPED = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter | Qt.TextFlag.TextWrapAnywhere
 _RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
@@ -165,7 +165,9 @@ class GridPainter:
             width = min(self.metrics(self.struck).horizontalAdvance(cell.old) + 6, inner.width() // 2)
             new = min(self.metrics(font).horizontalAdvance(cell.text), inner.width() - width)
             at = inner.right() - new - width + 1 if column.right else inner.left()
-            self.text(painter, QRect(at, inner.top(), width - 5, inner.height()), cell.old, self.struck, theme["amber"])
+            self.text(
+                painter, QRect(at, inner.top(), width - 5, inner.height()), cell.old, self.struck, theme["amber_ink"]
+            )
             inner = QRect(at + width, inner.top(), inner.right() - at - width + 1, inner.height())
         if is_tall and not column.right and column.place >= 0:
             painter.setFont(font)

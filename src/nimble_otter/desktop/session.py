@@ -6,171 +6,46 @@ import datetime as dt
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Any
-
-from PySide6.QtCore import QObject, Signal
 
 from nimble_otter.changes import Action, Edits, Report, Target, find_target, make_plan
 from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.jobs import LOCAL
+from nimble_otter.desktop.pull_state import PullState
 from nimble_otter.desktop.whole_values import WholeValues
 from nimble_otter.errors import OtterError, QueryError, SavedError, place_of
-from nimble_otter.pull import Course, Pull, Shaped, pull_from_text, pull_to_text, run_course, save_pull
+from nimble_otter.pull import Course, Pull, Shaped, pull_to_text, run_course, save_pull
 from nimble_otter.pull.costs import Cost
-from nimble_otter.pull.drafts import EditDraft, attach, detach
+from nimble_otter.pull.drafts import attach, detach
 from nimble_otter.pull.history import Ran
-from nimble_otter.pull.model import Query
-from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.steps import Step, TakesRows
 from nimble_otter.pull.upstream import Comparison, compare
 from nimble_otter.pull.versions import Version, key_of
 from nimble_otter.query.kinds import changes_catalogue
-from nimble_otter.query.lazy import reader_of
 from nimble_otter.query.names import Names
 from nimble_otter.query.parameters import Bound
 from nimble_otter.query.statements import find_parameters, split_statements
-from nimble_otter.sources import Fetched, Request, TableInfo, fetch
-from nimble_otter.sources.held import Held
+from nimble_otter.sources import Fetched, Request, fetch
 from nimble_otter.sources.long import cut_rows
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.script import Outcome, run_script
-from nimble_otter.table import Table, View
-from nimble_otter.table.show import grouped, plain
+from nimble_otter.table import Table
+from nimble_otter.table.show import grouped
 
 MOST_UNDO = 500
 PREVIEW = 200
 """Rows of a query that is being put together."""
 
 
-class OpenPull(QObject):
-    """`pull_changed`: its text, steps or name. `rows_changed`: what the grid shows. `edits_changed`: what is pending.
-    `state_changed`: running, errors, reports."""
-
-    pull_changed = Signal()
-    rows_changed = Signal()
-    edits_changed = Signal()
-    state_changed = Signal()
+class OpenPull(PullState):
+    """A pull that can be asked, shaped, changed and kept, with undo over all of it."""
 
     def __init__(self, pull: Pull, hub: Hub, path: Path | None = None, number: int = 0) -> None:
-        super().__init__()
-        self.hub, self.jobs = hub, hub.jobs
-        self.pull, self.path, self.number = pull, path, number
-        self.saved_text = ""
-        self._saved: tuple[str, Pull | None] = ("", None)
-        self.fetched: Fetched | None = None
-        self.fetched_at: dt.datetime | None = None
-        self.course: Course | None = None
-        self.edits = Edits(0)
-        self.target = Target(None, reason="Run the query first.")
-        self.report: Report | None = None
-        self.reversal = ""
-        self.error: OtterError | None = None
-        self.notice = ""
-        self.show_at: int | None = None
-        self.open_groups: frozenset[tuple[int, int]] = frozenset()
-        self.asked: Request | None = None
-        self.plan_tree: PlanNode | None = None
-        self.drawer = "query"
-        self.last_sent = ""
-        self.waiting: EditDraft | None = None
-        self.came_from: OpenPull | None = None
-        self.rows_as = 0
-        self._collection: tuple[Query, str] | None = None
-        self.other_text = ""
-        self.outcomes: tuple[Outcome, ...] = ()
-        self.compare_with: Shaped | None = None
+        super().__init__(pull, hub, path, number)
         self.whole = WholeValues(self)
-        self.script_at = 0
-        self.is_preview = False
-        self.run_at = 0
-        self.pinned: dict[str, View] = {}
-        self.others: Callable[[str, bool], View | None] = lambda name, fresh: None
-        self._undo: list[tuple[str, Any]] = []
-        self._redo: list[tuple[str, Any]] = []
-
-    # --- what it is --------------------------------------------------------------------------------------------
-
-    @property
-    def key(self) -> str:
-        return f"pull {id(self)}"
-
-    @property
-    def table(self) -> Table | None:
-        return self.fetched.table if self.fetched is not None else None
-
-    @property
-    def shaped(self) -> Shaped | None:
-        """The rows that the grid shows: at the end of the course, or as of the step chosen with "show rows here"."""
-        if self.course is None:
-            return all_rows(self.table) if self.table is not None else None
-        if self.show_at is not None and self.show_at < len(self.course.results):
-            return self.course.results[self.show_at].shaped if self.show_at >= 0 else all_rows(self.course.table)
-        return self.course.end
-
-    @property
-    def is_running(self) -> bool:
-        return self.jobs.is_running(self.key)
-
-    @property
-    def is_dirty(self) -> bool:
-        return self.edits.count > 0 or self.pull != self._saved_pull()
-
-    def _saved_pull(self) -> Pull | None:
-        """The pull as it was saved; read again only when it was saved since."""
-        if self._saved[0] != self.saved_text:
-            try:
-                self._saved = (self.saved_text, pull_from_text(self.saved_text))
-            except OtterError:
-                self._saved = (self.saved_text, None)
-        return self._saved[1]
-
-    @property
-    def dialect(self) -> str:
-        """The parser's name of what the source speaks; "" where it is not known."""
-        return reader_of(self.pull.source.word)
-
-    @property
-    def held(self) -> Held | None:
-        """The transaction that is open on the source."""
-        return self.hub.held(self.hub.known(self.pull.source))
-
-    @property
-    def is_documents(self) -> bool:
-        return self.pull.source.word == "documents"
-
-    def told(self) -> str:
-        """Where the rows shown come from: source, time, text and parameters."""
-        if self.asked is None or self.fetched_at is None or self.fetched is None:
-            return ""
-        lines = [
-            f"{self.pull.source.name}, {self.fetched_at:%Y-%m-%d %H:%M:%S}, {grouped(self.fetched.table.rows)} rows"
-        ]
-        lines += [f":{name} = {plain(value)}" for name, value in self.asked.parameters.items()]
-        return "\n".join([*lines, "", self.asked.text.strip()[:2000]])
-
-    @property
-    def can_write(self) -> bool:
-        """Whether the source takes changes at all."""
-        return self.pull.source.word == "SQLite" and not self.hub.known(self.pull.source).read_only
-
-    @property
-    def collection(self) -> str:
-        """The collection that is asked, as far as the query tells."""
-        from nimble_otter.query import translate_select
-
-        query = self.pull.query
-        if self._collection is None or self._collection[0] is not query:  # asked for at every move in the grid
-            try:
-                name = query.collection or translate_select(query.text, None, query.parameters).collection
-            except OtterError:
-                name = ""
-            self._collection = (query, name)
-        return self._collection[1]
-
-    @property
-    def tables(self) -> list[TableInfo]:
-        return self.hub.tables.get(self.hub.known(self.pull.source).name, [])
+        self.came_from: OpenPull | None = None
 
     # --- asking ------------------------------------------------------------------------------------------------
 
@@ -481,6 +356,14 @@ class OpenPull(QObject):
         """Names of the pulls whose rows its steps take."""
         return [step.other for step in self.pull.steps if isinstance(step, TakesRows) and step.on and step.other]
 
+    def try_steps(self, steps: tuple[Step, ...], show: Callable[[Course], None]) -> None:
+        """What the course would be with other steps, without taking it."""
+        table, course, values = self.table, self.course, self._values()
+        others = {name: rows for name in self.needs if (rows := self.others(name, False)) is not None}
+        if table is not None:
+            work = partial(run_course, table, steps, earlier=course, values=values, others=others)
+            self.jobs.submit(LOCAL, f"{self.key} try", lambda stop, _: work(stop=stop), show)
+
     def take_others(self) -> None:
         """The rows of a pull that it takes are other ones now."""
         self._walk()
@@ -490,6 +373,13 @@ class OpenPull(QObject):
         self.open_groups = frozenset()
         self.rows_changed.emit()
         self.pull_changed.emit()
+
+    def open_levels(self, count: int) -> None:
+        """Open the groups of the first so many levels, close the others."""
+        grouped = self.shaped.grouped if self.shaped is not None else None
+        levels = grouped.levels[:count] if grouped is not None else ()
+        self.open_groups = frozenset((depth, n) for depth, level in enumerate(levels) for n in range(level.table.rows))
+        self.rows_changed.emit()
 
     def toggle_group(self, depth: int, index: int) -> None:
         self.open_groups = self.open_groups ^ {(depth, index)}

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QObject, Qt, Signal
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QGuiApplication, QPalette
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QStyle
 
 from nimble_otter.desktop import tokens
 
@@ -61,6 +61,13 @@ class Theme(QObject):
 
 
 theme = Theme()
+
+
+def motion_ms() -> int:
+    """How long a change may be shown moving; 0 where the desktop asks for none, and where nobody looks."""
+    style = QApplication.style()
+    wanted = style.styleHint(QStyle.StyleHint.SH_Widget_Animation_Duration) if style is not None else 0
+    return min(220, wanted) if QGuiApplication.platformName() != "offscreen" else 0
 
 
 def load_fonts(app: QApplication) -> None:

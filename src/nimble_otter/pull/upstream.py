@@ -251,6 +251,8 @@ def _order_said(
     keys = []
     for key in wanted:
         field = table.fields[table.index(key.column)]
+        if key.order:
+            raise ConditionError(f"{key.column} is put into {key.order} order here only.", "Sort by code point first.")
         if field.kind is Kind.TEXT:
             notes.append(f"{key.column} is sorted by the server's collation; here texts go by code point.")
         name = quoted(field.name)

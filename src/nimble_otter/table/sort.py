@@ -18,6 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table.collation import ranked
 from nimble_otter.table.columns import BufferText, CodedText, Column, Ids, Kind, View, pick
 from nimble_otter.table.show import plain
 
@@ -27,11 +28,13 @@ BLOCK = 1 << 16
 
 @dataclass(frozen=True, slots=True)
 class SortKey:
-    """A column's place in the table and how to order by it. NaN comes after all numbers, before the empty ones."""
+    """A column's place in the table and how to order by it. NaN comes after all numbers, before the empty ones. `order`
+    is one of collation.ORDERS, for texts."""
 
     column: int
     descending: bool = False
     empty_first: bool = False
+    order: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,13 +53,18 @@ def sort_view(view: View, keys: Sequence[SortKey], stop: StopToken = NEVER) -> V
     if not keys or len(view) < 2:
         return view
     ids = view.row_ids()
-    if len(keys) == 1:
-        column = view.table.columns[keys[0].column]
-        if column.empty is not None:
-            return View(view.table, _sort_with_empties(column, ids, keys[0], stop))
-    sources = [key_pieces(view.table.columns[key.column], ids, key.descending, key.empty_first) for key in keys]
+    columns = [_ordered(view.table.columns[key.column], ids, key.order, stop) for key in keys]
+    if len(keys) == 1 and columns[0].empty is not None:
+        return View(view.table, _sort_with_empties(columns[0], ids, keys[0], stop))
+    sources = [
+        key_pieces(column, ids, key.descending, key.empty_first) for column, key in zip(columns, keys, strict=True)
+    ]
     order = order_of([partial(_same, pieces) for pieces in sources], len(ids), stop)
     return View(view.table, ids.take(order))
+
+
+def _ordered(column: Column, ids: Ids, order: str, stop: StopToken) -> Column:
+    return ranked(column, ids, order, stop) if order and column.kind is Kind.TEXT else column
 
 
 def _same(pieces: Pieces) -> Pieces:

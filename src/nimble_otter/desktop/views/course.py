@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-from PySide6.QtCore import QMimeData, QPoint, QPointF, QRect, Qt, Signal
+from PySide6.QtCore import QMimeData, QPoint, QPointF, QRect, Qt, QVariantAnimation, Signal
 from PySide6.QtGui import (
     QColor,
     QContextMenuEvent,
@@ -21,12 +21,13 @@ from PySide6.QtGui import (
     QPainterPath,
     QPaintEvent,
 )
-from PySide6.QtWidgets import QInputDialog, QMenu, QWidget
+from PySide6.QtWidgets import QInputDialog, QMenu, QToolTip, QWidget
 
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.drags import COLUMN_DRAG, text_in
 from nimble_otter.desktop.session import OpenPull
-from nimble_otter.desktop.theme import theme, ui_font
+from nimble_otter.desktop.theme import motion_ms, theme, ui_font
+from nimble_otter.pull import Course
 from nimble_otter.pull.steps import STEPS
 from nimble_otter.table.show import grouped
 
@@ -91,7 +92,7 @@ def stops_of(session: OpenPull) -> list[Stop]:
     pending = session.edits.count
     said = f"{pending} pending" if pending else "none"
     under = "review before writing" if pending else ("written" if session.report and session.report.is_written else "")
-    stops.append(Stop("changes", "Changes", said, under, tone="amber" if pending else ""))
+    stops.append(Stop("changes", "Changes", said, under, tone="amber_ink" if pending else ""))
     send = pull.send.path if pull.send is not None else "not set"
     stops.append(Stop("send", "Send", send.rsplit("/", 1)[-1], session.last_sent))
     return stops
@@ -103,6 +104,15 @@ def query_words(text: str) -> str:
 
     names = re.findall(r"\b(?:from|join)\s+(\"[^\"]+\"|[\w.]+\b(?!\s*\())", text, re.IGNORECASE)
     return " + ".join(dict.fromkeys(name.strip('"') for name in names)) or " ".join(text.split())[:60]
+
+
+def counts_told(course: Course) -> str:
+    """Each step with the rows that leave it, a line each."""
+    lines = []
+    for result in course.results:
+        said = "left out" if result.error is not None else f"{grouped(result.shaped.rows)} rows"
+        lines.append(f"{KINDS[result.step.kind]}: {said if result.step.on else 'off'}")
+    return "\n".join(lines)
 
 
 class CourseStrip(QWidget):
@@ -126,6 +136,12 @@ class CourseStrip(QWidget):
         self.selected = "query"
         self._press: tuple[str, QPoint] | None = None
         self._drop_at = -1
+        self._heights: list[float] = []
+        self._motion = QVariantAnimation(self)
+        self._motion.setStartValue(0.0)
+        self._motion.setEndValue(1.0)
+        self._motion.valueChanged.connect(lambda _: self.update())
+        self._from: list[float] = []
         theme.changed.connect(self.update)
 
     def show_pull(self, session: OpenPull | None) -> None:
@@ -134,6 +150,7 @@ class CourseStrip(QWidget):
 
     def refresh(self) -> None:
         self.stops = stops_of(self._session) if self._session is not None else []
+        self._move_band(self._band())
         self.setAccessibleDescription(" then ".join(f"{s.kind} {s.words} {s.under}" for s in self.stops if s.kind))
         self.update()
 
@@ -208,7 +225,20 @@ class CourseStrip(QWidget):
         said = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, inner.width())
         painter.drawText(QRect(inner.left(), top, inner.width(), 18), Qt.AlignmentFlag.AlignVCenter, said)
 
-    def _paint_band(self, painter: QPainter, rects: list[QRect]) -> None:
+    def _move_band(self, heights: list[float]) -> None:
+        """The band goes to its new thickness, in a moment where the desktop wants motion."""
+        same_stops = len(heights) == len(self._heights)
+        self._from, self._heights = (self._shown_band() if same_stops else heights), heights
+        self._motion.stop()
+        if same_stops and self._from != heights and self.isVisible() and (time_ms := motion_ms()):
+            self._motion.setDuration(time_ms)
+            self._motion.start()
+
+    def _shown_band(self) -> list[float]:
+        part = float(self._motion.currentValue()) if self._motion.state() == QVariantAnimation.State.Running else 1.0
+        return [a + (b - a) * part for a, b in zip(self._from, self._heights, strict=True)]
+
+    def _band(self) -> list[float]:
         """The thickness follows the log of the rows there over the log of the most, squared so that a drop is seen."""
         known = [stop.rows for stop in self.stops if stop.rows is not None]
         most = max(known, default=0)
@@ -217,6 +247,10 @@ class CourseStrip(QWidget):
             if stop.rows is not None:
                 now = math.log10(stop.rows + 1) / math.log10(most + 1) if most else 0.0
             heights.append(3 + (_BAND - 3) * now**2)
+        return heights
+
+    def _paint_band(self, painter: QPainter, rects: list[QRect]) -> None:
+        heights = self._shown_band()
         bottom = float(self.height() - 1)
         path = QPainterPath(QPointF(rects[0].left() if rects else 0, bottom))
         if not rects:
@@ -281,9 +315,32 @@ class CourseStrip(QWidget):
 
     def dragMoveEvent(self, event: QDragMoveEvent) -> None:
         if event.mimeData().hasFormat(STEP_MIME):
-            self._drop_at = self._gap(event.position().toPoint())
+            gap = self._gap(event.position().toPoint())
+            if gap != self._drop_at:
+                self._drop_at = gap
+                self._tell_counts(*self._dropped(event.mimeData(), gap))
             self.update()
         event.acceptProposedAction()
+
+    @staticmethod
+    def _dropped(data: QMimeData, gap: int) -> tuple[int, int]:
+        """Which step is dragged, and the place that it would have."""
+        at = int(bytes(data.data(STEP_MIME).data()))
+        return at, gap - 2 - (gap - 2 > at)
+
+    def _tell_counts(self, at: int, to: int) -> None:
+        """Say how many rows would leave each step if one stood elsewhere."""
+        session = self._session
+        if session is None or session.course is None or not 0 <= to < len(session.pull.steps) or at == to:
+            QToolTip.hideText()
+            return
+        moved = session.pull.with_step_moved(at, to)
+        place = self.mapToGlobal(self.cells()[min(self._drop_at, len(self.stops) - 1)].bottomLeft())
+
+        def show(course: Course) -> None:
+            QToolTip.showText(place, counts_told(course), self)
+
+        session.try_steps(moved.steps, show)
 
     def dragLeaveEvent(self, event: object) -> None:
         self._drop_at = -1
@@ -300,9 +357,8 @@ class CourseStrip(QWidget):
         if data.hasFormat(COLUMN_DRAG):
             self.column_dropped.emit(text_in(data, COLUMN_DRAG))
         elif self._session is not None and data.hasFormat(STEP_MIME):
-            at = int(bytes(data.data(STEP_MIME).data()))
-            to = self._gap(event.position().toPoint()) - 2
-            self.move_step(at, to - (to > at))
+            QToolTip.hideText()
+            self.move_step(*self._dropped(data, self._gap(event.position().toPoint())))
         event.acceptProposedAction()
         self.update()
 

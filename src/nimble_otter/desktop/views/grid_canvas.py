@@ -177,6 +177,20 @@ class GridCanvas(QAbstractScrollArea):
             painter.fillRect(QRect(0, 0, fixed, self.viewport().height()), theme["surface"])
             self._paint_cells(painter, range(self.pinned), fixed)
             painter.fillRect(QRect(fixed - 1, 0, 2, self.viewport().height()), theme["line"])
+        painter.setClipping(False)
+        self._paint_totals(painter)
+
+    def _paint_totals(self, painter: QPainter) -> None:
+        """The totals of groups stay in sight at the foot while their line is further down."""
+        last, foot = self.rows - 1, self.viewport().height() - self.row
+        if not isinstance(self.model, GroupsModel) or last < 0 or self.cell_rect(last, 0).top() <= foot:
+            return
+        painter.fillRect(QRect(0, foot - 1, self.viewport().width(), self.row + 1), theme["paper"])
+        painter.fillRect(QRect(0, foot - 1, self.viewport().width(), 1), theme["line"])
+        line = self.line(last)
+        for column in (*self._visible_columns(), *range(self.pinned)):
+            rect = QRect(self._left(column), foot, self.widths[column], self.row)
+            self._painter.cell(painter, rect, line.cells[column], self.model.columns[column], line, False)
 
     def _paint_cells(self, painter: QPainter, columns: range, width: int) -> None:
         assert self.model is not None

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
 from nimble_otter.desktop.parts import boxed, button, clear, column, combo, label, row
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.pull.steps import OpenStep, SortBy, SortStep, Step
-from nimble_otter.table import Field
+from nimble_otter.table import Field, Kind
 from nimble_otter.table.show import grouped
 
 
@@ -118,10 +118,16 @@ class SortDrawer(StepDrawer):
             name.activated.connect(lambda _, p=place, w=name: self._set(p, column=w.currentData()))
             way.activated.connect(lambda _, p=place, w=way: self._set(p, descending=w.currentData() == "down"))
             empty.activated.connect(lambda _, p=place, w=empty: self._set(p, empty_first=w.currentData() == "first"))
+            orders = [("", "by code point"), ("dictionary", "as in a dictionary"), ("letters", "letters alone")]
+            order = combo(orders, key.order, "Order of texts")
+            order.setToolTip("A dictionary puts Élan by Elan and Weir 9 before Weir 10; letters alone leave case out")
+            order.activated.connect(lambda _, p=place, w=order: self._set(p, order=w.currentData()))
+            is_text = any(f.name == key.column and f.kind is Kind.TEXT for f in self.fields())
+            more = [order] if is_text else []
             moving = movers(partial(self._move, place), partial(self._remove, place))
             number = label(str(place + 1), "faint")
             number.setFixedWidth(16)
-            self._lines.addLayout(row(number, name, way, empty, *moving, None, space=6))
+            self._lines.addLayout(row(number, name, way, empty, *more, *moving, None, space=6))
         if not step.keys:
             self._lines.addWidget(
                 label("No key yet: rows stand as they came. Add one, or click a column's header.", "faint")

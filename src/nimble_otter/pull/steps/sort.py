@@ -12,14 +12,18 @@ from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Table, View
+from nimble_otter.table.collation import ORDERS
 from nimble_otter.table.sort import SortKey, sort_view
 
 
 @dataclass(frozen=True, slots=True)
 class SortBy:
+    """`order` is how texts are compared: one of table.collation.ORDERS."""
+
     column: str
     descending: bool = False
     empty_first: bool = False
+    order: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,21 +57,33 @@ class SortStep:
 
 def plain_keys(keys: tuple[SortBy, ...]) -> list[dict[str, Any]]:
     """Keys as a pull file has them."""
-    return [{"column": k.column, "descending": k.descending, "empty_first": k.empty_first} for k in keys]
+    return [
+        {"column": k.column, "descending": k.descending, "empty_first": k.empty_first}
+        | ({"order": k.order} if k.order else {})
+        for k in keys
+    ]
 
 
 def sort_keys(plain: Iterable[Mapping[str, Any]]) -> tuple[SortBy, ...]:
     """Keys from a pull file. Raises: KeyError."""
     return tuple(
-        SortBy(str(k["column"]), bool(k.get("descending", False)), bool(k.get("empty_first", False))) for k in plain
+        SortBy(str(k["column"]), bool(k.get("descending")), bool(k.get("empty_first")), _order(k.get("order", "")))
+        for k in plain
     )
+
+
+def _order(order: str) -> str:
+    """Raises: ValueError."""
+    if order not in ORDERS:
+        raise ValueError(order)
+    return order
 
 
 def keys_of(table: Table, wanted: tuple[SortBy, ...], strict: bool) -> list[SortKey]:
     """Keys as places; a level of groups that lacks a column (not `strict`) is not sorted by it."""
     names = {field.name for field in table.fields}
     return [
-        SortKey(find_column(table, k.column), k.descending, k.empty_first)
+        SortKey(find_column(table, k.column), k.descending, k.empty_first, k.order)
         for k in wanted
         if strict or k.column in names
     ]
