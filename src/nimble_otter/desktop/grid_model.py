@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import Any
@@ -50,12 +50,31 @@ class Cell:
     data: bytes | None = None
 
 
+class Cells(Sequence[Cell]):
+    """The cells of a line, each made when it is first looked at: of 200 columns only some are in sight."""
+
+    __slots__ = ("_made", "_make")
+
+    def __init__(self, count: int, make: Callable[[int], Cell]) -> None:
+        self._make = make
+        self._made: list[Any] = [None] * count
+
+    def __len__(self) -> int:
+        return len(self._made)
+
+    def __getitem__(self, at: Any) -> Any:
+        found = self._made[at]
+        if found is None:
+            found = self._made[at] = self._make(at)
+        return found
+
+
 @dataclass(frozen=True, slots=True)
 class Line:
     """`state` is "", edited, new, deleted or conflict; `depth` -1 for flat rows and the totals."""
 
     head: str
-    cells: tuple[Cell, ...]
+    cells: Cells
     state: str = ""
     depth: int = -1
     is_open: bool | None = None
@@ -200,23 +219,7 @@ class RowsModel:
     def line(self, position: int) -> Line:
         row = self.row_id(position)
         own = self._edits.cells.get(row, {})
-        cells = []
-        for column in self.columns:
-            field = self._fields[column.place]
-            edited, decimals = own.get(column.place, UNSET), self._decimals[column.place]
-            if self._edits.is_new(row):
-                unset = Cell("default" if column.place in self._writable else "", "faint")
-                cells.append(unset if edited is UNSET else cell_of(edited, field, decimals))
-                continue
-            before = self._before(position, column.place)
-            if edited is UNSET:
-                made = cell_of(before, field, decimals)
-                if column.paint:
-                    made = replace(made, share=share_of(before, self._extremes[column.place], column.paint))
-                cells.append(made)
-            else:
-                now, old = cell_of(edited, field, decimals), cell_of(before, field, decimals)
-                cells.append(Cell(now.text, now.look, old.text))
+        cells = Cells(len(self.columns), lambda at: self._cell(position, row, own, self.columns[at]))
         head, state = str(position + 1), ""
         if row in self._conflicts:
             head, state = "!", "conflict"
@@ -226,7 +229,22 @@ class RowsModel:
             head, state = "−", "deleted"
         elif own:
             head, state = "±", "edited"
-        return Line(head, tuple(cells), state)
+        return Line(head, cells, state)
+
+    def _cell(self, position: int, row: int, own: Mapping[int, Any], column: GridColumn) -> Cell:
+        field = self._fields[column.place]
+        edited, decimals = own.get(column.place, UNSET), self._decimals[column.place]
+        if self._edits.is_new(row):
+            unset = Cell("default" if column.place in self._writable else "", "faint")
+            return unset if edited is UNSET else cell_of(edited, field, decimals)
+        before = self._before(position, column.place)
+        if edited is not UNSET:
+            now, old = cell_of(edited, field, decimals), cell_of(before, field, decimals)
+            return Cell(now.text, now.look, old.text)
+        made = cell_of(before, field, decimals)
+        if column.paint:
+            return replace(made, share=share_of(before, self._extremes[column.place], column.paint))
+        return made
 
 
 def _with_new(shaped: Shaped, edits: Edits) -> Ids | None:
@@ -335,28 +353,27 @@ class GroupsModel:
     def line(self, position: int) -> Line:
         line = self._lines[position]
         depth, levels = line.depth, len(self._grouped.levels)
-        cells = []
-        for at, column in enumerate(self.columns):
-            value = self.value(position, at)
-            if column.place == -2:
-                cells.append(Cell("", "bar", share=value or 0.0) if 0 <= depth < levels else Cell(""))
-            elif column.place == -1:
-                cells.append(self._tree_cell(line, value))
-            elif value is None and depth == levels:
-                cells.append(Cell(""))
-            else:
-                field = self._fields[column.place]
-                said = value if field.look is not None else _rounded(value)
-                made = cell_of(said, field, self._decimals.get(column.place, 0))
-                if column.paint and depth == levels - 1:
-                    made = replace(made, share=share_of(value, self._extremes[column.place], column.paint))
-                cells.append(made)
+        cells = Cells(len(self.columns), lambda at: self._cell(position, line, at))
         if depth < 0:
-            return Line("", tuple(cells))
+            return Line("", cells)
         is_group = depth < levels
-        return Line(
-            str(position + 1), tuple(cells), "", depth, line.is_open if is_group else None, depth == 0 and levels > 1
-        )
+        return Line(str(position + 1), cells, "", depth, line.is_open if is_group else None, depth == 0 and levels > 1)
+
+    def _cell(self, position: int, line: TreeRow, at: int) -> Cell:
+        column, value = self.columns[at], self.value(position, at)
+        depth, levels = line.depth, len(self._grouped.levels)
+        if column.place == -2:
+            return Cell("", "bar", share=value or 0.0) if 0 <= depth < levels else Cell("")
+        if column.place == -1:
+            return self._tree_cell(line, value)
+        if value is None and depth == levels:
+            return Cell("")
+        field = self._fields[column.place]
+        said = value if field.look is not None else _rounded(value)
+        made = cell_of(said, field, self._decimals.get(column.place, 0))
+        if column.paint and depth == levels - 1:
+            return replace(made, share=share_of(value, self._extremes[column.place], column.paint))
+        return made
 
     def _tree_cell(self, line: TreeRow, value: Any) -> Cell:
         if line.depth < 0:
@@ -384,7 +401,7 @@ def model_for(
     if shaped.grouped is not None:
         return GroupsModel(shaped, open_groups, marks)
     if not shaped.own_rows:
-        return RowsModel(shaped, Edits(0), marks, {})
+        return RowsModel(shaped, Edits(shaped.view.table.rows), marks, {})
     return RowsModel(shaped, edits, marks, conflicts, writable)
 
 

@@ -20,9 +20,7 @@ PAD = 10
 CARET = 18
 """Width of the mark in a header that opens the column's menu."""
 _STATE_INK = {"edited": "amber_ink", "new": "sea", "deleted": "plum", "conflict": "plum"}
-_LEFT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
 _WRAPPED = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter | Qt.TextFlag.TextWrapAnywhere
-_RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 
 
 class GridPainter:
@@ -33,32 +31,43 @@ class GridPainter:
         self.small = ui_font(tokens.SMALL_PX)
         self.struck = QFont(self.small)
         self.struck.setStrikeOut(True)
-        self._metrics = {id(f): QFontMetrics(f) for f in (self.font, self.bold, self.small, self.struck)}
+        self._fonts = (self.font, self.bold, self.small, self.struck)
+        self._metrics = {id(f): QFontMetrics(f) for f in self._fonts}
         self.thumbnails: Thumbnails | None = None
         self.marked: Callable[[str], bool] | None = None
         self.marked_places: frozenset[int] = frozenset()
-        self._elided: dict[tuple[str, int, int], str] = {}
+        self._elided: dict[tuple[str, int, int], tuple[str, int]] = {}
+        self._rises = {id(f): (m.ascent() - m.descent()) / 2 for f in self._fonts for m in [QFontMetrics(f)]}
 
     def metrics(self, font: QFont) -> QFontMetrics:
         return self._metrics[id(font)]
 
     def elide(self, text: str, font: QFont, width: int) -> str:
+        """The text as far as it fits."""
+        return self._fitted(text, font, width)[0]
+
+    def _fitted(self, text: str, font: QFont, width: int) -> tuple[str, int]:
+        """The text as far as it fits, and how wide that is; measured once."""
         key = (text, id(font), width)
         found = self._elided.get(key)
         if found is None:
             if len(self._elided) > 60_000:
                 self._elided.clear()
             metrics = self.metrics(font)
-            found = text
-            if metrics.horizontalAdvance(text) > width:
-                found = metrics.elidedText(text, Qt.TextElideMode.ElideRight, width)
+            found = (text, metrics.horizontalAdvance(text))
+            if found[1] > width:
+                short = metrics.elidedText(text, Qt.TextElideMode.ElideRight, width)
+                found = (short, metrics.horizontalAdvance(short))
             self._elided[key] = found
         return found
 
     def text(self, painter: QPainter, rect: QRect, text: str, font: QFont, ink: QColor, right: bool = False) -> None:
+        fitted, width = self._fitted(text, font, rect.width())
         painter.setFont(font)
         painter.setPen(ink)
-        painter.drawText(rect, _RIGHT if right else _LEFT, self.elide(text, font, rect.width()))
+        # at a point, which is several times quicker than laying it out in the rectangle
+        left = rect.right() + 1 - width if right else rect.left()
+        painter.drawText(left, round(rect.top() + rect.height() / 2 + self._rises[id(font)]), fitted)
 
     # --- header ------------------------------------------------------------------------------------------------
 
@@ -140,9 +149,6 @@ class GridPainter:
         if cell.old is not None:
             painter.fillRect(rect.adjusted(0, 0, -1, -1), theme["amber_bg"])
             painter.fillRect(QRect(rect.left(), rect.bottom() - 2, rect.width() - 1, 2), theme["amber"])
-        painter.setPen(theme["grid_line"])
-        painter.drawLine(rect.right(), rect.top(), rect.right(), rect.bottom())
-        painter.drawLine(rect.left(), rect.bottom(), rect.right(), rect.bottom())
         if self._is_marked(cell, column):
             painter.fillRect(QRect(rect.left() + 4, rect.bottom() - 3, rect.width() - 9, 2), theme["otter"])
         if cell.look == "bar":

@@ -6,7 +6,7 @@ from __future__ import annotations
 from bisect import bisect_left, bisect_right
 from collections.abc import Callable
 
-from PySide6.QtCore import QRect, Signal
+from PySide6.QtCore import QLine, QRect, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QAbstractScrollArea, QWidget
 
@@ -116,11 +116,14 @@ class GridCanvas(QAbstractScrollArea):
 
     def _scrolled(self) -> None:
         self.close_editor()
-        self.viewport().update()
         self.update()
 
     def scrollContentsBy(self, dx: int, dy: int) -> None:
-        return  # painted whole from ready text by _scrolled
+        """Up and down the pixels are moved and only what comes into sight is painted."""
+        if dx or isinstance(self.model, GroupsModel):  # columns and totals that stay in place would move along
+            self.viewport().update()
+        else:
+            self.viewport().scroll(0, dy)
 
     def line(self, position: int) -> Line:
         found = self._lines.get(position)
@@ -169,13 +172,15 @@ class GridCanvas(QAbstractScrollArea):
         painter.fillRect(self.viewport().rect(), theme["surface"])
         if self.model is None:
             return
-        fixed = self._edges[self.pinned]
-        painter.setClipRect(QRect(fixed, 0, self.viewport().width(), self.viewport().height()))
-        self._paint_cells(painter, self._visible_columns(), self._edges[-1] - self.horizontalScrollBar().value())
+        fixed, area, top = self._edges[self.pinned], event.rect(), self.verticalScrollBar().value()
+        rows = range(max(0, (top + area.top()) // self.row), min(self.rows, (top + area.bottom()) // self.row + 1))
+        painter.setClipRect(QRect(fixed, 0, self.viewport().width(), self.viewport().height()) & area)
+        width = self._edges[-1] - self.horizontalScrollBar().value()
+        self._paint_cells(painter, self._visible_columns(), rows, width)
         if fixed:
-            painter.setClipRect(QRect(0, 0, fixed + 1, self.viewport().height()))
+            painter.setClipRect(QRect(0, 0, fixed + 1, self.viewport().height()) & area)
             painter.fillRect(QRect(0, 0, fixed, self.viewport().height()), theme["surface"])
-            self._paint_cells(painter, range(self.pinned), fixed)
+            self._paint_cells(painter, range(self.pinned), rows, fixed)
             painter.fillRect(QRect(fixed - 1, 0, 2, self.viewport().height()), theme["line"])
         painter.setClipping(False)
         self._paint_totals(painter)
@@ -192,22 +197,32 @@ class GridCanvas(QAbstractScrollArea):
             rect = QRect(self._left(column), foot, self.widths[column], self.row)
             self._painter.cell(painter, rect, line.cells[column], self.model.columns[column], line, False)
 
-    def _paint_cells(self, painter: QPainter, columns: range, width: int) -> None:
+    def _paint_cells(self, painter: QPainter, columns: range, rows: range, width: int) -> None:
         assert self.model is not None
         model_columns = self.model.columns
-        for position in self._visible_rows():
+        spans = [(n, self._left(n), self.widths[n], model_columns[n]) for n in columns]
+        top, paint = self.verticalScrollBar().value(), self._painter.cell
+        for position in rows:
             line = self.line(position)
-            y = position * self.row - self.verticalScrollBar().value()
+            y = position * self.row - top
             self._painter.ground(painter, QRect(0, y, width, self.row), line)
-            for column in columns:
+            for column, left, wide, head in spans:
                 selected = self._is_marked(position, column)
-                rect = self.cell_rect(position, column)
-                self._painter.cell(painter, rect, line.cells[column], model_columns[column], line, selected)
+                paint(painter, QRect(left, y, wide, self.row), line.cells[column], head, line, selected)
+        self._paint_lines(painter, [left + wide - 1 for _, left, wide, _ in spans], rows, width)
         position, column = self.selection.current
         if 0 <= position < self.rows and column in columns:
             colour = theme["water1"] if self.hasFocus() else theme["faint"]
             painter.setPen(QPen(colour, 2))
             painter.drawRect(self.cell_rect(position, column).adjusted(0, 0, -2, -2))
+
+    def _paint_lines(self, painter: QPainter, uprights: list[int], rows: range, width: int) -> None:
+        top = self.verticalScrollBar().value()
+        end = min(rows.stop * self.row - top, self.viewport().height())
+        lines = [QLine(x, 0, x, end - 1) for x in uprights]
+        lines += [QLine(0, y, width - 1, y) for y in ((n + 1) * self.row - top - 1 for n in rows)]
+        painter.setPen(theme["grid_line"])
+        painter.drawLines(lines)
 
     def _is_marked(self, position: int, column: int) -> bool:
         single = len(self.selection.blocks) == 1 and self.selection.blocks[0].cells == 1

@@ -12,7 +12,7 @@ from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from nimble_otter.changes import Edits
-from nimble_otter.desktop.grid_model import Cell, GridColumn, Line, RowsModel, cell_of, first_width
+from nimble_otter.desktop.grid_model import Cell, Cells, GridColumn, Line, RowsModel, cell_of, first_width
 from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.desktop.parts import ElidedLabel, boxed, button, combo, label, row
 from nimble_otter.desktop.session import OpenPull
@@ -67,14 +67,14 @@ class DifferencesModel:
     def line(self, position: int) -> Line:
         at = self._lines[position]
         head, state = _MARKS[int(self._found.states[at])]
-        cells = []
-        for n in range(len(self.columns)):
-            mine, theirs = self._sides(position, n)
-            made = cell_of(theirs if self._found.here_ids[at] < 0 else mine, self.field(n))
-            if self._found.changed[n][at]:
-                made = Cell(made.text, made.look, cell_of(theirs, self.field(n)).text)
-            cells.append(made)
-        return Line(head or str(position + 1), tuple(cells), state)
+        return Line(head or str(position + 1), Cells(len(self.columns), lambda n: self._cell(position, n)), state)
+
+    def _cell(self, position: int, column: int) -> Cell:
+        at, (mine, theirs) = self._lines[position], self._sides(position, column)
+        made = cell_of(theirs if self._found.here_ids[at] < 0 else mine, self.field(column))
+        if self._found.changed[column][at]:
+            return Cell(made.text, made.look, cell_of(theirs, self.field(column)).text)
+        return made
 
 
 class TurnedModel(RowsModel):
