@@ -1,5 +1,6 @@
 """What every driver must do, on real files and servers."""
 
+import datetime as dt
 import json
 import sqlite3
 import threading
@@ -354,3 +355,30 @@ def test_a_begin_that_is_typed_does_not_freeze_what_is_seen(own_survey, open_bas
     assert fetch(connection, Request("select name from station where station_id = 1")).table.columns[0].values() == [
         "After"
     ]
+
+
+# --- times with a zone, times of day, intervals ----------------------------------------------------------------------
+
+IN_POSTGRESQL = """select at, clock, span, long, odd from (values
+  (timestamptz '2031-05-28 23:00:00+02', time '23:05', interval '26 hours', interval '1 day 02:00', interval '1 mon'),
+  (timestamptz '2031-01-28 23:00:00.25+00', time '07:30:00.5', interval '-1 second', interval '3 days',
+   interval '1 day'),
+  (null, null, null, null, null)) x (at, clock, span, long, odd)"""
+IN_MARIADB = """select cast('23:05:00.5' as time(1)) clock, cast('838:59:59' as time) span
+  union all select cast('07:30:00.0' as time(1)), cast('-01:00:00' as time) union all select null, null"""
+
+
+def test_times_of_servers_become_what_they_are(postgres, mariadb, open_base):
+    hour = dt.timedelta(hours=1)
+    table = fetch(open_base(postgres.url), Request(IN_POSTGRESQL)).table
+    assert [c.kind for c in table.columns] == [Kind.ZONED, Kind.CLOCK, Kind.SPAN, Kind.SPAN, Kind.TEXT]
+    assert table.columns[0].values() == [
+        dt.datetime(2031, 5, 28, 21, tzinfo=dt.UTC), dt.datetime(2031, 1, 28, 23, 0, 0, 250_000, tzinfo=dt.UTC), None,
+    ]  # fmt: skip
+    assert table.columns[1].values() == [dt.time(23, 5), dt.time(7, 30, 0, 500_000), None]
+    assert [c.values() for c in table.columns[2:4]] == [[26 * hour, -hour / 3600, None], [26 * hour, 72 * hour, None]]
+    assert table.columns[4].values() == ["1 mon", "1 day", None]  # months have no fixed length
+    table = fetch(open_base(mariadb.url), Request(IN_MARIADB)).table
+    assert [c.kind for c in table.columns] == [Kind.CLOCK, Kind.SPAN]
+    assert table.columns[0].values() == [dt.time(23, 5, 0, 500_000), dt.time(7, 30), None]
+    assert table.columns[1].values() == [839 * hour - hour / 3600, -hour, None]

@@ -317,3 +317,30 @@ def test_windows_take_the_rows_that_reach_the_step_and_stand_inside_expressions(
         filter_view(View(table), parse_condition("rank() over (order by n) < 2", table))
     with pytest.raises(ConditionError, match="no window function"):
         parse_expression("ntile(3) over (order by n)", table)
+
+
+def test_one_column_that_fails_leaves_the_others():
+    table = table_of(a=[1, 2])
+    step = ComputeStep((Computed("b", "a * 2"), Computed("c", "nosuch + 1"), Computed("d", "b + 1")))
+    result = run_course(table, (step,)).results[0]
+    assert "nosuch" in str(result.error)
+    assert [f.name for f in result.shaped.table.fields] == ["a", "b", "d"]
+    assert result.shaped.table.column("d").values() == [3, 5]
+
+
+def test_any_of_a_list_and_regular_expressions():
+    lists = [["ice", "wind"], [], None, ["x", None], "ice", [3, 7]]
+    table = table_of(t=lists, n=[{"of": [5, 1]}, {"of": 9}, {}, None, {"of": []}, {"of": [None]}], s=list("abcdef"))
+
+    def kept(text: str) -> list[int]:
+        return filter_view(View(table), parse_condition(text, table)).row_ids().tolist()
+
+    assert kept("'ice' = any(t)") == kept("any(t) = 'ice'") == [0, 4]
+    assert kept("not 'ice' = any(t)") == [1, 5]  # unknown where an item has no value
+    assert kept("any(t) like 'w%'") == [0]
+    assert (kept("4 < any(n.of)"), kept("any(n.of) < 4")) == ([0, 1], [0])
+    assert (kept("s ~ '[ace]'"), kept("s ~* 'A|F'"), kept("not s ~ '[a-d]'")) == ([0, 2, 4], [0, 5], [4, 5])
+    assert kept("any(t) ~ 'i.e'") == [0, 4]
+    for wrong, says in (("s ~ '('", "no regular expression"), ("s ~ n", "stands in quotes")):
+        with pytest.raises(ConditionError, match=says):
+            kept(wrong)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from nimble_otter.errors import ConditionError
-from nimble_otter.pull.shaped import Shaped, all_rows
+from nimble_otter.pull.shaped import PartlyDone, Shaped, all_rows
 from nimble_otter.pull.steps import Step, TakesParameters, TakesRows
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Table, View
@@ -71,6 +71,6 @@ def run_course(
         try:
             shaped, error = (applied.apply(before, stop) if step.on else before), None
         except ConditionError as problem:
-            shaped, error = before, problem
+            shaped, error = problem.shaped if isinstance(problem, PartlyDone) else before, problem
         results.append(StepResult(step, shaped, time.perf_counter() - began, error, applied))
     return Course(table, tuple(results))

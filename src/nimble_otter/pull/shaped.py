@@ -8,6 +8,7 @@ from dataclasses import field as made_by
 
 import numpy as np
 
+from nimble_otter.errors import ConditionError
 from nimble_otter.table import Field, Table, View
 from nimble_otter.table.columns import Column, Ids, distinct_names
 from nimble_otter.table.group import Grouped, Level
@@ -88,6 +89,14 @@ def all_rows(table: Table) -> Shaped:
 def made_anew(table: Table, said: str = "") -> Shaped:
     """Rows that a step made: they are no longer those that were pulled."""
     return Shaped(View(table), own_rows=False, said=said)
+
+
+class PartlyDone(ConditionError):
+    """A step of several parts of which one did not fit: `shaped` is what the others made."""
+
+    def __init__(self, problem: ConditionError, shaped: Shaped) -> None:
+        super().__init__(problem.message, problem.hint, problem.place)
+        self.shaped = shaped
 
 
 @dataclass(frozen=True, slots=True)

@@ -16,6 +16,7 @@ from nimble_otter.table.conditions import (
     All,
     Among,
     Any_,
+    AnyOf,
     Call,
     Case,
     ColumnAt,
@@ -58,6 +59,7 @@ _SAID = (
     "position split_part concat, coalesce nullif greatest least case cast, year month day extract date_trunc age "
     "to_char"
 )
+_SWAPPED = {"<": ">", "<=": ">=", ">": "<", ">=": "<="}
 
 
 def parse_condition(text: str, table: Table) -> Node:
@@ -199,6 +201,8 @@ class _Reader:
             return Any_((self.condition(node.left), self.condition(node.right)))
         if isinstance(node, exp.Not):
             return Not(self.condition(node.this))
+        if (of_list := self._any_of(node)) is not None:
+            return of_list
         if type(node).__name__ in _COMPARE:
             return Compare(_COMPARE[type(node).__name__], self.operand(node.left), self.operand(node.right))
         if isinstance(node, exp.Is) and isinstance(node.expression, exp.Null):
@@ -245,6 +249,24 @@ class _Reader:
         first = pattern.value[:-1]
         begins = first if pattern.value[-1:] == "%" and not set(first) & wild and first else None
         return Like(self.operand(node.this), like_regex(pattern.value, escape), folded, contains, begins)
+
+    def _any_of(self, node: Any) -> Node | None:
+        """'x' = any(tags), any(tags) like 'x%': some item of a list."""
+        sides = (node.args.get("this"), node.args.get("expression"))
+        if not any(isinstance(side, exp.Any) for side in sides) or isinstance(node, (exp.Not, exp.Paren)):
+            return None
+        is_left = isinstance(sides[0], exp.Any)
+        items = self.operand(sides[0 if is_left else 1].this)
+        if type(node).__name__ in _COMPARE:
+            op = _COMPARE[type(node).__name__]
+            return AnyOf(items, op if is_left else _SWAPPED.get(op, op), self.operand(sides[1 if is_left else 0]))
+        if isinstance(node, (exp.Like, exp.ILike, exp.RegexpLike, exp.RegexpILike)) and is_left:
+            plain = node.copy()
+            plain.set("this", sides[0].this)
+            made = self.condition(plain)
+            if isinstance(made, Like):
+                return AnyOf(items, like=made)
+        raise self._unsupported(node)
 
     def _regex(self, node: Any) -> Node:
         """x ~ 'pattern', ~* without regard to case, or regexp_like(x, 'pattern'): a part of the text matches."""

@@ -98,6 +98,17 @@ class Truth:
 
 
 @dataclass(frozen=True, slots=True)
+class AnyOf:
+    """Whether an item of a list compares so with a value, or matches a pattern (`like`); what is no list counts as its
+    one item."""
+
+    items: Operand
+    op: str = "="
+    value: Operand | None = None
+    like: Like | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Anywhere:
     """Whether any of the columns holds a text (see search.py)."""
 
@@ -124,4 +135,4 @@ class Any_:
     parts: tuple[Node, ...]
 
 
-Node = Compare | IsEmpty | Among | Like | Truth | Anywhere | Not | All | Any_
+Node = Compare | IsEmpty | Among | Like | Truth | AnyOf | Anywhere | Not | All | Any_

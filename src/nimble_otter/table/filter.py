@@ -32,6 +32,7 @@ from nimble_otter.table.conditions import (
     All,
     Among,
     Any_,
+    AnyOf,
     Anywhere,
     Case,
     ColumnAt,
@@ -93,6 +94,8 @@ def evaluate(node: Node, table: Table, ids: Ids) -> Pair:
         return _compare(node, table, ids)
     if isinstance(node, Like):
         return _like(node, table, ids)
+    if isinstance(node, AnyOf):
+        return _any_of(node, table, ids)
     if isinstance(node, Anywhere):
         true = np.zeros(len(ids), np.bool_)
         for place in node.columns:
@@ -291,6 +294,28 @@ def _like(node: Like, table: Table, ids: Ids) -> Pair:
             true = begins(column, node.begins, ids)
             return true & full, ~true & full
     return _each(node.operand, table, ids, lambda value: match(plain(value)) is not None)
+
+
+def _any_of(node: AnyOf, table: Table, ids: Ids) -> Pair:
+    """True where an item passes, unknown where none does but one has no value (ISO 9075, quantified comparison)."""
+    test: Callable[[Any, Any], bool]
+    if node.like is not None:
+        compiled = re.compile(node.like.regex, re.DOTALL | (re.IGNORECASE if node.like.ignore_case else 0))
+        match = compiled.search if node.like.finds else compiled.fullmatch
+        test = lambda item, _: match(plain(item)) is not None  # noqa: E731
+    else:
+        compare = _COMPARE[node.op]
+        test = lambda item, value: _test(compare, item, value)  # noqa: E731
+    wanted = values_of(node.value, table, ids) if node.value is not None else [""] * len(ids)
+    found: list[bool | None] = []
+    for held, value in zip(values_of(node.items, table, ids), wanted, strict=True):
+        if held is None or value is None:
+            found.append(None)
+            continue
+        items = held if isinstance(held, list) else [held]
+        passes = any(item is not None and test(item, value) for item in items)
+        found.append(True if passes else None if None in items else False)
+    return _from_tests(found)
 
 
 def _each(operand: Operand, table: Table, ids: Ids, test: Callable[[Any], bool]) -> Pair:

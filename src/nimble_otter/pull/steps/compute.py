@@ -7,12 +7,13 @@ from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Self
 
 from nimble_otter.errors import ConditionError
-from nimble_otter.pull.shaped import Shaped
+from nimble_otter.pull.shaped import PartlyDone, Shaped
 from nimble_otter.pull.steps.filter import bound_text
 from nimble_otter.query.conditions import parse_expression
 from nimble_otter.query.statements import find_parameters
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Table, View
+from nimble_otter.table.columns import Column, Ids
 from nimble_otter.table.expressions import compute
 
 
@@ -48,19 +49,22 @@ class ComputeStep:
         if shaped.grouped is not None and self.columns:
             raise ConditionError("Columns are computed for rows, not for groups.", "Put Compute before the Group step.")
         table, columns = shaped.view.table, shaped.columns
-        ids = shaped.view.row_ids()
+        ids, problem = shaped.view.row_ids(), None
         for computed in self.columns:
             if not computed.label and not computed.text:
                 continue  # one that is being written
-            if not computed.label.strip():
-                raise ConditionError("A computed column has no name.", "Write one before its expression.")
-            if any(f.name.casefold() == computed.label.casefold() for f in table.fields):
-                raise ConditionError(f"There is a column {computed.label} already.", "Give this one another name.")
-            made = compute(parse_expression(computed.text, table), table, ids, stop)
+            try:
+                made = _made(computed, table, ids, stop)
+            except ConditionError as wrong:  # the others are there all the same
+                problem = problem or wrong
+                continue
             field = Field(computed.label, made.kind, note="computed")
             table = Table((*table.fields, field), (*table.columns, made), table.rows)
             columns = None if columns is None else (*columns, len(table.fields) - 1)
-        return replace(shaped, view=View(table, shaped.view.ids), columns=columns)
+        done = replace(shaped, view=View(table, shaped.view.ids), columns=columns)
+        if problem is not None:
+            raise PartlyDone(problem, done)
+        return done
 
     def to_plain(self) -> dict[str, Any]:
         return {"columns": [{"name": c.label, "expression": c.text} for c in self.columns]}
@@ -68,3 +72,12 @@ class ComputeStep:
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
         return cls(tuple(Computed(str(c["name"]), str(c["expression"])) for c in plain.get("columns", ())))
+
+
+def _made(computed: Computed, table: Table, ids: Ids, stop: StopToken) -> Column:
+    """Raises: ConditionError, Stopped."""
+    if not computed.label.strip():
+        raise ConditionError("A computed column has no name.", "Write one before its expression.")
+    if any(f.name.casefold() == computed.label.casefold() for f in table.fields):
+        raise ConditionError(f"There is a column {computed.label} already.", "Give this one another name.")
+    return compute(parse_expression(computed.text, table), table, ids, stop)
