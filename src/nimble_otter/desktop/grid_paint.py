@@ -67,7 +67,7 @@ class GridPainter:
         painter.setPen(ink)
         # at a point, which is several times quicker than laying it out in the rectangle
         left = rect.right() + 1 - width if right else rect.left()
-        painter.drawText(left, round(rect.top() + rect.height() / 2 + self._rises[id(font)]), fitted)
+        painter.drawText(left, int(rect.top() + rect.height() / 2 + self._rises[id(font)] + 0.5), fitted)
 
     # --- header ------------------------------------------------------------------------------------------------
 

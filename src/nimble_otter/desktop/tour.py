@@ -26,6 +26,8 @@ from nimble_otter.desktop.offscreen import use_offscreen, wait_until
 from nimble_otter.desktop.theme import theme
 from nimble_otter.desktop.tour_asking import Asking
 from nimble_otter.desktop.tour_guide import StepFailed, hold
+from nimble_otter.pull.steps import ColumnsStep
+from nimble_otter.table.looks import Look
 
 
 class Tour(Asking):
@@ -133,7 +135,6 @@ class Tour(Asking):
         window.grid.setFocus()
         window.grid.go(2, self.place("readings"))
         self.key(Qt.Key.Key_Return)
-        self.picture("17-list")
         window.grid.go(3, 0)
         window.show_pull(0)
         window.grid.setFocus()
@@ -187,7 +188,47 @@ class Tour(Asking):
                 pull.undo()
                 self.settle()
         hold(pull.shaped.grouped is None, "undo did not take the group away")
-        return "filter by a picked value, a step switched off, sort by a header, nested groups, undo"
+        return f"filter, a step switched off, sort by a header, nested groups, undo; {self.shape_more()}"
+
+    def shape_more(self) -> str:
+        """Looks of columns, finding, parts of dates, a pinned result: all is undone again."""
+        window, pull = self.window, self.pull
+        steps = pull.pull.steps
+        window.column_actions.pin(self.place("station"))
+        window.column_actions.look(self.place("level_m"))
+        step = ColumnsStep(
+            pinned=("station",),
+            looks=(("level_m", Look(title="Level, m", decimals=2, paint="bars")), ("flow_m3s", Look(paint="scale")),
+                   ("taken_at", Look(pattern="EEE d MMM HH:mm"))),
+        )  # fmt: skip
+        at = next(n for n, s in enumerate(pull.pull.steps) if s.kind == "columns")
+        pull.set_step(at, step, "Looks")
+        self.settle()
+        window.drawer_of("columns").choose("level_m")  # type: ignore[attr-defined]
+        model = window.grid.model
+        titles = [c.title for c in model.columns] if model is not None else []
+        hold(window.grid.pinned == 1 and "Level, m" in titles, "the looks of columns are not shown")
+        self.picture("22-columns")
+        window.commands.run("find_rows")
+        window.rows_find.wanted.setText("otterholt")
+        window.rows_find.step(1)
+        self.settle()
+        hold("row" in window.rows_find.said.text(), "the station was not found in the rows")
+        window.rows_find.only.click()
+        self.settle()
+        assert pull.shaped is not None
+        hold(0 < pull.shaped.rows < pull.course.before(0).rows if pull.course else False, "only the rows found stay")
+        window.rows_find.close_bar()
+        window.side.pin()
+        window.side.open(next(iter(pull.pinned)))
+        hold("alike" in window.side.said.text(), "a pinned result is not compared")
+        window.side.close_it()
+        window.actions_on_grid.group_by("taken_at", "month")
+        self.settle()
+        hold(pull.shaped.grouped is not None, "rows are not grouped by month")
+        pull.change(replace(pull.pull, steps=steps), "Back")
+        self.settle()
+        return "columns pinned and formatted, rows found, a pinned result compared, groups by month"
 
     def change(self) -> str:
         window, pull = self.window, self.pull
