@@ -13,8 +13,10 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QLayout,
+    QListWidget,
     QPushButton,
     QSizePolicy,
+    QSpinBox,
     QVBoxLayout,
     QWidget,
 )
@@ -63,6 +65,25 @@ def combo(choices: Iterable[str | tuple[str, str]], current: str = "", name: str
     made.setCurrentIndex(max(0, made.findData(current)))
     made.view().setTextElideMode(Qt.TextElideMode.ElideRight)
     return made
+
+
+def count_field(name: str, changed: Callable[[int], object]) -> QSpinBox:
+    """A field for a number of rows; arrows and the wheel change it too."""
+    made = QSpinBox()
+    made.setRange(0, 1_000_000_000)
+    made.setKeyboardTracking(False)
+    made.setGroupSeparatorShown(True)
+    made.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
+    made.setFixedWidth(130)
+    made.setAccessibleName(name)
+    made.valueChanged.connect(changed)
+    return made
+
+
+def narrow(items: QListWidget, words: str) -> None:
+    """Show only the items whose text holds the words."""
+    for n in range(items.count()):
+        items.item(n).setHidden(words.casefold() not in items.item(n).text().casefold())
 
 
 def row(

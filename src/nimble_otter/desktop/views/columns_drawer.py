@@ -9,7 +9,7 @@ from zoneinfo import available_timezones
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QCompleter, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
-from nimble_otter.desktop.parts import Line, boxed, button, clear, column, combo, label, row
+from nimble_otter.desktop.parts import Line, boxed, button, clear, column, combo, label, narrow, row
 from nimble_otter.desktop.views.step_drawers import StepDrawer
 from nimble_otter.pull.steps import ColumnsStep
 from nimble_otter.table import Field, Kind
@@ -89,9 +89,7 @@ class ColumnsDrawer(StepDrawer):
                 self.list.setCurrentRow(n)
 
     def _narrow(self) -> None:
-        words = self.narrow.text().casefold()
-        for n in range(self.list.count()):
-            self.list.item(n).setHidden(words not in self.list.item(n).text().casefold())
+        narrow(self.list, self.narrow.text())
 
     def _read(self) -> None:
         items = [self.list.item(n) for n in range(self.list.count())]

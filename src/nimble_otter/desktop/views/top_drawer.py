@@ -5,13 +5,11 @@ from __future__ import annotations
 from dataclasses import replace
 from functools import partial
 
-from PySide6.QtWidgets import QSpinBox, QVBoxLayout
+from PySide6.QtWidgets import QVBoxLayout
 
-from nimble_otter.desktop.parts import Line, boxed, button, clear, column, combo, label, row
+from nimble_otter.desktop.parts import Line, boxed, button, clear, column, combo, count_field, label, row
 from nimble_otter.desktop.views.step_drawers import StepDrawer
 from nimble_otter.pull.steps import SortBy, TopStep
-
-_MOST = 1_000_000_000
 
 
 class TopDrawer(StepDrawer):
@@ -21,14 +19,7 @@ class TopDrawer(StepDrawer):
         super().__init__()
         self.head.right.addWidget(button("Add key", self.add_key))
         self.head.right.addWidget(button("Add for each", self.add_per))
-        self.count = QSpinBox()
-        self.count.setRange(0, _MOST)
-        self.count.setKeyboardTracking(False)
-        self.count.setGroupSeparatorShown(True)
-        self.count.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)  # arrows and the wheel do it
-        self.count.setFixedWidth(130)
-        self.count.setAccessibleName("Rows to keep")
-        self.count.valueChanged.connect(self._counted)
+        self.count = count_field("Rows to keep", self._counted)
         self._keys, self._per = QVBoxLayout(), QVBoxLayout()
         head = row(label("Keep the first", "muted"), self.count, label("rows, ordered by", "muted"), None,
                    margins=(12, 10, 12, 0))  # fmt: skip

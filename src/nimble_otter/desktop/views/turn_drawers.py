@@ -7,9 +7,9 @@ from dataclasses import replace
 from functools import partial
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QCheckBox, QLineEdit, QListWidget, QListWidgetItem, QSpinBox, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
-from nimble_otter.desktop.parts import boxed, button, clear, column, combo, label, row
+from nimble_otter.desktop.parts import boxed, button, clear, column, combo, count_field, label, narrow, row
 from nimble_otter.desktop.views.group_drawer import FIGURES, VALUES
 from nimble_otter.desktop.views.step_drawers import StepDrawer
 from nimble_otter.pull.steps import DistinctStep, FigureOf, KeyBy, PivotStep, SampleStep, TransposeStep, UnpivotStep
@@ -52,21 +52,7 @@ class Ticks(QWidget):
         return tuple(item.text() for item in items if item.checkState() == Qt.CheckState.Checked)
 
     def _narrow(self) -> None:
-        words = self.narrow.text().casefold()
-        for n in range(self.list.count()):
-            self.list.item(n).setHidden(words not in self.list.item(n).text().casefold())
-
-
-def _count_field(name: str, changed: Callable[[int], object]) -> QSpinBox:
-    made = QSpinBox()
-    made.setRange(0, 1_000_000_000)
-    made.setKeyboardTracking(False)
-    made.setGroupSeparatorShown(True)
-    made.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
-    made.setFixedWidth(130)
-    made.setAccessibleName(name)
-    made.valueChanged.connect(changed)
-    return made
+        narrow(self.list, self.narrow.text())
 
 
 class DistinctDrawer(StepDrawer):
@@ -96,7 +82,7 @@ class SampleDrawer(StepDrawer):
     def __init__(self) -> None:
         super().__init__()
         self.head.right.addWidget(button("Other rows", self.draw_again))
-        self.count = _count_field("Rows to keep", self._counted)
+        self.count = count_field("Rows to keep", self._counted)
         words = label("rows, chosen by chance, in their order. The same rows come each time.", "muted")
         line = row(label("Keep", "muted"), self.count, words, None)
         self.set_body(boxed(column(line, self.problem, None, margins=(12, 10, 12, 8))))
