@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QApplication, QComboBox, QInputDialog, QLineEdit, 
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.views.grid_canvas import HEAD
 from nimble_otter.pull import Query
-from nimble_otter.pull.steps import ColumnsStep, Condition, FilterStep, KeyBy
+from nimble_otter.pull.steps import ColumnsStep, Condition, FilterStep, GroupStep, KeyBy
 from nimble_otter.table.looks import Look
 from tests.desktop.conftest import settle
 from tests.desktop.test_steps import columns, with_pull
@@ -137,6 +137,19 @@ def test_the_mark_in_a_header_opens_its_menu_and_conditions_fit_the_kind(window,
     window.commands.run("undo")
     pick(["Figures"], lambda: window.column_actions.menu(-1, 3, QPoint()))
     assert window.detail.page == 2
+
+
+def test_picked_values_are_listed_by_count_or_by_value(window, levels):
+    window.actions_on_grid.add_condition(Condition("is none of", "quality"))
+    settle(window)
+    drawer = window.filter_drawer
+
+    def listed() -> list[str]:
+        return [drawer.values.item(n).text() for n in range(drawer.values.count())]
+
+    assert listed()[0] == "good"
+    drawer.by_value.click()
+    assert listed() == sorted(listed())
 
 
 def test_widths_fit_data_header_and_window(window, levels):
@@ -279,3 +292,24 @@ def test_a_pinned_result_is_compared_with_the_next_run_by_key(window, levels):
     assert others.findData(window.pulls[0].pull.name) >= 0
     window.show_pull(0)
     assert window.rows_stack.currentWidget() is window.grid
+
+
+def test_typing_goes_to_the_next_row_that_begins_so_where_nothing_can_be_edited(window):
+    session = with_pull(window, "names", "select distinct name, river from station order by name")
+    names = session.table.column("name").values()
+    grid = window.grid
+    grid.setFocus()
+    grid.go(0, 0)
+    for letter in "ot":
+        QTest.keyClicks(grid, letter)
+        settle(window)
+    assert grid.selection.current == (names.index("Otterholt"), 0)
+    window.actions_on_grid.jump.__self__._at = 0
+    QTest.keyClicks(grid, "~")
+    settle(window)
+    assert "begins with ~" in window.status.message.text()
+    session.add_step(GroupStep((KeyBy("river"),)), "g")
+    window.actions_on_grid.jump.__self__._at = 0
+    grid.go(0, 0)
+    QTest.keyClicks(grid, "s")
+    assert grid.model.line(grid.selection.current[0]).cells[0].text == "Sallow"

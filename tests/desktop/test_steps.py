@@ -108,7 +108,7 @@ def test_distinct_sample_and_turning_by_their_drawers(window, qtbot):
     window.drawer.label_name.setText("quality")
     window.drawer.label_name.editingFinished.emit()
     assert columns(window) == ["station_id", "quality", "value"]
-    window.actions_on_grid.begin_edit(0, 0, "9")
+    window.actions_on_grid.begin_edit(0, 0, None)
     assert "made by a step" in window.status.message.text()
     assert not session.edits.count
     session.change(replace(session.pull, steps=session.pull.steps[:1]), "back")

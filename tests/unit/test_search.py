@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
 from decimal import Decimal
 
 import numpy as np
@@ -13,9 +14,11 @@ from hypothesis import strategies as some
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull import run_course
 from nimble_otter.pull.steps import Condition, FilterStep
+from nimble_otter.query.conditions import parse_condition
 from nimble_otter.table import MISSING, View
 from nimble_otter.table import search as made
 from nimble_otter.table.build import column_of, table_of
+from nimble_otter.table.filter import filter_view
 from nimble_otter.table.search import Search, find_rows, mask_of, said
 
 TEXTS = some.text("aAbkKsSiİı\u212a\u017fßéÉ. 1\0", max_size=5)
@@ -89,3 +92,36 @@ def test_a_condition_on_any_column_is_a_step_like_others():
     assert FilterStep((Condition("anywhere", values=("we",)),)).words() == "any column contains we"
     wrong = run_course(table, (FilterStep((Condition("anywhere", values=("(", "pattern")),)),)).results[0].error
     assert "no regular expression" in str(wrong)
+
+
+PARTS = some.sampled_from(
+    ["a", "b", "ab", "k", ".", "[ab]", "[^]a]", r"\.", r"\d", "^", "$", "?", "*", "+", "{2}", "{0,1}", "+?"]
+)
+
+
+@settings(max_examples=500)
+@given(some.lists(PARTS, max_size=6).map("".join), some.lists(some.text("abkK.1\u212a", max_size=8), max_size=20))
+def test_the_sure_text_of_a_pattern_is_in_all_that_matches(pattern, texts):
+    try:
+        compiled = re.compile(pattern, re.IGNORECASE)
+    except re.error:
+        return
+    sure = made.required_text(pattern)
+    assert all(sure in text for text in texts if re.search(pattern, text))
+    long = [*texts, *(f"n{n}" for n in range(1100))]
+    table = table_of(t=long)
+    for sign, wanted in (("~", re.compile(pattern)), ("~*", compiled)):
+        said_so = pattern.replace("'", "''")
+        kept = filter_view(View(table), parse_condition(f"t {sign} '{said_so}'", table)).row_ids().tolist()
+        assert kept == [n for n, text in enumerate(long) if wanted.search(text)]
+
+
+def test_sure_texts_of_some_patterns():
+    for pattern, sure in (
+        ("7[0-9]+7 of", "7 of"),
+        ("a|b", ""),
+        ("colou?r", "colo"),
+        ("^ice.*wind$", "wind"),
+        ("x{0}ab", "ab"),
+    ):
+        assert made.required_text(pattern) == sure

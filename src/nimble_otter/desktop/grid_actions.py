@@ -57,6 +57,7 @@ class GridActions:
         grid.group_toggled.connect(self.toggle)
         grid.value_parts = self.value_parts
         self.ask_for: Callable[[str, str, str], object] = lambda table, column, said: None
+        self.jump: Callable[[int, str], object] = lambda column, text: None
 
     # --- editing -----------------------------------------------------------------------------------------------
 
@@ -73,8 +74,18 @@ class GridActions:
             return None
         return session, model
 
+    def _only_shows(self) -> bool:
+        """Whether no cell here can be typed over, so that letters are free to go about."""
+        session = self._pull()
+        if session is None or session.shaped is None or not isinstance(self._grid.model, RowsModel):
+            return session is not None
+        return not session.shaped.own_rows or not session.target.is_open
+
     def begin_edit(self, position: int, column: int, typed: str | None) -> None:
         """Open the editor over a cell, with what was typed or what is there; say why when it can't be edited."""
+        if typed is not None and self._only_shows():
+            self.jump(column, typed)
+            return
         found = self._rows()
         if found is None:
             if not isinstance(self._grid.model, RowsModel) and self._grid.model is not None and typed is None:

@@ -23,6 +23,7 @@ from nimble_otter.desktop.deeds import Deeds
 from nimble_otter.desktop.follow import Follower
 from nimble_otter.desktop.grid_actions import GridActions
 from nimble_otter.desktop.grid_model import GridColumn, first_width, model_for
+from nimble_otter.desktop.jump import Jump
 from nimble_otter.desktop.keeping import recent_paths, remember_recent
 from nimble_otter.desktop.new_steps import MENU, place_for
 from nimble_otter.desktop.other_pulls import OtherPulls
@@ -72,6 +73,7 @@ class Window(Frame):
         self._closed: list[Pull] = []
         self.deeds = Deeds(self.jobs, self.hub, self.keeper, self.say)
         self.actions_on_grid = GridActions(self.grid, lambda: self.pull, self.say, self.open_step, self.commands)
+        self.actions_on_grid.jump = Jump(self).type
         self.column_actions = ColumnActions(self)
         self.detail_filler = DetailFiller(self)
         self.follower = Follower(self)

@@ -48,7 +48,7 @@ from nimble_otter.table.conditions import (
 )
 from nimble_otter.table.forms import parse_span
 from nimble_otter.table.functions import FUNCTIONS, TOLERANT
-from nimble_otter.table.search import Search, begins, equals, mask_of
+from nimble_otter.table.search import Search, begins, equals, mask_of, required_text
 from nimble_otter.table.show import plain
 
 BLOCK = 1 << 17
@@ -292,6 +292,12 @@ def _like(node: Like, table: Table, ids: Ids) -> Pair:
             return true & full, ~true & full
         if isinstance(column, BufferText) and node.begins and not node.ignore_case:
             true = begins(column, node.begins, ids)
+            return true & full, ~true & full
+        if isinstance(column, BufferText) and node.finds and (sure := required_text(node.regex)):
+            true = mask_of(column, ids, Search(sure, case=not node.ignore_case))  # most rows need no closer look
+            some = np.flatnonzero(true)
+            tests = (match(text) is not None for text in column.values(ids.take(some)))
+            true[some] = np.fromiter(tests, np.bool_, len(some))
             return true & full, ~true & full
     return _each(node.operand, table, ids, lambda value: match(plain(value)) is not None)
 

@@ -68,6 +68,40 @@ class Search:
         return same and self.is_plain and other.text in self.text
 
 
+def required_text(pattern: str) -> str:
+    """The longest plain text that everything matching a regular expression holds; "" where none is sure."""
+    if set(pattern) & set("|()"):
+        return ""
+    best = run = ""
+    at = 0
+    while at < len(pattern):
+        char, at = pattern[at], at + 1
+        plain: str | None = char
+        if char == "\\":
+            escaped, at = pattern[at : at + 1], at + 1
+            plain = escaped if not escaped.isalnum() else None
+        elif char == "[":
+            at += pattern[at : at + 1] == "^"
+            at += pattern[at : at + 1] == "]"
+            while at < len(pattern) and pattern[at] != "]":
+                at += 2 if pattern[at] == "\\" else 1
+            at, plain = at + 1, None
+        elif char in ".^$":
+            plain = None
+        many = pattern[at : at + 1]
+        if plain is not None and many not in ("?", "*", "{"):
+            run += plain
+        if plain is None or many in ("?", "*", "{", "+"):
+            best, run = max(best, run, key=len), ""
+        if many == "{":
+            at = pattern.find("}", at) + 1 or len(pattern)
+        elif many in ("?", "*", "+"):
+            at += 1
+        if many in ("?", "*", "+", "{") and pattern[at : at + 1] in ("?", "+"):
+            at += 1
+    return max(best, run, key=len)
+
+
 def said(value: Any) -> str:
     """A value as it is looked for: yes and no as they are shown, everything else exactly."""
     if isinstance(value, bool):

@@ -28,6 +28,7 @@ from nimble_otter.pull.steps import Condition, FilterStep
 from nimble_otter.pull.steps.filter import OPERATORS
 from nimble_otter.table.profile import value_counts
 from nimble_otter.table.show import grouped, plain, shown
+from nimble_otter.table.sort import object_key
 
 _SQL = "as SQL"
 _ANY = "any column"
@@ -66,7 +67,18 @@ class FilterDrawer(Drawer):
         self.search.setPlaceholderText("Find a value")
         self.search.setAccessibleName("Find a value")
         self.search.textChanged.connect(self._sift)
-        side = boxed(column(self.values_title, self.search, self.values, space=6, margins=(12, 9, 12, 8)), "raised")
+        self.by_value = button("by value", self._sift, "chip", "In their own order, not by how often")
+        self.by_value.setCheckable(True)
+        side = boxed(
+            column(
+                self.values_title,
+                row(self.search, self.by_value, space=6),
+                self.values,
+                space=6,
+                margins=(12, 9, 12, 8),
+            ),
+            "raised",
+        )
         side.setFixedWidth(300)
         self.set_body(scrolled, Line(True, "grid_line"), side, stretch=(1, 0, 0))
         self._counts: list[tuple[Any, int]] = []
@@ -153,11 +165,13 @@ class FilterDrawer(Drawer):
             self.values_title.setText("")
             self.values.clear()
             self.search.setVisible(False)
+            self.by_value.setVisible(False)
             return
         condition = conditions[self._focused]
         before = course.before(self.at)
         names = [field.name for field in before.table.fields]
         self.search.setVisible(condition.column in names)
+        self.by_value.setVisible(condition.column in names)
         if condition.column not in names:
             said = "Rows where any column holds the text." if condition.operator == "anywhere" else _HOW
             self.values_title.setText(said)
@@ -190,6 +204,8 @@ class FilterDrawer(Drawer):
         self.values.clear()
         found = [(v, n) for v, n in self._counts if needle in _name(v).casefold()]
         most = max((n for _, n in found), default=1)
+        if self.by_value.isChecked():
+            found.sort(key=lambda pair: (pair[0] is None, object_key(pair[0])))
         for value, count in found[:MOST_VALUES]:
             item = QListWidgetItem()
             item.setData(_VALUE, (value,))

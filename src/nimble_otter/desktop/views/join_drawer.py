@@ -21,6 +21,8 @@ _NONE = "choose a pull"
 class OtherDrawer(StepDrawer):
     """Base of both: `pulls` gives the names that can be chosen."""
 
+    says_report = False
+
     def __init__(self) -> None:
         super().__init__()
         self.pulls: Callable[[OpenPull], list[str]] = lambda session: []

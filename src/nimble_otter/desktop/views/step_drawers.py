@@ -16,7 +16,10 @@ from nimble_otter.table.show import grouped
 
 
 class StepDrawer(Drawer):
-    """What the drawers of local steps share: which step it is and the columns that reach it."""
+    """What the drawers of local steps share: which step it is and the columns that reach it. `says_report`: the head
+    has what the step tells of what it did."""
+
+    says_report = True
 
     def __init__(self) -> None:
         super().__init__()
@@ -58,7 +61,7 @@ class StepDrawer(Drawer):
                 f"{grouped(before.rows)} → {grouped(result.shaped.rows)}" if result.shaped.rows != before.rows else ""
             )
             words = f"{rows or grouped(before.rows)} rows, on this machine, {result.spent_s * 1000:.0f} ms"
-            words += f", {result.shaped.said}" if result.shaped.said else ""
+            words += f", {result.shaped.said}" if result.shaped.said and self.says_report else ""
             if result.shaped.grouped is not None and before.grouped is None:
                 words = f"{grouped(before.rows)} rows → {grouped(result.shaped.rows)} groups"
             self.head.words.setText(words if result.step.on else "switched off")
