@@ -290,6 +290,8 @@ def test_a_pinned_result_is_compared_with_the_next_run_by_key(window, levels):
     assert "alike" in side.said.text()
     others = [w for w in side.findChildren(QComboBox) if w.accessibleName() == "What is shown"][-1]
     assert others.findData(window.pulls[0].pull.name) >= 0
+    side.unpin()
+    assert (levels.pinned, side._what) == ({}, "rows as columns")
     window.show_pull(0)
     assert window.rows_stack.currentWidget() is window.grid
 

@@ -13,7 +13,7 @@ import numpy as np
 from nimble_otter.changes import UNSET, Edits, Outcome
 from nimble_otter.pull.shaped import Shaped, TreeRow, tree_rows
 from nimble_otter.pull.steps import SortStep
-from nimble_otter.table import MISSING, Field, Kind, Table
+from nimble_otter.table import MISSING, Field, Kind, Table, View
 from nimble_otter.table.columns import Ids
 from nimble_otter.table.figures import as_floats
 from nimble_otter.table.looks import PLAIN
@@ -115,14 +115,24 @@ def _column(shaped: Shaped, place: int, marks: Mapping[str, str]) -> GridColumn:
     return GridColumn(field.name, under, right, place, mark, title, look.align == "centre", look.paint)
 
 
-def extremes_of(table: Table, place: int, ids: Ids) -> tuple[float, float] | None:
+_extremes: dict[tuple[int, int], tuple[View, tuple[float, float] | None]] = {}
+"""Of the views painted last: a model is made anew at every edit, the rows behind it are the same."""
+
+
+def extremes_of(view: View, place: int) -> tuple[float, float] | None:
     """Smallest and largest finite number of a column, for painting; None where there is none."""
-    column = table.columns[place]
-    if not column.kind.is_amount:
-        return None
-    numbers = as_floats(column, ids[~column.empty_at(ids)])
-    numbers = numbers[np.isfinite(numbers)]
-    return (float(numbers.min()), float(numbers.max())) if len(numbers) else None
+    known = _extremes.get((id(view), place))
+    if known is not None and known[0] is view:
+        return known[1]
+    column, ids, found = view.table.columns[place], view.row_ids(), None
+    if column.kind.is_amount:
+        numbers = as_floats(column, ids if column.empty is None else ids[~column.empty_at(ids)])
+        numbers = numbers[np.isfinite(numbers)]
+        found = (float(numbers.min()), float(numbers.max())) if len(numbers) else None
+    if len(_extremes) > 20:
+        _extremes.clear()
+    _extremes[id(view), place] = (view, found)
+    return found
 
 
 def share_of(value: Any, extremes: tuple[float, float] | None, paint: str) -> float:
@@ -175,9 +185,7 @@ class RowsModel:
         self.rows = len(shaped.view) if self._ids is None else len(self._ids)
         self._view = shaped.view
         some = shaped.view.row_ids(0, 200)
-        self._extremes = {
-            c.place: extremes_of(self._table, c.place, shaped.view.row_ids()) for c in self.columns if c.paint
-        }
+        self._extremes = {c.place: extremes_of(shaped.view, c.place) for c in self.columns if c.paint}
         self._decimals = {c.place: decimals_of(self._table, c.place, some) for c in self.columns}
         self._block, self._values = -1, dict[int, list[Any]]()
 
@@ -288,9 +296,7 @@ class GroupsModel:
             made = _column(shaped, place, marks)
             title = made.title if made.title != field.name else source
             self.columns.append(replace(made, name=source, under=field.note, title=title))
-        self._extremes = {
-            c.place: extremes_of(leaves, c.place, np.arange(leaves.rows)) for c in self.columns if c.paint
-        }
+        self._extremes = {c.place: extremes_of(View(leaves), c.place) for c in self.columns if c.paint}
         if any(f.name == "rows" for f in leaves.fields):
             self.columns.append(GridColumn("share of rows", "", False, -2, title="share of rows"))
         self.rows = len(self._lines)

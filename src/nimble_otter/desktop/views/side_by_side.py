@@ -157,6 +157,12 @@ class SideBySide(QWidget):
         if self.is_open:
             self.refresh()
 
+    def unpin(self) -> None:
+        """Let go of the pinned result that is compared with."""
+        if self.session is not None:
+            self.session.pinned.pop(self._what, None)
+            self.refresh()
+
     # --- filling -----------------------------------------------------------------------------------------------
 
     def _names(self) -> list[str]:
@@ -189,7 +195,9 @@ class SideBySide(QWidget):
         by.activated.connect(lambda _: self._choose(by=by.currentData()))
         by.setVisible(self._what != _ROWS)
         what.setMinimumWidth(170)
-        self._choices.addWidget(boxed(row(label("Side by side", bold=True), what, by, space=8)))
+        unpin = button("Unpin", self.unpin, "link", "Let go of the pinned rows")
+        unpin.setVisible(self._what in self.session.pinned)
+        self._choices.addWidget(boxed(row(label("Side by side", bold=True), what, by, unpin, space=8)))
         self._found = None
         if self._what == _ROWS:
             self._show_rows()
