@@ -9,7 +9,7 @@ from decimal import Decimal
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from nimble_otter.errors import ConditionError, Stopped
@@ -126,6 +126,7 @@ expressions = st.recursive(
 )  # fmt: skip
 
 
+@example(expression="case when a > 2 then 2 else a end", rows=[(None, None, None)] * 4)
 @settings(max_examples=150, deadline=None)
 @given(expression=expressions, rows=st.lists(st.tuples(small, small, small), min_size=1, max_size=6))
 def test_whole_numbers_are_worked_out_as_sqlite_does(expression, rows):

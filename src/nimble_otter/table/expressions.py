@@ -48,6 +48,8 @@ def _by_words(operand: Operand, table: Table, ids: Ids) -> Column | None:
     column = table.columns[next(iter(places))] if len(places) == 1 else None
     if not isinstance(column, CodedText) or column.missing is not None or len(column.words) * 4 > len(ids):
         return None
+    if column.empty_at(ids).all():  # a column without a value has no kind of its own
+        return None
     count = len(column.words)
     codes, empty = np.arange(count + 1), np.zeros(count + 1, np.bool_)
     codes[count], empty[count] = 0, True  # the last one stands for no text
