@@ -102,6 +102,8 @@ def test_columns_are_ordered_pinned_titled_and_painted():
         ("3.0", 1.0), ("1.3", 0.417), ("∅", 0.0),
     ]  # fmt: skip
     assert (model.line(0).cells[1].text, model.field(0).name) == ("y", "Level")
+    again = model_for(course.end, Edits(3), frozenset(), (), {}, frozenset(), model)
+    assert [again.line(n).cells[0].share for n in range(3)] == [model.line(n).cells[0].share for n in range(3)]
     fields, columns, _ = columns_to_send(course.end)
     assert [f.name for f in fields] == ["Level", "b"]
     assert columns[0].values() == [1.25, 3.0, None]  # every digit is sent

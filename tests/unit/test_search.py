@@ -125,3 +125,8 @@ def test_sure_texts_of_some_patterns():
         ("x{0}ab", "ab"),
     ):
         assert made.required_text(pattern) == sure
+
+
+def test_documents_without_a_field_never_hold_a_text():
+    column = column_of([MISSING, "Ö-weir", None, *(f"ö{n}" for n in range(1100))])
+    assert mask_of(column, np.arange(3), Search("ö")).tolist() == [False, True, False]

@@ -7,7 +7,7 @@
 from nimble_otter.changes.edits import UNSET, Action, Edits
 from nimble_otter.changes.plan import Plan, Statement, make_plan, render
 from nimble_otter.changes.target import Target, find_target
-from nimble_otter.changes.values import read_value
+from nimble_otter.changes.values import read_value, value_text
 from nimble_otter.changes.write import Outcome, Report, rehearse, write
 
 __all__ = [
@@ -24,5 +24,6 @@ __all__ = [
     "read_value",
     "rehearse",
     "render",
+    "value_text",
     "write",
 ]

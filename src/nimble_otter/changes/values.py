@@ -11,6 +11,7 @@ from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.table import Field, Kind
 from nimble_otter.table.filter import parse_time
 from nimble_otter.table.forms import parse, render
+from nimble_otter.table.show import plain
 
 _YES = {"yes", "true", "1", "y", "on"}
 _NO = {"no", "false", "0", "n", "off"}
@@ -38,6 +39,13 @@ def read_value(text: str | None, field: Field, info: ColumnInfo) -> Any:
     if field.kind is Kind.OBJECT:
         raise ValueRefused(f"{info.name} holds values of several types; it can't be changed by typing yet.")
     return text
+
+
+def value_text(value: Any, field: Field) -> str:
+    """A value as a person would type it: what `read_value` reads back."""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    return plain(render(value, field.form) if field.form else value)
 
 
 def _number(text: str, field: Field, info: ColumnInfo) -> Any:

@@ -10,7 +10,7 @@ from typing import Any
 
 from PySide6.QtWidgets import QApplication
 
-from nimble_otter.changes import UNSET, Action, read_value
+from nimble_otter.changes import UNSET, Action, read_value, value_text
 from nimble_otter.desktop.commands import Commands
 from nimble_otter.desktop.grid_model import RowsModel
 from nimble_otter.desktop.selection import Block
@@ -110,9 +110,7 @@ class GridActions:
         assert session.table is not None
         field = session.table.fields[place]
         before = model.value(position, column)
-        text = plain(render(before, field.form) if field.form and field.form != "0/1" else before)
-        if isinstance(before, bool):
-            text = "yes" if before else "no"
+        text = value_text(before, field)
         editor = self._grid.open_editor(
             position,
             column,

@@ -115,24 +115,14 @@ def _column(shaped: Shaped, place: int, marks: Mapping[str, str]) -> GridColumn:
     return GridColumn(field.name, under, right, place, mark, title, look.align == "centre", look.paint)
 
 
-_extremes: dict[tuple[int, int], tuple[View, tuple[float, float] | None]] = {}
-"""Of the views painted last: a model is made anew at every edit, the rows behind it are the same."""
-
-
 def extremes_of(view: View, place: int) -> tuple[float, float] | None:
     """Smallest and largest finite number of a column, for painting; None where there is none."""
-    known = _extremes.get((id(view), place))
-    if known is not None and known[0] is view:
-        return known[1]
-    column, ids, found = view.table.columns[place], view.row_ids(), None
-    if column.kind.is_amount:
-        numbers = as_floats(column, ids if column.empty is None else ids[~column.empty_at(ids)])
-        numbers = numbers[np.isfinite(numbers)]
-        found = (float(numbers.min()), float(numbers.max())) if len(numbers) else None
-    if len(_extremes) > 20:
-        _extremes.clear()
-    _extremes[id(view), place] = (view, found)
-    return found
+    column, ids = view.table.columns[place], view.row_ids()
+    if not column.kind.is_amount:
+        return None
+    numbers = as_floats(column, ids if column.empty is None else ids[~column.empty_at(ids)])
+    numbers = numbers[np.isfinite(numbers)]
+    return (float(numbers.min()), float(numbers.max())) if len(numbers) else None
 
 
 def share_of(value: Any, extremes: tuple[float, float] | None, paint: str) -> float:
@@ -164,6 +154,9 @@ def sort_marks(steps: tuple[Any, ...]) -> dict[str, str]:
     return {k.column: f"{n if many else ''}{'↓' if k.descending else '↑'}" for n, k in enumerate(keys, 1)}
 
 
+_Extremes = dict[int, tuple[float, float] | None]
+
+
 class RowsModel:
     """Flat rows with what is pending on them; new rows stand behind the row they were made from, or at the end."""
 
@@ -174,6 +167,7 @@ class RowsModel:
         marks: Mapping[str, str],
         conflicts: Mapping[int, Outcome],
         writable: frozenset[int] = frozenset(),
+        before: RowsModel | None = None,
     ) -> None:
         self._table = shaped.view.table
         self._edits = edits
@@ -185,7 +179,14 @@ class RowsModel:
         self.rows = len(shaped.view) if self._ids is None else len(self._ids)
         self._view = shaped.view
         some = shaped.view.row_ids(0, 200)
-        self._extremes = {c.place: extremes_of(shaped.view, c.place) for c in self.columns if c.paint}
+        # a model is made anew at every edit, of the same rows: what takes going through all of them is kept
+        is_same = before is not None and before._view is shaped.view
+        known: _Extremes = before._extremes if before is not None and is_same else {}
+        self._extremes: _Extremes = {
+            c.place: known[c.place] if c.place in known else extremes_of(shaped.view, c.place)
+            for c in self.columns
+            if c.paint
+        }
         self._decimals = {c.place: decimals_of(self._table, c.place, some) for c in self.columns}
         self._block, self._values = -1, dict[int, list[Any]]()
 
@@ -402,13 +403,16 @@ def model_for(
     steps: tuple[Any, ...],
     conflicts: Mapping[int, Outcome],
     writable: frozenset[int],
+    before: RowsModel | GroupsModel | None = None,
 ) -> RowsModel | GroupsModel:
+    """`before` is the model that was shown, of which what still holds is used again."""
     marks = sort_marks(steps)
     if shaped.grouped is not None:
         return GroupsModel(shaped, open_groups, marks)
     if not shaped.own_rows:
         return RowsModel(shaped, Edits(shaped.view.table.rows), marks, {})
-    return RowsModel(shaped, edits, marks, conflicts, writable)
+    earlier = before if isinstance(before, RowsModel) else None
+    return RowsModel(shaped, edits, marks, conflicts, writable, earlier)
 
 
 def first_width(column: GridColumn, table: Table, kind_widths: Mapping[Kind, int]) -> int:

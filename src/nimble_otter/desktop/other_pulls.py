@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from pathlib import Path
 from typing import TYPE_CHECKING
+from weakref import WeakKeyDictionary
 
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import open_pull, places
 from nimble_otter.pull.course import Course
 from nimble_otter.pull.file import SUFFIX
+from nimble_otter.pull.others import path_of
 from nimble_otter.table import View
 
 if TYPE_CHECKING:
@@ -21,8 +23,8 @@ class OtherPulls:
 
     def __init__(self, window: Window) -> None:
         self._window = window
-        self._unseen: dict[tuple[Path, int], OpenPull] = {}
-        self._views: dict[int, tuple[Course, View]] = {}
+        self._unseen: dict[Path, OpenPull] = {}
+        self._views: WeakKeyDictionary[OpenPull, tuple[Course, View]] = WeakKeyDictionary()
 
     def names_for(self, session: OpenPull) -> list[str]:
         """Pulls whose rows a pull could take: all that don't take its own."""
@@ -57,33 +59,32 @@ class OtherPulls:
             if not found.is_running and found.error is None and (found.table is None or fresh):
                 found.run()
             return None
-        kept = self._views.get(id(found))
+        kept = self._views.get(found)
         if kept is None or kept[0] is not found.course:
-            kept = self._views[id(found)] = (found.course, found.course.end.as_shown())
+            kept = self._views[found] = (found.course, found.course.end.as_shown())
             if found.fetched is not None and (found.fetched.was_cut or found.fetched.is_part):
                 self._window.say(f"{name} holds only a part of its rows; so does what is made of them.", True)
         return kept[1]
 
     def _from_shelf(self, name: str) -> OpenPull | None:
-        path = next(iter(sorted(places.shelf_folder().rglob(f"{name}{SUFFIX}"))), None)
+        path = path_of(name, places.shelf_folder())
         if path is None:
             return None
-        key = (path, path.stat().st_mtime_ns)
-        if key not in self._unseen:
+        if path not in self._unseen:
             try:
                 pull = open_pull(path)
             except OtterError as problem:
                 self._window.say(str(problem), True)
                 return None
-            self._unseen[key] = made = OpenPull(pull, self._window.hub, path)
+            self._unseen[path] = made = OpenPull(pull, self._window.hub, path)
             made.others = lambda name, fresh: self.rows_for(made, name, fresh)
             made.rows_changed.connect(lambda: self.changed(made))
             made.state_changed.connect(lambda: self._told(made))
-        return self._unseen[key]
+        return self._unseen[path]
 
     def changed(self, session: OpenPull) -> None:
         """Rows of a pull are others now: those that take them are told."""
-        name, kept = session.pull.name, self._views.get(id(session))
+        name, kept = session.pull.name, self._views.get(session)
         if session.course is None or (kept is not None and kept[0] is session.course):
             return
         for other in [*self._window.pulls, *self._unseen.values()]:

@@ -31,7 +31,7 @@ from nimble_otter.sources import Fetched, Request, fetch
 from nimble_otter.sources.long import cut_rows
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.script import Outcome, run_script
-from nimble_otter.table import Table
+from nimble_otter.table import Table, View
 from nimble_otter.table.show import grouped
 
 MOST_UNDO = 500
@@ -330,7 +330,7 @@ class OpenPull(PullState):
             self.pull_changed.emit()
             return
         steps, earlier, values = self.pull.steps, self.course, self._values()
-        others = {name: rows for name in self.needs if (rows := self.others(name, fresh)) is not None}
+        others = self._other_rows(fresh)
         if self.show_at is not None and self.show_at >= len(steps):
             self.show_at = None
 
@@ -356,10 +356,13 @@ class OpenPull(PullState):
         """Names of the pulls whose rows its steps take."""
         return [step.other for step in self.pull.steps if isinstance(step, TakesRows) and step.on and step.other]
 
+    def _other_rows(self, fresh: bool) -> dict[str, View]:
+        return {name: rows for name in self.needs if (rows := self.others(name, fresh)) is not None}
+
     def try_steps(self, steps: tuple[Step, ...], show: Callable[[Course], None]) -> None:
         """What the course would be with other steps, without taking it."""
         table, course, values = self.table, self.course, self._values()
-        others = {name: rows for name in self.needs if (rows := self.others(name, False)) is not None}
+        others = self._other_rows(False)
         if table is not None:
             work = partial(run_course, table, steps, earlier=course, values=values, others=others)
             self.jobs.submit(LOCAL, f"{self.key} try", lambda stop, _: work(stop=stop), show)

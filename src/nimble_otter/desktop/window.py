@@ -461,7 +461,8 @@ class Window(Frame):
             return
         conflicts = {o.statement.row_id: o for o in session.report.conflicts} if session.report is not None else {}
         writable = frozenset(place for place, _ in session.target.columns)
-        model = model_for(shaped, session.edits, session.open_groups, session.pull.steps, conflicts, writable)
+        steps, before = session.pull.steps, self.grid.model
+        model = model_for(shaped, session.edits, session.open_groups, steps, conflicts, writable, before)
         widths = [session.pull.widths.get(c.name) or first_width(c, shaped.table, _WIDTHS) for c in model.columns]
         same = self.grid.model is not None and [c.name for c in self.grid.model.columns] == [
             c.name for c in model.columns

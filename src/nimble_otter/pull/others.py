@@ -14,10 +14,15 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Table, View
 
 
+def path_of(name: str, folder: Path) -> Path | None:
+    """Where a folder, or one inside it, has the pull of a name."""
+    return next((path for path in sorted(folder.rglob(f"*{SUFFIX}")) if path.stem == name), None)
+
+
 def find_pull(name: str, folders: tuple[Path, ...]) -> Pull:
     """The saved pull of a name in the first of the folders that has it. Raises: ConditionError, SavedError."""
     for folder in folders:
-        found = next(iter(sorted(folder.rglob(f"{name}{SUFFIX}"))), None)
+        found = path_of(name, folder)
         if found is not None:
             return open_pull(found)
     said = " or ".join(map(str, folders))

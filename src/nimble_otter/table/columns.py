@@ -226,6 +226,16 @@ class BufferText(Column):
         return [str(memory[a:b], *TEXT_BYTES) for a, b in zip(starts.tolist(), ends.tolist(), strict=True)]
 
 
+def placed(made: Column, rows: int, ids: Ids) -> Column:
+    """Values of the rows `ids` as a column of so many rows, which has none elsewhere (not for texts and objects)."""
+    data = np.zeros(rows, made.data.dtype)
+    empty = np.ones(rows, np.bool_)
+    keep = ~made.empty_at()
+    data[ids] = np.where(keep, made.data, 0)
+    empty[ids] = ~keep
+    return Column(made.kind, data, empty if empty.any() else None, scale=made.scale)
+
+
 def _take(mask: Mask | None, ids: Ids) -> Mask | None:
     return None if mask is None else pick(mask, ids)
 

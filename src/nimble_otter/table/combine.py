@@ -28,7 +28,7 @@ from nimble_otter.table.figures import Measure
 from nimble_otter.table.forms import render_all
 from nimble_otter.table.group import group_view
 from nimble_otter.table.show import plain
-from nimble_otter.table.sort import codes_of, combined_codes
+from nimble_otter.table.sort import codes_of, combined_codes, order_by_codes
 
 MOST_COLUMNS = 500
 """Columns that turning rows into columns may make."""
@@ -187,7 +187,7 @@ def join(
     there_are, here_are = (np.bincount(codes, minlength=none + 1) for codes in (theirs, mine))
     there_are[none] = here_are[none] = 0
     by_code = np.flatnonzero(theirs != none)
-    by_code = by_code.take(np.argsort(theirs.take(by_code), kind="stable"))
+    by_code = by_code.take(order_by_codes(theirs.take(by_code), none))
     first = (np.cumsum(there_are) - there_are).take(mine)
     counts = there_are.take(mine)
     met = here_are.take(theirs) > 0
@@ -342,21 +342,18 @@ def unpivoted(view: View, columns: Sequence[int], name: str, value: str) -> Tabl
     table, ids = view.table, view.row_ids()
     others = [n for n in range(len(table.fields)) if n not in columns]
     count = len(columns)
+    differ = len({(table.fields[n].kind, table.fields[n].form) for n in columns}) > 1
     again = np.repeat(ids, count)
-    whole = chained([_as_written(table.columns[n], table.fields[n]).take(ids) if _differ(table, columns)
-                     else table.columns[n].take(ids) for n in columns])  # fmt: skip
+    held = [_as_written(table.columns[n], table.fields[n]) if differ else table.columns[n] for n in columns]
+    whole = chained([column.take(ids) for column in held])
     order = (np.arange(count)[None, :] * len(ids) + np.arange(len(ids))[:, None]).reshape(-1)
     words = tuple(table.fields[n].name for n in columns)
     labels = CodedText(Kind.TEXT, np.tile(np.arange(count, dtype=np.int32), len(ids)), words=words or ("",))
     first = table.fields[columns[0]]
-    form = first.form if whole.kind is first.kind and not _differ(table, columns) else ""
+    form = first.form if whole.kind is first.kind and not differ else ""
     fields = [*(table.fields[n] for n in others), Field(name, Kind.TEXT), Field(value, whole.kind, form=form)]
     made = [*(table.columns[n].take(again) for n in others), labels, whole.take(order)]
     return Table(tuple(distinct_names(fields)), tuple(made), len(again))
-
-
-def _differ(table: Table, columns: Sequence[int]) -> bool:
-    return len({(table.fields[n].kind, table.fields[n].form) for n in columns}) > 1
 
 
 def transposed(view: View, names_from: int | None = None) -> Table:

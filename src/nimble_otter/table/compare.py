@@ -11,7 +11,7 @@ from nimble_otter.errors import ConditionError
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.columns import Column, Ids, Kind, Mask, View
 from nimble_otter.table.combine import chained, pair_codes
-from nimble_otter.table.sort import codes_of, combined_codes
+from nimble_otter.table.sort import codes_of, combined_codes, order_by_codes, starts_of
 
 SAME, CHANGED, ONLY_HERE, ONLY_THERE = range(4)
 
@@ -98,12 +98,11 @@ def _times_before(a: Ids, b: Ids) -> Ids:
     """How many rows before it on its side have the same key."""
     found = []
     for codes in (a, b):
-        order = np.argsort(codes, kind="stable")
+        order = order_by_codes(codes, int(codes.max(initial=0)) + 1)
         ordered = codes.take(order)
         begins = np.ones(len(codes), np.bool_)
         begins[1:] = ordered[1:] != ordered[:-1]
-        starts = np.maximum.accumulate(np.where(begins, np.arange(len(codes)), 0))
         times = np.empty(len(codes), np.int64)
-        times[order] = np.arange(len(codes)) - starts
+        times[order] = np.arange(len(codes)) - starts_of(begins)
         found.append(times)
     return np.concatenate(found)

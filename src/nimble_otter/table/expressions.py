@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.build import ColumnBuilder
-from nimble_otter.table.columns import CodedText, Column, Ids, Kind, Mask, Table, pick
+from nimble_otter.table.columns import CodedText, Column, Ids, Kind, Mask, Table, pick, placed
 from nimble_otter.table.conditions import Call, ColumnAt, Literal, Node, Operand
 from nimble_otter.table.filter import BLOCK, values_of
 from nimble_otter.table.functions import rounded
@@ -31,7 +31,7 @@ def compute(operand: Operand, table: Table, ids: Ids, stop: StopToken = NEVER) -
         return made
     made = _array(operand, table, ids) if len(ids) else None
     if made is not None:
-        return _placed(made, table.rows, ids)
+        return placed(made, table.rows, ids)
     builder = ColumnBuilder()
     for start in range(0, len(ids), BLOCK):
         stop.check()
@@ -80,16 +80,6 @@ def _columns_in(operand: Operand | Node) -> set[int]:
                 if hasattr(inner, "__slots__") and type(inner).__module__ == ColumnAt.__module__:
                     found |= _columns_in(inner)
     return found
-
-
-def _placed(made: Column, rows: int, ids: Ids) -> Column:
-    """An array's values at the places of their rows."""
-    data = np.zeros(rows, made.data.dtype)
-    empty = np.ones(rows, np.bool_)
-    keep = ~made.empty_at()
-    data[ids] = np.where(keep, made.data, 0)
-    empty[ids] = ~keep
-    return Column(made.kind, data, empty if empty.any() else None, scale=made.scale)
 
 
 def _spread(column: Column, rows: int, ids: Ids) -> Column:

@@ -109,18 +109,28 @@ class Groups:
     """Rows in groups: `codes` gives the group of each place in `ids`, `counts` the rows of each group. What several
     figures of a column need is worked out once."""
 
-    def __init__(self, table: Table, ids: Ids, codes: Ids, count: int, stop: StopToken = NEVER) -> None:
+    def __init__(
+        self,
+        table: Table,
+        ids: Ids,
+        codes: Ids,
+        count: int,
+        stop: StopToken = NEVER,
+        below: tuple[Groups, Ids] | None = None,
+    ) -> None:
         self.table, self.ids, self.codes, self.groups, self._stop = table, ids, codes, count, stop
-        self.counts = np.bincount(codes, minlength=count).astype(np.int64)
+        self._below = below
+        self.counts: Ids
+        if below is None:
+            self.counts = np.bincount(codes, minlength=count).astype(np.int64)
+        else:
+            self.counts = _added(below[0].counts, below[1], count)
         self._parts: dict[int, _Part] = {}
-        self._below: tuple[Groups, Ids] | None = None
 
     def above(self, up: Ids, count: int) -> Groups:
         """Larger groups made of these: `up` is the one that each is a part of. Their counts, sums, means and extremes
         come from these, not from the rows again."""
-        made = Groups(self.table, self.ids, up.take(self.codes), count, self._stop)
-        made._below = (self, up)
-        return made
+        return Groups(self.table, self.ids, up.take(self.codes), count, self._stop, (self, up))
 
     def measure(self, measure: Measure, parent: Ids | None = None) -> Column:
         """One figure for each group. `parent` is the group above each: shares and running totals stay inside it."""
@@ -151,12 +161,14 @@ class _Part:
     ) -> None:
         self.column, self.groups, self._stop, self._below = column, groups, stop, below
         self._all = ids, codes
-        empty = column.empty_at(ids) if column.empty is not None else None
-        self._empty = empty if empty is not None and empty.any() else None
+        self._empty: Mask | None = None
         self.counts: Ids
         if below is not None:
+            self._empty = below[0]._empty
             self.counts = _added(below[0].counts, below[1], groups)
         else:
+            empty = column.empty_at(ids) if column.empty is not None else None
+            self._empty = empty if empty is not None and empty.any() else None
             self.counts = np.bincount(codes, minlength=groups).astype(np.int64)
             if self._empty is not None:
                 self.counts -= np.bincount(codes[self._empty], minlength=groups)

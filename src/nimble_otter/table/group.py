@@ -10,7 +10,7 @@ import numpy as np
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.columns import Ids, Table, View, freeze
 from nimble_otter.table.figures import Figure, Groups, Measure, as_floats, check_measure, measured_field
-from nimble_otter.table.sort import Piece, codes_of, order_of
+from nimble_otter.table.sort import codes_of, order_by_codes
 
 __all__ = ["Figure", "Grouped", "Level", "Measure", "as_floats", "group_view"]
 
@@ -34,9 +34,7 @@ class Level:
     def rows_of(self, group: int) -> Ids:
         """Row ids of a group, in the view's order. The rows are put in order of their groups when first asked for."""
         if self._rows is None:
-            keys, bits = self.codes.astype(np.uint64), max(1, int(len(self.counts) - 1).bit_length())
-            piece = Piece(bits, lambda at: keys if at is None else keys.take(at))
-            order = self.ids.take(order_of([lambda: iter([piece])], len(keys)))
+            order = self.ids.take(order_by_codes(self.codes, len(self.counts)))
             self._rows = order, np.concatenate([[0], np.cumsum(self.counts)])
         order, starts = self._rows
         return order[starts[group] : starts[group + 1]]

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.table.build import column_of
-from nimble_otter.table.columns import CodedText, Column, Ids, Kind, Mask, pick
+from nimble_otter.table.columns import CodedText, Column, Ids, Kind, Mask, pick, placed
 from nimble_otter.table.sort import codes_of
 
 _DAY_US = 86_400_000_000
@@ -67,9 +67,7 @@ def _step_of(text: str) -> Decimal:
 
 def _spread(column: Column, ids: Ids, data: NDArray[Any], kind: Kind, empty: Mask, scale: int = 0) -> Column:
     """A whole column with values at the rows `ids`, none elsewhere."""
-    whole, gone = np.zeros(len(column), data.dtype), np.ones(len(column), np.bool_)
-    whole[ids], gone[ids] = np.where(empty, 0, data), empty
-    return Column(kind, whole, gone if gone.any() else None, scale=scale)
+    return placed(Column(kind, data, empty, scale=scale), len(column), ids)
 
 
 def _steps(column: Column, step: Decimal, ids: Ids) -> Column:

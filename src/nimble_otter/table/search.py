@@ -149,13 +149,17 @@ def mask_of(column: Column, ids: Ids, search: Search) -> Mask:
     elif column.kind is Kind.BOOL:
         hit = np.where(pick(column.data, ids), test("yes"), test("no"))
     elif not search.is_plain or column.kind in (Kind.OBJECT, Kind.DECIMAL, Kind.CLOCK, Kind.SPAN, Kind.ZONED):
-        values = column.values(ids)
-        return np.fromiter((v is not None and v is not MISSING and test(said(v)) for v in values), np.bool_, len(ids))
+        return _one_by_one(column, ids, test)
     elif isinstance(column, BufferText):
         hit = _in_buffer(column, ids, search, test)
     else:
         hit = _in_numbers(column, ids, search, test)
     return hit & ~column.empty_at(ids) if column.empty is not None else hit
+
+
+def _one_by_one(column: Column, ids: Ids, test: Callable[[str], bool]) -> Mask:
+    values = column.values(ids)
+    return np.fromiter((v is not None and v is not MISSING and test(said(v)) for v in values), np.bool_, len(ids))
 
 
 def equals(column: BufferText, text: str, ids: Ids) -> Mask:
@@ -193,11 +197,11 @@ def _in_buffer(column: BufferText, ids: Ids, search: Search, test: Callable[[str
     low, high = int(starts.min()), int(ends.max())
     rises = len(ids) < 2 or bool((np.diff(starts) >= 0).all())
     if not rises or high - low > 16 * int((ends - starts).sum()) + 4096:
-        return np.fromiter((v is not None and test(v) for v in column.values(ids)), np.bool_, len(ids))
+        return _one_by_one(column, ids, test)
     block = column.buffer[low:high].tobytes()
     if not search.case:
         if not search.text.isascii() or (not block.isascii() and _is_broad(block)):
-            return np.fromiter((v is not None and test(v) for v in column.values(ids)), np.bool_, len(ids))
+            return _one_by_one(column, ids, test)
         block = block.lower()
     needle = (search.text if search.case else search.text.lower()).encode(*TEXT_BYTES)
     return _held(np.frombuffer(block, np.uint8), needle, starts - low, ends - low)
@@ -220,11 +224,11 @@ def _in_numbers(column: Column, ids: Ids, search: Search, test: Callable[[str], 
             return nothing
     data = pick(column.data, ids)
     if column.kind is Kind.FLOAT and (text == "" or set("e+naif") & set(text) or not np.isfinite(data).all()):
-        return np.fromiter((test(repr(v)) for v in data.tolist()), np.bool_, len(ids))
+        return _one_by_one(column, ids, test)
     if is_time:
         data = data.view("M8[us]") if column.kind is Kind.TIME else data.astype("M8[D]")
         if (data < np.datetime64("0001-01-01")).any() or (data > np.datetime64("9999-12-31T23:59:59")).any():
-            return np.fromiter((test(said(v)) for v in column.values(ids)), np.bool_, len(ids))
+            return _one_by_one(column, ids, test)
     written = np.frombuffer(orjson.dumps(np.ascontiguousarray(data), option=orjson.OPT_SERIALIZE_NUMPY), np.uint8)
     commas = np.flatnonzero(written == ord(","))
     starts = np.concatenate([[1], commas + 1])

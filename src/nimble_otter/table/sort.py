@@ -356,6 +356,13 @@ def codes_of(column: Column, ids: Ids, stop: StopToken = NEVER) -> tuple[Ids, Id
     return codes, order[changed]
 
 
+def order_by_codes(codes: NDArray[Any], count: int) -> Ids:
+    """Places in ascending order of whole numbers below `count`; stable."""
+    keys = codes.astype(np.uint64)
+    piece = Piece(max(1, int(count - 1).bit_length()), lambda at: keys if at is None else keys.take(at))
+    return order_of([lambda: iter([piece])], len(keys))
+
+
 def combined_codes(columns: Sequence[Column], ids: Ids, stop: StopToken = NEVER) -> Ids:
     """Numbers of the rows `ids` that are equal where all the columns are; without columns all rows are equal."""
     codes = np.zeros(len(ids), np.int64)

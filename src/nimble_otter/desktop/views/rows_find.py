@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PySide6.QtCore import QTimer
 
+from nimble_otter.changes import value_text
 from nimble_otter.desktop.grid_model import RowsModel
 from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.desktop.new_steps import place_for
@@ -19,9 +20,8 @@ from nimble_otter.errors import ConditionError
 from nimble_otter.pull.steps import Condition, FilterStep
 from nimble_otter.table import View
 from nimble_otter.table.columns import Mask
-from nimble_otter.table.forms import render
 from nimble_otter.table.search import Search, find_rows, mask_of, said
-from nimble_otter.table.show import grouped, plain
+from nimble_otter.table.show import grouped
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.window import Window
@@ -54,7 +54,7 @@ class RowsFind(SearchFields):
     # --- what is looked for ------------------------------------------------------------------------------------
 
     def open(self, replacing: bool = False) -> None:
-        """Show it; with the text of the current cell where several cells are not chosen."""
+        """Show it; what was kept by an earlier search stays."""
         self._filter = None
         self.only.blockSignals(True)
         self.only.setChecked(False)
@@ -99,8 +99,7 @@ class RowsFind(SearchFields):
             return
         self._filter_now(search)
         view, columns = session.shaped.view, self._columns(model)
-        test = search.test()
-        self._grid.mark_texts(lambda text: test(text), columns)
+        self._grid.mark_texts(search.test(), columns)
         asked = self._asked = (view, columns, search)
         before = self._answered
         within = None
@@ -185,8 +184,8 @@ class RowsFind(SearchFields):
             step = FilterStep((self._condition(self.search),))
             at = session.add_step(step, "Find only", place_for(step, session.pull.steps))
             self._filter = (session, at)
-        elif self._held() is not None:
-            session.change(session.pull.without_step(self._filter[1] if self._filter else 0), "Find all")
+        elif self._held() is not None and self._filter is not None:
+            session.change(session.pull.without_step(self._filter[1]), "Find all")
             self._filter = None
 
     def _held(self) -> FilterStep | None:
@@ -195,8 +194,7 @@ class RowsFind(SearchFields):
             return None
         session, at = self._filter
         step = session.pull.steps[at] if at < len(session.pull.steps) else None
-        is_own = isinstance(step, FilterStep) and len(step.conditions) == 1
-        return step if is_own and isinstance(step, FilterStep) else None
+        return step if isinstance(step, FilterStep) and len(step.conditions) == 1 else None
 
     def _filter_now(self, search: Search) -> None:
         """While typing the step follows, without an entry of undo for each key."""
@@ -227,15 +225,7 @@ class RowsFind(SearchFields):
         made: list[tuple[int, int, str | None]] = []
         for position, column in cells:
             place = model.columns[column].place
-            value = model.value(position, column)
-            field = session.table.fields[place]
-            text = (
-                "yes"
-                if value is True
-                else "no"
-                if value is False
-                else plain(render(value, field.form) if field.form else value)
-            )
+            text = value_text(model.value(position, column), session.table.fields[place])
             made.append((model.row_id(position), place, self._new_text(text)))
         return made
 

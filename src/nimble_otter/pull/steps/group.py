@@ -52,8 +52,7 @@ class FigureOf:
     def title(self) -> str:
         if self.figure is Figure.COUNT:
             return "rows"
-        word = f"quantile {self.at:g}" if self.figure is Figure.QUANTILE else self.figure.value
-        return f"{self.column or 'rows'} {word}"
+        return f"{self.column or 'rows'} {Measure(self.figure, at=self.at).words}"
 
     def measure(self, table: Table) -> Measure:
         """Raises: ConditionError where there is no such column."""
