@@ -76,6 +76,10 @@ class NoKeyError(ChangeError):
     """Rows can't be told apart: no key, or the key is not in the result."""
 
 
+class NoTransactions(ChangeError):
+    """What is to be written can't be rolled back: the table or the server has no transactions."""
+
+
 class ValueRefused(ChangeError):
     """A typed value doesn't fit its column."""
 

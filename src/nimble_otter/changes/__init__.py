@@ -5,12 +5,13 @@
 """
 
 from nimble_otter.changes.edits import UNSET, Action, Edits
-from nimble_otter.changes.plan import Plan, Statement, make_plan, render
+from nimble_otter.changes.plan import GUARDS, Plan, Statement, make_plan
 from nimble_otter.changes.target import Target, find_target
 from nimble_otter.changes.values import read_value, value_text
-from nimble_otter.changes.write import Outcome, Report, rehearse, write
+from nimble_otter.changes.write import Outcome, Report, rehearse, render, script, write, write_each
 
 __all__ = [
+    "GUARDS",
     "UNSET",
     "Action",
     "Edits",
@@ -24,6 +25,8 @@ __all__ = [
     "read_value",
     "rehearse",
     "render",
+    "script",
     "value_text",
     "write",
+    "write_each",
 ]

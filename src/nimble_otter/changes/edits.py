@@ -88,6 +88,23 @@ class Edits:
         """How many statements the edits will become."""
         return len(self.edited_rows) + len(self.deleted) + len(self.added)
 
+    def copied(self) -> Edits:
+        """The same, for another thread to read."""
+        cells = {row: dict(own) for row, own in self.cells.items()}
+        return Edits(self.base_rows, cells, dict(self.deleted), dict(self.added), dict(self.seen), self._next)
+
+    def only(self, rows: Iterable[int]) -> Edits:
+        """What is pending on some rows alone."""
+        wanted = set(rows)
+        return Edits(
+            self.base_rows,
+            {row: dict(own) for row, own in self.cells.items() if row in wanted},
+            {row: None for row in self.deleted if row in wanted},
+            {row: anchor for row, anchor in self.added.items() if row in wanted},
+            {(row, place): value for (row, place), value in self.seen.items() if row in wanted},
+            self._next,
+        )
+
     def take_back(self, rows: Iterable[int] | None = None, cells: Sequence[tuple[int, int]] | None = None) -> Action:
         """The action that takes back some cells, all of some rows, or (neither given) everything."""
         if cells is not None:

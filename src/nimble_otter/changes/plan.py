@@ -1,19 +1,22 @@
-"""From pending edits to statements: one for each row, matched by its key and the values seen. Nothing is pasted in:
-values are bound when executing, and shown through the dialect's own literals."""
+"""From pending edits to statements: one for each row, matched by its key and the values seen."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Hashable, Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 from nimble_otter.changes.edits import Edits
+from nimble_otter.changes.spelling import check
 from nimble_otter.changes.target import Target
 from nimble_otter.errors import NoKeyError
+from nimble_otter.sources.catalogue import ColumnInfo, ForeignKey, TableInfo
 from nimble_otter.table import MISSING, Table
 from nimble_otter.table.forms import render as render_form
 
 Pairs = tuple[tuple[str, Any], ...]
+GUARDS = ("seen", "row", "key")
+"""What a row must still hold besides its key: what was seen where it changes, all that was seen, nothing."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,133 +34,151 @@ class Statement:
 
 @dataclass(frozen=True, slots=True)
 class Plan:
-    """Statements in the order in which they are written: deletes, updates, inserts."""
+    """Statements on one table in the order in which they are written. `key` are the columns that tell its rows apart;
+    `by_values`: it has none, and a row is matched by all that was seen. `referring` are foreign keys of other tables
+    that change or delete rows there when a row here is deleted."""
 
-    table: str
+    info: TableInfo
     key: tuple[str, ...]
     statements: tuple[Statement, ...]
     dialect: str = "sqlite"
+    guard: str = "seen"
+    by_values: bool = False
+    referring: tuple[ForeignKey, ...] = ()
+
+    @property
+    def table(self) -> str:
+        return self.info.name
+
+    def column(self, name: str) -> ColumnInfo | None:
+        return self.info.column(name)
+
+    def parts_of(self, label: str) -> tuple[str | None, str]:
+        """Schema and bare name of a table by its label."""
+        if label == self.info.name:
+            return self.info.schema or None, self.info.bare
+        schema, _, bare = label.rpartition(".") if self.info.schema else ("", "", label)
+        return schema or None, bare
+
+    @property
+    def comment(self) -> str:
+        """What begins a comment."""
+        return "//" if self.dialect == "documents" else "--"
+
+    @property
+    def matched_by(self) -> str:
+        """In words, how rows are matched."""
+        if self.by_values:
+            return "all values seen"
+        extra = {"seen": " + values seen", "row": " + the whole row seen", "key": " alone"}[self.guard]
+        return ", ".join(self.key) + extra
 
 
-def make_plan(edits: Edits, table: Table, target: Target, dialect: str = "sqlite") -> Plan:
-    """Raises: NoKeyError, where the result has no table to write to or a row's key is empty."""
+def make_plan(
+    edits: Edits,
+    table: Table,
+    target: Target,
+    guard: str = "seen",
+) -> Plan:
+    """Raises: NoKeyError, where the result has no table to write to or a row's key is empty; ValueRefused."""
     if target.table is None:
         raise NoKeyError(target.reason)
-    names = {place: info.name for place, info in target.columns}
+    info, dialect, key_names = target.table, target.dialect, tuple(name for _, name in target.keys)
+    names = {place: column.name for place, column in target.columns}
 
     def stored(row: int, place: int) -> Any:
-        value = edits.seen.get((row, place), UNSEEN)
-        value = table.columns[place].value(row) if value is UNSEEN else value
-        return None if value is MISSING else render_form(value, table.fields[place].form)
+        value = edits.seen.get((row, place), _UNSEEN)
+        field = target.field(table, place)
+        value = target.value(table, place, row) if value is _UNSEEN else value
+        return None if value is MISSING else render_form(value, field.form)
 
     def given(row: int) -> Pairs:
         own = edits.cells.get(row, {})
-        return tuple((names[p], render_form(v, table.fields[p].form)) for p, v in sorted(own.items()))
+        return tuple(
+            (names[p], check(render_form(v, table.fields[p].form), names[p], dialect)) for p, v in sorted(own.items())
+        )
 
     def key_of(row: int) -> Pairs:
         key = tuple((column, stored(row, place)) for place, column in target.keys)
-        if any(value is None for _, value in key):
+        if not target.by_values and any(value is None for _, value in key):
             raise NoKeyError("A changed row has no key.", "It comes from an outer join with no row behind it.")
         return key
+
+    def seen(row: int, places: Iterable[int]) -> Pairs:
+        pairs = tuple((names[p], stored(row, p)) for p in places)
+        return tuple(pair for pair in pairs if pair[0] not in key_names)
 
     deletes, updates, inserts = [], [], []
     for row in edits.deleted:
         whole = tuple((name, stored(row, place)) for place, name in names.items())
-        seen = tuple(pair for pair in whole if pair[0] not in target.table.key)
-        deletes.append(Statement("delete", row, (), key_of(row), seen, whole))
+        held = seen(row, names) if guard != "key" else ()
+        deletes.append(Statement("delete", row, (), key_of(row), held, whole))
     for row in edits.edited_rows:
-        old = tuple((names[p], stored(row, p)) for p in sorted(edits.cells[row]))
-        seen = tuple(pair for pair in old if pair[0] not in target.table.key)
-        updates.append(Statement("update", row, given(row), key_of(row), seen, old))
+        changed = sorted(edits.cells[row])
+        old = tuple((names[p], stored(row, p)) for p in changed)
+        held = () if guard == "key" else seen(row, changed if guard == "seen" else names)
+        updates.append(Statement("update", row, given(row), key_of(row), held, old))
     for row in edits.added:
         inserts.append(Statement("insert", row, given(row)))
-    return Plan(target.table.name, target.table.key, (*deletes, *updates, *inserts), dialect)
+    statements = _in_order(info, key_names, deletes, updates, inserts)
+    return Plan(info, key_names, statements, dialect, guard, target.by_values)
 
 
-UNSEEN = object()
+_UNSEEN = object()
 
 
-def clause(plan: Plan, statement: Statement) -> Any:
-    """The statement as an SQLAlchemy expression; values are bound parameters of it."""
-    from sqlalchemy import and_, column, delete, insert, null, table, update
-
-    columns = dict.fromkeys([*(n for n, _ in (*statement.values, *statement.key, *statement.seen))])
-    named = table(plan.table, *(column(name) for name in columns))
-    matched = [column(name) == literal_of(value) for name, value in statement.key]
-    matched += [_same(plan, column(name), value) for name, value in statement.seen]
-    if statement.kind == "delete":
-        return delete(named).where(and_(*matched))
-    given = {name: null() if value is None else literal_of(value) for name, value in statement.values}
-    if statement.kind == "insert":
-        return insert(named).values(given) if given else insert(named)
-    return update(named).values(given).where(and_(*matched))
+def _in_order(
+    info: TableInfo, key: tuple[str, ...], deletes: list[Statement], updates: list[Statement], inserts: list[Statement]
+) -> tuple[Statement, ...]:
+    """Deletes first, as they make room for what is unique, then updates, then inserts; a key is given away before it is
+    taken. Where rows refer to rows of the same table, those referred to are written first and deleted last."""
+    updates = _after(updates, lambda s: _of(s.key, key), lambda s: [_of((*s.key, *s.values), key)])
+    own = next((link for link in info.foreign if link.target == info.name), None)
+    if own is None:
+        return (*deletes, *updates, *inserts)
+    inserts = _after(inserts, lambda s: _of(s.values, own.referred), lambda s: [_of(s.values, own.columns)])
+    children = _after(deletes, lambda s: _of(s.old, own.referred), lambda s: [_of(s.old, own.columns)])
+    return (*inserts, *updates, *reversed(children))
 
 
-def _same(plan: Plan, held: Any, value: Any) -> Any:
-    """Equal, or both empty."""
-    from sqlalchemy import null
-
-    if value is None:
-        return held.is_(null())
-    # SQLAlchemy 2.1's SQLite writes IS without the literal when asked for literals, so IS is spelled out for it
-    return (
-        held.op("IS", precedence=5, is_comparison=True)(literal_of(value))
-        if plan.dialect == "sqlite"
-        else held.is_not_distinct_from(literal_of(value))
-    )
+def _of(pairs: Pairs, names: tuple[str, ...]) -> Hashable:
+    found = dict(pairs)
+    values = tuple(found.get(name) for name in names)
+    return None if None in values else values
 
 
-def literal_of(value: Any) -> Any:
-    """Bound with the type of the Python value alone: SQLAlchemy's own conversions must not touch it."""
-    from sqlalchemy import Double, Integer, LargeBinary, Numeric, Text, literal
-
-    kinds = {bool: Integer, int: Integer, float: Double, str: Text, bytes: LargeBinary}
-    return literal(value, kinds.get(type(value), Numeric)())
-
-
-def compiled(plan: Plan, statement: Statement) -> tuple[str, tuple[Any, ...]]:
-    """(text with the driver's markers, values in their order)."""
-    made = clause(plan, statement).compile(dialect=_dialect(plan.dialect))
-    return str(made), in_order(made)
-
-
-def in_order(made: Any) -> tuple[Any, ...]:
-    """The bound values of a compiled clause in the order of its markers."""
-    values = made.construct_params(escape_names=False)
-    return tuple(values[name] for name in made.positiontup or ())
-
-
-def render(plan: Plan, statements: Sequence[Statement] | None = None) -> list[str]:
-    """The statements as text with literals in the dialect's own writing, for showing, copying and the reversal."""
-    dialect = _dialect(plan.dialect)
-    texts = []
-    for statement in plan.statements if statements is None else statements:
-        made = clause(plan, statement).compile(dialect=dialect, compile_kwargs={"literal_binds": True})
-        texts.append(" ".join(str(made).split("\n")) + ";")
-    return texts
+def _after(
+    statements: list[Statement], name: Callable[[Statement], Hashable], needs: Callable[[Statement], list[Hashable]]
+) -> list[Statement]:
+    """Each statement behind those whose name it needs; rings stay as they are, for the server to refuse."""
+    by_name: Mapping[Hashable, Statement] = {name(s): s for s in statements if name(s) is not None}
+    done: dict[int, Statement] = {}
+    for first in statements:
+        chain, found = [first], {first.row_id}
+        while chain:
+            wanted = [by_name[n] for n in needs(chain[-1]) if n in by_name]
+            ahead = next((s for s in wanted if s.row_id not in done and s.row_id not in found), None)
+            if ahead is not None:
+                chain.append(ahead)
+                found.add(ahead.row_id)
+            else:
+                done.setdefault(chain[-1].row_id, chain[-1])
+                chain.pop()
+    return list(done.values())
 
 
-def reversal(plan: Plan, keys_written: dict[int, Pairs], deleted: dict[int, Pairs]) -> list[Statement]:
+def reversal(plan: Plan, keys_written: Mapping[int, Pairs], deleted: Mapping[int, Pairs]) -> list[Statement]:
     """Statements that put the old values back, in reverse order. `keys_written` has the key of each row as written,
     `deleted` the whole of each row that was deleted."""
     back = []
     for statement in reversed(plan.statements):
         key = keys_written.get(statement.row_id, statement.key)
+        own = {name for name, _ in key}
+        seen = tuple(pair for pair in statement.values if pair[0] not in own)
         if statement.kind == "insert":
-            own = {name for name, _ in key}
-            back.append(
-                Statement("delete", statement.row_id, (), key, tuple(p for p in statement.values if p[0] not in own))
-            )
+            back.append(Statement("delete", statement.row_id, (), key, seen, statement.values))
         elif statement.kind == "delete":
             back.append(Statement("insert", statement.row_id, deleted[statement.row_id]))
         else:
-            own = {name for name, _ in key}
-            seen = tuple(pair for pair in statement.values if pair[0] not in own)
-            back.append(Statement("update", statement.row_id, statement.old, key, seen))
+            back.append(Statement("update", statement.row_id, statement.old, key, seen, statement.values))
     return back
-
-
-def _dialect(name: str) -> Any:
-    from sqlalchemy.dialects import registry
-
-    return registry.load(name)()

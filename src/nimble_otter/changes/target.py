@@ -3,22 +3,27 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
 from nimble_otter.errors import NoKeyError
 from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
 from nimble_otter.sources.trace import Origin
-from nimble_otter.table import Table, View
+from nimble_otter.table import Column, Field, Table, View
 from nimble_otter.table.group import group_view
 
 
 @dataclass(frozen=True, slots=True)
 class Target:
     """`keys` and `columns` map places in the result to columns of `table`; `refusals` the other places to reasons.
+    Keys that the result does not show are in `unseen`, their places counted on from the result's own. `by_values`: the
+    table has no key, so that all its columns in the result are it.
 
-    `table` is None where nothing can be changed; `reason` says why.
+    `table` is None where nothing can be changed; `reason` says why. `could_match`: rows of a table without a key could
+    be matched by all their values, if that is asked for. `dialect` is that of the statements; `computed` are columns
+    that the table works out itself, read back with the others.
     """
 
     table: TableInfo | None
@@ -26,6 +31,11 @@ class Target:
     columns: tuple[tuple[int, ColumnInfo], ...] = ()
     refusals: tuple[tuple[int, str], ...] = ()
     reason: str = ""
+    unseen: Table | None = None
+    by_values: bool = False
+    could_match: bool = False
+    dialect: str = "sqlite"
+    computed: tuple[tuple[int, str], ...] = ()
 
     def column(self, place: int) -> ColumnInfo:
         """The column behind a place in the result. Raises: NoKeyError that says why it can't be changed."""
@@ -42,29 +52,53 @@ class Target:
     def is_open(self) -> bool:
         return self.table is not None
 
+    def held(self, table: Table, place: int) -> Column:
+        """The values at a place of the result, or of the key columns behind it."""
+        own = len(table.columns)
+        return table.columns[place] if place < own or self.unseen is None else self.unseen.columns[place - own]
 
-def find_target(table: Table, origins: Sequence[Origin | None], tables: Sequence[TableInfo]) -> Target:
-    """Choose the first table in the query whose whole key is in the result, once for each row."""
+    def field(self, table: Table, place: int) -> Field:
+        own = len(table.columns)
+        return table.fields[place] if place < own or self.unseen is None else self.unseen.fields[place - own]
+
+    def value(self, table: Table, place: int, row: int) -> Any:
+        return self.held(table, place).value(row)
+
+
+def find_target(
+    table: Table,
+    origins: Sequence[Origin | None],
+    tables: Sequence[TableInfo],
+    unseen: Table | None = None,
+    by_values: bool = False,
+    dialect: str = "sqlite",
+) -> Target:
+    """Choose the first table in the query whose whole key is in the result, once for each row. `origins` are of the
+    result's columns and then of those in `unseen`; `by_values`: a table without a key is taken by all its values."""
     by_name = {t.name: t for t in tables}
     reasons: dict[str, str] = {}
-    chosen: tuple[str, TableInfo, dict[str, int]] | None = None
+    could_match = False
+    chosen: tuple[str, TableInfo, dict[str, int], tuple[str, ...]] | None = None
     for alias in dict.fromkeys(o.alias for o in origins if o is not None):
         own = {o.column: place for place, o in reversed(list(enumerate(origins))) if o is not None and o.alias == alias}
         name = next(o.table for o in origins if o is not None and o.alias == alias)
         info = by_name[name]
-        problem = _problem(table, info, own, [o for o in origins if o is not None and o.alias == alias])
+        is_keyless = info.kind == "table" and not info.keys
+        key = tuple(own) if is_keyless and by_values else _key(info, own)
+        problem = _problem(table, unseen, info, own, key, [o for o in origins if o is not None and o.alias == alias])
+        could_match = could_match or (is_keyless and not by_values and problem.startswith(f"{name} has no key"))
         if problem:
             reasons[alias] = problem
         elif chosen is None:
-            chosen = (alias, info, own)
+            chosen = (alias, info, own, key)
         else:
             reasons[alias] = f"Changes go to {chosen[1].name} here; open {name} to change it."
     if chosen is None:
-        return Target(None, reason=next(iter(reasons.values()), "No column of the result comes straight from a table."))
-    alias, info, own = chosen
-    keys = tuple((own[column], column) for column in info.key)
-    columns, refusals = [], []
-    for place, origin in enumerate(origins):
+        reason = next(iter(reasons.values()), "No column of the result comes straight from a table.")
+        return Target(None, reason=reason, could_match=could_match)
+    alias, info, own, key = chosen
+    columns, refusals, computed = [], [], []
+    for place, origin in enumerate(origins[: len(table.fields)]):
         if origin is None:
             refusals.append(
                 (place, f"{table.fields[place].name} is worked out by the query; it has no column to write to.")
@@ -76,22 +110,50 @@ def find_target(table: Table, origins: Sequence[Origin | None], tables: Sequence
         else:
             known = info.column(origin.column)
             assert known is not None
-            columns.append((place, known))
-    return Target(info, keys, tuple(columns), tuple(refusals))
+            if known.generated and known.generated != "identity":
+                refusals.append((place, f"{origin.label} is worked out by the table itself."))
+                computed.append((place, known.name))
+            else:
+                columns.append((place, known))
+    keys = tuple((own[column], column) for column in key)
+    is_by_values = by_values and not info.keys
+    return Target(
+        info, keys, tuple(columns), tuple(refusals), "", unseen, is_by_values, False, dialect, tuple(computed)
+    )
 
 
-def _problem(table: Table, info: TableInfo, own: dict[str, int], origins: Sequence[Origin]) -> str:
+def _key(info: TableInfo, own: dict[str, int]) -> tuple[str, ...]:
+    """The first of the table's keys that is in the result, else its primary one."""
+    whole = [key for key in info.keys if all(column in own for column in key)]
+    return whole[0] if whole else next(iter(info.keys), ())
+
+
+def _problem(
+    table: Table,
+    unseen: Table | None,
+    info: TableInfo,
+    own: dict[str, int],
+    key: tuple[str, ...],
+    origins: Sequence[Origin],
+) -> str:
+    if info.kind not in ("table", "view"):
+        return f"{info.name} is a {info.kind}; its rows are kept by the server."
     if info.kind == "view":
         return f"{info.name} is a view; open the table behind it to change it."
     if not origins[0].is_direct:
         return "The query groups or merges rows, so that a result row is not one row of the table."
-    if not info.key:
+    if not key:
         return f"{info.name} has no key, so its rows can't be told apart."
-    absent = [column for column in info.key if column not in own]
+    absent = [column for column in key if column not in own]
     if absent:
         return f"The key of {info.name} is not in the result; add {', '.join(absent)} to the query."
-    places = [own[column] for column in info.key]
-    filled = np.arange(table.rows)[~np.any([table.columns[p].empty_at() for p in places], axis=0)]
-    if len(filled) and group_view(View(table, filled), places, []).leaves.rows < len(filled):
+    if not info.keys:
+        return ""  # rows that are alike are told when they are written
+    whole = table if unseen is None else replace(
+        table, fields=(*table.fields, *unseen.fields), columns=(*table.columns, *unseen.columns)
+    )  # fmt: skip
+    places = [own[column] for column in key]
+    filled = np.arange(table.rows)[~np.any([whole.columns[p].empty_at() for p in places], axis=0)]
+    if len(filled) and group_view(View(whole, filled), places, []).leaves.rows < len(filled):
         return f"Rows of {info.name} appear more than once in the result; open {info.name} to change it."
     return ""

@@ -3,42 +3,74 @@
 from __future__ import annotations
 
 import datetime as dt
+import json
+import re
+import uuid
 from decimal import Decimal, InvalidOperation
 from typing import Any
 
+import numpy as np
+
+from nimble_otter.changes.spelling import check
 from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.table import Field, Kind
 from nimble_otter.table.filter import parse_time
-from nimble_otter.table.forms import parse, render
+from nimble_otter.table.forms import keeps_letters, parse, parse_span, read_styled, render
 from nimble_otter.table.show import plain
 
 _YES = {"yes", "true", "1", "y", "on"}
 _NO = {"no", "false", "0", "n", "off"}
+_BITS = {"TINYINT": 8, "SMALLINT": 16, "INT2": 16, "MEDIUMINT": 24, "INTEGER": 32, "INT4": 32, "INT": 32}
+"""Of whole numbers by their declared type; 64 for every other (SQL:2016 leaves it to the server: these are PostgreSQL's
+and MariaDB's)."""
+_INFINITE = {"inf": "inf", "infinity": "inf", "-inf": "-inf", "-infinity": "-inf", "nan": "nan"}
+_STYLED = {
+    Kind.ZONED: ("times with a zone", "Type it like 2031-05-28 23:00:00+00."),
+    Kind.CLOCK: ("times of day", "Type it like 23:00."),
+    Kind.SPAN: ("intervals", "Type it like 26:30:00 or 1 day 02:30:00."),
+}
 
 
-def read_value(text: str | None, field: Field, info: ColumnInfo) -> Any:
+def read_value(text: str | None, field: Field, info: ColumnInfo, dialect: str = "sqlite") -> Any:
     """The value of `text` for a column; None is empty (NULL). Raises: ValueRefused."""
     if text is None:
-        if not info.nullable or (info.key and info.word != "number"):
+        is_numbered = info.word == "number" and (dialect == "sqlite" or info.generated)
+        if not info.nullable or (info.key and not is_numbered):
             raise ValueRefused(f"{info.name} may not be empty.", "The table says NOT NULL.")
         return None
+    return check(_read(text, field, info, dialect), info.name, dialect)
+
+
+def _read(text: str, field: Field, info: ColumnInfo, dialect: str) -> Any:
+    declared = info.declared.upper()
+    if info.values:
+        return _one_of(text, info)
     if field.kind is Kind.TIME:
         return _with_form(_time(text, info.name), field, info.name)
     if field.kind is Kind.DATE:
         return _with_form(_date(text, info.name), field, info.name)
-    if field.kind is Kind.BOOL:
+    if field.kind in _STYLED:
+        return _styled(text, field, info)
+    if field.kind is Kind.BOOL or (info.word == "yes/no" and dialect == "postgresql"):
         word = text.strip().casefold()
         if word not in _YES | _NO:
             raise ValueRefused(f"{info.name} holds yes or no; {text[:40]!r} is neither.", "Type yes or no.")
         return word in _YES
     if info.word == "number" or field.kind.is_number:
-        return _number(text, field, info)
+        return _number(text, field, info, dialect)
     if info.word == "binary":
-        raise ValueRefused(f"{info.name} holds binary values, which can't be typed.")
+        raise ValueRefused(f"{info.name} holds binary values, which can't be typed.", "Take one from a file.")
+    if info.word == "nested" or (info.word == "list" and dialect == "postgresql"):
+        return _nested(text, info)
+    if declared.startswith("UUID"):
+        try:
+            return str(uuid.UUID(text.strip()))
+        except ValueError:
+            raise ValueRefused(f"{info.name} holds UUIDs; {text[:40]!r} is none.") from None
     if field.kind is Kind.OBJECT:
-        raise ValueRefused(f"{info.name} holds values of several types; it can't be changed by typing yet.")
-    return text
+        return _mixed(text, info)
+    return _fitting(text, info, dialect)
 
 
 def value_text(value: Any, field: Field) -> str:
@@ -48,31 +80,98 @@ def value_text(value: Any, field: Field) -> str:
     return plain(render(value, field.form) if field.form else value)
 
 
-def _number(text: str, field: Field, info: ColumnInfo) -> Any:
-    plain = text.strip().replace("\u2009", "").replace("\u00a0", "")
+def _one_of(text: str, info: ColumnInfo) -> str:
+    if info.declared.upper().startswith("SET"):
+        parts = text.split(",") if text else []
+        wrong = [part for part in parts if part not in info.values]
+        if wrong:
+            raise ValueRefused(
+                f"{info.name} takes some of {', '.join(info.values)}; {wrong[0][:40]!r} is none of them."
+            )
+        return ",".join(value for value in info.values if value in parts)
+    if text not in info.values:
+        raise ValueRefused(f"{info.name} takes {', '.join(info.values)}; {text[:40]!r} is none of them.")
+    return text
+
+
+def _fitting(text: str, info: ColumnInfo, dialect: str) -> str:
+    """A text that is not too long for its column; SQLite holds texts of any length in every column."""
+    found = re.match(r"(?:N?VAR|N?)CHAR(?:ACTER)?(?: VARYING)?\((\d+)\)", info.declared.upper())
+    if found and dialect != "sqlite" and len(text) > int(found[1]):
+        raise ValueRefused(f"{info.name} holds {found[1]} characters; this has {len(text)}.", "Shorten it.")
+    return text
+
+
+def _mixed(text: str, info: ColumnInfo) -> Any:
+    """In a column without a type of its own, what looks like a number is one."""
+    plain_text = text.strip()
+    if re.fullmatch(r"-?\d{1,18}", plain_text):
+        return int(plain_text)
+    if re.fullmatch(r"-?\d+\.\d+", plain_text) and Decimal(repr(float(plain_text))) == Decimal(plain_text):
+        return float(plain_text)
+    return text
+
+
+def _nested(text: str, info: ColumnInfo) -> Any:
+    """JSON, checked; a list becomes one where the server has lists."""
+    if "XML" in info.declared.upper() or "HSTORE" in info.declared.upper():
+        return text
     try:
-        exact = Decimal(plain)
+        found = json.loads(text)
+    except ValueError as problem:
+        said = f"{problem.msg} in line {problem.lineno}" if isinstance(problem, json.JSONDecodeError) else str(problem)
+        raise ValueRefused(f"{info.name} holds JSON; this is none: {said}.") from None
+    if info.word == "list":
+        if not isinstance(found, list):
+            raise ValueRefused(f"{info.name} holds lists.", "Type it like [1, 2, 3].")
+        return found
+    return text
+
+
+def _number(text: str, field: Field, info: ColumnInfo, dialect: str) -> Any:
+    written = text.strip().replace("\u2009", "").replace("\u00a0", "")
+    declared = info.declared.upper()
+    whole = "INT" in declared or declared.startswith(("YEAR", "SERIAL", "BIGSERIAL"))
+    is_decimal = field.kind is Kind.DECIMAL or (dialect != "sqlite" and declared.startswith(("DECIMAL", "NUMERIC")))
+    try:
+        exact = Decimal(written)
     except InvalidOperation:
         raise ValueRefused(
             f"{info.name} holds numbers; {text[:40]!r} is not one.", "Use a point before decimals."
         ) from None
     if not exact.is_finite():
+        if dialect == "postgresql" and written.casefold() in _INFINITE and not whole and not is_decimal:
+            return float(_INFINITE[written.casefold()])
         raise ValueRefused(f"{info.name} holds finite numbers.")
-    whole = "INT" in info.declared.upper()
-    if field.kind is Kind.DECIMAL:
-        return exact
-    if exact == exact.to_integral_value() and (whole or (field.kind is Kind.INT and "." not in plain)):
-        if not -(1 << 63) <= int(exact) < (1 << 63):
-            raise ValueRefused(
-                f"{info.name} can't hold {text[:40]}: it is too large.", "It holds whole numbers of 64 bits."
-            )
+    if is_decimal:
+        return _decimal(exact, text, info)
+    if whole or (exact == exact.to_integral_value() and field.kind is Kind.INT and "." not in written):
+        if exact != exact.to_integral_value():
+            raise ValueRefused(f"{info.name} holds whole numbers; {text[:40]} is not one.")
+        bits = 64 if dialect == "sqlite" else next((n for word, n in _BITS.items() if declared.startswith(word)), 64)
+        low, high = (0, 1 << bits) if "UNSIGNED" in declared else (-(1 << (bits - 1)), 1 << (bits - 1))
+        if not low <= int(exact) < high:
+            said = f"It holds {low} to {high - 1}." if bits < 64 else "It holds whole numbers of 64 bits."
+            raise ValueRefused(f"{info.name} can't hold {text[:40]}: it is out of range.", said)
         return int(exact)
-    if whole:
-        raise ValueRefused(f"{info.name} holds whole numbers; {text[:40]} is not one.")
-    near = float(exact)
+    single = dialect != "sqlite" and re.match(r"REAL|FLOAT4|FLOAT(?!\((?:2[5-9]|[3-5]\d)\))", declared) is not None
+    single = single and not (dialect in ("mariadb", "mysql") and declared.startswith("REAL"))
+    near = float(str(np.float32(float(exact)))) if single and abs(exact) < Decimal("3e38") else float(exact)
     if Decimal(repr(near)) != exact:
         raise ValueRefused(f"{info.name} can't hold {text[:40]} exactly.", f"The nearest it can hold is {near!r}.")
     return near
+
+
+def _decimal(exact: Decimal, text: str, info: ColumnInfo) -> Decimal:
+    """A decimal of a column that may say how many digits it holds: NUMERIC(8, 2)."""
+    found = re.search(r"\((\d+)(?:,\s*(\d+))?\)", info.declared)
+    if found:
+        digits, scale = int(found[1]), int(found[2] or 0)
+        if exact != exact.quantize(Decimal(1).scaleb(-scale)) if exact.adjusted() < 50 else True:
+            raise ValueRefused(f"{info.name} holds {scale} decimals; {text[:40]} has more.", "Round it yourself.")
+        if exact.adjusted() >= digits - scale and exact:
+            raise ValueRefused(f"{info.name} can't hold {text[:40]}: it is out of range.", f"It holds {digits} digits.")
+    return exact
 
 
 def _time(text: str, name: str) -> dt.datetime:
@@ -87,6 +186,27 @@ def _date(text: str, name: str) -> dt.date:
         return dt.date.fromisoformat(text.strip())
     except ValueError:
         raise ValueRefused(f"{name} holds dates; {text[:40]!r} is not one.", "Type it like 2031-05-28.") from None
+
+
+def _styled(text: str, field: Field, info: ColumnInfo) -> Any:
+    """A time with its zone, a time of day or an interval."""
+    said, hint = _STYLED[field.kind]
+    written = text.strip()
+    try:
+        if field.kind is Kind.ZONED:
+            moment = dt.datetime.fromisoformat(written)
+            return moment.replace(tzinfo=dt.UTC) if moment.tzinfo is None else moment.astimezone(dt.UTC)
+        if field.kind is Kind.SPAN:
+            value: Any = parse_span(written)
+        else:
+            value = (read_styled([written], field.kind) or [None])[0]
+            if value is None:
+                raise ValueError(written)
+    except (ValueError, OverflowError):
+        raise ValueRefused(f"{info.name} holds {said}; {text[:40]!r} is not one.", hint) from None
+    if field.form and not keeps_letters([str(render(value, field.form))], [value], field.form):
+        raise ValueRefused(f"{info.name} is kept as {field.form}, which can't say all of this.")
+    return value
 
 
 def _with_form(value: dt.date, field: Field, name: str) -> dt.date:

@@ -4,22 +4,25 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtWidgets import QApplication, QMessageBox
+import numpy as np
+from PySide6.QtWidgets import QApplication
 
-from nimble_otter.changes import Plan, Report, rehearse, write
+from nimble_otter.changes import Plan, Report, Target, rehearse, write, write_each
 from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.jobs import LOCAL, Jobs
 from nimble_otter.desktop.keeping import Keeper
 from nimble_otter.desktop.session import OpenPull
-from nimble_otter.errors import OtterError
+from nimble_otter.desktop.views.questions import ask_care, ask_one_by_one
+from nimble_otter.errors import NoTransactions, OtterError
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.shaped import columns_to_send
+from nimble_otter.pull.writes import Written, keep_write
 from nimble_otter.send import Rows, Sent, fill_name, format_for, send_text, send_to_file
-from nimble_otter.sources import Source
-from nimble_otter.table import Table
+from nimble_otter.sources import Fetched
 from nimble_otter.table.patch import patched
 from nimble_otter.table.show import grouped
 
@@ -76,58 +79,72 @@ class Deeds:
 
         self._submit(session, work, done, "Rehearsing")
 
-    def write(self, session: OpenPull) -> None:
-        """Write all of what is pending, or nothing; then show the rows as the source has them."""
+    def write(self, session: OpenPull, one_by_one: bool = False) -> None:
+        """Write all of what is under review, or nothing; then show the rows as the source has them."""
         if self._wait_for_whole(session, self.write):
             return
-        plan, table = self._plan(session), session.table
-        if plan is None or table is None:
+        plan, fetched, target = self._plan(session), session.fetched, session.target
+        if plan is None:
             return
-        source = self._hub.known(session.pull.source)
-        if source.care and not self._ask(source, plan):
+        source, is_reversal = self._hub.known(session.pull.source), session.reviewing is not None
+        if source.care and not one_by_one and not ask_care(source, plan):
             self._say("Nothing was written.", False)
             return
-        names = {info.name: place for place, info in session.target.columns}
-        deleted = list(session.edits.deleted)
 
-        def work(stop: Any, report: Any) -> tuple[Report, Table]:
-            result = write(self._hub.connection(source), plan, stop, lambda n, m: report((n, m)))
-            return result, _shown_after(table, plan, result, names, deleted) if result.is_written else table
+        def work(stop: Any, report: Any) -> tuple[Report, Fetched | None, frozenset[int]]:
+            do = write_each if one_by_one else write
+            result = do(self._hub.connection(source), plan, stop, lambda n, m: report((n, m)))
+            if not result.is_written or is_reversal or fetched is None:
+                return result, None, frozenset()
+            return result, *_shown_after(fetched, target, result)
 
-        def done(result: tuple[Report, Table]) -> None:
-            report, fresh = result
+        def done(result: tuple[Report, Fetched | None, frozenset[int]]) -> None:
+            report, fresh, rows = result
             if not report.is_written:
                 session.report = report
                 self._say(_said(report, "would write", plan) + " Nothing was written.", True)
                 session.rows_changed.emit()
             else:
-                session.take_written(fresh, report)
-                path = self._keeper.keep_reversal(session, report.reversal, f"{report.at:%Y-%m-%d %H%M%S}")
-                count = len(report.outcomes)
-                kept = f"; the reversal is in {path.name}" if path is not None else ""
-                self._say(f"Wrote {grouped(count)} row{'s' if count != 1 else ''} to {plan.table}{kept}", False)
+                kept = self._keep(session, plan, report, is_reversal)
+                if fresh is not None and session.fetched is fetched:
+                    session.take_written(fresh, report, rows)
+                else:
+                    session.report, session.reversal = report, report.reversal
+                    session.reviewing = None
+                    session.run()
+                count = report.good
+                said = f"Wrote {grouped(count)} row{'s' if count != 1 else ''} to {plan.table}"
+                if report.left:
+                    said += f"; {grouped(len(report.left))} are left: {_reason(report)}"
+                self._say(f"{said}{kept}. {report.said}".strip(" ."), bool(report.left))
             session.state_changed.emit()
 
-        self._submit(session, work, done, "Writing")
+        def alone(problem: OtterError) -> None:
+            if isinstance(problem, NoTransactions) and not one_by_one and ask_one_by_one(problem, plan):
+                self.write(session, one_by_one=True)
 
-    @staticmethod
-    def _ask(source: Source, plan: Plan) -> bool:
-        """The question that a source marked "take care" asks before it is written to."""
-        count = len(plan.statements)
-        box = QMessageBox(QMessageBox.Icon.Question, "Write", f"{source.name} is marked “take care”.")
-        place = f" ({source.stage})" if source.stage else ""
-        box.setInformativeText(
-            f"{grouped(count)} statement{'s' if count != 1 else ''} would be written to {plan.table}{place}."
+        self._submit(session, work, done, "Writing", alone)
+
+    def _keep(self, session: OpenPull, plan: Plan, report: Report, was_reversal: bool) -> str:
+        """Keep the reversal and a line of the log; returns what to say of it."""
+        assert report.back is not None
+        made = Written(
+            report.at, session.pull.name, session.pull.source.name, plan.table, report.good, Path(), was_reversal
         )
-        write = box.addButton("Write them", QMessageBox.ButtonRole.AcceptRole)
-        box.addButton("Don't write", QMessageBox.ButtonRole.RejectRole)
-        box.exec()
-        return box.clickedButton() is write
+        try:
+            made = keep_write(self._keeper.reversals, made, report.back, report.reversal)
+        except OSError as problem:
+            return f"; the reversal can't be kept: {problem.strerror}"
+        return f"; the reversal is kept as {made.script.name}"
 
-    def _submit(self, session: OpenPull, work: Any, done: Any, title: str) -> None:
+    def _submit(
+        self, session: OpenPull, work: Any, done: Any, title: str, then: Callable[[OtterError], None] | None = None
+    ) -> None:
         def failed(problem: OtterError) -> None:
             self._say(str(problem), True)
             session.state_changed.emit()
+            if then is not None:
+                then(problem)
 
         def stopped() -> None:
             self._say("Stopped; nothing was written.", False)
@@ -218,17 +235,38 @@ def _said(report: Report, would: str, plan: Plan) -> str:
     return f"{report.good} of {count} statements {would} one row each; {where}: {first.problem}"
 
 
-def _shown_after(table: Table, plan: Plan, report: Report, names: dict[str, int], deleted: list[int]) -> Table:
-    """The fetched rows with what was read back; runs in the lane."""
-    values: dict[int, dict[int, Any]] = {}
-    added = []
-    for statement in plan.statements:
+def _reason(report: Report) -> str:
+    bad = next((o.problem for o in report.outcomes if not o.is_good), "")
+    return bad or "it was stopped."
+
+
+def _shown_after(fetched: Fetched, target: Target, report: Report) -> tuple[Fetched, frozenset[int]]:
+    """The fetched rows with what was read back, and the ids of these rows; runs in the lane."""
+    width = len(fetched.table.fields)
+    places = dict[str, list[int]]()
+    for at, name in (*((at, info.name) for at, info in target.columns), *target.keys, *target.computed):
+        if at not in places.setdefault(name, []):
+            places[name].append(at)
+    values, added, deleted = dict[int, dict[int, Any]](), list[dict[int, Any]](), list[int]()
+    for outcome in report.outcomes:
+        if not outcome.is_good:
+            continue
+        statement = outcome.statement
         row = report.written.get(statement.row_id)
         if row is None:
+            deleted.append(statement.row_id)
             continue
-        own = {names[name]: value for name, value in row.items() if name in names}
+        own = {at: value for name, value in row.items() for at in places.get(name, ())}
         if statement.kind == "insert":
             added.append(own)
         else:
             values[statement.row_id] = own
-    return patched(table, values, deleted, added)
+    table = patched(fetched.table, values, deleted, added)
+    unseen = fetched.unseen
+    if unseen is not None:
+        own_values = {row: {at - width: v for at, v in own.items()} for row, own in values.items()}
+        unseen = patched(unseen, own_values, deleted, [{at - width: v for at, v in own.items()} for own in added])
+    gone = np.sort(np.array(deleted, np.int64))
+    moved = [int(row - np.searchsorted(gone, row)) for row in values]
+    fresh = frozenset((*moved, *range(table.rows - len(added), table.rows)))
+    return replace(fetched, table=table, unseen=unseen), fresh

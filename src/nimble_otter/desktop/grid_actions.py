@@ -10,7 +10,7 @@ from typing import Any
 
 from PySide6.QtWidgets import QApplication
 
-from nimble_otter.changes import UNSET, Action, read_value, value_text
+from nimble_otter.changes import UNSET, Action, value_text
 from nimble_otter.desktop.commands import Commands
 from nimble_otter.desktop.grid_model import RowsModel
 from nimble_otter.desktop.selection import Block
@@ -125,7 +125,7 @@ class GridActions:
             return True
         assert session.table is not None
         try:
-            value = read_value(text, session.table.fields[place], session.target.column(place))
+            value = session.typed(text, place)
         except OtterError as refused:
             self._say(str(refused), True)
             editor = self._grid.editor
@@ -154,7 +154,7 @@ class GridActions:
             for row, place, text in wanted:
                 if row in session.edits.deleted:
                     continue
-                value = read_value(text, session.table.fields[place], session.target.column(place))
+                value = session.typed(text, place)
                 cells.append((row, place, self._or_unset(session, row, place, value)))
         except OtterError as refused:
             self._say(f"Nothing was changed: {refused}", True)
@@ -208,7 +208,7 @@ class GridActions:
             for row, line in zip(rows, block, strict=True):
                 for offset, text in enumerate(line):
                     place = model.columns[left + offset].place
-                    value = read_value(text, session.table.fields[place], session.target.column(place))
+                    value = session.typed(text, place)
                     cells.append((row, place, self._or_unset(session, row, place, value)))
         except OtterError as refused:
             self._say(f"Nothing was pasted: {refused}", True)
@@ -285,6 +285,17 @@ class GridActions:
         if not (action.cells or action.restore or action.drop):
             action = session.edits.take_back()
         session.edit(action)
+
+    def go_to_row(self, row: int, place: int) -> None:
+        """Make a pending row current; say so when the steps have taken it out of sight."""
+        model = self._grid.model
+        position = model.position_of(row) if isinstance(model, RowsModel) else None
+        if position is None or model is None:
+            self._say("The row is not among the rows shown: a step leaves it out.", True)
+            return
+        columns = [n for n, c in enumerate(model.columns) if c.place == place]
+        self._grid.go(position, columns[0] if columns else max(0, self._grid.selection.current[1]))
+        self._grid.setFocus()
 
     # --- the clipboard -----------------------------------------------------------------------------------------
 

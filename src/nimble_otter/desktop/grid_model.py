@@ -168,8 +168,9 @@ class RowsModel:
         conflicts: Mapping[int, Outcome],
         writable: frozenset[int] = frozenset(),
         before: RowsModel | None = None,
+        fresh: frozenset[int] = frozenset(),
     ) -> None:
-        self._table = shaped.view.table
+        self._table, self._fresh = shaped.view.table, fresh
         self._edits = edits
         self._conflicts, self._writable = conflicts, writable
         self.columns = [_column(shaped, place, marks) for place in shaped.shown()]
@@ -238,6 +239,8 @@ class RowsModel:
             head, state = "−", "deleted"
         elif own:
             head, state = "±", "edited"
+        elif row in self._fresh:
+            head, state = "✓", "written"
         return Line(head, cells, state)
 
     def _cell(self, position: int, row: int, own: Mapping[int, Any], column: GridColumn) -> Cell:
@@ -404,15 +407,16 @@ def model_for(
     conflicts: Mapping[int, Outcome],
     writable: frozenset[int],
     before: RowsModel | GroupsModel | None = None,
+    fresh: frozenset[int] = frozenset(),
 ) -> RowsModel | GroupsModel:
-    """`before` is the model that was shown, of which what still holds is used again."""
+    """`before` is the model that was shown, of which what still holds is used again; `fresh` are rows just written."""
     marks = sort_marks(steps)
     if shaped.grouped is not None:
         return GroupsModel(shaped, open_groups, marks)
     if not shaped.own_rows:
         return RowsModel(shaped, Edits(shaped.view.table.rows), marks, {})
     earlier = before if isinstance(before, RowsModel) else None
-    return RowsModel(shaped, edits, marks, conflicts, writable, earlier)
+    return RowsModel(shaped, edits, marks, conflicts, writable, earlier, fresh)
 
 
 def first_width(column: GridColumn, table: Table, kind_widths: Mapping[Kind, int]) -> int:

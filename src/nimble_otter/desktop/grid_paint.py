@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 PAD = 10
 CARET = 18
 """Width of the mark in a header that opens the column's menu."""
-_STATE_INK = {"edited": "amber_ink", "new": "sea", "deleted": "plum", "conflict": "plum"}
+_STATE_INK = {"edited": "amber_ink", "new": "sea", "deleted": "plum", "conflict": "plum", "written": "water1"}
 _WRAPPED = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter | Qt.TextFlag.TextWrapAnywhere
 
 
@@ -122,6 +122,8 @@ class GridPainter:
             self._hatch(painter, rect)
         elif line.state == "conflict":
             painter.fillRect(rect, theme["plum_bg"])
+        elif line.state == "written":
+            painter.fillRect(rect, theme["water4"])
         elif line.is_strong:
             tint = QColor(theme["water4"])
             tint.setAlpha(110)

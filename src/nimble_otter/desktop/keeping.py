@@ -110,16 +110,10 @@ class Keeper:
         self._written.pop(name, None)
         drop_draft(self.drafts, name)
 
-    def keep_reversal(self, session: OpenPull, text: str, stamp: str) -> Path | None:
-        """The script that puts old values back, beside the pull's drafts."""
-        safe = "".join(c if c.isalnum() or c in " -_" else "-" for c in session.pull.name)
-        path = self.folder / "reversals" / f"{stamp} {safe}.sql"
-        try:
-            write_text(path, text)
-        except OSError as problem:
-            self.problems.append(f"The reversal can't be kept: {problem.strerror}.")
-            return None
-        return path
+    @property
+    def reversals(self) -> Path:
+        """Where what was written is kept, and how it is put back."""
+        return self.folder / "reversals"
 
 
 def remember_recent(layout: Layout, path: Path) -> None:

@@ -25,6 +25,8 @@ from nimble_otter.table import Table, View
 from nimble_otter.table.show import grouped, plain
 
 MOST_UNDO = 500
+WRITTEN = ("SQLite", "PostgreSQL", "MariaDB", "documents")
+"""Kinds of sources that take changes."""
 PREVIEW = 200
 """Rows of a query that is being put together."""
 
@@ -72,6 +74,16 @@ class PullState(QObject):
         self.others: Callable[[str, bool], View | None] = lambda name, fresh: None
         self._undo: list[tuple[str, Any]] = []
         self._redo: list[tuple[str, Any]] = []
+
+    # --- what the whole pull knows how to do ---------------------------------------------------------------------
+
+    def _walk(self, fresh: bool = False, then: Callable[[], object] = lambda: None) -> None:
+        """Take the rows along the course, and then do something."""
+        raise NotImplementedError
+
+    def failed(self, problem: OtterError | None) -> None:
+        """Say what went wrong; None: it was stopped."""
+        raise NotImplementedError
 
     # --- what it is --------------------------------------------------------------------------------------------
 
@@ -136,7 +148,7 @@ class PullState(QObject):
     @property
     def can_write(self) -> bool:
         """Whether the source takes changes at all."""
-        return self.pull.source.word == "SQLite" and not self.hub.known(self.pull.source).read_only
+        return self.pull.source.word in WRITTEN and not self.hub.known(self.pull.source).read_only
 
     @property
     def collection(self) -> str:

@@ -10,11 +10,11 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from nimble_otter.changes import Action, Edits, Report, Target, find_target, make_plan
+from nimble_otter.changes import Edits, Target
 from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.jobs import LOCAL
-from nimble_otter.desktop.pull_state import PullState
-from nimble_otter.desktop.whole_values import WholeValues
+from nimble_otter.desktop.pull_changes import ChangedPull
+from nimble_otter.desktop.pull_state import MOST_UNDO, PREVIEW
 from nimble_otter.errors import OtterError, QueryError, SavedError, place_of
 from nimble_otter.pull import Course, Pull, Shaped, pull_to_text, run_course, save_pull
 from nimble_otter.pull.costs import Cost
@@ -28,23 +28,17 @@ from nimble_otter.query.names import Names
 from nimble_otter.query.parameters import Bound
 from nimble_otter.query.statements import find_parameters, split_statements
 from nimble_otter.sources import Fetched, Request, fetch
-from nimble_otter.sources.long import cut_rows
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.script import Outcome, run_script
 from nimble_otter.table import Table, View
 from nimble_otter.table.show import grouped
 
-MOST_UNDO = 500
-PREVIEW = 200
-"""Rows of a query that is being put together."""
 
-
-class OpenPull(PullState):
+class OpenPull(ChangedPull):
     """A pull that can be asked, shaped, changed and kept, with undo over all of it."""
 
     def __init__(self, pull: Pull, hub: Hub, path: Path | None = None, number: int = 0) -> None:
         super().__init__(pull, hub, path, number)
-        self.whole = WholeValues(self)
         self.came_from: OpenPull | None = None
 
     # --- asking ------------------------------------------------------------------------------------------------
@@ -57,12 +51,12 @@ class OpenPull(PullState):
             return
         written = text or query.text
         limit = min(query.limit or PREVIEW, PREVIEW) if preview else query.limit
-        request = Request(bound.text, bound.values, limit, query.language, query.collection, stages, shorten=True)
+        request = Request(bound.text, bound.values, limit, query.language, query.collection, stages, True, True)
         source = self.hub.known(self.pull.source)
         if self.edits.count and self.table is not None:
             shown = detach(self.edits, self.table, self.target)
             self.waiting = shown if self.waiting is None else shown + self.waiting
-        self.error, self.notice, self.outcomes = None, "", ()
+        self.error, self.notice, self.outcomes, by_values = None, "", (), self.pull.by_values
 
         def work(stop: Any, report: Callable[[Any], None]) -> tuple[Fetched, Target]:
             connection = self.hub.connection(source)
@@ -74,7 +68,7 @@ class OpenPull(PullState):
             if not connection.can_write:
                 return fetched, Target(None, reason=f"Rows of {source.word} can't be changed yet; send them instead.")
             # whether the key tells all rows apart takes a moment on many rows, so it is seen here
-            return fetched, find_target(fetched.table, fetched.origins, fetched.tables)
+            return fetched, self._target_of(fetched, connection.writes_as, by_values)
 
         def refused(problem: OtterError) -> None:
             if not preview:
@@ -159,12 +153,6 @@ class OpenPull(PullState):
 
     def stop(self) -> None:
         self.jobs.stop(self.key)
-
-    def take_whole(self, fetched: Fetched, then: Callable[[], object]) -> None:
-        """The rows again, with values that were cut before; then something is done with them."""
-        self.fetched = fetched
-        self.edits_changed.emit()
-        self._walk(then=then)
 
     def _arriving(self, table: Any) -> None:
         """Rows so far: shown as they are, without the steps, until all are here."""
@@ -387,70 +375,6 @@ class OpenPull(PullState):
     def toggle_group(self, depth: int, index: int) -> None:
         self.open_groups = self.open_groups ^ {(depth, index)}
         self.rows_changed.emit()
-
-    # --- changing ----------------------------------------------------------------------------------------------
-
-    def edit(self, action: Action) -> None:
-        """Do something to the pending edits, with undo."""
-        if not (action.cells or action.delete or action.restore or action.add or action.drop):
-            return
-        self._undo.append(("edit", self.edits.apply(action)))
-        self.whole.fetch({*(row for row, _, _ in action.cells), *action.delete})  # what is written is matched by them
-        del self._undo[:-MOST_UNDO]
-        self._redo.clear()
-        self._edited()
-
-    def _edited(self) -> None:
-        self.report = None
-        self.edits_changed.emit()
-
-    def undo(self) -> None:
-        self._step_back(self._undo, self._redo)
-
-    def redo(self) -> None:
-        self._step_back(self._redo, self._undo)
-
-    @property
-    def can_undo(self) -> bool:
-        return bool(self._undo)
-
-    @property
-    def can_redo(self) -> bool:
-        return bool(self._redo)
-
-    def _step_back(self, origin: list[tuple[str, Any]], other: list[tuple[str, Any]]) -> None:
-        if not origin:
-            return
-        kind, what = origin.pop()
-        if kind == "edit":
-            other.append(("edit", self.edits.apply(what)))
-            self._edited()
-            return
-        pull, name = what
-        other.append(("pull", (self.pull, name)))
-        steps_changed = pull.steps != self.pull.steps
-        self.pull = pull
-        self.pull_changed.emit()
-        if steps_changed:
-            self._walk()
-
-    def plan(self) -> Any:
-        """The statements of what is pending. Raises: ChangeError."""
-        assert self.table is not None
-        return make_plan(self.edits, self.table, self.target)
-
-    def take_written(self, table: Table, report: Report) -> None:
-        """After a write: the rows as the server has them, nothing pending."""
-        assert self.fetched is not None
-        long = self.fetched.long if self.fetched.cut else None
-        self.fetched = replace(self.fetched, table=table, cut=cut_rows(table, long) if long is not None else {})
-        self.edits, self.report, self.reversal = Edits(table.rows), report, report.reversal
-        self._undo = [entry for entry in self._undo if entry[0] == "pull"]
-        self._redo.clear()
-        self.course = None
-        self._walk()
-        self.edits_changed.emit()
-        self.state_changed.emit()
 
     # --- keeping -----------------------------------------------------------------------------------------------
 

@@ -236,7 +236,7 @@ class Tour(Asking):
         window.grid.setFocus()
         window.grid.go(0, self.place("station"))
         QTest.keyClick(window.grid, Qt.Key.Key_F2)
-        hold(window.grid.editor is None and "key of station" in window.status.message.text(), "no reason was given")
+        hold(window.grid.editor is None and "Rows of station" in window.status.message.text(), "no reason was given")
         self.edit(1, "level_m", "1.81")
         self.edit(2, "quality", "suspect" if window.grid.model.value(2, self.place("quality")) != "suspect" else "good")
         hold(pull.edits.count == 2, "the edits are not pending")

@@ -14,13 +14,13 @@ from nimble_otter.sources.long import fetch_whole
 from nimble_otter.table.patch import patched
 
 if TYPE_CHECKING:
-    from nimble_otter.desktop.session import OpenPull
+    from nimble_otter.desktop.pull_changes import ChangedPull
 
 
 class WholeValues:
     """Rows are row ids of the fetched table, places its columns."""
 
-    def __init__(self, session: OpenPull) -> None:
+    def __init__(self, session: ChangedPull) -> None:
         self._session = session
 
     def is_cut(self, row: int, place: int) -> bool:
@@ -62,7 +62,7 @@ class WholeValues:
 
         def work(stop: Any, report: Callable[[Any], None]) -> Fetched:
             connection = session.hub.connection(source)
-            values = fetch_whole(connection, fetched.table, long, cells, stop, lambda n, m: report((n, m)))
+            values = fetch_whole(connection, fetched.whole, long, cells, stop, lambda n, m: report((n, m)))
             left = {p: ids[~np.isin(ids, list(cells))] for p, ids in fetched.cut.items()}
             return replace(fetched, table=patched(fetched.table, values), cut={p: i for p, i in left.items() if len(i)})
 

@@ -134,6 +134,8 @@ class Window(Frame):
             changes.rehearse_wanted.connect(lambda: self.pull and self.deeds.rehearse(self.pull))
             changes.write_wanted.connect(lambda: self.pull and self.deeds.write(self.pull))
             changes.take_back_wanted.connect(self.actions_on_grid.take_back)
+            changes.row_wanted.connect(self.actions_on_grid.go_to_row)
+            changes.said.connect(self.say)
         elif kind == "send":
             send = self.send_drawer
             send.write_wanted.connect(lambda: self.pull and self.deeds.send_file(self.pull, send.plan))
@@ -462,7 +464,7 @@ class Window(Frame):
         conflicts = {o.statement.row_id: o for o in session.report.conflicts} if session.report is not None else {}
         writable = frozenset(place for place, _ in session.target.columns)
         steps, before = session.pull.steps, self.grid.model
-        model = model_for(shaped, session.edits, session.open_groups, steps, conflicts, writable, before)
+        model = model_for(shaped, session.edits, session.open_groups, steps, conflicts, writable, before, session.fresh)
         widths = [session.pull.widths.get(c.name) or first_width(c, shaped.table, _WIDTHS) for c in model.columns]
         same = self.grid.model is not None and [c.name for c in self.grid.model.columns] == [
             c.name for c in model.columns

@@ -54,7 +54,7 @@ def detach(edits: Edits, table: Table, target: Target) -> EditDraft:
     """Pending edits as a draft."""
 
     def key(row: int) -> tuple[Any, ...]:
-        return tuple(table.columns[place].value(row) for place, _ in target.keys)
+        return tuple(target.value(table, place, row) for place, _ in target.keys)
 
     def seen(row: int, place: int) -> Any:
         return edits.seen.get((row, place), table.columns[place].value(row))
@@ -76,7 +76,7 @@ def attach(draft: EditDraft, table: Table, target: Target) -> tuple[Edits, EditD
     wanted = {key for key, _, _ in draft.cells} | set(draft.deleted)
     rows: dict[tuple[Any, ...], int] = {}
     if wanted and target.is_open:
-        keys = zip(*(table.columns[place].values() for place, _ in target.keys), strict=True)
+        keys = zip(*(target.held(table, place).values() for place, _ in target.keys), strict=True)
         rows = {key: row for row, key in enumerate(keys) if key in wanted}
     for key, new, old in draft.cells:
         row = rows.get(key)
@@ -104,9 +104,9 @@ def attach(draft: EditDraft, table: Table, target: Target) -> tuple[Edits, EditD
 def save_draft(folder: Path, name: str, draft: Draft) -> None:
     """Write one draft; quick enough to be called after every edit."""
     edits = {
-        "cells": [[_out(k), _out(new), _out(old)] for k, new, old in draft.edits.cells],
-        "deleted": [_out(key) for key in draft.edits.deleted],
-        "added": [_out(values) for values in draft.edits.added],
+        "cells": [[plain_out(k), plain_out(new), plain_out(old)] for k, new, old in draft.edits.cells],
+        "deleted": [plain_out(key) for key in draft.edits.deleted],
+        "added": [plain_out(values) for values in draft.edits.added],
     }
     whole = {"version": VERSION, "pull": draft.pull_text, "path": draft.path, "saved": draft.saved_text, "edits": edits}
     write_text(folder / f"{name}.json", json.dumps(whole, ensure_ascii=True, indent=1))
@@ -122,9 +122,9 @@ def load_draft(path: Path) -> Draft:
             whole["path"],
             whole["saved"],
             EditDraft(
-                tuple((tuple(_in(k)), _in(new), _in(old)) for k, new, old in edits["cells"]),
-                tuple(tuple(_in(key)) for key in edits["deleted"]),
-                tuple(_in(values) for values in edits["added"]),
+                tuple((tuple(plain_in(k)), plain_in(new), plain_in(old)) for k, new, old in edits["cells"]),
+                tuple(tuple(plain_in(key)) for key in edits["deleted"]),
+                tuple(plain_in(values) for values in edits["added"]),
             ),
         )
     except (OSError, ValueError, KeyError, TypeError):
@@ -136,26 +136,26 @@ def drop_draft(folder: Path, name: str) -> None:
     (folder / f"{name}.json").unlink(missing_ok=True)
 
 
-def _out(value: Any) -> Any:
+def plain_out(value: Any) -> Any:
     """JSON that keeps the types JSON has not."""
     if isinstance(value, Mapping):
-        return {"map": {str(k): _out(v) for k, v in value.items()}}
+        return {"map": {str(k): plain_out(v) for k, v in value.items()}}
     if isinstance(value, (list, tuple)):
-        return [_out(item) for item in value]
+        return [plain_out(item) for item in value]
     for kind, (name, write, _) in _TYPES.items():
         if type(value) is kind:
             return {name: write(value)}
     return value if value is None or isinstance(value, (bool, int, str)) else {"text": str(value)}
 
 
-def _in(value: Any) -> Any:
+def plain_in(value: Any) -> Any:
     if isinstance(value, list):
-        return [_in(item) for item in value]
+        return [plain_in(item) for item in value]
     if not isinstance(value, dict):
         return value
     name, inner = next(iter(value.items()))
     if name == "map":
-        return {key: _in(item) for key, item in inner.items()}
+        return {key: plain_in(item) for key, item in inner.items()}
     return next((read(inner) for known, _, read in _TYPES.values() if known == name), inner)
 
 

@@ -11,6 +11,7 @@ from typing import Any
 
 import tomli_w
 
+from nimble_otter.changes.plan import GUARDS
 from nimble_otter.errors import CorruptError, SavedError, TooNewError
 from nimble_otter.files import write_text
 from nimble_otter.pull.model import Pull, Query, SendPlan
@@ -53,6 +54,9 @@ def pull_to_text(pull: Pull) -> str:
             "path": pull.send.path,
             **({"options": options} if options else {}),
         }
+    changes = {"guard": pull.guard} if pull.guard != "seen" else {}
+    if changes or pull.by_values:
+        whole["changes"] = changes | ({"by_values": True} if pull.by_values else {})
     if pull.came_from:
         whole["came_from"] = pull.came_from
     if pull.widths:
@@ -104,7 +108,9 @@ def _pull(whole: Mapping[str, Any]) -> Pull:
     query = whole["query"]
     limit = query.get("limit")
     send = whole.get("send")
-    text = str(query["text"])
+    text, changes = str(query["text"]), whole.get("changes", {})
+    if changes.get("guard", "seen") not in GUARDS:
+        raise ValueError(f"there is no guard {changes['guard']!r}")
     return Pull(
         str(whole["name"]),
         Source(str(whole["source"]["name"]), str(whole["source"]["url"])),
@@ -123,6 +129,8 @@ def _pull(whole: Mapping[str, Any]) -> Pull:
         None if send is None else SendPlan(str(send["format"]), str(send["path"]), dict(send.get("options", {}))),
         {str(name): int(width) for name, width in whole.get("widths", {}).items()},
         str(whole.get("came_from", "")),
+        str(changes.get("guard", "seen")),
+        bool(changes.get("by_values", False)),
     )
 
 

@@ -51,7 +51,9 @@ class SendPlan:
 
 @dataclass(frozen=True, slots=True)
 class Pull:
-    """A value; `widths` are column widths in pixels by name, `came_from` says what it was followed from."""
+    """A value; `widths` are column widths in pixels by name, `came_from` says what it was followed from. `guard` is
+    what a changed row must still hold besides its key (changes.GUARDS), `by_values` matches rows without a key by all
+    their values."""
 
     name: str
     source: Source
@@ -60,6 +62,8 @@ class Pull:
     send: SendPlan | None = None
     widths: Mapping[str, int] = field(default_factory=dict)
     came_from: str = ""
+    guard: str = "seen"
+    by_values: bool = False
 
     def parameters(self) -> list[str]:
         """Names of all parameters: of the query, of filters, of the delivery's file name."""

@@ -21,6 +21,7 @@ class LazyModule:
 exp: Any = LazyModule("sqlglot.expressions")
 sqlglot: Any = LazyModule("sqlglot")
 qualifying: Any = LazyModule("sqlglot.optimizer.qualify")
+schemas: Any = LazyModule("sqlglot.schema")
 
 
 def reader_of(word: str) -> str:

@@ -14,7 +14,8 @@ HOLDS_ROWS = ("table", "view", "materialized view", "collection")
 class ColumnInfo:
     """`word` is the type in one plain word (number, text, time, ...), `key` its place in the primary key from 1 or 0,
     `refers` the table and column that a foreign key points to ("station.station_id"). `generated` is the expression
-    of a computed column, or "identity" where the server numbers the rows."""
+    of a computed column, or "identity" where the server numbers the rows. `folds`: texts that differ may count as equal
+    there; `values` are all that an enumeration takes."""
 
     name: str
     declared: str = ""
@@ -25,16 +26,20 @@ class ColumnInfo:
     default: str = ""
     generated: str = ""
     comment: str = ""
+    folds: bool = False
+    values: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class ForeignKey:
-    """`columns` of `table` refer to `referred` columns of `target`, in that order. Tables by their label."""
+    """`columns` of `table` refer to `referred` columns of `target`, in that order. Tables by their label. `on_delete`
+    is what happens to the referring rows: cascade, set null, ...; "" where it is refused."""
 
     table: str
     columns: tuple[str, ...]
     target: str
     referred: tuple[str, ...]
+    on_delete: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,7 +57,8 @@ class Definition:
 class TableInfo:
     """`kind` is table, view, materialized view, collection, routine or sequence. `name` is what queries call it: with
     its schema in front where that is not the default one. `rows` is None until known; `is_estimate`: as the server
-    last reckoned, not counted."""
+    last reckoned, not counted. `unique` are further keys: sets of columns that are unique and never empty, known only
+    where there is no primary key."""
 
     name: str
     kind: str = "table"
@@ -62,6 +68,7 @@ class TableInfo:
     schema: str = ""
     foreign: tuple[ForeignKey, ...] = ()
     comment: str = ""
+    unique: tuple[tuple[str, ...], ...] = ()
 
     @property
     def bare(self) -> str:
@@ -76,6 +83,11 @@ class TableInfo:
     def key(self) -> tuple[str, ...]:
         """The primary key's columns in order; empty where there is none."""
         return tuple(c.name for c in sorted(self.columns, key=lambda c: c.key) if c.key)
+
+    @property
+    def keys(self) -> tuple[tuple[str, ...], ...]:
+        """Every set of columns known to tell the rows apart, the primary key first."""
+        return (self.key, *self.unique) if self.key else self.unique
 
     @property
     def has_binary(self) -> bool:

@@ -27,7 +27,8 @@ SNAPSHOT_S = 0.15
 @dataclass(frozen=True, slots=True)
 class Fetched:
     """Rows of one run. `was_cut`: the row limit left rows at the server; `lost`: the connection ended before all rows
-    had come; `cut` has the row ids of values that the server cut, by their place. Times in seconds from the call."""
+    had come; `cut` has the row ids of values that the server cut, by their place; `unseen`
+    are keys that were fetched along, with their origins. Times in seconds from the call."""
 
     table: Table
     was_cut: bool = False
@@ -40,6 +41,17 @@ class Fetched:
     long: LongColumns | None = None
     cut: Mapping[int, Ids] = made_by(default_factory=dict)
     tables: tuple[TableInfo, ...] = ()
+    unseen: Table | None = None
+    key_origins: tuple[Origin | None, ...] = ()
+
+    @property
+    def whole(self) -> Table:
+        """The rows with the keys that were fetched along."""
+        if self.unseen is None:
+            return self.table
+        return Table(
+            (*self.table.fields, *self.unseen.fields), (*self.table.columns, *self.unseen.columns), self.table.rows
+        )
 
     @property
     def is_part(self) -> bool:
@@ -71,7 +83,7 @@ def fetch(
             first = first or now
             if on_snapshot is not None and (not shown or now - shown > SNAPSHOT_S):
                 shown = now
-                on_snapshot(builder.table())
+                on_snapshot(_split(builder.table(), run.unseen)[0])
             if cut:
                 break
     except LostError as problem:
@@ -83,10 +95,21 @@ def fetch(
         if close is not None:
             close()
     spent = time.perf_counter() - began
-    table = builder.table()
+    table, unseen = _split(builder.table(), run.unseen)
+    origins = run.origins[: len(table.fields)], run.origins[len(table.fields) :]
     short = cut_rows(table, run.long) if run.long is not None else {}
-    return Fetched(table, cut, stop.is_set(), first or spent, spent, run.sent, run.origins, lost, run.long, short,
-                   run.tables)  # fmt: skip
+    return Fetched(table, cut, stop.is_set(), first or spent, spent, run.sent, origins[0], lost, run.long, short,
+                   run.tables, unseen, origins[1])  # fmt: skip
+
+
+def _split(table: Table, unseen: int) -> tuple[Table, Table | None]:
+    """The result's columns, and the keys behind them."""
+    if not unseen:
+        return table, None
+    at = len(table.fields) - unseen
+    return Table(table.fields[:at], table.columns[:at], table.rows), Table(
+        table.fields[at:], table.columns[at:], table.rows
+    )
 
 
 class _Rows:

@@ -19,10 +19,6 @@ class Held:
     statements: int = 0
 
 
-class _RolledBack(Exception):
-    pass
-
-
 class HeldTransaction:
     """Keeps a driver's writing block open. A statement that fails is undone alone; those before it stay."""
 
@@ -47,13 +43,11 @@ class HeldTransaction:
 
     def end(self, commit: bool) -> None:
         """Raises: what the driver raises when it commits."""
-        if commit:
+        try:
+            if commit:
+                self.driver.commit()
+        finally:
             self._writing.__exit__(None, None, None)
-            return
-        with suppress(_RolledBack):
-            problem = _RolledBack()
-            if not self._writing.__exit__(_RolledBack, problem, None):
-                raise problem
 
     def _tell(self, text: str) -> None:
         cursor = self.driver.cursor()

@@ -26,6 +26,10 @@ _WORDS = [
 ]
 
 
+Written = tuple[str, str, bool]
+"""Of a column: its type as it was written, what generates it, whether texts that differ may count as equal."""
+
+
 def word_of(declared: str) -> str:
     """The plain word for a declared type."""
     return next((word for pattern, word in _WORDS if pattern.search(declared)), "any" if not declared else "text")
@@ -41,11 +45,10 @@ def read_tables(
     schemas: Sequence[str | None],
     default: str | None,
     names: Sequence[str] | None = None,
-    declared: Callable[[str, str], dict[str, tuple[str, str]]] | None = None,
+    declared: Callable[[str, str], dict[str, Written]] | None = None,
 ) -> list[TableInfo]:
     """Tables, views and materialized views of some schemas, or only those in `names`, with columns, keys and foreign
-    keys. `declared(schema, table)` gives by column the type as it was written and what generates it, where the dialect
-    changes the one or misses the other."""
+    keys. `declared(schema, table)` gives by column what the dialect changes or misses."""
     from sqlalchemy.engine.reflection import ObjectKind
     from sqlalchemy.exc import SAWarning
 
@@ -59,6 +62,8 @@ def read_tables(
             columns: dict[Any, Any] = inspector.get_multi_columns(**own)
             keys: dict[Any, Any] = inspector.get_multi_pk_constraint(**own)
             foreign: dict[Any, Any] = inspector.get_multi_foreign_keys(**own)
+        if inspector.dialect.name in ("mysql", "mariadb"):
+            columns, keys, foreign = (_unquoted(made) for made in (columns, keys, foreign))
         views = set(inspector.get_view_names(schema))
         stored = set(_quietly(partial(inspector.get_materialized_view_names, schema)))
         for (_, name), infos in columns.items():
@@ -72,6 +77,15 @@ def read_tables(
     return found
 
 
+def _unquoted(found: Any) -> Any:
+    """Names as they are: reflection leaves a backtick doubled as it stands in the definition."""
+    if isinstance(found, dict):
+        return {_unquoted(key): _unquoted(value) for key, value in found.items()}
+    if isinstance(found, (list, tuple)):
+        return type(found)(map(_unquoted, found))
+    return found.replace("``", "`") if isinstance(found, str) else found
+
+
 def _foreign(label: str, infos: list[Any], schema: str | None, default: str | None) -> tuple[ForeignKey, ...]:
     return tuple(
         ForeignKey(
@@ -79,12 +93,31 @@ def _foreign(label: str, infos: list[Any], schema: str | None, default: str | No
             tuple(info["constrained_columns"]),
             label_of(info.get("referred_schema") or schema, info["referred_table"], default),
             tuple(info["referred_columns"] or info["constrained_columns"]),
+            _on_delete(info),
         )
         for info in infos
     )
 
 
-def _column(info: Any, key: list[str], links: tuple[ForeignKey, ...], written: tuple[str, str] | None) -> ColumnInfo:
+def _on_delete(info: Any) -> str:
+    said = str((info.get("options") or {}).get("ondelete") or "").lower()
+    return "" if said in ("restrict", "no action") else said
+
+
+def read_unique(inspector: Inspector, table: TableInfo, schema: str | None) -> tuple[tuple[str, ...], ...]:
+    """Sets of columns of a table that are unique and never empty, beside its primary key."""
+    filled = {c.name for c in table.columns if not c.nullable}
+    found = [u["column_names"] for u in _quietly(lambda: inspector.get_unique_constraints(table.bare, schema))]
+    for index in _quietly(lambda: inspector.get_indexes(table.bare, schema)):
+        is_partial = any(
+            key.endswith("_where") and value for key, value in (index.get("dialect_options") or {}).items()
+        )
+        if index["unique"] and not index.get("expressions") and not is_partial:
+            found.append(index["column_names"])
+    return tuple(dict.fromkeys(tuple(names) for names in found if names and set(names) <= filled))
+
+
+def _column(info: Any, key: list[str], links: tuple[ForeignKey, ...], written: Written | None) -> ColumnInfo:
     name = info["name"]
     declared = written[0] if written is not None else _type_text(info["type"])
     refers = next(
@@ -97,6 +130,7 @@ def _column(info: Any, key: list[str], links: tuple[ForeignKey, ...], written: t
     return ColumnInfo(
         name, declared, word_of(declared), key.index(name) + 1 if name in key else 0, refers, bool(info["nullable"]),
         str(info.get("default") or ""), generated, info.get("comment") or "",
+        written is not None and written[2], tuple(getattr(info["type"], "enums", ())),
     )  # fmt: skip
 
 
@@ -107,7 +141,7 @@ def _type_text(kind: Any) -> str:
         text = str(kind)
     except (SQLAlchemyError, NotImplementedError):
         return type(kind).__name__
-    return re.sub(r' COLLATE "?\w+"?', "", text)
+    return re.sub(r' COLLATE "?\w+"?', "", text) + (" UNSIGNED" if getattr(kind, "unsigned", False) else "")
 
 
 def describe(inspector: Inspector, engine: Engine, name: str, schema: str | None, kind: str) -> Definition:

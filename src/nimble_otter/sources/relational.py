@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import re
 import time
-from contextlib import AbstractContextManager, suppress
+from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager, contextmanager, suppress
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -18,13 +19,14 @@ from nimble_otter.query.kinds import changes_catalogue
 from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.query.statements import find_parameters, mark_parameters, split_statements
 from nimble_otter.sources.answer import Answer, Explained, results, sever
-from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
+from nimble_otter.sources.catalogue import Definition, ForeignKey, Shapes, TableInfo
 from nimble_otter.sources.held import Held, HeldTransaction
 from nimble_otter.sources.long import LongColumns, is_long, shorten
 from nimble_otter.sources.plans import PlanNode
-from nimble_otter.sources.reflect import describe, label_of, read_tables, word_of
+from nimble_otter.sources.reflect import Written, describe, label_of, read_tables, read_unique, word_of
 from nimble_otter.sources.source import Executed, Request, Run
-from nimble_otter.sources.trace import declared_kinds, trace_origins
+from nimble_otter.sources.trace import Origin, declared_kinds, trace_origins, with_keys
+from nimble_otter.sources.writer import Bound, Done, Writer, run_each
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Field, Kind
 
@@ -56,12 +58,17 @@ class Relational:
     """Whether CREATE and the like end the transaction they are in."""
     counts_at_once = False
     """Whether exact counts are cheap enough to be made for every table."""
+    settles: tuple[str, ...] = ()
+    """What makes the server check now what it would check at the commit."""
+    signs = ""
+    """A query that gives by what a transaction is known afterwards."""
 
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
         self._known: dict[str, TableInfo] = {}
         self._held: HeldTransaction | None = None
         self._has_all = False
+        self._default: str | None = None
         self._used_at = time.monotonic()
 
     def _probe(self) -> None:
@@ -216,6 +223,9 @@ class Relational:
         self._ready(stop)
         shorter = self._shortened(text) if request.shorten else None
         sent, long = shorter or (text, None)
+        more: list[Origin] = []
+        if shorter is None and request.with_keys:
+            sent, more = self._with_keys(text)
         with self._explained(request.text):
             raw = self._engine.raw_connection()
         answer = Answer(self, raw, request.text, stop)
@@ -225,15 +235,16 @@ class Relational:
         except BaseException as problem:
             answer.finish(is_whole=False)
             stop.check()
-            if shorter is not None and isinstance(problem, QueryError):  # told by its place in the text as written
-                return self.run(replace(request, shorten=False), stop)
+            if sent is not text and isinstance(problem, QueryError):  # told by its place in the text as written
+                return self.run(replace(request, shorten=False, with_keys=False), stop)
             raise
         if not labels:
             answer.finish(is_whole=True)
             raise QueryError("The statement gave no rows.", "Ask with SELECT; write through Changes.")
         try:
-            tables = self._tables_of(text)
-            origins = trace_origins(text, labels, tables, self.reader)
+            tables, views = self._known_in(text)
+            shown = labels[: len(labels) - len(more)]
+            origins = [*trace_origins(text, shown, tables, self.reader, views, self._default), *more]
             declared = declared_kinds(origins, tables)
         except BaseException:
             answer.finish(is_whole=False)
@@ -246,7 +257,35 @@ class Relational:
             (self._kind_of(kind) or hint) if kind and hint not in _EXACT else hint
             for hint, kind in zip(hints, declared, strict=True)
         )
-        return Run(answer.batches(), fields, found, (), sent, tuple(origins), long, tuple(tables))
+        return Run(answer.batches(), fields, found, (), sent, tuple(origins), long, tuple(tables), len(more))
+
+    def _with_keys(self, text: str) -> tuple[str, list[Origin]]:
+        """The text with keys of its tables fetched along, and their origins; see trace.with_keys."""
+        tables, views = self._known_in(text)
+        origins = trace_origins(text, None, tables, self.reader, views, self._default)
+        return with_keys(text, origins, tables, self.reader, self.quoted)
+
+    def _known_in(self, text: str) -> tuple[list[TableInfo], dict[str, str]]:
+        """The tables that a query names, those behind its views too, and the definitions of these views."""
+        tables, views = self._tables_of(text), dict[str, str]()
+        with self._explained():
+            inspector = self._inspector()
+            self._default = self._default_schema(inspector)
+            queue = [t for t in tables if t.kind == "view"]
+            while queue:
+                view = queue.pop()
+                with suppress(Exception):  # without its definition a view ends the trail
+                    views[view.name] = str(inspector.get_view_definition(view.bare, view.schema or None) or "")
+                    inside = self._tables_of(views[view.name])
+                    fresh = [t for t in inside if t.name not in {known.name for known in tables}]
+                    tables += fresh
+                    queue += [t for t in fresh if t.kind == "view"]
+            found = []
+            for table in tables:
+                if table.kind == "table" and not table.key and not table.unique:
+                    table = self._known[table.name] = replace(table, unique=self._unique(inspector, table))
+                found.append(table)
+        return found, views
 
     def _shortened(self, text: str) -> tuple[str, LongColumns] | None:
         """The text with long values cut by the server; see long.shorten."""
@@ -276,7 +315,7 @@ class Relational:
         messages = held.messages if held is not None else messages
         is_begun = False
         try:
-            with self._explained(request.text), held.statement() if held else self._writing(messages) as driver:
+            with self._explained(request.text), held.statement() if held else self._alone(messages) as driver:
                 handle = self._handle(driver)
 
                 def cancel() -> None:
@@ -353,8 +392,57 @@ class Relational:
         with self._explained(request.text):
             return self._plan(text, values)
 
-    def transaction(self) -> AbstractContextManager[Any]:
-        raise ChangeError(f"Writing to {self.word} is not possible yet.", "Copy the statements, or send the rows.")
+    @contextmanager
+    def transaction(self, stop: StopToken = NEVER) -> Iterator[Writer]:
+        """A transaction of its own that changes rows, rolled back unless it was committed. Raises: SourceError's;
+        ChangeError where writing is not possible."""
+        if self.is_read_only:
+            raise ChangeError("This source is marked read-only.", "Take the mark off on its page, if that is right.")
+        if not self.can_write:
+            raise ChangeError(f"Writing to {self.word} is not possible yet.", "Copy the statements, or send the rows.")
+        self._ready(stop)
+        with self._explained(), self._writing([]) as driver:
+            handle = self._handle(driver)
+
+            def cancel() -> None:
+                self._cancel(handle)
+
+            stop.on_stop(cancel)
+            try:
+                yield Writer(self, driver)
+            except SourceError:
+                stop.check()
+                raise
+            finally:
+                stop.forget(cancel)
+
+    def referring(self, table: TableInfo) -> tuple[ForeignKey, ...]:
+        """Foreign keys of other tables whose rows change or go when a row of this one is deleted. Raises:
+        SourceError's."""
+        if not self._has_all:
+            self.tables()
+        return tuple(k for t in self._known.values() for k in t.foreign if k.target == table.name and k.on_delete)
+
+    def without_transactions(self, table: TableInfo) -> str:
+        """What keeps a table whose writes can't be rolled back; "" for every other. Raises: SourceError's."""
+        return ""
+
+    def outcome_of(self, mark: str) -> bool | None:
+        """Whether a signed transaction was committed; None where that can't be told. Raises: SourceError's."""
+        self._engine.dispose()  # none of the old connections is believed
+        return None
+
+    @property
+    def writes_as(self) -> str:
+        """The dialect of statements that write."""
+        return self.dialect
+
+    @contextmanager
+    def _alone(self, messages: list[str]) -> Iterator[Any]:
+        """A transaction for one statement, committed when it succeeds."""
+        with self._writing(messages) as driver:
+            yield driver
+            driver.commit()
 
     def close(self) -> None:
         self._let_go()
@@ -384,8 +472,8 @@ class Relational:
     def _default_schema(self, inspector: Inspector) -> str | None:
         return inspector.default_schema_name
 
-    def _declared(self, schema: str, table: str) -> dict[str, tuple[str, str]]:
-        """By column the type as it was written and what generates it, where reflection changes or misses them."""
+    def _declared(self, schema: str, table: str) -> dict[str, Written]:
+        """What reflection changes or misses of columns, by name."""
         return {}
 
     def _estimates(self, default: str | None) -> dict[str, int]:
@@ -403,6 +491,10 @@ class Relational:
         """Names and what is indexed, where reflection misses some."""
         return None
 
+    def _unique(self, inspector: Inspector, table: TableInfo) -> tuple[tuple[str, ...], ...]:
+        """Keys of a table beside its primary one."""
+        return read_unique(inspector, table, table.schema or self._default)
+
     def _kind_of(self, declared: str) -> Kind | None:
         """What a column of this type may be held as; see ColumnBuilder."""
         return KIND_OF_WORD.get(word_of(declared))
@@ -415,9 +507,17 @@ class Relational:
         """What a run set on the driver's connection is taken off again."""
 
     def _writing(self, messages: list[str]) -> AbstractContextManager[Any]:
-        """A driver's connection in a transaction that may write, committed at the end; what the server says beside its
-        answers goes to `messages`."""
+        """A driver's connection in a transaction that may write, rolled back unless it was committed; what the server
+        says beside its answers goes to `messages`."""
         raise ChangeError(f"{self.word} can't be written to here.")
+
+    def _many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
+        """Run statements in their order, with as few waits as the driver can."""
+        return run_each(driver, wanted)
+
+    def _reading_cursor(self, driver: Any) -> Any:
+        """A cursor that gives values in the forms in which `run` gives them."""
+        return driver.cursor()
 
     def _written(self, values: dict[str, Any]) -> dict[str, Any]:
         """Parameters' values as the driver takes them."""

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 from nimble_otter.errors import ConnectError
 from nimble_otter.sources import drivers
-from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
+from nimble_otter.sources.catalogue import Definition, ForeignKey, Shapes, TableInfo
 from nimble_otter.sources.held import Held
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.trace import Origin
@@ -22,6 +22,7 @@ from nimble_otter.table import Field, Kind, Table
 
 if TYPE_CHECKING:
     from nimble_otter.sources.long import LongColumns
+    from nimble_otter.sources.writer import Writer
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,7 +51,7 @@ class Source:
 class Request:
     """What to ask. `language` is "sql" or "native" (documents: a JSON filter or pipeline on `collection`; of a pipeline
     only the first `stages`, when that is given). `shorten` lets the server cut long values, where they can be fetched
-    whole later."""
+    whole later; `with_keys` fetches keys that the query leaves out along with it, so that its rows can be changed."""
 
     text: str
     parameters: Mapping[str, Any] = field(default_factory=dict)
@@ -59,13 +60,15 @@ class Request:
     collection: str = ""
     stages: int | None = None
     shorten: bool = False
+    with_keys: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class Run:
     """A request under way. `batches` gives lists of row tuples, or of documents where `fields` is None; it must be
     used up or closed. `sent` is what the server got, for showing. `columns` picks (name, path) out of documents;
-    `long` are those that the server cut; `tables` are what the query names."""
+    `long` are those that the server cut; `tables` are what the query names; the last `unseen` columns are keys fetched
+    along."""
 
     batches: Iterator[list[Any]]
     fields: tuple[Field, ...] | None = None
@@ -75,6 +78,7 @@ class Run:
     origins: tuple[Origin | None, ...] = ()
     long: LongColumns | None = None
     tables: tuple[TableInfo, ...] = ()
+    unseen: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -137,8 +141,21 @@ class Connection(Protocol):
     def quoted(self, name: str) -> str:
         """A name as queries write it, quoted where it must be."""
 
-    def transaction(self) -> AbstractContextManager[Any]:
-        """A cursor in a write transaction of its own; commits only when `commit()` was called on it."""
+    def transaction(self, stop: StopToken = ...) -> AbstractContextManager[Writer]:
+        """A write transaction of its own, rolled back unless it was committed."""
+
+    def referring(self, table: TableInfo) -> tuple[ForeignKey, ...]:
+        """Foreign keys of other tables whose rows change or go when a row of this one is deleted."""
+
+    def without_transactions(self, table: TableInfo) -> str:
+        """What keeps a table whose writes can't be rolled back; "" for every other."""
+
+    def outcome_of(self, mark: str) -> bool | None:
+        """Whether a transaction that signed with `mark` was committed; None where that can't be told."""
+
+    @property
+    def writes_as(self) -> str:
+        """The dialect of statements that write."""
 
     def close(self) -> None: ...
 

@@ -1,19 +1,27 @@
-"""Where the columns of a query's result come from: table and column by lineage of the text, against the catalogue."""
+"""Where the columns of a query's result come from: table and column by lineage of the text, against the catalogue.
+
+Subqueries, common table expressions and views are followed inwards; a grouping, a union or an expression ends it.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
-from nimble_otter.query.lazy import exp, qualifying, sqlglot
+from nimble_otter.query.lazy import exp, qualifying, schemas, sqlglot
 from nimble_otter.sources.catalogue import TableInfo
+
+KEY_NAME = "otter_key_"
+"""Begins the names of key columns that are fetched along unseen."""
+_WHOLE = ("group", "distinct", "having")
+_DEEPEST = 12
 
 
 @dataclass(frozen=True, slots=True)
 class Origin:
-    """A result column's base table and column. `alias` tells the two sides of a self-join apart; `is_direct` is true
-    where each result row holds one row of the table, so that it can be edited."""
+    """A result column's base table and column. `alias` tells the two sides of a self-join apart, and the ways into
+    subqueries; `is_direct` is true where each result row holds one row of the table, so that it can be edited."""
 
     table: str
     column: str
@@ -25,38 +33,106 @@ class Origin:
         return f"{self.table}.{self.column}"
 
 
-def trace_origins(text: str, labels: Sequence[str], tables: Sequence[TableInfo], dialect: str) -> list[Origin | None]:
-    """For each result column (named `labels` by the server) its origin, or None for expressions and where the text
-    can't be followed. The answer is believed only where it names the same columns as the server."""
-    nothing: list[Origin | None] = [None] * len(labels)
+def trace_origins(
+    text: str,
+    labels: Sequence[str] | None,
+    tables: Sequence[TableInfo],
+    dialect: str,
+    views: Mapping[str, str] | None = None,
+    default: str | None = None,
+) -> list[Origin | None]:
+    """For each result column its origin, or None for expressions and where the text can't be followed. The answer is
+    believed only where it names the same columns as the server (`labels`, None: not known yet). `views` are definitions
+    by label, `default` is the schema whose tables have no schema in their label."""
+    nothing: list[Origin | None] = [None] * len(labels or ())
     try:
         parsed = sqlglot.parse_one(text, dialect=dialect)
         if not isinstance(parsed, exp.Select):
             return nothing
-        _join_schemas(parsed)
+        _join_schemas(parsed, default)
+        _open_views(parsed, views or {}, dialect, default)
         schema = {t.name.lower(): {c.name.lower(): c.declared or "text" for c in t.columns} for t in tables}
         whole = qualifying.qualify(
-            parsed.copy(), schema=schema, dialect=dialect, validate_qualify_columns=False, quote_identifiers=False
+            parsed.copy(),
+            schema=schemas.MappingSchema(schema, normalize=False),
+            dialect=dialect,
+            validate_qualify_columns=False,
+            quote_identifiers=False,
         )
     except (sqlglot.errors.SqlglotError, RecursionError, ValueError, KeyError):
         return nothing
-    if len(whole.expressions) != len(labels):
-        return nothing
-    for item, label in zip(whole.expressions, labels, strict=True):
-        name = item.alias_or_name.casefold()
-        if name != label.casefold() and not name.startswith("_col_"):  # expressions without a name of their own
+    if labels is not None:
+        if len(whole.expressions) != len(labels):
             return nothing
-    by_name = {t.name.casefold(): t for t in tables}
-    direct = not (whole.args.get("group") or whole.args.get("distinct") or whole.args.get("having"))
-    direct = direct and not any(item.find(exp.AggFunc) and not item.find(exp.Window) for item in whole.expressions)
-    scope = _direct_tables(whole)
-    origins: list[Origin | None] = []
-    for item in whole.expressions:
-        origins.append(_origin(_plain_column(item.unalias()), scope, by_name, direct))
-    return origins
+        for item, label in zip(whole.expressions, labels, strict=True):
+            name = item.alias_or_name.casefold()
+            if name != label.casefold() and not name.startswith("_col_"):  # expressions without a name of their own
+                return nothing
+    return [origin for _, origin in _outputs(whole, _Scope({t.name.casefold(): t for t in tables}))]
 
 
-def _join_schemas(parsed: Any) -> None:
+@dataclass(frozen=True, slots=True)
+class _Scope:
+    """What names mean at a depth of the query: the catalogue's tables, and common table expressions with their own
+    scope."""
+
+    tables: Mapping[str, TableInfo]
+    named: Mapping[str, tuple[Any, Any]] | None = None
+    depth: int = 0
+
+    def inside(self, query: Any) -> _Scope:
+        known, below = dict(self.named or {}), replace(self, depth=self.depth + 1)
+        for cte in query.ctes:
+            known[cte.alias.casefold()] = (cte.this, replace(below, named=dict(known)))
+        return replace(below, named=known)
+
+
+def _outputs(query: Any, scope: _Scope) -> list[tuple[str, Origin | None]]:
+    """Name and origin of each column that a query gives."""
+    if not isinstance(query, exp.Select) or scope.depth > _DEEPEST:
+        return [(item.alias_or_name.casefold(), None) for item in getattr(query, "selects", [])]
+    scope = scope.inside(query)
+    parts = [query.args.get("from_") or query.args.get("from"), *(query.args.get("joins") or [])]
+    sources = {part.this.alias_or_name.casefold(): part.this for part in parts if part is not None}
+    aggregates = any(item.find(exp.AggFunc) and not item.find(exp.Window) for item in query.expressions)
+    is_direct = not aggregates and not any(query.args.get(name) for name in _WHOLE)
+    found = []
+    inner: dict[str, dict[str, Origin | None]] = {}
+    for item in query.expressions:
+        column = _plain_column(item.unalias())
+        origin = _origin(column, sources, scope, inner) if column is not None else None
+        if origin is not None and not is_direct:
+            origin = replace(origin, is_direct=False)
+        found.append((item.alias_or_name.casefold(), origin))
+    return found
+
+
+def _origin(
+    column: Any, sources: Mapping[str, Any], scope: _Scope, inner: dict[str, dict[str, Origin | None]]
+) -> Origin | None:
+    alias = column.table.casefold()
+    source = sources.get(alias)
+    named = (scope.named or {}).get(source.name.casefold()) if isinstance(source, exp.Table) else None
+    if isinstance(source, exp.Table) and named is None:
+        info = scope.tables.get(source.name.casefold())
+        known = info.column(column.name) if info is not None else None
+        return Origin(info.name, known.name, column.table, info.kind == "table") if info and known else None
+    if alias not in inner:
+        if isinstance(source, exp.Subquery):
+            names = source.alias_column_names
+            outputs = _outputs(source.this, scope) if not source.args.get("joins") else []
+        elif named is not None:
+            names, outputs = [], _outputs(*named)
+        else:
+            return None
+        if names:
+            outputs = [(n.casefold(), origin) for n, (_, origin) in zip(names, outputs, strict=False)]
+        inner[alias] = dict(reversed(outputs))
+    found = inner[alias].get(column.name.casefold())
+    return replace(found, alias=f"{column.table}/{found.alias}") if found is not None else None
+
+
+def _join_schemas(parsed: Any, default: str | None) -> None:
     """Write "schema.table" as one name, as the catalogue does; the bare name becomes its alias."""
     for name in parsed.find_all(exp.Identifier):
         name.set("this", name.this.lower())  # some dialects would tell letters' case apart, the catalogue does not
@@ -64,16 +140,32 @@ def _join_schemas(parsed: Any) -> None:
         if table.db:
             if not table.alias:
                 table.set("alias", exp.TableAlias(this=exp.to_identifier(table.name)))
-            table.set("this", exp.to_identifier(f"{table.db}.{table.name}", quoted=True))
+            if table.db != (default or "").lower():
+                table.set("this", exp.to_identifier(f"{table.db}.{table.name}", quoted=True))
             table.set("db", None)
 
 
-def _direct_tables(select: Any) -> dict[str, Any]:
-    """Tables in FROM and JOIN by alias; subqueries and common table expressions are not tables."""
-    hidden = {cte.alias.casefold() for cte in select.find_all(exp.CTE)}
-    parts = [select.args.get("from_") or select.args.get("from"), *(select.args.get("joins") or [])]
-    tables = [part.this for part in parts if part is not None and isinstance(part.this, exp.Table)]
-    return {t.alias_or_name.casefold(): t for t in tables if t.name.casefold() not in hidden}
+def _open_views(parsed: Any, views: Mapping[str, str], dialect: str, default: str | None, depth: int = 0) -> None:
+    """Put the queries of views in the place of their names."""
+    by_name = {name.casefold(): text for name, text in views.items()}
+    hidden = {cte.alias.casefold() for cte in parsed.find_all(exp.CTE)}
+    for table in list(parsed.find_all(exp.Table)):
+        text = by_name.get(table.name.casefold())
+        if text is None or table.name.casefold() in hidden or depth > _DEEPEST:
+            continue
+        made = sqlglot.parse_one(text, dialect=dialect)
+        names = []
+        if isinstance(made, exp.Create):
+            if isinstance(made.this, exp.Schema):
+                names = [exp.to_identifier(c.name.lower()) for c in made.this.expressions]
+            made = made.expression
+        made = made.unnest() if isinstance(made, exp.Subquery) else made
+        if not isinstance(made, exp.Query):
+            continue
+        _join_schemas(made, default)
+        _open_views(made, views, dialect, default, depth + 1)
+        alias = exp.TableAlias(this=exp.to_identifier(table.alias_or_name), columns=names)
+        table.replace(exp.Subquery(this=made, alias=alias))
 
 
 def _plain_column(node: Any) -> Any:
@@ -85,15 +177,47 @@ def _plain_column(node: Any) -> Any:
     return node if isinstance(node, exp.Column) else None
 
 
-def _origin(column: Any, scope: dict[str, Any], tables: dict[str, TableInfo], direct: bool) -> Origin | None:
-    if column is None:
-        return None
-    table = scope.get(column.table.casefold())
-    info = tables.get(table.name.casefold()) if table is not None else None
-    known = info.column(column.name) if info is not None else None
-    if info is None or known is None:
-        return None
-    return Origin(info.name, known.name, column.table, direct and info.kind == "table")
+def with_keys(
+    text: str, origins: Sequence[Origin | None], tables: Sequence[TableInfo], dialect: str, quoted: Any
+) -> tuple[str, list[Origin]]:
+    """The text with the keys of its tables added as further columns, where the result lacks them, and their origins;
+    none where the query groups, or its tables are not named in its own FROM. `quoted` writes a name."""
+    by_name = {t.name: t for t in tables}
+    wanted: list[Origin] = []
+    for alias in dict.fromkeys(o.alias for o in origins if o is not None and o.is_direct and "/" not in o.alias):
+        own = [o for o in origins if o is not None and o.alias == alias]
+        info = by_name[own[0].table]
+        has = {o.column for o in own}
+        if info.kind == "table" and info.keys and not any(has.issuperset(key) for key in info.keys):
+            wanted += [replace(own[0], column=name) for name in info.keys[0] if name not in has]
+    at = _end_of_list(text, dialect) if wanted else None
+    if at is None:
+        return text, []
+    parsed = sqlglot.parse_one(text, dialect=dialect)
+    parts = [parsed.args.get("from_") or parsed.args.get("from"), *(parsed.args.get("joins") or [])]
+    named = {p.this.alias_or_name.casefold(): p.this for p in parts if p is not None and isinstance(p.this, exp.Table)}
+    added = []
+    for number, origin in enumerate(wanted):
+        table = named.get(origin.alias.casefold())
+        if table is None:
+            return text, []
+        alias = (table.args["alias"].this if table.alias else table.this).sql(dialect=dialect)
+        added.append(f", {alias}.{quoted(origin.column)} as {KEY_NAME}{number}")
+    return text[:at] + "".join(added) + text[at:], wanted
+
+
+def _end_of_list(text: str, dialect: str) -> int | None:
+    """Where the columns of the outermost SELECT end."""
+    depth, is_open, before = 0, False, None
+    for token in sqlglot.tokenize(text, read=dialect):
+        kind = token.token_type.name
+        depth += (kind == "L_PAREN") - (kind == "R_PAREN")
+        if depth == 0 and kind == "SELECT":
+            is_open = True
+        elif depth == 0 and kind == "FROM" and is_open and before is not None and before.token_type.name != "DISTINCT":
+            return int(before.end) + 1
+        before = token
+    return None
 
 
 def declared_kinds(origins: Sequence[Origin | None], tables: Sequence[TableInfo]) -> list[str]:

@@ -1,57 +1,79 @@
-"""Changes: what is pending as statements, rehearsing and writing them, and what came of it."""
+"""Changes: rows that would change and their statements, rehearsing and writing them, what was written before."""
 
 from __future__ import annotations
 
-from PySide6.QtCore import QTimer, Signal
-from PySide6.QtGui import QFont, QTextCharFormat, QTextCursor
-from PySide6.QtWidgets import QApplication, QScrollArea, QVBoxLayout
+from pathlib import Path
 
-from nimble_otter.changes import Outcome, Plan, Report, render
-from nimble_otter.desktop.parts import Line, boxed, button, clear, label, row
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtGui import QFont, QTextCharFormat, QTextCursor
+from PySide6.QtWidgets import QApplication, QFileDialog, QSplitter, QTextEdit
+
+from nimble_otter.changes import Outcome, Plan, Statement, make_plan, render, script
+from nimble_otter.desktop.jobs import LOCAL
+from nimble_otter.desktop.parts import Line, button
 from nimble_otter.desktop.theme import theme
+from nimble_otter.desktop.views.changes_list import ChangesList
+from nimble_otter.desktop.views.changes_side import ChangesSide
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.editor import SqlEditor
-from nimble_otter.errors import ChangeError
+from nimble_otter.errors import ChangeError, OtterError
+from nimble_otter.files import write_text
+from nimble_otter.pull import places
+from nimble_otter.pull.writes import Written, all_writes, load_reversal
 from nimble_otter.table.show import grouped
 
-MOST_SHOWN = 200
+AT_ONCE = 200
+"""Statements that are shown at a time: the page that holds the chosen row."""
+_MANY = 2000
+"""From here on the statements are made in the background."""
 _WORDS = {"update": "edited row", "insert": "new row", "delete": "row to delete"}
 
 
 class ChangesDrawer(Drawer):
-    """Writing is asked for by signals: the window knows the lanes."""
+    """Writing is asked for by signals: the window knows the lanes. `row_wanted` asks for a row of the grid."""
 
     title = "Changes"
     rehearse_wanted = Signal()
     write_wanted = Signal()
     take_back_wanted = Signal()
+    row_wanted = Signal(int, int)
+    said = Signal(str, bool)
 
     def __init__(self) -> None:
         super().__init__()
-        self.take_back = button(
-            "Take back", self.take_back_wanted.emit, tip="Take back what is selected in the grid, or all"
-        )
+        self.take_back = button("Take back", self._back, tip="Take back what is selected in the grid, or all")
         self.copy = button("Copy", self._copy, tip="Copy the statements")
+        self.save = button("Save", self._save, tip="Save the statements as a script")
+        self.review = button("Review", self._review, tip="Look at the statements that put this write back")
         self.rehearse = button("Rehearse", self.rehearse_wanted.emit, tip="Run them in a transaction and roll it back")
         self.write = button("Write", self.write_wanted.emit, "primary")
-        for made in (self.take_back, self.copy, self.rehearse, self.write):
+        for made in (self.take_back, self.copy, self.save, self.review, self.rehearse, self.write):
             self.head.right.addWidget(made)
+        self.list = ChangesList()
+        self.list.selectionModel().currentChanged.connect(lambda *_: self._chosen())
+        self.list.activated.connect(lambda *_: self._go_to_row())
         self.text = SqlEditor(numbered=False)
         self.text.setReadOnly(True)
         self.text.setAccessibleName("Statements")
-        self._side = QVBoxLayout()
-        self._side.setContentsMargins(12, 10, 12, 8)
-        self._side.setSpacing(6)
-        scrolled = QScrollArea()
-        scrolled.setWidgetResizable(True)
-        scrolled.setWidget(boxed(self._side))
-        side = boxed(row(scrolled), "raised")
-        side.setFixedWidth(250)
-        self.set_body(self.text, Line(True, "grid_line"), side, stretch=(1, 0, 0))
+        self.text.cursorPositionChanged.connect(self._caret_moved)
+        self.side = ChangesSide(self._resolve, self._go, self._set_guard, self._match_by_values)
+        split = QSplitter()
+        split.setHandleWidth(1)
+        split.addWidget(self.list)
+        split.addWidget(self.text)
+        split.setSizes([230, 320])
+        self.set_body(split, Line(True, "grid_line"), self.side, stretch=(1, 0, 0))
+        self._plan: Plan | None = None
+        self._writes: list[Written] = []
+        self._lines: list[int] = []
+        self._page = 0
+        self._is_filling = False
         self._late = QTimer(self)
         self._late.setSingleShot(True)
         self._late.setInterval(60)
         self._late.timeout.connect(self._fill)
+
+    # --- filling -----------------------------------------------------------------------------------------------
 
     def refresh(self) -> None:
         if self.isVisible() and self.session is not None and self.session.edits.count > 50:
@@ -63,42 +85,71 @@ class ChangesDrawer(Drawer):
         session = self.session
         if session is None:
             return
-        pending, busy = session.edits.count, session.jobs.is_running(f"{session.key} write")
-        self.write.setText(f"Write {grouped(pending)} change{'s' if pending != 1 else ''}" if pending else "Write")
-        for made in (self.take_back, self.copy, self.rehearse, self.write):
-            made.setEnabled(bool(pending) and not busy)
-        self.copy.setEnabled(bool(pending) or bool(session.reversal))
-        self.copy.setText("Copy" if pending or not session.reversal else "Copy reversal")
-        clear(self._side)
+        if session.reviewing is None and session.edits.count > _MANY and session.table is not None:
+            edits, table, target = session.edits.copied(), session.table, session.target
+            guard = session.pull.guard
+            session.jobs.submit(
+                LOCAL, f"{session.key} plan", lambda *_: make_plan(edits, table, target, guard),
+                lambda plan: self._show(plan, "") if session is self.session else None,
+                lambda problem: self._show(None, str(problem)) if session is self.session else None,
+            )  # fmt: skip
+            return
         plan: Plan | None = None
         problem = ""
-        if session.table is not None and pending:
+        if session.reviewing is not None or (session.table is not None and session.edits.count):
             try:
                 plan = session.plan()
             except ChangeError as refused:
                 problem = str(refused)
+        self._show(plan, problem)
+
+    def _show(self, plan: Plan | None, problem: str) -> None:
+        session = self.session
+        assert session is not None
+        pending = session.edits.count if session.reviewing is None else len(session.reviewing.statements)
+        busy = session.jobs.is_running(f"{session.key} write")
+        report = session.report
+        is_done = not pending and session.reviewing is None
+        self._writes = all_writes(places.state_folder() / "reversals", session.pull.name, session.pull.source.name)
+        self._writes = self._writes if is_done else []
+        same = plan is not None and self._plan is not None and len(plan.statements) == len(self._plan.statements)
+        at = self.list.at if same else 0
+        self._plan = plan
+        outcomes = {o.statement.row_id: o for o in report.outcomes} if report is not None and not is_done else {}
+        self._is_filling = True
+        self.list.entries.fill(plan.statements if plan is not None else self._writes, outcomes)
+        self.list.setVisible(bool(self.list.entries.rowCount()))
+        self._is_filling = False
+        if report is not None and report.conflicts and not same:
+            bad = {o.statement.row_id for o in report.conflicts}
+            at = next((n for n, s in enumerate(plan.statements if plan else ()) if s.row_id in bad), 0)
+        if self.list.entries.rowCount():
+            self.list.choose(min(max(0, at), self.list.entries.rowCount() - 1))
         self._say_head(plan, pending)
-        self._fill_text(plan, session.report)
-        if problem:
-            self._note(problem, "plum")
-        elif pending:
-            self._fill_report(session.report)
-        elif session.report is not None and session.report.is_written:
-            self._fill_written(session.report)
-        elif not session.target.is_open:
-            self._note(session.target.reason, "muted")
-        else:
-            assert session.target.table is not None
-            self._note(f"Edit a cell of {session.target.table.name} in the grid: type over it, or F2.", "muted")
-            self._note("Ctrl+Insert adds a row, Ctrl+D duplicates, Ctrl+Delete marks rows to delete.", "faint")
-        self._side.addStretch(1)
+        self._fill_text()
+        self.side.fill(session, pending, problem, self._outcome())
+        words = "Write back" if session.reviewing is not None else "Write"
+        many = f"{words} {grouped(pending)} change{'s' if pending != 1 else ''}"
+        self.write.setText(many if pending else "Write")
+        self.take_back.setText("Leave it" if session.reviewing is not None else "Take back")
+        self.review.setVisible(is_done and bool(self._writes))
+        for made in (self.take_back, self.rehearse, self.write):
+            made.setVisible(not is_done or not self._writes)
+            made.setEnabled(bool(pending) and not busy)
+        self.copy.setEnabled(bool(self.text.toPlainText()))
+        self.save.setEnabled(self.copy.isEnabled())
 
     def _say_head(self, plan: Plan | None, pending: int) -> None:
+        session = self.session
+        assert session is not None
         if plan is None:
             self.head.words.setText("nothing pending" if not pending else "")
             return
+        if session.reviewing is not None:
+            self.head.words.setText(f"putting back {grouped(pending)} of {plan.table} · by {plan.matched_by}")
+            return
         hidden = self._hidden()
-        said = f"{grouped(pending)} to write · by {', '.join(plan.key)} + values seen"
+        said = f"{grouped(pending)} to write · by {plan.matched_by}"
         self.head.words.setText(said + (f" · {hidden} not in the rows shown" if hidden else ""))
 
     def _hidden(self) -> int:
@@ -113,88 +164,175 @@ class ChangesDrawer(Drawer):
         shown = set(shaped.view.ids.tolist()) & touched
         return len(touched) - len(shown)
 
-    def _fill_text(self, plan: Plan | None, report: Report | None) -> None:
-        session = self.session
-        assert session is not None
-        if plan is None:
-            self.text.setPlainText(session.reversal)
+    # --- rows and statements in step ---------------------------------------------------------------------------
+
+    def _statement(self) -> Statement | None:
+        at = self.list.at
+        return self._plan.statements[at] if self._plan is not None and 0 <= at < len(self._plan.statements) else None
+
+    def _outcome(self) -> Outcome | None:
+        statement, report = self._statement(), self.session.report if self.session is not None else None
+        if statement is None or report is None:
+            return None
+        return next((o for o in report.outcomes if o.statement.row_id == statement.row_id), None)
+
+    def _chosen(self) -> None:
+        """Another row was chosen: its statement comes into sight."""
+        if self._is_filling or self.session is None:
             return
-        shown = plan.statements[:MOST_SHOWN]
+        if self._plan is None or self._page != max(0, self.list.at) // AT_ONCE:
+            self._fill_text()
+        self._mark()
+        pending = self.session.edits.count if self.session.reviewing is None else 1
+        self.side.fill(self.session, pending, "", self._outcome())
+
+    def _caret_moved(self) -> None:
+        """The caret went to another statement: its row is chosen."""
+        if self._is_filling or self._plan is None or not self.text.hasFocus():
+            return
+        line = self.text.textCursor().blockNumber()
+        at = max((n for n, first in enumerate(self._lines) if first <= line), default=-1)
+        if at >= 0 and self._page * AT_ONCE + at != self.list.at:
+            self.list.choose(self._page * AT_ONCE + at)
+
+    def _fill_text(self) -> None:
+        session, plan = self.session, self._plan
+        assert session is not None
+        self._is_filling = True
+        if plan is None:
+            chosen = self._writes[self.list.at] if 0 <= self.list.at < len(self._writes) else None
+            try:
+                self.text.setPlainText(chosen.script.read_text("utf-8") if chosen is not None else session.reversal)
+            except OSError as problem:
+                self.text.setPlainText(f"-- {problem.strerror}: {chosen.script.name if chosen else ''}")
+            self._lines = []
+            self._is_filling = False
+            return
+        self._page = max(0, self.list.at) // AT_ONCE
+        first = self._page * AT_ONCE
+        shown = plan.statements[first : first + AT_ONCE]
+        report = session.report
         outcomes = {o.statement.row_id: o for o in report.outcomes} if report is not None else {}
         lines: list[str] = []
-        marks: list[int] = []
-        for number, (statement, text) in enumerate(zip(shown, render(plan, shown), strict=True), 1):
-            outcome = outcomes.get(statement.row_id)
-            said = _said(outcome)
-            head = f"-- {number}  {_WORDS[statement.kind]}{'  ' + said if said else ''}"
-            if outcome is not None and not outcome.is_good:
-                marks.append(len("\n".join(lines)) + (1 if lines else 0))
-            lines += [head, text]
-        if len(plan.statements) > MOST_SHOWN:
-            lines.append(f"-- and {grouped(len(plan.statements) - MOST_SHOWN)} more; Copy has all of them")
+        self._lines = []
+        for number, (statement, text) in enumerate(zip(shown, render(plan, shown), strict=True), first + 1):
+            said = _said(outcomes.get(statement.row_id))
+            self._lines.append(sum(part.count("\n") + 1 for part in lines))
+            lines += [f"{plan.comment} {number}  {_WORDS[statement.kind]}{'  ' + said if said else ''}", text]
+        if len(plan.statements) > len(shown):
+            more = len(plan.statements) - len(shown)
+            lines.append(f"{plan.comment} and {grouped(more)} more; Copy has all of them")
         self.text.setPlainText("\n".join(lines))
-        self._strengthen(marks)
+        self._is_filling = False
+        self._mark()
 
-    def _strengthen(self, places: list[int]) -> None:
-        """Conflicts stand out by weight and colour."""
-        from PySide6.QtWidgets import QTextEdit
-
-        found = []
-        for place in places:
-            mark = QTextEdit.ExtraSelection()
-            cursor = QTextCursor(self.text.document())
-            cursor.setPosition(place)
-            cursor.movePosition(QTextCursor.MoveOperation.EndOfBlock, QTextCursor.MoveMode.KeepAnchor)
-            look = QTextCharFormat()
-            look.setForeground(theme["plum"])
-            look.setFontWeight(QFont.Weight.DemiBold)
-            mark.cursor, mark.format = cursor, look
-            found.append(mark)
+    def _mark(self) -> None:
+        """The chosen statement has a ground of its own; conflicts stand out by weight and colour."""
+        plan, session = self._plan, self.session
+        if plan is None or session is None:
+            self.text.setExtraSelections([])
+            return
+        first, found = self._page * AT_ONCE, []
+        report = session.report
+        bad = {o.statement.row_id for o in report.conflicts} if report is not None else set()
+        for n, line in enumerate(self._lines):
+            statement = plan.statements[first + n]
+            if first + n == self.list.at:
+                mark = self._block(line + 1)
+                mark.format.setBackground(theme["water4"])
+                mark.format.setProperty(QTextCharFormat.Property.FullWidthSelection, True)
+                found.append(mark)
+                if not self.text.hasFocus():
+                    self._is_filling = True
+                    self.text.setTextCursor(QTextCursor(self.text.document().findBlockByNumber(line)))
+                    self._is_filling = False
+            if statement.row_id in bad:
+                mark = self._block(line)
+                mark.format.setForeground(theme["plum"])
+                mark.format.setFontWeight(QFont.Weight.DemiBold)
+                found.append(mark)
         self.text.setExtraSelections(found)
 
-    def _note(self, text: str, tone: str) -> None:
-        self._side.addWidget(label(text, tone, 12, wrap=True))
+    def _block(self, line: int) -> QTextEdit.ExtraSelection:
+        mark = QTextEdit.ExtraSelection()
+        cursor = QTextCursor(self.text.document().findBlockByNumber(line))
+        cursor.movePosition(QTextCursor.MoveOperation.EndOfBlock, QTextCursor.MoveMode.KeepAnchor)
+        mark.cursor = cursor
+        mark.format = QTextCharFormat()
+        return mark
 
-    def _pair(self, name: str, value: str, strong: bool = False) -> None:
-        self._side.addLayout(row(label(name, "plum" if strong else "muted", 12, strong), None, label(value, px=12)))
+    # --- what one does here ------------------------------------------------------------------------------------
 
-    def _fill_report(self, report: Report | None) -> None:
-        if report is None:
-            self._note("Not rehearsed yet. Rehearse runs the statements and rolls them back.", "muted")
+    def _go_to_row(self) -> None:
+        statement = self._statement()
+        if statement is not None and self.session is not None and self.session.reviewing is None:
+            places = {info.name: at for at, info in self.session.target.columns}
+            at = next((places[name] for name, _ in statement.values if name in places), -1)
+            self.row_wanted.emit(statement.row_id, at)
+
+    def _go(self, outcome: Outcome) -> None:
+        self._go_to_row()
+
+    def _resolve(self, outcome: Outcome, names: list[str], mine: bool) -> None:
+        if self.session is not None:
+            self.session.resolve(outcome, names, mine)
+
+    def _set_guard(self, guard: str) -> None:
+        if self.session is not None:
+            self.session.set_guard(guard)
+
+    def _match_by_values(self) -> None:
+        if self.session is not None:
+            self.session.match_by_values()
+
+    def _back(self) -> None:
+        if self.session is not None and self.session.reviewing is not None:
+            self.session.review(None)
         else:
-            self._pair(f"Tried at {report.at:%H:%M:%S}", "nothing written")
-            self._pair("Will succeed", grouped(report.good))
-            if report.conflicts:
-                self._pair("In conflict", grouped(len(report.conflicts)), True)
-                for outcome in report.conflicts[:5]:
-                    self._note(outcome.problem, "plum")
-        self._note(
-            "All or nothing, in one transaction. A script that puts the old values back is kept with the pull.", "muted"
-        )
+            self.take_back_wanted.emit()
 
-    def _fill_written(self, report: Report) -> None:
-        count = len(report.outcomes)
-        self._pair(f"Written at {report.at:%H:%M:%S}", f"{grouped(count)} row{'s' if count != 1 else ''}")
-        self._note("The rows were read back and are shown as the source has them now.", "muted")
-        self._note("On the left is the reversal: it puts the old values back.", "muted")
+    def _review(self) -> None:
+        if self.session is None or not 0 <= self.list.at < len(self._writes):
+            return
+        try:
+            self.session.review(load_reversal(self._writes[self.list.at].path))
+        except OtterError as problem:
+            self.said.emit(str(problem), True)
+
+    def _whole_text(self) -> str:
+        if self._plan is not None:
+            return script(self._plan)
+        return self.text.toPlainText()
 
     def _copy(self) -> None:
+        QApplication.clipboard().setText(self._whole_text())
+        count = len(self._plan.statements) if self._plan is not None else 0
+        self.said.emit(f"Copied {grouped(count)} statements" if count else "Copied", False)
+
+    def _save(self) -> None:
+        """The statements as a script for the server's own client."""
         session = self.session
         if session is None:
             return
-        if session.edits.count:
-            try:
-                QApplication.clipboard().setText("\n".join(render(session.plan())) + "\n")
-            except ChangeError as problem:
-                QApplication.clipboard().setText(f"-- {problem}\n")
-        else:
-            QApplication.clipboard().setText(session.reversal)
+        ends = ".js" if self._plan is not None and self._plan.dialect == "documents" else ".sql"
+        first = str(Path.home() / f"{session.pull.name}{ends}")
+        name, _ = QFileDialog.getSaveFileName(self, "Save the statements", first, f"Script (*{ends})")
+        if not name:
+            return
+        try:
+            write_text(Path(name), self._whole_text())
+        except OSError as problem:
+            self.said.emit(f"{name} can't be written: {problem.strerror}. Choose another folder.", True)
+            return
+        self.said.emit(f"Saved as {name}", False)
+
+    def focus_first(self) -> None:
+        self.list.setFocus(Qt.FocusReason.OtherFocusReason)
 
 
 def _said(outcome: Outcome | None) -> str:
     if outcome is None:
         return ""
     if outcome.is_good:
-        beside = f", and {outcome.beside} more by triggers" if outcome.beside else ""
-        return f"rehearsed: 1 row{beside}"
+        return "rehearsed: 1 row" + (f"; {outcome.note}" if outcome.note else "")
     return outcome.problem

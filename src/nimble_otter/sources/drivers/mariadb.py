@@ -5,8 +5,8 @@ from __future__ import annotations
 import json
 import re
 import socket
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import (
@@ -26,6 +26,7 @@ from nimble_otter.sources.plans import PlanNode, of_mariadb
 from nimble_otter.sources.reflect import label_of
 from nimble_otter.sources.relational import CONNECT_S, Relational, find_word
 from nimble_otter.sources.secrets import with_secret
+from nimble_otter.sources.writer import Bound, Done, run_each
 from nimble_otter.table import Kind
 
 if TYPE_CHECKING:
@@ -52,6 +53,7 @@ class MariadbConnection(Relational):
     defining_commits = True
     dialect = "mysql"
     word = "MariaDB"
+    can_write = True
     drains = True
 
     def __init__(self, url: str, password: str | None) -> None:
@@ -131,15 +133,47 @@ class MariadbConnection(Relational):
         try:
             _tell(driver, "set session transaction read write")  # what defines tables ends the transaction it is in
             _tell(driver, "start transaction read write")
+            _tell(driver, "set @mode = @@sql_mode, sql_mode = concat(@@sql_mode, ',STRICT_ALL_TABLES')")
             yield driver
-            driver.commit()
         finally:
             try:
                 driver.rollback()
+                _tell(driver, "set sql_mode = coalesce(@mode, @@sql_mode)")
                 _tell(driver, "set session transaction read only")
                 raw.close()
             except Exception:  # a connection of which this can't be said is let go
                 raw.invalidate()
+
+    @property
+    def writes_as(self) -> str:
+        return "mariadb" if getattr(self._engine.dialect, "is_mariadb", False) else "mysql"
+
+    def without_transactions(self, table: TableInfo) -> str:
+        text = (
+            "select t.engine from information_schema.tables t join information_schema.engines e on e.engine = t.engine "
+            "where t.table_schema = coalesce(%s, database()) and t.table_name = %s and e.transactions <> 'YES'"
+        )
+        self._ready()
+        with self._explained():
+            found = self._ask(text, (table.schema or None, table.bare))
+        return str(found[0][0]) if found else ""
+
+    def _many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
+        """All in one message; the answers come one after the other."""
+        if len(wanted) == 1:
+            return run_each(driver, wanted)
+        cursor = driver.cursor()
+        try:
+            found = []
+            cursor.execute(b";".join(_with_values(driver, text, values) for text, values in wanted))
+            while True:
+                rows = tuple(cursor.fetchall()) if cursor.description is not None else ()
+                found.append(Done(len(rows) if rows else max(cursor.rowcount, 0), rows))
+                if not cursor.nextset():
+                    return found
+        finally:
+            with suppress(Exception):
+                cursor.close()
 
     def _warnings(self, cursor: Any) -> list[str]:
         cursor.execute("show warnings")
@@ -208,6 +242,11 @@ class MariadbConnection(Relational):
         return QueryError(f"{message[:1].upper()}{message[1:].rstrip('.')}.", hint, place)
 
 
+def _with_values(driver: Any, text: str, values: tuple[Any, ...]) -> bytes:
+    """A statement with its values put in by the client library, which knows the connection's rules for texts."""
+    return text.encode() % tuple(map(driver.literal, values))
+
+
 def _tell(driver: Any, text: str) -> None:
     """A statement of our own that gives no rows."""
     cursor = driver.cursor()
@@ -244,6 +283,7 @@ def _engine(url: str) -> Engine:
         cursor = connection.cursor()
         cursor.execute("set session transaction read only")
         cursor.execute("set names utf8mb4")
+        cursor.execute("set time_zone = '+00:00'")  # no hour twice, whatever the server's zone
         cursor.close()
 
     return engine

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import logging
 import re
-from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+import time
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from itertools import islice
 from typing import TYPE_CHECKING, Any
 
@@ -16,19 +18,26 @@ from nimble_otter.sources.plans import PlanNode, of_postgresql
 from nimble_otter.sources.reflect import label_of
 from nimble_otter.sources.relational import CONNECT_S, Relational
 from nimble_otter.sources.secrets import with_secret
+from nimble_otter.sources.writer import Bound, Done, run_each
 from nimble_otter.table import Kind
 
 if TYPE_CHECKING:
     from sqlalchemy import Engine, Inspector
 
 _AS_TEXT = ("date", "timestamp", "timestamptz", "time", "timetz", "interval", "numeric", "json", "jsonb", "uuid",
-            "inet", "cidr", "macaddr")  # fmt: skip
+            "inet", "cidr", "macaddr", "int4range", "int8range", "numrange", "daterange", "tsrange", "tstzrange",
+            "int4multirange", "int8multirange", "nummultirange", "datemultirange", "tsmultirange",
+            "tstzmultirange")  # fmt: skip
 """Types kept as the server writes them: Python's cannot hold all their values (infinity, BC, 24:00, months), and the
 engine reads times and decimals from text faster than from objects."""
 _HINTS = {1082: Kind.DATE, 1114: Kind.TIME, 1184: Kind.ZONED, 1083: Kind.CLOCK, 1186: Kind.SPAN, 1700: Kind.DECIMAL,
           16: Kind.BOOL}  # fmt: skip
 _HINTS |= dict.fromkeys((20, 21, 23), Kind.INT) | dict.fromkeys((700, 701), Kind.FLOAT)
 _HINTS |= dict.fromkeys((25, 1042, 1043), Kind.TEXT)
+
+
+_PATIENCE = 100
+"""Tenths of a second for a transaction that was cut off to come to its end."""
 
 
 class _Postgresql:
@@ -48,6 +57,9 @@ class PostgresqlConnection(Relational):
 
     dialect = "postgresql"
     word = "PostgreSQL"
+    can_write = True
+    settles = ("set constraints all immediate",)
+    signs = "select txid_current()"
 
     def __init__(self, url: str, password: str | None) -> None:
         super().__init__(_engine(with_secret(url, password)))
@@ -97,11 +109,8 @@ class PostgresqlConnection(Relational):
 
     def _start(self, answer: Any, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
         from psycopg import ProgrammingError
-        from psycopg.types.string import TextLoader
 
-        cursor = answer.cursor = answer.driver.cursor()
-        for name in _AS_TEXT:
-            cursor.adapters.register_loader(name, TextLoader)
+        cursor = answer.cursor = self._reading_cursor(answer.driver)
         rows = cursor.stream(mark_parameters(text, values, "pyformat"), values or None, size=BATCH)
         try:
             first = list(islice(rows, FIRST))
@@ -126,13 +135,43 @@ class PostgresqlConnection(Relational):
         try:
             driver.read_only = False
             yield driver
-            driver.commit()
         finally:
-            with suppress(Exception):
+            try:
                 driver.remove_notice_handler(note)
                 driver.rollback()
                 driver.read_only = None
-            raw.close()
+                raw.close()
+            except Exception:  # a connection of which this can't be said is let go
+                raw.invalidate()
+
+    def _many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
+        """All sent before the first answer is read."""
+        if len(wanted) == 1:
+            return run_each(driver, wanted)
+        cursors = []
+        with driver.pipeline():
+            for text, values in wanted:
+                cursors.append(self._reading_cursor(driver))
+                cursors[-1].execute(text, values)
+        return [Done(c.rowcount, tuple(c.fetchall()) if c.description is not None else ()) for c in cursors]
+
+    def _reading_cursor(self, driver: Any) -> Any:
+        from psycopg.types.string import TextLoader
+
+        cursor = driver.cursor()
+        for name in _AS_TEXT:
+            cursor.adapters.register_loader(name, TextLoader)
+        return cursor
+
+    def outcome_of(self, mark: str) -> bool | None:
+        super().outcome_of(mark)
+        for _ in range(_PATIENCE):
+            with self._explained():
+                said = self._ask("select txid_status(%s::bigint)", (mark,))[0][0]
+            if said != "in progress":
+                return {"committed": True, "aborted": False}.get(said)
+            time.sleep(0.1)
+        return None
 
     def _cancel(self, handle: Any) -> None:
         handle.cancel_safe(timeout=1)
@@ -173,6 +212,7 @@ class PostgresqlConnection(Relational):
 def _engine(url: str) -> Engine:
     from sqlalchemy import create_engine, event, make_url
 
+    logging.getLogger("psycopg").setLevel(logging.ERROR)  # what fails is raised too
     made = make_url(url).set(drivername="postgresql+psycopg")
     options: dict[str, Any] = {} if "connect_timeout" in made.query else {"connect_timeout": CONNECT_S}
     options.update(application_name="nimble-otter", keepalives_idle=20, keepalives_interval=5, keepalives_count=3)

@@ -8,15 +8,18 @@ import re
 import sqlite3
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from nimble_otter.errors import ChangeError, ConnectError, LostError, QueryError, SourceError, place_of
+from nimble_otter.errors import ConnectError, LostError, QueryError, SourceError, place_of
 from nimble_otter.sources.answer import batches_of
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.plans import PlanNode, of_sqlite
+from nimble_otter.sources.reflect import Written
 from nimble_otter.sources.relational import Relational, find_word
+from nimble_otter.sources.writer import Bound, Done, run_each
 from nimble_otter.table import Kind
 
 if TYPE_CHECKING:
@@ -85,9 +88,22 @@ class SqliteConnection(Relational):
     def _default_schema(self, inspector: Inspector) -> str | None:
         return None
 
-    def _declared(self, schema: str, table: str) -> dict[str, tuple[str, str]]:
+    def _declared(self, schema: str, table: str) -> dict[str, Written]:
         rows = self._ask(f"pragma table_xinfo({quote_name(table)})")
-        return {row[1]: (row[2].removesuffix(" GENERATED ALWAYS"), "computed" if row[6] > 1 else "") for row in rows}
+        text = self._ask("select coalesce(sql, '') from sqlite_master where name = ? and type = 'table'", (table,))
+        folds = bool(text and re.search(r"\bcollate\b", text[0][0], re.IGNORECASE))
+        return {
+            row[1]: (row[2].removesuffix(" GENERATED ALWAYS"), "computed" if row[6] > 1 else "", folds) for row in rows
+        }
+
+    def _unique(self, inspector: Inspector, table: TableInfo) -> tuple[tuple[str, ...], ...]:
+        """From the file itself: reflection reads the statement's text, and misses some."""
+        filled, found = {c.name for c in table.columns if not c.nullable}, []
+        for _, name, is_unique, _, is_partial in self._ask(f"pragma index_list({quote_name(table.name)})"):
+            names = [row[2] for row in self._ask(f"pragma index_info({quote_name(name)})")]
+            if is_unique and not is_partial and set(names) <= filled:  # an expression has no name
+                found.append(tuple(names))
+        return tuple(found)
 
     def _kind_of(self, declared: str) -> Kind | None:
         """By the affinity of the column (https://sqlite.org/datatype3.html, 3.1): it decides what may be stored."""
@@ -133,11 +149,16 @@ class SqliteConnection(Relational):
     def _cancel(self, handle: Any) -> None:
         handle.interrupt()
 
-    @contextmanager
-    def _writing(self, messages: list[str]) -> Iterator[Any]:
-        with self.transaction() as writer:
-            yield writer
-            writer.commit()
+    def _many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
+        found = []
+        for one in wanted:
+            before = driver.total_changes
+            try:
+                done = run_each(driver, [one])[0]
+            except OverflowError:
+                raise QueryError("A whole number is too large.", "It holds whole numbers of 64 bits.") from None
+            found.append(replace(done, beside=driver.total_changes - before - done.touched))
+        return found
 
     def _written(self, values: dict[str, Any]) -> dict[str, Any]:
         return {name: _bound(value) for name, value in values.items()}
@@ -146,10 +167,8 @@ class SqliteConnection(Relational):
         return of_sqlite(self._ask(f"explain query plan {text}", values))
 
     @contextmanager
-    def transaction(self) -> Iterator[sqlite3.Connection]:
-        """A write connection with BEGIN IMMEDIATE done; rolled back unless the block commits it."""
-        if self.is_read_only:
-            raise ChangeError("This source is marked read-only.", "Take the mark off on its page, if that is right.")
+    def _writing(self, messages: list[str]) -> Iterator[sqlite3.Connection]:
+        """A connection of its own, as the other one may only read."""
         try:
             writer = self._open(read_only=False)
             writer.text_factory = _text

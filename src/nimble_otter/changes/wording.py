@@ -1,0 +1,161 @@
+"""The text of statements: with the driver's markers for values when they run, with literals where they are shown.
+
+Statements that change the same columns have the same text but for their values, so each text is made once.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cache
+from typing import Any
+
+from nimble_otter.changes.plan import Pairs, Plan, Statement
+from nimble_otter.changes.spelling import for_driver, given, literal, same, shape
+
+Bound = tuple[str, tuple[Any, ...]]
+_MARKS = {"sqlite": "?"}
+
+
+@dataclass(frozen=True, slots=True)
+class _Text:
+    """`pieces` stand around the values, which `order` takes out of the statement's own."""
+
+    pieces: tuple[str, ...]
+    order: tuple[int, ...]
+
+
+class Wording:
+    """The texts of one plan's statements."""
+
+    def __init__(self, plan: Plan) -> None:
+        self._plan, self._made = plan, dict[Any, _Text]()
+        self._mark = _MARKS.get(plan.dialect, "%s")
+        names = " ".join((plan.table, *(c.name for c in plan.info.columns)))
+        self._is_tidy = "\n" not in names
+        self._token = next(f"otter{n}value" for n in range(1000) if f"otter{n}value" not in names)
+
+    def bound(self, statement: Statement, returning: Sequence[str] = ()) -> Bound:
+        """(text with the driver's markers, values in their order); `returning` are columns that it gives back."""
+        text, pairs = self._text(statement, tuple(returning))
+        values = tuple(for_driver(pairs[n][1], self._plan.column(pairs[n][0]), self._plan.dialect) for n in text.order)
+        return self._join(text), values
+
+    def shown(self, statement: Statement) -> str:
+        """The statement with its values as literals."""
+        text, pairs = self._text(statement, ())
+        said = [literal(pairs[n][1], self._plan.column(pairs[n][0]), self._plan.dialect) for n in text.order]
+        return "".join([text.pieces[0], *(p for pair in zip(said, text.pieces[1:], strict=True) for p in pair)]) + ";"
+
+    def reading(self, keys: Sequence[Pairs]) -> Bound:
+        """One query for many rows by their keys: the number of the key, then every column."""
+        texts, values = [], list[Any]()
+        for number, key in enumerate(keys):
+            text, own = self.bound(Statement("select", number, key=key))
+            texts.append(text.replace(f"{self._token}number", str(number), 1))
+            values += own
+        return " UNION ALL ".join(texts), tuple(values)
+
+    def locking(self, key: Pairs) -> Bound:
+        """One row by its key, waiting for whoever is changing it."""
+        text, values = self.reading([key])
+        return text + ("" if self._plan.dialect == "sqlite" else " FOR UPDATE"), values
+
+    def counting(self, table: str, columns: Sequence[str], key: Pairs) -> Bound:
+        """How many rows of another table refer to a row."""
+        from sqlalchemy import and_, column, func, select
+
+        places = [self._place(n) for n in range(len(key))]
+        matched = [column(name) == place for name, place in zip(columns, places, strict=True)]
+        made = select(func.count()).select_from(self._named(table, columns)).where(and_(*matched))
+        text = self._split(made)
+        values = [for_driver(key[n][1], self._plan.column(key[n][0]), self._plan.dialect) for n in text.order]
+        return self._join(text), tuple(values)
+
+    def _join(self, text: _Text) -> str:
+        pieces = text.pieces if self._mark == "?" else [piece.replace("%", "%%") for piece in text.pieces]
+        return self._mark.join(pieces)
+
+    def _text(self, statement: Statement, returning: tuple[str, ...]) -> tuple[_Text, Pairs]:
+        pairs = tuple(p for p in (*statement.values, *statement.key, *statement.seen) if p[1] is not None)
+        sign = (
+            statement.kind, returning,
+            *(tuple((n, shape(v)) for n, v in part) for part in (statement.values, statement.key, statement.seen)),
+        )  # fmt: skip
+        if sign not in self._made:
+            self._made[sign] = self._split(self._clause(statement, returning))
+        return self._made[sign], pairs
+
+    def _clause(self, statement: Statement, returning: tuple[str, ...]) -> Any:
+        from sqlalchemy import and_, column, delete, insert, literal_column, null, select, update
+
+        plan, number = self._plan, iter(range(10_000))
+        names = dict.fromkeys(n for n, _ in (*statement.values, *statement.key, *statement.seen))
+        named = self._named(plan.table, [*names, *returning])
+
+        def place(value: Any) -> Any:
+            return null() if value is None else given(value, self._place(next(number)), plan.dialect)
+
+        set_ = {name: place(value) for name, value in statement.values}
+        matched = []
+        for name, value in statement.key:
+            bound = self._place(next(number)) if value is not None else None
+            is_loose = plan.by_values or value is None
+            info = plan.column(name)
+            own: Any = column(name)
+            matched.append(
+                same(own, info, value, bound, plan.dialect) if is_loose else own == given(value, bound, plan.dialect)
+            )
+        for name, value in statement.seen:
+            bound = self._place(next(number)) if value is not None else None
+            matched.append(same(column(name), plan.column(name), value, bound, plan.dialect))
+        if statement.kind == "select":
+            whole: list[Any] = [literal_column(f"{self._token}number"), literal_column("t.*")]
+            return select(*whole).select_from(named.alias("t")).where(and_(*matched))
+        if statement.kind == "delete":
+            return delete(named).where(and_(*matched))
+        if statement.kind == "insert":
+            made: Any = insert(named).values(set_) if set_ else insert(named)
+            return made.returning(*(column(name) for name in returning)) if returning else made
+        return update(named).values(set_).where(and_(*matched))
+
+    def _named(self, label: str, columns: Sequence[str]) -> Any:
+        from sqlalchemy import column, table
+
+        schema, bare = self._plan.parts_of(label)
+        return table(bare, *(column(name) for name in dict.fromkeys(columns)), schema=schema)
+
+    def _place(self, number: int) -> Any:
+        from sqlalchemy import bindparam
+
+        return bindparam(f"{self._token}{number}", type_=_plain_type()())
+
+    def _split(self, made: Any) -> _Text:
+        # without values of its own an insert would name every column it knows
+        bare: dict[str, Any] = {"column_keys": []} if made.is_insert and not made._values else {}
+        text = str(made.compile(dialect=_dialect(self._plan.dialect), **bare))
+        parts = re.split(rf":{self._token}(\d+)", text.replace("\n", " ") if self._is_tidy else text)
+        return _Text(tuple(parts[::2]), tuple(map(int, parts[1::2])))
+
+
+@cache
+def _dialect(name: str) -> Any:
+    from sqlalchemy import make_url
+
+    found: Any = make_url(f"{name}://").get_dialect()
+    return found(paramstyle="named")
+
+
+@cache
+def _plain_type() -> Any:
+    """A type that adds nothing of its own to a value's place."""
+    from sqlalchemy.types import UserDefinedType
+
+    class Plain(UserDefinedType[Any]):
+        cache_ok = True
+
+        def coerce_compared_value(self, op: Any, value: Any) -> Any:
+            return self
+
+    return Plain

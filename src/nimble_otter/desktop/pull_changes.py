@@ -1,0 +1,186 @@
+"""What is pending on an open pull: edits with undo, the statements they become, and what came of writing them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QTimer
+
+from nimble_otter.changes import Action, Edits, Outcome, Plan, Report, Target, find_target, make_plan, read_value
+from nimble_otter.desktop.hub import Hub
+from nimble_otter.desktop.pull_state import MOST_UNDO, PullState
+from nimble_otter.desktop.whole_values import WholeValues
+from nimble_otter.pull import Pull
+from nimble_otter.pull.drafts import attach, detach
+from nimble_otter.sources import Fetched
+from nimble_otter.sources.long import cut_rows
+from nimble_otter.table.patch import patched
+
+FRESH_MS = 6000
+"""How long rows that were read back after a write are marked."""
+
+
+class ChangedPull(PullState):
+    """Edits, undo over them and over the pull's text and steps, and taking what was written."""
+
+    def __init__(self, pull: Pull, hub: Hub, path: Path | None = None, number: int = 0) -> None:
+        super().__init__(pull, hub, path, number)
+        self.whole = WholeValues(self)
+        self.fresh: frozenset[int] = frozenset()
+        """Row ids of rows just written, as the server has them."""
+        self.reviewing: Plan | None = None
+        """Statements that are looked at in place of what is pending: a reversal."""
+
+    def edit(self, action: Action) -> None:
+        """Do something to the pending edits, with undo."""
+        if not (action.cells or action.delete or action.restore or action.add or action.drop):
+            return
+        self._undo.append(("edit", self.edits.apply(action)))
+        self.whole.fetch({*(row for row, _, _ in action.cells), *action.delete})  # what is written is matched by them
+        del self._undo[:-MOST_UNDO]
+        self._redo.clear()
+        self._edited()
+
+    def typed(self, text: str | None, place: int) -> Any:
+        """The value of a text for a column; None is empty. Raises: ChangeError that says why it can't be taken."""
+        assert self.table is not None
+        return read_value(text, self.table.fields[place], self.target.column(place), self.target.dialect)
+
+    def _edited(self) -> None:
+        self.report = None
+        self.edits_changed.emit()
+
+    def undo(self) -> None:
+        self._step_back(self._undo, self._redo)
+
+    def redo(self) -> None:
+        self._step_back(self._redo, self._undo)
+
+    @property
+    def can_undo(self) -> bool:
+        return bool(self._undo)
+
+    @property
+    def can_redo(self) -> bool:
+        return bool(self._redo)
+
+    def _step_back(self, origin: list[tuple[str, Any]], other: list[tuple[str, Any]]) -> None:
+        if not origin:
+            return
+        kind, what = origin.pop()
+        if kind == "edit":
+            other.append(("edit", self.edits.apply(what)))
+            self._edited()
+            return
+        pull, name = what
+        other.append(("pull", (self.pull, name)))
+        steps_changed = pull.steps != self.pull.steps
+        self.pull = pull
+        self.pull_changed.emit()
+        if steps_changed:
+            self._walk()
+
+    def plan(self) -> Plan:
+        """The statements under review: of what is pending, or of a reversal. Raises: ChangeError."""
+        if self.reviewing is not None:
+            return self.reviewing
+        assert self.table is not None
+        return make_plan(self.edits, self.table, self.target, self.pull.guard)
+
+    @staticmethod
+    def _target_of(fetched: Fetched, dialect: str, by_values: bool) -> Target:
+        origins = (*fetched.origins, *fetched.key_origins)
+        return find_target(fetched.table, origins, fetched.tables, fetched.unseen, by_values, dialect)
+
+    def match_by_values(self) -> None:
+        """Take rows of a table without a key by all their values: asked for, and kept with the pull."""
+        self.pull = replace(self.pull, by_values=True)
+        self.pull_changed.emit()
+        if self.fetched is not None and self.target.could_match:
+            self.target = self._target_of(self.fetched, self.target.dialect, True)
+        self.edits_changed.emit()
+        self.state_changed.emit()
+
+    def take_whole(self, fetched: Fetched, then: Callable[[], object]) -> None:
+        """The rows again, with values that were cut before; then something is done with them."""
+        self.fetched = fetched
+        self.edits_changed.emit()
+        self._walk(then=then)
+
+    def _settle(self) -> None:
+        if self.fresh:
+            self.fresh = frozenset()
+            self.rows_changed.emit()
+
+    def review(self, plan: Plan | None) -> None:
+        """Look at a reversal's statements in place of what is pending; None: back."""
+        self.reviewing, self.report = plan, None
+        self.state_changed.emit()
+
+    def set_guard(self, guard: str) -> None:
+        """What a changed row must still hold; kept with the pull."""
+        self.pull = replace(self.pull, guard=guard)
+        self.report = None
+        self.pull_changed.emit()
+        self.edits_changed.emit()
+
+    def resolve(self, outcome: Outcome, names: Sequence[str], mine: bool) -> None:
+        """Answer a conflict in some columns: keep what is pending there against what others wrote, or take theirs."""
+        row, places = outcome.statement.row_id, {info.name: at for at, info in self.target.columns}
+        theirs = {places[name]: value for name, value in outcome.now if name in names and name in places}
+        if outcome.is_gone:
+            action = self.edits.take_back(rows=[row])
+        elif mine:
+            action = Action("Keep mine")
+        elif outcome.statement.kind == "delete":
+            action = Action("Keep the row", restore=(row,))
+        else:
+            action = self.edits.take_back(cells=[(row, place) for place in theirs])
+        left = tuple(pair for pair in outcome.now if pair[0] not in names)
+        report = self.report
+        self.take_current({row: theirs} if theirs else {}, action)
+        if report is not None:  # what is answered is no conflict any more; what is not is still shown
+            rest = [o for o in report.outcomes if o.statement.row_id != row]
+            rest += [replace(outcome, now=left)] if left and not outcome.is_gone else []
+            self.report = replace(report, outcomes=tuple(rest))
+            self.edits_changed.emit()
+
+    def take_current(self, values: Mapping[int, Mapping[int, Any]], action: Action) -> None:
+        """What others wrote meanwhile, by row id and place, becomes what was seen; `action` answers it."""
+        assert self.fetched is not None
+        if values:
+            self.fetched = replace(self.fetched, table=patched(self.fetched.table, values))
+        for row, own in values.items():
+            for place in own:
+                self.edits.seen.pop((row, place), None)
+        self.edits.apply(action)
+        self._undo = [entry for entry in self._undo if entry[0] == "pull"]  # it would bring back what is not seen now
+        self._redo.clear()
+        self.report, self.course = None, None
+        self._walk()
+        self.edits_changed.emit()
+
+    def take_written(self, fetched: Fetched, report: Report, fresh: frozenset[int]) -> None:
+        """After a write: the rows as the server has them, `fresh` among them; nothing is pending but what was not
+        written."""
+        assert self.table is not None
+        left = [s.row_id for s in report.left]
+        rest = detach(self.edits.only(left), self.table, self.target) if left else None
+        table = fetched.table
+        long = fetched.long if fetched.cut else None
+        self.fetched = replace(fetched, cut=cut_rows(table, long) if long is not None else {})
+        self.target = replace(self.target, unseen=fetched.unseen)
+        self.edits, self.report, self.reversal = Edits(table.rows), report, report.reversal
+        if rest is not None:
+            self.edits, _ = attach(rest, table, self.target)
+        self.fresh = fresh
+        QTimer.singleShot(FRESH_MS, self, self._settle)
+        self._undo = [entry for entry in self._undo if entry[0] == "pull"]
+        self._redo.clear()
+        self.course = None
+        self._walk()
+        self.edits_changed.emit()
+        self.state_changed.emit()

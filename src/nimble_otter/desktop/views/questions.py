@@ -1,0 +1,67 @@
+"""Questions that are asked before something is written."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QDialog, QDialogButtonBox, QLineEdit, QMessageBox
+
+from nimble_otter.changes import Plan
+from nimble_otter.desktop.parts import column, label
+from nimble_otter.errors import OtterError
+from nimble_otter.sources import Source
+from nimble_otter.table.show import grouped
+
+
+class CareQuestion(QDialog):
+    """A source marked "take care" is written to only when its name was typed."""
+
+    def __init__(self, source: Source, plan: Plan) -> None:
+        super().__init__()
+        self.setWindowTitle("Write")
+        count = len(plan.statements)
+        place = f" ({source.stage})" if source.stage else ""
+        said = f"{grouped(count)} statement{'s' if count != 1 else ''} would be written to {plan.table}{place}."
+        self.name = QLineEdit()
+        self.name.setAccessibleName("The source's name")
+        self.name.setPlaceholderText(source.name)
+        self._wanted = source.name.strip().casefold()
+        self.buttons = QDialogButtonBox()
+        self.write = self.buttons.addButton("Write them", QDialogButtonBox.ButtonRole.AcceptRole)
+        self.buttons.addButton("Don't write", QDialogButtonBox.ButtonRole.RejectRole)
+        self.write.setEnabled(False)
+        self.name.textChanged.connect(self._look)
+        self.buttons.accepted.connect(self.accept)
+        self.buttons.rejected.connect(self.reject)
+        self.setLayout(
+            column(
+                label(f"{source.name} is marked “take care”.", bold=True),
+                label(said, wrap=True),
+                label("Type the source's name to go on:", "muted"),
+                self.name,
+                self.buttons,
+                space=10,
+                margins=(18, 16, 18, 14),
+            )
+        )
+        self.setMinimumWidth(420)
+
+    def _look(self) -> None:
+        self.write.setEnabled(self.name.text().strip().casefold() == self._wanted)
+
+
+def ask_care(source: Source, plan: Plan) -> bool:
+    """Whether the source's name was typed."""
+    return CareQuestion(source, plan).exec() == QDialog.DialogCode.Accepted
+
+
+def ask_one_by_one(problem: OtterError, plan: Plan) -> bool:
+    """Whether to write without a transaction."""
+    box = QMessageBox(QMessageBox.Icon.Question, "Write", problem.message)
+    count = len(plan.statements)
+    box.setInformativeText(
+        f"{grouped(count)} statement{'s' if count != 1 else ''} can be written one by one, until the first that fails. "
+        "What is written by then stays; the report says exactly which."
+    )
+    write = box.addButton("Write one by one", QMessageBox.ButtonRole.AcceptRole)
+    box.addButton("Don't write", QMessageBox.ButtonRole.RejectRole)
+    box.exec()
+    return box.clickedButton() is write

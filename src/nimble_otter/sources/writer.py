@@ -1,0 +1,93 @@
+"""A transaction that changes rows: many statements at a time, so that a far server does not make each of them wait."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from nimble_otter.sources.relational import Relational
+
+Bound = tuple[str, tuple[Any, ...]]
+"""A statement with the driver's markers, and its values in their order."""
+
+
+@dataclass(frozen=True, slots=True)
+class Done:
+    """What a statement did: rows touched, rows given back, and how many rows triggers and keys changed beside (0 where
+    the server does not tell)."""
+
+    touched: int
+    rows: tuple[tuple[Any, ...], ...] = ()
+    beside: int = 0
+
+
+class Writer:
+    """One transaction on a relational server, rolled back unless `commit` was called. Errors are SourceError's."""
+
+    def __init__(self, connection: Relational, driver: Any) -> None:
+        self._connection, self.driver = connection, driver
+        self.mark = ""
+
+    @property
+    def dialect(self) -> str:
+        """The name under which the statements' texts are made."""
+        return self._connection.writes_as
+
+    def many(self, wanted: Sequence[Bound]) -> list[Done]:
+        """Run statements in their order. When one fails the transaction is only good for going back to a savepoint."""
+        with self._connection._explained():
+            return self._connection._many(self.driver, wanted)
+
+    def ask(self, bound: Bound) -> tuple[list[str], list[tuple[Any, ...]]]:
+        """Names and rows of a query of our own."""
+        with self._connection._explained():
+            cursor = self._connection._reading_cursor(self.driver)
+            try:
+                cursor.execute(*bound)
+                return [c[0] for c in cursor.description], [tuple(row) for row in cursor.fetchall()]
+            finally:
+                with suppress(Exception):
+                    cursor.close()
+
+    def tell(self, text: str) -> None:
+        """A statement that gives nothing."""
+        with self._connection._explained():
+            cursor = self.driver.cursor()
+            try:
+                cursor.execute(text)
+            finally:
+                with suppress(Exception):
+                    cursor.close()
+
+    def settle(self) -> None:
+        """Let the server check now what it would check at the commit."""
+        for text in self._connection.settles:
+            self.tell(text)
+
+    def sign(self) -> None:
+        """Note by what the transaction can be asked for afterwards, where the server has such a thing."""
+        if self._connection.signs:
+            self.mark = str(self.ask((self._connection.signs, ()))[1][0][0])
+
+    def commit(self) -> None:
+        """Raises: SourceError's; after LostError the outcome is not known."""
+        with self._connection._explained():
+            self.driver.commit()
+
+
+def run_each(driver: Any, wanted: Sequence[Bound]) -> list[Done]:
+    """Statements one after the other, for a server that is near."""
+    found = []
+    for text, values in wanted:
+        cursor = driver.cursor()
+        try:
+            cursor.execute(text, values)
+            rows = tuple(map(tuple, cursor.fetchall())) if cursor.description is not None else ()
+            found.append(Done(len(rows) if rows else max(cursor.rowcount, 0), rows))
+        finally:
+            with suppress(Exception):
+                cursor.close()
+    return found
