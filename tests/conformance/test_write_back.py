@@ -134,8 +134,7 @@ class Place:
         self.made.clear()
 
     def bench(self, name, text=None, **more):
-        bench = Bench(self.connection, text or f"select * from {self.quote(name)}", **more)
-        return bench
+        return Bench(self.connection, text or f"select * from {self.quote(name)}", **more)
 
     def client(self, text):
         """Run a script with the server's own client program."""

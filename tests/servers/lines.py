@@ -9,13 +9,14 @@ import time
 class Line:
     """Forwards 127.0.0.1:port to a server. `delay_s` is added each way, `bytes_s` limits what comes back; `hold` stops
     forwarding (nothing is closed), `cut` closes every connection, `refuse` closes each new one at once. `turns` counts
-    how often the client spoke after the server."""
+    how often the client spoke after the server, `cut_after` is the count at which everything is cut, once."""
 
     def __init__(self, port, delay_s=0.0, bytes_s=None):
         self._to, self.delay_s, self.bytes_s = port, delay_s, bytes_s
         self._open = threading.Event()
         self._open.set()
         self._pairs, self.is_refusing, self.turns, self._is_up = [], False, 0, False
+        self.cut_after = None
         self._listener = socket.create_server(("127.0.0.1", 0))
         self.port = self._listener.getsockname()[1]
         threading.Thread(target=self._serve, daemon=True).start()
@@ -38,6 +39,9 @@ class Line:
                 is_up = target.getpeername()[1] == self._to
                 self.turns += is_up and not self._is_up
                 self._is_up = is_up
+                if self.cut_after is not None and self.turns >= self.cut_after:
+                    self.cut_after = None
+                    self.cut()
                 if self.delay_s:
                     time.sleep(self.delay_s)
                 if bytes_s:

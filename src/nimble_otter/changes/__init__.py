@@ -4,11 +4,13 @@
 `edits.py` first, then `plan.py` and `write.py`.
 """
 
+from nimble_otter.changes.document_plan import document_target, from_json, read_document_value, to_json
 from nimble_otter.changes.edits import UNSET, Action, Edits
 from nimble_otter.changes.plan import GUARDS, Plan, Statement, make_plan
+from nimble_otter.changes.report import Outcome, Report
 from nimble_otter.changes.target import Target, find_target
 from nimble_otter.changes.values import read_value, value_text
-from nimble_otter.changes.write import Outcome, Report, rehearse, render, script, write, write_each
+from nimble_otter.changes.write import rehearse, render, script, write, write_each
 
 __all__ = [
     "GUARDS",
@@ -20,12 +22,16 @@ __all__ = [
     "Report",
     "Statement",
     "Target",
+    "document_target",
     "find_target",
+    "from_json",
     "make_plan",
+    "read_document_value",
     "read_value",
     "rehearse",
     "render",
     "script",
+    "to_json",
     "value_text",
     "write",
     "write_each",

@@ -81,6 +81,10 @@ def make_plan(
     guard: str = "seen",
 ) -> Plan:
     """Raises: NoKeyError, where the result has no table to write to or a row's key is empty; ValueRefused."""
+    if target.dialect == "documents":
+        from nimble_otter.changes.document_plan import make_document_plan
+
+        return make_document_plan(edits, table, target, guard)
     if target.table is None:
         raise NoKeyError(target.reason)
     info, dialect, key_names = target.table, target.dialect, tuple(name for _, name in target.keys)

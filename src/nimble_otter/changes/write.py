@@ -6,10 +6,12 @@ import datetime as dt
 import time
 from collections.abc import Iterable, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from typing import Any
 
+from nimble_otter.changes import document_write as documents
 from nimble_otter.changes.plan import Pairs, Plan, Statement, reversal
+from nimble_otter.changes.report import Outcome, Report
 from nimble_otter.changes.wording import Wording
 from nimble_otter.errors import ChangeError, LostError, NoTransactions, OtterError, OutcomeUnknown, SourceError
 from nimble_otter.sources.source import Connection
@@ -24,57 +26,18 @@ _ATTEMPTS, _PAUSE_S = 6, 1.0
 """How often it is tried to reach a server again that was lost in a commit."""
 
 
-@dataclass(frozen=True, slots=True)
-class Outcome:
-    """What one statement did or would do. `now` holds, for a conflict, the columns that differ from what was seen with
-    their present values; `problem` says in words what is wrong; `note` what is worth knowing though it succeeds (rows
-    that triggers changed too, values that the server keeps otherwise); `is_gone`: the row is not there any more."""
-
-    statement: Statement
-    rows: int
-    problem: str = ""
-    now: Pairs = ()
-    is_conflict: bool = False
-    note: str = ""
-    is_gone: bool = False
-
-    @property
-    def is_good(self) -> bool:
-        return self.rows == 1 and not self.problem
-
-
-@dataclass(frozen=True, slots=True)
-class Report:
-    """All outcomes. When `is_written`: `written` has each row as the server now has it (by row id, None: deleted),
-    `reversal` the script that puts the old values back and `back` its statements as a plan; `left` are statements that
-    were not run, where they are written one by one. `said` is what else is to be known."""
-
-    outcomes: tuple[Outcome, ...]
-    at: dt.datetime
-    is_written: bool = False
-    written: Mapping[int, dict[str, Any] | None] = field(default_factory=dict)
-    reversal: str = ""
-    back: Plan | None = None
-    said: str = ""
-    left: tuple[Statement, ...] = ()
-
-    @property
-    def good(self) -> int:
-        return sum(outcome.is_good for outcome in self.outcomes)
-
-    @property
-    def conflicts(self) -> tuple[Outcome, ...]:
-        return tuple(outcome for outcome in self.outcomes if not outcome.is_good)
-
-
 def render(plan: Plan, statements: Sequence[Statement] | None = None) -> list[str]:
     """The statements as text with literals in the dialect's own writing, for showing, copying and scripts."""
+    if plan.dialect == "documents":
+        return documents.render(plan, statements)
     words = Wording(plan)
     return [words.shown(statement) for statement in (plan.statements if statements is None else statements)]
 
 
 def script(plan: Plan, head: str = "") -> str:
     """The statements as a script for the server's own client, in one transaction."""
+    if plan.dialect == "documents":
+        return documents.script(plan, head)
     begin = {"sqlite": "begin;", "postgresql": "begin;"}.get(
         plan.dialect, "set time_zone = '+00:00';\nstart transaction;"
     )
@@ -83,6 +46,8 @@ def script(plan: Plan, head: str = "") -> str:
 
 def rehearse(connection: Connection, plan: Plan, stop: StopToken = NEVER, progress: Progress | None = None) -> Report:
     """Run every statement in one transaction and roll it back. Raises: SourceError's, Stopped; nothing is written."""
+    if plan.dialect == "documents":
+        return documents.rehearse(connection, plan, stop, progress)
     plan = _prepared(connection, plan)
     with connection.transaction(stop) as writer:
         run = _Run(writer, plan, stop, progress)
@@ -99,6 +64,8 @@ def write(connection: Connection, plan: Plan, stop: StopToken = NEVER, progress:
     Raises: SourceError's, Stopped (nothing written); ChangeError when the commit was refused; OutcomeUnknown when it
     was not answered and the rows don't tell either.
     """
+    if plan.dialect == "documents":
+        return documents.write(connection, plan, stop, progress)
     plan = _prepared(connection, plan)
     asked = answered = False
     try:
@@ -129,6 +96,8 @@ def write(connection: Connection, plan: Plan, stop: StopToken = NEVER, progress:
 def write_each(connection: Connection, plan: Plan, stop: StopToken = NEVER, progress: Progress | None = None) -> Report:
     """Where there are no transactions: one statement after the other, until one fails or it is stopped; the report
     tells exactly which were written. Raises: SourceError's, before the first; OutcomeUnknown."""
+    if plan.dialect == "documents":
+        return documents.write_each(connection, plan, stop, progress)
     outcomes: list[Outcome] = []
     with connection.transaction() as writer:
         run = _Run(writer, plan, NEVER, None)

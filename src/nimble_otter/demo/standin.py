@@ -114,6 +114,53 @@ class StandIn:
             found = list(self._store[collection].aggregate(command["pipeline"]))
         return self._first(collection, found, command.get("cursor", {}).get("batchSize", BATCH), False)
 
+    def _do_insert(self, collection: str, command: Mapping[str, Any]) -> dict[str, Any]:
+        if any(self._store[collection].find_one({"_id": d["_id"]}) for d in command["documents"]):
+            return {"n": 0, "writeErrors": [{"index": 0, "code": 11000, "errmsg": "duplicate key: _id"}]}
+        self._store[collection].insert_many(command["documents"])
+        return {"n": len(command["documents"])}
+
+    def _do_delete(self, collection: str, command: Mapping[str, Any]) -> dict[str, Any]:
+        found = [self._matching(collection, wanted["q"]) for wanted in command["deletes"]]
+        gone = [document["_id"] for document in found if document is not None]
+        self._store[collection].delete_many({"_id": {"$in": gone}})
+        return {"n": len(gone)}
+
+    def _do_update(self, collection: str, command: Mapping[str, Any]) -> dict[str, Any]:
+        """One document each, by $set and $unset."""
+        changed = 0
+        for wanted in command["updates"]:
+            document = self._matching(collection, wanted["q"])
+            if document is None:
+                continue
+            for path, value in wanted["u"].get("$set", {}).items():
+                inner, last = _parent(document, path)
+                inner[int(last) if isinstance(inner, list) else last] = value
+            for path in wanted["u"].get("$unset", {}):
+                inner, last = _parent(document, path)
+                inner.pop(last, None)
+            self._store[collection].replace_one({"_id": document["_id"]}, document)
+            changed += 1
+        return {"n": changed, "nModified": changed}
+
+    def _matching(self, collection: str, wanted: Mapping[str, Any]) -> dict[str, Any] | None:
+        """The document of an _id, when each path of the filter holds exactly what it says."""
+        document: dict[str, Any] | None = self._store[collection].find_one({"_id": wanted["_id"]})
+        for path, condition in wanted.items():
+            if document is None or path == "_id":
+                continue
+            inner, last = _parent(document, path)
+            held = _ABSENT
+            if isinstance(inner, dict):
+                held = inner.get(last, _ABSENT)
+            elif isinstance(inner, list) and last.isdigit() and int(last) < len(inner):
+                held = inner[int(last)]
+            if "$exists" in condition:
+                document = document if (held is not _ABSENT) is condition["$exists"] else None
+            elif held != condition["$eq"] or (held is None) is not (condition["$eq"] is None):
+                document = None
+        return document
+
     def _first(self, collection: str, found: list[dict[str, Any]], size: int, whole: bool) -> dict[str, Any]:
         number, namespace = 0, f"{self.database}.{collection}"
         if len(found) > size and not whole:
@@ -134,6 +181,17 @@ class StandIn:
     def _do_killcursors(self, _: str, command: Mapping[str, Any]) -> dict[str, Any]:
         killed = [number for number in command["cursors"] if self._cursors.pop(number, None)]
         return {"cursorsKilled": killed, "cursorsNotFound": [], "cursorsAlive": [], "cursorsUnknown": []}
+
+
+_ABSENT = object()
+
+
+def _parent(document: Any, path: str) -> tuple[Any, str]:
+    """What holds the last part of a dotted path (objects that are not there are made), and that part."""
+    *above, last = path.split(".")
+    for part in above:
+        document = document[int(part)] if isinstance(document, list) else document.setdefault(part, {})
+    return document, last
 
 
 _HELLO = {

@@ -10,7 +10,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from nimble_otter.changes import Edits, Target
+from nimble_otter.changes import Edits, Target, document_target
 from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.desktop.pull_changes import ChangedPull
@@ -61,12 +61,16 @@ class OpenPull(ChangedPull):
         def work(stop: Any, report: Callable[[Any], None]) -> tuple[Fetched, Target]:
             connection = self.hub.connection(source)
             fetched = fetch(connection, request, stop, report)
-            if not fetched.origins:
-                return fetched, Target(None, reason="Documents can't be changed yet; send them to a file instead.")
             if source.read_only:
                 return fetched, Target(None, reason=f"{source.name} is marked read-only on its page.")
             if not connection.can_write:
                 return fetched, Target(None, reason=f"Rows of {source.word} can't be changed yet; send them instead.")
+            if not fetched.origins:
+                if not fetched.collection:
+                    return fetched, Target(
+                        None, reason="The request groups or joins documents; a row is not one of them."
+                    )
+                return fetched, document_target(fetched.table, fetched.collection, fetched.unseen)
             # whether the key tells all rows apart takes a moment on many rows, so it is seen here
             return fetched, self._target_of(fetched, connection.writes_as, by_values)
 

@@ -282,12 +282,14 @@ class Tour(Asking):
             )
         hold("UPDATE" in pull.reversal.upper(), "no reversal was kept")
         self.picture("12-written")
+        window.changes_drawer.review.click()
+        hold(pull.reviewing is not None, "the reversal is not under review")
+        window.changes_drawer.write.click()
+        self.settle()
         with sqlite3.connect(self.survey(), timeout=30) as base:
-            base.executescript(pull.reversal)
             back = base.execute("select level_m from reading where reading_id = ?", (key,)).fetchone()[0]
         hold(back == level, "the reversal did not put the value back")
-        pull.run()
-        self.settle()
+        hold(pull.reviewing is None, "the reversal is still under review")
         return "edits with undo, a reason where none can be made, rehearsed, a conflict kept out, written, reversed"
 
     def send(self) -> str:

@@ -142,6 +142,12 @@ def plain_out(value: Any) -> Any:
         return {"map": {str(k): plain_out(v) for k, v in value.items()}}
     if isinstance(value, (list, tuple)):
         return [plain_out(item) for item in value]
+    if value is MISSING:
+        return {"missing": True}
+    if type(value).__module__.partition(".")[0] == "bson":
+        from bson import json_util
+
+        return {"bson": json_util.dumps(value, json_options=json_util.CANONICAL_JSON_OPTIONS)}
     for kind, (name, write, _) in _TYPES.items():
         if type(value) is kind:
             return {name: write(value)}
@@ -156,12 +162,20 @@ def plain_in(value: Any) -> Any:
     name, inner = next(iter(value.items()))
     if name == "map":
         return {key: plain_in(item) for key, item in inner.items()}
+    if name == "missing":
+        return MISSING
+    if name == "bson":
+        from bson import json_util
+
+        return json_util.loads(inner, json_options=json_util.CANONICAL_JSON_OPTIONS)
     return next((read(inner) for known, _, read in _TYPES.values() if known == name), inner)
 
 
 _TYPES: dict[type, tuple[str, Any, Any]] = {
     dt.datetime: ("time", dt.datetime.isoformat, dt.datetime.fromisoformat),
     dt.date: ("date", dt.date.isoformat, dt.date.fromisoformat),
+    dt.time: ("clock", dt.time.isoformat, dt.time.fromisoformat),
+    dt.timedelta: ("span", lambda v: v // dt.timedelta(microseconds=1), lambda v: dt.timedelta(microseconds=v)),
     Decimal: ("decimal", str, Decimal),
     float: ("float", repr, float),
     bytes: ("bytes", lambda v: base64.b64encode(v).decode(), base64.b64decode),

@@ -43,6 +43,7 @@ class Fetched:
     tables: tuple[TableInfo, ...] = ()
     unseen: Table | None = None
     key_origins: tuple[Origin | None, ...] = ()
+    collection: str = ""
 
     @property
     def whole(self) -> Table:
@@ -99,7 +100,7 @@ def fetch(
     origins = run.origins[: len(table.fields)], run.origins[len(table.fields) :]
     short = cut_rows(table, run.long) if run.long is not None else {}
     return Fetched(table, cut, stop.is_set(), first or spent, spent, run.sent, origins[0], lost, run.long, short,
-                   run.tables, unseen, origins[1])  # fmt: skip
+                   run.tables, unseen, origins[1], run.collection)  # fmt: skip
 
 
 def _split(table: Table, unseen: int) -> tuple[Table, Table | None]:

@@ -393,7 +393,7 @@ class Relational:
             return self._plan(text, values)
 
     @contextmanager
-    def transaction(self, stop: StopToken = NEVER) -> Iterator[Writer]:
+    def transaction(self, stop: StopToken = NEVER, atomic: bool = True) -> Iterator[Writer]:
         """A transaction of its own that changes rows, rolled back unless it was committed. Raises: SourceError's;
         ChangeError where writing is not possible."""
         if self.is_read_only:

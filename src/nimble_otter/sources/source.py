@@ -22,7 +22,6 @@ from nimble_otter.table import Field, Kind, Table
 
 if TYPE_CHECKING:
     from nimble_otter.sources.long import LongColumns
-    from nimble_otter.sources.writer import Writer
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,7 +67,7 @@ class Run:
     """A request under way. `batches` gives lists of row tuples, or of documents where `fields` is None; it must be
     used up or closed. `sent` is what the server got, for showing. `columns` picks (name, path) out of documents;
     `long` are those that the server cut; `tables` are what the query names; the last `unseen` columns are keys fetched
-    along."""
+    along. `collection` is set where each row is a document of it."""
 
     batches: Iterator[list[Any]]
     fields: tuple[Field, ...] | None = None
@@ -79,6 +78,7 @@ class Run:
     long: LongColumns | None = None
     tables: tuple[TableInfo, ...] = ()
     unseen: int = 0
+    collection: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,8 +141,9 @@ class Connection(Protocol):
     def quoted(self, name: str) -> str:
         """A name as queries write it, quoted where it must be."""
 
-    def transaction(self, stop: StopToken = ...) -> AbstractContextManager[Writer]:
-        """A write transaction of its own, rolled back unless it was committed."""
+    def transaction(self, stop: StopToken = ..., atomic: bool = True) -> AbstractContextManager[Any]:
+        """A write transaction of its own, rolled back unless it was committed; without `atomic` only where there are no
+        transactions. Gives a Writer (documents: a DocumentWriter)."""
 
     def referring(self, table: TableInfo) -> tuple[ForeignKey, ...]:
         """Foreign keys of other tables whose rows change or go when a row of this one is deleted."""

@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QFont, QTextCharFormat, QTextCursor
 from PySide6.QtWidgets import QApplication, QFileDialog, QSplitter, QTextEdit
 
-from nimble_otter.changes import Outcome, Plan, Statement, make_plan, render, script
+from nimble_otter.changes import Outcome, Plan, Report, Statement, make_plan, render, script
 from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.desktop.parts import Line, button
 from nimble_otter.desktop.theme import theme
@@ -67,6 +67,7 @@ class ChangesDrawer(Drawer):
         self._writes: list[Written] = []
         self._lines: list[int] = []
         self._page = 0
+        self._report: Report | None = None
         self._is_filling = False
         self._late = QTimer(self)
         self._late.setSingleShot(True)
@@ -120,7 +121,8 @@ class ChangesDrawer(Drawer):
         self.list.entries.fill(plan.statements if plan is not None else self._writes, outcomes)
         self.list.setVisible(bool(self.list.entries.rowCount()))
         self._is_filling = False
-        if report is not None and report.conflicts and not same:
+        is_new, self._report = report is not None and report is not self._report, report
+        if report is not None and report.conflicts and is_new:
             bad = {o.statement.row_id for o in report.conflicts}
             at = next((n for n, s in enumerate(plan.statements if plan else ()) if s.row_id in bad), 0)
         if self.list.entries.rowCount():

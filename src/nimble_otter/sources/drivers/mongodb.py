@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
-from contextlib import AbstractContextManager, contextmanager
+from contextlib import contextmanager, nullcontext, suppress
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import (
@@ -21,18 +22,22 @@ from nimble_otter.errors import (
 from nimble_otter.query.conditions import nearest
 from nimble_otter.query.document_request import DocumentRequest
 from nimble_otter.query.documents import translate_select
-from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
+from nimble_otter.sources.catalogue import Definition, ForeignKey, Shapes, TableInfo
+from nimble_otter.sources.document_writer import DocumentWriter
 from nimble_otter.sources.plans import PlanNode, of_documents
 from nimble_otter.sources.secrets import with_secret
 from nimble_otter.sources.shapes import find_shapes
 from nimble_otter.sources.source import Executed, Request, Run
-from nimble_otter.stop import StopToken
+from nimble_otter.sources.trace import KEY_NAME
+from nimble_otter.stop import NEVER, StopToken
 
 if TYPE_CHECKING:
     from pymongo import MongoClient
 
 BATCH = 1000
 SELECT_WAIT_MS = 4000
+_KEEPING = ("$match", "$sort", "$limit", "$skip", "$sample")
+"""Stages after which each row is still a document of the collection."""
 
 
 class _Mongodb:
@@ -52,7 +57,7 @@ class MongodbConnection:
 
     dialect = "documents"
     counts_at_once = True
-    can_write = False
+    can_write = True
     is_read_only = False
     held = None
 
@@ -188,7 +193,17 @@ class MongodbConnection:
                 self.shapes(name)
             wanted = self.translate(request) if unseen else wanted
         limits = [n for n in (wanted.limit, None if request.limit is None else request.limit + 1) if n is not None]
-        return Run(self._batches(wanted, min(limits, default=None), stop), columns=wanted.columns, sent=shown(wanted))
+        is_direct = all(next(iter(stage), "") in _KEEPING for stage in wanted.pipeline or ())
+        columns = wanted.columns
+        lacks_key = bool(columns) and all(path != "_id" for _, path in columns)
+        along = int(request.with_keys and is_direct and lacks_key)
+        if along:
+            columns = (*columns, (KEY_NAME + "0", "_id"))
+            if wanted.projection is not None:
+                wanted = replace(wanted, projection={**wanted.projection, "_id": 1})
+        rows = self._batches(wanted, min(limits, default=None), stop)
+        collection = wanted.collection if is_direct else ""
+        return Run(rows, columns=columns, sent=shown(wanted), unseen=along, collection=collection)
 
     def _batches(self, wanted: DocumentRequest, limit: int | None, stop: StopToken) -> Iterator[list[Any]]:
         if limit == 0:
@@ -226,8 +241,44 @@ class MongodbConnection:
     def end(self, commit: bool) -> None:
         raise ChangeError("No transaction is open.")
 
-    def transaction(self) -> AbstractContextManager[Any]:
-        raise ChangeError("Documents can't be written yet.", "Send them to a file instead.")
+    @contextmanager
+    def transaction(self, stop: StopToken = NEVER, atomic: bool = True) -> Iterator[DocumentWriter]:
+        """Raises: ChangeError where the source is marked read-only; SourceError's."""
+        if self.is_read_only:
+            raise ChangeError("This source is marked read-only.", "Take the mark off on its page, if that is right.")
+        with _explained():
+            client, hello = self._open(), self._open().admin.command("hello")
+        has_them = atomic and ("setName" in hello or hello.get("msg") == "isdbgrid")
+        close = self.close
+        stop.on_stop(close)
+        try:
+            with _explained(), client.start_session() if has_them else nullcontext() as session:
+                if session is not None:
+                    session.start_transaction()
+                try:
+                    yield DocumentWriter(client[self._database_name], session, _explained)
+                finally:
+                    if session is not None and session.in_transaction:
+                        with suppress(Exception):  # of a connection that is lost the server itself rolls back
+                            session.abort_transaction()
+        except SourceError:
+            stop.check()
+            raise
+        finally:
+            stop.forget(close)
+
+    def referring(self, table: TableInfo) -> tuple[ForeignKey, ...]:
+        return ()
+
+    def without_transactions(self, table: TableInfo) -> str:
+        return ""
+
+    def outcome_of(self, mark: str) -> bool | None:
+        return None
+
+    @property
+    def writes_as(self) -> str:
+        return self.dialect
 
     def close(self) -> None:
         client, self._client = self._client, None
@@ -273,6 +324,9 @@ def _explained() -> Iterator[None]:
 
     try:
         yield
+    except errors.BulkWriteError as problem:
+        found = problem.details.get("writeErrors") or problem.details.get("writeConcernErrors") or [{}]
+        raise QueryError(f"The server refused the request: {found[0].get('errmsg', 'no reason given')}.") from None
     except errors.OperationFailure as problem:
         if problem.code in (13, 18):
             raise AuthError("The server refused the user name or password.", "Check both in the source.") from None

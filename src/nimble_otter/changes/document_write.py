@@ -1,0 +1,357 @@
+"""Writing to documents: `$set` and `$unset` matched by `_id` and the values seen, all or none where that can be."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Any
+
+from nimble_otter.changes.document_plan import exactly, to_json
+from nimble_otter.changes.plan import Pairs, Plan, Statement, reversal
+from nimble_otter.changes.report import Outcome, Report
+from nimble_otter.errors import LostError, NoTransactions, OtterError, OutcomeUnknown, SourceError
+from nimble_otter.sources.source import Connection
+from nimble_otter.stop import NEVER, Progress, StopToken
+from nimble_otter.table import MISSING
+from nimble_otter.table.columns import Missing
+from nimble_otter.table.show import plain
+
+_AT_ONCE = 250
+
+
+def render(plan: Plan, statements: Sequence[Statement] | None = None) -> list[str]:
+    """The statements in the words of the server's own shell."""
+    found = []
+    for statement in plan.statements if statements is None else statements:
+        own, name = dict(statement.key), f"db.getCollection({to_json(plan.table)})"
+        if statement.kind == "insert":
+            found.append(f"{name}.insertOne({to_json(_whole(statement))});")
+            continue
+        matched = own | {path: _seen(value) for path, value in statement.seen}
+        if statement.kind == "delete":
+            found.append(f"{name}.deleteOne({to_json(matched)});")
+        else:
+            found.append(f"{name}.updateOne({to_json(matched)}, {to_json(_change(statement.values))});")
+    return found
+
+
+def script(plan: Plan, head: str = "") -> str:
+    return "\n".join([*(f"// {line}" for line in head.splitlines()), *render(plan), ""])
+
+
+def rehearse(connection: Connection, plan: Plan, stop: StopToken = NEVER, progress: Progress | None = None) -> Report:
+    """Run everything in a transaction and roll it back; where there are no transactions, compare with the documents as
+    they are. Raises: SourceError's, Stopped."""
+    for at_once in (True, False):
+        with connection.transaction(stop) as writer:
+            run = _Run(writer, plan, stop, progress)
+            outcomes = run.all(at_once) if writer.is_atomic else run.compared()
+        if outcomes is not None:
+            break
+    assert outcomes is not None
+    said = "" if writer.is_atomic else "The server has no transactions: documents were compared, nothing was run."
+    return Report(outcomes, dt.datetime.now(), said=said)
+
+
+def write(connection: Connection, plan: Plan, stop: StopToken = NEVER, progress: Progress | None = None) -> Report:
+    """All or nothing. Raises: NoTransactions; SourceError's, Stopped (nothing written); OutcomeUnknown."""
+    report: Report | None = None
+    for at_once in (True, False):
+        report = report or _write(connection, plan, stop, progress, at_once)
+    assert report is not None
+    return report
+
+
+def _write(
+    connection: Connection, plan: Plan, stop: StopToken, progress: Progress | None, at_once: bool
+) -> Report | None:
+    """None where the statements must be sent alone to see which of them fails."""
+    asked = False
+    try:
+        with connection.transaction(stop) as writer:
+            if not writer.is_atomic:
+                raise NoTransactions(
+                    "The server has no transactions: documents can't be written all or none.",
+                    "Write sends them one by one and stops at the first that fails.",
+                )
+            run = _Run(writer, plan, stop, progress)
+            outcomes = run.all(at_once)
+            if outcomes is None:
+                return None
+            if not all(o.is_good for o in outcomes):
+                return Report(outcomes, dt.datetime.now())
+            written, good = run.read_back(plan), outcomes
+            stop.check()
+            asked = True
+            writer.commit()
+    except LostError as problem:
+        if not asked:
+            raise LostError(f"{problem.message} Nothing was written.", problem.hint) from None
+        return _found_out(connection, plan, run, good, written)
+    return _written(plan, good, written, run, "")
+
+
+def write_each(connection: Connection, plan: Plan, stop: StopToken = NEVER, progress: Progress | None = None) -> Report:
+    """One by one until the first that fails or a stop; the report tells exactly which were written."""
+    outcomes: list[Outcome] = []
+    with connection.transaction(stop, atomic=False) as writer:
+        run = _Run(writer, plan, NEVER, None)
+        try:
+            for number, statement in enumerate(plan.statements):
+                if stop.is_set():
+                    break
+                if progress is not None:
+                    progress(number, len(plan.statements))
+                run.look([statement])
+                outcomes.append(run.one(statement))
+                if not outcomes[-1].is_good:
+                    break
+            done = replace(plan, statements=tuple(o.statement for o in outcomes if o.is_good))
+            written = run.read_back(done)
+        except LostError:
+            raise OutcomeUnknown(
+                f"The connection was lost. {len(outcomes)} of {len(plan.statements)} documents were written; whether "
+                "the next one was is not known.",
+                "Run the query again before writing anew.",
+            ) from None
+    return replace(_written(done, tuple(outcomes), written, run, ""), left=plan.statements[len(done.statements) :])
+
+
+class _Run:
+    """A plan's statements on one collection; `now` holds the documents as they are, by row id."""
+
+    def __init__(self, writer: Any, plan: Plan, stop: StopToken, progress: Progress | None) -> None:
+        self._writer, self._plan, self._stop, self._progress = writer, plan, stop, progress
+        self.now: dict[int, dict[str, Any] | None] = {}
+        self.keys: dict[int, Any] = {}
+
+    def look(self, statements: Sequence[Statement]) -> None:
+        """Read the documents that statements speak of."""
+        for start in range(0, len(statements), _AT_ONCE):
+            self._stop.check()
+            part = [s for s in statements[start : start + _AT_ONCE] if s.kind != "insert"]
+            found = self._writer.documents(self._plan.table, [s.key[0][1] for s in part])
+            for statement in part:
+                self.keys[statement.row_id] = statement.key[0][1]
+                self.now[statement.row_id] = next((d for d in found if exactly(d["_id"], statement.key[0][1])), None)
+
+    def compared(self) -> tuple[Outcome, ...]:
+        """What would become of each statement, by the documents as they are."""
+        self.look(self._plan.statements)
+        return tuple(self._problem(s) or Outcome(s, 1) for s in self._plan.statements)
+
+    def all(self, at_once: bool) -> tuple[Outcome, ...] | None:
+        """Each has been compared before, and is matched by what was found. With `at_once` they are sent many at a time;
+        None when one of them did not touch its document."""
+        found = {o.statement.row_id: o for o in self.compared()}
+        good = [s for s in self._plan.statements if found[s.row_id].is_good]
+        for start in range(0, len(good), _AT_ONCE):
+            part = good[start : start + _AT_ONCE]
+            if self._progress is not None:
+                self._progress(start, len(good))
+            if at_once:
+                try:
+                    touched = self._writer.bulk(self._plan.table, [self._operation(s) for s in part])
+                except LostError:
+                    raise
+                except SourceError:
+                    return None
+                if touched != len(part):
+                    return None
+                continue
+            for statement in part:
+                found[statement.row_id] = self.one(statement)
+                self._stop.check()
+                if not found[statement.row_id].is_good and self._writer.is_atomic:
+                    return self._rest(found)  # a transaction that met an error takes no further statement
+        return tuple(found[s.row_id] for s in self._plan.statements)
+
+    def _rest(self, found: Mapping[int, Outcome]) -> tuple[Outcome, ...]:
+        return tuple(found[s.row_id] for s in self._plan.statements)
+
+    def one(self, statement: Statement) -> Outcome:
+        """Write one document, matched by what was found in it."""
+        problem = self._problem(statement)
+        if problem is not None:
+            return problem
+        try:
+            touched = self._writer.one(self._plan.table, self._operation(statement))
+        except LostError:
+            raise
+        except SourceError as refused:
+            return Outcome(statement, 0, f"The server refused it: {refused.message}")
+        if touched == 1:
+            return Outcome(statement, 1)
+        self.look([statement])
+        return self._problem(statement) or Outcome(statement, touched, "The document changed while it was written.")
+
+    def _operation(self, statement: Statement) -> tuple[Any, ...]:
+        """(kind, filter or new document, change)."""
+        if statement.kind == "insert":
+            import bson
+
+            document = _whole(statement)
+            document = document if "_id" in document else {"_id": bson.ObjectId(), **document}
+            self.keys[statement.row_id] = document["_id"]
+            return "insert", document, None
+        if statement.kind == "delete":
+            return "delete", self._matched(statement), None
+        now = self.now[statement.row_id] or {}
+        values = tuple((path, _like(_at(now, path), value)) for path, value in statement.values)
+        return "update", self._matched(statement), _change(values)
+
+    def _problem(self, statement: Statement) -> Outcome | None:
+        if statement.kind == "insert":
+            return None
+        now = self.now.get(statement.row_id)
+        if now is None:
+            return Outcome(statement, 0, "The document is gone: someone else deleted it.", (), True, is_gone=True)
+        for path, _ in statement.values:
+            parent = _at(now, path.rpartition(".")[0]) if "." in path else now
+            if isinstance(parent, list) and not path.rpartition(".")[2].isdigit():
+                return Outcome(statement, 0, f"{path} lies in a list of this document; edit the list as a whole.")
+        differing = tuple((path, _at(now, path)) for path, seen in statement.seen if not as_seen(_at(now, path), seen))
+        if not differing:
+            return None
+        words = ", ".join(f"{path} is now {_shown(value)}" for path, value in differing)
+        return Outcome(statement, 0, f"Someone else changed this document: {words}.", differing, True)
+
+    def _matched(self, statement: Statement) -> dict[str, Any]:
+        """By what was just found, types included, so that nothing slips in between."""
+        now = self.now[statement.row_id] or {}
+        paths = [path for path, _ in (*statement.seen, *(statement.values if self._plan.guard != "key" else ()))]
+        return dict(statement.key) | {path: _seen(_at(now, path)) for path in dict.fromkeys(paths)}
+
+    def read_back(self, plan: Plan) -> dict[int, dict[str, Any] | None]:
+        """The documents as they are after writing; by path for those columns that were pulled."""
+        keys = {s.row_id: self.keys[s.row_id] for s in plan.statements if s.kind != "delete"}
+        found = self._writer.documents(self._plan.table, list(keys.values()))
+        rows: dict[int, dict[str, Any] | None] = {s.row_id: None for s in plan.statements}
+        for row_id, key in keys.items():
+            document: dict[str, Any] = next((d for d in found if exactly(d["_id"], key)), {})
+            rows[row_id] = {c.name: _at(document, c.name) for c in self._plan.info.columns}
+        return rows
+
+
+def _written(
+    plan: Plan, outcomes: tuple[Outcome, ...], written: Mapping[int, dict[str, Any] | None], run: _Run, said: str
+) -> Report:
+    at = dt.datetime.now()
+    keys: dict[int, Pairs] = {row_id: (("_id", key),) for row_id, key in run.keys.items()}
+    whole = {row_id: tuple((document or {}).items()) for row_id, document in run.now.items()}
+    back = replace(plan, statements=tuple(reversal(plan, keys, whole)), guard="seen")
+    text = script(back, f"Puts back what was written to {plan.table} at {at:%Y-%m-%d %H:%M:%S}.")
+    return Report(outcomes, at, bool(plan.statements), written, text, back, said)
+
+
+def _found_out(
+    connection: Connection,
+    plan: Plan,
+    run: _Run,
+    outcomes: tuple[Outcome, ...],
+    written: Mapping[int, dict[str, Any] | None],
+) -> Report:
+    """After a commit that was not answered: the documents tell. Raises: OutcomeUnknown, LostError."""
+    lost = "The connection was lost while committing"
+    try:
+        with connection.transaction(atomic=False) as writer:
+            again = _Run(writer, plan, NEVER, None)
+            again.keys = run.keys
+            now = again.read_back(plan)
+            gone = [s for s in plan.statements if s.kind == "delete"]
+            left = writer.documents(plan.table, [s.key[0][1] for s in gone])
+    except OtterError as problem:
+        raise OutcomeUnknown(
+            f"{lost}, and the documents can't be looked at: {problem.message}", "Run the query again before writing."
+        ) from None
+    alike = [exactly(now[s.row_id], written[s.row_id]) for s in plan.statements if s.kind != "delete"]
+    if all(alike) and not left:
+        return _written(plan, outcomes, written, run, f"{lost}, but the documents show that all of it was written.")
+    if not any(alike) and len(left) == len(gone):
+        raise LostError(f"{lost}. The documents show that nothing was written; it is still pending.", "Write again.")
+    raise OutcomeUnknown(f"{lost}; the documents don't tell.", "Run the query again and compare before writing.")
+
+
+def as_seen(now: Any, seen: Any) -> bool:
+    """Whether a document's value is what the grid showed of it: decimals and long numbers by value."""
+    if isinstance(now, Mapping) and isinstance(seen, Mapping):
+        return list(now) == list(seen) and all(as_seen(now[name], seen[name]) for name in now)
+    if isinstance(now, list) and isinstance(seen, list):
+        return len(now) == len(seen) and all(map(as_seen, now, seen))
+    to_decimal = getattr(now, "to_decimal", None)
+    if to_decimal is not None and not hasattr(seen, "to_decimal"):
+        return bool(to_decimal() == seen)
+    if isinstance(now, (int, float)) and isinstance(seen, (int, float)):
+        return isinstance(now, bool) is isinstance(seen, bool) and (now == seen or (now != now and seen != seen))
+    return exactly(now, seen)
+
+
+def _at(document: Any, path: str) -> Any:
+    """The value at a dotted path; MISSING where it ends."""
+    for part in path.split("."):
+        if isinstance(document, Mapping):
+            document = document.get(part, MISSING)
+        elif isinstance(document, list) and part.isdigit() and int(part) < len(document):
+            document = document[int(part)]
+        else:
+            return MISSING
+    return document
+
+
+def _like(before: Any, value: Any) -> Any:
+    """A value in the type of what stood there, where the grid knows fewer types than the server."""
+    import bson
+
+    if isinstance(before, bson.Decimal128) and not hasattr(value, "to_decimal") and not isinstance(value, (str, bool)):
+        return bson.Decimal128(str(value))
+    if isinstance(before, bson.Int64) and type(value) is int:
+        return bson.Int64(value)
+    if isinstance(before, float) and type(value) is int:
+        return float(value)
+    return value
+
+
+_TYPES: dict[str, str] = {
+    "bool": "bool", "float": "double", "str": "string", "datetime": "date", "ObjectId": "objectId",
+    "Decimal128": "decimal", "bytes": "binData", "Int64": "long",
+}  # fmt: skip
+
+
+def _seen(value: Any) -> dict[str, Any]:
+    """What matches exactly this value: null is not the same as absent, nor 1 the same as 1.0."""
+    if isinstance(value, Missing):
+        return {"$exists": False}
+    if value is None:
+        return {"$eq": None, "$type": "null"}
+    kind = _TYPES.get(type(value).__name__)
+    return {"$eq": value} | ({"$type": kind} if kind else {})
+
+
+def _change(values: Pairs) -> dict[str, Any]:
+    made: dict[str, Any] = {}
+    for path, value in values:
+        if isinstance(value, Missing):
+            made.setdefault("$unset", {})[path] = ""
+        else:
+            made.setdefault("$set", {})[path] = value
+    return made
+
+
+def _whole(statement: Statement) -> dict[str, Any]:
+    """A new document; dotted paths become objects in objects."""
+    whole: dict[str, Any] = {}
+    for path, value in statement.values:
+        *above, last = path.split(".")
+        inner = whole
+        for part in above:
+            inner = inner.setdefault(part, {})
+        inner[last] = value
+    return whole
+
+
+def _shown(value: Any) -> str:
+    if isinstance(value, Missing):
+        return "not there"
+    text = "empty" if value is None else plain(value)
+    return text if len(text) <= 60 else text[:59] + "…"
