@@ -14,6 +14,7 @@ from nimble_otter.desktop import jobs as jobs_module
 from nimble_otter.desktop.drags import NAME_DRAG
 from nimble_otter.desktop.offscreen import wait_until
 from nimble_otter.desktop.views.course import stops_of
+from nimble_otter.desktop.views.questions import CareQuestion
 from nimble_otter.desktop.window_frame import SEARCH, WORK
 from nimble_otter.errors import ChangeError
 from nimble_otter.pull import Pull, Query
@@ -361,15 +362,22 @@ def press(text):
 
 
 @pytest.mark.parametrize(("answer", "after"), [("Don't write", "0"), ("Write them", "new")])
-def test_a_source_marked_take_care_asks_once_more(window, base, answer, after):
+def test_a_source_marked_take_care_asks_for_its_name(window, base, answer, after):
+    def reply():
+        box = next(w for w in QApplication.topLevelWidgets() if isinstance(w, CareQuestion) and w.isVisible())
+        assert not box.write.isEnabled()
+        box.name.setText(" Mine")
+        assert box.write.isEnabled()
+        press(answer)
+
     source = marked(window, base, care=True, stage="production")
     assert "PRODUCTION" in stops_of(window.pull)[0].under
     window.pull.edit(Action("Edit", cells=((0, 1, "new"),)))
-    QTimer.singleShot(150, lambda: press(answer))
+    QTimer.singleShot(150, reply)
     window.deeds.write(window.pull)
     settle(window)
     with connect(source).transaction() as held:
-        assert held.execute("select a from t").fetchone() == (after,)
+        assert held.ask(("select a from t", ()))[1] == [(after,)]
 
 
 def test_a_source_marked_read_only_takes_no_changes(window, base):

@@ -311,8 +311,8 @@ def test_a_key_can_be_changed_and_a_written_row_is_shown_as_the_source_has_it(wi
     assert value(window, window.grid.rows - 1, "sample_id") == 3871
     with sqlite3.connect(small_demo) as base:
         assert base.execute("select station_id from lab_sample where sample_id = 3871").fetchone() == (5,)
-    kept = list((small_demo.parents[2] / "state" / "reversals").iterdir())
-    assert "DELETE" in kept[0].read_text()
+    (kept,) = (small_demo.parents[2] / "state" / "reversals").glob("*.sql")
+    assert "DELETE" in kept.read_text()
 
 
 # --- the course and its drawers ----------------------------------------------------------------------------------

@@ -5,7 +5,7 @@
 """
 
 from nimble_otter.changes.document_plan import document_target, from_json, read_document_value, to_json
-from nimble_otter.changes.edits import UNSET, Action, Edits
+from nimble_otter.changes.edits import DEFAULT, UNSET, Action, Edits
 from nimble_otter.changes.plan import GUARDS, Plan, Statement, make_plan
 from nimble_otter.changes.report import Outcome, Report
 from nimble_otter.changes.target import Target, find_target
@@ -13,6 +13,7 @@ from nimble_otter.changes.values import read_value, value_text
 from nimble_otter.changes.write import rehearse, render, script, write, write_each
 
 __all__ = [
+    "DEFAULT",
     "GUARDS",
     "UNSET",
     "Action",

@@ -240,7 +240,7 @@ def _written(
     at = dt.datetime.now()
     keys: dict[int, Pairs] = {row_id: (("_id", key),) for row_id, key in run.keys.items()}
     whole = {row_id: tuple((document or {}).items()) for row_id, document in run.now.items()}
-    back = replace(plan, statements=tuple(reversal(plan, keys, whole)), guard="seen")
+    back = replace(plan, statements=tuple(reversal(plan, keys, whole, written)), guard="seen")
     text = script(back, f"Puts back what was written to {plan.table} at {at:%Y-%m-%d %H:%M:%S}.")
     return Report(outcomes, at, bool(plan.statements), written, text, back, said)
 

@@ -17,6 +17,16 @@ class Unset:
 UNSET = Unset()
 
 
+class Default:
+    """In place of a value: what the table gives by itself."""
+
+    def __repr__(self) -> str:
+        return "DEFAULT"
+
+
+DEFAULT = Default()
+
+
 @dataclass(frozen=True, slots=True)
 class Action:
     """One step of undo: cells to set as (row id, column, value or UNSET), then rows to mark or unmark as deleted, then

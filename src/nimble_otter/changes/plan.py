@@ -171,18 +171,25 @@ def _after(
     return list(done.values())
 
 
-def reversal(plan: Plan, keys_written: Mapping[int, Pairs], deleted: Mapping[int, Pairs]) -> list[Statement]:
+def reversal(
+    plan: Plan,
+    keys_written: Mapping[int, Pairs],
+    deleted: Mapping[int, Pairs],
+    written: Mapping[int, Mapping[str, Any] | None],
+) -> list[Statement]:
     """Statements that put the old values back, in reverse order. `keys_written` has the key of each row as written,
-    `deleted` the whole of each row that was deleted."""
+    `deleted` the whole of each row that was deleted, `written` the others as the server keeps them."""
     back = []
     for statement in reversed(plan.statements):
         key = keys_written.get(statement.row_id, statement.key)
         own = {name for name, _ in key}
-        seen = tuple(pair for pair in statement.values if pair[0] not in own)
+        kept = written.get(statement.row_id) or {}
+        now = tuple((name, kept.get(name, value)) for name, value in statement.values)
+        seen = tuple(pair for pair in now if pair[0] not in own)
         if statement.kind == "insert":
-            back.append(Statement("delete", statement.row_id, (), key, seen, statement.values))
+            back.append(Statement("delete", statement.row_id, (), key, seen, now))
         elif statement.kind == "delete":
             back.append(Statement("insert", statement.row_id, deleted[statement.row_id]))
         else:
-            back.append(Statement("update", statement.row_id, statement.old, key, seen, statement.values))
+            back.append(Statement("update", statement.row_id, statement.old, key, seen, now))
     return back

@@ -12,6 +12,7 @@ import re
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
+from nimble_otter.changes.edits import DEFAULT
 from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
 
@@ -46,6 +47,8 @@ def shape(value: Any) -> str:
     """What of a value decides the text of its statement."""
     if isinstance(value, str):
         return "broken" if _BROKEN.search(value) else "text"
+    if value is DEFAULT:
+        return "default"
     return "none" if value is None else ("bytes" if isinstance(value, bytes) else "plain")
 
 

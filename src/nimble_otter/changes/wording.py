@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from functools import cache
 from typing import Any
 
+from nimble_otter.changes.edits import DEFAULT
 from nimble_otter.changes.plan import Pairs, Plan, Statement
 from nimble_otter.changes.spelling import for_driver, given, literal, same, shape
 
@@ -78,7 +79,8 @@ class Wording:
         return self._mark.join(pieces)
 
     def _text(self, statement: Statement, returning: tuple[str, ...]) -> tuple[_Text, Pairs]:
-        pairs = tuple(p for p in (*statement.values, *statement.key, *statement.seen) if p[1] is not None)
+        every = (*statement.values, *statement.key, *statement.seen)
+        pairs = tuple(p for p in every if p[1] is not None and p[1] is not DEFAULT)
         sign = (
             statement.kind, returning,
             *(tuple((n, shape(v)) for n, v in part) for part in (statement.values, statement.key, statement.seen)),
@@ -95,6 +97,8 @@ class Wording:
         named = self._named(plan.table, [*names, *returning])
 
         def place(value: Any) -> Any:
+            if value is DEFAULT:
+                return literal_column("DEFAULT")
             return null() if value is None else given(value, self._place(next(number)), plan.dialect)
 
         set_ = {name: place(value) for name, value in statement.values}

@@ -10,6 +10,7 @@ from dataclasses import replace
 from typing import Any
 
 from nimble_otter.changes import document_write as documents
+from nimble_otter.changes.edits import DEFAULT
 from nimble_otter.changes.plan import Pairs, Plan, Statement, reversal
 from nimble_otter.changes.report import Outcome, Report
 from nimble_otter.changes.wording import Wording
@@ -132,7 +133,7 @@ def _written(
     said: str,
 ) -> Report:
     at = dt.datetime.now()
-    back = replace(plan, statements=tuple(reversal(plan, keys, whole)), guard="seen")
+    back = replace(plan, statements=tuple(reversal(plan, keys, whole, written)), guard="seen")
     text = script(back, f"Puts back what was written to {plan.table} at {at:%Y-%m-%d %H:%M:%S}.")
     return Report(outcomes, at, bool(plan.statements), written, text, back, said)
 
@@ -285,8 +286,9 @@ class _Run:
         found = []
         for outcome in outcomes:
             row = written.get(outcome.statement.row_id)
-            other = [] if row is None else [n for n, v in outcome.statement.values if n in row and not alike(row[n], v)]
-            kept = "; ".join(f"{name} is kept as {_shown((row or {})[name])}" for name in other[:3])
+            given = [] if row is None else [p for p in outcome.statement.values if p[0] in row and p[1] is not DEFAULT]
+            other = [(name, (row or {})[name]) for name, value in given if not alike((row or {})[name], value)]
+            kept = "; ".join(f"{name} is kept as {_shown(value)}" for name, value in other[:3])
             found.append(replace(outcome, note="; ".join(part for part in (outcome.note, kept) if part)))
         return tuple(found)
 

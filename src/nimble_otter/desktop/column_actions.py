@@ -156,8 +156,12 @@ class ColumnActions:
             menu.addSeparator()
             keys = ["copy", "copy_header"]
             if flat:
-                keys += ["paste", "set_empty", "new_row", "duplicate_rows", "delete_rows", "take_back"]
+                keys += ["paste", "big_editor", "new_row", "duplicate_rows", "delete_rows", "take_back"]
             window.commands.fill_menu(menu, keys)
+            if flat:
+                more = menu.addMenu("Set and fill")
+                fills = [f"fill_{way}" for way in ("down", "up", "left", "right", "series")]
+                window.commands.fill_menu(more, ["set_empty", "set_blank", "set_default", *fills, "take_back_cells"])
         menu.exec(at)
 
     def _fill_cell(self, menu: QMenu, position: int, column: int) -> None:

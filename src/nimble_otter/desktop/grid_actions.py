@@ -6,18 +6,16 @@ import csv
 import io
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
-from typing import Any
 
 from PySide6.QtWidgets import QApplication
 
-from nimble_otter.changes import UNSET, Action, value_text
 from nimble_otter.desktop.commands import Commands
+from nimble_otter.desktop.grid_edits import GridEdits
 from nimble_otter.desktop.grid_model import RowsModel
 from nimble_otter.desktop.selection import Block
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.views.grid import Grid
 from nimble_otter.desktop.views.nested_panel import NestedPanel
-from nimble_otter.errors import OtterError
 from nimble_otter.pull.steps import (
     ColumnsStep,
     Condition,
@@ -38,7 +36,7 @@ from nimble_otter.table.show import grouped, plain
 MOST_COPIED_CELLS = 2_000_000
 
 
-class GridActions:
+class GridActions(GridEdits):
     """Bound to a grid; `pull` gives the pull that is shown, `say` tells the user, `open_step` shows a step's drawer."""
 
     def __init__(
@@ -49,253 +47,13 @@ class GridActions:
         open_step: Callable[[int], None],
         commands: Commands,
     ) -> None:
-        self._grid, self._pull, self._say, self._open_step, self._commands = grid, pull, say, open_step, commands
+        super().__init__(grid, pull, say)
+        self._open_step, self._commands = open_step, commands
         self._panel: NestedPanel | None = None
-        grid.edit_wanted.connect(lambda position, column: self.begin_edit(position, column, None))
-        grid.typed.connect(self.begin_edit)
         grid.header_clicked.connect(self.sort_by)
         grid.group_toggled.connect(self.toggle)
         grid.value_parts = self.value_parts
         self.ask_for: Callable[[str, str, str], object] = lambda table, column, said: None
-        self.jump: Callable[[int, str], object] = lambda column, text: None
-
-    # --- editing -----------------------------------------------------------------------------------------------
-
-    def _rows(self) -> tuple[OpenPull, RowsModel] | None:
-        """The pull and its flat rows, or None with the reason said."""
-        session, model = self._pull(), self._grid.model
-        if session is None or model is None:
-            return None
-        if not isinstance(model, RowsModel):
-            self._say("Groups can't be edited; switch the Group step off, or show rows before it.", True)
-            return None
-        if session.shaped is not None and not session.shaped.own_rows:
-            self._say("These rows were made by a step; show the rows before it to change them.", True)
-            return None
-        return session, model
-
-    def _only_shows(self) -> bool:
-        """Whether no cell here can be typed over, so that letters are free to go about."""
-        session = self._pull()
-        if session is None or session.shaped is None or not isinstance(self._grid.model, RowsModel):
-            return session is not None
-        return not session.shaped.own_rows or not session.target.is_open
-
-    def begin_edit(self, position: int, column: int, typed: str | None) -> None:
-        """Open the editor over a cell, with what was typed or what is there; say why when it can't be edited."""
-        if typed is not None and self._only_shows():
-            self.jump(column, typed)
-            return
-        found = self._rows()
-        if found is None:
-            if not isinstance(self._grid.model, RowsModel) and self._grid.model is not None and typed is None:
-                self.toggle(position)
-            return
-        session, model = found
-        if typed is None and self.open_nested(position, column):
-            return
-        row, place = model.row_id(position), model.columns[column].place
-        try:
-            session.target.column(place)
-        except OtterError as refused:
-            self._say(str(refused), True)
-            return
-        if row in session.edits.deleted:
-            self._say("The row is marked to be deleted; take that back first (Ctrl+Z).", True)
-            return
-        if session.whole.is_cut(row, place):
-            self._say("Fetching the whole value first.", False)
-            session.whole.fetch([row], lambda: self.begin_edit(position, column, typed))
-            return
-        assert session.table is not None
-        field = session.table.fields[place]
-        before = model.value(position, column)
-        text = value_text(before, field)
-        editor = self._grid.open_editor(
-            position,
-            column,
-            text if typed is None else typed,
-            lambda value: self._take(session, row, place, value, text, before),
-        )
-        if typed is None:
-            editor.selectAll()
-
-    def _take(self, session: OpenPull, row: int, place: int, text: str, shown: str, before: Any) -> bool:
-        if text == shown:
-            return True
-        assert session.table is not None
-        try:
-            value = session.typed(text, place)
-        except OtterError as refused:
-            self._say(str(refused), True)
-            editor = self._grid.editor
-            if editor is not None:
-                editor.mark(str(refused))
-            return False
-        session.edit(Action("Edit", ((row, place, self._or_unset(session, row, place, value)),)))
-        return True
-
-    @staticmethod
-    def _or_unset(session: OpenPull, row: int, place: int, value: Any) -> Any:
-        """A value that is what was fetched is no edit."""
-        assert session.table is not None
-        if session.edits.is_new(row):
-            return value
-        stored = session.table.columns[place].value(row)
-        return UNSET if stored is not MISSING and stored == value and type(stored) is type(value) else value
-
-    def put_texts(self, name: str, wanted: list[tuple[int, int, str | None]]) -> bool:
-        """Set texts (None: empty) at (row id, place), all or none."""
-        session = self._pull()
-        assert session is not None
-        assert session.table is not None
-        cells = []
-        try:
-            for row, place, text in wanted:
-                if row in session.edits.deleted:
-                    continue
-                value = session.typed(text, place)
-                cells.append((row, place, self._or_unset(session, row, place, value)))
-        except OtterError as refused:
-            self._say(f"Nothing was changed: {refused}", True)
-            return False
-        session.edit(Action(name, tuple(cells)))
-        return True
-
-    def set_empty(self) -> None:
-        """Empty (NULL) in every selected cell."""
-        found = self._rows()
-        if found is None:
-            return
-        _, model = found
-        wanted: list[tuple[int, int, str | None]] = [
-            (model.row_id(position), model.columns[column].place, None)
-            for block in self._grid.selection.blocks
-            for position in range(block.top, block.bottom + 1)
-            for column in range(block.left, block.right + 1)
-        ]
-        self.put_texts("Set empty", wanted)
-
-    def paste(self) -> None:
-        """A block from the clipboard at the current cell; lines below the last row become new rows."""
-        found = self._rows()
-        block = read_block(QApplication.clipboard().text())
-        if found is None or not block:
-            return
-        session, model = found
-        if not session.target.is_open:
-            self._say(session.target.reason, True)
-            return
-        top, left = self._grid.selection.current
-        top, left = max(0, top), max(0, left)
-        blocks = self._grid.selection.blocks
-        if len(block) == 1 and len(block[0]) == 1 and blocks and blocks[-1].cells > 1:
-            one = block[0][0]  # a single value fills the selection
-            area = blocks[-1]
-            top, left = area.top, area.left
-            block = [[one] * (area.right - area.left + 1) for _ in range(area.bottom - area.top + 1)]
-        if left + max(map(len, block)) > len(model.columns):
-            self._say(
-                f"The block is {max(map(len, block))} columns wide; only {len(model.columns) - left} are here.", True
-            )
-            return
-        assert session.table is not None
-        below = max(0, top + len(block) - model.rows)
-        new = session.edits.new_ids(below)
-        rows = [model.row_id(top + n) if top + n < model.rows else new[top + n - model.rows] for n in range(len(block))]
-        cells = []
-        try:
-            for row, line in zip(rows, block, strict=True):
-                for offset, text in enumerate(line):
-                    place = model.columns[left + offset].place
-                    value = session.typed(text, place)
-                    cells.append((row, place, self._or_unset(session, row, place, value)))
-        except OtterError as refused:
-            self._say(f"Nothing was pasted: {refused}", True)
-            return
-        session.edit(Action("Paste", tuple(cells), add=tuple((row, -1) for row in new)))
-        self._say(f"Pasted {grouped(len(cells))} cells" + (f", {below} as new rows" if below else ""), False)
-
-    def _selected_rows(self) -> list[int]:
-        found = self._rows()
-        return [] if found is None else [found[1].row_id(position) for position in self._grid.selection.positions()]
-
-    def _open_target(self) -> OpenPull | None:
-        found = self._rows()
-        if found is None:
-            return None
-        if not found[0].target.is_open:
-            self._say(found[0].target.reason, True)
-            return None
-        return found[0]
-
-    def new_row(self) -> None:
-        """A new row behind the current one; what is not given gets the table's default."""
-        session = self._open_target()
-        if session is not None:
-            position = self._grid.selection.current[0]
-            anchor = self._grid.model.row_id(position) if position >= 0 and self._grid.model is not None else -1
-            self._go_to(session, Action("New row", add=((session.edits.new_ids(1)[0], anchor),)))
-
-    def duplicate(self) -> None:
-        """Copies of the selected rows as new rows, without a key that the table numbers itself."""
-        session = self._open_target()
-        if session is None or session.table is None or session.target.table is None:
-            return
-        rows = self._selected_rows()
-        new = session.edits.new_ids(len(rows))
-        info = session.target.table
-        numbered = len(info.key) == 1 and (info.column(info.key[0]) or info.columns[0]).word == "number"
-        cells = []
-        for row, copy in zip(rows, new, strict=True):
-            for place, column in session.target.columns:
-                if column.key and numbered:
-                    continue
-                value = session.edits.cells.get(row, {}).get(place, UNSET)
-                if value is UNSET and not session.edits.is_new(row):
-                    value = session.table.columns[place].value(row)
-                if value is not UNSET and value is not MISSING:
-                    cells.append((copy, place, value))
-        self._go_to(session, Action("Duplicate", tuple(cells), add=tuple(zip(new, rows, strict=True))))
-
-    def _go_to(self, session: OpenPull, action: Action) -> None:
-        session.edit(action)
-        model = self._grid.model
-        position = model.position_of(action.add[0][0]) if isinstance(model, RowsModel) and action.add else None
-        if position is not None:
-            self._grid.go(position, max(0, self._grid.selection.current[1]))
-
-    def delete(self) -> None:
-        """Mark the selected rows to be deleted; new ones are dropped."""
-        session = self._open_target()
-        if session is None:
-            return
-        rows = self._selected_rows()
-        new = tuple(row for row in rows if session.edits.is_new(row))
-        cells = tuple((row, place, UNSET) for row in new for place in session.edits.cells.get(row, {}))
-        session.edit(Action("Delete", cells, delete=tuple(r for r in rows if not session.edits.is_new(r)), drop=new))
-
-    def take_back(self) -> None:
-        """Take back what is pending on the selected rows; when nothing is, everything."""
-        session = self._pull()
-        if session is None:
-            return
-        rows = self._selected_rows() if isinstance(self._grid.model, RowsModel) else []
-        action = session.edits.take_back(rows=rows)
-        if not (action.cells or action.restore or action.drop):
-            action = session.edits.take_back()
-        session.edit(action)
-
-    def go_to_row(self, row: int, place: int) -> None:
-        """Make a pending row current; say so when the steps have taken it out of sight."""
-        model = self._grid.model
-        position = model.position_of(row) if isinstance(model, RowsModel) else None
-        if position is None or model is None:
-            self._say("The row is not among the rows shown: a step leaves it out.", True)
-            return
-        columns = [n for n, c in enumerate(model.columns) if c.place == place]
-        self._grid.go(position, columns[0] if columns else max(0, self._grid.selection.current[1]))
-        self._grid.setFocus()
 
     # --- the clipboard -----------------------------------------------------------------------------------------
 
@@ -494,12 +252,3 @@ class GridActions:
             line = model.tree_row(position)
             if 0 <= line.depth < len(model.columns) and model.line(position).is_open is not None:
                 session.toggle_group(line.depth, line.index)
-
-
-def read_block(text: str) -> list[list[str]]:
-    """Clipboard text as lines of cells: tabs between, quotes around cells that hold tabs or line ends."""
-    text = text.replace("\r\n", "\n").replace("\r", "\n")
-    text = text[:-1] if text.endswith("\n") else text
-    if not text:
-        return []
-    return [line or [""] for line in csv.reader(io.StringIO(text, newline=""), delimiter="\t")]

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from nimble_otter.changes import UNSET, Edits, Outcome
+from nimble_otter.changes import DEFAULT, UNSET, Edits, Outcome
 from nimble_otter.pull.shaped import Shaped, TreeRow, tree_rows
 from nimble_otter.pull.steps import SortStep
 from nimble_otter.table import MISSING, Field, Kind, Table, View
@@ -87,6 +87,8 @@ def cell_of(value: Any, field: Field, decimals: int = 0) -> Cell:
         return Cell("∅", "null")
     if value is MISSING:
         return Cell("·", "missing")
+    if value is DEFAULT:
+        return Cell("default", "faint")
     if isinstance(value, str) and value == "":
         return Cell("“ ”", "blank")
     if isinstance(value, bytes):

@@ -7,20 +7,29 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import QTimer
-
-from nimble_otter.changes import Action, Edits, Outcome, Plan, Report, Target, find_target, make_plan, read_value
+from nimble_otter.changes import (
+    DEFAULT,
+    Action,
+    Edits,
+    Outcome,
+    Plan,
+    Report,
+    Target,
+    find_target,
+    make_plan,
+    read_document_value,
+    read_value,
+)
 from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.pull_state import MOST_UNDO, PullState
 from nimble_otter.desktop.whole_values import WholeValues
+from nimble_otter.errors import ValueRefused
 from nimble_otter.pull import Pull
 from nimble_otter.pull.drafts import attach, detach
-from nimble_otter.sources import Fetched
+from nimble_otter.sources import ColumnInfo, Fetched
 from nimble_otter.sources.long import cut_rows
+from nimble_otter.table import MISSING
 from nimble_otter.table.patch import patched
-
-FRESH_MS = 6000
-"""How long rows that were read back after a write are marked."""
 
 
 class ChangedPull(PullState):
@@ -44,9 +53,21 @@ class ChangedPull(PullState):
         self._redo.clear()
         self._edited()
 
-    def typed(self, text: str | None, place: int) -> Any:
-        """The value of a text for a column; None is empty. Raises: ChangeError that says why it can't be taken."""
+    def default_of(self, info: ColumnInfo) -> Any:
+        """What stands for the table's own value in a row that is there. Raises: ValueRefused."""
+        if self.target.dialect == "sqlite":
+            raise ValueRefused(f"SQLite gives {info.name} its default in new rows alone.", "Type the value.")
+        if not info.default and not info.nullable:
+            raise ValueRefused(f"{info.name} has no default.", "Type a value.")
+        return DEFAULT
+
+    def typed(self, text: str | None, place: int, row: int) -> Any:
+        """The value of a text for a cell; None is empty. Raises: ChangeError that says why it can't be taken."""
         assert self.table is not None
+        if self.target.dialect == "documents":
+            path = self.target.column(place).name
+            before = MISSING if self.edits.is_new(row) else self.table.columns[place].value(row)
+            return read_document_value(text, before, path)
         return read_value(text, self.table.fields[place], self.target.column(place), self.target.dialect)
 
     def _edited(self) -> None:
@@ -110,7 +131,8 @@ class ChangedPull(PullState):
         self.edits_changed.emit()
         self._walk(then=then)
 
-    def _settle(self) -> None:
+    def settle(self) -> None:
+        """Mark what was just written no longer."""
         if self.fresh:
             self.fresh = frozenset()
             self.rows_changed.emit()
@@ -177,7 +199,6 @@ class ChangedPull(PullState):
         if rest is not None:
             self.edits, _ = attach(rest, table, self.target)
         self.fresh = fresh
-        QTimer.singleShot(FRESH_MS, self, self._settle)
         self._undo = [entry for entry in self._undo if entry[0] == "pull"]
         self._redo.clear()
         self.course = None

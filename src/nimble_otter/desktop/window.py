@@ -56,6 +56,8 @@ from nimble_otter.table.show import grouped
 if TYPE_CHECKING:
     from nimble_otter.desktop.views.join_drawer import OtherDrawer
 
+FRESH_MS = 6000
+"""How long rows that were read back after a write are marked."""
 _WIDTHS = {
     Kind.INT: 92, Kind.FLOAT: 102, Kind.BOOL: 76, Kind.TIME: 148, Kind.DATE: 104, Kind.DECIMAL: 102, Kind.TEXT: 124,
     Kind.OBJECT: 170, Kind.ZONED: 156, Kind.CLOCK: 92, Kind.SPAN: 104,
@@ -417,6 +419,8 @@ class Window(Frame):
 
     def _edits_changed(self, session: OpenPull) -> None:
         self._drafts.start()
+        if session.fresh:
+            QTimer.singleShot(FRESH_MS, self, session.settle)
         if session.edits.count:
             self.say("")
         self._show_tabs()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import lru_cache
+from functools import lru_cache, partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -127,6 +127,14 @@ def add_commands(window: Window) -> None:
     add("copy_header", "Copy with header", lambda: grid.copy(header=True), "Ctrl+Shift+C", "edit", has_rows)
     add("paste", "Paste", in_text("paste", grid.paste), "Ctrl+V", "edit")
     add("select_all", "Select all", in_text("selectAll", window.grid.select_all), "Ctrl+A", "edit")
+    add("cut", "Cut", in_text("cut", lambda: _in_grid(window, grid.cut)), "Ctrl+X", "edit")
+    for way in ("down", "up", "right", "left"):
+        add(f"fill_{way}", f"Fill {way}", partial(grid.fill, way), "", "edit", has_rows)
+    add("fill_series", "Fill with a series", lambda: grid.fill("series"), "", "edit", has_rows)
+    add("big_editor", "Edit in a bigger editor", grid.open_big, "Shift+F2", "edit", has_rows)
+    add("set_blank", "Set empty text", grid.set_blank, "", "edit", has_rows)
+    add("set_default", "Set default (documents: remove the field)", grid.set_default, "", "edit", has_rows)
+    add("take_back_cells", "Take back the selected cells", grid.take_back_cells, "", "edit", pending)
     add("set_empty", "Set empty", lambda: _in_grid(window, grid.set_empty), "Ctrl+0", "edit", has_rows)
     add("new_row", "New row", grid.new_row, "Ctrl+Ins", "edit", has_rows)
     add("duplicate_rows", "Duplicate rows", grid.duplicate, "Ctrl+D", "edit", has_rows)

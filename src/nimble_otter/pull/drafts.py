@@ -15,7 +15,7 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
-from nimble_otter.changes.edits import Edits
+from nimble_otter.changes.edits import DEFAULT, Edits
 from nimble_otter.changes.target import Target
 from nimble_otter.errors import CorruptError
 from nimble_otter.files import set_aside, write_text
@@ -142,8 +142,8 @@ def plain_out(value: Any) -> Any:
         return {"map": {str(k): plain_out(v) for k, v in value.items()}}
     if isinstance(value, (list, tuple)):
         return [plain_out(item) for item in value]
-    if value is MISSING:
-        return {"missing": True}
+    if value is MISSING or value is DEFAULT:
+        return {"missing" if value is MISSING else "default": True}
     if type(value).__module__.partition(".")[0] == "bson":
         from bson import json_util
 
@@ -164,6 +164,8 @@ def plain_in(value: Any) -> Any:
         return {key: plain_in(item) for key, item in inner.items()}
     if name == "missing":
         return MISSING
+    if name == "default":
+        return DEFAULT
     if name == "bson":
         from bson import json_util
 

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
-from PySide6.QtCore import QEvent, QPoint, Qt
-from PySide6.QtGui import QFocusEvent, QKeyEvent
-from PySide6.QtWidgets import QLineEdit, QToolTip, QWidget
+from PySide6.QtCore import QEvent, QModelIndex, QPoint, Qt, QTimer
+from PySide6.QtGui import QFocusEvent, QKeyEvent, QStandardItem, QStandardItemModel
+from PySide6.QtWidgets import QCompleter, QLineEdit, QToolTip, QWidget
 
 
 class CellEditor(QLineEdit):
@@ -19,6 +20,7 @@ class CellEditor(QLineEdit):
         self.setObjectName("cell")
         self._do, self._cancel = commit, cancel
         self.is_over = False
+        self._choices: QCompleter | None = None
         self.textEdited.connect(lambda: self.mark(""))
 
     def mark(self, problem: str) -> None:
@@ -29,6 +31,32 @@ class CellEditor(QLineEdit):
         self.setToolTip(problem)
         if problem:
             QToolTip.showText(self.mapToGlobal(QPoint(0, self.height())), problem, self)
+
+    def offer(self, choices: Sequence[tuple[str, str]]) -> None:
+        """Show what may stand here, as (value, words beside it); typing narrows it, Enter takes the chosen one."""
+        model = QStandardItemModel(self)
+        for value, beside in choices:
+            item = QStandardItem(f"{value}  {beside}".rstrip())
+            item.setData(value, Qt.ItemDataRole.UserRole)
+            model.appendRow(item)
+        completer = QCompleter(model, self)
+        completer.setFilterMode(Qt.MatchFlag.MatchContains)
+        completer.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
+        completer.setMaxVisibleItems(9)
+        completer.popup().setMinimumWidth(max(180, self.width()))
+        self._choices = completer
+        self.setCompleter(completer)
+        # the text is the value alone, whatever the line shows beside it
+        completer.activated[QModelIndex].connect(  # type: ignore[index]
+            lambda index: QTimer.singleShot(0, self, lambda: self.setText(index.data(Qt.ItemDataRole.UserRole)))
+        )
+        self.show_choices()
+
+    def show_choices(self) -> None:
+        """All of them, whatever is typed."""
+        if self._choices is not None:
+            self._choices.setCompletionPrefix("")
+            self._choices.complete()
 
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ShortcutOverride:
@@ -43,6 +71,9 @@ class CellEditor(QLineEdit):
             }
             if Qt.Key(event.key()) in steps:
                 self._do(self.text(), steps[Qt.Key(event.key())])
+                return True
+            if event.key() == Qt.Key.Key_Down and self._choices is not None:
+                self.show_choices()
                 return True
             if event.key() == Qt.Key.Key_Escape:
                 self._cancel()

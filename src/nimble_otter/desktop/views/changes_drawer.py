@@ -120,13 +120,13 @@ class ChangesDrawer(Drawer):
         self._is_filling = True
         self.list.entries.fill(plan.statements if plan is not None else self._writes, outcomes)
         self.list.setVisible(bool(self.list.entries.rowCount()))
-        self._is_filling = False
         is_new, self._report = report is not None and report is not self._report, report
         if report is not None and report.conflicts and is_new:
             bad = {o.statement.row_id for o in report.conflicts}
             at = next((n for n, s in enumerate(plan.statements if plan else ()) if s.row_id in bad), 0)
         if self.list.entries.rowCount():
             self.list.choose(min(max(0, at), self.list.entries.rowCount() - 1))
+        self._is_filling = False
         self._say_head(plan, pending)
         self._fill_text()
         self.side.fill(session, pending, problem, self._outcome())

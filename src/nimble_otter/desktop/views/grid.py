@@ -13,7 +13,7 @@ from PySide6.QtGui import (
     QKeyEvent,
     QMouseEvent,
 )
-from PySide6.QtWidgets import QApplication, QLineEdit, QToolTip, QWidget
+from PySide6.QtWidgets import QApplication, QToolTip, QWidget
 
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.drags import drag_column, drag_value
@@ -351,7 +351,7 @@ class Grid(GridCanvas):
 
     # --- editing in place --------------------------------------------------------------------------------------
 
-    def open_editor(self, position: int, column: int, text: str, commit: Any) -> QLineEdit:
+    def open_editor(self, position: int, column: int, text: str, commit: Any) -> CellEditor:
         """A field over a cell; `commit(text, step)` gives whether the value was taken; step is where to go next."""
         self.close_editor()
         self.go(position, column)
