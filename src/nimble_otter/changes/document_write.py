@@ -115,7 +115,8 @@ def write_each(connection: Connection, plan: Plan, stop: StopToken = NEVER, prog
                 "the next one was is not known.",
                 "Run the query again before writing anew.",
             ) from None
-    return replace(_written(done, tuple(outcomes), written, run, ""), left=plan.statements[len(done.statements) :])
+    report = _written(done, tuple(outcomes), written, run, "")
+    return replace(report, left=plan.statements[len(done.statements) :], is_written=bool(done.statements))
 
 
 class _Run:
@@ -242,7 +243,7 @@ def _written(
     whole = {row_id: tuple((document or {}).items()) for row_id, document in run.now.items()}
     back = replace(plan, statements=tuple(reversal(plan, keys, whole, written)), guard="seen")
     text = script(back, f"Puts back what was written to {plan.table} at {at:%Y-%m-%d %H:%M:%S}.")
-    return Report(outcomes, at, bool(plan.statements), written, text, back, said)
+    return Report(outcomes, at, True, written, text, back, said)
 
 
 def _found_out(

@@ -90,11 +90,19 @@ def make_plan(
     info, dialect, key_names = target.table, target.dialect, tuple(name for _, name in target.keys)
     names = {place: column.name for place, column in target.columns}
 
+    touched = [*edits.deleted, *edits.edited_rows]
+    wanted = (
+        range(len(table.fields))
+        if edits.deleted or guard == "row"
+        else {p for r in touched for p in edits.cells.get(r, ())}
+    )
+    known = {at: target.values(table, at, touched) for at in {*wanted, *(at for at, _ in target.keys)}}
+    forms = {at: target.field(table, at).form for at in known}
+
     def stored(row: int, place: int) -> Any:
         value = edits.seen.get((row, place), _UNSEEN)
-        field = target.field(table, place)
-        value = target.value(table, place, row) if value is _UNSEEN else value
-        return None if value is MISSING else render_form(value, field.form)
+        value = known[place][row] if value is _UNSEEN else value
+        return None if value is MISSING else render_form(value, forms[place])
 
     def given(row: int) -> Pairs:
         own = edits.cells.get(row, {})

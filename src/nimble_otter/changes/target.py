@@ -61,6 +61,11 @@ class Target:
         own = len(table.columns)
         return table.fields[place] if place < own or self.unseen is None else self.unseen.fields[place - own]
 
+    def values(self, table: Table, place: int, rows: Sequence[int]) -> dict[int, Any]:
+        """The values of some rows by their row id, taken at once."""
+        ids = np.array(rows, np.int64)
+        return dict(zip(rows, self.held(table, place).values(ids), strict=True)) if len(ids) else {}
+
     def value(self, table: Table, place: int, row: int) -> Any:
         return self.held(table, place).value(row)
 

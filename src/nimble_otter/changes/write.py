@@ -121,7 +121,8 @@ def write_each(connection: Connection, plan: Plan, stop: StopToken = NEVER, prog
                 "Run the query again before writing anew.",
             ) from None
     left = plan.statements[len(done.statements) :]
-    return replace(_written(done, tuple(outcomes), written, keys, run.whole, ""), left=left)
+    report = _written(done, tuple(outcomes), written, keys, run.whole, "")
+    return replace(report, left=left, is_written=bool(done.statements))
 
 
 def _written(
@@ -135,7 +136,7 @@ def _written(
     at = dt.datetime.now()
     back = replace(plan, statements=tuple(reversal(plan, keys, whole, written)), guard="seen")
     text = script(back, f"Puts back what was written to {plan.table} at {at:%Y-%m-%d %H:%M:%S}.")
-    return Report(outcomes, at, bool(plan.statements), written, text, back, said)
+    return Report(outcomes, at, True, written, text, back, said)
 
 
 def _prepared(connection: Connection, plan: Plan) -> Plan:

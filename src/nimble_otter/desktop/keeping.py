@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import json
+import threading
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.desktop.session import OpenPull
-from nimble_otter.errors import OtterError
+from nimble_otter.errors import OtterError, SavedError
 from nimble_otter.files import set_aside, write_text
 from nimble_otter.pull import places, pull_from_text, pull_to_text
 from nimble_otter.pull.drafts import Draft, detach, drop_draft, load_draft, save_draft
@@ -15,6 +17,8 @@ from nimble_otter.pull.model import Pull
 
 VERSION = 1
 MOST_RECENT = 12
+_MANY = 2000
+"""Changes from which on a draft is written in the background."""
 
 
 @dataclass
@@ -44,6 +48,8 @@ class Keeper:
         self.drafts = self.folder / "drafts"
         self.problems: list[str] = []
         self._written: dict[str, str] = {}
+        self._numbers: dict[str, int] = {}
+        self._lock = threading.Lock()
 
     @property
     def _file(self) -> Path:
@@ -85,9 +91,41 @@ class Keeper:
                 self.problems.append(str(problem))
         return found
 
+    def keep_later(self, session: OpenPull) -> None:
+        """As `keep`, but of very many changes in the background: the window goes on meanwhile."""
+        if session.edits.count < _MANY or session.table is None:
+            self.keep(session)
+            return
+        name, edits, table, target = f"pull-{session.number}", session.edits.copied(), session.table, session.target
+        text, path, saved, waiting = (
+            pull_to_text(session.pull),
+            str(session.path or ""),
+            session.saved_text,
+            session.waiting,
+        )
+        self._written.pop(name, None)
+        number = self._numbers[name] = self._numbers.get(name, 0) + 1
+
+        def work(*_: object) -> None:
+            shown = detach(edits, table, target)
+            with self._lock:
+                if self._numbers.get(name) == number:  # else a newer one is on its way, or on disk
+                    whole = shown if waiting is None else shown + waiting
+                    try:
+                        save_draft(self.drafts, name, Draft(text, path, saved, whole))
+                    except OSError as problem:
+                        raise SavedError(f"{problem.strerror}.") from None
+
+        def failed(problem: OtterError) -> None:
+            self.problems.append(f"The draft of {session.pull.name} can't be kept: {problem}.")
+
+        session.jobs.submit(LOCAL, f"{session.key} draft", work, lambda _: None, failed)
+
     def keep(self, session: OpenPull) -> bool:
         """Write a pull's draft when it changed; returns whether it is on disk."""
         name = f"pull-{session.number}"
+        with self._lock:
+            self._numbers[name] = self._numbers.get(name, 0) + 1
         edits = session.waiting
         if session.table is not None and session.edits.count:
             shown = detach(session.edits, session.table, session.target)
@@ -107,6 +145,8 @@ class Keeper:
 
     def forget(self, session: OpenPull) -> None:
         name = f"pull-{session.number}"
+        with self._lock:
+            self._numbers[name] = self._numbers.get(name, 0) + 1
         self._written.pop(name, None)
         drop_draft(self.drafts, name)
 

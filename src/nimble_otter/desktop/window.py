@@ -95,7 +95,7 @@ class Window(Frame):
         self._drafts = QTimer(self)
         self._drafts.setSingleShot(True)
         self._drafts.setInterval(300)
-        self._drafts.timeout.connect(self.keep_drafts)
+        self._drafts.timeout.connect(lambda: self.keep_drafts(True))
         self.restore_sizes()
 
     # --- parts -------------------------------------------------------------------------------------------------
@@ -518,11 +518,11 @@ class Window(Frame):
 
     # --- the frame ---------------------------------------------------------------------------------------------
 
-    def keep_drafts(self) -> None:
+    def keep_drafts(self, later: bool = False) -> None:
         """Everything open, as it is now, to disk."""
         self._take_text()
         for session in self.pulls:
-            self.keeper.keep(session)
+            (self.keeper.keep_later if later else self.keeper.keep)(session)
         state = self.layout_state
         state.order = [f"pull-{session.number}" for session in self.pulls]
         state.current = self.current

@@ -22,6 +22,7 @@ from nimble_otter.files import set_aside, write_text
 from nimble_otter.table import MISSING, Table
 
 VERSION = 1
+_UNSEEN = object()
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,11 +54,17 @@ class Draft:
 def detach(edits: Edits, table: Table, target: Target) -> EditDraft:
     """Pending edits as a draft."""
 
+    rows = [row for row in (*edits.cells, *edits.deleted) if not edits.is_new(row)]
+    places = {place for row in edits.cells for place in edits.cells[row]}
+    keys = [target.values(table, place, rows) for place, _ in target.keys]
+    held = {place: target.values(table, place, rows) for place in places}
+
     def key(row: int) -> tuple[Any, ...]:
-        return tuple(target.value(table, place, row) for place, _ in target.keys)
+        return tuple(values[row] for values in keys)
 
     def seen(row: int, place: int) -> Any:
-        return edits.seen.get((row, place), table.columns[place].value(row))
+        found = edits.seen.get((row, place), _UNSEEN)
+        return held[place][row] if found is _UNSEEN else found
 
     names = [column.name for column in table.fields]
     cells = []
@@ -78,6 +85,9 @@ def attach(draft: EditDraft, table: Table, target: Target) -> tuple[Edits, EditD
     if wanted and target.is_open:
         keys = zip(*(target.held(table, place).values() for place, _ in target.keys), strict=True)
         rows = {key: row for row, key in enumerate(keys) if key in wanted}
+    found = [rows[key] for key, _, _ in draft.cells if key in rows]
+    names = {name for _, new, _ in draft.cells for name in new}
+    held = {name: target.values(table, table.index(name), found) for name in names}
     for key, new, old in draft.cells:
         row = rows.get(key)
         if row is None:
@@ -86,7 +96,7 @@ def attach(draft: EditDraft, table: Table, target: Target) -> tuple[Edits, EditD
         for name, value in new.items():
             place = table.index(name)
             edits.cells.setdefault(row, {})[place] = value
-            now = table.columns[place].value(row)
+            now = held[name][row]
             if old.get(name) != (None if now is MISSING else now):
                 edits.seen[row, place] = old.get(name)
     for key in draft.deleted:
@@ -109,7 +119,9 @@ def save_draft(folder: Path, name: str, draft: Draft) -> None:
         "added": [plain_out(values) for values in draft.edits.added],
     }
     whole = {"version": VERSION, "pull": draft.pull_text, "path": draft.path, "saved": draft.saved_text, "edits": edits}
-    write_text(folder / f"{name}.json", json.dumps(whole, ensure_ascii=True, indent=1))
+    write_text(
+        folder / f"{name}.json", json.dumps(whole, ensure_ascii=True, indent=1 if draft.edits.count < 1000 else None)
+    )
 
 
 def load_draft(path: Path) -> Draft:

@@ -69,9 +69,12 @@ class ChangesSide(QScrollArea):
             self.note("Not rehearsed yet. Rehearse runs the statements and rolls them back.", "muted")
         else:
             self._pair(f"Tried at {report.at:%H:%M:%S}", "nothing written")
-            self._pair("Will succeed", grouped(report.good))
             if report.conflicts:
-                self._pair("In conflict", grouped(len(report.conflicts)), True)
+                self._pair(
+                    f"In conflict {grouped(len(report.conflicts))}", f"{grouped(report.good)} will succeed", True
+                )
+            else:
+                self._pair("Will succeed", grouped(report.good))
             if chosen is not None and not chosen.is_good:
                 self._conflict(chosen)
             elif chosen is not None and chosen.note:
@@ -80,17 +83,16 @@ class ChangesSide(QScrollArea):
 
     def _conflict(self, outcome: Outcome) -> None:
         """Theirs against mine, field by field."""
-        self.note(outcome.problem, "plum")
+        if not outcome.now:
+            self.note(outcome.problem, "plum")
         if not outcome.is_conflict:
             self._lines.addLayout(row(button("Go to the row", lambda: self._go(outcome)), None))
             return
         mine, seen = dict(outcome.statement.values), dict(outcome.statement.seen)
         for name, theirs in outcome.now:
-            self._lines.addWidget(label(name, px=12, bold=True))
-            self._pair("seen", short(seen.get(name)))
-            self._pair("theirs", short(theirs))
-            if name in mine:
-                self._pair("yours", short(mine[name]))
+            self._pair(name, f"seen {short(seen.get(name))}", True)
+            yours = f" · yours {short(mine[name])}" if name in mine else ""
+            self.note(f"theirs {short(theirs)}{yours}", "")
             self._answers(outcome, [name], " " + name)
         if len(outcome.now) != 1:
             self._answers(outcome, [name for name, _ in outcome.now], "")
