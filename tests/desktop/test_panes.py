@@ -130,7 +130,6 @@ def test_another_source_can_take_the_place_of_one(window):
     drawer._choose("Field reports")
     settle(window)
     assert window.pull.pull.source.name == "Field reports"
-    assert any("can't be written yet" in text for text in texts(drawer))
     window.commands.run("undo")
     assert window.pull.pull.source.name == "Merrow survey"
 
@@ -211,7 +210,7 @@ def test_figures_of_the_selection(window):
 # --- documents ---------------------------------------------------------------------------------------------------
 
 
-def test_documents_are_asked_natively_and_back_and_say_they_can_not_be_changed(make_window):
+def test_documents_are_asked_natively_and_back_and_say_what_can_not_be_changed(make_window):
     window = make_window()
     window.show_pull(1)
     settle(window)
@@ -231,10 +230,15 @@ def test_documents_are_asked_natively_and_back_and_say_they_can_not_be_changed(m
     settle(window)
     assert window.grid.rows == 4
     window.grid.setFocus()
-    window.grid.go(0, 1)
-    QTest.keyClick(window.grid, Qt.Key.Key_F2)
-    assert window.grid.editor is None
-    assert "Documents can't be changed yet" in window.status.message.text()
+    for text, said in (("", "_id names the document"), ('[{"$group": {"_id": "$kind"}}]', "groups or joins")):
+        if text:
+            drawer.editor.setPlainText(text)
+            drawer.run()
+            settle(window)
+        window.grid.go(0, 0)
+        QTest.keyClick(window.grid, Qt.Key.Key_F2)
+        assert window.grid.editor is None
+        assert said in window.status.message.text()
     drawer.sql.click()
     assert drawer.editor.toPlainText() == sql
     drawer.editor.setPlainText("select * from report where flood.level >")

@@ -16,7 +16,7 @@ class Line:
         self._open = threading.Event()
         self._open.set()
         self._pairs, self.is_refusing, self.turns, self._is_up = [], False, 0, False
-        self.cut_after = None
+        self.cut_after, self._lock, self._is_over = None, threading.Lock(), False
         self._listener = socket.create_server(("127.0.0.1", 0))
         self.port = self._listener.getsockname()[1]
         threading.Thread(target=self._serve, daemon=True).start()
@@ -29,7 +29,12 @@ class Line:
                     client.close()
                     continue
                 server = socket.create_connection(("127.0.0.1", self._to))
-                self._pairs += [client, server]
+                with self._lock:
+                    self._pairs += [client, server]
+                    is_over = self._is_over
+                if is_over:  # it came while the line was closed
+                    self._end()
+                    return
                 threading.Thread(target=self._carry, args=(client, server, None), daemon=True).start()
                 threading.Thread(target=self._carry, args=(server, client, self.bytes_s), daemon=True).start()
 
@@ -66,6 +71,11 @@ class Line:
     def close(self):
         self._listener.close()
         self._open.set()
+        with self._lock:
+            self._is_over = True
+        self._end()
+
+    def _end(self):
         self.cut()
         for end in self._pairs:  # else they warn when they are collected, in whatever test runs then
             end.close()

@@ -41,7 +41,8 @@ class BigEditor(QFrame):
             column(
                 row(self.title, None, label("Ctrl+Enter takes it, Esc leaves it", "faint", 12)),
                 self.text,
-                row(self.note, self.file, self.empty, self.cancel, self.accept),
+                self.note,
+                row(self.file, self.empty, None, self.cancel, self.accept),
                 space=8,
                 margins=(12, 10, 12, 10),
             )

@@ -14,6 +14,7 @@ from nimble_otter.table.show import grouped
 
 WIDTH = 252
 _GUARDS = (("seen", "key and what changes"), ("row", "key and the whole row"), ("key", "key alone"))
+_WHOLE = "All or nothing, in one transaction."
 _RISKY = "Key alone: what others wrote to the same cells meanwhile is lost without a word."
 
 
@@ -41,9 +42,9 @@ class ChangesSide(QScrollArea):
             self.note(problem, "plum")
         elif session.reviewing is not None:
             self.note("This puts back what was written. It is rehearsed and written like any change.", "muted")
-            self._found(report, chosen)
+            self._found(report, chosen, session.target.dialect == "documents")
         elif pending:
-            self._found(report, chosen)
+            self._found(report, chosen, session.target.dialect == "documents")
             self._guard(session)
         elif report is not None and report.is_written:
             self._written(report)
@@ -64,7 +65,7 @@ class ChangesSide(QScrollArea):
     def _pair(self, name: str, value: str, strong: bool = False) -> None:
         self._lines.addLayout(row(label(name, "plum" if strong else "muted", 12, strong), None, label(value, px=12)))
 
-    def _found(self, report: Report | None, chosen: Outcome | None) -> None:
+    def _found(self, report: Report | None, chosen: Outcome | None, is_documents: bool) -> None:
         if report is None:
             self.note("Not rehearsed yet. Rehearse runs the statements and rolls them back.", "muted")
         else:
@@ -79,7 +80,8 @@ class ChangesSide(QScrollArea):
                 self._conflict(chosen)
             elif chosen is not None and chosen.note:
                 self.note(chosen.note, "muted")
-        self.note("All or nothing, in one transaction. A script that puts the old values back is kept.", "muted")
+        how = "All or nothing where the server has transactions, else one by one." if is_documents else _WHOLE
+        self.note(f"{how} A script that puts the old values back is kept.", "muted")
 
     def _conflict(self, outcome: Outcome) -> None:
         """Theirs against mine, field by field."""
