@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Callable, Hashable, Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -107,7 +108,8 @@ def make_plan(
     def given(row: int) -> Pairs:
         own = edits.cells.get(row, {})
         return tuple(
-            (names[p], check(render_form(v, table.fields[p].form), names[p], dialect)) for p, v in sorted(own.items())
+            (names[p], check(_given(v, table.fields[p].form, dialect), names[p], dialect))
+            for p, v in sorted(own.items())
         )
 
     def key_of(row: int) -> Pairs:
@@ -137,6 +139,14 @@ def make_plan(
 
 
 _UNSEEN = object()
+
+
+def _given(value: Any, form: str, dialect: str) -> Any:
+    """A new value as the source stores it: in the form of its column where that is kept as text (SQLite), else whole,
+    whatever digits the rows pulled have."""
+    if dialect == "sqlite" or not isinstance(value, (dt.datetime, dt.time)):
+        return render_form(value, form)
+    return value.isoformat(" ") if isinstance(value, dt.datetime) else value.isoformat()
 
 
 def _in_order(

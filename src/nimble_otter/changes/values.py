@@ -47,11 +47,12 @@ def _read(text: str, field: Field, info: ColumnInfo, dialect: str) -> Any:
     if info.values:
         return _one_of(text, info)
     if field.kind is Kind.TIME:
-        return _with_form(_time(text, info.name), field, info.name)
+        moment = _time(text, info.name)
+        return _with_form(moment, field, info.name) if dialect == "sqlite" else _precise(moment, info, dialect)
     if field.kind is Kind.DATE:
         return _with_form(_date(text, info.name), field, info.name)
     if field.kind in _STYLED:
-        return _styled(text, field, info)
+        return _precise(_styled(text, field, info, dialect), info, dialect)
     if field.kind is Kind.BOOL or (info.word == "yes/no" and dialect == "postgresql"):
         word = text.strip().casefold()
         if word not in _YES | _NO:
@@ -188,7 +189,17 @@ def _date(text: str, name: str) -> dt.date:
         raise ValueRefused(f"{name} holds dates; {text[:40]!r} is not one.", "Type it like 2031-05-28.") from None
 
 
-def _styled(text: str, field: Field, info: ColumnInfo) -> Any:
+def _precise(value: Any, info: ColumnInfo, dialect: str) -> Any:
+    """A time whose fraction the column holds: TIMESTAMP(3), and none where MariaDB says no number."""
+    found = re.search(r"\((?:FSP=)?(\d)\)", info.declared.upper())
+    digits = int(found[1]) if found else (0 if dialect in ("mariadb", "mysql") else 6)
+    micros = value.microseconds if isinstance(value, dt.timedelta) else value.microsecond
+    if dialect != "sqlite" and micros % 10 ** (6 - digits):
+        raise ValueRefused(f"{info.name} holds {digits} digits after the second.", "Leave the smaller parts out.")
+    return value
+
+
+def _styled(text: str, field: Field, info: ColumnInfo, dialect: str) -> Any:
     """A time with its zone, a time of day or an interval."""
     said, hint = _STYLED[field.kind]
     written = text.strip()
@@ -204,7 +215,7 @@ def _styled(text: str, field: Field, info: ColumnInfo) -> Any:
                 raise ValueError(written)
     except (ValueError, OverflowError):
         raise ValueRefused(f"{info.name} holds {said}; {text[:40]!r} is not one.", hint) from None
-    if field.form and not keeps_letters([str(render(value, field.form))], [value], field.form):
+    if dialect == "sqlite" and field.form and not keeps_letters([str(render(value, field.form))], [value], field.form):
         raise ValueRefused(f"{info.name} is kept as {field.form}, which can't say all of this.")
     return value
 

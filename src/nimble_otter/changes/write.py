@@ -336,6 +336,9 @@ def alike(a: Any, b: Any) -> bool:
         return a == b or (a != a and b != b)
     if a == b and isinstance(a, str) is isinstance(b, str):
         return True
+    if isinstance(a, str) and isinstance(b, str) and a[:1].isdigit() and b[:1].isdigit():
+        with suppress(ValueError):  # times with more or fewer zeros at their end
+            return dt.datetime.fromisoformat(a) == dt.datetime.fromisoformat(b)
     return (plain(a) == plain(b) and type(a) is not bytes and type(b) is not bytes) or _number(a) == _number(
         b
     ) is not None
