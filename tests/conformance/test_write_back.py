@@ -20,6 +20,7 @@ from nimble_otter.changes import Action, make_plan, read_value, rehearse, script
 from nimble_otter.errors import ChangeError, LostError, NoTransactions, OtterError, OutcomeUnknown, ValueRefused
 from nimble_otter.sources import Request, Source, connect
 from nimble_otter.stop import StopToken
+from nimble_otter.table.forms import span_text
 
 WORDS = st.text(st.characters(codec="utf-8", exclude_characters="\x00"), max_size=12) | st.sampled_from(
     ["it's", "\\'; drop table x; --", "a\\", "/* x */", "", " pad ", "%s :x ?", "\u202eabc", "A", "a", "line\nend\r"]
@@ -175,13 +176,12 @@ def in_order(rows):
 
 def plainly(value):
     """A column that had no value takes its first one as text, times too."""
+    value = span_text(value) if isinstance(value, dt.timedelta) else value
     if isinstance(value, str) and value[:1].isdigit():
         for kind in (dt.datetime, dt.date, dt.time, Decimal):
             with contextlib.suppress(ValueError, ArithmeticError):
                 value = kind.fromisoformat(value) if kind is not Decimal else Decimal(value)
                 break
-    if isinstance(value, dt.timedelta):
-        return Decimal(value.total_seconds()).normalize()
     return value.normalize() if isinstance(value, Decimal) else str(value) if isinstance(value, dt.date) else value
 
 

@@ -17,6 +17,7 @@ from nimble_otter.changes.plan import Pairs, Plan, Statement
 from nimble_otter.changes.target import Target
 from nimble_otter.errors import NoKeyError, ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
+from nimble_otter.sources.trace import KEY_NAME
 from nimble_otter.table import MISSING, Table
 from nimble_otter.table.filter import parse_time
 
@@ -27,7 +28,7 @@ def document_target(table: Table, collection: str, unseen: Table | None = None) 
     """Every column that stands for a path can be changed, but for the key."""
     width = len(table.fields)
     fields = [*table.fields, *(unseen.fields if unseen is not None else ())]
-    key = next((at for at, f in enumerate(fields) if (f.origin or f.name) == "_id" or f.name == "otter_key_0"), None)
+    key = next((at for at, f in enumerate(fields) if (f.origin or f.name) == "_id" or f.name == f"{KEY_NAME}0"), None)
     if key is None:
         return Target(None, reason="The documents' _id is not in the result; add it to the query.")
     columns, refusals = [], []

@@ -9,15 +9,13 @@ from typing import Any
 
 from nimble_otter.changes.document_plan import exactly, to_json
 from nimble_otter.changes.plan import Pairs, Plan, Statement, reversal
-from nimble_otter.changes.report import Outcome, Report
+from nimble_otter.changes.report import AT_ONCE, Outcome, Report, one_by_one, partly
 from nimble_otter.errors import LostError, NoTransactions, OtterError, OutcomeUnknown, SourceError
 from nimble_otter.sources.source import Connection
 from nimble_otter.stop import NEVER, Progress, StopToken
 from nimble_otter.table import MISSING
 from nimble_otter.table.columns import Missing
 from nimble_otter.table.show import plain
-
-_AT_ONCE = 250
 
 
 def render(plan: Plan, statements: Sequence[Statement] | None = None) -> list[str]:
@@ -56,9 +54,7 @@ def rehearse(connection: Connection, plan: Plan, stop: StopToken = NEVER, progre
 
 def write(connection: Connection, plan: Plan, stop: StopToken = NEVER, progress: Progress | None = None) -> Report:
     """All or nothing. Raises: NoTransactions; SourceError's, Stopped (nothing written); OutcomeUnknown."""
-    report: Report | None = None
-    for at_once in (True, False):
-        report = report or _write(connection, plan, stop, progress, at_once)
+    report = _write(connection, plan, stop, progress, True) or _write(connection, plan, stop, progress, False)
     assert report is not None
     return report
 
@@ -94,29 +90,10 @@ def _write(
 
 def write_each(connection: Connection, plan: Plan, stop: StopToken = NEVER, progress: Progress | None = None) -> Report:
     """One by one until the first that fails or a stop; the report tells exactly which were written."""
-    outcomes: list[Outcome] = []
     with connection.transaction(stop, atomic=False) as writer:
         run = _Run(writer, plan, NEVER, None)
-        try:
-            for number, statement in enumerate(plan.statements):
-                if stop.is_set():
-                    break
-                if progress is not None:
-                    progress(number, len(plan.statements))
-                run.look([statement])
-                outcomes.append(run.one(statement))
-                if not outcomes[-1].is_good:
-                    break
-            done = replace(plan, statements=tuple(o.statement for o in outcomes if o.is_good))
-            written = run.read_back(done)
-        except LostError:
-            raise OutcomeUnknown(
-                f"The connection was lost. {len(outcomes)} of {len(plan.statements)} documents were written; whether "
-                "the next one was is not known.",
-                "Run the query again before writing anew.",
-            ) from None
-    report = _written(done, tuple(outcomes), written, run, "")
-    return replace(report, left=plan.statements[len(done.statements) :], is_written=bool(done.statements))
+        outcomes, done, written = one_by_one(plan, stop, progress, run.alone, run.read_back)
+    return partly(_written(done, outcomes, written, run, ""), plan, done)
 
 
 class _Run:
@@ -129,9 +106,9 @@ class _Run:
 
     def look(self, statements: Sequence[Statement]) -> None:
         """Read the documents that statements speak of."""
-        for start in range(0, len(statements), _AT_ONCE):
+        for start in range(0, len(statements), AT_ONCE):
             self._stop.check()
-            part = [s for s in statements[start : start + _AT_ONCE] if s.kind != "insert"]
+            part = [s for s in statements[start : start + AT_ONCE] if s.kind != "insert"]
             found = self._writer.documents(self._plan.table, [s.key[0][1] for s in part])
             for statement in part:
                 self.keys[statement.row_id] = statement.key[0][1]
@@ -147,8 +124,8 @@ class _Run:
         None when one of them did not touch its document."""
         found = {o.statement.row_id: o for o in self.compared()}
         good = [s for s in self._plan.statements if found[s.row_id].is_good]
-        for start in range(0, len(good), _AT_ONCE):
-            part = good[start : start + _AT_ONCE]
+        for start in range(0, len(good), AT_ONCE):
+            part = good[start : start + AT_ONCE]
             if self._progress is not None:
                 self._progress(start, len(good))
             if at_once:
@@ -170,6 +147,11 @@ class _Run:
 
     def _rest(self, found: Mapping[int, Outcome]) -> tuple[Outcome, ...]:
         return tuple(found[s.row_id] for s in self._plan.statements)
+
+    def alone(self, statement: Statement) -> Outcome:
+        """Read one document and write it."""
+        self.look([statement])
+        return self.one(statement)
 
     def one(self, statement: Statement) -> Outcome:
         """Write one document, matched by what was found in it."""

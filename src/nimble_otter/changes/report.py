@@ -3,11 +3,17 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Mapping
-from dataclasses import dataclass, field
-from typing import Any
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any, TypeVar
 
 from nimble_otter.changes.plan import Pairs, Plan, Statement
+from nimble_otter.errors import LostError, OutcomeUnknown
+from nimble_otter.stop import Progress, StopToken
+
+AT_ONCE = 250
+"""Statements sent before their answers are waited for."""
+Made = TypeVar("Made")
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,3 +57,38 @@ class Report:
     @property
     def conflicts(self) -> tuple[Outcome, ...]:
         return tuple(outcome for outcome in self.outcomes if not outcome.is_good)
+
+
+def one_by_one(
+    plan: Plan,
+    stop: StopToken,
+    progress: Progress | None,
+    alone: Callable[[Statement], Outcome],
+    finish: Callable[[Plan], Made],
+) -> tuple[tuple[Outcome, ...], Plan, Made]:
+    """Statements one after the other until one fails or it is stopped: their outcomes, the plan of those that were done
+    and what `finish` makes of it. Raises: OutcomeUnknown when the connection is lost meanwhile."""
+    outcomes: list[Outcome] = []
+    try:
+        for number, statement in enumerate(plan.statements):
+            if stop.is_set():
+                break
+            if progress is not None:
+                progress(number, len(plan.statements))
+            outcomes.append(alone(statement))
+            if not outcomes[-1].is_good:
+                break
+        done = replace(plan, statements=tuple(o.statement for o in outcomes if o.is_good))
+        return tuple(outcomes), done, finish(done)
+    except LostError:
+        what = "documents" if plan.dialect == "documents" else "statements"
+        raise OutcomeUnknown(
+            f"The connection was lost. {len(outcomes)} of {len(plan.statements)} {what} were written; whether "
+            "the next one was is not known.",
+            "Run the query again before writing anew.",
+        ) from None
+
+
+def partly(report: Report, plan: Plan, done: Plan) -> Report:
+    """The report of those that were done, with what is left of the plan."""
+    return replace(report, left=plan.statements[len(done.statements) :], is_written=bool(done.statements))

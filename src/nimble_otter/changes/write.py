@@ -12,7 +12,7 @@ from typing import Any
 from nimble_otter.changes import document_write as documents
 from nimble_otter.changes.edits import DEFAULT
 from nimble_otter.changes.plan import Pairs, Plan, Statement, reversal
-from nimble_otter.changes.report import Outcome, Report
+from nimble_otter.changes.report import AT_ONCE, Outcome, Report, one_by_one, partly
 from nimble_otter.changes.wording import Wording
 from nimble_otter.errors import ChangeError, LostError, NoTransactions, OtterError, OutcomeUnknown, SourceError
 from nimble_otter.sources.source import Connection
@@ -20,8 +20,6 @@ from nimble_otter.sources.writer import Done, Writer
 from nimble_otter.stop import NEVER, Progress, StopToken
 from nimble_otter.table.show import grouped, plain
 
-AT_ONCE = 250
-"""Statements sent before their answers are waited for."""
 _POINT = "nimble_otter"
 _ATTEMPTS, _PAUSE_S = 6, 1.0
 """How often it is tried to reach a server again that was lost in a commit."""
@@ -99,30 +97,16 @@ def write_each(connection: Connection, plan: Plan, stop: StopToken = NEVER, prog
     tells exactly which were written. Raises: SourceError's, before the first; OutcomeUnknown."""
     if plan.dialect == "documents":
         return documents.write_each(connection, plan, stop, progress)
-    outcomes: list[Outcome] = []
     with connection.transaction() as writer:
         run = _Run(writer, plan, NEVER, None)
-        try:
-            for number, statement in enumerate(plan.statements):
-                if stop.is_set():
-                    break
-                if progress is not None:
-                    progress(number, len(plan.statements))
-                outcomes.append(run.alone(statement))
-                if not outcomes[-1].is_good:
-                    break
-            done = replace(plan, statements=tuple(o.statement for o in outcomes if o.is_good))
-            written, keys = run.read_back(done)
+
+        def finish(done: Plan) -> tuple[dict[int, dict[str, Any] | None], dict[int, Pairs]]:
+            found = run.read_back(done)
             writer.commit()
-        except LostError:
-            raise OutcomeUnknown(
-                f"The connection was lost. {len(outcomes)} of {len(plan.statements)} statements were written; whether "
-                "the next one was is not known.",
-                "Run the query again before writing anew.",
-            ) from None
-    left = plan.statements[len(done.statements) :]
-    report = _written(done, tuple(outcomes), written, keys, run.whole, "")
-    return replace(report, left=left, is_written=bool(done.statements))
+            return found
+
+        outcomes, done, (written, keys) = one_by_one(plan, stop, progress, run.alone, finish)
+    return partly(_written(done, outcomes, written, keys, run.whole, ""), plan, done)
 
 
 def _written(

@@ -24,7 +24,7 @@ from nimble_otter.sources.held import Held, HeldTransaction
 from nimble_otter.sources.long import LongColumns, is_long, shorten
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.reflect import Written, describe, label_of, read_tables, read_unique, word_of
-from nimble_otter.sources.source import Executed, Request, Run
+from nimble_otter.sources.source import Executed, Request, Run, check_writable
 from nimble_otter.sources.trace import Origin, declared_kinds, trace_origins, with_keys
 from nimble_otter.sources.writer import Bound, Done, Writer, run_each
 from nimble_otter.stop import NEVER, StopToken
@@ -301,8 +301,7 @@ class Relational:
 
     def execute(self, request: Request, stop: StopToken = NEVER) -> Executed:
         text = one_statement(request)
-        if self.is_read_only:
-            raise ChangeError("This source is marked read-only.", "Take the mark off on its page, if that is right.")
+        check_writable(self)
         values = self._written({name: request.parameters[name] for name in find_parameters(text)})
         held, messages = self._held, list[str]()
         if held is None:
@@ -357,8 +356,7 @@ class Relational:
         """Open a transaction that stays; statements run in it until `end`. Raises: SourceError's, ChangeError."""
         if self._held is not None:
             raise ChangeError("A transaction is open already.", "Commit it or roll it back first.")
-        if self.is_read_only:
-            raise ChangeError("This source is marked read-only.", "Take the mark off on its page, if that is right.")
+        check_writable(self)
         self._ready()
         messages: list[str] = []
         with self._explained():
@@ -396,8 +394,7 @@ class Relational:
     def transaction(self, stop: StopToken = NEVER, atomic: bool = True) -> Iterator[Writer]:
         """A transaction of its own that changes rows, rolled back unless it was committed. Raises: SourceError's;
         ChangeError where writing is not possible."""
-        if self.is_read_only:
-            raise ChangeError("This source is marked read-only.", "Take the mark off on its page, if that is right.")
+        check_writable(self)
         if not self.can_write:
             raise ChangeError(f"Writing to {self.word} is not possible yet.", "Copy the statements, or send the rows.")
         self._ready(stop)

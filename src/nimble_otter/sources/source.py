@@ -11,7 +11,7 @@ from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
-from nimble_otter.errors import ConnectError
+from nimble_otter.errors import ChangeError, ConnectError
 from nimble_otter.sources import drivers
 from nimble_otter.sources.catalogue import Definition, ForeignKey, Shapes, TableInfo
 from nimble_otter.sources.held import Held
@@ -194,6 +194,12 @@ def _driver_of(scheme: str) -> Driver:
             return driver
     known = ", ".join(f"{s}:" for driver in found for s in driver.schemes if s != "*")
     raise ConnectError(f"There is no driver for {scheme}: sources.", f"Known are {known} and SQLite files.")
+
+
+def check_writable(connection: Connection) -> None:
+    """Raises: ChangeError, where the source is marked read-only."""
+    if connection.is_read_only:
+        raise ChangeError("This source is marked read-only.", "Take the mark off on its page, if that is right.")
 
 
 def connect(source: Source, password: str | None = None) -> Connection:

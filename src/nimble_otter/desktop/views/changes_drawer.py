@@ -111,8 +111,8 @@ class ChangesDrawer(Drawer):
         busy = session.jobs.is_running(f"{session.key} write")
         report = session.report
         is_done = not pending and session.reviewing is None
-        self._writes = all_writes(places.state_folder() / "reversals", session.pull.name, session.pull.source.name)
-        self._writes = self._writes if is_done else []
+        pull, folder = session.pull, places.state_folder() / "reversals"
+        self._writes = all_writes(folder, pull.name, pull.source.name) if is_done else []
         same = plan is not None and self._plan is not None and len(plan.statements) == len(self._plan.statements)
         at = self.list.at if same else 0
         self._plan = plan

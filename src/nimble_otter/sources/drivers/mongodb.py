@@ -27,7 +27,7 @@ from nimble_otter.sources.document_writer import DocumentWriter
 from nimble_otter.sources.plans import PlanNode, of_documents
 from nimble_otter.sources.secrets import with_secret
 from nimble_otter.sources.shapes import find_shapes
-from nimble_otter.sources.source import Executed, Request, Run
+from nimble_otter.sources.source import Executed, Request, Run, check_writable
 from nimble_otter.sources.trace import KEY_NAME
 from nimble_otter.stop import NEVER, StopToken
 
@@ -244,8 +244,7 @@ class MongodbConnection:
     @contextmanager
     def transaction(self, stop: StopToken = NEVER, atomic: bool = True) -> Iterator[DocumentWriter]:
         """Raises: ChangeError where the source is marked read-only; SourceError's."""
-        if self.is_read_only:
-            raise ChangeError("This source is marked read-only.", "Take the mark off on its page, if that is right.")
+        check_writable(self)
         with _explained():
             client, hello = self._open(), self._open().admin.command("hello")
         has_them = atomic and ("setName" in hello or hello.get("msg") == "isdbgrid")
