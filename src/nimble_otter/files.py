@@ -18,8 +18,9 @@ def replacing(path: Path) -> Iterator[BinaryIO]:
     """
     path = Path(os.path.realpath(path))  # through links: the file behind is replaced, not the link
     handle, name = tempfile.mkstemp(prefix=f".{path.name[:40]}.", suffix=".part", dir=path.parent)
+    os.close(handle)
     try:
-        with os.fdopen(handle, "wb", buffering=1 << 20) as stream:
+        with open(name, "r+b", buffering=1 << 20) as stream:
             yield stream
             stream.flush()
             os.fsync(stream.fileno())

@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any
 from nimble_otter.changes.edits import DEFAULT
 from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
+from nimble_otter.table.doubles import in_powers, misread
 
 if TYPE_CHECKING:
     from sqlalchemy import ColumnElement
@@ -129,6 +130,8 @@ def _float(value: float, declared: str, dialect: str) -> str:
         if dialect == "sqlite":
             return "9e999" if value > 0 else "-9e999"
         return f"'{postgresql_text(value)}'"
+    if dialect == "sqlite" and misread([repr(value)]):
+        return in_powers(value)
     if dialect == "postgresql" and not _NUMBERS.search(declared):
         return f"'{value!r}'"  # REAL is not compared with what a longer number rounds to
     return repr(value)

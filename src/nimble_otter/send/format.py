@@ -1,65 +1,137 @@
-"""What a format is, and the rows it is handed."""
+"""What a format is, the rows it is handed, and where it writes."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any, BinaryIO, Protocol
 
+from nimble_otter.errors import SendError
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Column, Field, View
 
-BATCH = 4096
+BATCH = 8192
+"""Rows handed on at a time: about 1 MB of text of twelve columns, so that the window's thread is never kept long."""
 
 
 @dataclass(frozen=True, slots=True)
 class Option:
-    """One setting of a format. `kind` is choice, text or yes/no; `choices` are (value, label)."""
+    """One setting of a format. `kind` is choice, text, number or yes/no; `choices` are (value, label); `needs` names
+    a yes/no option without which this one says nothing; `hint` stands in an empty field."""
 
     name: str
     label: str
     kind: str
     default: Any
     choices: tuple[tuple[str, str], ...] = ()
+    needs: str = ""
+    hint: str = ""
+
+
+Blocks = Callable[[StopToken], Iterator[Sequence[Column]]]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Rows:
-    """Columns over the rows of a view, in its order; `table` names the table in SQL inserts."""
+    """Rows on their way out: `fields`, and `blocks`, which gives their columns for at most some thousand rows at a
+    time. `count` is None while nobody knows it (rows that stream from a source). `table` names them in SQL inserts;
+    `keys` are the names of the columns that make a row's key, where that is known; `linked` those of columns that hold
+    paths of files beside the delivery."""
 
     fields: Sequence[Field]
-    columns: Sequence[Column]
-    view: View
+    blocks: Blocks
+    count: int | None
     table: str = "result"
-
-    def __len__(self) -> int:
-        return len(self.view)
+    keys: tuple[str, ...] = ()
+    linked: frozenset[str] = frozenset()
 
     @property
     def names(self) -> list[str]:
         return [field.name for field in self.fields]
 
-    def batches(self, stop: StopToken) -> Iterator[list[list[Any]]]:
-        """Lists of Python values, one a column, for at most BATCH rows at a time. Raises: Stopped."""
-        for start in range(0, len(self.view), BATCH):
+
+def rows_of_view(
+    fields: Sequence[Field], columns: Sequence[Column], view: View, table: str = "result", keys: tuple[str, ...] = ()
+) -> Rows:
+    """Columns over the rows of a view, in its order. Blocks raise Stopped."""
+
+    def blocks(stop: StopToken) -> Iterator[Sequence[Column]]:
+        for start in range(0, len(view), BATCH):
             stop.check()
-            ids = self.view.row_ids(start, start + BATCH)
-            yield [column.values(ids) for column in self.columns]
+            ids = view.row_ids(start, start + BATCH)
+            yield [column.take(ids) for column in columns]
+
+    return Rows(fields, blocks, len(view), table, keys)
+
+
+@dataclass(slots=True)
+class Output:
+    """Where a format writes and what it tells. `existing` is a file as it was, where rows are added to it (`mode` is
+    "append") or a part of it is replaced ("within", "over"); formats that can't will not get one. `path` is the file
+    that `stream` writes, where there is one. `notes` counts what had to be written otherwise than it was, by what is to
+    be said of it; `part` and `parts` are the table, or the parts of a package, that hold the rows."""
+
+    stream: BinaryIO
+    options: Mapping[str, Any]
+    stop: StopToken
+    existing: Path | None = None
+    mode: str = "replace"
+    path: Path | None = None
+    notes: dict[str, int] = field(default_factory=dict)
+    part: str = ""
+    parts: list[str] = field(default_factory=list)
+
+    def note(self, said: str, count: int = 1) -> None:
+        if count:
+            self.notes[said] = self.notes.get(said, 0) + count
 
 
 class Format(Protocol):
-    """`suffix` ends its files' names; only formats that are text go to the clipboard."""
+    """`suffix` ends its files' names; only formats that are text go to the clipboard. `changes` are the ways in which
+    it can change a file that is there: ("append", ...) and ("within", ...) with their labels. `many` says that several
+    tables go into one of its files."""
 
     key: str
     word: str
     suffix: str
     is_text: bool
     options: Sequence[Option]
+    changes: Sequence[tuple[str, str]]
+    many: bool
 
-    def write(self, rows: Rows, stream: BinaryIO, options: Mapping[str, Any], stop: StopToken) -> Iterator[int]:
+    def write(self, rows: Rows, out: Output) -> Iterator[int]:
         """Write everything; yields the rows done so far now and then. Raises: SendError, Stopped."""
+
+    def count(self, path: Path, out: Output) -> int | None:
+        """How many rows a delivery holds, read back from it (all of them, those that were there before too); None where
+        that can't be told."""
 
 
 def settings(format_: Format, given: Mapping[str, Any]) -> dict[str, Any]:
-    """All options of a format, the given ones over the defaults."""
-    return {option.name: given.get(option.name, option.default) for option in format_.options}
+    """All options of a format, the given ones over the defaults; `binary_name` passes through. Raises: SendError where
+    one can't be."""
+    found = {}
+    for option in format_.options:
+        value = given.get(option.name, option.default)
+        if option.kind == "choice" and str(value) not in {key for key, _ in option.choices}:
+            known = ", ".join(key for key, _ in option.choices)
+            raise SendError(f"{format_.word} has no {option.label.lower()} {value!r}.", f"There are {known}.")
+        if option.kind == "number":
+            value = _number(option, value)
+        elif option.kind == "yes/no":
+            value = value if isinstance(value, bool) else str(value).lower() in ("yes", "true", "1", "on")
+        else:
+            value = str(value)
+        found[option.name] = value
+    return found
+
+
+def _number(option: Option, value: Any) -> int:
+    try:
+        number = int(value)
+    except (TypeError, ValueError):
+        raise SendError(f"{option.label} takes a whole number, not {value!r}.") from None
+    if number < 0:
+        raise SendError(f"{option.label} takes a number from 0, not {number}.")
+    return number

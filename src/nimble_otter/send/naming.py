@@ -1,46 +1,83 @@
-"""File names from a pattern: {pull}, {source}, {date}, {time}, {count}, and {:name} for a parameter's value."""
+"""File names from a pattern: {pull}, {source}, {table}, {date}, {time}, {count}, and {param.name} for a parameter.
+
+A date or time may say its form as in {date:%Y-%m} (the signs of strftime, ISO 9899).
+"""
 
 from __future__ import annotations
 
 import datetime as dt
 import re
 from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any
 
 from nimble_otter.errors import SendError
 
-PLACES = ("pull", "source", "date", "time", "count")
+PLACES = ("pull", "source", "table", "date", "time", "count")
+_PLACE = re.compile(r"\{([^{}]*)\}")
+MOST_BYTES = 240
+"""Bytes of a file's name, with room for an ending and a number below the 255 that file systems hold."""
 
 
-def fill_name(
-    pattern: str, pull: str, source: str, count: int, at: dt.datetime, parameters: Mapping[str, Any] | None = None
-) -> str:
+@dataclass(frozen=True, slots=True)
+class Names:
+    """What the places of a pattern stand for."""
+
+    pull: str
+    source: str
+    at: dt.datetime
+    table: str = ""
+    count: int | None = None
+    parameters: Mapping[str, Any] = field(default_factory=dict)
+
+
+def needs_count(pattern: str) -> bool:
+    return "{count}" in pattern
+
+
+def fill_name(pattern: str, names: Names) -> str:
     """The pattern with its places filled. Values can't add folders. Raises: SendError on an unknown place."""
-    values = {
-        "pull": _safe(pull),
-        "source": _safe(source),
-        "date": f"{at:%Y-%m-%d}",
-        "time": f"{at:%H%M%S}",
-        "count": str(count),
-    }
 
     def fill(found: re.Match[str]) -> str:
-        name = found[1]
-        if name.startswith(":"):
-            value = (parameters or {}).get(name[1:])
-            if value is None:
-                raise SendError(f"The parameter {name} in the file name has no value.", "Give it one beside the query.")
-            return _safe("+".join(map(_short, value)) if isinstance(value, list) else _short(value))
-        if name not in values:
-            raise SendError(
-                f"There is no {{{found[1]}}} for a file name.", f"There are {', '.join(f'{{{p}}}' for p in PLACES)}."
-            )
-        return values[name]
+        name, colon, form = found[1].partition(":")
+        if not name and form:  # an older way to write a parameter
+            name, colon, form = f"param.{form}", "", ""
+        if name in ("date", "time"):
+            return safe_part(_moment(names.at, form or ("%Y-%m-%d" if name == "date" else "%H%M%S")))
+        if colon:
+            raise SendError(f"{{{name}}} in the file name takes no form.", "Only {date:…} and {time:…} do.")
+        if name.startswith("param."):
+            return _parameter(name.removeprefix("param."), names.parameters)
+        if name not in PLACES:
+            known = ", ".join(f"{{{place}}}" for place in PLACES)
+            raise SendError(f"There is no {{{found[1]}}} for a file name.", f"There are {known}, {{param.name}}.")
+        if name == "count":
+            return "unknown" if names.count is None else str(names.count)
+        return safe_part(str(getattr(names, name)) or (names.pull if name == "table" else ""))
 
-    name = re.sub(r"\{(:?\w*)\}", fill, pattern).strip()
+    name = _PLACE.sub(fill, pattern).strip()
     if not name or name.endswith("/"):
         raise SendError("The delivery has no file name.", "Write one, such as levels-{date}.csv.")
+    if len(Path(name).name.encode()) > MOST_BYTES:
+        raise SendError(
+            f"The file name is {len(Path(name).name.encode())} bytes long; {MOST_BYTES} fit.", "Shorten it."
+        )
     return name
+
+
+def _moment(at: dt.datetime, form: str) -> str:
+    made = at.strftime(form)
+    if "%" in made or not made.strip():
+        raise SendError(f"{form!r} in the file name is no form of a time.", "Write it like %Y-%m or %H%M.")
+    return made
+
+
+def _parameter(name: str, parameters: Mapping[str, Any]) -> str:
+    value = parameters.get(name)
+    if value is None:
+        raise SendError(f"The parameter {name} in the file name has no value.", "Give it one beside the query.")
+    return safe_part("+".join(map(_short, value)) if isinstance(value, list) else _short(value))
 
 
 def _short(value: Any) -> str:
@@ -50,5 +87,15 @@ def _short(value: Any) -> str:
     return str(value)
 
 
-def _safe(text: str) -> str:
-    return re.sub(r"[/\\\0-\x1f]", "-", text).strip(" .") or "untitled"
+def safe_part(text: str) -> str:
+    """A text as a part of a file's name: nothing that leads to another folder, that is hidden, or that ends oddly."""
+    return re.sub(r'[/\\\0-\x1f\x7f:*?"<>|]', "-", text).strip(" .") or "untitled"
+
+
+def numbered(path: Path) -> Path:
+    """The path, or the first free one with a number behind its name."""
+    free, number = path, 1
+    while free.exists():
+        number += 1
+        free = path.with_name(f"{path.stem} ({number}){path.suffix}")
+    return free

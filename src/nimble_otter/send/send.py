@@ -4,33 +4,51 @@ from __future__ import annotations
 
 import importlib
 import io
+import os
 import pkgutil
-from collections.abc import Mapping
-from dataclasses import dataclass
+import tempfile
+import time
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, replace
+from functools import cache
 from pathlib import Path
 from typing import Any
 
 from nimble_otter.errors import SendError
 from nimble_otter.files import replacing
 from nimble_otter.send import formats
-from nimble_otter.send.format import Format, Rows, settings
+from nimble_otter.send.beside import Beside
+from nimble_otter.send.format import Format, Output, Rows, settings
+from nimble_otter.send.naming import numbered
 from nimble_otter.stop import NEVER, Progress, StopToken
+
+EXISTS = (("ask", "ask"), ("number", "number the new one"), ("replace", "replace it"), ("refuse", "stop"))
+"""What every format can do about a file that is there; its `changes` come beside these."""
+MOST_CHECKED_BYTES = 256 << 20
+"""A larger delivery is not read back: its rows are those that were written."""
 
 
 @dataclass(frozen=True, slots=True)
 class Sent:
-    """What was delivered."""
+    """What was delivered. `checked`: the rows were counted by reading the file back; `notes` say what had to be written
+    otherwise than it was; `beside` are the folder of files beside and their number."""
 
     path: Path
     rows: int
     bytes: int
+    seconds: float = 0.0
+    checked: bool = False
+    notes: tuple[str, ...] = ()
+    beside: tuple[Path, int] | None = None
 
 
-def all_formats() -> list[Format]:
+@cache
+def all_formats() -> tuple[Format, ...]:
     """Every format, found by its file in the formats folder, in the order of their words."""
     names = [module.name for module in pkgutil.iter_modules(formats.__path__)]
     found: list[Format] = [importlib.import_module(f"{formats.__name__}.{name}").FORMAT for name in names]
-    return sorted(found, key=lambda f: f.word.casefold())
+    return tuple(sorted(found, key=lambda f: f.word.casefold()))
 
 
 def format_for(key: str) -> Format:
@@ -43,11 +61,39 @@ def format_for(key: str) -> Format:
 
 def format_of_file(path: str | Path) -> Format:
     """The format that a file's name ends with. Raises: SendError."""
+    name = str(path).lower()
+    if name.endswith((".tsv", ".tab")):
+        return format_for("csv")
     for format_ in all_formats():
-        if str(path).lower().endswith(format_.suffix):
+        if name.endswith(format_.suffix):
             return format_
     known = ", ".join(f.suffix for f in all_formats())
     raise SendError(f"The name {Path(path).name} does not say a format.", f"End it with one of {known}.")
+
+
+def with_suffix(path: str, format_: Format) -> str:
+    """The path with the format's ending, unless it has one that says as much."""
+    more = {
+        "csv": (".tsv", ".tab", ".txt"),
+        "sqlite": (".db", ".sqlite3"),
+        "html": (".htm",),
+        "markdown": (".markdown",),
+    }
+    ends = (format_.suffix, *more.get(format_.key, ()))
+    return path if path.lower().endswith(ends) else path + format_.suffix
+
+
+def place_for(path: Path, exists: str) -> Path:
+    """Where a delivery goes: the path itself, or the first free one with a number. Raises: SendError where a file is
+    there and `exists` is "refuse" or "ask" (whoever asks does so before)."""
+    path = path.expanduser()
+    if path.is_dir():
+        raise SendError(f"{path} is a folder.", "Name a file in it.")
+    if exists == "number":
+        return numbered(path)
+    if exists in ("refuse", "ask") and path.exists():
+        raise SendError(f"{path} is there already.", "Say what to do if it exists: number it, replace it or add to it.")
+    return path
 
 
 def send_to_file(
@@ -57,34 +103,191 @@ def send_to_file(
     options: Mapping[str, Any] | None = None,
     stop: StopToken = NEVER,
     progress: Progress | None = None,
+    exists: str = "replace",
 ) -> Sent:
-    """Write to a temporary file beside `path`, check the count, and rename it. On failure or stop `path` is as it was.
+    """Write to a temporary file beside `path`, count its rows by reading it back, and rename it. On failure or stop
+    `path` is as it was. `exists` says what happens to a file that is there: replace, number, refuse, or a change that
+    the format can make.
 
     Raises: SendError, Stopped.
     """
-    path = path.expanduser()
+    return send_tables([("", rows)], format_, path, options, stop, progress, exists)
+
+
+def send_tables(
+    tables: Sequence[tuple[str, Rows]],
+    format_: Format,
+    path: Path,
+    options: Mapping[str, Any] | None = None,
+    stop: StopToken = NEVER,
+    progress: Progress | None = None,
+    exists: str = "replace",
+) -> Sent:
+    """As `send_to_file`, for several (name, rows) that go to one file: each a sheet, or a table of its own."""
+    given = settings(format_, options or {})
+    if exists not in dict((*EXISTS, *format_.changes)):
+        raise SendError(
+            f"{format_.word} can't {exists} a file.", f"It can: {', '.join(dict((*EXISTS, *format_.changes)))}."
+        )
+    if len(tables) > 1 and not format_.many:
+        raise SendError(f"A file of {format_.word} holds one table.", "Put {table} into the file name.")
+    began, path = time.perf_counter(), place_for(path, exists)
+    mode = exists if exists in dict(format_.changes) and path.exists() else "replace"
+    _refuse_open(path)
+    with _made_folders(path.parent, path):
+        return _send(tables, format_, path, given, stop, progress, mode, began)
+
+
+def _send(
+    tables: Sequence[tuple[str, Rows]], format_: Format, path: Path, options: dict[str, Any], stop: StopToken,
+    progress: Progress | None, mode: str, began: float,
+) -> Sent:  # fmt: skip
+    notes: dict[str, int] = {}
+    rows_done, checked, stages = 0, True, list[Path]()
+    total = None if any(rows.count is None for _, rows in tables) else sum(rows.count or 0 for _, rows in tables)
+    beside = Beside(path, str(options.get("binary_name", "")), mode != "replace")
+    before = _mark(path)
     try:
         with replacing(path) as stream:
-            done = 0
-            for done in format_.write(rows, stream, settings(format_, options or {}), stop):
-                if progress is not None:
-                    progress(done, len(rows))
-            if done != len(rows):
-                raise SendError(f"{done} of {len(rows)} rows were written; the file was not kept.")
-            size = stream.tell()
+            for place, (name, rows) in enumerate(tables):
+                if not rows.fields:
+                    raise SendError("There are no columns to send.", "Show at least one.")
+                is_last = place == len(tables) - 1
+                if options.get("binary") in ("files", "both"):
+                    rows = beside.of(rows, options["binary"] == "both")
+                existing = stages[-1] if stages else (path if mode != "replace" else None)
+                now = mode if not stages else ("within" if "within" in dict(format_.changes) else "append")
+                own = {**options, **(dict.fromkeys({"sheet", "table"} & options.keys(), name) if name else {})}
+                with _stage(stream, is_last, path, stages) as target:
+                    out = Output(target, own, stop, existing, now, Path(target.name), notes)
+                    done = _written(rows, format_, out, lambda n, d=rows_done: progress and progress(d + n, total))
+                    checked &= _checked(format_, out, done, existing)
+                rows_done += done
+            size = os.fstat(stream.fileno()).st_size
+            if mode != "replace" and _mark(path) != before:
+                raise SendError(
+                    f"{path.name} was changed by someone else meanwhile; it was left as it is.", "Send again."
+                )
+            moved = beside.finish()
     except OSError as problem:
-        where = (
-            "its folder does not exist" if isinstance(problem, FileNotFoundError) else (problem.strerror or "failed")
+        raise _explained(problem, path) from None
+    finally:
+        beside.clean()
+        for stage in stages:
+            stage.unlink(missing_ok=True)
+    said = tuple(f"{count} {text}" if count > 1 or "texts" in text else text for text, count in notes.items())
+    return Sent(path, rows_done, size, time.perf_counter() - began, checked, said, moved)
+
+
+@contextmanager
+def _stage(stream: Any, is_last: bool, path: Path, stages: list[Path]) -> Iterator[Any]:
+    """The stream of the delivery for the last table, a further temporary file for those before."""
+    if is_last:
+        yield stream
+        return
+    handle, name = tempfile.mkstemp(prefix=f".{path.name[:40]}.", suffix=".part", dir=path.parent)
+    os.close(handle)
+    with open(name, "r+b", buffering=1 << 20) as made:
+        try:
+            yield made
+        finally:
+            stages.append(Path(name))
+
+
+def _written(rows: Rows, format_: Format, out: Output, tell: Any) -> int:
+    done = 0
+    for done in format_.write(rows, out):
+        tell(done)
+    if rows.count is not None and done != rows.count:
+        raise SendError(f"{done} of {rows.count} rows were written; the file was not kept.")
+    return done
+
+
+def _checked(format_: Format, out: Output, done: int, existing: Path | None) -> bool:
+    """Count the rows of what was written by reading it back. Raises: SendError where they are not all there."""
+    out.stream.flush()
+    assert out.path is not None
+    if out.path.stat().st_size > MOST_CHECKED_BYTES:
+        return False
+    before = format_.count(existing, out) if existing is not None and out.mode == "append" else 0
+    found = format_.count(out.path, out)
+    if found is None or before is None:
+        return False
+    if found - before != done:
+        raise SendError(
+            f"{done} rows were written, but {found - before} were read back; the file was not kept.",
+            "Send in another format, and report this.",
         )
-        raise SendError(f"{path} can't be written: {where}.", "Choose another place.") from None
-    return Sent(path, len(rows), size)
+    return True
+
+
+def _mark(path: Path) -> tuple[int, int] | None:
+    try:
+        found = path.stat()
+    except OSError:
+        return None
+    return found.st_mtime_ns, found.st_size
+
+
+def _refuse_open(path: Path) -> None:
+    """Office programs leave a mark beside a file that they have open."""
+    for name in (f".~lock.{path.name}#", f"~${path.name}"):
+        if path.exists() and path.with_name(name).exists():
+            raise SendError(f"{path} is open in another program.", "Close it there, or choose to number the new one.")
+
+
+@contextmanager
+def _made_folders(folder: Path, path: Path) -> Iterator[None]:
+    """The folder, made where it is not there; what was made goes again when nothing was delivered."""
+    made = [f for f in (folder, *folder.parents) if not f.exists()]
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as problem:
+        raise _explained(problem, path) from None
+    try:
+        yield
+    except BaseException:
+        for each in made:
+            with suppress(OSError):
+                each.rmdir()
+        raise
+
+
+def _explained(problem: OSError, path: Path) -> SendError:
+    if isinstance(problem, FileNotFoundError):
+        return SendError(f"{path} can't be written: its folder vanished.", "Make it, or choose another place.")
+    why = {28: "no space is left there", 13: "it is not allowed", 30: "that place can only be read"}
+    said = why.get(problem.errno or 0) or problem.strerror or str(problem)
+    hint = "Free some space, or choose another place." if problem.errno == 28 else "Choose another place."
+    return SendError(f"{path} can't be written: {said}.", hint)
 
 
 def send_text(rows: Rows, format_: Format, options: Mapping[str, Any] | None = None, stop: StopToken = NEVER) -> str:
-    """The delivery as text, for the clipboard; only for formats that are text. Raises: SendError, Stopped."""
+    """The delivery as text, for the clipboard or a preview; only for formats that are text. Raises: SendError,
+    Stopped."""
     if not format_.is_text:
         raise SendError(f"{format_.word} is not text.", "Send it to a file.")
+    given = settings(format_, options or {})
+    if given.get("binary") == "files":
+        given["binary"] = "hex"
     stream = io.BytesIO()
-    for _ in format_.write(rows, stream, settings(format_, options or {}), stop):
+    for _ in format_.write(rows, Output(stream, given, stop)):
         pass
-    return stream.getvalue().decode("utf-8-sig", "surrogateescape")
+    encoding = str(given.get("encoding", "utf-8"))
+    return stream.getvalue().decode("utf-8-sig" if encoding == "utf-8" else encoding, "surrogateescape")
+
+
+def first_rows(rows: Rows, count: int) -> Rows:
+    """The first rows alone, for a preview."""
+    import numpy as np
+
+    def blocks(stop: StopToken) -> Iterator[Any]:
+        left = count
+        for block in rows.blocks(stop):
+            size = len(block[0]) if block else 0
+            yield block if size <= left else [column.take(np.arange(left)) for column in block]
+            left -= size
+            if left <= 0:
+                return
+
+    return replace(rows, blocks=blocks, count=None if rows.count is None else min(count, rows.count))

@@ -141,6 +141,8 @@ def _type_text(kind: Any) -> str:
         text = str(kind)
     except (SQLAlchemyError, NotImplementedError):
         return type(kind).__name__
+    if getattr(kind, "fsp", None) and "(" not in text:  # digits after the second, which the text leaves out
+        text += f"({kind.fsp})"
     return re.sub(r' COLLATE "?\w+"?', "", text) + (" UNSIGNED" if getattr(kind, "unsigned", False) else "")
 
 

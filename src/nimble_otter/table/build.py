@@ -141,6 +141,9 @@ class ColumnBuilder:
         kind = self.kind or Kind.TEXT
         empty = None if self._empty is None else self._empty.view()
         missing = None if self._missing is None else self._missing.view()
+        if self.kind is None and self.hint not in (None, Kind.TEXT, Kind.OBJECT):  # empty values: the kind is declared
+            none = np.zeros(self.rows, _DTYPES[self.hint])
+            return Column(self.hint, none, np.ones(self.rows, np.bool_), missing)
         if self.kind is None:
             return CodedText(kind, np.zeros(self.rows, np.int32), np.ones(self.rows, np.bool_), missing, words=("",))
         if kind is Kind.TEXT and self._bytes is not None:

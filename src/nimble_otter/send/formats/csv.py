@@ -1,17 +1,33 @@
-"""CSV after RFC 4180, column by column: an empty value is nothing between the delimiters, an empty text is \"\"."""
+"""CSV and its relatives after RFC 4180, column by column: an empty value is nothing between the delimiters, an empty
+text is \"\".
+
+A text that a spreadsheet would run as a formula (it begins with = + - @, a tab or a line end) gets an apostrophe before
+it unless told otherwise; texts that are plain numbers are left alone.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from typing import Any, BinaryIO
+import csv
+import re
+import shutil
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
 
-from nimble_otter.send.format import Option, Rows
-from nimble_otter.stop import StopToken
-from nimble_otter.table import MISSING, Kind
-from nimble_otter.table.show import plain
+from nimble_otter.errors import SendError
+from nimble_otter.send.format import Option, Output, Rows
+from nimble_otter.send.texts import SPELLING, joined, put_empty, spelled, spelling
+from nimble_otter.table import Kind
 
-_DELIMITERS = {"comma": ",", "semicolon": ";", "tab": "\t"}
-_ENDS = {"CRLF": "\r\n", "LF": "\n"}
+_DELIMITERS = {"comma": b",", "semicolon": b";", "tab": b"\t", "pipe": b"|", "space": b" "}
+_ENDS = {"CRLF": b"\r\n", "LF": b"\n", "CR": b"\r"}
+_QUOTES = {"double": b'"', "single": b"'"}
+_MARKS = {"utf-8-sig": b"\xef\xbb\xbf", "utf-16": b"\xff\xfe"}
+_CODECS = {"utf-8-sig": "utf-8", "utf-16": "utf-16-le"}
+_FORMULA = re.compile(rb"[=+\-@\t\r\n]")
+_NUMBER = re.compile(rb"[+-]?(\d[\d.,]*|\.\d+)([eE][+-]?\d+)?")
+_ANY_FORMULA = re.compile(rb"(?:^|\0)[=+\-@\t\r\n]")
 
 
 class _Csv:
@@ -19,64 +35,168 @@ class _Csv:
     word = "CSV"
     suffix = ".csv"
     is_text = True
+    many = False
+    changes = (("append", "add the rows below"),)
     options = (
         Option(
-            "delimiter",
-            "Delimiter",
-            "choice",
-            "comma",
-            (("comma", "comma"), ("semicolon", "semicolon"), ("tab", "tab")),
+            "delimiter", "Delimiter", "choice", "comma",
+            tuple((name, name) for name in _DELIMITERS),
         ),
         Option("header", "Header row", "yes/no", True),
-        Option("empty", "Empty values", "text", ""),
-        Option("line_end", "Line end", "choice", "CRLF", (("CRLF", "CR LF (RFC 4180)"), ("LF", "LF"))),
-        Option("encoding", "Encoding", "choice", "utf-8", (("utf-8", "UTF-8"), ("utf-8-sig", "UTF-8 with mark"))),
-    )
+        Option(
+            "case", "Names in", "choice", "as is",
+            (("as is", "their own case"), ("lower", "lower case"), ("upper", "upper case")), needs="header",
+        ),
+        Option("empty", "Empty values", "text", "", hint="leave blank"),
+        Option("guard", "Guard against formulas", "yes/no", True),
+        Option(
+            "quote", "Quotes", "choice", "needed",
+            (("needed", "where needed"), ("text", "around texts"), ("all", "around all")),
+        ),
+        Option("quote_mark", "Quote mark", "choice", "double", (("double", 'double "'), ("single", "single '"))),
+        Option(
+            "line_end", "Line end", "choice", "CRLF",
+            (("CRLF", "CR LF (RFC 4180)"), ("LF", "LF"), ("CR", "CR")),
+        ),
+        Option(
+            "encoding", "Encoding", "choice", "utf-8",
+            (("utf-8", "UTF-8"), ("utf-8-sig", "UTF-8 with mark"), ("utf-16", "UTF-16 with mark"),
+             ("cp1252", "Windows-1252"), ("iso-8859-15", "ISO 8859-15")),
+        ),
+        *SPELLING,
+    )  # fmt: skip
 
-    def write(self, rows: Rows, stream: BinaryIO, options: Mapping[str, Any], stop: StopToken) -> Iterator[int]:
-        delimiter, end = _DELIMITERS[options["delimiter"]], _ENDS[options["line_end"]]
-        if options["encoding"] == "utf-8-sig":
-            stream.write(b"\xef\xbb\xbf")
-
-        def put(lines: list[str]) -> None:
-            stream.write((end.join(lines) + end).encode("utf-8", "surrogateescape"))
-
-        if options["header"]:
-            put([delimiter.join(_quoted_all(rows.names, delimiter))])
-        done = 0
-        lonely = len(rows.columns) == 1
-        for batch in rows.batches(stop):
-            columns = []
-            for field, values in zip(rows.fields, batch, strict=True):
-                columns.append(_cells(values, field.kind, str(options["empty"]), delimiter))
-            # a row of one empty value would be a blank line, which readers skip
-            lines = list(map(delimiter.join, zip(*columns, strict=True)))
-            put([line or '""' for line in lines] if lonely else lines)
-            done += len(batch[0]) if batch else 0
+    def write(self, rows: Rows, out: Output) -> Iterator[int]:
+        options, put = out.options, _Writer(out)
+        names = [_cased(name, options["case"]).encode("utf-8", "surrogateescape") for name in rows.names]
+        if out.existing is not None:
+            _follow(out, names)
+        elif options["encoding"] in _MARKS:
+            out.stream.write(_MARKS[options["encoding"]])
+        if options["header"] and out.existing is None:
+            put.lines([[name] for name in put.names(names)], 1)
+        done, spell = 0, spelling(out)
+        for block in rows.blocks(out.stop):
+            count = len(block[0]) if block else 0
+            cells = []
+            for field, column in zip(rows.fields, block, strict=True):
+                texts = spelled(column, field, spell)
+                is_text = column.kind in (Kind.TEXT, Kind.OBJECT, Kind.SPAN)
+                cells.append(put_empty(put.quoted(texts, column.empty, is_text), column, put.empty))
+            put.lines(cells, count)
+            done += count
             yield done
         yield done
 
+    def count(self, path: Path, out: Output) -> int:
+        csv.field_size_limit(sys.maxsize)
+        with path.open(newline="", encoding=str(out.options["encoding"]), errors="surrogateescape") as stream:
+            lines = csv.reader(
+                stream,
+                delimiter=_DELIMITERS[out.options["delimiter"]].decode(),
+                quotechar=_QUOTES[out.options["quote_mark"]].decode(),
+                strict=True,
+            )
+            try:
+                return sum(1 for _ in lines) - bool(out.options["header"])
+            except csv.Error as problem:
+                raise SendError(f"The file can't be read back: {problem}.", "Nothing was kept.") from None
 
-def _cells(values: list[Any], kind: Kind, empty: str, delimiter: str) -> list[str]:
-    if kind in (Kind.INT, Kind.FLOAT):
-        return [empty if v is None or v is MISSING else repr(v) for v in values]
-    texts = [empty if v is None or v is MISSING else (v if type(v) is str else plain(v)) for v in values]
-    quoted = _quoted_all(texts, delimiter)
-    if "" in texts or (empty and empty in texts):  # tell "no value" from a text that looks the same
-        return [
-            q if v is None or v is MISSING or (t not in ("", empty)) else f'"{t}"'
-            for q, t, v in zip(quoted, texts, values, strict=True)
-        ]
-    return quoted
 
+class _Writer:
+    """Quoting and encoding by the options of one delivery."""
 
-def _quoted_all(texts: list[str], delimiter: str) -> list[str]:
-    """Quoted where RFC 4180 asks for it, and around leading or trailing blanks."""
-    joined = "\0".join(texts)
-    special = (delimiter, '"', "\n", "\r")
-    if not any(mark in joined for mark in special) and "\0 " not in f"\0{joined}" and " \0" not in f"{joined}\0":
+    def __init__(self, out: Output) -> None:
+        options = out.options
+        self._out, self._stream = out, out.stream
+        self.empty = str(options["empty"]).encode()
+        self._between, self._end = _DELIMITERS[options["delimiter"]], _ENDS[options["line_end"]]
+        self._mark, self._rule = _QUOTES[options["quote_mark"]], options["quote"]
+        self._guard, self._encoding = options["guard"], options["encoding"]
+        self._codec = _CODECS.get(self._encoding, self._encoding)
+        self._special = (self._between, self._mark, b"\n", b"\r")
+        if any(mark in self.empty for mark in self._special):
+            raise SendError("What stands for an empty value can't hold the delimiter, a quote or a line end.")
+
+    def names(self, names: list[bytes]) -> list[bytes]:
+        return self.quoted(list(names), None, True)
+
+    def lines(self, columns: list[list[bytes]], count: int) -> None:
+        if len(columns) == 1:  # a row of one empty value would be a blank line, which readers skip
+            columns = [[text or self._mark * 2 for text in columns[0]]]
+        data = joined(columns, count, b"", self._between, self._end)
+        if self._codec != "utf-8":
+            try:
+                data = data.decode("utf-8", "surrogateescape").encode(self._codec)
+            except UnicodeEncodeError as problem:
+                raise SendError(
+                    f"{self._encoding} has no character {problem.object[problem.start]!r}, which a value holds.",
+                    "Choose UTF-8, or hide that column.",
+                ) from None
+        self._stream.write(data)
+
+    def quoted(self, texts: list[bytes], empty: Any, is_text: bool) -> list[bytes]:
+        """Cells as they stand in the file; what is at places that are `empty` does not matter."""
+        block = b"\0".join(texts)
+        if is_text and self._guard and (block[:1] in b"=+-@\t\r\n" or _ANY_FORMULA.search(block)) and block:
+            texts = self._guarded(texts, empty)
+            block = b"\0".join(texts)
+        mark = self._mark
+        if self._rule == "all" or (self._rule == "text" and is_text):
+            if mark in block:
+                return [mark + text.replace(mark, mark + mark) + mark for text in texts]
+            return [mark + text + mark for text in texts]
+        special = self._special
+        if any(part in block for part in special) or (is_text and (b"\0 " in b"\0" + block or b" \0" in block + b"\0")):
+            texts = [
+                mark + t.replace(mark, mark + mark) + mark
+                if any(part in t for part in special) or t[:1] == b" " or t[-1:] == b" "
+                else t
+                for t in texts
+            ]
+        if is_text:  # tell "no value" from a text that looks the same
+            alike = {b"", self.empty}
+            if not alike.isdisjoint(texts):
+                texts = [mark + t + mark if t in alike else t for t in texts]
         return texts
-    return ['"' + t.replace('"', '""') + '"' if any(m in t for m in special) or t != t.strip(" ") else t for t in texts]
+
+    def _guarded(self, texts: list[bytes], empty: Any) -> list[bytes]:
+        found = [
+            n for n, t in enumerate(texts)
+            if t and _FORMULA.match(t) and not _NUMBER.fullmatch(t) and (empty is None or not empty[n])
+        ]  # fmt: skip
+        texts = list(texts)
+        for place in found:
+            texts[place] = b"'" + texts[place]
+        self._out.note("texts that begin like a formula have an apostrophe before them", len(found))
+        return texts
+
+
+def _cased(name: str, case: str) -> str:
+    return name.lower() if case == "lower" else name.upper() if case == "upper" else name
+
+
+def _follow(out: Output, names: list[bytes]) -> None:
+    """Copy what is there, so that rows come below it. Raises: SendError where its columns are others."""
+    assert out.existing is not None
+    options, put = out.options, _DELIMITERS[out.options["delimiter"]].decode()
+    if not out.existing.stat().st_size:
+        return
+    with out.existing.open(newline="", encoding=options["encoding"], errors="surrogateescape") as stream:
+        first = next(csv.reader(stream, delimiter=put, quotechar=_QUOTES[options["quote_mark"]].decode()), [])
+    wanted = [name.decode("utf-8", "surrogateescape") for name in names]
+    if first != wanted if options["header"] else len(first) != len(wanted):
+        raise SendError(
+            f"{out.existing.name} has other columns: {', '.join(first[:12])}.",
+            "Choose the same columns in the same order, or replace the file.",
+        )
+    with out.existing.open("rb") as old:
+        shutil.copyfileobj(old, out.stream, 1 << 20)
+    end = _ENDS[options["line_end"]].decode().encode(_CODECS.get(options["encoding"], options["encoding"]))
+    with out.existing.open("rb") as old:
+        old.seek(-min(len(end), old.seek(0, 2)), 2)
+        if old.read() != end:
+            out.stream.write(end)
 
 
 FORMAT = _Csv()

@@ -1,38 +1,33 @@
 """SQL inserts for a chosen dialect (ISO 9075), several rows a statement, with CREATE TABLE if wanted.
 
-Names are quoted by the dialect; literals are written column by column, as the dialects' own tools read them.
+Names are quoted by the dialect; literals are written column by column, so that they mean the same under every setting
+of the server that changes how texts are read.
 """
 
 from __future__ import annotations
 
-import datetime as dt
-from collections.abc import Iterator, Mapping
+import re
+import shutil
+from collections.abc import Iterator
 from decimal import Decimal
-from typing import Any, BinaryIO
+from pathlib import Path
+from typing import Any
+
+import numpy as np
 
 from nimble_otter.errors import SendError
-from nimble_otter.send.format import Option, Rows
-from nimble_otter.stop import StopToken
-from nimble_otter.table import MISSING, Kind
+from nimble_otter.send.ddl import DIALECTS, create_table, quoted_table, quoter
+from nimble_otter.send.format import Option, Output, Rows
+from nimble_otter.send.texts import moments, numbers, put_empty, utf8, woven
+from nimble_otter.table import MISSING, Column, Field, Kind
+from nimble_otter.table.columns import TEXT_BYTES, CodedText
+from nimble_otter.table.doubles import in_powers, misread
+from nimble_otter.table.forms import render
 from nimble_otter.table.show import plain
 
-_TYPES: dict[str, dict[Kind, str]] = {
-    "sqlite": {
-        Kind.INT: "integer", Kind.FLOAT: "real", Kind.BOOL: "boolean", Kind.TIME: "timestamp", Kind.DATE: "date",
-        Kind.DECIMAL: "numeric", Kind.TEXT: "text", Kind.OBJECT: "blob", Kind.ZONED: "text", Kind.CLOCK: "time",
-        Kind.SPAN: "text",
-    },
-    "postgresql": {
-        Kind.INT: "bigint", Kind.FLOAT: "double precision", Kind.BOOL: "boolean", Kind.TIME: "timestamp",
-        Kind.DATE: "date", Kind.DECIMAL: "numeric", Kind.TEXT: "text", Kind.OBJECT: "text",
-        Kind.ZONED: "timestamp with time zone", Kind.CLOCK: "time", Kind.SPAN: "interval",
-    },
-    "mysql": {
-        Kind.INT: "bigint", Kind.FLOAT: "double", Kind.BOOL: "boolean", Kind.TIME: "datetime(6)", Kind.DATE: "date",
-        Kind.DECIMAL: "decimal(65, 18)", Kind.TEXT: "longtext", Kind.OBJECT: "longtext", Kind.ZONED: "varchar(40)",
-        Kind.CLOCK: "time(6)", Kind.SPAN: "varchar(40)",
-    },
-}  # fmt: skip
+_CONTROL = re.compile(rb"[\x00-\x08\x0b-\x1f\x7f\\]")
+_TEXTS = re.compile(rb"'(?:[^']|'')*'")
+_ROW = re.compile(rb"^  \(", re.M)
 
 
 class _Sql:
@@ -40,86 +35,167 @@ class _Sql:
     word = "SQL inserts"
     suffix = ".sql"
     is_text = True
+    many = True
+    changes = (("append", "add the statements below"),)
     options = (
-        Option(
-            "dialect",
-            "For",
-            "choice",
-            "sqlite",
-            (("sqlite", "SQLite"), ("postgresql", "PostgreSQL"), ("mysql", "MariaDB and MySQL")),
-        ),
-        Option("table", "Table", "text", ""),
+        Option("dialect", "For", "choice", "sqlite", DIALECTS),
+        Option("table", "Table", "text", "", hint="as it is called"),
         Option("create", "With CREATE TABLE", "yes/no", False),
-        Option("rows", "Rows a statement", "choice", "500", (("1", "1"), ("100", "100"), ("500", "500"))),
+        Option("drop", "Drop it first", "yes/no", False, needs="create"),
+        Option("key", "Primary key", "text", "", needs="create", hint="column, column"),
+        Option("rows", "Rows a statement", "number", 500),
+        Option("transaction", "In one transaction", "yes/no", False),
     )
 
-    def write(self, rows: Rows, stream: BinaryIO, options: Mapping[str, Any], stop: StopToken) -> Iterator[int]:
-        from sqlalchemy.dialects import registry
-
-        dialect = str(options["dialect"])
-        if dialect not in _TYPES:
-            raise SendError(f"There is no dialect {dialect} for inserts.", f"There are {', '.join(_TYPES)}.")
-        quote = registry.load(dialect)().identifier_preparer.quote
-        table = ".".join(quote(part) for part in (str(options["table"]) or rows.table).split("."))
-        names = [str(quote(name)) for name in rows.names]
+    def write(self, rows: Rows, out: Output) -> Iterator[int]:
+        options, put = out.options, out.stream.write
+        dialect, size = str(options["dialect"]), max(1, options["rows"])
+        name, quote = str(options["table"]) or rows.table, quoter(dialect)
+        table = quoted_table(name, dialect)
+        if out.existing is not None:
+            with out.existing.open("rb") as old:
+                shutil.copyfileobj(old, out.stream, 1 << 20)
+        blocks = rows.blocks(out.stop)
+        block = next(blocks, None)
+        if options["transaction"]:
+            put(b"start transaction;\n" if dialect == "mysql" else b"begin;\n")
         if options["create"]:
-            types = [_TYPES[dialect][field.kind] for field in rows.fields]
-            inner = ",\n".join(f"  {name} {type_}" for name, type_ in zip(names, types, strict=True))
-            stream.write(f"create table {table} (\n{inner}\n);\n".encode())
-        head = f"insert into {table} ({', '.join(names)}) values\n"
-        size = max(1, int(options["rows"]))
-        done = 0
-        for batch in rows.batches(stop):
-            columns = [
-                [_literal(v, dialect, f.form) for v in values] for f, values in zip(rows.fields, batch, strict=True)
-            ]
-            lines = [f"  ({', '.join(row)})" for row in zip(*columns, strict=True)]
-            for start in range(0, len(lines), size):
-                text = head + ",\n".join(lines[start : start + size]) + ";\n"
-                stream.write(text.encode("utf-8", "surrogateescape"))
-            done += len(lines)
+            if options["drop"]:
+                put(f"drop table if exists {table};\n".encode())
+            put((create_table(name, rows.fields, block or (), _keys(rows, options["key"]), dialect) + ";\n").encode())
+        head = f"insert into {table} ({', '.join(map(quote, rows.names))}) values\n".encode(*TEXT_BYTES)
+        done, writer = 0, _Writer(dialect, out)
+        while block is not None:
+            count = len(block[0]) if block else 0
+            lead = [b",\n  ("] * count
+            for place in range(-done % size, count, size):
+                lead[place] = (b";\n" if done + place else b"") + head + b"  ("
+            pieces: list[list[bytes] | bytes] = [lead]
+            for place, (field, column) in enumerate(zip(rows.fields, block, strict=True)):
+                pieces += ([b", "] if place else []) + [writer.literals(field, column)]
+            put(woven([*pieces, b")"], count))
+            done += count
             yield done
+            block = next(blocks, None)
+        put(b";\n" if done else b"")
+        put(b"commit;\n" if options["transaction"] else b"")
         yield done
 
-
-def _literal(value: Any, dialect: str, form: str) -> str:
-    if value is None or value is MISSING:
-        return "null"
-    if isinstance(value, bool):
-        return str(int(value)) if dialect == "sqlite" else ("true" if value else "false")
-    if isinstance(value, int):
-        return str(value)
-    if isinstance(value, float):
-        return _float(value, dialect)
-    if isinstance(value, Decimal):
-        return format(value, "f")
-    if isinstance(value, bytes):
-        return f"'\\x{value.hex()}'" if dialect == "postgresql" else f"x'{value.hex()}'"
-    if isinstance(value, (dt.date, dt.datetime)) and dialect == "sqlite" and form:
-        from nimble_otter.table.forms import render
-
-        value = render(value, form)
-    return _text(plain(value), dialect)
+    def count(self, path: Path, out: Output) -> int:
+        """Rows are lines of their own once the texts are taken out."""
+        return len(_ROW.findall(_TEXTS.sub(b"", path.read_bytes())))
 
 
-def _float(value: float, dialect: str) -> str:
-    if value == value and value not in (float("inf"), float("-inf")):
-        return repr(value)
-    word = "NaN" if value != value else ("Infinity" if value > 0 else "-Infinity")
-    if dialect == "postgresql":
-        return f"'{word}'"
-    if dialect == "sqlite" and value == value:
-        return "9e999" if value > 0 else "-9e999"
-    raise SendError(f"{dialect} has no {word}.", "Filter such rows out, or send another format.")
+def _keys(rows: Rows, typed: str) -> tuple[str, ...]:
+    if not typed.strip():
+        return rows.keys if set(rows.keys) <= set(rows.names) else ()
+    keys = tuple(name.strip() for name in typed.split(",") if name.strip())
+    for key in keys:
+        if key not in rows.names:
+            raise SendError(f"The primary key names {key}, which is no column.", f"There are {', '.join(rows.names)}.")
+    return keys
 
 
-def _text(text: str, dialect: str) -> str:
-    if "\0" in text and dialect == "postgresql":
-        raise SendError("PostgreSQL can't hold a text with a zero character.", "Filter such rows out.")
-    if dialect == "sqlite" and "\0" in text:
-        return f"cast(x'{text.encode('utf-8', 'surrogateescape').hex()}' as text)"
-    text = text.replace("'", "''")
-    return "'" + (text.replace("\\", "\\\\") if dialect == "mysql" else text) + "'"
+class _Writer:
+    """Literals of one delivery."""
+
+    def __init__(self, dialect: str, out: Output) -> None:
+        self._dialect, self._out = dialect, out
+
+    def literals(self, field: Field, column: Column) -> list[bytes]:
+        return put_empty(self._quickly(field, column), column, b"null")
+
+    def _quickly(self, field: Field, column: Column) -> list[bytes]:
+        found = numbers(column)
+        if found is not None and column.kind is Kind.FLOAT and self._dialect == "sqlite":
+            long = [place for place, text in enumerate(found) if len(text) > 15]
+            for place in misread([found[place].decode() for place in long]):
+                found[long[place]] = in_powers(float(found[long[place]])).encode()
+        if found is not None:
+            return found
+        if column.kind is Kind.BOOL:
+            yes, no = (b"1", b"0") if self._dialect == "sqlite" else (b"true", b"false")
+            return [yes if v else no for v in column.data.tolist()]
+        if isinstance(column, CodedText):
+            words = [self._text(word.encode(*TEXT_BYTES)) for word in column.words] or [b"null"]
+            return [words[code] for code in column.data.tolist()]
+        if column.kind is Kind.TEXT:
+            return self._texts(utf8(column))
+        if not (self._dialect == "sqlite" and field.form):
+            if column.kind is Kind.ZONED and self._dialect == "mysql":
+                self._out.note("times with a zone are written in UTC, which the server does not keep", len(column))
+                column = Column(Kind.TIME, column.data, column.empty)
+            texts = moments(column)
+            if texts is not None:
+                return (b"'" + b"'\0'".join(texts) + b"'").split(b"\0") if texts else []
+        return [self._literal(value, field.form) for value in column.values()]
+
+    def _texts(self, texts: list[bytes]) -> list[bytes]:
+        block = b"'\0'".join(texts)
+        if not texts or block.count(b"\0") != len(texts) - 1 or b"\\" in block or not self._is_plain(block, texts):
+            return list(map(self._text, texts))
+        if b"'" in block.replace(b"'\0'", b""):
+            texts = b"\0".join(texts).replace(b"'", b"''").split(b"\0")
+            block = b"'\0'".join(texts)
+        return (b"'" + block + b"'").split(b"\0")
+
+    def _is_plain(self, block: bytes, texts: list[bytes]) -> bool:
+        if self._dialect == "mysql" and any(map(_CONTROL.search, texts)):
+            return False
+        try:
+            return block.isascii() or bool(block.decode())
+        except UnicodeDecodeError:
+            return False
+
+    def _literal(self, value: Any, form: str) -> bytes:
+        if value is None or value is MISSING:
+            return b"null"
+        if isinstance(value, bool):
+            return str(int(value) if self._dialect == "sqlite" else value).lower().encode()
+        if isinstance(value, int):
+            return str(value).encode()
+        if isinstance(value, float):
+            return self._float(value).encode()
+        if isinstance(value, Decimal):
+            return format(value, "f").encode() if value.is_finite() else self._float(float(value)).encode()
+        if isinstance(value, bytes):
+            return f"'\\x{value.hex()}'".encode() if self._dialect == "postgresql" else f"x'{value.hex()}'".encode()
+        return self._text(plain(render(value, form) if self._dialect == "sqlite" else value).encode(*TEXT_BYTES))
+
+    def _float(self, value: float) -> str:
+        if np.isfinite(value):
+            return repr(value)
+        word = "NaN" if value != value else ("Infinity" if value > 0 else "-Infinity")
+        if self._dialect == "postgresql":
+            return f"'{word}'"
+        if self._dialect == "sqlite" and value == value:
+            return "9e999" if value > 0 else "-9e999"
+        raise SendError(
+            f"{dict(DIALECTS)[self._dialect]} has no {word}.", "Filter such rows out, or change the format."
+        )
+
+    def _text(self, text: bytes) -> bytes:
+        quoted = text.replace(b"'", b"''")
+        if self._dialect == "sqlite":
+            if b"\0" not in text and _is_utf8(text):
+                return b"'" + quoted + b"'"
+            return b"cast(x'" + text.hex().encode() + b"' as text)"
+        if not _is_utf8(text):
+            raise SendError("A text holds bytes that are no UTF-8, which the server can't hold.", "Filter it out.")
+        if self._dialect == "mysql":
+            if _CONTROL.search(text):  # what a backslash means is a setting there
+                return b"convert(x'" + text.hex().encode() + b"' using utf8mb4)"
+            return b"'" + quoted + b"'"
+        if b"\0" in text:
+            raise SendError("PostgreSQL can't hold a text with a zero character.", "Filter such rows out.")
+        return b"E'" + quoted.replace(b"\\", b"\\\\") + b"'" if b"\\" in text else b"'" + quoted + b"'"
+
+
+def _is_utf8(text: bytes) -> bool:
+    try:
+        return text.isascii() or bool(text.decode())
+    except UnicodeDecodeError:
+        return False
 
 
 FORMAT = _Sql()

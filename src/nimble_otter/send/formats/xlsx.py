@@ -1,43 +1,34 @@
-"""XLSX workbooks (ECMA-376, part 1), streamed with our own writer: doubles keep 17 digits and nothing is cut silently.
+"""XLSX workbooks (ECMA-376): the sheet's part is a stream of our own, written as rows come, whatever their number.
 
-Whole numbers above 2**53 and dates that the format can't hold are written as text, so that no digit is lost.
+Into a new file, or into one that is there: a sheet of its own, over the cells from a first one on, or below what a
+sheet holds. See `workbook.py` for the package around the sheets and `cells.py` for what becomes of a value.
 """
 
 from __future__ import annotations
 
-import datetime as dt
 import re
 import zipfile
-from collections.abc import Iterator, Mapping
-from decimal import Decimal
-from typing import Any, BinaryIO
-from xml.sax.saxutils import escape, quoteattr
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from dataclasses import field as made_by
+from pathlib import Path
+from typing import Any
+from xml.sax.saxutils import quoteattr
+
+import numpy as np
 
 from nimble_otter.errors import SendError
-from nimble_otter.send.format import Option, Rows
-from nimble_otter.stop import StopToken
-from nimble_otter.table import MISSING, Kind
-from nimble_otter.table.show import plain
+from nimble_otter.send.cells import Cells, header_cell, letters, place_of
+from nimble_otter.send.format import Option, Output, Rows
+from nimble_otter.send.pictures import put_pictures, row_heights
+from nimble_otter.send.sheet_merge import Merge
+from nimble_otter.send.texts import BINARY_NAME, woven
+from nimble_otter.send.workbook import HEAD, MAIN, OFFICE, SHEET_ML, Book, parse, sheet_name
+from nimble_otter.table import Column, Kind
+from nimble_otter.table.columns import BufferText, CodedText
 
-MOST_ROWS, MOST_COLUMNS, MOST_CHARACTERS = 1_048_576, 16_384, 32_767
-_FIRST_DAY = dt.datetime(1900, 3, 1)
-_ZERO = dt.datetime(1899, 12, 30)
-_ILLEGAL = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]|_x[0-9A-Fa-f]{4}_")
-_HEAD = '<?xml version="1.0" encoding="UTF-8" standalone="yes"?>\n'
-_MAIN = "http://schemas.openxmlformats.org/spreadsheetml/2006/main"
-_OFFICE = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
-_PACKAGE = "http://schemas.openxmlformats.org/package/2006"
-_STYLES = (
-    f'<styleSheet xmlns="{_MAIN}"><numFmts count="2"><numFmt numFmtId="164" formatCode="yyyy\\-mm\\-dd\\ hh:mm:ss"/>'
-    '<numFmt numFmtId="165" formatCode="yyyy\\-mm\\-dd"/></numFmts>'
-    '<fonts count="2"><font><sz val="11"/><name val="Calibri"/></font><font><b/><sz val="11"/><name val="Calibri"/>'
-    '</font></fonts><fills count="2"><fill><patternFill patternType="none"/></fill><fill>'
-    '<patternFill patternType="gray125"/></fill></fills><borders count="1"><border/></borders>'
-    '<cellStyleXfs count="1"><xf/></cellStyleXfs><cellXfs count="4"><xf xfId="0"/>'
-    '<xf numFmtId="164" xfId="0" applyNumberFormat="1"/><xf numFmtId="165" xfId="0" applyNumberFormat="1"/>'
-    '<xf fontId="1" xfId="0" applyFont="1"/></cellXfs>'
-    '<cellStyles count="1"><cellStyle name="Normal" xfId="0" builtinId="0"/></cellStyles></styleSheet>'
-)
+MOST_ROWS, MOST_COLUMNS, MOST_LINKS = 1_048_576, 16_384, 65_530
+_ROW = re.compile(rb"<(?:\w+:)?row[ >/]")
 
 
 class _Xlsx:
@@ -45,109 +36,285 @@ class _Xlsx:
     word = "XLSX workbook"
     suffix = ".xlsx"
     is_text = False
+    many = True
+    changes = (
+        ("within", "replace this sheet only"),
+        ("over", "write over the cells"),
+        ("append", "add the rows below"),
+    )
     options = (
         Option("sheet", "Sheet", "text", "Rows"),
+        Option("first", "First cell", "text", "A1"),
         Option("header", "Header row", "yes/no", True),
-        Option("freeze", "Keep header in sight", "yes/no", True),
-    )
+        Option(
+            "case", "Names in", "choice", "as is",
+            (("as is", "their own case"), ("lower", "lower case"), ("upper", "upper case")), needs="header",
+        ),
+        Option("freeze", "Keep header in sight", "yes/no", True, needs="header"),
+        Option("filter", "Filter buttons", "yes/no", False, needs="header"),
+        Option("as_table", "As a table with a name", "text", "", needs="header", hint="no table"),
+        Option("date", "Dates", "text", "", hint="yyyy-MM-dd"),
+        Option("time", "Times", "text", "", hint="yyyy-MM-dd HH:mm:ss"),
+        Option(
+            "zones", "Times with a zone", "choice", "text",
+            (("text", "as text with the zone"), ("utc", "as times in UTC")),
+        ),
+        Option("links", "Web addresses are links", "yes/no", True),
+        Option("formulas", "Texts with = are formulas", "yes/no", False),
+        Option(
+            "long", "Texts too long for a cell", "choice", "refuse",
+            (("refuse", "stop there"), ("cut", "cut them, with a note")),
+        ),
+        Option(
+            "binary", "Binary values", "choice", "hex",
+            (("hex", "as hex"), ("base64", "as base64"), ("embed", "pictures in their cells"),
+             ("files", "in files beside, linked"), ("both", "in their cells and in files")),
+        ),
+        BINARY_NAME,
+    )  # fmt: skip
 
-    def write(self, rows: Rows, stream: BinaryIO, options: Mapping[str, Any], stop: StopToken) -> Iterator[int]:
-        header = bool(options["header"])
-        if len(rows) + header > MOST_ROWS:
-            raise SendError(
-                f"A sheet holds {MOST_ROWS} rows; this is {len(rows) + header}.", "Filter first, or send CSV."
-            )
-        if len(rows.columns) > MOST_COLUMNS:
-            raise SendError(f"A sheet holds {MOST_COLUMNS} columns; this is {len(rows.columns)}.", "Hide some first.")
-        sheet = re.sub(r"[\[\]:*?/\\\x00-\x1f]", " ", str(options["sheet"])).strip(" '")[:31] or "Rows"
-        with zipfile.ZipFile(stream, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as book:
-            for name, text in _parts(sheet).items():
-                book.writestr(name, _HEAD + text)
-            with book.open("xl/worksheets/sheet1.xml", "w", force_zip64=True) as out:
-                yield from _write_sheet(rows, out, header, header and bool(options["freeze"]), stop)
+    def write(self, rows: Rows, out: Output) -> Iterator[int]:
+        first_row, first_column = place_of(out.options["first"])
+        if first_column + len(rows.fields) > MOST_COLUMNS:
+            raise SendError(f"A sheet holds {MOST_COLUMNS} columns; this is {len(rows.fields)}.", "Hide some first.")
+        book = Book(out.existing)
+        try:
+            with zipfile.ZipFile(out.stream, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as zipped:
+                delivery = _Delivery(rows, out, book, zipped, first_row, first_column)
+                yield from delivery.write()
+                book.finish(zipped, delivery.written, out.stop.check)
+        finally:
+            book.close()
+
+    def count(self, path: Path, out: Output) -> int | None:
+        """Rows of the sheets that were written; None for rows put into a sheet that is kept."""
+        if not out.parts:
+            return None
+        found = 0
+        with zipfile.ZipFile(path) as zipped:
+            for part in set(out.parts) & set(zipped.namelist()):
+                with zipped.open(part) as stream:
+                    rest = b""
+                    while block := stream.read(1 << 20):
+                        whole = rest + block
+                        rest = whole[-64:]
+                        found += len(_ROW.findall(whole)) - len(_ROW.findall(rest))
+                    found += len(_ROW.findall(rest)) - bool(out.options["header"])
+        return found
 
 
-def _write_sheet(rows: Rows, out: Any, header: bool, freeze: bool, stop: StopToken) -> Iterator[int]:
-    pane = '<pane ySplit="1" topLeftCell="A2" activePane="bottomLeft" state="frozen"/>' if freeze else ""
-    view = f'<sheetViews><sheetView workbookViewId="0">{pane}</sheetView></sheetViews>'
-    widths = "".join(
-        f'<col min="{n}" max="{n}" width="{_width(field.name, field.kind)}" customWidth="1"/>'
-        for n, field in enumerate(rows.fields, 1)
-    )
-    cols = f"<cols>{widths}</cols>" if widths else ""
-    out.write(f'{_HEAD}<worksheet xmlns="{_MAIN}">{view}{cols}<sheetData>'.encode())
-    if header:
-        cells = "".join(_text_cell(name, ' s="3"') for name in rows.names)
-        out.write(f"<row>{cells}</row>".encode())
-    done = 0
-    for batch in rows.batches(stop):
-        columns = [[_cell(value) for value in values] for values in batch]
-        lines = [f"<row>{''.join(cells)}</row>" for cells in zip(*columns, strict=True)]
-        out.write("".join(lines).encode("utf-8"))
-        done += len(lines)
+@dataclass(slots=True)
+class _Delivery:
+    rows: Rows
+    out: Output
+    book: Book
+    zipped: zipfile.ZipFile
+    first_row: int
+    first_column: int
+    written: set[str] = made_by(default_factory=set)
+
+    def write(self) -> Iterator[int]:
+        options = self.out.options
+        wanted = sheet_name(str(options["sheet"]))
+        part = self.book.part_of(wanted)
+        mode = self.out.mode if self.out.existing is not None else "replace"
+        cells = Cells(
+            self.book, self.out, self.rows.linked, options["formulas"], options["links"], options["long"],
+            options["zones"], options["binary"] in ("embed", "both"),
+        )  # fmt: skip
+        if part and mode in ("over", "append"):
+            yield from self._merge(part, mode, cells)
+            return
+        if part:
+            self.book.drop_relations(part)
+        else:
+            part = self.book.add_sheet(wanted)
+        blocks, done, name = self._blocks(), 0, wanted
+        rest: list[Column] | None = next(blocks, None)
+        while True:
+            sheet = _Sheet(self, part, cells, done)
+            for done, left in sheet.write(rest, blocks):
+                rest = left
+                yield done
+            if rest is None:
+                break
+            name = self.book.free_name(wanted)
+            self.out.note(f"a sheet holds {MOST_ROWS} rows: further sheets hold the rest", 1)
+            part = self.book.add_sheet(name)
         yield done
-    out.write(b"</sheetData></worksheet>")
-    yield done
+
+    def _blocks(self) -> Iterator[list[Column]]:
+        for block in self.rows.blocks(self.out.stop):
+            if block:
+                yield list(block)
+
+    def _merge(self, part: str, mode: str, cells: Cells) -> Iterator[int]:
+        cells.links_wanted = cells.pictures_wanted = False
+        merge = Merge(parse(self.book.read(part)), self.first_row, self.first_column, len(self.rows.fields))
+        names = self.head() if self.out.options["header"] and (mode == "over" or merge.is_blank) else []
+        style = self.book.style(bold=True)
+
+        def lines() -> Iterator[Sequence[bytes]]:
+            if names:
+                yield [header_cell(name, style) for name in names]
+            started = False
+            for block in self._blocks():
+                if not started:
+                    cells.set_styles(list(self.rows.fields), block, self.out.options["date"], self.out.options["time"])
+                    started = True
+                columns = [cells.column(n, f, c) for n, (f, c) in enumerate(zip(self.rows.fields, block, strict=True))]
+                yield from zip(*columns, strict=True)
+
+        with self.zipped.open(part, "w", force_zip64=True) as stream:
+            for done in merge.write(lines(), stream, mode == "append"):
+                yield max(0, done - bool(names))
+        self.written.add(part)
+        self.out.note("rows that stood below from an earlier delivery are emptied", merge.emptied)
+
+    def head(self) -> list[str]:
+        case = self.out.options["case"]
+        return [n.lower() if case == "lower" else n.upper() if case == "upper" else n for n in self.rows.names]
 
 
-def _width(name: str, kind: Kind) -> int:
-    least = {Kind.TIME: 19, Kind.DATE: 11, Kind.ZONED: 25, Kind.TEXT: 16}.get(kind, 9)
-    return min(40, max(least, len(name) + 2))
+class _Sheet:
+    """One sheet's part, from where the one before it ended."""
 
+    def __init__(self, delivery: _Delivery, part: str, cells: Cells, done: int) -> None:
+        self._delivery, self._part, self._cells, self._done = delivery, part, cells, done
+        self._options, self._book = delivery.out.options, delivery.book
+        self._header = bool(self._options["header"])
 
-def _cell(value: Any) -> str:
-    if value is None or value is MISSING:
-        return "<c/>"
-    if isinstance(value, bool):
-        return f'<c t="b"><v>{int(value)}</v></c>'
-    if isinstance(value, int):
-        return f"<c><v>{value}</v></c>" if -(1 << 53) <= value <= 1 << 53 else _text_cell(str(value))
-    if isinstance(value, float):
-        finite = value == value and value not in (float("inf"), float("-inf"))
-        return f"<c><v>{value!r}</v></c>" if finite else _text_cell(repr(value))
-    if isinstance(value, Decimal):
-        exact = Decimal(repr(float(value))) == value
-        return f"<c><v>{float(value)!r}</v></c>" if exact else _text_cell(format(value, "f"))
-    if (
-        isinstance(value, dt.datetime)
-        and value.tzinfo is None
-        and value >= _FIRST_DAY
-        and value.microsecond % 1000 == 0
-    ):
-        return f'<c s="1"><v>{(value - _ZERO) / dt.timedelta(days=1)!r}</v></c>'
-    if type(value) is dt.date and value >= _FIRST_DAY.date():
-        return f'<c s="2"><v>{(value - _ZERO.date()).days}</v></c>'
-    return _text_cell(plain(value))
+    def write(self, rest: list[Column] | None, blocks: Iterator[list[Column]]) -> Iterator[tuple[int, Any]]:
+        delivery, fields = self._delivery, list(self._delivery.rows.fields)
+        start, left = delivery.first_row, delivery.first_column
+        room = MOST_ROWS - start + 1 - self._header
+        cells, heights = self._cells, self._cells.pictures_wanted
+        links: list[tuple[int, int, str]] = []
+        pictures: list[tuple[int, int, bytes]] = []
+        gap = b"<c/>" * left
+        top = start + self._header
+        with delivery.zipped.open(self._part, "w", force_zip64=True) as stream:
+            stream.write(self._start(rest))
+            if self._header:
+                style = self._book.style(bold=True)
+                names = b"".join(header_cell(name, style) for name in delivery.head())
+                stream.write(f'<row r="{start}">'.encode() + gap + names + b"</row>")
+            if rest is not None and not self._cells.styles:
+                cells.set_styles(fields, rest, self._options["date"], self._options["time"])
+            count = 0
+            while rest is not None:
+                size = min(len(rest[0]), room - count)
+                block, rest = (rest, None) if size == len(rest[0]) else _split(rest, size)
+                columns = [cells.column(n, f, c) for n, (f, c) in enumerate(zip(fields, block, strict=True))]
+                at = top + count
+                row_starts: list[bytes] | bytes = b"<row>" + gap
+                if heights and cells.pictures:
+                    row_starts = [row + gap for row in row_heights(size, at, cells.pictures)]
+                elif not count and at > 1 and not self._header:
+                    row_starts = [f'<row r="{at}">'.encode() + gap, *[b"<row>" + gap] * (size - 1)]
+                stream.write(woven([row_starts, *columns, b"</row>"], size))
+                links += [(at + row, left + place, text) for row, place, text in cells.links]
+                pictures += [(at + row, left + place, data) for row, place, data in cells.pictures]
+                cells.links, cells.pictures = [], []
+                count += size
+                if rest is None:
+                    rest = next(blocks, None)
+                yield self._done + count, rest
+                if count >= room:
+                    break
+            stream.write(b"</sheetData>" + self._end(top + count - 1, links, pictures) + b"</worksheet>")
+        delivery.written.add(self._part)
+        delivery.out.parts.append(self._part)
+        yield self._done + count, rest
 
+    def _start(self, block: list[Column] | None) -> bytes:
+        pane = ""
+        row = self._delivery.first_row
+        if self._header and self._options["freeze"]:
+            pane = f'<pane ySplit="{row}" topLeftCell="A{row + 1}" activePane="bottomLeft" state="frozen"/>'
+        parts = [f'<sheetViews><sheetView workbookViewId="0">{pane}</sheetView></sheetViews>']
+        cols = []
+        for place, field in enumerate(self._delivery.rows.fields):
+            column = block[place] if block is not None else None
+            wide = _width(field.name, field.kind, column, bool(self._options["filter"] or self._options["as_table"]))
+            at = self._delivery.first_column + place + 1
+            cols.append(f'<col min="{at}" max="{at}" width="{wide}" customWidth="1"/>')
+        parts.append(f"<cols>{''.join(cols)}</cols>" if cols else "")
+        return HEAD + f'<worksheet xmlns="{MAIN}" xmlns:r="{OFFICE}">{"".join(parts)}<sheetData>'.encode()
 
-def _text_cell(text: str, style: str = "") -> str:
-    if len(text) > MOST_CHARACTERS:
-        raise SendError(
-            f"A cell holds {MOST_CHARACTERS} characters; one value has {len(text)}.",
-            "Hide that column, or send CSV or JSON.",
+    def _end(self, last: int, links: list[Any], pictures: list[Any]) -> bytes:
+        delivery, relations = self._delivery, self._book.new_relations()
+        out, parts = delivery.out, b""
+        left = delivery.first_column
+        area = f"{letters(left)}{delivery.first_row}:{letters(left + len(delivery.rows.fields) - 1)}{last}"
+        table = str(self._options["as_table"]).strip()
+        has_rows = self._header and last > delivery.first_row
+        if self._options["filter"] and has_rows and not table:
+            parts += f'<autoFilter ref="{area}"/>'.encode()
+        if links:
+            out.note(f"a sheet holds {MOST_LINKS} links: the rest are plain text", len(links) > MOST_LINKS)
+            known: dict[str, str] = {}
+            found = []
+            for row, place, text in links[:MOST_LINKS]:
+                if text not in known:
+                    known[text] = self._book.relate(relations, "hyperlink", _target(text), True)
+                found.append(f'<hyperlink ref="{letters(place)}{row}" r:id="{known[text]}"/>')
+            parts += f"<hyperlinks>{''.join(found)}</hyperlinks>".encode()
+        if pictures:
+            drawing = put_pictures(self._book, relations, pictures)
+            parts += drawing
+        if table and has_rows:
+            parts += self._table(table, area, relations)
+        self._book.put_relations(self._part, relations)
+        return parts
+
+    def _table(self, name: str, area: str, relations: Any) -> bytes:
+        """A table over the rows (18.5): its names must differ and none may be empty."""
+        heads = self._delivery.head()
+        if len({head.casefold() for head in heads}) != len(heads) or not all(heads):
+            raise SendError("A table needs a name of its own for each column.", "Rename some, or choose no table.")
+        name = re.sub(r"\W", "_", name)
+        name = name if re.match(r"[^\W\d]", name) else f"_{name}"
+        part = self._book.free_part("xl/tables/table{}.xml")
+        number = int(re.findall(r"\d+", part)[-1])
+        name = name if number == 1 else f"{name}_{number}"
+        columns = "".join(
+            f"<tableColumn id={quoteattr(str(n))} name={quoteattr(_in_table(head))}/>"
+            for n, head in enumerate(heads, 1)
         )
-    body = _ILLEGAL.sub(lambda m: "".join(f"_x{ord(c):04X}_" for c in m[0][:1]) + m[0][1:], text)
-    return f'<c t="inlineStr"{style}><is><t xml:space="preserve">{escape(body)}</t></is></c>'
+        text = (
+            f'<table xmlns="{MAIN}" id="{number + 1000}" name="{name}" displayName="{name}" ref="{area}">'
+            f'<autoFilter ref="{area}"/><tableColumns count="{len(heads)}">{columns}</tableColumns>'
+            '<tableStyleInfo name="TableStyleLight1" showRowStripes="1"/></table>'
+        )
+        self._book.put(part, HEAD + text.encode(), f"{SHEET_ML}.table+xml")
+        relation = self._book.relate(relations, "table", f"/{part}")
+        return f'<tableParts count="1"><tablePart r:id="{relation}"/></tableParts>'.encode()
 
 
-def _parts(sheet: str) -> dict[str, str]:
-    """Every part of the package but the sheet itself."""
-    office = "application/vnd.openxmlformats-officedocument.spreadsheetml"
-    return {
-        "[Content_Types].xml": f'<Types xmlns="{_PACKAGE}/content-types">'
-        '<Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/>'
-        f'<Override PartName="/xl/workbook.xml" ContentType="{office}.sheet.main+xml"/>'
-        f'<Override PartName="/xl/worksheets/sheet1.xml" ContentType="{office}.worksheet+xml"/>'
-        f'<Override PartName="/xl/styles.xml" ContentType="{office}.styles+xml"/></Types>',
-        "_rels/.rels": f'<Relationships xmlns="{_PACKAGE}/relationships">'
-        f'<Relationship Id="r1" Type="{_OFFICE}/officeDocument" Target="xl/workbook.xml"/></Relationships>',
-        "xl/workbook.xml": f'<workbook xmlns="{_MAIN}" xmlns:r="{_OFFICE}"><sheets>'
-        f'<sheet name={quoteattr(sheet)} sheetId="1" r:id="r1"/></sheets></workbook>',
-        "xl/_rels/workbook.xml.rels": f'<Relationships xmlns="{_PACKAGE}/relationships">'
-        f'<Relationship Id="r1" Type="{_OFFICE}/worksheet" Target="worksheets/sheet1.xml"/>'
-        f'<Relationship Id="r2" Type="{_OFFICE}/styles" Target="styles.xml"/></Relationships>',
-        "xl/styles.xml": _STYLES,
-    }
+def _in_table(head: str) -> str:
+    return head.replace("\n", "_x000a_").replace("\r", "_x000d_")
+
+
+def _target(text: str) -> str:
+    from urllib.parse import quote
+
+    return text if "://" in text or text.startswith("mailto:") else quote(text)
+
+
+def _split(block: list[Column], size: int) -> tuple[list[Column], list[Column]]:
+    ids = np.arange(len(block[0]))
+    return [c.take(ids[:size]) for c in block], [c.take(ids[size:]) for c in block]
+
+
+def _width(name: str, kind: Kind, column: Column | None, has_button: bool) -> int:
+    """A width in characters that fits the name and what the first rows hold."""
+    least = {Kind.TIME: 19, Kind.DATE: 11, Kind.ZONED: 25, Kind.TEXT: 8}.get(kind, 9)
+    if isinstance(column, BufferText) and len(column):
+        least = max(least, int(np.quantile(column.ends - column.data, 0.95)) + 2)
+    elif isinstance(column, CodedText) and column.words:
+        least = max(least, max(map(len, column.words)) + 2)
+    return min(60, max(least, len(name) + 2 + 2 * has_button))
 
 
 FORMAT = _Xlsx()

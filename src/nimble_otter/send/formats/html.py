@@ -1,0 +1,118 @@
+"""HTML: one clean page whose table is sorted by a click on its headers; it needs nothing from anywhere else."""
+
+from __future__ import annotations
+
+import html
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+from nimble_otter.send.format import Option, Output, Rows
+from nimble_otter.send.texts import SPELLING, joined, put_empty, spelled, spelling
+
+_STYLE = """
+body { font: 14px/1.45 system-ui, sans-serif; color: #1d2b2f; background: #fff; margin: 24px; }
+h1 { font-size: 18px; font-weight: 600; margin: 0 0 12px; }
+table { border-collapse: collapse; font-variant-numeric: tabular-nums; }
+th { position: sticky; top: 0; background: #f4f2ec; text-align: left; font-weight: 600; cursor: pointer; }
+th, td { padding: 3px 12px; border-bottom: 1px solid #d9d5c9; white-space: pre-wrap; vertical-align: top; }
+th[aria-sort=ascending]::after { content: " \\2193"; } th[aria-sort=descending]::after { content: " \\2191"; }
+th.n, td.n { text-align: right; } td.e { color: #98a19f; }
+th:focus-visible { outline: 2px solid #17636c; outline-offset: -2px; }
+@media (prefers-color-scheme: dark) {
+  body { color: #e7e5dc; background: #1c2827; } th { background: #16201f; } th, td { border-color: #2e3c3a; }
+}
+@media print { th { position: static; } }
+"""
+_SCRIPT = """
+const body = document.querySelector("tbody"), heads = [...document.querySelectorAll("th")];
+function sort(place) {
+  const head = heads[place], up = head.getAttribute("aria-sort") !== "ascending", even = head.className === "n";
+  const key = row => row.cells[place].textContent, empty = row => row.cells[place].className.includes("e");
+  const rows = [...body.rows].sort((a, b) => {
+    if (empty(a) || empty(b)) return empty(a) - empty(b);
+    const order = even ? parseFloat(key(a).replace(",", ".")) - parseFloat(key(b).replace(",", "."))
+                       : key(a).localeCompare(key(b));
+    return up ? order : -order;
+  });
+  heads.forEach(h => h.removeAttribute("aria-sort"));
+  head.setAttribute("aria-sort", up ? "ascending" : "descending");
+  body.append(...rows);
+}
+heads.forEach((head, place) => {
+  head.tabIndex = 0;
+  head.addEventListener("click", () => sort(place));
+  head.addEventListener("keydown", event => { if (event.key === "Enter") sort(place); });
+});
+"""
+_NUMERIC = ' class="n"'
+_ILLEGAL = re.compile(b"[\x00-\x08\x0b\x0c\x0e-\x1f]")
+
+
+class _Html:
+    key = "html"
+    word = "HTML page"
+    suffix = ".html"
+    is_text = True
+    many = False
+    changes = ()
+    options = (
+        Option("title", "Title", "text", "", hint="the pull's name"),
+        Option("empty", "Empty values", "text", ""),
+        Option("bare", "The table alone", "yes/no", False),
+        *SPELLING,
+    )
+
+    def write(self, rows: Rows, out: Output) -> Iterator[int]:
+        options, put, spell = out.options, out.stream.write, spelling(out)
+        title = html.escape(str(options["title"]) or rows.table)
+        if not options["bare"]:
+            put(f'<!DOCTYPE html>\n<html lang="en">\n<head>\n<meta charset="utf-8">\n<title>{title}</title>'.encode())
+            put(f"\n<style>{_STYLE}</style>\n</head>\n<body>\n<h1>{title}</h1>\n".encode())
+        numeric = [field.kind.is_number for field in rows.fields]
+        heads = "".join(
+            f"<th{_NUMERIC if n else ''}>{html.escape(name, quote=False)}</th>"
+            for name, n in zip(rows.names, numeric, strict=True)
+        )
+        put(f"<table>\n<thead>\n<tr>{heads}</tr>\n</thead>\n<tbody>\n".encode("utf-8", "replace"))
+        empty, done = html.escape(str(options["empty"])).encode(), 0
+        for block in rows.blocks(out.stop):
+            cells = []
+            for field, column, is_number in zip(rows.fields, block, numeric, strict=True):
+                start = b'<td class="n">' if is_number else b"<td>"
+                texts = [start + text for text in _escaped(spelled(column, field, spell))]
+                mark = b'<td class="n e">' if is_number else b'<td class="e">'
+                cells.append(put_empty(texts, column, mark + empty))
+            count = len(cells[0]) if cells else 0
+            put(joined(cells, count, b"<tr>", b"</td>", b"</td></tr>\n"))
+            done += count
+            yield done
+        put(b"</tbody>\n</table>\n")
+        if not options["bare"]:
+            put(f"<script>{_SCRIPT}</script>\n</body>\n</html>\n".encode())
+        yield done
+
+    def count(self, path: Path, out: Output) -> int:
+        with path.open("rb") as stream:
+            return sum(line.startswith(b"<tr><td") for line in stream)
+
+
+def _escaped(texts: list[bytes]) -> list[bytes]:
+    block = b"\0".join(texts)
+    if block.count(b"\0") != len(texts) - 1 or _ILLEGAL.search(block.replace(b"\0", b"")) or not _is_utf8(block):
+        wrong = "\ufffd".encode()
+        texts = [_ILLEGAL.sub(wrong, text).decode("utf-8", "replace").encode() for text in texts]
+        block = b"\0".join(texts)
+    if not any(mark in block for mark in (b"&", b"<", b">")):
+        return texts
+    return block.replace(b"&", b"&amp;").replace(b"<", b"&lt;").replace(b">", b"&gt;").split(b"\0") if texts else []
+
+
+def _is_utf8(block: bytes) -> bool:
+    try:
+        return block.isascii() or bool(block.decode())
+    except UnicodeDecodeError:
+        return False
+
+
+FORMAT = _Html()

@@ -1,0 +1,97 @@
+"""XML 1.0: one element a row, one a value, named by the columns; what is no name in XML becomes one with a note."""
+
+from __future__ import annotations
+
+import re
+import xml.etree.ElementTree as ET
+from collections.abc import Iterator
+from pathlib import Path
+
+from nimble_otter.send.format import Option, Output, Rows
+from nimble_otter.send.texts import SPELLING, put_empty, spelled, spelling, woven
+
+_ILLEGAL = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
+_NOT_IN_NAME = re.compile(r"[^\w.-]+")
+
+
+class _Xml:
+    key = "xml"
+    word = "XML"
+    suffix = ".xml"
+    is_text = True
+    many = False
+    changes = ()
+    options = (
+        Option("root", "Outer element", "text", "rows"),
+        Option("row", "Element of a row", "text", "row"),
+        Option("missing", "Empty values", "choice", "leave out", (("leave out", "leave out"), ("nil", "xsi:nil"))),
+        *SPELLING,
+    )
+
+    def write(self, rows: Rows, out: Output) -> Iterator[int]:
+        spell, put = spelling(out), out.stream.write
+        root, row = _name(out.options["root"]).encode(), _name(out.options["row"]).encode()
+        names = _names(rows.names, out)
+        nil = out.options["missing"] == "nil"
+        space = b' xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance"' if nil else b""
+        put(b'<?xml version="1.0" encoding="UTF-8"?>\n<' + root + space + b">\n")
+        done = 0
+        for block in rows.blocks(out.stop):
+            count = len(block[0]) if block else 0
+            pieces: list[list[bytes] | bytes] = [b"<" + row + b">"]
+            for name, field, column in zip(names, rows.fields, block, strict=True):
+                texts = _escaped(spelled(column, field, spell), out)
+                start, end = b"<" + name + b">", b"</" + name + b">"
+                found = [start + text + end for text in texts]
+                pieces.append(put_empty(found, column, b"<" + name + b' xsi:nil="true"/>' if nil else b"", b""))
+            put(woven([*pieces, b"</" + row + b">\n"], count))
+            done += count
+            yield done
+        put(b"</" + root + b">\n")
+        yield done
+
+    def count(self, path: Path, out: Output) -> int:
+        depth = found = 0
+        for event, element in ET.iterparse(path, ("start", "end")):
+            depth += 1 if event == "start" else -1
+            if event == "end" and depth == 1:
+                found += 1
+                element.clear()
+        return found
+
+
+def _name(text: str) -> str:
+    name = _NOT_IN_NAME.sub("_", text.strip()) or "value"
+    return name if re.match(r"[^\W\d]", name) and not name.lower().startswith("xml") else f"_{name}"
+
+
+def _names(names: list[str], out: Output) -> list[bytes]:
+    found: list[str] = []
+    for name in names:
+        made, number = _name(name), 1
+        while made in found:
+            number += 1
+            made = f"{_name(name)}_{number}"
+        found.append(made)
+        out.note("columns have another name, as theirs is none in XML", made != name)
+    return [name.encode() for name in found]
+
+
+def _escaped(texts: list[bytes], out: Output) -> list[bytes]:
+    block = b"\x1f".join(texts)
+    is_odd = block.count(b"\x1f") != len(texts) - 1 or not block.isascii()
+    if is_odd or _ILLEGAL.search(block.replace(b"\x1f", b"").decode()):
+        found = []
+        for text in texts:
+            said = text.decode("utf-8", "surrogateescape")
+            clean = _ILLEGAL.sub("\ufffd", said)
+            out.note("texts with characters that XML can't hold have \ufffd there", clean != said)
+            found.append(clean.encode())
+        texts, block = found, b"\x1f".join(found)
+    if not any(mark in block for mark in (b"&", b"<", b">", b"\r")):
+        return texts
+    block = block.replace(b"&", b"&amp;").replace(b"<", b"&lt;").replace(b">", b"&gt;").replace(b"\r", b"&#13;")
+    return block.split(b"\x1f") if texts else texts
+
+
+FORMAT = _Xml()

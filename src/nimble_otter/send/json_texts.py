@@ -1,0 +1,139 @@
+"""JSON texts (RFC 8259) of columns, for the formats that hold JSON. Integers and decimals keep every digit."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+import orjson
+
+from nimble_otter.send.format import Option, Output, Rows
+from nimble_otter.send.texts import BINARY, BINARY_NAME, bytes_writer, moments, numbers, put_empty, utf8, woven
+from nimble_otter.table import MISSING, Column, Kind
+from nimble_otter.table.columns import BufferText, CodedText
+from nimble_otter.table.show import jsonable
+
+_SURROGATES = re.compile("[\ud800-\udfff]")
+OPTIONS = (
+    Option("rows", "Rows as", "choice", "objects", (("objects", "objects"), ("lists", "lists of values"))),
+    Option("missing", "Missing fields", "choice", "leave out", (("leave out", "leave out"), ("null", "null"))),
+    Option("numbers", "Large and exact numbers", "choice", "numbers", (("numbers", "as numbers"), ("text", "as text"))),
+    BINARY,
+    BINARY_NAME,
+)
+
+
+def json_blocks(rows: Rows, out: Output) -> Iterator[tuple[list[bytes], bytes, int]]:
+    """For each block of rows: (texts, the whole, count): either the texts of its rows or the whole of it with a line
+    end behind each. Raises: Stopped."""
+    as_lists = out.options["rows"] == "lists"
+    leave_out = out.options["missing"] == "leave out" and not as_lists
+    names = [_dump(_whole(name)) for name in rows.names]
+    writer = _Writer(out)
+    for block in rows.blocks(out.stop):
+        count = len(block[0]) if block else 0
+        texts = [writer.texts(column) for column in block]
+        if leave_out and any(column.missing is not None and column.missing.any() for column in block):
+            absent = [None if c.missing is None else c.missing.tolist() for c in block]
+            lines = []
+            for row, values in enumerate(zip(*texts, strict=True)):
+                parts = [
+                    name + b":" + value
+                    for name, value, gone in zip(names, values, absent, strict=True)
+                    if gone is None or not gone[row]
+                ]
+                lines.append(b"{" + b",".join(parts) + b"}")
+            yield lines, b"", count
+            continue
+        pieces: list[Any] = []
+        for place, (name, column) in enumerate(zip(names, texts, strict=True)):
+            lead = b"," if place else (b"[" if as_lists else b"{")
+            pieces += [lead if as_lists else lead + name + b":", column]
+        pieces.append(b"]\n" if as_lists else b"}\n")
+        yield [], woven(pieces, count), count
+
+
+class _Writer:
+    def __init__(self, out: Output) -> None:
+        self._bytes_as = bytes_writer(out.options)
+        self._as_text = out.options["numbers"] == "text"
+        self._out = out
+
+    def texts(self, column: Column) -> list[bytes]:
+        """The JSON text of each value; null where there is none."""
+        found = self._quickly(column)
+        if found is None:
+            found = [_dump(self._exact(value)) for value in column.values()]
+        return put_empty(found, column, b"null")
+
+    def _quickly(self, column: Column) -> list[bytes] | None:
+        kind = column.kind
+        if kind.is_number:
+            found = numbers(column)
+            if found is None or not self._as_text or kind is Kind.FLOAT:
+                return found
+            if kind is Kind.INT and not ((column.data > 1 << 53) | (column.data < -(1 << 53))).any():
+                return found
+            return [b'"' + text + b'"' for text in found]
+        if kind is Kind.BOOL:
+            return [b"true" if v else b"false" for v in column.data.tolist()]
+        if kind.is_moment or kind is Kind.CLOCK:
+            found = moments(column, b"T")
+            return None if found is None else _in_quotes(found)
+        if isinstance(column, CodedText):
+            words = [_dump(_whole(word)) for word in column.words] or [b'""']
+            return [words[code] for code in column.data.tolist()]
+        if isinstance(column, BufferText):
+            return _quoted(utf8(column))
+        return None
+
+    def _exact(self, value: Any) -> Any:
+        """Values that orjson would refuse or round, as fragments of their own; NaN and infinities become null."""
+        if isinstance(value, Decimal):
+            text = format(value, "f")
+            return text if self._as_text or not value.is_finite() else orjson.Fragment(text)
+        if type(value) is int and not -(1 << 63) <= value < 1 << 63:
+            return str(value) if self._as_text else orjson.Fragment(str(value))
+        if type(value) is str:
+            return _whole(value)
+        if isinstance(value, float) and not np.isfinite(value):
+            self._out.note("numbers that are NaN or infinite are null: JSON has none")
+            return None
+        if isinstance(value, bytes):
+            return self._bytes_as(value)
+        if isinstance(value, dict):
+            return {_whole(str(k)): self._exact(v) for k, v in value.items()}
+        if isinstance(value, (list, tuple)):
+            return [self._exact(v) for v in value]
+        return None if value is None or value is MISSING else jsonable(value)
+
+
+def _whole(text: str) -> str:
+    return text if text.isascii() else _SURROGATES.sub("\ufffd", text)
+
+
+def _dump(value: Any) -> bytes:
+    return orjson.dumps(value)
+
+
+def _in_quotes(texts: list[bytes]) -> list[bytes]:
+    return (b'"' + b'"\0"'.join(texts) + b'"').split(b"\0") if texts else []
+
+
+def _quoted(texts: list[bytes]) -> list[bytes]:
+    """Texts as JSON strings, written all at once where none could be taken for the mark between two."""
+    if not texts:
+        return []
+    try:
+        words = b"\0".join(texts).decode("utf-8").split("\0")
+    except UnicodeDecodeError:
+        words = []
+    if len(words) != len(texts):
+        return [_dump(_whole(text.decode("utf-8", "surrogateescape"))) for text in texts]
+    block = orjson.dumps(words)[1:-1]
+    if b'\\",' in block:  # a text ends with a quote, or holds one before a comma
+        return list(map(_dump, words))
+    return _in_quotes(block[1:-1].split(b'","'))

@@ -1,0 +1,115 @@
+"""Rows put into a sheet that is kept: over the cells from a first one on, or below the last that is used.
+
+What stands elsewhere in the sheet stays; a cell that is written over keeps its style where it has one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Any, BinaryIO, cast
+
+from nimble_otter.errors import SendError
+from nimble_otter.send.cells import letters, place_of
+from nimble_otter.send.workbook import HEAD, MAIN, tag
+
+_MARK = "rows follow here"
+_MOST_ROWS = 1_048_576
+
+
+class Merge:
+    """`tree` is the sheet's part; the block begins at (`row`, `column`) and is so many columns wide."""
+
+    def __init__(self, tree: Any, row: int, column: int, width: int) -> None:
+        self._tree, self._row, self._column, self._width = tree, row, column, width
+        self._data = tree.find(tag("sheetData"))
+        if self._data is None:
+            raise SendError("The sheet holds no cells: it is a chart.", "Choose another sheet.")
+        self._rows: dict[int, Any] = {}
+        number = 0
+        for line in self._data:
+            number = int(line.get("r", number + 1))
+            line.set("r", str(number))
+            self._rows[number] = line
+            place = -1
+            for cell in line:
+                place = place_of(cell.get("r"))[1] if cell.get("r") else place + 1
+                cell.set("r", f"{letters(place)}{number}")
+        for dimension in tree.findall(tag("dimension")):
+            tree.remove(dimension)
+        self._last_used = max((n for n in self._rows if n >= row and self._used(n)), default=row - 1)
+        self.is_blank = self._last_used < row
+        self.emptied = 0
+
+    def _cells(self, number: int) -> list[tuple[int, Any]]:
+        found = [(place_of(cell.get("r"))[1], cell) for cell in self._rows[number]]
+        return [(p, cell) for p, cell in found if self._column <= p < self._column + self._width]
+
+    def _used(self, number: int) -> bool:
+        return any(len(cell) for _, cell in self._cells(number))
+
+    def write(self, lines: Iterable[Sequence[bytes]], stream: Any, below: bool) -> Iterator[int]:
+        """Put the lines (a cell a column) in and write the part; yields how many lines are in by now. Raises:
+        SendError where the sheet has no room."""
+        from lxml import etree
+
+        number = self._last_used + 1 if below else self._row
+        last, done, rest = max(self._rows, default=0), 0, iter(lines)
+        waiting: Sequence[bytes] | None = None
+        for line in rest:
+            if number > last:
+                waiting = line
+                break
+            self._put(number, line)
+            number, done = number + 1, done + 1
+        if waiting is None:
+            self._empty_from(number)
+        self._data.append(etree.Comment(_MARK))
+        before, _, after = bytes(etree.tostring(self._tree)).partition(f"<!--{_MARK}-->".encode())
+        out = cast(BinaryIO, stream)
+        out.write(HEAD + before)
+        columns = [letters(self._column + n).encode() for n in range(self._width)]
+        while waiting is not None:
+            if number > _MOST_ROWS:
+                raise SendError(f"The sheet has no room: it ends with row {_MOST_ROWS}.", "Choose another sheet.")
+            row = str(number).encode()
+            cells = [b'<c r="' + c + row + b'"' + cell[2:] for c, cell in zip(columns, waiting, strict=True)]
+            out.write(f'<row xmlns="{MAIN}" r="{number}">'.encode() + b"".join(cells) + b"</row>")
+            number, done = number + 1, done + 1
+            if done % 4096 == 0:
+                yield done
+            waiting = next(rest, None)
+        out.write(after)
+        yield done
+
+    def _put(self, number: int, line: Sequence[bytes]) -> None:
+        from lxml import etree
+
+        if number not in self._rows:
+            made = etree.Element(tag("row"), r=str(number))
+            above = max((n for n in self._rows if n < number), default=0)
+            place = list(self._data).index(self._rows[above]) + 1 if above else 0
+            self._data.insert(place, made)
+            self._rows[number] = made
+        row = self._rows[number]
+        styles = {place: cell.get("s") for place, cell in self._cells(number)}
+        for _, cell in self._cells(number):
+            row.remove(cell)
+        at = sum(1 for cell in row if place_of(cell.get("r"))[1] < self._column)
+        made = etree.fromstring(f'<row xmlns="{MAIN}">'.encode() + b"".join(line) + b"</row>")
+        for offset, cell in enumerate(list(made)):
+            place = self._column + offset
+            cell.set("r", f"{letters(place)}{number}")
+            kept = styles.get(place)
+            if kept not in (None, "0"):
+                cell.set("s", kept)
+            row.insert(at + offset, cell)
+        row.attrib.pop("spans", None)
+
+    def _empty_from(self, number: int) -> None:
+        """What is left of a longer block that stood there goes, down to the first row without any of it."""
+        while number in self._rows and self._used(number):
+            for _, cell in self._cells(number):
+                for child in list(cell):
+                    cell.remove(child)
+                cell.attrib.pop("t", None)
+            number, self.emptied = number + 1, self.emptied + 1

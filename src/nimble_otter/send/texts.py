@@ -1,0 +1,241 @@
+"""Columns as texts, a whole block at once: what CSV, JSON, SQL inserts, XML and workbooks are put together from.
+
+Numbers and times are written in C by orjson over the columns' own arrays; words of few different values once each.
+"""
+
+from __future__ import annotations
+
+import base64
+import datetime as dt
+import operator
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+import orjson
+
+from nimble_otter.errors import SendError
+from nimble_otter.send.format import Option, Output
+from nimble_otter.table import Column, Field, Kind
+from nimble_otter.table.columns import TEXT_BYTES, BufferText, CodedText
+from nimble_otter.table.looks import Look, number_text, time_text
+from nimble_otter.table.show import plain, shown
+
+_ARRAY = orjson.OPT_SERIALIZE_NUMPY
+_WHOLE = 1 << 53
+BINARY = Option(
+    "binary", "Binary values", "choice", "hex",
+    (("hex", "as hex"), ("base64", "as base64"), ("files", "in files beside, with their paths")),
+)  # fmt: skip
+BINARY_NAME = Option("binary_name", "Names of such files", "text", "{column}-{row}", hint="{column}-{row}")
+SPELLING = (
+    Option("values", "Values", "choice", "exact", (("exact", "exact"), ("shown", "as the grid shows them"))),
+    Option("decimal", "Decimal mark", "choice", "point", (("point", "point"), ("comma", "comma"))),
+    Option("date", "Dates", "text", "", hint="yyyy-MM-dd"),
+    Option("time", "Times", "text", "", hint="yyyy-MM-dd HH:mm:ss"),
+    Option("words", "Yes and no", "text", "true/false"),
+    BINARY,
+    BINARY_NAME,
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Spelling:
+    """How values become texts where a format leaves it open. `date` and `time` are patterns of Unicode TS #35; with
+    `looks` columns are written as the grid shows them, without groups of digits."""
+
+    comma: bool = False
+    date: str = ""
+    time: str = ""
+    words: tuple[str, str] = ("true", "false")
+    looks: bool = False
+    bytes_as: Callable[[bytes], str] = bytes.hex
+
+
+def spelling(out: Output) -> Spelling:
+    """The spelling that a delivery's options ask for. Raises: SendError on a pattern or words that can't be."""
+    options = out.options
+    yes, slash, no = str(options["words"]).partition("/")
+    if not slash or yes == no:
+        raise SendError(f"Yes and no are two words with / between them, not {options['words']!r}.", "As in yes/no.")
+    for name, sample in (("date", dt.date(2031, 5, 28)), ("time", dt.datetime(2031, 5, 28, 23))):
+        try:
+            time_text(sample, options[name])
+        except ValueError as problem:
+            raise SendError(f"{options[name]!r} is no pattern of a {name}: {problem}") from None
+    return Spelling(options["decimal"] == "comma", options["date"], options["time"], (yes, no),
+                    options["values"] == "shown", bytes_writer(options))  # fmt: skip
+
+
+def bytes_writer(options: Mapping[str, Any]) -> Callable[[bytes], str]:
+    """What writes a binary value (files beside are text by then)."""
+    return (lambda value: base64.b64encode(value).decode("ascii")) if options["binary"] == "base64" else bytes.hex
+
+
+def put_empty(texts: list[bytes], column: Column, empty: bytes, missing: bytes | None = None) -> list[bytes]:
+    """The same list with what stands for no value, and for a field that a document has not, put in."""
+    if column.empty is not None:
+        for place in np.flatnonzero(column.empty).tolist():
+            texts[place] = empty
+        if column.missing is not None and missing is not None:
+            for place in np.flatnonzero(column.missing).tolist():
+                texts[place] = missing
+    return texts
+
+
+def numbers(column: Column) -> list[bytes] | None:
+    """INT, FLOAT and DECIMAL columns with all their digits (empty rows hold anything); None where the column is of
+    another kind, or holds NaN or infinities."""
+    if column.kind is Kind.INT:
+        return _dumped(column.data).split(b",") if len(column) else []
+    if column.kind is Kind.FLOAT:
+        if not np.isfinite(column.data).all():
+            return None
+        return _dumped(column.data).split(b",") if len(column) else []
+    if column.kind is Kind.DECIMAL:
+        return _decimals(column)
+    return None
+
+
+def _dumped(data: Any) -> bytes:
+    return orjson.dumps(np.ascontiguousarray(data), option=_ARRAY)[1:-1]
+
+
+def _decimals(column: Column) -> list[bytes]:
+    if not len(column):
+        return []
+    if not column.scale:
+        return _dumped(column.data).split(b",")
+    unit = 10**column.scale
+    if column.scale > 17 or (column.data == np.iinfo(np.int64).min).any():
+        return [format(v, "f").encode() if v is not None else b"0" for v in column.values()]
+    size = np.abs(column.data)
+    whole = _dumped(size // unit * np.sign(column.data)).split(b",")
+    for place in np.flatnonzero((column.data < 0) & (size < unit)).tolist():
+        whole[place] = b"-0"
+    # behind a one the digits keep their zeros; that one then becomes the point
+    rest = (b"," + _dumped(size % unit + unit)).replace(b",1", b",.")[1:].split(b",")
+    return list(map(operator.add, whole, rest))
+
+
+def moments(column: Column, between: bytes = b" ") -> list[bytes] | None:
+    """TIME, ZONED, DATE and CLOCK columns in ISO 8601 form, with `between` the day and the time; else None."""
+    kind = column.kind
+    if kind not in (Kind.TIME, Kind.ZONED, Kind.DATE, Kind.CLOCK):
+        return None
+    if not len(column):
+        return []
+    try:
+        if kind is Kind.DATE:
+            found = _dumped(column.data.astype("M8[D]"))[1:-1].split(b'T00:00:00","')
+            found[-1] = found[-1].removesuffix(b"T00:00:00")
+            return found
+        option = _ARRAY | (orjson.OPT_NAIVE_UTC if kind is Kind.ZONED else 0)
+        text = orjson.dumps(np.ascontiguousarray(column.data).view("M8[us]"), option=option)[2:-2]
+    except (TypeError, orjson.JSONEncodeError):  # days at the very ends of the calendar
+        found = [plain(v).encode() for v in column.values()]
+        return found if between == b" " else [t.replace(b" ", between) for t in found]
+    if kind is Kind.CLOCK:
+        return text.replace(b"1970-01-01T", b"").split(b'","')
+    return (text if between == b"T" else text.replace(b"T", between)).split(b'","')
+
+
+def utf8(column: Column) -> list[bytes]:
+    """A text column as UTF-8, as it was at the source; rows without a value hold anything."""
+    if isinstance(column, CodedText):
+        words = [word.encode(*TEXT_BYTES) for word in column.words] or [b""]
+        return [words[code] for code in column.data.tolist()]
+    assert isinstance(column, BufferText)
+    starts, ends = column.data, column.ends
+    if not len(starts):
+        return []
+    low, high = int(starts.min()), int(ends.max())
+    if high - low <= 64 * len(starts) + 4096:
+        block = column.buffer[low:high].tobytes()
+        if np.array_equal(starts[1:], ends[:-1] + 1) and (found := block.split(b"\0")) and len(found) == len(starts):
+            return found
+        return [block[a:b] for a, b in zip((starts - low).tolist(), (ends - low).tolist(), strict=True)]
+    memory = column.buffer.data
+    return [bytes(memory[a:b]) for a, b in zip(starts.tolist(), ends.tolist(), strict=True)]
+
+
+def spelled(column: Column, field: Field, spell: Spelling) -> list[bytes]:
+    """Any column as plain texts; rows without a value hold anything."""
+    found: list[bytes] | None = None
+    looked = spell.looks and field.look is not None
+    if column.kind is Kind.TEXT and isinstance(column, (CodedText, BufferText)):
+        return utf8(column)
+    if column.kind.is_number and not looked:
+        found = numbers(column)
+        if found is not None and spell.comma and column.kind is not Kind.INT:
+            found = b"\n".join(found).replace(b".", b",").split(b"\n") if found else found
+    elif column.kind.is_moment and not looked:
+        if not (spell.date if column.kind is Kind.DATE else spell.time):
+            found = moments(column)
+    elif column.kind is Kind.CLOCK and not looked:
+        found = moments(column)
+    elif column.kind is Kind.BOOL and not looked:
+        no, yes = spell.words[1].encode(), spell.words[0].encode()
+        return [yes if v else no for v in column.data.tolist()]
+    if found is not None:
+        return found
+    if column.kind in (Kind.OBJECT, Kind.FLOAT):  # what is equal there need not be written alike
+        return [one(value, field, spell) for value in column.values()]
+    known: dict[Any, bytes] = {}
+    texts = []
+    for value in column.values():
+        if value not in known:
+            known[value] = one(value, field, spell)
+        texts.append(known[value])
+    return texts
+
+
+def one(value: Any, field: Field, spell: Spelling) -> bytes:
+    """One value as a plain text."""
+    if isinstance(value, bytes):
+        return spell.bytes_as(value).encode("ascii")
+    if spell.looks and field.look is not None and not isinstance(value, (str, Mapping, list)) and value is not None:
+        text = _looked(value, field, field.look)
+    elif isinstance(value, bool):
+        text = spell.words[not value]
+    elif isinstance(value, dt.datetime) and spell.time:
+        text = time_text(value, spell.time)
+    elif isinstance(value, dt.date) and not isinstance(value, dt.datetime) and spell.date:
+        text = time_text(value, spell.date)
+    else:
+        text = plain(value)
+        if spell.comma and not isinstance(value, (int, str, dt.timedelta, dt.time, Mapping, list)):
+            text = text.replace(".", ",")
+    return text.encode(*TEXT_BYTES)
+
+
+def _looked(value: Any, field: Field, look: Look) -> str:
+    """As the grid shows it, but without groups between the digits."""
+    if isinstance(value, (int, float)) and not isinstance(value, bool) and np.isfinite(value):
+        return number_text(value, replace(look, groups=False), "")
+    return shown(value, replace(field, look=replace(look, groups=False)))
+
+
+def woven(pieces: Sequence[list[bytes] | bytes], count: int) -> bytes:
+    """Rows put together from columns and what stands between them: for each row all of `pieces` in turn."""
+    width = len(pieces)
+    flat: list[bytes] = [b""] * (width * count)
+    for place, piece in enumerate(pieces):
+        flat[place::width] = [piece] * count if isinstance(piece, bytes) else piece
+    return b"".join(flat)
+
+
+def joined(columns: Sequence[list[bytes]], count: int, start: bytes, between: bytes, end: bytes) -> bytes:
+    """As `woven`, for lines that begin, go on and end the same."""
+    pieces: list[list[bytes] | bytes] = [start] if start else []
+    for place, column in enumerate(columns):
+        if place:
+            pieces.append(between)
+        pieces.append(column)
+    return woven([*pieces, end], count)
+
+
+def too_exact(column: Column) -> Any:
+    """A mask of whole numbers that a double can't hold."""
+    return (column.data > _WHOLE) | (column.data < -_WHOLE)

@@ -1,0 +1,29 @@
+"""Doubles in scripts for SQLite, which up to 3.40 takes some numbers of 16 and 17 digits for their neighbours."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+from contextlib import closing
+
+
+def misread(texts: Sequence[str]) -> list[int]:
+    """Places of the finite numbers that SQLite would not read as they are meant."""
+    if not texts:
+        return []
+    with closing(sqlite3.connect(":memory:")) as base:
+        rows = base.execute(f"values {','.join(f'({text})' for text in texts)}")
+        return [place for place, (text, (read,)) in enumerate(zip(texts, rows, strict=True)) if float(text) != read]
+
+
+def in_powers(value: float) -> str:
+    """The number as a whole one times or divided by powers of two, which are all read and reckoned exactly."""
+    over, under = value.as_integer_ratio()
+    zeros = (over & -over).bit_length() - 1 if abs(over) > 1 << 53 else 0
+    shift = zeros - (under.bit_length() - 1)
+    parts, sign, left = [str(over >> zeros)], "*" if shift > 0 else "/", abs(shift)
+    while left:
+        step = min(left, 32)
+        parts.append(f"{float(1 << step)!r}")
+        left -= step
+    return f"({f' {sign} '.join(parts)})"
