@@ -410,7 +410,7 @@ def test_xlsx_sheets_have_links_filters_tables_looks_and_pictures(tmp_path):
     made = table_of(**columns)
     fields = [made.fields[0], Field("n", Kind.FLOAT, look=Look(decimals=1, style="percent")), made.fields[2]]
     rows = rows_of(columns, fields=fields)
-    options = {"first": "B5", "filter": True, "binary": "both", "binary_name": "{n}"}
+    options = {"first": "B5", "buttons": True, "binary": "both", "binary_name": "{n}"}
     sent = send_to_file(rows, format_for("xlsx"), path, options)
     sheet = openpyxl.load_workbook(path).worksheets[0]
     assert [c.value for c in sheet[5]] == [None, "url", "n", "pic", "pic file"]

@@ -3,15 +3,19 @@
 import csv
 import json
 import os
+import sqlite3
 import subprocess
 import sys
 from dataclasses import replace
 
+import openpyxl
 import pytest
 
 from nimble_otter import __version__
 from nimble_otter.cli import UsageError, main, parse_group, parse_sort
 from nimble_otter.pull import Pull, Query, SendPlan, save_pull
+from nimble_otter.pull.deliver import deliveries
+from nimble_otter.pull.places import state_folder
 from nimble_otter.pull.steps import Condition, FigureOf, FilterStep, GroupStep, JoinStep, KeyBy, SortBy, group_keys
 from nimble_otter.sources.source import source_of_file
 from nimble_otter.table.group import Figure
@@ -46,7 +50,8 @@ def test_query_filters_groups_sorts_and_sends(survey, tmp_path, capsys):
 def test_hostile_names_and_no_rows_in_every_format(hostile, tmp_path, suffix):
     for sql in ('select * from "or""der by"', 'select * from "v iew" where id < 0'):
         out = tmp_path / f"o u'\"t.{suffix}"
-        assert main(["query", "--source", str(hostile), "--sql", sql, "--send", str(out), "--table", 'my "t']) == 0
+        table = ["--table", 'my "t'] if suffix == "sql" else []
+        assert main(["query", "--source", str(hostile), "--sql", sql, "--send", str(out), *table]) == 0
         assert out.stat().st_size > 0 or suffix == "sql"
 
 
@@ -60,7 +65,7 @@ def test_a_saved_pull_runs_with_other_parameters(survey, tmp_path):
     path = tmp_path / "levels.pull"
     save_pull(pull, path)
     assert main(["run", str(path)]) == 0
-    assert len((tmp_path / "levels-3.json").read_text().splitlines()) == 3
+    assert len((tmp_path / "levels-3.jsonl").read_text().splitlines()) == 3
     assert main(["run", str(path), "--param", "n=5", "--send", str(tmp_path / "x.csv")]) == 0
     assert len(rows_in(tmp_path / "x.csv")) == 6
 
@@ -123,9 +128,80 @@ def test_exit_codes_and_one_clear_line(survey, tmp_path, capsys, arguments, code
 
 def test_sending_where_one_can_not(survey, tmp_path, capsys):
     base = ["query", "--source", str(survey), "--sql", "select 1", "--send"]
-    assert main([*base, str(tmp_path / "no" / "x.csv")]) == 5
-    assert main([*base, str(tmp_path / "x.txt")]) == 5
-    assert "does not say a format" in capsys.readouterr().err
+    for more, code, said in (
+        ([str(tmp_path)], 5, "does not say a format"),
+        ([str(tmp_path / "x.xyz")], 5, "does not say a format"),
+        ([str(survey / "x.csv")], 5, "can't be written"),
+        (["-"], 2, "needs --format"),
+        (["-", "--format", "xlsx"], 5, "not text"),
+        ([str(tmp_path / "x.csv"), "--sheet", "a"], 2, "--sheet is no option of csv; xlsx has it"),
+        ([str(tmp_path / "x.csv"), "--delimiter", "dot"], 5, "no delimiter 'dot'"),
+        ([str(tmp_path / "{nosuch}.csv")], 5, "no {nosuch}"),
+    ):
+        assert main([*base, *more]) == code, more
+        assert said in capsys.readouterr().err
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_several_deliveries_with_the_options_of_their_formats(survey, tmp_path, capsys):
+    out = [str(tmp_path / "new" / name) for name in ("{date:%Y}.csv", "a.jsonl", "a.sql", "a.tsv")]
+    command = ["query", "--source", str(survey), "--sql", "select * from station order by station_id", "--limit", "4"]
+    sends = [word for path in out for word in ("--send", path)]
+    flags = ["--no-header", "--delimiter", "semicolon", "--table", "place", "--create", "--rows", "objects"]
+    assert main([*command, *sends[:4], "--no-header", "--delimiter", "semicolon"]) == 0
+    said = capsys.readouterr()
+    assert "4 rows" in said.out
+    assert "the limit of 4 left rows at the source" in said.err
+    (made,) = [path for path in (tmp_path / "new").iterdir() if path.suffix == ".csv"]
+    assert (len(made.stem), len(made.read_text().splitlines())) == (4, 4)
+    assert main([*command, *sends[4:6], "--table", "place", "--create", "--rows", "2"]) == 0
+    assert (tmp_path / "new" / "a.sql").read_text().count("insert into place") == 2
+    assert main([*command, *sends[6:], *flags[:1]]) == 0
+    assert (tmp_path / "new" / "a.tsv").read_text().splitlines()[0].count("\t") >= 4
+    assert main([*command, *sends[2:4], "--exists", "refuse"]) == 5
+    assert main([*command, *sends[2:4], "--exists", "append"]) == 0
+    assert len((tmp_path / "new" / "a.jsonl").read_text().splitlines()) == 8
+
+
+def test_standard_output_and_the_list_of_formats(survey, tmp_path):
+    run = lambda *a: subprocess.run([sys.executable, "-m", "nimble_otter.cli", *a], capture_output=True, text=True)  # noqa: E731
+    made = run("query", "--source", str(survey), "--sql", "select 1 as a", "--send", "-", "--format", "csv")
+    assert (made.stdout, made.stderr) == ("a\n1\n", "1 rows, 1 columns\n")
+    listed = run("formats").stdout
+    assert "csv  CSV, *.csv" in listed
+    assert "append (add the rows below)" in listed
+
+
+def test_whole_tables_go_to_files_or_into_one(survey, tmp_path, capsys):
+    base = ["tables", "--source", str(survey), "--names", "station, river", "--send"]
+    assert main([*base, str(tmp_path / "{table}.csv")]) == 0
+    assert (len(rows_in(tmp_path / "station.csv")), len(rows_in(tmp_path / "river.csv"))) == (43, 8)
+    assert main([*base, str(tmp_path / "all.xlsx")]) == 0
+    assert openpyxl.load_workbook(tmp_path / "all.xlsx").sheetnames == ["station", "river"]
+    assert main([*base, str(tmp_path / "all.sqlite")]) == 0
+    with sqlite3.connect(tmp_path / "all.sqlite") as made:
+        (definition,) = made.execute("select sql from sqlite_master where name = 'station'").fetchone()
+    made.close()
+    assert "primary key (station_id)" in definition
+    assert main([*base[:3], "--names", "nosuch", *base[5:], str(tmp_path / "x.csv")]) == 2
+    assert main([*base, str(tmp_path / "all.csv")]) == 5
+    assert "holds one table" in capsys.readouterr().err
+
+
+def test_rows_stream_through_filters_and_columns_like_rows_that_are_held(survey, tmp_path, capsys):
+    many = "with recursive n(i) as (select 1 union all select i + 1 from n where i < 30000) select i, i % 7 as w, "
+    text = ["query", "--source", str(survey), "--sql", f"{many} 'x' || i as t from n where i > :n", "--param", "n=3"]
+    steps = ["--filter", "w > 1", "--columns", "t, i"]
+    assert main([*text, *steps, "--send", str(tmp_path / "streamed.csv")]) == 0
+    assert main([*text, *steps, "--sort", "i", "--send", str(tmp_path / "held.csv")]) == 0
+    assert len(rows_in(tmp_path / "held.csv")) > 20_000
+    assert rows_in(tmp_path / "streamed.csv") == rows_in(tmp_path / "held.csv")
+    assert main([*text, "--filter", "nosuch > 1", "--send", str(tmp_path / "x.csv")]) == 4
+    assert main([*text, "--limit", "0", "--send", str(tmp_path / "none-{count}.csv")]) == 0
+    assert len(rows_in(tmp_path / "none-0.csv")) == 1
+    made = deliveries(state_folder())
+    assert [entry.path.rpartition("/")[2] for entry in made[:3]] == ["none-0.csv", "held.csv", "streamed.csv"]
+    assert made[1].checked
 
 
 def test_as_a_process_help_version_and_usage(tmp_path):

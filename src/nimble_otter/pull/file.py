@@ -52,6 +52,8 @@ def pull_to_text(pull: Pull) -> str:
         whole["send"] = {
             "format": pull.send.format,
             "path": pull.send.path,
+            **({"exists": pull.send.exists} if pull.send.exists != "ask" else {}),
+            **({"scope": pull.send.scope} if pull.send.scope != "shown" else {}),
             **({"options": options} if options else {}),
         }
     changes = {"guard": pull.guard} if pull.guard != "seen" else {}
@@ -104,6 +106,16 @@ def pull_from_text(text: str, where: str = "The pull") -> Pull:
         raise CorruptError(f"{where} lacks something or has it wrong: {problem}.", "See docs/pull-file.md.") from None
 
 
+def _send(plain: Mapping[str, Any]) -> SendPlan:
+    format_, options, scope = str(plain["format"]), dict(plain.get("options", {})), str(plain.get("scope", "shown"))
+    layout = options.pop("layout", "")
+    if format_ == "json" and layout == "lines":  # before JSON Lines was a format of its own
+        format_ = "jsonl"
+    if scope not in ("shown", "all"):
+        raise ValueError(f"there is no scope {scope!r}")
+    return SendPlan(format_, str(plain["path"]), options, str(plain.get("exists", "ask")), scope)
+
+
 def _pull(whole: Mapping[str, Any]) -> Pull:
     query = whole["query"]
     limit = query.get("limit")
@@ -126,7 +138,7 @@ def _pull(whole: Mapping[str, Any]) -> Pull:
             },
         ),
         tuple(_step(plain) for plain in whole.get("step", ())),
-        None if send is None else SendPlan(str(send["format"]), str(send["path"]), dict(send.get("options", {}))),
+        None if send is None else _send(send),
         {str(name): int(width) for name, width in whole.get("widths", {}).items()},
         str(whole.get("came_from", "")),
         str(changes.get("guard", "seen")),

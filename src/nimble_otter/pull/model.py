@@ -42,11 +42,14 @@ class Query:
 
 @dataclass(frozen=True, slots=True)
 class SendPlan:
-    """Where rows go: a format's key, a file name with places such as {pull} and {date}, the format's options."""
+    """Where rows go: a format's key, a file name with places such as {pull} and {date}, the format's options. `exists`
+    says what happens to a file that is there, `scope` whether rows go as shown or all as they were pulled."""
 
     format: str = "csv"
     path: str = "{pull}-{date}"
     options: Mapping[str, Any] = field(default_factory=dict)
+    exists: str = "ask"
+    scope: str = "shown"
 
 
 @dataclass(frozen=True, slots=True)

@@ -143,7 +143,8 @@ def _children(level: Level, order: Ids) -> dict[int, list[int]]:
 
 
 def columns_to_send(shaped: Shaped) -> tuple[list[Field], list[Column], View]:
-    """What is delivered: fields and columns as shown, and the view that orders their rows."""
+    """What is delivered: fields and columns as shown, under the names they are given, and the view that orders their
+    rows."""
     view, places = shaped.flat(), shaped.shown()
-    fields = [replace(view.table.fields[p], name=shaped.title(p)) for p in places]
+    fields = [replace(shaped.field(p), name=shaped.title(p)) for p in places]
     return distinct_names(fields), [view.table.columns[p] for p in places], view

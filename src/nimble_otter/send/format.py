@@ -88,13 +88,14 @@ class Output:
 
 
 class Format(Protocol):
-    """`suffix` ends its files' names; only formats that are text go to the clipboard. `changes` are the ways in which
-    it can change a file that is there: ("append", ...) and ("within", ...) with their labels. `many` says that several
-    tables go into one of its files."""
+    """`suffix` ends its files' names, `place` says where it stands among the formats; only formats that are text go to
+    the clipboard. `changes` are the ways in which it can change a file that is there, with their labels; `many` says
+    that several tables go into one of its files."""
 
     key: str
     word: str
     suffix: str
+    place: int
     is_text: bool
     options: Sequence[Option]
     changes: Sequence[tuple[str, str]]

@@ -8,7 +8,7 @@ import os
 import pkgutil
 import tempfile
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
 from functools import cache
@@ -29,6 +29,10 @@ MOST_CHECKED_BYTES = 256 << 20
 """A larger delivery is not read back: its rows are those that were written."""
 
 
+Part = tuple[str, Rows | Callable[[], Rows]]
+"""A table of several that are sent: its name and its rows."""
+
+
 @dataclass(frozen=True, slots=True)
 class Sent:
     """What was delivered. `checked`: the rows were counted by reading the file back; `notes` say what had to be written
@@ -45,10 +49,10 @@ class Sent:
 
 @cache
 def all_formats() -> tuple[Format, ...]:
-    """Every format, found by its file in the formats folder, in the order of their words."""
+    """Every format, found by its file in the formats folder, in the order of their places."""
     names = [module.name for module in pkgutil.iter_modules(formats.__path__)]
     found: list[Format] = [importlib.import_module(f"{formats.__name__}.{name}").FORMAT for name in names]
-    return tuple(sorted(found, key=lambda f: f.word.casefold()))
+    return tuple(sorted(found, key=lambda f: f.place))
 
 
 def format_for(key: str) -> Format:
@@ -115,7 +119,7 @@ def send_to_file(
 
 
 def send_tables(
-    tables: Sequence[tuple[str, Rows]],
+    tables: Sequence[Part],
     format_: Format,
     path: Path,
     options: Mapping[str, Any] | None = None,
@@ -123,7 +127,8 @@ def send_tables(
     progress: Progress | None = None,
     exists: str = "replace",
 ) -> Sent:
-    """As `send_to_file`, for several (name, rows) that go to one file: each a sheet, or a table of its own."""
+    """As `send_to_file`, for several (name, rows) that go to one file: each a sheet, or a table of its own. Rows that
+    are to be asked for only when their turn comes are given as a call."""
     given = settings(format_, options or {})
     if exists not in dict((*EXISTS, *format_.changes)):
         raise SendError(
@@ -139,17 +144,19 @@ def send_tables(
 
 
 def _send(
-    tables: Sequence[tuple[str, Rows]], format_: Format, path: Path, options: dict[str, Any], stop: StopToken,
+    tables: Sequence[Part], format_: Format, path: Path, options: dict[str, Any], stop: StopToken,
     progress: Progress | None, mode: str, began: float,
 ) -> Sent:  # fmt: skip
     notes: dict[str, int] = {}
     rows_done, checked, stages = 0, True, list[Path]()
-    total = None if any(rows.count is None for _, rows in tables) else sum(rows.count or 0 for _, rows in tables)
+    counts = [None if callable(rows) else rows.count for _, rows in tables]
+    total = None if None in counts else sum(count or 0 for count in counts)
     beside = Beside(path, str(options.get("binary_name", "")), mode != "replace")
     before = _mark(path)
     try:
         with replacing(path) as stream:
-            for place, (name, rows) in enumerate(tables):
+            for place, (name, given) in enumerate(tables):
+                rows = given() if callable(given) else given
                 if not rows.fields:
                     raise SendError("There are no columns to send.", "Show at least one.")
                 is_last = place == len(tables) - 1

@@ -34,6 +34,7 @@ class _Csv:
     key = "csv"
     word = "CSV"
     suffix = ".csv"
+    place = 1
     is_text = True
     many = False
     changes = (("append", "add the rows below"),)

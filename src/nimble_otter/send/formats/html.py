@@ -53,6 +53,7 @@ class _Html:
     key = "html"
     word = "HTML page"
     suffix = ".html"
+    place = 8
     is_text = True
     many = False
     changes = ()

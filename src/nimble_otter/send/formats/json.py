@@ -15,6 +15,7 @@ class _Json:
     key = "json"
     word = "JSON"
     suffix = ".json"
+    place = 3
     is_text = True
     many = False
     changes = ()
@@ -38,7 +39,7 @@ class _Json:
 
     def count(self, path: Path, out: Output) -> int:
         found: list[object] = orjson.loads(path.read_bytes())
-        return len(found) - (out.options["rows"] == "lists")
+        return len(found) - int(out.options["rows"] == "lists")
 
 
 FORMAT = _Json()

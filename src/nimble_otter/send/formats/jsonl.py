@@ -14,6 +14,7 @@ class _JsonLines:
     key = "jsonl"
     word = "JSON Lines"
     suffix = ".jsonl"
+    place = 4
     is_text = True
     many = False
     changes = (("append", "add the rows below"),)

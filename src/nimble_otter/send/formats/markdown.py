@@ -13,6 +13,7 @@ class _Markdown:
     key = "markdown"
     word = "Markdown"
     suffix = ".md"
+    place = 9
     is_text = True
     many = False
     changes = ()

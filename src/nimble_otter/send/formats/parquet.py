@@ -19,6 +19,7 @@ class _Parquet:
     key = "parquet"
     word = "Parquet"
     suffix = ".parquet"
+    place = 7
     is_text = False
     many = False
     changes = ()

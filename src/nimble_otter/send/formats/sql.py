@@ -9,24 +9,16 @@ from __future__ import annotations
 import re
 import shutil
 from collections.abc import Iterator
-from decimal import Decimal
 from pathlib import Path
-from typing import Any
-
-import numpy as np
 
 from nimble_otter.errors import SendError
 from nimble_otter.send.ddl import DIALECTS, create_table, quoted_table, quoter
 from nimble_otter.send.format import Option, Output, Rows
-from nimble_otter.send.texts import moments, numbers, put_empty, utf8, woven
-from nimble_otter.table import MISSING, Column, Field, Kind
-from nimble_otter.table.columns import TEXT_BYTES, CodedText
-from nimble_otter.table.doubles import in_powers, misread
-from nimble_otter.table.forms import render
-from nimble_otter.table.show import plain
+from nimble_otter.send.literals import Literals
+from nimble_otter.send.texts import woven
+from nimble_otter.table.columns import TEXT_BYTES
 
-_CONTROL = re.compile(rb"[\x00-\x08\x0b-\x1f\x7f\\]")
-_TEXTS = re.compile(rb"'(?:[^']|'')*'")
+_TEXTS = re.compile(rb"'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|`(?:[^`]|``)*`")
 _ROW = re.compile(rb"^  \(", re.M)
 
 
@@ -34,6 +26,7 @@ class _Sql:
     key = "sql"
     word = "SQL inserts"
     suffix = ".sql"
+    place = 5
     is_text = True
     many = True
     changes = (("append", "add the statements below"),)
@@ -64,7 +57,7 @@ class _Sql:
                 put(f"drop table if exists {table};\n".encode())
             put((create_table(name, rows.fields, block or (), _keys(rows, options["key"]), dialect) + ";\n").encode())
         head = f"insert into {table} ({', '.join(map(quote, rows.names))}) values\n".encode(*TEXT_BYTES)
-        done, writer = 0, _Writer(dialect, out)
+        done, writer = 0, Literals(dialect, out)
         while block is not None:
             count = len(block[0]) if block else 0
             lead = [b",\n  ("] * count
@@ -72,7 +65,7 @@ class _Sql:
                 lead[place] = (b";\n" if done + place else b"") + head + b"  ("
             pieces: list[list[bytes] | bytes] = [lead]
             for place, (field, column) in enumerate(zip(rows.fields, block, strict=True)):
-                pieces += ([b", "] if place else []) + [writer.literals(field, column)]
+                pieces += ([b", "] if place else []) + [writer.of(field, column)]
             put(woven([*pieces, b")"], count))
             done += count
             yield done
@@ -82,7 +75,7 @@ class _Sql:
         yield done
 
     def count(self, path: Path, out: Output) -> int:
-        """Rows are lines of their own once the texts are taken out."""
+        """Rows are lines of their own once texts and quoted names are taken out."""
         return len(_ROW.findall(_TEXTS.sub(b"", path.read_bytes())))
 
 
@@ -94,108 +87,6 @@ def _keys(rows: Rows, typed: str) -> tuple[str, ...]:
         if key not in rows.names:
             raise SendError(f"The primary key names {key}, which is no column.", f"There are {', '.join(rows.names)}.")
     return keys
-
-
-class _Writer:
-    """Literals of one delivery."""
-
-    def __init__(self, dialect: str, out: Output) -> None:
-        self._dialect, self._out = dialect, out
-
-    def literals(self, field: Field, column: Column) -> list[bytes]:
-        return put_empty(self._quickly(field, column), column, b"null")
-
-    def _quickly(self, field: Field, column: Column) -> list[bytes]:
-        found = numbers(column)
-        if found is not None and column.kind is Kind.FLOAT and self._dialect == "sqlite":
-            long = [place for place, text in enumerate(found) if len(text) > 15]
-            for place in misread([found[place].decode() for place in long]):
-                found[long[place]] = in_powers(float(found[long[place]])).encode()
-        if found is not None:
-            return found
-        if column.kind is Kind.BOOL:
-            yes, no = (b"1", b"0") if self._dialect == "sqlite" else (b"true", b"false")
-            return [yes if v else no for v in column.data.tolist()]
-        if isinstance(column, CodedText):
-            words = [self._text(word.encode(*TEXT_BYTES)) for word in column.words] or [b"null"]
-            return [words[code] for code in column.data.tolist()]
-        if column.kind is Kind.TEXT:
-            return self._texts(utf8(column))
-        if not (self._dialect == "sqlite" and field.form):
-            if column.kind is Kind.ZONED and self._dialect == "mysql":
-                self._out.note("times with a zone are written in UTC, which the server does not keep", len(column))
-                column = Column(Kind.TIME, column.data, column.empty)
-            texts = moments(column)
-            if texts is not None:
-                return (b"'" + b"'\0'".join(texts) + b"'").split(b"\0") if texts else []
-        return [self._literal(value, field.form) for value in column.values()]
-
-    def _texts(self, texts: list[bytes]) -> list[bytes]:
-        block = b"'\0'".join(texts)
-        if not texts or block.count(b"\0") != len(texts) - 1 or b"\\" in block or not self._is_plain(block, texts):
-            return list(map(self._text, texts))
-        if b"'" in block.replace(b"'\0'", b""):
-            texts = b"\0".join(texts).replace(b"'", b"''").split(b"\0")
-            block = b"'\0'".join(texts)
-        return (b"'" + block + b"'").split(b"\0")
-
-    def _is_plain(self, block: bytes, texts: list[bytes]) -> bool:
-        if self._dialect == "mysql" and any(map(_CONTROL.search, texts)):
-            return False
-        try:
-            return block.isascii() or bool(block.decode())
-        except UnicodeDecodeError:
-            return False
-
-    def _literal(self, value: Any, form: str) -> bytes:
-        if value is None or value is MISSING:
-            return b"null"
-        if isinstance(value, bool):
-            return str(int(value) if self._dialect == "sqlite" else value).lower().encode()
-        if isinstance(value, int):
-            return str(value).encode()
-        if isinstance(value, float):
-            return self._float(value).encode()
-        if isinstance(value, Decimal):
-            return format(value, "f").encode() if value.is_finite() else self._float(float(value)).encode()
-        if isinstance(value, bytes):
-            return f"'\\x{value.hex()}'".encode() if self._dialect == "postgresql" else f"x'{value.hex()}'".encode()
-        return self._text(plain(render(value, form) if self._dialect == "sqlite" else value).encode(*TEXT_BYTES))
-
-    def _float(self, value: float) -> str:
-        if np.isfinite(value):
-            return repr(value)
-        word = "NaN" if value != value else ("Infinity" if value > 0 else "-Infinity")
-        if self._dialect == "postgresql":
-            return f"'{word}'"
-        if self._dialect == "sqlite" and value == value:
-            return "9e999" if value > 0 else "-9e999"
-        raise SendError(
-            f"{dict(DIALECTS)[self._dialect]} has no {word}.", "Filter such rows out, or change the format."
-        )
-
-    def _text(self, text: bytes) -> bytes:
-        quoted = text.replace(b"'", b"''")
-        if self._dialect == "sqlite":
-            if b"\0" not in text and _is_utf8(text):
-                return b"'" + quoted + b"'"
-            return b"cast(x'" + text.hex().encode() + b"' as text)"
-        if not _is_utf8(text):
-            raise SendError("A text holds bytes that are no UTF-8, which the server can't hold.", "Filter it out.")
-        if self._dialect == "mysql":
-            if _CONTROL.search(text):  # what a backslash means is a setting there
-                return b"convert(x'" + text.hex().encode() + b"' using utf8mb4)"
-            return b"'" + quoted + b"'"
-        if b"\0" in text:
-            raise SendError("PostgreSQL can't hold a text with a zero character.", "Filter such rows out.")
-        return b"E'" + quoted.replace(b"\\", b"\\\\") + b"'" if b"\\" in text else b"'" + quoted + b"'"
-
-
-def _is_utf8(text: bytes) -> bool:
-    try:
-        return text.isascii() or bool(text.decode())
-    except UnicodeDecodeError:
-        return False
 
 
 FORMAT = _Sql()

@@ -22,6 +22,7 @@ class _Sqlite:
     key = "sqlite"
     word = "SQLite file"
     suffix = ".sqlite"
+    place = 6
     is_text = False
     many = True
     changes = (("within", "replace this table only"), ("append", "add the rows to the table"))

@@ -20,6 +20,7 @@ class _Text:
     key = "text"
     word = "Aligned text"
     suffix = ".txt"
+    place = 10
     is_text = True
     many = False
     changes = ()

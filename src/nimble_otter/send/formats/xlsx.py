@@ -35,6 +35,7 @@ class _Xlsx:
     key = "xlsx"
     word = "XLSX workbook"
     suffix = ".xlsx"
+    place = 2
     is_text = False
     many = True
     changes = (
@@ -51,7 +52,7 @@ class _Xlsx:
             (("as is", "their own case"), ("lower", "lower case"), ("upper", "upper case")), needs="header",
         ),
         Option("freeze", "Keep header in sight", "yes/no", True, needs="header"),
-        Option("filter", "Filter buttons", "yes/no", False, needs="header"),
+        Option("buttons", "Filter buttons", "yes/no", False, needs="header"),
         Option("as_table", "As a table with a name", "text", "", needs="header", hint="no table"),
         Option("date", "Dates", "text", "", hint="yyyy-MM-dd"),
         Option("time", "Times", "text", "", hint="yyyy-MM-dd HH:mm:ss"),
@@ -236,7 +237,7 @@ class _Sheet:
         cols = []
         for place, field in enumerate(self._delivery.rows.fields):
             column = block[place] if block is not None else None
-            wide = _width(field.name, field.kind, column, bool(self._options["filter"] or self._options["as_table"]))
+            wide = _width(field.name, field.kind, column, bool(self._options["buttons"] or self._options["as_table"]))
             at = self._delivery.first_column + place + 1
             cols.append(f'<col min="{at}" max="{at}" width="{wide}" customWidth="1"/>')
         parts.append(f"<cols>{''.join(cols)}</cols>" if cols else "")
@@ -249,7 +250,7 @@ class _Sheet:
         area = f"{letters(left)}{delivery.first_row}:{letters(left + len(delivery.rows.fields) - 1)}{last}"
         table = str(self._options["as_table"]).strip()
         has_rows = self._header and last > delivery.first_row
-        if self._options["filter"] and has_rows and not table:
+        if self._options["buttons"] and has_rows and not table:
             parts += f'<autoFilter ref="{area}"/>'.encode()
         if links:
             out.note(f"a sheet holds {MOST_LINKS} links: the rest are plain text", len(links) > MOST_LINKS)

@@ -18,6 +18,7 @@ class _Xml:
     key = "xml"
     word = "XML"
     suffix = ".xml"
+    place = 11
     is_text = True
     many = False
     changes = ()

@@ -1,0 +1,131 @@
+"""The flags: of the queries, of the steps, and one for each option that a format has."""
+
+from __future__ import annotations
+
+import argparse
+import re
+from collections.abc import Sequence
+from typing import Any
+
+from nimble_otter.pull.steps import FigureOf, GroupStep, KeyBy, SortBy, SortStep
+from nimble_otter.query import parameter_value
+from nimble_otter.send import EXISTS, Option, all_formats, format_for
+from nimble_otter.table.group import Figure
+
+_COUNT = re.compile(r"(?P<figure>[a-zA-Z ]+?)(?: (?P<at>0?\.\d+))?\s*(?:\(\s*(?P<column>[^)]*?)\s*\))?")
+
+
+class UsageError(Exception):
+    """A wrong argument."""
+
+
+def parse_parameters(given: Sequence[str]) -> dict[str, Any]:
+    """NAME=VALUE pairs; whole numbers and decimals become numbers, a value in quotes stays text."""
+    found: dict[str, Any] = {}
+    for item in given:
+        name, equals, text = item.partition("=")
+        if not equals or not name.isidentifier():
+            raise UsageError(f"--param {item!r} is not NAME=VALUE.")
+        found[name] = parameter_value(text)
+    return found
+
+
+def parse_group(spec: str) -> GroupStep:
+    """ "a, taken_at by month: count, sum(c), mean(c)"; without figures the rows are counted."""
+    keys, _, figures = spec.partition(":")
+    names = [name.strip() for name in keys.split(",") if name.strip()]
+    if not names:
+        raise UsageError("--group names no columns.")
+    known = ", ".join(figure.value for figure in Figure)
+    chosen = []
+    for part in re.findall(r"[^,(]+(?:\([^)]*\))?", figures):
+        match = _COUNT.fullmatch(part.strip())
+        if match is None or match["figure"].lower() not in {f.value for f in Figure}:
+            raise UsageError(f"--group: {part.strip()!r} is no figure; there are {known}.")
+        figure = Figure(match["figure"].lower())
+        if not figure.of_rows and not match["column"]:
+            raise UsageError(f"--group: {figure.value} needs a column, as in {figure.value}(level_m).")
+        column = "" if figure is Figure.COUNT else match["column"] or ""
+        chosen.append(FigureOf(figure, column, float(match["at"] or 0.5)))
+    by = [KeyBy(column.strip(), part.strip()) for column, _, part in (name.partition(" by ") for name in names)]
+    return GroupStep(tuple(by), tuple(chosen) or (FigureOf(Figure.COUNT),))
+
+
+def parse_sort(spec: str) -> SortStep:
+    """ "a desc, b": asc unless said; "nulls first" or "nulls last" may follow."""
+    keys = []
+    for part in spec.split(","):
+        match = re.fullmatch(r"\s*(.+?)(?:\s+(asc|desc))?(?:\s+nulls\s+(first|last))?\s*", part, re.IGNORECASE)
+        if match is None:
+            raise UsageError(f"--sort: {part!r} is no column.")
+        keys.append(
+            SortBy(match[1].strip('"'), (match[2] or "").lower() == "desc", (match[3] or "").lower() == "first")
+        )
+    return SortStep(tuple(keys))
+
+
+def add_sending(parser: argparse.ArgumentParser, is_required: bool) -> None:
+    """--send, what comes with it, and the options of all formats (see `nimble-otter formats`)."""
+    parser.add_argument(
+        "--send", action="append", default=[], required=is_required, metavar="PATH",
+        help="a file whose ending says the format, with {pull} {source} {table} {date:%%Y-%%m} {time} {count} "
+        "{param.NAME} filled in; - is standard output; may be given several times",
+    )  # fmt: skip
+    parser.add_argument("--format", metavar="KEY", help="the format, where the file's name does not say it")
+    ways = dict((*EXISTS, *(change for format_ in all_formats() for change in format_.changes)))
+    ways.pop("ask")
+    parser.add_argument("--exists", choices=ways, help="what happens to a file that is there: replace unless said")
+    group = parser.add_argument_group("options of formats (nimble-otter formats lists which has which)")
+    for name, options in _options().items():
+        flag = f"--{name.replace('_', '-')}"
+        option = options[0]
+        if option.kind == "yes/no":
+            group.add_argument(flag, dest=_dest(name), action=argparse.BooleanOptionalAction, help=option.label)
+        else:
+            choices = list(dict.fromkeys(key for each in options for key, _ in each.choices))
+            said = option.label + (f": {', '.join(choices)}" if choices else "")
+            group.add_argument(flag, dest=_dest(name), metavar=option.kind.upper()[:6], help=said.replace("%", "%%"))
+
+
+def _dest(name: str) -> str:
+    return f"option_{name}"
+
+
+def _options() -> dict[str, list[Option]]:
+    found: dict[str, list[Option]] = {}
+    for format_ in all_formats():
+        for option in format_.options:
+            found.setdefault(option.name, []).append(option)
+    return found
+
+
+def options_given(arguments: argparse.Namespace) -> dict[str, Any]:
+    """The options of formats that were given, by their names."""
+    found = {name: getattr(arguments, _dest(name)) for name in _options()}
+    return {name: value for name, value in found.items() if value is not None}
+
+
+def options_for(key: str, given: dict[str, Any], keys: Sequence[str]) -> dict[str, Any]:
+    """Those that a format has. Raises: UsageError for one that none of the formats in use has."""
+    own = {option.name for option in format_for(key).options}
+    known = {option.name for each in keys for option in format_for(each).options}
+    for name in given:
+        if name not in known:
+            flag = f"--{name.replace('_', '-')}"
+            has = ", ".join(f.key for f in all_formats() if name in {o.name for o in f.options})
+            raise UsageError(f"{flag} is no option of {' or '.join(keys)}; {has} has it.")
+    return {name: value for name, value in given.items() if name in own}
+
+
+def describe_formats() -> str:
+    """What `nimble-otter formats` prints."""
+    lines = []
+    for format_ in all_formats():
+        lines.append(f"{format_.key}  {format_.word}, *{format_.suffix}")
+        for option in format_.options:
+            said = ", ".join(key for key, _ in option.choices) or option.kind
+            usual = {True: "yes", False: "no", "": "none"}.get(option.default, option.default)
+            lines.append(f"    --{option.name.replace('_', '-'):<14} {option.label}: {said} ({usual})")
+        changes = ", ".join(f"{way} ({word})" for way, word in format_.changes)
+        lines.append(f"    --exists         replace, number, refuse{', ' + changes if changes else ''}")
+    return "\n".join(lines)

@@ -1,0 +1,179 @@
+"""The commands, and what goes wrong as exit codes."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from nimble_otter import __version__
+from nimble_otter.cli.delivery import Progress, deliver, deliver_tables
+from nimble_otter.cli.flags import (
+    UsageError,
+    add_sending,
+    describe_formats,
+    options_for,
+    options_given,
+    parse_group,
+    parse_parameters,
+    parse_sort,
+)
+from nimble_otter.errors import ConditionError, QueryError, SavedError, SendError, SourceError
+from nimble_otter.memory import settle
+from nimble_otter.pull.deliver import format_of
+from nimble_otter.pull.model import Pull, Query, SendPlan
+from nimble_otter.pull.steps import ColumnsStep, Condition, FilterStep, Step
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run a command; returns the exit code."""
+    parser = _parser()
+    options = parser.parse_args(arguments)
+    settle()
+    try:
+        return int(options.do(options))
+    except UsageError as problem:
+        return fail(2, str(problem))
+    except (QueryError, ConditionError) as problem:
+        where = f" (line {problem.place.line}, column {problem.place.column})" if problem.place else ""
+        return fail(4, f"{problem.message}{where} {problem.hint}".strip())
+    except (SourceError, SavedError) as problem:
+        return fail(3, str(problem))
+    except SendError as problem:
+        return fail(5, str(problem))
+    except KeyboardInterrupt:
+        return fail(130, "Stopped; nothing was delivered.")
+
+
+def fail(code: int, message: str) -> int:
+    print("nimble-otter: " + " ".join(message.split()), file=sys.stderr)
+    return code
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(
+        prog="nimble-otter",
+        description="Pull rows, shape them here, deliver them. Without a window; the window is nimble-otter-desktop.",
+        epilog="Exit codes: 0 done, 2 usage, 3 source, 4 query, 5 send.",
+    )
+    parser.add_argument("--version", action="version", version=f"nimble-otter {__version__}")
+    commands = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
+    source = "an SQLite file, or the address of a server: postgresql://, mysql://, mongodb://"
+    query = commands.add_parser("query", help="ask a source and deliver the rows")
+    query.add_argument("--source", required=True, help=source)
+    query.add_argument("--sql", required=True, metavar="TEXT", help="the query; :name are parameters")
+    query.add_argument("--param", action="append", default=[], metavar="NAME=VALUE", help="a parameter's value")
+    query.add_argument("--limit", type=int, metavar="N", help="at most so many rows (none unless given)")
+    query.add_argument("--filter", action="append", default=[], metavar="COND", help="keep rows where this holds")
+    query.add_argument("--group", metavar="SPEC", help='such as "river, quality: count, sum(flow), mean(level)"')
+    query.add_argument("--sort", metavar="KEYS", help='such as "taken_at desc, level_m"')
+    query.add_argument("--columns", metavar="NAMES", help="only these columns, in this order")
+    query.set_defaults(do=_query)
+    run = commands.add_parser("run", help="run a saved pull and deliver its rows")
+    run.add_argument("file", metavar="FILE", help="a pull file")
+    run.add_argument("--param", action="append", default=[], metavar="NAME=VALUE", help="a parameter's value")
+    run.add_argument("--all", action="store_true", help="all rows and columns as pulled, without the steps")
+    run.set_defaults(do=_run)
+    tables = commands.add_parser("tables", help="deliver whole tables of a source, each a file, sheet or table")
+    tables.add_argument("--source", required=True, help=source)
+    tables.add_argument("--names", default="", metavar="NAMES", help="tables, with commas between; all unless given")
+    tables.set_defaults(do=_tables)
+    for each, is_required in ((query, True), (run, False), (tables, True)):
+        add_sending(each, is_required)
+    formats = commands.add_parser("formats", help="list the formats and their options")
+    formats.set_defaults(do=_formats)
+    demo = commands.add_parser("demo", help="write the Merrow river survey, invented sample data, to a folder")
+    demo.add_argument("folder", metavar="DIR")
+    demo.add_argument(
+        "--readings", type=int, default=61_320, metavar="N", help="rows of the reading table (to 10 000 000)"
+    )
+    demo.set_defaults(do=_demo)
+    return parser
+
+
+def _plans(options: argparse.Namespace, kept: SendPlan | None = None) -> list[SendPlan]:
+    """Where the rows go: each --send, or what a saved pull says. Raises: UsageError, SendError."""
+    given = options_given(options)
+    if not options.send:
+        if kept is None:
+            raise UsageError(f"{options.file} does not say where to send; give --send PATH.")
+        key = options.format or kept.format
+        exists = options.exists or ("refuse" if kept.exists == "ask" else kept.exists)
+        return [replace(kept, format=key, exists=exists, options={**kept.options, **options_for(key, given, [key])})]
+    plans = [SendPlan(options.format or "", path, {}, options.exists or "replace") for path in options.send]
+    if "-" in options.send and not options.format:
+        raise UsageError("--send - needs --format, as there is no file name to say it.")
+    keys = [format_of(plan).key for plan in plans]
+    found = []
+    for plan, key in zip(plans, keys, strict=True):
+        same = kept is not None and kept.format == key
+        own = {**(kept.options if same and kept is not None else {}), **options_for(key, given, keys)}
+        if key == "csv" and plan.path.lower().endswith((".tsv", ".tab")):
+            own.setdefault("delimiter", "tab")
+        found.append(replace(plan, format=key, options=own))
+    return found
+
+
+def _query(options: argparse.Namespace) -> int:
+    from nimble_otter.sources.source import Source, source_of_file
+
+    if options.limit is not None and options.limit < 0:
+        raise UsageError("--limit takes a number from 0.")
+    text = options.source
+    source = Source(text, text) if "://" in text or text.startswith("demo:") else source_of_file(text)
+    steps: list[Step] = [FilterStep((Condition("sql", text=condition),)) for condition in options.filter]
+    if options.group:
+        steps.append(parse_group(options.group))
+    if options.sort:
+        steps.append(parse_sort(options.sort))
+    if options.columns:
+        names = tuple(name.strip() for name in options.columns.split(",") if name.strip())
+        steps.append(ColumnsStep(order=names, only=True))
+    name = Path(options.send[0]).stem if options.send[0] != "-" else "query"
+    query = Query(options.sql, parameters=parse_parameters(options.param), limit=options.limit)
+    return deliver(Pull(name, source, query, tuple(steps)), _plans(options))
+
+
+def _run(options: argparse.Namespace) -> int:
+    from nimble_otter.pull.file import open_pull
+
+    pull = open_pull(Path(options.file))
+    given = parse_parameters(options.param)
+    pull = replace(pull, query=replace(pull.query, parameters={**pull.query.parameters, **given}))
+    plans = _plans(options, pull.send)
+    if options.all or (pull.send is not None and pull.send.scope == "all"):
+        pull = replace(pull, steps=())
+    return deliver(pull, plans, options.file)
+
+
+def _tables(options: argparse.Namespace) -> int:
+    from nimble_otter.sources.source import Source, source_of_file
+
+    text = options.source
+    source = Source(text, text) if "://" in text or text.startswith("demo:") else source_of_file(text)
+    names = tuple(name.strip() for name in options.names.split(",") if name.strip())
+    return deliver_tables(source, names, _plans(options))
+
+
+def _formats(options: argparse.Namespace) -> int:
+    print(describe_formats())
+    return 0
+
+
+def _demo(options: argparse.Namespace) -> int:
+    from nimble_otter.demo.survey import write_survey
+
+    if not 0 < options.readings <= 10_000_000:
+        raise UsageError("--readings takes a number from 1 to 10000000.")
+    folder = Path(options.folder)
+    progress = Progress("readings")
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        write_survey(folder / "merrow.sqlite", options.readings, progress=progress)
+    except OSError as problem:
+        raise SendError(f"{folder} can't be written: {problem.strerror}.") from None
+    progress.end()
+    print(folder / "merrow.sqlite")
+    return 0

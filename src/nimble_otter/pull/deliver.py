@@ -1,0 +1,195 @@
+"""What of a pull is delivered, where to, and the log of what was: for the window and the command line alike.
+
+A query's rows can go straight from the source to the file, some thousand at a time, where no step needs them all.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+import re
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import asdict, dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from nimble_otter.pull.course import run_course
+from nimble_otter.pull.model import Pull, SendPlan
+from nimble_otter.pull.shaped import Shaped, all_rows, columns_to_send
+from nimble_otter.pull.steps import ColumnsStep, FilterStep, Step
+from nimble_otter.send import Names, Rows, Sent, fill_name, format_for, format_of_file, rows_of_view, with_suffix
+from nimble_otter.send.format import BATCH, Format
+from nimble_otter.sources import Connection, Request, fetch
+from nimble_otter.stop import StopToken
+from nimble_otter.table import Column, Field, Table, TableBuilder
+from nimble_otter.table.columns import distinct_names
+
+SCOPES = (("shown", "as shown"), ("all", "all rows and columns, as pulled"))
+LOG = "deliveries.jsonl"
+
+
+def rows_to_send(shaped: Shaped, table: str, keys: Sequence[str] = ()) -> Rows:
+    """What is delivered of rows as shown: in their order, with the columns in theirs and the names they are given."""
+    fields, columns, view = columns_to_send(shaped)
+    return rows_of_view(fields, columns, view, table, tuple(keys))
+
+
+def rows_as_pulled(table: Table, name: str, keys: Sequence[str] = ()) -> Rows:
+    """All rows and columns as the source gave them."""
+    return rows_to_send(all_rows(table), name, keys)
+
+
+def table_name(pull: Pull) -> str:
+    """What rows of a pull are called where they become a table."""
+    return re.sub(r"\W+", "_", pull.name).strip("_").lower() or "result"
+
+
+def format_of(plan: SendPlan) -> Format:
+    """The plan's format, or the one that its file name says. Raises: SendError."""
+    return format_for(plan.format) if plan.format else format_of_file(plan.path)
+
+
+def path_for(pull: Pull, plan: SendPlan, at: dt.datetime, count: int | None, table: str = "") -> Path:
+    """The file that a plan means now. Raises: SendError."""
+    names = Names(pull.name, pull.source.name, at, table, count, pull.values())
+    return Path(with_suffix(fill_name(plan.path, names), format_of(plan))).expanduser()
+
+
+# --- straight from the source ------------------------------------------------------------------------------------
+
+
+def can_stream(steps: Sequence[Step]) -> bool:
+    """Whether every step that is on looks at one row at a time."""
+    return all(isinstance(step, (FilterStep, ColumnsStep)) for step in steps if step.on)
+
+
+@dataclass(slots=True)
+class Streamed:
+    """Rows on their way from the source: `cut` says whether the limit left rows there, `read` how many came."""
+
+    rows: Rows
+    read: int = 0
+    cut: bool = False
+    close: Callable[[], None] = lambda: None
+
+
+def stream_rows(
+    connection: Connection, request: Request, pull: Pull, stop: StopToken, table: str = "", keys: Sequence[str] = ()
+) -> Streamed:
+    """The rows of a query, block by block, through the pull's steps (see `can_stream`). Documents whose fields are not
+    chosen are read whole first, as their columns are known only then. Raises: SourceError's, ConditionError."""
+    values = pull.values()
+    run = connection.run(request, stop)
+    if run.fields is None:
+        close = getattr(run.batches, "close", None)
+        if close is not None:
+            close()
+        fetched = fetch(connection, request, stop)
+        stop.check()
+        if fetched.lost is not None:
+            raise fetched.lost
+        shaped = _through(fetched.table, pull, values)
+        return Streamed(rows_to_send(shaped, table or table_name(pull), keys), fetched.table.rows, fetched.was_cut)
+    builder_fields = distinct_names(run.fields)
+    blocks = _tables(run.batches, builder_fields, run.hints, request.limit)
+    made = Streamed(None, close=getattr(run.batches, "close", lambda: None))  # type: ignore[arg-type]
+    try:
+        first, made.cut = next(blocks, (TableBuilder(builder_fields, run.hints).table(), False))
+        begun = rows_to_send(_through(first, pull, values), table or table_name(pull), keys)
+    except BaseException:
+        made.close()
+        raise
+
+    def shaped_blocks(stop: StopToken) -> Iterator[Sequence[Column]]:
+        made.read = first.rows
+        yield from begun.blocks(stop)
+        for block, made.cut in blocks:
+            stop.check()
+            made.read += block.rows
+            yield from rows_to_send(_through(block, pull, values), "").blocks(stop)
+        stop.check()
+
+    made.rows = replace(begun, blocks=shaped_blocks, count=None)
+    return made
+
+
+def _through(table: Table, pull: Pull, values: Any) -> Shaped:
+    course = run_course(table, pull.steps, values=values)
+    for result in course.results:
+        if result.error is not None:
+            raise result.error
+    return course.end
+
+
+def _tables(
+    batches: Iterator[list[Any]], fields: list[Field], hints: Any, limit: int | None
+) -> Iterator[tuple[Table, bool]]:
+    """Tables of about BATCH rows, and whether the limit cut."""
+    builder, done = TableBuilder(fields, hints), 0
+    for batch in batches:
+        cut = limit is not None and done + len(batch) > limit
+        builder.append(batch[: limit - done] if cut and limit is not None else batch)
+        done += len(batch)
+        if builder.rows >= BATCH or cut:
+            yield builder.table(), cut
+            builder = TableBuilder(fields, hints)
+        if cut:
+            return
+    if builder.rows:
+        yield builder.table(), False
+
+
+# --- the log -----------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class Delivered:
+    """A delivery that was made: a line of the log."""
+
+    at: str
+    pull: str
+    source: str
+    format: str
+    path: str
+    rows: int
+    bytes: int
+    seconds: float
+    checked: bool
+
+    @property
+    def moment(self) -> dt.datetime:
+        return dt.datetime.fromisoformat(self.at)
+
+
+def delivered(pull: Pull, plan_format: str, sent: Sent, at: dt.datetime) -> Delivered:
+    """The line of the log for what was sent."""
+    return Delivered(
+        at.isoformat(timespec="seconds"), pull.name, pull.source.name, plan_format, str(sent.path), sent.rows,
+        sent.bytes, round(sent.seconds, 3), sent.checked,
+    )  # fmt: skip
+
+
+def keep_delivery(folder: Path, made: Delivered) -> None:
+    """Add a line to the log. Raises: OSError."""
+    folder.mkdir(parents=True, exist_ok=True)
+    with (folder / LOG).open("a", encoding="utf-8") as stream:
+        stream.write(json.dumps(asdict(made), ensure_ascii=False) + "\n")
+
+
+def deliveries(folder: Path, pull: str = "", most: int = 50) -> list[Delivered]:
+    """The last deliveries (of one pull), the newest first; lines that can't be read are passed over."""
+    try:
+        lines = (folder / LOG).read_text("utf-8").splitlines()
+    except OSError:
+        return []
+    found: list[Delivered] = []
+    for line in reversed(lines):
+        try:
+            made = Delivered(**json.loads(line))
+        except (ValueError, TypeError):
+            continue
+        if not pull or made.pull == pull:
+            found.append(made)
+        if len(found) == most:
+            break
+    return found
