@@ -10,6 +10,7 @@ import subprocess
 import threading
 from decimal import Decimal
 
+import numpy as np
 import pytest
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
@@ -47,7 +48,7 @@ TYPES = {
         "text": WORDS,
         "varchar(12)": WORDS.map(lambda t: t[:12]),
         "char(14)": WORDS.map(lambda t: t[:14].ljust(14)),
-        "real": st.floats(width=32, allow_nan=False, allow_infinity=False).map(lambda v: str(float(f"{v:.6g}"))),
+        "real": st.floats(width=32, allow_nan=False, allow_infinity=False).map(lambda v: str(np.float32(f"{v:.6g}"))),
         "boolean": st.sampled_from(["yes", "no"]),
         "date": DAYS,
         "timestamp": MOMENTS.map(lambda v: v.isoformat(" ")),

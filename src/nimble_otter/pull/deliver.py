@@ -21,7 +21,7 @@ from nimble_otter.send import Names, Rows, Sent, fill_name, format_for, format_o
 from nimble_otter.send.format import BATCH, Format
 from nimble_otter.sources import Connection, Request, fetch
 from nimble_otter.stop import StopToken
-from nimble_otter.table import Column, Field, Table, TableBuilder
+from nimble_otter.table import Column, Table, TableBuilder
 from nimble_otter.table.columns import distinct_names
 
 SCOPES = (("shown", "as shown"), ("all", "all rows and columns, as pulled"))
@@ -91,10 +91,10 @@ def stream_rows(
         shaped = _through(fetched.table, pull, values)
         return Streamed(rows_to_send(shaped, table or table_name(pull), keys), fetched.table.rows, fetched.was_cut)
     builder_fields = distinct_names(run.fields)
-    blocks = _tables(run.batches, builder_fields, run.hints, request.limit)
+    blocks = _tables(run.batches, lambda: TableBuilder(builder_fields, run.hints, run.is_typed), request.limit)
     made = Streamed(None, close=getattr(run.batches, "close", lambda: None))  # type: ignore[arg-type]
     try:
-        first, made.cut = next(blocks, (TableBuilder(builder_fields, run.hints).table(), False))
+        first, made.cut = next(blocks, (TableBuilder(builder_fields, run.hints, run.is_typed).table(), False))
         begun = rows_to_send(_through(first, pull, values), table or table_name(pull), keys)
     except BaseException:
         made.close()
@@ -122,17 +122,17 @@ def _through(table: Table, pull: Pull, values: Any) -> Shaped:
 
 
 def _tables(
-    batches: Iterator[list[Any]], fields: list[Field], hints: Any, limit: int | None
+    batches: Iterator[list[Any]], make: Callable[[], TableBuilder], limit: int | None
 ) -> Iterator[tuple[Table, bool]]:
     """Tables of about BATCH rows, and whether the limit cut."""
-    builder, done = TableBuilder(fields, hints), 0
+    builder, done = make(), 0
     for batch in batches:
         cut = limit is not None and done + len(batch) > limit
         builder.append(batch[: limit - done] if cut and limit is not None else batch)
         done += len(batch)
         if builder.rows >= BATCH or cut:
             yield builder.table(), cut
-            builder = TableBuilder(fields, hints)
+            builder = make()
         if cut:
             return
     if builder.rows:

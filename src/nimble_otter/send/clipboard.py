@@ -81,7 +81,7 @@ def copied(
 
 
 def _list(blocks: Sequence[Rows], dialect: str, stop: StopToken) -> str:
-    """Every different value once, as the dialect writes it, in the order in which they come; empty ones are left out."""
+    """Every different value once, as the dialect writes it, in the order in which they come, without the empty ones."""
     writer, found = Literals(dialect, Output(io.BytesIO(), {}, stop)), dict[bytes, None]()
     for rows in blocks:
         for block in rows.blocks(stop):

@@ -41,7 +41,7 @@ def quoter(dialect: str) -> Callable[[str], str]:
 
     if dialect not in _TYPES:
         raise SendError(f"There is no dialect {dialect} for inserts.", f"There are {', '.join(_TYPES)}.")
-    preparer = registry.load(dialect)().identifier_preparer
+    preparer = registry.load(dialect)(paramstyle="named").identifier_preparer  # others double each %
     return lambda name: str(preparer.quote(name))
 
 

@@ -1,5 +1,5 @@
-"""SQL literals of whole columns, in each dialect (ISO 9075-2, 5.3), that mean the same under every setting of the server
-that changes how texts are read."""
+"""SQL literals of whole columns, in each dialect (ISO 9075-2, 5.3): they mean the same under every setting of the
+server that changes how texts are read."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ import numpy as np
 from nimble_otter.errors import SendError
 from nimble_otter.send.ddl import DIALECTS
 from nimble_otter.send.format import Output
-from nimble_otter.send.texts import moments, numbers, put_empty, utf8
+from nimble_otter.send.texts import even_times, moments, numbers, put_empty, utf8
 from nimble_otter.table import MISSING, Column, Field, Kind
 from nimble_otter.table.columns import TEXT_BYTES, CodedText
 from nimble_otter.table.doubles import in_powers, misread
@@ -52,10 +52,15 @@ class Literals:
             if column.kind is Kind.ZONED and self._dialect == "mysql":
                 self._out.note("times with a zone are written in UTC, which the server does not keep", len(column))
                 column = Column(Kind.TIME, column.data, column.empty)
-            texts = moments(column)
+            texts = None if self._is_uneven(column) else moments(column)
             if texts is not None:
                 return (b"'" + b"'\0'".join(texts) + b"'").split(b"\0") if texts else []
-        return [self._literal(value, field.form) for value in column.values()]
+        is_even = self._dialect == "sqlite" and not field.form
+        return [self._literal(v, field.form) for v in (even_times(column) if is_even else column.values())]
+
+    def _is_uneven(self, column: Column) -> bool:
+        has_clock = column.kind in (Kind.TIME, Kind.ZONED, Kind.CLOCK)
+        return self._dialect == "sqlite" and has_clock and bool((column.data % 1_000_000).any())
 
     def _texts(self, texts: list[bytes]) -> list[bytes]:
         block = b"'\0'".join(texts)

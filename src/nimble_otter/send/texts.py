@@ -17,7 +17,7 @@ import orjson
 
 from nimble_otter.errors import SendError
 from nimble_otter.send.format import Option, Output
-from nimble_otter.table import Column, Field, Kind
+from nimble_otter.table import MISSING, Column, Field, Kind
 from nimble_otter.table.columns import TEXT_BYTES, BufferText, CodedText
 from nimble_otter.table.looks import Look, number_text, time_text
 from nimble_otter.table.show import plain, shown
@@ -139,6 +139,20 @@ def moments(column: Column, between: bytes = b" ") -> list[bytes] | None:
     if kind is Kind.CLOCK:
         return text.replace(b"1970-01-01T", b"").split(b'","')
     return (text if between == b"T" else text.replace(b"T", between)).split(b'","')
+
+
+def even_times(column: Column) -> list[Any]:
+    """Values for a source that keeps times as text: those of a column all with a fraction, or none, so that they are
+    read as times again and sort as such."""
+    values = column.values()
+    if column.kind not in (Kind.TIME, Kind.ZONED, Kind.CLOCK) or not (column.data % 1_000_000).any():
+        return values
+    return [
+        v if v is None or v is MISSING else (
+            v.isoformat(timespec="microseconds") if isinstance(v, dt.time) else v.isoformat(" ", "microseconds")
+        )
+        for v in values
+    ]  # fmt: skip
 
 
 def utf8(column: Column) -> list[bytes]:

@@ -115,7 +115,7 @@ def _split(table: Table, unseen: int) -> tuple[Table, Table | None]:
 
 class _Rows:
     def __init__(self, run: Run) -> None:
-        self._builder = TableBuilder(distinct_names(run.fields or ()), run.hints)
+        self._builder = TableBuilder(distinct_names(run.fields or ()), run.hints, run.is_typed)
         self.append, self.table = self._builder.append, self._builder.table
 
     @property

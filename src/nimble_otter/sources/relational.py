@@ -49,6 +49,8 @@ class Relational:
     word = ""
     is_read_only = False
     can_write = False
+    is_typed = True
+    """Whether a column holds only values of its declared type."""
     marks = "pyformat"
     """How the driver marks parameters; see mark_parameters."""
     no_values: Any = None
@@ -198,11 +200,14 @@ class Relational:
 
     def quoted(self, name: str) -> str:
         """A table's or column's name as this dialect writes it, quoted only where it must be."""
-        prepare = self._engine.dialect.identifier_preparer
         known = self._known.get(name)
-        if known is not None and known.schema:
-            return f"{prepare.quote(known.schema)}.{prepare.quote(known.bare)}"
-        return str(prepare.quote(name))
+        parts = (known.schema, known.bare) if known is not None and known.schema else (name,)
+        return ".".join(map(self._quoted, parts))
+
+    def _quoted(self, name: str) -> str:
+        said = str(self._engine.dialect.identifier_preparer.quote(name))
+        is_doubled = said.count("%") == 2 * name.count("%")  # for drivers that look for places of values
+        return said.replace("%%", "%") if is_doubled else said
 
     def _clause_of(self, name: str) -> Any:
         from sqlalchemy import table
@@ -257,7 +262,10 @@ class Relational:
             (self._kind_of(kind) or hint) if kind and hint not in _EXACT else hint
             for hint, kind in zip(hints, declared, strict=True)
         )
-        return Run(answer.batches(), fields, found, (), sent, tuple(origins), long, tuple(tables), len(more))
+        return Run(
+            answer.batches(), fields, found, (), sent, tuple(origins), long, tuple(tables), len(more),
+            is_typed=self.is_typed,
+        )  # fmt: skip
 
     def _with_keys(self, text: str) -> tuple[str, list[Origin]]:
         """The text with keys of its tables fetched along, and their origins; see trace.with_keys."""

@@ -67,7 +67,8 @@ class Run:
     """A request under way. `batches` gives lists of row tuples, or of documents where `fields` is None; it must be
     used up or closed. `sent` is what the server got, for showing. `columns` picks (name, path) out of documents;
     `long` are those that the server cut; `tables` are what the query names; the last `unseen` columns are keys fetched
-    along. `collection` is set where each row is a document of it."""
+    along. `collection` is set where each row is a document of it. `is_typed`: the server holds only values of the
+    declared types, so that a column without any values has a kind."""
 
     batches: Iterator[list[Any]]
     fields: tuple[Field, ...] | None = None
@@ -79,6 +80,7 @@ class Run:
     tables: tuple[TableInfo, ...] = ()
     unseen: int = 0
     collection: str = ""
+    is_typed: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -59,6 +59,9 @@ _DTYPES = {
     Kind.TEXT: np.int32,
     Kind.OBJECT: np.object_,
 }
+_EMPTY_AS_DECLARED = (
+    Kind.INT, Kind.FLOAT, Kind.DECIMAL, Kind.BOOL, Kind.TIME, Kind.ZONED, Kind.DATE, Kind.SPAN,
+)  # fmt: skip
 _FILL: dict[Kind, Any] = {
     Kind.TEXT: "",
     Kind.TIME: EPOCH,
@@ -78,10 +81,10 @@ class ColumnBuilder:
     """One column under construction. `hint` is the kind that the source declares, used only where every value fits
     it exactly: texts as times, 0 and 1 as yes/no. A hint of INT or FLOAT is a promise of the
     driver that there are no booleans and, among FLOAT, no integers; of TEXT, that there is nothing else but None: so
-    that not every value has to be looked at."""
+    that not every value has to be looked at. `is_typed`: a column of nothing but empty values is of its hint's kind."""
 
-    def __init__(self, hint: Kind | None = None) -> None:
-        self.hint = hint
+    def __init__(self, hint: Kind | None = None, is_typed: bool = False) -> None:
+        self.hint, self._is_typed = hint, is_typed
         self.form = ""
         self.kind: Kind | None = None
         self.scale = 0
@@ -141,8 +144,8 @@ class ColumnBuilder:
         kind = self.kind or Kind.TEXT
         empty = None if self._empty is None else self._empty.view()
         missing = None if self._missing is None else self._missing.view()
-        if self.kind is None and self.hint not in (None, Kind.TEXT, Kind.OBJECT):  # empty values: the kind is declared
-            none = np.zeros(self.rows, _DTYPES[self.hint])
+        if self.kind is None and self._is_typed and self.hint in _EMPTY_AS_DECLARED:
+            none: NDArray[Any] = np.zeros(self.rows, _DTYPES[self.hint])
             return Column(self.hint, none, np.ones(self.rows, np.bool_), missing)
         if self.kind is None:
             return CodedText(kind, np.zeros(self.rows, np.int32), np.ones(self.rows, np.bool_), missing, words=("",))
@@ -388,11 +391,12 @@ def _where(values: Sequence[Any], mark: object) -> NDArray[np.bool_]:
 class TableBuilder:
     """A table under construction, from batches of row tuples. Not thread-safe; the tables it gives are."""
 
-    def __init__(self, fields: Iterable[Field], hints: Sequence[Kind | None] = ()) -> None:
-        """`fields` name the columns (their kinds are found from the values); `hints` as in ColumnBuilder."""
+    def __init__(self, fields: Iterable[Field], hints: Sequence[Kind | None] = (), is_typed: bool = False) -> None:
+        """`fields` name the columns (their kinds are found from the values); `hints` and `is_typed` as in
+        ColumnBuilder."""
         self._fields = list(fields)
         self._builders = [
-            ColumnBuilder(hints[place] if place < len(hints) else None) for place in range(len(self._fields))
+            ColumnBuilder(hints[place] if place < len(hints) else None, is_typed) for place in range(len(self._fields))
         ]
         self.rows = 0
 

@@ -13,6 +13,7 @@ from typing import Any
 from nimble_otter.errors import SendError
 from nimble_otter.send.ddl import create_table, quoter
 from nimble_otter.send.format import Option, Output, Rows
+from nimble_otter.send.texts import even_times
 from nimble_otter.table import MISSING, Column, Field, Kind
 from nimble_otter.table.forms import render
 from nimble_otter.table.show import plain
@@ -86,7 +87,7 @@ def _fill(base: sqlite3.Connection, rows: Rows, out: Output, name: str, quote: A
 
 def _stored(field: Field, column: Column) -> list[Any]:
     """Values as SQLite holds them; decimals and large whole numbers as text, so that none is rounded."""
-    values = column.values()
+    values = column.values() if field.form else even_times(column)
     if column.kind in (Kind.INT, Kind.FLOAT, Kind.TEXT) and column.empty is None:
         return [_text(v) for v in values] if column.kind is Kind.TEXT else values
     return [_one(value, field) for value in values]

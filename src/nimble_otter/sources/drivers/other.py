@@ -39,6 +39,7 @@ class OtherConnection(Relational):
     every run ends with a rollback."""
 
     word = "This kind of server"
+    is_typed = False
 
     def __init__(self, url: str, password: str | None) -> None:
         from sqlalchemy import create_engine

@@ -50,6 +50,7 @@ class SqliteConnection(Relational):
     counts_at_once = True
     marks, no_values = "", ()
     can_write = True
+    is_typed = False
 
     def __init__(self, path: Path) -> None:
         if not path.is_file():

@@ -1,0 +1,366 @@
+"""Rows to another source: they become a table, or are added to one, in batches inside one transaction.
+
+Columns are matched by name unless told otherwise. Rows whose key is there already stop everything, are skipped, or
+update the row that is there. Before the commit the table's rows are counted and must come out as they should.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field
+from decimal import Decimal
+from typing import Any
+
+from nimble_otter.errors import LostError, OutcomeUnknown, SendError, SourceError
+from nimble_otter.send.ddl import create_table, quoted_table
+from nimble_otter.send.format import Output, Rows
+from nimble_otter.send.literals import Literals
+from nimble_otter.send.texts import even_times
+from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.sources.source import Connection
+from nimble_otter.stop import NEVER, Progress, StopToken
+from nimble_otter.table import MISSING, Column
+from nimble_otter.table.show import jsonable, plain
+
+DUPLICATES = (("stop", "stop, nothing is written"), ("skip", "skip the row"), ("update", "update the row there"))
+_ROWS, _PARAMETERS = 500, 30_000
+"""Rows in a statement, and the parameters that every server takes in one."""
+_DOCUMENTS = 500
+
+
+@dataclass(frozen=True, slots=True)
+class Transfer:
+    """Where rows go: a table's name, and whether it is made `new` with these `keys`. `columns` maps names of ours to
+    those there, None where a column is left out; the others keep their names."""
+
+    table: str
+    is_new: bool = False
+    keys: tuple[str, ...] = ()
+    duplicates: str = "stop"
+    columns: Mapping[str, str | None] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Moved:
+    """What arrived: rows that are new there, rows that were updated, rows that were skipped."""
+
+    table: str
+    sent: int
+    added: int
+    updated: int
+    skipped: int
+    seconds: float
+
+
+def matched(rows: Rows, wanted: Transfer, info: TableInfo | None) -> tuple[list[int], list[str]]:
+    """Which columns go, by their places, and what they are called there. Raises: SendError where one has no place
+    there, two go to one, or one that may not be empty gets nothing."""
+    places, names = [], []
+    for place, name in enumerate(rows.names):
+        target = wanted.columns.get(name, name)
+        if target is None:
+            continue
+        if info is not None and info.columns:
+            there = info.column(target)
+            if there is None:
+                known = ", ".join(c.name for c in info.columns)
+                raise SendError(
+                    f"{info.name} has no column {target}; it has {known}.", "Map it to one, or leave it out."
+                )
+            if there.generated and there.generated != "identity":
+                raise SendError(f"{info.name} computes {there.name} itself.", "Leave that column out.")
+            target = there.name
+        places.append(place)
+        names.append(target)
+    if not places:
+        raise SendError("No column would go.", "Keep at least one.")
+    twice = next((name for name in names if names.count(name) > 1), None)
+    if twice is not None:
+        raise SendError(f"Two columns would go to {twice}.", "Map each to a column of its own.")
+    for column in info.columns if info is not None else ():
+        if not column.nullable and not column.default and not column.generated and column.name not in names:
+            if column.key and column.word == "number":
+                continue  # many servers number such rows themselves
+            raise SendError(f"{column.name} of {info.name if info else ''} may not be empty, but no column goes there.",
+                            "Map one to it.")  # fmt: skip
+    return places, names
+
+
+def preview(rows: Rows, wanted: Transfer, dialect: str, info: TableInfo | None, count: int = 3) -> str:
+    """The statements as text: the table's definition where it is made, and an insert of the first rows. For documents
+    the first ones as JSON. Raises: SendError."""
+    places, names = matched(rows, wanted, None if wanted.is_new else info)
+    block = next(rows.blocks(NEVER), None)
+    if dialect == "documents":
+        made = [json.dumps(jsonable(d), ensure_ascii=False, indent=1) for d in _documents(block or (), places, names)]
+        return "\n".join(made[:count]) or "{}"
+    text_dialect = _text_dialect(dialect)
+    said = ""
+    if wanted.is_new:
+        said = _definition(rows, wanted, places, names, block, text_dialect) + ";\n\n"
+    text = _insert(wanted, names, info, dialect).replace("?", "…")
+    if block is not None and len(block[0]):
+        writer = Literals(text_dialect, Output(None, {}, NEVER))  # type: ignore[arg-type]
+        import numpy as np
+
+        few = np.arange(min(count, len(block[0])))
+        lines = zip(*(writer.of(rows.fields[p], block[p].take(few)) for p in places), strict=True)
+        values = ",\n".join("  (" + ", ".join(v.decode("utf-8", "replace") for v in line) + ")" for line in lines)
+        head, _, tail = text.partition("\x00")
+        text = f"{head}\n{values}{tail and chr(10) + tail.strip()}"
+    return said + text.replace("\x00", "…") + ";"
+
+
+def transfer(
+    rows: Rows,
+    connection: Connection,
+    wanted: Transfer,
+    stop: StopToken = NEVER,
+    progress: Progress | None = None,
+) -> Moved:
+    """Send the rows. All arrive or none; where a server has no transactions, how many arrived is said.
+
+    Raises: SendError, SourceError's, OutcomeUnknown, Stopped.
+    """
+    began = time.perf_counter()
+    info = next((t for t in connection.tables() if t.name.casefold() == wanted.table.casefold()), None)
+    if wanted.is_new and info is not None:
+        raise SendError(f"There is a {info.name} already.", "Choose another name, or add the rows to it.")
+    if not wanted.is_new and info is None and connection.writes_as != "documents":
+        raise SendError(f"There is no table {wanted.table}.", "Let it be made, or choose another.")
+    places, names = matched(rows, wanted, info)
+    tell = progress or (lambda done, total: None)
+    if connection.writes_as == "documents":
+        moved = _to_documents(rows, connection, wanted, places, names, stop, tell)
+    else:
+        moved = _to_table(rows, connection, wanted, places, names, info, stop, tell)
+    sent, added, updated = moved
+    return Moved(wanted.table, sent, added, updated, sent - added - updated, time.perf_counter() - began)
+
+
+# --- tables ------------------------------------------------------------------------------------------------------
+
+
+def _to_table(
+    rows: Rows, connection: Connection, wanted: Transfer, places: list[int], names: list[str], info: TableInfo | None,
+    stop: StopToken, tell: Callable[[int, int | None], Any],
+) -> tuple[int, int, int]:  # fmt: skip
+    dialect = connection.writes_as
+    blocks = rows.blocks(stop)
+    block = next(blocks, None)
+    counting = _marked(f"select count(*) from {quoted_table(wanted.table, _text_dialect(dialect))}", dialect), ()
+    lists = [c is not None and c.word == "list" for c in (info.column(n) if info else None for n in names)]
+    sent, was_made = 0, False
+    try:
+        with connection.transaction(stop) as writer:
+            if wanted.is_new:
+                writer.tell(_definition(rows, wanted, places, names, block, _text_dialect(dialect)))
+                was_made = True
+            before = int(writer.ask(counting)[1][0][0])
+            insert = _insert(wanted, names, info, dialect)
+            while block is not None:
+                for values, count in _values(block, places, lists, dialect):
+                    stop.check()
+                    writer.many([(_with_rows(insert, len(places), count, dialect), values)])
+                    sent += count
+                    tell(sent, rows.count)
+                block = next(blocks, None)
+            after = int(writer.ask(counting)[1][0][0])
+            added = after - before
+            if added > sent or (wanted.duplicates == "stop" and added != sent):
+                raise SendError(f"{sent} rows were sent, but {added} are there; nothing was kept.", "See its triggers.")
+            _commit(writer, connection, wanted, counting, after)
+    except BaseException:
+        if was_made and dialect in ("mariadb", "mysql"):  # making a table ends the transaction there
+            with suppress(SourceError), connection.transaction() as writer:
+                writer.tell(f"drop table if exists {quoted_table(wanted.table, 'mysql')}")
+                writer.commit()
+        raise
+    return sent, added, sent - added if wanted.duplicates == "update" else 0
+
+
+def _commit(writer: Any, connection: Connection, wanted: Transfer, counting: Any, after: int) -> None:
+    """Commit; when the connection is lost in it the table is counted, as nobody can know otherwise."""
+    try:
+        writer.commit()
+    except LostError as lost:
+        try:
+            found = connection.count(wanted.table)
+        except SourceError:
+            found = None
+        said = "could not be counted" if found is None else f"holds {found} rows by now; with all it would hold {after}"
+        raise OutcomeUnknown(
+            f"The connection was lost in the last step: {lost.message} {wanted.table} {said}.",
+            "Look at it before sending again.",
+        ) from None
+
+
+def _definition(
+    rows: Rows, wanted: Transfer, places: Sequence[int], names: Sequence[str], block: Sequence[Column] | None,
+    dialect: str,
+) -> str:  # fmt: skip
+    from dataclasses import replace
+
+    fields = [replace(rows.fields[place], name=name) for place, name in zip(places, names, strict=True)]
+    unknown = next((key for key in wanted.keys if key not in names), None)
+    if unknown is not None:
+        raise SendError(f"The key names {unknown}, which is no column.", f"There are {', '.join(names)}.")
+    return create_table(wanted.table, fields, [block[p] for p in places] if block else (), wanted.keys, dialect)
+
+
+def _insert(wanted: Transfer, names: Sequence[str], info: TableInfo | None, dialect: str) -> str:
+    """The text of an insert, with a zero character where the rows stand."""
+    text = _text_dialect(dialect)
+    from nimble_otter.send.ddl import quoter
+
+    quote = quoter(text)
+    columns = ", ".join(map(quote, names))
+    said = f"insert into {quoted_table(wanted.table, text)} ({columns})"
+    identity = any(c.generated == "identity" for c in (info.columns if info else ()) if c.name in names)
+    if identity and text == "postgresql":
+        said += " overriding system value"
+    said += " values \x00"
+    if wanted.duplicates == "stop":
+        return said
+    keys = wanted.keys if wanted.is_new else (info.key if info is not None else ())
+    if not keys or not set(keys) <= set(names):
+        raise SendError(
+            f"{wanted.table} has no key among the columns that go.", "Let duplicates stop, or send its key."
+        )
+    others = [name for name in names if name not in keys]
+    if text == "mysql":
+        sets = others if wanted.duplicates == "update" and others else keys[:1]
+        value = "values({0})" if wanted.duplicates == "update" else "{0}"
+        return f"{said} on duplicate key update " + ", ".join(f"{quote(n)} = {value.format(quote(n))}" for n in sets)
+    target = f" on conflict ({', '.join(map(quote, keys))}) do "
+    if wanted.duplicates == "skip" or not others:
+        return said + target + "nothing"
+    return said + target + "update set " + ", ".join(f"{quote(n)} = excluded.{quote(n)}" for n in others)
+
+
+def _with_rows(insert: str, width: int, count: int, dialect: str) -> str:
+    mark = "?" if dialect == "sqlite" else "%s"
+    return _marked(insert, dialect).replace("\x00", ", ".join(["(" + ", ".join([mark] * width) + ")"] * count), 1)
+
+
+def _marked(text: str, dialect: str) -> str:
+    """A text that a driver looks for places of values in."""
+    return text if dialect == "sqlite" else text.replace("%", "%%")
+
+
+def _values(
+    block: Sequence[Column], places: Sequence[int], lists: Sequence[bool], dialect: str
+) -> Iterator[tuple[tuple[Any, ...], int]]:
+    """Values of some rows, row by row, as the driver takes them, and how many rows they are."""
+    columns = [
+        [
+            _given(value, dialect, is_list)
+            for value in (even_times(block[p]) if dialect == "sqlite" else block[p].values())
+        ]
+        for p, is_list in zip(places, lists, strict=True)
+    ]
+    rows = list(zip(*columns, strict=True))
+    size = max(1, min(_ROWS, _PARAMETERS // len(places)))
+    for start in range(0, len(rows), size):
+        part = rows[start : start + size]
+        yield tuple(value for row in part for value in row), len(part)
+
+
+def _given(value: Any, dialect: str, is_list: bool) -> Any:
+    """A value as the driver of a dialect takes it."""
+    if value is None or value is MISSING:
+        return None
+    if isinstance(value, (str, bytes, float)):
+        return value.encode("utf-8", "surrogateescape").decode("utf-8", "replace") if isinstance(value, str) else value
+    if isinstance(value, bool):
+        return value if dialect == "postgresql" else int(value)
+    if isinstance(value, int):
+        return value if -(1 << 63) <= value < 1 << 63 else (str(value) if dialect == "sqlite" else Decimal(value))
+    if dialect == "postgresql":
+        if isinstance(value, list) and is_list:
+            return value
+        return value if isinstance(value, (dt.date, dt.time, dt.timedelta, Decimal)) else plain(value)
+    if isinstance(value, dt.datetime) and value.tzinfo is not None and dialect != "sqlite":
+        return value.astimezone(dt.UTC).replace(tzinfo=None)
+    if isinstance(value, (Decimal, dt.date, dt.timedelta)) and dialect != "sqlite":
+        return value
+    return plain(value)
+
+
+def _text_dialect(dialect: str) -> str:
+    return "mysql" if dialect == "mariadb" else dialect
+
+
+# --- documents ---------------------------------------------------------------------------------------------------
+
+
+def _documents(block: Sequence[Column], places: Sequence[int], names: Sequence[str]) -> Iterator[dict[str, Any]]:
+    columns = [block[place].values() for place in places] if block else []
+    for row in zip(*columns, strict=True):
+        yield {name: _as_bson(value) for name, value in zip(names, row, strict=True) if value is not MISSING}
+
+
+def _as_bson(value: Any) -> Any:
+    """A value as documents hold it: decimals exactly, days as midnight in UTC, other times as text."""
+    from bson import Decimal128
+
+    if isinstance(value, Decimal):
+        return Decimal128(value)
+    if isinstance(value, int) and not isinstance(value, bool) and not -(1 << 63) <= value < 1 << 63:
+        return Decimal128(str(value))
+    if isinstance(value, dt.date) and not isinstance(value, dt.datetime):
+        return dt.datetime.combine(value, dt.time())
+    if isinstance(value, (dt.time, dt.timedelta)):
+        return plain(value)
+    if isinstance(value, str):
+        return value.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
+    return value
+
+
+def _to_documents(
+    rows: Rows, connection: Connection, wanted: Transfer, places: list[int], names: list[str], stop: StopToken,
+    tell: Callable[[int, int | None], Any],
+) -> tuple[int, int, int]:  # fmt: skip
+    sent = added = updated = 0
+    has_key = "_id" in names
+    if wanted.duplicates != "stop" and not has_key:
+        raise SendError("No column goes to _id, by which documents are told apart.", "Map one to it, or let it stop.")
+    with connection.transaction(stop) as writer:
+        try:
+            for block in rows.blocks(stop):
+                documents = list(_documents(block, places, names))
+                for start in range(0, len(documents), _DOCUMENTS):
+                    stop.check()
+                    part = documents[start : start + _DOCUMENTS]
+                    there = set[Any]()
+                    if wanted.duplicates != "stop":
+                        there = {d["_id"] for d in writer.documents(wanted.table, [d["_id"] for d in part])}
+                    operations: list[Any] = [("insert", d, None) for d in part if not has_key or d["_id"] not in there]
+                    new = len(operations)
+                    if wanted.duplicates == "update":
+                        operations += [
+                            ("update", {"_id": d["_id"]}, {"$set": {k: v for k, v in d.items() if k != "_id"}})
+                            for d in part
+                            if d["_id"] in there
+                        ]
+                    done = writer.bulk(wanted.table, operations) if operations else 0
+                    if done != len(operations):
+                        raise SendError(
+                            f"{done} of {len(operations)} documents were written.", "Look at the collection."
+                        )
+                    sent, added, updated = sent + len(part), added + new, updated + len(operations) - new
+                    tell(sent, rows.count)
+        except (SourceError, SendError) as problem:
+            if writer.is_atomic or not added + updated:
+                raise
+            raise SendError(
+                f"{problem.message} {added + updated} documents were written before: the server has no transactions.",
+                "Look at the collection before sending again.",
+            ) from None
+        if writer.is_atomic:
+            writer.commit()
+    return sent, added, updated
