@@ -462,7 +462,7 @@ def test_a_long_value_is_fetched_whole_on_demand(essays):
 def test_nothing_cut_is_sent_copied_or_edited(essays, tmp_path, way):
     window = essays
     if way == "send":
-        window.deeds.send_file(window.pull, SendPlan("csv", str(tmp_path / "out.csv"), {}))
+        window.sending.send(window.pull, SendPlan("csv", str(tmp_path / "out.csv"), {}))
         settle(window)
         assert (tmp_path / "out.csv").read_text("utf-8").count("é") == 70_001
     elif way == "copy":

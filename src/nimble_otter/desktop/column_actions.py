@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QPoint
 from PySide6.QtWidgets import QInputDialog, QMenu
 
+from nimble_otter.desktop.copying import COPY_FORMS
 from nimble_otter.desktop.grid_model import RowsModel
 from nimble_otter.desktop.new_steps import place_for
 from nimble_otter.pull.steps import ColumnsStep, Computed, ComputeStep, Condition
@@ -158,6 +159,7 @@ class ColumnActions:
             if flat:
                 keys += ["paste", "big_editor", "new_row", "duplicate_rows", "delete_rows", "take_back"]
             window.commands.fill_menu(menu, keys)
+            window.commands.fill_menu(menu.addMenu("Copy as"), [f"copy_{form}" for form in COPY_FORMS])
             if flat:
                 more = menu.addMenu("Set and fill")
                 fills = [f"fill_{way}" for way in ("down", "up", "left", "right", "series")]

@@ -1,32 +1,26 @@
-"""Long deeds on a pull that reach a source or a file: rehearsing, writing, sending."""
+"""Long deeds on a pull that change a source: rehearsing and writing."""
 
 from __future__ import annotations
 
-import datetime as dt
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PySide6.QtWidgets import QApplication
 
 from nimble_otter.changes import Plan, Report, Target, rehearse, write, write_each
 from nimble_otter.desktop.hub import Hub
-from nimble_otter.desktop.jobs import LOCAL, Jobs
+from nimble_otter.desktop.jobs import Jobs
 from nimble_otter.desktop.keeping import Keeper
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.views.questions import ask_care, ask_one_by_one
+from nimble_otter.desktop.whole_values import wait_for_whole
 from nimble_otter.errors import NoTransactions, OtterError
-from nimble_otter.pull.model import SendPlan
-from nimble_otter.pull.shaped import columns_to_send
 from nimble_otter.pull.writes import Written, keep_write
-from nimble_otter.send import Rows, Sent, fill_name, format_for, send_text, send_to_file
 from nimble_otter.sources import Fetched
 from nimble_otter.table.patch import patched
 from nimble_otter.table.show import grouped
-
-MOST_TO_CLIPBOARD = 200_000
 
 
 class Deeds:
@@ -48,20 +42,9 @@ class Deeds:
             return None
         return plan
 
-    @staticmethod
-    def _wait_for_whole(session: OpenPull, then: Callable[[OpenPull], None], all_rows: bool = False) -> bool:
-        """Whether values are still to be fetched whole before something is done with them; it is done then."""
-        rows = {*session.edits.edited_rows, *session.edits.deleted}
-        if all_rows and session.shaped is not None:
-            rows = session.whole.rows_in(session.shaped)
-        if not session.whole.cells(rows):
-            return False
-        session.whole.fetch(rows, lambda: then(session))
-        return True
-
     def rehearse(self, session: OpenPull) -> None:
         """Run what is pending and roll it back; the report stands in the drawer."""
-        if self._wait_for_whole(session, self.rehearse):
+        if wait_for_whole(session, self.rehearse):
             return
         plan = self._plan(session)
         if plan is None:
@@ -81,7 +64,7 @@ class Deeds:
 
     def write(self, session: OpenPull, one_by_one: bool = False) -> None:
         """Write all of what is under review, or nothing; then show the rows as the source has them."""
-        if self._wait_for_whole(session, self.write):
+        if wait_for_whole(session, self.write):
             return
         plan, fetched, target = self._plan(session), session.fetched, session.target
         if plan is None:
@@ -153,75 +136,6 @@ class Deeds:
         lane = self._hub.lane(self._hub.known(session.pull.source))
         self._jobs.submit(lane, f"{session.key} write", work, done, failed, stopped=stopped, title=title)
         session.state_changed.emit()
-
-    # --- sending -----------------------------------------------------------------------------------------------
-
-    @staticmethod
-    def _rows(session: OpenPull) -> Rows | None:
-        shaped = session.shaped
-        if shaped is None:
-            return None
-        fields, columns, view = columns_to_send(shaped)
-        table = session.target.table.name if session.target.table is not None else session.pull.name
-        return Rows(fields, columns, view, table)
-
-    def send_file(self, session: OpenPull, plan: SendPlan) -> None:
-        """Write the rows as shown to the plan's file, in the background."""
-        if self._wait_for_whole(session, lambda session: self.send_file(session, plan), True):
-            return
-        rows = self._rows(session)
-        if rows is None:
-            self._say("There are no rows to send; run the query first.", True)
-            return
-        try:
-            format_ = format_for(plan.format)
-            name = fill_name(
-                plan.path,
-                session.pull.name,
-                session.pull.source.name,
-                len(rows),
-                dt.datetime.now(),
-                session.pull.values(),
-            )
-        except OtterError as problem:
-            self._say(str(problem), True)
-            return
-        path = Path(name if name.lower().endswith(format_.suffix) else name + format_.suffix).expanduser()
-
-        def work(stop: Any, report: Any) -> Sent:
-            return send_to_file(rows, format_, path, plan.options, stop, lambda n, m: report((n, m)))
-
-        def done(sent: Sent) -> None:
-            session.last_sent = f"last sent {dt.datetime.now():%a %H:%M}"
-            self._say(f"Sent {grouped(sent.rows)} rows to {sent.path} ({grouped(-(-sent.bytes // 1024))} kB)", False)
-            session.pull_changed.emit()
-
-        self._jobs.submit(
-            LOCAL, f"{session.key} send", work, done, lambda problem: self._say(str(problem), True),
-            stopped=lambda: self._say("Stopped; no file was left behind.", False), title=f"Sending {path.name}",
-        )  # fmt: skip
-
-    def send_clipboard(self, session: OpenPull, plan: SendPlan) -> None:
-        """The rows as shown, as text of the plan's format."""
-        if self._wait_for_whole(session, lambda session: self.send_clipboard(session, plan), True):
-            return
-        rows = self._rows(session)
-        if rows is None:
-            self._say("There are no rows to copy; run the query first.", True)
-            return
-        if len(rows) > MOST_TO_CLIPBOARD:
-            self._say(f"More than {grouped(MOST_TO_CLIPBOARD)} rows; write a file instead.", True)
-            return
-        format_ = format_for(plan.format)
-
-        def done(text: str) -> None:
-            QApplication.clipboard().setText(text)
-            self._say(f"Copied {grouped(len(rows))} rows as {format_.word}", False)
-
-        self._jobs.submit(
-            LOCAL, f"{session.key} send", lambda stop, _: send_text(rows, format_, plan.options, stop), done,
-            lambda problem: self._say(str(problem), True), title="Copying",
-        )  # fmt: skip
 
 
 def _said(report: Report, would: str, plan: Plan) -> str:

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
-
-from PySide6.QtWidgets import QApplication
+from typing import TYPE_CHECKING
 
 from nimble_otter.desktop.commands import Commands
+from nimble_otter.desktop.copying import block_rows
 from nimble_otter.desktop.grid_edits import GridEdits
 from nimble_otter.desktop.grid_model import RowsModel
 from nimble_otter.desktop.selection import Block
@@ -31,9 +29,10 @@ from nimble_otter.query.pieces_conditions import literal
 from nimble_otter.table import MISSING
 from nimble_otter.table.forms import render
 from nimble_otter.table.group import Figure
-from nimble_otter.table.show import grouped, plain
+from nimble_otter.table.show import plain
 
-MOST_COPIED_CELLS = 2_000_000
+if TYPE_CHECKING:
+    from nimble_otter.send import Rows
 
 
 class GridActions(GridEdits):
@@ -53,38 +52,30 @@ class GridActions(GridEdits):
         grid.header_clicked.connect(self.sort_by)
         grid.group_toggled.connect(self.toggle)
         grid.value_parts = self.value_parts
+        self.put: Callable[[OpenPull, list[Rows], str], object] = lambda session, blocks, form: None
         self.ask_for: Callable[[str, str, str], object] = lambda table, column, said: None
 
     # --- the clipboard -----------------------------------------------------------------------------------------
 
     def copy(self, header: bool = False) -> None:
-        """The selected block as tab-separated text, quoted where a cell holds a tab or a line end."""
+        """The selected blocks as tab-separated text and as a table."""
+        self.copy_as("header" if header else "cells")
+
+    def copy_as(self, form: str) -> None:
+        """The selected blocks in a form of `send.clipboard`."""
         model, blocks = self._grid.model, self._grid.selection.blocks
         if model is None or not blocks:
             return
-        if sum(block.cells for block in blocks) > MOST_COPIED_CELLS:
-            self._say(f"That is more than {grouped(MOST_COPIED_CELLS)} cells; send them to a file instead.", True)
+        cut, session = self._cut_in(blocks), self._pull()
+        if session is None:
             return
-        cut = self._cut_in(blocks)
-        session = self._pull()
-        if cut and session is not None:
+        if cut:
             self._say("Fetching whole values first.", False)
-            session.whole.fetch(cut, lambda: self.copy(header))
+            session.whole.fetch(cut, lambda: self.copy_as(form))
             return
-        out = io.StringIO()
-        writer = csv.writer(out, delimiter="\t", lineterminator="\n")
-        for block in blocks:
-            columns = range(block.left, block.right + 1)
-            if header:
-                writer.writerow([model.columns[column].name for column in columns])
-            for position in range(block.top, block.bottom + 1):
-                writer.writerow([plain(model.value(position, column)) for column in columns])
-        text = out.getvalue()
-        QApplication.clipboard().setText(text[:-1] if text.endswith("\n") else text)
-        cells = sum(block.cells for block in blocks)
-        self._say(
-            f"Copied {grouped(cells)} cell{'s' if cells != 1 else ''}" + (" with header" if header else ""), False
-        )
+        table = session.target.table
+        name = table.bare if table is not None else session.pull.name
+        self.put(session, [block_rows(model, block, name) for block in blocks], form)
 
     def _cut_in(self, blocks: Sequence[Block]) -> set[int]:
         """Rows of which the blocks hold a value that the source cut."""

@@ -20,6 +20,9 @@ from nimble_otter.errors import OtterError
 from nimble_otter.table import MISSING, Kind
 from nimble_otter.table.show import grouped
 
+EXACT = "application/x-nimble-otter-cells"
+"""Cells that were copied here, where what other programs get is guarded against formulas."""
+
 
 class GridEdits:
     """Bound to a grid; `pull` gives the pull that is shown, `say` tells the user."""
@@ -306,7 +309,9 @@ class GridEdits:
     def paste(self) -> None:
         """A block from the clipboard at the current cell; lines below the last row become new rows."""
         found = self._rows()
-        block = read_block(QApplication.clipboard().text())
+        data = QApplication.clipboard().mimeData()
+        exact = bytes(data.data(EXACT).data()).decode("utf-8", "surrogateescape") if data.hasFormat(EXACT) else ""
+        block = read_block(exact or data.text())
         if found is None or not block:
             return
         session, model = found

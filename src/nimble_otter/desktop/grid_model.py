@@ -13,7 +13,7 @@ import numpy as np
 from nimble_otter.changes import DEFAULT, UNSET, Edits, Outcome
 from nimble_otter.pull.shaped import Shaped, TreeRow, tree_rows
 from nimble_otter.pull.steps import SortStep
-from nimble_otter.table import MISSING, Field, Kind, Table, View
+from nimble_otter.table import MISSING, Column, Field, Kind, Table, View
 from nimble_otter.table.columns import Ids
 from nimble_otter.table.figures import as_floats
 from nimble_otter.table.looks import PLAIN
@@ -227,6 +227,15 @@ class RowsModel:
             ids = self._view.row_ids(start, stop) if self._ids is None else self._ids[start:stop]
             self._values[place] = self._table.columns[place].values(np.minimum(ids, self._table.rows - 1))
         return self._values[place][position % _BLOCK]
+
+    def stored(self, start: int, stop: int) -> tuple[Any, list[Column]] | None:
+        """The row ids at some positions and the columns as they are stored; None where anything is pending there."""
+        ids = self._view.row_ids(start, stop) if self._ids is None else self._ids[start:stop]
+        if len(self._edits.cells) and not self._edits.cells.keys().isdisjoint(ids.tolist()):
+            return None
+        if len(ids) and int(ids.max()) >= self._table.rows:
+            return None
+        return ids, [self._table.columns[column.place] for column in self.columns]
 
     def line(self, position: int) -> Line:
         row = self.row_id(position)

@@ -38,6 +38,7 @@ class Layout:
     recent: list[str] = field(default_factory=list)
     used: dict[str, int] = field(default_factory=dict)
     references: dict[str, str] = field(default_factory=dict)
+    copying: dict[str, str | bool] = field(default_factory=dict)
 
 
 class Keeper:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject, Signal
 
@@ -23,6 +23,9 @@ from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.script import Outcome
 from nimble_otter.table import Table, View
 from nimble_otter.table.show import grouped, plain
+
+if TYPE_CHECKING:
+    from nimble_otter.send import Sent
 
 MOST_UNDO = 500
 WRITTEN = ("SQLite", "PostgreSQL", "MariaDB", "documents")
@@ -61,6 +64,7 @@ class PullState(QObject):
         self.plan_tree: PlanNode | None = None
         self.drawer = "query"
         self.last_sent = ""
+        self.sent: Sent | None = None
         self.waiting: EditDraft | None = None
         self.rows_as = 0
         self._collection: tuple[Query, str] | None = None

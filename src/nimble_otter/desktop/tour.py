@@ -15,6 +15,7 @@ import sys
 import traceback
 from collections.abc import Callable
 from dataclasses import replace
+from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
 
@@ -26,7 +27,10 @@ from nimble_otter.desktop.offscreen import use_offscreen, wait_until
 from nimble_otter.desktop.theme import theme
 from nimble_otter.desktop.tour_asking import Asking
 from nimble_otter.desktop.tour_guide import StepFailed, hold
+from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.steps import ColumnsStep
+from nimble_otter.send import all_formats
+from nimble_otter.sources.source import source_of_file
 from nimble_otter.table.looks import Look
 
 
@@ -298,29 +302,50 @@ class Tour(Asking):
         hold(pull.shaped is not None, "no rows")
         assert pull.shaped is not None
         rows = pull.shaped.rows
-        for place in range(window.send_drawer.formats.count()):
-            window.send_drawer.formats.setCurrentRow(place)
-            plan = replace(window.send_drawer.plan, path=str(self.folder / "delivered" / "{pull}-{count}"))
-            (self.folder / "delivered").mkdir(exist_ok=True)
-            pull.put(replace(pull.pull, send=plan))
-            window.send_drawer.refresh()
-            window.send_drawer.write.click()
+        drawer, folder = window.send_drawer, self.folder / "delivered"
+        wanted = [format_ for format_ in all_formats() if format_.key != "parquet" or find_spec("pyarrow") is not None]
+        for format_ in wanted:
+            path = str(folder / f"{{pull}}-{{count}}{format_.suffix}")
+            pull.put(replace(pull.pull, send=SendPlan(format_.key, path, {}, "replace")))
+            drawer.refresh()
+            drawer.write.click()
             self.settle()
-        files = {path.suffix: path for path in (self.folder / "delivered").iterdir()}
-        hold(set(files) == {".csv", ".json", ".sql", ".xlsx"}, f"delivered were {sorted(files)}")
+            hold(pull.sent is not None and pull.sent.rows == rows, f"{format_.word}: {window.status.message.text()}")
+            hold(pull.sent.checked, f"{format_.word} was not counted by reading back")
+        files = {path.suffix: path for path in folder.iterdir()}
+        hold(set(files) == {format_.suffix for format_ in wanted}, f"delivered were {sorted(files)}")
         with files[".csv"].open(newline="", encoding="utf-8") as stream:
             hold(len(list(csv.reader(stream))) == rows + 1, "the CSV has not all rows")
         hold(len(json.loads(files[".json"].read_text("utf-8"))) == rows, "the JSON has not all rows")
+        self.send_to_source(rows)
         window.say("")
-        shown = replace(window.send_drawer.plan, path="~/deliveries/levels-{date}.xlsx")
-        pull.put(replace(pull.pull, send=shown))
+        options = {"sheet": "May", "first": "B5", "buttons": True}
+        pull.sent = None
+        pull.put(replace(pull.pull, send=SendPlan("xlsx", "~/deliveries/levels-{date}.xlsx", options, "within")))
         self.picture("5-send")
         window.grid.setFocus()
         window.grid.select_all()
         window.commands.run("copy_header")
         copied = QApplication.clipboard().text().split("\n")
         hold(len(copied) == rows + 1 and copied[0].startswith("station\triver"), "the clipboard has not all rows")
-        return f"{rows} rows as CSV, XLSX, JSON and SQL inserts, and to the clipboard"
+        return f"{rows} rows in {len(wanted)} formats, to another source and to the clipboard"
+
+    def send_to_source(self, rows: int) -> None:
+        """The rows become a table of another database."""
+        window, path = self.window, self.folder / "levels.sqlite"
+        sqlite3.connect(path).close()
+        source = window.hub.add(source_of_file(path))
+        self.settle()
+        options = {"source": source.name, "table": "levels"}
+        self.pull.put(replace(self.pull.pull, send=SendPlan("source", "", options)))
+        window.send_drawer.refresh()
+        window.send_drawer.write.click()
+        self.settle()
+        with sqlite3.connect(path) as base:
+            there = base.execute("select count(*) from levels").fetchone()[0]
+        base.close()
+        hold(there == rows, f"{there} of {rows} rows are in the other source")
+        window.hub.remove(source)
 
     def keep(self) -> str:
         window = self.window

@@ -15,6 +15,7 @@ from nimble_otter.table.patch import patched
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.pull_changes import ChangedPull
+    from nimble_otter.desktop.session import OpenPull
 
 
 class WholeValues:
@@ -74,3 +75,15 @@ class WholeValues:
             session.hub.lane(source), f"{session.key} whole", work, done, session.failed, title="Fetching whole values"
         )
         session.state_changed.emit()
+
+
+def wait_for_whole(session: OpenPull, then: Callable[[OpenPull], object], all_rows: bool = False) -> bool:
+    """Whether values are still to be fetched whole before something is done with the changed rows, or with all; it is
+    done then."""
+    rows = {*session.edits.edited_rows, *session.edits.deleted}
+    if all_rows and session.shaped is not None:
+        rows = session.whole.rows_in(session.shaped)
+    if not session.whole.cells(rows):
+        return False
+    session.whole.fetch(rows, lambda: then(session))
+    return True

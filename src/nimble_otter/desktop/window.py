@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import datetime as dt
 from dataclasses import replace
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, cast
 
@@ -54,6 +55,7 @@ from nimble_otter.table import Kind, Table
 from nimble_otter.table.show import grouped
 
 if TYPE_CHECKING:
+    from nimble_otter.desktop.sending import Sending
     from nimble_otter.desktop.views.join_drawer import OtherDrawer
 
 FRESH_MS = 6000
@@ -76,6 +78,9 @@ class Window(Frame):
         self.deeds = Deeds(self.jobs, self.hub, self.keeper, self.say)
         self.actions_on_grid = GridActions(self.grid, lambda: self.pull, self.say, self.open_step, self.commands)
         self.actions_on_grid.jump = Jump(self).type
+        self.actions_on_grid.put = lambda session, blocks, form: self.sending.copy(
+            session, blocks, form, self.layout_state.copying
+        )
         self.column_actions = ColumnActions(self)
         self.detail_filler = DetailFiller(self)
         self.follower = Follower(self)
@@ -107,6 +112,7 @@ class Window(Frame):
         tabs.added.connect(self.new_pull)
         self.title.mark.clicked.connect(self.show_menu)
         self.sources.opened.connect(self.open_table)
+        self.sources.send_wanted.connect(lambda *what: self.sending.ask_tables(self, *what))
         self.sources.table_chosen.connect(lambda *_: self.detail.offer_shapes(None))
         self.sources.shelf_opened.connect(self.open_file)
         self.sources.glance_wanted.connect(self.glance.show_table)
@@ -140,10 +146,20 @@ class Window(Frame):
             changes.said.connect(self.say)
         elif kind == "send":
             send = self.send_drawer
-            send.write_wanted.connect(lambda: self.pull and self.deeds.send_file(self.pull, send.plan))
-            send.copy_wanted.connect(lambda: self.pull and self.deeds.send_clipboard(self.pull, send.plan))
+            send.sending, send.sources = self.sending, lambda: self.hub.sources
+            send.tables = lambda name: self.hub.tables.get(name, [])
+            send.write_wanted.connect(lambda: self.pull and self.sending.send(self.pull, send.plan))
+            send.locale_set.connect(lambda locale: setattr(self.layout_state, "copying", locale))
+            send.receiver = lambda: self.layout_state.copying
 
     # --- which pull --------------------------------------------------------------------------------------------
+
+    @cached_property
+    def sending(self) -> Sending:
+        """Made when it is first needed: what it needs takes a while to import."""
+        from nimble_otter.desktop.sending import Sending
+
+        return Sending(self.jobs, self.hub, self.keeper, self.say)
 
     @property
     def pull(self) -> OpenPull | None:

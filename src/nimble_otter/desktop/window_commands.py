@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QLineEdit, QPlainTextEdit
 
 from nimble_otter.desktop.commands import Command
+from nimble_otter.desktop.copying import COPY_FORMS
 from nimble_otter.desktop.new_steps import STEP_WORDS, new_step
 from nimble_otter.desktop.theme import theme
 from nimble_otter.desktop.views.course import query_words
@@ -125,6 +126,8 @@ def add_commands(window: Window) -> None:
         lambda: in_a_text() or in_pieces() or (window.pull is not None and window.pull.can_redo))  # fmt: skip
     add("copy", "Copy", in_text("copy", grid.copy), "Ctrl+C", "edit")
     add("copy_header", "Copy with header", lambda: grid.copy(header=True), "Ctrl+Shift+C", "edit", has_rows)
+    for form, word in COPY_FORMS.items():
+        add(f"copy_{form}", f"Copy {word}", partial(grid.copy_as, form), "", "edit", has_rows)
     add("paste", "Paste", in_text("paste", grid.paste), "Ctrl+V", "edit")
     add("select_all", "Select all", in_text("selectAll", window.grid.select_all), "Ctrl+A", "edit")
     add("cut", "Cut", in_text("cut", lambda: _in_grid(window, grid.cut)), "Ctrl+X", "edit")
@@ -143,6 +146,7 @@ def add_commands(window: Window) -> None:
     add("rehearse", "Rehearse the changes", lambda: window.changes_drawer.rehearse_wanted.emit(), "", "write", pending)
     add("write", "Write the changes", lambda: window.changes_drawer.write_wanted.emit(), "", "write", pending)
     add("send_file", "Write the delivery", lambda: window.send_drawer.write_wanted.emit(), "", "write", has_rows)
+    add("send_tables", "Send tables of the source", lambda: _send_tables(window), "", "write", has_pull)
     add("find", "Find a table, column, pull or command", lambda: window.find_box.open(), "Ctrl+K", "view")
     add("left", "Show or hide Sources", lambda: window.toggle_part("left"), "F7", "view")
     add("right", "Show or hide Detail", lambda: window.toggle_part("right"), "F8", "view")
@@ -157,6 +161,11 @@ def add_commands(window: Window) -> None:
     add("focus_grid", "Go to the grid", window.grid.setFocus, "F6", "view", has_rows)
     add("dark", "Light or dark", lambda: theme.use(not theme.is_dark), "", "view")
     add("quit", "Quit", window.close, "Ctrl+Q", "view")
+
+
+def _send_tables(window: Window) -> None:
+    assert window.pull is not None
+    window.sending.ask_tables(window, window.hub.known(window.pull.pull.source))
 
 
 def _turn(window: Window, way: int) -> None:

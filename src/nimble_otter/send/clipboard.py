@@ -42,11 +42,13 @@ OPTIONS = (
 
 @dataclass(frozen=True, slots=True)
 class Copied:
-    """What goes on the clipboard; `html` is "" where there is none. `cells` are those with values."""
+    """What goes on the clipboard; `html` is "" where there is none, `exact` what our own grid takes where `text` has
+    guards against formulas."""
 
     text: str
     html: str
     cells: int
+    exact: str = ""
 
 
 def copied(
@@ -75,9 +77,12 @@ def copied(
         return Copied("\n".join(text.rstrip("\n") for text in texts), "", cells)
     own = {**locale, "delimiter": "tab", "line_end": "LF", "header": form == "header", "guard": given["guard"]}
     texts = [send_text(rows, format_for("csv"), own, stop) for rows in blocks]
+    exact = ""
+    if given["guard"] and any("'" in text for text in texts):
+        exact = "".join(send_text(rows, format_for("csv"), {**own, "guard": False}, stop) for rows in blocks)
     spell = Spelling(given["decimal"] == "comma", given["date"], given["time"])
     page = _table(blocks, form == "header", spell, stop) if cells <= MOST_HTML_CELLS else ""
-    return Copied("".join(texts).removesuffix("\n"), page, cells)
+    return Copied("".join(texts).removesuffix("\n"), page, cells, exact.removesuffix("\n"))
 
 
 def _list(blocks: Sequence[Rows], dialect: str, stop: StopToken) -> str:

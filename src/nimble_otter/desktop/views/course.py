@@ -27,7 +27,7 @@ from nimble_otter.desktop import tokens
 from nimble_otter.desktop.drags import COLUMN_DRAG, text_in
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.theme import motion_ms, theme, ui_font
-from nimble_otter.pull import Course
+from nimble_otter.pull import Course, Pull
 from nimble_otter.pull.steps import STEPS
 from nimble_otter.table.show import grouped
 
@@ -93,9 +93,16 @@ def stops_of(session: OpenPull) -> list[Stop]:
     said = f"{pending} pending" if pending else "none"
     under = "review before writing" if pending else ("written" if session.report and session.report.is_written else "")
     stops.append(Stop("changes", "Changes", said, under, tone="amber_ink" if pending else ""))
-    send = pull.send.path if pull.send is not None else "not set"
-    stops.append(Stop("send", "Send", send.rsplit("/", 1)[-1], session.last_sent))
+    stops.append(Stop("send", "Send", _send_words(pull), session.last_sent))
     return stops
+
+
+def _send_words(pull: Pull) -> str:
+    if pull.send is None:
+        return "not set"
+    if pull.send.format == "source":
+        return f"{pull.send.options.get('table', '')} in {pull.send.options.get('source', 'another source')}"
+    return "the clipboard" if pull.send.format == "clipboard" else pull.send.path.rsplit("/", 1)[-1]
 
 
 def query_words(text: str) -> str:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+from typing import TYPE_CHECKING
+
 from PySide6.QtWidgets import QDialog, QDialogButtonBox, QLineEdit, QMessageBox
 
 from nimble_otter.changes import Plan
@@ -10,16 +13,16 @@ from nimble_otter.errors import OtterError
 from nimble_otter.sources import Source
 from nimble_otter.table.show import grouped
 
+if TYPE_CHECKING:
+    from nimble_otter.send import Format
+
 
 class CareQuestion(QDialog):
-    """A source marked "take care" is written to only when its name was typed."""
+    """A source marked "take care" is written to only when its name was typed; `said` is what would be written."""
 
-    def __init__(self, source: Source, plan: Plan) -> None:
+    def __init__(self, source: Source, said: str) -> None:
         super().__init__()
         self.setWindowTitle("Write")
-        count = len(plan.statements)
-        place = f" ({source.stage})" if source.stage else ""
-        said = f"{grouped(count)} statement{'s' if count != 1 else ''} would be written to {plan.table}{place}."
         self.name = QLineEdit()
         self.name.setAccessibleName("The source's name")
         self.name.setPlaceholderText(source.name)
@@ -49,8 +52,27 @@ class CareQuestion(QDialog):
 
 
 def ask_care(source: Source, plan: Plan) -> bool:
+    """Whether the source's name was typed for the statements of a plan."""
+    count = len(plan.statements)
+    place = f" ({source.stage})" if source.stage else ""
+    said = f"{grouped(count)} statement{'s' if count != 1 else ''} would be written to {plan.table}{place}."
+    return ask_name(source, said)
+
+
+def ask_name(source: Source, said: str) -> bool:
     """Whether the source's name was typed."""
-    return CareQuestion(source, plan).exec() == QDialog.DialogCode.Accepted
+    return CareQuestion(source, said).exec() == QDialog.DialogCode.Accepted
+
+
+def ask_exists(path: Path, format_: Format) -> str:
+    """What to do about a file that is there; "" for nothing."""
+    box = QMessageBox(QMessageBox.Icon.Question, "Send", f"{path.name} is there already.")
+    box.setInformativeText(f"In {path.parent}. What the delivery does then can be set beside, so that it isn't asked.")
+    known = (("replace", "replace it"), ("number", "number the new one"), *format_.changes)
+    ways = {box.addButton(word.capitalize(), QMessageBox.ButtonRole.AcceptRole): way for way, word in known}
+    box.addButton("Don't send", QMessageBox.ButtonRole.RejectRole)
+    box.exec()
+    return next((way for button, way in ways.items() if button is box.clickedButton()), "")
 
 
 def ask_one_by_one(problem: OtterError, plan: Plan) -> bool:

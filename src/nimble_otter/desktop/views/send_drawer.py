@@ -1,79 +1,169 @@
-"""Send: a format, its options, where the file goes, and the columns in their order."""
+"""Send: where rows go and how, the first of them as they will be written, and the columns in their order."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import QSize, Qt, Signal
+from PySide6.QtCore import QSize, Qt, QTimer, Signal
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import (
-    QCheckBox,
-    QComboBox,
-    QFileDialog,
-    QLineEdit,
+    QApplication,
     QListWidget,
     QListWidgetItem,
+    QPlainTextEdit,
     QScrollArea,
-    QVBoxLayout,
+    QSplitter,
     QWidget,
 )
 
-from nimble_otter.desktop.parts import Line, boxed, button, clear, column, combo, label, row
+from nimble_otter.desktop.parts import ElidedLabel, Line, Segments, boxed, button, column, label, row, set_tone
+from nimble_otter.desktop.theme import code_font
 from nimble_otter.desktop.views.drawer import Drawer
+from nimble_otter.desktop.views.send_columns import SendColumns
+from nimble_otter.desktop.views.send_form import SendForm
+from nimble_otter.errors import OtterError
 from nimble_otter.pull.model import SendPlan
-from nimble_otter.pull.steps import ColumnsStep
-from nimble_otter.send import Option, all_formats, format_for
+from nimble_otter.send import all_formats, format_for
 from nimble_otter.table.show import grouped
 
+if TYPE_CHECKING:
+    from nimble_otter.desktop.sending import Sending
+
 DEFAULT_FOLDER = "~/"
+_OTHERS = (("clipboard", "Clipboard"), ("source", "Another source"))
+_WIDE, _FORM, _SIDE = 740, 400, 186
+"""Pixels from which on the preview stands beside the options, and how wide these and the columns are."""
+_PREVIEW_MS = 150
 
 
 class SendDrawer(Drawer):
     title = "Send"
     write_wanted = Signal()
-    copy_wanted = Signal()
+    locale_set = Signal(dict)
 
     def __init__(self) -> None:
         super().__init__()
-        self.copy = button("Copy", self.copy_wanted.emit, tip="Copy the rows to the clipboard in this format")
+        self.sending: Sending | None = None
+        self.receiver: Callable[[], Mapping[str, Any]] = dict
         self.write = button("Write file", self.write_wanted.emit, "primary")
-        self.head.right.addWidget(self.copy)
         self.head.right.addWidget(self.write)
         self.formats = QListWidget()
         self.formats.setObjectName("formats")
-        self.formats.setAccessibleName("Format")
-        self.formats.setFixedWidth(140)
-        for format_ in all_formats():
-            item = QListWidgetItem(format_.word)
-            item.setData(Qt.ItemDataRole.UserRole, format_.key)
-            item.setSizeHint(QSize(0, 24))
+        self.formats.setAccessibleName("Where to")
+        self.formats.setFixedWidth(146)
+        for key, word in (*((f.key, f.word) for f in all_formats()), *_OTHERS):
+            item = QListWidgetItem(word)
+            item.setData(Qt.ItemDataRole.UserRole, key)
+            item.setSizeHint(QSize(0, 23))
             self.formats.addItem(item)
         self.formats.currentItemChanged.connect(lambda item, _: self._choose(item))
-        self.path = QLineEdit()
-        self.path.setAccessibleName("File")
-        self.path.setToolTip("{pull}, {source}, {date}, {time} and {count} are filled in")
-        self.path.editingFinished.connect(self._path_typed)
-        browse = button("…", self._browse, tip="Choose a file")
-        self._options = QVBoxLayout()
-        self._options.setSpacing(6)
-        self.outcome = label("", "muted", 12, wrap=True)
-        self.outcome.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        name = label("File", "muted")
-        name.setFixedWidth(136)
-        form = column(
-            row(name, self.path, browse, space=8), self._options, self.outcome, None, space=7, margins=(14, 10, 14, 8)
-        )
-        middle = QScrollArea()
-        middle.setWidgetResizable(True)
-        middle.setWidget(boxed(form))
-        self.columns = QListWidget()
-        self.columns.setAccessibleName("Columns, in order")
-        self.columns.itemChanged.connect(lambda _: self._columns_ticked())
+        self.form = SendForm()
+        self.form.changed.connect(self._put)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(self.form)
+        self.preview = QPlainTextEdit()
+        self.preview.setObjectName("sunk")
+        self.preview.setReadOnly(True)
+        self.preview.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
+        self.preview.setFont(code_font())
+        self.preview.setAccessibleName("The first rows as they will be written")
+        self.preview.setTabStopDistance(48)
+        self._said = ElidedLabel("", "muted")
+        shown = boxed(column(self._said, self.preview, space=4, margins=(12, 8, 12, 8)))
+        self._options, self._shown = scroll, shown
+        self._parts = QSplitter(Qt.Orientation.Horizontal)
+        self._parts.setChildrenCollapsible(False)
+        self._parts.addWidget(scroll)
+        self._parts.addWidget(shown)
+        self._parts.setSizes([_FORM, _WIDE - _FORM])
+        self._parts.setStretchFactor(1, 1)
+        self.views = Segments(["Options", "Preview"], lambda _: self._arrange())
+        self.views.setFixedWidth(160)
+        self.head.left.addWidget(self.views)
+        self.report = self._make_report()
+        self.columns = SendColumns()
+        self.columns.changed.connect(self._columns_changed)
         side = boxed(column(label("Columns, in order", "muted", 12), self.columns, margins=(12, 9, 8, 6)), "raised")
-        side.setFixedWidth(200)
+        side.setFixedWidth(_SIDE)
+        middle = boxed(column(self._parts, self.report, space=0))
         self.set_body(self.formats, middle, Line(True, "grid_line"), side, stretch=(0, 1, 0, 0))
-        self._shape: Any = None
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(_PREVIEW_MS)
+        self._later.timeout.connect(self._show_preview)
+
+    @property
+    def sources(self) -> Callable[[], Sequence[Any]]:
+        return self.form.sources
+
+    @sources.setter
+    def sources(self, find: Callable[[], Sequence[Any]]) -> None:
+        self.form.sources = find
+
+    @property
+    def tables(self) -> Callable[[str], Sequence[Any]]:
+        return self.form.tables
+
+    @tables.setter
+    def tables(self, find: Callable[[str], Sequence[Any]]) -> None:
+        self.form.tables = find
+
+    # --- what was sent -----------------------------------------------------------------------------------------
+
+    def _make_report(self) -> QWidget:
+        """A line under the options: what was sent, and what can be done with it."""
+        self._sent = ElidedLabel("")
+        self._again = button("Send again", self.write_wanted.emit)
+        parts = row(
+            self._sent,
+            button("Open", lambda: self._with_path(False)),
+            button("Show in folder", lambda: self._with_path(True)),
+            button("Copy path", self._copy_path),
+            self._again,
+            space=6,
+            margins=(14, 4, 12, 5),
+        )
+        parts.setStretch(0, 1)
+        made = boxed(parts, "raised")
+        made.hide()
+        return made
+
+    def _with_path(self, folder: bool) -> None:
+        from nimble_otter.desktop.sending import open_path
+
+        if self.session is None or self.session.sent is None:
+            return
+        path = self.session.sent.path
+        if not path.exists():
+            self._sent.setText(f"{path} is not there any more.")
+            return
+        if not open_path(path.parent if folder else path):
+            self._sent.setText(f"No program of the desktop opens {path.name}.")
+
+    def _copy_path(self) -> None:
+        if self.session is not None and self.session.sent is not None:
+            QApplication.clipboard().setText(str(self.session.sent.path))
+
+    def _show_report(self) -> None:
+        from nimble_otter.desktop.sending import size_words
+
+        sent = self.session.sent if self.session is not None else None
+        self.report.setVisible(sent is not None)
+        if sent is None:
+            return
+        counted = "counted by reading back" if sent.checked else "counted while writing"
+        parts = [
+            f"Sent {grouped(sent.rows)} rows to {sent.path.name}, {size_words(sent.bytes)} in {sent.seconds:.1f} s"
+        ]
+        parts += [counted]
+        parts += [f"{grouped(sent.beside[1])} files in {sent.beside[0].name}"] if sent.beside is not None else []
+        self._sent.setText("; ".join([*parts, *sent.notes]))
+        self._sent.setToolTip("\n".join([str(sent.path), *parts, *sent.notes]))
+
+    # --- the plan ----------------------------------------------------------------------------------------------
 
     @property
     def plan(self) -> SendPlan:
@@ -85,109 +175,121 @@ class SendDrawer(Drawer):
         session = self.session
         assert session is not None
         shaped, plan = session.shaped, self.plan
-        if shaped is None:
+        if plan.scope == "query":
+            self.head.words.setText("all rows of the query, without showing them")
+        elif shaped is None:
             self.head.words.setText("no rows yet: run the query first")
         else:
-            noun = "groups (the deepest level)" if shaped.grouped is not None else "rows"
-            words = f"{grouped(shaped.rows)} {noun} × {len(shaped.shown())} columns, as shown"
-            if session.edits.count:
-                words += " · pending changes are not sent until written"
-            self.head.words.setText(words)
-        self.write.setEnabled(shaped is not None and not session.is_running)
-        self.copy.setEnabled(shaped is not None and not session.is_running)
+            self.head.words.setText(self._words(plan))
+        self.write.setText({"clipboard": "Copy", "source": "Send rows"}.get(plan.format, "Write file"))
+        is_ready = (shaped is not None or plan.scope == "query") and not session.is_running
+        self.write.setEnabled(is_ready)
+        self._again.setEnabled(is_ready)
         self.formats.blockSignals(True)
         for place in range(self.formats.count()):
             if self.formats.item(place).data(Qt.ItemDataRole.UserRole) == plan.format:
                 self.formats.setCurrentRow(place)
         self.formats.blockSignals(False)
-        if not self.path.hasFocus():
-            self.path.setText(plan.path)
-            self.path.setCursorPosition(0)
-        shape = (id(session), plan.format, tuple(sorted(plan.options.items())))
-        if shape != self._shape:
-            if self._shape is None or self._shape[:2] != shape[:2]:
-                self._build_options(plan)
-            self._shape = shape
-        self.columns.blockSignals(True)
-        self.columns.clear()
-        if shaped is not None:
-            fields, order = shaped.table.fields, shaped.shown()
-            for at in [*order, *(n for n in range(len(fields)) if n not in order)]:
-                item = QListWidgetItem(fields[at].name)
-                item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
-                item.setCheckState(Qt.CheckState.Checked if at in order else Qt.CheckState.Unchecked)
-                self.columns.addItem(item)
-        self.columns.blockSignals(False)
+        self.form.show_plan(plan)
+        self.columns.show_rows(shaped)
+        self.columns.setEnabled(plan.scope == "shown")
+        if not session.last_sent and self.sending is not None:
+            session.last_sent = self.sending.last(session)
+        self._show_report()
+        self._later.start()
 
-    def _build_options(self, plan: SendPlan) -> None:
-        clear(self._options)
-        for option in format_for(plan.format).options:
-            name = label(option.label, "muted")
-            name.setFixedWidth(136)
-            self._options.addLayout(row(name, self._field(option, plan.options), None, space=8))
+    def _words(self, plan: SendPlan) -> str:
+        session = self.session
+        assert session is not None
+        shaped = session.shaped
+        assert shaped is not None
+        if plan.scope == "all" and session.table is not None:
+            words = f"{grouped(session.table.rows)} rows × {len(session.table.fields)} columns, as pulled"
+        else:
+            noun = "groups (the deepest level)" if shaped.grouped is not None else "rows"
+            words = f"{grouped(shaped.rows)} {noun} × {len(shaped.shown())} columns, as shown"
+        if session.edits.count:
+            words += " · pending changes are not sent until written"
+        return words
 
-    def _field(self, option: Option, given: Mapping[str, Any]) -> QWidget:
-        value = given.get(option.name, option.default)
-        if option.kind == "choice":
-            choice: QComboBox = combo(option.choices, str(value), option.label)
-            choice.setMinimumWidth(150)
-            choice.activated.connect(lambda _: self._set(option.name, choice.currentData()))
-            return choice
-        if option.kind == "yes/no":
-            tick = QCheckBox("yes")
-            tick.setAccessibleName(option.label)
-            tick.setChecked(bool(value))
-            tick.toggled.connect(lambda on: self._set(option.name, on))
-            return tick
-        text = QLineEdit(str(value))
-        text.setAccessibleName(option.label)
-        text.setFixedWidth(150)
-        if option.name == "empty":
-            text.setPlaceholderText("leave blank")
-        text.editingFinished.connect(lambda: self._set(option.name, text.text()))
-        return text
+    def _show_preview(self) -> None:
+        """The first rows as they will be written; what is wrong with the options in their place."""
+        if self.session is None or self.sending is None or not self.isVisible():
+            return
+        plan = self.plan
+        is_text = plan.format in ("clipboard", "source") or format_for(plan.format).is_text
+        said = "First rows, as they will be written" if is_text else "First rows; the file holds them as values"
+        if plan.format == "source":
+            said = "What will be done"
+        try:
+            text, tone = self.sending.preview(self.session, plan), "muted"
+        except OtterError as problem:
+            text, said, tone = "", str(problem), "plum"
+        if not text and tone == "muted":
+            said = "no rows yet: run the query first"
+        self._said.setText(said)
+        set_tone(self._said, tone)
+        if self.preview.toPlainText() != text:
+            self.preview.setPlainText(text)
+
+    def showEvent(self, event: Any) -> None:
+        super().showEvent(event)
+        self._later.start()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._arrange()
+
+    def _arrange(self) -> None:
+        """Options and preview beside each other where there is room, else one of them."""
+        is_wide = self.width() - self.formats.width() - _SIDE >= _WIDE
+        self.views.setVisible(not is_wide)
+        self._options.setVisible(is_wide or self.views.chosen == 0)
+        self._shown.setVisible(is_wide or self.views.chosen == 1)
+        self._later.start()
 
     def _put(self, plan: SendPlan) -> None:
         assert self.session is not None
         if plan != self.session.pull.send:
+            if plan.format == "clipboard":  # copies from the grid are for the same receiver
+                self.locale_set.emit({name: value for name, value in plan.options.items() if name != "form"})
             self.session.change(replace(self.session.pull, send=plan), "Change delivery")
 
     def _choose(self, item: QListWidgetItem | None) -> None:
         if item is None or self.session is None:
             return
-        format_, old = format_for(item.data(Qt.ItemDataRole.UserRole)), format_for(self.plan.format)
-        path = self.plan.path
-        path = path[: -len(old.suffix)] if path.lower().endswith(old.suffix) else path
-        self._put(SendPlan(format_.key, path + format_.suffix, {}))
+        key, plan = str(item.data(Qt.ItemDataRole.UserRole)), self.plan
+        if key == plan.format:
+            return
+        path = plan.path
+        for format_ in all_formats():
+            if path.lower().endswith(format_.suffix):
+                path = path[: -len(format_.suffix)]
+                break
+        if key in dict(_OTHERS):
+            options = dict(self.receiver()) if key == "clipboard" else {}
+            self._put(SendPlan(key, path, options, plan.exists, "all" if plan.scope == "all" else "shown"))
+            return
+        ways = {"ask", "number", "replace", *(way for way, _ in format_for(key).changes)}
+        exists = plan.exists if plan.exists in ways else "ask"
+        known = {option.name for option in format_for(key).options}
+        kept = {name: value for name, value in plan.options.items() if name in known & _SHARED}
+        self._put(SendPlan(key, path + format_for(key).suffix, kept, exists, plan.scope))
 
-    def _path_typed(self) -> None:
-        if self.session is not None and self.path.text().strip():
-            self._put(replace(self.plan, path=self.path.text().strip()))
-
-    def _browse(self) -> None:
-        format_ = format_for(self.plan.format)
-        path, _ = QFileDialog.getSaveFileName(self, "Send to", self.plan.path, f"{format_.word} (*{format_.suffix})")
-        if path:
-            self._put(replace(self.plan, path=path))
-            self.refresh()
-
-    def _set(self, name: str, value: Any) -> None:
-        self._put(replace(self.plan, options={**self.plan.options, name: value}))
-
-    def _columns_ticked(self) -> None:
-        """Ticks here are the Columns step: one place for what is shown and sent."""
+    def _columns_changed(self, what: str) -> None:
+        """The list is the Columns step: one place for what is shown and sent."""
         session = self.session
         assert session is not None
-        hidden = tuple(
-            self.columns.item(n).text()
-            for n in range(self.columns.count())
-            if self.columns.item(n).checkState() == Qt.CheckState.Unchecked
-        )
-        if len(hidden) == self.columns.count():
+        if not self.columns.ticked:
+            self.columns._shown = []
             self.refresh()
             return
-        for at, step in reversed(list(enumerate(session.pull.steps))):
-            if isinstance(step, ColumnsStep):
-                session.set_step(at, replace(step, hidden=hidden), "Change columns")
-                return
-        session.add_step(ColumnsStep(hidden=hidden), "Change columns")
+        at, step = self.columns.step(session.pull)
+        if at is not None:
+            session.set_step(at, step, what)
+        else:
+            session.add_step(step, what)
+
+
+_SHARED = {"header", "case", "empty", "values", "decimal", "date", "time", "words", "table"}
+"""Options that mean the same from one format to the next."""

@@ -186,6 +186,7 @@ class SourcesPane(QWidget):
     name_wanted = Signal(object, str)
     glance_wanted = Signal(object, object)
     page_wanted = Signal(object)
+    send_wanted = Signal(object, object)
     search_wanted = Signal(object, object)
     call_wanted = Signal(object, object)
 
@@ -452,6 +453,7 @@ class SourcesPane(QWidget):
             if data.kind == "routine":
                 menu.addAction("Call it…", lambda: self.call_wanted.emit(source, data))
             if data.holds_rows:
+                menu.addAction("Send the rows…", lambda: self.send_wanted.emit(source, [data]))
                 menu.addAction("Count exactly", lambda: self._hub.count_exactly(source, data.name))
                 menu.addAction("Find a value in it…", lambda: self.search_wanted.emit(source, data))
         if isinstance(data, (TableInfo, ColumnInfo)) and source is not None:
@@ -459,6 +461,7 @@ class SourcesPane(QWidget):
         if isinstance(data, Source):
             menu.addAction("Read the catalogue again", lambda: self._hub.open(data, again=True))
             menu.addAction("Find a value in it…", lambda: self.search_wanted.emit(data, None))
+            menu.addAction("Send tables…", lambda: self.send_wanted.emit(data, []))
             if not data.url.startswith("demo:"):
                 menu.addAction("Its page…", lambda: self.page_wanted.emit(data))
             if not data.url.startswith("demo:"):
