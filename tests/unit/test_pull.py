@@ -24,7 +24,7 @@ from nimble_otter.pull.steps import (
 )
 from nimble_otter.pull.steps.filter import OPERATORS
 from nimble_otter.query.conditions import parse_condition
-from nimble_otter.send import fill_name
+from nimble_otter.send import Names, fill_name
 from nimble_otter.sources import Source
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, View
@@ -386,9 +386,9 @@ def test_filters_and_file_names_take_parameters(table):
     query = replace(pull.query, parameters={**pull.query.parameters, "since": "start of last month"})
     since = replace(pull, query=query).values(dt.date(2031, 5, 20))
     at = dt.datetime(2031, 5, 20)
-    assert fill_name("a-{:since}-{:rivers}", "p", "s", 1, at, since) == "a-2031-04-01-m+x'y"
-    with pytest.raises(SendError, match=":since in the file name has no value"):
-        fill_name("{:since}", "p", "s", 1, at, {})
+    assert fill_name("a-{param.since}-{:rivers}", Names("p", "s", at, parameters=since)) == "a-2031-04-01-m+x'y"
+    with pytest.raises(SendError, match="since in the file name has no value"):
+        fill_name("{param.since}", Names("p", "s", at))
     assert pull_from_text(pull_to_text(pull)) == pull
 
 

@@ -130,7 +130,7 @@ def _float(value: float, declared: str, dialect: str) -> str:
         if dialect == "sqlite":
             return "9e999" if value > 0 else "-9e999"
         return f"'{postgresql_text(value)}'"
-    if dialect == "sqlite" and misread([repr(value)]):
+    if dialect == "sqlite" and misread([repr(value)], [value]):
         return in_powers(value)
     if dialect == "postgresql" and not _NUMBERS.search(declared):
         return f"'{value!r}'"  # REAL is not compared with what a longer number rounds to

@@ -18,7 +18,7 @@ import numpy as np
 from nimble_otter.errors import SendError
 from nimble_otter.send.format import Output
 from nimble_otter.send.pictures import is_picture
-from nimble_otter.send.texts import moments, numbers, put_empty, too_exact, utf8
+from nimble_otter.send.texts import by_code, moments, numbers, put_empty, too_exact, utf8
 from nimble_otter.send.workbook import Book
 from nimble_otter.table import MISSING, Column, Field, Kind
 from nimble_otter.table.columns import EPOCH_DAY, TEXT_BYTES, CodedText
@@ -116,7 +116,7 @@ class Cells:
         start, end = b"<c" + style + b"><v>", b"</v></c>"
         if kind is Kind.BOOL:
             no, yes = b'<c t="b"' + style + b"><v>0</v></c>", b'<c t="b"' + style + b"><v>1</v></c>"
-            return [yes if v else no for v in column.data.tolist()]
+            return by_code([no, yes], column.data)
         if kind is Kind.INT:
             odd, said = too_exact(column), "whole numbers of more than 15 digits are text, so that none is rounded"
             texts = numbers(column) or []
@@ -157,7 +157,7 @@ class Cells:
         elif column.kind is Kind.TEXT:
             if isinstance(column, CodedText) and not self.links_wanted:
                 words = [self._text(word.encode(*TEXT_BYTES), style) for word in column.words] or [b"<c/>"]
-                return [words[code] for code in column.data.tolist()]
+                return by_code(words, column.data)
             texts = utf8(column)
         else:
             return self._objects(place, column, style)

@@ -11,7 +11,7 @@ import numpy as np
 import orjson
 
 from nimble_otter.send.format import Option, Output, Rows
-from nimble_otter.send.texts import BINARY, BINARY_NAME, bytes_writer, moments, numbers, put_empty, utf8, woven
+from nimble_otter.send.texts import BINARY, BINARY_NAME, by_code, bytes_writer, moments, numbers, put_empty, utf8, woven
 from nimble_otter.table import MISSING, Column, Kind
 from nimble_otter.table.columns import BufferText, CodedText
 from nimble_otter.table.show import jsonable
@@ -79,13 +79,13 @@ class _Writer:
                 return found
             return [b'"' + text + b'"' for text in found]
         if kind is Kind.BOOL:
-            return [b"true" if v else b"false" for v in column.data.tolist()]
+            return by_code([b"false", b"true"], column.data)
         if kind.is_moment or kind is Kind.CLOCK:
             found = moments(column, b"T")
             return None if found is None else _in_quotes(found)
         if isinstance(column, CodedText):
             words = [_dump(_whole(word)) for word in column.words] or [b'""']
-            return [words[code] for code in column.data.tolist()]
+            return by_code(words, column.data)
         if isinstance(column, BufferText):
             return _quoted(utf8(column))
         return None

@@ -12,7 +12,7 @@ import numpy as np
 from nimble_otter.errors import SendError
 from nimble_otter.send.ddl import DIALECTS
 from nimble_otter.send.format import Output
-from nimble_otter.send.texts import even_times, moments, numbers, put_empty, utf8
+from nimble_otter.send.texts import by_code, even_times, moments, numbers, put_empty, utf8
 from nimble_otter.table import MISSING, Column, Field, Kind
 from nimble_otter.table.columns import TEXT_BYTES, CodedText
 from nimble_otter.table.doubles import in_powers, misread
@@ -35,17 +35,18 @@ class Literals:
     def _quickly(self, field: Field, column: Column) -> list[bytes]:
         found = numbers(column)
         if found is not None and column.kind is Kind.FLOAT and self._dialect == "sqlite":
+            values = column.data.tolist()
             long = [place for place, text in enumerate(found) if len(text) > 15]
-            for place in misread([found[place].decode() for place in long]):
-                found[long[place]] = in_powers(float(found[long[place]])).encode()
+            for place in misread([found[p].decode() for p in long], [values[p] for p in long]):
+                found[long[place]] = in_powers(values[long[place]]).encode()
         if found is not None:
             return found
         if column.kind is Kind.BOOL:
             yes, no = (b"1", b"0") if self._dialect == "sqlite" else (b"true", b"false")
-            return [yes if v else no for v in column.data.tolist()]
+            return by_code([no, yes], column.data)
         if isinstance(column, CodedText):
             words = [self._text(word.encode(*TEXT_BYTES)) for word in column.words] or [b"null"]
-            return [words[code] for code in column.data.tolist()]
+            return by_code(words, column.data)
         if column.kind is Kind.TEXT:
             return self._texts(utf8(column))
         if not (self._dialect == "sqlite" and field.form):

@@ -159,7 +159,7 @@ def utf8(column: Column) -> list[bytes]:
     """A text column as UTF-8, as it was at the source; rows without a value hold anything."""
     if isinstance(column, CodedText):
         words = [word.encode(*TEXT_BYTES) for word in column.words] or [b""]
-        return [words[code] for code in column.data.tolist()]
+        return by_code(words, column.data)
     assert isinstance(column, BufferText)
     starts, ends = column.data, column.ends
     if not len(starts):
@@ -191,7 +191,7 @@ def spelled(column: Column, field: Field, spell: Spelling) -> list[bytes]:
         found = moments(column)
     elif column.kind is Kind.BOOL and not looked:
         no, yes = spell.words[1].encode(), spell.words[0].encode()
-        return [yes if v else no for v in column.data.tolist()]
+        return by_code([no, yes], column.data)
     if found is not None:
         return found
     if column.kind in (Kind.OBJECT, Kind.FLOAT):  # what is equal there need not be written alike
@@ -231,12 +231,20 @@ def _looked(value: Any, field: Field, look: Look) -> str:
     return shown(value, replace(field, look=replace(look, groups=False)))
 
 
+def by_code(words: Sequence[bytes], codes: Any) -> list[bytes]:
+    """The word of each code (an integer array, or one of truth values for two words)."""
+    known = np.empty(len(words), np.object_)
+    known[:] = words
+    return list(known.take(codes.view(np.int8) if codes.dtype == np.bool_ else codes).tolist())
+
+
 def woven(pieces: Sequence[list[bytes] | bytes], count: int) -> bytes:
     """Rows put together from columns and what stands between them: for each row all of `pieces` in turn."""
     width = len(pieces)
-    flat: list[bytes] = [b""] * (width * count)
+    flat: list[bytes] = [piece if isinstance(piece, bytes) else b"" for piece in pieces] * count
     for place, piece in enumerate(pieces):
-        flat[place::width] = [piece] * count if isinstance(piece, bytes) else piece
+        if not isinstance(piece, bytes):
+            flat[place::width] = piece
     return b"".join(flat)
 
 

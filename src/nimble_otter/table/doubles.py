@@ -7,13 +7,13 @@ from collections.abc import Sequence
 from contextlib import closing
 
 
-def misread(texts: Sequence[str]) -> list[int]:
-    """Places of the finite numbers that SQLite would not read as they are meant."""
+def misread(texts: Sequence[str], values: Sequence[float]) -> list[int]:
+    """Places of the finite numbers that SQLite would not read as the values that their texts mean."""
     if not texts:
         return []
-    with closing(sqlite3.connect(":memory:")) as base:
-        rows = base.execute(f"values {','.join(f'({text})' for text in texts)}")
-        return [place for place, (text, (read,)) in enumerate(zip(texts, rows, strict=True)) if float(text) != read]
+    with closing(sqlite3.connect(":memory:")) as base:  # its JSON reads numbers as its SQL does, several times faster
+        rows = base.execute("select value from json_each(?)", (f"[{','.join(texts)}]",)).fetchall()
+    return [place for place, (value, (read,)) in enumerate(zip(values, rows, strict=True)) if value != read]
 
 
 def in_powers(value: float) -> str:

@@ -15,19 +15,22 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from nimble_otter.errors import SendError
 from nimble_otter.send.format import Option, Output, Rows
-from nimble_otter.send.texts import SPELLING, joined, put_empty, spelled, spelling
-from nimble_otter.table import Kind
+from nimble_otter.send.texts import SPELLING, by_code, joined, put_empty, spelled, spelling
+from nimble_otter.table import Column, Kind
+from nimble_otter.table.columns import TEXT_BYTES, CodedText
 
 _DELIMITERS = {"comma": b",", "semicolon": b";", "tab": b"\t", "pipe": b"|", "space": b" "}
 _ENDS = {"CRLF": b"\r\n", "LF": b"\n", "CR": b"\r"}
 _QUOTES = {"double": b'"', "single": b"'"}
 _MARKS = {"utf-8-sig": b"\xef\xbb\xbf", "utf-16": b"\xff\xfe"}
 _CODECS = {"utf-8-sig": "utf-8", "utf-16": "utf-16-le"}
-_FORMULA = re.compile(rb"[=+\-@\t\r\n]")
+_STARTS = frozenset((b"=", b"+", b"-", b"@", b"\t", b"\r", b"\n"))
 _NUMBER = re.compile(rb"[+-]?(\d[\d.,]*|\.\d+)([eE][+-]?\d+)?")
-_ANY_FORMULA = re.compile(rb"(?:^|\0)[=+\-@\t\r\n]")
+_ANY_STARTS = frozenset((b"=", b"+", b"-", b"@", b"\t", b"\r", b"\n"))
 
 
 class _Csv:
@@ -79,11 +82,10 @@ class _Csv:
         done, spell = 0, spelling(out)
         for block in rows.blocks(out.stop):
             count = len(block[0]) if block else 0
-            cells = []
-            for field, column in zip(rows.fields, block, strict=True):
-                texts = spelled(column, field, spell)
-                is_text = column.kind in (Kind.TEXT, Kind.OBJECT, Kind.SPAN)
-                cells.append(put_empty(put.quoted(texts, column.empty, is_text), column, put.empty))
+            cells = [
+                put.cells(column, [] if isinstance(column, CodedText) else spelled(column, field, spell))
+                for field, column in zip(rows.fields, block, strict=True)
+            ]
             put.lines(cells, count)
             done += count
             yield done
@@ -116,11 +118,12 @@ class _Writer:
         self._guard, self._encoding = options["guard"], options["encoding"]
         self._codec = _CODECS.get(self._encoding, self._encoding)
         self._special = (self._between, self._mark, b"\n", b"\r")
+        self._needs = re.compile(b"[%s\n\r]|^ | \\Z" % re.escape(self._between + self._mark))
         if any(mark in self.empty for mark in self._special):
             raise SendError("What stands for an empty value can't hold the delimiter, a quote or a line end.")
 
     def names(self, names: list[bytes]) -> list[bytes]:
-        return self.quoted(list(names), None, True)
+        return self.quoted(list(names), True)
 
     def lines(self, columns: list[list[bytes]], count: int) -> None:
         if len(columns) == 1:  # a row of one empty value would be a blank line, which readers skip
@@ -136,40 +139,50 @@ class _Writer:
                 ) from None
         self._stream.write(data)
 
-    def quoted(self, texts: list[bytes], empty: Any, is_text: bool) -> list[bytes]:
-        """Cells as they stand in the file; what is at places that are `empty` does not matter."""
-        block = b"\0".join(texts)
-        if is_text and self._guard and (block[:1] in b"=+-@\t\r\n" or _ANY_FORMULA.search(block)) and block:
-            texts = self._guarded(texts, empty)
-            block = b"\0".join(texts)
-        mark = self._mark
+    def cells(self, column: Column, texts: list[bytes]) -> list[bytes]:
+        """A column's cells as they stand in the file, with what stands for no value."""
+        is_text = column.kind in (Kind.TEXT, Kind.OBJECT, Kind.SPAN)
+        if not isinstance(column, CodedText):
+            return put_empty(self.quoted(texts, is_text, column.empty), column, self.empty)
+        words = [word.encode(*TEXT_BYTES) for word in column.words] or [b""]
+        times = np.bincount(column.data if column.empty is None else column.data[~column.empty], minlength=len(words))
+        made = self.quoted(words, True, None, times)
+        return put_empty(by_code(made, column.data), column, self.empty)
+
+    def quoted(self, texts: list[bytes], is_text: bool, empty: Any = None, times: Any = None) -> list[bytes]:
+        """Cells as they stand in the file; what is at places that are `empty` does not matter. `times` is how often
+        each stands there."""
+        if is_text and self._guard and not _STARTS.isdisjoint(text[:1] for text in texts):
+            texts = self._guarded(texts, empty, times)
+        block, mark = b"\0".join(texts), self._mark
         if self._rule == "all" or (self._rule == "text" and is_text):
             if mark in block:
                 return [mark + text.replace(mark, mark + mark) + mark for text in texts]
             return [mark + text + mark for text in texts]
-        special = self._special
-        if any(part in block for part in special) or (is_text and (b"\0 " in b"\0" + block or b" \0" in block + b"\0")):
-            texts = [
-                mark + t.replace(mark, mark + mark) + mark
-                if any(part in t for part in special) or t[:1] == b" " or t[-1:] == b" "
-                else t
-                for t in texts
-            ]
+        found = [part for part in self._special if part in block]
+        has_blanks = is_text and (b"\0 " in block or b" \0" in block or block[:1] == b" " or block[-1:] == b" ")
+        if len(found) == 1 and found != [mark] and not has_blanks:
+            (part,) = found
+            texts = [mark + t + mark if part in t else t for t in texts]
+        elif found or has_blanks:
+            needs, double = self._needs.search, mark + mark
+            texts = [mark + t.replace(mark, double) + mark if needs(t) else t for t in texts]
         if is_text:  # tell "no value" from a text that looks the same
             alike = {b"", self.empty}
             if not alike.isdisjoint(texts):
                 texts = [mark + t + mark if t in alike else t for t in texts]
         return texts
 
-    def _guarded(self, texts: list[bytes], empty: Any) -> list[bytes]:
+    def _guarded(self, texts: list[bytes], empty: Any, times: Any) -> list[bytes]:
         found = [
             n for n, t in enumerate(texts)
-            if t and _FORMULA.match(t) and not _NUMBER.fullmatch(t) and (empty is None or not empty[n])
+            if t[:1] in _STARTS and not _NUMBER.fullmatch(t) and (empty is None or not empty[n])
         ]  # fmt: skip
         texts = list(texts)
         for place in found:
             texts[place] = b"'" + texts[place]
-        self._out.note("texts that begin like a formula have an apostrophe before them", len(found))
+        count = len(found) if times is None else int(sum(times[place] for place in found))
+        self._out.note("texts that begin like a formula have an apostrophe before them", count)
         return texts
 
 
