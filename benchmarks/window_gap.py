@@ -1,4 +1,4 @@
-"""The worst delay of a 16 ms timer in the window while it pulls, sorts, filters and groups N rows.
+"""The worst delay of a 16 ms timer in the window while it pulls, sends, sorts, filters and groups N rows.
 
 .venv/bin/python -m benchmarks.window_gap [ROWS] [postgresql | mariadb]
 
@@ -28,7 +28,7 @@ def main() -> None:
     from nimble_otter.demo.survey import write_survey
     from nimble_otter.desktop.app import make_app
     from nimble_otter.desktop.window import Window
-    from nimble_otter.pull import Pull, Query
+    from nimble_otter.pull import Pull, Query, SendPlan
     from nimble_otter.pull.steps import Condition, SortBy, SortStep
     from nimble_otter.sources import Source
     from nimble_otter.sources.source import source_of_file
@@ -64,6 +64,11 @@ def main() -> None:
     phase("pull", lambda: window.add_pull(pull))
     assert window.pull is not None
     shown = window.pull
+    window.open_drawer("send")
+    wait_until(lambda: False, 1)
+    for key in ("csv", "jsonl", "sql", "xlsx"):
+        plan = SendPlan(key, str(Path(folder.name) / f"out.{key}"), {}, "replace")
+        phase(f"send {key}", lambda p=plan: window.sending.send(shown, p))
     phase("sort", lambda: shown.add_step(SortStep((SortBy("flow_m3s", True),)), "Sort"))
     condition = Condition("sql", text="level_m > 1 and quality <> 'void'")
     phase("filter", lambda: window.actions_on_grid.add_condition(condition))

@@ -287,6 +287,16 @@ def test_sql_inserts_load_exactly(tmp_path):
     assert "('2031-05-28T23:00')" in send_text(rows, format_for("sql"))  # SQLite's own way of writing it
 
 
+def test_rows_of_inserts_are_counted_whatever_the_texts_hold(tmp_path, monkeypatch):
+    from nimble_otter.send.formats import sql
+
+    monkeypatch.setattr(sql, "_PART", 64)
+    texts = ["a'\n  ('b", "\n  (1, 2),\n", "'", "''", "x" * 200, '`"', ""] * 9
+    for dialect in ("sqlite", "postgresql", "mysql"):
+        columns = {"t\n  (": texts, "it's": texts[::-1]}
+        assert send(columns, "sql", tmp_path / "a.sql", dialect=dialect, rows=4, create=True).checked
+
+
 @pytest.mark.parametrize("kind", ["postgresql", "mariadb"])
 def test_inserts_and_their_table_load_into_real_servers(kind, request):
     from nimble_otter.query import split_statements

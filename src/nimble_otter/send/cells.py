@@ -30,7 +30,7 @@ _ZERO_DAY = 693_594 - EPOCH_DAY
 _FIRST_DAY = _ZERO_DAY + 61
 _DAY_US = 86_400_000_000
 _ILLEGAL = re.compile("[\x00-\x08\x0b-\x1f\ud800-\udfff\ufffe\uffff]|_x[0-9A-Fa-f]{4}_")
-_MAYBE_ILLEGAL = re.compile(rb"[\x00-\x08\x0b-\x1f]|_x|\xed|\xef\xbf[\xbe\xbf]|[\xc0\xc1\xf5-\xff]")
+_CONTROLS = bytes(n for n in range(1, 32) if n not in (9, 10))
 _CODES = {"yyyy": "yyyy", "yy": "yy", "MMMM": "mmmm", "MMM": "mmm", "MM": "mm", "M": "m", "dd": "dd", "d": "d",
           "EEEE": "dddd", "EEE": "ddd", "HH": "hh", "H": "h", "mm": "mm", "m": "m", "ss": "ss", "s": "s"}  # fmt: skip
 _TOKEN = re.compile(r"'((?:[^']|'')*)'|([A-Za-z])\2*|.", re.DOTALL)
@@ -209,7 +209,7 @@ class Cells:
     def _texts(self, texts: list[bytes], style: bytes) -> list[bytes]:
         """Texts that need no care are wrapped all at once."""
         block = b"\0".join(texts)
-        is_odd = block.count(b"\0") != len(texts) - 1 or _MAYBE_ILLEGAL.search(block.replace(b"\0", b""))
+        is_odd = block.count(b"\0") != len(texts) - 1 or _may_be_illegal(block)
         if is_odd or max(map(len, texts), default=0) > MOST_CHARACTERS or (self.formulas and b"=" in block):
             return [self._text(text, style) for text in texts]
         if b"&" in block or b"<" in block or b">" in block:
@@ -230,6 +230,18 @@ class Cells:
         if self.formulas and said.startswith("=") and len(said) > 1:
             return b"<c" + style + b"><f>" + _escaped(said[1:]) + b"</f></c>"
         return b'<c t="inlineStr"' + style + b">" + _START + _escaped(said) + _END
+
+
+def _may_be_illegal(block: bytes) -> bool:
+    """Whether texts hold what XML has not, what looks like an escape, or bytes that are no UTF-8."""
+    if len(block.translate(None, _CONTROLS)) != len(block) or b"_x" in block:
+        return True
+    if block.isascii():
+        return False
+    try:
+        return b"\xef\xbf" in block or not block.decode()
+    except UnicodeDecodeError:
+        return True
 
 
 def _escaped(text: str) -> bytes:

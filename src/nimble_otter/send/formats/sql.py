@@ -19,6 +19,7 @@ from nimble_otter.send.texts import woven
 from nimble_otter.table.columns import TEXT_BYTES
 
 _TEXTS = re.compile(rb"'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|`(?:[^`]|``)*`")
+_PART = 1 << 18
 _ROW = re.compile(rb"^  \(", re.M)
 
 
@@ -75,8 +76,21 @@ class _Sql:
         yield done
 
     def count(self, path: Path, out: Output) -> int:
-        """Rows are lines of their own once texts and quoted names are taken out."""
-        return len(_ROW.findall(_TEXTS.sub(b"", path.read_bytes())))
+        """Rows are lines of their own once texts and quoted names are taken out; read in parts, each whole in that."""
+        found, rest = 0, b""
+        with path.open("rb") as stream:
+            while chunk := stream.read(_PART):
+                out.stop.check()
+                whole, rest = rest + chunk, b""
+                cut = len(whole)
+                while (cut := whole.rfind(b"\n", 0, cut)) > 0:
+                    bare = _TEXTS.sub(b"", whole[:cut])
+                    if not any(mark in bare for mark in (b"'", b'"', b"`")):
+                        break
+                cut = max(cut, 0)
+                found += len(_ROW.findall(bare)) if cut else 0
+                rest = whole[cut:]
+        return found + len(_ROW.findall(_TEXTS.sub(b"", rest)))
 
 
 def _keys(rows: Rows, typed: str) -> tuple[str, ...]:

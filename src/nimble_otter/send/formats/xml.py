@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import xml.etree.ElementTree as ET
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -52,12 +51,16 @@ class _Xml:
         yield done
 
     def count(self, path: Path, out: Output) -> int:
-        depth = found = 0
-        for event, element in ET.iterparse(path, ("start", "end")):
-            depth += 1 if event == "start" else -1
-            if event == "end" and depth == 1:
+        from lxml import etree
+
+        found = 0
+        for _, row in etree.iterparse(str(path), tag=_name(out.options["row"]), resolve_entities=False, huge_tree=True):
+            above = row.getparent()
+            if above is not None and above.getparent() is None:  # a column may be called as rows are
                 found += 1
-                element.clear()
+                row.clear()
+                while row.getprevious() is not None:
+                    del above[0]
         return found
 
 
