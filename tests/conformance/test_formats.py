@@ -396,7 +396,7 @@ def test_xlsx_has_real_types_and_never_rounds(tmp_path):
     assert rows[0]["span"] == dt.timedelta(hours=26)
     assert (rows[3]["text"], sheet["K5"].data_type) == ("=1+1", "s")
     assert [sheet[c].number_format for c in ("A2", "D2", "F2", "G2")] == [
-        "0", "0.00", r"yyyy\-mm\-dd\ hh:mm:ss".replace(r"\ ", " "), r"yyyy\-mm\-dd",
+        "0", "0.00", r"yyyy\-mm\-dd hh:mm:ss.000", r"yyyy\-mm\-dd",
     ]  # fmt: skip
     odd = {"c": ["a\x01b", "_x0041_", "\udcff", " s ", "\ufffe", "<&>"]}
     send(odd, "xlsx", path)

@@ -38,9 +38,11 @@ _URL = re.compile(rb"(?:https?|ftp)://\S+\Z|mailto:\S+\Z")
 _START, _END = b'<is><t xml:space="preserve">', b"</t></is></c>"
 
 
-def number_format(field: Field, scale: int, date: str, time: str) -> str:
-    """The number format of a column (18.8.30): by its look, else by its kind; "" is the general one."""
-    look, kind = field.look, field.kind
+def number_format(field: Field, column: Column, date: str, time: str) -> str:
+    """The number format of a column (18.8.30): by its look, else by its kind and its first values; "" is the general
+    one."""
+    scale, look, kind = column.scale, field.look, field.kind
+    fraction = ".000" if kind in (Kind.TIME, Kind.ZONED, Kind.CLOCK) and (column.data % 1_000_000).any() else ""
     if kind.is_number:
         decimals = look.decimals if look is not None and look.decimals is not None else None
         if look is not None and look.style == "percent":
@@ -55,10 +57,10 @@ def number_format(field: Field, scale: int, date: str, time: str) -> str:
     if kind in (Kind.DATE, Kind.TIME, Kind.ZONED):
         pattern = (look.pattern if look is not None else "") or (date if kind is Kind.DATE else time)
         usual = "yyyy\\-mm\\-dd" + (
-            "" if kind is Kind.DATE else " hh:mm" if field.form.endswith("%H:%M") else " hh:mm:ss"
+            "" if kind is Kind.DATE else " hh:mm" if field.form.endswith("%H:%M") else f" hh:mm:ss{fraction}"
         )
         return _code(pattern) or usual if pattern else usual
-    return {Kind.CLOCK: "hh:mm:ss", Kind.SPAN: "[h]:mm:ss"}.get(kind, "")
+    return {Kind.CLOCK: f"hh:mm:ss{fraction}", Kind.SPAN: "[h]:mm:ss"}.get(kind, "")
 
 
 def _code(pattern: str) -> str:
@@ -98,7 +100,7 @@ class Cells:
         self.styles = []
         for field, column in zip(fields, block, strict=True):
             code = "" if field.kind is Kind.ZONED and self.zones == "text" else number_format(
-                field, column.scale, date, time
+                field, column, date, time
             )  # fmt: skip
             number = self.book.style(code, link=field.name in self.linked)
             self.styles.append(f' s="{number}"'.encode() if number else b"")
@@ -138,7 +140,7 @@ class Cells:
             elif shift:
                 odd |= column.data < _FIRST_DAY * _DAY_US
             said = "times finer than a millisecond, or that spreadsheets have not, are text"
-            texts = numbers(Column(Kind.FLOAT, (column.data - shift) / _DAY_US)) or []
+            texts = numbers(Column(Kind.FLOAT, _serial(column.data - shift))) or []
         else:
             return None
         cells = (start + (end + b"\0" + start).join(texts) + end).split(b"\0") if texts else []
@@ -248,6 +250,13 @@ def _escaped(text: str) -> bytes:
     """Signs that XML has not as _xHHHH_ (22.9.2.19), as spreadsheets read them."""
     text = _ILLEGAL.sub(lambda m: "".join(f"_x{ord(c):04X}_" for c in m[0][:1]) + m[0][1:], text)
     return text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;").encode("utf-8")
+
+
+def _serial(micros: Any) -> Any:
+    """Days as spreadsheets count them; never a hair less than the moment, as some cut where others round."""
+    days = micros / _DAY_US
+    is_less = days.astype(np.longdouble) * _DAY_US < micros
+    return np.where(is_less, np.nextafter(days, np.inf), days)
 
 
 def _inexact(column: Column) -> Any:
