@@ -1,6 +1,8 @@
 """Sending as one does it in the window: files that are there, previews, columns, the clipboard, other sources."""
 
 import sqlite3
+import subprocess
+import sys
 from dataclasses import replace
 
 import openpyxl
@@ -203,3 +205,21 @@ def test_tables_of_the_catalogue_go_to_files_unseen(window, tmp_path, monkeypatc
     assert "of 2 tables" in window.status.message.text()
     book = openpyxl.load_workbook(tmp_path / "tables.xlsx")
     assert {sheet.title: sheet.max_row for sheet in book.worksheets} == {"river": 8, "station": 43}
+
+
+COPIES = """
+from nimble_otter.desktop.offscreen import use_offscreen
+use_offscreen()
+from nimble_otter.desktop.app import make_app
+from nimble_otter.desktop.sending import _put
+from nimble_otter.send.clipboard import Copied
+def main():
+    app = make_app()
+    _put(Copied("a", "<b>a</b>", 1, "=a"))
+    app.processEvents()
+main()
+"""
+
+
+def test_a_program_that_copied_ends_well():
+    assert subprocess.run([sys.executable, "-c", COPIES], capture_output=True).returncode == 0

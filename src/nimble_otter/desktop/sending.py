@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import atexit
 import datetime as dt
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -198,13 +200,7 @@ class Sending:
         dialect = self._dialect(session)
 
         def done(made: Copied) -> None:
-            data = QMimeData()
-            data.setText(made.text)
-            if made.exact:
-                data.setData(EXACT, made.exact.encode("utf-8", "surrogateescape"))
-            if made.html:
-                data.setHtml(made.html)
-            QApplication.clipboard().setMimeData(data)
+            _put(made)
             if form == "names":
                 self._say(f"Copied the names of {made.cells} column{'s' if made.cells != 1 else ''}.", False)
                 return
@@ -331,6 +327,29 @@ class Sending:
 
 
 _FORM_WORDS = {"list": "a list of values", "csv": "CSV", "json": "JSON", "markdown": "Markdown", "sql": "SQL inserts"}
+
+
+def _put(made: Copied) -> None:
+    """Text, table and exact cells at once."""
+    data = QMimeData()
+    data.setText(made.text)
+    data.setData(EXACT, (made.exact or made.text).encode("utf-8", "surrogateescape"))
+    if made.html:
+        data.setHtml(made.html)
+    QApplication.clipboard().setMimeData(data)
+    _let_go_at_exit()
+
+
+@cache
+def _let_go_at_exit() -> None:
+    """What Python made must not be on the clipboard when Qt is taken down: that ends in a crash. The text stays."""
+    app = QApplication.instance()  # held until then
+
+    def let_go() -> None:
+        if app is not None and QApplication.clipboard().mimeData().hasFormat(EXACT):
+            QApplication.clipboard().setText(QApplication.clipboard().text())
+
+    atexit.register(let_go)
 
 
 def _dialect_of(source: Source) -> str:
