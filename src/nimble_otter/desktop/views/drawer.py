@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
@@ -10,6 +10,9 @@ from nimble_otter.desktop import tokens
 from nimble_otter.desktop.parts import ElidedLabel, label, row
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.theme import theme
+
+_MOST_ASKED = 620
+"""Pixels that a drawer can ask for: the centre has some 770 in a window of 1280 with both panes open."""
 
 
 class Head(QWidget):
@@ -52,6 +55,11 @@ class Drawer(QWidget):
         self._whole.setContentsMargins(0, 0, 0, 0)
         self._whole.setSpacing(0)
         self._whole.addWidget(self.head)
+
+    def minimumSizeHint(self) -> QSize:
+        """No drawer pushes the panes beside it away for good: what is too wide is cut while there is so little room."""
+        wanted = super().minimumSizeHint()
+        return QSize(min(wanted.width(), _MOST_ASKED), wanted.height())
 
     def set_body(self, *parts: QWidget, stretch: tuple[int, ...] = (1,)) -> None:
         """Parts beside each other under the head."""

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QPoint, Qt, QTimer, Signal
+from PySide6.QtCore import QPoint, QSize, Qt, QTimer, Signal
 from PySide6.QtWidgets import QSplitter, QStackedWidget, QWidget
 
 from nimble_otter.desktop.parts import boxed, button, column, label, row
@@ -57,6 +57,10 @@ class PiecesView(QWidget):
 
     changed = Signal()
     preview_wanted = Signal()
+
+    def minimumSizeHint(self) -> QSize:
+        """The editor stands in the same place: it must not be as wide as the cards."""
+        return QSize(240, super().minimumSizeHint().height())
 
     def __init__(self, drawer: QueryDrawer) -> None:
         super().__init__()
