@@ -7,6 +7,7 @@ case, trailing blanks, single precision and times are compared by what the serve
 
 from __future__ import annotations
 
+import datetime as dt
 import math
 import re
 from decimal import Decimal
@@ -16,6 +17,7 @@ from nimble_otter.changes.edits import DEFAULT
 from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.table.doubles import in_powers, misread
+from nimble_otter.table.show import plain
 
 if TYPE_CHECKING:
     from sqlalchemy import ColumnElement
@@ -90,6 +92,8 @@ def for_driver(value: Any, info: ColumnInfo | None, dialect: str) -> Any:
         return value if value is None or isinstance(value, bytes) else postgresql_text(value)
     if isinstance(value, bool):
         return int(value)
+    if isinstance(value, (dt.date, dt.time, dt.timedelta)):  # of a column that had no value, and so no form, before
+        return plain(value)
     if dialect == "sqlite":
         if isinstance(value, str) and _BROKEN.search(value):
             return value.encode("utf-8", "surrogateescape")
