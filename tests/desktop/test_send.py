@@ -3,7 +3,9 @@
 import sqlite3
 import subprocess
 import sys
+import time
 from dataclasses import replace
+from types import SimpleNamespace
 
 import openpyxl
 import pytest
@@ -13,6 +15,7 @@ from PySide6.QtWidgets import QApplication
 from nimble_otter.desktop import sending
 from nimble_otter.desktop.selection import Block
 from nimble_otter.desktop.views.send_tables import SendTables
+from nimble_otter.desktop.window_status import work_words
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.steps import ColumnsStep, Condition, FilterStep
 from nimble_otter.sources.source import source_of_file
@@ -205,6 +208,20 @@ def test_tables_of_the_catalogue_go_to_files_unseen(window, tmp_path, monkeypatc
     assert "of 2 tables" in window.status.message.text()
     book = openpyxl.load_workbook(tmp_path / "tables.xlsx")
     assert {sheet.title: sheet.max_row for sheet in book.worksheets} == {"river": 8, "station": 43}
+
+
+def test_long_work_tells_its_rate_and_what_is_left():
+    jobs = SimpleNamespace(progress={1: (3000, 9000)})
+    for spent, said in (
+        (0.5, "Sending 3\u2009000 of 9\u2009000"),
+        (2, ", 1\u2009500 a second, 4 s left"),
+        (90, "3 min left"),
+    ):
+        job = SimpleNamespace(number=1, title="Sending", began=time.monotonic() - spent)
+        jobs.shown = lambda job=job: job
+        assert work_words(jobs).endswith(said)
+    jobs.progress[1] = (50, None)
+    assert work_words(jobs).startswith("Sending 50, ")
 
 
 COPIES = """

@@ -13,6 +13,7 @@ import itertools
 import queue
 import sys
 import threading
+import time
 import traceback
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -92,6 +93,7 @@ class Job:
     token: StopToken = field(default_factory=_Token)
     started: bool = False
     ended: bool = False
+    began: float = 0.0
 
     def stop(self) -> None:
         self.token.set()
@@ -199,7 +201,7 @@ class Jobs(QObject):
         def report(what: Any) -> None:
             self._arrived.emit(job.number, "update", what)
 
-        job.started = True
+        job.started, job.began = True, time.monotonic()
         try:
             job.token.check()
             result = work(job.token, report)

@@ -42,7 +42,7 @@ from nimble_otter.desktop.window_commands import add_commands, collect_findings
 from nimble_otter.desktop.window_detail import DetailFiller
 from nimble_otter.desktop.window_frame import START, WORK, Frame
 from nimble_otter.desktop.window_pages import Pages
-from nimble_otter.desktop.window_status import show_status
+from nimble_otter.desktop.window_status import show_status, work_words
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import Pull, Query, open_pull, places
 from nimble_otter.pull.file import SUFFIX
@@ -52,7 +52,6 @@ from nimble_otter.query.statements import find_parameters, split_statements
 from nimble_otter.sources import Source, TableInfo
 from nimble_otter.sources.source import source_of_file
 from nimble_otter.table import Kind, Table
-from nimble_otter.table.show import grouped
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.sending import Sending
@@ -508,12 +507,7 @@ class Window(Frame):
         self.setWindowTitle(f"{name} — Nimble Otter" if name else "Nimble Otter")
 
     def _show_work(self) -> None:
-        job = self.jobs.shown()
-        text = job.title if job is not None else ""
-        if job is not None and job.number in self.jobs.progress:
-            done, total = self.jobs.progress[job.number]
-            text += f" {grouped(done)}" + (f" of {grouped(total)}" if total else "")
-        self.status.show_work(text)
+        self.status.show_work(work_words(self.jobs))
         if self.pull is not None and self.is_shown("query"):
             self.query_drawer.stop_button.setVisible(self.pull.is_running)
             self.query_drawer.run_button.setEnabled(not self.pull.is_running)

@@ -2,12 +2,36 @@
 
 from __future__ import annotations
 
+import time
 from typing import TYPE_CHECKING
 
 from nimble_otter.table.show import grouped
 
 if TYPE_CHECKING:
+    from nimble_otter.desktop.jobs import Jobs
     from nimble_otter.desktop.window import Window
+
+_RATE_S = 1.0
+"""Seconds after which a rate says something."""
+
+
+def work_words(jobs: Jobs) -> str:
+    """What is under way: how far, how fast, and how long it will take by that."""
+    job = jobs.shown()
+    if job is None or job.number not in jobs.progress:
+        return job.title if job is not None else ""
+    done, total = jobs.progress[job.number]
+    words = f"{job.title} {grouped(done)}" + (f" of {grouped(total)}" if total else "")
+    spent = time.monotonic() - job.began
+    if spent < _RATE_S or not done:
+        return words
+    rate = done / spent
+    left = f", {_span_words((total - done) / rate)} left" if total and done < total else ""
+    return f"{words}, {grouped(round(rate))} a second{left}"
+
+
+def _span_words(seconds: float) -> str:
+    return f"{seconds / 60:.0f} min" if seconds >= 90 else f"{max(1, round(seconds))} s"
 
 
 def show_status(window: Window) -> None:
