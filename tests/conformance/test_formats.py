@@ -532,6 +532,43 @@ def test_rows_are_added_below_those_of_a_sheet(workbook):
     assert workbook.read_bytes() == b"no workbook"
 
 
+LOADED = st.tuples(
+    st.none() | st.text(st.characters(codec="utf-8", exclude_characters="\0"), max_size=20),
+    st.none() | st.floats(allow_nan=False, allow_infinity=False),
+    st.none() | st.integers(-(2**63), 2**63 - 1),
+    st.none() | st.decimals(-(10**9), 10**9, places=3),
+    st.none() | st.datetimes(dt.datetime(1901, 1, 1)),
+    st.none() | st.binary(max_size=12),
+)
+
+
+@pytest.mark.parametrize("kind", ["postgresql", "mariadb"])
+@settings(max_examples=15, suppress_health_check=list(HealthCheck), deadline=None)
+@given(rows=st.lists(LOADED, min_size=1, max_size=8))
+@pytest.mark.timeout(180)
+def test_whatever_inserts_hold_the_servers_load_it(kind, request, rows):
+    from nimble_otter.query import split_statements
+    from nimble_otter.sources import Request, Source, connect, fetch
+
+    server = request.getfixturevalue("postgres" if kind == "postgresql" else "mariadb")
+    columns = {"id": list(range(len(rows))), **dict(zip("tfndmb", map(list, zip(*rows, strict=True)), strict=True))}
+    dialect = "mysql" if kind == "mariadb" else kind
+    script = text_of(columns, "sql", create=True, drop=True, dialect=dialect, table="sent_any", rows=3)
+    connection = connect(Source("s", server.url))
+    try:
+        for statement in split_statements(script):
+            connection.execute(Request(statement.text), StopToken())
+        table = fetch(connection, Request("select * from sent_any order by id")).table
+        for name in "tndm":
+            assert table.column(name).values() == columns[name], name
+        assert [v if v is None else float(v) for v in table.column("f").values()] == columns["f"]
+        if any(columns["b"]):
+            assert [v if v is None else bytes(v) for v in table.column("b").values()] == columns["b"]
+    finally:
+        connection.execute(Request("drop table if exists sent_any"), StopToken())
+        connection.close()
+
+
 VALUES = st.tuples(
     st.none() | st.text(st.characters(codec="utf-8", exclude_characters="\r"), max_size=12),
     st.none() | st.floats(allow_nan=False, allow_infinity=False),

@@ -188,6 +188,38 @@ def test_whole_tables_go_to_files_or_into_one(survey, tmp_path, capsys):
     assert "holds one table" in capsys.readouterr().err
 
 
+def test_rows_go_to_another_source(survey, tmp_path, capsys):
+    other = tmp_path / "other.sqlite"
+    sqlite3.connect(other).close()
+    base = [
+        "query",
+        "--source",
+        str(survey),
+        "--sql",
+        "select station_id, name, opened from station",
+        "--to",
+        str(other),
+    ]
+    table = ["--table", "places", "--key", "station_id", "--map", "name = called, opened ="]
+    assert main([*base, *table]) == 0
+    assert "42 new rows, 0 updated, 0 skipped in places" in capsys.readouterr().out
+    with sqlite3.connect(other) as made:
+        assert made.execute("select count(*), count(called) from places").fetchone() == (42, 42)
+    made.close()
+    assert main([*base, *table, "--duplicates", "skip"]) == 0
+    assert "42 skipped" in capsys.readouterr().out
+    assert main([*base, *table]) != 0
+    assert main([*base, "--map", "x"]) == 5
+    assert main([*base, *table, "--send", "x.csv"]) == 2
+    assert main(base[:-2]) == 2
+    pull = Pull("p", source_of_file(survey), Query("select station_id from station"), (), SendPlan("clipboard", ""))
+    save_pull(pull, tmp_path / "p.pull")
+    assert main(["run", str(tmp_path / "p.pull")]) == 2
+    options = {"source": str(other), "table": "ids"}
+    save_pull(replace(pull, send=SendPlan("source", "", options)), tmp_path / "p.pull")
+    assert main(["run", str(tmp_path / "p.pull")]) == 0
+
+
 def test_rows_stream_through_filters_and_columns_like_rows_that_are_held(survey, tmp_path, capsys):
     many = "with recursive n(i) as (select 1 union all select i + 1 from n where i < 30000) select i, i % 7 as w, "
     text = ["query", "--source", str(survey), "--sql", f"{many} 'x' || i as t from n where i > :n", "--param", "n=3"]

@@ -38,6 +38,23 @@ class Progress:
             print("\r\033[K", end="", file=sys.stderr, flush=True)
 
 
+def source_named(text: str) -> Source:
+    """A source by its URI, its file, or the name it is saved under. Raises: SourceError."""
+    from nimble_otter.demo import DEMO_SOURCES
+    from nimble_otter.pull import places
+    from nimble_otter.sources.saved import load_sources
+    from nimble_otter.sources.source import Source, source_of_file
+
+    if "://" in text or text.startswith("demo:"):
+        return Source(text, text)
+    if not Path(text).exists():
+        saved = [*DEMO_SOURCES, *load_sources(places.config_folder() / "sources.toml")]
+        named = next((source for source in saved if source.name == text), None)
+        if named is not None:
+            return named
+    return source_of_file(text)
+
+
 def _connected(source: Source) -> Connection:
     from nimble_otter.demo import resolve
     from nimble_otter.pull.places import demo_folder
@@ -132,6 +149,9 @@ def _send(pull: Pull, rows: Rows, plan: SendPlan, table: str = "") -> None:
     from nimble_otter.pull.deliver import format_of, path_for
     from nimble_otter.send import send_to_file
 
+    if plan.format == "source":
+        _transfer(rows, plan)
+        return
     if plan.path == "-":
         _to_output(rows, format_of(plan), plan.options)
         return
@@ -140,6 +160,23 @@ def _send(pull: Pull, rows: Rows, plan: SendPlan, table: str = "") -> None:
     sent = send_to_file(rows, format_of(plan), path, plan.options, progress=writing, exists=plan.exists)
     writing.end()
     _say(pull, plan, sent, f"{len(rows.fields)} columns")
+
+
+def _transfer(rows: Rows, plan: SendPlan) -> None:
+    """To another source: a new table where there is none of that name."""
+    from nimble_otter.send.transfer import transfer, transfer_from
+
+    wanted = transfer_from(plan.options)
+    connection, writing = _connected(source_named(str(plan.options.get("source", "")))), Progress("writing")
+    try:
+        is_there = any(table.name.casefold() == wanted.table.casefold() for table in connection.tables())
+        wanted = replace(wanted, is_new=not is_there and connection.writes_as != "documents")
+        moved = transfer(rows, connection, wanted, progress=writing)
+    finally:
+        writing.end()
+        connection.close()
+    said = f"{moved.added} new rows, {moved.updated} updated, {moved.skipped} skipped"
+    print(f"{said} in {moved.table} of {plan.options['source']}")
 
 
 def _say(pull: Pull, plan: SendPlan, sent: Sent, what: str, stream: TextIO | None = None) -> None:

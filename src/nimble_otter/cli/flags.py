@@ -64,13 +64,20 @@ def parse_sort(spec: str) -> SortStep:
     return SortStep(tuple(keys))
 
 
-def add_sending(parser: argparse.ArgumentParser, is_required: bool) -> None:
+def add_sending(parser: argparse.ArgumentParser) -> None:
     """--send, what comes with it, and the options of all formats (see `nimble-otter formats`)."""
     parser.add_argument(
-        "--send", action="append", default=[], required=is_required, metavar="PATH",
+        "--send", action="append", default=[], metavar="PATH",
         help="a file whose ending says the format, with {pull} {source} {table} {date:%%Y-%%m} {time} {count} "
         "{param.NAME} filled in; - is standard output; may be given several times",
     )  # fmt: skip
+    parser.add_argument(
+        "--to",
+        metavar="SOURCE",
+        help="another source for the rows, in its --table: a new one, with --key, or one there",
+    )
+    parser.add_argument("--duplicates", choices=("stop", "skip", "update"), help="of --to: rows whose key is there")
+    parser.add_argument("--map", metavar="PAIRS", help='of --to: such as "level_m = level, note =" (left out)')
     parser.add_argument("--format", metavar="KEY", help="the format, where the file's name does not say it")
     ways = dict((*EXISTS, *(change for format_ in all_formats() for change in format_.changes)))
     ways.pop("ask")

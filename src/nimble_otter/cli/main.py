@@ -9,7 +9,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from nimble_otter import __version__
-from nimble_otter.cli.delivery import Progress, deliver, deliver_tables
+from nimble_otter.cli.delivery import Progress, deliver, deliver_tables, source_named
 from nimble_otter.cli.flags import (
     UsageError,
     add_sending,
@@ -80,8 +80,8 @@ def _parser() -> argparse.ArgumentParser:
     tables.add_argument("--source", required=True, help=source)
     tables.add_argument("--names", default="", metavar="NAMES", help="tables, with commas between; all unless given")
     tables.set_defaults(do=_tables)
-    for each, is_required in ((query, True), (run, False), (tables, True)):
-        add_sending(each, is_required)
+    for each in (query, run, tables):
+        add_sending(each)
     formats = commands.add_parser("formats", help="list the formats and their options")
     formats.set_defaults(do=_formats)
     demo = commands.add_parser("demo", help="write the Merrow river survey, invented sample data, to a folder")
@@ -96,9 +96,18 @@ def _parser() -> argparse.ArgumentParser:
 def _plans(options: argparse.Namespace, kept: SendPlan | None = None) -> list[SendPlan]:
     """Where the rows go: each --send, or what a saved pull says. Raises: UsageError, SendError."""
     given = options_given(options)
+    if options.to:
+        given |= {name: value for name in ("duplicates", "map") if (value := getattr(options, name)) is not None}
+        if options.send:
+            raise UsageError("--to and --send are two deliveries; run them one after the other.")
+        return [SendPlan("source", "", {"source": options.to, **given})]
     if not options.send:
         if kept is None:
-            raise UsageError(f"{options.file} does not say where to send; give --send PATH.")
+            raise UsageError(f"{getattr(options, 'file', 'The command')} does not say where to send; give --send PATH.")
+        if kept.format in ("source", "clipboard"):
+            if kept.format == "clipboard":
+                raise UsageError("The pull goes to the clipboard, which only the window has; give --send PATH.")
+            return [kept]
         key = options.format or kept.format
         exists = options.exists or ("refuse" if kept.exists == "ask" else kept.exists)
         return [replace(kept, format=key, exists=exists, options={**kept.options, **options_for(key, given, [key])})]
@@ -117,12 +126,9 @@ def _plans(options: argparse.Namespace, kept: SendPlan | None = None) -> list[Se
 
 
 def _query(options: argparse.Namespace) -> int:
-    from nimble_otter.sources.source import Source, source_of_file
-
     if options.limit is not None and options.limit < 0:
         raise UsageError("--limit takes a number from 0.")
-    text = options.source
-    source = Source(text, text) if "://" in text or text.startswith("demo:") else source_of_file(text)
+    source = source_named(options.source)
     steps: list[Step] = [FilterStep((Condition("sql", text=condition),)) for condition in options.filter]
     if options.group:
         steps.append(parse_group(options.group))
@@ -131,7 +137,7 @@ def _query(options: argparse.Namespace) -> int:
     if options.columns:
         names = tuple(name.strip() for name in options.columns.split(",") if name.strip())
         steps.append(ColumnsStep(order=names, only=True))
-    name = Path(options.send[0]).stem if options.send[0] != "-" else "query"
+    name = Path(options.send[0]).stem if options.send and options.send[0] != "-" else "query"
     query = Query(options.sql, parameters=parse_parameters(options.param), limit=options.limit)
     return deliver(Pull(name, source, query, tuple(steps)), _plans(options))
 
@@ -149,10 +155,7 @@ def _run(options: argparse.Namespace) -> int:
 
 
 def _tables(options: argparse.Namespace) -> int:
-    from nimble_otter.sources.source import Source, source_of_file
-
-    text = options.source
-    source = Source(text, text) if "://" in text or text.startswith("demo:") else source_of_file(text)
+    source = source_named(options.source)
     names = tuple(name.strip() for name in options.names.split(",") if name.strip())
     return deliver_tables(source, names, _plans(options))
 

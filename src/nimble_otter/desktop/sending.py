@@ -37,7 +37,7 @@ from nimble_otter.pull.deliver import (
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.send import Rows, Sent, first_rows, format_for, send_tables, send_text, send_to_file
 from nimble_otter.send.clipboard import Copied, copied
-from nimble_otter.send.transfer import Moved, Transfer, preview, transfer
+from nimble_otter.send.transfer import Moved, Transfer, preview, transfer, transfer_from
 from nimble_otter.sources import Request, Source, TableInfo
 from nimble_otter.stop import StopToken
 from nimble_otter.table.show import grouped
@@ -226,23 +226,10 @@ class Sending:
         source = self._hub.find(str(options.get("source", "")))
         if source is None:
             raise SendError("No source is chosen for the rows.", "Choose one beside.")
-        name = str(options.get("table", "")).strip()
-        if not name:
-            raise SendError("The rows have no table to go to.", "Choose one, or name a new one.")
-        info = next((t for t in self._hub.tables.get(source.name, ()) if t.name.casefold() == name.casefold()), None)
-        keys = tuple(key.strip() for key in str(options.get("key", "")).split(",") if key.strip())
-        mapped: dict[str, str | None] = {}
-        for pair in str(options.get("map", "")).split(","):
-            ours, equals, theirs = pair.partition("=")
-            if equals:
-                mapped[ours.strip()] = theirs.strip() or None
-            elif pair.strip():
-                raise SendError(
-                    f"{pair.strip()!r} maps nothing.", "Write it like level_m = level; nothing leaves it out."
-                )
-        dialect = _dialect_of(source)
-        is_new = info is None and dialect != "documents"
-        return Transfer(name, is_new, keys, str(options.get("duplicates", "stop")), mapped), dialect, info
+        wanted, dialect = transfer_from(options), _dialect_of(source)
+        known = self._hub.tables.get(source.name, ())
+        info = next((t for t in known if t.name.casefold() == wanted.table.casefold()), None)
+        return replace(wanted, is_new=info is None and dialect != "documents"), dialect, info
 
     def _to_source(self, session: OpenPull, plan: SendPlan) -> None:
         rows = self._ready(session, plan)

@@ -56,6 +56,25 @@ class Moved:
     seconds: float
 
 
+def transfer_from(options: Mapping[str, Any]) -> Transfer:
+    """What a plan's options say: table, key, duplicates, and map ("ours = theirs, left_out ="). Raises: SendError."""
+    name = str(options.get("table", "")).strip()
+    if not name:
+        raise SendError("The rows have no table to go to.", "Choose one, or name a new one.")
+    duplicates = str(options.get("duplicates", "stop"))
+    if duplicates not in dict(DUPLICATES):
+        raise SendError(f"There is no way {duplicates} with duplicates.", f"There are {', '.join(dict(DUPLICATES))}.")
+    keys = tuple(key.strip() for key in str(options.get("key", "")).split(",") if key.strip())
+    mapped: dict[str, str | None] = {}
+    for pair in str(options.get("map", "")).split(","):
+        ours, equals, theirs = pair.partition("=")
+        if equals:
+            mapped[ours.strip()] = theirs.strip() or None
+        elif pair.strip():
+            raise SendError(f"{pair.strip()!r} maps nothing.", "Write it like level_m = level.")
+    return Transfer(name, False, keys, duplicates, mapped)
+
+
 def matched(rows: Rows, wanted: Transfer, info: TableInfo | None) -> tuple[list[int], list[str]]:
     """Which columns go, by their places, and what they are called there. Raises: SendError where one has no place
     there, two go to one, or one that may not be empty gets nothing."""
