@@ -16,7 +16,7 @@ from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.table import Field, Kind
 from nimble_otter.table.filter import parse_time
-from nimble_otter.table.forms import keeps_letters, parse, parse_span, read_styled, render
+from nimble_otter.table.forms import keeps_letters, parse, parse_span, read_styled, render, span_text
 from nimble_otter.table.show import plain
 
 _YES = {"yes", "true", "1", "y", "on"}
@@ -25,6 +25,7 @@ _BITS = {"TINYINT": 8, "SMALLINT": 16, "INT2": 16, "MEDIUMINT": 24, "INTEGER": 3
 """Of whole numbers by their declared type; 64 for every other (SQL:2016 leaves it to the server: these are PostgreSQL's
 and MariaDB's)."""
 _INFINITE = {"inf": "inf", "infinity": "inf", "-inf": "-inf", "-infinity": "-inf", "nan": "nan"}
+_LONGEST_TIME = dt.timedelta(hours=838, minutes=59, seconds=59)
 _STYLED = {
     Kind.ZONED: ("times with a zone", "Type it like 2031-05-28 23:00:00+00."),
     Kind.CLOCK: ("times of day", "Type it like 23:00."),
@@ -52,7 +53,8 @@ def _read(text: str, field: Field, info: ColumnInfo, dialect: str) -> Any:
     if field.kind is Kind.DATE:
         return _with_form(_date(text, info.name), field, info.name)
     if field.kind in _STYLED:
-        return _precise(_styled(text, field, info, dialect), info, dialect)
+        styled = _styled(text, field, info, dialect)
+        return styled if isinstance(styled, str) else _precise(styled, info, dialect)
     if field.kind is Kind.BOOL or (info.word == "yes/no" and dialect == "postgresql"):
         word = text.strip().casefold()
         if word not in _YES | _NO:
@@ -211,6 +213,10 @@ def _styled(text: str, field: Field, info: ColumnInfo, dialect: str) -> Any:
             value: Any = parse_span(written)
         else:
             value = (read_styled([written], field.kind) or [None])[0]
+            if value is None and dialect in ("mariadb", "mysql"):  # TIME holds more than a day there
+                span = _precise(parse_span(written), info, dialect)
+                if abs(span) <= _LONGEST_TIME:
+                    return span_text(span)
             if value is None:
                 raise ValueError(written)
     except (ValueError, OverflowError):
