@@ -14,10 +14,12 @@ from PySide6.QtWidgets import QApplication
 
 from nimble_otter.desktop import sending
 from nimble_otter.desktop.selection import Block
+from nimble_otter.desktop.views.questions import ExistsQuestion, ask_exists
 from nimble_otter.desktop.views.send_tables import SendTables
 from nimble_otter.desktop.window_status import work_words
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.steps import ColumnsStep, Condition, FilterStep
+from nimble_otter.send import format_for
 from nimble_otter.sources.source import source_of_file
 from tests.desktop.conftest import settle
 
@@ -55,6 +57,24 @@ def test_what_happens_to_a_file_that_is_there_is_asked_or_set(window, drawer, tm
     assert len(path.read_text().splitlines()) == 2 * 3870 + 1
     put(window, "csv", str(tmp_path / "{nosuch}.csv"))
     assert "no {nosuch}" in write(window)
+    window.pull.last_sent = ""
+    drawer._looked_up.clear()
+    drawer.refresh()
+    assert window.course.stops[-1].under.startswith("last sent")  # from the log
+
+
+def test_the_question_about_a_file_that_is_there(tmp_path, monkeypatch):
+    shown = []
+
+    def answer(question):
+        shown.append([made.text() for made in question.buttons.values()])
+        question.buttons["append"].click()
+
+    monkeypatch.setattr(ExistsQuestion, "exec", answer)
+    assert ask_exists(tmp_path / "a.xlsx", format_for("xlsx")) == "append"
+    assert shown[0][:3] == ["Number the new one", "Replace it", "Replace this sheet only"]
+    monkeypatch.setattr(ExistsQuestion, "exec", lambda question: question.reject())
+    assert ask_exists(tmp_path / "a.csv", format_for("csv")) == ""
 
 
 def test_the_preview_is_what_will_be_written_or_says_what_is_wrong(window, drawer, tmp_path):

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtWidgets import QDialog, QDialogButtonBox, QLineEdit, QMessageBox
 
 from nimble_otter.changes import Plan
-from nimble_otter.desktop.parts import column, label
+from nimble_otter.desktop.parts import button, column, label
 from nimble_otter.errors import OtterError
 from nimble_otter.sources import Source
 from nimble_otter.table.show import grouped
@@ -64,15 +64,39 @@ def ask_name(source: Source, said: str) -> bool:
     return CareQuestion(source, said).exec() == QDialog.DialogCode.Accepted
 
 
+class ExistsQuestion(QDialog):
+    """What to do about a file that is there: a button a line; Enter does none of it. `way` is what was chosen."""
+
+    def __init__(self, path: Path, format_: Format) -> None:
+        super().__init__()
+        self.setWindowTitle("Send")
+        self.way = ""
+        said = f"It is in {path.parent}. What happens then can be set beside “If it exists”, so that it isn't asked."
+        ways = (("number", "Number the new one"), ("replace", "Replace it"), *format_.changes)
+        self.buttons = {way: button(word[:1].upper() + word[1:], lambda way=way: self._take(way)) for way, word in ways}
+        leave = button("Don't send", self.reject, "primary")
+        for made in self.buttons.values():
+            made.setAutoDefault(False)
+        leave.setDefault(True)
+        self.setLayout(
+            column(
+                label(f"{path.name} is there already.", bold=True), label(said, "muted", wrap=True),
+                *self.buttons.values(), leave, space=8, margins=(18, 16, 18, 14),
+            )
+        )  # fmt: skip
+        self.setMinimumWidth(380)
+        leave.setFocus()
+
+    def _take(self, way: str) -> None:
+        self.way = way
+        self.accept()
+
+
 def ask_exists(path: Path, format_: Format) -> str:
     """What to do about a file that is there; "" for nothing."""
-    box = QMessageBox(QMessageBox.Icon.Question, "Send", f"{path.name} is there already.")
-    box.setInformativeText(f"In {path.parent}. What the delivery does then can be set beside, so that it isn't asked.")
-    known = (("replace", "replace it"), ("number", "number the new one"), *format_.changes)
-    ways = {box.addButton(word.capitalize(), QMessageBox.ButtonRole.AcceptRole): way for way, word in known}
-    box.addButton("Don't send", QMessageBox.ButtonRole.RejectRole)
-    box.exec()
-    return next((way for button, way in ways.items() if button is box.clickedButton()), "")
+    question = ExistsQuestion(path, format_)
+    question.exec()
+    return question.way
 
 
 def ask_one_by_one(problem: OtterError, plan: Plan) -> bool:

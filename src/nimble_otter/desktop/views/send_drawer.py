@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
     QListWidgetItem,
     QPlainTextEdit,
     QScrollArea,
+    QSizePolicy,
     QSplitter,
     QWidget,
 )
@@ -46,6 +47,7 @@ class SendDrawer(Drawer):
     def __init__(self) -> None:
         super().__init__()
         self.sending: Sending | None = None
+        self._looked_up = set[int]()
         self.receiver: Callable[[], Mapping[str, Any]] = dict
         self.write = button("Write file", self.write_wanted.emit, "primary")
         self.head.right.addWidget(self.write)
@@ -88,7 +90,9 @@ class SendDrawer(Drawer):
         self.columns.changed.connect(self._columns_changed)
         side = boxed(column(label("Columns, in order", "muted", 12), self.columns, margins=(12, 9, 8, 6)), "raised")
         side.setFixedWidth(_SIDE)
-        middle = boxed(column(self._parts, self.report, space=0))
+        parts = column(self._parts, self.report, space=0)
+        parts.setStretch(0, 1)
+        middle = boxed(parts)
         self.set_body(self.formats, middle, Line(True, "grid_line"), side, stretch=(0, 1, 0, 0))
         self._later = QTimer(self)
         self._later.setSingleShot(True)
@@ -117,17 +121,16 @@ class SendDrawer(Drawer):
         """A line under the options: what was sent, and what can be done with it."""
         self._sent = ElidedLabel("")
         self._again = button("Send again", self.write_wanted.emit)
-        parts = row(
-            self._sent,
+        deeds = row(
             button("Open", lambda: self._with_path(False)),
             button("Show in folder", lambda: self._with_path(True)),
             button("Copy path", self._copy_path),
             self._again,
+            None,
             space=6,
-            margins=(14, 4, 12, 5),
         )
-        parts.setStretch(0, 1)
-        made = boxed(parts, "raised")
+        made = boxed(column(self._sent, deeds, space=3, margins=(14, 4, 12, 5)), "raised")
+        made.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Maximum)
         made.hide()
         return made
 
@@ -193,8 +196,11 @@ class SendDrawer(Drawer):
         self.form.show_plan(plan)
         self.columns.show_rows(shaped)
         self.columns.setEnabled(plan.scope == "shown")
-        if not session.last_sent and self.sending is not None:
+        if not session.last_sent and self.sending is not None and session.number not in self._looked_up:
+            self._looked_up.add(session.number)  # once: it is read from the log
             session.last_sent = self.sending.last(session)
+            if session.last_sent:
+                session.pull_changed.emit()
         self._show_report()
         self._later.start()
 
