@@ -287,6 +287,33 @@ def test_sql_inserts_load_exactly(tmp_path):
     assert "('2031-05-28T23:00')" in send_text(rows, format_for("sql"))  # SQLite's own way of writing it
 
 
+def test_columns_that_a_table_fills_itself_are_left_to_it(postgres):
+    from nimble_otter.pull import Pull, Query
+    from nimble_otter.pull.deliver import stream_rows
+    from nimble_otter.sources import Request, Source, connect
+
+    connection = connect(Source("s", postgres.url))
+    run = lambda text: connection.execute(Request(text), StopToken())  # noqa: E731
+    try:
+        run("create table own (id integer generated always as identity primary key, a integer, "
+            "b integer generated always as (a * 2) stored)")  # fmt: skip
+        run("insert into own (a) values (5), (6)")
+        info = next(t for t in connection.tables() if t.name == "own")
+        pull = Pull("own", Source("s", postgres.url), Query(""))
+        rows = stream_rows(connection, Request("select * from own order by id"), pull, StopToken(), "own", info).rows
+        script = send_text(rows, format_for("sql"), {"dialect": "postgresql"})
+        assert "(id, a) overriding system value values" in script
+        run("delete from own")
+        run(script.strip().rstrip(";"))
+        rows = stream_rows(connection, Request("select * from own order by id"), pull, StopToken(), "own", info).rows
+        assert send_text(rows, format_for("csv")).split() == ["id,a,b", "1,5,10", "2,6,12"]
+        rows = stream_rows(connection, Request("select * from own"), pull, StopToken(), "own", info).rows
+        assert "(id, a, b) values" in send_text(rows, format_for("sql"), {"create": True})
+    finally:
+        run("drop table if exists own")
+        connection.close()
+
+
 def test_rows_of_inserts_are_counted_whatever_the_texts_hold(tmp_path, monkeypatch):
     from nimble_otter.send.formats import sql
 

@@ -229,7 +229,7 @@ def deliver_tables(source: Source, names: tuple[str, ...], plans: Sequence[SendP
 
             def rows_of(table: Any, opened: list[Any] = opened) -> Rows:
                 request = Request(connection.select_all(table.name))
-                streamed = stream_rows(connection, request, whole, StopToken(), table.name, table.key)
+                streamed = stream_rows(connection, request, whole, StopToken(), table.name, table)
                 opened.append(streamed)
                 return streamed.rows
 

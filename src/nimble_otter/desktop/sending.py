@@ -74,12 +74,11 @@ class Sending:
         name = target.bare if target is not None else table_name(session.pull)
         if scope != "shown":
             table = session.table
-            return None if table is None else rows_as_pulled(table, name, target.key if target is not None else ())
+            return None if table is None else rows_as_pulled(table, name, target)
         shaped = session.shaped
         if shaped is None:
             return None
-        keys = target.key if target is not None and shaped.own_rows and shaped.grouped is None else ()
-        return rows_to_send(shaped, name, keys)
+        return rows_to_send(shaped, name, target if shaped.own_rows and shaped.grouped is None else None)
 
     def _ready(self, session: OpenPull, plan: SendPlan) -> Rows | None:
         """The rows, once values that the source cut are there whole; None while that is not so."""
@@ -280,7 +279,7 @@ class Sending:
 
             def rows_of(table: TableInfo) -> Rows:
                 request = Request(connection.select_all(table.name))
-                opened.append(stream_rows(connection, request, whole, stop, table.bare, table.key))
+                opened.append(stream_rows(connection, request, whole, stop, table.bare, table))
                 return opened[-1].rows
 
             tell = lambda n, m: report((n, m))  # noqa: E731

@@ -19,7 +19,7 @@ from nimble_otter.pull.shaped import Shaped, all_rows, columns_to_send
 from nimble_otter.pull.steps import ColumnsStep, FilterStep, Step
 from nimble_otter.send import Names, Rows, Sent, fill_name, format_for, format_of_file, rows_of_view, with_suffix
 from nimble_otter.send.format import BATCH, Format
-from nimble_otter.sources import Connection, Request, fetch
+from nimble_otter.sources import Connection, Request, TableInfo, fetch
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Column, Table, TableBuilder
 from nimble_otter.table.columns import distinct_names
@@ -28,15 +28,23 @@ SCOPES = (("shown", "as shown"), ("all", "all rows and columns, as pulled"))
 LOG = "deliveries.jsonl"
 
 
-def rows_to_send(shaped: Shaped, table: str, keys: Sequence[str] = ()) -> Rows:
-    """What is delivered of rows as shown: in their order, with the columns in theirs and the names they are given."""
+def rows_to_send(shaped: Shaped, table: str, info: TableInfo | None = None) -> Rows:
+    """What is delivered of rows as shown: in their order, with the columns in theirs and the names they are given.
+    `info` is the table that they are rows of, for its key and the columns that it fills itself."""
     fields, columns, view = columns_to_send(shaped)
-    return rows_of_view(fields, columns, view, table, tuple(keys))
+    rows = rows_of_view(fields, columns, view, table, info.key if info is not None else ())
+    if info is None:
+        return rows
+    own = [shaped.table.fields[place].name for place in shaped.shown()]
+    there = {name: info.column(source) for name, source in zip(rows.names, own, strict=True)}
+    computed = {name for name, c in there.items() if c is not None and c.generated not in ("", "identity")}
+    has_identity = any(c is not None and c.generated == "identity" for c in there.values())
+    return replace(rows, computed=frozenset(computed), has_identity=has_identity)
 
 
-def rows_as_pulled(table: Table, name: str, keys: Sequence[str] = ()) -> Rows:
+def rows_as_pulled(table: Table, name: str, info: TableInfo | None = None) -> Rows:
     """All rows and columns as the source gave them."""
-    return rows_to_send(all_rows(table), name, keys)
+    return rows_to_send(all_rows(table), name, info)
 
 
 def table_name(pull: Pull) -> str:
@@ -74,7 +82,12 @@ class Streamed:
 
 
 def stream_rows(
-    connection: Connection, request: Request, pull: Pull, stop: StopToken, table: str = "", keys: Sequence[str] = ()
+    connection: Connection,
+    request: Request,
+    pull: Pull,
+    stop: StopToken,
+    table: str = "",
+    info: TableInfo | None = None,
 ) -> Streamed:
     """The rows of a query, block by block, through the pull's steps (see `can_stream`). Documents whose fields are not
     chosen are read whole first, as their columns are known only then. Raises: SourceError's, ConditionError."""
@@ -89,13 +102,13 @@ def stream_rows(
         if fetched.lost is not None:
             raise fetched.lost
         shaped = _through(fetched.table, pull, values)
-        return Streamed(rows_to_send(shaped, table or table_name(pull), keys), fetched.table.rows, fetched.was_cut)
+        return Streamed(rows_to_send(shaped, table or table_name(pull), info), fetched.table.rows, fetched.was_cut)
     builder_fields = distinct_names(run.fields)
     blocks = _tables(run.batches, lambda: TableBuilder(builder_fields, run.hints, run.is_typed), request.limit)
     made = Streamed(None, close=getattr(run.batches, "close", lambda: None))  # type: ignore[arg-type]
     try:
         first, made.cut = next(blocks, (TableBuilder(builder_fields, run.hints, run.is_typed).table(), False))
-        begun = rows_to_send(_through(first, pull, values), table or table_name(pull), keys)
+        begun = rows_to_send(_through(first, pull, values), table or table_name(pull), info)
     except BaseException:
         made.close()
         raise

@@ -37,7 +37,8 @@ class Rows:
     """Rows on their way out: `fields`, and `blocks`, which gives their columns for at most some thousand rows at a
     time. `count` is None while nobody knows it (rows that stream from a source). `table` names them in SQL inserts;
     `keys` are the names of the columns that make a row's key, where that is known; `linked` those of columns that hold
-    paths of files beside the delivery."""
+    paths of files beside the delivery, `computed` those that their table computes itself; `has_identity` says that it
+    numbers one of them."""
 
     fields: Sequence[Field]
     blocks: Blocks
@@ -45,6 +46,8 @@ class Rows:
     table: str = "result"
     keys: tuple[str, ...] = ()
     linked: frozenset[str] = frozenset()
+    computed: frozenset[str] = frozenset()
+    has_identity: bool = False
 
     @property
     def names(self) -> list[str]:

@@ -49,6 +49,12 @@ class _Sql:
         if out.existing is not None:
             with out.existing.open("rb") as old:
                 shutil.copyfileobj(old, out.stream, 1 << 20)
+        left_out = frozenset[str]() if options["create"] else rows.computed & set(rows.names)
+        out.note("columns that their table computes itself are left out", len(left_out))
+        kept = [place for place, name in enumerate(rows.names) if name not in left_out]
+        names = [rows.names[place] for place in kept]
+        if not names:
+            raise SendError(f"The table {name} computes every column that would go.", "Show another.")
         blocks = rows.blocks(out.stop)
         block = next(blocks, None)
         if options["transaction"]:
@@ -57,7 +63,12 @@ class _Sql:
             if options["drop"]:
                 put(f"drop table if exists {table};\n".encode())
             put((create_table(name, rows.fields, block or (), _keys(rows, options["key"]), dialect) + ";\n").encode())
-        head = f"insert into {table} ({', '.join(map(quote, rows.names))}) values\n".encode(*TEXT_BYTES)
+        own = (
+            " overriding system value"
+            if rows.has_identity and dialect == "postgresql" and not options["create"]
+            else ""
+        )
+        head = f"insert into {table} ({', '.join(map(quote, names))}){own} values\n".encode(*TEXT_BYTES)
         done, writer = 0, Literals(dialect, out)
         while block is not None:
             count = len(block[0]) if block else 0
@@ -65,8 +76,8 @@ class _Sql:
             for place in range(-done % size, count, size):
                 lead[place] = (b";\n" if done + place else b"") + head + b"  ("
             pieces: list[list[bytes] | bytes] = [lead]
-            for place, (field, column) in enumerate(zip(rows.fields, block, strict=True)):
-                pieces += ([b", "] if place else []) + [writer.of(field, column)]
+            for place in kept:
+                pieces += ([b", "] if place != kept[0] else []) + [writer.of(rows.fields[place], block[place])]
             put(woven([*pieces, b")"], count))
             done += count
             yield done
