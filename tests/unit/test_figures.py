@@ -115,16 +115,6 @@ def test_figures_of_amounts_match_plain_python(rows, at):
         assert got[5] == pytest.approx(float(np.quantile(numbers, at)), **near)
 
 
-def test_many_groups_and_few_give_the_same(monkeypatch):
-    rng = np.random.default_rng(3)
-    table = table_of(k=rng.integers(0, 50, 900).tolist(), v=[None, *rng.normal(size=898).tolist(), float("nan")])
-    measures = [Measure(f, 1) for f in (Figure.MEDIAN, Figure.DISTINCT, Figure.MODE, Figure.MIN, Figure.MAX)]
-    few = group_view(View(table), [0], measures).leaves
-    monkeypatch.setattr(figures, "_MANY_GROUPS", 0)
-    many = group_view(View(table), [0], measures).leaves
-    assert [list(map(repr, c.values())) for c in few.columns] == [list(map(repr, c.values())) for c in many.columns]
-
-
 def test_a_long_list_says_what_it_leaves_out():
     table = table_of(k=["a"] * (MOST_LISTED + 5), v=[f"{n:05}" for n in range(MOST_LISTED + 5)])
     said = group_view(View(table), [0], [Measure(Figure.LIST, 1)]).leaves.columns[1].value(0)

@@ -21,8 +21,9 @@ from nimble_otter.table.figures import Figure, Measure
 from nimble_otter.table.filter import filter_view
 from nimble_otter.table.forms import parse_span, render, render_all, span_text
 from nimble_otter.table.group import group_view
+from nimble_otter.table.keys import object_key
 from nimble_otter.table.show import plain, shown
-from nimble_otter.table.sort import SortKey, object_key, sort_view
+from nimble_otter.table.sort import SortKey, sort_view
 
 HOUR = dt.timedelta(hours=1)
 MOMENTS = some.datetimes(dt.datetime(2, 1, 1), dt.datetime(9998, 1, 1)).map(lambda v: v.replace(tzinfo=dt.UTC))

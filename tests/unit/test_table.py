@@ -19,8 +19,9 @@ from nimble_otter.table.build import column_of, table_of
 from nimble_otter.table.columns import BufferText, CodedText
 from nimble_otter.table.filter import filter_view
 from nimble_otter.table.group import Figure, Measure, group_view
+from nimble_otter.table.keys import object_key
 from nimble_otter.table.profile import profile, value_counts
-from nimble_otter.table.sort import SortKey, object_key, sort_view
+from nimble_otter.table.sort import SortKey, sort_view
 
 TEXT = st.text(st.characters(codec="utf-8"), max_size=20) | st.sampled_from(
     ["", "a", "a\0", "a\0b", "Ünder", "aaaaaaaab"]

@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table.codes import codes_of
 from nimble_otter.table.columns import Column, Ids, Kind
 
 ORDERS = ("", "dictionary", "letters")
@@ -42,8 +43,6 @@ def _accents(text: str) -> str:
 
 def ranked(column: Column, ids: Ids, order: str, stop: StopToken = NEVER) -> Column:
     """A column of whole numbers that orders the rows `ids` of a text column; equal numbers where the key is equal."""
-    from nimble_otter.table.sort import codes_of
-
     codes, first = codes_of(column, ids, stop)
     make = letters_key if order == "letters" else dictionary_key
     texts = column.values(ids.take(first))

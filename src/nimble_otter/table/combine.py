@@ -12,6 +12,7 @@ import numpy as np
 from nimble_otter.errors import ConditionError
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.build import MANY_WORDS, ColumnBuilder, column_of
+from nimble_otter.table.codes import codes_of, combined_codes
 from nimble_otter.table.columns import (
     BufferText,
     CodedText,
@@ -27,8 +28,8 @@ from nimble_otter.table.columns import (
 from nimble_otter.table.figures import Measure
 from nimble_otter.table.forms import render_all
 from nimble_otter.table.group import group_view
+from nimble_otter.table.packing import order_by_codes
 from nimble_otter.table.show import plain
-from nimble_otter.table.sort import codes_of, combined_codes, order_by_codes
 
 MOST_COLUMNS = 500
 """Columns that turning rows into columns may make."""

@@ -9,9 +9,10 @@ import numpy as np
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table.codes import codes_of, combined_codes, starts_of
 from nimble_otter.table.columns import Column, Ids, Kind, Mask, View
 from nimble_otter.table.combine import chained, pair_codes
-from nimble_otter.table.sort import codes_of, combined_codes, order_by_codes, starts_of
+from nimble_otter.table.packing import order_by_codes
 
 SAME, CHANGED, ONLY_HERE, ONLY_THERE = range(4)
 

@@ -17,17 +17,17 @@ from numpy.typing import NDArray
 from nimble_otter.errors import ConditionError
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.build import column_of
+from nimble_otter.table.codes import begins_of, codes_of, small_codes
 from nimble_otter.table.columns import BufferText, CodedText, Column, Field, Ids, Kind, Mask, Table, pick
+from nimble_otter.table.keys import key_pieces
 from nimble_otter.table.looks import Look
+from nimble_otter.table.packing import order_and_runs, whole_piece
 from nimble_otter.table.show import plain
-from nimble_otter.table.sort import Piece, codes_of, order_of, ordinal_keys
 
 _Back = Callable[[NDArray[Any], Mask | None], Column]
 """From keys to the column of their values, empty where told."""
 MOST_LISTED = 1000
 """Values that a list names; how many more there are is said behind them."""
-_MANY_GROUPS = 20_000
-"""Above so many groups their values are ordered in one sort over all, below each group for itself."""
 _BITMAP = 1 << 26
 
 
@@ -113,24 +113,26 @@ class Groups:
         self,
         table: Table,
         ids: Ids,
-        codes: Ids,
-        count: int,
+        codes: Ids | None,
+        counts: Ids,
         stop: StopToken = NEVER,
         below: tuple[Groups, Ids] | None = None,
     ) -> None:
-        self.table, self.ids, self.codes, self.groups, self._stop = table, ids, codes, count, stop
-        self._below = below
-        self.counts: Ids
-        if below is None:
-            self.counts = np.bincount(codes, minlength=count).astype(np.int64)
-        else:
-            self.counts = _added(below[0].counts, below[1], count)
+        self.table, self.ids, self.counts, self.groups, self._stop = table, ids, counts, len(counts), stop
+        self._below, self._codes = below, codes
         self._parts: dict[int, _Part] = {}
 
     def above(self, up: Ids, count: int) -> Groups:
         """Larger groups made of these: `up` is the one that each is a part of. Their counts, sums, means and extremes
         come from these, not from the rows again."""
-        return Groups(self.table, self.ids, up.take(self.codes), count, self._stop, (self, up))
+        return Groups(self.table, self.ids, None, _added(self.counts, up, count), self._stop, (self, up))
+
+    @property
+    def codes(self) -> Ids:
+        if self._codes is None:
+            assert self._below is not None
+            self._codes = self._below[1].take(self._below[0].codes)
+        return self._codes
 
     def measure(self, measure: Measure, parent: Ids | None = None) -> Column:
         """One figure for each group. `parent` is the group above each: shares and running totals stay inside it."""
@@ -149,34 +151,31 @@ class Groups:
         if part is None:
             below = None if self._below is None else (self._below[0]._part(place), self._below[1])
             column = self.table.columns[place]
-            part = self._parts[place] = _Part(column, self.ids, self.codes, self.groups, self._stop, below)
+            part = self._parts[place] = _Part(column, self, self._stop, below)
         return part
 
 
 class _Part:
     """The rows of one column that have a value, by group."""
 
-    def __init__(
-        self, column: Column, ids: Ids, codes: Ids, groups: int, stop: StopToken, below: tuple[_Part, Ids] | None
-    ) -> None:
-        self.column, self.groups, self._stop, self._below = column, groups, stop, below
-        self._all = ids, codes
+    def __init__(self, column: Column, of: Groups, stop: StopToken, below: tuple[_Part, Ids] | None) -> None:
+        self.column, self.groups, self._of, self._stop, self._below = column, of.groups, of, stop, below
         self._empty: Mask | None = None
         self.counts: Ids
         if below is not None:
             self._empty = below[0]._empty
-            self.counts = _added(below[0].counts, below[1], groups)
+            self.counts = _added(below[0].counts, below[1], self.groups)
         else:
-            empty = column.empty_at(ids) if column.empty is not None else None
+            empty = column.empty_at(of.ids) if column.empty is not None else None
             self._empty = empty if empty is not None and empty.any() else None
-            self.counts = np.bincount(codes, minlength=groups).astype(np.int64)
+            self.counts = of.counts
             if self._empty is not None:
-                self.counts -= np.bincount(codes[self._empty], minlength=groups)
+                self.counts = self.counts - np.bincount(of.codes[self._empty], minlength=self.groups)
         self.none: Mask | None = self.counts == 0
         self.none = self.none if self.none.any() else None
         self._full: tuple[Ids, Ids] | None = None
         self._keys: tuple[NDArray[Any], _Back] | None = None
-        self._within: NDArray[Any] | None = None
+        self._within: tuple[Ids, Mask] | None = None
         self._sum: Column | None = None
         self._sums: NDArray[np.float64] | None = None
         self._both: dict[bool, NDArray[Any]] = {}
@@ -194,7 +193,8 @@ class _Part:
     def _filled(self) -> tuple[Ids, Ids]:
         if self._full is None:
             full = None if self._empty is None else np.flatnonzero(~self._empty)
-            self._full = self._all if full is None else (self._all[0].take(full), self._all[1].take(full))
+            ids, codes = self._of.ids, self._of.codes
+            self._full = (ids, codes) if full is None else (ids.take(full), codes.take(full))
         return self._full
 
     def figure(self, measure: Measure) -> Column:
@@ -226,7 +226,7 @@ class _Part:
         if of_parts is not None and below is not None and of_parts.kind is column.kind:
             data, codes = of_parts.data, below[1]
         else:  # where there is no value, zero is held
-            data, codes = pick(column.data, self._all[0]), self._all[1]
+            data, codes = pick(column.data, self._of.ids), self._of.codes
         if max(abs(int(data.min())), abs(int(data.max()))) * len(data) < 1 << 63:
             self._sum = self._made(_added(data, codes, self.groups))
         else:
@@ -245,7 +245,7 @@ class _Part:
             if self._below is not None:
                 sums, codes = self._below[0]._float_sums(), self._below[1]
             else:
-                sums, codes = as_floats(self.column, self._all[0]), self._all[1]
+                sums, codes = as_floats(self.column, self._of.ids), self._of.codes
             self._sums = np.asarray(np.bincount(codes, weights=sums, minlength=self.groups), np.float64)
         return self._sums
 
@@ -272,22 +272,21 @@ class _Part:
         """The smallest or largest of each group; NaN counts as larger than every number."""
         if largest not in self._both:
             if self._below is None:
-                self._both[largest] = self._found_ends(self._keyed()[0], self.codes, largest)
+                self._both[largest] = self._found_ends(self._keyed()[0], self._of.codes, self._empty, largest)
             else:
                 part, up = self._below
-                filled = np.flatnonzero(part.counts)
-                self._both[largest] = self._found_ends(part._ends(largest).take(filled), up.take(filled), largest)
+                self._both[largest] = self._found_ends(part._ends(largest), up, part.counts == 0, largest)
         return self._both[largest]
 
-    def _found_ends(self, keys: NDArray[Any], codes: Ids, largest: bool) -> NDArray[Any]:
-        if keys.dtype == np.float64:
-            ends = np.full(self.groups, -np.inf if largest else np.nan)
-            with np.errstate(invalid="ignore"):
-                (np.maximum if largest else np.fmin).at(ends, codes, keys)
-            return ends
+    def _found_ends(self, keys: NDArray[Any], codes: Ids, empty: Mask | None, largest: bool) -> NDArray[Any]:
         limits = np.iinfo(np.int64)
-        ends = np.full(self.groups, limits.min if largest else limits.max)
-        (np.maximum if largest else np.minimum).at(ends, codes, keys)
+        worst: Any = limits.min if largest else limits.max
+        better: Any = np.maximum if largest else np.minimum
+        if keys.dtype == np.float64:
+            worst, better = (-np.inf, np.maximum) if largest else (np.nan, np.fmin)
+        ends = np.full(self.groups, worst, keys.dtype)
+        with np.errstate(invalid="ignore"):
+            better.at(ends, codes, keys if empty is None else np.where(empty, worst, keys))
         return ends
 
     def _range(self) -> Column:
@@ -314,95 +313,91 @@ class _Part:
     # --- order inside the groups -------------------------------------------------------------------------------
 
     def _keyed(self) -> tuple[NDArray[Any], _Back]:
-        """Numbers in the order of the values, equal where they are equal, and the way back to a column."""
+        """Numbers of all rows in the order of the values, equal where they are equal, and the way back to a column."""
         if self._keys is None:
-            column = self.column
+            column, ids = self.column, self._of.ids
             if isinstance(column, CodedText):
                 ranks = column.word_ranks()
                 words = np.argsort(ranks)
-                self._keys = ranks.take(pick(column.data, self.ids)), partial(_coded, column, words)
+                self._keys = ranks.take(pick(column.data, ids)), partial(_coded, column, words)
             elif isinstance(column, BufferText) or column.kind is Kind.OBJECT:
-                codes, first = codes_of(column, self.ids, self._stop)
-                examples = self.ids.take(first)
+                codes, first = codes_of(column, ids, self._stop)
+                examples = ids.take(first)
                 self._keys = codes, lambda k, none: self._picked(examples.take(np.clip(k, 0, len(examples) - 1)), none)
             else:
-                data = pick(column.data, self.ids)
-                data = data if column.kind is Kind.FLOAT else data.astype(np.int64)
+                data = pick(column.data, ids)
+                data = data if column.kind is Kind.FLOAT else data.astype(np.int64, copy=False)
                 self._keys = data, self._as_before
         return self._keys
 
-    def _sorted(self) -> NDArray[Any]:
-        """The keys, group by group, in order inside each."""
+    def _ordered(self) -> tuple[Ids, Mask]:
+        """Places of the rows, group by group and in order inside each, those without a value last; and where a value
+        begins."""
         if self._within is None:
-            keys, _ = self._keyed()
-            edges = self._edges()
-            if self.groups <= _MANY_GROUPS:
-                self._within = _by_group(keys, self.codes, self.groups)
-                for start, end in zip(edges[:-1].tolist(), edges[1:].tolist(), strict=True):
-                    self._within[start:end].sort()
-            else:
-                self._within = keys.take(_order_within(keys, self.codes, self.groups, self._stop))
+            ids, groups = self._of.ids, whole_piece(self._of.codes, self.groups - 1)
+            pieces = [lambda: iter([groups]), lambda: key_pieces(self.column, ids, False, False)]
+            order, runs = order_and_runs(pieces if self.groups > 1 else pieces[1:], len(ids), self._stop)
+            self._within = order, begins_of(runs, len(ids))
         return self._within
 
     def _edges(self) -> Ids:
-        return np.concatenate([[0], np.cumsum(self.counts)])
+        return np.concatenate([[0], np.cumsum(self._of.counts)])
 
     def _quantile(self, at: float) -> Column:
         """Between the two values next to the place, in proportion (as PERCENTILE_CONT of ISO 9075)."""
-        within, starts = self._sorted(), self._edges()[:-1]
+        starts, last = self._edges()[:-1], len(self._of.ids) - 1
         place = at * np.maximum(self.counts - 1, 0)
         low = np.floor(place).astype(np.int64)
-        rest, last = place - low, len(within) - 1
-        below = self._floats(within[np.clip(starts + low, 0, last)])
-        above = self._floats(within[np.clip(starts + np.ceil(place).astype(np.int64), 0, last)])
+        rest = place - low
+        below = self._floats_at(np.minimum(starts + low, last))
+        above = self._floats_at(np.minimum(starts + np.ceil(place).astype(np.int64), last))
         with np.errstate(invalid="ignore"):
             between = np.where(below == above, below, below * (1 - rest) + above * rest)
         return self._numbers(np.where(rest == 0, below, between))
 
-    def _new_values(self) -> NDArray[np.bool_]:
-        """Where, in `_sorted`, a value begins."""
-        within = self._sorted()
-        new = np.ones(len(within), np.bool_)
-        new[1:] = within[1:] != within[:-1]
-        if within.dtype == np.float64:
-            new[1:] &= ~(np.isnan(within[1:]) & np.isnan(within[:-1]))
-        new[self._edges()[:-1][self.counts > 0]] = True
-        return new
+    def _rows_at(self, places: Ids) -> Ids:
+        return self._of.ids.take(self._ordered()[0].take(places))
+
+    def _floats_at(self, places: Ids) -> NDArray[np.float64]:
+        return as_floats(self.column, self._rows_at(places))
 
     def _distinct(self) -> Column:
-        keys, _ = self._keyed()
-        if self._within is None and keys.dtype != np.float64:
-            low, high = int(keys.min()), int(keys.max())
-            span = high - low + 1
+        if self._within is None and (small := small_codes(self.column, self._of.ids)) is not None:
+            keys, span = small
             if span * self.groups <= min(_BITMAP, 16 * len(keys) + 1024):
-                seen = np.zeros(span * self.groups, np.bool_)
-                seen[self.codes * span + (keys - low)] = True
-                return Column(Kind.INT, np.count_nonzero(seen.reshape(self.groups, span), axis=1).astype(np.int64))
-        total = np.concatenate([[0], np.cumsum(self._new_values())])
-        edges = self._edges()
-        return Column(Kind.INT, total[edges[1:]] - total[edges[:-1]])
+                seen = np.zeros((self.groups, span), np.bool_)
+                seen.reshape(-1)[self._of.codes * span + keys] = True
+                if self.column.empty is not None:
+                    seen = seen[:, :-1]  # the last stands for no value
+                return Column(Kind.INT, np.count_nonzero(seen, axis=1).astype(np.int64))
+        begins = self._ordered()[1]
+        many = np.add.reduceat(begins, self._edges()[:-1], dtype=np.int64)
+        return Column(Kind.INT, many - (self.counts < self._of.counts))
+
+    def _begins(self) -> tuple[Ids, Ids, Ids]:
+        """Where in the order a value begins, how many rows have it, and the group of each."""
+        starts = np.flatnonzero(self._ordered()[1])
+        groups = np.repeat(np.arange(self.groups), self._of.counts).take(starts)
+        lengths = np.diff(np.append(starts, len(self._of.ids)))
+        filled = starts - self._edges().take(groups) < self.counts.take(groups)
+        return starts[filled], lengths[filled], groups[filled]
 
     def _mode(self) -> Column:
         """The value that most rows have; the smallest of several."""
-        starts = np.flatnonzero(self._new_values())
-        lengths = np.diff(np.append(starts, len(self._sorted())))
-        groups = np.repeat(np.arange(self.groups), self.counts).take(starts)
+        starts, lengths, groups = self._begins()
         most = np.zeros(self.groups, np.int64)
         np.maximum.at(most, groups, lengths)
         best = np.flatnonzero(lengths == most.take(groups))[::-1]
         at = np.zeros(self.groups, np.int64)
         at[groups.take(best)] = starts.take(best)
-        _, back = self._keyed()
-        return back(self._sorted().take(at), self.none)
+        return self._picked(self._rows_at(at), self.none)
 
     def _list(self) -> Column:
         """The different values in order, as one text."""
-        _, back = self._keyed()
-        starts = np.flatnonzero(self._new_values())
-        groups = np.repeat(np.arange(self.groups), self.counts).take(starts)
+        starts, _, groups = self._begins()
         texts: list[str | None] = [None] * self.groups
         bounds = np.searchsorted(groups, np.arange(self.groups + 1)).tolist()
-        values = back(self._sorted().take(starts), None).values()
+        values = self.column.values(self._rows_at(starts))
         for group, (start, end) in enumerate(pairwise(bounds)):
             if end > start:
                 more = end - start - MOST_LISTED
@@ -429,10 +424,6 @@ class _Part:
             return Column(Kind.SPAN, np.rint(data).astype(np.int64), empty)
         return Column(Kind.FLOAT, data, empty)
 
-    def _floats(self, keys: NDArray[Any]) -> NDArray[np.float64]:
-        numbers = keys.astype(np.float64)
-        return numbers / 10.0**self.column.scale if self.column.scale else numbers
-
     def _picked(self, ids: Ids, empty: Mask | None) -> Column:
         made = self.column.take(ids)
         if empty is None:
@@ -453,27 +444,8 @@ def as_floats(column: Column, ids: Ids) -> NDArray[np.float64]:
 
 def _added(data: NDArray[Any], codes: Ids, groups: int) -> NDArray[np.int64]:
     sums = np.zeros(groups, np.int64)
-    np.add.at(sums, codes, data.astype(np.int64))
+    np.add.at(sums, codes, data.astype(np.int64, copy=False))
     return sums
-
-
-def _by_group(keys: NDArray[Any], codes: Ids, groups: int) -> NDArray[Any]:
-    """The keys in the order of their groups, by counting (a copy)."""
-    from scipy.sparse import csr_array
-
-    if not len(keys):
-        return keys.copy()
-    row = csr_array((keys, codes.astype(np.int32), np.array([0, len(keys)], np.int32)), shape=(1, max(1, groups)))
-    return np.array(row.tocsc().data)
-
-
-def _order_within(keys: NDArray[Any], codes: Ids, groups: int, stop: StopToken) -> Ids:
-    kind = Kind.FLOAT if keys.dtype == np.float64 else Kind.INT
-    values, own = ordinal_keys(Column(kind, keys), np.arange(len(keys))), codes.astype(np.uint64)
-    values = values - values.min()
-    first = Piece(max(1, int(groups - 1).bit_length()), lambda at: own if at is None else own.take(at))
-    second = Piece(max(1, int(values.max()).bit_length()), lambda at: values if at is None else values.take(at))
-    return order_of([lambda: iter([first, second])], len(keys), stop)
 
 
 def _share(base: Column, parent: Ids) -> Column:

@@ -6,7 +6,8 @@ import datetime as dt
 import math
 import operator
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import Any
 
@@ -14,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nimble_otter.errors import ConditionError
-from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.stop import NEVER, Progress, StopToken
 from nimble_otter.table.columns import (
     EPOCH,
     EPOCH_DAY,
@@ -43,7 +44,6 @@ from nimble_otter.table.conditions import (
     Node,
     Not,
     Operand,
-    Truth,
     Windowed,
 )
 from nimble_otter.table.forms import parse_span
@@ -53,7 +53,6 @@ from nimble_otter.table.show import plain
 
 BLOCK = 1 << 17
 Bools = NDArray[np.bool_]
-Pair = tuple[Bools, Bools]
 _COMPARE: dict[str, Callable[[Any, Any], Any]] = {
     "=": operator.eq,
     "<>": operator.ne,
@@ -65,46 +64,107 @@ _COMPARE: dict[str, Callable[[Any, Any], Any]] = {
 _SWAP = {"<": ">", "<=": ">=", ">": "<", ">=": "<=", "=": "=", "<>": "<>"}
 
 
-def filter_view(view: View, node: Node, stop: StopToken = NEVER) -> View:
+@dataclass(frozen=True, slots=True)
+class _Words:
+    """A condition on a text column of few words, worked out for each word."""
+
+    index: int
+    hits: Bools
+
+
+def filter_view(view: View, node: Node, stop: StopToken = NEVER, progress: Progress | None = None) -> View:
     """The view's rows for which the condition is true, in their order. Raises: ConditionError, Stopped."""
     kept = [np.empty(0, np.int64)]
+    node = _by_word(node, view.table)
     for start in range(0, max(1, len(view)), BLOCK):
         stop.check()
         ids = view.row_ids(start, start + BLOCK)
-        kept.append(ids[evaluate(node, view.table, ids)[0]])
+        held = np.flatnonzero(true_of(node, view.table, ids))
+        kept.append(held + start if view.ids is None else ids.take(held))
+        if progress is not None:
+            progress(min(start + BLOCK, len(view)), len(view))
     return View(view.table, np.concatenate(kept))
 
 
-def evaluate(node: Node, table: Table, ids: Ids) -> Pair:
-    """Two masks over the rows `ids`: where the condition is true and where it is false; unknown is neither."""
+def _by_word(node: Any, table: Table) -> Any:
+    """The condition with what asks for words of a column worked out once, not at each block."""
     if isinstance(node, Not):
-        true, false = evaluate(node.part, table, ids)
-        return false, true
+        return Not(_by_word(node.part, table))
     if isinstance(node, (All, Any_)):
-        every = isinstance(node, All)
-        sure, ruled_out = np.full(len(ids), every), np.full(len(ids), not every)
+        return type(node)(tuple(_by_word(part, table) for part in node.parts))
+    operand = getattr(node, "operand", getattr(node, "left", None))
+    if not isinstance(operand, ColumnAt) or operand.path or not isinstance(node, (Compare, Among, Like)):
+        return node
+    column = table.columns[operand.index]
+    if not isinstance(column, CodedText) or column.empty_at().all():
+        return node
+    if isinstance(node, Compare) and not (isinstance(node.right, Literal) and node.right.value is not None):
+        return node
+    if isinstance(node, Among) and None in node.values:
+        return node
+    whole = np.arange(len(column.words), dtype=np.int32)
+    words = replace(column, data=whole, empty=None, missing=None)
+    columns = (*table.columns[: operand.index], words, *table.columns[operand.index + 1 :])
+    hits = true_of(node, Table(table.fields, columns, len(whole)), np.arange(len(whole)))
+    return _Words(operand.index, hits)
+
+
+def true_of(node: Node, table: Table, ids: Ids) -> Bools:
+    """Where, of the rows `ids`, the condition is true; not where it is false or unknown."""
+    return _where(node, table, ids, True)
+
+
+def _where(node: Any, table: Table, ids: Ids, want: bool) -> Bools:
+    """Where the condition is true, or where it is false; neither where it is unknown."""
+    if isinstance(node, Not):
+        return _where(node.part, table, ids, not want)
+    if isinstance(node, (All, Any_)):
+        both = isinstance(node, All) is want
+        found: Bools | None = None
         for part in node.parts:
-            true, false = evaluate(part, table, ids)
-            sure, ruled_out = (sure & true, ruled_out | false) if every else (sure | true, ruled_out & false)
-        return sure, ruled_out
-    if isinstance(node, IsEmpty):
-        true = _empty(node.operand, table, ids)
-        return true, ~true
+            some = _where(part, table, ids, want)
+            found = some if found is None else np.logical_and(found, some) if both else np.logical_or(found, some)
+        return np.full(len(ids), both) if found is None else found
+    if isinstance(node, _Words):
+        return _of_words(node, table, ids, want)
     if isinstance(node, Compare):
-        return _compare(node, table, ids)
-    if isinstance(node, Like):
-        return _like(node, table, ids)
-    if isinstance(node, AnyOf):
-        return _any_of(node, table, ids)
+        return _compare(node, table, ids, want)
+    if isinstance(node, Among):
+        return _among(node, table, ids, want)
+    if isinstance(node, IsEmpty):
+        gone = _empty(node.operand, table, ids)
+        return gone if want else ~gone
     if isinstance(node, Anywhere):
-        true = np.zeros(len(ids), np.bool_)
-        for place in node.columns:
-            left = np.flatnonzero(~true)
-            true[left[mask_of(table.columns[place], ids.take(left), node.search)]] = True
-        return true, ~true
-    if isinstance(node, Truth):
-        return _each(node.operand, table, ids, lambda value: value is True or (value is not False and bool(value)))
-    return _among(node, table, ids)
+        held = _anywhere(node, table, ids)
+        return held if want else ~held
+    if isinstance(node, Like):
+        return _like(node, table, ids, want)
+    if isinstance(node, AnyOf):
+        return _any_of(node, table, ids, want)
+    return _each(node.operand, table, ids, want, lambda value: value is True or (value is not False and bool(value)))
+
+
+def _of_words(node: _Words, table: Table, ids: Ids, want: bool) -> Bools:
+    column = table.columns[node.index]
+    codes, hits = pick(column.data, ids), node.hits if want else ~node.hits
+    many = int(np.count_nonzero(hits))
+    if many in (1, len(hits) - 1) and len(hits) > 2:  # comparing codes is quicker than looking them up
+        one = int(np.argmax(hits)) if many == 1 else int(np.argmin(hits))
+        return _full(column, ids, codes == one if many == 1 else codes != one)
+    return _full(column, ids, hits.take(codes))
+
+
+def _full(column: Column, ids: Ids, held: Bools) -> Bools:
+    """Those of the rows that have a value."""
+    return held if column.empty is None else held & ~pick(column.empty, ids)
+
+
+def _anywhere(node: Anywhere, table: Table, ids: Ids) -> Bools:
+    found = np.zeros(len(ids), np.bool_)
+    for place in node.columns:
+        left = np.flatnonzero(~found)
+        found[left[mask_of(table.columns[place], ids.take(left), node.search)]] = True
+    return found
 
 
 def _empty(operand: Operand, table: Table, ids: Ids) -> Bools:
@@ -113,37 +173,31 @@ def _empty(operand: Operand, table: Table, ids: Ids) -> Bools:
     return np.fromiter((value is None for value in values_of(operand, table, ids)), np.bool_, len(ids))
 
 
-def _among(node: Among, table: Table, ids: Ids) -> Pair:
-    true = np.zeros(len(ids), np.bool_)
-    false = ~_empty(node.operand, table, ids)
-    for value in node.values:
-        if value is None:
-            false = np.zeros(len(ids), np.bool_)
-            continue
-        hit, miss = _compare(Compare("=", node.operand, Literal(value)), table, ids)
-        true, false = true | hit, false & miss
-    return true, false
+def _among(node: Among, table: Table, ids: Ids, want: bool) -> Bools:
+    if not want and None in node.values:  # then nothing is surely not among them
+        return np.zeros(len(ids), np.bool_)
+    tests = tuple(Compare("=", node.operand, Literal(value)) for value in node.values if value is not None)
+    found = _where(Any_(tests), table, ids, want)
+    return found if want else found & ~_empty(node.operand, table, ids)
 
 
-def _compare(node: Compare, table: Table, ids: Ids) -> Pair:
+def _compare(node: Compare, table: Table, ids: Ids, want: bool) -> Bools:
     left, right, op = node.left, node.right, node.op
     if isinstance(left, Literal) and not isinstance(right, Literal):
         left, right, op = right, left, _SWAP[op]
     if isinstance(right, Literal) and right.value is None:
-        nothing = np.zeros(len(ids), np.bool_)
-        return nothing, nothing
+        return np.zeros(len(ids), np.bool_)
     if isinstance(left, ColumnAt) and not left.path and isinstance(right, Literal):
         column = table.columns[left.index]
         if column.kind is not Kind.OBJECT:
-            full = ~column.empty_at(ids)
-            if not full.any():  # a column without a value has no kind of its own
-                return full, full
+            if column.empty is not None and pick(column.empty, ids).all():  # without a value it has no kind of its own
+                return np.zeros(len(ids), np.bool_)
             value = fitted(right.value, column.kind, table.fields[left.index].name)
             true = _compare_column(column, op, value, ids)
-            return true & full, ~true & full
+            return _full(column, ids, true if want else ~true)
     test = _COMPARE[op]
     pairs = zip(values_of(left, table, ids), values_of(right, table, ids), strict=True)
-    return _from_tests([None if a is None or b is None else _test(test, a, b) for a, b in pairs])
+    return _tested((None if a is None or b is None else _test(test, a, b) for a, b in pairs), len(ids), want)
 
 
 def _test(test: Callable[[Any, Any], Any], a: Any, b: Any) -> bool:
@@ -276,33 +330,31 @@ def parse_time(text: str, with_time: bool) -> dt.datetime | dt.date | None:
     return moment if with_time else moment.date()
 
 
-def _like(node: Like, table: Table, ids: Ids) -> Pair:
+def _like(node: Like, table: Table, ids: Ids, want: bool) -> Bools:
     flags = re.DOTALL | (re.IGNORECASE if node.ignore_case else 0)
     compiled = re.compile(node.regex, flags)
     match = compiled.search if node.finds else compiled.fullmatch
     if isinstance(node.operand, ColumnAt) and not node.operand.path:
         column = table.columns[node.operand.index]
-        full = ~column.empty_at(ids)
+        true = None
         if isinstance(column, CodedText):
             hits = np.fromiter((match(word) is not None for word in column.words), np.bool_, len(column.words))
             true = hits.take(pick(column.data, ids)) if len(hits) else np.zeros(len(ids), np.bool_)
-            return true & full, ~true & full
-        if isinstance(column, BufferText) and node.contains:
+        elif isinstance(column, BufferText) and node.contains:
             true = mask_of(column, ids, Search(node.contains, case=not node.ignore_case))
-            return true & full, ~true & full
-        if isinstance(column, BufferText) and node.begins and not node.ignore_case:
+        elif isinstance(column, BufferText) and node.begins and not node.ignore_case:
             true = begins(column, node.begins, ids)
-            return true & full, ~true & full
-        if isinstance(column, BufferText) and node.finds and (sure := required_text(node.regex)):
+        elif isinstance(column, BufferText) and node.finds and (sure := required_text(node.regex)):
             true = mask_of(column, ids, Search(sure, case=not node.ignore_case))  # most rows need no closer look
             some = np.flatnonzero(true)
             tests = (match(text) is not None for text in column.values(ids.take(some)))
             true[some] = np.fromiter(tests, np.bool_, len(some))
-            return true & full, ~true & full
-    return _each(node.operand, table, ids, lambda value: match(plain(value)) is not None)
+        if true is not None:
+            return _full(column, ids, true if want else ~true)
+    return _each(node.operand, table, ids, want, lambda value: match(plain(value)) is not None)
 
 
-def _any_of(node: AnyOf, table: Table, ids: Ids) -> Pair:
+def _any_of(node: AnyOf, table: Table, ids: Ids, want: bool) -> Bools:
     """True where an item passes, unknown where none does but one has no value (ISO 9075, quantified comparison)."""
     test: Callable[[Any, Any], bool]
     if node.like is not None:
@@ -321,18 +373,15 @@ def _any_of(node: AnyOf, table: Table, ids: Ids) -> Pair:
         items = held if isinstance(held, list) else [held]
         passes = any(item is not None and test(item, value) for item in items)
         found.append(True if passes else None if None in items else False)
-    return _from_tests(found)
+    return _tested(found, len(ids), want)
 
 
-def _each(operand: Operand, table: Table, ids: Ids, test: Callable[[Any], bool]) -> Pair:
-    return _from_tests([None if v is None else test(v) for v in values_of(operand, table, ids)])
+def _each(operand: Operand, table: Table, ids: Ids, want: bool, test: Callable[[Any], bool]) -> Bools:
+    return _tested((None if v is None else test(v) for v in values_of(operand, table, ids)), len(ids), want)
 
 
-def _from_tests(tests: list[bool | None]) -> Pair:
-    return (
-        np.fromiter((t is True for t in tests), np.bool_, len(tests)),
-        np.fromiter((t is False for t in tests), np.bool_, len(tests)),
-    )
+def _tested(tests: Iterable[bool | None], count: int, want: bool) -> Bools:
+    return np.fromiter((t is want for t in tests), np.bool_, count)
 
 
 def values_of(operand: Operand, table: Table, ids: Ids) -> list[Any]:
@@ -357,7 +406,7 @@ def _cases(operand: Case, table: Table, ids: Ids) -> list[Any]:
     """Each branch is worked out only for the rows that it is for."""
     made: list[Any] = [None] * len(ids)
     left = np.ones(len(ids), np.bool_)
-    branches = [(evaluate(test, table, ids)[0], value) for test, value in operand.branches]
+    branches = [(true_of(test, table, ids), value) for test, value in operand.branches]
     for true, value in (*branches, (np.ones(len(ids), np.bool_), operand.default)):
         places = np.flatnonzero(left & true)
         for place, found in zip(places.tolist(), values_of(value, table, ids[places]), strict=True):

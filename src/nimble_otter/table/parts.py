@@ -12,8 +12,8 @@ from numpy.typing import NDArray
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.table.build import column_of
+from nimble_otter.table.codes import codes_of
 from nimble_otter.table.columns import CodedText, Column, Ids, Kind, Mask, pick, placed
-from nimble_otter.table.sort import codes_of
 
 _DAY_US = 86_400_000_000
 _WEEKDAYS = ("1 Monday", "2 Tuesday", "3 Wednesday", "4 Thursday", "5 Friday", "6 Saturday", "7 Sunday")

@@ -10,9 +10,9 @@ from typing import Any
 import numpy as np
 
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table.codes import counted
 from nimble_otter.table.columns import BufferText, Column, Ids, Kind, View, pick
 from nimble_otter.table.group import Figure, Measure, as_floats, group_view
-from nimble_otter.table.sort import codes_of
 
 MOST_PATTERNED = 20_000
 """Different texts whose forms are looked at, the most frequent first."""
@@ -53,15 +53,15 @@ def profile(view: View, index: int, bins: int = 16, stop: StopToken = NEVER) -> 
     full = ids[~column.empty_at(ids)]
     if not len(full):
         return Profile(len(ids), len(ids), 0)
-    codes, first = codes_of(column, full, stop)
-    top = _most_frequent(column, full, codes, first, 5)
+    first, counts = counted(column, full, stop)
+    top = _most_frequent(column, full, first, counts, 5)
     found = Profile(len(ids), len(ids) - len(full), len(first), frequent=tuple(top))
     if column.kind is Kind.OBJECT:
         return found
     ends = column.take(full.take(first[[0, -1]])).values()
     found = _with(found, smallest=ends[0], largest=ends[1])
     if column.kind is Kind.TEXT:
-        return _of_texts(found, column, full.take(first), np.bincount(codes, minlength=len(first)), stop)
+        return _of_texts(found, column, full.take(first), counts, stop)
     if not (column.kind.is_number or column.kind.is_moment or column.kind in (Kind.CLOCK, Kind.SPAN)):
         return found
     numbers = as_floats(column, full)
@@ -134,12 +134,10 @@ def value_counts(view: View, index: int, most: int | None = None, stop: StopToke
     ids = view.row_ids()
     if not len(ids):
         return []
-    codes, first = codes_of(column, ids, stop)
-    return _most_frequent(column, ids, codes, first, most)
+    return _most_frequent(column, ids, *counted(column, ids, stop), most)
 
 
-def _most_frequent(column: Column, ids: Ids, codes: Ids, first: Ids, most: int | None) -> list[tuple[Any, int]]:
-    counts = np.bincount(codes, minlength=len(first))
+def _most_frequent(column: Column, ids: Ids, first: Ids, counts: Ids, most: int | None) -> list[tuple[Any, int]]:
     by_count = np.argsort(-counts, kind="stable")[:most]
     examples = ids.take(first.take(by_count))
     pairs = zip(

@@ -12,9 +12,10 @@ import numpy as np
 
 from nimble_otter.stop import StopToken
 from nimble_otter.table.build import column_of
+from nimble_otter.table.codes import changes, starts_of
 from nimble_otter.table.columns import Column, Field, Ids, Kind, Table, View
 from nimble_otter.table.conditions import Call, Case, ColumnAt, Literal, Operand, Windowed
-from nimble_otter.table.sort import SortKey, changes, sort_view, starts_of
+from nimble_otter.table.sort import SortKey, sort_view
 
 WINDOWS = ("row_number", "rank", "dense_rank", "lag", "lead", "first_value", "sum", "count", "avg", "min", "max")
 Work = Callable[[Operand, Table, Ids, StopToken], Column]

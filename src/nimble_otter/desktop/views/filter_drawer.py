@@ -26,9 +26,9 @@ from nimble_otter.desktop.theme import code_font, theme, ui_font
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.pull.steps import Condition, FilterStep
 from nimble_otter.pull.steps.filter import OPERATORS
+from nimble_otter.table.keys import object_key
 from nimble_otter.table.profile import value_counts
 from nimble_otter.table.show import grouped, plain, shown
-from nimble_otter.table.sort import object_key
 
 _SQL = "as SQL"
 _ANY = "any column"

@@ -1,0 +1,132 @@
+"""Numbering the different values of columns: what grouping, joining and counting stand on."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table.columns import BufferText, CodedText, Column, Ids, Kind, pick
+from nimble_otter.table.keys import key_pieces
+from nimble_otter.table.packing import order_and_runs, slots_of
+
+_STRETCH = 1 << 16
+
+
+def codes_of(column: Column, ids: Ids, stop: StopToken = NEVER) -> tuple[Ids, Ids]:
+    """Number the different values of the rows `ids` in ascending order, rows without a value last as one of them.
+
+    Returns (codes, examples): int64 codes of shape (len(ids),), and for each code the place in `ids` of its first row.
+    """
+    small = small_codes(column, ids)
+    if small is not None:
+        codes, used, _ = compressed(*small)
+        return codes, first_places(codes, len(used))
+    order, runs = order_and_runs([lambda: key_pieces(column, ids, False, False)], len(ids), stop)
+    begins = begins_of(runs, len(ids))
+    codes = np.empty(len(ids), np.int64)
+    codes[order] = np.cumsum(begins) - 1
+    return codes, order[begins]
+
+
+def counted(column: Column, ids: Ids, stop: StopToken = NEVER) -> tuple[Ids, Ids]:
+    """For each different value, in ascending order, the place in `ids` of its first row, and how many rows have it."""
+    small = small_codes(column, ids)
+    if small is not None:
+        codes, used, counts = compressed(*small)
+        return first_places(codes, len(used)), counts
+    order, runs = order_and_runs([lambda: key_pieces(column, ids, False, False)], len(ids), stop)
+    starts = np.flatnonzero(begins_of(runs, len(ids)))
+    return order.take(starts), np.diff(np.append(starts, len(ids)))
+
+
+def numbered(column: Column, ids: Ids, stop: StopToken = NEVER) -> tuple[Ids, int]:
+    """As `codes_of`, but numbers of which not all need be in use, and what all are below."""
+    small = small_codes(column, ids)
+    if small is not None:
+        return small
+    codes, examples = codes_of(column, ids, stop)
+    return codes, max(1, len(examples))
+
+
+def compressed(codes: Ids, span: int) -> tuple[Ids, Ids, Ids]:
+    """Codes below `span` as numbers of those in use: (new codes, the codes in use ascending, how many have each)."""
+    if span > 4 * len(codes) + 1024:
+        used, new, counts = np.unique(codes, return_inverse=True, return_counts=True)
+        return new.astype(np.int64), used, counts.astype(np.int64)
+    counts = np.bincount(codes, minlength=span)
+    used = np.flatnonzero(counts)
+    if len(used) == span:
+        return codes, used, counts
+    renumber = np.zeros(span, np.int64)
+    renumber[used] = np.arange(len(used))
+    return renumber.take(codes), used, counts.take(used)
+
+
+def first_places(codes: Ids, count: int) -> Ids:
+    """The first place of each code below `count`, which are all in use."""
+    first = np.full(count, -1, np.int64)
+    for start in range(0, len(codes), _STRETCH):  # mostly all are met long before the end
+        some = codes[start : start + _STRETCH]
+        new = np.flatnonzero(first.take(some) < 0)[::-1]
+        first[some.take(new)] = new + start  # the last write wins, and that is the first row
+        if start + _STRETCH < len(codes) and len(new) < _STRETCH >> 6 and first.min() >= 0:
+            break
+    return first
+
+
+def begins_of(runs: Ids, count: int) -> NDArray[np.bool_]:
+    """True where, in an order of which `runs` are equal, a value begins."""
+    begins = np.ones(count, np.bool_)
+    begins[slots_of(runs + np.array([1, 0]))[0]] = False
+    return begins
+
+
+def combined_codes(columns: Sequence[Column], ids: Ids, stop: StopToken = NEVER) -> Ids:
+    """Numbers of the rows `ids` that are equal where all the columns are; without columns all rows are equal."""
+    codes = np.zeros(len(ids), np.int64)
+    for place, column in enumerate(columns):
+        own, examples = codes_of(column, ids, stop)
+        if place:
+            whole = Column(Kind.INT, codes * max(1, len(examples)) + own)
+            own = codes_of(whole, np.arange(len(ids)), stop)[0]
+        codes = own
+    return codes
+
+
+def changes(columns: Sequence[Column], ids: Ids, stop: StopToken = NEVER) -> NDArray[np.bool_]:
+    """True where a row of `ids` differs from the one before it in some of the columns; the first one does."""
+    found = np.zeros(len(ids), np.bool_)
+    found[:1] = True
+    for column in columns:
+        codes = codes_of(column, ids, stop)[0]
+        found[1:] |= codes[1:] != codes[:-1]
+    return found
+
+
+def starts_of(begins: NDArray[np.bool_]) -> Ids:
+    """For each place the last one up to it that is True: where its run begins."""
+    return np.maximum.accumulate(np.where(begins, np.arange(len(begins)), 0))
+
+
+def small_codes(column: Column, ids: Ids) -> tuple[Ids, int] | None:
+    """Codes in ascending order of value without sorting rows, where the values span a small range."""
+    if isinstance(column, BufferText) or column.kind in (Kind.FLOAT, Kind.OBJECT):
+        return None
+    if not len(ids):
+        return np.empty(0, np.int64), 1
+    if isinstance(column, CodedText):
+        raw, span = column.word_ranks().take(pick(column.data, ids)), len(column.words)
+    else:
+        data = pick(column.data, ids)
+        low, high = int(data.min()), int(data.max())
+        span = high - low + 1
+        if span > 4 * len(ids) + 1024:
+            return None
+        raw = np.subtract(data, low, dtype=np.int64)
+    if column.empty is not None:
+        raw = np.where(column.empty_at(ids), span, raw)
+        span += 1
+    return raw, max(1, span)

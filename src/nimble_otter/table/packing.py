@@ -1,0 +1,191 @@
+"""Putting places in order by packing bits of their keys and the place itself into 64-bit integers and sorting those.
+
+Each key is cut into pieces of bits, most significant first. As many bits as fit beside the place are packed and sorted
+at once, which is stable because the place stands in the low bits; runs that tie on them are sorted again by the next
+bits. Words are packed block by block, so that what is made on the way stays in the processor's cache. Measured against
+argsort and lexsort this is 10 to 30 times faster (see benchmarks/RESULTS.md).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table.columns import Ids
+
+Words = NDArray[np.uint64]
+Rows = Ids | slice
+"""Places as an array, or a stretch of them."""
+BLOCK = 1 << 14
+_ALL = slice(None)
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """Some bits of a key: `take(rows)` gives uint64 values below 2**bits for those places, which are not written to."""
+
+    bits: int
+    take: Callable[[Rows], Words]
+
+
+Pieces = Iterator[Piece]
+
+
+def at(array: NDArray[Any], rows: Rows) -> NDArray[Any]:
+    """Some places of an array; a stretch of them is a view."""
+    return array[rows] if isinstance(rows, slice) else array.take(rows)
+
+
+def whole_piece(values: NDArray[Any], most: int) -> Piece:
+    """Whole numbers from 0 to `most` as one piece."""
+    words = values.astype(np.uint64, copy=False)
+    return Piece(max(1, int(most).bit_length()), lambda rows: at(words, rows))
+
+
+def order_of(sources: Sequence[Callable[[], Pieces]], count: int, stop: StopToken = NEVER, loose: slice = _ALL) -> Ids:
+    """Places 0..count in the order of the keys; each source gives the pieces of one key, most significant first. Only
+    the places of the order that are `loose` may need more than the first sort.
+
+    Raises: Stopped."""
+    return _ordered(sources, count, stop, loose, told=False)[0]
+
+
+def order_and_runs(sources: Sequence[Callable[[], Pieces]], count: int, stop: StopToken = NEVER) -> tuple[Ids, Ids]:
+    """As `order_of`, and the start and end of each run in that order, longer than one, whose keys are equal."""
+    return _ordered(sources, count, stop, _ALL, told=True)
+
+
+def _ordered(
+    sources: Sequence[Callable[[], Pieces]], count: int, stop: StopToken, loose: slice, told: bool
+) -> tuple[Ids, Ids]:
+    pieces = (piece for source in sources for piece in source())
+    row_bits = max(1, int(count - 1).bit_length())
+    packed = np.empty(count, np.uint64)
+    rest = _pack(packed, pieces, 64 - row_bits, row_bits, stop)
+    packed.sort()
+    stop.check()
+    runs = _runs(packed, row_bits, *loose.indices(count)[:2]) if told or rest is not None else _NO_RUNS
+    np.bitwise_and(packed, np.uint64((1 << row_bits) - 1), out=packed)
+    order = packed.view(np.int64)
+    tied: _Tied | None = None
+    while rest is not None and len(runs):
+        stop.check()
+        tied = tied or _Tied(order, runs)
+        left = _repair(order, tied, rest)
+        if tied.runs is not runs:
+            runs, tied = tied.runs, None
+        rest = left if left is not None else next(pieces, None)
+    return order, runs
+
+
+class _Tied:
+    """Runs of the order that are not told apart yet: their places, run by run, and the rows there."""
+
+    def __init__(self, order: Ids, runs: Ids) -> None:
+        self.runs = runs
+        self.slots, self.lengths = slots_of(runs)
+        self.rows = order.take(self.slots)
+        self.firsts = np.cumsum(self.lengths) - self.lengths
+
+
+def _pack(packed: Words, pieces: Pieces, room: int, shift: int, stop: StopToken) -> Piece | None:
+    """Fill `packed` with each place, and the first bits of the pieces above `shift`; `room` bits are free there.
+    Returns what is left."""
+    plan: list[tuple[Callable[[Rows], Words], int, int]] = []  # what, its low bits that don't fit, where it stands
+    rest = None
+    while rest is None and (piece := next(pieces, None)) is not None:
+        low = max(0, piece.bits - room)
+        if room:
+            plan.append((piece.take, low, shift + room - piece.bits + low))
+        if low:
+            rest = _low_bits(piece, low)
+        room -= piece.bits - low
+    numbers = np.arange(BLOCK, dtype=np.uint64)
+    for start in range(0, len(packed), BLOCK):
+        if start % (BLOCK << 5) == 0:
+            stop.check()
+        out = packed[start : start + BLOCK]
+        rows = slice(start, start + len(out))
+        np.add(numbers[: len(out)], np.uint64(start), out=out)
+        for take, low, up in plan:
+            values = take(rows)
+            if low:
+                values = values >> np.uint64(low)
+            out |= values << np.uint64(up)
+    return rest
+
+
+def _low_bits(piece: Piece, bits: int) -> Piece:
+    mask, take = np.uint64((1 << bits) - 1), piece.take
+    return Piece(bits, lambda rows: take(rows) & mask)
+
+
+_NO_RUNS = np.empty((0, 2), np.int64)
+
+
+def _runs(packed: Words, row_bits: int, start: int, end: int) -> Ids:
+    """Start and end of each run, longer than one, of neighbours that are equal above the place; shape (runs, 2)."""
+    limit = np.uint64(1 << row_bits)
+    found = []
+    for first in range(start + 1, end, BLOCK):
+        last = min(end, first + BLOCK)
+        same = (packed[first:last] ^ packed[first - 1 : last - 1]) < limit
+        if same.any():
+            found.append(np.flatnonzero(same) + first)
+    if not found:
+        return _NO_RUNS
+    tied = np.concatenate(found)
+    apart = np.flatnonzero(np.diff(tied) != 1)
+    starts = tied[np.concatenate([[0], apart + 1])] - 1
+    ends = tied[np.append(apart, len(tied) - 1)] + 1
+    return np.stack([starts, ends], axis=1)
+
+
+def _repair(order: Ids, tied: _Tied, piece: Piece) -> Piece | None:
+    """Sort the rows inside the runs by a piece, in place; those that are alike in it stay as they are. Leaves the runs
+    still tied (in any order), and returns the bits that did not fit."""
+    slots, rows, runs, lengths = tied.slots, tied.rows, tied.runs, tied.lengths
+    values = piece.take(rows)
+    differ = np.empty(len(rows), np.bool_)
+    np.not_equal(values[1:], values[:-1], out=differ[:-1])
+    differ[tied.firsts[1:] - 1] = False
+    differ[-1] = False
+    if not differ.any():
+        return None
+    mixed = np.logical_or.reduceat(differ, tied.firsts)
+    alike = runs[~mixed]
+    if len(alike):
+        keep = np.repeat(mixed, lengths)
+        slots, rows, values = slots[keep], rows[keep], values[keep]
+        runs, lengths = runs[mixed], lengths[mixed]
+    row_bits = max(1, int(len(rows) - 1).bit_length())
+    run_bits = int(len(runs) - 1).bit_length()
+    low = max(0, piece.bits - (64 - row_bits - run_bits))
+    packed = (values >> np.uint64(low)) << np.uint64(row_bits)
+    packed |= np.arange(len(rows), dtype=np.uint64)
+    if run_bits:
+        packed |= np.repeat(np.arange(len(runs), dtype=np.uint64) << np.uint64(64 - run_bits), lengths)
+    packed.sort()
+    order[slots] = rows.take((packed & np.uint64((1 << row_bits) - 1)).view(np.int64))
+    left = _runs(packed, row_bits, 0, len(packed))
+    if len(left):  # runs of slots are contiguous inside each former run, so slots map start to start
+        left = np.stack([slots[left[:, 0]], slots[left[:, 1] - 1] + 1], axis=1)
+    tied.runs = np.concatenate([alike, left])
+    return _low_bits(piece, low) if low else None
+
+
+def slots_of(runs: Ids) -> tuple[Ids, Ids]:
+    """All places inside the runs, run by run, and the length of each run."""
+    lengths = runs[:, 1] - runs[:, 0]
+    before = np.cumsum(lengths) - lengths
+    return np.repeat(runs[:, 0] - before, lengths) + np.arange(int(lengths.sum())), lengths
+
+
+def order_by_codes(codes: NDArray[Any], count: int) -> Ids:
+    """Places in ascending order of whole numbers below `count`; stable."""
+    return order_of([lambda: iter([whole_piece(codes, count - 1)])], len(codes))
