@@ -36,8 +36,12 @@ class StopToken:
 
     def check(self) -> None:
         """Raises: Stopped, when the token is set."""
+        self.give_way()
         if self._event.is_set():
             raise Stopped
+
+    def give_way(self) -> None:
+        """Let other threads have their turn. Work calls this, or `check`, every few thousand values."""
 
     def on_stop(self, callback: Callable[[], None]) -> None:
         """Run `callback` when the token is set, at once if it is set already."""

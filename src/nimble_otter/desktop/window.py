@@ -40,7 +40,7 @@ from nimble_otter.desktop.views.side_by_side import SideBySide
 from nimble_otter.desktop.views.transaction_strip import ask_to_end
 from nimble_otter.desktop.window_commands import add_commands, collect_findings
 from nimble_otter.desktop.window_detail import DetailFiller
-from nimble_otter.desktop.window_frame import START, WORK, Frame
+from nimble_otter.desktop.window_frame import START, WARM_UP_MS, WORK, Frame
 from nimble_otter.desktop.window_pages import Pages
 from nimble_otter.desktop.window_status import show_status, work_words
 from nimble_otter.errors import OtterError
@@ -184,6 +184,7 @@ class Window(Frame):
             self.say(problem, True)
         self.keeper.problems.clear()
         QTimer.singleShot(200, self, lambda: self.drawer_of("query"))  # ready before the first pull is opened
+        QTimer.singleShot(WARM_UP_MS, self, self.warm_up)
         QTimer.singleShot(600, self, self.shared.look)  # what was saved elsewhere since the last time
 
     def _add(self, pull: Pull, path: Path | None = None, number: int | None = None) -> OpenPull:

@@ -19,7 +19,7 @@ from PySide6.QtWidgets import (
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.commands import Commands
 from nimble_otter.desktop.hub import Hub
-from nimble_otter.desktop.jobs import Jobs
+from nimble_otter.desktop.jobs import LOCAL, Jobs, Report
 from nimble_otter.desktop.keeping import Keeper
 from nimble_otter.desktop.parts import boxed
 from nimble_otter.desktop.theme import ASSETS
@@ -35,6 +35,7 @@ from nimble_otter.desktop.views.sources_pane import SourcesPane
 from nimble_otter.desktop.views.status import StatusStrip
 from nimble_otter.desktop.views.title import TitleStrip
 from nimble_otter.desktop.views.versions_page import VersionsPage
+from nimble_otter.stop import StopToken
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.views.changes_drawer import ChangesDrawer
@@ -65,6 +66,9 @@ _DRAWERS = {
     "changes": ("changes_drawer", "ChangesDrawer"),
     "send": ("send_drawer", "SendDrawer"),
 }
+
+_LATER = ("nimble_otter.pull.deliver", "nimble_otter.query.conditions", "nimble_otter.changes.write")
+WARM_UP_MS = 900
 
 
 class Frame(QMainWindow):
@@ -142,6 +146,17 @@ class Frame(QMainWindow):
             self.drawer_stack.addWidget(made)
             self.wire_drawer(kind)
         return made
+
+    def warm_up(self) -> None:
+        """Import in the background what the window can do without at first, so that nothing waits for it later."""
+
+        def work(stop: StopToken, _: Report) -> None:
+            for module in dict.fromkeys((*(f"nimble_otter.desktop.views.{m}" for m, _ in _DRAWERS.values()), *_LATER)):
+                stop.check()
+                import_module(module)
+            import_module("nimble_otter.send").all_formats()
+
+        self.jobs.submit(LOCAL, "warm up", work)
 
     def wire_drawer(self, kind: str) -> None:
         """Connect a drawer just made; the window knows to what."""

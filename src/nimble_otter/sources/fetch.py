@@ -79,7 +79,7 @@ def fetch(
                 break
             if request.limit is not None and builder.rows + len(batch) > request.limit:
                 batch, cut = batch[: request.limit - builder.rows], True
-            builder.append(batch)
+            builder.append(batch, stop)
             now = time.perf_counter() - began
             first = first or now
             if on_snapshot is not None and (not shown or now - shown > SNAPSHOT_S):
@@ -134,7 +134,7 @@ class _Documents:
         self._types: list[Counter[type]] = [Counter() for _ in self._columns]
         self.rows = 0
 
-    def append(self, batch: list[Mapping[str, Any]]) -> None:
+    def append(self, batch: list[Mapping[str, Any]], stop: StopToken) -> None:
         if not self._picked:
             for name in dict.fromkeys(name for document in batch for name in document):
                 if (name,) not in self._paths:
@@ -150,7 +150,8 @@ class _Documents:
                 values = [_pick(document, path) for document in batch]
             self._types[place].update(map(type, values))
             columns.append(values)
-        self._builder.append_columns(columns, len(batch))
+            stop.give_way()
+        self._builder.append_columns(columns, len(batch), stop)
         self.rows += len(batch)
 
     def table(self) -> Table:

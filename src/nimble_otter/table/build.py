@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import forms
 from nimble_otter.table.columns import (
     EPOCH,
@@ -400,18 +401,20 @@ class TableBuilder:
         ]
         self.rows = 0
 
-    def append(self, batch: Sequence[Sequence[Any]]) -> None:
-        """Add rows, each as long as there are fields."""
+    def append(self, batch: Sequence[Sequence[Any]], stop: StopToken = NEVER) -> None:
+        """Add rows, each as long as there are fields. A batch is taken whole: the token only says when to give way."""
         if not batch:
             return
         for builder, values in zip(self._builders, zip(*batch, strict=True), strict=True):
             builder.extend(values)
+            stop.give_way()
         self.rows += len(batch)
 
-    def append_columns(self, columns: Sequence[Sequence[Any]], count: int) -> None:
+    def append_columns(self, columns: Sequence[Sequence[Any]], count: int, stop: StopToken = NEVER) -> None:
         """Add rows given as one sequence of `count` values a field."""
         for builder, values in zip(self._builders, columns, strict=True):
             builder.extend(values)
+            stop.give_way()
         self.rows += count
 
     def add_field(self, field: Field) -> None:

@@ -38,6 +38,8 @@ class GroupDrawer(StepDrawer):
         if not isinstance(step, GroupStep):
             return
         self.tell()
+        if not self.is_new():
+            return
         clear(self._keys)
         self._keys.addWidget(label("Group by, from the outside in", "muted", 12))
         for place, key in enumerate(step.keys):
@@ -135,7 +137,7 @@ class GroupDrawer(StepDrawer):
         if keys[place] != key:
             keys[place] = key
             self._put("Change group", keys=tuple(dict.fromkeys(keys)))
-            self.refresh()
+            self.rebuild()
 
     def _typed_part(self, place: int, key: KeyBy, text: str) -> None:
         """A number alone is a width of steps, or a count of letters."""
@@ -200,7 +202,7 @@ class GroupDrawer(StepDrawer):
             changed = replace(changed, at=0.9)
         if figure.of_rows or changed.column:
             self._put_figure(place, figure=changed.figure, column=changed.column, at=changed.at)
-        self.refresh()
+        self.rebuild()
 
     def _move_figure(self, place: int, way: int) -> None:
         self._put("Move figure", figures=moved(self._step().figures, place, way))

@@ -25,9 +25,22 @@ class StepDrawer(Drawer):
         super().__init__()
         self.at = 0
         self.problem = label("", "plum", wrap=True)
+        self._built: tuple[object, ...] | None = None
 
     def show_step(self, at: int) -> None:
         self.at = at
+
+    def is_new(self) -> bool:
+        """Whether the step, or the columns that reach it, are others than when this was asked last: only then the
+        editor is built anew."""
+        built = (id(self.session), self.at, self.current, self.fields())
+        is_new, self._built = built != self._built, built
+        return is_new
+
+    def rebuild(self) -> None:
+        """Show what the step has, whatever was typed."""
+        self._built = None
+        self.refresh()
 
     @property
     def current(self) -> Step | None:
@@ -108,6 +121,8 @@ class SortDrawer(StepDrawer):
         if not isinstance(step, SortStep):
             return
         self.tell()
+        if not self.is_new():
+            return
         clear(self._lines)
         for place, key in enumerate(step.keys):
             name = combo(self.names(key.column), key.column, f"Key {place + 1}")

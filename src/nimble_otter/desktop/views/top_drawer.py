@@ -37,6 +37,8 @@ class TopDrawer(StepDrawer):
         if step is None:
             return
         self.tell()
+        if not self.is_new():
+            return
         clear(self._keys)
         self.count.blockSignals(True)
         self.count.setValue(step.count)

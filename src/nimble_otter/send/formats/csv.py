@@ -12,6 +12,7 @@ import re
 import shutil
 import sys
 from collections.abc import Iterator
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -101,9 +102,17 @@ class _Csv:
                 strict=True,
             )
             try:
-                return sum(1 for _ in lines) - bool(out.options["header"])
+                found = 0
+                while count := sum(1 for _ in islice(lines, _AT_ONCE)):
+                    out.stop.check()
+                    found += count
+                return found - bool(out.options["header"])
             except csv.Error as problem:
                 raise SendError(f"The file can't be read back: {problem}.", "Nothing was kept.") from None
+
+
+_AT_ONCE = 1000
+"""Rows read back between two looks at the stop token."""
 
 
 class _Writer:
