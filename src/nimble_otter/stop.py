@@ -40,6 +40,9 @@ class StopToken:
         if self._event.is_set():
             raise Stopped
 
+    def tell(self, done: int, whole: int | None) -> None:
+        """What work says of how far it is, in rows; for whoever handed out the token to hear."""
+
     def give_way(self) -> None:
         """Let other threads have their turn. Work calls this, or `check`, every few thousand values."""
 

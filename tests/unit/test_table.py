@@ -14,9 +14,24 @@ from hypothesis import strategies as st
 from nimble_otter.errors import ConditionError, Stopped
 from nimble_otter.query.conditions import parse_condition
 from nimble_otter.stop import StopToken
-from nimble_otter.table import MISSING, Field, Kind, TableBuilder, View, build
+from nimble_otter.table import (
+    MISSING,
+    Column,
+    Field,
+    Kind,
+    Table,
+    TableBuilder,
+    View,
+    build,
+    codes,
+    keys,
+    packing,
+    search,
+)
+from nimble_otter.table import filter as filter_
 from nimble_otter.table.build import column_of, table_of
 from nimble_otter.table.columns import BufferText, CodedText
+from nimble_otter.table.conditions import ColumnAt, Compare, Literal
 from nimble_otter.table.filter import filter_view
 from nimble_otter.table.group import Figure, Measure, group_view
 from nimble_otter.table.keys import object_key
@@ -53,8 +68,12 @@ def ordinal(value):
 
 @pytest.fixture(scope="module", params=[0, 10**6], ids=["one buffer", "codes"], autouse=True)
 def both_texts(request):
+    """Both ways to hold texts; blocks so small that few rows have several."""
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(build, "MANY_WORDS", request.param)
+        for module, name in ((packing, "BLOCK"), (keys, "BLOCK"), (filter_, "BLOCK"), (codes, "_STRETCH"),
+                             (search, "BLOCK"), (search, "_STRETCH")):  # fmt: skip
+            patch.setattr(module, name, 4)
         yield
 
 
@@ -360,3 +379,29 @@ def test_large_sorts_repair_ties_in_every_round():
     want = sorted(range(70_000), key=values.__getitem__, reverse=True)
     want.sort(key=first.__getitem__)
     assert ids == want
+
+
+def test_long_work_gives_way_and_says_how_far_it_is():
+    class Heard(StopToken):
+        said: list[tuple[int, int | None]] = []
+        ways = 0
+
+        def tell(self, done, whole):
+            self.said.append((done, whole))
+
+        def give_way(self):
+            self.ways += 1
+
+    rows = 4_000
+    view, heard = View(Table((Field("n", Kind.INT),), (Column(Kind.INT, np.arange(rows)[::-1]),), rows)), Heard()
+    for work in (
+        lambda: sort_view(view, [SortKey(0)], heard),
+        lambda: filter_view(view, Compare(">", ColumnAt(0), Literal(5)), heard),
+    ):
+        heard.said.clear()
+        heard.ways = 0
+        work()
+        assert heard.ways > 1
+        assert heard.said == sorted(heard.said)
+        assert {whole for _, whole in heard.said} == {rows}
+        assert heard.said[-1][0] > rows // 2

@@ -30,6 +30,9 @@ LOCAL = "local"
 LISTEN_MS = 850
 """How long stopped work may go on before its lane is left behind."""
 
+TELL_S = 0.1
+"""Seconds between two things that work says of how far it is."""
+
 CLOSE_S = 3
 """How long a lane may take to end when the program does: a write is rolled back, a hung server is not waited for."""
 
@@ -40,6 +43,19 @@ def _nothing(_: Any) -> None:
 
 class _Token(StopToken):
     """Reaches servers from a thread of its own: a server that is asked to cancel may not answer either."""
+
+    _heard: Report | None = None
+    _told = 0.0
+
+    def listen(self, heard: Report) -> None:
+        """From now on, what the work says of how far it is comes here; short work says nothing."""
+        self._heard, self._told = heard, time.monotonic()
+
+    def tell(self, done: int, whole: int | None) -> None:
+        now = time.monotonic()
+        if self._heard is not None and now - self._told > TELL_S:
+            self._told = now
+            self._heard((done, whole))
 
     def give_way(self) -> None:
         time.sleep(0)  # lets go of the interpreter, whose own clock for that can be late by 150 ms
@@ -93,7 +109,7 @@ class Job:
     failed: Callable[[OtterError], None]
     update: Callable[[Any], None]
     stopped: Callable[[], None] | None
-    token: StopToken = field(default_factory=_Token)
+    token: _Token = field(default_factory=_Token)
     started: bool = False
     ended: bool = False
     began: float = 0.0
@@ -205,6 +221,7 @@ class Jobs(QObject):
             self._arrived.emit(job.number, "update", what)
 
         job.started, job.began = True, time.monotonic()
+        job.token.listen(lambda told: self._arrived.emit(job.number, "told", told))
         try:
             job.token.check()
             result = work(job.token, report)
@@ -227,6 +244,10 @@ class Jobs(QObject):
     def _deliver(self, number: int, what: str, payload: Any) -> None:
         job = self._running.get(number)
         if job is None:
+            return
+        if what == "told":
+            self.progress[number] = payload
+            self.changed.emit()
             return
         if what == "update":
             if isinstance(payload, tuple):

@@ -35,6 +35,7 @@ def compute(operand: Operand, table: Table, ids: Ids, stop: StopToken = NEVER) -
     builder = ColumnBuilder()
     for start in range(0, len(ids), BLOCK):
         stop.check()
+        stop.tell(start, len(ids))
         builder.extend(values_of(operand, table, ids[start : start + BLOCK]))
     column = builder.finish()
     if len(ids) == table.rows and (ids[:-1] < ids[1:]).all():

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nimble_otter.errors import ConditionError
-from nimble_otter.stop import NEVER, Progress, StopToken
+from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.columns import (
     EPOCH,
     EPOCH_DAY,
@@ -72,7 +72,7 @@ class _Words:
     hits: Bools
 
 
-def filter_view(view: View, node: Node, stop: StopToken = NEVER, progress: Progress | None = None) -> View:
+def filter_view(view: View, node: Node, stop: StopToken = NEVER) -> View:
     """The view's rows for which the condition is true, in their order. Raises: ConditionError, Stopped."""
     kept = [np.empty(0, np.int64)]
     node = _by_word(node, view.table)
@@ -81,8 +81,7 @@ def filter_view(view: View, node: Node, stop: StopToken = NEVER, progress: Progr
         ids = view.row_ids(start, start + BLOCK)
         held = np.flatnonzero(true_of(node, view.table, ids))
         kept.append(held + start if view.ids is None else ids.take(held))
-        if progress is not None:
-            progress(min(start + BLOCK, len(view)), len(view))
+        stop.tell(start, len(view))
     return View(view.table, np.concatenate(kept))
 
 

@@ -109,6 +109,7 @@ def _pack(packed: Words, pieces: Pieces, room: int, shift: int, stop: StopToken)
     for start in range(0, len(packed), BLOCK):
         if start % (BLOCK << 5) == 0:
             stop.check()
+            stop.tell(start, len(packed))
         out = packed[start : start + BLOCK]
         rows = slice(start, start + len(out))
         np.add(numbers[: len(out)], np.uint64(start), out=out)
