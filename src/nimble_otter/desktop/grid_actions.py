@@ -191,9 +191,7 @@ class GridActions(GridEdits):
             if KeyBy(name, part) not in step.keys:
                 session.set_step(at, replace(step, keys=(*step.keys, KeyBy(name, part))), "Group")
         else:
-            keys = [
-                f for f in session.table.fields if f.kind.is_number and not f.name.endswith("_id") and f.name != name
-            ]
+            keys = [f for f in session.table.fields if f.is_number and not f.name.endswith("_id") and f.name != name]
             figures = (FigureOf(Figure.COUNT), *(FigureOf(Figure.MEAN, f.name) for f in keys[:1]))
             steps = session.pull.steps
             at = next((n for n, s in enumerate(steps) if isinstance(s, ColumnsStep)), len(steps))

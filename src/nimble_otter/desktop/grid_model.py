@@ -109,7 +109,7 @@ def cell_of(value: Any, field: Field, decimals: int = 0) -> Cell:
 def _column(shaped: Shaped, place: int, marks: Mapping[str, str]) -> GridColumn:
     field = shaped.field(place)
     look = field.look or PLAIN
-    right = look.align == "right" or (not look.align and (field.kind.is_number or field.kind is Kind.SPAN))
+    right = look.align == "right" or (not look.align and field.is_amount)
     under = field.note or field.origin
     title = shaped.title(place)
     under = under if title == field.name else field.name

@@ -154,7 +154,7 @@ class DetailFiller(QObject):
         table, block = session.shaped.view.table, selection.blocks[-1]
         single = len(selection.blocks) == 1 and block.cells == 1
         places = [model.columns[c].place for c in range(block.left, block.right + 1)]
-        numbers = [p for p in places if table.fields[p].kind.is_number and not _is_key(table.fields[p].name)]
+        numbers = [p for p in places if table.fields[p].is_number and not _is_key(table.fields[p].name)]
         top, bottom = (0, model.rows - 1) if single else (block.top, block.bottom)
         lead = f"{grouped(block.bottom - block.top + 1)} × {len(places)} selected" if not single else ""
         if not numbers or len(selection.blocks) > 1 or (bottom - top + 1) * len(numbers) > MOST_SUMMED:

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import forms
+from nimble_otter.table.amounts import are_numbers
 from nimble_otter.table.columns import (
     EPOCH,
     EPOCH_DAY,
@@ -96,6 +97,12 @@ class ColumnBuilder:
         self._codes: Codes | None = None
         self._bytes: Grow | None = None
         self._ends = Grow(np.int64)
+        self._held: set[type] = set()
+
+    @property
+    def numbers(self) -> bool:
+        """Whether it holds mixed values that are all numbers."""
+        return self.kind is Kind.OBJECT and are_numbers(self._held)
 
     def extend(self, values: Sequence[Any]) -> None:
         """Add a batch. Any mixture of Python values is taken; None is NULL and MISSING a missing field."""
@@ -223,7 +230,9 @@ class ColumnBuilder:
             array = np.empty(len(values), np.object_)
             if self.hint is Kind.DECIMAL and str in types:
                 values = [Decimal(v) if type(v) is str else v for v in values]
+                types = set(map(type, values)) - {type(None), Missing}
             array[:] = [None if v is MISSING else v for v in values]
+            self._held |= types
             self._data.extend(array)
         elif kind is Kind.TEXT:
             self._need(types <= {str})
@@ -429,7 +438,7 @@ class TableBuilder:
         """The rows so far as an immutable table that shares memory with the builder."""
         columns = tuple(builder.finish() for builder in self._builders)
         fields = tuple(
-            replace(field, kind=column.kind, form=builder.form)
+            replace(field, kind=column.kind, form=builder.form, numbers=builder.numbers)
             for field, column, builder in zip(self._fields, columns, self._builders, strict=True)
         )
         return Table(fields, columns, self.rows)

@@ -246,7 +246,8 @@ class Field:
 
     `origin` is where its values come from ("reading.level_m"), `declared` the source's type name, `form` how a source
     that keeps times or yes/no as text or numbers writes them ("%Y-%m-%d %H:%M", "0/1"), `note` what stands under the
-    name when there is no origin ("31 % · object"), `look` how its values are shown.
+    name when there is no origin ("31 % · object"), `look` how its values are shown, `numbers` whether mixed values are
+    all numbers.
     """
 
     name: str
@@ -256,6 +257,16 @@ class Field:
     form: str = ""
     note: str = ""
     look: Look | None = None
+    numbers: bool = False
+
+    @property
+    def is_number(self) -> bool:
+        return self.kind.is_number or (self.kind is Kind.OBJECT and self.numbers)
+
+    @property
+    def is_amount(self) -> bool:
+        """Whether values can be added up."""
+        return self.is_number or self.kind is Kind.SPAN
 
 
 def distinct_names(fields: Iterable[Field]) -> list[Field]:

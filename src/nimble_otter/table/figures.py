@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table.amounts import as_amounts, exact_sums, floats, holds_numbers
 from nimble_otter.table.build import column_of
 from nimble_otter.table.codes import begins_of, codes_of, small_codes
 from nimble_otter.table.columns import BufferText, CodedText, Column, Field, Ids, Kind, Mask, Table, pick
@@ -86,7 +87,7 @@ def check_measure(table: Table, measure: Measure) -> None:
     if measure.column is None:
         return
     field = table.fields[measure.column]
-    if measure.figure.needs_numbers and not field.kind.is_amount:
+    if measure.figure.needs_numbers and not field.is_amount and not holds_numbers(table.columns[measure.column]):
         raise ConditionError(
             f"{field.name} holds {field.kind.value}, which has no {measure.figure.value}.",
             "Use min, max, count, filled, distinct, first, last, most frequent or list.",
@@ -102,7 +103,7 @@ def measured_field(table: Table, measure: Measure, column: Column) -> Field:
         return Field("rows", column.kind, note=measure.words, look=look)
     source = table.fields[measure.column]
     form = source.form if column.kind is source.kind and column.kind is not Kind.TEXT else ""
-    return Field(source.name, column.kind, note=measure.words, form=form, look=look)
+    return Field(source.name, column.kind, note=measure.words, form=form, look=look, numbers=holds_numbers(column))
 
 
 class Groups:
@@ -120,7 +121,7 @@ class Groups:
     ) -> None:
         self.table, self.ids, self.counts, self.groups, self._stop = table, ids, counts, len(counts), stop
         self._below, self._codes = below, codes
-        self._parts: dict[int, _Part] = {}
+        self._parts: dict[tuple[int, bool], _Part] = {}
 
     def above(self, up: Ids, count: int) -> Groups:
         """Larger groups made of these: `up` is the one that each is a part of. Their counts, sums, means and extremes
@@ -144,14 +145,17 @@ class Groups:
             return _share(self.measure(base), above) if figure is Figure.SHARE else _running(self.measure(base), above)
         if measure.column is None or figure is Figure.COUNT:
             return Column(Kind.INT, self.counts)
-        return self._part(measure.column).figure(measure)
+        return self._part(measure.column, figure.needs_numbers).figure(measure)
 
-    def _part(self, place: int) -> _Part:
-        part = self._parts.get(place)
+    def _part(self, place: int, as_numbers: bool) -> _Part:
+        """`as_numbers`: mixed numbers are brought to one kind, which may have more digits than each value."""
+        column = self.table.columns[place]
+        as_numbers = as_numbers and column.kind is Kind.OBJECT
+        part = self._parts.get((place, as_numbers))
         if part is None:
-            below = None if self._below is None else (self._below[0]._part(place), self._below[1])
-            column = self.table.columns[place]
-            part = self._parts[place] = _Part(column, self, self._stop, below)
+            below = None if self._below is None else (self._below[0]._part(place, as_numbers), self._below[1])
+            column = below[0].column if below is not None else as_amounts(column) if as_numbers else column
+            part = self._parts[place, as_numbers] = _Part(column, self, self._stop, below)
         return part
 
 
@@ -222,6 +226,10 @@ class _Part:
         if column.kind is Kind.FLOAT:
             self._sum = self._made(self._float_sums())
             return self._sum
+        if column.kind is Kind.OBJECT:
+            sums = exact_sums(pick(column.data, self._of.ids).tolist(), self._of.codes.tolist(), self.groups)
+            self._sum = column_of([None if c == 0 else s for s, c in zip(sums, self.counts.tolist(), strict=True)])
+            return self._sum
         of_parts = below[0]._summed() if below is not None else None
         if of_parts is not None and below is not None and of_parts.kind is column.kind:
             data, codes = of_parts.data, below[1]
@@ -290,6 +298,9 @@ class _Part:
         return ends
 
     def _range(self) -> Column:
+        if self.column.kind is Kind.OBJECT:
+            ends = zip(self._extreme(True).values(), self._extreme(False).values(), strict=True)
+            return column_of([None if b is None else _less(b, a) for b, a in ends])
         low, high = self._ends(False), self._ends(True)
         if low.dtype == np.float64:
             return self._made(high - low)
@@ -438,6 +449,8 @@ def _coded(column: CodedText, words: Ids, ranks: NDArray[Any], empty: Mask | Non
 
 def as_floats(column: Column, ids: Ids) -> NDArray[np.float64]:
     """Numbers of the rows as float64 (decimals rounded once)."""
+    if column.kind is Kind.OBJECT:
+        return floats(pick(column.data, ids))
     data = pick(column.data, ids).astype(np.float64)
     return data / 10.0**column.scale if column.kind is Kind.DECIMAL else data
 
@@ -479,9 +492,11 @@ def _running_values(base: Column, parent: Ids) -> list[Any]:
 
 
 def _amounts(column: Column) -> NDArray[np.float64]:
-    if column.kind is Kind.OBJECT:
-        return np.array([float(v or 0) for v in column.values()])
     return as_floats(column, np.arange(len(column)))
+
+
+def _less(high: Any, low: Any) -> Any:
+    return float(high) - float(low) if float in (type(high), type(low)) else high - low
 
 
 def _nothing(groups: int) -> Column:

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from nimble_otter.table.amounts import as_amounts
 from nimble_otter.table.columns import BufferText, CodedText, Column, Ids, Kind, pick
 from nimble_otter.table.packing import BLOCK, Piece, Pieces, Rows, Words, at, whole_piece
 from nimble_otter.table.show import plain
@@ -29,7 +30,7 @@ def key_pieces(column: Column, ids: Ids, descending: bool, empty_first: bool) ->
         yield from _text_pieces(column, ids, descending, empty)
         return
     data, encode = _encoded(column, ids)
-    bounds = _bounds(column, data, empty)
+    bounds = _bounds(column, data, encode, empty)
     if bounds is None:
         return
     low, high = bounds
@@ -59,15 +60,19 @@ def _flags(empty: NDArray[np.bool_], empty_first: bool) -> Piece:
     return whole_piece(empty != empty_first, 1)
 
 
-def _encoded(column: Column, ids: Ids) -> tuple[NDArray[Any], Callable[[NDArray[Any]], Words]]:
+Encode = Callable[[NDArray[Any]], Words]
+
+
+def _encoded(column: Column, ids: Ids) -> tuple[NDArray[Any], Encode]:
     """The rows' data, and what makes new uint64 keys of a part of it: equal for equal values, and in their order as far
     as differences from the smallest go."""
     if column.kind is Kind.OBJECT:
-        return _object_ranks(pick(column.data, ids)), np.array
+        column, ids = as_amounts(column, ids), np.arange(len(ids))
+        if column.kind is Kind.OBJECT:
+            return _object_ranks(column.data), np.array
     data = pick(column.data, ids)
     if isinstance(column, CodedText):
-        ranks = column.word_ranks().astype(np.uint64)
-        return data, ranks.take
+        return data, column.word_ranks().astype(np.uint64).take
     if column.kind is Kind.FLOAT:
         return data, _float_keys
     return data, _whole_keys
@@ -87,19 +92,19 @@ def _float_keys(data: NDArray[Any]) -> Words:
     return (bits ^ ((bits >> 63) & np.int64((1 << 63) - 1))).view(np.uint64) ^ _SIGN
 
 
-def _bounds(column: Column, data: NDArray[Any], empty: NDArray[np.bool_] | None) -> tuple[np.uint64, np.uint64] | None:
-    """The keys of the smallest and the largest value; None where there is none."""
+def _bounds(
+    column: Column, data: NDArray[Any], encode: Encode, empty: NDArray[np.bool_] | None
+) -> tuple[np.uint64, np.uint64] | None:
+    """The keys of the smallest and the largest value, or more; None where there is none."""
     if isinstance(column, CodedText):
         return (np.uint64(0), np.uint64(len(column.words) - 1)) if len(column.words) and len(data) else None
     full = data if empty is None else data[~empty]
     if not len(full):
         return None
-    if column.kind is Kind.OBJECT:
-        return np.uint64(full.min()), np.uint64(full.max())
     ends = np.array([full.min(), full.max()])
-    if column.kind is Kind.FLOAT and np.isnan(ends[0]):
+    if data.dtype == np.float64 and np.isnan(ends[0]):
         ends[0] = np.fmin.reduce(full)
-    low, high = (_float_keys if column.kind is Kind.FLOAT else _whole_keys)(ends)
+    low, high = encode(ends)
     return low, high
 
 
@@ -107,7 +112,7 @@ def ordinal_keys(column: Column, ids: Ids) -> Words:
     """uint64 keys from 0 in the order of the values (not for BufferText). Equal keys are equal values; what rows
     without a value have is undefined."""
     data, encode = _encoded(column, ids)
-    bounds = _bounds(column, data, None)
+    bounds = _bounds(column, data, encode, None)
     return encode(data) - bounds[0] if bounds is not None else np.zeros(len(ids), np.uint64)
 
 

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table.amounts import as_amounts, holds_numbers
 from nimble_otter.table.codes import counted
 from nimble_otter.table.columns import BufferText, Column, Ids, Kind, View, pick
 from nimble_otter.table.group import Figure, Measure, as_floats, group_view
@@ -56,7 +57,9 @@ def profile(view: View, index: int, bins: int = 16, stop: StopToken = NEVER) -> 
     first, counts = counted(column, full, stop)
     top = _most_frequent(column, full, first, counts, 5)
     found = Profile(len(ids), len(ids) - len(full), len(first), frequent=tuple(top))
-    if column.kind is Kind.OBJECT:
+    if holds_numbers(column):
+        column, view = as_amounts(column), _with_amounts(view, index)
+    elif column.kind is Kind.OBJECT:
         return found
     ends = column.take(full.take(first[[0, -1]])).values()
     found = _with(found, smallest=ends[0], largest=ends[1])
@@ -85,6 +88,11 @@ def profile(view: View, index: int, bins: int = 16, stop: StopToken = NEVER) -> 
             total=_total(view, index, full),
         )
     return found
+
+
+def _with_amounts(view: View, index: int) -> View:
+    columns = [as_amounts(c) if n == index else c for n, c in enumerate(view.table.columns)]
+    return View(replace(view.table, columns=tuple(columns)), view.ids)
 
 
 def _of_texts(found: Profile, column: Column, examples: Ids, counts: Ids, stop: StopToken) -> Profile:

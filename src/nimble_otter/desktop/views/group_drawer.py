@@ -119,7 +119,7 @@ class GroupDrawer(StepDrawer):
 
     def _names_for(self, figure: FigureOf) -> list[str]:
         """Columns that can have the figure."""
-        fields = [f.name for f in self.fields() if f.kind.is_amount or not figure.figure.needs_numbers]
+        fields = [f.name for f in self.fields() if f.is_amount or not figure.figure.needs_numbers]
         return fields if not figure.column or figure.column in fields else [figure.column, *fields]
 
     def _step(self) -> GroupStep:
@@ -215,9 +215,7 @@ class GroupDrawer(StepDrawer):
         """The next figure that is not there yet: the mean of a number, else the count of what is filled."""
         figures = self._step().figures
         keys = {key.column for key in self._step().keys}
-        numbers = [
-            f.name for f in self.fields() if f.kind.is_number and f.name not in keys and not f.name.endswith("_id")
-        ]
+        numbers = [f.name for f in self.fields() if f.is_number and f.name not in keys and not f.name.endswith("_id")]
         wanted = [FigureOf(Figure.COUNT)] + [
             FigureOf(f, n) for n in numbers for f in (Figure.MEAN, Figure.MAX, Figure.MIN)
         ]

@@ -42,9 +42,7 @@ class DifferencesModel:
         self.rows = len(self._lines)
         fields = found.here.table.fields
         self.columns = [
-            GridColumn(
-                fields[a].name, fields[a].origin or fields[a].note, fields[a].kind.is_number, n, title=fields[a].name
-            )
+            GridColumn(fields[a].name, fields[a].origin or fields[a].note, fields[a].is_number, n, title=fields[a].name)
             for n, (a, _) in enumerate(found.pairs)
         ]
 

@@ -138,7 +138,7 @@ class PivotDrawer(StepDrawer):
         self._line("Columns", across, self._part(step.column, lambda key: self._put(column=key)))
         figure = combo(FIGURES, step.figure.figure.value, "Figure")
         figure.activated.connect(lambda _, w=figure: self._set_figure(Figure(w.currentData())))
-        fields = [f.name for f in self.fields() if f.kind.is_amount or not step.figure.figure.needs_numbers]
+        fields = [f.name for f in self.fields() if f.is_amount or not step.figure.figure.needs_numbers]
         names = [("", "rows"), *((n, n) for n in fields)] if step.figure.figure is Figure.COUNT else fields
         of = combo(names, step.figure.column, "of column")
         of.setEnabled(step.figure.figure is not Figure.COUNT)
@@ -181,7 +181,7 @@ class PivotDrawer(StepDrawer):
         step = self.step
         if step is None:
             return
-        fields = [f.name for f in self.fields() if f.kind.is_amount or not figure.needs_numbers]
+        fields = [f.name for f in self.fields() if f.is_amount or not figure.needs_numbers]
         name = step.figure.column if step.figure.column in fields else next(iter(fields), "")
         at = 0.9 if figure is Figure.QUANTILE else 0.5
         self._put(figure=FigureOf(figure, "" if figure is Figure.COUNT else name, at))

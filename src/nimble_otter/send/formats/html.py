@@ -70,7 +70,7 @@ class _Html:
         if not options["bare"]:
             put(f'<!DOCTYPE html>\n<html lang="en">\n<head>\n<meta charset="utf-8">\n<title>{title}</title>'.encode())
             put(f"\n<style>{_STYLE}</style>\n</head>\n<body>\n<h1>{title}</h1>\n".encode())
-        numeric = [field.kind.is_number for field in rows.fields]
+        numeric = [field.is_number for field in rows.fields]
         heads = "".join(
             f"<th{_NUMERIC if n else ''}>{html.escape(name, quote=False)}</th>"
             for name, n in zip(rows.names, numeric, strict=True)

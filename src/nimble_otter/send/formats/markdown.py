@@ -25,7 +25,7 @@ class _Markdown:
             put(f"# {out.options['title']}\n\n".encode())
         heads = [_escaped([name.encode("utf-8", "surrogateescape")])[0] for name in rows.names]
         put(joined([[head] for head in heads], 1, b"| ", b" | ", b" |\n"))
-        put("|".join(["", *("---:" if field.kind.is_number else "---" for field in rows.fields), ""]).encode() + b"\n")
+        put("|".join(["", *("---:" if field.is_number else "---" for field in rows.fields), ""]).encode() + b"\n")
         empty, done = str(out.options["empty"]).encode(), 0
         for block in rows.blocks(out.stop):
             cells = [

@@ -34,7 +34,7 @@ class _Text:
     def write(self, rows: Rows, out: Output) -> Iterator[int]:
         spell, most = spelling(out), max(4, out.options["most"])
         empty = str(out.options["empty"]).encode()
-        right = [field.kind.is_number for field in rows.fields]
+        right = [field.is_number for field in rows.fields]
         names = [_cut(name.translate(_LINES), most) for name in rows.names]
         widths = [_width(name) if out.options["header"] else 0 for name in names]
         kept: list[list[list[str]]] = []
