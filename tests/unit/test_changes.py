@@ -2,6 +2,7 @@
 
 import datetime as dt
 import sqlite3
+from contextlib import closing
 from dataclasses import replace
 
 import pytest
@@ -9,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from nimble_otter.changes import UNSET, Action, Edits, find_target, make_plan, read_value, rehearse, render, write
+from nimble_otter.changes.spelling import literal
 from nimble_otter.errors import ConnectError, LostError, NoKeyError, Stopped, ValueRefused
 from nimble_otter.pull.drafts import Draft, attach, detach, load_draft, save_draft
 from nimble_otter.sources import ColumnInfo, Request, fetch
@@ -355,3 +357,12 @@ def test_drafts_find_their_rows_again_and_keep_what_was_seen(bench, tmp_path):
     assert again.edits.cells[2] == {3: dt.datetime(2031, 1, 2)}
     conflicts = rehearse(again.connection, again.plan).conflicts
     assert [c.now for c in conflicts] == [(("price", 8.0),)]
+
+
+@settings(max_examples=60)
+@given(st.lists(st.floats(allow_nan=False, allow_infinity=False) | st.just(2.3806943472695106e-293), max_size=40))
+def test_doubles_in_scripts_are_read_as_they_are(values):
+    info = ColumnInfo("f", "double")
+    with closing(sqlite3.connect(":memory:")) as base:
+        for value in values:
+            assert base.execute(f"select {literal(value, info, 'sqlite')}").fetchone() == (value,)

@@ -6,14 +6,19 @@ import sqlite3
 from collections.abc import Sequence
 from contextlib import closing
 
+_AT_ONCE = 500
+
 
 def misread(texts: Sequence[str], values: Sequence[float]) -> list[int]:
-    """Places of the finite numbers that SQLite would not read as the values that their texts mean."""
-    if not texts:
-        return []
-    with closing(sqlite3.connect(":memory:")) as base:  # its JSON reads numbers as its SQL does, several times faster
-        rows = base.execute("select value from json_each(?)", (f"[{','.join(texts)}]",)).fetchall()
-    return [place for place, (value, (read,)) in enumerate(zip(values, rows, strict=True)) if value != read]
+    """Places of the finite numbers that SQLite would not read as the values that their texts mean (as `repr` writes
+    them)."""
+    wrong = []
+    with closing(sqlite3.connect(":memory:")) as base:  # its JSON is no help: that reads what its SQL does not
+        for start in range(0, len(texts), _AT_ONCE):
+            some = texts[start : start + _AT_ONCE]
+            rows = base.execute(f"values ({'),('.join(some)})")
+            wrong += [place for place, (read,) in enumerate(rows, start) if read != values[place]]
+    return wrong
 
 
 def in_powers(value: float) -> str:
