@@ -44,6 +44,13 @@ def test_query_filters_groups_sorts_and_sends(survey, tmp_path, capsys):
     assert sorted(range(len(rivers)), key=lambda n: rivers.index(rivers[n])) == list(
         range(len(rivers))
     )  # kept together
+    group = ["--group", "river, quality: count", "--tree", "--send", str(out)]
+    assert main(["query", "--source", str(survey), "--sql", READINGS, "--param", "since=2031-01-01", *group]) == 0
+    tree = rows_in(out)
+    assert tree[0] == ["level", "river", "quality", "rows"]
+    assert tree[-1][:3] == ["0", "", ""]
+    assert sum(int(row[3]) for row in tree if row[0] == "1") == int(tree[-1][3])
+    assert sum(int(row[3]) for row in tree if row[0] == "2") == int(tree[-1][3])
 
 
 @pytest.mark.parametrize("suffix", ["csv", "xlsx", "json", "sql"])

@@ -15,8 +15,19 @@ from hypothesis import strategies as some
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull import run_course
-from nimble_otter.pull.shaped import tree_rows
-from nimble_otter.pull.steps import Condition, FigureOf, FilterStep, GroupStep, KeyBy, SortBy, SortStep, group_keys
+from nimble_otter.pull.steps import (
+    Computed,
+    ComputeStep,
+    Condition,
+    FigureOf,
+    FilterStep,
+    GroupStep,
+    KeyBy,
+    SortBy,
+    SortStep,
+    group_keys,
+)
+from nimble_otter.pull.tree import tree_rows, tree_to_send
 from nimble_otter.table import Kind, View, figures
 from nimble_otter.table.build import column_of, table_of
 from nimble_otter.table.figures import MOST_LISTED, Figure, Measure
@@ -202,3 +213,44 @@ def test_conditions_and_orders_of_groups_by_parts():
     assert [(line.depth, line.index) for line in lines] == [(0, 0), (1, 0), (2, 3), (2, 4), (-1, 0)]
     assert GroupStep.from_plain(group.to_plain()) == group
     assert GroupStep(group_keys("s", "t")).words() == "s › t"
+
+
+TREE = table_of(
+    a=["x", "x", "y", None, "x"], b=[1, 2, 1, 1, 1], v=[Decimal("1.5"), Decimal("2.25"), 3, None, Decimal("0.25")]
+)
+PER_GROUP = GroupStep((KeyBy("a"), KeyBy("b")), (FigureOf(Figure.COUNT), FigureOf(Figure.SUM, "v")))
+
+
+def test_columns_are_computed_from_the_figures_of_groups():
+    computed = ComputeStep((Computed("each", '"v sum" / rows'), Computed("twice", "b * 2"), Computed("bad", "w + 1")))
+    kept = FilterStep((Condition("sql", text="each > 1 or each is null"),))
+    course = run_course(TREE, (PER_GROUP, computed, kept, SortStep((SortBy("each", True),))))
+    made, left = course.results[1], course.results[3].shaped
+    assert "w" in str(made.error)
+    outer, inner = (level.table for level in made.shaped.grouped.levels)
+    assert inner.column("each").values() == [Decimal("0.875"), Decimal("2.25"), Decimal("3"), None]
+    assert inner.column("twice").values() == [2, 4, 2, 2]
+    assert [float(v or 0) for v in outer.column("each").values()] == [pytest.approx(4 / 3), 3, 0]
+    assert outer.column("twice").values() == [None] * 3  # larger groups have no such key
+    assert float(made.shaped.grouped.totals.column("each").value(0)) == pytest.approx(7 / 5)
+    assert [f.name for f in left.table.fields] == ["a", "b", "rows", "v sum", "each", "twice"]
+    assert left.flat().table.column("each").values(left.orders[-1]) == [Decimal("3"), Decimal("2.25"), None]
+
+
+def test_groups_are_delivered_as_the_tree_is_open():
+    shaped = run_course(TREE, (PER_GROUP, SortStep((SortBy("rows", True),)))).end
+
+    def told(is_open):
+        fields, columns, view = tree_to_send(shaped, is_open)
+        assert [f.name for f in fields] == ["level", "a", "b", "rows", "v sum"]
+        return list(zip(*(c.values(view.row_ids()) for c in columns), strict=True))
+
+    total = (0, None, None, 5, Decimal("7.00"))
+    assert told(frozenset()) == [
+        (1, "x", None, 3, Decimal("4.00")), (1, "y", None, 1, Decimal("3.00")), (1, None, None, 1, None), total,
+    ]  # fmt: skip
+    assert told(frozenset({(0, 0), (1, 0)}))[1:5] == [
+        (2, "x", 1, 2, Decimal("1.75")), (3, "x", 1, None, Decimal("1.50")), (3, "x", 1, None, Decimal("0.25")),
+        (2, "x", 2, 1, Decimal("2.25")),
+    ]  # fmt: skip
+    assert [row[0] for row in told(None)] == [1, 2, 2, 1, 2, 1, 2, 0]

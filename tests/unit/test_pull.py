@@ -10,7 +10,8 @@ from hypothesis import strategies as st
 from nimble_otter.errors import ConditionError, CorruptError, SavedError, SendError, Stopped, TooNewError
 from nimble_otter.pull import Pull, Query, SendPlan, open_pull, pull_from_text, pull_to_text, run_course, save_pull
 from nimble_otter.pull.merge import Merged, merge
-from nimble_otter.pull.shaped import all_rows, columns_to_send, tree_rows
+from nimble_otter.pull.model import SCOPES
+from nimble_otter.pull.shaped import all_rows, columns_to_send
 from nimble_otter.pull.steps import (
     ColumnsStep,
     Condition,
@@ -23,6 +24,7 @@ from nimble_otter.pull.steps import (
     group_keys,
 )
 from nimble_otter.pull.steps.filter import OPERATORS
+from nimble_otter.pull.tree import tree_rows
 from nimble_otter.query.conditions import parse_condition
 from nimble_otter.send import Names, fill_name
 from nimble_otter.sources import Source
@@ -215,6 +217,9 @@ def test_a_pull_comes_back_from_its_file_and_holds_no_secret(tmp_path):
     back = open_pull(path)
     assert back == replace(PULL, source=Source("Merrow ü", "mongodb://me@h/db"))
     assert pull_to_text(back) == text
+    for scope in SCOPES:
+        sent = replace(PULL.send, scope=scope)
+        assert pull_from_text(pull_to_text(replace(PULL, send=sent))).send == sent
 
 
 @settings(max_examples=100)

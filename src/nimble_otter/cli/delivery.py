@@ -119,7 +119,7 @@ def _streamed(pull: Pull, plan: SendPlan) -> int:
 
 def _held(pull: Pull, plans: Sequence[SendPlan], file: str = "") -> int:
     from nimble_otter.pull import places
-    from nimble_otter.pull.deliver import rows_to_send, table_name
+    from nimble_otter.pull.deliver import rows_of_tree, rows_to_send, table_name
     from nimble_otter.pull.others import find_pull, walk
 
     folders = tuple(dict.fromkeys((*([Path(file).resolve().parent] if file else []), places.shelf_folder())))
@@ -135,7 +135,8 @@ def _held(pull: Pull, plans: Sequence[SendPlan], file: str = "") -> int:
         if result.error is not None:
             raise result.error
     for plan in plans:
-        _send(pull, rows_to_send(course.end, table_name(pull)), plan)
+        make = rows_of_tree if plan.scope == "tree" else rows_to_send
+        _send(pull, make(course.end, table_name(pull)), plan)
     _say_cut(pull, was_cut)
     return 0
 

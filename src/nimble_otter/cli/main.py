@@ -68,6 +68,7 @@ def _parser() -> argparse.ArgumentParser:
     query.add_argument("--limit", type=int, metavar="N", help="at most so many rows (none unless given)")
     query.add_argument("--filter", action="append", default=[], metavar="COND", help="keep rows where this holds")
     query.add_argument("--group", metavar="SPEC", help='such as "river, quality: count, sum(flow), mean(level)"')
+    query.add_argument("--tree", action="store_true", help="groups of every level with their totals")
     query.add_argument("--sort", metavar="KEYS", help='such as "taken_at desc, level_m"')
     query.add_argument("--columns", metavar="NAMES", help="only these columns, in this order")
     query.set_defaults(do=_query)
@@ -139,7 +140,8 @@ def _query(options: argparse.Namespace) -> int:
         steps.append(ColumnsStep(order=names, only=True))
     name = Path(options.send[0]).stem if options.send and options.send[0] != "-" else "query"
     query = Query(options.sql, parameters=parse_parameters(options.param), limit=options.limit)
-    return deliver(Pull(name, source, query, tuple(steps)), _plans(options))
+    plans = [replace(p, scope="tree") if options.tree else p for p in _plans(options)]
+    return deliver(Pull(name, source, query, tuple(steps)), plans)
 
 
 def _run(options: argparse.Namespace) -> int:

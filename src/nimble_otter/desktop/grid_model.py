@@ -11,8 +11,9 @@ from typing import Any
 import numpy as np
 
 from nimble_otter.changes import DEFAULT, UNSET, Edits, Outcome
-from nimble_otter.pull.shaped import Shaped, TreeRow, tree_rows
+from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps import SortStep
+from nimble_otter.pull.tree import TreeRow, tree_rows
 from nimble_otter.table import MISSING, Column, Field, Kind, Table, View
 from nimble_otter.table.columns import Ids
 from nimble_otter.table.figures import as_floats
@@ -365,7 +366,8 @@ class GroupsModel:
     def _row_value(self, row: int, column: int) -> Any:
         """Inside the deepest group: the row's own value of the column whose figure this is."""
         measure = self.columns[column].place - len(self._grouped.keys)
-        if self.columns[column].place < 0 or self._grouped.measures[measure].column is None:
+        measures = self._grouped.measures
+        if self.columns[column].place < 0 or measure >= len(measures) or measures[measure].column is None:
             return None
         place = self._grouped.measures[measure].column
         assert place is not None

@@ -30,6 +30,7 @@ from nimble_otter.pull.deliver import (
     keep_delivery,
     path_for,
     rows_as_pulled,
+    rows_of_tree,
     rows_to_send,
     stream_rows,
     table_name,
@@ -72,12 +73,14 @@ class Sending:
         """The rows as shown, or all as they were pulled; None before there are any."""
         target = session.target.table
         name = target.bare if target is not None else table_name(session.pull)
-        if scope != "shown":
+        if scope in ("all", "query"):
             table = session.table
             return None if table is None else rows_as_pulled(table, name, target)
         shaped = session.shaped
         if shaped is None:
             return None
+        if scope == "tree":
+            return rows_of_tree(shaped, name, session.open_groups)
         return rows_to_send(shaped, name, target if shaped.own_rows and shaped.grouped is None else None)
 
     def _ready(self, session: OpenPull, plan: SendPlan) -> Rows | None:

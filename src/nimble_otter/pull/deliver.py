@@ -17,6 +17,7 @@ from nimble_otter.pull.course import run_course
 from nimble_otter.pull.model import Pull, SendPlan
 from nimble_otter.pull.shaped import Shaped, all_rows, columns_to_send
 from nimble_otter.pull.steps import ColumnsStep, FilterStep, Step
+from nimble_otter.pull.tree import tree_to_send
 from nimble_otter.send import Names, Rows, Sent, fill_name, format_for, format_of_file, rows_of_view, with_suffix
 from nimble_otter.send.format import BATCH, Format
 from nimble_otter.sources import Connection, Request, TableInfo, fetch
@@ -24,8 +25,15 @@ from nimble_otter.stop import StopToken
 from nimble_otter.table import Column, Table, TableBuilder
 from nimble_otter.table.columns import distinct_names
 
-SCOPES = (("shown", "as shown"), ("all", "all rows and columns, as pulled"))
 LOG = "deliveries.jsonl"
+
+
+def rows_of_tree(shaped: Shaped, table: str, is_open: frozenset[tuple[int, int]] | None = None) -> Rows:
+    """Groups of each level with their totals, as the tree is open (None: all groups, no rows); rows that are not
+    grouped as they are."""
+    if shaped.grouped is None:
+        return rows_to_send(shaped, table)
+    return rows_of_view(*tree_to_send(shaped, is_open), table)
 
 
 def rows_to_send(shaped: Shaped, table: str, info: TableInfo | None = None) -> Rows:

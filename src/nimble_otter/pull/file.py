@@ -14,7 +14,7 @@ import tomli_w
 from nimble_otter.changes.plan import GUARDS
 from nimble_otter.errors import CorruptError, SavedError, TooNewError
 from nimble_otter.files import write_text
-from nimble_otter.pull.model import Pull, Query, SendPlan
+from nimble_otter.pull.model import SCOPES, Pull, Query, SendPlan
 from nimble_otter.pull.steps import STEPS, Step
 from nimble_otter.query.parameters import Ask
 from nimble_otter.sources.secrets import split_secret
@@ -111,7 +111,7 @@ def _send(plain: Mapping[str, Any]) -> SendPlan:
     layout = options.pop("layout", "")
     if format_ == "json" and layout == "lines":  # before JSON Lines was a format of its own
         format_ = "jsonl"
-    if scope not in ("shown", "all"):
+    if scope not in SCOPES:
         raise ValueError(f"there is no scope {scope!r}")
     return SendPlan(format_, str(plain["path"]), options, str(plain.get("exists", "ask")), scope)
 

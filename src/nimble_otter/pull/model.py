@@ -40,10 +40,15 @@ class Query:
         return bind(text, values, self.asks, find_uses(text, names) if names is not None else {})
 
 
+SCOPES = ("shown", "tree", "all", "query")
+"""Rows as shown (of groups the deepest level); groups of every level with totals; all rows and columns as pulled; the
+same straight from the query, without showing them."""
+
+
 @dataclass(frozen=True, slots=True)
 class SendPlan:
     """Where rows go: a format's key, a file name with places such as {pull} and {date}, the format's options. `exists`
-    says what happens to a file that is there, `scope` whether rows go as shown or all as they were pulled."""
+    says what happens to a file that is there, `scope` (one of SCOPES) which rows go."""
 
     format: str = "csv"
     path: str = "{pull}-{date}"

@@ -11,7 +11,7 @@ import numpy as np
 from nimble_otter.errors import ConditionError
 from nimble_otter.table import Field, Table, View
 from nimble_otter.table.columns import Column, Ids, distinct_names
-from nimble_otter.table.group import Grouped, Level
+from nimble_otter.table.group import Grouped
 from nimble_otter.table.looks import Look
 
 
@@ -97,49 +97,6 @@ class PartlyDone(ConditionError):
     def __init__(self, problem: ConditionError, shaped: Shaped) -> None:
         super().__init__(problem.message, problem.hint, problem.place)
         self.shaped = shaped
-
-
-@dataclass(frozen=True, slots=True)
-class TreeRow:
-    """A line of a grouped grid: a group (`depth` from 0, `index` at its level), a row inside one (`depth` is the number
-    of levels, `index` a row id), or the totals (`depth` -1)."""
-
-    depth: int
-    index: int
-    is_open: bool = False
-
-
-def tree_rows(shaped: Shaped, is_open: frozenset[tuple[int, int]], most: int = 200_000) -> list[TreeRow]:
-    """Lines of the tree with the given groups (depth, index) open; the totals last. Stops at `most` lines."""
-    assert shaped.grouped is not None
-    levels = shaped.grouped.levels
-    children = [_children(level, order) for level, order in zip(levels[1:], shaped.orders[1:], strict=True)]
-    lines: list[TreeRow] = []
-
-    def add(depth: int, groups: list[int]) -> None:
-        for group in groups:
-            if len(lines) >= most:
-                return
-            opened = (depth, group) in is_open
-            lines.append(TreeRow(depth, group, opened))
-            if not opened:
-                continue
-            if depth + 1 < len(levels):
-                add(depth + 1, children[depth].get(group, []))
-            else:
-                rows = levels[depth].rows_of(group)[: most - len(lines)]
-                lines.extend(TreeRow(depth + 1, row) for row in rows.tolist())
-
-    add(0, shaped.orders[0].tolist())
-    lines.append(TreeRow(-1, 0))
-    return lines
-
-
-def _children(level: Level, order: Ids) -> dict[int, list[int]]:
-    found: dict[int, list[int]] = {}
-    for parent, group in zip(level.parent[order].tolist(), order.tolist(), strict=True):
-        found.setdefault(parent, []).append(group)
-    return found
 
 
 def columns_to_send(shaped: Shaped) -> tuple[list[Field], list[Column], View]:

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.codes import compressed, first_places, numbered
-from nimble_otter.table.columns import Ids, Table, View
+from nimble_otter.table.columns import Column, Field, Ids, Table, View
 from nimble_otter.table.figures import Figure, Groups, Measure, as_floats, check_measure, measured_field
 from nimble_otter.table.packing import order_by_codes
 
+Further = Callable[[Table], tuple[Field, Column]]
 __all__ = ["Figure", "Grouped", "Level", "Measure", "as_floats", "group_view"]
 
 
@@ -47,13 +48,25 @@ class Level:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Grouped:
-    """All levels, outermost first, and `totals`: a table of one row, the measures over all rows."""
+    """All levels, outermost first, and `totals`: a table of one row, the measures over all rows. `further` made columns
+    behind those of the measures, at each level from the columns that this has."""
 
     view: View
     keys: tuple[int, ...]
     measures: tuple[Measure, ...]
     levels: tuple[Level, ...]
     totals: Table
+    further: tuple[Further, ...] = ()
+
+    def with_column(self, make: Further) -> Grouped:
+        """A further column at each level and in the totals. Raises what `make` raises."""
+
+        def wider(table: Table) -> Table:
+            made, column = make(table)
+            return Table((*table.fields, made), (*table.columns, column), table.rows)
+
+        levels = tuple(replace(level, table=wider(level.table)) for level in self.levels)
+        return replace(self, levels=levels, totals=wider(self.totals), further=(*self.further, make))
 
     @property
     def leaves(self) -> Table:

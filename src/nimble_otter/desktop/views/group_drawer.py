@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout
 
 from nimble_otter.desktop.parts import Line, boxed, button, clear, combo, label, row
 from nimble_otter.desktop.views.step_drawers import StepDrawer, moved, movers
-from nimble_otter.pull.steps import Condition, FigureOf, FilterStep, GroupStep, KeyBy
+from nimble_otter.pull.steps import Computed, ComputeStep, Condition, FigureOf, FilterStep, GroupStep, KeyBy
 from nimble_otter.table import Kind
 from nimble_otter.table.figures import Figure
 from nimble_otter.table.parts import parts_for
@@ -26,6 +26,8 @@ class GroupDrawer(StepDrawer):
     def __init__(self) -> None:
         super().__init__()
         self.head.right.addWidget(button("Keep groups…", self.add_condition, tip="A condition on the groups' figures"))
+        compute = button("Compute…", self.add_compute, tip="A column of each group from its figures")
+        self.head.right.addWidget(compute)
         self.head.right.addWidget(button("Add column", self.add_key))
         self.head.right.addWidget(button("Add figure", self.add_figure))
         self._keys, self._figures = QVBoxLayout(), QVBoxLayout()
@@ -168,6 +170,12 @@ class GroupDrawer(StepDrawer):
         title = step.figures[0].title if step.figures else step.keys[0].title if step.keys else ""
         if self.session is not None and title:
             self.session.add_step(FilterStep((Condition("at least", title, (1,)),)), "Keep groups", self.at + 1)
+            self.step_wanted.emit(self.at + 1)
+
+    def add_compute(self) -> None:
+        """A Compute step behind the groups: its columns are made of their figures."""
+        if self.session is not None:
+            self.session.add_step(ComputeStep((Computed("", ""),)), "Compute", self.at + 1)
             self.step_wanted.emit(self.at + 1)
 
     # --- figures -----------------------------------------------------------------------------------------------

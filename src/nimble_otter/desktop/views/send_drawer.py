@@ -26,6 +26,7 @@ from nimble_otter.desktop.views.send_columns import SendColumns
 from nimble_otter.desktop.views.send_form import SendForm
 from nimble_otter.errors import OtterError
 from nimble_otter.pull.model import SendPlan
+from nimble_otter.pull.tree import tree_rows
 from nimble_otter.send import all_formats, format_for
 from nimble_otter.table.show import grouped
 
@@ -193,9 +194,10 @@ class SendDrawer(Drawer):
             if self.formats.item(place).data(Qt.ItemDataRole.UserRole) == plan.format:
                 self.formats.setCurrentRow(place)
         self.formats.blockSignals(False)
+        self.form.has_groups = shaped is not None and shaped.grouped is not None
         self.form.show_plan(plan)
         self.columns.show_rows(shaped)
-        self.columns.setEnabled(plan.scope == "shown")
+        self.columns.setEnabled(plan.scope in ("shown", "tree"))
         if not session.last_sent and self.sending is not None and session.number not in self._looked_up:
             self._looked_up.add(session.number)  # once: it is read from the log
             session.last_sent = self.sending.last(session)
@@ -211,6 +213,8 @@ class SendDrawer(Drawer):
         assert shaped is not None
         if plan.scope == "all" and session.table is not None:
             words = f"{grouped(session.table.rows)} rows × {len(session.table.fields)} columns, as pulled"
+        elif plan.scope == "tree" and shaped.grouped is not None:
+            words = f"{grouped(len(tree_rows(shaped, session.open_groups)))} lines of groups, as they are open"
         else:
             noun = "groups (the deepest level)" if shaped.grouped is not None else "rows"
             words = f"{grouped(shaped.rows)} {noun} × {len(shaped.shown())} columns, as shown"

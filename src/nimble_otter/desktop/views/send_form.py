@@ -17,7 +17,9 @@ from nimble_otter.send.transfer import DUPLICATES
 NAME_WIDTH = 128
 _FIELD = 170
 _PLACES = "Filled in: {pull} {source} {table} {count} {date} {time} {date:%Y-%m} {param.name}"
-_SCOPES = (("shown", "as shown"), ("all", "all rows and columns pulled"), ("query", "straight from the query"))
+_SCOPES = (("shown", "as shown"), ("tree", "groups as they are open"), ("all", "all rows and columns pulled"),
+           ("query", "straight from the query"))  # fmt: skip
+_NOT_FOR = {"clipboard": ("query",), "source": ("query",)}
 
 
 class SendForm(QWidget):
@@ -29,6 +31,8 @@ class SendForm(QWidget):
         super().__init__()
         self.sources: Callable[[], Sequence[Any]] = list
         self.tables: Callable[[str], Sequence[Any]] = lambda name: ()
+        self.has_groups = False
+        """Whether the rows that are shown are grouped."""
         self._plan = SendPlan()
         self._shape: Any = None
         self.path = QLineEdit()
@@ -41,8 +45,9 @@ class SendForm(QWidget):
 
     def show_plan(self, plan: SendPlan) -> None:
         """Show a plan; fields are made anew only when its format, or what others depend on, changed."""
-        shape = (plan.format, tuple(bool(plan.options.get(o.needs, True)) for o in self._options(plan)),
-                 plan.options.get("source"), len(self.tables(str(plan.options.get("source", "")))))  # fmt: skip
+        needed = tuple(bool(plan.options.get(o.needs, True)) for o in self._options(plan))
+        source = plan.options.get("source")
+        shape = (plan.format, self.has_groups, needed, source, len(self.tables(str(source or ""))))
         self._plan = plan
         if shape != self._shape:
             self._shape = shape
@@ -68,8 +73,7 @@ class SendForm(QWidget):
             self._line("File", row(self.path, button("…", self._browse, tip="Choose a file"), space=6), stretch=True)
             ways = (*EXISTS[:3], *format_for(plan.format).changes)
             self._line("If it exists", self._choice("exists", "If it exists", ways, plan.exists))
-        scopes = _SCOPES if plan.format != "clipboard" else _SCOPES[:2]
-        self._line("Rows", self._choice("scope", "Rows", scopes, plan.scope))
+        self._line_of_rows()
         self.path.setText(plan.path)
         for option in self._options(plan):
             if option.needs and not self._value(option.needs):
@@ -77,6 +81,13 @@ class SendForm(QWidget):
             if option.name == "binary_name" and self._value("binary") not in ("files", "both"):
                 continue
             self._line(option.label, self._field(option))
+
+    def _line_of_rows(self) -> None:
+        plan = self._plan
+        scopes = [s for s in _SCOPES if s[0] not in _NOT_FOR.get(plan.format, ())]
+        if not self.has_groups and plan.scope != "tree":
+            scopes = [s for s in scopes if s[0] != "tree"]
+        self._line("Rows", self._choice("scope", "Rows", scopes, plan.scope))
 
     def _value(self, name: str) -> Any:
         option = next(o for o in self._options(self._plan) if o.name == name)
@@ -140,7 +151,7 @@ class SendForm(QWidget):
         duplicates.activated.connect(lambda _: self._set("duplicates", duplicates.currentData()))
         self._line("Rows there already", duplicates)
         self._line("Columns go to", self._text("map", "Columns go to", str(options.get("map", "")), "ours = theirs, …"))
-        self._line("Rows", self._choice("scope", "Rows", _SCOPES[:2], self._plan.scope))
+        self._line_of_rows()
 
     # --- changes -----------------------------------------------------------------------------------------------
 

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any, ClassVar, Self
+
+import numpy as np
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import PartlyDone, Shaped
@@ -13,8 +16,10 @@ from nimble_otter.query.conditions import parse_expression
 from nimble_otter.query.statements import find_parameters
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Table, View
+from nimble_otter.table.build import column_of
 from nimble_otter.table.columns import Column, Ids
 from nimble_otter.table.expressions import compute
+from nimble_otter.table.group import Grouped
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,8 +51,8 @@ class ComputeStep:
         return self if made == self.columns else replace(self, columns=made)
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
-        if shaped.grouped is not None and self.columns:
-            raise ConditionError("Columns are computed for rows, not for groups.", "Put Compute before the Group step.")
+        if shaped.grouped is not None:
+            return self._for_groups(shaped, shaped.grouped, stop)
         table, columns = shaped.view.table, shaped.columns
         ids, problem = shaped.view.row_ids(), None
         for computed in self.columns:
@@ -66,12 +71,38 @@ class ComputeStep:
             raise PartlyDone(problem, done)
         return done
 
+    def _for_groups(self, shaped: Shaped, grouped: Grouped, stop: StopToken) -> Shaped:
+        columns, problem = shaped.columns, None
+        for computed in (c for c in self.columns if c.label or c.text):
+            try:
+                grouped = grouped.with_column(partial(_of_groups, computed, len(grouped.leaves.fields), stop))
+            except ConditionError as wrong:  # the others are there all the same
+                problem = problem or wrong
+                continue
+            columns = None if columns is None else (*columns, len(grouped.leaves.fields) - 1)
+        done = replace(shaped, grouped=grouped, columns=columns)
+        if problem is not None:
+            raise PartlyDone(problem, done)
+        return done
+
     def to_plain(self) -> dict[str, Any]:
         return {"columns": [{"name": c.label, "expression": c.text} for c in self.columns]}
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
         return cls(tuple(Computed(str(c["name"]), str(c["expression"])) for c in plain.get("columns", ())))
+
+
+def _of_groups(computed: Computed, whole: int, stop: StopToken, table: Table) -> tuple[Field, Column]:
+    """The column at one level; larger groups, which have no such keys (`whole` columns has the deepest level), have no
+    value. Raises: ConditionError, Stopped."""
+    try:
+        made = _made(computed, table, np.arange(table.rows), stop)
+    except ConditionError:
+        if len(table.fields) == whole:
+            raise
+        made = column_of([None] * table.rows)
+    return Field(computed.label, made.kind, note="computed"), made
 
 
 def _made(computed: Computed, table: Table, ids: Ids, stop: StopToken) -> Column:

@@ -232,17 +232,28 @@ class FilterStep:
 def _regrouped(shaped: Shaped, again: Grouped, rows: NDArray[np.bool_]) -> Shaped:
     """The groups that are left when only some rows are, with the names and the order that they had."""
     assert shaped.grouped is not None
-    levels, orders = [], []
-    for old, new, order in zip(shaped.grouped.levels, again.levels, shaped.orders, strict=True):
-        levels.append(replace(new, table=new.table.with_fields(old.table.fields)))
-        before = np.empty(new.table.rows, np.int64)
-        before[new.codes] = old.codes[rows]
+    before = shaped.grouped
+    again = replace(
+        again,
+        levels=tuple(
+            replace(n, table=_named(n.table, o.table)) for n, o in zip(again.levels, before.levels, strict=True)
+        ),
+        totals=_named(again.totals, before.totals),
+    )
+    for make in before.further:
+        again = again.with_column(make)
+    orders = []
+    for old, new, order in zip(before.levels, again.levels, shaped.orders, strict=True):
+        was = np.empty(new.table.rows, np.int64)
+        was[new.codes] = old.codes[rows]
         place = np.empty(len(order), np.int64)
         place[order] = np.arange(len(order))
-        orders.append(np.argsort(place[before], kind="stable"))
-    totals = again.totals.with_fields(shaped.grouped.totals.fields)
-    grouped = replace(again, levels=tuple(levels), totals=totals)
-    return replace(shaped, view=again.view, grouped=grouped).with_orders(orders)
+        orders.append(np.argsort(place[was], kind="stable"))
+    return replace(shaped, view=again.view, grouped=again).with_orders(orders)
+
+
+def _named(table: Table, before: Table) -> Table:
+    return table.with_fields(before.fields[: len(table.fields)])
 
 
 def _plain_condition(condition: Condition) -> dict[str, Any]:
