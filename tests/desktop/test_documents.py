@@ -185,3 +185,41 @@ def test_objects_are_opened_into_columns_and_closed_again(reports_window):
     drawer._close("flood")
     settle(window)
     assert [c.name for c in window.grid.model.columns] == names
+
+
+def test_parts_of_opened_objects_are_changed_where_they_are(reports_window):
+    window = reports_window
+    pull, edits = window.pull, window.actions_on_grid
+    edits.open_columns([c.name for c in window.grid.model.columns].index("flood"))
+    settle(window)
+    names = [c.name for c in window.grid.model.columns]
+    level, trend, title = (names.index(n) for n in ("flood.level", "flood.trend", "at"))
+    row, model = window.grid.model.row_id(3), window.grid.model
+    whole = pull.table.index("flood")
+    before = pull.table.columns[whole].value(row)
+    beside = model.value(3, title)
+    edits.put_texts("Edit", [(row, model.columns[level].place, "7.25"), (row, model.columns[trend].place, "odd")])
+    assert pull.edits.cells == {row: {whole: {**before, "level": 7.25, "trend": "odd"}}}
+    (statement,) = pull.plan().statements
+    assert dict(statement.values) == {"flood.level": 7.25, "flood.trend": "odd"}
+    assert dict(statement.seen) == {"flood.level": before["level"], "flood.trend": before["trend"]}
+    model = window.grid.model
+    cells = model.line(3).cells
+    assert (cells[level].text, cells[trend].text) == ("7.25", "odd")
+    assert cells[level].old
+    assert not cells[title].old
+    assert model.value(3, title) == beside
+    window.grid.go(3, level)
+    edits.take_back_cells()
+    assert pull.edits.cells == {row: {whole: {**before, "trend": "odd"}}}
+    edits.put_texts("Edit", [(row, model.columns[trend].place, before["trend"])])
+    assert not pull.edits.count  # what is as it was is no change
+    window.grid.go(3, trend)
+    edits.set_default()
+    assert pull.edits.cells == {row: {whole: {n: v for n, v in before.items() if n != "trend"}}}
+    pull.undo()
+    edits.open_big()
+    window.grid.go(3, [c.name for c in model.columns].index("_id"))
+    edits.begin_edit(3, [c.name for c in model.columns].index("_id"), "x")
+    assert "_id" in window.status.message.text()
+    assert not pull.edits.count

@@ -291,12 +291,17 @@ def test_steps_are_put_moved_and_removed():
 
 def test_objects_become_columns_and_nothing_is_lost():
     rows = table_of(n=[1, 2, 3, 4], o=[{"a": 1, "b": {"c": "x"}}, None, {"a": 2.5}, "plain"], p=["q"] * 4)
-    opened = OpenStep(("o", "o.b")).apply(all_rows(rows), NEVER).table
-    assert [f.name for f in opened.fields] == ["n", "o", "o.a", "o.b.c", "p"]
-    assert opened.column("o").values() == [MISSING, None, MISSING, "plain"]
+    shaped = OpenStep(("o", "o.b")).apply(all_rows(rows), NEVER)
+    opened = shaped.table
+    assert [opened.fields[place].name for place in shaped.shown()] == ["n", "o", "o.a", "o.b.c", "p"]
+    assert opened.columns[:3] == rows.columns  # edits find their columns where they were
+    assert {opened.fields[n].name: at for n, at in shaped.opened.items()} == {
+        "o.a": (1, ("a",)), "o.b": (1, ("b",)), "o.b.c": (1, ("b", "c")),
+    }  # fmt: skip
+    assert [f.name for f in shaped.whole().table.fields] == ["n", "o", "p"]
     assert opened.column("o.a").values() == [1, MISSING, 2.5, MISSING]
     assert opened.column("o.b.c").values() == ["x", MISSING, MISSING, MISSING]
-    assert opened.fields[3].origin == "o.b.c"
+    assert opened.fields[opened.index("o.b.c")].origin == "o.b.c"
 
 
 def test_what_can_not_be_opened_is_said():

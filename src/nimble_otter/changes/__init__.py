@@ -4,7 +4,17 @@
 `edits.py` first, then `plan.py` and `write.py`.
 """
 
-from nimble_otter.changes.document_plan import document_target, from_json, read_document_value, to_json
+from nimble_otter.changes.document_plan import (
+    DIALECT as DOCUMENTS,
+)
+from nimble_otter.changes.document_plan import (
+    document_target,
+    exactly,
+    from_json,
+    read_document_value,
+    to_json,
+    with_part,
+)
 from nimble_otter.changes.edits import DEFAULT, UNSET, Action, Edits
 from nimble_otter.changes.plan import GUARDS, Plan, Statement, make_plan
 from nimble_otter.changes.report import Outcome, Report
@@ -14,6 +24,7 @@ from nimble_otter.changes.write import rehearse, render, script, write, write_ea
 
 __all__ = [
     "DEFAULT",
+    "DOCUMENTS",
     "GUARDS",
     "UNSET",
     "Action",
@@ -24,6 +35,7 @@ __all__ = [
     "Statement",
     "Target",
     "document_target",
+    "exactly",
     "find_target",
     "from_json",
     "make_plan",
@@ -34,6 +46,7 @@ __all__ = [
     "script",
     "to_json",
     "value_text",
+    "with_part",
     "write",
     "write_each",
 ]

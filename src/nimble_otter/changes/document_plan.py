@@ -86,6 +86,23 @@ def make_document_plan(edits: Edits, table: Table, target: Target, guard: str = 
     return Plan(target.table, ("_id",), tuple(statements), DIALECT, guard)
 
 
+def with_part(whole: Any, names: Sequence[str], part: Any, path: str) -> Any:
+    """A nested value with one part of it replaced, or taken out (MISSING); objects on the way that are not there are
+    made. Raises: ValueRefused where something else stands on the way."""
+    if not names:
+        return part
+    if whole is None or whole is MISSING:
+        whole = {}
+        if part is MISSING:
+            return MISSING
+    if not isinstance(whole, Mapping):
+        raise ValueRefused(f"{path} holds no object in this document, so it has no field {names[0]}.")
+    inner = with_part(whole.get(names[0], MISSING), names[1:], part, f"{path}.{names[0]}")
+    if inner is MISSING:
+        return {name: value for name, value in whole.items() if name != names[0]}
+    return {**whole, names[0]: inner}
+
+
 def differences(path: str, old: Any, new: Any) -> Iterator[tuple[str, Any, Any]]:
     """(path, old, new) for each part in which two values differ: fields of objects, items of lists of one length."""
     if isinstance(old, Mapping) and isinstance(new, Mapping) and old and new and _in_place(list(old), list(new)):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from typing import Any
 
 from PySide6.QtWidgets import QApplication
@@ -77,7 +78,7 @@ class GridEdits:
             return
         row, place = model.row_id(position), model.columns[column].place
         try:
-            session.target.column(place)
+            session.column_at(place)
         except OtterError as refused:
             self._say(str(refused), True)
             return
@@ -89,7 +90,7 @@ class GridEdits:
             session.whole.fetch([row], lambda: self.begin_edit(position, column, typed))
             return
         assert session.table is not None
-        field, info = session.table.fields[place], session.target.column(place)
+        field, info = session.field_at(place), session.column_at(place)
         before = model.value(position, column)
         is_nested = isinstance(before, (Mapping, list))
         text = self._text_of(before, session, place)
@@ -117,7 +118,7 @@ class GridEdits:
             return ""
         if isinstance(value, (Mapping, list)):
             return to_json(value)
-        return value_text(value, session.table.fields[place])
+        return value_text(value, session.field_at(place))
 
     def open_big(self) -> None:
         """The current cell in a bigger editor: long texts, JSON, and values from files."""
@@ -128,7 +129,7 @@ class GridEdits:
         session, model = found
         row, place = model.row_id(position), model.columns[max(0, column)].place
         try:
-            info = session.target.column(place)
+            info = session.column_at(place)
         except OtterError as refused:
             self._say(str(refused), True)
             return
@@ -178,7 +179,7 @@ class GridEdits:
         assert session.table is not None
         if session.edits.is_new(row):
             return value
-        stored = session.table.columns[place].value(row)
+        stored = session.stored(row, place)
         return UNSET if stored is not MISSING and stored == value and type(stored) is type(value) else value
 
     def put_texts(self, name: str, wanted: list[tuple[int, int, str | None]]) -> bool:
@@ -229,7 +230,7 @@ class GridEdits:
         found = []
         try:
             for row, place in cells:
-                info = session.target.column(place)
+                info = session.column_at(place)
                 if is_documents:
                     found.append((row, place, self._or_unset(session, row, place, MISSING)))
                 elif session.edits.is_new(row):
@@ -245,7 +246,10 @@ class GridEdits:
         """Take back what is pending in the selected cells alone."""
         session = self._pull()
         if session is not None:
-            session.edit(session.edits.take_back(cells=self._selected_cells()))
+            cells = self._selected_cells()
+            parts = tuple((row, place, UNSET) for row, place in cells if session.part_of(place) is not None)
+            action = session.edits.take_back(cells=cells)
+            session.edit(replace(action, cells=(*action.cells, *parts)))
 
     def cut(self) -> None:
         """Copy the selected cells and empty them."""
@@ -298,7 +302,7 @@ class GridEdits:
                     elif value is None:
                         value = session.typed(None, place, row)
                     else:
-                        session.target.column(place)
+                        session.column_at(place)
                     cells.append((row, place, self._or_unset(session, row, place, value)))
         except OtterError as refused:
             self._say(f"Nothing was filled: {refused}", True)
@@ -425,7 +429,13 @@ class GridEdits:
         if position is None or model is None:
             self._say("The row is not among the rows shown: a step leaves it out.", True)
             return
-        columns = [n for n, c in enumerate(model.columns) if c.place == place]
+        session = self._pull()
+        parts = (
+            {p for p, (whole, _) in session.shaped.opened.items() if whole == place}
+            if session and session.shaped
+            else ()
+        )
+        columns = [n for n, c in enumerate(model.columns) if c.place == place or c.place in parts]
         self._grid.go(position, columns[0] if columns else max(0, self._grid.selection.current[1]))
         self._grid.setFocus()
 

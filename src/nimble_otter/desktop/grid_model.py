@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from nimble_otter.changes import DEFAULT, UNSET, Edits, Outcome
+from nimble_otter.changes import DEFAULT, UNSET, Edits, Outcome, exactly
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps import SortStep
 from nimble_otter.pull.tree import TreeRow, tree_rows
@@ -173,7 +173,7 @@ class RowsModel:
         before: RowsModel | None = None,
         fresh: frozenset[int] = frozenset(),
     ) -> None:
-        self._table, self._fresh = shaped.view.table, fresh
+        self._table, self._fresh, self._opened = shaped.view.table, fresh, shaped.opened
         self._edits = edits
         self._conflicts, self._writable = conflicts, writable
         self.columns = [_column(shaped, place, marks) for place in shaped.shown()]
@@ -213,10 +213,23 @@ class RowsModel:
 
     def value(self, position: int, column: int) -> Any:
         row, place = self.row_id(position), self.columns[column].place
-        edited = self._edits.cells.get(row, {}).get(place, UNSET)
+        edited = self._pending(self._edits.cells.get(row, {}), row, place)
         if edited is not UNSET:
             return edited
         return None if self._edits.is_new(row) else self._table.columns[place].value(row)
+
+    def _pending(self, own: Mapping[int, Any], row: int, place: int) -> Any:
+        """What is pending in a cell of a row with these edits; UNSET where nothing is."""
+        if place not in self._opened:
+            return own.get(place, UNSET)
+        place_of_whole, names = self._opened[place]
+        whole = own.get(place_of_whole, UNSET)
+        if whole is UNSET:
+            return UNSET
+        for name in names:
+            whole = whole.get(name, MISSING) if isinstance(whole, Mapping) else MISSING
+        stored = MISSING if self._edits.is_new(row) else self._table.columns[place].value(row)
+        return UNSET if exactly(whole, stored) else whole
 
     def _before(self, position: int, place: int) -> Any:
         """A stored value; those of the rows around it are taken at once, which is several times faster."""
@@ -257,7 +270,7 @@ class RowsModel:
 
     def _cell(self, position: int, row: int, own: Mapping[int, Any], column: GridColumn) -> Cell:
         field = self._fields[column.place]
-        edited, decimals = own.get(column.place, UNSET), self._decimals[column.place]
+        edited, decimals = self._pending(own, row, column.place) if own else UNSET, self._decimals[column.place]
         if self._edits.is_new(row):
             unset = Cell("default" if column.place in self._writable else "", "faint")
             return unset if edited is UNSET else cell_of(edited, field, decimals)

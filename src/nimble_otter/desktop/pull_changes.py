@@ -9,26 +9,30 @@ from typing import Any
 
 from nimble_otter.changes import (
     DEFAULT,
+    DOCUMENTS,
+    UNSET,
     Action,
     Edits,
     Outcome,
     Plan,
     Report,
     Target,
+    exactly,
     find_target,
     make_plan,
     read_document_value,
     read_value,
+    with_part,
 )
 from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.pull_state import MOST_UNDO, PullState
 from nimble_otter.desktop.whole_values import WholeValues
-from nimble_otter.errors import ValueRefused
+from nimble_otter.errors import NoKeyError, ValueRefused
 from nimble_otter.pull import Pull
 from nimble_otter.pull.drafts import attach, detach
 from nimble_otter.sources import ColumnInfo, Fetched
 from nimble_otter.sources.long import cut_rows
-from nimble_otter.table import MISSING
+from nimble_otter.table import MISSING, Field
 from nimble_otter.table.patch import patched
 
 
@@ -45,6 +49,12 @@ class ChangedPull(PullState):
 
     def edit(self, action: Action) -> None:
         """Do something to the pending edits, with undo."""
+        if any(self.part_of(place) is not None for _, place, _ in action.cells):
+            try:
+                action = self._in_wholes(action)
+            except ValueRefused as refused:
+                self.failed(refused)
+                return
         if not (action.cells or action.delete or action.restore or action.add or action.drop):
             return
         self._undo.append(("edit", self.edits.apply(action)))
@@ -52,6 +62,55 @@ class ChangedPull(PullState):
         del self._undo[:-MOST_UNDO]
         self._redo.clear()
         self._edited()
+
+    # --- columns that are parts of others ----------------------------------------------------------------------
+
+    def part_of(self, place: int) -> tuple[int, tuple[str, ...]] | None:
+        """For a column that is a part of another one: the place of that, and the names that lead to the part."""
+        return self.shaped.opened.get(place) if self.shaped is not None else None
+
+    def column_at(self, place: int) -> ColumnInfo:
+        """What the column at a place shown is at the source. Raises: NoKeyError that says why it can't be changed."""
+        part = self.part_of(place)
+        if part is None:
+            return self.target.column(place)
+        info = self.target.column(part[0])
+        if self.target.dialect != DOCUMENTS:
+            raise NoKeyError(f"This is a part of {info.name}.", f"Close {info.name} again and edit it as JSON.")
+        return ColumnInfo(".".join((info.name, *part[1])))
+
+    def field_at(self, place: int) -> Field:
+        assert self.table is not None
+        shown = self.shaped.view.table if self.shaped is not None else self.table
+        return self.table.fields[place] if place < len(self.table.fields) else shown.fields[place]
+
+    def stored(self, row: int, place: int) -> Any:
+        """The value of a cell as it was fetched; of a new row none."""
+        assert self.table is not None
+        if self.edits.is_new(row):
+            return MISSING
+        shown = self.shaped.view.table if self.shaped is not None else self.table
+        return (self.table if place < len(self.table.columns) else shown).columns[place].value(row)
+
+    def _in_wholes(self, action: Action) -> Action:
+        """Values of parts put into the values that they are parts of. Raises: ValueRefused."""
+        cells: list[tuple[int, int, Any]] = []
+        wholes: dict[tuple[int, int], Any] = {}
+        for row, place, value in action.cells:
+            part = self.part_of(place)
+            if part is None:
+                cells.append((row, place, value))
+                continue
+            at = (row, part[0])
+            if at not in wholes:
+                pending = self.edits.cells.get(row, {}).get(part[0], UNSET)
+                wholes[at] = self.stored(*at) if pending is UNSET else pending
+            value = self.stored(row, place) if value is UNSET else value
+            wholes[at] = with_part(wholes[at], part[1], value, self.target.column(part[0]).name)
+        for (row, place), whole in wholes.items():
+            same = not self.edits.is_new(row) and exactly(whole, self.stored(row, place))
+            cells.append((row, place, UNSET if same else whole))
+        return replace(action, cells=tuple(cells))
 
     def default_of(self, info: ColumnInfo) -> Any:
         """What stands for the table's own value in a row that is there. Raises: ValueRefused."""
@@ -64,10 +123,8 @@ class ChangedPull(PullState):
     def typed(self, text: str | None, place: int, row: int) -> Any:
         """The value of a text for a cell; None is empty. Raises: ChangeError that says why it can't be taken."""
         assert self.table is not None
-        if self.target.dialect == "documents":
-            path = self.target.column(place).name
-            before = MISSING if self.edits.is_new(row) else self.table.columns[place].value(row)
-            return read_document_value(text, before, path)
+        if self.target.dialect == DOCUMENTS:
+            return read_document_value(text, self.stored(row, place), self.column_at(place).name)
         return read_value(text, self.table.fields[place], self.target.column(place), self.target.dialect)
 
     def _edited(self) -> None:

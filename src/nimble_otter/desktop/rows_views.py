@@ -59,7 +59,7 @@ class RowsViews(QObject):
         made = self.view(place)
         if self._shown is None or self._shown[0] != place or self._shown[1] is not shaped.view:
             self._shown = (place, shaped.view)
-            made.show_rows(shaped.view, max(0, self._window.grid.selection.current[0]))
+            made.show_rows(shaped.whole(), max(0, self._window.grid.selection.current[0]))
         self._window.rows_stack.setCurrentWidget(made)
 
     def _follow(self, position: int) -> None:

@@ -482,7 +482,8 @@ class Window(Frame):
             self.rows_views.refresh()
             return
         conflicts = {o.statement.row_id: o for o in session.report.conflicts} if session.report is not None else {}
-        writable = frozenset(place for place, _ in session.target.columns)
+        own = {place for place, _ in session.target.columns}
+        writable = frozenset((*own, *(p for p, (whole, _) in shaped.opened.items() if whole in own)))
         steps, before = session.pull.steps, self.grid.model
         model = model_for(shaped, session.edits, session.open_groups, steps, conflicts, writable, before, session.fresh)
         widths = [session.pull.widths.get(c.name) or first_width(c, shaped.table, _WIDTHS) for c in model.columns]

@@ -77,7 +77,7 @@ class DetailFiller(QObject):
         table = self._table()
         note = ""
         try:
-            session.target.column(place)
+            session.column_at(place)
         except OtterError as refused:
             note = str(refused)
         is_cut = (

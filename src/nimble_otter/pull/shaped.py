@@ -20,7 +20,8 @@ class Shaped:
     """`view` are the rows; when they are `grouped`, `orders` gives for each level the order in which its groups stand
     (already with children behind their parents). `columns` are the places shown, in order (None: all); the first
     `pinned` of them stay in sight, and `looks` (by place) say how they are shown. `own_rows` is False once row ids are
-    no longer those of the rows pulled. `said` is what the last step tells of what it did."""
+    no longer those of the rows pulled. `opened` are columns that are parts of others: the place of the whole and the
+    names that lead from it to the part. `said` is what the last step tells of what it did."""
 
     view: View
     grouped: Grouped | None = None
@@ -30,6 +31,7 @@ class Shaped:
     said: str = ""
     pinned: int = 0
     looks: Mapping[int, Look] = made_by(default_factory=dict)
+    opened: Mapping[int, tuple[int, tuple[str, ...]]] = made_by(default_factory=dict)
 
     @property
     def table(self) -> Table:
@@ -54,6 +56,12 @@ class Shaped:
         return View(
             Table(tuple(fields[p] for p in places), tuple(columns[p] for p in places), view.table.rows), view.ids
         )
+
+    def whole(self) -> View:
+        """The rows without the columns that are parts of others."""
+        table, kept = self.view.table, [n for n in range(len(self.view.table.fields)) if n not in self.opened]
+        fields, columns = ([part[n] for n in kept] for part in (table.fields, table.columns))
+        return View(Table(tuple(fields), tuple(columns), table.rows), self.view.ids)  # type: ignore[arg-type]
 
     def shown(self) -> tuple[int, ...]:
         return tuple(range(len(self.table.fields))) if self.columns is None else self.columns

@@ -225,7 +225,7 @@ class RowsFind(SearchFields):
         made: list[tuple[int, int, str | None]] = []
         for position, column in cells:
             place = model.columns[column].place
-            text = value_text(model.value(position, column), session.table.fields[place])
+            text = value_text(model.value(position, column), session.field_at(place))
             made.append((model.row_id(position), place, self._new_text(text)))
         return made
 

@@ -53,7 +53,8 @@ class ColumnsStep:
         if self.only:
             wanted = [find_column(shaped.table, name) for name in self.order]
         else:
-            wanted = [names.index(name) for name in self.order if name in names]
+            apart = {whole for whole, _ in shaped.opened.values()} - set(shaped.shown())  # their parts stand for them
+            wanted = [n for name in self.order if name in names and (n := names.index(name)) not in apart]
             wanted += [place for place in shaped.shown() if place not in wanted]
         kept = [place for place in wanted if names[place] not in self.hidden]
         first = [names.index(name) for name in self.pinned if name in names and names.index(name) in kept]

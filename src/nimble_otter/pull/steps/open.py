@@ -34,15 +34,18 @@ class OpenStep:
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         if shaped.grouped is not None and self.paths:
             raise ConditionError("Groups hold no objects to open.", "Put the Open step before the Group step.")
-        table, columns = shaped.view.table, shaped.columns
+        table, shown, opened = shaped.view.table, list(shaped.shown()), dict(shaped.opened)
         for path in self.paths:
             stop.check()
             place = find_column(table, path)
-            table = _opened(table, place)
-            more = len(table.fields) - len(shaped.view.table.fields)
-            if columns is not None:
-                columns = _moved(columns, place, more)
-        return replace(shaped, view=View(table, shaped.view.ids), columns=columns)
+            whole, names = opened.get(place, (place, ()))
+            before = len(table.fields)
+            table, parts, keeps = _opened(table, place)
+            opened |= {before + n: (whole, (*names, name)) for n, name in enumerate(parts)}
+            if place in shown:
+                at = shown.index(place)
+                shown[at : at + 1] = [*([place] if keeps else []), *range(before, before + len(parts))]
+        return replace(shaped, view=View(table, shaped.view.ids), columns=tuple(shown), opened=opened)
 
     def to_plain(self) -> dict[str, Any]:
         return {"paths": list(self.paths)}
@@ -52,8 +55,9 @@ class OpenStep:
         return cls(tuple(map(str, plain.get("paths", ()))))
 
 
-def _opened(table: Table, place: int) -> Table:
-    """The table with the objects of one column as columns in its place; values that are no objects stay in it."""
+def _opened(table: Table, place: int) -> tuple[Table, list[str], bool]:
+    """The table with the fields of one column's objects as columns behind the others; the fields' names; and whether
+    the column has other values too, so that it stays in sight."""
     field, values = table.fields[place], table.columns[place].values()
     names: Counter[str] = Counter()
     for value in values:
@@ -69,10 +73,6 @@ def _opened(table: Table, place: int) -> Table:
     taken = {f.name for f in table.fields}
     fields: list[Field] = []
     columns: list[Column] = []
-    if any(value is not None and value is not MISSING and not isinstance(value, Mapping) for value in values):
-        rest = [MISSING if isinstance(value, Mapping) else value for value in values]
-        columns.append(column_of(rest))
-        fields.append(replace(field, kind=columns[-1].kind))
     for name, count in names.items():
         columns.append(column_of([v.get(name, MISSING) if isinstance(v, Mapping) else MISSING for v in values]))
         label = f"{field.name}.{name}"
@@ -82,19 +82,5 @@ def _opened(table: Table, place: int) -> Table:
         note = f"{round(100 * count / max(1, table.rows))} % · {columns[-1].kind.value}"
         origin = f"{field.origin or field.name}.{name}"
         fields.append(Field(label, columns[-1].kind, origin, note=note))
-    return Table(
-        (*table.fields[:place], *fields, *table.fields[place + 1 :]),
-        (*table.columns[:place], *columns, *table.columns[place + 1 :]),
-        table.rows,
-    )
-
-
-def _moved(columns: tuple[int, ...], place: int, more: int) -> tuple[int, ...]:
-    """Places shown, after `more` columns came in behind `place`."""
-    found: list[int] = []
-    for at in columns:
-        if at == place:
-            found += range(place, place + more + 1)
-        else:
-            found.append(at + more if at > place else at)
-    return tuple(found)
+    keeps = any(value is not None and value is not MISSING and not isinstance(value, Mapping) for value in values)
+    return Table((*table.fields, *fields), (*table.columns, *columns), table.rows), list(names), keeps
