@@ -4,11 +4,16 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from PySide6.QtCore import Qt, QTimer
+import pytest
+from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QTimer
+from PySide6.QtGui import QDragMoveEvent, QDropEvent
 from PySide6.QtWidgets import QApplication, QComboBox, QMenu, QSpinBox, QToolTip
 
+from nimble_otter.desktop.drags import KEY_DRAG
+from nimble_otter.desktop.grid_paint import PAD
 from nimble_otter.desktop.theme import theme
 from nimble_otter.desktop.views import course
+from nimble_otter.desktop.views.grid_canvas import HEAD
 from nimble_otter.pull import Pull, Query, places, save_pull
 from nimble_otter.pull.steps import (
     Condition,
@@ -225,3 +230,38 @@ def test_a_step_is_copied_into_another_pull(window, qtbot):
     QTimer.singleShot(50, pick)
     window.course.copy_wanted.emit(0)
     assert other.pull.steps == (SortStep((SortBy("level_m"),)),)
+
+
+def test_columns_come_into_groups_and_out_of_them(window):
+    actions, grid = window.actions_on_grid, window.grid
+    actions.group_by("bottle")
+    settle(window)
+    assert "sample_id" in actions.further_keys()
+    assert "bottle" not in actions.further_keys()
+    actions.group_by("station_id")
+    settle(window)
+    assert grid.model.keys == ("bottle", "station_id")
+    carried = []
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr("nimble_otter.desktop.views.grid.drag_column", lambda _, *named: carried.append(named))
+        for x in (2, 150):
+            grid._drag_header(0, QPoint(HEAD + PAD + x, 10))
+        grid._drag_header(1, QPoint(HEAD + 300, 10))
+    assert carried == [("bottle", KEY_DRAG), ("station_id", KEY_DRAG), ("rows",)]
+    data = QMimeData()
+    data.setData(KEY_DRAG, b"bottle")
+    place = QPointF(60, 80)
+    left = (Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
+    over = QDragMoveEvent(place.toPoint(), *left)
+    grid.dragMoveEvent(over)
+    assert over.isAccepted()
+    grid.dropEvent(QDropEvent(place, *left))
+    settle(window)
+    assert grid.model.keys == ("station_id",)
+    actions.stop_grouping("station_id")
+    settle(window)
+    assert window.pull.shaped.grouped is None
+    assert not any(step.kind == "group" for step in window.pull.pull.steps)
+    window.commands.run("undo")
+    settle(window)
+    assert grid.model.keys == ("station_id",)

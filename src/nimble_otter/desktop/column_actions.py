@@ -230,6 +230,14 @@ class ColumnActions:
         grouped = session.shaped.grouped if session is not None and session.shaped is not None else None
         if session is None or grouped is None:
             return
+        actions = self._window.actions_on_grid
+        more = menu.addMenu("Group also by")
+        for other in actions.further_keys()[:60]:
+            more.addAction(other, lambda o=other: actions.group_by(o))
+        keys = [grouped.leaves.fields[n].name for n in range(len(grouped.keys))]
+        for key in keys:
+            menu.addAction(f"Stop grouping by {key}", lambda k=key: actions.stop_grouping(k))
+        menu.addSeparator()
         menu.addAction("Close all groups", lambda: session.open_levels(0))
         for depth in range(1, len(grouped.levels)):
             menu.addAction(f"Open to level {depth + 1}", lambda depth=depth: session.open_levels(depth))

@@ -14,6 +14,8 @@ FIELD_DRAG = "application/x-nimble-otter-field"
 """A column of the catalogue with its table."""
 COLUMN_DRAG = "application/x-nimble-otter-column"
 """A header of the grid."""
+KEY_DRAG = "application/x-nimble-otter-key"
+"""A column that the grid is grouped by, out of its header."""
 VALUE_DRAG = "application/x-nimble-otter-value"
 """A value of the grid with the column it stands in."""
 
@@ -30,10 +32,10 @@ def parts_in(data: QMimeData, kind: str) -> list[str]:
     return [str(part) for part in json.loads(text_in(data, kind))]
 
 
-def drag_column(origin: QWidget, name: str) -> None:
+def drag_column(origin: QWidget, name: str, kind: str = COLUMN_DRAG) -> None:
     """Carry a header of the grid, until it is dropped."""
     drag, data = QDrag(origin), QMimeData()
-    data.setData(COLUMN_DRAG, name.encode())
+    data.setData(kind, name.encode())
     data.setText(name)
     drag.setMimeData(data)
     drag.exec(Qt.DropAction.CopyAction)

@@ -179,6 +179,36 @@ class GridActions(GridEdits):
             session.add_step(FilterStep((condition,)), "Filter", at)
         self._open_step(at)
 
+    def stop_grouping(self, title: str) -> None:
+        """Take a column out of the groups; with the last one the step goes."""
+        session = self._pull()
+        at = self._group_at()
+        if session is None or at is None:
+            return
+        step = session.pull.steps[at]
+        assert isinstance(step, GroupStep)
+        keys = tuple(key for key in step.keys if key.title != title)
+        if keys:
+            session.set_step(at, replace(step, keys=keys), f"Stop grouping by {title}")
+            self._open_step(at)
+        else:
+            session.change(session.pull.without_step(at), f"Stop grouping by {title}")
+
+    def _group_at(self) -> int | None:
+        session = self._pull()
+        steps = session.pull.steps if session is not None else ()
+        return next((n for n, s in enumerate(steps) if isinstance(s, GroupStep) and s.on), None)
+
+    def further_keys(self) -> list[str]:
+        """Columns that rows could be grouped by inside the groups that are there."""
+        session, at = self._pull(), self._group_at()
+        if session is None or at is None or session.course is None or at >= len(session.course.results):
+            return []
+        step = session.pull.steps[at]
+        assert isinstance(step, GroupStep)
+        used = {key.column for key in step.keys}
+        return [field.name for field in session.course.before(at).table.fields if field.name not in used]
+
     def group_by(self, name: str, part: str = "") -> None:
         """Group by a column or a part of its values, inside the groups that are there."""
         session = self._pull()

@@ -310,6 +310,7 @@ class GroupsModel:
         self._lines = tree_rows(shaped, open_groups)
         leaves = self._grouped.leaves
         names = [leaves.fields[n].name for n in range(len(self._grouped.keys))]
+        self.keys = tuple(names)
         levels = len(names)
         tree_mark = next((marks[name] for name in names if name in marks), "")
         self.columns = [

@@ -120,6 +120,7 @@ class Window(Frame):
         self.course.add_wanted.connect(self._add_menu)
         self.course.copy_wanted.connect(self.copy_step)
         self.course.column_dropped.connect(self.actions_on_grid.group_by)
+        self.grid.key_dropped.connect(self.actions_on_grid.stop_grouping)
         self.grid.width_changed.connect(self._width_set)
         self.status.stop_wanted.connect(self.jobs.stop_all)
         self.jobs.changed.connect(self._show_work)

@@ -9,6 +9,9 @@ from PySide6.QtCore import QEvent, QPoint, Qt, Signal
 from PySide6.QtGui import (
     QAccessible,
     QAccessibleEvent,
+    QDragEnterEvent,
+    QDragMoveEvent,
+    QDropEvent,
     QFocusEvent,
     QKeyEvent,
     QMouseEvent,
@@ -16,7 +19,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QApplication, QToolTip, QWidget
 
 from nimble_otter.desktop import tokens
-from nimble_otter.desktop.drags import drag_column, drag_value
+from nimble_otter.desktop.drags import KEY_DRAG, drag_column, drag_value, text_in
 from nimble_otter.desktop.grid_model import GroupsModel
 from nimble_otter.desktop.grid_paint import CARET, PAD
 from nimble_otter.desktop.views.cell_editor import CellEditor
@@ -38,6 +41,7 @@ class Grid(GridCanvas):
     typed = Signal(int, int, str)
     width_changed = Signal(str, int)
     column_moved = Signal(int, int)
+    key_dropped = Signal(str)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -47,6 +51,7 @@ class Grid(GridCanvas):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.viewport().setMouseTracking(True)
+        self.viewport().setAcceptDrops(True)
         self.setAccessibleName("Rows")
 
     # --- the mouse ---------------------------------------------------------------------------------------------
@@ -180,7 +185,7 @@ class Grid(GridCanvas):
                 self._press, self._gap = None, -1
                 self.unsetCursor()
                 self.update()
-                drag_column(self, self.model.columns[pressed].name) if self.model is not None else None
+                self._drag_header(pressed, start)
                 return
             self._gap = self._gap_at(point)
             self.setCursor(Qt.CursorShape.ClosedHandCursor)
@@ -194,6 +199,32 @@ class Grid(GridCanvas):
         elif kind == "head" and where in ("head", "cell"):
             self.selection.rows(self.selection.anchor[0], position, len(self.widths))
             self._chosen()
+
+    def _drag_header(self, column: int, start: QPoint) -> None:
+        """Carry a header; of those that make the groups the one that was pressed."""
+        if not isinstance(self.model, GroupsModel) or self.model.columns[column].place != -1:
+            drag_column(self, self.model.columns[column].name) if self.model is not None else None
+            return
+        measure, left = self._painter.metrics(self._painter.bold), HEAD + self._left(column) + PAD
+        for key in self.model.keys:
+            left += measure.horizontalAdvance(f"{key} › ")
+            if start.x() < left:
+                break
+        drag_column(self, key, KEY_DRAG)
+
+    def _takes(self, event: QDragMoveEvent) -> None:
+        """A column that the rows are grouped by can be dropped among them."""
+        event.acceptProposedAction() if event.mimeData().hasFormat(KEY_DRAG) else event.ignore()
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        self._takes(event)
+
+    def dragMoveEvent(self, event: QDragMoveEvent) -> None:
+        self._takes(event)
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        self.key_dropped.emit(text_in(event.mimeData(), KEY_DRAG))
+        event.acceptProposedAction()
 
     def _gap_at(self, point: QPoint) -> int:
         """The column before which a dragged one would stand; their number behind the last."""

@@ -46,10 +46,10 @@ class GroupDrawer(StepDrawer):
         self._keys.addWidget(label("Group by, from the outside in", "muted", 12))
         for place, key in enumerate(step.keys):
             name = combo(self.names(key.column), key.column, f"Group by {place + 1}")
-            name.setFixedWidth(150)
+            name.setFixedWidth(134)
             name.activated.connect(lambda _, p=place, w=name: self._set_key(p, KeyBy(w.currentData())))
             moving = movers(partial(self._move_key, place), partial(self._remove_key, place))
-            self._keys.addLayout(row(name, self._part_field(place, key), *moving, None, space=6))
+            self._keys.addLayout(row(name, self._part_field(place, key), *moving, None, space=3))
         if not step.keys:
             self._keys.addWidget(
                 label("No column yet. Add one, or drag a header on to the course.", "faint", wrap=True)
@@ -69,7 +69,7 @@ class GroupDrawer(StepDrawer):
             parts = ["first 1", "first 2", "first 3"]
         choices = [VALUES, *parts] if not key.part or key.part in parts else [VALUES, key.part, *parts]
         made = combo([(("" if c == VALUES else c), c) for c in choices], key.part, f"Part of {key.column}")
-        made.setFixedWidth(124)
+        made.setFixedWidth(112)
         if field is not None and (field.kind.is_number or "first 1" in parts):
             made.setEditable(True)
             made.setToolTip(
@@ -104,20 +104,20 @@ class GroupDrawer(StepDrawer):
         if figure.figure.of_rows:
             names = [("", "rows"), *((n, n) for n in self._names_for(figure))]
         name = combo(names, figure.column, "of column")
-        kind.setFixedWidth(140)
-        name.setFixedWidth(130)
+        kind.setFixedWidth(124)
+        name.setFixedWidth(114)
         kind.activated.connect(lambda _, p=place, w=kind: self._set_figure(p, Figure(w.currentData())))
         name.activated.connect(lambda _, p=place, w=name: self._put_figure(p, column=w.currentData()))
         moving = movers(partial(self._move_figure, place), partial(self._remove_figure, place))
         if figure.figure is Figure.COUNT:
-            return row(kind, label("of rows", "faint"), *moving, None, space=6)
+            return row(kind, label("of rows", "faint"), *moving, None, space=3)
         if figure.figure is Figure.QUANTILE:
             at = QLineEdit(f"{figure.at:g}")
             at.setAccessibleName("Where the quantile lies, from 0 to 1")
             at.setFixedWidth(44)
             at.editingFinished.connect(lambda p=place, w=at: self._typed_quantile(p, w))
-            return row(kind, at, label("of", "faint"), name, *moving, None, space=6)
-        return row(kind, label("of", "faint"), name, *moving, None, space=6)
+            return row(kind, at, label("of", "faint"), name, *moving, None, space=3)
+        return row(kind, label("of", "faint"), name, *moving, None, space=3)
 
     def _names_for(self, figure: FigureOf) -> list[str]:
         """Columns that can have the figure."""
