@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 from tests.servers.lines import Line
 from tests.unit.test_changes import Bench
 
-from nimble_otter.changes import Action, make_plan, read_value, rehearse, script, write, write_each
+from nimble_otter.changes import Action, make_plan, read_value, refuse_broken, rehearse, script, write, write_each
 from nimble_otter.errors import ChangeError, LostError, NoTransactions, OtterError, OutcomeUnknown, ValueRefused
 from nimble_otter.sources import Request, Source, connect
 from nimble_otter.stop import StopToken
@@ -594,3 +594,28 @@ def test_a_table_without_transactions_is_said_and_written_one_by_one(place):
     assert (report.good, [s.key for s in report.left]) == (1, [(("id", 2),), (("id", 3),)])
     assert report.conflicts[0].now == (("v", "B"),)
     assert rows(place, bench).column("v").values() == ["new", "B", "c"]
+
+
+def test_checks_refuse_here_what_the_server_refuses(place):
+    name = place.table(
+        [("id", "integer"), ("n", "integer"), ("low", "double precision"), ("high", "double precision")],
+        ", primary key (id), check (n between 1 and 9), check (low < high or high is null), check (n <> 7)",
+    )
+    place.do(f"insert into {place.quote(name)} values (1, 5, 0.5, 2.5)")
+    bench = place.bench(name)
+    assert len(bench.target.table.checks) == 3
+    held = dict(zip(("id", "n", "low", "high"), (1, 5, 0.5, 2.5), strict=True))
+    for column, value in (("n", 9), ("n", 10), ("n", 7), ("n", None), ("low", 2.5), ("low", -1.0), ("high", None)):
+        said = "null" if value is None else repr(value)
+        try:
+            place.do(f"update {place.quote(name)} set {column} = {said}")
+            taken = True
+            place.do(f"update {place.quote(name)} set n = 5, low = 0.5, high = 2.5")
+        except OtterError:
+            taken = False
+        try:
+            refuse_broken(bench.target.table, place.kind, column, {**held, column: value})
+            passed = True
+        except ValueRefused:
+            passed = False
+        assert passed == taken, (column, value, bench.target.table.checks)

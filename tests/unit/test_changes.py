@@ -9,11 +9,22 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from nimble_otter.changes import UNSET, Action, Edits, find_target, make_plan, read_value, rehearse, render, write
+from nimble_otter.changes import (
+    UNSET,
+    Action,
+    Edits,
+    find_target,
+    make_plan,
+    read_value,
+    refuse_broken,
+    rehearse,
+    render,
+    write,
+)
 from nimble_otter.changes.spelling import literal
 from nimble_otter.errors import ConnectError, LostError, NoKeyError, Stopped, ValueRefused
 from nimble_otter.pull.drafts import Draft, attach, detach, load_draft, save_draft
-from nimble_otter.sources import ColumnInfo, Request, fetch
+from nimble_otter.sources import ColumnInfo, Request, TableInfo, fetch
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind
 from nimble_otter.table.patch import patched
@@ -366,3 +377,29 @@ def test_doubles_in_scripts_are_read_as_they_are(values):
     with closing(sqlite3.connect(":memory:")) as base:
         for value in values:
             assert base.execute(f"select {literal(value, info, 'sqlite')}").fetchone() == (value,)
+
+
+CHECKED = TableInfo(
+    "t", columns=(ColumnInfo("q"), ColumnInfo("Fold", folds=True), *map(ColumnInfo, "acxyzw")),
+    checks=("a > 0 and a < 100", "q in ('good', 'bad')", "Fold in ('good')", "length(c) < 4", "x < y", "z glob 'a*'",
+            "w > 'm'", "not (", "nosuch(a)", "a <> 7 or q = 'bad'"),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("name", "values", "broken"),
+    [
+        ("a", {"a": 5, "q": "bad"}, ""), ("a", {"a": 500, "q": None}, "a > 0"), ("a", {"A": 0}, "a > 0"),
+        ("a", {"a": None}, ""), ("a", {"a": 7, "q": "good"}, "a <> 7"), ("a", {"a": 7, "q": None}, ""),
+        ("a", {"a": 7}, ""), ("q", {"q": "good"}, ""), ("q", {"q": "Good"}, "q in"), ("Fold", {"Fold": "Good"}, ""),
+        ("c", {"c": "abcd"}, ""), ("x", {"x": 2.0, "y": 1}, "x < y"), ("x", {"x": 2.0}, ""), ("z", {"z": "b"}, ""),
+        ("x", {"x": 0.5, "y": 1}, ""), ("w", {"w": "a"}, ""),
+    ],
+)  # fmt: skip
+def test_checks_refuse_only_what_they_surely_refuse(name, values, broken):
+    if not broken:
+        refuse_broken(CHECKED, "sqlite", name, values)
+        return
+    with pytest.raises(ValueRefused, match="t has a check") as refused:
+        refuse_broken(CHECKED, "sqlite", name, values)
+    assert broken in str(refused.value)

@@ -4,6 +4,7 @@
 `edits.py` first, then `plan.py` and `write.py`.
 """
 
+from nimble_otter.changes.checks import refuse_broken
 from nimble_otter.changes.document_plan import (
     DIALECT as DOCUMENTS,
 )
@@ -41,6 +42,7 @@ __all__ = [
     "make_plan",
     "read_document_value",
     "read_value",
+    "refuse_broken",
     "rehearse",
     "render",
     "script",

@@ -22,6 +22,7 @@ from nimble_otter.changes import (
     make_plan,
     read_document_value,
     read_value,
+    refuse_broken,
     with_part,
 )
 from nimble_otter.desktop.hub import Hub
@@ -125,7 +126,25 @@ class ChangedPull(PullState):
         assert self.table is not None
         if self.target.dialect == DOCUMENTS:
             return read_document_value(text, self.stored(row, place), self.column_at(place).name)
-        return read_value(text, self.table.fields[place], self.target.column(place), self.target.dialect)
+        info = self.target.column(place)
+        value = read_value(text, self.table.fields[place], info, self.target.dialect)
+        if self.target.table is not None and self.target.table.checks:
+            refuse_broken(self.target.table, self.target.dialect, info.name, self._row_with(row, place, value))
+        return value
+
+    def _row_with(self, row: int, place: int, value: Any) -> dict[str, Any]:
+        """What a row would hold, by column, with a value at a place; columns that are not known are left out."""
+        assert self.table is not None
+        pending, found = self.edits.cells.get(row, {}), dict[str, Any]()
+        for at, info in self.target.columns:
+            if self.target.dialect == "sqlite" and self.table.fields[at].form not in ("", "0/1"):
+                continue  # it is text there
+            held = value if at == place else pending.get(at, UNSET)
+            if held is UNSET and not self.edits.is_new(row):
+                held = self.table.columns[at].value(row)
+            if held is not UNSET and held is not DEFAULT:
+                found[info.name] = held
+        return found
 
     def _edited(self) -> None:
         self.report = None

@@ -58,7 +58,7 @@ class TableInfo:
     """`kind` is table, view, materialized view, collection, routine or sequence. `name` is what queries call it: with
     its schema in front where that is not the default one. `rows` is None until known; `is_estimate`: as the server
     last reckoned, not counted. `unique` are further keys: sets of columns that are unique and never empty, known only
-    where there is no primary key."""
+    where there is no primary key; `checks` are conditions that each row must hold, None before a query named it."""
 
     name: str
     kind: str = "table"
@@ -69,6 +69,7 @@ class TableInfo:
     foreign: tuple[ForeignKey, ...] = ()
     comment: str = ""
     unique: tuple[tuple[str, ...], ...] = ()
+    checks: tuple[str, ...] | None = None
 
     @property
     def bare(self) -> str:

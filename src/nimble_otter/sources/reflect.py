@@ -117,6 +117,12 @@ def read_unique(inspector: Inspector, table: TableInfo, schema: str | None) -> t
     return tuple(dict.fromkeys(tuple(names) for names in found if names and set(names) <= filled))
 
 
+def read_checks(inspector: Inspector, table: TableInfo, schema: str | None) -> tuple[str, ...]:
+    """Conditions that each row of a table must hold, as the server writes them."""
+    found = _quietly(lambda: inspector.get_check_constraints(table.bare, schema))
+    return tuple(str(check["sqltext"]) for check in found if check.get("sqltext"))
+
+
 def _column(info: Any, key: list[str], links: tuple[ForeignKey, ...], written: Written | None) -> ColumnInfo:
     name = info["name"]
     declared = written[0] if written is not None else _type_text(info["type"])

@@ -23,7 +23,7 @@ from nimble_otter.sources.catalogue import Definition, ForeignKey, Shapes, Table
 from nimble_otter.sources.held import Held, HeldTransaction
 from nimble_otter.sources.long import LongColumns, is_long, shorten
 from nimble_otter.sources.plans import PlanNode
-from nimble_otter.sources.reflect import Written, describe, label_of, read_tables, read_unique, word_of
+from nimble_otter.sources.reflect import Written, describe, label_of, read_checks, read_tables, read_unique, word_of
 from nimble_otter.sources.source import Executed, Request, Run, check_writable
 from nimble_otter.sources.trace import Origin, declared_kinds, trace_origins, with_keys
 from nimble_otter.sources.writer import Bound, Done, Writer, run_each
@@ -292,6 +292,8 @@ class Relational:
             for table in tables:
                 if table.kind == "table" and not table.key and not table.unique:
                     table = self._known[table.name] = replace(table, unique=self._unique(inspector, table))
+                if table.kind == "table" and table.checks is None:
+                    table = self._known[table.name] = replace(table, checks=self._checks(inspector, table))
                 found.append(table)
         return found, views
 
@@ -499,6 +501,9 @@ class Relational:
     def _unique(self, inspector: Inspector, table: TableInfo) -> tuple[tuple[str, ...], ...]:
         """Keys of a table beside its primary one."""
         return read_unique(inspector, table, table.schema or self._default)
+
+    def _checks(self, inspector: Inspector, table: TableInfo) -> tuple[str, ...]:
+        return read_checks(inspector, table, table.schema or self._default)
 
     def _kind_of(self, declared: str) -> Kind | None:
         """What a column of this type may be held as; see ColumnBuilder."""

@@ -113,6 +113,11 @@ def true_of(node: Node, table: Table, ids: Ids) -> Bools:
     return _where(node, table, ids, True)
 
 
+def false_of(node: Node, table: Table, ids: Ids) -> Bools:
+    """Where the condition is false; not where it is true or unknown."""
+    return _where(node, table, ids, False)
+
+
 def _where(node: Any, table: Table, ids: Ids, want: bool) -> Bools:
     """Where the condition is true, or where it is false; neither where it is unknown."""
     if isinstance(node, Not):
