@@ -330,6 +330,8 @@ def test_every_action_has_an_inverse(todo):
         add = tuple(a for a in action.add if a[0] not in action.drop)
         action = replace(action, restore=restore, add=add)
         undo.append(edits.apply(action))
+        assert set(edits.edited_rows) == set(edits.copied().edited_rows)  # kept from action to action, and found anew
+        assert edits.count == edits.copied().count
     for back, state in zip(reversed(undo), reversed(states), strict=True):
         edits.apply(back)
         cells = {row: dict(own) for row, own in edits.cells.items()}

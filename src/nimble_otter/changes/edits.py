@@ -51,6 +51,8 @@ class Edits:
     added: dict[int, int] = field(default_factory=dict)
     seen: dict[tuple[int, int], Any] = field(default_factory=dict)
     _next: int = -1
+    _edited: dict[int, None] | None = None
+    """Rows that `edited_rows` gives, once they were asked for; brought up to date by each action."""
 
     def new_ids(self, count: int) -> list[int]:
         """Row ids for `count` rows to be added; never given twice."""
@@ -81,6 +83,12 @@ class Edits:
         added = tuple(row for row, _ in action.add if row not in self.added)
         self.added.update((row, anchor) for row, anchor in action.add if row in added)
         back.reverse()
+        if self._edited is not None:
+            for row in dict.fromkeys((*(row for row, _, _ in back), *newly, *revived)):
+                if self.is_edited(row):
+                    self._edited[row] = None
+                else:
+                    self._edited.pop(row, None)
         return Action(action.name, tuple(back), revived, newly, dropped, added)
 
     def is_new(self, row: int) -> bool:
@@ -89,14 +97,23 @@ class Edits:
     def is_edited(self, row: int) -> bool:
         return row < self.base_rows and row in self.cells and row not in self.deleted
 
+    def _rows(self) -> dict[int, None]:
+        if self._edited is None:
+            self._edited = {row: None for row in self.cells if self.is_edited(row)}
+        return self._edited
+
     @property
     def edited_rows(self) -> list[int]:
-        return [row for row in self.cells if self.is_edited(row)]
+        return list(self._rows())
+
+    @property
+    def edited_count(self) -> int:
+        return len(self._rows())
 
     @property
     def count(self) -> int:
         """How many statements the edits will become."""
-        return len(self.edited_rows) + len(self.deleted) + len(self.added)
+        return self.edited_count + len(self.deleted) + len(self.added)
 
     def copied(self) -> Edits:
         """The same, for another thread to read."""

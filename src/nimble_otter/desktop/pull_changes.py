@@ -50,7 +50,8 @@ class ChangedPull(PullState):
 
     def edit(self, action: Action) -> None:
         """Do something to the pending edits, with undo."""
-        if any(self.part_of(place) is not None for _, place, _ in action.cells):
+        opened = self.shaped.opened if self.shaped is not None else {}
+        if opened and any(place in opened for _, place, _ in action.cells):
             try:
                 action = self._in_wholes(action)
             except ValueRefused as refused:

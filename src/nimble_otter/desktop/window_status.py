@@ -50,7 +50,7 @@ def show_status(window: Window) -> None:
     if shaped.grouped is not None:
         rest = f"of {grouped(session.table.rows)} {noun}, in {grouped(shaped.grouped.levels[0].table.rows)} groups"
     if session.edits.count:
-        parts = ((len(session.edits.edited_rows), "± {} edited"), (len(session.edits.added), "+ {} new"))
+        parts = ((session.edits.edited_count, "± {} edited"), (len(session.edits.added), "+ {} new"))
         said = [text.format(n) for n, text in (*parts, (len(session.edits.deleted), "− {} to delete")) if n]
         rest += "   " + "   ".join(said)
     window.status.show_rows(strong, rest)
