@@ -55,6 +55,16 @@ def polars_times(d: dict, times: int) -> dict[str, float]:
         "filter that keeps most": lambda: frame.select(most.arg_true()),
         "group two keys": lambda: frame.group_by("c", "k").agg(basic),
         "group with median, distinct": lambda: frame.group_by("c", "k").agg(more),
+        "group two keys, and each level": lambda: [
+            frame.group_by("c", "k").agg(basic),
+            frame.group_by("c").agg(basic),
+            frame.select(basic),
+        ],
+        "with median, distinct, each level": lambda: [
+            frame.group_by("c", "k").agg(more),
+            frame.group_by("c").agg(more),
+            frame.select(more),
+        ],
         "text equals": lambda: frame.select((pl.col("s") == "note 777 of the survey").arg_true()),
         "text begins with": lambda: frame.select(pl.col("s").str.starts_with("note 77").arg_true()),
         "text contains, rare": lambda: frame.select(pl.col("s").str.contains("9999", literal=True).arg_true()),

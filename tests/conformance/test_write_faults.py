@@ -79,6 +79,7 @@ def _whole(values):
     return len(values) == ROWS and len(set(values)) == 1
 
 
+@pytest.mark.timeout(1800 if LONG else 60)
 def test_our_program_killed_while_it_writes_leaves_all_or_nothing(place):
     url, _ = place
     root, seen = Path(__file__).parents[2], set()
@@ -110,6 +111,7 @@ def _kill_and_start(server, after_s):
         time.sleep(0.2)
 
 
+@pytest.mark.timeout(1800 if LONG else 60)
 def test_a_server_killed_while_it_is_written_to_is_never_reported_wrongly(place):
     url, server = place
     if server is None:
