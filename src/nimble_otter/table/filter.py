@@ -74,15 +74,17 @@ class _Words:
 
 def filter_view(view: View, node: Node, stop: StopToken = NEVER) -> View:
     """The view's rows for which the condition is true, in their order. Raises: ConditionError, Stopped."""
-    kept = [np.empty(0, np.int64)]
+    kept, count = np.empty(len(view), np.int64), 0
     node = _by_word(node, view.table)
     for start in range(0, max(1, len(view)), BLOCK):
         stop.check()
         ids = view.row_ids(start, start + BLOCK)
         held = np.flatnonzero(true_of(node, view.table, ids))
-        kept.append(held + start if view.ids is None else ids.take(held))
+        out = kept[count : count + len(held)]
+        np.add(held, start, out=out) if view.ids is None else ids.take(held, out=out, mode="clip")
+        count += len(held)
         stop.tell(start, len(view))
-    return View(view.table, np.concatenate(kept))
+    return View(view.table, kept[:count] if count > len(kept) // 4 else kept[:count].copy())
 
 
 def _by_word(node: Any, table: Table) -> Any:
