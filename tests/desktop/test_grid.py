@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+import numpy as np
 import pytest
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer
 from PySide6.QtGui import QMouseEvent
@@ -245,6 +246,30 @@ def test_replacing_makes_pending_changes_or_none(window, levels):
     assert levels.edits.count == 1
     levels.add_step(ColumnsStep(hidden=("note",)), "c")
     assert levels.edits.count == 1
+
+
+def test_finding_sees_new_rows_and_what_is_pending(window, levels):
+    grid, bar, edits = window.grid, window.rows_find, window.actions_on_grid
+    quality = next(n for n, c in enumerate(grid.model.columns) if c.name == "quality")
+    values = levels.table.column("quality").values()
+    rows = [n for n, v in enumerate(values) if v == "suspect"]
+    grid.go(0, quality)
+    window.commands.run("new_row")  # behind the first: all others stand one lower
+    edits.put_texts("Edit", [(grid.model.row_id(1), quality, "suspect"), (rows[0], quality, "good")])
+    window.commands.run("replace_rows")
+    look_for(window, "suspect")
+    wanted = [1, *(n + 1 for n in rows[1:])]
+    assert np.flatnonzero(bar._found).tolist() == wanted
+    edits.put_texts("Edit", [(rows[1], quality, "good")])
+    assert np.flatnonzero(bar._found).tolist() == [1, *wanted[2:]]
+    grid.go(0, 0)
+    bar.step(1)
+    bar.step(1)
+    assert grid.selection.current == (wanted[2], quality)
+    bar.other.setText("checked")
+    bar.replace_all()
+    assert [levels.edits.cells[row][quality] for row in rows[:3]] == ["good", "good", "checked"]
+    assert grid.model.value(1, quality) == "checked"
 
 
 # --- side by side ------------------------------------------------------------------------------------------------

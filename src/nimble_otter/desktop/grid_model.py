@@ -193,6 +193,7 @@ class RowsModel:
         }
         self._decimals = {c.place: decimals_of(self._table, c.place, some) for c in self.columns}
         self._block, self._values = -1, dict[int, list[Any]]()
+        self._places: Ids | None = None
 
     def field(self, column: int) -> Field:
         """What is known of a column, under the name that its header says."""
@@ -206,10 +207,19 @@ class RowsModel:
 
     def position_of(self, row_id: int) -> int | None:
         """Where a row stands, or None when a step has taken it out."""
-        if self._ids is None and self._view.ids is None:
-            return row_id if row_id < self.rows else None
-        found = np.flatnonzero((self._ids if self._ids is not None else self._view.ids) == row_id)
-        return int(found[0]) if len(found) else None
+        found = int(self.positions_of(np.array([row_id]))[0])
+        return found if found >= 0 else None
+
+    def positions_of(self, row_ids: Ids) -> Ids:
+        """Where rows stand; -1 for those that a step has taken out."""
+        ids = self._ids if self._ids is not None else self._view.ids
+        if ids is None:
+            return np.where(row_ids < self.rows, row_ids, -1)
+        if self._places is None:
+            self._places = np.full(max(self._table.rows, int(ids.max(initial=-1)) + 1), -1)
+            self._places[ids] = np.arange(len(ids))
+        known = row_ids < len(self._places)
+        return np.where(known, self._places.take(np.where(known, row_ids, 0)) if len(self._places) else -1, -1)
 
     def value(self, position: int, column: int) -> Any:
         row, place = self.row_id(position), self.columns[column].place

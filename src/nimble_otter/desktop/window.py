@@ -443,6 +443,7 @@ class Window(Frame):
         self._show_tabs()
         if session is self.pull:
             self._show_grid(True)
+            self.rows_find.take_edits()
             self.course.refresh()
             if self.is_shown("changes", "send"):
                 self.drawer.refresh()

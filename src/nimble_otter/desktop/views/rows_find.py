@@ -19,7 +19,7 @@ from nimble_otter.desktop.views.find_bar import SearchFields
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.steps import Condition, FilterStep
 from nimble_otter.table import View
-from nimble_otter.table.columns import Mask
+from nimble_otter.table.columns import Ids, Mask
 from nimble_otter.table.search import Search, find_rows, mask_of, said
 from nimble_otter.table.show import grouped
 
@@ -43,6 +43,8 @@ class RowsFind(SearchFields):
         self.only.toggled.connect(self._keep_only)
         self._window, self._grid = window, window.grid
         self._found: Mask | None = None
+        self._stored: Mask | None = None
+        """Where the rows hold it as they were pulled; `_found` is by positions of the grid, with what is pending."""
         self._asked: tuple[View, tuple[int, ...], Search] | None = None
         self._answered: tuple[View, tuple[int, ...], Search] | None = None
         self._filter: tuple[OpenPull, int] | None = None
@@ -85,6 +87,13 @@ class RowsFind(SearchFields):
         if self.isVisible() and self.wanted.text():
             self._timer.start()
 
+    def take_edits(self) -> None:
+        """Something else is pending now."""
+        session = self._window.pull
+        if self.isVisible() and session is not None and self._answered is not None and self._stored is not None:
+            self._found = self._with_pending(session, self._answered[0], self._stored)
+            self._say()
+
     def _look(self) -> None:
         session, model, search = self._window.pull, self._grid.model, self.search
         if session is None or session.shaped is None or not isinstance(model, RowsModel) or not search.text:
@@ -104,11 +113,12 @@ class RowsFind(SearchFields):
         before = self._answered
         within = None
         if before is not None and before[:2] == asked[:2] and search.narrows(before[2]):
-            within = self._found
+            within = self._stored
 
         def show(found: Mask) -> None:
             if self._asked is asked:
-                self._found, self._answered = found, asked
+                self._stored, self._answered = found, asked
+                self._found = self._with_pending(session, view, found)
                 self._say()
 
         session.jobs.submit(
@@ -116,6 +126,23 @@ class RowsFind(SearchFields):
                 view, columns, search, stop, lambda done, total: report((done, total)), within),
             show, title="Finding",
         )  # fmt: skip
+
+    def _with_pending(self, session: OpenPull, view: View, found: Mask) -> Mask:
+        """Which positions of the grid hold it, where the rows `found` of the view do: new rows stand among them, and
+        what is pending counts."""
+        model = self._grid.model
+        if not isinstance(model, RowsModel) or not (session.edits.cells or session.edits.added):
+            return found
+        here = np.zeros(model.rows, np.bool_)
+        here[self._positions(model, view.row_ids()[found])] = True
+        for position in self._positions(model, np.fromiter(session.edits.cells, np.int64)).tolist():
+            here[position] = bool(self._places_in(position))
+        return here
+
+    @staticmethod
+    def _positions(model: RowsModel, row_ids: Ids) -> Ids:
+        places = model.positions_of(row_ids)
+        return places[places >= 0]
 
     def _say(self) -> None:
         if self._found is None:
@@ -250,12 +277,12 @@ class RowsFind(SearchFields):
             return
         view, cells = session.shaped.view, list[tuple[int, int]]()
         wanted = set(self._columns(model))
+        pending = set(self._positions(model, np.fromiter(session.edits.cells, np.int64)).tolist())
         for n, column in enumerate(model.columns):
             if column.place in wanted and session.target.takes(column.place):
                 hit = mask_of(view.table.columns[column.place], view.row_ids(), self.search)
-                places = set(np.flatnonzero(hit).tolist())
-                edited = [p for p in map(model.position_of, session.edits.edited_rows) if p is not None]
-                places |= {p for p in edited if n in self._places_in(p)}
+                places = set(self._positions(model, view.row_ids()[hit]).tolist()) - pending
+                places |= {p for p in pending if n in self._places_in(p)}
                 cells += [(position, n) for position in sorted(places)]
         if len(cells) > MOST_REPLACED:
             self.said.setText(f"{grouped(len(cells))} cells; at most {grouped(MOST_REPLACED)} at once")
