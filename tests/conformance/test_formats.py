@@ -673,6 +673,19 @@ def test_nothing_half_written_is_left(tmp_path, problem):
     assert not (tmp_path / "new").exists()
 
 
+@pytest.mark.parametrize(("code", "says"), [(sqlite3.SQLITE_FULL, "no space is left"), (0, "See its columns")])
+def test_a_full_disk_is_told_alike_by_a_database_file(tmp_path, monkeypatch, code, says):
+    def fails(*_):
+        problem = sqlite3.OperationalError("database or disk is full")
+        problem.sqlite_errorcode = code
+        raise problem
+
+    monkeypatch.setattr("nimble_otter.send.formats.sqlite._fill", fails)
+    with pytest.raises(SendError, match=says):
+        send_to_file(rows_of({"a": [1, 2]}), format_for("sqlite"), tmp_path / "o.sqlite", {"table": "t"})
+    assert not list(tmp_path.iterdir())
+
+
 def test_a_delivery_is_checked_and_a_file_that_is_there_is_safe(tmp_path):
     rows, path = rows_of({"a": [1, 2]}), tmp_path / "o.x"
     for wrong, match in ((_Breaks(rows=1), "1 of 2"), (_Breaks(found=1), "1 were read back")):

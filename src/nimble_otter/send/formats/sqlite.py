@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import shutil
 import sqlite3
 from collections.abc import Iterator
@@ -46,6 +47,8 @@ class _Sqlite:
                 base.execute("pragma synchronous = off")
                 yield from _fill(base, rows, out, name, quote)
         except sqlite3.Error as problem:
+            if getattr(problem, "sqlite_errorcode", 0) in (sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR_WRITE):
+                raise OSError(errno.ENOSPC, "no space") from None  # told as of any other file
             raise SendError(f"The table {name} can't be written: {problem}.", "See its columns and its key.") from None
         out.stream.seek(0, 2)
 
