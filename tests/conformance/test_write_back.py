@@ -619,3 +619,33 @@ def test_checks_refuse_here_what_the_server_refuses(place):
         except ValueRefused:
             passed = False
         assert passed == taken, (column, value, bench.target.table.checks)
+
+
+def test_origins_are_those_that_the_server_tells(place):
+    if place.kind != "postgresql":
+        pytest.skip("only PostgreSQL's client tells them")
+    name = place.table([("id", "integer primary key"), ("a", "integer"), ("b", "integer")])
+    quoted, view = place.quote(name), place.quote(f"v {name}")
+    place.do(f"insert into {quoted} values (1, 2, 3)")
+
+    def origins(text):
+        return [o and o.column for o in place.bench(name, text).fetched.origins]
+
+    text = f"select id, a, b, a + b as c from {quoted}"
+    assert origins(text) == origins(f"{text} where false") == ["id", "a", "b", None]
+    inner = f"with w as (select * from {quoted}) select w.b as a, x.id from w join (select id from {quoted}) x on true"
+    assert origins(inner) == ["b", "id"]
+    place.do(f"create view {view} as select id, b as z from {quoted}")
+    assert origins(f"select * from {view}") == ["id", "b"]
+    place.do(f"drop view {view}")
+    place.do(f"alter table {quoted} rename column a to old")
+    place.do(f"alter table {quoted} rename column b to a")
+    place.connection._known.clear()
+    assert origins(f"select a, old from {quoted}") == ["a", "old"]  # asked again, as the numbers have other names now
+    with pytest.MonkeyPatch.context() as patch:
+        wrong = dict.fromkeys(place.connection._named, ("public", name, "other"))
+        patch.setattr(place.connection, "_named", wrong)
+        patch.setattr(place.connection, "_names_of", lambda tables, unknown: {})
+        denied = place.bench(name, f"select id, a from {quoted}")
+        assert denied.fetched.origins == (None, None)
+        assert not denied.target.is_open

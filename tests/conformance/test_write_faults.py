@@ -90,7 +90,7 @@ def test_our_program_killed_while_it_writes_leaves_all_or_nothing(place):
             [sys.executable, "-c", WRITER, url, word], stdout=subprocess.PIPE, cwd=root, env={**os.environ}
         ) as writer:
             assert writer.stdout.readline() == b"ready\n"
-            time.sleep(chance.uniform(0, 0.12))
+            time.sleep(0.5 * chance.random() ** 2)
             writer.kill()
         values = _said(url)
         assert _whole(values)

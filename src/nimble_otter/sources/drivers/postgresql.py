@@ -18,6 +18,7 @@ from nimble_otter.sources.plans import PlanNode, of_postgresql
 from nimble_otter.sources.reflect import label_of
 from nimble_otter.sources.relational import CONNECT_S, Relational
 from nimble_otter.sources.secrets import with_secret
+from nimble_otter.sources.trace import Origin
 from nimble_otter.sources.writer import Bound, Done, run_each
 from nimble_otter.table import Kind
 
@@ -38,6 +39,9 @@ _HINTS |= dict.fromkeys((25, 1042, 1043), Kind.TEXT)
 
 _PATIENCE = 100
 """Tenths of a second for a transaction that was cut off to come to its end."""
+
+
+_Named = dict[tuple[int, int], tuple[str, ...] | None]
 
 
 class _Postgresql:
@@ -63,6 +67,7 @@ class PostgresqlConnection(Relational):
 
     def __init__(self, url: str, password: str | None) -> None:
         super().__init__(_engine(with_secret(url, password)))
+        self._named: _Named = {}
         self._probe()
 
     def _schemas(self, inspector: Inspector) -> list[str | None]:
@@ -119,9 +124,44 @@ class PostgresqlConnection(Relational):
                 return [], []
             raise
         if not first:  # the client library tells the columns only with a row
-            return _described(answer.driver, mark_parameters(text, values, "dollar"))
+            names, kinds, answer.numbers = _described(answer.driver, mark_parameters(text, values, "dollar"))
+            return names, kinds
         answer.rows = _batches(first, rows)
+        answer.numbers = _numbers(cursor.pgresult)
         return [c.name for c in cursor.description], [_HINTS.get(c.type_code) for c in cursor.description]
+
+    def _confirmed(
+        self, origins: list[Origin | None], numbers: list[tuple[int, int]], tables: list[TableInfo], is_whole: bool
+    ) -> list[Origin | None]:
+        """Of tables the server tells the column itself; of views only that it is theirs."""
+        places = {t.name: (t.schema or self._default or "public", t.bare) for t in tables}
+
+        def holds(origin: Origin, number: tuple[int, int]) -> bool:
+            if not number[0]:
+                return not is_whole
+            named = self._named.get(number)
+            return named is None or named == (*places.get(origin.table, ("", "")), origin.column)
+
+        def held() -> list[Origin | None]:
+            pairs = zip(origins, numbers, strict=True)
+            return [origin if origin is not None and holds(origin, number) else None for origin, number in pairs]
+
+        unknown = {number for number in numbers if number[0]} - self._named.keys()
+        if unknown or held() != origins:  # or a table was changed since it was asked about
+            with self._explained():
+                self._named |= self._names_of(sorted({table for table, _ in numbers if table}), unknown)
+        return held()
+
+    def _names_of(self, tables: list[int], unknown: set[tuple[int, int]]) -> _Named:
+        """Schema, table and column of each number; None for those of views and of what else has no rows of its own."""
+        found = self._ask(
+            "select a.attrelid::bigint, a.attnum, n.nspname, c.relname, a.attname from pg_attribute a "
+            "join pg_class c on c.oid = a.attrelid join pg_namespace n on n.oid = c.relnamespace where a.attnum > 0 "
+            "and c.relkind in ('r', 'p', 'f') and a.attrelid = any(%s)",
+            (tables,),
+        )
+        named: _Named = dict.fromkeys(unknown)
+        return named | {(table, column): tuple(names) for table, column, *names in found}
 
     @contextmanager
     def _writing(self, messages: list[str]) -> Iterator[Any]:
@@ -227,13 +267,17 @@ def _engine(url: str) -> Engine:
     return engine
 
 
-def _described(connection: Any, text: str) -> tuple[list[str], list[Kind | None]]:
-    """Names and kinds of a query's columns without running it."""
+def _numbers(result: Any) -> list[tuple[int, int]]:
+    return [(result.ftable(n), result.ftablecol(n)) for n in range(result.nfields)]
+
+
+def _described(connection: Any, text: str) -> tuple[list[str], list[Kind | None], list[tuple[int, int]]]:
+    """Names, kinds and numbers of a query's columns without running it."""
     plain = connection.pgconn
     plain.prepare(b"", text.encode())
     found = plain.describe_prepared(b"")
     names = [(found.fname(n) or b"").decode() for n in range(found.nfields)]
-    return names, [_HINTS.get(found.ftype(n)) for n in range(found.nfields)]
+    return names, [_HINTS.get(found.ftype(n)) for n in range(found.nfields)], _numbers(found)
 
 
 def _batches(first: list[Any], rows: Iterator[Any]) -> Iterator[list[Any]]:
