@@ -6,18 +6,16 @@ hooks at the end of `Relational`.
 
 from __future__ import annotations
 
-import re
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager, suppress
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
-from nimble_otter.errors import ChangeError, LostError, OutcomeUnknown, Place, QueryError, SourceError, place_of
+from nimble_otter.errors import ChangeError, LostError, OutcomeUnknown, QueryError, SourceError
 from nimble_otter.query.conditions import nearest
 from nimble_otter.query.kinds import changes_catalogue
-from nimble_otter.query.lazy import exp, sqlglot
-from nimble_otter.query.statements import find_parameters, mark_parameters, split_statements
+from nimble_otter.query.statements import find_parameters, mark_parameters
 from nimble_otter.sources.answer import Answer, Explained, results, sever
 from nimble_otter.sources.catalogue import Definition, ForeignKey, Shapes, TableInfo
 from nimble_otter.sources.held import Held, HeldTransaction
@@ -25,6 +23,7 @@ from nimble_otter.sources.long import LongColumns, is_long, shorten
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.reflect import Written, describe, label_of, read_checks, read_tables, read_unique, word_of
 from nimble_otter.sources.source import Executed, Request, Run, check_writable
+from nimble_otter.sources.texts import names_in, one_statement
 from nimble_otter.sources.trace import Origin, declared_kinds, trace_origins, with_keys
 from nimble_otter.sources.writer import Bound, Done, Writer, run_each
 from nimble_otter.stop import NEVER, StopToken
@@ -155,7 +154,7 @@ class Relational:
 
     def _tables_of(self, text: str) -> list[TableInfo]:
         """The tables that a query names; those that the catalogue does not have (yet) are read on the spot."""
-        wanted = _names_in(text, self.reader)
+        wanted = names_in(text, self.reader)
         folded = {name.casefold() for name in wanted}
         found = [t for t in self._known.values() if t.name.casefold() in folded]
         if len(found) >= len(folded):
@@ -300,7 +299,7 @@ class Relational:
 
     def _shortened(self, text: str) -> tuple[str, LongColumns] | None:
         """The text with long values cut by the server; see long.shorten."""
-        names = _names_in(text, self.reader)
+        names = names_in(text, self.reader)
         known = self._tables_of(text) if len(names) == 1 else []
         if len(known) != 1 or known[0].kind != "table" or not any(map(is_long, known[0].columns)):
             return None
@@ -557,42 +556,6 @@ class Relational:
     def _say(self, problem: Exception, text: str) -> Exception | None:
         """An error of the driver in our words; None where it is not one of the driver's."""
         raise NotImplementedError
-
-
-def one_statement(request: Request) -> str:
-    """The text of the only statement. Raises: QueryError, when there is none, are several, or a value is missing."""
-    unset = [name for name in find_parameters(request.text) if name not in request.parameters]
-    if unset:
-        raise QueryError(f"The parameter :{unset[0]} has no value.", "Give it one beside the query.")
-    statements = split_statements(request.text)
-    if len(statements) != 1:
-        raise QueryError(
-            "There is no statement to run." if not statements else "Only one statement can be run at a time.",
-            "" if not statements else "Put the caret in one, or select it.",
-        )
-    return statements[0].text
-
-
-def find_word(text: str, word: str) -> Place | None:
-    """Where a name stands in a text: whole words before parts of words."""
-    if not word:
-        return None
-    found = re.search(rf"(?<![\w]){re.escape(word)}(?![\w])", text, re.IGNORECASE) or re.search(re.escape(word), text)
-    return place_of(text, found.start(), found.end()) if found else None
-
-
-def _names_in(text: str, dialect: str) -> list[str]:
-    """The tables that a query names, with their schemas as written."""
-    try:
-        parsed = sqlglot.parse_one(text, dialect=dialect)
-    except (sqlglot.errors.SqlglotError, RecursionError, ValueError):
-        return []
-    found = []
-    own = {cte.alias.casefold() for cte in parsed.find_all(exp.CTE)}
-    for table in parsed.find_all(exp.Table):
-        if table.name and (table.db or table.name.casefold() not in own):
-            found.append(f"{table.db}.{table.name}" if table.db else table.name)
-    return list(dict.fromkeys(found))
 
 
 _ORDER = {"table": 0, "collection": 0, "materialized view": 1, "view": 2, "routine": 3, "sequence": 4}

@@ -24,8 +24,9 @@ from nimble_otter.sources.answer import batches_of
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.plans import PlanNode, of_mariadb
 from nimble_otter.sources.reflect import label_of
-from nimble_otter.sources.relational import CONNECT_S, Relational, find_word
+from nimble_otter.sources.relational import CONNECT_S, Relational
 from nimble_otter.sources.secrets import with_secret
+from nimble_otter.sources.texts import find_word
 from nimble_otter.sources.writer import Bound, Done, run_each
 from nimble_otter.table import Kind
 

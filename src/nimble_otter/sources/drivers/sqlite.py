@@ -18,7 +18,8 @@ from nimble_otter.sources.answer import batches_of
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.plans import PlanNode, of_sqlite
 from nimble_otter.sources.reflect import Written
-from nimble_otter.sources.relational import Relational, find_word
+from nimble_otter.sources.relational import Relational
+from nimble_otter.sources.texts import find_word
 from nimble_otter.sources.writer import Bound, Done, run_each
 from nimble_otter.table import Kind
 
