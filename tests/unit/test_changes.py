@@ -332,6 +332,10 @@ def test_every_action_has_an_inverse(todo):
         undo.append(edits.apply(action))
         assert set(edits.edited_rows) == set(edits.copied().edited_rows)  # kept from action to action, and found anew
         assert edits.count == edits.copied().count
+    fresh = Edits(9)
+    assert fresh.count == 0
+    fresh.apply(Action("Edit", tuple((row, 0, row) for row in (1, 5, 2))))
+    assert fresh.edited_rows == [1, 5, 2]
     for back, state in zip(reversed(undo), reversed(states), strict=True):
         edits.apply(back)
         cells = {row: dict(own) for row, own in edits.cells.items()}

@@ -6,9 +6,7 @@
 
 from nimble_otter.changes.checks import refuse_broken
 from nimble_otter.changes.document_plan import (
-    DIALECT as DOCUMENTS,
-)
-from nimble_otter.changes.document_plan import (
+    DOCUMENTS,
     document_target,
     exactly,
     from_json,

@@ -21,7 +21,7 @@ from nimble_otter.sources.trace import KEY_NAME
 from nimble_otter.table import MISSING, Table
 from nimble_otter.table.filter import parse_time
 
-DIALECT = "documents"
+DOCUMENTS = "documents"
 
 
 def document_target(table: Table, collection: str, unseen: Table | None = None) -> Target:
@@ -42,7 +42,7 @@ def document_target(table: Table, collection: str, unseen: Table | None = None) 
             columns.append((at, ColumnInfo(path)))
     info = TableInfo(collection, "collection", (ColumnInfo("_id", key=1), *(c for _, c in columns)))
     return Target(info, ((key, "_id"),), tuple(columns), tuple(refusals), "", unseen if key >= width else None,
-                  dialect=DIALECT)  # fmt: skip
+                  dialect=DOCUMENTS)  # fmt: skip
 
 
 def make_document_plan(edits: Edits, table: Table, target: Target, guard: str = "seen") -> Plan:
@@ -83,7 +83,7 @@ def make_document_plan(edits: Edits, table: Table, target: Target, guard: str = 
         own = {"_id": given[key_place]} if key_place in given else {}
         pairs = {paths[at]: value for at, value in sorted(given.items()) if at in paths and value is not MISSING}
         statements.append(Statement("insert", row, tuple((own | pairs).items())))
-    return Plan(target.table, ("_id",), tuple(statements), DIALECT, guard)
+    return Plan(target.table, ("_id",), tuple(statements), DOCUMENTS, guard)
 
 
 def with_part(whole: Any, names: Sequence[str], part: Any, path: str) -> Any:

@@ -84,7 +84,7 @@ class Edits:
         self.added.update((row, anchor) for row, anchor in action.add if row in added)
         back.reverse()
         if self._edited is not None:
-            for row in dict.fromkeys((*(row for row, _, _ in back), *newly, *revived)):
+            for row in dict.fromkeys((*(row for row, _, _ in action.cells), *newly, *revived)):
                 if self.is_edited(row):
                     self._edited[row] = None
                 else:

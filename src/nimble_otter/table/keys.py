@@ -108,14 +108,6 @@ def _bounds(
     return low, high
 
 
-def ordinal_keys(column: Column, ids: Ids) -> Words:
-    """uint64 keys from 0 in the order of the values (not for BufferText). Equal keys are equal values; what rows
-    without a value have is undefined."""
-    data, encode = _encoded(column, ids)
-    bounds = _bounds(column, data, encode, None)
-    return encode(data) - bounds[0] if bounds is not None else np.zeros(len(ids), np.uint64)
-
-
 def _object_ranks(data: NDArray[Any]) -> Words:
     """Places in the order of mixed values; see object_key."""
     keys = [object_key(value) for value in data.tolist()]
