@@ -39,7 +39,7 @@ class ColumnsDrawer(StepDrawer):
         self.list.itemChanged.connect(lambda _: self._read())
         self.list.model().rowsMoved.connect(lambda *_: self._read())
         self.list.currentItemChanged.connect(lambda *_: self._show_look())
-        note = label("Ticked ones are shown and sent; drag to move", "muted", 12)
+        note = label("Ticked: shown and sent; drag to move", "muted", 12)
         left = boxed(column(row(self.narrow, note, None), self.list, self.problem, margins=(12, 10, 12, 8)))
         self._look = QVBoxLayout()
         self._look.setSpacing(6)
@@ -197,5 +197,5 @@ class ColumnsDrawer(StepDrawer):
         word = label(text, "muted")
         word.setFixedWidth(74)
         for part in parts:
-            part.setFixedWidth(150 if len(parts) > 1 else 200)
+            part.setFixedWidth(130 if len(parts) > 1 else 200)
         self._look.addLayout(row(word, *parts, None, space=6))
