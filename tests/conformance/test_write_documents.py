@@ -5,7 +5,7 @@ import os
 
 import bson
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 from pymongo import MongoClient
 
@@ -204,7 +204,10 @@ def test_documents_become_what_was_typed_and_come_back(document_server, pairs):
         try:
             pull = Pull(connection, collection="random", language="native")
             for row, (one, two) in enumerate(pairs):
-                if list(differences("v", one, two)):
+                found = list(differences("v", one, two))
+                # a number typed over a double is one too
+                assume(not any(type(a) is float and type(b) is int for _, a, b in found))
+                if found:
                     pull.set(row, "v", two)
             if not pull.edits.count:
                 return
@@ -284,3 +287,22 @@ def test_a_line_lost_at_any_message_is_never_reported_wrongly(document_server):
             finally:
                 far.close()
                 line.close()
+
+
+def test_a_reversal_brings_the_types_back_too(document_server):
+    with MongoClient(document_server.url) as client:
+        kinds = client.merrow.kinds
+        kinds.delete_many({})
+        old = [{"_id": 1, "n": 0}, {"_id": 2, "n": bson.Int64(3)}, {"_id": 3, "n": bson.Decimal128("1.50")}]
+        kinds.insert_many([dict(d) for d in old])
+        connection = connect(Source("docs", document_server.url))
+        try:
+            pull = Pull(connection, collection="kinds", language="native")
+            for row, value in enumerate((0.0, "three", 2.5)):
+                pull.set(row, "n", value)
+            report = write(connection, pull.plan)
+            assert report.is_written
+            assert write(connection, report.back).is_written
+            assert exactly(list(kinds.find().sort("_id")), old)
+        finally:
+            connection.close()

@@ -181,7 +181,9 @@ class _Run:
         if statement.kind == "delete":
             return "delete", self._matched(statement), None
         now = self.now[statement.row_id] or {}
-        values = tuple((path, _like(_at(now, path), value)) for path, value in statement.values)
+        values = statement.values
+        if not self._plan.is_exact:
+            values = tuple((path, _like(_at(now, path), value)) for path, value in values)
         return "update", self._matched(statement), _change(values)
 
     def _problem(self, statement: Statement) -> Outcome | None:
@@ -223,9 +225,17 @@ def _written(
     at = dt.datetime.now()
     keys: dict[int, Pairs] = {row_id: (("_id", key),) for row_id, key in run.keys.items()}
     whole = {row_id: tuple((document or {}).items()) for row_id, document in run.now.items()}
-    back = replace(plan, statements=tuple(reversal(plan, keys, whole, written)), guard="seen")
+    was = replace(plan, statements=tuple(_as_it_was(s, run.now.get(s.row_id)) for s in plan.statements))
+    back = replace(plan, statements=tuple(reversal(was, keys, whole, written)), guard="seen", is_exact=True)
     text = script(back, f"Puts back what was written to {plan.table} at {at:%Y-%m-%d %H:%M:%S}.")
     return Report(outcomes, at, True, written, text, back, said)
+
+
+def _as_it_was(statement: Statement, document: Mapping[str, Any] | None) -> Statement:
+    """With the old values in the types that the document has; the grid knows fewer."""
+    if statement.kind != "update" or document is None:
+        return statement
+    return replace(statement, old=tuple((path, _at(document, path)) for path, _ in statement.old))
 
 
 def _found_out(

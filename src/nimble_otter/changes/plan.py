@@ -37,7 +37,8 @@ class Statement:
 class Plan:
     """Statements on one table in the order in which they are written. `key` are the columns that tell its rows apart;
     `by_values`: it has none, and a row is matched by all that was seen. `referring` are foreign keys of other tables
-    that change or delete rows there when a row here is deleted."""
+    that change or delete rows there when a row here is deleted. `is_exact`: values are written in their own types, as a
+    reversal's are, not brought to the type of what stands there."""
 
     info: TableInfo
     key: tuple[str, ...]
@@ -46,6 +47,7 @@ class Plan:
     guard: str = "seen"
     by_values: bool = False
     referring: tuple[ForeignKey, ...] = ()
+    is_exact: bool = False
 
     @property
     def table(self) -> str:

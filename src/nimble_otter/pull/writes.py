@@ -118,5 +118,5 @@ def _plan_in(plain: dict[str, Any]) -> Plan:
     table = TableInfo(str(info["name"]), str(info["kind"]), columns, schema=str(info["schema"]))
     return Plan(
         table, tuple(plain["key"]), tuple(statements), str(plain["dialect"]), str(plain["guard"]),
-        bool(plain["by_values"]),
+        bool(plain["by_values"]), is_exact=True,
     )  # fmt: skip
