@@ -191,8 +191,11 @@ NESTED = st.recursive(
 )  # fmt: skip
 
 
-@pytest.mark.timeout(3600 if os.environ.get("NIMBLE_OTTER_LONG") else 60)
-@settings(max_examples=30 if not os.environ.get("NIMBLE_OTTER_LONG") else 10_000, suppress_health_check=list(HealthCheck))
+LONG = bool(os.environ.get("NIMBLE_OTTER_LONG"))
+
+
+@pytest.mark.timeout(3600 if LONG else 60)
+@settings(max_examples=10_000 if LONG else 30, suppress_health_check=list(HealthCheck))
 @given(st.lists(st.tuples(NESTED, NESTED), min_size=1, max_size=4))
 def test_documents_become_what_was_typed_and_come_back(document_server, pairs):
     with MongoClient(document_server.url) as client:
