@@ -4,7 +4,7 @@
 `edits.py` first, then `plan.py` and `write.py`.
 """
 
-from nimble_otter.changes.checks import refuse_broken
+from nimble_otter.changes.checks import checked_with, refuse_broken
 from nimble_otter.changes.document_plan import (
     DOCUMENTS,
     document_target,
@@ -33,6 +33,7 @@ __all__ = [
     "Report",
     "Statement",
     "Target",
+    "checked_with",
     "document_target",
     "exactly",
     "find_target",

@@ -14,10 +14,11 @@ import numpy as np
 
 from nimble_otter.errors import ConditionError, QueryError, ValueRefused
 from nimble_otter.query.conditions import parse_condition
+from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.table import Field, Kind, Table
 from nimble_otter.table.build import column_of
-from nimble_otter.table.conditions import Node
+from nimble_otter.table.conditions import All, Among, Any_, ColumnAt, Compare, IsEmpty, Node, Not
 from nimble_otter.table.filter import false_of
 
 _READERS = {"postgresql": "postgres", "mariadb": "mysql", "mysql": "mysql", "sqlite": "sqlite"}
@@ -26,9 +27,6 @@ _READERS = {"postgresql": "postgres", "mariadb": "mysql", "mysql": "mysql", "sql
 @lru_cache(512)
 def _read(check: str, dialect: str) -> tuple[str, frozenset[str]] | None:
     """The check in the local dialect and the columns that it names; None where it is left to the server."""
-    import sqlglot
-    from sqlglot import exp
-
     try:
         tree = sqlglot.parse_one(f"select 1 where {check}", read=_READERS[dialect]).args["where"].this
     except (sqlglot.errors.SqlglotError, KeyError, AttributeError):
@@ -40,8 +38,6 @@ def _read(check: str, dialect: str) -> tuple[str, frozenset[str]] | None:
 
 def _ranks_texts(node: Any, texts: frozenset[int], folds: bool) -> bool:
     """Whether a condition compares texts by their order, or in a way that the server may take more loosely."""
-    from nimble_otter.table.conditions import All, Among, Any_, ColumnAt, Compare, IsEmpty, Not
-
     if isinstance(node, (All, Any_)):
         return any(_ranks_texts(part, texts, folds) for part in node.parts)
     if isinstance(node, Not):
@@ -61,6 +57,12 @@ def _folds(table: TableInfo, dialect: str, names: list[str]) -> bool:
     infos = [info for name in names if (info := table.column(name)) is not None]
     loose = any(info.folds or info.declared.upper().startswith(("CHAR", "BPCHAR", "CITEXT")) for info in infos)
     return loose or dialect in ("mariadb", "mysql")
+
+
+def checked_with(table: TableInfo, dialect: str, name: str) -> frozenset[str]:
+    """The columns, in small letters, that the checks of a column are worked out from; none where it has no check."""
+    found = [_read(check, dialect) for check in table.checks or ()]
+    return frozenset().union(*(read[1] for read in found if read is not None and name.casefold() in read[1]))
 
 
 def refuse_broken(table: TableInfo, dialect: str, name: str, values: Mapping[str, Any]) -> None:

@@ -17,6 +17,7 @@ from nimble_otter.changes import (
     Plan,
     Report,
     Target,
+    checked_with,
     exactly,
     find_target,
     make_plan,
@@ -33,7 +34,7 @@ from nimble_otter.pull import Pull
 from nimble_otter.pull.drafts import attach, detach
 from nimble_otter.sources import ColumnInfo, Fetched
 from nimble_otter.sources.long import cut_rows
-from nimble_otter.table import MISSING, Field
+from nimble_otter.table import MISSING, Field, Table
 from nimble_otter.table.patch import patched
 
 
@@ -82,17 +83,16 @@ class ChangedPull(PullState):
         return ColumnInfo(".".join((info.name, *part[1])))
 
     def field_at(self, place: int) -> Field:
+        return self._table_at(place).fields[place]
+
+    def _table_at(self, place: int) -> Table:
+        """The table that has a place: the one pulled, or with what steps put behind its columns."""
         assert self.table is not None
-        shown = self.shaped.view.table if self.shaped is not None else self.table
-        return self.table.fields[place] if place < len(self.table.fields) else shown.fields[place]
+        return self.table if place < len(self.table.columns) or self.shaped is None else self.shaped.view.table
 
     def stored(self, row: int, place: int) -> Any:
         """The value of a cell as it was fetched; of a new row none."""
-        assert self.table is not None
-        if self.edits.is_new(row):
-            return MISSING
-        shown = self.shaped.view.table if self.shaped is not None else self.table
-        return (self.table if place < len(self.table.columns) else shown).columns[place].value(row)
+        return MISSING if self.edits.is_new(row) else self._table_at(place).columns[place].value(row)
 
     def _in_wholes(self, action: Action) -> Action:
         """Values of parts put into the values that they are parts of. Raises: ValueRefused."""
@@ -129,15 +129,18 @@ class ChangedPull(PullState):
             return read_document_value(text, self.stored(row, place), self.column_at(place).name)
         info = self.target.column(place)
         value = read_value(text, self.table.fields[place], info, self.target.dialect)
-        if self.target.table is not None and self.target.table.checks:
-            refuse_broken(self.target.table, self.target.dialect, info.name, self._row_with(row, place, value))
+        table, dialect = self.target.table, self.target.dialect
+        if table is not None and (needed := checked_with(table, dialect, info.name)):
+            refuse_broken(table, dialect, info.name, self._row_with(row, place, value, needed))
         return value
 
-    def _row_with(self, row: int, place: int, value: Any) -> dict[str, Any]:
-        """What a row would hold, by column, with a value at a place; columns that are not known are left out."""
+    def _row_with(self, row: int, place: int, value: Any, needed: frozenset[str]) -> dict[str, Any]:
+        """What a row would hold in the columns needed, with a value at a place; what is not known is left out."""
         assert self.table is not None
         pending, found = self.edits.cells.get(row, {}), dict[str, Any]()
         for at, info in self.target.columns:
+            if info.name.casefold() not in needed:
+                continue
             if self.target.dialect == "sqlite" and self.table.fields[at].form not in ("", "0/1"):
                 continue  # it is text there
             held = value if at == place else pending.get(at, UNSET)
