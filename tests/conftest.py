@@ -1,7 +1,10 @@
 """Folders of their own for every test, and small databases with hostile names."""
 
+import faulthandler
+import gc
 import os
 import sqlite3
+import sys
 from contextlib import contextmanager
 
 import pytest
@@ -24,7 +27,9 @@ def home(tmp_path_factory, monkeypatch):
     folder = tmp_path_factory.mktemp("home")
     monkeypatch.setenv("NIMBLE_OTTER_HOME", str(folder))
     monkeypatch.setenv("PYTHON_KEYRING_BACKEND", "keyring.backends.fail.Keyring")
-    return folder
+    yield folder
+    if not gc.isenabled():  # since a window was there, only its timer collects
+        gc.collect(1)
 
 
 @pytest.fixture(scope="session")
@@ -131,8 +136,11 @@ def document_server():
         yield server
 
 
+@pytest.hookimpl(trylast=True)
 def pytest_configure(config):
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    # a crash shows the thread it came from, not pages of those that wait
+    faulthandler.enable(os.dup(sys.__stderr__.fileno()), all_threads=False)
 
 
 _HOSTILE = """

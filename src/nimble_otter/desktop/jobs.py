@@ -3,12 +3,17 @@
 Work gets a stop token and a `report` function. Results come back in the main thread, queued. Work submitted under a
 key that is in use stops the earlier one, and nothing of the earlier is delivered any more.
 
+What a job holds (its work, its result, what is to be told of it) is let go of in the main thread: it may be the last
+that knows of something of the window, and Qt crashes, rarely and anywhere, when that ends in another thread. For the
+same reason Python's collector of cycles runs in the main thread alone.
+
 Stopping never waits: servers are told from a thread of its own, and a lane whose work does not end (a server that took
 the connection and never answers) is left behind, its waiting work going on in a new one.
 """
 
 from __future__ import annotations
 
+import gc
 import itertools
 import queue
 import sys
@@ -16,6 +21,7 @@ import threading
 import time
 import traceback
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -32,6 +38,10 @@ LISTEN_MS = 850
 
 TELL_S = 0.1
 """Seconds between two things that work says of how far it is."""
+
+COLLECT_MS = 200
+COLLECT_SHARE = 100
+"""A whole collection takes at most one part in this many of the window's time."""
 
 CLOSE_S = 3
 """How long a lane may take to end when the program does: a write is rolled back, a hung server is not waited for."""
@@ -68,17 +78,20 @@ class _Token(StopToken):
 class _Lane:
     """Work done one after the other, in a thread that the program does not wait for at its end."""
 
-    def __init__(self, name: str, threads: int) -> None:
-        self.waiting: queue.SimpleQueue[Callable[[], None] | None] = queue.SimpleQueue()
+    def __init__(self, name: str, threads: int, run: Callable[[Job], None], ended: Callable[[int], None]) -> None:
+        self.waiting: queue.SimpleQueue[Job | None] = queue.SimpleQueue()
         self.was_left = False
+        self._run, self._ended = run, ended
         self._threads = [threading.Thread(target=self._serve, name=name, daemon=True) for _ in range(threads)]
         for thread in self._threads:
             thread.start()
 
     def _serve(self) -> None:
         _here.lane = self
-        while (work := self.waiting.get()) is not None:
-            work()
+        while (job := self.waiting.get()) is not None:
+            self._run(job)
+            number, job = job.number, None  # nothing of the job is held here when the main thread hears of its end
+            self._ended(number)
 
     def close(self, wait_s: float) -> None:
         for _ in self._threads:
@@ -105,6 +118,7 @@ class Job:
     lane: str
     title: str
     silent: bool
+    work: Work
     done: Callable[[Any], None]
     failed: Callable[[OtterError], None]
     update: Callable[[Any], None]
@@ -113,9 +127,34 @@ class Job:
     started: bool = False
     ended: bool = False
     began: float = 0.0
+    said: tuple[str, Any] = ("stopped", None)
+    """How it ended (done, failed, stopped, crashed) and with what."""
 
     def stop(self) -> None:
         self.token.set()
+
+
+class _Collector(QObject):
+    """Python's collector of cycles, run by a timer of the main thread and no more by whichever thread makes objects."""
+
+    def __init__(self, parent: QObject) -> None:
+        super().__init__(parent)
+        self._whole_at = 0.0
+        gc.disable()
+        timer = QTimer(self, interval=COLLECT_MS)
+        timer.timeout.connect(self._look)
+        timer.start()
+
+    def _look(self) -> None:
+        counts = [have > enough for have, enough in zip(gc.get_count(), gc.get_threshold(), strict=True)]
+        began = time.monotonic()
+        if not counts[0]:
+            return
+        if not (counts[2] and began > self._whole_at):
+            gc.collect(1 if counts[1] else 0)
+            return
+        gc.collect()
+        self._whole_at = began + COLLECT_SHARE * (time.monotonic() - began)
 
 
 class Jobs(QObject):
@@ -126,15 +165,21 @@ class Jobs(QObject):
     crashed = Signal(str)
     lane_left = Signal(str)
     _arrived = Signal(int, str, object)
+    _ended = Signal(int)
 
     def __init__(self) -> None:
         super().__init__()
         self._lanes: dict[str, _Lane] = {}
         self._running: dict[int, Job] = {}
+        self._held: dict[int, Job] = {}
+        """What a lane knows of, wanted or not."""
+
         self._numbers = itertools.count(1)
         self.progress: dict[int, Any] = {}
         self._is_closed = False
         self._arrived.connect(self._deliver, Qt.ConnectionType.QueuedConnection)
+        self._ended.connect(self._end_of, Qt.ConnectionType.QueuedConnection)
+        self._collector = _Collector(self)
         sys.setswitchinterval(0.0005)  # a worker's plain Python must not hold the window for 5 ms at a time
 
     def submit(
@@ -153,18 +198,21 @@ class Jobs(QObject):
             if job.key == key:
                 self._end(job)
                 self._forget(job.number)
-        job = Job(next(self._numbers), key, lane, title, not title, done, failed, update, stopped)
+        job = Job(next(self._numbers), key, lane, title, not title, work, done, failed, update, stopped)
         if self._is_closed:  # a timer of the window that fires after its end begins nothing any more
             return job
-        self._running[job.number] = job
-        self._lane(lane).waiting.put(lambda: self._run(job, work))
+        self._running[job.number] = self._held[job.number] = job
+        self._lane(lane).waiting.put(job)
         self.changed.emit()
         return job
 
     def _lane(self, name: str) -> _Lane:
         if name not in self._lanes:
-            self._lanes[name] = _Lane(name, 2 if name == LOCAL else 1)
+            self._lanes[name] = self._new_lane(name, 2 if name == LOCAL else 1)
         return self._lanes[name]
+
+    def _new_lane(self, name: str, threads: int) -> _Lane:
+        return _Lane(name, threads, self._run, self._tell_end)
 
     def stop(self, key: str) -> None:
         for job in list(self._running.values()):
@@ -186,12 +234,12 @@ class Jobs(QObject):
         if job.ended or not job.started or lane is None:
             return
         lane.was_left = True
-        fresh = self._lanes[job.lane] = _Lane(job.lane, 1)
+        fresh = self._lanes[job.lane] = self._new_lane(job.lane, 1)
         while not lane.waiting.empty():
             fresh.waiting.put(lane.waiting.get())
         lane.waiting.put(None)
         self.lane_left.emit(job.lane)
-        self._deliver(job.number, "stopped", None)
+        self._finish(job.number, "stopped", None)
 
     def is_running(self, key: str) -> bool:
         return any(job.key == key for job in self._running.values())
@@ -216,28 +264,29 @@ class Jobs(QObject):
 
     # --- in the lane -------------------------------------------------------------------------------------------
 
-    def _run(self, job: Job, work: Work) -> None:
+    def _run(self, job: Job) -> None:
+        number = job.number  # all that is kept by what reports: a job must not hold itself
+
         def report(what: Any) -> None:
-            self._arrived.emit(job.number, "update", what)
+            self._arrived.emit(number, "update", what)
 
         job.started, job.began = True, time.monotonic()
-        job.token.listen(lambda told: self._arrived.emit(job.number, "told", told))
+        job.token.listen(lambda told: self._arrived.emit(number, "told", told))
         try:
             job.token.check()
-            result = work(job.token, report)
+            job.said = ("done", job.work(job.token, report))
         except Stopped:
-            said: tuple[str, Any] = ("stopped", None)
+            pass
         except OtterError as problem:
-            said = ("stopped", None) if job.token.is_set() else ("failed", problem)
+            if not job.token.is_set():
+                job.said = ("failed", problem.with_traceback(None))  # its traceback holds the job
         except Exception:  # a bug of ours: told whole, and the lane goes on
-            said = ("crashed", traceback.format_exc())
-        else:
-            said = ("done", result)
+            job.said = ("crashed", traceback.format_exc())
         job.ended = True
-        try:
-            self._arrived.emit(job.number, *said)
-        except RuntimeError:  # the window is gone
-            return
+
+    def _tell_end(self, number: int) -> None:
+        with suppress(RuntimeError):  # the window is gone
+            self._ended.emit(number)
 
     # --- in the main thread ------------------------------------------------------------------------------------
 
@@ -245,15 +294,20 @@ class Jobs(QObject):
         job = self._running.get(number)
         if job is None:
             return
-        if what == "told":
+        if what == "told" or isinstance(payload, tuple):
             self.progress[number] = payload
             self.changed.emit()
-            return
         if what == "update":
-            if isinstance(payload, tuple):
-                self.progress[number] = payload
-                self.changed.emit()
             job.update(payload)
+
+    def _end_of(self, number: int) -> None:
+        job = self._held.pop(number, None)
+        if job is not None:
+            self._finish(number, *job.said)
+
+    def _finish(self, number: int, what: str, payload: Any) -> None:
+        job = self._running.get(number)
+        if job is None:
             return
         self._forget(number)
         if what == "done":

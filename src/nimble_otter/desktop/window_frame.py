@@ -5,7 +5,7 @@ from __future__ import annotations
 from importlib import import_module
 from typing import TYPE_CHECKING, cast
 
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import (
     QMainWindow,
@@ -67,7 +67,14 @@ _DRAWERS = {
     "send": ("send_drawer", "SendDrawer"),
 }
 
-_LATER = ("nimble_otter.pull.deliver", "nimble_otter.query.conditions", "nimble_otter.changes.write")
+_LATER = (
+    *("pull.deliver", "query.conditions", "query.completion", "query.diagnosis", "changes.write"),
+    *("send.clipboard", "send.transfer", "send.cells", "sources.drivers.mongodb"),
+)
+_LATER_VIEWS = (
+    *("completion_list", "editor", "query_help", "parameter_fields", "query_side", "changes_list", "changes_side"),
+    *("send_form", *dict.fromkeys(module for module, _ in _DRAWERS.values())),
+)
 WARM_UP_MS = 900
 
 
@@ -148,15 +155,21 @@ class Frame(QMainWindow):
         return made
 
     def warm_up(self) -> None:
-        """Import in the background what the window can do without at first, so that nothing waits for it later."""
+        """Import what the window can do without at first, so that nothing waits for it later: what has classes of Qt
+        a piece at a time in this thread, the rest in the background."""
 
         def work(stop: StopToken, _: Report) -> None:
-            for module in dict.fromkeys((*(f"nimble_otter.desktop.views.{m}" for m, _ in _DRAWERS.values()), *_LATER)):
+            for module in _LATER:
                 stop.check()
-                import_module(module)
+                import_module(f"nimble_otter.{module}")
             import_module("nimble_otter.send").all_formats()
 
-        self.jobs.submit(LOCAL, "warm up", work)
+        self.jobs.submit(LOCAL, "warm up", work, lambda _: self._warm_views(list(_LATER_VIEWS)))
+
+    def _warm_views(self, left: list[str]) -> None:
+        import_module(f"nimble_otter.desktop.views.{left.pop(0)}")
+        if left:
+            QTimer.singleShot(0, self, lambda: self._warm_views(left))
 
     def wire_drawer(self, kind: str) -> None:
         """Connect a drawer just made; the window knows to what."""

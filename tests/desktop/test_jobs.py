@@ -1,0 +1,76 @@
+"""What runs beside the window: where its pieces end, and where Python collects."""
+
+import gc
+import threading
+import weakref
+
+import pytest
+
+from nimble_otter.desktop.jobs import Jobs
+from nimble_otter.desktop.offscreen import wait_until
+from nimble_otter.errors import OtterError, Stopped
+
+
+@pytest.fixture
+def jobs(qapp):
+    jobs = Jobs()
+    yield jobs
+    jobs.close()
+
+
+class Held:
+    """Tells the thread that let go of it last."""
+
+    ended: list[threading.Thread] = []
+
+    def __init__(self):
+        weakref.finalize(self, lambda: Held.ended.append(threading.current_thread()))
+
+
+@pytest.mark.parametrize("end", [None, OtterError, Stopped, ValueError])
+@pytest.mark.parametrize("lane", ["local", "source"])
+def test_what_a_job_holds_is_let_go_of_in_the_main_thread(jobs, lane, end):
+    crashed, Held.ended = [], []
+    jobs.crashed.connect(crashed.append)
+
+    def submit(key):
+        held = [Held() for _ in range(3)]
+
+        def work(stop, report):
+            mine = held[0]
+            report(mine)
+            if end is not None:
+                raise end("a reason")
+            return Held()
+
+        jobs.submit(lane, key, work, lambda _: held[1], lambda _: held[1], lambda _: held[2], lambda: held[1])
+
+    for number in range(30):  # the later ones stop the earlier, whose ends nobody hears
+        submit(f"key {number % 4}")
+    assert wait_until(lambda: not jobs.is_busy, 5)
+    assert wait_until(lambda: len(Held.ended) >= 90, 5)
+    assert set(Held.ended) == {threading.main_thread()}
+    assert [report for report in crashed if "a reason" in report] == crashed
+    assert bool(crashed) == (end is ValueError)
+
+
+def test_cycles_are_collected_in_the_main_thread_alone(jobs):
+    where = set()
+
+    def note(phase, info):
+        where.add((threading.current_thread(), info["generation"]))
+
+    def work(stop, report):
+        for _ in range(50_000):
+            cycle = []
+            cycle.append(cycle)
+
+    gc.callbacks.append(note)
+    try:
+        for _ in range(3):
+            jobs.submit("source", "key", work)
+            assert wait_until(lambda: not jobs.is_busy, 10)
+        assert wait_until(lambda: where, 5)
+    finally:
+        gc.callbacks.remove(note)
+    assert {thread for thread, _ in where} == {threading.main_thread()}
