@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 import pytest
-from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QTimer
+from PySide6.QtCore import QLocale, QMimeData, QPoint, QPointF, Qt, QTimer
 from PySide6.QtGui import QDragMoveEvent, QDropEvent
 from PySide6.QtWidgets import QApplication, QComboBox, QMenu, QSpinBox, QToolTip
 
@@ -212,6 +212,25 @@ def test_groups_open_by_level_and_their_totals_stay_in_sight(window):
     assert grid.model.rows > 300
     session.open_levels(0)
     assert grid.model.rows == 43
+
+
+def test_texts_are_sorted_in_the_readers_language_or_another(window, monkeypatch):
+    monkeypatch.setattr(QLocale, "system", lambda: QLocale("sv_SE"))
+    texts = "select 'zebra' as t union all select 'ål' union all select 'apa' union all select 'ärt'"
+    session = with_pull(window, "words", texts)
+    session.add_step(SortStep((SortBy("t"),)), "s")
+    settle(window)
+    window.open_step(0)
+
+    def sorted_by(name, value):
+        choose(named(window, name), value)
+        settle(window)
+        return [window.grid.model.value(row, 0) for row in range(4)]
+
+    assert sorted_by("Order of texts", "dictionary") == ["apa", "zebra", "ål", "ärt"]
+    assert session.pull.steps[0].keys[0].language == "sv"
+    assert sorted_by("Language", "") == ["ål", "apa", "ärt", "zebra"]
+    assert sorted_by("Order of texts", "") == ["apa", "zebra", "ärt", "ål"]
 
 
 def test_a_step_is_copied_into_another_pull(window, qtbot):

@@ -15,6 +15,7 @@ from nimble_otter.errors import ConditionError
 from nimble_otter.query.conditions import parse_condition, parse_expression
 from nimble_otter.table import MISSING, Field, Kind, Table, TableBuilder, View
 from nimble_otter.table.build import ColumnBuilder, table_of
+from nimble_otter.table.collation import language_of, letters_key
 from nimble_otter.table.columns import Column
 from nimble_otter.table.expressions import compute
 from nimble_otter.table.figures import Figure, Measure
@@ -195,3 +196,33 @@ def test_texts_in_the_order_of_a_dictionary_and_by_letters_alone():
         1,
     ]
     assert sort_view(View(table_of(n=[2, 1])), [SortKey(0, order="dictionary")]).row_ids().tolist() == [1, 0]
+
+
+IN_ORDER = {
+    "": "_x -x 2 10 ae æ af cote Cote coté côte dz đz Đz hz iz ıa lz łz oa øz z þ иа іа йа",
+    "cs": "cz čas dům hz chata ia rz řeka sz šum zz žena",
+    "da": "A a zebra ägg ænder øl öl ål Aarhus",
+    "de-phonebook": "ad ae ä äf oe öl of ue ué ü uf",
+    "es": "cz nz ña oa",
+    "hu": "cukor csap dz dzs ez kasza kassza kaszt oz őr ös ősz",
+    "is": "az ál bz dz ða ez éa z þa æa öa",
+    "no": "Zz æra ære ø ål ås Aasen",
+    "pl": "az ąz bz cz ćz lz łz zz źle żal",
+    "sv": "th þa u v w x y ü z år ärlig æsj ö ølse",
+    "tr": "cz çz gz ğz hz ıl Il il İz oz öz sz şz uz üz",
+    "uk": "га гя ґа є ж з и і ї й к",
+}
+"""As a library with the tables of CLDR puts them."""
+
+
+@pytest.mark.parametrize(("language", "words"), IN_ORDER.items())
+def test_texts_are_put_by_the_alphabet_of_a_language(language, words):
+    shuffled = sorted(words.split(), key=lambda word: word[::-1])
+    ids = sort_view(View(table_of(t=shuffled)), [SortKey(0, order="dictionary", language=language)]).row_ids()
+    assert [shuffled[i] for i in ids] == words.split()
+    alone = sort_view(View(table_of(t=shuffled)), [SortKey(0, order="letters", language=language)]).row_ids()
+    assert [letters_key(shuffled[i], language) for i in alone] == [letters_key(w, language) for w in words.split()]
+
+
+def test_the_readers_language_is_found_by_a_locale():
+    assert [language_of(c) for c in ("sv_SE.UTF-8", "nb_NO", "en_GB", "C", "")] == ["sv", "no", "", "", ""]

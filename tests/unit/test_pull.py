@@ -200,7 +200,7 @@ PULL = Pull(
     (
         FilterStep(tuple(c for c, _ in CONDITIONS), on=False, name="mine"),
         GroupStep(group_keys("river"), (COUNT, FigureOf(Figure.MEDIAN, "level"))),
-        SortStep((SortBy("rows", True, True),)),
+        SortStep((SortBy("rows", True, True), SortBy("station", order="dictionary", language="sv"))),
         ColumnsStep(("a", "b"), ("c",), True),
     ),
     SendPlan("xlsx", "~/{pull}.xlsx", {"header": False, "sheet": "May"}),
@@ -253,6 +253,7 @@ def test_any_text_and_value_survives_the_file(text, parameters, values):
         (("name = ", "nome = "), CorruptError, "name"),
         (("[query]", "[query"), CorruptError, "readable"),
         (('"median"', '"mood"'), CorruptError, "mood"),
+        (('"sv"', '"swe"'), CorruptError, "swe"),
     ],
 )
 def test_damaged_pull_files_are_refused_and_left_alone(tmp_path, change, problem, says):

@@ -18,12 +18,13 @@ from nimble_otter.table.packing import order_of
 @dataclass(frozen=True, slots=True)
 class SortKey:
     """A column's place in the table and how to order by it. NaN comes after all numbers, before the empty ones. `order`
-    is one of collation.ORDERS, for texts."""
+    is one of collation.ORDERS, `language` one of collation.LANGUAGES, for texts."""
 
     column: int
     descending: bool = False
     empty_first: bool = False
     order: str = ""
+    language: str = ""
 
 
 def sort_view(view: View, keys: Sequence[SortKey], stop: StopToken = NEVER) -> View:
@@ -31,7 +32,7 @@ def sort_view(view: View, keys: Sequence[SortKey], stop: StopToken = NEVER) -> V
     if not keys or len(view) < 2:
         return view
     ids = view.row_ids()
-    columns = [_ordered(view.table.columns[key.column], ids, key.order, stop) for key in keys]
+    columns = [_ordered(view.table.columns[key.column], ids, key, stop) for key in keys]
     sources = [
         partial(key_pieces, column, ids, key.descending, key.empty_first)
         for column, key in zip(columns, keys, strict=True)
@@ -41,8 +42,9 @@ def sort_view(view: View, keys: Sequence[SortKey], stop: StopToken = NEVER) -> V
     return View(view.table, order if view.ids is None else ids.take(order))
 
 
-def _ordered(column: Column, ids: Ids, order: str, stop: StopToken) -> Column:
-    return ranked(column, ids, order, stop) if order and column.kind is Kind.TEXT else column
+def _ordered(column: Column, ids: Ids, key: SortKey, stop: StopToken) -> Column:
+    is_own = bool(key.order) and column.kind is Kind.TEXT
+    return ranked(column, ids, key.order, key.language, stop) if is_own else column
 
 
 def _with_value(column: Column, ids: Ids, empty_first: bool) -> slice:

@@ -6,12 +6,14 @@ from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
 
-from PySide6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtCore import QLocale
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from nimble_otter.desktop.parts import boxed, button, clear, column, combo, label, row
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.pull.steps import OpenStep, SortBy, SortStep, Step
 from nimble_otter.table import Field, Kind
+from nimble_otter.table.collation import LANGUAGES, language_of
 from nimble_otter.table.show import grouped
 
 
@@ -107,6 +109,11 @@ def moved(items: tuple, place: int, way: int) -> tuple:
     return tuple(changed)
 
 
+def _languages() -> list[tuple[str, str]]:
+    known = sorted((name, code) for code, (name, _) in LANGUAGES.items())
+    return [("", "any language"), *((code, name) for name, code in known)]
+
+
 class SortDrawer(StepDrawer):
     title = "Sort"
 
@@ -139,17 +146,33 @@ class SortDrawer(StepDrawer):
             orders = [("", "by code point"), ("dictionary", "as in a dictionary"), ("letters", "letters alone")]
             order = combo(orders, key.order, "Order of texts")
             order.setToolTip("A dictionary puts Élan by Elan and Weir 9 before Weir 10; letters alone leave case out")
-            order.activated.connect(lambda _, p=place, w=order: self._set(p, order=w.currentData()))
+            order.activated.connect(partial(self._set_order, place, order))
+            is_text = any(f.name == key.column and f.kind is Kind.TEXT for f in self.fields())
             is_text = any(f.name == key.column and f.kind is Kind.TEXT for f in self.fields())
             more = [order] if is_text else []
             moving = movers(partial(self._move, place), partial(self._remove, place))
             number = label(str(place + 1), "faint")
             number.setFixedWidth(16)
             self._lines.addLayout(row(number, name, way, empty, *more, *moving, None, space=6))
+            if is_text and key.order:
+                self._lines.addLayout(self._language_line(place, key))
         if not step.keys:
             self._lines.addWidget(
                 label("No key yet: rows stand as they came. Add one, or click a column's header.", "faint")
             )
+
+    def _language_line(self, place: int, key: SortBy) -> QHBoxLayout:
+        language = combo(_languages(), key.language, "Language")
+        language.activated.connect(lambda: self._set(place, language=language.currentData()))
+        return row(22, label("in the alphabet of", "faint"), language, None, space=6)
+
+    def _set_order(self, place: int, order: QComboBox, _: int) -> None:
+        """By code point first: then in the reader's own language, where it has an order."""
+        step = self.current
+        assert isinstance(step, SortStep)
+        before, after = step.keys[place], str(order.currentData())
+        fresh = language_of(QLocale.system().name()) if not before.order else before.language
+        self._set(place, order=after, language=fresh if after else "")
 
     def _set(self, place: int, **changes: object) -> None:
         step = self.current

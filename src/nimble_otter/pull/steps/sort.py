@@ -12,18 +12,20 @@ from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Table, View
-from nimble_otter.table.collation import ORDERS
+from nimble_otter.table.collation import LANGUAGES, ORDERS
 from nimble_otter.table.sort import SortKey, sort_view
 
 
 @dataclass(frozen=True, slots=True)
 class SortBy:
-    """`order` is how texts are compared: one of table.collation.ORDERS."""
+    """`order` is how texts are compared, one of table.collation.ORDERS, but by code point in the order of a `language`,
+    one of its LANGUAGES."""
 
     column: str
     descending: bool = False
     empty_first: bool = False
     order: str = ""
+    language: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,7 +61,7 @@ def plain_keys(keys: tuple[SortBy, ...]) -> list[dict[str, Any]]:
     """Keys as a pull file has them."""
     return [
         {"column": k.column, "descending": k.descending, "empty_first": k.empty_first}
-        | ({"order": k.order} if k.order else {})
+        | {name: said for name, said in (("order", k.order), ("language", k.language)) if said}
         for k in keys
     ]
 
@@ -67,23 +69,26 @@ def plain_keys(keys: tuple[SortBy, ...]) -> list[dict[str, Any]]:
 def sort_keys(plain: Iterable[Mapping[str, Any]]) -> tuple[SortBy, ...]:
     """Keys from a pull file. Raises: KeyError."""
     return tuple(
-        SortBy(str(k["column"]), bool(k.get("descending")), bool(k.get("empty_first")), _order(k.get("order", "")))
+        SortBy(
+            str(k["column"]), bool(k.get("descending")), bool(k.get("empty_first")),
+            _known(k.get("order", ""), ORDERS), _known(k.get("language", ""), ("", *LANGUAGES)),
+        )
         for k in plain
-    )
+    )  # fmt: skip
 
 
-def _order(order: str) -> str:
+def _known(word: str, words: Iterable[str]) -> str:
     """Raises: ValueError."""
-    if order not in ORDERS:
-        raise ValueError(order)
-    return order
+    if word not in words:
+        raise ValueError(word)
+    return word
 
 
 def keys_of(table: Table, wanted: tuple[SortBy, ...], strict: bool) -> list[SortKey]:
     """Keys as places; a level of groups that lacks a column (not `strict`) is not sorted by it."""
     names = {field.name for field in table.fields}
     return [
-        SortKey(find_column(table, k.column), k.descending, k.empty_first, k.order)
+        SortKey(find_column(table, k.column), k.descending, k.empty_first, k.order, k.language)
         for k in wanted
         if strict or k.column in names
     ]
