@@ -28,6 +28,7 @@ def main() -> None:
     from nimble_otter.demo.survey import write_survey
     from nimble_otter.desktop.app import make_app
     from nimble_otter.desktop.window import Window
+    from nimble_otter.memory import settle
     from nimble_otter.pull import Pull, Query, SendPlan
     from nimble_otter.pull.steps import Condition, SortBy, SortStep
     from nimble_otter.sources import Source
@@ -39,6 +40,7 @@ def main() -> None:
     window = Window()
     window.show()
     window.begin(False)
+    settle()
     wait_until(lambda: False, 3)  # a window that was just opened makes itself ready for a second or so
     wait_until(lambda: not window.jobs.is_busy)
     gaps: list[float] = []

@@ -39,6 +39,12 @@ LISTEN_MS = 850
 TELL_S = 0.1
 """Seconds between two things that work says of how far it is."""
 
+BEAT_MS = 4
+LATE_S = 0.008
+PATIENCE_S = 0.1
+"""While work is under way the main thread says every BEAT_MS that it is at its events; when it did not for LATE_S, work
+that looks at its token waits for it, at most so long at a look."""
+
 COLLECT_MS = 200
 COLLECT_SHARE = 100
 """A whole collection takes at most one part in this many of the window's time."""
@@ -49,6 +55,19 @@ CLOSE_S = 3
 
 def _nothing(_: Any) -> None:
     return
+
+
+class _Beat:
+    """When the main thread was last seen to turn to its events; never late while nothing watches it."""
+
+    def __init__(self) -> None:
+        self.seen_at = float("inf")
+
+    def is_late(self) -> bool:
+        return time.monotonic() - self.seen_at > LATE_S
+
+
+_beat = _Beat()
 
 
 class _Token(StopToken):
@@ -68,7 +87,13 @@ class _Token(StopToken):
             self._heard((done, whole))
 
     def give_way(self) -> None:
-        time.sleep(0)  # lets go of the interpreter, whose own clock for that can be late by 150 ms
+        """Let go of the interpreter, whose own clock for that can be late by 150 ms, and stand still while the window
+        is late: its Python and ours would else go on by turns."""
+        time.sleep(0)
+        if _beat.is_late():
+            until = time.monotonic() + PATIENCE_S
+            while _beat.is_late() and time.monotonic() < until:
+                time.sleep(0.001)
 
     def _call(self, callbacks: list[Callable[[], None]]) -> None:
         for callback in callbacks:
@@ -180,6 +205,8 @@ class Jobs(QObject):
         self._arrived.connect(self._deliver, Qt.ConnectionType.QueuedConnection)
         self._ended.connect(self._end_of, Qt.ConnectionType.QueuedConnection)
         self._collector = _Collector(self)
+        self._beat = QTimer(self, interval=BEAT_MS, timerType=Qt.TimerType.PreciseTimer)
+        self._beat.timeout.connect(self._note_beat)
         sys.setswitchinterval(0.0005)  # a worker's plain Python must not hold the window for 5 ms at a time
 
     def submit(
@@ -203,6 +230,8 @@ class Jobs(QObject):
             return job
         self._running[job.number] = self._held[job.number] = job
         self._lane(lane).waiting.put(job)
+        if not self._beat.isActive():
+            self._beat.start()
         self.changed.emit()
         return job
 
@@ -255,12 +284,20 @@ class Jobs(QObject):
     def close(self) -> None:
         """Stop everything and let the lanes end, as far as they do; nothing is begun any more."""
         self._is_closed = True
+        self._beat.stop()
+        _beat.seen_at = float("inf")
         for job in self._running.values():
             job.stop()
         for lane in self._lanes.values():
             lane.close(CLOSE_S)
         self._lanes.clear()
         self._running.clear()
+
+    def _note_beat(self) -> None:
+        _beat.seen_at = time.monotonic()
+        if not self._held:
+            _beat.seen_at = float("inf")
+            self._beat.stop()
 
     # --- in the lane -------------------------------------------------------------------------------------------
 

@@ -148,7 +148,8 @@ class Line(QFrame):
         self.setFixedWidth(1) if upright else self.setFixedHeight(1)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        QPainter(self).fillRect(self.rect(), theme[self._colour])
+        with QPainter(self) as painter:
+            painter.fillRect(self.rect(), theme[self._colour])
 
 
 class Segments(QFrame):
@@ -196,9 +197,9 @@ class ElidedLabel(QLabel):
         return QSize(20, super().minimumSizeHint().height())
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setPen(self.palette().color(self.foregroundRole()))
-        text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
-        side = Qt.AlignmentFlag.AlignRight if self._right else Qt.AlignmentFlag.AlignLeft
-        painter.drawText(self.rect(), side | Qt.AlignmentFlag.AlignVCenter, text)
-        self.setToolTip(self.text() if text != self.text() else "")
+        with QPainter(self) as painter:
+            painter.setPen(self.palette().color(self.foregroundRole()))
+            text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+            side = Qt.AlignmentFlag.AlignRight if self._right else Qt.AlignmentFlag.AlignLeft
+            painter.drawText(self.rect(), side | Qt.AlignmentFlag.AlignVCenter, text)
+            self.setToolTip(self.text() if text != self.text() else "")

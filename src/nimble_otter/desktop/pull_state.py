@@ -35,11 +35,12 @@ PREVIEW = 200
 
 
 class PullState(QObject):
-    """`pull_changed`: its text, steps or name. `rows_changed`: what the grid shows. `edits_changed`: what is pending.
-    `state_changed`: running, errors, reports."""
+    """`pull_changed`: its text, steps or name. `rows_changed`: what the grid shows. `more_rows`: further ones behind.
+    `edits_changed`: what is pending. `state_changed`: running, errors, reports."""
 
     pull_changed = Signal()
     rows_changed = Signal()
+    more_rows = Signal()
     edits_changed = Signal()
     state_changed = Signal()
 

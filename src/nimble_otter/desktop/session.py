@@ -168,7 +168,7 @@ class OpenPull(ChangedPull):
             self.notice = "Rows are still coming in"
             if first:
                 self.open_groups = frozenset()
-            self.rows_changed.emit()
+            (self.rows_changed if first else self.more_rows).emit()
 
     def _fetched(
         self, result: tuple[Fetched, Target], request: Request, written: str = "", preview: bool = False

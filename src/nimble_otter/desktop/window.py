@@ -23,7 +23,6 @@ from nimble_otter.desktop.column_actions import ColumnActions
 from nimble_otter.desktop.deeds import Deeds
 from nimble_otter.desktop.follow import Follower
 from nimble_otter.desktop.grid_actions import GridActions
-from nimble_otter.desktop.grid_model import GridColumn, first_width, model_for
 from nimble_otter.desktop.jump import Jump
 from nimble_otter.desktop.keeping import recent_paths, remember_recent
 from nimble_otter.desktop.new_steps import MENU, place_for
@@ -41,6 +40,7 @@ from nimble_otter.desktop.views.transaction_strip import ask_to_end
 from nimble_otter.desktop.window_commands import add_commands, collect_findings
 from nimble_otter.desktop.window_detail import DetailFiller
 from nimble_otter.desktop.window_frame import START, WARM_UP_MS, WORK, Frame
+from nimble_otter.desktop.window_grid import GridFiller
 from nimble_otter.desktop.window_pages import Pages
 from nimble_otter.desktop.window_status import show_status, work_words
 from nimble_otter.errors import OtterError
@@ -51,7 +51,6 @@ from nimble_otter.query.kinds import READS, kind_of
 from nimble_otter.query.statements import find_parameters, split_statements
 from nimble_otter.sources import Source, TableInfo
 from nimble_otter.sources.source import source_of_file
-from nimble_otter.table import Kind, Table
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.sending import Sending
@@ -59,10 +58,6 @@ if TYPE_CHECKING:
 
 FRESH_MS = 6000
 """How long rows that were read back after a write are marked."""
-_WIDTHS = {
-    Kind.INT: 92, Kind.FLOAT: 102, Kind.BOOL: 76, Kind.TIME: 148, Kind.DATE: 104, Kind.DECIMAL: 102, Kind.TEXT: 124,
-    Kind.OBJECT: 170, Kind.ZONED: 156, Kind.CLOCK: 92, Kind.SPAN: 104,
-}  # fmt: skip
 
 
 class Window(Frame):
@@ -81,6 +76,7 @@ class Window(Frame):
             session, blocks, form, self.layout_state.copying
         )
         self.column_actions = ColumnActions(self)
+        self.grid_filler = GridFiller(self)
         self.detail_filler = DetailFiller(self)
         self.follower = Follower(self)
         self.rows_views = RowsViews(self)
@@ -195,6 +191,7 @@ class Window(Frame):
         session.others = lambda name, fresh: self.other_pulls.rows_for(session, name, fresh)
         session.pull_changed.connect(lambda: self._pull_changed(session))
         session.rows_changed.connect(lambda: self._rows_changed(session))
+        session.more_rows.connect(lambda: self._more_rows(session))
         session.edits_changed.connect(lambda: self._edits_changed(session))
         session.state_changed.connect(lambda: self._state_changed(session))
         self.pulls.append(session)
@@ -233,7 +230,7 @@ class Window(Frame):
             show_status(self)
             return
         self.hub.open(self.hub.known(session.pull.source))
-        self._show_grid(False)
+        self.grid_filler.show(False)
         self.open_drawer(session.drawer, focus=False)
         if (
             session.table is None
@@ -428,9 +425,16 @@ class Window(Frame):
     def _rows_changed(self, session: OpenPull) -> None:
         self.other_pulls.changed(session)
         if session is self.pull:
-            self._show_grid(True)
+            self.grid_filler.show(True)
             self.course.refresh()
             self.drawer.refresh()
+            self.rows_find.refresh()
+            show_status(self)
+
+    def _more_rows(self, session: OpenPull) -> None:
+        if session is self.pull:
+            self.grid_filler.lengthen()
+            self.course.refresh()
             self.rows_find.refresh()
             show_status(self)
 
@@ -442,7 +446,7 @@ class Window(Frame):
             self.say("")
         self._show_tabs()
         if session is self.pull:
-            self._show_grid(True)
+            self.grid_filler.show(True)
             self.rows_find.take_edits()
             self.course.refresh()
             if self.is_shown("changes", "send"):
@@ -474,32 +478,6 @@ class Window(Frame):
             self.drawer.refresh()
         if self.detail.showing_shapes:
             self.detail_filler.show_shapes()
-
-    def _show_grid(self, keep: bool) -> None:
-        session = self.pull
-        shaped = session.shaped if session is not None else None
-        if session is None or shaped is None:
-            self.grid.set_model(None, [], False)
-            self.detail_filler.refresh()
-            self.rows_views.refresh()
-            return
-        conflicts = {o.statement.row_id: o for o in session.report.conflicts} if session.report is not None else {}
-        own = {place for place, _ in session.target.columns}
-        writable = frozenset((*own, *(p for p, (whole, _) in shaped.opened.items() if whole in own)))
-        steps, before = session.pull.steps, self.grid.model
-        model = model_for(shaped, session.edits, session.open_groups, steps, conflicts, writable, before, session.fresh)
-        widths = [session.pull.widths.get(c.name) or first_width(c, shaped.table, _WIDTHS) for c in model.columns]
-        same = self.grid.model is not None and [c.name for c in self.grid.model.columns] == [
-            c.name for c in model.columns
-        ]
-        self.grid.set_model(model, widths, keep and same)
-        self.detail_filler.refresh()
-        self.follower.refresh()
-        self.rows_views.refresh()
-
-    def column_width(self, table: Table, place: int) -> int:
-        """As wide as a column of its kind is at first."""
-        return first_width(GridColumn("", "", False, place), table, _WIDTHS)
 
     def _width_set(self, name: str, width: int) -> None:
         if self.pull is not None:

@@ -212,17 +212,17 @@ class _Picture(QWidget):
         return QSize(200, 200)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        if self._pixmap.isNull():
-            painter.setPen(theme["faint"])
-            painter.setFont(ui_font())
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "No picture")
-            return
-        ratio = self.devicePixelRatioF()
-        size = self._pixmap.size().scaled(self.size() * ratio, Qt.AspectRatioMode.KeepAspectRatio)
-        size = size.boundedTo(self._pixmap.size() * max(1, round(ratio)))
-        smooth = self._pixmap.scaled(
-            size, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation
-        )
-        smooth.setDevicePixelRatio(ratio)
-        painter.drawPixmap((self.width() - round(smooth.width() / ratio)) // 2, 0, smooth)
+        with QPainter(self) as painter:
+            if self._pixmap.isNull():
+                painter.setPen(theme["faint"])
+                painter.setFont(ui_font())
+                painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "No picture")
+                return
+            ratio = self.devicePixelRatioF()
+            size = self._pixmap.size().scaled(self.size() * ratio, Qt.AspectRatioMode.KeepAspectRatio)
+            size = size.boundedTo(self._pixmap.size() * max(1, round(ratio)))
+            smooth = self._pixmap.scaled(
+                size, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation
+            )
+            smooth.setDevicePixelRatio(ratio)
+            painter.drawPixmap((self.width() - round(smooth.width() / ratio)) // 2, 0, smooth)

@@ -184,26 +184,26 @@ class CourseStrip(QWidget):
         return next((r for s, r in zip(self.stops, self.cells(), strict=True) if s.key == key), QRect())
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.fillRect(self.rect(), theme["surface"])
-        rects = self.cells()
-        for stop, rect in zip(self.stops, rects, strict=True):
-            if stop.key == self.selected:
-                painter.fillRect(rect.adjusted(0, 0, 0, -26), theme["water4"])
-                if self.hasFocus():
-                    painter.setPen(theme["water2"])
-                    painter.drawRect(rect.adjusted(0, 0, -1, -27))
-        self._paint_band(painter, rects)
-        for place, (stop, rect) in enumerate(zip(self.stops, rects, strict=True)):
-            if place and self.stops[place - 1].key != "add" and stop.key != "add":
-                painter.setPen(theme["line"])
-                painter.drawLine(rect.left(), 11, rect.left(), 40)
-            self._paint_stop(painter, stop, rect)
-        if self._drop_at >= 0:
-            x = rects[self._drop_at].left()
-            painter.fillRect(QRect(x - 1, 6, 3, 40), theme["water1"])
-        painter.setPen(theme["line"])
-        painter.drawLine(0, self.height() - 1, self.width(), self.height() - 1)
+        with QPainter(self) as painter:
+            painter.fillRect(self.rect(), theme["surface"])
+            rects = self.cells()
+            for stop, rect in zip(self.stops, rects, strict=True):
+                if stop.key == self.selected:
+                    painter.fillRect(rect.adjusted(0, 0, 0, -26), theme["water4"])
+                    if self.hasFocus():
+                        painter.setPen(theme["water2"])
+                        painter.drawRect(rect.adjusted(0, 0, -1, -27))
+            self._paint_band(painter, rects)
+            for place, (stop, rect) in enumerate(zip(self.stops, rects, strict=True)):
+                if place and self.stops[place - 1].key != "add" and stop.key != "add":
+                    painter.setPen(theme["line"])
+                    painter.drawLine(rect.left(), 11, rect.left(), 40)
+                self._paint_stop(painter, stop, rect)
+            if self._drop_at >= 0:
+                x = rects[self._drop_at].left()
+                painter.fillRect(QRect(x - 1, 6, 3, 40), theme["water1"])
+            painter.setPen(theme["line"])
+            painter.drawLine(0, self.height() - 1, self.width(), self.height() - 1)
 
     def _paint_stop(self, painter: QPainter, stop: Stop, rect: QRect) -> None:
         if stop.key == "add":

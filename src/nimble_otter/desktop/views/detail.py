@@ -240,16 +240,16 @@ class _Histogram(QWidget):
         self.setToolTip("Rows in equal steps from lowest to highest: " + ", ".join(map(str, bins)))
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        most, width = max(self._bins) or 1, self.width() / len(self._bins)
-        for place, count in enumerate(self._bins):
-            height = round((self.height() - 2) * count / most) if count else 0
-            left = round(place * width)
-            bar = QRect(
-                left, self.height() - max(height, 1 if count else 0), round((place + 1) * width) - left - 2, height
-            )
-            painter.fillRect(bar, theme["water2"])
-        painter.fillRect(QRect(0, self.height() - 1, self.width(), 1), theme["line"])
+        with QPainter(self) as painter:
+            most, width = max(self._bins) or 1, self.width() / len(self._bins)
+            for place, count in enumerate(self._bins):
+                height = round((self.height() - 2) * count / most) if count else 0
+                left = round(place * width)
+                bar = QRect(
+                    left, self.height() - max(height, 1 if count else 0), round((place + 1) * width) - left - 2, height
+                )
+                painter.fillRect(bar, theme["water2"])
+            painter.fillRect(QRect(0, self.height() - 1, self.width(), 1), theme["line"])
 
 
 class _Frequent(QWidget):
@@ -263,20 +263,20 @@ class _Frequent(QWidget):
         self.setToolTip(f"{text}: {self._count}")
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setFont(ui_font())
-        painter.setPen(theme["ink"])
-        middle = Qt.AlignmentFlag.AlignVCenter
-        painter.setFont(ui_font())
-        need = painter.fontMetrics().horizontalAdvance(self._text) + 10
-        name = max(round(self.width() * 0.32), min(need, round(self.width() * 0.58)))
-        text = painter.fontMetrics().elidedText(self._text, Qt.TextElideMode.ElideRight, name - 8)
-        painter.drawText(QRect(0, 0, name - 6, self.height()), middle, text)
-        painter.setFont(ui_font(tokens.SMALL_PX))
-        painter.setPen(theme["faint"])
-        painter.drawText(self.rect(), middle | Qt.AlignmentFlag.AlignRight, self._count)
-        room = self.width() - name - painter.fontMetrics().horizontalAdvance(self._count) - 10
-        painter.fillRect(QRect(name, self.height() // 2 - 4, max(2, round(room * self._share)), 8), theme["water3"])
+        with QPainter(self) as painter:
+            painter.setFont(ui_font())
+            painter.setPen(theme["ink"])
+            middle = Qt.AlignmentFlag.AlignVCenter
+            painter.setFont(ui_font())
+            need = painter.fontMetrics().horizontalAdvance(self._text) + 10
+            name = max(round(self.width() * 0.32), min(need, round(self.width() * 0.58)))
+            text = painter.fontMetrics().elidedText(self._text, Qt.TextElideMode.ElideRight, name - 8)
+            painter.drawText(QRect(0, 0, name - 6, self.height()), middle, text)
+            painter.setFont(ui_font(tokens.SMALL_PX))
+            painter.setPen(theme["faint"])
+            painter.drawText(self.rect(), middle | Qt.AlignmentFlag.AlignRight, self._count)
+            room = self.width() - name - painter.fontMetrics().horizontalAdvance(self._count) - 10
+            painter.fillRect(QRect(name, self.height() // 2 - 4, max(2, round(room * self._share)), 8), theme["water3"])
 
 
 class _ShapesPage(_Scrolled):
@@ -359,10 +359,10 @@ class _ShareBar(QWidget):
         self.setFixedHeight(5)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme["sunk"])
-        painter.drawRoundedRect(self.rect(), 2, 2)
-        painter.setBrush(theme["water2"])
-        painter.drawRoundedRect(QRect(0, 0, max(4, round(self.width() * min(1.0, self._share))), 5), 2, 2)
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme["sunk"])
+            painter.drawRoundedRect(self.rect(), 2, 2)
+            painter.setBrush(theme["water2"])
+            painter.drawRoundedRect(QRect(0, 0, max(4, round(self.width() * min(1.0, self._share))), 5), 2, 2)

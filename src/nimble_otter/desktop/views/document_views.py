@@ -223,14 +223,14 @@ class _Gutter(QWidget):
         self._text = text
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.fillRect(event.rect(), theme["raised"])
-        painter.setFont(code_font(13))
-        painter.setPen(theme["muted"])
-        for block, place in self._text.lines():
-            if self._text.is_foldable(block):
-                mark = "▸" if self._text.is_folded(block) else "▾"
-                painter.drawText(place, Qt.AlignmentFlag.AlignCenter, mark)
+        with QPainter(self) as painter:
+            painter.fillRect(event.rect(), theme["raised"])
+            painter.setFont(code_font(13))
+            painter.setPen(theme["muted"])
+            for block, place in self._text.lines():
+                if self._text.is_foldable(block):
+                    mark = "▸" if self._text.is_folded(block) else "▾"
+                    painter.drawText(place, Qt.AlignmentFlag.AlignCenter, mark)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         for block, place in self._text.lines():

@@ -30,12 +30,12 @@ class Head(QWidget):
         self.layout().setStretch(1, 1)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.fillRect(self.rect(), theme["paper"])
-        painter.setPen(theme["line"])
-        painter.drawLine(0, 0, self.width(), 0)
-        painter.setPen(theme["grid_line"])
-        painter.drawLine(0, self.height() - 1, self.width(), self.height() - 1)
+        with QPainter(self) as painter:
+            painter.fillRect(self.rect(), theme["paper"])
+            painter.setPen(theme["line"])
+            painter.drawLine(0, 0, self.width(), 0)
+            painter.setPen(theme["grid_line"])
+            painter.drawLine(0, self.height() - 1, self.width(), self.height() - 1)
 
 
 class Drawer(QWidget):

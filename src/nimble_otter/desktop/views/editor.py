@@ -118,44 +118,44 @@ class SqlEditor(QPlainTextEdit):
         self._numbers.setGeometry(QRect(area.left(), area.top(), self.gutter, area.height()))
 
     def paint_numbers(self, event: QPaintEvent) -> None:
-        painter = QPainter(self._numbers)
-        painter.fillRect(event.rect(), theme["raised"] if self._numbered else theme["surface"])
-        if not self._numbered:
-            return
-        several, current = len(self.statements()) > 1, self._current
-        first = last = -1
-        if several and current is not None:
-            first = self.document().findBlock(current.start).blockNumber()
-            last = self.document().findBlock(current.end).blockNumber()
-        block = self.firstVisibleBlock()
-        top = self.blockBoundingGeometry(block).translated(self.contentOffset()).top()
-        painter.setFont(code_font(tokens.SMALL_PX))
-        while block.isValid() and top <= event.rect().bottom():
-            height = self.blockBoundingRect(block).height()
-            at_error = self._error is not None and self._error.line == block.blockNumber() + 1
-            if not block.isVisible():
-                block = block.next()
-                continue
-            mark = self.folding.mark(block.blockNumber())
-            if mark:
-                painter.setPen(theme["water1" if mark == "▸" else "faint"])
-                painter.drawText(QPoint(2, round(top) + self.fontMetrics().ascent()), mark)
-            painter.setPen(theme["plum" if at_error else "faint"])
-            where = QRect(0, round(top), self.gutter - 12, self.fontMetrics().height())
-            painter.drawText(
-                where, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, str(block.blockNumber() + 1)
-            )
-            if several and first <= block.blockNumber() <= last:
-                x, y = self.gutter - 6, round(top)
-                painter.setPen(QPen(theme["water2"], 2))
-                begin = y + 3 if block.blockNumber() == first else y
-                end = y + round(height) - 3 if block.blockNumber() == last else y + round(height)
-                painter.drawLine(x, begin, x, end)
-                if block.blockNumber() == first:
-                    painter.drawLine(x, begin, x + 3, begin)
-                if block.blockNumber() == last:
-                    painter.drawLine(x, end, x + 3, end)
-            block, top = block.next(), top + height
+        with QPainter(self._numbers) as painter:
+            painter.fillRect(event.rect(), theme["raised"] if self._numbered else theme["surface"])
+            if not self._numbered:
+                return
+            several, current = len(self.statements()) > 1, self._current
+            first = last = -1
+            if several and current is not None:
+                first = self.document().findBlock(current.start).blockNumber()
+                last = self.document().findBlock(current.end).blockNumber()
+            block = self.firstVisibleBlock()
+            top = self.blockBoundingGeometry(block).translated(self.contentOffset()).top()
+            painter.setFont(code_font(tokens.SMALL_PX))
+            while block.isValid() and top <= event.rect().bottom():
+                height = self.blockBoundingRect(block).height()
+                at_error = self._error is not None and self._error.line == block.blockNumber() + 1
+                if not block.isVisible():
+                    block = block.next()
+                    continue
+                mark = self.folding.mark(block.blockNumber())
+                if mark:
+                    painter.setPen(theme["water1" if mark == "▸" else "faint"])
+                    painter.drawText(QPoint(2, round(top) + self.fontMetrics().ascent()), mark)
+                painter.setPen(theme["plum" if at_error else "faint"])
+                where = QRect(0, round(top), self.gutter - 12, self.fontMetrics().height())
+                painter.drawText(
+                    where, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, str(block.blockNumber() + 1)
+                )
+                if several and first <= block.blockNumber() <= last:
+                    x, y = self.gutter - 6, round(top)
+                    painter.setPen(QPen(theme["water2"], 2))
+                    begin = y + 3 if block.blockNumber() == first else y
+                    end = y + round(height) - 3 if block.blockNumber() == last else y + round(height)
+                    painter.drawLine(x, begin, x, end)
+                    if block.blockNumber() == first:
+                        painter.drawLine(x, begin, x + 3, begin)
+                    if block.blockNumber() == last:
+                        painter.drawLine(x, end, x + 3, end)
+                block, top = block.next(), top + height
 
     def fold(self, line: int | None = None) -> bool:
         """Fold or unfold the brackets on a line, or at the caret; False where there are none."""

@@ -67,6 +67,15 @@ class GridCanvas(QAbstractScrollArea):
         self.selection_changed.emit()
         self.current_changed.emit(*self.selection.current)
 
+    def lengthen(self, model: RowsModel) -> None:
+        """Rows came behind those that are there: what is in sight stays painted where it filled the page."""
+        was_full = self.cell_rect(self.rows - 1, 0).top() > self.viewport().height() if self.rows else False
+        self.model = model
+        self._measure()
+        if not was_full:
+            self.refresh()
+        self.current_changed.emit(*self.selection.current)
+
     def show_pictures(self, jobs: Jobs) -> None:
         """Cells of tall rows show the pictures that their bytes are."""
         self._painter.thumbnails = Thumbnails(jobs, self.viewport().update)
@@ -168,22 +177,22 @@ class GridCanvas(QAbstractScrollArea):
     # --- painting ----------------------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self.viewport())
-        painter.fillRect(self.viewport().rect(), theme["surface"])
-        if self.model is None:
-            return
-        fixed, area, top = self._edges[self.pinned], event.rect(), self.verticalScrollBar().value()
-        rows = range(max(0, (top + area.top()) // self.row), min(self.rows, (top + area.bottom()) // self.row + 1))
-        painter.setClipRect(QRect(fixed, 0, self.viewport().width(), self.viewport().height()) & area)
-        width = self._edges[-1] - self.horizontalScrollBar().value()
-        self._paint_cells(painter, self._visible_columns(), rows, width)
-        if fixed:
-            painter.setClipRect(QRect(0, 0, fixed + 1, self.viewport().height()) & area)
-            painter.fillRect(QRect(0, 0, fixed, self.viewport().height()), theme["surface"])
-            self._paint_cells(painter, range(self.pinned), rows, fixed)
-            painter.fillRect(QRect(fixed - 1, 0, 2, self.viewport().height()), theme["line"])
-        painter.setClipping(False)
-        self._paint_totals(painter)
+        with QPainter(self.viewport()) as painter:
+            painter.fillRect(self.viewport().rect(), theme["surface"])
+            if self.model is None:
+                return
+            fixed, area, top = self._edges[self.pinned], event.rect(), self.verticalScrollBar().value()
+            rows = range(max(0, (top + area.top()) // self.row), min(self.rows, (top + area.bottom()) // self.row + 1))
+            painter.setClipRect(QRect(fixed, 0, self.viewport().width(), self.viewport().height()) & area)
+            width = self._edges[-1] - self.horizontalScrollBar().value()
+            self._paint_cells(painter, self._visible_columns(), rows, width)
+            if fixed:
+                painter.setClipRect(QRect(0, 0, fixed + 1, self.viewport().height()) & area)
+                painter.fillRect(QRect(0, 0, fixed, self.viewport().height()), theme["surface"])
+                self._paint_cells(painter, range(self.pinned), rows, fixed)
+                painter.fillRect(QRect(fixed - 1, 0, 2, self.viewport().height()), theme["line"])
+            painter.setClipping(False)
+            self._paint_totals(painter)
 
     def _paint_totals(self, painter: QPainter) -> None:
         """The totals of groups stay in sight at the foot while their line is further down."""
@@ -230,31 +239,31 @@ class GridCanvas(QAbstractScrollArea):
 
     def _paint_frame(self) -> None:
         """The header and the row heads, which lie in the margins around the viewport."""
-        painter = QPainter(self)
-        painter.fillRect(QRect(0, 0, self.width(), tokens.HEADER), theme["paper"])
-        painter.fillRect(QRect(0, tokens.HEADER, HEAD, self.height()), theme["surface"])
-        if self.model is not None:
-            fixed = self._edges[self.pinned]
-            for columns, left in ((self._visible_columns(), fixed), (range(self.pinned), 0)):
-                right = self.viewport().width() if left or not self.pinned else fixed
-                painter.setClipRect(QRect(HEAD + left, 0, right - left, tokens.HEADER))
-                for column in columns:
-                    rect = QRect(HEAD + self._left(column), 0, self.widths[column], tokens.HEADER)
-                    self._painter.header_cell(painter, rect, self.model.columns[column], column == self._hot)
-            if self._gap >= 0:
-                x = (
-                    self._left(self._gap)
-                    if self._gap < len(self.widths)
-                    else self._left(self._gap - 1) + self.widths[-1]
-                )
+        with QPainter(self) as painter:
+            painter.fillRect(QRect(0, 0, self.width(), tokens.HEADER), theme["paper"])
+            painter.fillRect(QRect(0, tokens.HEADER, HEAD, self.height()), theme["surface"])
+            if self.model is not None:
+                fixed = self._edges[self.pinned]
+                for columns, left in ((self._visible_columns(), fixed), (range(self.pinned), 0)):
+                    right = self.viewport().width() if left or not self.pinned else fixed
+                    painter.setClipRect(QRect(HEAD + left, 0, right - left, tokens.HEADER))
+                    for column in columns:
+                        rect = QRect(HEAD + self._left(column), 0, self.widths[column], tokens.HEADER)
+                        self._painter.header_cell(painter, rect, self.model.columns[column], column == self._hot)
+                if self._gap >= 0:
+                    x = (
+                        self._left(self._gap)
+                        if self._gap < len(self.widths)
+                        else self._left(self._gap - 1) + self.widths[-1]
+                    )
+                    painter.setClipping(False)
+                    painter.fillRect(QRect(HEAD + x - 1, 2, 3, tokens.HEADER - 4), theme["water1"])
+                painter.setClipRect(QRect(0, tokens.HEADER, HEAD, self.viewport().height()))
+                for position in self._visible_rows():
+                    y = tokens.HEADER + position * self.row - self.verticalScrollBar().value()
+                    marked = self.selection.holds_row(position)
+                    self._painter.head(painter, QRect(0, y, HEAD, self.row), self.line(position), marked)
                 painter.setClipping(False)
-                painter.fillRect(QRect(HEAD + x - 1, 2, 3, tokens.HEADER - 4), theme["water1"])
-            painter.setClipRect(QRect(0, tokens.HEADER, HEAD, self.viewport().height()))
-            for position in self._visible_rows():
-                y = tokens.HEADER + position * self.row - self.verticalScrollBar().value()
-                marked = self.selection.holds_row(position)
-                self._painter.head(painter, QRect(0, y, HEAD, self.row), self.line(position), marked)
-            painter.setClipping(False)
-        painter.setPen(theme["line"])
-        painter.drawLine(0, tokens.HEADER - 1, self.width(), tokens.HEADER - 1)
-        painter.drawLine(HEAD - 1, 0, HEAD - 1, self.height())
+            painter.setPen(theme["line"])
+            painter.drawLine(0, tokens.HEADER - 1, self.width(), tokens.HEADER - 1)
+            painter.drawLine(HEAD - 1, 0, HEAD - 1, self.height())

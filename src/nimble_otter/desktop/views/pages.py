@@ -69,7 +69,8 @@ class _Mark(QWidget):
         self.setFixedSize(52, 48)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        paint_mark(QPainter(self), QRect(0, 0, 48, 48))
+        with QPainter(self) as painter:
+            paint_mark(painter, QRect(0, 0, 48, 48))
 
 
 class _DropBox(QFrame):
@@ -81,14 +82,14 @@ class _DropBox(QFrame):
         self.setAccessibleName("Drop a database file here")
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        pen = painter.pen()
-        pen.setColor(theme["line"])
-        pen.setStyle(Qt.PenStyle.DashLine)
-        pen.setWidthF(1.4)
-        painter.setPen(pen)
-        painter.setBrush(theme["paper"])
-        painter.drawRoundedRect(self.rect().adjusted(1, 1, -2, -2), 8, 8)
-        painter.setPen(theme["muted"])
-        painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Drop a database file here")
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            pen = painter.pen()
+            pen.setColor(theme["line"])
+            pen.setStyle(Qt.PenStyle.DashLine)
+            pen.setWidthF(1.4)
+            painter.setPen(pen)
+            painter.setBrush(theme["paper"])
+            painter.drawRoundedRect(self.rect().adjusted(1, 1, -2, -2), 8, 8)
+            painter.setPen(theme["muted"])
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Drop a database file here")

@@ -367,19 +367,19 @@ class _Ground(QWidget):
         return self.minimumSize()
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.fillRect(self.rect(), theme["surface"])
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        cards = self._cards._view.asked.pieces.cards
-        for at, made in self._cards.joins.items():
-            own = self._cards.boxes[at].geometry()
-            painter.setPen(QPen(theme["water2"], 1.5))
-            for link in cards[at].links:
-                other = next((n for n, c in enumerate(cards[:at]) if c.alias == link.other), at - 1)
-                self._line(painter, self._cards.boxes[other].geometry(), own, made.geometry(), other == at - 1)
-            if not cards[at].links:
-                painter.setPen(QPen(theme["faint"], 1.5, Qt.PenStyle.DashLine))
-                self._line(painter, self._cards.boxes[at - 1].geometry(), own, made.geometry(), True)
+        with QPainter(self) as painter:
+            painter.fillRect(self.rect(), theme["surface"])
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            cards = self._cards._view.asked.pieces.cards
+            for at, made in self._cards.joins.items():
+                own = self._cards.boxes[at].geometry()
+                painter.setPen(QPen(theme["water2"], 1.5))
+                for link in cards[at].links:
+                    other = next((n for n, c in enumerate(cards[:at]) if c.alias == link.other), at - 1)
+                    self._line(painter, self._cards.boxes[other].geometry(), own, made.geometry(), other == at - 1)
+                if not cards[at].links:
+                    painter.setPen(QPen(theme["faint"], 1.5, Qt.PenStyle.DashLine))
+                    self._line(painter, self._cards.boxes[at - 1].geometry(), own, made.geometry(), True)
 
     @staticmethod
     def _line(painter: QPainter, other: QRect, own: QRect, join: QRect, is_near: bool) -> None:

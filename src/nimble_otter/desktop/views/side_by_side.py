@@ -236,7 +236,7 @@ class SideBySide(QWidget):
         model = DifferencesModel(found, self.only.isChecked())
         parts = ((CHANGED, "changed"), (ONLY_HERE, "only here"), (ONLY_THERE, "only there"), (SAME, "alike"))
         self.said.setText(", ".join(f"{grouped(n)} {word}" for state, word in parts if (n := found.count(state))))
-        widths = [self._window.column_width(found.here.table, a) for a, _ in found.pairs]
+        widths = [self._window.grid_filler.column_width(found.here.table, a) for a, _ in found.pairs]
         self.grid.set_model(model, widths, False)  # type: ignore[arg-type]
 
     def _show_rows(self) -> None:

@@ -49,10 +49,10 @@ class StatusStrip(QWidget):
         self.show_work("")
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.fillRect(self.rect(), theme["paper"])
-        painter.setPen(theme["line"])
-        painter.drawLine(0, 0, self.width(), 0)
+        with QPainter(self) as painter:
+            painter.fillRect(self.rect(), theme["paper"])
+            painter.setPen(theme["line"])
+            painter.drawLine(0, 0, self.width(), 0)
 
     def show_views(self, shown: bool, chosen: int) -> None:
         """Offer the ways to show the rows, where there are several."""

@@ -40,14 +40,14 @@ class _Mark(QPushButton):
         self.setCursor(Qt.CursorShape.PointingHandCursor)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        paint_mark(painter, QRect(12, 9, 22, 22))
-        painter.setFont(ui_font(bold=True))
-        painter.setPen(theme["otter"])
-        painter.drawText(self.rect().adjusted(42, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, "Nimble Otter")
-        if self.hasFocus():
-            painter.setPen(theme["water2"])
-            painter.drawRoundedRect(self.rect().adjusted(4, 5, -5, -6), 6, 6)
+        with QPainter(self) as painter:
+            paint_mark(painter, QRect(12, 9, 22, 22))
+            painter.setFont(ui_font(bold=True))
+            painter.setPen(theme["otter"])
+            painter.drawText(self.rect().adjusted(42, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, "Nimble Otter")
+            if self.hasFocus():
+                painter.setPen(theme["water2"])
+                painter.drawRoundedRect(self.rect().adjusted(4, 5, -5, -6), 6, 6)
 
 
 class Tabs(QWidget):
@@ -91,36 +91,36 @@ class Tabs(QWidget):
         return [*rects, QRect(x, 8, 28, tokens.TITLE - 8)]
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        rects = self.rects()
-        for place, ((name, dirty), rect) in enumerate(zip(self.names, rects, strict=False)):
-            active = place == self.current
-            if active:
-                path = QPainterPath()
-                path.addRoundedRect(rect.adjusted(0, 1, 0, 10), 7, 7)
-                painter.setPen(theme["line"])
-                painter.setBrush(theme["surface"])
-                painter.drawPath(path)
-            painter.setFont(ui_font(bold=active))
-            painter.setPen(theme["ink" if active else "muted"])
-            inner = rect.adjusted(13, 0, -22 if dirty or place == self._hot else -8, 0)
-            text = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, inner.width())
-            painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter, text)
-            if place == self._hot:
-                painter.setFont(ui_font(14))
-                painter.drawText(rect.adjusted(rect.width() - 20, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, "×")
-            elif dirty:
-                painter.setPen(Qt.PenStyle.NoPen)
-                painter.setBrush(theme["amber"])
-                painter.drawEllipse(QPoint(rect.right() - 14, rect.center().y() + 1), 4, 4)
-        painter.setFont(ui_font(16))
-        painter.setPen(theme["muted"])
-        painter.drawText(rects[-1], Qt.AlignmentFlag.AlignCenter, "+")
-        if self.hasFocus() and 0 <= self.current < len(self.names):
-            painter.setPen(theme["water2"])
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRoundedRect(rects[self.current].adjusted(4, 6, -4, -5), 4, 4)
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            rects = self.rects()
+            for place, ((name, dirty), rect) in enumerate(zip(self.names, rects, strict=False)):
+                active = place == self.current
+                if active:
+                    path = QPainterPath()
+                    path.addRoundedRect(rect.adjusted(0, 1, 0, 10), 7, 7)
+                    painter.setPen(theme["line"])
+                    painter.setBrush(theme["surface"])
+                    painter.drawPath(path)
+                painter.setFont(ui_font(bold=active))
+                painter.setPen(theme["ink" if active else "muted"])
+                inner = rect.adjusted(13, 0, -22 if dirty or place == self._hot else -8, 0)
+                text = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, inner.width())
+                painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter, text)
+                if place == self._hot:
+                    painter.setFont(ui_font(14))
+                    painter.drawText(rect.adjusted(rect.width() - 20, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, "×")
+                elif dirty:
+                    painter.setPen(Qt.PenStyle.NoPen)
+                    painter.setBrush(theme["amber"])
+                    painter.drawEllipse(QPoint(rect.right() - 14, rect.center().y() + 1), 4, 4)
+            painter.setFont(ui_font(16))
+            painter.setPen(theme["muted"])
+            painter.drawText(rects[-1], Qt.AlignmentFlag.AlignCenter, "+")
+            if self.hasFocus() and 0 <= self.current < len(self.names):
+                painter.setPen(theme["water2"])
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawRoundedRect(rects[self.current].adjusted(4, 6, -4, -5), 4, 4)
 
     def _at(self, point: QPoint) -> int:
         return next((n for n, rect in enumerate(self.rects()) if rect.contains(point)), -1)
@@ -177,10 +177,10 @@ class TitleStrip(QWidget):
         layout.addWidget(self.box)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.fillRect(self.rect(), theme["paper"])
-        painter.setPen(theme["line"])
-        painter.drawLine(0, self.height() - 1, self.width(), self.height() - 1)
+        with QPainter(self) as painter:
+            painter.fillRect(self.rect(), theme["paper"])
+            painter.setPen(theme["line"])
+            painter.drawLine(0, self.height() - 1, self.width(), self.height() - 1)
 
 
 class _KeyHint(QWidget):
@@ -193,11 +193,11 @@ class _KeyHint(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(theme["line"])
-        painter.setBrush(theme["paper"])
-        painter.drawRoundedRect(self.rect().adjusted(0, 0, -1, -1), 4, 4)
-        painter.setFont(ui_font(tokens.SMALL_PX))
-        painter.setPen(theme["muted"])
-        painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, self._text)
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setPen(theme["line"])
+            painter.setBrush(theme["paper"])
+            painter.drawRoundedRect(self.rect().adjusted(0, 0, -1, -1), 4, 4)
+            painter.setFont(ui_font(tokens.SMALL_PX))
+            painter.setPen(theme["muted"])
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, self._text)
