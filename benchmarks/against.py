@@ -18,6 +18,7 @@ from pathlib import Path
 import numpy as np
 from benchmarks.engine import best
 
+from nimble_otter.memory import settle
 from nimble_otter.query.conditions import parse_condition
 from nimble_otter.table import Column, Field, Kind, Table, View
 from nimble_otter.table.build import column_of
@@ -92,6 +93,7 @@ def ours(table: Table, times: int) -> dict[str, float]:
 
 
 def main() -> None:
+    settle()
     rows = int(sys.argv[1]) if len(sys.argv) > 1 else 1_000_000
     with tempfile.TemporaryDirectory() as name:
         table = make(rows, Path(name))

@@ -15,7 +15,7 @@ from nimble_otter.errors import ConditionError
 from nimble_otter.pull import run_course
 from nimble_otter.pull.steps import Condition, FilterStep
 from nimble_otter.query.conditions import parse_condition
-from nimble_otter.table import MISSING, View
+from nimble_otter.table import MISSING, View, digits
 from nimble_otter.table import search as made
 from nimble_otter.table.build import column_of, table_of
 from nimble_otter.table.filter import filter_view
@@ -23,18 +23,28 @@ from nimble_otter.table.search import Search, find_rows, mask_of, said
 
 TEXTS = some.text("aAbkKsSiİı\u212a\u017fßéÉ. 1\0", max_size=5)
 VALUES = some.sampled_from([
-    TEXTS, some.integers(-1500, 1500), some.floats(), some.floats(-100, 100).map(lambda v: round(v, 2)),
+    TEXTS, some.integers(-1500, 1500), some.integers(-(2**63), 2**63 - 1), some.floats(),
+    some.floats(-100, 100).map(lambda v: round(v, 2)),
     some.dates(), some.datetimes().map(lambda t: t.replace(microsecond=0)), some.datetimes(), some.times(),
     some.booleans(),
     some.decimals(-99, 99, places=2), some.timedeltas(dt.timedelta(-3), dt.timedelta(3)),
     some.one_of(TEXTS, some.integers(), some.just(MISSING), some.just({"a": "b"})),
 ]).flatmap(lambda kind: some.lists(some.none() | kind, min_size=1, max_size=30))  # fmt: skip
 NEEDLES = some.one_of(
-    TEXTS, some.sampled_from(["1", "-", "20", "0.", "e", "T", " 1", ":0", "nan", "inf", "yes", "1.5", "00:", "a"])
+    TEXTS,
+    some.text("0123456789", min_size=1, max_size=4),
+    some.sampled_from(["1", "-", "20", "0.", "e", "T", " 1", ":0", "nan", "inf", "yes", "1.5", "00:", "a"]),
 )
 
 
-@settings(max_examples=600)
+@pytest.fixture(scope="module", autouse=True)
+def small_blocks():
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(digits, "_BLOCK", 4)
+        yield
+
+
+@settings(max_examples=900)
 @given(VALUES, NEEDLES, some.booleans(), some.booleans(), some.integers(0, 3))
 def test_every_kind_is_searched_as_it_is_written(values, needle, case, word, many):
     values = values + ([f"long{n}" for n in range(1100)] if many == 3 and isinstance(values[0], str) else [])

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from nimble_otter.errors import ConditionError
 from nimble_otter.stop import NEVER, Progress, StopToken
 from nimble_otter.table.columns import MISSING, TEXT_BYTES, BufferText, CodedText, Column, Ids, Kind, Mask, View, pick
+from nimble_otter.table.digits import are_few, in_days, in_short_floats, in_times, in_wholes, short_floats
 from nimble_otter.table.show import plain
 
 BLOCK = 1 << 17
@@ -22,6 +23,8 @@ _IN_TIMES = frozenset("0123456789-: .")
 _GAP = 3
 _STRETCH = 1 << 16
 _SAMPLED = 1000
+_GATHERED = 1 << 24
+_MANY = 0.7
 _BETWEEN = frozenset(b'\0,"')
 """At most so many bytes stand between values, and these: a text that holds them could reach across."""
 _BROAD = ("\u212a", "\u0130", "\u017f")
@@ -124,7 +127,7 @@ def find_rows(
     Raises: ConditionError, Stopped."""
     search.expression()
     found = np.zeros(len(view), np.bool_)
-    order = sorted(columns, key=lambda n: not isinstance(view.table.columns[n], CodedText))
+    order = sorted(columns, key=lambda n: _cost(view.table.columns[n]))
     for start in range(0, len(view), BLOCK):
         ids = view.row_ids(start, start + BLOCK)
         left = np.arange(len(ids)) if within is None else np.flatnonzero(within[start : start + BLOCK])
@@ -132,14 +135,24 @@ def find_rows(
             stop.check()
             if not len(left):
                 break
-            some = ids if len(left) == len(ids) else ids.take(left)
-            hit = mask_of(view.table.columns[place], some, search)
+            column = view.table.columns[place]
+            if len(left) > _MANY * len(ids):  # looking at all is less work than picking these
+                hit = mask_of(column, ids, search).take(left)
+            else:
+                hit = mask_of(column, ids.take(left), search)
             if hit.any():
                 found[start + left[hit]] = True
                 left = left[~hit]
         if progress is not None:
             progress(min(start + BLOCK, len(view)), len(view))
     return found
+
+
+def _cost(column: Column) -> int:
+    """The columns that are quickly searched come first: rows found in them are not looked for in the others."""
+    if isinstance(column, CodedText) or column.kind in (Kind.BOOL, Kind.INT):
+        return 0
+    return {Kind.DATE: 1, Kind.TIME: 1, Kind.TEXT: 2, Kind.FLOAT: 3}.get(column.kind, 4)
 
 
 def mask_of(column: Column, ids: Ids, search: Search) -> Mask:
@@ -205,18 +218,30 @@ def _in_buffer(column: BufferText, ids: Ids, search: Search, test: Callable[[str
     starts, ends = pick(column.data, ids), pick(column.ends, ids)
     if not len(ids):
         return np.zeros(0, np.bool_)
-    low, high = int(starts.min()), int(ends.max())
+    low, high, size = int(starts.min()), int(ends.max()), int((ends - starts).sum())
     rises = len(ids) < 2 or bool((np.diff(starts) >= 0).all())
-    if not rises or high - low > 16 * int((ends - starts).sum()) + 4096:
+    if rises and high - low <= 2 * (size + len(ids)) + 4096:
+        block, starts, ends = column.buffer[low:high], starts - low, ends - low
+    elif size > _GATHERED:
         return _one_by_one(column, ids, test)
-    block = column.buffer[low:high]
-    if not search.case:
+    else:
+        block, starts, ends = _gathered(column.buffer, starts, ends)
+    is_exact = search.case or (search.text.isascii() and search.text.lower() == search.text.upper())
+    if not is_exact:
         held = block.tobytes()
         if not search.text.isascii() or (not held.isascii() and _is_broad(held)):
             return _one_by_one(column, ids, test)
         block = np.frombuffer(held.lower(), np.uint8)
-    needle = (search.text if search.case else search.text.lower()).encode(*TEXT_BYTES)
-    return _held(block, needle, starts - low, ends - low)
+    needle = (search.text if is_exact else search.text.lower()).encode(*TEXT_BYTES)
+    return _held(block, needle, starts, ends)
+
+
+def _gathered(buffer: NDArray[np.uint8], starts: Ids, ends: Ids) -> tuple[NDArray[np.uint8], Ids, Ids]:
+    """Stretches that stand apart, one behind the other, each with the zero byte behind it; and where they are then."""
+    sizes = ends - starts + 1
+    after = np.cumsum(sizes)
+    begins = after - sizes
+    return buffer.take(np.arange(int(after[-1])) + np.repeat(starts - begins, sizes)), begins, after - 1
 
 
 def _is_broad(block: bytes) -> bool:
@@ -235,12 +260,25 @@ def _in_numbers(column: Column, ids: Ids, search: Search, test: Callable[[str], 
         if not odd:
             return nothing
     data = pick(column.data, ids)
+    if column.kind is Kind.INT and are_few(text) and text[0] != "0":
+        return in_wholes(data, text)
+    if column.kind is Kind.FLOAT and are_few(text) and text[0] != "0":
+        short = short_floats(data)
+        if short.all():
+            return in_short_floats(data, text)
+        if short.any():
+            nothing[short] = in_short_floats(data[short], text)
+            nothing[~short] = _in_numbers(column, ids[~short], search, test)
+            return nothing
     if column.kind is Kind.FLOAT and (text == "" or set("e+naif") & set(text) or not np.isfinite(data).all()):
         return _one_by_one(column, ids, test)
     if is_time:
         data = data.view("M8[us]") if column.kind is Kind.TIME else data.astype("M8[D]")
         if (data < np.datetime64("0001-01-01")).any() or (data > np.datetime64("9999-12-31T23:59:59")).any():
             return _one_by_one(column, ids, test)
+        if are_few(text):
+            whole = data.astype(np.int64)
+            return in_times(whole, text) if column.kind is Kind.TIME else in_days(whole, text)
     written = np.frombuffer(orjson.dumps(np.ascontiguousarray(data), option=orjson.OPT_SERIALIZE_NUMPY), np.uint8)
     commas = np.flatnonzero(written == ord(","))
     starts = np.concatenate([[1], commas + 1])
