@@ -218,6 +218,20 @@ def test_parts_of_opened_objects_are_changed_where_they_are(reports_window):
     edits.set_default()
     assert pull.edits.cells == {row: {whole: {n: v for n, v in before.items() if n != "trend"}}}
     pull.undo()
+    model = window.grid.model
+    shown = [model.value(n, trend) for n in range(model.rows)]
+    found = window.rows_find
+    found.open(True)
+    found.wanted.setText("falling")
+    found.other.setText("sinking")
+    settle(window)
+    found.replace_all()
+    settle(window)
+    model = window.grid.model
+    assert [model.value(n, trend) for n in range(model.rows)] == [s and s.replace("falling", "sinking") for s in shown]
+    assert {place for own in pull.edits.cells.values() for place in own} == {whole}
+    pull.undo()
+    assert not pull.edits.count
     edits.open_big()
     window.grid.go(3, [c.name for c in model.columns].index("_id"))
     edits.begin_edit(3, [c.name for c in model.columns].index("_id"), "x")

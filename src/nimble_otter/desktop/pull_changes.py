@@ -82,6 +82,14 @@ class ChangedPull(PullState):
             raise NoKeyError(f"This is a part of {info.name}.", f"Close {info.name} again and edit it as JSON.")
         return ColumnInfo(".".join((info.name, *part[1])))
 
+    def takes(self, place: int) -> bool:
+        """Whether the column at a place shown can be changed."""
+        try:
+            self.column_at(place)
+        except NoKeyError:
+            return False
+        return True
+
     def field_at(self, place: int) -> Field:
         return self._table_at(place).fields[place]
 

@@ -269,7 +269,8 @@ class RowsFind(SearchFields):
         self.step(1)
 
     def replace_all(self) -> None:
-        """In every cell found, as one step of undo; nothing where one of them can't take it."""
+        """In every cell found, as one step of undo; nothing where one of them can't take it. What is a part of an object
+        that is shown too is replaced in the object."""
         session, model = self._window.pull, self._grid.model
         if session is None or session.shaped is None or not isinstance(model, RowsModel) or not self.search.text:
             return
@@ -278,17 +279,26 @@ class RowsFind(SearchFields):
         view, cells = session.shaped.view, list[tuple[int, int]]()
         wanted = set(self._columns(model))
         pending = set(self._positions(model, np.fromiter(session.edits.cells, np.int64)).tolist())
+        passed = 0
         for n, column in enumerate(model.columns):
-            if column.place in wanted and session.target.takes(column.place):
-                hit = mask_of(view.table.columns[column.place], view.row_ids(), self.search)
-                places = set(self._positions(model, view.row_ids()[hit]).tolist()) - pending
-                places |= {p for p in pending if n in self._places_in(p)}
+            part = session.part_of(column.place)
+            if column.place not in wanted or (part is not None and part[0] in wanted):
+                continue
+            hit = mask_of(view.table.columns[column.place], view.row_ids(), self.search)
+            places = set(self._positions(model, view.row_ids()[hit]).tolist()) - pending
+            places |= {p for p in pending if n in self._places_in(p)}
+            if session.takes(column.place):
                 cells += [(position, n) for position in sorted(places)]
+            else:
+                passed += bool(places)
         if len(cells) > MOST_REPLACED:
             self.said.setText(f"{grouped(len(cells))} cells; at most {grouped(MOST_REPLACED)} at once")
             return
         if cells and self._window.actions_on_grid.put_texts("Replace", self._wanted(model, session, cells)):
-            self._window.say(f"Replaced in {grouped(len(cells))} cells; they are pending in Changes.", False)
+            rest = f" It stays in {passed} column{'s' if passed > 1 else ''} that can't be changed." if passed else ""
+            self._window.say(f"Replaced in {grouped(len(cells))} cells; they are pending in Changes.{rest}", False)
+        elif passed and not cells:
+            self.said.setText("Found only where nothing can be changed.")
 
     def _may_write(self, session: OpenPull) -> bool:
         if not session.target.is_open:
