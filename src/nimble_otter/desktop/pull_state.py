@@ -80,6 +80,12 @@ class PullState(QObject):
         self._undo: list[tuple[str, Any]] = []
         self._redo: list[tuple[str, Any]] = []
 
+    def let_go(self) -> None:
+        """A closed pull holds no rows any more, whatever part of the window still knows of it."""
+        self.fetched = self.course = self.compare_with = self.report = None
+        self.edits, self.outcomes, self.pinned = Edits(0), (), {}
+        self._undo, self._redo = [], []
+
     # --- what the whole pull knows how to do ---------------------------------------------------------------------
 
     def _walk(self, fresh: bool = False, then: Callable[[], object] = lambda: None) -> None:

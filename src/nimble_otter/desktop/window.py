@@ -263,8 +263,9 @@ class Window(Frame):
         self._closed.append(session.pull)
         self.keeper.forget(session)
         self.pulls.pop(at)
-        session.deleteLater()
         self.show_pull(min(self.current if at >= self.current else self.current - 1, len(self.pulls) - 1))
+        session.let_go()
+        session.deleteLater()
         self.keep_drafts()
 
     def reopen(self) -> None:

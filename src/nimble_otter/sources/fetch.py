@@ -98,7 +98,7 @@ def fetch(
     spent = time.perf_counter() - began
     table, unseen = _split(builder.table(), run.unseen)
     origins = run.origins[: len(table.fields)], run.origins[len(table.fields) :]
-    short = cut_rows(table, run.long) if run.long is not None else {}
+    short = cut_rows(table, run.long, stop) if run.long is not None else {}
     return Fetched(table, cut, stop.is_set(), first or spent, spent, run.sent, origins[0], lost, run.long, short,
                    run.tables, unseen, origins[1], run.collection)  # fmt: skip
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -14,11 +14,12 @@ from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
 from nimble_otter.sources.source import Connection, Request
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Column, Kind, Table
-from nimble_otter.table.columns import BufferText, Ids
+from nimble_otter.table.columns import BufferText, CodedText, Ids
 from nimble_otter.table.forms import render
 from nimble_otter.table.show import LONGEST, plain
 
 _AT_ONCE = 20
+_STRETCH = 1 << 13
 """Rows whose whole values are asked for in one query."""
 
 
@@ -103,25 +104,33 @@ def _items(text: str, dialect: str) -> list[Any] | None:
     return found
 
 
-def cut_rows(table: Table, long: LongColumns) -> dict[int, Ids]:
+def cut_rows(table: Table, long: LongColumns, stop: StopToken = NEVER) -> dict[int, Ids]:
     """Row ids of the values that were cut, by place; only places that have some."""
     found = {}
     for place, _ in long.columns:
-        ids = _over(table.columns[place])
+        ids = _over(table.columns[place], stop)
         if len(ids):
             found[place] = ids
     return found
 
 
-def _over(column: Column) -> Ids:
+def _over(column: Column, stop: StopToken) -> Ids:
+    if isinstance(column, CodedText):
+        words = np.array([len(word) > LONGEST for word in column.words], np.bool_)
+        over = words.take(column.data) if words.any() else np.zeros(len(column), np.bool_)
+        return np.flatnonzero(over & ~column.empty_at())
     if isinstance(column, BufferText):
         some = np.flatnonzero(column.ends - column.data > LONGEST)
-        values: Iterable[Any] = column.values(some)
-    elif column.kind in (Kind.OBJECT, Kind.TEXT):
-        some, values = np.arange(len(column)), column.values()
+    elif column.kind is Kind.OBJECT:
+        some = np.arange(len(column))
     else:
         return np.zeros(0, np.int64)
-    hits = [n for n, v in zip(some.tolist(), values, strict=True) if isinstance(v, (str, bytes)) and len(v) > LONGEST]
+    hits: list[int] = []
+    for start in range(0, len(some), _STRETCH):
+        stop.give_way()
+        ids = some[start : start + _STRETCH]
+        pairs = zip(ids.tolist(), column.values(ids), strict=True)
+        hits += [n for n, v in pairs if isinstance(v, (str, bytes)) and len(v) > LONGEST]
     return np.array(hits, np.int64)
 
 

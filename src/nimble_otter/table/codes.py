@@ -24,11 +24,16 @@ def codes_of(column: Column, ids: Ids, stop: StopToken = NEVER) -> tuple[Ids, Id
     if small is not None:
         codes, used, _ = compressed(*small)
         return codes, first_places(codes, len(used))
-    order, runs = order_and_runs([lambda: key_pieces(column, ids, False, False)], len(ids), stop)
-    begins = begins_of(runs, len(ids))
+    order, begins = _sorted(column, ids, stop)
     codes = np.empty(len(ids), np.int64)
     codes[order] = np.cumsum(begins) - 1
     return codes, order[begins]
+
+
+def _sorted(column: Column, ids: Ids, stop: StopToken) -> tuple[Ids, NDArray[np.bool_]]:
+    """Places of the rows in order, and where in it a value begins."""
+    order, runs = order_and_runs([lambda: key_pieces(column, ids, False, False)], len(ids), stop)
+    return order, begins_of(runs, len(ids))
 
 
 def counted(column: Column, ids: Ids, stop: StopToken = NEVER) -> tuple[Ids, Ids]:
@@ -37,8 +42,8 @@ def counted(column: Column, ids: Ids, stop: StopToken = NEVER) -> tuple[Ids, Ids
     if small is not None:
         codes, used, counts = compressed(*small)
         return first_places(codes, len(used)), counts
-    order, runs = order_and_runs([lambda: key_pieces(column, ids, False, False)], len(ids), stop)
-    starts = np.flatnonzero(begins_of(runs, len(ids)))
+    order, begins = _sorted(column, ids, stop)
+    starts = np.flatnonzero(begins)
     return order.take(starts), np.diff(np.append(starts, len(ids)))
 
 

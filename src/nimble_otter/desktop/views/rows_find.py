@@ -65,6 +65,7 @@ class RowsFind(SearchFields):
 
     def close_bar(self) -> None:
         self._timer.stop()
+        self._found = self._stored = self._asked = self._answered = None
         self.hide()
         self._grid.mark_texts(None)
         self._grid.setFocus()
@@ -97,7 +98,7 @@ class RowsFind(SearchFields):
     def _look(self) -> None:
         session, model, search = self._window.pull, self._grid.model, self.search
         if session is None or session.shaped is None or not isinstance(model, RowsModel) or not search.text:
-            self._found = None
+            self._found = self._stored = self._asked = self._answered = None
             self.said.setText("" if isinstance(model, RowsModel) or not search.text else "Groups can't be searched")
             self._grid.mark_texts(None)
             return
@@ -269,8 +270,8 @@ class RowsFind(SearchFields):
         self.step(1)
 
     def replace_all(self) -> None:
-        """In every cell found, as one step of undo; nothing where one of them can't take it. What is a part of an object
-        that is shown too is replaced in the object."""
+        """In every cell found, as one step of undo; nothing where one of them can't take it. Parts of an object that is
+        shown too are replaced in the object."""
         session, model = self._window.pull, self._grid.model
         if session is None or session.shaped is None or not isinstance(model, RowsModel) or not self.search.text:
             return
