@@ -2,6 +2,7 @@
 
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QComboBox
 
 from tests.desktop.conftest import settle
 
@@ -89,7 +90,7 @@ def test_the_top_rows_of_each_group_are_kept(window):
     drawer.count.setValue(2)
     drawer.add_key()
     drawer.add_per()
-    name = drawer._per.itemAt(1).layout().itemAt(0).widget()
+    name = next(c for c in drawer.findChildren(QComboBox) if c.accessibleName() == "For each 1")
     name.setCurrentText("station_id")
     name.activated.emit(name.currentIndex())
     settle(window)

@@ -27,7 +27,7 @@ from nimble_otter.pull.steps import (
     SortStep,
     group_keys,
 )
-from nimble_otter.pull.tree import tree_rows, tree_to_send
+from nimble_otter.pull.tree import Opened, tree_lines, tree_to_send
 from nimble_otter.table import Kind, View, figures
 from nimble_otter.table.build import column_of, table_of
 from nimble_otter.table.figures import MOST_LISTED, Figure, Measure
@@ -209,7 +209,7 @@ def test_conditions_and_orders_of_groups_by_parts():
     assert course.end.table.fields[0].name == "t by month"
     assert [c.values() for c in course.end.table.columns[:3]] == [["2031-03"], ["c"], [2]]
     assert course.end.grouped.levels[0].table.columns[1].values() == [2]  # outer groups count what is left
-    lines = tree_rows(course.end, frozenset({(0, 0), (1, 0)}))
+    lines = tree_lines(course.end, Opened(turned=frozenset({(0, 0), (1, 0)})))
     assert [(line.depth, line.index) for line in lines] == [(0, 0), (1, 0), (2, 3), (2, 4), (-1, 0)]
     assert GroupStep.from_plain(group.to_plain()) == group
     assert GroupStep(group_keys("s", "t")).words() == "s › t"
@@ -240,16 +240,16 @@ def test_columns_are_computed_from_the_figures_of_groups():
 def test_groups_are_delivered_as_the_tree_is_open():
     shaped = run_course(TREE, (PER_GROUP, SortStep((SortBy("rows", True),)))).end
 
-    def told(is_open):
-        fields, columns, view = tree_to_send(shaped, is_open)
+    def told(opened):
+        fields, columns, view = tree_to_send(shaped, opened)
         assert [f.name for f in fields] == ["level", "a", "b", "rows", "v sum"]
         return list(zip(*(c.values(view.row_ids()) for c in columns), strict=True))
 
     total = (0, None, None, 5, Decimal("7.00"))
-    assert told(frozenset()) == [
+    assert told(Opened()) == [
         (1, "x", None, 3, Decimal("4.00")), (1, "y", None, 1, Decimal("3.00")), (1, None, None, 1, None), total,
     ]  # fmt: skip
-    assert told(frozenset({(0, 0), (1, 0)}))[1:5] == [
+    assert told(Opened(turned=frozenset({(0, 0), (1, 0)})))[1:5] == [
         (2, "x", 1, 2, Decimal("1.75")), (3, "x", 1, None, Decimal("1.50")), (3, "x", 1, None, Decimal("0.25")),
         (2, "x", 2, 1, Decimal("2.25")),
     ]  # fmt: skip

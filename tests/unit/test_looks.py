@@ -93,7 +93,7 @@ def test_columns_are_ordered_pinned_titled_and_painted():
     table = table_of(a=[1.25, 3.0, None], b=[True, False, None], c=["x", "y", "z"])
     course = run_course(table, (LOOKS, SortStep((SortBy("a", True),))))
     assert LOOKS.words() == "1 hidden, reordered, 1 pinned, 2 formatted"
-    model = model_for(course.end, Edits(3), frozenset(), (), {}, frozenset())
+    model = model_for(course.end, Edits(3), None, (), {}, frozenset())
     assert [(c.name, c.title, c.under, c.paint, c.is_centred) for c in model.columns] == [
         ("a", "Level", "a", "bars", False), ("b", "b", "", "", True),
     ]  # fmt: skip
@@ -102,7 +102,7 @@ def test_columns_are_ordered_pinned_titled_and_painted():
         ("3.0", 1.0), ("1.3", 0.417), ("∅", 0.0),
     ]  # fmt: skip
     assert (model.line(0).cells[1].text, model.field(0).name) == ("y", "Level")
-    again = model_for(course.end, Edits(3), frozenset(), (), {}, frozenset(), model)
+    again = model_for(course.end, Edits(3), None, (), {}, frozenset(), model)
     assert [again.line(n).cells[0].share for n in range(3)] == [model.line(n).cells[0].share for n in range(3)]
     fields, columns, _ = columns_to_send(course.end)
     assert [f.name for f in fields] == ["Level", "b"]
@@ -116,7 +116,7 @@ def test_looks_of_figures_and_hidden_figures_of_groups():
     group = GroupStep(group_keys("k"), (FigureOf(Figure.COUNT), FigureOf(Figure.MEAN, "v"), FigureOf(Figure.SHARE)))
     step = ColumnsStep(hidden=("rows",), looks=(("v mean", Look(decimals=2, paint="scale")),))
     course = run_course(table, (group, step))
-    model = model_for(course.end, Edits(3), frozenset(), (), {}, frozenset())
+    model = model_for(course.end, Edits(3), None, (), {}, frozenset())
     assert [c.title for c in model.columns] == ["k", "v", "rows", "share of rows"]
     assert [cell.text for cell in model.line(1).cells] == ["y", "3.00", "66.7 %", ""]
     assert [model.line(n).cells[1].share for n in range(2)] == [0.0, 1.0]

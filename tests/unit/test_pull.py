@@ -3,6 +3,7 @@
 import datetime as dt
 from dataclasses import replace
 
+import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -24,7 +25,7 @@ from nimble_otter.pull.steps import (
     group_keys,
 )
 from nimble_otter.pull.steps.filter import OPERATORS
-from nimble_otter.pull.tree import tree_rows
+from nimble_otter.pull.tree import Opened, tree_lines
 from nimble_otter.query.conditions import parse_condition
 from nimble_otter.send import Names, fill_name
 from nimble_otter.sources import Source
@@ -140,15 +141,15 @@ def test_groups_sort_inside_their_parents_and_filter_by_their_figures(table):
     assert shown(again) == [[1, 2], [5, 1]]
     late = run_course(table, (SortStep((SortBy("n"),)), group))
     level = late.end.grouped.levels[1]
-    assert level.rows_of(0).tolist() == [6, 0]
+    assert level.rows_of(np.array([0]))[0].tolist() == [6, 0]
     assert str(run_course(table, (GroupStep(()),)).results[0].error)
 
 
 def test_the_tree_opens_group_by_group_down_to_the_rows(table):
     end = run_course(table, (GroupStep(group_keys("river", "station"), (COUNT,)),)).end
-    closed = tree_rows(end, frozenset())
+    closed = tree_lines(end, Opened())
     assert [(t.depth, t.is_open) for t in closed] == [(0, False)] * 4 + [(-1, False)]
-    opened = tree_rows(end, frozenset({(0, 0), (1, 0)}))
+    opened = tree_lines(end, Opened(turned=frozenset({(0, 0), (1, 0)})))
     assert [(t.depth, t.index) for t in opened] == [
         (0, 0),
         (1, 0),
@@ -160,7 +161,33 @@ def test_the_tree_opens_group_by_group_down_to_the_rows(table):
         (0, 3),
         (-1, 0),
     ]
-    assert len(tree_rows(end, frozenset({(0, 0), (1, 0)}), most=3)) <= 4
+
+
+@settings(max_examples=200)
+@given(
+    st.lists(st.tuples(st.integers(0, 5), st.none() | st.integers(0, 4), st.integers(0, 3)), min_size=1, max_size=40),
+    st.integers(0, 3), st.sets(st.tuples(st.integers(0, 2), st.integers(0, 12)), max_size=8), st.booleans(),
+)  # fmt: skip
+def test_lines_of_a_tree_are_those_that_opening_one_by_one_gives(rows, levels, turned, is_sorted):
+    table = table_of(a=[r[0] for r in rows], b=[r[1] for r in rows], c=[r[2] for r in rows])
+    steps = (GroupStep(group_keys("a", "b", "c"), (COUNT,)), *((SortStep((SortBy("rows", True),)),) * is_sorted))
+    shaped, opened = run_course(table, steps).end, Opened(levels, frozenset(turned))
+    grouped, want = shaped.grouped, []
+
+    def add(depth, groups):
+        for group in groups:
+            is_open = (depth < levels) != ((depth, group) in turned)
+            want.append((depth, group, is_open))
+            if is_open and depth < 2:
+                below = grouped.levels[depth + 1].parent
+                add(depth + 1, [n for n in shaped.orders[depth + 1].tolist() if below[n] == group])
+            elif is_open:
+                own = np.flatnonzero(grouped.levels[2].codes == group).tolist()
+                want.extend((3, row, False) for row in own)
+
+    add(0, shaped.orders[0].tolist())
+    found = [(line.depth, line.index, line.is_open) for line in tree_lines(shaped, opened)]
+    assert found == [*want, (-1, 0, False)]
 
 
 def test_columns_hide_order_and_restrict(table):

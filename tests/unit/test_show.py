@@ -24,6 +24,7 @@ from nimble_otter.pull.steps import (
     SortStep,
     group_keys,
 )
+from nimble_otter.pull.tree import Opened, tree_lines
 from nimble_otter.sources.shapes import find_shapes, type_word
 from nimble_otter.table import MISSING, Field, Kind, View
 from nimble_otter.table.build import ColumnBuilder, column_of, table_of
@@ -159,7 +160,8 @@ def rows():
 
 def model(table, steps=(), edits=None, conflicts=(), writable=frozenset({0, 1}), opened=frozenset()):
     shaped = run_course(table, steps).end
-    return model_for(shaped, edits or Edits(table.rows), opened, steps, dict(conflicts), writable)
+    lines = tree_lines(shaped, Opened(turned=opened)) if shaped.grouped is not None else None
+    return model_for(shaped, edits or Edits(table.rows), lines, steps, dict(conflicts), writable)
 
 
 def test_null_missing_and_empty_are_told_apart(rows):

@@ -13,7 +13,7 @@ import numpy as np
 from nimble_otter.changes import DEFAULT, UNSET, Edits, Outcome, exactly
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps import SortStep
-from nimble_otter.pull.tree import TreeRow, tree_rows
+from nimble_otter.pull.tree import Opened, TreeLines, TreeRow, tree_lines
 from nimble_otter.table import MISSING, Column, Field, Kind, Table, View
 from nimble_otter.table.columns import Ids
 from nimble_otter.table.figures import as_floats
@@ -21,6 +21,8 @@ from nimble_otter.table.looks import PLAIN
 from nimble_otter.table.show import grouped, shown
 
 _BLOCK = 64
+_LOOKED_AT = 200
+"""Values that tell with how many decimals a column is shown."""
 """Rows whose values are taken at once."""
 
 
@@ -314,10 +316,10 @@ def _with_new(shaped: Shaped, edits: Edits) -> Ids | None:
 class GroupsModel:
     """Groups as a tree in the grid: the keys in one column, the figures, and a bar for the share of rows."""
 
-    def __init__(self, shaped: Shaped, open_groups: frozenset[tuple[int, int]], marks: Mapping[str, str]) -> None:
+    def __init__(self, shaped: Shaped, lines: TreeLines, marks: Mapping[str, str]) -> None:
         assert shaped.grouped is not None
         self._grouped = shaped.grouped
-        self._lines = tree_rows(shaped, open_groups)
+        self._lines = lines
         leaves = self._grouped.leaves
         names = [leaves.fields[n].name for n in range(len(self._grouped.keys))]
         self.keys = tuple(names)
@@ -340,16 +342,11 @@ class GroupsModel:
         if any(f.name == "rows" for f in leaves.fields):
             self.columns.append(GridColumn("share of rows", "", False, -2, title="share of rows"))
         self.rows = len(self._lines)
+        some = np.arange(min(leaves.rows, _LOOKED_AT))
         self._decimals = {
-            p: min(
-                3,
-                max(
-                    (len(repr(_rounded(v)).partition(".")[2]) for v in leaves.columns[p].values() if v is not None),
-                    default=0,
-                ),
-            )
+            p: max((_decimals_of(v) for v in leaves.columns[p].values(some) if v is not None), default=0)
             for p in range(levels, len(leaves.fields))
-            if leaves.fields[p].kind is Kind.FLOAT and leaves.rows <= 20_000
+            if leaves.fields[p].kind is Kind.FLOAT
         }
         self._most = max(1, int(max(level.counts.max(initial=1) for level in self._grouped.levels[:1])))
 
@@ -431,6 +428,10 @@ class GroupsModel:
         return cell_of(value, self._grouped.view.table.fields[key])
 
 
+def _decimals_of(value: float) -> int:
+    return min(3, len(repr(_rounded(value)).partition(".")[2]))
+
+
 def _rounded(value: Any) -> Any:
     """Figures are shown with at most three decimals; what is delivered has all digits."""
     return round(value, 3) if isinstance(value, float) and value == value and abs(value) < 1e12 else value
@@ -439,7 +440,7 @@ def _rounded(value: Any) -> Any:
 def model_for(
     shaped: Shaped,
     edits: Edits,
-    open_groups: frozenset[tuple[int, int]],
+    lines: TreeLines | None,
     steps: tuple[Any, ...],
     conflicts: Mapping[int, Outcome],
     writable: frozenset[int],
@@ -449,7 +450,7 @@ def model_for(
     """`before` is the model that was shown, of which what still holds is used again; `fresh` are rows just written."""
     marks = sort_marks(steps)
     if shaped.grouped is not None:
-        return GroupsModel(shaped, open_groups, marks)
+        return GroupsModel(shaped, tree_lines(shaped, Opened()) if lines is None else lines, marks)
     if not shaped.own_rows:
         return RowsModel(shaped, Edits(shaped.view.table.rows), marks, {})
     earlier = before if isinstance(before, RowsModel) else None

@@ -126,7 +126,8 @@ def boxed(layout: QLayout, ground: str = "") -> QWidget:
 
 
 def clear(layout: QLayout) -> None:
-    """Take everything out of a layout and let it go."""
+    """Take everything out of a layout and let it go. The places of a layout are never asked for otherwise (itemAt):
+    the toolkit frees them unnoticed, and what is made at their address is taken for them, or crashes."""
     while layout.count():
         item = layout.takeAt(0)
         assert item is not None

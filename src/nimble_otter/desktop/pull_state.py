@@ -16,6 +16,7 @@ from nimble_otter.pull import Course, Pull, Shaped, pull_from_text
 from nimble_otter.pull.drafts import EditDraft
 from nimble_otter.pull.model import Query
 from nimble_otter.pull.shaped import all_rows
+from nimble_otter.pull.tree import Opened, TreeLines
 from nimble_otter.query.lazy import reader_of
 from nimble_otter.sources import Fetched, Request, TableInfo
 from nimble_otter.sources.held import Held
@@ -60,7 +61,8 @@ class PullState(QObject):
         self.error: OtterError | None = None
         self.notice = ""
         self.show_at: int | None = None
-        self.open_groups: frozenset[tuple[int, int]] = frozenset()
+        self.opened = Opened()
+        self._tree: tuple[Shaped, Opened, TreeLines] | None = None
         self.asked: Request | None = None
         self.plan_tree: PlanNode | None = None
         self.drawer = "query"
@@ -82,7 +84,7 @@ class PullState(QObject):
 
     def let_go(self) -> None:
         """A closed pull holds no rows any more, whatever part of the window still knows of it."""
-        self.fetched = self.course = self.compare_with = self.report = None
+        self.fetched = self.course = self.compare_with = self.report = self._tree = None
         self.edits, self.outcomes, self.pinned = Edits(0), (), {}
         self._undo, self._redo = [], []
 

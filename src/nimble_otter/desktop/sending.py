@@ -80,7 +80,7 @@ class Sending:
         if shaped is None:
             return None
         if scope == "tree":
-            return rows_of_tree(shaped, name, session.open_groups)
+            return rows_of_tree(shaped, name, session.opened)
         return rows_to_send(shaped, name, target if shaped.own_rows and shaped.grouped is None else None)
 
     def _ready(self, session: OpenPull, plan: SendPlan) -> Rows | None:

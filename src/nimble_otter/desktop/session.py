@@ -21,6 +21,7 @@ from nimble_otter.pull.costs import Cost
 from nimble_otter.pull.drafts import attach, detach
 from nimble_otter.pull.history import Ran
 from nimble_otter.pull.steps import Step, TakesRows
+from nimble_otter.pull.tree import Opened, TreeLines, tree_lines
 from nimble_otter.pull.upstream import Comparison, compare
 from nimble_otter.pull.versions import Version, key_of
 from nimble_otter.query.kinds import changes_catalogue
@@ -32,6 +33,9 @@ from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.script import Outcome, run_script
 from nimble_otter.table import Table, View
 from nimble_otter.table.show import grouped
+
+_AT_ONCE = 20_000
+"""Rows that are shaped without a job."""
 
 
 class OpenPull(ChangedPull):
@@ -167,7 +171,7 @@ class OpenPull(ChangedPull):
             self.target = Target(None, reason="Rows are still coming in.")
             self.notice = "Rows are still coming in"
             if first:
-                self.open_groups = frozenset()
+                self.opened = Opened()
             (self.rows_changed if first else self.more_rows).emit()
 
     def _fetched(
@@ -329,12 +333,12 @@ class OpenPull(ChangedPull):
         def show(course: Course) -> None:
             self.course = course
             if fresh or earlier is None or earlier.end.grouped is not course.end.grouped:
-                self.open_groups = frozenset()
+                self.opened = Opened()
             self.pull_changed.emit()
             self.rows_changed.emit()
             then()
 
-        if table.rows <= 20_000:
+        if table.rows <= _AT_ONCE:
             self.jobs.stop(f"{self.key} course")
             show(run_course(table, steps, earlier=earlier, values=values, others=others))
             return
@@ -365,20 +369,38 @@ class OpenPull(ChangedPull):
 
     def show_rows_at(self, at: int | None) -> None:
         self.show_at = at
-        self.open_groups = frozenset()
+        self.opened = Opened()
         self.rows_changed.emit()
         self.pull_changed.emit()
 
     def open_levels(self, count: int) -> None:
         """Open the groups of the first so many levels, close the others."""
-        grouped = self.shaped.grouped if self.shaped is not None else None
-        levels = grouped.levels[:count] if grouped is not None else ()
-        self.open_groups = frozenset((depth, n) for depth, level in enumerate(levels) for n in range(level.table.rows))
-        self.rows_changed.emit()
+        self._open(Opened(count))
 
     def toggle_group(self, depth: int, index: int) -> None:
-        self.open_groups = self.open_groups ^ {(depth, index)}
-        self.rows_changed.emit()
+        self._open(self.opened.toggled(depth, index))
+
+    def tree_lines(self) -> TreeLines | None:
+        """The lines of the groups shown, as they are open; None where rows are shown."""
+        shaped = self.shaped
+        if shaped is None or shaped.grouped is None:
+            return None
+        if self._tree is None or self._tree[0] is not shaped or self._tree[1] != self.opened:
+            self._tree = shaped, self.opened, tree_lines(shaped, self.opened)
+        return self._tree[2]
+
+    def _open(self, opened: Opened) -> None:
+        self.opened, shaped = opened, self.shaped
+        if shaped is None or shaped.grouped is None or len(shaped.grouped.view) <= _AT_ONCE:
+            self.rows_changed.emit()
+            return
+
+        def show(lines: TreeLines) -> None:
+            self._tree = shaped, opened, lines
+            self.rows_changed.emit()
+
+        work = partial(tree_lines, shaped, opened)
+        self.jobs.submit(LOCAL, f"{self.key} tree", lambda stop, _: work(stop), show, title="Opening groups")
 
     # --- keeping -----------------------------------------------------------------------------------------------
 

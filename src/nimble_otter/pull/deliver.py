@@ -17,7 +17,7 @@ from nimble_otter.pull.course import run_course
 from nimble_otter.pull.model import Pull, SendPlan
 from nimble_otter.pull.shaped import Shaped, all_rows, columns_to_send
 from nimble_otter.pull.steps import ColumnsStep, FilterStep, Step
-from nimble_otter.pull.tree import tree_to_send
+from nimble_otter.pull.tree import Opened, tree_to_send
 from nimble_otter.send import Names, Rows, Sent, fill_name, format_for, format_of_file, rows_of_view, with_suffix
 from nimble_otter.send.format import BATCH, Format
 from nimble_otter.sources import Connection, Request, TableInfo, fetch
@@ -28,12 +28,12 @@ from nimble_otter.table.columns import distinct_names
 LOG = "deliveries.jsonl"
 
 
-def rows_of_tree(shaped: Shaped, table: str, is_open: frozenset[tuple[int, int]] | None = None) -> Rows:
+def rows_of_tree(shaped: Shaped, table: str, opened: Opened | None = None) -> Rows:
     """Groups of each level with their totals, as the tree is open (None: all groups, no rows); rows that are not
     grouped as they are."""
     if shaped.grouped is None:
         return rows_to_send(shaped, table)
-    return rows_of_view(*tree_to_send(shaped, is_open), table)
+    return rows_of_view(*tree_to_send(shaped, opened), table)
 
 
 def rows_to_send(shaped: Shaped, table: str, info: TableInfo | None = None) -> Rows:

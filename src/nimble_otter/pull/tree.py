@@ -6,13 +6,16 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from nimble_otter.pull.shaped import Shaped
+from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Field, Kind, Table, View
 from nimble_otter.table.build import column_of
-from nimble_otter.table.columns import Column, Ids, distinct_names
+from nimble_otter.table.columns import Column, Ids, Mask, distinct_names
 from nimble_otter.table.combine import chained
-from nimble_otter.table.group import Level, Measure
+from nimble_otter.table.group import Measure
+from nimble_otter.table.packing import slots_of
 
 LEVEL = "level"
 """The first column of a tree that is delivered: 1 for the outermost groups, 0 for the totals."""
@@ -28,56 +31,87 @@ class TreeRow:
     is_open: bool = False
 
 
-def tree_rows(shaped: Shaped, is_open: frozenset[tuple[int, int]], most: int = 200_000) -> list[TreeRow]:
-    """Lines of the tree with the given groups (depth, index) open; the totals last. Stops at `most` lines."""
+@dataclass(frozen=True, slots=True)
+class Opened:
+    """Which groups are open: all of the first `levels` depths and no others, but for those `turned` (depth, index)."""
+
+    levels: int = 0
+    turned: frozenset[tuple[int, int]] = frozenset()
+
+    def toggled(self, depth: int, group: int) -> Opened:
+        return replace(self, turned=self.turned ^ {(depth, group)})
+
+    def at(self, depth: int, groups: Ids) -> Mask:
+        """True where groups of a depth are open."""
+        turned = [group for own, group in self.turned if own == depth]
+        held = np.full(len(groups), depth < self.levels)
+        return held ^ np.isin(groups, turned) if turned else held
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class TreeLines:
+    """The lines of a tree, one place each: how deep, which group or row, whether open; as in TreeRow."""
+
+    depths: NDArray[np.int8]
+    index: Ids
+    opens: Mask
+
+    def __len__(self) -> int:
+        return len(self.depths)
+
+    def __getitem__(self, at: int) -> TreeRow:
+        return TreeRow(int(self.depths[at]), int(self.index[at]), bool(self.opens[at]))
+
+
+def tree_lines(shaped: Shaped, opened: Opened, stop: StopToken = NEVER) -> TreeLines:
+    """Lines of the tree with these groups open, in the order shown; the totals last. Raises: Stopped."""
+    lines, _ = _expanded(shaped, opened, 0, shaped.orders[0], stop)
+    return TreeLines(np.append(lines.depths, np.int8(-1)), np.append(lines.index, 0), np.append(lines.opens, False))
+
+
+def _expanded(shaped: Shaped, opened: Opened, depth: int, groups: Ids, stop: StopToken) -> tuple[TreeLines, Ids]:
+    """Lines of some groups of a depth (behind the deepest: of rows) and what is open inside them; how many each has."""
+    stop.check()
     assert shaped.grouped is not None
-    levels = shaped.grouped.levels
-    children = [_children(level, order) for level, order in zip(levels[1:], shaped.orders[1:], strict=True)]
-    lines: list[TreeRow] = []
-
-    def add(depth: int, groups: list[int]) -> None:
-        for group in groups:
-            if len(lines) >= most:
-                return
-            opened = (depth, group) in is_open
-            lines.append(TreeRow(depth, group, opened))
-            if not opened:
-                continue
-            if depth + 1 < len(levels):
-                add(depth + 1, children[depth].get(group, []))
-            else:
-                rows = levels[depth].rows_of(group)[: most - len(lines)]
-                lines.extend(TreeRow(depth + 1, row) for row in rows.tolist())
-
-    add(0, shaped.orders[0].tolist())
-    lines.append(TreeRow(-1, 0))
-    return lines
+    sizes = np.ones(len(groups), np.int64)
+    opens = opened.at(depth, groups) if depth < len(shaped.grouped.levels) else np.zeros(len(groups), np.bool_)
+    if not opens.any():
+        return TreeLines(np.full(len(groups), depth, np.int8), groups, opens), sizes
+    inner, counts = _inside(shaped, depth, groups[opens])
+    below, below_sizes = _expanded(shaped, opened, depth + 1, inner, stop)
+    ends = np.concatenate([[0], np.cumsum(below_sizes)]).take(np.concatenate([[0], np.cumsum(counts)]))
+    sizes[opens] += np.diff(ends)
+    own = np.zeros(int(sizes.sum()), np.bool_)
+    own[np.cumsum(sizes) - sizes] = True
+    lines = TreeLines(np.full(len(own), depth, np.int8), np.empty(len(own), np.int64), np.zeros(len(own), np.bool_))
+    lines.depths[~own] = below.depths
+    for made, mine, theirs in ((lines.index, groups, below.index), (lines.opens, opens, below.opens)):
+        made[own], made[~own] = mine, theirs
+    return lines, sizes
 
 
-def _children(level: Level, order: Ids) -> dict[int, list[int]]:
-    found: dict[int, list[int]] = {}
-    for parent, group in zip(level.parent[order].tolist(), order.tolist(), strict=True):
-        found.setdefault(parent, []).append(group)
-    return found
-
-
-def all_open(shaped: Shaped) -> frozenset[tuple[int, int]]:
-    """Every group but those of the deepest level, so that no rows are among the lines."""
+def _inside(shaped: Shaped, depth: int, parents: Ids) -> tuple[Ids, Ids]:
+    """What stands right below groups of a depth, in the order shown, one group's behind the other's; how many each."""
     assert shaped.grouped is not None
-    above = shaped.grouped.levels[:-1]
-    return frozenset((depth, group) for depth, level in enumerate(above) for group in range(level.table.rows))
+    level = shaped.grouped.levels[depth]
+    if depth + 1 == len(shaped.grouped.levels):
+        return level.rows_of(parents)
+    order = shaped.orders[depth + 1]
+    above = shaped.grouped.levels[depth + 1].parent.take(order)
+    begins = np.flatnonzero(np.diff(above, prepend=-1))  # those of one parent are together
+    runs = np.zeros((level.table.rows, 2), np.int64)
+    runs[above.take(begins)] = np.stack([begins, np.append(begins[1:], len(order))], axis=1)
+    places, counts = slots_of(runs.take(parents, axis=0))
+    return order.take(places), counts
 
 
-def tree_to_send(
-    shaped: Shaped, is_open: frozenset[tuple[int, int]] | None = None
-) -> tuple[list[Field], list[Column], View]:
+def tree_to_send(shaped: Shaped, opened: Opened | None = None) -> tuple[list[Field], list[Column], View]:
     """The lines of the tree as rows: how deep each is, the keys down to there, then the columns shown. Without
-    `is_open` all groups are open, but not their rows."""
+    `opened` all groups are open, but not their rows."""
     assert shaped.grouped is not None
-    lines = tree_rows(shaped, all_open(shaped) if is_open is None else is_open, most=1 << 60)
     grouped = shaped.grouped
-    depths = np.array([line.depth for line in lines], np.int64)
-    index = np.array([line.index for line in lines], np.int64)
+    lines = tree_lines(shaped, Opened(len(grouped.levels) - 1) if opened is None else opened)
+    depths, index = lines.depths.astype(np.int64), lines.index
     found = [-1, *range(len(grouped.levels) + 1)]
     chosen = [np.flatnonzero(depths == depth) for depth in found]
     order = np.empty(len(lines), np.int64)  # where each line stands when those of one depth are behind each other

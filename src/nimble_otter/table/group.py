@@ -11,10 +11,14 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.codes import compressed, first_places, numbered
 from nimble_otter.table.columns import Column, Field, Ids, Table, View
 from nimble_otter.table.figures import Figure, Groups, Measure, as_floats, check_measure, measured_field
-from nimble_otter.table.packing import order_by_codes
+from nimble_otter.table.packing import order_by_codes, slots_of
 
 Further = Callable[[Table], tuple[Field, Column]]
 __all__ = ["Figure", "Grouped", "Level", "Measure", "as_floats", "group_view"]
+
+
+_FEW = 4
+"""Groups whose rows are looked for one by one, rather than all rows put in order of their groups."""
 
 
 @dataclass(slots=True, eq=False)
@@ -37,13 +41,17 @@ class Level:
         """The group of each row, in the view's order."""
         return self._made.codes
 
-    def rows_of(self, group: int) -> Ids:
-        """Row ids of a group, in the view's order. The rows are put in order of their groups when first asked for."""
+    def rows_of(self, groups: Ids) -> tuple[Ids, Ids]:
+        """Row ids of some groups, one's behind the other's, each in the view's order; and how many each has."""
+        if self._rows is None and len(groups) <= _FEW:
+            found = [self.ids.take(np.flatnonzero(self.codes == group)) for group in groups.tolist()]
+            return np.concatenate(found) if found else self.ids[:0], self.counts.take(groups)
         if self._rows is None:
             order = self.ids.take(order_by_codes(self.codes, len(self.counts)))
-            self._rows = order, np.concatenate([[0], np.cumsum(self.counts)])
-        order, starts = self._rows
-        return order[starts[group] : starts[group + 1]]
+            self._rows = order, np.cumsum(self.counts)
+        order, ends = self._rows
+        places, counts = slots_of(np.stack([ends - self.counts, ends], axis=1).take(groups, axis=0))
+        return order.take(places), counts
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -15,6 +15,7 @@ from nimble_otter.errors import ConditionError
 from nimble_otter.stop import NEVER, Progress, StopToken
 from nimble_otter.table.columns import MISSING, TEXT_BYTES, BufferText, CodedText, Column, Ids, Kind, Mask, View, pick
 from nimble_otter.table.digits import are_few, in_days, in_short_floats, in_times, in_wholes, short_floats
+from nimble_otter.table.packing import slots_of
 from nimble_otter.table.show import plain
 
 BLOCK = 1 << 17
@@ -238,10 +239,9 @@ def _in_buffer(column: BufferText, ids: Ids, search: Search, test: Callable[[str
 
 def _gathered(buffer: NDArray[np.uint8], starts: Ids, ends: Ids) -> tuple[NDArray[np.uint8], Ids, Ids]:
     """Stretches that stand apart, one behind the other, each with the zero byte behind it; and where they are then."""
-    sizes = ends - starts + 1
+    places, sizes = slots_of(np.stack([starts, ends + 1], axis=1))
     after = np.cumsum(sizes)
-    begins = after - sizes
-    return buffer.take(np.arange(int(after[-1])) + np.repeat(starts - begins, sizes)), begins, after - 1
+    return buffer.take(places), after - sizes, after - 1
 
 
 def _is_broad(block: bytes) -> bool:

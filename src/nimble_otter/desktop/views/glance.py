@@ -54,8 +54,9 @@ class Glance(QFrame):
             self._stack.addWidget(page)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(1, 10, 1, 1)
-        layout.addLayout(row(self.title, self.words, self.pages, self.open_button, space=12, margins=(14, 0, 12, 4)))
-        layout.itemAt(0).layout().setStretch(1, 1)
+        head = row(self.title, self.words, self.pages, self.open_button, space=12, margins=(14, 0, 12, 4))
+        head.setStretch(1, 1)
+        layout.addLayout(head)
         layout.addWidget(self._stack, 1)
         self._said: dict[int, str] = {}
         self._source: Source | None = None
@@ -99,7 +100,7 @@ class Glance(QFrame):
 
         def show_rows(fetched: Fetched) -> None:
             if here(0, "" if fetched.table.fields else "It has no columns."):
-                model = model_for(all_rows(fetched.table), Edits(fetched.table.rows), frozenset(), (), {}, frozenset())
+                model = model_for(all_rows(fetched.table), Edits(fetched.table.rows), None, (), {}, frozenset())
                 self.grid.set_model(model, [first_width(c, fetched.table, _WIDTHS) for c in model.columns], False)
 
         def show_definition(found: Definition) -> None:

@@ -90,7 +90,7 @@ class GroupDrawer(StepDrawer):
         if table is None or all(f.name != name for f in table.fields):
             return ["steps of 1", "steps of 10", "steps of 100"]
         column = table.column(name)
-        some = np.arange(min(table.rows, 10_000))
+        some = np.arange(min(table.rows, 1000))
         values = [v for v in map(float, filter(None, column.values(some))) if math.isfinite(v)]
         span = max(values) - min(values) if values else 100
         first = math.floor(math.log10(span / 20)) if span > 0 else 0

@@ -55,10 +55,9 @@ class NestedPanel(QFrame):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(1, 4, 1, 1)
         layout.setSpacing(2)
-        layout.addLayout(
-            row(self.up, self.title, label("Esc closes", "faint", tokens.SMALL_PX), margins=(8, 0, 12, 0))
-        )  # fmt: skip
-        layout.itemAt(0).layout().setStretch(1, 1)
+        head = row(self.up, self.title, label("Esc closes", "faint", tokens.SMALL_PX), margins=(8, 0, 12, 0))
+        head.setStretch(1, 1)
+        layout.addLayout(head)
         layout.addWidget(self.grid, 1)
         self._path: list[tuple[str, Any]] = []
         self._at = (0, 0)
@@ -81,7 +80,7 @@ class NestedPanel(QFrame):
         noun = "fields" if isinstance(value, Mapping) else "items"
         self.title.setText(f"{' › '.join(step for step, _ in self._path)}   {grouped(len(value))} {noun}")
         self.up.setVisible(len(self._path) > 1)
-        model = model_for(all_rows(table), Edits(table.rows), frozenset(), (), {}, frozenset())
+        model = model_for(all_rows(table), Edits(table.rows), None, (), {}, frozenset())
         widths = [200 if name == "value" else _WIDTH for name in (c.name for c in model.columns)]
         self.grid.set_model(model, widths, False)
         cell, room = self._over.cell_rect(*self._at), self._over.viewport().rect()

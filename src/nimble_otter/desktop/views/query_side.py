@@ -117,9 +117,9 @@ class QuerySide(QWidget):
                 self._pair("All rows", f"{last.all_s:.2f} s")
                 self._pair("Size here", f"{grouped(-(-last.bytes // 1024))} kB")
                 if len(costs) > 1:
-                    self._pair("Last runs", " ".join(f"{cost.all_s:.2f}".lstrip("0") for cost in costs[-5:]))
                     earlier = [f"{c.at}: {c.all_s:.2f} s, {grouped(c.rows)} rows" for c in reversed(costs)]
-                    self._runs.itemAt(self._runs.count() - 1).layout().itemAt(2).widget().setToolTip("\n".join(earlier))
+                    spent = " ".join(f"{cost.all_s:.2f}".lstrip("0") for cost in costs[-5:])
+                    self._pair("Last runs", spent, "\n".join(earlier))
             self.sent_title.setVisible(session.is_documents)
             self.sent.setVisible(session.is_documents)
             self._offer_stages(query)
@@ -141,8 +141,10 @@ class QuerySide(QWidget):
         if self.session is not None and not self.session.is_running:
             self.session.run(self._drawer.editor.text, count)
 
-    def _pair(self, name: str, value: str) -> None:
-        self._runs.addLayout(row(label(name, "muted"), None, label(value)))
+    def _pair(self, name: str, value: str, tip: str = "") -> None:
+        said = label(value)
+        said.setToolTip(tip)
+        self._runs.addLayout(row(label(name, "muted"), None, said))
 
     def _show_sent(self) -> None:
         session = self.session

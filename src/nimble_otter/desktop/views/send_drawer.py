@@ -26,7 +26,6 @@ from nimble_otter.desktop.views.send_columns import SendColumns
 from nimble_otter.desktop.views.send_form import SendForm
 from nimble_otter.errors import OtterError
 from nimble_otter.pull.model import SendPlan
-from nimble_otter.pull.tree import tree_rows
 from nimble_otter.send import all_formats, format_for
 from nimble_otter.table.show import grouped
 
@@ -214,7 +213,7 @@ class SendDrawer(Drawer):
         if plan.scope == "all" and session.table is not None:
             words = f"{grouped(session.table.rows)} rows × {len(session.table.fields)} columns, as pulled"
         elif plan.scope == "tree" and shaped.grouped is not None:
-            words = f"{grouped(len(tree_rows(shaped, session.open_groups)))} lines of groups, as they are open"
+            words = f"{grouped(len(session.tree_lines() or ()))} lines of groups, as they are open"
         else:
             noun = "groups (the deepest level)" if shaped.grouped is not None else "rows"
             words = f"{grouped(shaped.rows)} {noun} × {len(shaped.shown())} columns, as shown"

@@ -62,8 +62,9 @@ class SendTables(QDialog):
             self._line(name, part)
             for name, part in (("Format", self.format), ("Files", self.each), ("If a file exists", self.exists))
         ]
-        file = row(label("File", "muted"), self.path, button("…", self._browse, tip="Choose a folder"), space=8)
-        file.itemAt(0).widget().setFixedWidth(110)
+        name = label("File", "muted")
+        name.setFixedWidth(110)
+        file = row(name, self.path, button("…", self._browse, tip="Choose a folder"), space=8)
         listed = boxed(column(self.list), "surface")
         self.setLayout(
             column(
