@@ -1,5 +1,6 @@
 """Sending as one does it in the window: files that are there, previews, columns, the clipboard, other sources."""
 
+import gc
 import sqlite3
 import subprocess
 import sys
@@ -61,6 +62,15 @@ def test_what_happens_to_a_file_that_is_there_is_asked_or_set(window, drawer, tm
     drawer._looked_up.clear()
     drawer.refresh()
     assert window.course.stops[-1].under.startswith("last sent")  # from the log
+
+
+def test_options_made_anew_leave_no_places_of_the_layouts_behind(window, drawer, tmp_path):
+    counts = []
+    for key in ("csv", "xlsx", "json") * 3:
+        put(window, key, str(tmp_path / f"a.{key}"))
+        counts.append(sum(type(o).__name__ == "QWidgetItem" for o in gc.get_objects()))
+        assert window.send_drawer.form.path.isVisible()
+    assert counts[-3:] == counts[3:6]
 
 
 def test_the_question_about_a_file_that_is_there(tmp_path, monkeypatch):

@@ -40,7 +40,7 @@ def test_heavy_packages_wait_until_they_are_needed():
 
 
 def test_places_of_layouts_are_never_asked_for():
-    """Their wrappers outlive them unnoticed: what is made at the same address is taken for them, or crashes."""
+    """See parts.clear."""
     folder = Path(nimble_otter.__file__).parents[2]
     lines = [(path.name, line) for part in ("src", "tests") for path in (folder / part).rglob("*.py")
              for line in path.read_text("utf-8").splitlines()]  # fmt: skip

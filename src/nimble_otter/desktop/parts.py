@@ -125,9 +125,12 @@ def boxed(layout: QLayout, ground: str = "") -> QWidget:
     return made
 
 
-def clear(layout: QLayout) -> None:
-    """Take everything out of a layout and let it go. The places of a layout are never asked for otherwise (itemAt):
-    the toolkit frees them unnoticed, and what is made at their address is taken for them, or crashes."""
+def clear(layout: QLayout, keep: QWidget | None = None) -> None:
+    """Take everything out of a layout and let it go, but for a widget that is put in again.
+
+    Nothing leaves a layout in another way: where a widget is given another parent, or ends, while it has its place in a
+    layout, the toolkit frees the place unnoticed by its Python wrapper (every `addLayout` makes some, and `itemAt`). What
+    is made at that address is then taken for the place, or crashes."""
     while layout.count():
         item = layout.takeAt(0)
         assert item is not None
@@ -135,9 +138,10 @@ def clear(layout: QLayout) -> None:
         if widget is not None:
             widget.hide()
             widget.setParent(None)
-            widget.deleteLater()
+            if widget is not keep:
+                widget.deleteLater()
         elif inner is not None:
-            clear(inner)
+            clear(inner, keep)
 
 
 class Line(QFrame):

@@ -63,14 +63,14 @@ class SendForm(QWidget):
         return () if plan.format == "source" else format_for(plan.format).options
 
     def _build(self) -> None:
-        self.path.setParent(None)
-        clear(self._body)
+        clear(self._body, self.path)
         plan = self._plan
         if plan.format == "source":
             self._build_source()
             return
         if plan.format != "clipboard":
             self._line("File", row(self.path, button("…", self._browse, tip="Choose a file"), space=6), stretch=True)
+            self.path.show()
             ways = (*EXISTS[:3], *format_for(plan.format).changes)
             self._line("If it exists", self._choice("exists", "If it exists", ways, plan.exists))
         self._line_of_rows()

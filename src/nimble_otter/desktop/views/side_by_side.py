@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from nimble_otter.changes import Edits
 from nimble_otter.desktop.grid_model import Cell, Cells, GridColumn, Line, RowsModel, cell_of, first_width
 from nimble_otter.desktop.jobs import LOCAL
-from nimble_otter.desktop.parts import ElidedLabel, boxed, button, combo, label, row
+from nimble_otter.desktop.parts import ElidedLabel, boxed, button, clear, combo, label, row
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.views.grid import Grid
 from nimble_otter.errors import ConditionError
@@ -183,10 +183,7 @@ class SideBySide(QWidget):
             return
         others = self._others()
         self._what = self._what if self._what in others else _ROWS
-        while self._choices.count():
-            item = self._choices.takeAt(0)
-            if item is not None and (old := item.widget()) is not None:
-                old.deleteLater()
+        clear(self._choices)
         what = combo([(_ROWS, _ROWS), *((n, f"against {n}") for n in others)], self._what, "What is shown")
         what.activated.connect(lambda _: self._choose(what=what.currentData()))
         by = combo([("", _BY_PLACE), *((n, f"by {n}") for n in self._names())], self._by, "Rows are matched by")
