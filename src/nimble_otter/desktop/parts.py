@@ -129,8 +129,8 @@ def clear(layout: QLayout, keep: QWidget | None = None) -> None:
     """Take everything out of a layout and let it go, but for a widget that is put in again.
 
     Nothing leaves a layout in another way: where a widget is given another parent, or ends, while it has its place in a
-    layout, the toolkit frees the place unnoticed by its Python wrapper (every `addLayout` makes some, and `itemAt`). What
-    is made at that address is then taken for the place, or crashes."""
+    layout, the toolkit frees the place, and its Python wrapper is not told (`addLayout` makes some, and `itemAt`).
+    What is made at that address is then taken for the place, or crashes."""
     while layout.count():
         item = layout.takeAt(0)
         assert item is not None
