@@ -328,7 +328,7 @@ def test_groups_match_plain_python(rows):
         assert mean == pytest.approx(statistics.fmean(values), abs=2**14)
     level = grouped.levels[1]
     for group in range(leaves.rows):
-        ids = level.rows_of(group).tolist()
+        ids = level.rows_of(np.array([group]))[0].tolist()
         assert ids == sorted(ids)
         assert {rows[i][:2] for i in ids} == {got[group][:2]}
     assert grouped.totals.columns[0].values() == [len(rows)]
