@@ -123,6 +123,10 @@ class Groups:
         self._below, self._codes = below, codes
         self._parts: dict[tuple[int, bool], _Part] = {}
 
+    def forget(self) -> None:
+        """Let go of what was worked out once for several figures: more than the rows themselves, and in a cycle."""
+        self._parts.clear()
+
     def above(self, up: Ids, count: int) -> Groups:
         """Larger groups made of these: `up` is the one that each is a part of. Their counts, sums, means and extremes
         come from these, not from the rows again."""

@@ -108,7 +108,10 @@ def group_view(view: View, keys: Sequence[int], measures: Sequence[Measure], sto
         told = Table(tuple(fields), (*columns, *figures), made.groups)
         levels.append(Level(told, parents[depth], made.counts, ids, made))
         made, first = _above(made, parents[depth], first, len(parents[depth - 1]) if depth else 1)
-    return Grouped(view, tuple(keys), tuple(measures), tuple(levels[::-1]), _totals(table, measures, made))
+    totals = _totals(table, measures, made)
+    for groups in (made, *(level._made for level in levels)):
+        groups.forget()
+    return Grouped(view, tuple(keys), tuple(measures), tuple(levels[::-1]), totals)
 
 
 def _above(made: Groups, parent: Ids, first: Ids, count: int) -> tuple[Groups, Ids]:
