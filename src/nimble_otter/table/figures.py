@@ -124,7 +124,9 @@ class Groups:
         self._parts: dict[tuple[int, bool], _Part] = {}
 
     def forget(self) -> None:
-        """Let go of what was worked out once for several figures: more than the rows themselves, and in a cycle."""
+        """Let go of what was worked out once for several figures: more than the rows themselves, and in cycles."""
+        for part in self._parts.values():
+            part.forget()
         self._parts.clear()
 
     def above(self, up: Ids, count: int) -> Groups:
@@ -204,6 +206,9 @@ class _Part:
             ids, codes = self._of.ids, self._of.codes
             self._full = (ids, codes) if full is None else (ids.take(full), codes.take(full))
         return self._full
+
+    def forget(self) -> None:
+        self._keys = None  # the way back knows this part
 
     def figure(self, measure: Measure) -> Column:
         figure = measure.figure
