@@ -109,8 +109,8 @@ def group_view(view: View, keys: Sequence[int], measures: Sequence[Measure], sto
         levels.append(Level(told, parents[depth], made.counts, ids, made))
         made, first = _above(made, parents[depth], first, len(parents[depth - 1]) if depth else 1)
     totals = _totals(table, measures, made)
-    for groups in (made, *(level._made for level in levels)):
-        groups.forget()
+    for used in (made, *(level._made for level in levels)):
+        used.forget()
     return Grouped(view, tuple(keys), tuple(measures), tuple(levels[::-1]), totals)
 
 
