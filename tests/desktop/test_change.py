@@ -156,6 +156,24 @@ def test_a_conflict_is_answered_field_by_field(window, trees, answer, after):
     assert window.grid.line(0).state == "written"
 
 
+def test_changes_of_columns_that_a_query_leaves_out_wait_for_them(window, trees):
+    session = window.pull
+    window.actions_on_grid.put_texts("Edit", [(1, 2, "7.5"), (0, 4, "first")])
+
+    def run(query):
+        window.open_drawer("query")
+        window.query_drawer.editor.replace_text(query)
+        window.query_drawer.run()
+        settle(window)
+        return session.notice
+
+    assert "1 changed rows wait for a result that has" in run("select id, note from tree order by id")
+    assert session.edits.cells == {0: {1: "first"}}
+    assert "2 changed rows wait" in run("select count(*) from tree")  # nothing of it can be changed
+    assert run("select * from tree order by id") == ""
+    assert session.edits.cells == {1: {2: 7.5}, 0: {4: "first"}}
+
+
 def test_a_row_that_is_gone_is_left_out(window, trees):
     window.pull.edit(Action("Edit", ((1, 4, "x"),)))
     window.open_drawer("changes")

@@ -24,6 +24,16 @@ def reports_window(window):
     return window
 
 
+def test_a_result_without_rows_follows_one_with_many(reports_window):
+    window = reports_window
+    window.grid.go(40, 1)
+    window.open_drawer("query")
+    window.query_drawer.editor.replace_text("select * from report where kind = 'nothing of the kind'")
+    window.query_drawer.run()
+    settle(window)
+    assert (window.pull.error, window.pull.table.rows, window.follower.references) == (None, 0, [])
+
+
 def test_the_tree_has_the_rows_of_the_table_in_their_order(reports_window):
     window = reports_window
     view = window.pull.shaped.view

@@ -122,6 +122,16 @@ def test_a_query_is_put_together_by_keys_alone_and_stays_in_step_with_the_text(v
     assert window.pull.pull.query.text == text(view)
 
 
+def test_distinct_needs_something_to_be_distinct(view):
+    put(view, "")
+    view.rows.distinct.click()
+    assert "Add a table first" in view._drawer.problem.text()
+    assert not view.rows.distinct.isChecked()
+    put(view, "select river_id from station")
+    view.rows.distinct.click()
+    assert text(view) == "select distinct river_id from station"
+
+
 def test_columns_are_named_computed_ordered_and_made_into_figures(view):
     put(view, "select s.name, r.level_m -- kept\nfrom station s join reading r on s.station_id = r.station_id")
     write(view, "select 0 name", "place of it")

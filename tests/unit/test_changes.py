@@ -376,6 +376,26 @@ def test_drafts_find_their_rows_again_and_keep_what_was_seen(bench, tmp_path):
     assert [c.now for c in conflicts] == [(("price", 8.0),)]
 
 
+def test_drafts_keep_what_has_no_column_in_the_rows(bench):
+    bench.set(0, "price", 3.5)
+    bench.set(0, "name", "kept")
+    bench.set(1, "price", 4.5)
+    new = bench.edits.new_ids(1)[0]
+    bench.edits.apply(Action("New", ((new, 1, "n"), (new, 2, 9.0)), add=((new, -1),)))
+    draft = detach(bench.edits, bench.table, bench.target)
+    fewer = Bench(bench.connection, "select id, name from item order by id")
+    fewer.edits, left = attach(draft, fewer.table, fewer.target)
+    assert fewer.edits.cells == {0: {1: "kept"}}
+    assert (left.count, left.names) == (3, {"price", "name"})
+    again = Bench(bench.connection, "select * from item order by id")
+    again.edits, gone = attach(left + detach(fewer.edits, fewer.table, fewer.target), again.table, again.target)
+    assert gone.count == 0
+    assert detach(again.edits, again.table, again.target).added == draft.added
+    assert {row: dict(own) for row, own in again.edits.cells.items() if row >= 0} == {
+        row: dict(own) for row, own in bench.edits.cells.items() if row >= 0
+    }
+
+
 @settings(max_examples=60)
 @given(st.lists(st.floats(allow_nan=False, allow_infinity=False) | st.just(2.3806943472695106e-293), max_size=40))
 def test_doubles_in_scripts_are_read_as_they_are(values):

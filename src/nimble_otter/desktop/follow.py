@@ -72,7 +72,7 @@ class Follower(QObject):
 
     def _find_references(self) -> list[Reference]:
         session, rows = self._window.pull, self._rows()
-        if session is None or session.table is None or session.is_running or not rows:
+        if session is None or session.table is None or session.is_running or not rows or rows[0] >= session.table.rows:
             return []
         table, own = session.table, session.collection
         values = [column.value(rows[0]) for column in table.columns]

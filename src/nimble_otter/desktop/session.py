@@ -208,9 +208,12 @@ class OpenPull(ChangedPull):
         self._redo.clear()
         if self.waiting is not None:
             self.edits, left = attach(self.waiting, fetched.table, self.target)
-            self.waiting = left if left.count and fetched.is_part else None
+            fits = self.target.is_open and left.names <= {f.name for f in fetched.table.fields}
+            self.waiting = left if left.count and (fetched.is_part or not fits) else None
             if self.waiting is not None:
-                self.notice += f"; {left.count} changed rows wait for the next run"
+                self.notice += "; " if self.notice else ""
+                next_run = "the next run" if fetched.is_part else "a result that has their rows and columns"
+                self.notice += f"{left.count} changed rows wait for {next_run}"
             elif left.count:
                 self.notice = f"{left.count} changed rows are not in the result any more; their changes were left out"
         before, self.compare_with = self.compare_with, None

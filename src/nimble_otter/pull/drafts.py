@@ -37,6 +37,11 @@ class EditDraft:
     def count(self) -> int:
         return len({*(key for key, _, _ in self.cells), *self.deleted}) + len(self.added)
 
+    @property
+    def names(self) -> set[str]:
+        """The columns that have edits."""
+        return {name for _, new, _ in self.cells for name in new} | {name for new in self.added for name in new}
+
     def __add__(self, other: EditDraft) -> EditDraft:
         return EditDraft(self.cells + other.cells, self.deleted + other.deleted, self.added + other.added)
 
@@ -76,7 +81,7 @@ def detach(edits: Edits, table: Table, target: Target) -> EditDraft:
 
 
 def attach(draft: EditDraft, table: Table, target: Target) -> tuple[Edits, EditDraft]:
-    """Edits on freshly fetched rows, and those whose rows are not among them."""
+    """Edits on freshly fetched rows, and those whose rows or columns are not among them."""
     edits = Edits(table.rows)
     lost: list[tuple[tuple[Any, ...], dict[str, Any], dict[str, Any]]] = []
     lost_deletes = []
@@ -86,14 +91,17 @@ def attach(draft: EditDraft, table: Table, target: Target) -> tuple[Edits, EditD
         keys = zip(*(target.held(table, place).values() for place, _ in target.keys), strict=True)
         rows = {key: row for row, key in enumerate(keys) if key in wanted}
     found = [rows[key] for key, _, _ in draft.cells if key in rows]
-    names = {name for _, new, _ in draft.cells for name in new}
-    held = {name: target.values(table, table.index(name), found) for name in names}
+    here = {f.name for f in table.fields}
+    held = {name: target.values(table, table.index(name), found) for name in draft.names & here}
     for key, new, old in draft.cells:
         row = rows.get(key)
         if row is None:
             lost.append((key, new, old))
             continue
-        for name, value in new.items():
+        if not new.keys() <= here:
+            gone = new.keys() - here
+            lost.append((key, {n: new[n] for n in gone}, {n: v for n, v in old.items() if n in gone}))
+        for name, value in ((n, v) for n, v in new.items() if n in here):
             place = table.index(name)
             edits.cells.setdefault(row, {})[place] = value
             now = held[name][row]
@@ -104,11 +112,12 @@ def attach(draft: EditDraft, table: Table, target: Target) -> tuple[Edits, EditD
             edits.deleted[rows[key]] = None
         else:
             lost_deletes.append(key)
-    for row, values in zip(edits.new_ids(len(draft.added)), draft.added, strict=True):
+    whole = [values for values in draft.added if values.keys() <= here]
+    for row, values in zip(edits.new_ids(len(whole)), whole, strict=True):
         edits.added[row] = -1
         if values:
             edits.cells[row] = {table.index(name): value for name, value in values.items()}
-    return edits, EditDraft(tuple(lost), tuple(lost_deletes))
+    return edits, EditDraft(tuple(lost), tuple(lost_deletes), tuple(v for v in draft.added if not v.keys() <= here))
 
 
 def save_draft(folder: Path, name: str, draft: Draft) -> None:

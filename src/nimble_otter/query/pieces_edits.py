@@ -192,9 +192,11 @@ def turn_order(pieces: Pieces, at: int) -> str:
 
 
 def set_distinct(pieces: Pieces, on: bool) -> str:
-    span = pieces.clauses["select"]
     if on == pieces.is_distinct:
         return pieces.text
+    if "select" not in pieces.clauses:
+        raise QueryError("There is nothing yet whose rows could be distinct.", "Add a table first.")
+    span = pieces.clauses["select"]
     if on:
         at = span.start + len("select")
         return f"{pieces.text[:at]} distinct{pieces.text[at:]}"

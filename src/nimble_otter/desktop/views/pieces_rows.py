@@ -69,7 +69,7 @@ class PieceRows(QScrollArea):
         self.limit.setPlaceholderText("none")
         self.limit.setFixedWidth(84)
         self.limit.editingFinished.connect(self._limited)
-        self.distinct.clicked.connect(lambda on: self._view.change(lambda p: edits.set_distinct(p, on)))
+        self.distinct.clicked.connect(self._set_distinct)
         foot = row(self.distinct, 10, label("Limit", "muted"), self.limit, None, self.preview, space=8)
         self.place = QVBoxLayout()
         self.setWidget(boxed(column(self._lines, self.place, foot, None, space=10, margins=(12, 8, 12, 8)), "raised"))
@@ -440,6 +440,10 @@ class PieceRows(QScrollArea):
             said.setFont(code_font(11))
             said.setToolTip(span.text[:2000])
             self._lines.addWidget(said)
+
+    def _set_distinct(self, on: bool) -> None:
+        if not self._view.change(lambda p: edits.set_distinct(p, on)):
+            self.distinct.setChecked(not on)
 
     def _limited(self) -> None:
         text = "".join(self.limit.text().split())
