@@ -122,11 +122,15 @@ def test_a_query_is_put_together_by_keys_alone_and_stays_in_step_with_the_text(v
     assert window.pull.pull.query.text == text(view)
 
 
-def test_distinct_needs_something_to_be_distinct(view):
+def test_an_empty_query_takes_no_distinct_and_no_limit(view):
     put(view, "")
     view.rows.distinct.click()
     assert "Add a table first" in view._drawer.problem.text()
     assert not view.rows.distinct.isChecked()
+    view._drawer.say("")
+    view.rows.limit.setText("10")
+    view.rows.limit.editingFinished.emit()
+    assert "Add a table first" in view._drawer.problem.text()
     put(view, "select river_id from station")
     view.rows.distinct.click()
     assert text(view) == "select distinct river_id from station"

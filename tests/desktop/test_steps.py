@@ -166,6 +166,21 @@ def test_a_join_with_a_pull_on_the_shelf_fetches_it_unseen(window, qtbot):
     assert session.course.results[1].shaped.rows == session.course.results[0].shaped.rows
 
 
+def test_rows_made_by_a_step_are_not_followed(window):
+    session = with_pull(window, "one", "select * from reading limit 3")
+    window.grid.go(1, 0)
+    assert window.follower.links
+    assert window.follower._rows() == [1]
+    session.add_step(PivotStep((KeyBy("station_id"),), KeyBy("quality")), "p")
+    settle(window)
+    window.grid.go(0, 0)
+    assert window.follower._rows() == []
+    before = len(window.pulls)
+    window.follower.go(0)
+    assert "to follow" in window.status.message.text()
+    assert len(window.pulls) == before
+
+
 def test_a_dragged_step_tells_the_counts_that_would_result(window, monkeypatch):
     session = with_pull(window, "levels", "select station_id, level_m from reading limit 300")
     session.add_step(FilterStep((Condition("at least", "level_m", (2,)),)), "f")

@@ -72,7 +72,7 @@ class Follower(QObject):
 
     def _find_references(self) -> list[Reference]:
         session, rows = self._window.pull, self._rows()
-        if session is None or session.table is None or session.is_running or not rows or rows[0] >= session.table.rows:
+        if session is None or session.table is None or session.is_running or not rows:
             return []
         table, own = session.table, session.collection
         values = [column.value(rows[0]) for column in table.columns]
@@ -115,9 +115,11 @@ class Follower(QObject):
         return f"by {by}" if link.is_up else f"its {by}"
 
     def _rows(self) -> list[int]:
-        """Row ids of the selected rows, at most as many as can be followed at once."""
+        """Row ids of the selected rows, at most as many as can be followed at once; none of rows that steps made."""
         session, model, selection = self._window.pull, self._window.grid.model, self._window.grid.selection
         if session is None or session.shaped is None or not isinstance(model, RowsModel) or not selection.blocks:
+            return []
+        if not session.shaped.own_rows:
             return []
         found: list[int] = []
         for block in selection.blocks:

@@ -28,7 +28,9 @@ def has_comment(text: str) -> bool:
 
 
 def _clause_place(pieces: Pieces, clause: str) -> int:
-    """Where a clause that is not there yet goes."""
+    """Where a clause that is not there yet goes. Raises: QueryError."""
+    if not pieces.clauses:
+        raise QueryError("There is no query yet.", "Add a table first.")
     before = [s.end for word, s in pieces.clauses.items() if CLAUSES.index(word) < CLAUSES.index(clause)]
     return max(before)
 

@@ -195,7 +195,7 @@ def set_distinct(pieces: Pieces, on: bool) -> str:
     if on == pieces.is_distinct:
         return pieces.text
     if "select" not in pieces.clauses:
-        raise QueryError("There is nothing yet whose rows could be distinct.", "Add a table first.")
+        raise QueryError("There is no query yet.", "Add a table first.")
     span = pieces.clauses["select"]
     if on:
         at = span.start + len("select")
