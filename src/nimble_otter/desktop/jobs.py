@@ -248,6 +248,12 @@ class Jobs(QObject):
             if job.key == key:
                 self._end(job)
 
+    def drop(self, key: str) -> None:
+        """Nothing of the work under a key, or under one of its own ("key write"), is told any more."""
+        for job in list(self._running.values()):
+            if job.key == key or job.key.startswith(f"{key} "):
+                self._forget(job.number)
+
     def stop_all(self) -> None:
         for job in list(self._running.values()):
             self._end(job)

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from functools import partial
 
-from PySide6.QtCore import QSize, Qt
+from PySide6.QtCore import QSize, Qt, QTimer
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QButtonGroup,
@@ -138,8 +139,8 @@ def clear(layout: QLayout, keep: QWidget | None = None) -> None:
         if widget is not None:
             widget.hide()
             widget.setParent(None)
-            if widget is not keep:
-                widget.deleteLater()
+            if widget is not keep:  # held until then: without a parent it would end at once, maybe in its own event
+                QTimer.singleShot(0, partial(QWidget.deleteLater, widget))
         elif inner is not None:
             clear(inner, keep)
 

@@ -83,7 +83,8 @@ class PullState(QObject):
         self._redo: list[tuple[str, Any]] = []
 
     def let_go(self) -> None:
-        """A closed pull holds no rows any more, whatever part of the window still knows of it."""
+        """A closed pull holds no rows any more, whatever part of the window still knows of it, and hears of no work."""
+        self.jobs.drop(self.key)
         self.fetched = self.course = self.compare_with = self.report = self._tree = None
         self.edits, self.outcomes, self.pinned = Edits(0), (), {}
         self._undo, self._redo = [], []
