@@ -169,6 +169,9 @@ def test_changes_of_columns_that_a_query_leaves_out_wait_for_them(window, trees)
 
     assert "1 changed rows wait for a result that has" in run("select id, note from tree order by id")
     assert session.edits.cells == {0: {1: "first"}}
+    run("select nosuch from tree")
+    assert session.error is not None
+    assert session.edits.cells == {0: {1: "first"}}  # shown still, and what waited goes on waiting
     assert "2 changed rows wait" in run("select count(*) from tree")  # nothing of it can be changed
     assert run("select * from tree order by id") == ""
     assert session.edits.cells == {1: {2: 7.5}, 0: {4: "first"}}

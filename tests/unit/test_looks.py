@@ -16,6 +16,7 @@ from nimble_otter.errors import ConditionError
 from nimble_otter.pull import run_course
 from nimble_otter.pull.shaped import columns_to_send
 from nimble_otter.pull.steps import ColumnsStep, FigureOf, GroupStep, SortBy, SortStep, group_keys
+from nimble_otter.pull.tree import Opened, tree_lines
 from nimble_otter.table import Field, Kind
 from nimble_otter.table.build import table_of
 from nimble_otter.table.figures import Figure
@@ -116,7 +117,7 @@ def test_looks_of_figures_and_hidden_figures_of_groups():
     group = GroupStep(group_keys("k"), (FigureOf(Figure.COUNT), FigureOf(Figure.MEAN, "v"), FigureOf(Figure.SHARE)))
     step = ColumnsStep(hidden=("rows",), looks=(("v mean", Look(decimals=2, paint="scale")),))
     course = run_course(table, (group, step))
-    model = model_for(course.end, Edits(3), None, (), {}, frozenset())
+    model = model_for(course.end, Edits(3), tree_lines(course.end, Opened()), (), {}, frozenset())
     assert [c.title for c in model.columns] == ["k", "v", "rows", "share of rows"]
     assert [cell.text for cell in model.line(1).cells] == ["y", "3.00", "66.7 %", ""]
     assert [model.line(n).cells[1].share for n in range(2)] == [0.0, 1.0]

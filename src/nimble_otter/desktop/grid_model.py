@@ -13,7 +13,7 @@ import numpy as np
 from nimble_otter.changes import DEFAULT, UNSET, Edits, Outcome, exactly
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps import SortStep
-from nimble_otter.pull.tree import Opened, TreeLines, TreeRow, tree_lines
+from nimble_otter.pull.tree import TreeLines, TreeRow
 from nimble_otter.table import MISSING, Column, Field, Kind, Table, View
 from nimble_otter.table.columns import Ids
 from nimble_otter.table.figures import as_floats
@@ -21,9 +21,10 @@ from nimble_otter.table.looks import PLAIN
 from nimble_otter.table.show import grouped, shown
 
 _BLOCK = 64
+"""Rows whose values are taken at once."""
+
 _LOOKED_AT = 200
 """Values that tell with how many decimals a column is shown."""
-"""Rows whose values are taken at once."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,7 +145,7 @@ def decimals_of(table: Table, place: int, ids: Ids) -> int:
     """Most digits behind the point among some values of a number column, at most 6."""
     if table.fields[place].kind is not Kind.FLOAT:
         return 0
-    texts = [repr(v).partition(".")[2] for v in table.columns[place].values(ids[:200]) if v is not None]
+    texts = [repr(v).partition(".")[2] for v in table.columns[place].values(ids[:_LOOKED_AT]) if v is not None]
     found = max((len(t) for t in texts if t.isdigit()), default=0)
     return found if found <= 6 else 0
 
@@ -184,7 +185,7 @@ class RowsModel:
         self._ids = _with_new(shaped, edits)
         self.rows = len(shaped.view) if self._ids is None else len(self._ids)
         self._view = shaped.view
-        some = shaped.view.row_ids(0, 200)
+        some = shaped.view.row_ids(0, _LOOKED_AT)
         # a model is made anew at every edit, of the same rows: what takes going through all of them is kept
         is_same = before is not None and before._view is shaped.view
         known: _Extremes = before._extremes if before is not None and is_same else {}
@@ -447,10 +448,12 @@ def model_for(
     before: RowsModel | GroupsModel | None = None,
     fresh: frozenset[int] = frozenset(),
 ) -> RowsModel | GroupsModel:
-    """`before` is the model that was shown, of which what still holds is used again; `fresh` are rows just written."""
+    """`lines` are those of groups, None for rows; `before` is the model that was shown, of which what still holds is
+    used again; `fresh` are rows just written."""
     marks = sort_marks(steps)
     if shaped.grouped is not None:
-        return GroupsModel(shaped, tree_lines(shaped, Opened()) if lines is None else lines, marks)
+        assert lines is not None
+        return GroupsModel(shaped, lines, marks)
     if not shaped.own_rows:
         return RowsModel(shaped, Edits(shaped.view.table.rows), marks, {})
     earlier = before if isinstance(before, RowsModel) else None

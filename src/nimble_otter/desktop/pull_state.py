@@ -69,6 +69,8 @@ class PullState(QObject):
         self.last_sent = ""
         self.sent: Sent | None = None
         self.waiting: EditDraft | None = None
+        self._waited: EditDraft | None = None
+        """What waited when the run began, and does again where it fails."""
         self.rows_as = 0
         self._collection: tuple[Query, str] | None = None
         self.other_text = ""

@@ -57,6 +57,7 @@ class OpenPull(ChangedPull):
         limit = min(query.limit or PREVIEW, PREVIEW) if preview else query.limit
         request = Request(bound.text, bound.values, limit, query.language, query.collection, stages, True, True)
         source = self.hub.known(self.pull.source)
+        self._waited = self.waiting
         if self.edits.count and self.table is not None:
             shown = detach(self.edits, self.table, self.target)
             self.waiting = shown if self.waiting is None else shown + self.waiting
@@ -279,7 +280,7 @@ class OpenPull(ChangedPull):
     def failed(self, problem: OtterError | None) -> None:
         self.error = problem
         if self.waiting is not None and self.table is not None and self.edits.count:
-            self.waiting = None  # the rows of before are still shown with what is pending on them
+            self.waiting = self._waited  # the rows of before are still shown with what is pending on them
         self.notice = "Stopped before the first row" if problem is None else ""
         self.state_changed.emit()
 
