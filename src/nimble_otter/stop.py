@@ -3,16 +3,22 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+from typing import TypeVar
 
 from nimble_otter.errors import Stopped
 
+_Part = TypeVar("_Part")
+_Made = TypeVar("_Made")
 Progress = Callable[[int, int | None], None]
 """Called with (units done, units in all or None when not known)."""
 
 
 class StopToken:
     """Set once, from any thread, to end work that checks it; callbacks reach a server from outside its lane."""
+
+    hands: int = 1
+    """How many parts `beside` works on at once."""
 
     def __init__(self) -> None:
         self._event = threading.Event()
@@ -45,6 +51,13 @@ class StopToken:
 
     def give_way(self) -> None:
         """Let other threads have their turn. Work calls this, or `check`, every few thousand values."""
+
+    def beside(self, work: Callable[[_Part], _Made], parts: Iterable[_Part]) -> list[_Made]:
+        """What `work` makes of each part, in their order. No part may need another to be done: whoever handed out the
+        token may have several worked on at once; here they come one by one.
+
+        Raises what `work` raises; parts that were not begun are left out then."""
+        return [work(part) for part in parts]
 
     def on_stop(self, callback: Callable[[], None]) -> None:
         """Run `callback` when the token is set, at once if it is set already."""

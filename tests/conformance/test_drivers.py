@@ -1,5 +1,6 @@
 """What every driver must do, on real files and servers."""
 
+import contextlib
 import datetime as dt
 import json
 import sqlite3
@@ -382,3 +383,29 @@ def test_times_of_servers_become_what_they_are(postgres, mariadb, open_base):
     assert [c.kind for c in table.columns] == [Kind.CLOCK, Kind.SPAN]
     assert table.columns[0].values() == [dt.time(23, 5, 0, 500_000), dt.time(7, 30), None]
     assert table.columns[1].values() == [839 * hour - hour / 3600, -hour, None]
+
+
+@pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
+def test_uuids_are_held_as_such_wherever_a_column_is_declared_so(kind, request, open_base, tmp_path):
+    texts = ["6f9619ff-8b86-d011-b42d-00cf4fc964ff", None, "00000000-0000-0000-0000-000000000007"]
+    literals = ", ".join(f"('{t}')" if t else "(null)" for t in texts)
+    if kind == "sqlite":
+        with contextlib.closing(sqlite3.connect(tmp_path / "made.sqlite")) as base, base:
+            base.executescript(f"create table gate (key uuid); insert into gate values {literals}")
+        connection = open_base(tmp_path / "made.sqlite")
+    else:
+        server = request.getfixturevalue({"postgresql": "postgres"}.get(kind, kind))
+        connection = open_base(server.url)
+        for text in ("drop table if exists gate", f"create table gate ({connection.quoted('key')} uuid)",
+                     f"insert into gate values {literals}"):  # fmt: skip
+            server.ask(text, "merrow")
+    name = connection.quoted("key")
+    table = fetch(connection, Request(f"select {name}, {name} as same from gate")).table
+    assert [c.kind for c in table.columns] == [Kind.UUID, Kind.UUID]
+    assert [c.values() for c in table.columns] == [texts, texts]
+    assert next(t for t in connection.tables() if t.name == "gate").columns[0].word == "uuid"
+    if kind == "postgresql":
+        made = fetch(connection, Request("select gen_random_uuid() as made, null::uuid as none"))
+        assert [c.kind for c in made.table.columns] == [Kind.UUID, Kind.UUID]
+    if kind != "sqlite":
+        server.ask("drop table gate", "merrow")

@@ -55,6 +55,7 @@ STEPS = [
     (PLAIN, filtered(Condition("is none of", "quality", (), True))),
     (PLAIN, filtered(Condition("contains", "quality", ("oo",)))),
     (PLAIN, filtered(Condition("does not contain", "quality", ("%_\\!'",)))),
+    (PLAIN, filtered(Condition("contains", "reading_id", ("17",)))),
     (PLAIN, filtered(Condition("between", "level_m", (0.3, 0.9)), Condition("is not empty", "flow_m3s"))),
     (PLAIN, filtered(Condition("sql", text="level_m > 1 or flow_m3s is null and quality <> 'void'"))),
     ("select * from reading", filtered(Condition("sql", text="level_m * 2 > 1 and not quality in ('good')"))),

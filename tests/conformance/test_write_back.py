@@ -42,6 +42,7 @@ TYPES = {
         "varchar(5) collate nocase": WORDS,
         "timestamp": MOMENTS.map(lambda v: v.isoformat(" ", "minutes")),
         "boolean": st.sampled_from(["0", "1"]),
+        "uuid": st.uuids().map(str),
     },
     "postgresql": {
         **NUMBERS,
@@ -84,13 +85,14 @@ TYPES = {
         "set('a','b','c')": st.sampled_from(["", "a", "a,c"]),
         "json": st.sampled_from(['{"a": 1}', "[1,  null]"]),
         "year": st.sampled_from(["1999", "2031"]),
+        "uuid": st.uuids(version=4).map(str),  # this server takes no others
         "time": st.integers(0, 800).map(lambda n: f"{n:02}:00:00"),
     },
 }
 KEYS = {
-    "sqlite": ["integer", "text"],
+    "sqlite": ["integer", "text", "uuid"],
     "postgresql": ["integer", "bigint", "text", "uuid"],
-    "mariadb": ["integer", "bigint"],
+    "mariadb": ["integer", "bigint", "uuid"],
 }
 NAMES = st.sampled_from(
     ['a"b', "select", "Größe", "x y", "it's", "%s", "percent%", ":p", "😀", "n" * 63, "back`tick", "UPPER"]

@@ -6,7 +6,7 @@ import weakref
 
 import pytest
 
-from nimble_otter.desktop.jobs import Jobs
+from nimble_otter.desktop.jobs import Jobs, JobToken, _Hands
 from nimble_otter.desktop.offscreen import wait_until
 from nimble_otter.errors import OtterError, Stopped
 
@@ -39,8 +39,13 @@ def test_what_a_job_holds_is_let_go_of_in_the_main_thread(jobs, lane, end):
         def work(stop, report):
             mine = held[0]
             report(mine)
-            if end is not None:
-                raise end("a reason")
+
+            def part(number):
+                if end is not None and number == 5:
+                    raise end("a reason")
+                return (mine, number)[1]
+
+            assert stop.beside(part, range(9)) == [*range(9)]
             return Held()
 
         jobs.submit(lane, key, work, lambda _: held[1], lambda _: held[1], lambda _: held[2], lambda: held[1])
@@ -74,3 +79,26 @@ def test_cycles_are_collected_in_the_main_thread_alone(jobs):
     finally:
         gc.callbacks.remove(note)
     assert {thread for thread, _ in where} == {threading.main_thread()}
+
+
+def test_parts_are_taken_by_several_hands_and_come_in_their_order():
+    token, hands = JobToken(), _Hands(3)
+    both = threading.Barrier(3, timeout=5)
+
+    def part(number):
+        if number < 3:
+            both.wait()  # three are under way at once, or this fails
+        return sum(hands.all(lambda n: n * number, range(20)))  # a part that has parts itself
+
+    assert hands.all(part, range(40)) == [190 * n for n in range(40)]
+    assert token.beside(lambda n: -n, range(1000)) == [-n for n in range(1000)]
+    done = []
+
+    def fails(number):
+        done.append(number)
+        if number == 2:
+            raise Stopped
+
+    with pytest.raises(Stopped):
+        hands.all(fails, range(10_000))
+    assert len(done) < 10_000

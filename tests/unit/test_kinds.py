@@ -13,16 +13,21 @@ from hypothesis import strategies as some
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.query.conditions import parse_condition, parse_expression
+from nimble_otter.send import format_for, rows_of_view, send_text
 from nimble_otter.table import MISSING, Field, Kind, Table, TableBuilder, View
 from nimble_otter.table.build import ColumnBuilder, table_of
 from nimble_otter.table.collation import language_of, letters_key
 from nimble_otter.table.columns import Column
+from nimble_otter.table.combine import How, appended, join
 from nimble_otter.table.expressions import compute
 from nimble_otter.table.figures import Figure, Measure
 from nimble_otter.table.filter import filter_view
 from nimble_otter.table.forms import parse_span, render, render_all, span_text
 from nimble_otter.table.group import group_view
 from nimble_otter.table.keys import object_key
+from nimble_otter.table.patch import patched
+from nimble_otter.table.profile import profile, value_counts
+from nimble_otter.table.search import Search, find_rows
 from nimble_otter.table.show import plain, shown
 from nimble_otter.table.sort import SortKey, sort_view
 
@@ -226,3 +231,64 @@ def test_texts_are_put_by_the_alphabet_of_a_language(language, words):
 
 def test_the_readers_language_is_found_by_a_locale():
     assert [language_of(c) for c in ("sv_SE.UTF-8", "nb_NO", "en_GB", "C", "")] == ["sv", "no", "", "", ""]
+
+
+FEW_UUIDS = some.uuids() | some.sampled_from([uuid.UUID(int=n << 60) for n in range(4)] + [uuid.UUID(int=9)])
+
+
+@given(some.lists(some.tuples(some.none() | FEW_UUIDS.map(str), some.integers(0, 2)), min_size=1, max_size=30))
+def test_uuids_are_put_found_and_written_as_their_texts_are(rows):
+    texts, groups = [text for text, _ in rows], [group for _, group in rows]
+    held, form = built(Kind.UUID, texts[:7], texts[7:])
+    if any(texts):
+        assert (held.kind, held.data.itemsize, form) == (Kind.UUID, 16, "")
+    assert held.values() == texts
+    sought = next((t for t in texts if t), "00000000-0000-0000-0000-000000000009")
+    answers = []
+    for column in (held, built(None, texts)[0]):
+        table = table_of(t=texts, g=groups, n=list(range(len(rows))))
+        fields = (Field("t", column.kind, declared="uuid"), *table.fields[1:])
+        table = Table(fields, (column, *table.columns[1:]), table.rows)
+        view, said = View(table), []
+        for key in (SortKey(0), SortKey(0, True), SortKey(0, empty_first=True), SortKey(0, True, True)):
+            said.append(sort_view(view, [key]).row_ids().tolist())
+        said.append(sort_view(view, [SortKey(1), SortKey(0)]).row_ids().tolist())
+        conditions = [f"t {op} '{sought}'" for op in ("=", "<>", "<", "<=", ">", ">=")]
+        for text in (*conditions, f"t in ('{sought}')", "t is null", f"t like '%{sought[4:20]}%'", "t ilike '0%'"):
+            said.append(filter_view(view, parse_condition(text, table)).row_ids().tolist())
+        figures = (Figure.FILLED, Figure.DISTINCT, Figure.MIN, Figure.MAX, Figure.FIRST, Figure.LAST, Figure.MODE,
+                   Figure.LIST)  # fmt: skip
+        made = group_view(view, [1], [Measure(f, 0) for f in figures])
+        said += [c.values() for t in (made.leaves, made.totals) for c in t.columns]
+        said += [group_view(view, [0], [Measure(Figure.SUM, 2)]).leaves.columns[n].values() for n in (0, 1)]
+        said += [value_counts(view, 0), (profile(view, 0).distinct, profile(view, 0).frequent)]
+        for search in (Search(sought[2:11]), Search("0000-0"), Search("g"), Search("A"), Search("A", case=True),
+                       Search("^0", pattern=True), Search(sought, word=True)):  # fmt: skip
+            said.append(find_rows(view, [0], search).tolist())
+        said += [c.values() for c in appended(table, table.take(np.arange(len(rows))[::-1])).columns]
+        said += [c.values() for c in join(View(table), table_of(t=[sought], x=[5]), [(0, 0)], How.LEFT)[0].columns]
+        said += [compute(parse_expression(text, table), table, np.arange(len(rows))).values()
+                 for text in ("lag(t) over (order by n)", "left(t, 4) || g", "coalesce(t, 'none')")]  # fmt: skip
+        rows_sent = rows_of_view(table.fields, table.columns, view, "made")
+        for key in ("csv", "json", "jsonl", "html", "markdown", "text", "xml", "sql"):
+            said.append(send_text(rows_sent, format_for(key), {}))
+        answers.append(said)
+    assert answers[0] == answers[1]
+
+
+def test_a_uuid_is_compared_in_any_of_its_forms_and_others_stay_text():
+    texts = ["6f9619ff-8b86-d011-b42d-00cf4fc964ff", None]
+    column = built(Kind.UUID, texts)[0]
+    table = Table((Field("t", Kind.UUID),), (column,), 2)
+    for form in ("6F9619FF-8B86-D011-B42D-00CF4FC964FF", "{6f9619ff-8b86-d011-b42d-00cf4fc964ff}",
+                 "6f9619ff8b86d011b42d00cf4fc964ff"):  # fmt: skip
+        assert filter_view(View(table), parse_condition(f"t = '{form}'", table)).row_ids().tolist() == [0]
+    with pytest.raises(ConditionError, match="t holds UUIDs; '6f96' is not one"):
+        filter_view(View(table), parse_condition("t = '6f96'", table))
+    for odd in (texts[0].upper(), texts[0][:-1], texts[0].replace("-", " "), texts[0][:-1] + "ő", texts[0] + "0", ""):
+        made = built(Kind.UUID, texts, [odd])[0]
+        assert (made.kind, made.values()) == (Kind.TEXT, [*texts, odd])
+    assert built(Kind.UUID, texts, [7])[0].values() == [*texts, 7]
+    changed = patched(table, {1: {0: "00000000-0000-0000-0000-000000000001"}}, added=[{0: None}])
+    assert (changed.fields[0].kind, changed.columns[0].values()[1:]) == (
+        Kind.UUID, ["00000000-0000-0000-0000-000000000001", None])  # fmt: skip

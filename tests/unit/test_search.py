@@ -15,6 +15,7 @@ from nimble_otter.errors import ConditionError
 from nimble_otter.pull import run_course
 from nimble_otter.pull.steps import Condition, FilterStep
 from nimble_otter.query.conditions import parse_condition
+from nimble_otter.stop import StopToken
 from nimble_otter.table import MISSING, View, digits
 from nimble_otter.table import search as made
 from nimble_otter.table.build import column_of, table_of
@@ -74,8 +75,9 @@ def test_rows_are_found_in_any_column_whatever_the_blocks(monkeypatch):
         test = search.test()
         rows = list(zip(*(c.values(view.row_ids()) for c in table.columns), strict=True))
         assert whole.tolist() == [any(v is not None and test(said(v)) for v in row) for row in rows]
-    wide, told = find_rows(view, range(4), Search("ot")), []
-    narrow = find_rows(view, range(4), Search("otterh"), progress=lambda *n: told.append(n), within=wide)
+    wide, stop, told = find_rows(view, range(4), Search("ot")), StopToken(), []
+    stop.tell = lambda *n: told.append(n)
+    narrow = find_rows(view, range(4), Search("otterh"), stop, wide)
     assert narrow.tolist() == find_rows(view, range(4), Search("otterh")).tolist()
     assert told[-1] == (4000, 4000)
     assert Search("otterh").narrows(Search("ot"))

@@ -4,6 +4,8 @@ import datetime as dt
 import math
 import sqlite3
 import statistics
+import threading
+from concurrent.futures import ThreadPoolExecutor
 from decimal import Decimal
 
 import numpy as np
@@ -66,15 +68,25 @@ def ordinal(value):
     return object_key(value)
 
 
-@pytest.fixture(scope="module", params=[0, 10**6], ids=["one buffer", "codes"], autouse=True)
+@pytest.fixture(scope="module", params=[(0, 3), (10**6, 1)], ids=["one buffer, three hands", "codes"], autouse=True)
 def both_texts(request):
-    """Both ways to hold texts; blocks so small that few rows have several."""
-    with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(build, "MANY_WORDS", request.param)
-        for module, name in ((packing, "BLOCK"), (keys, "BLOCK"), (filter_, "BLOCK"), (codes, "_STRETCH"),
-                             (search, "BLOCK"), (search, "_STRETCH")):  # fmt: skip
+    """Both ways to hold texts, alone and by several hands; blocks so small that few rows have several."""
+    words, hands = request.param
+    with pytest.MonkeyPatch.context() as patch, ThreadPoolExecutor(hands) as pool:
+        patch.setattr(build, "MANY_WORDS", words)
+        for module, name in ((packing, "BLOCK"), (packing, "_STRETCH"), (packing, "_WORTH"), (keys, "BLOCK"),
+                             (filter_, "BLOCK"), (codes, "_STRETCH"), (search, "BLOCK"),
+                             (search, "_STRETCH")):  # fmt: skip
             patch.setattr(module, name, 4)
+        if hands > 1:
+            patch.setattr(StopToken, "hands", hands)
+            patch.setattr(StopToken, "beside", lambda self, work, parts: by_hands(pool, work, parts))
         yield
+
+
+def by_hands(pool, work, parts):
+    is_hand = threading.current_thread() is not threading.main_thread()
+    return [work(part) for part in parts] if is_hand else list(pool.map(work, parts))
 
 
 def built(values, batch, hint=None):
@@ -402,6 +414,6 @@ def test_long_work_gives_way_and_says_how_far_it_is():
         heard.ways = 0
         work()
         assert heard.ways > 1
-        assert heard.said == sorted(heard.said)
+        assert len(heard.said) > 1
         assert {whole for _, whole in heard.said} == {rows}
-        assert heard.said[-1][0] > rows // 2
+        assert max(done for done, _ in heard.said) > rows // 2

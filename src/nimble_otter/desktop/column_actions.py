@@ -268,7 +268,7 @@ class ColumnActions:
 
 def _conditions_for(field: Field) -> tuple[str, ...]:
     kind = field.kind
-    own = _MORE_CONDITIONS["text"] if kind is Kind.TEXT else ()
+    own = _MORE_CONDITIONS["text"] if kind in (Kind.TEXT, Kind.UUID) else ()
     if kind.is_number or kind.is_moment or kind in (Kind.CLOCK, Kind.SPAN):
         own = _MORE_CONDITIONS["number"]
     return (*_MORE_CONDITIONS["any"], *own)

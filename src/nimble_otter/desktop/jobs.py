@@ -1,4 +1,5 @@
-"""The one place that starts threads: a serial lane for each connection, a small pool for local work.
+"""The one place that starts threads: a serial lane for each connection, a small pool for local work, and hands that
+take parts of such work.
 
 Work gets a stop token and a `report` function. Results come back in the main thread, queued. Work submitted under a
 key that is in use stops the earlier one, and nothing of the earlier is delivered any more.
@@ -15,15 +16,16 @@ from __future__ import annotations
 
 import gc
 import itertools
+import os
 import queue
 import sys
 import threading
 import time
 import traceback
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, TypeVar
 
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
@@ -32,6 +34,8 @@ from nimble_otter.stop import StopToken
 
 Report = Callable[[Any], None]
 Work = Callable[[StopToken, Report], Any]
+_Part = TypeVar("_Part")
+_Made = TypeVar("_Made")
 LOCAL = "local"
 LISTEN_MS = 850
 """How long stopped work may go on before its lane is left behind."""
@@ -48,6 +52,9 @@ that looks at its token waits for it, at most so long at a look."""
 COLLECT_MS = 200
 COLLECT_SHARE = 100
 """A whole collection takes at most one part in this many of the window's time."""
+
+MOST_HANDS = 8
+"""More threads than this only wait for the memory."""
 
 CLOSE_S = 3
 """How long a lane may take to end when the program does: a write is rolled back, a hung server is not waited for."""
@@ -70,9 +77,85 @@ class _Beat:
 _beat = _Beat()
 
 
-class _Token(StopToken):
-    """Reaches servers from a thread of its own: a server that is asked to cancel may not answer either."""
+class _Turns:
+    """Parts of one piece of work, taken one after the other by whoever has a hand free."""
 
+    def __init__(self, work: Callable[[Any], Any], parts: Sequence[Any]) -> None:
+        self._work, self._parts = work, parts
+        self._made: list[Any] = [None] * len(parts)
+        self._next = iter(range(len(parts)))
+        self._failed: BaseException | None = None
+        self._busy, self._is_over = 0, False
+        self._quiet = threading.Condition()
+
+    def help(self) -> None:
+        with self._quiet:
+            if self._is_over:
+                return
+            self._busy += 1
+        self._take()
+        with self._quiet:
+            self._busy -= 1
+            self._quiet.notify()
+
+    def all(self) -> list[Any]:
+        """Take turns oneself, then wait for what others have begun. Nothing of the work is held here afterwards: what
+        it holds never ends in a thread that helped."""
+        self._take()
+        with self._quiet:
+            self._is_over = True
+            while self._busy:
+                self._quiet.wait()
+        made, failed = self._made, self._failed
+        del self._work, self._parts, self._made, self._failed
+        try:
+            if failed is not None:
+                raise failed
+        finally:
+            del failed  # its traceback knows this call, which must not know it
+        return made
+
+    def _take(self) -> None:
+        try:
+            for number in self._next:
+                if self._failed is not None:
+                    return
+                self._made[number] = self._work(self._parts[number])
+        except BaseException as problem:
+            self._failed = self._failed or problem
+
+
+class _Hands:
+    """Threads that help with parts of work; begun when first wanted, and ended with the program."""
+
+    def __init__(self, count: int) -> None:
+        self._waiting: queue.SimpleQueue[_Turns] = queue.SimpleQueue()
+        self._count, self._begun, self._lock = count, False, threading.Lock()
+
+    def all(self, work: Callable[[Any], Any], parts: Sequence[Any]) -> list[Any]:
+        with self._lock:
+            if not self._begun:
+                self._begun = True
+                for _ in range(self._count):
+                    threading.Thread(target=self._serve, name="hand", daemon=True).start()
+        turns = _Turns(work, parts)
+        for _ in range(min(self._count, len(parts) - 1)):
+            self._waiting.put(turns)
+        return turns.all()
+
+    def _serve(self) -> None:
+        while True:
+            self._waiting.get().help()
+
+
+_hands = _Hands(min(MOST_HANDS, len(os.sched_getaffinity(0))) - 1)
+
+
+class JobToken(StopToken):
+    """Reaches servers from a thread of its own: a server that is asked to cancel may not answer either. Parts of work
+    are taken by all processors."""
+
+    hands = _hands._count + 1
     _heard: Report | None = None
     _told = 0.0
 
@@ -94,6 +177,12 @@ class _Token(StopToken):
             until = time.monotonic() + PATIENCE_S
             while _beat.is_late() and time.monotonic() < until:
                 time.sleep(0.001)
+
+    def beside(self, work: Callable[[_Part], _Made], parts: Iterable[_Part]) -> list[_Made]:
+        all_parts = list(parts)
+        if len(all_parts) < 2 or self.hands < 2:
+            return super().beside(work, all_parts)
+        return _hands.all(work, all_parts)
 
     def _call(self, callbacks: list[Callable[[], None]]) -> None:
         for callback in callbacks:
@@ -148,7 +237,7 @@ class Job:
     failed: Callable[[OtterError], None]
     update: Callable[[Any], None]
     stopped: Callable[[], None] | None
-    token: _Token = field(default_factory=_Token)
+    token: JobToken = field(default_factory=JobToken)
     started: bool = False
     ended: bool = False
     began: float = 0.0

@@ -108,6 +108,9 @@ def _filtered(
         if "ilike" in condition.as_sql() or _compares_text(condition, table):
             notes.append("Texts are compared by the server's own rules for letters' case and accents.")
     parsed = [_in_dialect(c.as_sql(), dialect) for c in conditions]
+    if dialect == "postgres":
+        for node in parsed:
+            _like_as_text(node, table)
     if any(node.find(exp.Like, exp.ILike) for node in parsed):
         notes.append("Texts are compared by the server's own rules for letters' case and accents.")
     labels = _plain_labels(text, table, dialect)
@@ -123,6 +126,14 @@ def _filtered(
             column.set("table", None)
             column.set("this", exp.to_identifier(name, quoted=quoted(name) != name))
     return _wrapped(text, ["*"], f"\nwhere {_joined([_said(n, dialect, text) for n in parsed])}")
+
+
+def _like_as_text(node: Any, table: Table) -> None:
+    """This server looks for patterns in texts alone; here a value of any kind is looked at as its text."""
+    texts = {f.name.casefold() for f in table.fields if f.kind is Kind.TEXT}
+    for like in list(node.find_all(exp.Like, exp.ILike)):
+        if isinstance(like.this, exp.Column) and like.this.name.casefold() not in texts:
+            like.set("this", exp.cast(like.this.copy(), "text"))
 
 
 def _computed(
@@ -255,6 +266,8 @@ def _order_said(
             raise ConditionError(f"{key.column} is put into {key.order} order here only.", "Sort by code point first.")
         if field.kind is Kind.TEXT:
             notes.append(f"{key.column} is sorted by the server's collation; here texts go by code point.")
+        if field.kind is Kind.UUID and dialect == "mysql":
+            notes.append(f"{key.column} is sorted by the server's own order of UUIDs; here they go by their digits.")
         name = quoted(field.name)
         way = " desc" if key.descending else ""
         if dialect == "mysql":

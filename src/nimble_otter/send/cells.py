@@ -156,7 +156,7 @@ class Cells:
     def _other(self, place: int, field: Field, column: Column, style: bytes) -> list[bytes]:
         if column.kind is Kind.ZONED:
             texts = moments(column) or []
-        elif column.kind is Kind.TEXT:
+        elif column.kind in (Kind.TEXT, Kind.UUID):
             if isinstance(column, CodedText) and not self.links_wanted:
                 words = [self._text(word.encode(*TEXT_BYTES), style) for word in column.words] or [b"<c/>"]
                 return by_code(words, column.data)

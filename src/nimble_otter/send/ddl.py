@@ -14,16 +14,17 @@ _TYPES: dict[str, dict[Kind, str]] = {
     "sqlite": {
         Kind.INT: "integer", Kind.FLOAT: "real", Kind.BOOL: "boolean", Kind.TIME: "timestamp", Kind.DATE: "date",
         Kind.DECIMAL: "numeric", Kind.TEXT: "text", Kind.ZONED: "text", Kind.CLOCK: "time", Kind.SPAN: "text",
+        Kind.UUID: "text",
     },
     "postgresql": {
         Kind.INT: "bigint", Kind.FLOAT: "double precision", Kind.BOOL: "boolean", Kind.TIME: "timestamp",
         Kind.DATE: "date", Kind.DECIMAL: "numeric", Kind.TEXT: "text", Kind.ZONED: "timestamp with time zone",
-        Kind.CLOCK: "time", Kind.SPAN: "interval",
+        Kind.CLOCK: "time", Kind.SPAN: "interval", Kind.UUID: "uuid",
     },
     "mysql": {
         Kind.INT: "bigint", Kind.FLOAT: "double", Kind.BOOL: "boolean", Kind.TIME: "datetime(6)", Kind.DATE: "date",
         Kind.DECIMAL: "decimal(65, 18)", Kind.TEXT: "longtext", Kind.ZONED: "datetime(6)", Kind.CLOCK: "time(6)",
-        Kind.SPAN: "varchar(40)",
+        Kind.SPAN: "varchar(40)", Kind.UUID: "char(36)",
     },
 }  # fmt: skip
 _BYTES = {"sqlite": "blob", "postgresql": "bytea", "mysql": "longblob"}

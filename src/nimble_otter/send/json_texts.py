@@ -86,6 +86,8 @@ class _Writer:
         if isinstance(column, CodedText):
             words = [_dump(_whole(word)) for word in column.words] or [b'""']
             return by_code(words, column.data)
+        if kind is Kind.UUID:
+            return _in_quotes(utf8(column))
         if isinstance(column, BufferText):
             return _quoted(utf8(column))
         return None

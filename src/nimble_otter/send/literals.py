@@ -47,7 +47,7 @@ class Literals:
         if isinstance(column, CodedText):
             words = [self._text(word.encode(*TEXT_BYTES)) for word in column.words] or [b"null"]
             return by_code(words, column.data)
-        if column.kind is Kind.TEXT:
+        if column.kind in (Kind.TEXT, Kind.UUID):
             return self._texts(utf8(column))
         if not (self._dialect == "sqlite" and field.form):
             if column.kind is Kind.ZONED and self._dialect == "mysql":

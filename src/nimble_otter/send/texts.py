@@ -17,7 +17,7 @@ import orjson
 
 from nimble_otter.errors import SendError
 from nimble_otter.send.format import Option, Output
-from nimble_otter.table import MISSING, Column, Field, Kind
+from nimble_otter.table import MISSING, Column, Field, Kind, uuids
 from nimble_otter.table.columns import TEXT_BYTES, BufferText, CodedText
 from nimble_otter.table.looks import Look, number_text, time_text
 from nimble_otter.table.show import plain, shown
@@ -156,10 +156,12 @@ def even_times(column: Column) -> list[Any]:
 
 
 def utf8(column: Column) -> list[bytes]:
-    """A text column as UTF-8, as it was at the source; rows without a value hold anything."""
+    """A column of texts or UUIDs as UTF-8, as it was at the source; rows without a value hold anything."""
     if isinstance(column, CodedText):
         words = [word.encode(*TEXT_BYTES) for word in column.words] or [b""]
         return by_code(words, column.data)
+    if column.kind is Kind.UUID:
+        return uuids.write(column.data).tobytes().split(b"\0")[:-1]
     assert isinstance(column, BufferText)
     starts, ends = column.data, column.ends
     if not len(starts):
@@ -178,7 +180,7 @@ def spelled(column: Column, field: Field, spell: Spelling) -> list[bytes]:
     """Any column as plain texts; rows without a value hold anything."""
     found: list[bytes] | None = None
     looked = spell.looks and field.look is not None
-    if column.kind is Kind.TEXT and isinstance(column, (CodedText, BufferText)):
+    if column.kind in (Kind.TEXT, Kind.UUID):
         return utf8(column)
     if column.kind.is_number and not looked:
         found = numbers(column)

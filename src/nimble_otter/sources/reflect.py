@@ -22,7 +22,8 @@ _WORDS = [
     (re.compile(r"DATE", re.I), "date"),
     (re.compile(r"BOOL", re.I), "yes/no"),
     (re.compile(r"INT|REAL|FLOA|DOUB|NUM|DEC|SERIAL|MONEY|YEAR", re.I), "number"),
-    (re.compile(r"CHAR|CLOB|TEXT|UUID|ENUM|SET|INET|CIDR|TIME", re.I), "text"),
+    (re.compile(r"^UUID", re.I), "uuid"),
+    (re.compile(r"CHAR|CLOB|TEXT|ENUM|SET|INET|CIDR|TIME", re.I), "text"),
 ]
 
 

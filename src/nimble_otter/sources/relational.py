@@ -38,7 +38,7 @@ IDLE_S = 1
 """A connection unused for so long is tried before it is used."""
 _EXACT = (Kind.TIME, Kind.ZONED, Kind.DATE, Kind.CLOCK, Kind.SPAN)
 """What a driver says of a result's column is nearer than what the word for its type says."""
-KIND_OF_WORD = {"time": Kind.TIME, "date": Kind.DATE, "yes/no": Kind.BOOL}
+KIND_OF_WORD = {"time": Kind.TIME, "date": Kind.DATE, "yes/no": Kind.BOOL, "uuid": Kind.UUID}
 
 
 class Relational:

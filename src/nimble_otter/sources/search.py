@@ -105,7 +105,7 @@ def condition(connection: Connection, column: ColumnInfo, sought: Sought) -> str
         return f"{name} = :number" if number else ""
     if column.word in ("binary", "yes/no"):
         return ""
-    plain = column.word in ("text", "any") and dialect != "postgresql"
+    plain = column.word in ("text", "uuid", "any") and dialect != "postgresql"
     text = name if plain else f"cast({name} as {'char' if dialect == 'mysql' else 'text'})"
     if sought.is_regex or sought.is_word:
         return f"{text} {'~' if dialect == 'postgresql' else 'regexp'} :sought"

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nimble_otter.stop import NEVER, StopToken
-from nimble_otter.table import forms
+from nimble_otter.table import forms, uuids
 from nimble_otter.table.amounts import are_numbers
 from nimble_otter.table.columns import (
     EPOCH,
@@ -48,7 +48,7 @@ _BY_TYPE: dict[type, Kind] = {
 }
 _STYLED = (Kind.ZONED, Kind.CLOCK, Kind.SPAN)
 _SURE = (Kind.INT, Kind.FLOAT, Kind.TEXT)
-_DTYPES = {
+_DTYPES: dict[Kind, Any] = {
     Kind.INT: np.int64,
     Kind.FLOAT: np.float64,
     Kind.BOOL: np.bool_,
@@ -58,11 +58,12 @@ _DTYPES = {
     Kind.CLOCK: np.int64,
     Kind.SPAN: np.int64,
     Kind.DECIMAL: np.int64,
+    Kind.UUID: uuids.DTYPE,
     Kind.TEXT: np.int32,
     Kind.OBJECT: np.object_,
 }
 _EMPTY_AS_DECLARED = (
-    Kind.INT, Kind.FLOAT, Kind.DECIMAL, Kind.BOOL, Kind.TIME, Kind.ZONED, Kind.DATE, Kind.SPAN,
+    Kind.INT, Kind.FLOAT, Kind.DECIMAL, Kind.BOOL, Kind.TIME, Kind.ZONED, Kind.DATE, Kind.SPAN, Kind.UUID,
 )  # fmt: skip
 _FILL: dict[Kind, Any] = {
     Kind.TEXT: "",
@@ -72,6 +73,7 @@ _FILL: dict[Kind, Any] = {
     Kind.CLOCK: dt.time(),
     Kind.SPAN: dt.timedelta(),
     Kind.DECIMAL: Decimal(0),
+    Kind.UUID: uuids.NONE,
 }
 
 
@@ -81,7 +83,7 @@ class _Retype(Exception):
 
 class ColumnBuilder:
     """One column under construction. `hint` is the kind that the source declares, used only where every value fits
-    it exactly: texts as times, 0 and 1 as yes/no. A hint of INT or FLOAT is a promise of the
+    it exactly: texts as times or UUIDs, 0 and 1 as yes/no. A hint of INT or FLOAT is a promise of the
     driver that there are no booleans and, among FLOAT, no integers; of TEXT, that there is nothing else but None: so
     that not every value has to be looked at. `is_typed`: a column of nothing but empty values is of its hint's kind."""
 
@@ -191,8 +193,8 @@ class ColumnBuilder:
                 self.form = f"%Y-%m-%d %H:%M:%S{forms.ANY}"
             if self.form:
                 return self.hint
-        if self.hint is Kind.DECIMAL and types == {str}:
-            return Kind.DECIMAL
+        if self.hint in (Kind.DECIMAL, Kind.UUID) and types == {str}:
+            return self.hint
         if self.hint in _STYLED and types == {str}:
             return self.hint
         if self.hint is Kind.BOOL and types == {int}:
@@ -220,11 +222,12 @@ class ColumnBuilder:
         if self.kind is Kind.TEXT and self._bytes is not None:
             self._append_buffer([""] * count)
         else:
-            self._data.extend(np.full(count, None if self.kind is Kind.OBJECT else 0, _DTYPES[self.kind]))
+            nothing = np.full(count, None) if self.kind is Kind.OBJECT else np.zeros(count, _DTYPES[self.kind])
+            self._data.extend(nothing)
 
     def _append(self, kind: Kind, values: Sequence[Any], types: set[type], mask: NDArray[np.bool_] | None) -> None:
         if mask is not None and kind is not Kind.OBJECT:
-            fill = "" if types == {str} else (0 if self.form == "0/1" else _FILL.get(kind, 0))
+            fill = "" if types == {str} and kind is not Kind.UUID else (0 if self.form == "0/1" else _FILL.get(kind, 0))
             values = [fill if v is None or v is MISSING else v for v in values]
         if kind is Kind.OBJECT:
             array = np.empty(len(values), np.object_)
@@ -250,6 +253,12 @@ class ColumnBuilder:
             if mask is not None:
                 array_or_none[mask] = 0
             self._data.extend(array_or_none)
+        elif kind is Kind.UUID:
+            self._need(types == {str}, Kind.TEXT if types <= {str} else Kind.OBJECT)
+            read = uuids.parse(values)
+            self._need(read is not None, Kind.TEXT)
+            assert read is not None
+            self._data.extend(read)
         elif kind in _STYLED and str in types:
             self._append_styled(kind, values, types)
         elif kind is Kind.DECIMAL and self.hint is kind and types == {str}:

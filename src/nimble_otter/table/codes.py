@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.columns import BufferText, CodedText, Column, Ids, Kind, pick
 from nimble_otter.table.keys import key_pieces
-from nimble_otter.table.packing import order_and_runs, slots_of
+from nimble_otter.table.packing import order_and_runs, slots_of, stretches
 
 _STRETCH = 1 << 16
 
@@ -25,14 +25,19 @@ def codes_of(column: Column, ids: Ids, stop: StopToken = NEVER) -> tuple[Ids, Id
         codes, used, _ = compressed(*small)
         return codes, first_places(codes, len(used))
     order, begins = _sorted(column, ids, stop)
-    codes = np.empty(len(ids), np.int64)
-    codes[order] = np.cumsum(begins) - 1
-    return codes, order[begins]
+    codes = np.empty(len(ids), np.int32)  # half as much memory to jump about in
+    numbers = np.cumsum(begins, dtype=np.int32) - np.int32(1)
+
+    def put(part: slice) -> None:
+        codes[order[part]] = numbers[part]
+
+    stop.beside(put, stretches(0, len(ids)))
+    return codes.astype(np.int64), order[begins]
 
 
 def _sorted(column: Column, ids: Ids, stop: StopToken) -> tuple[Ids, NDArray[np.bool_]]:
     """Places of the rows in order, and where in it a value begins."""
-    order, runs = order_and_runs([lambda: key_pieces(column, ids, False, False)], len(ids), stop)
+    order, runs = order_and_runs([lambda: key_pieces(column, ids, False, False, stop)], len(ids), stop)
     return order, begins_of(runs, len(ids))
 
 
@@ -118,7 +123,7 @@ def starts_of(begins: NDArray[np.bool_]) -> Ids:
 
 def small_codes(column: Column, ids: Ids) -> tuple[Ids, int] | None:
     """Codes in ascending order of value without sorting rows, where the values span a small range."""
-    if isinstance(column, BufferText) or column.kind in (Kind.FLOAT, Kind.OBJECT):
+    if isinstance(column, BufferText) or column.kind in (Kind.FLOAT, Kind.UUID, Kind.OBJECT):
         return None
     if not len(ids):
         return np.empty(0, np.int64), 1

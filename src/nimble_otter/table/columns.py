@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nimble_otter.table.looks import Look
+from nimble_otter.table.uuids import texts_of
 
 Ids = NDArray[np.int64]
 Mask = NDArray[np.bool_]
@@ -30,6 +31,7 @@ class Kind(StrEnum):
     CLOCK = "time of day"
     SPAN = "interval"
     DECIMAL = "decimal"
+    UUID = "uuid"
     TEXT = "text"
     OBJECT = "value"
 
@@ -99,7 +101,7 @@ class Column:
 
     INT, FLOAT, BOOL: int64, float64, bool. TIME: int64 microseconds since 1970 without a zone; ZONED: the same in UTC.
     DATE: int32 days since 1970. CLOCK: int64 microseconds since midnight. SPAN: int64 microseconds. DECIMAL: int64 of
-    value * 10**scale. OBJECT: object. TEXT: see CodedText and BufferText.
+    value * 10**scale. UUID: see uuids.DTYPE. OBJECT: object. TEXT: see CodedText and BufferText.
     What `data` holds where `empty` is True is zero (OBJECT: None).
     """
 
@@ -127,8 +129,8 @@ class Column:
         return self.empty if ids is None else pick(self.empty, ids)
 
     def values(self, ids: Ids | None = None) -> list[Any]:
-        """Python values of the rows `ids` (None: all): int, float, bool, datetime, date, Decimal, str or what the
-        driver gave; None for NULL and MISSING for a missing field."""
+        """Python values of the rows `ids` (None: all): int, float, bool, datetime, date, Decimal, str (also UUIDs) or
+        what the driver gave; None for NULL and MISSING for a missing field."""
         data = self.data if ids is None else pick(self.data, ids)
         out = self._to_python(data)
         empty = self.empty_at(ids)
@@ -156,6 +158,8 @@ class Column:
             return [value.time() for value in data.view("M8[us]").tolist()]
         if self.kind is Kind.SPAN:
             return list(data.view("m8[us]").tolist())
+        if self.kind is Kind.UUID:
+            return list(texts_of(data))
         if self.kind is Kind.DECIMAL:
             return [Decimal(v).scaleb(-self.scale) for v in data.tolist()]
         return list(data.tolist())
@@ -224,6 +228,13 @@ class BufferText(Column):
             ]
         memory = self.buffer.data
         return [str(memory[a:b], *TEXT_BYTES) for a, b in zip(starts.tolist(), ends.tolist(), strict=True)]
+
+
+def blanked(data: NDArray[Any], gone: Mask) -> NDArray[Any]:
+    """A copy of a column's data that holds zero (objects: None) where there is no value."""
+    data = data.copy()
+    data[gone] = None if data.dtype == np.object_ else 0
+    return data
 
 
 def placed(made: Column, rows: int, ids: Ids) -> Column:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
-from typing import Any
 
 import numpy as np
 
@@ -23,6 +22,7 @@ from nimble_otter.table.columns import (
     Mask,
     Table,
     View,
+    blanked,
     distinct_names,
 )
 from nimble_otter.table.figures import Measure
@@ -45,12 +45,8 @@ def taken(column: Column, ids: Ids, gone: Mask) -> Column:
     made = column.take(np.where(gone, 0, ids))
     if not gone.any():
         return made
-    data = made.data if isinstance(made, BufferText) else np.where(gone, _zero(made), made.data)
+    data = made.data if isinstance(made, BufferText) else blanked(made.data, gone)
     return replace(made, data=data, empty=made.empty_at() | gone)
-
-
-def _zero(column: Column) -> Any:
-    return None if column.kind is Kind.OBJECT else column.data.dtype.type(0)
 
 
 def chained(columns: Sequence[Column]) -> Column:
@@ -79,7 +75,7 @@ def chained(columns: Sequence[Column]) -> Column:
 
 def _blank(like: Column, count: int) -> Column:
     """Rows without a value, held as another column is."""
-    data = np.full(count, _zero(like), like.data.dtype)
+    data = np.full(count, None) if like.kind is Kind.OBJECT else np.zeros(count, like.data.dtype)
     if isinstance(like, BufferText):
         return replace(like, data=data, ends=data, empty=None, missing=None)
     return replace(like, data=data, empty=None, missing=None)
@@ -229,7 +225,7 @@ def join(
 
 def _check_comparable(table: Table, here: int, right: Table, there: int) -> None:
     a, b = table.fields[here], right.fields[there]
-    classes = [0 if k.is_number else 1 if k.is_moment else k for k in (a.kind, b.kind)]
+    classes = [0 if k.is_number else 1 if k.is_moment else Kind.TEXT if k is Kind.UUID else k for k in (a.kind, b.kind)]
     alike = classes[0] == classes[1] or Kind.OBJECT in (a.kind, b.kind)
     filled = not (table.columns[here].empty_at().all() or right.columns[there].empty_at().all())
     if not alike and filled:

@@ -18,11 +18,10 @@ from nimble_otter.errors import ConditionError
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.amounts import as_amounts, exact_sums, floats, holds_numbers
 from nimble_otter.table.build import column_of
-from nimble_otter.table.codes import begins_of, codes_of, small_codes
+from nimble_otter.table.codes import codes_of, small_codes
 from nimble_otter.table.columns import BufferText, CodedText, Column, Field, Ids, Kind, Mask, Table, pick
-from nimble_otter.table.keys import key_pieces
 from nimble_otter.table.looks import Look
-from nimble_otter.table.packing import order_and_runs, whole_piece
+from nimble_otter.table.packing import Pieces, Words, keep_low, order_of, sort_words, stretches, whole_piece
 from nimble_otter.table.show import plain
 
 _Back = Callable[[NDArray[Any], Mask | None], Column]
@@ -185,7 +184,9 @@ class _Part:
         self.none = self.none if self.none.any() else None
         self._full: tuple[Ids, Ids] | None = None
         self._keys: tuple[NDArray[Any], _Back] | None = None
-        self._within: tuple[Ids, Mask] | None = None
+        self._ranks: tuple[Ids, Ids] | None = None
+        self._small: tuple[tuple[Ids, int] | None] | None = None
+        self._within: tuple[Words, Mask] | None = None
         self._sum: Column | None = None
         self._sums: NDArray[np.float64] | None = None
         self._both: dict[bool, NDArray[Any]] = {}
@@ -340,8 +341,8 @@ class _Part:
                 ranks = column.word_ranks()
                 words = np.argsort(ranks)
                 self._keys = ranks.take(pick(column.data, ids)), partial(_coded, column, words)
-            elif isinstance(column, BufferText) or column.kind is Kind.OBJECT:
-                codes, first = codes_of(column, ids, self._stop)
+            elif isinstance(column, BufferText) or column.kind in (Kind.UUID, Kind.OBJECT):
+                codes, first = self._ranked()
                 examples = ids.take(first)
                 self._keys = codes, lambda k, none: self._picked(examples.take(np.clip(k, 0, len(examples) - 1)), none)
             else:
@@ -350,14 +351,32 @@ class _Part:
                 self._keys = data, self._as_before
         return self._keys
 
-    def _ordered(self) -> tuple[Ids, Mask]:
-        """Places of the rows, group by group and in order inside each, those without a value last; and where a value
-        begins."""
+    def _ranked(self) -> tuple[Ids, Ids]:
+        """A number for each place in the order of the values, those without one last, and a place that has it; worked
+        out once for all levels."""
+        if self._below is not None:
+            return self._below[0]._ranked()
+        if self._ranks is None:
+            self._ranks = codes_of(self.column, self._of.ids, self._stop)
+        return self._ranks
+
+    def _ordered(self) -> tuple[Words, Mask]:
+        """The numbers of the values, group by group and in order inside each; and where a value begins."""
         if self._within is None:
-            ids, groups = self._of.ids, whole_piece(self._of.codes, self.groups - 1)
-            pieces = [lambda: iter([groups]), lambda: key_pieces(self.column, ids, False, False)]
-            order, runs = order_and_runs(pieces if self.groups > 1 else pieces[1:], len(ids), self._stop)
-            self._within = order, begins_of(runs, len(ids))
+            ranks, groups = self._ranked()[0], self._of.codes
+            bits = max(1, int(ranks.max()).bit_length())
+            wide = bits + (self.groups - 1).bit_length() > 32
+            words: Words = np.empty(len(ranks), np.uint64 if wide else np.uint32)
+
+            def fill(part: slice) -> None:
+                words[part] = (groups[part] << bits) | ranks[part]
+
+            self._stop.beside(fill, stretches(0, len(words)))
+            sort_words(words, self._stop)
+            begins = np.ones(len(words), np.bool_)
+            np.not_equal(words[1:], words[:-1], out=begins[1:])
+            keep_low(words, bits, self._stop)
+            self._within = words, begins
         return self._within
 
     def _edges(self) -> Ids:
@@ -376,13 +395,19 @@ class _Part:
         return self._numbers(np.where(rest == 0, below, between))
 
     def _rows_at(self, places: Ids) -> Ids:
-        return self._of.ids.take(self._ordered()[0].take(places))
+        """Rows that have the values which stand at these places of the order."""
+        if self.column.kind is Kind.OBJECT:  # equal values may be written differently: those of the group itself
+            keys = [(self._of.codes, self.groups - 1), (self._ranked()[0], len(self._ranked()[1]) - 1)]
+            order = order_of([partial(_one_piece, *key) for key in keys], len(self._of.ids), self._stop)
+            return self._of.ids.take(order.take(places))
+        ranks = self._ordered()[0].take(places).astype(np.int64)
+        return self._of.ids.take(self._ranked()[1].take(ranks))
 
     def _floats_at(self, places: Ids) -> NDArray[np.float64]:
         return as_floats(self.column, self._rows_at(places))
 
     def _distinct(self) -> Column:
-        if self._within is None and (small := small_codes(self.column, self._of.ids)) is not None:
+        if self._within is None and (small := self._numbered()) is not None:
             keys, span = small
             if span * self.groups <= min(_BITMAP, 16 * len(keys) + 1024):
                 seen = np.zeros((self.groups, span), np.bool_)
@@ -393,6 +418,14 @@ class _Part:
         begins = self._ordered()[1]
         many = np.add.reduceat(begins, self._edges()[:-1], dtype=np.int64)
         return Column(Kind.INT, many - (self.counts < self._of.counts))
+
+    def _numbered(self) -> tuple[Ids, int] | None:
+        """Numbers of the values without ordering them, where that can be; worked out once for all levels."""
+        if self._below is not None:
+            return self._below[0]._numbered()
+        if self._small is None:
+            self._small = (small_codes(self.column, self._of.ids),)
+        return self._small[0]
 
     def _begins(self) -> tuple[Ids, Ids, Ids]:
         """Where in the order a value begins, how many rows have it, and the group of each."""
@@ -449,6 +482,10 @@ class _Part:
         if empty is None:
             return made
         return column_of([None if g else v for v, g in zip(made.values(), empty.tolist(), strict=True)])
+
+
+def _one_piece(numbers: Ids, most: int) -> Pieces:
+    return iter([whole_piece(numbers, most)])
 
 
 def _coded(column: CodedText, words: Ids, ranks: NDArray[Any], empty: Mask | None) -> Column:

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table import uuids
 from nimble_otter.table.columns import (
     EPOCH,
     EPOCH_DAY,
@@ -27,6 +28,7 @@ from nimble_otter.table.columns import (
     Kind,
     Table,
     View,
+    every,
     pick,
 )
 from nimble_otter.table.conditions import (
@@ -51,7 +53,7 @@ from nimble_otter.table.functions import FUNCTIONS, TOLERANT
 from nimble_otter.table.search import Search, begins, equals, mask_of, required_text
 from nimble_otter.table.show import plain
 
-BLOCK = 1 << 17
+BLOCK = 1 << 18
 Bools = NDArray[np.bool_]
 _COMPARE: dict[str, Callable[[Any, Any], Any]] = {
     "=": operator.eq,
@@ -76,14 +78,22 @@ def filter_view(view: View, node: Node, stop: StopToken = NEVER) -> View:
     """The view's rows for which the condition is true, in their order. Raises: ConditionError, Stopped."""
     kept, count = np.empty(len(view), np.int64), 0
     node = _by_word(node, view.table)
-    for start in range(0, max(1, len(view)), BLOCK):
+
+    def keep(start: int) -> int:
         stop.check()
+        stop.tell(start, len(view))
         ids = view.row_ids(start, start + BLOCK)
         held = np.flatnonzero(true_of(node, view.table, ids))
-        out = kept[count : count + len(held)]
+        out = kept[start : start + len(held)]
         np.add(held, start, out=out) if view.ids is None else ids.take(held, out=out, mode="clip")
-        count += len(held)
-        stop.tell(start, len(view))
+        return len(held)
+
+    every(0, len(view))  # grown once, not by each hand
+    starts = range(0, max(1, len(view)), BLOCK)
+    for start, held in zip(starts, stop.beside(keep, starts), strict=True):
+        if start > count:
+            kept[count : count + held] = kept[start : start + held]
+        count += held
     return View(view.table, kept[:count] if count > len(kept) // 4 else kept[:count].copy())
 
 
@@ -247,6 +257,8 @@ def _compare_column(column: Column, op: str, value: Any, ids: Ids) -> Bools:
             return same if op == "=" else ~same
         return np.fromiter((v is not None and test(v, value) for v in column.values(ids)), np.bool_, len(ids))
     data = pick(column.data, ids)
+    if column.kind is Kind.UUID:
+        return uuids.compare(data, op, value)
     if column.kind is Kind.FLOAT:
         return np.asarray(test(data, float(value)))
     if column.kind is Kind.BOOL:
@@ -298,6 +310,13 @@ def fitted(value: Any, kind: Kind, name: str) -> Any:
         return number
     if kind is Kind.TEXT and not isinstance(value, str):
         raise ConditionError(f"{name} holds text.", f"Put the value in quotes: '{plain(value)}'.")
+    if kind is Kind.UUID:
+        found = uuids.halves(value) if isinstance(value, str) else None
+        if found is None:
+            raise ConditionError(
+                f"{name} holds UUIDs; {plain(value)!r} is not one.", f"Write all of it, or cast({name} as text)."
+            )
+        return found
     if kind is Kind.BOOL and not isinstance(value, (bool, int)):
         raise ConditionError(f"{name} holds yes or no.", "Compare it with true or false.")
     return value
@@ -346,7 +365,7 @@ def _like(node: Like, table: Table, ids: Ids, want: bool) -> Bools:
         if isinstance(column, CodedText):
             hits = np.fromiter((match(word) is not None for word in column.words), np.bool_, len(column.words))
             true = hits.take(pick(column.data, ids)) if len(hits) else np.zeros(len(ids), np.bool_)
-        elif isinstance(column, BufferText) and node.contains:
+        elif (isinstance(column, BufferText) or column.kind is Kind.UUID) and node.contains:
             true = mask_of(column, ids, Search(node.contains, case=not node.ignore_case))
         elif isinstance(column, BufferText) and node.begins and not node.ignore_case:
             true = begins(column, node.begins, ids)

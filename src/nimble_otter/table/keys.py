@@ -6,20 +6,22 @@ import datetime as dt
 from collections.abc import Callable, Mapping
 from decimal import Decimal
 from functools import partial
+from itertools import chain
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.amounts import as_amounts
 from nimble_otter.table.columns import BufferText, CodedText, Column, Ids, Kind, pick
-from nimble_otter.table.packing import BLOCK, Piece, Pieces, Rows, Words, at, whole_piece
+from nimble_otter.table.packing import BLOCK, Piece, Pieces, Rows, Words, at, gather, stretches, whole_piece
 from nimble_otter.table.show import plain
 
 _SIGN = np.uint64(1 << 63)
 
 
-def key_pieces(column: Column, ids: Ids, descending: bool, empty_first: bool) -> Pieces:
+def key_pieces(column: Column, ids: Ids, descending: bool, empty_first: bool, stop: StopToken = NEVER) -> Pieces:
     """A column's rows as pieces of bits in ascending order of what is wanted. Places are into `ids`."""
     empty = column.empty_at(ids) if column.empty is not None else None
     if empty is not None and not empty.any():
@@ -27,10 +29,17 @@ def key_pieces(column: Column, ids: Ids, descending: bool, empty_first: bool) ->
     if isinstance(column, BufferText):
         if empty is not None:
             yield _flags(empty, empty_first)
-        yield from _text_pieces(column, ids, descending, empty)
+        yield from _text_pieces(column, ids, descending, empty, stop)
+        return
+    if column.kind is Kind.UUID:
+        if empty is not None:
+            yield _flags(empty, empty_first)
+        for half in ("high", "low"):
+            words = pick(column.data, ids)[half]
+            yield whole_piece(~words if descending else words, (1 << 64) - 1)
         return
     data, encode = _encoded(column, ids)
-    bounds = _bounds(column, data, encode, empty)
+    bounds = _bounds(column, data, encode, empty, stop)
     if bounds is None:
         return
     low, high = bounds
@@ -93,18 +102,20 @@ def _float_keys(data: NDArray[Any]) -> Words:
 
 
 def _bounds(
-    column: Column, data: NDArray[Any], encode: Encode, empty: NDArray[np.bool_] | None
+    column: Column, data: NDArray[Any], encode: Encode, empty: NDArray[np.bool_] | None, stop: StopToken
 ) -> tuple[np.uint64, np.uint64] | None:
     """The keys of the smallest and the largest value, or more; None where there is none."""
     if isinstance(column, CodedText):
         return (np.uint64(0), np.uint64(len(column.words) - 1)) if len(column.words) and len(data) else None
-    full = data if empty is None else data[~empty]
-    if not len(full):
+
+    def ends_of(part: slice) -> list[Any]:
+        full = data[part] if empty is None else data[part][~empty[part]]
+        return [np.fmin.reduce(full), full.max()] if len(full) else []
+
+    found = list(chain.from_iterable(stop.beside(ends_of, stretches(0, len(data)))))
+    if not found:
         return None
-    ends = np.array([full.min(), full.max()])
-    if data.dtype == np.float64 and np.isnan(ends[0]):
-        ends[0] = np.fmin.reduce(full)
-    low, high = encode(ends)
+    low, high = encode(np.array([np.fmin.reduce(found), np.max(found)]))
     return low, high
 
 
@@ -143,11 +154,13 @@ def object_key(value: Any) -> tuple[int, Any, str]:
     return (7, value, "") if isinstance(value, bytes) else (6, plain(value), type(value).__name__)
 
 
-def _text_pieces(column: BufferText, ids: Ids, descending: bool, empty: NDArray[np.bool_] | None) -> Pieces:
+def _text_pieces(
+    column: BufferText, ids: Ids, descending: bool, empty: NDArray[np.bool_] | None, stop: StopToken
+) -> Pieces:
     """UTF-8 bytes, eight at a time as one big-endian number; UTF-8 keeps code point order."""
     if len(ids) == 0:
         return
-    texts = _Texts(column, ids, descending, empty)
+    texts = _Texts(column, ids, descending, empty, stop)
     depth = texts.alike()
     if depth < texts.longest:
         yield texts.first_bytes(depth)
@@ -160,7 +173,10 @@ def _text_pieces(column: BufferText, ids: Ids, descending: bool, empty: NDArray[
 class _Texts:
     """Eight bytes of each text from a depth on, as numbers in the order that is wanted."""
 
-    def __init__(self, column: BufferText, ids: Ids, descending: bool, empty: NDArray[np.bool_] | None) -> None:
+    def __init__(
+        self, column: BufferText, ids: Ids, descending: bool, empty: NDArray[np.bool_] | None, stop: StopToken
+    ) -> None:
+        self._stop = stop
         self._starts, self._ends, self._empty = pick(column.data, ids), pick(column.ends, ids), empty
         self._windows: NDArray[Any] = np.ndarray(
             (max(0, column.buffer.size - 7),), dtype=">u8", buffer=column.buffer.data, strides=(1,)
@@ -176,15 +192,21 @@ class _Texts:
         few = BLOCK if isinstance(rows, slice) else len(rows)
         if few <= len(self._starts) // 16 and (self._whole is None or self._whole[0] != depth):
             return self._read(depth, at(self._starts, rows), at(self._ends, rows), rows)
-        return at(self._all_at(depth), rows)
+        if isinstance(rows, slice):
+            return self._all_at(depth)[rows]
+        return gather(self._all_at(depth), rows, self._stop)
 
     def _all_at(self, depth: int) -> Words:
         """Going through the buffer in order is several times quicker than jumping about in it."""
         if self._whole is None or self._whole[0] != depth:
             made = np.empty(len(self._starts), np.uint64)
-            for start in range(0, len(made), BLOCK):
-                rows = slice(start, start + BLOCK)
-                made[rows] = self._read(depth, self._starts[rows], self._ends[rows], rows)
+
+            def fill(stretch: slice) -> None:
+                for start in range(stretch.start, stretch.stop, BLOCK):
+                    rows = slice(start, min(stretch.stop, start + BLOCK))
+                    made[rows] = self._read(depth, self._starts[rows], self._ends[rows], rows)
+
+            self._stop.beside(fill, stretches(0, len(made)))
             self._whole = depth, made
         return self._whole[1]
 

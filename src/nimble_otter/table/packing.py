@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from itertools import chain
 from typing import Any
 
 import numpy as np
@@ -22,6 +23,10 @@ Words = NDArray[np.uint64]
 Rows = Ids | slice
 """Places as an array, or a stretch of them."""
 BLOCK = 1 << 14
+_STRETCH = BLOCK << 3
+_WORTH = 1 << 16
+"""Words that one hand sorts before another has begun."""
+
 _ALL = slice(None)
 
 
@@ -67,29 +72,58 @@ def _ordered(
     row_bits = max(1, int(count - 1).bit_length())
     packed = np.empty(count, np.uint64)
     rest = _pack(packed, pieces, 64 - row_bits, row_bits, stop)
-    packed.sort()
+    sort_words(packed, stop)
     stop.check()
-    runs = _runs(packed, row_bits, *loose.indices(count)[:2]) if told or rest is not None else _NO_RUNS
-    np.bitwise_and(packed, np.uint64((1 << row_bits) - 1), out=packed)
+    runs = _runs(packed, row_bits, *loose.indices(count)[:2], stop) if told or rest is not None else _NO_RUNS
+    keep_low(packed, row_bits, stop)
     order = packed.view(np.int64)
     tied: _Tied | None = None
     while rest is not None and len(runs):
         stop.check()
-        tied = tied or _Tied(order, runs)
-        left = _repair(order, tied, rest)
+        tied = tied or _Tied(order, runs, stop)
+        left = _repair(order, tied, rest, stop)
         if tied.runs is not runs:
             runs, tied = tied.runs, None
         rest = left if left is not None else next(pieces, None)
     return order, runs
 
 
+def sort_words(words: Words, stop: StopToken = NEVER) -> None:
+    """Sort in place; by several hands, each a part that holds what is smaller than the next one's."""
+    parts = [words]
+    while len(parts) < stop.hands and len(parts[0]) > _WORTH:
+        stop.beside(lambda part: part.partition(len(part) // 2), parts)
+        parts = [half for part in parts for half in (part[: len(part) // 2], part[len(part) // 2 :])]
+    stop.beside(lambda part: part.sort(), parts)
+
+
+def keep_low(words: Words, bits: int, stop: StopToken = NEVER) -> None:
+    """Leave only the lowest bits, in place."""
+    mask = words.dtype.type((1 << bits) - 1)
+    stop.beside(lambda part: np.bitwise_and(part, mask, out=part), (words[rows] for rows in stretches(0, len(words))))
+
+
+def gather(array: NDArray[Any], places: Ids, stop: StopToken = NEVER) -> NDArray[Any]:
+    """Some places of an array, in their order (a copy)."""
+    found = np.empty(len(places), array.dtype)
+    stop.beside(  # with "clip" nothing is held back: the places are known to be there
+        lambda part: array.take(places[part], out=found[part], mode="clip"), stretches(0, len(places))
+    )
+    return found
+
+
+def stretches(start: int, end: int) -> list[slice]:
+    """Places start..end as parts for several hands."""
+    return [slice(first, min(end, first + _STRETCH)) for first in range(start, end, _STRETCH)]
+
+
 class _Tied:
     """Runs of the order that are not told apart yet: their places, run by run, and the rows there."""
 
-    def __init__(self, order: Ids, runs: Ids) -> None:
+    def __init__(self, order: Ids, runs: Ids, stop: StopToken) -> None:
         self.runs = runs
         self.slots, self.lengths = slots_of(runs)
-        self.rows = order.take(self.slots)
+        self.rows = gather(order, self.slots, stop)
         self.firsts = np.cumsum(self.lengths) - self.lengths
 
 
@@ -106,18 +140,21 @@ def _pack(packed: Words, pieces: Pieces, room: int, shift: int, stop: StopToken)
             rest = _low_bits(piece, low)
         room -= piece.bits - low
     numbers = np.arange(BLOCK, dtype=np.uint64)
-    for start in range(0, len(packed), BLOCK):
-        if start % (BLOCK << 5) == 0:
-            stop.check()
-            stop.tell(start, len(packed))
-        out = packed[start : start + BLOCK]
-        rows = slice(start, start + len(out))
-        np.add(numbers[: len(out)], np.uint64(start), out=out)
-        for take, low, up in plan:
-            values = take(rows)
-            if low:
-                values = values >> np.uint64(low)
-            out |= values << np.uint64(up)
+
+    def fill(stretch: slice) -> None:
+        stop.check()
+        stop.tell(stretch.start, len(packed))
+        for start in range(stretch.start, stretch.stop, BLOCK):
+            rows = slice(start, min(stretch.stop, start + BLOCK))
+            out = packed[rows]
+            np.add(numbers[: len(out)], np.uint64(start), out=out)
+            for take, low, up in plan:
+                values = take(rows)
+                if low:
+                    values = values >> np.uint64(low)
+                out |= values << np.uint64(up)
+
+    stop.beside(fill, stretches(0, len(packed)))
     return rest
 
 
@@ -126,28 +163,33 @@ def _low_bits(piece: Piece, bits: int) -> Piece:
     return Piece(bits, lambda rows: take(rows) & mask)
 
 
+_NO_PLACES = np.empty(0, np.int64)
 _NO_RUNS = np.empty((0, 2), np.int64)
 
 
-def _runs(packed: Words, row_bits: int, start: int, end: int) -> Ids:
+def _runs(packed: Words, row_bits: int, start: int, end: int, stop: StopToken = NEVER) -> Ids:
     """Start and end of each run, longer than one, of neighbours that are equal above the place; shape (runs, 2)."""
     limit = np.uint64(1 << row_bits)
-    found = []
-    for first in range(start + 1, end, BLOCK):
-        last = min(end, first + BLOCK)
-        same = (packed[first:last] ^ packed[first - 1 : last - 1]) < limit
-        if same.any():
-            found.append(np.flatnonzero(same) + first)
-    if not found:
+
+    def look(stretch: slice) -> list[Ids]:
+        found = []
+        for first in range(stretch.start, stretch.stop, BLOCK):
+            last = min(stretch.stop, first + BLOCK)
+            same = (packed[first:last] ^ packed[first - 1 : last - 1]) < limit
+            if same.any():
+                found.append(np.flatnonzero(same) + first)
+        return found
+
+    tied = np.concatenate([_NO_PLACES, *chain.from_iterable(stop.beside(look, stretches(start + 1, end)))])
+    if not len(tied):
         return _NO_RUNS
-    tied = np.concatenate(found)
     apart = np.flatnonzero(np.diff(tied) != 1)
     starts = tied[np.concatenate([[0], apart + 1])] - 1
     ends = tied[np.append(apart, len(tied) - 1)] + 1
     return np.stack([starts, ends], axis=1)
 
 
-def _repair(order: Ids, tied: _Tied, piece: Piece) -> Piece | None:
+def _repair(order: Ids, tied: _Tied, piece: Piece, stop: StopToken) -> Piece | None:
     """Sort the rows inside the runs by a piece, in place; those that are alike in it stay as they are. Leaves the runs
     still tied (in any order), and returns the bits that did not fit."""
     slots, rows, runs, lengths = tied.slots, tied.rows, tied.runs, tied.lengths
@@ -171,9 +213,15 @@ def _repair(order: Ids, tied: _Tied, piece: Piece) -> Piece | None:
     packed |= np.arange(len(rows), dtype=np.uint64)
     if run_bits:
         packed |= np.repeat(np.arange(len(runs), dtype=np.uint64) << np.uint64(64 - run_bits), lengths)
-    packed.sort()
-    order[slots] = rows.take((packed & np.uint64((1 << row_bits) - 1)).view(np.int64))
-    left = _runs(packed, row_bits, 0, len(packed))
+    sort_words(packed, stop)
+    left = _runs(packed, row_bits, 0, len(packed), stop)
+    keep_low(packed, row_bits, stop)
+    places = packed.view(np.int64)
+
+    def put(part: slice) -> None:
+        order[slots[part]] = rows.take(places[part])
+
+    stop.beside(put, stretches(0, len(slots)))
     if len(left):  # runs of slots are contiguous inside each former run, so slots map start to start
         left = np.stack([slots[left[:, 0]], slots[left[:, 1] - 1] + 1], axis=1)
     tied.runs = np.concatenate([alike, left])

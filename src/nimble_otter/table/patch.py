@@ -40,7 +40,7 @@ def patched(
 def _patched(column: Column, field: Field, own: Mapping[int, Any], more: Sequence[Any]) -> Column:
     from nimble_otter.table.forms import render_all
 
-    hint = field.kind if field.form or field.kind in (Kind.TIME, Kind.DATE, Kind.BOOL) else None
+    hint = field.kind if field.form or field.kind in (Kind.TIME, Kind.DATE, Kind.BOOL, Kind.UUID) else None
     builder = ColumnBuilder(hint)
     stored = column.values()
     stored = render_all(stored, field.form) if field.form else stored

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -12,17 +13,31 @@ import orjson
 from numpy.typing import NDArray
 
 from nimble_otter.errors import ConditionError
-from nimble_otter.stop import NEVER, Progress, StopToken
-from nimble_otter.table.columns import MISSING, TEXT_BYTES, BufferText, CodedText, Column, Ids, Kind, Mask, View, pick
+from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table import uuids
+from nimble_otter.table.columns import (
+    MISSING,
+    TEXT_BYTES,
+    BufferText,
+    CodedText,
+    Column,
+    Ids,
+    Kind,
+    Mask,
+    View,
+    every,
+    pick,
+)
 from nimble_otter.table.digits import are_few, in_days, in_short_floats, in_times, in_wholes, short_floats
 from nimble_otter.table.packing import slots_of
 from nimble_otter.table.show import plain
 
-BLOCK = 1 << 17
+BLOCK = 1 << 18
 _IN_NUMBERS = frozenset("0123456789.-+e")
+_IN_UUIDS = frozenset("0123456789abcdef-")
 _IN_TIMES = frozenset("0123456789-: .")
 _GAP = 3
-_STRETCH = 1 << 16
+_STRETCH = 1 << 17
 _SAMPLED = 1000
 _GATHERED = 1 << 24
 _MANY = 0.7
@@ -120,7 +135,6 @@ def find_rows(
     columns: Sequence[int],
     search: Search,
     stop: StopToken = NEVER,
-    progress: Progress | None = None,
     within: Mask | None = None,
 ) -> Mask:
     """True at the positions of the view where any of the columns holds it; `within` are those that come into question.
@@ -129,7 +143,9 @@ def find_rows(
     search.expression()
     found = np.zeros(len(view), np.bool_)
     order = sorted(columns, key=lambda n: _cost(view.table.columns[n]))
-    for start in range(0, len(view), BLOCK):
+    done = itertools.count(1)
+
+    def look(start: int) -> None:
         ids = view.row_ids(start, start + BLOCK)
         left = np.arange(len(ids)) if within is None else np.flatnonzero(within[start : start + BLOCK])
         for place in order:
@@ -144,8 +160,10 @@ def find_rows(
             if hit.any():
                 found[start + left[hit]] = True
                 left = left[~hit]
-        if progress is not None:
-            progress(min(start + BLOCK, len(view)), len(view))
+        stop.tell(min(next(done) * BLOCK, len(view)), len(view))
+
+    every(0, len(view))  # grown once, not by each hand
+    stop.beside(look, range(0, len(view), BLOCK))
     return found
 
 
@@ -153,7 +171,7 @@ def _cost(column: Column) -> int:
     """The columns that are quickly searched come first: rows found in them are not looked for in the others."""
     if isinstance(column, CodedText) or column.kind in (Kind.BOOL, Kind.INT):
         return 0
-    return {Kind.DATE: 1, Kind.TIME: 1, Kind.TEXT: 2, Kind.FLOAT: 3}.get(column.kind, 4)
+    return {Kind.DATE: 1, Kind.TIME: 1, Kind.TEXT: 2, Kind.UUID: 2, Kind.FLOAT: 3}.get(column.kind, 4)
 
 
 def mask_of(column: Column, ids: Ids, search: Search) -> Mask:
@@ -164,6 +182,8 @@ def mask_of(column: Column, ids: Ids, search: Search) -> Mask:
         hit = words.take(pick(column.data, ids)) if len(words) else np.zeros(len(ids), np.bool_)
     elif column.kind is Kind.BOOL:
         hit = np.where(pick(column.data, ids), test("yes"), test("no"))
+    elif search.is_plain and column.kind is Kind.UUID:
+        hit = _in_uuids(column, ids, search)
     elif not search.is_plain or column.kind in (Kind.OBJECT, Kind.DECIMAL, Kind.CLOCK, Kind.SPAN, Kind.ZONED):
         return _one_by_one(column, ids, test)
     elif isinstance(column, BufferText):
@@ -235,6 +255,14 @@ def _in_buffer(column: BufferText, ids: Ids, search: Search, test: Callable[[str
         block = np.frombuffer(held.lower(), np.uint8)
     needle = (search.text if is_exact else search.text.lower()).encode(*TEXT_BYTES)
     return _held(block, needle, starts, ends)
+
+
+def _in_uuids(column: Column, ids: Ids, search: Search) -> Mask:
+    text = search.text if search.case else search.text.lower()
+    if not set(text) <= _IN_UUIDS or not len(ids):
+        return np.zeros(len(ids), np.bool_)
+    starts = np.arange(len(ids)) * (uuids.SIZE + 1)
+    return _held(uuids.write(pick(column.data, ids)).reshape(-1), text.encode(), starts, starts + uuids.SIZE)
 
 
 def _gathered(buffer: NDArray[np.uint8], starts: Ids, ends: Ids) -> tuple[NDArray[np.uint8], Ids, Ids]:

@@ -34,7 +34,7 @@ def sort_view(view: View, keys: Sequence[SortKey], stop: StopToken = NEVER) -> V
     ids = view.row_ids()
     columns = [_ordered(view.table.columns[key.column], ids, key, stop) for key in keys]
     sources = [
-        partial(key_pieces, column, ids, key.descending, key.empty_first)
+        partial(key_pieces, column, ids, key.descending, key.empty_first, stop)
         for column, key in zip(columns, keys, strict=True)
     ]
     loose = _with_value(columns[0], ids, keys[0].empty_first) if len(keys) == 1 else slice(None)

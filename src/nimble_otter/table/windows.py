@@ -13,7 +13,7 @@ import numpy as np
 from nimble_otter.stop import StopToken
 from nimble_otter.table.build import column_of
 from nimble_otter.table.codes import changes, starts_of
-from nimble_otter.table.columns import Column, Field, Ids, Kind, Table, View
+from nimble_otter.table.columns import Column, Field, Ids, Kind, Table, View, blanked
 from nimble_otter.table.conditions import Call, Case, ColumnAt, Literal, Operand, Windowed
 from nimble_otter.table.sort import SortKey, sort_view
 
@@ -110,7 +110,7 @@ def _moved(node: Windowed, column: Column, order: Ids, begins: Any) -> Column | 
     outside = np.ones(len(column), np.bool_)
     outside[order] = ~inside
     made = column.take(origin)
-    return replace(made, data=np.where(outside, 0, made.data).astype(made.data.dtype), empty=made.empty_at() | outside)
+    return replace(made, data=blanked(made.data, outside), empty=made.empty_at() | outside)
 
 
 def _of_partition(node: Windowed, values: list[Any], peers: Any) -> list[Any]:

@@ -123,8 +123,7 @@ class RowsFind(SearchFields):
                 self._say()
 
         session.jobs.submit(
-            LOCAL, "find in rows", lambda stop, report: find_rows(
-                view, columns, search, stop, lambda done, total: report((done, total)), within),
+            LOCAL, "find in rows", lambda stop, _: find_rows(view, columns, search, stop, within),
             show, title="Finding",
         )  # fmt: skip
 

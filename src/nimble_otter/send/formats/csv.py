@@ -150,7 +150,7 @@ class _Writer:
 
     def cells(self, column: Column, texts: list[bytes]) -> list[bytes]:
         """A column's cells as they stand in the file, with what stands for no value."""
-        is_text = column.kind in (Kind.TEXT, Kind.OBJECT, Kind.SPAN)
+        is_text = column.kind in (Kind.TEXT, Kind.UUID, Kind.OBJECT, Kind.SPAN)
         if not isinstance(column, CodedText):
             return put_empty(self.quoted(texts, is_text, column.empty), column, self.empty)
         words = [word.encode(*TEXT_BYTES) for word in column.words] or [b""]

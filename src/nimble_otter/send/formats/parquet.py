@@ -79,7 +79,7 @@ def _type(pa: Any, field: Field, column: Column | None) -> Any:
     return {
         Kind.INT: pa.int64(), Kind.FLOAT: pa.float64(), Kind.BOOL: pa.bool_(), Kind.TIME: pa.timestamp("us"),
         Kind.ZONED: pa.timestamp("us", "UTC"), Kind.DATE: pa.date32(), Kind.CLOCK: pa.time64("us"),
-        Kind.SPAN: pa.duration("us"), Kind.TEXT: pa.string(),
+        Kind.SPAN: pa.duration("us"), Kind.TEXT: pa.string(), Kind.UUID: pa.string(),
     }[kind]  # fmt: skip
 
 

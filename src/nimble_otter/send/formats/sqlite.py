@@ -91,7 +91,7 @@ def _fill(base: sqlite3.Connection, rows: Rows, out: Output, name: str, quote: A
 def _stored(field: Field, column: Column) -> list[Any]:
     """Values as SQLite holds them; decimals and large whole numbers as text, so that none is rounded."""
     values = column.values() if field.form else even_times(column)
-    if column.kind in (Kind.INT, Kind.FLOAT, Kind.TEXT) and column.empty is None:
+    if column.kind in (Kind.INT, Kind.FLOAT, Kind.UUID, Kind.TEXT) and column.empty is None:
         return [_text(v) for v in values] if column.kind is Kind.TEXT else values
     return [_one(value, field) for value in values]
 

@@ -310,7 +310,7 @@ def _split(block: list[Column], size: int) -> tuple[list[Column], list[Column]]:
 
 def _width(name: str, kind: Kind, column: Column | None, has_button: bool) -> int:
     """A width in characters that fits the name and what the first rows hold."""
-    least = {Kind.TIME: 19, Kind.DATE: 11, Kind.ZONED: 25, Kind.TEXT: 8}.get(kind, 9)
+    least = {Kind.TIME: 19, Kind.DATE: 11, Kind.ZONED: 25, Kind.TEXT: 8, Kind.UUID: 37}.get(kind, 9)
     if isinstance(column, BufferText) and len(column):
         least = max(least, int(np.quantile(column.ends - column.data, 0.95)) + 2)
     elif isinstance(column, CodedText) and column.words:

@@ -32,7 +32,7 @@ _AS_TEXT = ("date", "timestamp", "timestamptz", "time", "timetz", "interval", "n
 """Types kept as the server writes them: Python's cannot hold all their values (infinity, BC, 24:00, months), and the
 engine reads times and decimals from text faster than from objects."""
 _HINTS = {1082: Kind.DATE, 1114: Kind.TIME, 1184: Kind.ZONED, 1083: Kind.CLOCK, 1186: Kind.SPAN, 1700: Kind.DECIMAL,
-          16: Kind.BOOL}  # fmt: skip
+          16: Kind.BOOL, 2950: Kind.UUID}  # fmt: skip
 _HINTS |= dict.fromkeys((20, 21, 23), Kind.INT) | dict.fromkeys((700, 701), Kind.FLOAT)
 _HINTS |= dict.fromkeys((25, 1042, 1043), Kind.TEXT)
 
