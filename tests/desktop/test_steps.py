@@ -28,7 +28,7 @@ from nimble_otter.pull.steps import (
     SortStep,
 )
 from nimble_otter.table.combine import How
-from nimble_otter.table.figures import Figure
+from nimble_otter.table.measures import Figure
 from tests.desktop.conftest import settle
 
 

@@ -104,7 +104,6 @@ def test_expressions_give_what_sql_gives(text, values):
     [("", "is empty"), ("i +", "stops making sense"), ("nosuch + 1", "no column nosuch"),
      ("soundex(t)", "no function soundex"),
      ("select 1", "not one expression"), ("i as x", "not one expression"), ("cast(i as inet)", "can't be made"),
-     ("sum(i) over (rows 2 preceding)", "frame"),
      ("at + interval '1 fortnight'", "interval"), (":p", "has no value")],
 )  # fmt: skip
 def test_what_can_not_be_worked_out_is_said(text, says):
@@ -275,24 +274,36 @@ def test_a_top_step_says_what_it_can_not_do_is_kept_and_moves_upstream():
 
 
 windows = st.tuples(
-    st.sampled_from(["row_number()", "rank()", "dense_rank()", "sum(n)", "count(n)", "count(*)", "min(n)", "max(n)",
-                     "lag(n)", "lead(n, 2, 7)", "first_value(n)", "sum(n + m)"]),
+    st.sampled_from(["row_number()", "rank()", "dense_rank()", "percent_rank()", "cume_dist()", "ntile(3)", "ntile(5)",
+                     "sum(n)", "count(n)", "count(*)", "min(n)", "max(n)", "avg(n)", "sum(x)", "avg(x)", "max(g)",
+                     "min(g)", "lag(n)", "lag(g, 2)", "lead(n, 2, 7)", "lag(n, 1, m)", "first_value(n)",
+                     "last_value(g)", "nth_value(n, 2)", "sum(n + m)", "count(*) filter (where n > 0)",
+                     "sum(n) filter (where m > 0)"]),
     st.sampled_from(["", "partition by g", "partition by g, m % 2"]),
     st.sampled_from(["m", "m desc", "n nulls last, m", "n desc nulls first, m", "m % 3"]),
+    st.sampled_from(["", "rows between 3 preceding and 1 preceding", "rows 2 preceding", "groups 2 preceding",
+                     "rows between current row and unbounded following", "rows between 1 following and 2 following",
+                     "rows between unbounded preceding and 2 following", "groups between 1 preceding and 1 following",
+                     "range between unbounded preceding and unbounded following", "range 2 preceding",
+                     "range between 1 preceding and 2 following", "range between 2 preceding and 1 preceding"]),
 )  # fmt: skip
 
 
 @settings(deadline=None)
 @given(rows_of_three, windows)
 def test_window_functions_give_what_sqlite_gives(rows, window):
-    function, per, by = window
-    if by == "m % 3" and function.split("(")[0] in ("row_number", "lag", "lead", "first_value"):
-        by = "m % 3, k"  # of rows that are alike any may come first
-    text = f"{function} over ({per} order by {by + ', k' if by != 'm % 3' and not by.endswith('k') else by})"
-    table = table_of(g=[r[0] for r in rows], n=[r[1] for r in rows], m=[r[2] for r in rows], k=list(range(len(rows))))
+    function, per, by, frame = window
+    of_rows = function.split("(")[0] in ("row_number", "ntile", "lag", "lead", "first_value", "last_value", "nth_value")
+    if of_rows or "rows" in frame:  # of rows that are alike any may come first
+        by += ", k"
+    if "range" in frame and ("2 p" in frame or "1 p" in frame):  # of distances there is one key
+        by = "k" if of_rows else by.split(",")[0]
+    text = f"{function} over ({per} order by {by} {frame})"
+    table = table_of(g=[r[0] for r in rows], n=[r[1] for r in rows], m=[r[2] for r in rows], k=list(range(len(rows))),
+                     x=[None if r[1] is None else r[1] / 8 for r in rows])  # fmt: skip
     with closing(sqlite3.connect(":memory:")) as base:
-        base.execute("create table t (g, n, m, k)")
-        base.executemany("insert into t values (?, ?, ?, ?)", [(*row, k) for k, row in enumerate(rows)])
+        base.execute("create table t (g, n, m, k, x)")
+        base.executemany("insert into t values (?, ?, ?, ?, ?)", zip(*(c.values() for c in table.columns), strict=True))
         want = [value for (value,) in base.execute(f"select {text} from t order by k")]
     assert worked(text, table) == want
 
@@ -316,8 +327,38 @@ def test_windows_take_the_rows_that_reach_the_step_and_stand_inside_expressions(
     assert worked("case when n > 1 then rank() over (order by n desc) end", table) == [None, 2, 1, None]
     with pytest.raises(ConditionError, match="can't stand here"):
         filter_view(View(table), parse_condition("rank() over (order by n) < 2", table))
-    with pytest.raises(ConditionError, match="no window function"):
-        parse_expression("ntile(3) over (order by n)", table)
+    for wrong, said in (
+        ("stddev(n) over ()", "no window function"), ("ntile(0) over (order by n)", "whole number"),
+        ("sum(n) over w", "no name here"), ("sum(n) over (order by n rows 1.5 preceding)", "whole number"),
+        ("sum(n) over (order by n, g range 1 preceding)", "one column"), ("lag(n, g) over ()", "whole"),
+        ("sum(n) over (rows between unbounded following and current row)", "before it begins"),
+        ("sum(n) over (order by n groups current row exclude ties)", "middle"), ("ntile() over ()", "lacks"),
+    ):  # fmt: skip
+        with pytest.raises(ConditionError, match=said):
+            parse_expression(wrong, table)
+    for wrong, said in (
+        ("sum(g) over ()", "Text has no sum"), ("count(*) over (order by g range 1 preceding)", "text"),
+        ("count(*) over (order by n range interval '1 day' preceding)", "range is a number"),
+    ):  # fmt: skip
+        with pytest.raises(ConditionError, match=said):
+            worked(wrong, table)
+
+
+def test_frames_by_days_and_sums_that_nothing_outside_touches():
+    days = [dt.date(2031, 5, d) for d in (1, 2, 4, 9, 10)]
+    table = table_of(d=days, at=[dt.datetime.combine(d, dt.time(9)) for d in days], x=[1.0, math.inf, 1e300, 0.1, 0.2],
+                     n=[2**62, 2**62, 2**62, 1, -1], c=[Decimal("1.5"), Decimal("2.5"), None, Decimal("0.5"), None],
+                     mixed=[1, Decimal("0.5"), 2.5, None, 2**70])  # fmt: skip
+    for key in ("d", "at"):
+        assert worked(f"count(*) over (order by {key} range interval '2 days' preceding)", table) == [1, 2, 2, 1, 2]
+    assert worked("sum(x) over (order by d rows 1 preceding)", table) == [1.0, math.inf, math.inf, 1e300, 0.1 + 0.2]
+    assert worked("sum(n) over (order by d)", table) == [2**62, 2**63, 3 * 2**62, 3 * 2**62 + 1, 3 * 2**62]
+    assert worked("sum(c) over (order by d rows 1 preceding)", table) == [
+        Decimal(v) for v in ("1.5", "4", "2.5", "0.5", "0.5")
+    ]
+    assert worked("avg(c) over (order by c desc range 1 preceding)", table) == [2.0, 2.5, None, 1.0, None]
+    assert worked("sum(mixed) over (order by d rows 1 preceding)", table) == [1, 1.5, 3.0, 2.5, 2**70]
+    assert worked("max(mixed) over (order by d)", table) == [1, 1, 2.5, 2.5, 2**70]
 
 
 def test_one_column_that_fails_leaves_the_others():

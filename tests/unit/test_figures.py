@@ -32,8 +32,9 @@ from nimble_otter.pull.steps import (
 from nimble_otter.pull.tree import Opened, tree_lines, tree_to_send
 from nimble_otter.table import Kind, View, figures
 from nimble_otter.table.build import column_of, table_of
-from nimble_otter.table.figures import MOST_LISTED, Figure, Measure
+from nimble_otter.table.figures import MOST_LISTED
 from nimble_otter.table.group import group_view
+from nimble_otter.table.measures import Figure, Measure
 from nimble_otter.table.parts import OF_TIMES, part_column, parts_for
 
 VALUES = {

@@ -20,11 +20,11 @@ from nimble_otter.table.collation import language_of, letters_key
 from nimble_otter.table.columns import Column
 from nimble_otter.table.combine import How, appended, join
 from nimble_otter.table.expressions import compute
-from nimble_otter.table.figures import Figure, Measure
 from nimble_otter.table.filter import filter_view
 from nimble_otter.table.forms import parse_span, render, render_all, span_text
 from nimble_otter.table.group import group_view
 from nimble_otter.table.keys import object_key
+from nimble_otter.table.measures import Figure, Measure
 from nimble_otter.table.patch import patched
 from nimble_otter.table.profile import profile, value_counts
 from nimble_otter.table.search import Search, find_rows

@@ -19,8 +19,8 @@ from nimble_otter.pull.steps import ColumnsStep, FigureOf, GroupStep, SortBy, So
 from nimble_otter.pull.tree import Opened, tree_lines
 from nimble_otter.table import Field, Kind
 from nimble_otter.table.build import table_of
-from nimble_otter.table.figures import Figure
 from nimble_otter.table.looks import Look, time_text
+from nimble_otter.table.measures import Figure
 from nimble_otter.table.show import THIN, shown
 
 AT = dt.datetime(2031, 5, 8, 23, 4, 5, 60_000)

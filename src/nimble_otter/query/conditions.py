@@ -11,6 +11,7 @@ from typing import Any
 
 from nimble_otter.errors import ConditionError, Place, place_of
 from nimble_otter.query.lazy import exp, sqlglot
+from nimble_otter.query.windowed import windowed
 from nimble_otter.table.columns import Table
 from nimble_otter.table.conditions import (
     All,
@@ -28,9 +29,7 @@ from nimble_otter.table.conditions import (
     Not,
     Operand,
     Truth,
-    Windowed,
 )
-from nimble_otter.table.windows import WINDOWS
 
 _COMPARE = {"EQ": "=", "NEQ": "<>", "LT": "<", "LTE": "<=", "GT": ">", "GTE": ">="}
 _ARITHMETIC = {"Add": "+", "Sub": "-", "Mul": "*", "Div": "/", "Mod": "%"}
@@ -44,10 +43,6 @@ _FUNCTIONS = {
 """sqlglot's name of a function whose arguments stand in order, and ours."""
 _PARTS = {"Hour": "hour", "Minute": "minute", "Second": "second", "Week": "week", "Quarter": "quarter",
           "DayOfWeek": "dow", "DayOfYear": "doy", "DayOfMonth": "day"}  # fmt: skip
-_WINDOWS = {
-    "RowNumber": "row_number", "Rank": "rank", "DenseRank": "dense_rank", "Lag": "lag", "Lead": "lead", "Sum": "sum",
-    "FirstValue": "first_value", "Count": "count", "Avg": "avg", "Min": "min", "Max": "max",
-}  # fmt: skip
 CASTS = {
     "text": "text", "varchar": "text", "char": "text", "int": "integer", "bigint": "integer", "smallint": "integer",
     "double": "number", "float": "number", "decimal": "decimal", "boolean": "bool", "date": "date", "timestamp": "time",
@@ -306,7 +301,7 @@ class _Reader:
         if kind in ("Add", "Sub") and isinstance(node.right, exp.Interval):
             return self._moved(node)
         if kind == "Window":
-            return self._windowed(node)
+            return windowed(node, self.operand, place_in(self.text, node))
         if kind in _FUNCTIONS:
             given = [node.this, node.args.get("expression"), *(node.args.get("expressions") or ())]
             return self._call(_FUNCTIONS[kind], [a for a in given if a is not None])
@@ -377,30 +372,6 @@ class _Reader:
             )
         count = int(amount) * (1 if isinstance(node, exp.Add) else -1)
         return Call("moved", (self.operand(node.left), Literal(count), Literal(unit)))
-
-    def _windowed(self, node: Any) -> Windowed:
-        """A window function over rows; the frame is all rows up to this one, or all where there is no order."""
-        inner = node.this
-        name = _WINDOWS.get(type(inner).__name__)
-        if name is None:
-            raise ConditionError(
-                f"{inner.sql()[:40]} is no window function here.",
-                f"There are {', '.join(WINDOWS)}.",
-                place_in(self.text, node),
-            )
-        if node.args.get("spec") is not None:
-            raise ConditionError(
-                "A frame can't be given.", "All rows up to this one are taken.", place_in(self.text, node)
-            )
-        given = [inner.this, inner.args.get("offset"), inner.args.get("default")]
-        given = [g for g in given if g is not None and not isinstance(g, (exp.Star, bool))]
-        order = node.args.get("order")
-        keys = tuple(
-            (self.operand(k.this), bool(k.args.get("desc")), bool(k.args.get("nulls_first")))
-            for k in (order.expressions if order is not None else ())
-        )
-        per = tuple(self.operand(p) for p in node.args.get("partition_by") or ())
-        return Windowed(name, tuple(self.operand(g) for g in given), per, keys)
 
     def _case(self, node: Any) -> Case:
         branches = []

@@ -25,9 +25,9 @@ from nimble_otter.table.columns import (
     blanked,
     distinct_names,
 )
-from nimble_otter.table.figures import Measure
 from nimble_otter.table.forms import render_all
 from nimble_otter.table.group import group_view
+from nimble_otter.table.measures import Measure
 from nimble_otter.table.packing import order_by_codes
 from nimble_otter.table.show import plain
 

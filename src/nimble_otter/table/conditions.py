@@ -40,14 +40,26 @@ class Case:
 
 
 @dataclass(frozen=True, slots=True)
+class Frame:
+    """Which rows around each one a window function takes, counted in `unit`: "rows", "groups" of rows that are alike in
+    the order, or "range", the distance of the order's key (a number or a timedelta). `start` and `end` lie so far
+    behind a row, or before it where negative; None is the partition's own end."""
+
+    unit: str = "range"
+    start: Any = None
+    end: Any = 0
+
+
+@dataclass(frozen=True, slots=True)
 class Windowed:
     """A window function (see windows.WINDOWS) over the rows that are alike in `per`, in order of `by`: each an operand,
-    whether descending, whether empty first."""
+    whether descending, whether empty first. What says how many rows, or which part, is a literal whole number."""
 
     name: str
     args: tuple[Operand, ...]
     per: tuple[Operand, ...] = ()
     by: tuple[tuple[Operand, bool, bool], ...] = ()
+    frame: Frame = Frame()
 
 
 Operand = ColumnAt | Literal | Call | Case | Windowed

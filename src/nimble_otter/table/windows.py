@@ -1,29 +1,42 @@
-"""Window functions: values worked out over the rows of a partition in an order (ISO 9075, default frame)."""
+"""Window functions: values worked out over the rows of a partition in an order, or over a frame of them (ISO 9075).
+
+Everything is worked out for all rows at once, in their order: a frame is where it begins and ends there.
+"""
 
 from __future__ import annotations
 
-import itertools
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import replace
+import datetime as dt
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from decimal import Decimal
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
+from nimble_otter.errors import ConditionError
 from nimble_otter.stop import StopToken
+from nimble_otter.table.amounts import as_amounts, floats, holds_numbers
 from nimble_otter.table.build import column_of
-from nimble_otter.table.codes import changes, starts_of
-from nimble_otter.table.columns import Column, Field, Ids, Kind, Table, View, blanked
-from nimble_otter.table.conditions import Call, Case, ColumnAt, Literal, Operand, Windowed
+from nimble_otter.table.codes import changes, codes_of, starts_of
+from nimble_otter.table.columns import Column, Field, Ids, Kind, Mask, Table, View
+from nimble_otter.table.combine import chained, taken
+from nimble_otter.table.conditions import Call, Case, ColumnAt, Frame, Literal, Operand, Windowed
 from nimble_otter.table.sort import SortKey, sort_view
 
-WINDOWS = ("row_number", "rank", "dense_rank", "lag", "lead", "first_value", "sum", "count", "avg", "min", "max")
+_PLACES = ("row_number", "rank", "dense_rank", "percent_rank", "cume_dist", "ntile")
+_FIGURES = ("sum", "count", "avg", "min", "max")
+WINDOWS = (*_PLACES, "lag", "lead", "first_value", "last_value", "nth_value", *_FIGURES)
+_EXACT = 1 << 62
+_DAY_US = 86_400_000_000
 Work = Callable[[Operand, Table, Ids, StopToken], Column]
 
 
 def without_windows(operand: Operand, table: Table, ids: Ids, work: Work, stop: StopToken) -> tuple[Operand, Table]:
     """The expression with its window functions as further columns of the table, worked out over the rows `ids`; `work`
-    works out what is inside them."""
+    works out what is inside them. Raises: ConditionError, Stopped."""
     if isinstance(operand, Windowed):
         operand, table = _put(_window(operand, table, ids, work, stop), table)
     elif isinstance(operand, Call):
@@ -48,6 +61,32 @@ def _put(column: Column, table: Table) -> tuple[ColumnAt, Table]:
     return ColumnAt(place), Table((*table.fields, field), (*table.columns, column), table.rows)
 
 
+@dataclass(frozen=True, slots=True)
+class _Rows:
+    """The rows `ids` in the order of a window, of a table of so many: where a partition, and a set of rows that are
+    alike in the order, begins; and for each place where its partition begins and ends."""
+
+    ids: Ids
+    rows: int
+    begins: Mask
+    peers: Mask
+    first: Ids
+    end: Ids
+
+    def at_rows(self, column: Column) -> Column:
+        """Values in the window's order as a column of the table, which has none at other rows."""
+        places = np.full(self.rows, -1, np.int64)
+        places[self.ids] = np.arange(len(self.ids))
+        return taken(column, places, places < 0)
+
+    def picked(self, column: Column, places: Ids, gone: Mask) -> Column:
+        """For each place the value that a column of the table has at another, none where `gone`."""
+        rows, none = np.zeros(self.rows, np.int64), np.ones(self.rows, np.bool_)
+        rows[self.ids] = self.ids.take(np.where(gone, 0, places)) if len(self.ids) else 0
+        none[self.ids] = gone
+        return taken(column, rows, none)
+
+
 def _window(node: Windowed, table: Table, ids: Ids, work: Work, stop: StopToken) -> Column:
     wide, places = table, list[int]()
     for part in (*node.per, *(by for by, _, _ in node.by)):
@@ -59,97 +98,267 @@ def _window(node: Windowed, table: Table, ids: Ids, work: Work, stop: StopToken)
     columns = wide.columns
     begins = changes([columns[p] for p in per], order, stop)
     peers = changes([columns[p] for p in (*per, *by)], order, stop)
-    if not node.by and node.name not in ("row_number", "lag", "lead", "first_value"):
-        peers = begins.copy()  # without an order all rows of a partition are alike
-    if node.name in ("row_number", "rank", "dense_rank"):
-        return _numbered(node.name, order, begins, peers, table.rows)
-    if node.name in ("lag", "lead") and len(node.args) < 3:
-        moved = _moved(node, work(node.args[0], table, ids, stop), order, begins)
-        if moved is not None:
-            return moved
-    values: list[Any] = [1] * len(order)
-    if node.args and not (isinstance(node.args[0], Literal) and node.name == "count"):
-        values = work(node.args[0], table, ids, stop).values(order)
-    starts = np.append(np.flatnonzero(begins), len(order)).tolist()
-    made: list[Any] = []
-    for start, end in itertools.pairwise(starts):
-        stop.check()
-        made += _of_partition(node, values[start:end], peers[start:end])
-    out: list[Any] = [None] * table.rows
-    for place, value in zip(order.tolist(), made, strict=True):
-        out[place] = value
-    return column_of(out)
+    starts = np.flatnonzero(begins)
+    sizes = np.diff(np.append(starts, len(order)))
+    first = np.repeat(starts, sizes)
+    rows = _Rows(order, table.rows, begins, peers, first, first + np.repeat(sizes, sizes))
+    if node.name in _PLACES:
+        return rows.at_rows(_placed(node, rows))
+    argument = node.args[0] if node.args else Literal(1)
+    if node.name in ("lag", "lead"):
+        return _moved(node, work(argument, table, ids, stop), rows, lambda other: work(other, table, ids, stop))
+    start, end = _framed(node, rows, [columns[p] for p in by], stop)
+    if node.name in _FIGURES:
+        if isinstance(argument, Literal) and node.name == "count":
+            return rows.at_rows(Column(Kind.INT, end - start))
+        return _figure(node.name, work(argument, table, ids, stop), rows, start, end, stop)
+    spots = {"first_value": start, "last_value": end - 1}.get(node.name, start + (_number(node, 1, 1) - 1))
+    return rows.picked(work(argument, table, ids, stop), spots, (spots < start) | (spots >= end))
 
 
-def _numbered(name: str, order: Ids, begins: Any, peers: Any, rows: int) -> Column:
-    places, starts = np.arange(len(order)), starts_of(begins)
+def _number(node: Windowed, place: int, otherwise: int) -> int:
+    """A whole number among the arguments; see conditions.Windowed."""
+    given = node.args[place] if len(node.args) > place else Literal(otherwise)
+    assert isinstance(given, Literal)
+    return int(given.value)
+
+
+# --- places in the order ---------------------------------------------------------------------------------------------
+
+
+def _placed(node: Windowed, rows: _Rows) -> Column:
+    name, sizes = node.name, rows.end - rows.first
+    places: Ids = np.arange(len(rows.ids)) - rows.first
     if name == "row_number":
-        made = places - starts + 1
-    elif name == "rank":
-        made = starts_of(peers) - starts + 1
+        return Column(Kind.INT, places + 1)
+    if name == "ntile":
+        count = _number(node, 0, 1)
+        least, more = sizes // count, sizes % count
+        large = more * (least + 1)  # rows in the parts that have one more than the others
+        small = more + (places - large) // np.maximum(least, 1)
+        return Column(Kind.INT, np.where(places < large, places // (least + 1), small) + 1)
+    alike = starts_of(rows.peers) - rows.first
+    if name == "rank":
+        return Column(Kind.INT, alike + 1)
+    if name == "percent_rank":
+        return Column(Kind.FLOAT, alike / np.maximum(sizes - 1, 1))
+    if name == "cume_dist":
+        return Column(Kind.FLOAT, (_ends_of(rows.peers) - rows.first) / np.maximum(sizes, 1))
+    counted: Ids = np.cumsum(rows.peers)
+    return Column(Kind.INT, counted - counted.take(rows.first) + 1)
+
+
+def _ends_of(begins: Mask) -> Ids:
+    """For each place where its run ends."""
+    starts = np.flatnonzero(begins)
+    ends = np.append(starts[1:], len(begins)) if len(starts) else starts
+    return np.repeat(ends, ends - starts)
+
+
+def _moved(node: Windowed, column: Column, rows: _Rows, work: Callable[[Operand], Column]) -> Column:
+    """The value of a row before or after, of the same partition; the third argument where there is no such row."""
+    by = _number(node, 1, 1)
+    at = np.arange(len(rows.ids)) + (-by if node.name == "lag" else by)
+    outside = (at < rows.first) | (at >= rows.end)
+    if len(node.args) < 3:
+        return rows.picked(column, at, outside)
+    both = chained([column, work(node.args[2])])
+    origin, none = np.zeros(rows.rows, np.int64), np.ones(rows.rows, np.bool_)
+    origin[rows.ids] = np.where(outside, rows.ids + rows.rows, rows.ids.take(np.where(outside, 0, at)))
+    none[rows.ids] = False
+    return taken(both, origin, none)
+
+
+# --- frames ----------------------------------------------------------------------------------------------------------
+
+
+def _framed(node: Windowed, rows: _Rows, by: list[Column], stop: StopToken) -> tuple[Ids, Ids]:
+    """Where the frame of each place begins and ends; an empty one ends where it begins."""
+    frame, places = node.frame, np.arange(len(rows.ids))
+    if frame.unit == "rows":
+        start, end = (rows.first if frame.start is None else places + frame.start,
+                      rows.end if frame.end is None else places + frame.end + 1)  # fmt: skip
+    elif frame.unit == "range" and (frame.start or frame.end):
+        start, end = _near(frame, rows, by[0], node.by[0][1], stop)
     else:
-        counted = np.cumsum(peers)
-        made = counted - counted[starts] + 1
-    data, empty = np.zeros(rows, np.int64), np.ones(rows, np.bool_)
-    data[order], empty[order] = made, False
-    return Column(Kind.INT, data, empty if empty.any() else None)
+        start, end = _grouped(frame, rows)
+    start, end = np.clip(start, rows.first, rows.end), np.clip(end, rows.first, rows.end)
+    return start, np.maximum(start, end)
 
 
-def _moved(node: Windowed, column: Column, order: Ids, begins: Any) -> Column | None:
-    """The value of a row before or after, of the same partition; None where values are to be moved one by one."""
-    by = node.args[1].value if len(node.args) > 1 and isinstance(node.args[1], Literal) else 1
-    if column.kind is Kind.OBJECT or column.missing is not None or not isinstance(by, int) or not len(order):
-        return None
-    starts = starts_of(begins)
-    sizes = np.diff(np.append(np.flatnonzero(begins), len(order)))
-    ends = starts + np.repeat(sizes, sizes)
-    places = np.arange(len(order)) + (-by if node.name == "lag" else by)
-    inside = (places >= starts) & (places < ends)
-    origin = np.zeros(len(column), np.int64)
-    origin[order] = order[np.where(inside, places, 0)]
-    outside = np.ones(len(column), np.bool_)
-    outside[order] = ~inside
-    made = column.take(origin)
-    return replace(made, data=blanked(made.data, outside), empty=made.empty_at() | outside)
+def _grouped(frame: Frame, rows: _Rows) -> tuple[Ids, Ids]:
+    """Frames of whole sets of rows that are alike in the order."""
+    groups = np.cumsum(rows.peers) - 1
+    edges = np.append(np.flatnonzero(rows.peers), len(groups))
+    last = len(edges) - 1
+    start = rows.first if frame.start is None else edges.take(np.clip(groups + frame.start, 0, last))
+    end = rows.end if frame.end is None else edges.take(np.clip(groups + frame.end + 1, 0, last))
+    return start, end
 
 
-def _of_partition(node: Windowed, values: list[Any], peers: Any) -> list[Any]:
-    count, name = len(values), node.name
-    if name in ("lag", "lead"):
-        by = node.args[1].value if len(node.args) > 1 and isinstance(node.args[1], Literal) else 1
-        other = node.args[2].value if len(node.args) > 2 and isinstance(node.args[2], Literal) else None
-        steps = -by if name == "lag" else by
-        return [values[n + steps] if 0 <= n + steps < count else other for n in range(count)]
-    if name == "first_value":
-        return [values[0]] * count
-    firsts = [*np.flatnonzero(peers).tolist(), count]
-    found: list[Any] = []
-    running = _running(name, values, firsts)
-    for first, end in itertools.pairwise(firsts):
-        found += [next(running)] * (end - first)
+def _near(frame: Frame, rows: _Rows, key: Column, descending: bool, stop: StopToken) -> tuple[Ids, Ids]:
+    """Frames of the rows whose key is at most so far before or behind; those without a key go together."""
+    start, end = _grouped(Frame("groups", frame.start and 0, frame.end and 0), rows)
+    if not len(rows.ids) or key.empty_at(rows.ids).all():
+        return start, end
+    keys, apart = _distances(frame, key.take(rows.ids))
+    keys = -keys if descending else keys
+    empty = key.empty_at(rows.ids)
+    if keys.dtype == np.float64:
+        empty = empty | np.isnan(keys)
+    start, end = start.copy(), end.copy()
+    for first, last in zip(np.flatnonzero(rows.begins).tolist(), rows.end[rows.begins].tolist(), strict=True):
+        stop.check()
+        full = np.flatnonzero(~empty[first:last])  # they stand together
+        if not len(full):
+            continue
+        a, b = first + int(full[0]), first + int(full[-1]) + 1
+        some = keys[a:b]
+        if frame.start is not None:
+            start[a:b] = a + np.searchsorted(some, _far(some, apart[0]), "left")
+        if frame.end is not None:
+            end[a:b] = a + np.searchsorted(some, _far(some, apart[1]), "right")
+    return start, end
+
+
+def _distances(frame: Frame, key: Column) -> tuple[NDArray[Any], tuple[Any, Any]]:
+    """The keys as numbers, and the frame's ends in the same unit: as few and as many whole ones as are meant."""
+    ends = [frame.start or 0, frame.end or 0]
+    spans = any(isinstance(end, dt.timedelta) for end in ends)
+    if spans != (key.kind.is_moment or key.kind in (Kind.SPAN, Kind.CLOCK)):
+        what = "an interval such as interval '7 days'" if not spans else "a number"
+        raise ConditionError(f"The frame's order is by {key.kind.value}: its range is {what}.")
+    if key.kind is Kind.FLOAT:
+        return key.data + 0.0, (float(ends[0]), float(ends[1]))
+    if not spans and not key.kind.is_number:
+        raise ConditionError(
+            f"The frame's order is by {key.kind.value}, which has no distances.", "Count rows instead."
+        )
+    data = key.data.astype(np.int64) * (_DAY_US if key.kind is Kind.DATE else 1)
+    exact = [
+        Decimal(end // dt.timedelta(microseconds=1))
+        if isinstance(end, dt.timedelta)
+        else Decimal(end).scaleb(key.scale)
+        for end in ends
+    ]
+    return data, (math.ceil(exact[0]), math.floor(exact[1]))
+
+
+def _far(keys: NDArray[Any], by: Any) -> NDArray[Any]:
+    """Each key moved; never beyond what 64 bits hold."""
+    if keys.dtype == np.float64 or not by:
+        return np.asarray(keys + by)
+    limits = np.iinfo(np.int64)
+    if abs(by) > limits.max:
+        return np.full(len(keys), limits.max if by > 0 else limits.min)
+    edge = limits.max - by if by > 0 else limits.min - by
+    over = keys > edge if by > 0 else keys < edge
+    return np.where(over, limits.max if by > 0 else limits.min, np.where(over, 0, keys) + by)
+
+
+# --- figures of frames -----------------------------------------------------------------------------------------------
+
+
+def _figure(name: str, column: Column, rows: _Rows, start: Ids, end: Ids, stop: StopToken) -> Column:
+    if name in ("sum", "avg") and column.kind is Kind.OBJECT:
+        column = as_amounts(column)
+    own = column.take(rows.ids)
+    empty = own.empty_at()
+    before = np.concatenate([[0], np.cumsum(~empty)])
+    filled = before.take(end) - before.take(start)
+    none = filled == 0
+    if name == "count":
+        return rows.at_rows(Column(Kind.INT, filled))
+    if none.all():
+        return column_of([None] * rows.rows)
+    if name in ("min", "max"):
+        codes, examples = codes_of(own, np.arange(len(own)), stop)
+        ranks = np.where(empty, -1 if name == "max" else len(examples), codes).astype(np.int32)
+        best = _extremes(ranks, start, end, np.maximum if name == "max" else np.minimum, stop)
+        return rows.picked(column, examples.take(np.where(none, 0, best)), none)
+    if not (own.kind.is_amount or own.kind is Kind.BOOL or holds_numbers(own)):
+        raise ConditionError(f"{own.kind.value.capitalize()} has no {name}.", "Use min, max or count.")
+    made = _sums(own, start, end, filled, stop)
+    if name == "avg":
+        amounts = floats(made.data) if made.kind is Kind.OBJECT else made.data / 10.0**made.scale
+        means = np.where(none, 0.0, amounts / np.maximum(filled, 1))
+        is_span = own.kind is Kind.SPAN
+        made = Column(Kind.SPAN, np.rint(means).astype(np.int64)) if is_span else Column(Kind.FLOAT, means)
+    return rows.at_rows(replace(made, empty=made.empty_at() | none))
+
+
+def _sums(column: Column, start: Ids, end: Ids, filled: Ids, stop: StopToken) -> Column:
+    """Exact for whole numbers, decimals and spans; doubles are added in their order where many frames begin at one row,
+    else by pairs, so that nothing outside a frame touches its sum."""
+    if column.kind is Kind.FLOAT:
+        is_running = bool((start[1:] >= start[:-1]).all()) and len(np.unique(start)) <= len(start) // 8 + 1
+        with np.errstate(invalid="ignore", over="ignore"):
+            found = _running(column.data, start, end) if is_running else _by_pairs(column.data, start, end, stop)
+        return Column(Kind.FLOAT, found)
+    if column.kind is Kind.OBJECT:
+        return _sums_of_values(column, start, end, filled, stop)
+    kind = Kind.INT if column.kind is Kind.BOOL else column.kind
+    data = column.data.astype(np.int64)
+    if len(data) and max(abs(int(data.min())), abs(int(data.max()))) * len(data) < _EXACT:
+        before = np.concatenate([[0], np.cumsum(data)])
+        return Column(kind, before.take(end) - before.take(start), scale=column.scale)
+    large = np.concatenate([[0], np.cumsum(data.astype(object))])
+    sums = (large[end] - large[start]).tolist()
+    if kind is Kind.DECIMAL:
+        sums = [Decimal(n).scaleb(-column.scale) for n in sums]
+    return column_of([dt.timedelta(microseconds=n) for n in sums] if kind is Kind.SPAN else sums)
+
+
+def _sums_of_values(column: Column, start: Ids, end: Ids, filled: Ids, stop: StopToken) -> Column:
+    """Numbers of kinds that no array holds together, one by one."""
+    values, found, at = column.values(), [], (-1, -1)
+    total: Any = 0
+    for first, last in zip(start.tolist(), end.tolist(), strict=True):
+        goes_on = first == at[0] and last >= at[1]
+        total = total if goes_on else 0
+        for value in values[at[1] if goes_on else first : last]:
+            if value is not None:
+                mixed = {float, Decimal} <= {type(value), type(total)}
+                total = float(total) + float(value) if mixed else total + value
+        at = (first, last)
+        found.append(total)
+        stop.check()
+    return column_of([None if not n else t for n, t in zip(filled.tolist(), found, strict=True)])
+
+
+def _running(data: NDArray[np.float64], start: Ids, end: Ids) -> NDArray[np.float64]:
+    """Sums of frames of which many begin at one place, added in the order of the rows."""
+    found = np.zeros(len(data), np.float64)
+    cuts = np.append(np.flatnonzero(np.diff(start, prepend=-1)), len(start)).tolist()
+    for first, last in pairwise(cuts):
+        begin, stop_at = int(start[first]), int(end[first:last].max())
+        sums = np.concatenate([[0.0], np.cumsum(data[begin:stop_at])])
+        found[first:last] = sums.take(end[first:last] - begin)
     return found
 
 
-def _running(name: str, values: Sequence[Any], firsts: Sequence[int]) -> Iterator[Any]:
-    """A figure of all rows up to the end of each set of rows that are alike in the order."""
-    total, seen, most = 0, 0, None
-    for first, end in itertools.pairwise(firsts):
-        for value in values[first:end]:
-            if value is None:
-                continue
-            seen += 1
-            if name in ("sum", "avg"):
-                mixed = isinstance(value, float) and isinstance(total, Decimal)
-                total = (float(total) if mixed else total) + value
-            elif name in ("min", "max"):
-                better = most is None or (value < most if name == "min" else value > most)
-                most = value if better else most
-        if name == "count":
-            yield seen
-        elif name in ("min", "max"):
-            yield most
-        elif not seen:
-            yield None
-        else:
-            whole = isinstance(total, int)
-            yield total if name == "sum" else Decimal(total) / seen if whole else total / seen
+def _by_pairs(data: NDArray[np.float64], start: Ids, end: Ids, stop: StopToken) -> NDArray[np.float64]:
+    """Sums of stretches, each made of stretches of 1, 2, 4, ... values."""
+    found, at, left = np.zeros(len(data)), start.copy(), end - start
+    some, size = data.copy(), 1
+    while size <= left.max(initial=0):
+        stop.check()
+        rows = np.flatnonzero(left & size)
+        found[rows] += some.take(at.take(rows))
+        at[rows] += size
+        some[:-size] = some[:-size] + some[size:]
+        size *= 2
+    return found
+
+
+def _extremes(codes: NDArray[Any], start: Ids, end: Ids, better: Any, stop: StopToken) -> NDArray[Any]:
+    """The smallest or largest code of each stretch, from two stretches of 1, 2, 4, ... codes that cover it."""
+    found, length = np.zeros(len(codes), np.int32), end - start
+    best, size = codes.copy(), 1
+    while size <= length.max(initial=0):
+        stop.check()
+        rows = np.flatnonzero((length >= size) & (length < 2 * size))
+        found[rows] = better(best.take(start.take(rows)), best.take(end.take(rows) - size))
+        best[:-size] = better(best[:-size], best[size:])
+        size *= 2
+    return found

@@ -27,7 +27,9 @@ _FUNCTIONS = (
     ("date_trunc('month', d)", "its beginning"), ("age(d)", "days since"), ("d - e", "days between"),
     ("d + interval '1 month'", "later"), ("to_char(d, 'YYYY-MM')", "text of a time"), ("cast(a as integer)", "kind"),
     ("sum(n) over (partition by a order by d)", "running"), ("rank() over (order by n desc)", "place"),
-    ("lag(n) over (order by d)", "the row before"),
+    ("lag(n) over (order by d)", "the row before"), ("avg(n) over (order by d rows 6 preceding)", "of seven rows"),
+    ("sum(n) over (order by d range interval '7 days' preceding)", "of seven days"),
+    ("ntile(4) over (order by n)", "quarter"),
 )  # fmt: skip
 
 

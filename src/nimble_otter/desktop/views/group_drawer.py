@@ -13,7 +13,7 @@ from nimble_otter.desktop.parts import Line, boxed, button, clear, combo, label,
 from nimble_otter.desktop.views.step_drawers import StepDrawer, moved, movers
 from nimble_otter.pull.steps import Computed, ComputeStep, Condition, FigureOf, FilterStep, GroupStep, KeyBy
 from nimble_otter.table import Kind
-from nimble_otter.table.figures import Figure
+from nimble_otter.table.measures import Figure
 from nimble_otter.table.parts import parts_for
 
 FIGURES = [(figure.value, figure.value) for figure in Figure]

@@ -13,7 +13,7 @@ from nimble_otter.desktop.parts import boxed, button, clear, column, combo, coun
 from nimble_otter.desktop.views.group_drawer import FIGURES, VALUES
 from nimble_otter.desktop.views.step_drawers import StepDrawer
 from nimble_otter.pull.steps import DistinctStep, FigureOf, KeyBy, PivotStep, SampleStep, TransposeStep, UnpivotStep
-from nimble_otter.table.figures import Figure
+from nimble_otter.table.measures import Figure
 from nimble_otter.table.parts import parts_for
 
 

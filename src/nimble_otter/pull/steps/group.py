@@ -14,8 +14,8 @@ from nimble_otter.pull.steps.base import find_column
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, View
 from nimble_otter.table.columns import Table
-from nimble_otter.table.figures import Figure, Measure
 from nimble_otter.table.group import Grouped, group_view
+from nimble_otter.table.measures import Figure, Measure
 from nimble_otter.table.parts import part_column
 
 

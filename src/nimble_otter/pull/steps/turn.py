@@ -12,7 +12,7 @@ from nimble_otter.pull.steps.base import find_column
 from nimble_otter.pull.steps.group import FigureOf, KeyBy, plain_figure, plain_keys_by, with_parts
 from nimble_otter.stop import StopToken
 from nimble_otter.table.combine import first_of_each, pivoted, sampled, transposed, unpivoted
-from nimble_otter.table.figures import Figure
+from nimble_otter.table.measures import Figure
 from nimble_otter.table.show import grouped
 
 _NOTHING, _COUNT = KeyBy(""), FigureOf(Figure.COUNT)
