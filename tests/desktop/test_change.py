@@ -83,12 +83,14 @@ def test_fill_series_cut_and_default(window, trees):
     window.commands.run("cut")
     assert QApplication.clipboard().text() == "two\ntwo"
     assert column(window, "note")[:2] == [None, None]
+    assert window.grid.accessibleName() == "note, row 1 of 4: no value, before one; 2 cells selected"
     window.commands.run("take_back_cells")
     assert column(window, "note")[:2] == ["one", "two"]
     window.commands.run("set_default")
     assert "new rows alone" in window.status.message.text()
     window.commands.run("set_blank")
     assert column(window, "note")[:2] == ["", ""]
+    assert "empty text, before one" in window.grid.accessibleName()
     select(window, 0, 0, at, at + 2)
     window.commands.run("fill_right")
     assert "Nothing was filled" in window.status.message.text()

@@ -23,6 +23,7 @@ from nimble_otter.desktop.views.grid_canvas import HEAD
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.steps import Condition, FilterStep, GroupStep, SortBy, SortStep, group_keys
 from nimble_otter.sources import Source
+from nimble_otter.table.show import shown
 from tests.desktop.conftest import settle
 
 CONTROL, SHIFT, NONE = (
@@ -92,7 +93,9 @@ def test_keys_go_about_and_select(window):
     assert grid.selection.row_count == rows
     window.commands.run("select_all")
     assert grid.selection.blocks[0].cells == rows * columns
-    assert "row" in grid.accessibleName()
+    said = f"row {grid.selection.current[0] + 1} of {rows}: "
+    assert said in grid.accessibleName()
+    assert grid.accessibleName().endswith(f"{shown(rows * columns)} cells selected")
 
 
 def test_the_mouse_selects_blocks_rows_columns_and_sorts(window):

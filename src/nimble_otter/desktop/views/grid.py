@@ -8,6 +8,7 @@ from typing import Any
 from PySide6.QtCore import QEvent, QPoint, Qt, Signal
 from PySide6.QtGui import (
     QAccessible,
+    QAccessibleAnnouncementEvent,
     QAccessibleEvent,
     QDragEnterEvent,
     QDragMoveEvent,
@@ -22,6 +23,7 @@ from nimble_otter.desktop import tokens
 from nimble_otter.desktop.drags import KEY_DRAG, drag_column, drag_value, text_in
 from nimble_otter.desktop.grid_model import GroupsModel
 from nimble_otter.desktop.grid_paint import CARET, PAD
+from nimble_otter.desktop.spoken import spoken
 from nimble_otter.desktop.views.cell_editor import CellEditor
 from nimble_otter.desktop.views.grid_canvas import HEAD, GridCanvas
 
@@ -293,13 +295,25 @@ class Grid(GridCanvas):
         self.update()
         self.selection_changed.emit()
         self.current_changed.emit(*self.selection.current)
+        self._say(aloud=self.hasFocus())
+
+    def refresh(self) -> None:
+        super().refresh()
+        self._say(aloud=False)
+
+    def _say(self, aloud: bool) -> None:
+        """What the current cell is, for those who don't see it."""
         position, column = self.selection.current
-        if self.model is not None and 0 <= position < self.rows:
-            name = self.model.columns[column].name
-            self.setAccessibleName(
-                f"{name}, row {position + 1} of {self.rows}: {self.line(position).cells[column].text}"
-            )
+        if self.model is None:
+            self.setAccessibleName("Rows")
+        elif 0 <= position < self.rows and column < len(self.model.columns):
+            selected = sum(block.cells for block in self.selection.blocks)
+            head = self.model.columns[column]
+            said = spoken(head.title or head.name, self.line(position), column, position, self.rows, selected)
+            self.setAccessibleName(said)
             QAccessible.updateAccessibility(QAccessibleEvent(self, QAccessible.Event.NameChanged))
+            if aloud:
+                QAccessible.updateAccessibility(QAccessibleAnnouncementEvent(self, said))
 
     def fit_column(self, column: int, what: str = "both") -> None:
         """As wide as its header, as the data in sight, or as both."""
