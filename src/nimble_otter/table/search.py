@@ -37,6 +37,9 @@ _IN_NUMBERS = frozenset("0123456789.-+e")
 _IN_UUIDS = frozenset("0123456789abcdef-")
 _IN_TIMES = frozenset("0123456789-: .")
 _GAP = 3
+_SMALL = ord("a") - ord("A")
+"""The bit that tells a small letter of ASCII from a capital one; two bytes alone become a small letter by it."""
+_LOOKED = 64
 _STRETCH = 1 << 17
 _SAMPLED = 1000
 _GATHERED = 1 << 24
@@ -248,13 +251,11 @@ def _in_buffer(column: BufferText, ids: Ids, search: Search, test: Callable[[str
     else:
         block, starts, ends = _gathered(column.buffer, starts, ends)
     is_exact = search.case or (search.text.isascii() and search.text.lower() == search.text.upper())
-    if not is_exact:
-        held = block.tobytes()
-        if not search.text.isascii() or (not held.isascii() and _is_broad(held)):
-            return _one_by_one(column, ids, test)
-        block = np.frombuffer(held.lower(), np.uint8)
-    needle = (search.text if is_exact else search.text.lower()).encode(*TEXT_BYTES)
-    return _held(block, needle, starts, ends)
+    if is_exact:
+        return _held(block, search.text.encode(*TEXT_BYTES), starts, ends)
+    if not search.text.isascii() or (block.max(initial=0) > 127 and _is_broad(block.tobytes())):
+        return _one_by_one(column, ids, test)
+    return _held(block, search.text.lower().encode("ascii"), starts, ends, block | np.uint8(_SMALL))
 
 
 def _in_uuids(column: Column, ids: Ids, search: Search) -> Mask:
@@ -318,27 +319,31 @@ def _in_numbers(column: Column, ids: Ids, search: Search, test: Callable[[str], 
     return _held(written, text.encode(), starts, ends)
 
 
-def _held(block: NDArray[np.uint8], needle: bytes, starts: Ids, ends: Ids) -> Mask:
-    """Which of the stretches from `starts` to `ends`, in ascending order, hold the bytes."""
+def _held(
+    block: NDArray[np.uint8], needle: bytes, starts: Ids, ends: Ids, small: NDArray[np.uint8] | None = None
+) -> Mask:
+    """Which of the stretches from `starts` to `ends`, in ascending order, hold the bytes. In `small`, where given, the
+    letters of ASCII are small ones: there those of the needle are looked for."""
     size = len(needle)
     if not size:
         return np.ones(len(starts), np.bool_)
     if size > len(block):
         return np.zeros(len(starts), np.bool_)
     room = len(block) - size + 1
-    some = np.bincount(block[: 1 << 14], minlength=256)
-    rarest = sorted(range(size), key=lambda n: int(some[needle[n]]))
+    blocks = [block if small is None or not ord("a") <= byte <= ord("z") else small for byte in needle]
+    some = [np.count_nonzero(own[: 1 << 14] == byte) for own, byte in zip(blocks, needle[:_LOOKED], strict=False)]
+    rarest = [*sorted(range(len(some)), key=some.__getitem__), *range(len(some), size)]
     hit = np.zeros(len(block) + 1, np.bool_)
-    _mark(hit[:room], block, needle, rarest[:3])
+    _mark(hit[:room], blocks, needle, rarest[:3])
     held = np.zeros(len(starts), np.bool_)
     if np.count_nonzero(hit) < len(starts) // 8:
         at = np.flatnonzero(hit)
         for offset in rarest[3:]:
-            at = at[block.take(at + offset) == needle[offset]]
+            at = at[blocks[offset].take(at + offset) == needle[offset]]
         row = np.searchsorted(starts, at, "right") - 1
         held[row[(row >= 0) & (at + size <= ends[row])]] = True
         return held
-    _mark(hit[:room], block, needle, rarest[3:], further=True)
+    _mark(hit[:room], blocks, needle, rarest[3:], further=True)
     close = (starts[1:] - ends[:-1] <= _GAP).all() and not set(needle) & _BETWEEN
     if close:
         hit[max(0, int(ends[-1]) - size + 1) :] = False
@@ -347,11 +352,13 @@ def _held(block: NDArray[np.uint8], needle: bytes, starts: Ids, ends: Ids) -> Ma
     return total[np.maximum(starts, ends - size + 1)] > total[starts]
 
 
-def _mark(hit: Mask, block: NDArray[np.uint8], needle: bytes, offsets: Sequence[int], further: bool = False) -> None:
+def _mark(
+    hit: Mask, blocks: Sequence[NDArray[np.uint8]], needle: bytes, offsets: Sequence[int], further: bool = False
+) -> None:
     """Where these bytes of the needle stand (`further`: also where marked already), a stretch at a time as the cache
     of the processor holds."""
     for start in range(0, len(hit), _STRETCH):
         out = hit[start : start + _STRETCH]
         for place, offset in enumerate(offsets):
-            same = block[start + offset : start + offset + len(out)] == needle[offset]
+            same = blocks[offset][start + offset : start + offset + len(out)] == needle[offset]
             out[:] = same if not (place or further) else out & same
