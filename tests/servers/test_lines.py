@@ -10,7 +10,7 @@ from dataclasses import replace
 import pytest
 
 from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, SourceError, Stopped, TimeoutError_
-from nimble_otter.sources import Request, Source, connect, fetch
+from nimble_otter.sources import Request, Source, catalogued, connect, fetch
 from nimble_otter.sources import relational as relational_module
 from nimble_otter.sources.uri import parts_of, url_of
 from nimble_otter.stop import StopToken
@@ -44,7 +44,7 @@ def line(server):
 
 @pytest.fixture
 def linked(server, line, open_base, monkeypatch):
-    monkeypatch.setattr(relational_module, "IDLE_S", 0)
+    monkeypatch.setattr(catalogued, "IDLE_S", 0)
     return open_base(server.url.replace(str(server.port), str(line.port)))
 
 

@@ -16,6 +16,7 @@ from nimble_otter.table import Field, Kind, Table, TableBuilder
 from nimble_otter.table.columns import distinct_names
 
 if TYPE_CHECKING:
+    from nimble_otter.sources.catalogued import Catalogued
     from nimble_otter.sources.relational import Relational
 
 FIRST = 500
@@ -28,7 +29,7 @@ LISTEN_S = 0.6
 class Explained:
     """Turns the driver's errors, wrapped by SQLAlchemy or not, into ours."""
 
-    def __init__(self, connection: Relational, text: str) -> None:
+    def __init__(self, connection: Catalogued, text: str) -> None:
         self._connection, self._text = connection, text
 
     def __enter__(self) -> None:

@@ -1,27 +1,26 @@
-"""What connections to relational servers have in common: the catalogue, read-only pulls, stopping, places of errors.
+"""What connections to relational servers have in common beside their catalogue: read-only pulls, stopping, writing.
 
-Catalogue, quoting and pooling are SQLAlchemy's; rows come from the driver's own cursor below it. A driver gives the
-hooks at the end of `Relational`.
+Quoting and pooling are SQLAlchemy's; rows come from the driver's own cursor below it. A driver gives the hooks at the
+end of `Relational` and of `Catalogued`.
 """
 
 from __future__ import annotations
 
-import time
 from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager, suppress
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import ChangeError, LostError, OutcomeUnknown, QueryError, SourceError
-from nimble_otter.query.conditions import nearest
 from nimble_otter.query.kinds import changes_catalogue
 from nimble_otter.query.statements import find_parameters, mark_parameters
-from nimble_otter.sources.answer import Answer, Explained, results, sever
-from nimble_otter.sources.catalogue import Definition, ForeignKey, Shapes, TableInfo
+from nimble_otter.sources.answer import Answer, results
+from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.sources.catalogued import Catalogued
 from nimble_otter.sources.held import Held, HeldTransaction
 from nimble_otter.sources.long import LongColumns, is_long, shorten
 from nimble_otter.sources.plans import PlanNode
-from nimble_otter.sources.reflect import Written, describe, label_of, read_checks, read_tables, read_unique, word_of
+from nimble_otter.sources.reflect import read_tables, word_of
 from nimble_otter.sources.source import Executed, Request, Run, check_writable
 from nimble_otter.sources.texts import names_in, one_statement
 from nimble_otter.sources.trace import Origin, declared_kinds, trace_origins, with_keys
@@ -30,22 +29,18 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Field, Kind
 
 if TYPE_CHECKING:
-    from sqlalchemy import Engine, Inspector
+    from sqlalchemy import Engine
 
 CONNECT_S = 8
 """Longest wait for a server to take a connection."""
-IDLE_S = 1
-"""A connection unused for so long is tried before it is used."""
 _EXACT = (Kind.TIME, Kind.ZONED, Kind.DATE, Kind.CLOCK, Kind.SPAN)
 """What a driver says of a result's column is nearer than what the word for its type says."""
 KIND_OF_WORD = {"time": Kind.TIME, "date": Kind.DATE, "yes/no": Kind.BOOL, "uuid": Kind.UUID}
 
 
-class Relational:
+class Relational(Catalogued):
     """See sources.source.Connection. Only reads, except inside `transaction`."""
 
-    dialect = ""
-    word = ""
     is_read_only = False
     can_write = False
     is_typed = True
@@ -65,159 +60,8 @@ class Relational:
     """A query that gives by what a transaction is known afterwards."""
 
     def __init__(self, engine: Engine) -> None:
-        self._engine = engine
-        self._known: dict[str, TableInfo] = {}
+        super().__init__(engine)
         self._held: HeldTransaction | None = None
-        self._has_all = False
-        self._default: str | None = None
-        self._used_at = time.monotonic()
-
-    def _probe(self) -> None:
-        """Connect once, so that what is wrong is said now. Raises: SourceError's; nothing is left open."""
-        try:
-            with self._explained(), self._engine.connect():
-                pass
-        except SourceError:
-            self.close()
-            raise
-
-    def _ask(self, text: str, values: Any = ()) -> list[Any]:
-        """All rows of a small question of our own, with the driver's marks for values."""
-        with self._engine.connect() as connection:
-            plain = {} if values else {"no_parameters": True}
-            return list(connection.exec_driver_sql(text, values or None, execution_options=plain))
-
-    def _ready(self, stop: StopToken = NEVER) -> None:
-        """Open the connection again when it dropped while nobody used it. A stop wakes who waits for a hung server."""
-        if time.monotonic() - self._used_at < IDLE_S:
-            return
-        with self._explained():
-            raw = self._engine.raw_connection()
-        driver: Any = raw.driver_connection
-        number = driver.fileno() if hasattr(driver, "fileno") else None
-
-        def cut() -> None:
-            if number is not None:
-                sever(number)
-
-        stop.on_stop(cut)
-        try:
-            self._engine.dialect.do_ping(driver)
-        except Exception:  # however it failed, this connection is of no use
-            raw.invalidate()
-            self._engine.dispose()
-            stop.check()
-        else:
-            raw.close()
-        finally:
-            stop.forget(cut)
-        self._used_at = time.monotonic()
-
-    @property
-    def reader(self) -> str:
-        """sqlglot's name of the dialect; "" where it has none."""
-        return {"postgresql": "postgres", "mariadb": "mysql", "mysql": "mysql", "sqlite": "sqlite"}.get(
-            self.dialect, ""
-        )
-
-    # --- catalogue ---------------------------------------------------------------------------------------------
-
-    def names(self) -> list[TableInfo]:
-        """What there is, by name alone: the first thing a long catalogue shows."""
-        self._ready()
-        with self._explained():
-            inspector = self._inspector()
-            default = self._default_schema(inspector)
-            found = []
-            for schema in self._schemas(inspector):
-                for kind, names in (
-                    ("table", inspector.get_table_names(schema)),
-                    ("view", inspector.get_view_names(schema)),
-                ):
-                    for name in names:
-                        label = label_of(schema, name, default)
-                        found.append(TableInfo(label, kind, schema=label[: -len(name) - 1]))
-            return _in_order(found)
-
-    def tables(self) -> list[TableInfo]:
-        self._ready()
-        with self._explained():
-            inspector = self._inspector()
-            default = self._default_schema(inspector)
-            found = read_tables(inspector, self._schemas(inspector), default, declared=self._declared)
-            estimates = self._estimates(default)
-            found = [replace(t, rows=estimates[t.name], is_estimate=True) if t.name in estimates else t for t in found]
-            found += self._others(default)
-        self._known = {t.name: t for t in found}
-        self._has_all = True
-        return _in_order(found)
-
-    def _tables_of(self, text: str) -> list[TableInfo]:
-        """The tables that a query names; those that the catalogue does not have (yet) are read on the spot."""
-        wanted = names_in(text, self.reader)
-        folded = {name.casefold() for name in wanted}
-        found = [t for t in self._known.values() if t.name.casefold() in folded]
-        if len(found) >= len(folded):
-            return found
-        with self._explained():
-            inspector = self._inspector()
-            default = self._default_schema(inspector)
-            by_schema: dict[str | None, list[str]] = {}
-            for name in wanted:
-                own, _, bare = name.rpartition(".")
-                by_schema.setdefault(own or default, []).append(bare)
-            for schema, names in by_schema.items():
-                for table in read_tables(inspector, [schema], default, names, self._declared):
-                    self._known[table.name] = table
-        return [t for t in self._known.values() if t.name.casefold() in folded]
-
-    def count(self, table: str) -> int:
-        from sqlalchemy import func, select
-
-        text = select(func.count()).select_from(self._clause_of(table))
-        self._ready()
-        with self._explained(), self._engine.connect() as connection:
-            return int(connection.execute(text).scalar_one())
-
-    def describe(self, table: TableInfo) -> Definition:
-        """The definition of one entry of the catalogue. Raises: SourceError's."""
-        self._ready()
-        with self._explained():
-            own = self._definition(table)
-            if own is not None and table.kind in ("routine", "sequence"):
-                return Definition(own)
-            found = describe(self._inspector(), self._engine, table.bare, table.schema or None, table.kind)
-            indexes = self._indexes(table)
-        found = found if indexes is None else replace(found, indexes=indexes)
-        return found if own is None else replace(found, text=own)
-
-    def shapes(self, collection: str, sample: int = 1000) -> Shapes:
-        raise SourceError(f"{self.word} has no collections.")
-
-    def select_all(self, table: str) -> str:
-        return f"select *\nfrom {self.quoted(table)}"
-
-    def quoted(self, name: str) -> str:
-        """A table's or column's name as this dialect writes it, quoted only where it must be."""
-        known = self._known.get(name)
-        parts = (known.schema, known.bare) if known is not None and known.schema else (name,)
-        return ".".join(map(self._quoted, parts))
-
-    def _quoted(self, name: str) -> str:
-        said = str(self._engine.dialect.identifier_preparer.quote(name))
-        is_doubled = said.count("%") == 2 * name.count("%")  # for drivers that look for places of values
-        return said.replace("%%", "%") if is_doubled else said
-
-    def _clause_of(self, name: str) -> Any:
-        from sqlalchemy import table
-
-        known = self._known.get(name)
-        return table(name) if known is None or not known.schema else table(known.bare, schema=known.schema)
-
-    def _inspector(self) -> Inspector:
-        from sqlalchemy import inspect
-
-        return inspect(self._engine)
 
     # --- asking ------------------------------------------------------------------------------------------------
 
@@ -272,30 +116,6 @@ class Relational:
         tables, views = self._known_in(text)
         origins = trace_origins(text, None, tables, self.reader, views, self._default)
         return with_keys(text, origins, tables, self.reader, self.quoted)
-
-    def _known_in(self, text: str) -> tuple[list[TableInfo], dict[str, str]]:
-        """The tables that a query names, those behind its views too, and the definitions of these views."""
-        tables, views = self._tables_of(text), dict[str, str]()
-        with self._explained():
-            inspector = self._inspector()
-            self._default = self._default_schema(inspector)
-            queue = [t for t in tables if t.kind == "view"]
-            while queue:
-                view = queue.pop()
-                with suppress(Exception):  # without its definition a view ends the trail
-                    views[view.name] = str(inspector.get_view_definition(view.bare, view.schema or None) or "")
-                    inside = self._tables_of(views[view.name])
-                    fresh = [t for t in inside if t.name not in {known.name for known in tables}]
-                    tables += fresh
-                    queue += [t for t in fresh if t.kind == "view"]
-            found = []
-            for table in tables:
-                if table.kind == "table" and not table.key and not table.unique:
-                    table = self._known[table.name] = replace(table, unique=self._unique(inspector, table))
-                if table.kind == "table" and table.checks is None:
-                    table = self._known[table.name] = replace(table, checks=self._checks(inspector, table))
-                found.append(table)
-        return found, views
 
     def _shortened(self, text: str) -> tuple[str, LongColumns] | None:
         """The text with long values cut by the server; see long.shorten."""
@@ -423,13 +243,6 @@ class Relational:
             finally:
                 stop.forget(cancel)
 
-    def referring(self, table: TableInfo) -> tuple[ForeignKey, ...]:
-        """Foreign keys of other tables whose rows change or go when a row of this one is deleted. Raises:
-        SourceError's."""
-        if not self._has_all:
-            self.tables()
-        return tuple(k for t in self._known.values() for k in t.foreign if k.target == table.name and k.on_delete)
-
     def without_transactions(self, table: TableInfo) -> str:
         """What keeps a table whose writes can't be rolled back; "" for every other. Raises: SourceError's."""
         return ""
@@ -453,57 +266,9 @@ class Relational:
 
     def close(self) -> None:
         self._let_go()
-        self._engine.dispose()
-
-    # --- explaining --------------------------------------------------------------------------------------------
-
-    def _explained(self, text: str = "") -> AbstractContextManager[None]:
-        return Explained(self, text)
-
-    def _hint(self, what: str, name: str, text: str) -> str:
-        """The nearest name that exists, among tables or among the columns of the tables that the text names."""
-        names: list[str] = []
-        with suppress(SourceError):
-            if what == "column":
-                names = [c.name for t in self._tables_of(text) for c in t.columns]
-            elif what == "table":
-                names = [t.name for t in (self._known.values() if self._has_all else self.names())]
-        near = nearest(name.rpartition(".")[2] if what == "column" else name, names)
-        return f"The nearest name is {near}." if near else ""
+        super().close()
 
     # --- what a driver gives -----------------------------------------------------------------------------------
-
-    def _schemas(self, inspector: Inspector) -> list[str | None]:
-        return [None]
-
-    def _default_schema(self, inspector: Inspector) -> str | None:
-        return inspector.default_schema_name
-
-    def _declared(self, schema: str, table: str) -> dict[str, Written]:
-        """What reflection changes or misses of columns, by name."""
-        return {}
-
-    def _estimates(self, default: str | None) -> dict[str, int]:
-        return {}
-
-    def _others(self, default: str | None) -> list[TableInfo]:
-        """Routines and sequences."""
-        return []
-
-    def _definition(self, table: TableInfo) -> str | None:
-        """The server's own words for an entry, where it has them."""
-        return None
-
-    def _indexes(self, table: TableInfo) -> tuple[tuple[str, str], ...] | None:
-        """Names and what is indexed, where reflection misses some."""
-        return None
-
-    def _unique(self, inspector: Inspector, table: TableInfo) -> tuple[tuple[str, ...], ...]:
-        """Keys of a table beside its primary one."""
-        return read_unique(inspector, table, table.schema or self._default)
-
-    def _checks(self, inspector: Inspector, table: TableInfo) -> tuple[str, ...]:
-        return read_checks(inspector, table, table.schema or self._default)
 
     def _confirmed(
         self, origins: list[Origin | None], numbers: list[tuple[int, int]], tables: list[TableInfo], is_whole: bool
@@ -552,15 +317,3 @@ class Relational:
 
     def _plan(self, text: str, values: dict[str, Any]) -> PlanNode:
         raise SourceError(f"{self.word} tells no plan here.")
-
-    def _say(self, problem: Exception, text: str) -> Exception | None:
-        """An error of the driver in our words; None where it is not one of the driver's."""
-        raise NotImplementedError
-
-
-_ORDER = {"table": 0, "collection": 0, "materialized view": 1, "view": 2, "routine": 3, "sequence": 4}
-
-
-def _in_order(found: list[TableInfo]) -> list[TableInfo]:
-    """Default schema first, tables before views before routines, then by name."""
-    return sorted(found, key=lambda t: (bool(t.schema), t.schema, _ORDER[t.kind], t.name.casefold()))
