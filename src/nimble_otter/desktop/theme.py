@@ -186,6 +186,8 @@ QHeaderView::section {{ background: {c["surface"]}; color: {c["muted"]}; border:
 QListWidget#found {{ background: {c["surface"]}; border: 1px solid {c["line"]}; border-radius: 8px; padding: 4px; }}
 QPlainTextEdit {{ background: {c["surface"]}; color: {c["ink"]}; border: none;
   selection-background-color: {c["water3"]}; selection-color: {c["ink"]}; }}
+QPlainTextEdit#expression {{ border: 1px solid {c["line"]}; border-radius: 6px; padding: 1px 4px; }}
+QPlainTextEdit#expression:focus {{ border-color: {c["water1"]}; }}
 QMenu {{ background: {c["surface"]}; color: {c["ink"]}; border: 1px solid {c["line"]}; padding: 5px; }}
 QMenu::item {{ padding: 4px 26px 4px 14px; border-radius: 4px; }}
 QMenu::item:selected {{ background: {c["water4"]}; }}

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 _WIDTHS = {
     Kind.INT: 92, Kind.FLOAT: 102, Kind.BOOL: 76, Kind.TIME: 148, Kind.DATE: 104, Kind.DECIMAL: 102, Kind.TEXT: 124,
-    Kind.UUID: 270, Kind.OBJECT: 170, Kind.ZONED: 156, Kind.CLOCK: 92, Kind.SPAN: 104,
+    Kind.UUID: 312, Kind.OBJECT: 170, Kind.ZONED: 156, Kind.CLOCK: 92, Kind.SPAN: 104,
 }  # fmt: skip
 
 

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayo
 
 from nimble_otter.desktop.parts import Line, boxed, button, clear, column, label, row
 from nimble_otter.desktop.theme import code_font, theme
+from nimble_otter.desktop.views.expression_field import ExpressionField
 from nimble_otter.desktop.views.step_drawers import StepDrawer
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.steps import Computed, ComputeStep
@@ -47,8 +48,8 @@ class ComputeDrawer(StepDrawer):
         super().__init__()
         self.head.right.addWidget(button("Add column", self.add))
         self._lines = QVBoxLayout()
-        self.fields_of: list[tuple[QLineEdit, QLineEdit]] = []
-        self._last: QLineEdit | None = None
+        self.fields_of: list[tuple[QLineEdit, ExpressionField]] = []
+        self._last: ExpressionField | None = None
         self.help = QTreeWidget()
         self.help.setColumnCount(2)
         self.help.setHeaderHidden(True)
@@ -81,19 +82,22 @@ class ComputeDrawer(StepDrawer):
         clear(self._lines)
         self.fields_of, self._last = [], None
         for place, computed in enumerate(step.columns):
-            name, text = QLineEdit(computed.label), QLineEdit(computed.text)
+            name, text = QLineEdit(computed.label), ExpressionField(computed.text)
             name.setPlaceholderText("name")
             name.setAccessibleName(f"Name of computed column {place + 1}")
             name.setFixedWidth(130)
             text.setPlaceholderText("expression, such as round(level_m * 100, 1)")
             text.setAccessibleName(f"Expression of computed column {place + 1}")
-            text.setFont(code_font())
+            name.setCursorPosition(0)
             for field in (name, text):
-                field.setCursorPosition(0)
                 field.editingFinished.connect(partial(self._read, place))
             remove = button("×", partial(self._remove, place), "plain", "Remove")
-            line = row(name, label("=", "muted"), text, remove, space=6)
+            sign = label("=", "muted")
+            line = row(name, sign, text, remove, space=6)
             line.setStretch(2, 1)
+            for beside in (name, sign, remove):  # a long expression goes down from them
+                beside.setFixedHeight(text.sizeHint().height())
+                line.setAlignment(beside, Qt.AlignmentFlag.AlignTop)
             self._lines.addLayout(line)
             self.fields_of.append((name, text))
         if not step.columns:

@@ -58,7 +58,7 @@ def stops_of(session: OpenPull) -> list[Stop]:
     noun = "documents" if session.is_documents else "rows"
     count = len(session.tables)
     word = pull.source.word if pull.source.word != "documents" else "documents"
-    parts = f"{count} {'collections' if session.is_documents else 'tables'}" if count else ""
+    parts = f"{count} {'collection' if session.is_documents else 'table'}{'' if count == 1 else 's'}" if count else ""
     known = session.hub.known(pull.source)
     word = f"{known.stage.upper()} · {word}" if known.stage else word
     said = pull.came_from or (f"{word} · {parts}" if parts else word)
