@@ -30,7 +30,7 @@ class ExpressionField(QPlainTextEdit):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.document().setDocumentMargin(2)
         self.highlighter = Highlighter(self.document())
-        self.textChanged.connect(self._fit)
+        self.document().documentLayout().documentSizeChanged.connect(lambda _: self._fit())
         self.setPlainText(text)
 
     def text(self) -> str:
