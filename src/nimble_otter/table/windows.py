@@ -24,6 +24,7 @@ from nimble_otter.table.codes import changes, codes_of, starts_of
 from nimble_otter.table.columns import Column, Field, Ids, Kind, Mask, Table, View
 from nimble_otter.table.combine import chained, taken
 from nimble_otter.table.conditions import Call, Case, ColumnAt, Frame, Literal, Operand, Windowed
+from nimble_otter.table.packing import stretches
 from nimble_otter.table.sort import SortKey, sort_view
 
 _PLACES = ("row_number", "rank", "dense_rank", "percent_rank", "cume_dist", "ntile")
@@ -291,9 +292,10 @@ def _sums(column: Column, start: Ids, end: Ids, filled: Ids, stop: StopToken) ->
     """Exact for whole numbers, decimals and spans; doubles are added in their order where many frames begin at one row,
     else by pairs, so that nothing outside a frame touches its sum."""
     if column.kind is Kind.FLOAT:
-        is_running = bool((start[1:] >= start[:-1]).all()) and len(np.unique(start)) <= len(start) // 8 + 1
+        moved = np.diff(start, prepend=-1)
+        is_running = bool((moved >= 0).all()) and np.count_nonzero(moved) <= len(start) // 8 + 1
         with np.errstate(invalid="ignore", over="ignore"):
-            found = _running(column.data, start, end) if is_running else _by_pairs(column.data, start, end, stop)
+            found = (_running if is_running else _by_pairs)(column.data, start, end, stop)
         return Column(Kind.FLOAT, found)
     if column.kind is Kind.OBJECT:
         return _sums_of_values(column, start, end, filled, stop)
@@ -326,11 +328,12 @@ def _sums_of_values(column: Column, start: Ids, end: Ids, filled: Ids, stop: Sto
     return column_of([None if not n else t for n, t in zip(filled.tolist(), found, strict=True)])
 
 
-def _running(data: NDArray[np.float64], start: Ids, end: Ids) -> NDArray[np.float64]:
+def _running(data: NDArray[np.float64], start: Ids, end: Ids, stop: StopToken) -> NDArray[np.float64]:
     """Sums of frames of which many begin at one place, added in the order of the rows."""
     found = np.zeros(len(data), np.float64)
     cuts = np.append(np.flatnonzero(np.diff(start, prepend=-1)), len(start)).tolist()
     for first, last in pairwise(cuts):
+        stop.check()
         begin, stop_at = int(start[first]), int(end[first:last].max())
         sums = np.concatenate([[0.0], np.cumsum(data[begin:stop_at])])
         found[first:last] = sums.take(end[first:last] - begin)
@@ -340,25 +343,37 @@ def _running(data: NDArray[np.float64], start: Ids, end: Ids) -> NDArray[np.floa
 def _by_pairs(data: NDArray[np.float64], start: Ids, end: Ids, stop: StopToken) -> NDArray[np.float64]:
     """Sums of stretches, each made of stretches of 1, 2, 4, ... values."""
     found, at, left = np.zeros(len(data)), start.copy(), end - start
-    some, size = data.copy(), 1
-    while size <= left.max(initial=0):
+    some, size, most = data, 1, int((end - start).max(initial=0))
+
+    def add(part: slice) -> None:
         stop.check()
-        rows = np.flatnonzero(left & size)
-        found[rows] += some.take(at.take(rows))
-        at[rows] += size
-        some[:-size] = some[:-size] + some[size:]
+        wanted = (left[part] & size) != 0
+        if wanted.any():
+            found[part] += np.where(wanted, some.take(at[part], mode="clip"), 0.0)
+            at[part] += np.where(wanted, size, 0)
+
+    while size <= most:
+        stop.beside(add, stretches(0, len(data)))
+        some = some[:-size] + some[size:] if size < len(some) else some[:0]
         size *= 2
     return found
 
 
 def _extremes(codes: NDArray[Any], start: Ids, end: Ids, better: Any, stop: StopToken) -> NDArray[Any]:
     """The smallest or largest code of each stretch, from two stretches of 1, 2, 4, ... codes that cover it."""
-    found, length = np.zeros(len(codes), np.int32), end - start
-    best, size = codes.copy(), 1
-    while size <= length.max(initial=0):
+    found = np.zeros(len(codes), codes.dtype)
+    best, size, most = codes, 1, int((end - start).max(initial=0))
+
+    def look(part: slice) -> None:
         stop.check()
-        rows = np.flatnonzero((length >= size) & (length < 2 * size))
-        found[rows] = better(best.take(start.take(rows)), best.take(end.take(rows) - size))
-        best[:-size] = better(best[:-size], best[size:])
+        length = end[part] - start[part]
+        wanted = (length >= size) & (length < 2 * size)
+        if wanted.any():
+            last = best.take(end[part] - size, mode="clip")
+            found[part] = np.where(wanted, better(best.take(start[part], mode="clip"), last), found[part])
+
+    while size <= most:
+        stop.beside(look, stretches(0, len(codes)))
+        best = better(best[:-size], best[size:]) if size < len(best) else best[:1]
         size *= 2
     return found
