@@ -2,6 +2,7 @@
 
 import datetime as dt
 import math
+import operator
 import sqlite3
 from contextlib import closing
 from dataclasses import replace
@@ -34,7 +35,7 @@ from nimble_otter.stop import StopToken
 from nimble_otter.table import Kind, View
 from nimble_otter.table.build import table_of
 from nimble_otter.table.expressions import compute
-from nimble_otter.table.filter import filter_view, values_of
+from nimble_otter.table.filter import false_of, filter_view, true_of, values_of
 from nimble_otter.table.group import Figure
 
 DAY = dt.datetime(2031, 5, 31, 13, 4, 5)
@@ -146,6 +147,42 @@ def test_arrays_and_single_values_agree_and_nothing_overflows(expression, rows, 
     assert len(column) == table.rows
     assert [column.values()[n] for n in ids] == values_of(operand, table, ids)
     assert all(column.values()[n] is None for n in set(range(len(rows))) - set(ids.tolist()))
+
+
+KINDS = {
+    "i": st.integers(-3, 3) | st.sampled_from([2**53 + 1, -(2**62)]),
+    "f": st.sampled_from([0.0, -0.0, 1.5, 2.0, math.nan, math.inf, 2.0**53]),
+    "c": st.integers(-30, 30).map(lambda n: Decimal(n).scaleb(-1)),
+    "d": st.dates(dt.date(2031, 1, 1), dt.date(2031, 1, 4)),
+    "t": st.sampled_from(["", "a", "b"]), "w": st.text("ab\0é", max_size=3), "y": st.booleans(),
+    "s": st.timedeltas(dt.timedelta(0), dt.timedelta(seconds=2)), "o": st.sampled_from([1, 2.5, "a"]),
+}  # fmt: skip
+
+
+@given(st.data(), st.integers(0, 6), st.sampled_from(["=", "<>", "<", "<=", ">", ">="]))
+def test_columns_are_compared_and_chosen_among_as_their_values_are(data, rows, sign):
+    held = {n: data.draw(st.lists(st.none() | kind, min_size=rows, max_size=rows)) for n, kind in KINDS.items()}
+    table, ids = table_of(**held), np.arange(rows)
+    names = {"=": "eq", "<>": "ne", "<": "lt", "<=": "le", ">": "gt", ">=": "ge"}
+    test = getattr(operator, names[sign])
+    for left, right in (("i", "f"), ("f", "i"), ("c", "i"), ("c", "f"), ("d", "d"), ("s", "s"), ("y", "y"), ("f", "f")):
+        node = parse_condition(f"{left} {sign} {right}", table)
+        pairs = [(float(a) if isinstance(b, float) and isinstance(a, Decimal) else a, b)
+                 for a, b in zip(held[left], held[right], strict=True)]  # fmt: skip
+        pairs = [(a, float(b) if isinstance(a, float) and isinstance(b, Decimal) else b) for a, b in pairs]
+        wanted = [None if a is None or b is None else test(a, b) for a, b in pairs]
+        assert true_of(node, table, ids).tolist() == [w is True for w in wanted]
+        assert false_of(node, table, ids).tolist() == [w is False for w in wanted]
+    for text in (
+        f"case when i {sign} f then {{0}} when d is null then {{1}} else {{2}} end",
+        "coalesce({0}, {1}, {2})",
+    ):
+        for parts in (("i", "f", "0"), ("f", "i", "null"), ("t", "'none'", "w"), ("w", "t", "w"), ("d", "d", "null"),
+                      ("c", "c", "1.5"), ("'x'", "t", "'y'"), ("y", "true", "false"), ("o", "i", "t"), ("s", "s", "s"),
+                      ("i + 1", "i * 2", "7")):  # fmt: skip
+            operand = parse_expression(text.format(*parts), table)
+            made, want = compute(operand, table, ids).values(), values_of(operand, table, ids)
+            assert [v if v == v else "nan" for v in made] == [v if v == v else "nan" for v in want], text.format(*parts)
 
 
 @given(

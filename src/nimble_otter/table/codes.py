@@ -26,7 +26,7 @@ def codes_of(column: Column, ids: Ids, stop: StopToken = NEVER) -> tuple[Ids, Id
         return codes, first_places(codes, len(used))
     order, begins = _sorted(column, ids, stop)
     codes = np.empty(len(ids), np.int32)  # half as much memory to jump about in
-    numbers = np.cumsum(begins, dtype=np.int32) - np.int32(1)
+    numbers = counted_to(begins).astype(np.int32) - np.int32(1)
 
     def put(part: slice) -> None:
         codes[order[part]] = numbers[part]
@@ -111,9 +111,28 @@ def changes(columns: Sequence[Column], ids: Ids, stop: StopToken = NEVER) -> NDA
     found = np.zeros(len(ids), np.bool_)
     found[:1] = True
     for column in columns:
-        codes = codes_of(column, ids, stop)[0]
-        found[1:] |= codes[1:] != codes[:-1]
+        found[1:] |= _differ(column, ids, stop)
     return found
+
+
+def _differ(column: Column, ids: Ids, stop: StopToken) -> NDArray[np.bool_]:
+    """Where each row but the first has another value than the one before it."""
+    if isinstance(column, BufferText) or column.kind is Kind.OBJECT:
+        codes = codes_of(column, ids, stop)[0]
+        return np.asarray(codes[1:] != codes[:-1])
+    data = pick(column.data, ids)
+    differ: NDArray[np.bool_] = data[1:] != data[:-1]
+    if column.kind is Kind.FLOAT:
+        differ &= ~(np.isnan(data[1:]) & np.isnan(data[:-1]))
+    if column.empty is not None:
+        gone = column.empty_at(ids)
+        differ = np.where(gone[1:] | gone[:-1], gone[1:] != gone[:-1], differ)
+    return differ
+
+
+def counted_to(mask: NDArray[np.bool_]) -> Ids:
+    """How many are True up to each place. Adding the booleans themselves would hold the interpreter."""
+    return mask.astype(np.int64).cumsum()
 
 
 def starts_of(begins: NDArray[np.bool_]) -> Ids:

@@ -54,7 +54,7 @@ class Groups:
     def above(self, up: Ids, count: int) -> Groups:
         """Larger groups made of these: `up` is the one that each is a part of. Their counts, sums, means and extremes
         come from these, not from the rows again."""
-        return Groups(self.table, self.ids, None, _added(self.counts, up, count), self._stop, (self, up))
+        return Groups(self.table, self.ids, None, _added(self.counts, up, count, self._stop), self._stop, (self, up))
 
     @property
     def codes(self) -> Ids:
@@ -96,7 +96,7 @@ class _Part:
         self.counts: Ids
         if below is not None:
             self._empty = below[0]._empty
-            self.counts = _added(below[0].counts, below[1], self.groups)
+            self.counts = _added(below[0].counts, below[1], self.groups, stop)
         else:
             empty = column.empty_at(of.ids) if column.empty is not None else None
             self._empty = empty if empty is not None and empty.any() else None
@@ -169,9 +169,11 @@ class _Part:
         else:  # where there is no value, zero is held
             data, codes = pick(column.data, self._of.ids), self._of.codes
         if max(abs(int(data.min())), abs(int(data.max()))) * len(data) < 1 << 63:
-            self._sum = self._made(_added(data, codes, self.groups))
+            self._sum = self._made(_added(data, codes, self.groups, self._stop))
         else:
-            halves = [_added(half, codes, self.groups).tolist() for half in (data >> 32, data & 0xFFFF_FFFF)]
+            halves = [
+                _added(half, codes, self.groups, self._stop).tolist() for half in (data >> 32, data & 0xFFFF_FFFF)
+            ]
             sums = [(a << 32) + b for a, b in zip(*halves, strict=True)]
             exact = [_decimal(s, column.scale) for s in sums] if column.kind is Kind.DECIMAL else sums
             gone = self.counts == 0
@@ -227,7 +229,10 @@ class _Part:
             worst, better = (-np.inf, np.maximum) if largest else (np.nan, np.fmin)
         ends = np.full(self.groups, worst, keys.dtype)
         with np.errstate(invalid="ignore"):
-            better.at(ends, codes, keys if empty is None else np.where(empty, worst, keys))
+            for part in stretches(0, len(keys)):
+                some = keys[part] if empty is None else np.where(empty[part], worst, keys[part])
+                better.at(ends, codes[part], some)
+                self._stop.give_way()
         return ends
 
     def _range(self) -> Column:
@@ -424,9 +429,11 @@ def as_floats(column: Column, ids: Ids) -> NDArray[np.float64]:
     return data / 10.0**column.scale if column.kind is Kind.DECIMAL else data
 
 
-def _added(data: NDArray[Any], codes: Ids, groups: int) -> NDArray[np.int64]:
+def _added(data: NDArray[Any], codes: Ids, groups: int, stop: StopToken) -> NDArray[np.int64]:
     sums = np.zeros(groups, np.int64)
-    np.add.at(sums, codes, data.astype(np.int64, copy=False))
+    for part in stretches(0, len(data)):  # all at once would hold the interpreter
+        np.add.at(sums, codes[part], data[part].astype(np.int64, copy=False))
+        stop.give_way()
     return sums
 
 

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from nimble_otter.errors import ConditionError
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import uuids
+from nimble_otter.table.arrays import array_of, compared
 from nimble_otter.table.columns import (
     EPOCH,
     EPOCH_DAY,
@@ -211,6 +212,9 @@ def _compare(node: Compare, table: Table, ids: Ids, want: bool) -> Bools:
             value = fitted(right.value, column.kind, table.fields[left.index].name)
             true = _compare_column(column, op, value, ids)
             return _full(column, ids, true if want else ~true)
+    here, there = array_of(left, table, ids), array_of(right, table, ids)
+    if here is not None and there is not None and (holds := compared(op, here, there)) is not None:
+        return (holds if want else ~holds) & ~here.empty_at() & ~there.empty_at()
     test = _COMPARE[op]
     pairs = zip(values_of(left, table, ids), values_of(right, table, ids), strict=True)
     return _tested((None if a is None or b is None else _test(test, a, b) for a, b in pairs), len(ids), want)

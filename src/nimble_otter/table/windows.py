@@ -20,7 +20,7 @@ from nimble_otter.errors import ConditionError
 from nimble_otter.stop import StopToken
 from nimble_otter.table.amounts import as_amounts, floats, holds_numbers
 from nimble_otter.table.build import column_of
-from nimble_otter.table.codes import changes, codes_of, starts_of
+from nimble_otter.table.codes import changes, codes_of, counted_to, starts_of
 from nimble_otter.table.columns import Column, Field, Ids, Kind, Mask, Table, View
 from nimble_otter.table.combine import chained, taken
 from nimble_otter.table.conditions import Call, Case, ColumnAt, Frame, Literal, Operand, Windowed
@@ -145,7 +145,7 @@ def _placed(node: Windowed, rows: _Rows) -> Column:
         return Column(Kind.FLOAT, alike / np.maximum(sizes - 1, 1))
     if name == "cume_dist":
         return Column(Kind.FLOAT, (_ends_of(rows.peers) - rows.first) / np.maximum(sizes, 1))
-    counted: Ids = np.cumsum(rows.peers)
+    counted: Ids = counted_to(rows.peers)
     return Column(Kind.INT, counted - counted.take(rows.first) + 1)
 
 
@@ -189,7 +189,7 @@ def _framed(node: Windowed, rows: _Rows, by: list[Column], stop: StopToken) -> t
 
 def _grouped(frame: Frame, rows: _Rows) -> tuple[Ids, Ids]:
     """Frames of whole sets of rows that are alike in the order."""
-    groups = np.cumsum(rows.peers) - 1
+    groups = counted_to(rows.peers) - 1
     edges = np.append(np.flatnonzero(rows.peers), len(groups))
     last = len(edges) - 1
     start = rows.first if frame.start is None else edges.take(np.clip(groups + frame.start, 0, last))
@@ -265,7 +265,7 @@ def _figure(name: str, column: Column, rows: _Rows, start: Ids, end: Ids, stop: 
         column = as_amounts(column)
     own = column.take(rows.ids)
     empty = own.empty_at()
-    before = np.concatenate([[0], np.cumsum(~empty)])
+    before = np.concatenate([[0], counted_to(~empty)])
     filled = before.take(end) - before.take(start)
     none = filled == 0
     if name == "count":

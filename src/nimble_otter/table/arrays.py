@@ -1,0 +1,245 @@
+"""Expressions worked out for all rows at once: numbers, times, and choices among columns, wherever that gives exactly
+what single values would give."""
+
+from __future__ import annotations
+
+import operator
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from nimble_otter.table.build import column_of
+from nimble_otter.table.columns import Column, Ids, Kind, Mask, Table
+from nimble_otter.table.combine import chained
+from nimble_otter.table.conditions import Call, Case, ColumnAt, Literal, Operand
+from nimble_otter.table.functions import rounded
+
+_EXACT = 1 << 62
+"""Whole numbers whose result stays below this are worked out as int64; others value by value."""
+_EXACT_FLOAT = 1 << 53
+_COMPARE: dict[str, Callable[[Any, Any], Any]] = {
+    "=": operator.eq, "<>": operator.ne, "<": operator.lt, "<=": operator.le, ">": operator.gt, ">=": operator.ge,
+}  # fmt: skip
+
+
+def array_of(operand: Operand, table: Table, ids: Ids) -> Column | None:
+    """The values for the rows as a column of them alone; None where that is not possible, or not exact."""
+    if isinstance(operand, ColumnAt):
+        column = table.columns[operand.index]
+        fits = column.kind not in (Kind.TEXT, Kind.UUID, Kind.OBJECT)
+        return column.take(ids) if fits and not operand.path and column.missing is None else None
+    if isinstance(operand, Case):
+        return _case(operand, table, ids)
+    if isinstance(operand, Literal):
+        value = operand.value
+        if isinstance(value, bool):
+            return Column(Kind.BOOL, np.full(len(ids), value))
+        if type(value) is int and abs(value) < _EXACT:
+            return Column(Kind.INT, np.full(len(ids), value, np.int64))
+        if isinstance(value, Decimal) and value.is_finite() and (scale := -int(value.as_tuple().exponent)) in range(13):
+            whole = int(value.scaleb(scale))
+            return Column(Kind.DECIMAL, np.full(len(ids), whole), scale=scale) if abs(whole) < _EXACT else None
+        return Column(Kind.FLOAT, np.full(len(ids), value)) if isinstance(value, float) else None
+    if not isinstance(operand, Call):
+        return None
+    if operand.name == "coalesce":
+        return _coalesced(operand.args, table, ids)
+    made = _ARRAYS.get(operand.name)
+    if made is None:
+        return None
+    parts = [array_of(arg, table, ids) for arg in operand.args]
+    known = [p for p in parts if p is not None]
+    return made(*known) if len(known) == len(parts) else None
+
+
+def compared(op: str, left: Column, right: Column) -> Mask | None:
+    """Where the comparison holds, whatever rows have no value; None where it takes a closer look at each. A decimal is
+    compared with doubles as the nearest one, as SQL servers do."""
+    test = _COMPARE[op]
+    if not (left.kind.is_number and right.kind.is_number):
+        is_plain = left.kind is right.kind and left.kind not in (Kind.TEXT, Kind.UUID, Kind.OBJECT)
+        return np.asarray(test(left.data, right.data)) if is_plain else None
+    if Kind.FLOAT in (left.kind, right.kind):
+        if any(c.kind is Kind.INT and _most(c) > _EXACT_FLOAT for c in (left, right)):
+            return None
+        return np.asarray(test(_floats(left), _floats(right)))
+    scale = max(left.scale, right.scale)
+    if any(_most(c) * 10 ** (scale - c.scale) >= _EXACT for c in (left, right)):
+        return None
+    return np.asarray(test(*(c.data.astype(np.int64) * 10 ** (scale - c.scale) for c in (left, right))))
+
+
+def _case(operand: Case, table: Table, ids: Ids) -> Column | None:
+    from nimble_otter.table.filter import true_of  # the two work out parts of each other
+
+    parts = _parts([*(value for _, value in operand.branches), operand.default], table, ids)
+    if parts is None:
+        return None
+    which = np.full(len(ids), len(parts) - 1)
+    left = np.ones(len(ids), np.bool_)
+    for at, (test, _) in enumerate(operand.branches):
+        true = true_of(test, table, ids) & left
+        which[true] = at
+        left &= ~true
+    return _chosen(parts, which)
+
+
+def _coalesced(operands: Sequence[Operand], table: Table, ids: Ids) -> Column | None:
+    parts = _parts(operands, table, ids)
+    if parts is None:
+        return None
+    which = np.full(len(ids), len(parts) - 1)
+    for at in range(len(parts) - 1, -1, -1):
+        which = np.where(np.broadcast_to(parts[at].empty_at(), len(ids)), which, at)
+    return _chosen(parts, which)
+
+
+def _parts(operands: Sequence[Operand], table: Table, ids: Ids) -> list[Column] | None:
+    """Columns of one kind for the rows, a literal as one row; None where they are of several."""
+    parts = []
+    for operand in operands:
+        made: Column | None
+        if isinstance(operand, Literal) and (operand.value is None or isinstance(operand.value, str)):
+            made = column_of([operand.value])
+        elif isinstance(operand, Literal):
+            made = array_of(operand, table, ids[:1])
+        elif isinstance(operand, ColumnAt) and not operand.path:
+            column = table.columns[operand.index]
+            made = column.take(ids) if column.kind is not Kind.OBJECT and column.missing is None else None
+        else:
+            made = array_of(operand, table, ids)
+        if made is None:
+            return None
+        parts.append(made)
+    filled = [part for part in parts if not part.empty_at().all()]
+    kinds = {(part.kind, part.scale) for part in filled}
+    if kinds == {(Kind.INT, 0), (Kind.FLOAT, 0)} and all(
+        _most(p) <= _EXACT_FLOAT for p in filled if p.kind is Kind.INT
+    ):
+        parts = [replace(p, kind=Kind.FLOAT, data=_floats(p)) if p.kind is Kind.INT else p for p in parts]
+    elif len(kinds) > 1:
+        return None
+    return parts
+
+
+def _chosen(parts: Sequence[Column], which: Ids) -> Column:
+    """For each row the value of one of the columns; one of a single row has it for all."""
+    lengths = np.array([len(part) for part in parts])
+    starts = np.cumsum(lengths) - lengths
+    rows = np.where(lengths.take(which) == 1, 0, np.arange(len(which)))
+    made = chained(parts).take(starts.take(which) + rows)
+    if made.empty is not None and not made.empty.any():
+        made = replace(made, empty=None)
+    return made
+
+
+def _either(*columns: Column) -> Mask | None:
+    masks = [c.empty for c in columns if c.empty is not None]
+    if not masks:
+        return None
+    either: Mask = np.logical_or.reduce(masks)
+    return either
+
+
+def _floats(column: Column) -> NDArray[np.float64]:
+    data = column.data.astype(np.float64)
+    return data / 10.0**column.scale if column.kind is Kind.DECIMAL and column.scale else data
+
+
+def _most(column: Column) -> int:
+    return max(abs(int(column.data.min())), abs(int(column.data.max()))) if len(column) else 0
+
+
+def _added(sign: int) -> Callable[..., Column | None]:
+    def add(left: Column, right: Column) -> Column | None:
+        if not (left.kind.is_number and right.kind.is_number):
+            return None
+        empty = _either(left, right)
+        if Kind.FLOAT in (left.kind, right.kind):
+            return Column(Kind.FLOAT, _floats(left) + sign * _floats(right), empty)
+        scale = max(left.scale, right.scale)
+        if any(_most(c) * 10 ** (scale - c.scale) >= _EXACT for c in (left, right)):
+            return None
+        a, b = (c.data.astype(np.int64) * 10 ** (scale - c.scale) for c in (left, right))
+        kind = Kind.DECIMAL if Kind.DECIMAL in (left.kind, right.kind) else Kind.INT
+        return Column(kind, a + sign * b, empty, scale=scale)
+
+    return add
+
+
+def _multiplied(left: Column, right: Column) -> Column | None:
+    if not (left.kind.is_number and right.kind.is_number):
+        return None
+    empty = _either(left, right)
+    if Kind.FLOAT in (left.kind, right.kind):
+        return Column(Kind.FLOAT, _floats(left) * _floats(right), empty)
+    if _most(left) * _most(right) >= _EXACT or left.scale + right.scale > 15:
+        return None
+    kind = Kind.DECIMAL if Kind.DECIMAL in (left.kind, right.kind) else Kind.INT
+    return Column(kind, left.data.astype(np.int64) * right.data.astype(np.int64), empty, scale=left.scale + right.scale)
+
+
+def _divided(left: Column, right: Column) -> Column | None:
+    if Kind.FLOAT not in (left.kind, right.kind) or not (left.kind.is_number and right.kind.is_number):
+        return None  # whole numbers and decimals are divided as decimals
+    by = _floats(right)
+    zero = by == 0
+    empty = _either(left, right)
+    with np.errstate(all="ignore"):
+        made = np.where(zero, 0.0, _floats(left) / np.where(zero, 1.0, by))
+    return Column(Kind.FLOAT, made, (zero if empty is None else empty | zero) if zero.any() else empty)
+
+
+def _negated(column: Column) -> Column | None:
+    return Column(column.kind, -column.data, column.empty, scale=column.scale) if column.kind.is_number else None
+
+
+def _absolute(column: Column) -> Column | None:
+    return Column(column.kind, np.abs(column.data), column.empty, scale=column.scale) if column.kind.is_number else None
+
+
+def _rounded(column: Column, digits: Column | None = None) -> Column | None:
+    """Halves away from zero, to so many digits as the literal says; of doubles by their shortest decimal form."""
+    count = int(digits.data[0]) if digits is not None and len(digits) else 0
+    is_one = digits is None or (digits.kind is Kind.INT and bool((digits.data == count).all()) and digits.empty is None)
+    if not is_one or not 0 <= count <= 12 or column.kind not in (Kind.FLOAT, Kind.DECIMAL):
+        return None
+    if column.kind is Kind.DECIMAL:
+        step = 10 ** max(0, column.scale - count)
+        half = (np.abs(column.data) + step // 2) // step
+        whole = np.sign(column.data) * half * 10 ** max(0, count - column.scale)
+        return Column(Kind.DECIMAL, whole, column.empty, scale=count)
+    shifted = np.abs(column.data) * 10.0**count
+    made = np.copysign(np.floor(shifted + 0.5) / 10.0**count, column.data)
+    unsure = (np.abs(shifted - np.floor(shifted) - 0.5) < 1e-4) | ~(shifted < 1e9)
+    for place in np.flatnonzero(unsure).tolist():
+        made[place] = rounded(float(column.data[place]), count)
+    return Column(Kind.FLOAT, made, column.empty)
+
+
+def _calendar(unit: str) -> Callable[[Column], Column | None]:
+    def part(column: Column) -> Column | None:
+        if column.kind not in (Kind.TIME, Kind.DATE):
+            return None
+        days = column.data.view("M8[us]") if column.kind is Kind.TIME else column.data.astype("M8[D]")
+        months = days.astype("M8[M]")
+        if unit == "year":
+            made = days.astype("M8[Y]").astype(np.int64) + 1970
+        elif unit == "month":
+            made = months.astype(np.int64) % 12 + 1
+        else:
+            made = (days.astype("M8[D]") - months.astype("M8[D]")).astype(np.int64) + 1
+        return Column(Kind.INT, made, column.empty)
+
+    return part
+
+
+_ARRAYS: dict[str, Callable[..., Column | None]] = {
+    "+": _added(1), "-": _added(-1), "*": _multiplied, "/": _divided, "neg": _negated, "abs": _absolute,
+    "round": _rounded,
+    "year": _calendar("year"), "month": _calendar("month"), "day": _calendar("day"),
+}  # fmt: skip
