@@ -33,6 +33,7 @@ from nimble_otter.query.conditions import parse_condition, parse_expression
 from nimble_otter.sources import Source
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Kind, View
+from nimble_otter.table.arrays import array_of
 from nimble_otter.table.build import table_of
 from nimble_otter.table.expressions import compute
 from nimble_otter.table.filter import false_of, filter_view, true_of, values_of
@@ -183,6 +184,38 @@ def test_columns_are_compared_and_chosen_among_as_their_values_are(data, rows, s
             operand = parse_expression(text.format(*parts), table)
             made, want = compute(operand, table, ids).values(), values_of(operand, table, ids)
             assert [v if v == v else "nan" for v in made] == [v if v == v else "nan" for v in want], text.format(*parts)
+
+
+MOMENTS = st.datetimes() | st.sampled_from([
+    dt.datetime(1, 1, 1), dt.datetime(9999, 12, 31, 23, 59, 59, 999999), dt.datetime(2032, 2, 29, 1),
+    dt.datetime(2031, 1, 31), dt.datetime(2026, 12, 31, 12), dt.datetime(1969, 12, 31, 23, 59, 59, 999999),
+])  # fmt: skip
+CLOCK = ("hour", "minute", "second")
+DAYS = ("year", "quarter", "month", "week", "day")
+OF_MOMENTS = [
+    *(f"extract({part} from {{0}})" for part in (*DAYS, *CLOCK, "dow", "isodow", "doy", "epoch")),
+    *(f"date_trunc('{unit}', {{0}})" for unit in (*DAYS, *CLOCK)),
+    *(f"{{0}} {moved}'" for moved in ("+ interval '1 month", "- interval '13 months", "+ interval '4 years",
+                                     "- interval '1 quarter", "+ interval '90 days", "- interval '2 weeks",
+                                     "+ interval '25 hours", "- interval '1 second")),
+    "{0} - {1}", "{1} - {0}", "age({0}, {1})", "year({0}) * 100 + month({0})", "day({0})",
+]  # fmt: skip
+
+
+@given(st.lists(st.tuples(st.none() | MOMENTS, st.none() | MOMENTS), min_size=1, max_size=6))
+def test_times_are_worked_with_by_arrays_as_one_by_one(rows):
+    table = table_of(
+        t=[t for t, _ in rows], d=[None if t is None else t.date() for _, t in rows],
+        z=[None if t is None else t.replace(tzinfo=dt.UTC) for _, t in rows],
+    )  # fmt: skip
+    ids = np.arange(len(rows))
+    for text in OF_MOMENTS:
+        for names in (("t", "d"), ("d", "d"), ("z", "t")):
+            operand = parse_expression(text.format(*names), table)
+            assert compute(operand, table, ids).values() == values_of(operand, table, ids), text.format(*names)
+    plain = table_of(t=[dt.datetime(2031, 5, 28, 9)])
+    made = [array_of(parse_expression(text.format("t", "t"), plain), plain, ids[:1]) is None for text in OF_MOMENTS]
+    assert made == ["epoch" in text for text in OF_MOMENTS]
 
 
 @given(

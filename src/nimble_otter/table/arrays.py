@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from nimble_otter.table import moments
 from nimble_otter.table.build import column_of
 from nimble_otter.table.columns import Column, Ids, Kind, Mask, Table
 from nimble_otter.table.combine import chained
@@ -48,6 +49,8 @@ def array_of(operand: Operand, table: Table, ids: Ids) -> Column | None:
         return None
     if operand.name == "coalesce":
         return _coalesced(operand.args, table, ids)
+    if operand.name in ("extract", "date_trunc", "moved"):
+        return _of_moments(operand, table, ids)
     made = _ARRAYS.get(operand.name)
     if made is None:
         return None
@@ -71,6 +74,19 @@ def compared(op: str, left: Column, right: Column) -> Mask | None:
     if any(_most(c) * 10 ** (scale - c.scale) >= _EXACT for c in (left, right)):
         return None
     return np.asarray(test(*(c.data.astype(np.int64) * 10 ** (scale - c.scale) for c in (left, right))))
+
+
+def _of_moments(operand: Call, table: Table, ids: Ids) -> Column | None:
+    inner = next((a for a in operand.args if not isinstance(a, Literal)), None)
+    column = array_of(inner, table, ids) if inner is not None else None
+    said = [a.value for a in operand.args if isinstance(a, Literal)]
+    if column is None:
+        return None
+    if operand.name == "moved":
+        return moments.moved(column, *said) if len(said) == 2 and type(said[0]) is int else None
+    if len(said) != 1 or not isinstance(said[0], str):
+        return None
+    return (moments.part_of if operand.name == "extract" else moments.cut)(column, said[0])
 
 
 def _case(operand: Case, table: Table, ids: Ids) -> Column | None:
@@ -156,6 +172,8 @@ def _most(column: Column) -> int:
 
 def _added(sign: int) -> Callable[..., Column | None]:
     def add(left: Column, right: Column) -> Column | None:
+        if sign < 0 and left.kind.is_moment and right.kind.is_moment:
+            return moments.days_between(left, right, _either(left, right))
         if not (left.kind.is_number and right.kind.is_number):
             return None
         empty = _either(left, right)
@@ -221,25 +239,9 @@ def _rounded(column: Column, digits: Column | None = None) -> Column | None:
     return Column(Kind.FLOAT, made, column.empty)
 
 
-def _calendar(unit: str) -> Callable[[Column], Column | None]:
-    def part(column: Column) -> Column | None:
-        if column.kind not in (Kind.TIME, Kind.DATE):
-            return None
-        days = column.data.view("M8[us]") if column.kind is Kind.TIME else column.data.astype("M8[D]")
-        months = days.astype("M8[M]")
-        if unit == "year":
-            made = days.astype("M8[Y]").astype(np.int64) + 1970
-        elif unit == "month":
-            made = months.astype(np.int64) % 12 + 1
-        else:
-            made = (days.astype("M8[D]") - months.astype("M8[D]")).astype(np.int64) + 1
-        return Column(Kind.INT, made, column.empty)
-
-    return part
-
-
 _ARRAYS: dict[str, Callable[..., Column | None]] = {
     "+": _added(1), "-": _added(-1), "*": _multiplied, "/": _divided, "neg": _negated, "abs": _absolute,
     "round": _rounded,
-    "year": _calendar("year"), "month": _calendar("month"), "day": _calendar("day"),
+    "year": lambda c: moments.part_of(c, "year"), "month": lambda c: moments.part_of(c, "month"),
+    "day": lambda c: moments.part_of(c, "day"), "days": lambda a, b: moments.days_between(a, b, _either(a, b)),
 }  # fmt: skip
