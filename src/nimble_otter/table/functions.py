@@ -82,7 +82,7 @@ def cut(unit: str, value: Any) -> dt.datetime:
     if unit == "week":
         at, unit = at - dt.timedelta(days=at.weekday()), "day"
     if unit == "quarter":
-        at, unit = at.replace(month=(at.month - 1) // 3 * 3 + 1), "month"
+        at, unit = at.replace(day=1, month=(at.month - 1) // 3 * 3 + 1), "month"
     parts = ("year", "month", "day", "hour", "minute", "second", "microsecond")
     rest: dict[str, Any] = {p: 1 if p in ("month", "day") else 0 for p in parts[parts.index(unit) + 1 :]}
     return at.replace(**rest)
