@@ -174,16 +174,18 @@ def test_columns_are_compared_and_chosen_among_as_their_values_are(data, rows, s
         wanted = [None if a is None or b is None else test(a, b) for a, b in pairs]
         assert true_of(node, table, ids).tolist() == [w is True for w in wanted]
         assert false_of(node, table, ids).tolist() == [w is False for w in wanted]
-    for text in (
-        f"case when i {sign} f then {{0}} when d is null then {{1}} else {{2}} end",
-        "coalesce({0}, {1}, {2})",
-    ):
-        for parts in (("i", "f", "0"), ("f", "i", "null"), ("t", "'none'", "w"), ("w", "t", "w"), ("d", "d", "null"),
-                      ("c", "c", "1.5"), ("'x'", "t", "'y'"), ("y", "true", "false"), ("o", "i", "t"), ("s", "s", "s"),
-                      ("i + 1", "i * 2", "7")):  # fmt: skip
-            operand = parse_expression(text.format(*parts), table)
-            made, want = compute(operand, table, ids).values(), values_of(operand, table, ids)
-            assert [v if v == v else "nan" for v in made] == [v if v == v else "nan" for v in want], text.format(*parts)
+    texts = ["i % 3", "i % i", "f % f", "f % 2.0", "floor(f)", "ceil(f)", "trunc(f)", "trunc(i)", "floor(c)", "sqrt(f)",
+             "sqrt(i)", "nullif(f, 1.5)", "nullif(i, f)", "i / nullif(f, 0)", "nullif(d, d)"]  # fmt: skip
+    cases = f"case when i {sign} f then {{0}} when d is null then {{1}} else {{2}} end"
+    for text in (cases, "coalesce({0}, {1}, {2})"):
+        texts += [text.format(*parts) for parts in (
+            ("i", "f", "0"), ("f", "i", "null"), ("t", "'none'", "w"), ("w", "t", "w"), ("d", "d", "null"),
+            ("c", "c", "1.5"), ("'x'", "t", "'y'"), ("y", "true", "false"), ("o", "i", "t"), ("s", "s", "s"),
+            ("i + 1", "i * 2", "7"))]  # fmt: skip
+    for text in texts:
+        operand = parse_expression(text, table)
+        made, want = compute(operand, table, ids).values(), values_of(operand, table, ids)
+        assert [v if v == v else "nan" for v in made] == [v if v == v else "nan" for v in want], text
 
 
 MOMENTS = st.datetimes() | st.sampled_from([

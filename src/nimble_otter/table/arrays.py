@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from nimble_otter.table import moments
 from nimble_otter.table.build import column_of
-from nimble_otter.table.columns import Column, Ids, Kind, Mask, Table
+from nimble_otter.table.columns import Column, Ids, Kind, Mask, Table, blanked
 from nimble_otter.table.combine import chained
 from nimble_otter.table.conditions import Call, Case, ColumnAt, Literal, Operand
 from nimble_otter.table.functions import rounded
@@ -239,9 +239,62 @@ def _rounded(column: Column, digits: Column | None = None) -> Column | None:
     return Column(Kind.FLOAT, made, column.empty)
 
 
+def _without(column: Column, gone: Mask) -> Column:
+    """The column without the values where there are none by the rules of arithmetic."""
+    if not gone.any():
+        return column
+    empty = gone if column.empty is None else column.empty | gone
+    return replace(column, data=blanked(column.data, empty), empty=empty)
+
+
+def _remainder(left: Column, right: Column) -> Column | None:
+    """Of whole numbers with the sign of the divisor, of doubles with that of the dividend, as one by one."""
+    kinds = {left.kind, right.kind}
+    if kinds == {Kind.INT}:
+        zero = right.data == 0
+        made = Column(Kind.INT, left.data.astype(np.int64) % np.where(zero, 1, right.data), _either(left, right))
+        return _without(made, zero)
+    if kinds == {Kind.FLOAT}:
+        with np.errstate(invalid="ignore"):
+            made = Column(Kind.FLOAT, np.fmod(left.data, right.data), _either(left, right))
+        return _without(made, (right.data == 0) | np.isinf(left.data))
+    return None
+
+
+def _whole(by: Callable[[Any], Any]) -> Callable[[Column], Column | None]:
+    """Doubles as whole numbers (`by` says which); the others one by one."""
+
+    def whole(column: Column) -> Column | None:
+        if column.kind is Kind.INT:
+            return column
+        if column.kind is not Kind.FLOAT:
+            return None
+        odd = ~np.isfinite(column.data)
+        found = by(np.where(odd, 0.0, column.data))
+        if np.abs(found).max(initial=0.0) >= _EXACT:
+            return None
+        return _without(Column(Kind.INT, found.astype(np.int64), column.empty), odd)
+
+    return whole
+
+
+def _root(column: Column) -> Column | None:
+    if column.kind not in (Kind.INT, Kind.FLOAT):
+        return None
+    data = _floats(column)
+    below = data < 0
+    return _without(Column(Kind.FLOAT, np.sqrt(np.where(below, 0.0, data)), column.empty), below)
+
+
+def _nullif(left: Column, right: Column) -> Column | None:
+    same = compared("=", left, right)
+    return None if same is None else _without(left, same & ~left.empty_at() & ~right.empty_at())
+
+
 _ARRAYS: dict[str, Callable[..., Column | None]] = {
     "+": _added(1), "-": _added(-1), "*": _multiplied, "/": _divided, "neg": _negated, "abs": _absolute,
-    "round": _rounded,
+    "round": _rounded, "%": _remainder, "sqrt": _root, "nullif": _nullif,
+    "floor": _whole(np.floor), "ceil": _whole(np.ceil), "trunc": _whole(np.trunc),
     "year": lambda c: moments.part_of(c, "year"), "month": lambda c: moments.part_of(c, "month"),
     "day": lambda c: moments.part_of(c, "day"), "days": lambda a, b: moments.days_between(a, b, _either(a, b)),
 }  # fmt: skip
