@@ -1,6 +1,7 @@
 """Changing through the window: conflicts answered, reversals reviewed, filling, bigger editors, choices, documents."""
 
 import sqlite3
+from dataclasses import replace
 
 import pytest
 from PySide6.QtCore import Qt
@@ -177,6 +178,33 @@ def test_changes_of_columns_that_a_query_leaves_out_wait_for_them(window, trees)
     assert "2 changed rows wait" in run("select count(*) from tree")  # nothing of it can be changed
     assert run("select * from tree order by id") == ""
     assert session.edits.cells == {1: {2: 7.5}, 0: {4: "first"}}
+
+
+def test_changes_never_go_to_another_source_than_their_rows_came_from(window, trees, tmp_path):
+    pull, other = window.pull, tmp_path / "other.sqlite"
+    other.write_bytes(trees.read_bytes())
+    ask(other, "update tree set note = 'there' where id = 1")
+    pull.edit(Action("Edit", ((0, 4, "x"),)))
+    window.open_drawer("changes")
+    settle(window)
+    source, wood = window.hub.add(Source("other wood", f"sqlite:///{other}")), pull.pull.source
+    settle(window)
+    pull.change(replace(pull.pull, source=source), "Change source")
+    settle(window)
+    for press in (window.changes_drawer.rehearse, window.changes_drawer.write):
+        press.click()
+        settle(window)
+        assert "are of wood; the pull asks other wood now" in window.status.message.text()
+    assert pull.told().startswith("wood, ")
+    pull.run()
+    settle(window)
+    assert pull.told().startswith("other wood, ")
+    assert "Changes made on rows of wood are pending on these now" in pull.notice
+    assert pull.edits.cells == {0: {4: "x"}}
+    pull.change(replace(pull.pull, source=wood), "Change source")
+    window.changes_drawer.write.click()
+    settle(window)
+    assert ask(other, "select note from tree where id = 1") == [("there",)]
 
 
 def test_a_row_that_is_gone_is_left_out(window, trees):

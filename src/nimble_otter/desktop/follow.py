@@ -83,7 +83,7 @@ class Follower(QObject):
     def _mark(self, reference: Reference) -> str:
         session = self._window.pull
         assert session is not None
-        return f"{session.pull.source.url} {session.collection}.{reference.field}"
+        return f"{session.rows_source.url} {session.collection}.{reference.field}"
 
     def _target(self, reference: Reference) -> str:
         """The collection that the user said a field refers to; "" before that."""
@@ -106,7 +106,7 @@ class Follower(QObject):
         values = dict.fromkeys(v for v in map(column.value, self._rows()) if v is not None and v is not MISSING)
         said = f"followed from {len(values)} {'values' if len(values) != 1 else 'value'} of {reference.field}"
         query = Query(reference_query(list(values)), "native", target)
-        pull = Pull(f"{target} of {session.pull.name}", session.pull.source, query, came_from=said)
+        pull = Pull(f"{target} of {session.pull.name}", session.rows_source, query, came_from=said)
         self._window.add_pull(pull).came_from = session
 
     @staticmethod
@@ -131,7 +131,7 @@ class Follower(QObject):
         session, rows = self._window.pull, self._rows()
         if session is None or session.table is None or not rows or self._window.detail.page != RECORD:
             return
-        source, table, links = self._window.hub.known(session.pull.source), session.table, self.links
+        source, table, links = session.rows_source, session.table, self.links
 
         def work(stop: Any, report: Any) -> None:
             connection = self._window.hub.connection(source)
@@ -161,7 +161,7 @@ class Follower(QObject):
             return
         if session is None or session.table is None or not 0 <= place < len(self.links):
             return
-        link, source = self.links[place], self._window.hub.known(session.pull.source)
+        link, source = self.links[place], session.rows_source
         values = values_of(link, session.table, rows)
         if not values:
             self._window.say(f"The selected rows have no {', '.join(link.key.columns)} to follow.", True)
@@ -173,7 +173,7 @@ class Follower(QObject):
             own = link.key.table if link.is_up else link.key.target
             said = f"followed from {count} of {own}"
             pull = Pull(
-                f"{link.table} of {session.pull.name}", session.pull.source, Query(text, parameters=dict(parameters)),
+                f"{link.table} of {session.pull.name}", session.rows_source, Query(text, parameters=dict(parameters)),
                 came_from=f"{said} in {session.pull.name}",
             )  # fmt: skip
             opened = self._window.add_pull(pull)
@@ -213,5 +213,5 @@ class Follower(QObject):
             self._window.say("This column is worked out by the query; it has no place in the catalogue.", False)
             return
         self._window.toggle_part("left", True)
-        self._window.sources.reveal(self._window.hub.known(session.pull.source).name, table, name)
+        self._window.sources.reveal(session.rows_source.name, table, name)
         self._window.sources.tree.setFocus()

@@ -29,10 +29,10 @@ from nimble_otter.changes import (
 from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.pull_state import MOST_UNDO, PullState
 from nimble_otter.desktop.whole_values import WholeValues
-from nimble_otter.errors import NoKeyError, ValueRefused
+from nimble_otter.errors import ChangeError, NoKeyError, ValueRefused
 from nimble_otter.pull import Pull
 from nimble_otter.pull.drafts import attach, detach
-from nimble_otter.sources import ColumnInfo, Fetched
+from nimble_otter.sources import ColumnInfo, Fetched, Source
 from nimble_otter.sources.long import cut_rows
 from nimble_otter.table import MISSING, Field, Table
 from nimble_otter.table.patch import patched
@@ -47,6 +47,7 @@ class ChangedPull(PullState):
         self.fresh: frozenset[int] = frozenset()
         """Row ids of rows just written, as the server has them."""
         self.reviewing: Plan | None = None
+        self._reviewing_of: Source | None = None
         """Statements that are looked at in place of what is pending: a reversal."""
 
     def edit(self, action: Action) -> None:
@@ -193,7 +194,14 @@ class ChangedPull(PullState):
             self._walk()
 
     def plan(self) -> Plan:
-        """The statements under review: of what is pending, or of a reversal. Raises: ChangeError."""
+        """The statements under review: of what is pending, or of a reversal. Raises: ChangeError, also where they are
+        of another source than the pull's."""
+        now = self.hub.known(self.pull.source)
+        came = self.rows_source if self.reviewing is None else self._reviewing_of or now
+        if came.url != now.url:
+            what = "These rows" if self.reviewing is None else "These statements"
+            hint = f"Choose {came.name} again, or run the pull: changes then wait for rows that they fit."
+            raise ChangeError(f"{what} are of {came.name}; the pull asks {now.name} now.", hint)
         if self.reviewing is not None:
             return self.reviewing
         assert self.table is not None
@@ -228,6 +236,7 @@ class ChangedPull(PullState):
     def review(self, plan: Plan | None) -> None:
         """Look at a reversal's statements in place of what is pending; None: back."""
         self.reviewing, self.report = plan, None
+        self._reviewing_of = self.hub.known(self.pull.source)
         self.state_changed.emit()
 
     def set_guard(self, guard: str) -> None:

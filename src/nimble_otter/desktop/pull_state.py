@@ -18,7 +18,7 @@ from nimble_otter.pull.model import Query
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.tree import Opened, TreeLines
 from nimble_otter.query.lazy import reader_of
-from nimble_otter.sources import Fetched, Request, TableInfo
+from nimble_otter.sources import Fetched, Request, Source, TableInfo
 from nimble_otter.sources.held import Held
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.script import Outcome
@@ -64,6 +64,8 @@ class PullState(QObject):
         self.opened = Opened()
         self._tree: tuple[Shaped, Opened, TreeLines] | None = None
         self.asked: Request | None = None
+        self.asked_of: Source | None = None
+        """Where the rows came from; the pull may have been given another source since."""
         self.plan_tree: PlanNode | None = None
         self.drawer = "query"
         self.last_sent = ""
@@ -151,12 +153,17 @@ class PullState(QObject):
     def is_documents(self) -> bool:
         return self.pull.source.word == "documents"
 
+    @property
+    def rows_source(self) -> Source:
+        """The source that the rows shown came from."""
+        return self.asked_of or self.hub.known(self.pull.source)
+
     def told(self) -> str:
         """Where the rows shown come from: source, time, text and parameters."""
         if self.asked is None or self.fetched_at is None or self.fetched is None:
             return ""
         lines = [
-            f"{self.pull.source.name}, {self.fetched_at:%Y-%m-%d %H:%M:%S}, {grouped(self.fetched.table.rows)} rows"
+            f"{self.rows_source.name}, {self.fetched_at:%Y-%m-%d %H:%M:%S}, {grouped(self.fetched.table.rows)} rows"
         ]
         lines += [f":{name} = {plain(value)}" for name, value in self.asked.parameters.items()]
         return "\n".join([*lines, "", self.asked.text.strip()[:2000]])

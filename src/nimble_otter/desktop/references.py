@@ -21,7 +21,7 @@ class References:
 
     def find(self, session: OpenPull, info: ColumnInfo, then: Callable[[list[tuple[str, str]]], object]) -> None:
         """Hand over pairs of (key, what to read beside it), now or when they have come."""
-        source = session.hub.known(session.pull.source)
+        source = session.rows_source
         table, _, column = info.refers.rpartition(".")
         at = (source.name, info.refers)
         if at in self._known:

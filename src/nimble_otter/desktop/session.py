@@ -28,7 +28,7 @@ from nimble_otter.query.kinds import changes_catalogue
 from nimble_otter.query.names import Names
 from nimble_otter.query.parameters import Bound
 from nimble_otter.query.statements import find_parameters, split_statements
-from nimble_otter.sources import Fetched, Request, fetch
+from nimble_otter.sources import Fetched, Request, Source, fetch
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.script import Outcome, run_script
 from nimble_otter.table import Table, View
@@ -44,6 +44,7 @@ class OpenPull(ChangedPull):
     def __init__(self, pull: Pull, hub: Hub, path: Path | None = None, number: int = 0) -> None:
         super().__init__(pull, hub, path, number)
         self.came_from: OpenPull | None = None
+        self._script_of = self.hub.known(pull.source)
 
     # --- asking ------------------------------------------------------------------------------------------------
 
@@ -89,8 +90,9 @@ class OpenPull(ChangedPull):
             self.failed(problem)
 
         self.jobs.submit(
-            self.hub.lane(source), self.key, work, lambda r: self._fetched(r, request, written, preview), refused,
-            self._arriving, lambda: self.failed(None), title=f"Running {self.pull.name}",
+            self.hub.lane(source), self.key, work,
+            lambda result: self._fetched(result, request, source, written, preview), refused, self._arriving,
+            lambda: self.failed(None), title=f"Running {self.pull.name}",
         )  # fmt: skip
         self.state_changed.emit()
 
@@ -117,7 +119,7 @@ class OpenPull(ChangedPull):
         statements = split_statements(text)
         request = Request("", bound.values, query.limit)
         self.error, self.notice, self.outcomes = None, "", ()
-        whole, self.run_at, self.script_at = text, start, start
+        whole, self.run_at, self.script_at, self._script_of = text, start, start, source
 
         def work(stop: Any, report: Callable[[Any], None]) -> list[Outcome]:
             return run_script(self.hub.connection(source), whole, statements, request, stop, report, goes_on)
@@ -158,7 +160,7 @@ class OpenPull(ChangedPull):
         fetched = every[result % len(every)]
         reason = "Rows of a script can't be changed; run the statement alone."
         request = Request(outcome.statement.text, dict(self.pull.query.parameters), self.pull.query.limit)
-        self._fetched((fetched, Target(None, reason=reason)), request)
+        self._fetched((fetched, Target(None, reason=reason)), request, self._script_of)
 
     def stop(self) -> None:
         self.jobs.stop(self.key)
@@ -176,14 +178,20 @@ class OpenPull(ChangedPull):
             (self.rows_changed if first else self.more_rows).emit()
 
     def _fetched(
-        self, result: tuple[Fetched, Target], request: Request, written: str = "", preview: bool = False
+        self,
+        result: tuple[Fetched, Target],
+        request: Request,
+        source: Source,
+        written: str = "",
+        preview: bool = False,
     ) -> None:
         if result[0].was_stopped and not result[0].table.rows and self.table is not None:
             self.failed(None)  # nothing came: the rows of before stay
             return
         fetched, self.target = result
+        before_of = self.rows_source
         self.fetched, self.fetched_at, self.report = fetched, dt.datetime.now(), None
-        self.asked, self.is_preview = request, preview
+        self.asked, self.asked_of, self.is_preview = request, source, preview
         if not self.outcomes and not preview:  # a script's were noted when it ended; this only shows one of them
             self._keep_version("run")
             self._note(request, fetched.table.rows, fetched.all_s, written=written)
@@ -209,6 +217,9 @@ class OpenPull(ChangedPull):
         self._redo.clear()
         if self.waiting is not None:
             self.edits, left = attach(self.waiting, fetched.table, self.target)
+            if self.edits.count and before_of.url != source.url:
+                self.notice += "; " if self.notice else ""
+                self.notice += f"Changes made on rows of {before_of.name} are pending on these now"
             fits = self.target.is_open and left.names <= {f.name for f in fetched.table.fields}
             self.waiting = left if left.count and (fetched.is_part or not fits) else None
             if self.waiting is not None:

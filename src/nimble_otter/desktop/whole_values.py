@@ -59,7 +59,7 @@ class WholeValues:
         if not cells or fetched is None or fetched.long is None:
             then()
             return
-        source, long = session.hub.known(session.pull.source), fetched.long
+        source, long = session.rows_source, fetched.long
 
         def work(stop: Any, report: Callable[[Any], None]) -> Fetched:
             connection = session.hub.connection(source)
