@@ -239,3 +239,8 @@ def test_every_step_comes_back_from_its_plain_form():
     for step in steps:
         assert STEPS[step.kind].from_plain(step.to_plain()) == step
         assert step.words()
+
+
+def test_what_a_row_met_nowhere_is_no_missing_field():
+    made, _ = join(View(table_of(k=[2, 1])), table_of(k=[1, 3], v=[MISSING, 4]), [(0, 0)], How.LEFT)
+    assert made.columns[1].values() == [None, MISSING]

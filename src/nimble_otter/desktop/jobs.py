@@ -130,16 +130,16 @@ class _Hands:
 
     def __init__(self, count: int) -> None:
         self._waiting: queue.SimpleQueue[_Turns] = queue.SimpleQueue()
-        self._count, self._begun, self._lock = count, False, threading.Lock()
+        self.count, self._begun, self._lock = count, False, threading.Lock()
 
     def all(self, work: Callable[[Any], Any], parts: Sequence[Any]) -> list[Any]:
         with self._lock:
             if not self._begun:
                 self._begun = True
-                for _ in range(self._count):
+                for _ in range(self.count):
                     threading.Thread(target=self._serve, name="hand", daemon=True).start()
         turns = _Turns(work, parts)
-        for _ in range(min(self._count, len(parts) - 1)):
+        for _ in range(min(self.count, len(parts) - 1)):
             self._waiting.put(turns)
         return turns.all()
 
@@ -155,7 +155,7 @@ class JobToken(StopToken):
     """Reaches servers from a thread of its own: a server that is asked to cancel may not answer either. Parts of work
     are taken by all processors."""
 
-    hands = _hands._count + 1
+    hands = _hands.count + 1
     _heard: Report | None = None
     _told = 0.0
 

@@ -21,14 +21,13 @@ from nimble_otter.send.pictures import is_picture
 from nimble_otter.send.texts import by_code, moments, numbers, put_empty, too_exact, utf8
 from nimble_otter.send.workbook import Book
 from nimble_otter.table import MISSING, Column, Field, Kind
-from nimble_otter.table.columns import EPOCH_DAY, TEXT_BYTES, CodedText
+from nimble_otter.table.columns import DAY_US, EPOCH_DAY, TEXT_BYTES, CodedText
 from nimble_otter.table.show import plain
 
 MOST_CHARACTERS = 32_767
 _ZERO_DAY = 693_594 - EPOCH_DAY
 """1899-12-30, in days since 1970: where spreadsheets count from."""
 _FIRST_DAY = _ZERO_DAY + 61
-_DAY_US = 86_400_000_000
 _ILLEGAL = re.compile("[\x00-\x08\x0b-\x1f\ud800-\udfff\ufffe\uffff]|_x[0-9A-Fa-f]{4}_")
 _CONTROLS = bytes(n for n in range(1, 32) if n not in (9, 10))
 _CODES = {"yyyy": "yyyy", "yy": "yy", "MMMM": "mmmm", "MMM": "mmm", "MM": "mm", "M": "m", "dd": "dd", "d": "d",
@@ -133,12 +132,12 @@ class Cells:
             serial, odd = column.data.astype(np.int64) - _ZERO_DAY, column.data < _FIRST_DAY
             texts, said = numbers(Column(Kind.INT, serial)) or [], "days before 1900-03-01 are text"
         elif kind in (Kind.TIME, Kind.CLOCK, Kind.SPAN) or (kind is Kind.ZONED and self.zones == "utc"):
-            shift = _ZERO_DAY * _DAY_US if kind in (Kind.TIME, Kind.ZONED) else 0
+            shift = _ZERO_DAY * DAY_US if kind in (Kind.TIME, Kind.ZONED) else 0
             odd = column.data % 1000 != 0
             if kind is Kind.SPAN:
                 odd |= column.data < 0
             elif shift:
-                odd |= column.data < _FIRST_DAY * _DAY_US
+                odd |= column.data < _FIRST_DAY * DAY_US
             said = "times finer than a millisecond, or that spreadsheets have not, are text"
             texts = numbers(Column(Kind.FLOAT, _serial(column.data - shift))) or []
         else:
@@ -254,8 +253,8 @@ def _escaped(text: str) -> bytes:
 
 def _serial(micros: Any) -> Any:
     """Days as spreadsheets count them; never a hair less than the moment, as some cut where others round."""
-    days = micros / _DAY_US
-    is_less = days.astype(np.longdouble) * _DAY_US < micros
+    days = micros / DAY_US
+    is_less = days.astype(np.longdouble) * DAY_US < micros
     return np.where(is_less, np.nextafter(days, np.inf), days)
 
 

@@ -59,6 +59,7 @@ class Missing:
 MISSING = Missing()
 EPOCH = dt.datetime(1970, 1, 1)
 EPOCH_DAY = dt.date(1970, 1, 1).toordinal()
+DAY_US = 86_400_000_000
 TEXT_BYTES = ("utf-8", "surrogateescape")
 """Text is held as UTF-8; bytes that were not valid UTF-8 at the source pass through unchanged."""
 

@@ -13,6 +13,7 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.build import MANY_WORDS, ColumnBuilder, column_of
 from nimble_otter.table.codes import codes_of, combined_codes
 from nimble_otter.table.columns import (
+    DAY_US,
     BufferText,
     CodedText,
     Column,
@@ -46,7 +47,8 @@ def taken(column: Column, ids: Ids, gone: Mask) -> Column:
     if not gone.any():
         return made
     data = made.data if isinstance(made, BufferText) else blanked(made.data, gone)
-    return replace(made, data=data, empty=made.empty_at() | gone)
+    missing = None if made.missing is None else made.missing & ~gone
+    return replace(made, data=data, empty=made.empty_at() | gone, missing=missing)
 
 
 def chained(columns: Sequence[Column]) -> Column:
@@ -263,7 +265,7 @@ def pair_codes(
 def _plain_kind(column: Column) -> Column:
     """Dates and times in one kind, so that equal moments are equal."""
     if column.kind is Kind.DATE:
-        return Column(Kind.TIME, column.data.astype(np.int64) * 86_400_000_000, column.empty, column.missing)
+        return Column(Kind.TIME, column.data.astype(np.int64) * DAY_US, column.empty, column.missing)
     return replace(column, kind=Kind.TIME) if column.kind is Kind.ZONED else column
 
 

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from nimble_otter.table.columns import MISSING, Kind
+from nimble_otter.table.columns import DAY_US, MISSING, Kind
 
 _TIME_FORMS = {
     f"0000-00-00{sep}00:00{tail}": f"%Y-%m-%d{sep}%H:%M{form}"
@@ -134,7 +134,6 @@ _SPAN = re.compile(
     r"(?:([+-]?)(\d+):(\d\d)(?::(\d\d)(?:\.(\d{1,6}))?)?\s*)?"
     r"(?:([+-]?\d+)\s+hours?\s*)?(?:([+-]?\d+)\s+min(?:ute)?s?\s*)?(?:([+-]?\d+)\s+sec(?:ond)?s?\s*)?"
 )
-_DAY_US = 86_400_000_000
 SPAN_FORMS = ("h:m:s", "d h:m:s")
 """How intervals are written: hours alone, or days in front of them."""
 _CLOCK_FORMS = ("%H:%M:%S" + ANY, "%H:%M:%S", "%H:%M", *(f"%H:%M:%S.%{n}" for n in range(1, 7)))
@@ -193,8 +192,8 @@ def span_text(value: dt.timedelta) -> str:
 def _days_text(value: dt.timedelta) -> str:
     """As PostgreSQL writes intervals: whole days, then what is left, each with its own sign."""
     micros = value // dt.timedelta(microseconds=1)
-    days = abs(micros) // _DAY_US * (-1 if micros < 0 else 1)
-    rest = micros - days * _DAY_US
+    days = abs(micros) // DAY_US * (-1 if micros < 0 else 1)
+    rest = micros - days * DAY_US
     said = f"{days} day{'' if days == 1 else 's'}" if days else ""
     if rest or not days:
         plus = "+" if days < 0 < rest else ""

@@ -8,9 +8,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from nimble_otter.table.columns import EPOCH_DAY, Column, Ids, Kind, Mask
+from nimble_otter.table.columns import DAY_US, EPOCH_DAY, Column, Ids, Kind, Mask
 
-DAY_US = 86_400_000_000
 _CLOCK_US = {"hour": 3_600_000_000, "minute": 60_000_000, "second": 1_000_000, "microsecond": 1}
 _FIRST, _LAST = dt.date.min.toordinal() - EPOCH_DAY, dt.date.max.toordinal() - EPOCH_DAY
 """The days that the calendar has, from 1970."""

@@ -13,9 +13,8 @@ from numpy.typing import NDArray
 from nimble_otter.errors import ConditionError
 from nimble_otter.table.build import column_of
 from nimble_otter.table.codes import codes_of
-from nimble_otter.table.columns import CodedText, Column, Ids, Kind, Mask, pick, placed
+from nimble_otter.table.columns import DAY_US, CodedText, Column, Ids, Kind, Mask, pick, placed
 
-_DAY_US = 86_400_000_000
 _WEEKDAYS = ("1 Monday", "2 Tuesday", "3 Wednesday", "4 Thursday", "5 Friday", "6 Saturday", "7 Sunday")
 OF_DATES = ("year", "quarter", "month", "week", "day", "month of year", "weekday")
 OF_TIMES = (*OF_DATES, "hour", "hour of day")
@@ -115,10 +114,10 @@ def _first_letters(column: Column, count: int, ids: Ids) -> Column:
 def _of_moments(column: Column, part: str, ids: Ids) -> Column:
     data, empty = pick(column.data, ids).astype(np.int64), column.empty_at(ids)
     if part == "hour of day":
-        return _spread(column, ids, data % _DAY_US // 3_600_000_000, Kind.INT, empty)
+        return _spread(column, ids, data % DAY_US // 3_600_000_000, Kind.INT, empty)
     if part == "hour":
         return _spread(column, ids, data - data % 3_600_000_000, column.kind, empty)
-    days = data if column.kind is Kind.DATE else data // _DAY_US
+    days = data if column.kind is Kind.DATE else data // DAY_US
     if part == "day":
         return _spread(column, ids, days.astype(np.int32), Kind.DATE, empty)
     if part == "weekday":

@@ -21,7 +21,7 @@ from nimble_otter.stop import StopToken
 from nimble_otter.table.amounts import as_amounts, floats, holds_numbers
 from nimble_otter.table.build import column_of
 from nimble_otter.table.codes import changes, codes_of, counted_to, starts_of
-from nimble_otter.table.columns import Column, Field, Ids, Kind, Mask, Table, View
+from nimble_otter.table.columns import DAY_US, Column, Field, Ids, Kind, Mask, Table, View
 from nimble_otter.table.combine import chained, taken
 from nimble_otter.table.conditions import Call, Case, ColumnAt, Frame, Literal, Operand, Windowed
 from nimble_otter.table.packing import stretches
@@ -31,7 +31,6 @@ _PLACES = ("row_number", "rank", "dense_rank", "percent_rank", "cume_dist", "nti
 _FIGURES = ("sum", "count", "avg", "min", "max")
 WINDOWS = (*_PLACES, "lag", "lead", "first_value", "last_value", "nth_value", *_FIGURES)
 _EXACT = 1 << 62
-_DAY_US = 86_400_000_000
 Work = Callable[[Operand, Table, Ids, StopToken], Column]
 
 
@@ -235,7 +234,7 @@ def _distances(frame: Frame, key: Column) -> tuple[NDArray[Any], tuple[Any, Any]
         raise ConditionError(
             f"The frame's order is by {key.kind.value}, which has no distances.", "Count rows instead."
         )
-    data = key.data.astype(np.int64) * (_DAY_US if key.kind is Kind.DATE else 1)
+    data = key.data.astype(np.int64) * (DAY_US if key.kind is Kind.DATE else 1)
     exact = [
         Decimal(end // dt.timedelta(microseconds=1))
         if isinstance(end, dt.timedelta)
