@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.columns import BufferText, CodedText, Column, Ids, Kind, pick
 from nimble_otter.table.keys import key_pieces
-from nimble_otter.table.packing import order_and_runs, slots_of, stretches
+from nimble_otter.table.packing import gather, order_and_runs, slots_of, stretches
 
 _STRETCH = 1 << 16
 
@@ -20,9 +20,9 @@ def codes_of(column: Column, ids: Ids, stop: StopToken = NEVER) -> tuple[Ids, Id
 
     Returns (codes, examples): int64 codes of shape (len(ids),), and for each code the place in `ids` of its first row.
     """
-    small = small_codes(column, ids)
+    small = small_codes(column, ids, stop)
     if small is not None:
-        codes, used, _ = compressed(*small)
+        codes, used, _ = compressed(*small, stop)
         return codes, first_places(codes, len(used))
     order, begins = _sorted(column, ids, stop)
     codes = np.empty(len(ids), np.int32)  # half as much memory to jump about in
@@ -43,9 +43,9 @@ def _sorted(column: Column, ids: Ids, stop: StopToken) -> tuple[Ids, NDArray[np.
 
 def counted(column: Column, ids: Ids, stop: StopToken = NEVER) -> tuple[Ids, Ids]:
     """For each different value, in ascending order, the place in `ids` of its first row, and how many rows have it."""
-    small = small_codes(column, ids)
+    small = small_codes(column, ids, stop)
     if small is not None:
-        codes, used, counts = compressed(*small)
+        codes, used, counts = compressed(*small, stop)
         return first_places(codes, len(used)), counts
     order, begins = _sorted(column, ids, stop)
     starts = np.flatnonzero(begins)
@@ -54,14 +54,14 @@ def counted(column: Column, ids: Ids, stop: StopToken = NEVER) -> tuple[Ids, Ids
 
 def numbered(column: Column, ids: Ids, stop: StopToken = NEVER) -> tuple[Ids, int]:
     """As `codes_of`, but numbers of which not all need be in use, and what all are below."""
-    small = small_codes(column, ids)
+    small = small_codes(column, ids, stop)
     if small is not None:
         return small
     codes, examples = codes_of(column, ids, stop)
     return codes, max(1, len(examples))
 
 
-def compressed(codes: Ids, span: int) -> tuple[Ids, Ids, Ids]:
+def compressed(codes: Ids, span: int, stop: StopToken = NEVER) -> tuple[Ids, Ids, Ids]:
     """Codes below `span` as numbers of those in use: (new codes, the codes in use ascending, how many have each)."""
     if span > 4 * len(codes) + 1024:
         used, new, counts = np.unique(codes, return_inverse=True, return_counts=True)
@@ -72,7 +72,7 @@ def compressed(codes: Ids, span: int) -> tuple[Ids, Ids, Ids]:
         return codes, used, counts
     renumber = np.zeros(span, np.int64)
     renumber[used] = np.arange(len(used))
-    return renumber.take(codes), used, counts.take(used)
+    return gather(renumber, codes, stop), used, counts.take(used)
 
 
 def first_places(codes: Ids, count: int) -> Ids:
@@ -140,22 +140,27 @@ def starts_of(begins: NDArray[np.bool_]) -> Ids:
     return np.maximum.accumulate(np.where(begins, np.arange(len(begins)), 0))
 
 
-def small_codes(column: Column, ids: Ids) -> tuple[Ids, int] | None:
+def small_codes(column: Column, ids: Ids, stop: StopToken = NEVER) -> tuple[Ids, int] | None:
     """Codes in ascending order of value without sorting rows, where the values span a small range."""
     if isinstance(column, BufferText) or column.kind in (Kind.FLOAT, Kind.UUID, Kind.OBJECT):
         return None
     if not len(ids):
         return np.empty(0, np.int64), 1
-    if isinstance(column, CodedText):
-        raw, span = column.word_ranks().take(pick(column.data, ids)), len(column.words)
+    data = pick(column.data, ids)
+    low, ranks = 0, column.word_ranks() if isinstance(column, CodedText) else None
+    if ranks is not None:
+        span = len(ranks)
     else:
-        data = pick(column.data, ids)
         low, high = int(data.min()), int(data.max())
         span = high - low + 1
         if span > 4 * len(ids) + 1024:
             return None
-        raw = np.subtract(data, low, dtype=np.int64)
-    if column.empty is not None:
-        raw = np.where(column.empty_at(ids), span, raw)
-        span += 1
-    return raw, max(1, span)
+    empty = column.empty_at(ids) if column.empty is not None else None
+    codes = np.empty(len(ids), np.int64)
+
+    def fill(part: slice) -> None:
+        some = np.subtract(data[part], low, dtype=np.int64) if ranks is None else ranks.take(data[part])
+        codes[part] = some if empty is None else np.where(empty[part], span, some)
+
+    stop.beside(fill, stretches(0, len(codes)))
+    return codes, max(1, span + (empty is not None))

@@ -352,7 +352,7 @@ class _Part:
         if self._below is not None:
             return self._below[0]._numbered()
         if self._small is None:
-            self._small = (small_codes(self.column, self._of.ids),)
+            self._small = (small_codes(self.column, self._of.ids, self._stop),)
         return self._small[0]
 
     def _begins(self) -> tuple[Ids, Ids, Ids]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
+from functools import partial
 
 import numpy as np
 
@@ -12,7 +13,7 @@ from nimble_otter.table.codes import compressed, first_places, numbered
 from nimble_otter.table.columns import Column, Field, Ids, Table, View
 from nimble_otter.table.figures import Groups, as_floats
 from nimble_otter.table.measures import Figure, Measure, check_measure, measured_field
-from nimble_otter.table.packing import order_by_codes, slots_of
+from nimble_otter.table.packing import order_by_codes, slots_of, stretches
 
 Further = Callable[[Table], tuple[Field, Column]]
 __all__ = ["Figure", "Grouped", "Level", "Measure", "as_floats", "group_view"]
@@ -88,16 +89,7 @@ def group_view(view: View, keys: Sequence[int], measures: Sequence[Measure], sto
     table, ids = view.table, view.row_ids()
     for measure in measures:
         check_measure(table, measure)
-    codes, counts = np.zeros(len(ids), np.int64), np.array([len(ids)])
-    parents: list[Ids] = []
-    for key in keys:
-        stop.check()
-        own, width = numbered(table.columns[key], ids, stop)
-        above = len(counts)
-        if above > 1:
-            own = codes * width + own
-        codes, groups, counts = compressed(own, above * width)
-        parents.append(groups // width)
+    codes, counts, parents = _coded(table, keys, ids, stop)
     made = Groups(table, ids, codes, counts, stop)
     first = first_places(codes, len(counts)) if len(ids) else np.empty(0, np.int64)
     levels: list[Level] = []
@@ -113,6 +105,44 @@ def group_view(view: View, keys: Sequence[int], measures: Sequence[Measure], sto
     for used in (made, *(level._made for level in levels)):
         used.forget()
     return Grouped(view, tuple(keys), tuple(measures), tuple(levels[::-1]), totals)
+
+
+def _coded(table: Table, keys: Sequence[int], ids: Ids, stop: StopToken) -> tuple[Ids, Ids, list[Ids]]:
+    """The group of each row by all keys, how many rows each group has, and for each key the parents of its groups."""
+    codes, span = np.zeros(len(ids), np.int64), 1
+    counts, parents = np.array([len(ids)]), list[Ids]()
+    widths: list[int] = []  # of the keys since the codes were last numbers of groups that there are
+
+    def settle() -> None:
+        nonlocal codes, span, counts
+        codes, used, counts = compressed(codes, span, stop)
+        levels = []
+        for width in reversed(widths):
+            above = used // width
+            begins = np.diff(above, prepend=-1) != 0
+            levels.append(np.cumsum(begins) - 1)
+            used = above[begins]
+        parents.extend(reversed(levels))
+        widths.clear()
+        span = len(counts)
+
+    for key in keys:
+        stop.check()
+        own, width = numbered(table.columns[key], ids, stop)
+        if widths and span * width > 4 * len(ids) + 1024:
+            settle()
+        if span > 1:
+            stop.beside(partial(_join, own, codes, width), stretches(0, len(own)))
+        codes, span = own, span * width
+        widths.append(width)
+    if keys:
+        settle()
+    return codes, counts, parents
+
+
+def _join(own: Ids, codes: Ids, width: int, part: slice) -> None:
+    """Numbers below `width` become those of them within the groups so far."""
+    own[part] += codes[part] * width
 
 
 def _above(made: Groups, parent: Ids, first: Ids, count: int) -> tuple[Groups, Ids]:
