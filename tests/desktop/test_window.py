@@ -384,10 +384,13 @@ def test_values_are_picked_with_counts_and_typed_conditions_show_their_errors(wi
     assert "left out" in window.course.stops[2].under
     drawer._rows[0].column.setCurrentIndex(drawer._rows[0].column.count() - 1)
     drawer._rows[0].column.activated.emit(0)
-    field = drawer._rows[0].value
-    field.setText("clarity_cm > 100 and bottle like 'MR-0%'")
-    field.setModified(True)
-    field.editingFinished.emit()
+    settle(window)
+    field = drawer._rows[0].sql
+    assert (field.isVisible(), drawer._rows[0].value.isVisible()) == (True, False)
+    field.setFocus()
+    field.selectAll()
+    QTest.keyClicks(field, "clarity_cm > 100 and bottle like 'MR-0%'")
+    QTest.keyClick(field, Qt.Key.Key_Return)
     settle(window)
     assert 0 < window.pull.shaped.rows < 1000
     assert "clarity_cm > 100" in drawer.sql.text()

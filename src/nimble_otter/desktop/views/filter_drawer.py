@@ -24,6 +24,7 @@ from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.desktop.parts import Line, boxed, button, clear, column, combo, label, row
 from nimble_otter.desktop.theme import code_font, theme, ui_font
 from nimble_otter.desktop.views.drawer import Drawer
+from nimble_otter.desktop.views.expression_field import ExpressionField
 from nimble_otter.pull.steps import Condition, FilterStep
 from nimble_otter.pull.steps.filter import OPERATORS
 from nimble_otter.table.keys import object_key
@@ -370,18 +371,26 @@ class _ConditionRow(QWidget):
         self.operator: QComboBox = combo(OPERATORS, condition.operator, "Comparison")
         self.value = QLineEdit()
         self.value.setAccessibleName("Value")
+        self.sql = ExpressionField(condition.text)
+        self.sql.setAccessibleName("SQL condition")
+        self.sql.setPlaceholderText("level_m > 0.3 and quality <> 'void'")
         self.column.setFixedWidth(112)
         self.operator.setFixedWidth(122)
         gone = button("×", self.removed.emit, "plain", "Remove the condition")
-        self.setLayout(row(self.on, self.column, self.operator, self.value, gone, space=6))
+        self.setLayout(row(self.on, self.column, self.operator, self.value, self.sql, gone, space=6))
         self.layout().setStretch(3, 1)
+        self.layout().setStretch(4, 1)
+        for beside in (self.on, self.column, self.operator, self.value, gone):  # a long condition goes down from them
+            beside.setFixedHeight(self.sql.sizeHint().height())
+            self.layout().setAlignment(beside, Qt.AlignmentFlag.AlignTop)
         self.setFocusProxy(self.column)
         self.fill(condition)
         self.on.toggled.connect(lambda on: self._put(replace(self._condition, on=on)))
         self.column.activated.connect(lambda _: self._column_chosen())
         self.operator.activated.connect(lambda _: self._operator_chosen())
         self.value.editingFinished.connect(self._typed)
-        for part in (self.column, self.operator, self.value):
+        self.sql.editingFinished.connect(self._sql_typed)
+        for part in (self.column, self.operator, self.value, self.sql):
             part.installEventFilter(self)
 
     def eventFilter(self, watched: Any, event: Any) -> bool:
@@ -398,18 +407,18 @@ class _ConditionRow(QWidget):
         self.operator.setVisible(not whole)
         self.column.setCurrentIndex(self.column.findData(whole or condition.column))
         self.operator.setCurrentIndex(max(0, self.operator.findData(condition.operator)))
-        self.value.setVisible(condition.operator not in ("is empty", "is not empty"))
+        self.value.setVisible(condition.operator not in ("is empty", "is not empty", "sql"))
+        self.sql.setVisible(condition.operator == "sql")
+        if not self.sql.hasFocus() and self.sql.text() != condition.text:
+            self.sql.setText(condition.text)
         self.value.setReadOnly(condition.operator in _PICKS and any(not isinstance(v, str) for v in condition.values))
-        hint = {"between": "low and high", "sql": "level_m > 0.3 and quality <> 'void'"}
-        self.value.setPlaceholderText(hint.get(condition.operator, "value"))
+        self.value.setPlaceholderText("low and high" if condition.operator == "between" else "value")
         if not self.value.hasFocus() or not self.value.isModified():
             self.value.setText(self._text(condition))
             self.value.setCursorPosition(0)
 
     @staticmethod
     def _text(condition: Condition) -> str:
-        if condition.operator == "sql":
-            return condition.text
         if condition.operator == "anywhere":
             return condition.search().text
         joined = " and ".join if condition.operator == "between" else ", ".join
@@ -448,9 +457,7 @@ class _ConditionRow(QWidget):
             return
         self.value.setModified(False)
         text, condition = self.value.text().strip(), self._condition
-        if condition.operator == "sql":
-            self._put(replace(condition, text=text))
-        elif condition.operator == "anywhere":
+        if condition.operator == "anywhere":
             self._put(replace(condition, values=(text, *condition.values[1:])))
         elif condition.operator == "between":
             low, _, high = text.partition(" and ")
@@ -461,6 +468,10 @@ class _ConditionRow(QWidget):
             self._put(replace(condition, values=tuple(p for p in parts if p != "∅"), with_empty=empty))
         else:
             self._put(replace(condition, values=(text,) if text else ()))
+
+    def _sql_typed(self) -> None:
+        if self._condition.operator == "sql":
+            self._put(replace(self._condition, text=self.sql.text().strip()))
 
     def _put(self, condition: Condition) -> None:
         if condition != self._condition:
