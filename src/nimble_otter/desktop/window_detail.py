@@ -13,7 +13,7 @@ from nimble_otter.desktop.views.detail import CELL, COLUMN, RECORD
 from nimble_otter.errors import OtterError
 from nimble_otter.sources import Source
 from nimble_otter.table import View
-from nimble_otter.table.group import as_floats
+from nimble_otter.table.amounts import as_floats
 from nimble_otter.table.profile import Profile, profile
 from nimble_otter.table.show import grouped, shown_float
 

@@ -12,10 +12,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from nimble_otter.table.columns import Column, Ids, Kind
+from nimble_otter.table.columns import Column, Ids, Kind, pick
 
 _NUMBERS = frozenset({int, float, Decimal})
-_EXACT_FLOAT = 1 << 53
+EXACT_FLOAT = 1 << 53
+"""Up to this size each whole number is a double."""
 _MOST = 10**18
 _WIDE = Context(prec=2000)
 
@@ -39,7 +40,7 @@ def as_amounts(column: Column, ids: Ids | None = None) -> Column:
     if not types or not types <= _NUMBERS or types == _NUMBERS or types == {float, Decimal}:
         return taken
     if float in types:
-        if any(type(v) is int and abs(v) > _EXACT_FLOAT for v in values):
+        if any(type(v) is int and abs(v) > EXACT_FLOAT for v in values):
             return taken
         return Column(Kind.FLOAT, np.array([0.0 if v is None else v for v in values], np.float64), taken.empty)
     digits = {-int(v.as_tuple().exponent) for v in values if type(v) is Decimal and v.is_finite()}
@@ -51,6 +52,20 @@ def as_amounts(column: Column, ids: Ids | None = None) -> Column:
         return taken
     kind = Kind.DECIMAL if scale or Decimal in types else Kind.INT
     return Column(kind, np.array(scaled, np.int64), taken.empty, scale=scale)
+
+
+def as_floats(column: Column, ids: Ids | None = None) -> NDArray[np.float64]:
+    """Numbers of the rows `ids` (None: all) as float64 (decimals rounded once)."""
+    held = column.data if ids is None else pick(column.data, ids)
+    if column.kind is Kind.OBJECT:
+        return floats(held)
+    data = held.astype(np.float64)
+    return data / 10.0**column.scale if column.kind is Kind.DECIMAL else data
+
+
+def largest(data: NDArray[Any]) -> int:
+    """The largest size of whole numbers, whatever their sign; 0 where there are none."""
+    return max(abs(int(data.min())), abs(int(data.max()))) if len(data) else 0
 
 
 def floats(data: NDArray[Any]) -> NDArray[np.float64]:

@@ -10,19 +10,18 @@ from decimal import Decimal
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from nimble_otter.table import moments
+from nimble_otter.table.amounts import EXACT_FLOAT, as_floats, largest
 from nimble_otter.table.build import column_of
 from nimble_otter.table.columns import Column, Ids, Kind, Mask, Table, blanked
 from nimble_otter.table.combine import chained
 from nimble_otter.table.conditions import Call, Case, ColumnAt, Literal, Operand
 from nimble_otter.table.functions import rounded
 
-_EXACT = 1 << 62
+EXACT = 1 << 62
 """Whole numbers whose result stays below this are worked out as int64; others value by value."""
-_EXACT_FLOAT = 1 << 53
-_COMPARE: dict[str, Callable[[Any, Any], Any]] = {
+COMPARE: dict[str, Callable[[Any, Any], Any]] = {
     "=": operator.eq, "<>": operator.ne, "<": operator.lt, "<=": operator.le, ">": operator.gt, ">=": operator.ge,
 }  # fmt: skip
 
@@ -39,11 +38,11 @@ def array_of(operand: Operand, table: Table, ids: Ids) -> Column | None:
         value = operand.value
         if isinstance(value, bool):
             return Column(Kind.BOOL, np.full(len(ids), value))
-        if type(value) is int and abs(value) < _EXACT:
+        if type(value) is int and abs(value) < EXACT:
             return Column(Kind.INT, np.full(len(ids), value, np.int64))
         if isinstance(value, Decimal) and value.is_finite() and (scale := -int(value.as_tuple().exponent)) in range(13):
             whole = int(value.scaleb(scale))
-            return Column(Kind.DECIMAL, np.full(len(ids), whole), scale=scale) if abs(whole) < _EXACT else None
+            return Column(Kind.DECIMAL, np.full(len(ids), whole), scale=scale) if abs(whole) < EXACT else None
         return Column(Kind.FLOAT, np.full(len(ids), value)) if isinstance(value, float) else None
     if not isinstance(operand, Call):
         return None
@@ -62,18 +61,16 @@ def array_of(operand: Operand, table: Table, ids: Ids) -> Column | None:
 def compared(op: str, left: Column, right: Column) -> Mask | None:
     """Where the comparison holds, whatever rows have no value; None where it takes a closer look at each. A decimal is
     compared with doubles as the nearest one, as SQL servers do."""
-    test = _COMPARE[op]
+    test = COMPARE[op]
     if not (left.kind.is_number and right.kind.is_number):
         is_plain = left.kind is right.kind and left.kind not in (Kind.TEXT, Kind.UUID, Kind.OBJECT)
         return np.asarray(test(left.data, right.data)) if is_plain else None
     if Kind.FLOAT in (left.kind, right.kind):
-        if any(c.kind is Kind.INT and _most(c) > _EXACT_FLOAT for c in (left, right)):
+        if any(c.kind is Kind.INT and _most(c) > EXACT_FLOAT for c in (left, right)):
             return None
-        return np.asarray(test(_floats(left), _floats(right)))
-    scale = max(left.scale, right.scale)
-    if any(_most(c) * 10 ** (scale - c.scale) >= _EXACT for c in (left, right)):
-        return None
-    return np.asarray(test(*(c.data.astype(np.int64) * 10 ** (scale - c.scale) for c in (left, right))))
+        return np.asarray(test(as_floats(left), as_floats(right)))
+    pair = _in_one_scale(left, right)
+    return None if pair is None else np.asarray(test(*pair))
 
 
 def _of_moments(operand: Call, table: Table, ids: Ids) -> Column | None:
@@ -133,10 +130,8 @@ def _parts(operands: Sequence[Operand], table: Table, ids: Ids) -> list[Column] 
         parts.append(made)
     filled = [part for part in parts if not part.empty_at().all()]
     kinds = {(part.kind, part.scale) for part in filled}
-    if kinds == {(Kind.INT, 0), (Kind.FLOAT, 0)} and all(
-        _most(p) <= _EXACT_FLOAT for p in filled if p.kind is Kind.INT
-    ):
-        parts = [replace(p, kind=Kind.FLOAT, data=_floats(p)) if p.kind is Kind.INT else p for p in parts]
+    if kinds == {(Kind.INT, 0), (Kind.FLOAT, 0)} and all(_most(p) <= EXACT_FLOAT for p in filled if p.kind is Kind.INT):
+        parts = [replace(p, kind=Kind.FLOAT, data=as_floats(p)) if p.kind is Kind.INT else p for p in parts]
     elif len(kinds) > 1:
         return None
     return parts
@@ -161,13 +156,17 @@ def _either(*columns: Column) -> Mask | None:
     return either
 
 
-def _floats(column: Column) -> NDArray[np.float64]:
-    data = column.data.astype(np.float64)
-    return data / 10.0**column.scale if column.kind is Kind.DECIMAL and column.scale else data
-
-
 def _most(column: Column) -> int:
-    return max(abs(int(column.data.min())), abs(int(column.data.max()))) if len(column) else 0
+    return largest(column.data)
+
+
+def _in_one_scale(left: Column, right: Column) -> tuple[Ids, Ids] | None:
+    """Whole numbers and decimals with as many digits behind the point; None where that takes more than 64 bits."""
+    scale = max(left.scale, right.scale)
+    ups = [10 ** (scale - column.scale) for column in (left, right)]
+    if any(_most(column) * up >= EXACT for column, up in zip((left, right), ups, strict=True)):
+        return None
+    return left.data.astype(np.int64) * ups[0], right.data.astype(np.int64) * ups[1]
 
 
 def _added(sign: int) -> Callable[..., Column | None]:
@@ -178,13 +177,11 @@ def _added(sign: int) -> Callable[..., Column | None]:
             return None
         empty = _either(left, right)
         if Kind.FLOAT in (left.kind, right.kind):
-            return Column(Kind.FLOAT, _floats(left) + sign * _floats(right), empty)
-        scale = max(left.scale, right.scale)
-        if any(_most(c) * 10 ** (scale - c.scale) >= _EXACT for c in (left, right)):
-            return None
-        a, b = (c.data.astype(np.int64) * 10 ** (scale - c.scale) for c in (left, right))
+            return Column(Kind.FLOAT, as_floats(left) + sign * as_floats(right), empty)
+        pair = _in_one_scale(left, right)
         kind = Kind.DECIMAL if Kind.DECIMAL in (left.kind, right.kind) else Kind.INT
-        return Column(kind, a + sign * b, empty, scale=scale)
+        scale = max(left.scale, right.scale)
+        return None if pair is None else Column(kind, pair[0] + sign * pair[1], empty, scale=scale)
 
     return add
 
@@ -194,8 +191,8 @@ def _multiplied(left: Column, right: Column) -> Column | None:
         return None
     empty = _either(left, right)
     if Kind.FLOAT in (left.kind, right.kind):
-        return Column(Kind.FLOAT, _floats(left) * _floats(right), empty)
-    if _most(left) * _most(right) >= _EXACT or left.scale + right.scale > 15:
+        return Column(Kind.FLOAT, as_floats(left) * as_floats(right), empty)
+    if _most(left) * _most(right) >= EXACT or left.scale + right.scale > 15:
         return None
     kind = Kind.DECIMAL if Kind.DECIMAL in (left.kind, right.kind) else Kind.INT
     return Column(kind, left.data.astype(np.int64) * right.data.astype(np.int64), empty, scale=left.scale + right.scale)
@@ -204,12 +201,11 @@ def _multiplied(left: Column, right: Column) -> Column | None:
 def _divided(left: Column, right: Column) -> Column | None:
     if Kind.FLOAT not in (left.kind, right.kind) or not (left.kind.is_number and right.kind.is_number):
         return None  # whole numbers and decimals are divided as decimals
-    by = _floats(right)
+    by = as_floats(right)
     zero = by == 0
-    empty = _either(left, right)
     with np.errstate(all="ignore"):
-        made = np.where(zero, 0.0, _floats(left) / np.where(zero, 1.0, by))
-    return Column(Kind.FLOAT, made, (zero if empty is None else empty | zero) if zero.any() else empty)
+        made = np.where(zero, 0.0, as_floats(left) / np.where(zero, 1.0, by))
+    return _without(Column(Kind.FLOAT, made, _either(left, right)), zero)
 
 
 def _negated(column: Column) -> Column | None:
@@ -271,7 +267,7 @@ def _whole(by: Callable[[Any], Any]) -> Callable[[Column], Column | None]:
             return None
         odd = ~np.isfinite(column.data)
         found = by(np.where(odd, 0.0, column.data))
-        if np.abs(found).max(initial=0.0) >= _EXACT:
+        if np.abs(found).max(initial=0.0) >= EXACT:
             return None
         return _without(Column(Kind.INT, found.astype(np.int64), column.empty), odd)
 
@@ -281,7 +277,7 @@ def _whole(by: Callable[[Any], Any]) -> Callable[[Column], Column | None]:
 def _root(column: Column) -> Column | None:
     if column.kind not in (Kind.INT, Kind.FLOAT):
         return None
-    data = _floats(column)
+    data = as_floats(column)
     below = data < 0
     return _without(Column(Kind.FLOAT, np.sqrt(np.where(below, 0.0, data)), column.empty), below)
 

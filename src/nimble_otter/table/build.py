@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import forms, uuids
-from nimble_otter.table.amounts import are_numbers
+from nimble_otter.table.amounts import EXACT_FLOAT, are_numbers
 from nimble_otter.table.columns import (
     EPOCH,
     EPOCH_DAY,
@@ -34,7 +34,6 @@ from nimble_otter.table.grow import Codes, Grow
 
 MANY_WORDS = 1000
 """Above so many different texts a column goes over from dictionary codes to one buffer of UTF-8."""
-_EXACT_FLOAT = 1 << 53
 _BY_TYPE: dict[type, Kind] = {
     int: Kind.INT,
     float: Kind.FLOAT,
@@ -254,7 +253,7 @@ class ColumnBuilder:
                 array_or_none[mask] = 0
             self._data.extend(array_or_none)
         elif kind is Kind.UUID:
-            self._need(types == {str}, Kind.TEXT if types <= {str} else Kind.OBJECT)
+            self._need(types == {str})
             read = uuids.parse(values)
             self._need(read is not None, Kind.TEXT)
             assert read is not None
@@ -301,7 +300,7 @@ class ColumnBuilder:
         if kind is Kind.FLOAT:
             self._need(types <= {int, float})
             if int in types:
-                self._need(all(abs(v) <= _EXACT_FLOAT for v in values if type(v) is int))
+                self._need(all(abs(v) <= EXACT_FLOAT for v in values if type(v) is int))
             return np.array(values, np.float64)
         if kind is Kind.BOOL and self.form:
             self._need(types <= {int}, Kind.OBJECT)
@@ -350,7 +349,7 @@ class ColumnBuilder:
             stored = forms.render_all(stored, self.form)
         elif old.kind is Kind.ZONED and kind is Kind.TEXT:
             stored = [v if v is None or v is MISSING else v.isoformat(" ") for v in stored]
-        if kind is Kind.FLOAT and any(abs(v) > _EXACT_FLOAT for v in stored if type(v) is int):
+        if kind is Kind.FLOAT and any(abs(v) > EXACT_FLOAT for v in stored if type(v) is int):
             kind = Kind.OBJECT
         self.form, self._codes, self._bytes = "", None, None
         rows, self.rows = self.rows, 0

@@ -51,6 +51,13 @@ def taken(column: Column, ids: Ids, gone: Mask) -> Column:
     return replace(made, data=data, empty=made.empty_at() | gone, missing=missing)
 
 
+def spread(column: Column, rows: int, ids: Ids) -> Column:
+    """Values of the rows `ids` as a column of so many rows, which has none elsewhere."""
+    places = np.full(rows, -1, np.int64)
+    places[ids] = np.arange(len(ids))
+    return taken(column, places, places < 0)
+
+
 def chained(columns: Sequence[Column]) -> Column:
     """The columns behind each other as one, of the narrowest kind that holds all exactly."""
     parts = [c for c in columns if len(c)] or list(columns[:1])

@@ -10,6 +10,7 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.arrays import array_of
 from nimble_otter.table.build import ColumnBuilder
 from nimble_otter.table.columns import CodedText, Column, Ids, Kind, Table, pick, placed
+from nimble_otter.table.combine import spread
 from nimble_otter.table.conditions import ColumnAt, Node, Operand
 from nimble_otter.table.filter import BLOCK, values_of
 from nimble_otter.table.windows import without_windows
@@ -25,7 +26,7 @@ def compute(operand: Operand, table: Table, ids: Ids, stop: StopToken = NEVER) -
         return made
     made = array_of(operand, table, ids) if len(ids) else None
     if made is not None and made.kind not in (Kind.TEXT, Kind.UUID):
-        return placed(made, table.rows, ids)
+        return placed(made, table.rows, ids)  # which also puts zero where there is no value
     if made is not None:
         return _for_all(made, table.rows, ids)
     builder = ColumnBuilder()
@@ -38,7 +39,7 @@ def compute(operand: Operand, table: Table, ids: Ids, stop: StopToken = NEVER) -
 
 def _for_all(column: Column, rows: int, ids: Ids) -> Column:
     is_whole = len(ids) == rows and bool((ids[:-1] < ids[1:]).all())
-    return column if is_whole else _spread(column, rows, ids)
+    return column if is_whole else spread(column, rows, ids)
 
 
 def _by_words(operand: Operand, table: Table, ids: Ids) -> Column | None:
@@ -79,22 +80,3 @@ def _columns_in(operand: Operand | Node) -> set[int]:
                 if hasattr(inner, "__slots__") and type(inner).__module__ == ColumnAt.__module__:
                     found |= _columns_in(inner)
     return found
-
-
-def _spread(column: Column, rows: int, ids: Ids) -> Column:
-    """A column made for some rows as one for all of them: the others have no value."""
-    place = np.zeros(rows, np.int64)
-    place[ids] = np.arange(len(ids))
-    if not len(ids):
-        builder = ColumnBuilder()
-        builder.extend([None] * rows)
-        return builder.finish()
-    spread = column.take(place)
-    outside = np.ones(rows, np.bool_)
-    outside[ids] = False
-    empty = spread.empty_at() | outside
-    data = spread.data
-    if column.kind is Kind.OBJECT:
-        data = data.copy()
-        data[empty] = None
-    return replace(spread, data=data, empty=empty if empty.any() else None)

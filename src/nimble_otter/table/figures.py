@@ -13,12 +13,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nimble_otter.stop import NEVER, StopToken
-from nimble_otter.table.amounts import as_amounts, exact_sums, floats
+from nimble_otter.table.amounts import as_amounts, as_floats, exact_sums, largest
 from nimble_otter.table.build import column_of
 from nimble_otter.table.codes import codes_of, small_codes
 from nimble_otter.table.columns import BufferText, CodedText, Column, Ids, Kind, Mask, Table, pick
 from nimble_otter.table.measures import Figure, Measure
-from nimble_otter.table.packing import Pieces, Words, keep_low, order_of, sort_words, stretches, whole_piece
+from nimble_otter.table.packing import Words, keep_low, order_of, sort_words, stretches, whole_source
 from nimble_otter.table.show import plain
 
 _Back = Callable[[NDArray[Any], Mask | None], Column]
@@ -110,6 +110,7 @@ class _Part:
         self._ranks: tuple[Ids, Ids] | None = None
         self._small: tuple[tuple[Ids, int] | None] | None = None
         self._within: tuple[Words, Mask] | None = None
+        self._order: Ids | None = None
         self._sum: Column | None = None
         self._sums: NDArray[np.float64] | None = None
         self._both: dict[bool, NDArray[Any]] = {}
@@ -168,7 +169,7 @@ class _Part:
             data, codes = of_parts.data, below[1]
         else:  # where there is no value, zero is held
             data, codes = pick(column.data, self._of.ids), self._of.codes
-        if max(abs(int(data.min())), abs(int(data.max()))) * len(data) < 1 << 63:
+        if largest(data) * len(data) < 1 << 63:
             self._sum = self._made(_added(data, codes, self.groups, self._stop))
         else:
             halves = [
@@ -325,9 +326,11 @@ class _Part:
     def _rows_at(self, places: Ids) -> Ids:
         """Rows that have the values which stand at these places of the order."""
         if self.column.kind is Kind.OBJECT:  # equal values may be written differently: those of the group itself
-            keys = [(self._of.codes, self.groups - 1), (self._ranked()[0], len(self._ranked()[1]) - 1)]
-            order = order_of([partial(_one_piece, *key) for key in keys], len(self._of.ids), self._stop)
-            return self._of.ids.take(order.take(places))
+            if self._order is None:
+                ranks, examples = self._ranked()
+                keys = [whole_source(self._of.codes, self.groups - 1), whole_source(ranks, len(examples) - 1)]
+                self._order = order_of(keys, len(self._of.ids), self._stop)
+            return self._of.ids.take(self._order.take(places))
         ranks = self._ordered()[0].take(places).astype(np.int64)
         return self._of.ids.take(self._ranked()[1].take(ranks))
 
@@ -412,21 +415,9 @@ class _Part:
         return column_of([None if g else v for v, g in zip(made.values(), empty.tolist(), strict=True)])
 
 
-def _one_piece(numbers: Ids, most: int) -> Pieces:
-    return iter([whole_piece(numbers, most)])
-
-
 def _coded(column: CodedText, words: Ids, ranks: NDArray[Any], empty: Mask | None) -> Column:
     codes = words.take(np.clip(ranks, 0, len(words) - 1)).astype(np.int32)
     return CodedText(Kind.TEXT, codes if empty is None else np.where(empty, 0, codes), empty, words=column.words)
-
-
-def as_floats(column: Column, ids: Ids) -> NDArray[np.float64]:
-    """Numbers of the rows as float64 (decimals rounded once)."""
-    if column.kind is Kind.OBJECT:
-        return floats(pick(column.data, ids))
-    data = pick(column.data, ids).astype(np.float64)
-    return data / 10.0**column.scale if column.kind is Kind.DECIMAL else data
 
 
 def _added(data: NDArray[Any], codes: Ids, groups: int, stop: StopToken) -> NDArray[np.int64]:
@@ -439,7 +430,7 @@ def _added(data: NDArray[Any], codes: Ids, groups: int, stop: StopToken) -> NDAr
 
 def _share(base: Column, parent: Ids) -> Column:
     """Each group's part of its parent's sum, between 0 and 1."""
-    amounts = _amounts(base)
+    amounts = as_floats(base)
     whole = np.bincount(parent, weights=amounts, minlength=int(parent.max(initial=0)) + 1).take(parent)
     none = (whole == 0) | base.empty_at()
     with np.errstate(invalid="ignore", divide="ignore"):
@@ -465,10 +456,6 @@ def _running_values(base: Column, parent: Ids) -> list[Any]:
         goes_on = place and parent[place] == parent[place - 1]
         found.append((value or 0) + (found[-1] if goes_on else 0))
     return found
-
-
-def _amounts(column: Column) -> NDArray[np.float64]:
-    return as_floats(column, np.arange(len(column)))
 
 
 def _less(high: Any, low: Any) -> Any:

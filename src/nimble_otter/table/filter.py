@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from nimble_otter.errors import ConditionError
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import uuids
-from nimble_otter.table.arrays import array_of, compared
+from nimble_otter.table.arrays import COMPARE, array_of, compared
 from nimble_otter.table.columns import (
     EPOCH,
     EPOCH_DAY,
@@ -56,14 +56,6 @@ from nimble_otter.table.show import plain
 
 BLOCK = 1 << 18
 Bools = NDArray[np.bool_]
-_COMPARE: dict[str, Callable[[Any, Any], Any]] = {
-    "=": operator.eq,
-    "<>": operator.ne,
-    "<": operator.lt,
-    "<=": operator.le,
-    ">": operator.gt,
-    ">=": operator.ge,
-}
 _SWAP = {"<": ">", "<=": ">=", ">": "<", ">=": "<=", "=": "=", "<>": "<>"}
 
 
@@ -215,7 +207,7 @@ def _compare(node: Compare, table: Table, ids: Ids, want: bool) -> Bools:
     here, there = array_of(left, table, ids), array_of(right, table, ids)
     if here is not None and there is not None and (holds := compared(op, here, there)) is not None:
         return (holds if want else ~holds) & ~here.empty_at() & ~there.empty_at()
-    test = _COMPARE[op]
+    test = COMPARE[op]
     pairs = zip(values_of(left, table, ids), values_of(right, table, ids), strict=True)
     return _tested((None if a is None or b is None else _test(test, a, b) for a, b in pairs), len(ids), want)
 
@@ -251,7 +243,7 @@ def _read(text: str, other: dt.time | dt.timedelta) -> Any:
 
 
 def _compare_column(column: Column, op: str, value: Any, ids: Ids) -> Bools:
-    test = _COMPARE[op]
+    test = COMPARE[op]
     if isinstance(column, CodedText):
         hits = np.fromiter((test(word, value) for word in column.words), np.bool_, len(column.words))
         return hits.take(pick(column.data, ids)) if len(hits) else np.zeros(len(ids), np.bool_)
@@ -273,7 +265,7 @@ def _compare_column(column: Column, op: str, value: Any, ids: Ids) -> Bools:
 def _compare_whole(data: NDArray[Any], op: str, value: Any, scale: int) -> Bools:
     """Compare int64 data, each data * 10**-scale, exactly with a number that need not be whole or in range."""
     if isinstance(value, float) and not math.isfinite(value):
-        return np.full(len(data), bool(_COMPARE[op](0.0, value)))
+        return np.full(len(data), bool(COMPARE[op](0.0, value)))
     exact = Decimal(value).scaleb(scale)
     floor = math.floor(exact)
     if exact != floor:
@@ -281,8 +273,8 @@ def _compare_whole(data: NDArray[Any], op: str, value: Any, scale: int) -> Bools
             return np.full(len(data), op == "<>")
         op = "<=" if op in ("<", "<=") else ">"
     if not -(1 << 63) <= floor < (1 << 63):
-        return np.full(len(data), bool(_COMPARE[op](0, floor)))
-    return np.asarray(_COMPARE[op](data, floor))
+        return np.full(len(data), bool(COMPARE[op](0, floor)))
+    return np.asarray(COMPARE[op](data, floor))
 
 
 def fitted(value: Any, kind: Kind, name: str) -> Any:
@@ -391,7 +383,7 @@ def _any_of(node: AnyOf, table: Table, ids: Ids, want: bool) -> Bools:
         match = compiled.search if node.like.finds else compiled.fullmatch
         test = lambda item, _: match(plain(item)) is not None  # noqa: E731
     else:
-        compare = _COMPARE[node.op]
+        compare = COMPARE[node.op]
         test = lambda item, value: _test(compare, item, value)  # noqa: E731
     wanted = values_of(node.value, table, ids) if node.value is not None else [""] * len(ids)
     found: list[bool | None] = []

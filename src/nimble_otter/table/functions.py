@@ -16,6 +16,10 @@ from nimble_otter.table.show import plain
 _UNITS = ("microsecond", "millisecond", "second", "minute", "hour", "day", "week", "month", "quarter", "year")
 
 
+MONTHS = {"month": 1, "quarter": 3, "year": 12}
+"""How many months a unit has."""
+
+
 def _arithmetic(whole: Callable[[Any, Any], Any]) -> Callable[[Any, Any], Any]:
     def calculate(a: Any, b: Any) -> Any:
         if isinstance(a, Decimal) and isinstance(b, (float, dt.timedelta)):
@@ -63,8 +67,8 @@ def days_between(later: Any, earlier: Any) -> Any:
 
 def moved(value: Any, count: int, unit: str) -> Any:
     """A date or time so many units later; the last of a month stays in its month."""
-    if unit in ("month", "quarter", "year"):
-        months = value.year * 12 + value.month - 1 + count * {"month": 1, "quarter": 3, "year": 12}[unit]
+    if unit in MONTHS:
+        months = value.year * 12 + value.month - 1 + count * MONTHS[unit]
         year, month = divmod(months, 12)
         day = min(value.day, calendar.monthrange(year, month + 1)[1])
         return value.replace(year=year, month=month + 1, day=day)

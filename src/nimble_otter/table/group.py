@@ -11,12 +11,12 @@ import numpy as np
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.codes import compressed, first_places, numbered
 from nimble_otter.table.columns import Column, Field, Ids, Table, View
-from nimble_otter.table.figures import Groups, as_floats
+from nimble_otter.table.figures import Groups
 from nimble_otter.table.measures import Figure, Measure, check_measure, measured_field
 from nimble_otter.table.packing import order_by_codes, slots_of, stretches
 
 Further = Callable[[Table], tuple[Field, Column]]
-__all__ = ["Figure", "Grouped", "Level", "Measure", "as_floats", "group_view"]
+__all__ = ["Figure", "Grouped", "Level", "Measure", "group_view"]
 
 
 _FEW = 4

@@ -8,12 +8,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from nimble_otter.table.amounts import EXACT_FLOAT, largest
 from nimble_otter.table.columns import DAY_US, EPOCH_DAY, Column, Ids, Kind, Mask
+from nimble_otter.table.functions import MONTHS
 
 _CLOCK_US = {"hour": 3_600_000_000, "minute": 60_000_000, "second": 1_000_000, "microsecond": 1}
 _FIRST, _LAST = dt.date.min.toordinal() - EPOCH_DAY, dt.date.max.toordinal() - EPOCH_DAY
 """The days that the calendar has, from 1970."""
-_EXACT_FLOAT = 1 << 53
 
 
 def part_of(column: Column, part: str) -> Column | None:
@@ -63,9 +64,9 @@ def cut(column: Column, unit: str) -> Column | None:
         return _in_range(Column(kind, micros - micros % _CLOCK_US[unit], column.empty))
     if unit == "week":
         days = days - (days + 3) % 7
-    elif unit in ("month", "quarter", "year"):
+    elif unit in MONTHS:
         months = days.astype("M8[D]").astype("M8[M]").astype(np.int64)
-        months -= months % {"month": 1, "quarter": 3, "year": 12}[unit]
+        months -= months % MONTHS[unit]
         days = months.astype("M8[M]").astype("M8[D]").astype(np.int64)
     elif unit != "day":
         return None
@@ -77,11 +78,11 @@ def moved(column: Column, count: int, unit: str) -> Column | None:
     if not column.kind.is_moment:
         return None
     micros, days = _micros_and_days(column)
-    if unit in ("month", "quarter", "year"):
+    if unit in MONTHS:
         if abs(count) > 120_000:
             return None
         months = days.astype("M8[D]").astype("M8[M]")
-        later = months.astype(np.int64) + count * {"month": 1, "quarter": 3, "year": 12}[unit]
+        later = months.astype(np.int64) + count * MONTHS[unit]
         first, end = (m.astype("M8[M]").astype("M8[D]").astype(np.int64) for m in (later, later + 1))
         to = np.minimum(first + days - months.astype("M8[D]").astype(np.int64), end - 1)
         data = to if column.kind is Kind.DATE else to * DAY_US + micros % DAY_US
@@ -113,6 +114,6 @@ def days_between(later: Column, earlier: Column, empty: Mask | None) -> Column |
     if later.kind is earlier.kind is Kind.DATE:
         return Column(Kind.INT, later.data.astype(np.int64) - earlier.data, empty)
     apart = _micros_and_days(later)[0] - _micros_and_days(earlier)[0]
-    if len(apart) and max(-int(apart.min()), int(apart.max())) > _EXACT_FLOAT:
+    if largest(apart) > EXACT_FLOAT:
         return None
     return Column(Kind.FLOAT, apart / float(DAY_US), empty)

@@ -52,6 +52,11 @@ def whole_piece(values: NDArray[Any], most: int) -> Piece:
     return Piece(max(1, int(most).bit_length()), lambda rows: at(words, rows))
 
 
+def whole_source(values: NDArray[Any], most: int) -> Callable[[], Pieces]:
+    """A key of whole numbers from 0 to `most`."""
+    return lambda: iter([whole_piece(values, most)])
+
+
 def order_of(sources: Sequence[Callable[[], Pieces]], count: int, stop: StopToken = NEVER, loose: slice = _ALL) -> Ids:
     """Places 0..count in the order of the keys; each source gives the pieces of one key, most significant first. Only
     the places of the order that are `loose` may need more than the first sort.
@@ -237,4 +242,4 @@ def slots_of(runs: Ids) -> tuple[Ids, Ids]:
 
 def order_by_codes(codes: NDArray[Any], count: int) -> Ids:
     """Places in ascending order of whole numbers below `count`; stable."""
-    return order_of([lambda: iter([whole_piece(codes, count - 1)])], len(codes))
+    return order_of([whole_source(codes, count - 1)], len(codes))

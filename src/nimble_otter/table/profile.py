@@ -10,10 +10,10 @@ from typing import Any
 import numpy as np
 
 from nimble_otter.stop import NEVER, StopToken
-from nimble_otter.table.amounts import as_amounts, holds_numbers
+from nimble_otter.table.amounts import as_amounts, as_floats, holds_numbers
 from nimble_otter.table.codes import counted
 from nimble_otter.table.columns import BufferText, Column, Ids, Kind, View, pick
-from nimble_otter.table.group import Figure, Measure, as_floats, group_view
+from nimble_otter.table.group import Figure, Measure, group_view
 
 MOST_PATTERNED = 20_000
 """Different texts whose forms are looked at, the most frequent first."""

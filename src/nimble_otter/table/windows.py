@@ -18,11 +18,12 @@ from numpy.typing import NDArray
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.stop import StopToken
-from nimble_otter.table.amounts import as_amounts, floats, holds_numbers
+from nimble_otter.table.amounts import as_amounts, as_floats, holds_numbers, largest
+from nimble_otter.table.arrays import EXACT
 from nimble_otter.table.build import column_of
 from nimble_otter.table.codes import changes, codes_of, counted_to, starts_of
 from nimble_otter.table.columns import DAY_US, Column, Field, Ids, Kind, Mask, Table, View
-from nimble_otter.table.combine import chained, taken
+from nimble_otter.table.combine import chained, spread, taken
 from nimble_otter.table.conditions import Call, Case, ColumnAt, Frame, Literal, Operand, Windowed
 from nimble_otter.table.packing import stretches
 from nimble_otter.table.sort import SortKey, sort_view
@@ -30,7 +31,6 @@ from nimble_otter.table.sort import SortKey, sort_view
 _PLACES = ("row_number", "rank", "dense_rank", "percent_rank", "cume_dist", "ntile")
 _FIGURES = ("sum", "count", "avg", "min", "max")
 WINDOWS = (*_PLACES, "lag", "lead", "first_value", "last_value", "nth_value", *_FIGURES)
-_EXACT = 1 << 62
 Work = Callable[[Operand, Table, Ids, StopToken], Column]
 
 
@@ -75,9 +75,7 @@ class _Rows:
 
     def at_rows(self, column: Column) -> Column:
         """Values in the window's order as a column of the table, which has none at other rows."""
-        places = np.full(self.rows, -1, np.int64)
-        places[self.ids] = np.arange(len(self.ids))
-        return taken(column, places, places < 0)
+        return spread(column, self.rows, self.ids)
 
     def picked(self, column: Column, places: Ids, gone: Mask) -> Column:
         """For each place the value that a column of the table has at another, none where `gone`."""
@@ -97,7 +95,7 @@ def _window(node: Windowed, table: Table, ids: Ids, work: Work, stop: StopToken)
     order = sort_view(View(wide, ids), keys, stop).row_ids()
     columns = wide.columns
     begins = changes([columns[p] for p in per], order, stop)
-    peers = changes([columns[p] for p in (*per, *by)], order, stop)
+    peers = begins | changes([columns[p] for p in by], order, stop)
     starts = np.flatnonzero(begins)
     sizes = np.diff(np.append(starts, len(order)))
     first = np.repeat(starts, sizes)
@@ -280,8 +278,7 @@ def _figure(name: str, column: Column, rows: _Rows, start: Ids, end: Ids, stop: 
         raise ConditionError(f"{own.kind.value.capitalize()} has no {name}.", "Use min, max or count.")
     made = _sums(own, start, end, filled, stop)
     if name == "avg":
-        amounts = floats(made.data) if made.kind is Kind.OBJECT else made.data / 10.0**made.scale
-        means = np.where(none, 0.0, amounts / np.maximum(filled, 1))
+        means = np.where(none, 0.0, as_floats(made) / np.maximum(filled, 1))
         is_span = own.kind is Kind.SPAN
         made = Column(Kind.SPAN, np.rint(means).astype(np.int64)) if is_span else Column(Kind.FLOAT, means)
     return rows.at_rows(replace(made, empty=made.empty_at() | none))
@@ -300,7 +297,7 @@ def _sums(column: Column, start: Ids, end: Ids, filled: Ids, stop: StopToken) ->
         return _sums_of_values(column, start, end, filled, stop)
     kind = Kind.INT if column.kind is Kind.BOOL else column.kind
     data = column.data.astype(np.int64)
-    if len(data) and max(abs(int(data.min())), abs(int(data.max()))) * len(data) < _EXACT:
+    if largest(data) * len(data) < EXACT:
         before = np.concatenate([[0], np.cumsum(data)])
         return Column(kind, before.take(end) - before.take(start), scale=column.scale)
     large = np.concatenate([[0], np.cumsum(data.astype(object))])
