@@ -210,28 +210,29 @@ class OpenPull(ChangedPull):
         if fetched.cut:
             count = sum(len(ids) for ids in fetched.cut.values())
             said = "1 value is" if count == 1 else f"{grouped(count)} values are"
-            self.notice += "; " if self.notice else ""
-            self.notice += f"{said} over 64 kB and fetched whole when needed"
+            self._add_notice(f"{said} over 64 kB and fetched whole when needed")
         self.edits = Edits(fetched.table.rows)
         self._undo = [entry for entry in self._undo if entry[0] == "pull"]
         self._redo.clear()
         if self.waiting is not None:
             self.edits, left = attach(self.waiting, fetched.table, self.target)
             if self.edits.count and before_of.url != source.url:
-                self.notice += "; " if self.notice else ""
-                self.notice += f"Changes made on rows of {before_of.name} are pending on these now"
+                self._add_notice(f"Changes made on rows of {before_of.name} are pending on these now")
             fits = self.target.is_open and left.names <= {f.name for f in fetched.table.fields}
             self.waiting = left if left.count and (fetched.is_part or not fits) else None
             if self.waiting is not None:
-                self.notice += "; " if self.notice else ""
                 next_run = "the next run" if fetched.is_part else "a result that has their rows and columns"
-                self.notice += f"{left.count} changed rows wait for {next_run}"
+                self._add_notice(f"{left.count} changed rows wait for {next_run}")
             elif left.count:
                 self.notice = f"{left.count} changed rows are not in the result any more; their changes were left out"
         before, self.compare_with = self.compare_with, None
         self._walk(fresh=True, then=lambda: self._compare(before) if before is not None else None)
         self.edits_changed.emit()
         self.state_changed.emit()
+
+    def _add_notice(self, said: str) -> None:
+        """Behind what is told of the rows already."""
+        self.notice += f"; {said}" if self.notice else said
 
     def _compare(self, before: Shaped) -> None:
         """Say whether the rows are those of before a step was moved."""

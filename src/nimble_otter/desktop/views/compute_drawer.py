@@ -95,9 +95,7 @@ class ComputeDrawer(StepDrawer):
             sign = label("=", "muted")
             line = row(name, sign, text, remove, space=6)
             line.setStretch(2, 1)
-            for beside in (name, sign, remove):  # a long expression goes down from them
-                beside.setFixedHeight(text.sizeHint().height())
-                line.setAlignment(beside, Qt.AlignmentFlag.AlignTop)
+            text.lead(line, name, sign, remove)
             self._lines.addLayout(line)
             self.fields_of.append((name, text))
         if not step.columns:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtGui import QFocusEvent, QKeyEvent, QResizeEvent, QTextCursor
-from PySide6.QtWidgets import QPlainTextEdit, QSizePolicy
+from PySide6.QtWidgets import QLayout, QPlainTextEdit, QSizePolicy, QWidget
 
 from nimble_otter.desktop.theme import code_font
 from nimble_otter.desktop.views.highlighter import Highlighter
@@ -48,6 +48,12 @@ class ExpressionField(QPlainTextEdit):
     def end(self, mark: bool) -> None:
         keep = QTextCursor.MoveMode.KeepAnchor if mark else QTextCursor.MoveMode.MoveAnchor
         self.moveCursor(QTextCursor.MoveOperation.End, keep)
+
+    def lead(self, line: QLayout, *beside: QWidget) -> None:
+        """Let what stands beside it in a line be as high as one line of text, and stay at the top."""
+        for widget in beside:
+            widget.setFixedHeight(self.sizeHint().height())
+            line.setAlignment(widget, Qt.AlignmentFlag.AlignTop)
 
     def sizeHint(self) -> QSize:
         return QSize(200, self.fontMetrics().lineSpacing() + _AROUND)

@@ -5,11 +5,9 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from PySide6.QtCore import QPoint, QRect, QSize, Qt, Signal
+from PySide6.QtCore import QPoint, QRect, QSize, Qt
 from PySide6.QtGui import QKeyEvent, QPainter, QPen
 from PySide6.QtWidgets import (
-    QCheckBox,
-    QComboBox,
     QLineEdit,
     QListWidget,
     QListWidgetItem,
@@ -17,24 +15,19 @@ from PySide6.QtWidgets import (
     QStyle,
     QStyledItemDelegate,
     QVBoxLayout,
-    QWidget,
 )
 
 from nimble_otter.desktop.jobs import LOCAL
-from nimble_otter.desktop.parts import Line, boxed, button, clear, column, combo, label, row
+from nimble_otter.desktop.parts import Line, boxed, button, clear, column, label, row
 from nimble_otter.desktop.theme import code_font, theme, ui_font
+from nimble_otter.desktop.views.condition_row import PICKS, ConditionRow
 from nimble_otter.desktop.views.drawer import Drawer
-from nimble_otter.desktop.views.expression_field import ExpressionField
 from nimble_otter.pull.steps import Condition, FilterStep
-from nimble_otter.pull.steps.filter import OPERATORS
 from nimble_otter.table.keys import object_key
 from nimble_otter.table.profile import value_counts
 from nimble_otter.table.show import grouped, plain, shown
 
-_SQL = "as SQL"
-_ANY = "any column"
 _HOW = "Write it as after WHERE: and, or, not, in, like, between, is null."
-_PICKS = ("is one of", "is none of")
 MOST_VALUES = 300
 MOST_COUNTED = 20_000
 _VALUE, _COUNT = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
@@ -84,7 +77,7 @@ class FilterDrawer(Drawer):
         self.set_body(scrolled, Line(True, "grid_line"), side, stretch=(1, 0, 0))
         self._counts: list[tuple[Any, int]] = []
         self._counts_of: Any = None
-        self._rows: list[_ConditionRow] = []
+        self._rows: list[ConditionRow] = []
         self._shape: Any = None
         self._count: int | None = None
 
@@ -141,7 +134,7 @@ class FilterDrawer(Drawer):
         clear(self._lines)
         self._rows = []
         for place, condition in enumerate(self.step.conditions):
-            made = _ConditionRow(names, condition)
+            made = ConditionRow(names, condition)
             made.changed.connect(lambda c, place=place: self._put(place, c))
             made.removed.connect(lambda place=place: self._remove(place))
             made.focused.connect(lambda place=place: self._focus(place))
@@ -258,10 +251,10 @@ class FilterDrawer(Drawer):
         negative = condition.operator == "is none of"
         chosen = [v for v in listed if v not in ticked] if negative else ticked
         seen = {_name(v) for v in listed}
-        kept = [v for v in condition.values if condition.operator in _PICKS and _name(v) not in seen]
+        kept = [v for v in condition.values if condition.operator in PICKS and _name(v) not in seen]
         values = tuple(v for v in [*kept, *chosen] if v is not None)
         empty = None in chosen or (condition.with_empty and _name(None) not in seen)
-        operator = condition.operator if condition.operator in _PICKS else "is one of"
+        operator = condition.operator if condition.operator in PICKS else "is one of"
         self._put(self._focused, replace(condition, operator=operator, values=values, with_empty=empty))
 
     def _put(self, place: int, condition: Condition) -> None:
@@ -350,130 +343,3 @@ def _name(value: Any) -> str:
     if value is None:
         return "∅ empty"
     return shown(value) if isinstance(value, (float, int)) and not isinstance(value, bool) else (plain(value) or "“ ”")
-
-
-class _ConditionRow(QWidget):
-    """On or off, column, comparison, value; or a typed SQL condition."""
-
-    changed = Signal(object)
-    removed = Signal()
-    focused = Signal()
-
-    def __init__(self, names: list[str], condition: Condition) -> None:
-        super().__init__()
-        self._condition = condition
-        self.on = QCheckBox()
-        self.on.setAccessibleName("Condition on")
-        self.column: QComboBox = combo([*names, (_ANY, _ANY), (_SQL, _SQL)], condition.column, "Column")
-        if condition.column and condition.column not in names:
-            self.column.insertItem(0, condition.column, condition.column)
-            self.column.setCurrentIndex(0)
-        self.operator: QComboBox = combo(OPERATORS, condition.operator, "Comparison")
-        self.value = QLineEdit()
-        self.value.setAccessibleName("Value")
-        self.sql = ExpressionField(condition.text)
-        self.sql.setAccessibleName("SQL condition")
-        self.sql.setPlaceholderText("level_m > 0.3 and quality <> 'void'")
-        self.column.setFixedWidth(112)
-        self.operator.setFixedWidth(122)
-        gone = button("×", self.removed.emit, "plain", "Remove the condition")
-        self.setLayout(row(self.on, self.column, self.operator, self.value, self.sql, gone, space=6))
-        self.layout().setStretch(3, 1)
-        self.layout().setStretch(4, 1)
-        for beside in (self.on, self.column, self.operator, self.value, gone):  # a long condition goes down from them
-            beside.setFixedHeight(self.sql.sizeHint().height())
-            self.layout().setAlignment(beside, Qt.AlignmentFlag.AlignTop)
-        self.setFocusProxy(self.column)
-        self.fill(condition)
-        self.on.toggled.connect(lambda on: self._put(replace(self._condition, on=on)))
-        self.column.activated.connect(lambda _: self._column_chosen())
-        self.operator.activated.connect(lambda _: self._operator_chosen())
-        self.value.editingFinished.connect(self._typed)
-        self.sql.editingFinished.connect(self._sql_typed)
-        for part in (self.column, self.operator, self.value, self.sql):
-            part.installEventFilter(self)
-
-    def eventFilter(self, watched: Any, event: Any) -> bool:
-        if event.type() == event.Type.FocusIn:
-            self.focused.emit()
-        return False
-
-    def fill(self, condition: Condition) -> None:
-        self._condition = condition
-        self.on.blockSignals(True)
-        self.on.setChecked(condition.on)
-        self.on.blockSignals(False)
-        whole = {"sql": _SQL, "anywhere": _ANY}.get(condition.operator, "")
-        self.operator.setVisible(not whole)
-        self.column.setCurrentIndex(self.column.findData(whole or condition.column))
-        self.operator.setCurrentIndex(max(0, self.operator.findData(condition.operator)))
-        self.value.setVisible(condition.operator not in ("is empty", "is not empty", "sql"))
-        self.sql.setVisible(condition.operator == "sql")
-        if not self.sql.hasFocus() and self.sql.text() != condition.text:
-            self.sql.setText(condition.text)
-        self.value.setReadOnly(condition.operator in _PICKS and any(not isinstance(v, str) for v in condition.values))
-        self.value.setPlaceholderText("low and high" if condition.operator == "between" else "value")
-        if not self.value.hasFocus() or not self.value.isModified():
-            self.value.setText(self._text(condition))
-            self.value.setCursorPosition(0)
-
-    @staticmethod
-    def _text(condition: Condition) -> str:
-        if condition.operator == "anywhere":
-            return condition.search().text
-        joined = " and ".join if condition.operator == "between" else ", ".join
-        return joined([*(plain(v) for v in condition.values), *(["∅"] if condition.with_empty else [])])
-
-    def _column_chosen(self) -> None:
-        name = self.column.currentData()
-        if name == _SQL:
-            text = self._condition.as_sql() if self._condition.values else ""
-            self._put(Condition("sql", text=text, on=self._condition.on))
-        elif name == _ANY:
-            self._put(
-                Condition("anywhere", values=tuple(map(plain, self._condition.values[:1])), on=self._condition.on)
-            )
-        else:
-            is_whole = self._condition.operator in ("sql", "anywhere")
-            operator = "is not empty" if is_whole else self._condition.operator
-            values = () if name != self._condition.column else self._condition.values
-            self._put(
-                replace(self._condition, column=name, operator=operator, values=values, text="", with_empty=False)
-            )
-
-    def _operator_chosen(self) -> None:
-        operator = self.operator.currentData()
-        values = self._condition.values
-        if operator in ("is empty", "is not empty"):
-            values = ()
-        elif operator not in (*_PICKS, "between"):
-            values = values[:1]
-        self._put(replace(self._condition, operator=operator, values=values, with_empty=False))
-        if operator not in _PICKS:
-            self.value.setFocus()
-
-    def _typed(self) -> None:
-        if not self.value.isModified():
-            return
-        self.value.setModified(False)
-        text, condition = self.value.text().strip(), self._condition
-        if condition.operator == "anywhere":
-            self._put(replace(condition, values=(text, *condition.values[1:])))
-        elif condition.operator == "between":
-            low, _, high = text.partition(" and ")
-            self._put(replace(condition, values=(low.strip(), high.strip()) if high else ((low,) if low else ())))
-        elif condition.operator in _PICKS:
-            parts = [part.strip() for part in text.split(",") if part.strip()]
-            empty = "∅" in parts
-            self._put(replace(condition, values=tuple(p for p in parts if p != "∅"), with_empty=empty))
-        else:
-            self._put(replace(condition, values=(text,) if text else ()))
-
-    def _sql_typed(self) -> None:
-        if self._condition.operator == "sql":
-            self._put(replace(self._condition, text=self.sql.text().strip()))
-
-    def _put(self, condition: Condition) -> None:
-        if condition != self._condition:
-            self._condition = condition
-            self.changed.emit(condition)
