@@ -60,6 +60,10 @@ class QueryError(SourceError):
         self.place = place
 
 
+class NotReading(QueryError):
+    """A text that may write was kept from running where only reading is asked for."""
+
+
 class ConditionError(OtterError):
     """A step can't be applied: unknown column, wrong type, wrong syntax. `place` is in the condition's text."""
 

@@ -165,7 +165,7 @@ def test_two_hundred_columns_and_columns_of_one_name(base, open_base):
     [
         ("selct 1", "syntax", 1),
         ("select 1 from", "ncomplete", None),
-        ("update reading set level_m = 1", "reading only", None),
+        ("update reading set level_m = 1", "may write: UPDATE writes", 1),
         ("select 1; select 2", "one statement", None),
         ("-- nothing", "no statement", None),
         ("select nofunction(1)", "nofunction", 8),
@@ -347,7 +347,7 @@ def test_a_second_reader_does_not_disturb_a_writer(own_survey, open_base):
 
 def test_a_begin_that_is_typed_does_not_freeze_what_is_seen(own_survey, open_base):
     connection = open_base(own_survey)
-    with pytest.raises(QueryError, match=r"gave no rows|within a transaction"):
+    with pytest.raises(QueryError, match="BEGIN changes the session"):
         fetch(connection, Request("begin"))
     fetch(connection, Request("select * from station"))
     with sqlite3.connect(own_survey) as other:

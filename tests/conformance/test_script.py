@@ -3,7 +3,7 @@
 import pytest
 
 from nimble_otter.errors import ChangeError, LostError, OutcomeUnknown, QueryError, SourceError, Stopped
-from nimble_otter.query.kinds import DEFINES, READS, ROWS, changes_catalogue, kind_of, lacks_where
+from nimble_otter.query.effects import Effect, changes_catalogue, classify
 from nimble_otter.query.statements import split_statements
 from nimble_otter.sources import Request, fetch
 from nimble_otter.sources.script import run_script
@@ -113,6 +113,9 @@ def test_a_call_gives_each_of_its_results(connection, kind):
         assert rows(connection) == 0
 
 
+READS, ROWS, DEFINES = Effect.READS, Effect.ROWS, Effect.DEFINES
+
+
 @pytest.mark.parametrize(
     ("text", "kind_word"),
     [
@@ -120,15 +123,12 @@ def test_a_call_gives_each_of_its_results(connection, kind):
         ("explain delete from t", READS), ("explain analyze delete from t", ROWS), ("(select 1) union select 2", READS),
         ("with a as (delete from t returning *) select 1", ROWS), ("with a as (select 1) update t set b = 1", ROWS),
         ("insert into t select 1", ROWS), ("call p()", ROWS), ("create table t (a int)", DEFINES),
-        ("select 1 into t", DEFINES), ("", READS), ("show tables", READS), ("pragma table_info(t)", READS),
+        ("select 1 into t", ROWS), ("", READS), ("show tables", READS),
     ],
 )  # fmt: skip
 def test_statements_that_write_are_told_from_those_that_read(text, kind_word):
-    assert kind_of(text) == kind_word
+    assert classify(text, "postgres").effect is kind_word
     assert changes_catalogue(text) == text.startswith("create")
-    assert not lacks_where(text)
-    assert lacks_where("delete from t")
-    assert not lacks_where("update t set a = 1 where b = 2")
 
 
 def test_a_transaction_stays_open_until_it_is_ended(connection, open_base, kind):

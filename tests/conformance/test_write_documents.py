@@ -24,8 +24,8 @@ from nimble_otter.changes import (
 )
 from nimble_otter.changes.document_plan import differences, exactly
 from nimble_otter.errors import LostError, NoTransactions, OtterError, OutcomeUnknown, ValueRefused
-from nimble_otter.pull.drafts import attach, detach, plain_in, plain_out
-from nimble_otter.pull.writes import Written, all_writes, keep_write, load_reversal
+from nimble_otter.pull.drafts import EditDraft, attach, detach, plain_in, plain_out
+from nimble_otter.pull.writes import WriteJournal, Written, all_writes, load_reversal
 from nimble_otter.sources import Request, Source, connect, fetch
 from nimble_otter.stop import StopToken
 from nimble_otter.table import MISSING
@@ -101,7 +101,9 @@ def test_what_differs_is_set_by_path_with_its_type_and_put_back(client, tmp_path
     assert '"$unset": {"flag": ""}' in texts
     assert rehearse(connection, pull.plan).good == 4
     assert wild.count_documents({}) == 3
-    report = put(connection, pull.plan, has_them)
+    journal, do = WriteJournal(tmp_path), write if has_them else write_each
+    told = Written(MOMENT, "p", "docs", "wild", 4, tmp_path)
+    report, made = journal.write(told, "url", EditDraft(), lambda note: do(connection, pull.plan, note=note))
     assert report.is_written, report.conflicts
     now = {str(d["_id"]): d for d in wild.find()}
     assert exactly(
@@ -112,9 +114,8 @@ def test_what_differs_is_set_by_path_with_its_type_and_put_back(client, tmp_path
     assert now["2"]["price"] == bson.Decimal128("1.75")
     assert now["2"]["who"]["deep"] == {"x": [1, {"y": None}]}
     assert "flag" not in now[str(OLD[2]["_id"])]
-    made = keep_write(tmp_path, Written(report.at, "p", "docs", "wild", 4, tmp_path), report.back, report.reversal)
-    assert [w.path for w in all_writes(tmp_path, "p", "docs")] == [made.path]
-    back = load_reversal(made.path)
+    assert [w.path for w in all_writes(tmp_path, "p", "docs")] == [made.written.path]
+    back = load_reversal(made.written.path)
     assert put(connection, back, has_them).is_written
     assert sorted(to_json(dict(sorted(d.items()))) for d in wild.find()) == sorted(
         to_json(dict(sorted(d.items()))) for d in OLD

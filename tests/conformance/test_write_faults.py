@@ -17,8 +17,9 @@ from tests.conftest import started
 from tests.unit.test_changes import Bench
 
 from nimble_otter.changes import Action, write
-from nimble_otter.errors import ChangeError, LostError, OutcomeUnknown
+from nimble_otter.errors import ChangeError, LostError, OutcomeUnknown, Stopped
 from nimble_otter.sources import Source, connect
+from nimble_otter.stop import StopToken
 
 LONG = bool(os.environ.get("NIMBLE_OTTER_LONG"))
 ROWS = 400
@@ -26,6 +27,7 @@ WRITER = """
 import sys
 from nimble_otter.changes import Action, write
 from nimble_otter.sources import Source, connect
+from nimble_otter.stop import StopToken
 from tests.unit.test_changes import Bench
 connection = connect(Source("w", sys.argv[1]))
 bench = Bench(connection, "select * from faults order by id")
@@ -140,3 +142,41 @@ def test_a_server_killed_while_it_is_written_to_is_never_reported_wrongly(place)
         assert wrote is None or wrote == (values[0] == word)
         seen.add(wrote)
     assert not LONG or False in seen
+
+
+def _holding(url, server):
+    """A connection of another program that has changed the first row and not committed."""
+    import sqlite3
+
+    import MySQLdb
+    import psycopg
+
+    if server is None:
+        other = sqlite3.connect(url.removeprefix("sqlite:///"), isolation_level=None)
+        other.execute("begin immediate")
+        return other
+    if url.startswith("postgresql"):
+        other = psycopg.connect(url)
+    else:
+        other = MySQLdb.connect(host="127.0.0.1", port=server.port, user="root", database="merrow")
+    other.cursor().execute("update faults set said = 'held' where id = 0")
+    return other
+
+
+def test_a_stop_while_another_program_holds_the_row_is_no_conflict_and_writes_nothing(place):
+    """The wait for a lock ends at once, as a stop: on SQLite, too, whose library would wait for five seconds."""
+    url, server = place
+    connection, before = connect(Source("w", url)), _said(url)
+    bench = Bench(connection, "select * from faults order by id")
+    bench.edits.apply(Action("Edit", ((0, 1, "stopped"),)))
+    other = _holding(url, server)
+    stop, plan = StopToken(), bench.plan
+    threading.Timer(0.5, stop.set).start()
+    began = time.monotonic()
+    with pytest.raises(Stopped):
+        write(connection, plan, stop)
+    assert time.monotonic() - began < 3
+    other.rollback()
+    other.close()
+    connection.close()
+    assert _said(url) == before

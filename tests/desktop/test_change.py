@@ -170,7 +170,7 @@ def test_changes_of_columns_that_a_query_leaves_out_wait_for_them(window, trees)
         settle(window)
         return session.notice
 
-    assert "1 changed rows wait for a result that has" in run("select id, note from tree order by id")
+    assert "1 changed row waits for a result that has" in run("select id, note from tree order by id")
     assert session.edits.cells == {0: {1: "first"}}
     run("select nosuch from tree")
     assert session.error is not None
@@ -273,7 +273,7 @@ def test_the_guard_is_chosen_and_kept_with_the_pull(window, trees):
 
 
 def test_documents_are_changed_one_by_one_where_there_are_no_transactions(window, monkeypatch):
-    from nimble_otter.desktop import deeds
+    from nimble_otter.desktop import write_controller as deeds
 
     window.hub.open(window.hub.sources[1])
     settle(window)

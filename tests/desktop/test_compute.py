@@ -26,6 +26,7 @@ def test_a_column_is_computed_mended_named_and_undone(window):
     ((_name, text),) = drawer.fields_of
     before = names(window)
     write(text, "sample_id * ")
+    settle(window)
     assert "Column" in drawer.problem.text()
     assert drawer.problem.isVisible()
     write(drawer.fields_of[0][1], "sample_id * 2")
@@ -82,6 +83,7 @@ def test_a_computed_column_can_be_sorted_grouped_and_sent(window):
     assert kinds == ["compute", "group"]
     assert window.pull.shaped.grouped is not None
     window.pull.undo()
+    settle(window)
     window.actions_on_grid.sort_by(at, False)
     settle(window)
     assert [step.kind for step in window.pull.pull.steps] == ["compute", "sort"]

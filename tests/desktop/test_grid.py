@@ -212,10 +212,10 @@ def test_only_the_rows_found_follow_what_is_typed(window, levels):
     window.rows_find.only.setChecked(True)
     settle(window)
     assert levels.pull.steps[0] == FilterStep((Condition("anywhere", values=("sus",)),))
-    undo = len(levels._undo)
+    undo = len(levels.undo_stack.back)
     look_for(window, "est")
     assert levels.pull.steps[0] == FilterStep((Condition("anywhere", values=("est",)),))
-    assert len(levels._undo) == undo
+    assert len(levels.undo_stack.back) == undo
     values = levels.course.end.view.table.column("quality").values(levels.course.end.view.row_ids())
     assert set(values) == {"estimated"}
     window.rows_find.only.setChecked(False)

@@ -152,9 +152,9 @@ def test_a_join_with_a_pull_on_the_shelf_fetches_it_unseen(window, qtbot):
     source = window.pulls[0].pull.source
     groups = GroupStep((KeyBy("station_id"),), (FigureOf(Figure.COUNT), FigureOf(Figure.MAX, "level_m")))
     places.shelf_folder().mkdir(parents=True, exist_ok=True)
-    save_pull(
-        Pull("highest", source, Query("select * from reading"), (groups,)), places.shelf_folder() / "highest.pull"
-    )
+    highest = Pull("highest", source, Query("select * from reading"), (groups,))
+    save_pull(highest, places.shelf_folder() / "highest.pull")
+    window.hub.known_pulls.add(highest)  # it ran here before
     session = with_pull(window, "st", "select station_id, name as station_name from station")
     session.add_step(JoinStep("highest", (("station_id", "station_id"),)), "j")
     qtbot.waitUntil(lambda: session.course.results[0].error is None, timeout=8000)
@@ -214,6 +214,7 @@ def test_the_band_moves_only_where_motion_is_wanted(window, monkeypatch):
 def test_groups_open_by_level_and_their_totals_stay_in_sight(window):
     session = with_pull(window, "levels", "select station_id, quality, level_m from reading")
     session.add_step(GroupStep((KeyBy("station_id"), KeyBy("quality"))), "g")
+    settle(window)
     grid = window.grid
     session.open_levels(1)
     model = grid.model

@@ -231,12 +231,12 @@ def test_nothing_can_be_written_by_a_query(server, linked):
         "delete from reading", "create table own (a int)", "update station set name = 'x'",
         "insert into river (river_id) values (99)",
     ):  # fmt: skip
-        with pytest.raises(QueryError, match=r"reading only|gave no rows"):
+        with pytest.raises(QueryError, match="may write"):
             fetch(linked, Request(text))
     for text in ("set session transaction read write", "commit", "rollback"):
         with pytest.raises(SourceError):
             fetch(linked, Request(text))
-        with pytest.raises(QueryError, match="reading only"):
+        with pytest.raises(QueryError, match="may write"):
             fetch(linked, Request("update station set name = 'x'"))
     assert server.ask("select count(*) from reading", "merrow")[0][0] == 4200
 

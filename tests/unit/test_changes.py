@@ -15,11 +15,15 @@ from nimble_otter.changes import (
     Edits,
     find_target,
     make_plan,
+    read_in_zone,
     read_value,
     refuse_broken,
     rehearse,
     render,
+    value_text,
+    without_marks,
     write,
+    zoned_text,
 )
 from nimble_otter.changes.spelling import literal
 from nimble_otter.errors import ConnectError, LostError, NoKeyError, Stopped, ValueRefused
@@ -215,7 +219,7 @@ def test_a_delete_that_would_take_others_along_is_refused(bench):
     bench.edits.apply(Action("Delete", delete=(1,)))
     report = write(bench.connection, bench.plan)
     assert not report.is_written
-    assert "2 rows that refer to it" in report.conflicts[0].problem
+    assert "also change 2 of part (cascade)" in report.conflicts[0].problem
     assert len(rows_of(bench, "part")) == 2
 
 
@@ -388,7 +392,7 @@ def test_drafts_keep_what_has_no_column_in_the_rows(bench):
     assert fewer.edits.cells == {0: {1: "kept"}}
     assert (left.count, left.names) == (3, {"price", "name"})
     again = Bench(bench.connection, "select * from item order by id")
-    again.edits, gone = attach(left + detach(fewer.edits, fewer.table, fewer.target), again.table, again.target)
+    again.edits, gone = attach(detach(fewer.edits, fewer.table, fewer.target).over(left), again.table, again.target)
     assert gone.count == 0
     assert detach(again.edits, again.table, again.target).added == draft.added
     assert {row: dict(own) for row, own in again.edits.cells.items() if row >= 0} == {
@@ -429,3 +433,53 @@ def test_checks_refuse_only_what_they_surely_refuse(name, values, broken):
     with pytest.raises(ValueRefused, match="t has a check") as refused:
         refuse_broken(CHECKED, "sqlite", name, values)
     assert broken in str(refused.value)
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("2031-07-01 12:00", "2031-07-01 12:00:00+02:00"),
+        ("2031-01-01 12:00", "2031-01-01 12:00:00+01:00"),
+        ("2031-07-01 12:00+00", "2031-07-01 12:00+00"),  # which says its own
+        ("2031-03-30 02:30", "does not exist in Europe/Vienna"),
+        ("2031-10-26 02:30", r"\+02:00 or \+01:00"),
+        ("noon", "noon"),
+    ],
+)
+def test_times_are_read_in_the_zone_they_are_shown_in(text, said):
+    if not said[:1].isdigit() and said != text:
+        with pytest.raises(ValueRefused, match=said):
+            read_in_zone(text, "Europe/Vienna", "at")
+        return
+    assert read_in_zone(text, "Europe/Vienna", "at") == said
+    if said[:1].isdigit() and "+0" in said[19:]:
+        moment = dt.datetime.fromisoformat(said).astimezone(dt.UTC)
+        assert zoned_text(moment, "Europe/Vienna") == said  # and shown so again
+
+
+@pytest.mark.parametrize(
+    ("text", "point", "comma"),
+    [
+        ("1 234,5", "1234.5", "1234.5"), ("1.234,56", "1234.56", "1234.56"), ("1,234.56", "1234.56", "1234.56"),
+        ("1,234", "1,234", "1.234"), ("1,2", "1.2", "1.2"), ("-1\u202f234", "-1234", "-1234"),
+        ("1'234.5", "1234.5", "1234.5"),
+        ("1,234,567", "1234567", "1234567"), ("12.5", "12.5", "12.5"), ("n/a", "n/a", "n/a"),
+    ],
+)  # fmt: skip
+def test_numbers_of_spreadsheets_are_read_where_they_can_mean_one_thing_only(text, point, comma):
+    assert (without_marks(text, False), without_marks(text, True)) == (point, comma)
+
+
+def test_items_of_a_list_stay_what_they_were_and_times_with_a_name_of_months_too():
+    binary = Field("b", Kind.OBJECT), ColumnInfo("b", "BYTEA[]", "list")
+    value = [b"\x00\xff", None, b"a"]
+    text = value_text(value, binary[0])
+    assert read_value(text.replace("61", "62"), *binary, "postgresql", value) == [b"\x00\xff", None, "\\x62"]
+    real = Field("f", Kind.OBJECT), ColumnInfo("f", "DOUBLE PRECISION[]", "list")
+    found = read_value("[NaN, 2.5]", *real, "postgresql", [float("nan"), 1.5])
+    assert str(found) == "[nan, 2.5]"
+    span = Field("i", Kind.SPAN), ColumnInfo("i", "INTERVAL", "text")
+    texts = ["1 day", "1 mon", "-2 days 03:00"]
+    assert [read_value(t, *span, "postgresql") for t in texts] == texts
+    huge = ColumnInfo("d", "DECIMAL(65, 30)", "number")
+    assert str(read_value("-0." + "1" * 30, Field("d", Kind.DECIMAL), huge, "mariadb")) == "-0." + "1" * 30

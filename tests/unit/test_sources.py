@@ -5,7 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nimble_otter.sources import Source
-from nimble_otter.sources.saved import load_sources, save_sources
+from nimble_otter.sources.saved import change_sources, load_sources
 from nimble_otter.sources.shapes import find_shapes
 from nimble_otter.sources.uri import KINDS, TLS, Parts, parts_of, url_of
 
@@ -48,7 +48,7 @@ def test_a_port_that_is_no_number_is_said():
 
 def test_marks_are_saved_and_passwords_are_not(tmp_path):
     sources = [Source("a", "postgresql://u:secret@h/d", "production", True, True), Source("b", "sqlite:///x.db")]
-    save_sources(tmp_path / "s.toml", sources)
+    change_sources(tmp_path / "s.toml", lambda _: sources)
     assert "secret" not in (tmp_path / "s.toml").read_text()
     found = load_sources(tmp_path / "s.toml")
     assert found == [Source("a", "postgresql://u@h/d", "production", True, True), sources[1]]

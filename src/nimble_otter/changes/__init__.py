@@ -16,10 +16,10 @@ from nimble_otter.changes.document_plan import (
 )
 from nimble_otter.changes.edits import DEFAULT, UNSET, Action, Edits
 from nimble_otter.changes.plan import GUARDS, Plan, Statement, make_plan
-from nimble_otter.changes.report import Outcome, Report
+from nimble_otter.changes.report import Intent, Outcome, Report
 from nimble_otter.changes.target import Target, find_target
-from nimble_otter.changes.values import read_value, value_text
-from nimble_otter.changes.write import rehearse, render, script, write, write_each
+from nimble_otter.changes.values import read_in_zone, read_value, value_text, without_marks, zoned_text
+from nimble_otter.changes.write import look_up, rehearse, render, render_parks, script, write, write_each
 
 __all__ = [
     "DEFAULT",
@@ -28,6 +28,7 @@ __all__ = [
     "UNSET",
     "Action",
     "Edits",
+    "Intent",
     "Outcome",
     "Plan",
     "Report",
@@ -38,16 +39,21 @@ __all__ = [
     "exactly",
     "find_target",
     "from_json",
+    "look_up",
     "make_plan",
     "read_document_value",
+    "read_in_zone",
     "read_value",
     "refuse_broken",
     "rehearse",
     "render",
+    "render_parks",
     "script",
     "to_json",
     "value_text",
     "with_part",
+    "without_marks",
     "write",
     "write_each",
+    "zoned_text",
 ]

@@ -3,14 +3,23 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
 from nimble_otter.changes.document_plan import exactly, to_json
 from nimble_otter.changes.plan import Pairs, Plan, Statement, reversal
-from nimble_otter.changes.report import AT_ONCE, Outcome, Report, one_by_one, partly
-from nimble_otter.errors import LostError, NoTransactions, OtterError, OutcomeUnknown, SourceError
+from nimble_otter.changes.report import AT_ONCE, Intent, Outcome, Report, nothing_written, one_by_one, partly
+from nimble_otter.errors import (
+    ChangeError,
+    LostError,
+    NoTransactions,
+    OtterError,
+    OutcomeUnknown,
+    QueryError,
+    SourceError,
+    Stopped,
+)
 from nimble_otter.sources.source import Connection
 from nimble_otter.stop import NEVER, Progress, StopToken
 from nimble_otter.table import MISSING
@@ -52,18 +61,34 @@ def rehearse(connection: Connection, plan: Plan, stop: StopToken = NEVER, progre
     return Report(outcomes, dt.datetime.now(), said=said)
 
 
-def write(connection: Connection, plan: Plan, stop: StopToken = NEVER, progress: Progress | None = None) -> Report:
-    """All or nothing. Raises: NoTransactions; SourceError's, Stopped (nothing written); OutcomeUnknown."""
-    report = _write(connection, plan, stop, progress, True) or _write(connection, plan, stop, progress, False)
+def write(
+    connection: Connection,
+    plan: Plan,
+    stop: StopToken = NEVER,
+    progress: Progress | None = None,
+    note: Callable[[Intent], object] = lambda intent: None,
+) -> Report:
+    """All or nothing. Raises: NoTransactions; SourceError's, Stopped (nothing written); ChangeError when a commit that
+    was not answered was not done; OutcomeUnknown."""
+    for at_once in (True, False):
+        report = _write(connection, plan, stop, progress, note, at_once)
+        if report is not None:
+            break
     assert report is not None
     return report
 
 
 def _write(
-    connection: Connection, plan: Plan, stop: StopToken, progress: Progress | None, at_once: bool
+    connection: Connection,
+    plan: Plan,
+    stop: StopToken,
+    progress: Progress | None,
+    note: Callable[[Intent], object],
+    at_once: bool,
 ) -> Report | None:
     """None where the statements must be sent alone to see which of them fails."""
-    asked = False
+    intent: Intent | None = None
+    answered = False
     try:
         with connection.transaction(stop) as writer:
             if not writer.is_atomic:
@@ -77,23 +102,36 @@ def _write(
                 return None
             if not all(o.is_good for o in outcomes):
                 return Report(outcomes, dt.datetime.now())
-            written, good = run.read_back(plan), outcomes
+            written = run.read_back(plan)
             stop.check()
-            asked = True
+            made = _intent(plan, outcomes, written, run)
+            note(made)
+            stop.check()  # whoever stopped it has seen the note, or it is not committed
+            intent = made
             writer.commit()
-    except LostError as problem:
-        if not asked:
-            raise LostError(f"{problem.message} Nothing was written.", problem.hint) from None
-        return _found_out(connection, plan, run, good, written)
-    return _written(plan, good, written, run, "")
+            answered = True
+    except (SourceError, Stopped) as problem:
+        if intent is None:
+            raise nothing_written(problem) from problem
+        if not answered and isinstance(problem, QueryError) and not stop.is_set():
+            raise ChangeError(f"Nothing was written: {problem.message}", problem.hint) from None
+    assert intent is not None
+    return intent.report if answered else replace(intent.report, said=look_up(connection, intent))
 
 
-def write_each(connection: Connection, plan: Plan, stop: StopToken = NEVER, progress: Progress | None = None) -> Report:
+def write_each(
+    connection: Connection,
+    plan: Plan,
+    stop: StopToken = NEVER,
+    progress: Progress | None = None,
+    note: Callable[[Intent], object] = lambda intent: None,
+) -> Report:
     """One by one until the first that fails or a stop; the report tells exactly which were written."""
     with connection.transaction(stop, atomic=False) as writer:
         run = _Run(writer, plan, NEVER, None)
+        note(Intent(plan, {}, {}, "", Report((), dt.datetime.now()), is_atomic=False))
         outcomes, done, written = one_by_one(plan, stop, progress, run.alone, run.read_back)
-    return partly(_written(done, outcomes, written, run, ""), plan, done)
+    return partly(_intent(done, outcomes, written, run).report, plan, done)
 
 
 class _Run:
@@ -219,16 +257,17 @@ class _Run:
         return rows
 
 
-def _written(
-    plan: Plan, outcomes: tuple[Outcome, ...], written: Mapping[int, dict[str, Any] | None], run: _Run, said: str
-) -> Report:
+def _intent(
+    plan: Plan, outcomes: tuple[Outcome, ...], written: Mapping[int, dict[str, Any] | None], run: _Run
+) -> Intent:
+    """What is committed, with its reversal."""
     at = dt.datetime.now()
     keys: dict[int, Pairs] = {row_id: (("_id", key),) for row_id, key in run.keys.items()}
-    whole = {row_id: tuple((document or {}).items()) for row_id, document in run.now.items()}
+    whole = {s.row_id: dict(run.now.get(s.row_id) or {}) for s in plan.statements if s.kind == "delete"}
     was = replace(plan, statements=tuple(_as_it_was(s, run.now.get(s.row_id)) for s in plan.statements))
     back = replace(plan, statements=tuple(reversal(was, keys, whole, written)), guard="seen", is_exact=True)
     text = script(back, f"Puts back what was written to {plan.table} at {at:%Y-%m-%d %H:%M:%S}.")
-    return Report(outcomes, at, True, written, text, back, said)
+    return Intent(plan, keys, written, "", Report(outcomes, at, True, written, text, back))
 
 
 def _as_it_was(statement: Statement, document: Mapping[str, Any] | None) -> Statement:
@@ -238,31 +277,29 @@ def _as_it_was(statement: Statement, document: Mapping[str, Any] | None) -> Stat
     return replace(statement, old=tuple((path, _at(document, path)) for path, _ in statement.old))
 
 
-def _found_out(
-    connection: Connection,
-    plan: Plan,
-    run: _Run,
-    outcomes: tuple[Outcome, ...],
-    written: Mapping[int, dict[str, Any] | None],
-) -> Report:
-    """After a commit that was not answered: the documents tell. Raises: OutcomeUnknown, LostError."""
-    lost = "The connection was lost while committing"
+def look_up(connection: Connection, intent: Intent) -> str:
+    """After a commit that was not answered: the documents tell. Returns what to say when it was done. Raises:
+    ChangeError when nothing was written; OutcomeUnknown."""
+    lost, plan = "The commit was not answered", intent.plan
     try:
         with connection.transaction(atomic=False) as writer:
             again = _Run(writer, plan, NEVER, None)
-            again.keys = run.keys
+            again.keys = {row_id: key[0][1] for row_id, key in intent.keys.items()}
             now = again.read_back(plan)
             gone = [s for s in plan.statements if s.kind == "delete"]
             left = writer.documents(plan.table, [s.key[0][1] for s in gone])
     except OtterError as problem:
         raise OutcomeUnknown(
-            f"{lost}, and the documents can't be looked at: {problem.message}", "Run the query again before writing."
+            f"{lost}, and the documents can't be looked at: {problem.message}",
+            "It is looked up again before anything more is written.",
         ) from None
-    alike = [exactly(now[s.row_id], written[s.row_id]) for s in plan.statements if s.kind != "delete"]
+    alike = [exactly(now[s.row_id], intent.written[s.row_id]) for s in plan.statements if s.kind != "delete"]
     if all(alike) and not left:
-        return _written(plan, outcomes, written, run, f"{lost}, but the documents show that all of it was written.")
+        return f"{lost}, but the documents show that all of it was written."
     if not any(alike) and len(left) == len(gone):
-        raise LostError(f"{lost}. The documents show that nothing was written; it is still pending.", "Write again.")
+        raise ChangeError(
+            f"{lost}. The documents show that nothing was written; the changes are still pending.", "Write them again."
+        )
     raise OutcomeUnknown(f"{lost}; the documents don't tell.", "Run the query again and compare before writing.")
 
 

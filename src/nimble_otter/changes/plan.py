@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Hashable, Iterable, Mapping
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
 from typing import Any
 
+from nimble_otter.changes.alike import identical
 from nimble_otter.changes.edits import Edits
 from nimble_otter.changes.spelling import check
 from nimble_otter.changes.target import Target
 from nimble_otter.errors import NoKeyError
-from nimble_otter.sources.catalogue import ColumnInfo, ForeignKey, TableInfo
+from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
 from nimble_otter.table import MISSING, Table
 from nimble_otter.table.forms import render as render_form
 
@@ -36,9 +37,9 @@ class Statement:
 @dataclass(frozen=True, slots=True)
 class Plan:
     """Statements on one table in the order in which they are written. `key` are the columns that tell its rows apart;
-    `by_values`: it has none, and a row is matched by all that was seen. `referring` are foreign keys of other tables
-    that change or delete rows there when a row here is deleted. `is_exact`: values are written in their own types, as a
-    reversal's are, not brought to the type of what stands there."""
+    `by_values`: it has none, and a row is matched by all that was seen. `is_exact`: values are written in their own
+    types, as a reversal's are, not brought to the type of what stands there. `parks` are values that rows get first, by
+    row id, where they exchange what is unique."""
 
     info: TableInfo
     key: tuple[str, ...]
@@ -46,8 +47,8 @@ class Plan:
     dialect: str = "sqlite"
     guard: str = "seen"
     by_values: bool = False
-    referring: tuple[ForeignKey, ...] = ()
     is_exact: bool = False
+    parks: tuple[tuple[int, Pairs], ...] = ()
 
     @property
     def table(self) -> str:
@@ -56,17 +57,23 @@ class Plan:
     def column(self, name: str) -> ColumnInfo | None:
         return self.info.column(name)
 
-    def parts_of(self, label: str) -> tuple[str | None, str]:
-        """Schema and bare name of a table by its label."""
-        if label == self.info.name:
-            return self.info.schema or None, self.info.bare
-        schema, _, bare = label.rpartition(".") if self.info.schema else ("", "", label)
-        return schema or None, bare
-
     @property
     def comment(self) -> str:
         """What begins a comment."""
         return "//" if self.dialect == "documents" else "--"
+
+    def parked(self) -> tuple[Statement, ...]:
+        """The statements that put rows aside, to be run before every update."""
+        by_row = {s.row_id: s for s in self.statements}
+        return tuple(Statement("update", row, pairs, by_row[row].key) for row, pairs in self.parks if row in by_row)
+
+    def as_run(self, statement: Statement) -> Statement:
+        """A statement as it matches its row once that was put aside."""
+        pairs = dict(dict(self.parks).get(statement.row_id, ()))
+        if not pairs:
+            return statement
+        key, seen = (tuple((n, pairs.get(n, v)) for n, v in part) for part in (statement.key, statement.seen))
+        return replace(statement, key=key, seen=seen)
 
     @property
     def matched_by(self) -> str:
@@ -136,8 +143,10 @@ def make_plan(
         updates.append(Statement("update", row, given(row), key_of(row), held, old))
     for row in edits.added:
         inserts.append(Statement("insert", row, given(row)))
-    statements = _in_order(info, key_names, deletes, updates, inserts)
-    return Plan(info, key_names, statements, dialect, guard, target.by_values)
+    plan = Plan(info, key_names, (*deletes, *updates, *inserts), dialect, guard, target.by_values)
+    from nimble_otter.changes.order import arranged
+
+    return arranged(plan, info.distinct or (), {})
 
 
 _UNSEEN = object()
@@ -151,65 +160,35 @@ def _given(value: Any, form: str, dialect: str) -> Any:
     return value.isoformat(" ") if isinstance(value, dt.datetime) else value.isoformat()
 
 
-def _in_order(
-    info: TableInfo, key: tuple[str, ...], deletes: list[Statement], updates: list[Statement], inserts: list[Statement]
-) -> tuple[Statement, ...]:
-    """Deletes first, as they make room for what is unique, then updates, then inserts; a key is given away before it is
-    taken. Where rows refer to rows of the same table, those referred to are written first and deleted last."""
-    updates = _after(updates, lambda s: _of(s.key, key), lambda s: [_of((*s.key, *s.values), key)])
-    own = next((link for link in info.foreign if link.target == info.name), None)
-    if own is None:
-        return (*deletes, *updates, *inserts)
-    inserts = _after(inserts, lambda s: _of(s.values, own.referred), lambda s: [_of(s.values, own.columns)])
-    children = _after(deletes, lambda s: _of(s.old, own.referred), lambda s: [_of(s.old, own.columns)])
-    return (*inserts, *updates, *reversed(children))
-
-
-def _of(pairs: Pairs, names: tuple[str, ...]) -> Hashable:
-    found = dict(pairs)
-    values = tuple(found.get(name) for name in names)
-    return None if None in values else values
-
-
-def _after(
-    statements: list[Statement], name: Callable[[Statement], Hashable], needs: Callable[[Statement], list[Hashable]]
-) -> list[Statement]:
-    """Each statement behind those whose name it needs; rings stay as they are, for the server to refuse."""
-    by_name: Mapping[Hashable, Statement] = {name(s): s for s in statements if name(s) is not None}
-    done: dict[int, Statement] = {}
-    for first in statements:
-        chain, found = [first], {first.row_id}
-        while chain:
-            wanted = [by_name[n] for n in needs(chain[-1]) if n in by_name]
-            ahead = next((s for s in wanted if s.row_id not in done and s.row_id not in found), None)
-            if ahead is not None:
-                chain.append(ahead)
-                found.add(ahead.row_id)
-            else:
-                done.setdefault(chain[-1].row_id, chain[-1])
-                chain.pop()
-    return list(done.values())
-
-
 def reversal(
     plan: Plan,
     keys_written: Mapping[int, Pairs],
-    deleted: Mapping[int, Pairs],
+    before: Mapping[int, Mapping[str, Any]],
     written: Mapping[int, Mapping[str, Any] | None],
+    changing: frozenset[str] = frozenset(),
 ) -> list[Statement]:
     """Statements that put the old values back, in reverse order. `keys_written` has the key of each row as written,
-    `deleted` the whole of each row that was deleted, `written` the others as the server keeps them."""
+    `before` each changed row as it was, columns that were not edited too where they may have changed, and `written`
+    the rows as the server keeps them. What the table computes itself is not in `before`. `changing` are columns that
+    the server sets at each update that does not name them."""
     back = []
     for statement in reversed(plan.statements):
-        key = keys_written.get(statement.row_id, statement.key)
+        row = statement.row_id
+        key = keys_written.get(row, statement.key)
         own = {name for name, _ in key}
-        kept = written.get(statement.row_id) or {}
+        was, kept = before.get(row, {}), written.get(row) or {}
         now = tuple((name, kept.get(name, value)) for name, value in statement.values)
-        seen = tuple(pair for pair in now if pair[0] not in own)
         if statement.kind == "insert":
-            back.append(Statement("delete", statement.row_id, (), key, seen, now))
+            seen = tuple(pair for pair in now if pair[0] not in own)
+            back.append(Statement("delete", row, (), key, seen, now))
         elif statement.kind == "delete":
-            back.append(Statement("insert", statement.row_id, deleted[statement.row_id]))
+            back.append(Statement("insert", row, tuple(was.items())))
         else:
-            back.append(Statement("update", statement.row_id, statement.old, key, seen, now))
+            edited = {name for name, _ in statement.values}
+            old = {name: was.get(name, value) for name, value in statement.old}
+            more = {n: v for n, v in was.items() if n not in edited and n in kept and not identical(kept[n], v)}
+            now += tuple((name, kept[name]) for name in more if name not in changing)
+            more |= {name: was[name] for name in changing if name in was and name not in edited}
+            seen = tuple(pair for pair in now if pair[0] not in own)
+            back.append(Statement("update", row, tuple((old | more).items()), key, seen, now))
     return back

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any, TypeVar
 
 from nimble_otter.changes.plan import Pairs, Plan, Statement
-from nimble_otter.errors import LostError, OutcomeUnknown
+from nimble_otter.errors import LostError, OutcomeUnknown, SourceError, Stopped
 from nimble_otter.stop import Progress, StopToken
 
 AT_ONCE = 250
@@ -39,7 +39,8 @@ class Outcome:
 class Report:
     """All outcomes. When `is_written`: `written` has each row as the server now has it (by row id, None: deleted),
     `reversal` the script that puts the old values back and `back` its statements as a plan; `left` are statements that
-    were not run, where they are written one by one. `said` is what else is to be known."""
+    were not run, where they are written one by one. `said` is what else is to be known, `lasting` what the reversal
+    would not bring back, in words."""
 
     outcomes: tuple[Outcome, ...]
     at: dt.datetime
@@ -49,6 +50,7 @@ class Report:
     back: Plan | None = None
     said: str = ""
     left: tuple[Statement, ...] = ()
+    lasting: str = ""
 
     @property
     def good(self) -> int:
@@ -57,6 +59,20 @@ class Report:
     @property
     def conflicts(self) -> tuple[Outcome, ...]:
         return tuple(outcome for outcome in self.outcomes if not outcome.is_good)
+
+
+@dataclass(frozen=True, slots=True)
+class Intent:
+    """A write that is about to be committed, and by what it can be looked up: the keys of its rows as written, the rows
+    as they are to be, and the `mark` of its transaction; `report` is what it comes to when it was committed. Without
+    `is_atomic` its statements are written one by one."""
+
+    plan: Plan
+    keys: Mapping[int, Pairs]
+    written: Mapping[int, dict[str, Any] | None]
+    mark: str
+    report: Report
+    is_atomic: bool = True
 
 
 def one_by_one(
@@ -92,3 +108,10 @@ def one_by_one(
 def partly(report: Report, plan: Plan, done: Plan) -> Report:
     """The report of those that were done, with what is left of the plan."""
     return replace(report, left=plan.statements[len(done.statements) :], is_written=bool(done.statements))
+
+
+def nothing_written(problem: SourceError | Stopped) -> SourceError | Stopped:
+    """What ended a write before its commit, with the word that nothing was written."""
+    if isinstance(problem, SourceError) and "othing was written" not in str(problem):
+        problem.message = f"{problem.message} Nothing was written."
+    return problem

@@ -25,8 +25,12 @@ if TYPE_CHECKING:
 MARIADB = ("mariadb", "mysql")
 _CONTROL = re.compile("[\x00-\x08\x0b-\x1f\x7f]")
 _BROKEN = re.compile("[\ud800-\udfff]")
-_AS_TEXT = re.compile(r"JSON$|XML|POINT|LSEG|LINE|BOX|PATH|POLYGON|CIRCLE|CITEXT|NULL|^$", re.I)
-"""PostgreSQL's types without an equality of their own, or with one that ignores case; an unknown type too."""
+_OWN_EQUALITY = re.compile(
+    r"(SMALLINT|INTEGER|BIGINT|INT\d|(SMALL|BIG)?SERIAL|NUMERIC|DECIMAL|REAL|DOUBLE|FLOAT|BOOL|TEXT|(N?VAR)?CHAR|UUID|"
+    r"BYTEA|DATE$|TIME|INTERVAL|OID$|BIT)", re.I
+)  # fmt: skip
+"""PostgreSQL's types that are compared by the server's own equality; others have none, or one that takes different
+values for equal: they are compared by their texts."""
 _NUMBERS = re.compile(r"INT|DEC|NUM|DOUBLE|YEAR|BOOL", re.I)
 _TEXTS = re.compile(r"CHAR|TEXT|ENUM|SET|JSON", re.I)
 _BYTES = re.compile(r"BLOB|BINARY|BYTEA", re.I)
@@ -64,7 +68,7 @@ def given(value: Any, bound: Any, dialect: str) -> Any:
 
 def same(held: ColumnElement[Any], info: ColumnInfo | None, value: Any, bound: Any, dialect: str) -> Any:
     """The condition that a column holds exactly this value."""
-    from sqlalchemy import CHAR, Text, cast, literal_column, null
+    from sqlalchemy import CHAR, cast, func, literal_column, null
 
     if value is None:
         return held.is_(null())
@@ -74,7 +78,12 @@ def same(held: ColumnElement[Any], info: ColumnInfo | None, value: Any, bound: A
         folds = info is not None and info.folds and isinstance(value, str)
         return held == (bound.collate("binary") if folds else bound)
     if dialect == "postgresql":
-        return (cast(held, Text()) if _AS_TEXT.search(declared) else held) == bound
+        if is_list(declared):  # which may have no equality, and counts from where it likes
+            kind: Any = literal_column(_list_type(declared))
+            return func.to_jsonb(held) == func.to_jsonb(bound.op("::", precedence=20)(kind))
+        if _OWN_EQUALITY.match(declared):
+            return held == bound
+        return func.format(literal_column("'%s'"), held) == bound  # as the server shows it; a cast may say more
     if isinstance(value, bytes) or declared.upper().startswith("BIT"):
         return held == bound
     if _TEXTS.search(declared):
@@ -86,9 +95,33 @@ def same(held: ColumnElement[Any], info: ColumnInfo | None, value: Any, bound: A
     return (held if _NUMBERS.search(declared) else cast(held, CHAR())) == bound
 
 
+def is_list(declared: str) -> bool:
+    return declared.rstrip().endswith("[]")
+
+
+def _list_type(declared: str) -> str:
+    """A list's type as the server reads it; what is in it counts by its text where the type is not known here."""
+    base = declared.rstrip().rstrip("[]")
+    return f"{base}[]" if re.fullmatch(r"[\w ]+(\([\d, ]+\))?[\w ]*", base) and base.upper() != "NULL" else "text[]"
+
+
+def exactly(held: Any, info: ColumnInfo | None, dialect: str) -> Any:
+    """The expression that reads a column so that the value can be put back as it is; None where the plain one does."""
+    from sqlalchemy import Text, cast, literal_column
+
+    declared = info.declared if info is not None else ""
+    if dialect == "postgresql" and is_list(declared):
+        return cast(held, Text())
+    if dialect in MARIADB and re.match(r"FLOAT", declared, re.I):
+        return held.op("+")(literal_column("0e0"))
+    return None
+
+
 def for_driver(value: Any, info: ColumnInfo | None, dialect: str) -> Any:
     """The value as the driver's library takes it."""
     if dialect == "postgresql":
+        if isinstance(value, list) and info is not None and info.declared.upper().startswith("BOX"):
+            return postgresql_text(value, ";")  # the one type with another mark between (pg_type.typdelim)
         return value if value is None or isinstance(value, bytes) else postgresql_text(value)
     if isinstance(value, bool):
         return int(value)
@@ -141,24 +174,24 @@ def _float(value: float, declared: str, dialect: str) -> str:
     return repr(value)
 
 
-def postgresql_text(value: Any) -> str:
+def postgresql_text(value: Any, between: str = ",") -> str:
     """The text that the server's input functions read (PostgreSQL documentation, chapter 8)."""
     if isinstance(value, bool):
         return "true" if value else "false"
     if isinstance(value, float):
         return repr(value) if math.isfinite(value) else {"inf": "Infinity", "-inf": "-Infinity"}.get(str(value), "NaN")
     if isinstance(value, list):
-        return "{" + ",".join(map(_item, value)) + "}"
+        return "{" + between.join(_item(item, between) for item in value) + "}"
     return str(value)
 
 
-def _item(value: Any) -> str:
+def _item(value: Any, between: str) -> str:
     """One item of an array, quoted where it is a text (8.15.6)."""
     if value is None:
         return "NULL"
     if isinstance(value, bytes):
         value = "\\x" + value.hex()
-    text = postgresql_text(value)
+    text = postgresql_text(value, between)
     if isinstance(value, str):
         return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
     return text

@@ -6,17 +6,19 @@ import datetime as dt
 import json
 import re
 import uuid
-from decimal import Decimal, InvalidOperation
+from decimal import Context, Decimal, InvalidOperation
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import numpy as np
 
 from nimble_otter.changes.spelling import check
 from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
-from nimble_otter.table import Field, Kind
+from nimble_otter.table import MISSING, Field, Kind
 from nimble_otter.table.filter import parse_time
 from nimble_otter.table.forms import keeps_letters, parse, parse_span, read_styled, render, span_text
+from nimble_otter.table.looks import in_zone
 from nimble_otter.table.show import plain
 
 _YES = {"yes", "true", "1", "y", "on"}
@@ -25,6 +27,8 @@ _BITS = {"TINYINT": 8, "SMALLINT": 16, "INT2": 16, "MEDIUMINT": 24, "INTEGER": 3
 """Of whole numbers by their declared type; 64 for every other (SQL:2016 leaves it to the server: these are PostgreSQL's
 and MariaDB's)."""
 _INFINITE = {"inf": "inf", "infinity": "inf", "-inf": "-inf", "-infinity": "-inf", "nan": "nan"}
+_WIDE = Context(prec=400, Emin=-999_999, Emax=999_999)
+"""More digits than any server's decimals have."""
 _LONGEST_TIME = dt.timedelta(hours=838, minutes=59, seconds=59)
 _STYLED = {
     Kind.ZONED: ("times with a zone", "Type it like 2031-05-28 23:00:00+00."),
@@ -33,18 +37,23 @@ _STYLED = {
 }
 
 
-def read_value(text: str | None, field: Field, info: ColumnInfo, dialect: str = "sqlite") -> Any:
-    """The value of `text` for a column; None is empty (NULL). Raises: ValueRefused."""
+def read_value(text: str | None, field: Field, info: ColumnInfo, dialect: str = "sqlite", before: Any = MISSING) -> Any:
+    """The value of `text` for a column; None is NULL. A text that is what stands there (`before`) as it is shown is
+    that value, whatever its type. Raises: ValueRefused."""
+    if text is not None and before is not MISSING and before is not None and text == value_text(before, field):
+        return before
     if text is None:
         is_numbered = info.word == "number" and (dialect == "sqlite" or info.generated)
         if not info.nullable or (info.key and not is_numbered):
             raise ValueRefused(f"{info.name} may not be empty.", "The table says NOT NULL.")
         return None
-    return check(_read(text, field, info, dialect), info.name, dialect)
+    return check(_read(text, field, info, dialect, before), info.name, dialect)
 
 
-def _read(text: str, field: Field, info: ColumnInfo, dialect: str) -> Any:
+def _read(text: str, field: Field, info: ColumnInfo, dialect: str, before: Any) -> Any:
     declared = info.declared.upper()
+    if info.word == "list" and dialect == "postgresql":
+        return _nested(text, info, before)
     if info.values:
         return _one_of(text, info)
     if field.kind is Kind.TIME:
@@ -52,25 +61,27 @@ def _read(text: str, field: Field, info: ColumnInfo, dialect: str) -> Any:
         return _with_form(moment, field, info.name) if dialect == "sqlite" else _precise(moment, info, dialect)
     if field.kind is Kind.DATE:
         return _with_form(_date(text, info.name), field, info.name)
+    if declared.startswith("INTERVAL") and dialect == "postgresql":
+        return _interval(text, info)
     if field.kind in _STYLED:
         styled = _styled(text, field, info, dialect)
         return styled if isinstance(styled, str) else _precise(styled, info, dialect)
     if field.kind is Kind.BOOL or (info.word == "yes/no" and dialect == "postgresql"):
         word = text.strip().casefold()
         if word not in _YES | _NO:
-            raise ValueRefused(f"{info.name} holds yes or no; {text[:40]!r} is neither.", "Type yes or no.")
+            raise ValueRefused(f"{info.name} is a boolean; {text[:40]!r} is not a valid value.", "Type yes or no.")
         return word in _YES
     if info.word == "number" or field.kind.is_number:
         return _number(text, field, info, dialect)
     if info.word == "binary":
         raise ValueRefused(f"{info.name} holds binary values, which can't be typed.", "Take one from a file.")
-    if info.word == "nested" or (info.word == "list" and dialect == "postgresql"):
-        return _nested(text, info)
+    if info.word == "nested":
+        return _nested(text, info, before)
     if declared.startswith("UUID"):
         try:
             return str(uuid.UUID(text.strip()))
         except ValueError:
-            raise ValueRefused(f"{info.name} holds UUIDs; {text[:40]!r} is none.") from None
+            raise ValueRefused(f"{info.name} holds UUIDs; {text[:40]!r} is not one.") from None
     if field.kind is Kind.OBJECT:
         return _mixed(text, info)
     return _fitting(text, info, dialect)
@@ -80,6 +91,8 @@ def value_text(value: Any, field: Field) -> str:
     """A value as a person would type it: what `read_value` reads back."""
     if isinstance(value, bool):
         return "yes" if value else "no"
+    if isinstance(value, list):
+        return json.dumps(_as_json(value), ensure_ascii=False)
     return plain(render(value, field.form) if field.form else value)
 
 
@@ -89,11 +102,11 @@ def _one_of(text: str, info: ColumnInfo) -> str:
         wrong = [part for part in parts if part not in info.values]
         if wrong:
             raise ValueRefused(
-                f"{info.name} takes some of {', '.join(info.values)}; {wrong[0][:40]!r} is none of them."
+                f"{info.name}: allowed values: {', '.join(info.values)}. {wrong[0][:40]!r} is not one of them."
             )
         return ",".join(value for value in info.values if value in parts)
     if text not in info.values:
-        raise ValueRefused(f"{info.name} takes {', '.join(info.values)}; {text[:40]!r} is none of them.")
+        raise ValueRefused(f"{info.name}: allowed values: {', '.join(info.values)}. {text[:40]!r} is not one of them.")
     return text
 
 
@@ -115,25 +128,58 @@ def _mixed(text: str, info: ColumnInfo) -> Any:
     return text
 
 
-def _nested(text: str, info: ColumnInfo) -> Any:
+def _nested(text: str, info: ColumnInfo, before: Any) -> Any:
     """JSON, checked; a list becomes one where the server has lists."""
-    if "XML" in info.declared.upper() or "HSTORE" in info.declared.upper():
+    if info.word != "list" and re.search("XML|HSTORE", info.declared, re.IGNORECASE):
         return text
+    if info.word == "list" and re.match(r"\s*(\{|\[-?\d+:)", text):
+        return text  # in the server's own writing of lists (PostgreSQL documentation, 8.15.2)
     try:
         found = json.loads(text)
     except ValueError as problem:
         said = f"{problem.msg} in line {problem.lineno}" if isinstance(problem, json.JSONDecodeError) else str(problem)
-        raise ValueRefused(f"{info.name} holds JSON; this is none: {said}.") from None
+        raise ValueRefused(f"{info.name} holds JSON; this is not JSON: {said}.") from None
     if info.word == "list":
         if not isinstance(found, list):
             raise ValueRefused(f"{info.name} holds lists.", "Type it like [1, 2, 3].")
-        return found
+        return _as_items(found, _items_of(before))
     return text
+
+
+def _as_json(value: Any) -> Any:
+    """A list's items as JSON has them; what it has no form for as the text that the server writes."""
+    if isinstance(value, list):
+        return [_as_json(item) for item in value]
+    if isinstance(value, bytes):
+        return f"\\x{value.hex()}"
+    return value if value is None or isinstance(value, (bool, int, float, str)) else str(value)
+
+
+def _items_of(value: Any) -> dict[str, Any]:
+    """The items of a list, those of lists in it too, by their JSON."""
+    if isinstance(value, list):
+        return {shown: kept for item in value for shown, kept in _items_of(item).items()}
+    return {json.dumps(_as_json(value)): value}
+
+
+def _as_items(found: list[Any], known: dict[str, Any]) -> list[Any]:
+    """What was typed as a list; items that stood there before are what they were, bytes too."""
+    return [_as_items(i, known) if isinstance(i, list) else known.get(json.dumps(i), i) for i in found]
+
+
+def _interval(text: str, info: ColumnInfo) -> str:
+    """Months, days and hours stay what they are, as the server reads them (PostgreSQL documentation, 8.5.4)."""
+    written = text.strip()
+    if not re.fullmatch(r"[\w\s.:,+\-@]*\d[\w\s.:,+\-@]*|-?infinity", written, re.IGNORECASE):
+        raise ValueRefused(f"{info.name} holds intervals; {text[:40]!r} is not one.", _STYLED[Kind.SPAN][1])
+    return written
 
 
 def _number(text: str, field: Field, info: ColumnInfo, dialect: str) -> Any:
     written = text.strip().replace("\u2009", "").replace("\u00a0", "")
     declared = info.declared.upper()
+    if declared.startswith("MONEY") and re.fullmatch(r"\(?[-+]?\W*[\d.,']+\W*\)?", written):
+        return written  # in the server's own writing of amounts
     whole = "INT" in declared or declared.startswith(("YEAR", "SERIAL", "BIGSERIAL"))
     is_decimal = field.kind is Kind.DECIMAL or (dialect != "sqlite" and declared.startswith(("DECIMAL", "NUMERIC")))
     try:
@@ -145,6 +191,8 @@ def _number(text: str, field: Field, info: ColumnInfo, dialect: str) -> Any:
     if not exact.is_finite():
         if dialect == "postgresql" and written.casefold() in _INFINITE and not whole and not is_decimal:
             return float(_INFINITE[written.casefold()])
+        if dialect == "postgresql" and written.casefold() in _INFINITE and is_decimal and "(" not in declared:
+            return exact
         raise ValueRefused(f"{info.name} holds finite numbers.")
     if is_decimal:
         return _decimal(exact, text, info)
@@ -170,7 +218,7 @@ def _decimal(exact: Decimal, text: str, info: ColumnInfo) -> Decimal:
     found = re.search(r"\((\d+)(?:,\s*(\d+))?\)", info.declared)
     if found:
         digits, scale = int(found[1]), int(found[2] or 0)
-        if exact != exact.quantize(Decimal(1).scaleb(-scale)) if exact.adjusted() < 50 else True:
+        if exact.adjusted() < 200 and exact != _WIDE.quantize(exact, Decimal(1).scaleb(-scale)):
             raise ValueRefused(f"{info.name} holds {scale} decimals; {text[:40]} has more.", "Round it yourself.")
         if exact.adjusted() >= digits - scale and exact:
             raise ValueRefused(f"{info.name} can't hold {text[:40]}: it is out of range.", f"It holds {digits} digits.")
@@ -237,3 +285,47 @@ def _with_form(value: dt.date, field: Field, name: str) -> dt.date:
             f"{name} is kept as {field.form}, which can't say all of this.", "Leave the smaller parts out."
         )
     return value
+
+
+def without_marks(text: str, comma: bool) -> str:
+    """A number of another program without thousands' marks and with a point: "1 234,5", "1'234.5", "1.234,50". `comma`:
+    what stands alone behind a comma are decimals, as its user writes them."""
+    written = re.sub(r"[\s\u00a0\u2009\u202f'’]", "", text)
+    if not re.fullmatch(r"[-+]?[\d.,]+", written) or "," not in written:
+        return written
+    last = max(written.rfind(","), written.rfind("."))
+    groups = re.split(r"[.,]", written.lstrip("+-"))[1:]
+    is_single = written.count(",") + written.count(".") == 1
+    is_decimal = written[last] == "," and written.count(",") == 1
+    if is_single and len(groups[0]) == 3 and not comma:
+        return text  # 1,234 may be either: it is not guessed
+    mark = written[last] if is_decimal or written[last] == "." else ""
+    whole, _, rest = written.rpartition(mark) if mark else (written, "", "")
+    return f"{re.sub('[.,]', '', whole)}.{rest}" if mark else re.sub("[.,]", "", written)
+
+
+def zoned_text(value: dt.datetime, zone: str) -> str:
+    """A time with a zone as it is typed in another one, with what that was off then."""
+    return in_zone(value, zone).isoformat(" ")
+
+
+def read_in_zone(text: str, zone: str, name: str) -> str:
+    """A time typed without a zone, in the one that its column is shown in. Raises: ValueRefused, where clocks were put
+    forward over it, or show it twice."""
+    try:
+        moment = dt.datetime.fromisoformat(text.strip())
+    except ValueError:
+        return text
+    if moment.tzinfo is not None:
+        return text
+    own = ZoneInfo(zone)
+    first, second = (moment.replace(tzinfo=own, fold=fold) for fold in (0, 1))
+    if first.utcoffset() == second.utcoffset():
+        return first.isoformat(" ")
+    if first.astimezone(dt.UTC).astimezone(own).replace(tzinfo=None) != moment:
+        raise ValueRefused(
+            f"{name}: {text.strip()} does not exist in {zone}, where clocks were put forward then.",
+            "Type another time, or one with its offset.",
+        )
+    offsets = " or ".join(one.isoformat(" ")[-6:] for one in (first, second))
+    raise ValueRefused(f"{name}: {text.strip()} is there twice in {zone}.", f"Say which behind it: {offsets}.")

@@ -13,7 +13,8 @@ from typing import Any
 
 from nimble_otter.changes.edits import DEFAULT
 from nimble_otter.changes.plan import Pairs, Plan, Statement
-from nimble_otter.changes.spelling import for_driver, given, literal, same, shape
+from nimble_otter.changes.spelling import exactly, for_driver, given, literal, same, shape
+from nimble_otter.sources.catalogue import ForeignKey
 
 Bound = tuple[str, tuple[Any, ...]]
 _MARKS = {"sqlite": "?"}
@@ -38,7 +39,8 @@ class Wording:
         self._token = next(f"otter{n}value" for n in range(1000) if f"otter{n}value" not in names)
 
     def bound(self, statement: Statement, returning: Sequence[str] = ()) -> Bound:
-        """(text with the driver's markers, values in their order); `returning` are columns that it gives back."""
+        """(text with the driver's markers, values in their order); `returning` are columns that it gives back, or
+        reads."""
         text, pairs = self._text(statement, tuple(returning))
         values = tuple(for_driver(pairs[n][1], self._plan.column(pairs[n][0]), self._plan.dialect) for n in text.order)
         return self._join(text), values
@@ -49,28 +51,37 @@ class Wording:
         said = [literal(pairs[n][1], self._plan.column(pairs[n][0]), self._plan.dialect) for n in text.order]
         return "".join([text.pieces[0], *(p for pair in zip(said, text.pieces[1:], strict=True) for p in pair)]) + ";"
 
-    def reading(self, keys: Sequence[Pairs]) -> Bound:
-        """One query for many rows by their keys: the number of the key, then every column."""
+    def reading(self, keys: Sequence[Pairs], columns: Sequence[str]) -> Bound:
+        """One query for many rows by their keys: the number of the key, then some columns."""
         texts, values = [], list[Any]()
         for number, key in enumerate(keys):
-            text, own = self.bound(Statement("select", number, key=key))
+            text, own = self.bound(Statement("select", number, key=key), columns)
             texts.append(text.replace(f"{self._token}number", str(number), 1))
             values += own
         return " UNION ALL ".join(texts), tuple(values)
 
-    def locking(self, key: Pairs) -> Bound:
-        """One row by its key, waiting for whoever is changing it."""
-        text, values = self.reading([key])
-        return text + ("" if self._plan.dialect == "sqlite" else " FOR UPDATE"), values
+    def locking(self, key: Pairs, columns: Sequence[str], waits: bool = True) -> Bound:
+        """Some columns of one row by its key, and those of `exact` again as they can be put back. It `waits` for
+        whoever is changing the row, and then keeps others from it."""
+        text, values = self.bound(Statement("lock", 0, key=key), columns)
+        return text + (" FOR UPDATE" if waits and self._plan.dialect != "sqlite" else ""), values
 
-    def counting(self, table: str, columns: Sequence[str], key: Pairs) -> Bound:
+    def exact(self, columns: Sequence[str]) -> list[str]:
+        """Of some columns those whose plain reading loses something."""
+        from sqlalchemy import column
+
+        plan = self._plan
+        return [name for name in columns if exactly(column(name), plan.column(name), plan.dialect) is not None]
+
+    def counting(self, link: ForeignKey, key: Pairs) -> Bound:
         """How many rows of another table refer to a row."""
-        from sqlalchemy import and_, column, func, select
+        from sqlalchemy import and_, column, func, select, table
 
         places = [self._place(n) for n in range(len(key))]
-        matched = [column(name) == place for name, place in zip(columns, places, strict=True)]
-        made = select(func.count()).select_from(self._named(table, columns)).where(and_(*matched))
-        text = self._split(made)
+        matched = [column(name) == place for name, place in zip(link.columns, places, strict=True)]
+        bare = link.table.removeprefix(f"{link.schema}.") if link.schema else link.table
+        named = table(bare, *map(column, link.columns), schema=link.schema or None)
+        text = self._split(select(func.count()).select_from(named).where(and_(*matched)))
         values = [for_driver(key[n][1], self._plan.column(key[n][0]), self._plan.dialect) for n in text.order]
         return self._join(text), tuple(values)
 
@@ -86,7 +97,10 @@ class Wording:
             *(tuple((n, shape(v)) for n, v in part) for part in (statement.values, statement.key, statement.seen)),
         )  # fmt: skip
         if sign not in self._made:
-            self._made[sign] = self._split(self._clause(statement, returning))
+            numbered = statement.kind == "insert" and any(
+                info.is_always for n, _ in statement.values if (info := self._plan.column(n)) is not None
+            )
+            self._made[sign] = self._split(self._clause(statement, returning), numbered)
         return self._made[sign], pairs
 
     def _clause(self, statement: Statement, returning: tuple[str, ...]) -> Any:
@@ -94,7 +108,7 @@ class Wording:
 
         plan, number = self._plan, iter(range(10_000))
         names = dict.fromkeys(n for n, _ in (*statement.values, *statement.key, *statement.seen))
-        named = self._named(plan.table, [*names, *returning])
+        named = self._named([*names, *returning])
 
         def place(value: Any) -> Any:
             if value is DEFAULT:
@@ -114,9 +128,14 @@ class Wording:
         for name, value in statement.seen:
             bound = self._place(next(number)) if value is not None else None
             matched.append(same(column(name), plan.column(name), value, bound, plan.dialect))
-        if statement.kind == "select":
-            whole: list[Any] = [literal_column(f"{self._token}number"), literal_column("t.*")]
-            return select(*whole).select_from(named.alias("t")).where(and_(*matched))
+        if statement.kind in ("select", "lock"):
+            own = named.alias("t")
+            whole: list[Any] = [literal_column(f"{self._token}number")] if statement.kind == "select" else []
+            whole += [own.c[name] for name in returning]
+            if statement.kind == "lock":
+                made_exact = (exactly(own.c[name], plan.column(name), plan.dialect) for name in returning)
+                whole += [part.label(f"{self._token}{n}e") for n, part in enumerate(made_exact) if part is not None]
+            return select(*whole).select_from(own).where(and_(*matched))
         if statement.kind == "delete":
             return delete(named).where(and_(*matched))
         if statement.kind == "insert":
@@ -124,21 +143,26 @@ class Wording:
             return made.returning(*(column(name) for name in returning)) if returning else made
         return update(named).values(set_).where(and_(*matched))
 
-    def _named(self, label: str, columns: Sequence[str]) -> Any:
+    def _named(self, columns: Sequence[str]) -> Any:
         from sqlalchemy import column, table
 
-        schema, bare = self._plan.parts_of(label)
-        return table(bare, *(column(name) for name in dict.fromkeys(columns)), schema=schema)
+        info = self._plan.info
+        return table(info.bare, *(column(name) for name in dict.fromkeys(columns)), schema=info.schema or None)
 
     def _place(self, number: int) -> Any:
         from sqlalchemy import bindparam
 
         return bindparam(f"{self._token}{number}", type_=_plain_type()())
 
-    def _split(self, made: Any) -> _Text:
+    def _split(self, made: Any, overrides: bool = False) -> _Text:
+        """`overrides`: the insert gives a number that the server would give (ISO 9075-2, 14.11)."""
         # without values of its own an insert would name every column it knows
         bare: dict[str, Any] = {"column_keys": []} if made.is_insert and not made._values else {}
         text = str(made.compile(dialect=_dialect(self._plan.dialect), **bare))
+        if overrides:
+            first = text.find(f":{self._token}")
+            at = text.rindex(") VALUES (", 0, first if first >= 0 else None) + 1
+            text = f"{text[:at]} OVERRIDING SYSTEM VALUE{text[at:]}"
         parts = re.split(rf":{self._token}(\d+)", text.replace("\n", " ") if self._is_tidy else text)
         return _Text(tuple(parts[::2]), tuple(map(int, parts[1::2])))
 

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import datetime as dt
+import os
 import sys
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TextIO
+from typing import TYPE_CHECKING, Any, BinaryIO, TextIO, cast
 
 from nimble_otter.cli.flags import UsageError
+from nimble_otter.cli.terminal import HarmlessOutput, harmless, tell
 from nimble_otter.errors import SendError
 from nimble_otter.pull.model import Pull, SendPlan
 from nimble_otter.sources.names import names_in_catalogue
@@ -31,25 +33,35 @@ class Progress:
 
     def __call__(self, done: int, total: int | None = None) -> None:
         if self.is_on:
-            print(f"\r{self.what} {done}{f' of {total}' if total else ''}  ", end="", file=sys.stderr, flush=True)
+            print(
+                f"\r{harmless(self.what)} {done}{f' of {total}' if total else ''}  ",
+                end="",
+                file=sys.stderr,
+                flush=True,
+            )
 
     def end(self) -> None:
         if self.is_on:
             print("\r\033[K", end="", file=sys.stderr, flush=True)
 
 
-def source_named(text: str) -> Source:
-    """A source by its URI, its file, or the name it is saved under. Raises: SourceError."""
+def saved_sources() -> list[Source]:
+    """The demo's and the saved ones. Raises: SavedError's."""
     from nimble_otter.demo import DEMO_SOURCES
     from nimble_otter.pull import places
     from nimble_otter.sources.saved import load_sources
+
+    return [*DEMO_SOURCES, *load_sources(places.config_folder() / "sources.toml")]
+
+
+def source_named(text: str) -> Source:
+    """A source by its URI, its file, or the name it is saved under. Raises: SourceError."""
     from nimble_otter.sources.source import Source, source_of_file
 
     if "://" in text or text.startswith("demo:"):
         return Source(text, text)
     if not Path(text).exists():
-        saved = [*DEMO_SOURCES, *load_sources(places.config_folder() / "sources.toml")]
-        named = next((source for source in saved if source.name == text), None)
+        named = next((source for source in saved_sources() if source.name == text), None)
         if named is not None:
             return named
     return source_of_file(text)
@@ -59,10 +71,15 @@ def _connected(source: Source) -> Connection:
     from nimble_otter.demo import resolve
     from nimble_otter.pull.places import demo_folder
     from nimble_otter.sources import connect
-    from nimble_otter.sources.secrets import recall, split_secret
+    from nimble_otter.sources.marks import guarded_databases, with_marks
+    from nimble_otter.sources.secrets import recall
 
-    url, password = split_secret(resolve(source, demo_folder()).url)
-    return connect(replace(source, url=url), password or recall(url))
+    saved = saved_sources()
+    marked = source if source in saved else with_marks(source, saved, names=True)
+    password = None
+    if marked.secret is None and recall(marked.url) is None:
+        password = os.environ.get("NIMBLE_OTTER_PASSWORD")  # which no other user sees, as arguments are seen
+    return connect(resolve(marked, demo_folder()), password, guarded=guarded_databases(marked, saved))
 
 
 def _request(connection: Connection, pull: Pull) -> Request:
@@ -143,7 +160,7 @@ def _held(pull: Pull, plans: Sequence[SendPlan], file: str = "") -> int:
 
 def _say_cut(pull: Pull, cut: bool, who: str = "") -> None:
     if cut:
-        print(f"{who}the limit of {pull.query.limit} left rows at the source", file=sys.stderr)
+        tell(f"{who}the limit of {pull.query.limit} left rows at the source", sys.stderr)
 
 
 def _send(pull: Pull, rows: Rows, plan: SendPlan, table: str = "") -> None:
@@ -168,7 +185,8 @@ def _transfer(rows: Rows, plan: SendPlan) -> None:
     from nimble_otter.send.transfer import transfer, transfer_from
 
     wanted = transfer_from(plan.options)
-    connection, writing = _connected(source_named(str(plan.options.get("source", "")))), Progress("writing")
+    source = source_named(str(plan.options.get("source", "")))
+    connection, writing = _connected(source), Progress("writing")
     try:
         is_there = any(table.name.casefold() == wanted.table.casefold() for table in connection.tables())
         wanted = replace(wanted, is_new=not is_there and connection.writes_as != "documents")
@@ -177,22 +195,22 @@ def _transfer(rows: Rows, plan: SendPlan) -> None:
         writing.end()
         connection.close()
     said = f"{moved.added} new rows, {moved.updated} updated, {moved.skipped} skipped"
-    print(f"{said} in {moved.table} of {plan.options['source']}")
+    tell(f"{said} in {moved.table} of {source.name}")
 
 
 def _say(pull: Pull, plan: SendPlan, sent: Sent, what: str, stream: TextIO | None = None) -> None:
     from nimble_otter.pull import places
     from nimble_otter.pull.deliver import delivered, keep_delivery
 
-    print(f"{sent.rows} rows, {what} to {sent.path}", file=stream or sys.stdout)
+    tell(f"{sent.rows} rows, {what} to {sent.path}", stream or sys.stdout)
     for note in sent.notes:
-        print(f"  {note}", file=sys.stderr)
+        tell(f"  {note}", sys.stderr)
     if sent.beside is not None:
-        print(f"  {sent.beside[1]} files in {sent.beside[0]}", file=sys.stderr)
+        tell(f"  {sent.beside[1]} files in {sent.beside[0]}", sys.stderr)
     try:
         keep_delivery(places.state_folder(), delivered(pull, plan.format, sent, dt.datetime.now()))
     except OSError:  # the delivery itself stands
-        print("  the log of deliveries can't be written", file=sys.stderr)
+        tell("  the log of deliveries can't be written", sys.stderr)
 
 
 def _to_output(rows: Rows, format_: Format, options: Any) -> None:
@@ -203,11 +221,11 @@ def _to_output(rows: Rows, format_: Format, options: Any) -> None:
     given = settings(format_, options)
     if given.get("binary") == "files":
         raise SendError("Files can't be written beside standard output.", "Choose hex or base64.")
-    count, stream = 0, sys.stdout.buffer
+    count, stream = 0, cast("BinaryIO", HarmlessOutput(sys.stdout.buffer, sys.stdout.isatty()))
     for done in format_.write(rows, Output(stream, given, StopToken())):
         count = done
         stream.flush()
-    print(f"{count} rows, {len(rows.fields)} columns", file=sys.stderr)
+    tell(f"{count} rows, {len(rows.fields)} columns", sys.stderr)
 
 
 def deliver_tables(source: Source, names: tuple[str, ...], plans: Sequence[SendPlan]) -> int:

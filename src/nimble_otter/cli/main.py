@@ -20,7 +20,8 @@ from nimble_otter.cli.flags import (
     parse_parameters,
     parse_sort,
 )
-from nimble_otter.errors import ConditionError, QueryError, SavedError, SendError, SourceError
+from nimble_otter.cli.terminal import tell
+from nimble_otter.errors import ChangeError, ConditionError, QueryError, SavedError, SendError, SourceError
 from nimble_otter.memory import settle
 from nimble_otter.pull.deliver import format_of
 from nimble_otter.pull.model import Pull, Query, SendPlan
@@ -41,14 +42,14 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return fail(4, f"{problem.message}{where} {problem.hint}".strip())
     except (SourceError, SavedError) as problem:
         return fail(3, str(problem))
-    except SendError as problem:
+    except (SendError, ChangeError) as problem:
         return fail(5, str(problem))
     except KeyboardInterrupt:
         return fail(130, "Stopped; nothing was delivered.")
 
 
 def fail(code: int, message: str) -> int:
-    print("nimble-otter: " + " ".join(message.split()), file=sys.stderr)
+    tell("nimble-otter: " + " ".join(message.split()), sys.stderr)
     return code
 
 

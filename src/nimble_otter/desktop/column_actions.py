@@ -6,12 +6,13 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QPoint
+from PySide6.QtCore import QPoint, QTimer
 from PySide6.QtWidgets import QInputDialog, QMenu
 
 from nimble_otter.desktop.copying import COPY_FORMS
 from nimble_otter.desktop.grid_model import RowsModel
 from nimble_otter.desktop.new_steps import place_for
+from nimble_otter.desktop.views.filter_drawer import FilterDrawer
 from nimble_otter.pull.steps import ColumnsStep, Computed, ComputeStep, Condition
 from nimble_otter.table import Field, Kind
 from nimble_otter.table.parts import parts_for
@@ -179,16 +180,23 @@ class ColumnActions:
             menu.addAction("Open it here", lambda: actions.open_nested(position, column))
         menu.addSeparator()
 
+    def _filter(self, condition: Condition) -> None:
+        """Add a condition and go on typing where its value belongs, once the menu is gone."""
+        self._window.actions_on_grid.add_condition(condition)
+        drawer = self._window.drawer
+        if isinstance(drawer, FilterDrawer):
+            QTimer.singleShot(0, drawer, drawer.focus_value)
+
     def _fill_column(self, menu: QMenu, column: int, flat: bool) -> None:
         window, model, actions = self._window, self._window.grid.model, self._window.actions_on_grid
         assert model is not None
         name, title, field = self.name_of(column), model.columns[column].title, model.field(column)
         menu.addAction("Sort", lambda: actions.sort_by(column, False))
         if flat:
-            menu.addAction("Filter by values…", lambda: actions.add_condition(Condition("is none of", name)))
+            menu.addAction("Filter by values…", lambda: self._filter(Condition("is none of", name)))
             more = menu.addMenu(f"Filter where {title}")
             for operator in _conditions_for(field):
-                more.addAction(operator, lambda o=operator: actions.add_condition(Condition(o, name)))
+                more.addAction(operator, lambda o=operator: self._filter(Condition(o, name)))
             menu.addAction(f"Group by {title}", lambda: actions.group_by(name))
             parts = [p for p in parts_for(field.kind) if not p.startswith(("steps", "first"))]
             if parts:

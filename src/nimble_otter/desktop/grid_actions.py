@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+from nimble_otter.desktop.clipboard_cells import exact_cells
 from nimble_otter.desktop.commands import Commands
 from nimble_otter.desktop.copying import block_rows
 from nimble_otter.desktop.grid_edits import GridEdits
@@ -52,7 +53,7 @@ class GridActions(GridEdits):
         grid.header_clicked.connect(self.sort_by)
         grid.group_toggled.connect(self.toggle)
         grid.value_parts = self.value_parts
-        self.put: Callable[[OpenPull, list[Rows], str], object] = lambda session, blocks, form: None
+        self.put: Callable[[OpenPull, list[Rows], str, bytes | None], object] = lambda *_: None
         self.ask_for: Callable[[str, str, str], object] = lambda table, column, said: None
 
     # --- the clipboard -----------------------------------------------------------------------------------------
@@ -73,9 +74,12 @@ class GridActions(GridEdits):
             self._say("Fetching whole values first.", False)
             session.whole.fetch(cut, lambda: self.copy_as(form))
             return
+        exact = None
+        if form in ("cells", "header") and isinstance(model, RowsModel):
+            exact = exact_cells(model, blocks, session.text_of, form == "header")
         table = session.target.table
         name = table.bare if table is not None else session.pull.name
-        self.put(session, [block_rows(model, block, name) for block in blocks], form)
+        self.put(session, [block_rows(model, block, name) for block in blocks], form, exact)
 
     def _cut_in(self, blocks: Sequence[Block]) -> set[int]:
         """Rows of which the blocks hold a value that the source cut."""

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 from typing import Any
 
 from PySide6.QtWidgets import QApplication
 
-from nimble_otter.changes import DEFAULT, UNSET, Action, to_json, value_text
+from nimble_otter.changes import DOCUMENTS, UNSET, Action, to_json, without_marks
 from nimble_otter.changes.fills import series
+from nimble_otter.desktop.clipboard_cells import EXACT, Pasted, columns_named, read_block, read_exact
 from nimble_otter.desktop.grid_model import RowsModel
 from nimble_otter.desktop.references import References
 from nimble_otter.desktop.session import OpenPull
@@ -21,8 +20,8 @@ from nimble_otter.errors import OtterError
 from nimble_otter.table import MISSING, Kind
 from nimble_otter.table.show import grouped
 
-EXACT = "application/x-nimble-otter-cells"
-"""Cells that were copied here, where what other programs get is guarded against formulas."""
+_LONGEST_INLINE = 2000
+"""Characters of a text that is edited over its cell; longer ones go to the bigger editor."""
 
 
 class GridEdits:
@@ -35,6 +34,8 @@ class GridEdits:
         grid.edit_wanted.connect(lambda position, column: self.begin_edit(position, column, None))
         grid.typed.connect(self.begin_edit)
         self.jump: Callable[[int, str], object] = lambda column, text: None
+        self.receiver: Callable[[], Mapping[str, Any]] = dict
+        grid.clear_wanted.connect(self.clear)
 
     def open_nested(self, position: int, column: int) -> bool:
         """Show an object or list in place; False where the cell holds none."""
@@ -83,7 +84,7 @@ class GridEdits:
             self._say(str(refused), True)
             return
         if row in session.edits.deleted:
-            self._say("The row is marked to be deleted; take that back first (Ctrl+Z).", True)
+            self._say("The row is marked to be deleted; revert that first (Ctrl+Backspace).", True)
             return
         if session.whole.is_cut(row, place):
             self._say("Fetching the whole value first.", False)
@@ -93,8 +94,15 @@ class GridEdits:
         field, info = session.field_at(place), session.column_at(place)
         before = model.value(position, column)
         is_nested = isinstance(before, (Mapping, list))
-        text = self._text_of(before, session, place)
-        if isinstance(before, bytes) or info.word == "binary" or is_nested or "\n" in text:
+        text = session.text_of(before, place)
+        if (
+            isinstance(before, bytes)
+            or info.word == "binary"
+            or is_nested
+            or "\n" in text
+            or len(text) > _LONGEST_INLINE
+        ):
+            self._grid.go(position, column)
             self.open_big()
             return
         editor = self._grid.open_editor(
@@ -109,16 +117,6 @@ class GridEdits:
             self._references.find(session, info, lambda found: editor is self._grid.editor and editor.offer(found))
         if typed is None:
             editor.selectAll()
-
-    @staticmethod
-    def _text_of(value: Any, session: OpenPull, place: int) -> str:
-        """A value as one types it; nested ones as JSON."""
-        assert session.table is not None
-        if value is DEFAULT or value is MISSING or value is None:
-            return ""
-        if isinstance(value, (Mapping, list)):
-            return to_json(value)
-        return value_text(value, session.field_at(place))
 
     def open_big(self) -> None:
         """The current cell in a bigger editor: long texts, JSON, and values from files."""
@@ -139,7 +137,7 @@ class GridEdits:
         if isinstance(before, (Mapping, list)):
             text = to_json(before, indent=2)
         else:
-            text = "" if isinstance(before, bytes) else self._text_of(before, session, place)
+            text = "" if isinstance(before, bytes) else session.text_of(before, place)
         if self._big is None:
             self._big = BigEditor(self._grid.viewport())
 
@@ -213,9 +211,15 @@ class GridEdits:
             for column in range(block.left, block.right + 1)
         ]
 
+    def clear(self) -> None:
+        """Delete on cells: NULL in every selected one; where there is nothing to change, why."""
+        session = self._open_target()
+        if session is not None:
+            self.set_empty()
+
     def set_empty(self) -> None:
-        """Empty (NULL) in every selected cell."""
-        self.put_texts("Set empty", [(row, place, None) for row, place in self._selected_cells()])
+        """NULL in every selected cell."""
+        self.put_texts("Set NULL", [(row, place, None) for row, place in self._selected_cells()])
 
     def set_blank(self) -> None:
         """An empty text, which is not the same as empty, in every selected cell."""
@@ -270,6 +274,10 @@ class GridEdits:
             return
         session, model = found
         block = blocks[-1]
+        ids = [model.row_id(p) for p in range(max(0, block.top - 1), min(model.rows, block.bottom + 2))]
+        if session.whole.first(ids, lambda: self.fill(way)):
+            self._say("Fetching whole values first.", False)
+            return
         rows, columns = list(range(block.top, block.bottom + 1)), list(range(block.left, block.right + 1))
         is_upright = way in ("down", "up", "series")
         if len(rows if is_upright else columns) == 1:
@@ -297,7 +305,7 @@ class GridEdits:
                         continue
                     if not is_upright:
                         first = model.columns[line[0][1]].place
-                        text = None if value is None else self._text_of(value, session, first)
+                        text = None if value is None else session.text_of(value, first)
                         value = session.typed(text, place, row)
                     elif value is None:
                         value = session.typed(None, place, row)
@@ -311,46 +319,84 @@ class GridEdits:
         self._say(f"Filled {grouped(len(cells))} cell{'s' if len(cells) != 1 else ''}", False)
 
     def paste(self) -> None:
-        """A block from the clipboard at the current cell; lines below the last row become new rows."""
+        """A block from the clipboard at the current cell; lines below the last row become new rows. A single value
+        fills the selection. A header line says which columns are meant."""
         found = self._rows()
         data = QApplication.clipboard().mimeData()
-        exact = bytes(data.data(EXACT).data()).decode("utf-8", "surrogateescape") if data.hasFormat(EXACT) else ""
-        block = read_block(exact or data.text())
-        if found is None or not block:
+        block = read_exact(bytes(data.data(EXACT).data())) if data is not None and data.hasFormat(EXACT) else []
+        block = block or read_block(data.text() if data is not None else "")
+        if found is None:
             return
         session, model = found
+        if not block:
+            self._say("The clipboard holds no text.", True)
+            return
         if not session.target.is_open:
             self._say(session.target.reason, True)
             return
-        top, left = self._grid.selection.current
-        top, left = max(0, top), max(0, left)
-        blocks = self._grid.selection.blocks
-        if len(block) == 1 and len(block[0]) == 1 and blocks and blocks[-1].cells > 1:
-            one = block[0][0]  # a single value fills the selection
-            area = blocks[-1]
-            top, left = area.top, area.left
-            block = [[one] * (area.right - area.left + 1) for _ in range(area.bottom - area.top + 1)]
-        if left + max(map(len, block)) > len(model.columns):
-            self._say(
-                f"The block is {max(map(len, block))} columns wide; only {len(model.columns) - left} are here.", True
-            )
-            return
-        assert session.table is not None
-        below = max(0, top + len(block) - model.rows)
-        new = session.edits.new_ids(below)
-        rows = [model.row_id(top + n) if top + n < model.rows else new[top + n - model.rows] for n in range(len(block))]
-        cells = []
+        top, left = (max(0, at) for at in self._grid.selection.current)
+        areas = self._grid.selection.blocks
+        header = ""
+        if len(block) == 1 and len(block[0]) == 1 and sum(area.cells for area in areas) > 1:
+            cells = [
+                (model.row_id(position), model.columns[column].place, block[0][0])
+                for area in areas
+                for position in range(area.top, area.bottom + 1)
+                for column in range(area.left, area.right + 1)
+            ]
+            new: list[int] = []
+        else:
+            width = max(map(len, block))
+            columns = list(range(left, left + width))
+            if len(block) > 1:
+                titles = [column.title or column.name for column in model.columns]
+                for names in (titles, [column.name for column in model.columns]):
+                    named = columns_named(block[0], names, left)
+                    if named is not None:
+                        block, columns, header = block[1:], named, "; the header line was left out"
+                        break
+            if columns[-1] >= len(model.columns):
+                here = len(model.columns) - left
+                self._say(f"The block is {width} columns wide; only {here} are here.", True)
+                return
+            new = session.edits.new_ids(max(0, top + len(block) - model.rows))
+            rows = [
+                model.row_id(top + n) if top + n < model.rows else new[top + n - model.rows] for n in range(len(block))
+            ]
+            cells = [
+                (row, model.columns[column].place, cell)
+                for row, line in zip(rows, block, strict=True)
+                for column, cell in zip(columns, line, strict=False)
+            ]
         try:
-            for row, line in zip(rows, block, strict=True):
-                for offset, text in enumerate(line):
-                    place = model.columns[left + offset].place
-                    value = session.typed(text, place, row)
-                    cells.append((row, place, self._or_unset(session, row, place, value)))
+            made = tuple(
+                (row, place, self._or_unset(session, row, place, self._pasted(session, cell, place, row)))
+                for row, place, cell in cells
+                if row not in session.edits.deleted
+            )
         except OtterError as refused:
             self._say(f"Nothing was pasted: {refused}", True)
             return
-        session.edit(Action("Paste", tuple(cells), add=tuple((row, -1) for row in new)))
-        self._say(f"Pasted {grouped(len(cells))} cells" + (f", {below} as new rows" if below else ""), False)
+        session.edit(Action("Paste", made, add=tuple((row, -1) for row in new)))
+        more = f", {len(new)} as new rows" if new else ""
+        self._say(f"Pasted {grouped(len(made))} cell{'s' if len(made) != 1 else ''}{more}{header}", False)
+
+    def _pasted(self, session: OpenPull, cell: Pasted, place: int, row: int) -> Any:
+        """The value of a pasted cell: of one of ours what it was, of a spreadsheet's what its words mean here. Raises:
+        ChangeError."""
+        info = session.column_at(place)
+        if cell.is_own and session.target.dialect == DOCUMENTS:
+            return cell.value
+        if isinstance(cell.value, bytes) and info.word == "binary":
+            return cell.value
+        text = cell.text
+        if text is None or cell.is_own or session.target.dialect == DOCUMENTS:
+            return session.typed(text, place, row)
+        if not text.strip() and (info.nullable or info.word != "text"):
+            return session.typed(None, place, row)
+        if info.word == "number" or session.field_at(place).kind.is_number:
+            text = without_marks(text, self.receiver().get("decimal") == "comma")
+        return session.typed(text, place, row)
 
     def _selected_rows(self) -> list[int]:
         found = self._rows()
@@ -379,6 +425,9 @@ class GridEdits:
         if session is None or session.table is None or session.target.table is None:
             return
         rows = self._selected_rows()
+        if session.whole.first(rows, self.duplicate):
+            self._say("Fetching whole values first.", False)
+            return
         new = session.edits.new_ids(len(rows))
         info = session.target.table
         numbered = len(info.key) == 1 and (info.column(info.key[0]) or info.columns[0]).word == "number"
@@ -420,6 +469,9 @@ class GridEdits:
         action = session.edits.take_back(rows=rows)
         if not (action.cells or action.restore or action.drop):
             action = session.edits.take_back()
+        if not session.edits.count and session.pending.waiting_count:
+            session.revert_waiting()
+            return
         session.edit(action)
 
     def go_to_row(self, row: int, place: int) -> None:
@@ -438,12 +490,3 @@ class GridEdits:
         columns = [n for n, c in enumerate(model.columns) if c.place == place or c.place in parts]
         self._grid.go(position, columns[0] if columns else max(0, self._grid.selection.current[1]))
         self._grid.setFocus()
-
-
-def read_block(text: str) -> list[list[str]]:
-    """Clipboard text as lines of cells: tabs between, quotes around cells that hold tabs or line ends."""
-    text = text.replace("\r\n", "\n").replace("\r", "\n")
-    text = text[:-1] if text.endswith("\n") else text
-    if not text:
-        return []
-    return [line or [""] for line in csv.reader(io.StringIO(text, newline=""), delimiter="\t")]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import Any
@@ -302,15 +302,27 @@ def _with_new(shaped: Shaped, edits: Edits) -> Ids | None:
     if not edits.added:
         return None
     ids = np.array(shaped.view.row_ids())
-    anchors = np.fromiter(edits.added.values(), np.int64, len(edits.added))
-    new = np.fromiter(edits.added, np.int64, len(edits.added))
+    behind: dict[int, list[int]] = {}
+    for row, anchor in edits.added.items():
+        behind.setdefault(anchor, []).append(row)
+
+    def chain(anchor: int) -> Iterator[int]:
+        """The new rows behind a row, each with those behind itself."""
+        stack = behind.get(anchor, [])[::-1]
+        while stack:
+            row = stack.pop()
+            yield row
+            stack += behind.get(row, [])[::-1]
+
     order = np.argsort(ids, kind="stable")
-    found = np.searchsorted(ids, anchors, sorter=order)
-    at = np.full(len(new), len(ids), np.int64)
-    inside = found < len(ids)
-    places = order[found[inside]]
-    hit = ids[places] == anchors[inside]
-    at[np.flatnonzero(inside)[hit]] = places[hit] + 1
+    roots = np.array([anchor for anchor in behind if anchor not in edits.added], np.int64)
+    found = np.searchsorted(ids, roots, sorter=order)
+    at, new = list[int](), list[int]()
+    for anchor, place in zip(roots.tolist(), found.tolist(), strict=True):
+        is_here = place < len(ids) and int(ids[order[place]]) == anchor
+        own = list(chain(anchor))
+        at += [int(order[place]) + 1 if is_here else len(ids)] * len(own)
+        new += own
     return np.insert(ids, at, new)
 
 

@@ -29,7 +29,7 @@ from typing import Any, TypeVar
 
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
-from nimble_otter.errors import OtterError, Stopped
+from nimble_otter.errors import ChangeError, OtterError, Stopped
 from nimble_otter.stop import StopToken
 
 Report = Callable[[Any], None]
@@ -410,7 +410,9 @@ class Jobs(QObject):
         except Stopped:
             pass
         except OtterError as problem:
-            if not job.token.is_set():
+            if not job.token.is_set() or isinstance(
+                problem, ChangeError
+            ):  # what became of a write is told, stopped or not
                 job.said = ("failed", problem.with_traceback(None))  # its traceback holds the job
         except Exception:  # a bug of ours: told whole, and the lane goes on
             job.said = ("crashed", traceback.format_exc())

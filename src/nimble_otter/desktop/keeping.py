@@ -6,14 +6,16 @@ import json
 import threading
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.errors import OtterError, SavedError
-from nimble_otter.files import set_aside, write_text
+from nimble_otter.files import clear_parts, read_text, set_aside, write_text
 from nimble_otter.pull import places, pull_from_text, pull_to_text
-from nimble_otter.pull.drafts import Draft, detach, drop_draft, load_draft, save_draft
+from nimble_otter.pull.drafts import Draft, EditDraft, detach, drop_draft, load_draft, save_draft
 from nimble_otter.pull.model import Pull
+from nimble_otter.pull.seats import Seat
 
 VERSION = 1
 MOST_RECENT = 12
@@ -42,10 +44,14 @@ class Layout:
 
 
 class Keeper:
-    """Writes drafts and the layout to the state folder. `problems` are said once the window is up."""
+    """Writes drafts and the layout to the state folder. `problems` are said once the window is up. Each window of a
+    home has a seat of its own there; see pull.seats."""
 
     def __init__(self) -> None:
         self.folder = places.state_folder()
+        self.seat = Seat(self.folder)
+        clear_parts(self.folder)
+        clear_parts(self.folder / "drafts")
         self.drafts = self.folder / "drafts"
         self.problems: list[str] = []
         self._written: dict[str, str] = {}
@@ -54,7 +60,7 @@ class Keeper:
 
     @property
     def _file(self) -> Path:
-        return self.folder / "layout.json"
+        return self.folder / ("layout.json" if self.seat.number == 1 else f"layout-{self.seat.number}.json")
 
     def load_layout(self) -> Layout:
         """The layout of last time; the first one when there is none. A damaged file is set aside and named."""
@@ -62,16 +68,22 @@ class Keeper:
         if not self._file.exists():
             return layout
         try:
-            whole = json.loads(self._file.read_text("utf-8"))
+            whole = json.loads(read_text(self._file))
             if whole["version"] > VERSION:
                 raise ValueError("newer")
             for name, value in whole.items():
-                if name in Layout.__dataclass_fields__ and type(value) is type(getattr(layout, name)):
-                    setattr(layout, name, value)
-            layout.size = tuple(whole.get("size", layout.size))[:2]
-        except (OSError, ValueError, KeyError, TypeError):
-            self.problems.append(f"The layout file was damaged; it is kept as {set_aside(self._file).name}.")
+                if name in Layout.__dataclass_fields__:
+                    setattr(layout, name, _fitting(value, getattr(layout, name)))
+        except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError) as problem:
+            self._set_aside(self._file, "The layout file", problem)
+            return Layout()
         return layout
+
+    def _set_aside(self, path: Path, what: str, problem: Exception) -> None:
+        try:
+            self.problems.append(f"{what} was damaged; it is kept as {set_aside(path).name}.")
+        except OSError:
+            self.problems.append(f"{what} can't be read ({problem}), and can't be set aside: {path}.")
 
     def save_layout(self, layout: Layout) -> None:
         whole = {"version": VERSION, **layout.__dict__}
@@ -85,12 +97,36 @@ class Keeper:
         found = []
         names = {path.stem: path for path in sorted(self.drafts.glob("*.json"))} if self.drafts.is_dir() else {}
         for name in [*(n for n in order if n in names), *(n for n in names if n not in order)]:
+            own = self._own_name(name)
+            if own is None:
+                continue
             try:
-                draft = load_draft(names[name])
-                found.append((name, pull_from_text(draft.pull_text), draft))
+                draft = load_draft(self.drafts / f"{own}.json")
+                found.append((own, pull_from_text(draft.pull_text), draft))
             except OtterError as problem:
                 self.problems.append(str(problem))
+            except OSError as problem:
+                self.problems.append(f"A draft can't be read: {problem}.")
         return found
+
+    def _own_name(self, name: str) -> str | None:
+        """The name of a draft once it is this window's; None for one of a window that runs."""
+        digits = name.rpartition("-")[2]
+        number = int(digits) if digits.isdigit() and len(digits) < 9 else 0
+        if not number or self.seat.owns(number):
+            return name
+        with self.seat.taking_over(number) as is_free:
+            if not is_free:
+                return None
+            free = self.seat.first_number
+            while (self.drafts / f"pull-{free}.json").exists():
+                free += 1
+            try:
+                (self.drafts / f"{name}.json").rename(self.drafts / f"pull-{free}.json")
+            except OSError as problem:
+                self.problems.append(f"A draft can't be taken over: {problem.strerror}.")
+                return None
+            return f"pull-{free}"
 
     def keep_later(self, session: OpenPull) -> None:
         """As `keep`, but of very many changes in the background: the window goes on meanwhile."""
@@ -98,12 +134,8 @@ class Keeper:
             self.keep(session)
             return
         name, edits, table, target = f"pull-{session.number}", session.edits.copied(), session.table, session.target
-        text, path, saved, waiting = (
-            pull_to_text(session.pull),
-            str(session.path or ""),
-            session.saved_text,
-            session.waiting,
-        )
+        waiting, path = session.pending.waiting, str(session.path or "")
+        text, saved, uid = pull_to_text(session.pull), session.saved_text, session.uid
         self._written.pop(name, None)
         number = self._numbers[name] = self._numbers.get(name, 0) + 1
 
@@ -111,9 +143,8 @@ class Keeper:
             shown = detach(edits, table, target)
             with self._lock:
                 if self._numbers.get(name) == number:  # else a newer one is on its way, or on disk
-                    whole = shown if waiting is None else shown + waiting
                     try:
-                        save_draft(self.drafts, name, Draft(text, path, saved, whole))
+                        save_draft(self.drafts, name, Draft(text, path, saved, shown.over(waiting), uid))
                     except OSError as problem:
                         raise SavedError(f"{problem.strerror}.") from None
 
@@ -127,14 +158,9 @@ class Keeper:
         name = f"pull-{session.number}"
         with self._lock:
             self._numbers[name] = self._numbers.get(name, 0) + 1
-        edits = session.waiting
-        if session.table is not None and session.edits.count:
-            shown = detach(session.edits, session.table, session.target)
-            edits = shown if edits is None else shown + edits
         try:
-            draft = Draft(
-                pull_to_text(session.pull), str(session.path or ""), session.saved_text, *([edits] if edits else [])
-            )
+            edits = session.pending.by_key(session.table, session.target) or EditDraft()
+            draft = Draft(pull_to_text(session.pull), str(session.path or ""), session.saved_text, edits, session.uid)
             mark = repr(draft)
             if self._written.get(name) != mark:
                 save_draft(self.drafts, name, draft)
@@ -155,6 +181,22 @@ class Keeper:
     def reversals(self) -> Path:
         """Where what was written is kept, and how it is put back."""
         return self.folder / "reversals"
+
+
+def _fitting(value: Any, known: Any) -> Any:
+    """A value of the layout file, where it is of the kind of the one that is known and in bounds; else that one."""
+    if isinstance(known, bool) or isinstance(value, bool):
+        return value if type(value) is type(known) else known
+    if isinstance(known, int):
+        return value if isinstance(value, int) and 0 <= value <= 20_000 else known
+    if isinstance(known, tuple):
+        is_size = isinstance(value, list) and len(value) == 2 and all(type(n) is int and 0 < n < 20_000 for n in value)
+        return tuple(value) if is_size else known
+    if isinstance(known, list):
+        return [item for item in value if isinstance(item, str)][:1000] if isinstance(value, list) else known
+    if isinstance(known, dict) and isinstance(value, dict):
+        return {k: v for k, v in value.items() if isinstance(v, (str, bool, int)) and not isinstance(v, float)}
+    return known
 
 
 def remember_recent(layout: Layout, path: Path) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 from weakref import WeakKeyDictionary
@@ -12,6 +13,7 @@ from nimble_otter.pull import open_pull, places
 from nimble_otter.pull.course import Course
 from nimble_otter.pull.file import SUFFIX
 from nimble_otter.pull.others import path_of
+from nimble_otter.pull.steps import AppendStep, JoinStep
 from nimble_otter.table import View
 
 if TYPE_CHECKING:
@@ -56,7 +58,9 @@ class OtherPulls:
             return None
         is_unseen = found not in self._window.pulls
         if found.course is None or found.is_running or (fresh and is_unseen):
-            if not found.is_running and found.error is None and (found.table is None or fresh):
+            if found.waits:
+                self._window.say(f"{name} was not run here before; open it and run it once.", True)
+            elif not found.is_running and found.error is None and (found.table is None or fresh):
                 found.run()
             return None
         kept = self._views.get(found)
@@ -77,6 +81,7 @@ class OtherPulls:
                 self._window.say(str(problem), True)
                 return None
             self._unseen[path] = made = OpenPull(pull, self._window.hub, path)
+            made.waits = not self._window.hub.known_pulls.has(pull)
             made.others = lambda name, fresh: self.rows_for(made, name, fresh)
             made.rows_changed.connect(lambda: self.changed(made))
             made.state_changed.connect(lambda: self._told(made))
@@ -91,6 +96,20 @@ class OtherPulls:
             takes = other is not session and name in other.needs and other.table is not None
             if takes and not self._takes(name, other):
                 other.take_others()
+
+    def renamed(self, session: OpenPull, before: str) -> None:
+        """A pull has another name: those that took its rows take them by that."""
+        after = session.pull.name
+        for other in self._window.pulls:
+            if other is session or before not in other.needs or self._open(before, other) is not None:
+                continue
+            steps = tuple(
+                replace(step, other=after)
+                if isinstance(step, (JoinStep, AppendStep)) and step.other == before
+                else step
+                for step in other.pull.steps
+            )
+            other.change(replace(other.pull, steps=steps), f"Take rows of {after}", quiet=True)
 
     def _told(self, session: OpenPull) -> None:
         if session.error is not None:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import html
 from collections.abc import Callable, Iterable
 from functools import partial
 
 from PySide6.QtCore import QSize, Qt, QTimer
 from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtGui import Qt as GuiQt
 from PySide6.QtWidgets import (
     QButtonGroup,
     QComboBox,
@@ -24,6 +26,13 @@ from PySide6.QtWidgets import (
 
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.theme import theme, ui_font
+
+
+def as_plain(text: str) -> str:
+    """A text for a place where the toolkit would take what looks like markup for markup: tips and message boxes."""
+    if not GuiQt.mightBeRichText(text):
+        return text
+    return f"<qt><span style='white-space:pre-wrap'>{html.escape(text)}</span></qt>"
 
 
 def label(text: str = "", tone: str = "", px: int = tokens.UI_PX, bold: bool = False, wrap: bool = False) -> QLabel:
@@ -49,7 +58,7 @@ def button(text: str, do: Callable[[], object] | None = None, look: str = "", ti
     if look:
         made.setProperty("look", look)
     if tip:
-        made.setToolTip(tip)
+        made.setToolTip(as_plain(tip))
         made.setAccessibleName(tip if len(text) < 3 else text)
     if do is not None:
         made.clicked.connect(lambda: do())
@@ -208,4 +217,4 @@ class ElidedLabel(QLabel):
             text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
             side = Qt.AlignmentFlag.AlignRight if self._right else Qt.AlignmentFlag.AlignLeft
             painter.drawText(self.rect(), side | Qt.AlignmentFlag.AlignVCenter, text)
-            self.setToolTip(self.text() if text != self.text() else "")
+            self.setToolTip(as_plain(self.text() if text != self.text() else ""))

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
+
+import numpy as np
 
 from nimble_otter.changes import (
     DEFAULT,
     DOCUMENTS,
     UNSET,
     Action,
-    Edits,
     Outcome,
     Plan,
     Report,
@@ -22,19 +24,25 @@ from nimble_otter.changes import (
     find_target,
     make_plan,
     read_document_value,
+    read_in_zone,
     read_value,
     refuse_broken,
+    to_json,
+    value_text,
     with_part,
+    zoned_text,
 )
 from nimble_otter.desktop.hub import Hub
-from nimble_otter.desktop.pull_state import MOST_UNDO, PullState
+from nimble_otter.desktop.pull_state import PullState
+from nimble_otter.desktop.pulls.pending import Snapshot, moved
+from nimble_otter.desktop.pulls.undo import EditEntry, Entry, WaitingEntry, WrittenEntry
 from nimble_otter.desktop.whole_values import WholeValues
 from nimble_otter.errors import ChangeError, NoKeyError, ValueRefused
 from nimble_otter.pull import Pull
-from nimble_otter.pull.drafts import attach, detach
+from nimble_otter.pull.drafts import EditDraft
 from nimble_otter.sources import ColumnInfo, Fetched, Source
 from nimble_otter.sources.long import cut_rows
-from nimble_otter.table import MISSING, Field, Table
+from nimble_otter.table import MISSING, Field, Kind, Table
 from nimble_otter.table.patch import patched
 
 
@@ -61,10 +69,8 @@ class ChangedPull(PullState):
                 return
         if not (action.cells or action.delete or action.restore or action.add or action.drop):
             return
-        self._undo.append(("edit", self.edits.apply(action)))
+        self.undo_stack.push(EditEntry(self.edits.apply(action)))
         self.whole.fetch({*(row for row, _, _ in action.cells), *action.delete})  # what is written is matched by them
-        del self._undo[:-MOST_UNDO]
-        self._redo.clear()
         self._edited()
 
     # --- columns that are parts of others ----------------------------------------------------------------------
@@ -131,13 +137,40 @@ class ChangedPull(PullState):
             raise ValueRefused(f"{info.name} has no default.", "Type a value.")
         return DEFAULT
 
+    def text_of(self, value: Any, place: int) -> str:
+        """A value as one types it into a cell: what `typed` reads back; nested ones as JSON, times in the zone that
+        their column is shown in."""
+        if value is DEFAULT or value is MISSING or value is None:
+            return ""
+        field = self._shown_field(place)
+        if isinstance(value, Mapping) or (isinstance(value, list) and self.target.dialect == DOCUMENTS):
+            return to_json(value)
+        if isinstance(value, dt.datetime) and field.kind is Kind.ZONED and field.look is not None and field.look.zone:
+            return zoned_text(value, field.look.zone)
+        return value_text(value, self.field_at(place))
+
+    def _shown_field(self, place: int) -> Field:
+        """The field with the look that steps give it."""
+        return (
+            self.field_at(place) if self.shaped is None or self.shaped.grouped is not None else self.shaped.field(place)
+        )
+
     def typed(self, text: str | None, place: int, row: int) -> Any:
         """The value of a text for a cell; None is empty. Raises: ChangeError that says why it can't be taken."""
         assert self.table is not None
+        stored = self.stored(row, place)
         if self.target.dialect == DOCUMENTS:
-            return read_document_value(text, self.stored(row, place), self.column_at(place).name)
+            name = self.column_at(place).name
+            if text is not None and stored not in (None, MISSING) and text == self.text_of(stored, place):
+                return stored
+            return read_document_value(text, stored, name)
         info = self.target.column(place)
-        value = read_value(text, self.table.fields[place], info, self.target.dialect)
+        look = self._shown_field(place).look
+        if text is not None and look is not None and look.zone and self.table.fields[place].kind is Kind.ZONED:
+            if stored is not MISSING and stored is not None and text == self.text_of(stored, place):
+                return stored
+            text = read_in_zone(text, look.zone, info.name)
+        value = read_value(text, self.table.fields[place], info, self.target.dialect, stored)
         table, dialect = self.target.table, self.target.dialect
         if table is not None and (needed := checked_with(table, dialect, info.name)):
             refuse_broken(table, dialect, info.name, self._row_with(row, place, value, needed))
@@ -164,34 +197,56 @@ class ChangedPull(PullState):
         self.edits_changed.emit()
 
     def undo(self) -> None:
-        self._step_back(self._undo, self._redo)
+        self._step_back(self.undo_stack.back, self.undo_stack.forth)
 
     def redo(self) -> None:
-        self._step_back(self._redo, self._undo)
+        self._step_back(self.undo_stack.forth, self.undo_stack.back)
 
     @property
     def can_undo(self) -> bool:
-        return bool(self._undo)
+        return bool(self.undo_stack.back)
 
     @property
     def can_redo(self) -> bool:
-        return bool(self._redo)
+        return bool(self.undo_stack.forth)
 
-    def _step_back(self, origin: list[tuple[str, Any]], other: list[tuple[str, Any]]) -> None:
+    def _step_back(self, origin: list[Entry], other: list[Entry]) -> None:
         if not origin:
             return
-        kind, what = origin.pop()
-        if kind == "edit":
-            other.append(("edit", self.edits.apply(what)))
+        entry = origin.pop()
+        if isinstance(entry, EditEntry):
+            other.append(EditEntry(self.edits.apply(entry.action)))
             self._edited()
-            return
-        pull, name = what
-        other.append(("pull", (self.pull, name)))
-        steps_changed = pull.steps != self.pull.steps
-        self.pull = pull
+        elif isinstance(entry, WaitingEntry):
+            if self.pending.waiting is None:
+                self.pending.wait(entry.edits)
+                other.append(entry)
+            else:
+                other.append(WaitingEntry(self.pending.revert_waiting() or entry.edits))
+            self._edited()
+        elif isinstance(entry, WrittenEntry):
+            self.notice = (
+                "What was written is put back under Changes: Review shows its reversal. Undo again goes on before it"
+            )
+            self.state_changed.emit()
+        else:
+            other.append(entry.of(self.pull))
+            self.take_pull(entry.on(self.pull))
+
+    def take_pull(self, pull: Pull) -> None:
+        """Another state of the pull; the course is taken anew where its steps differ."""
+        steps_changed, self.pull = pull.steps != self.pull.steps, pull
         self.pull_changed.emit()
         if steps_changed:
-            self._walk()
+            self.walk()
+
+    def revert_waiting(self) -> None:
+        """Let go what waits for rows that are not here; undo brings it back."""
+        gone = self.pending.revert_waiting()
+        if gone is not None:
+            self.undo_stack.push(WaitingEntry(gone))
+            self._edited()
+            self.state_changed.emit()
 
     def plan(self) -> Plan:
         """The statements under review: of what is pending, or of a reversal. Raises: ChangeError, also where they are
@@ -208,7 +263,7 @@ class ChangedPull(PullState):
         return make_plan(self.edits, self.table, self.target, self.pull.guard)
 
     @staticmethod
-    def _target_of(fetched: Fetched, dialect: str, by_values: bool) -> Target:
+    def target_of(fetched: Fetched, dialect: str, by_values: bool) -> Target:
         origins = (*fetched.origins, *fetched.key_origins)
         return find_target(fetched.table, origins, fetched.tables, fetched.unseen, by_values, dialect)
 
@@ -217,7 +272,7 @@ class ChangedPull(PullState):
         self.pull = replace(self.pull, by_values=True)
         self.pull_changed.emit()
         if self.fetched is not None and self.target.could_match:
-            self.target = self._target_of(self.fetched, self.target.dialect, True)
+            self.target = self.target_of(self.fetched, self.target.dialect, True)
         self.edits_changed.emit()
         self.state_changed.emit()
 
@@ -225,7 +280,7 @@ class ChangedPull(PullState):
         """The rows again, with values that were cut before; then something is done with them."""
         self.fetched = fetched
         self.edits_changed.emit()
-        self._walk(then=then)
+        self.walk(then=then)
 
     def settle(self) -> None:
         """Mark what was just written no longer."""
@@ -276,29 +331,43 @@ class ChangedPull(PullState):
             for place in own:
                 self.edits.seen.pop((row, place), None)
         self.edits.apply(action)
-        self._undo = [entry for entry in self._undo if entry[0] == "pull"]  # it would bring back what is not seen now
-        self._redo.clear()
+        self.undo_stack.rows_changed()  # it would bring back what is not seen now
         self.report, self.course = None, None
-        self._walk()
+        self.walk()
         self.edits_changed.emit()
 
-    def take_written(self, fetched: Fetched, report: Report, fresh: frozenset[int]) -> None:
-        """After a write: the rows as the server has them, `fresh` among them; nothing is pending but what was not
-        written."""
+    def take_written(self, fetched: Fetched, report: Report, fresh: frozenset[int], done: Snapshot) -> None:
+        """After a write: the rows as the server has them, `fresh` among them; what was changed since the plan was made,
+        and what was not written, is still pending."""
         assert self.table is not None
-        left = [s.row_id for s in report.left]
-        rest = detach(self.edits.only(left), self.table, self.target) if left else None
+        left = self.pending.left_after(done, report, self.table, self.target)
         table = fetched.table
+        rows = rows_after(report, self.table.rows, table.rows)
         long = fetched.long if fetched.cut else None
         self.fetched = replace(fetched, cut=cut_rows(table, long) if long is not None else {})
         self.target = replace(self.target, unseen=fetched.unseen)
-        self.edits, self.report, self.reversal = Edits(table.rows), report, report.reversal
-        if rest is not None:
-            self.edits, _ = attach(rest, table, self.target)
-        self.fresh = fresh
-        self._undo = [entry for entry in self._undo if entry[0] == "pull"]
-        self._redo.clear()
+        self.pending.shown = moved(left, rows, table.rows)
+        self.report, self.reversal, self.fresh, self.notice = report, report.reversal, fresh, ""
+        self.undo_stack.written()
         self.course = None
-        self._walk()
+        self.walk()
         self.edits_changed.emit()
         self.state_changed.emit()
+
+    def take_written_unseen(self, report: Report, done: EditDraft, keys: dict[object, tuple[object, ...]]) -> None:
+        """After a write whose rows are not shown any more, or of which is heard only now: nothing of it is pending."""
+        self.pending.subtract(done, keys, self.table, self.target)
+        self.report, self.reversal = report, report.reversal
+        self.undo_stack.written()
+        self.edits_changed.emit()
+        self.state_changed.emit()
+
+
+def rows_after(report: Report, before: int, after: int) -> dict[int, int]:
+    """Row ids once a report's rows were written, by those of before: deleted ones go, new ones stand at the end."""
+    good = [o.statement for o in report.outcomes if o.is_good]
+    deleted = np.sort(np.array([s.row_id for s in good if s.kind == "delete"], np.int64))
+    added = [s.row_id for s in good if s.kind == "insert" and report.written.get(s.row_id) is not None]
+    touched = np.setdiff1d(np.arange(before), deleted)
+    found = dict(zip(touched.tolist(), range(len(touched)), strict=True))
+    return found | dict(zip(added, range(after - len(added), after), strict=True))

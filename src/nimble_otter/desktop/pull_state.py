@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import datetime as dt
+import uuid
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from nimble_otter.changes import Edits, Report, Target
 from nimble_otter.desktop.hub import Hub
+from nimble_otter.desktop.pulls.pending import PendingEdits
+from nimble_otter.desktop.pulls.undo import UndoStack
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import Course, Pull, Shaped, pull_from_text
-from nimble_otter.pull.drafts import EditDraft
 from nimble_otter.pull.model import Query
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.tree import Opened, TreeLines
@@ -28,7 +30,6 @@ from nimble_otter.table.show import grouped, plain
 if TYPE_CHECKING:
     from nimble_otter.send import Sent
 
-MOST_UNDO = 500
 WRITTEN = ("SQLite", "PostgreSQL", "MariaDB", "documents")
 """Kinds of sources that take changes."""
 PREVIEW = 200
@@ -54,7 +55,8 @@ class PullState(QObject):
         self.fetched: Fetched | None = None
         self.fetched_at: dt.datetime | None = None
         self.course: Course | None = None
-        self.edits = Edits(0)
+        self.pending = PendingEdits()
+        self.undo_stack = UndoStack()
         self.target = Target(None, reason="Run the query first.")
         self.report: Report | None = None
         self.reversal = ""
@@ -70,9 +72,10 @@ class PullState(QObject):
         self.drawer = "query"
         self.last_sent = ""
         self.sent: Sent | None = None
-        self.waiting: EditDraft | None = None
-        self._waited: EditDraft | None = None
-        """What waited when the run began, and does again where it fails."""
+        self.uid = uuid.uuid4().hex
+        """Tells this pull in drafts and in what is noted of writes, whatever it is called."""
+        self.in_doubt = False
+        """Whether it is not known what became of a write; nothing more is written before that is looked up."""
         self.rows_as = 0
         self._collection: tuple[Query, str] | None = None
         self.other_text = ""
@@ -81,21 +84,36 @@ class PullState(QObject):
         self.script_at = 0
         self.is_preview = False
         self.run_at = 0
+        self.waits = False
+        """Whether the pull comes from elsewhere and nothing may be asked before the user runs it."""
         self.pinned: dict[str, View] = {}
         self.others: Callable[[str, bool], View | None] = lambda name, fresh: None
-        self._undo: list[tuple[str, Any]] = []
-        self._redo: list[tuple[str, Any]] = []
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.timeout.connect(lambda: self._then())
+        self._then: Callable[[], object] = lambda: None
 
     def let_go(self) -> None:
         """A closed pull holds no rows any more, whatever part of the window still knows of it, and hears of no work."""
+        self.hush()
         self.jobs.drop(self.key)
         self.fetched = self.course = self.compare_with = self.report = self._tree = None
-        self.edits, self.outcomes, self.pinned = Edits(0), (), {}
-        self._undo, self._redo = [], []
+        self.pending, self.outcomes, self.pinned = PendingEdits(), (), {}
+        self.undo_stack.clear()
+
+    def hush(self) -> None:
+        """Nothing is told any more, nor done later: whoever listened ends."""
+        self.blockSignals(True)
+        self._later.stop()
+
+    def after(self, wait_ms: int, do: Callable[[], object]) -> None:
+        """Do something of this pull's later, unless it was closed by then, or something else is to be done later."""
+        self._then = do
+        self._later.start(wait_ms)
 
     # --- what the whole pull knows how to do ---------------------------------------------------------------------
 
-    def _walk(self, fresh: bool = False, then: Callable[[], object] = lambda: None) -> None:
+    def walk(self, fresh: bool = False, then: Callable[[], object] = lambda: None) -> None:
         """Take the rows along the course, and then do something."""
         raise NotImplementedError
 
@@ -107,7 +125,16 @@ class PullState(QObject):
 
     @property
     def key(self) -> str:
-        return f"pull {id(self)}"
+        return f"pull {self.uid}"
+
+    @property
+    def edits(self) -> Edits:
+        """What is pending on the rows shown; see `pending`."""
+        return self.pending.shown
+
+    @property
+    def is_writing(self) -> bool:
+        return self.jobs.is_running(f"{self.key} write")
 
     @property
     def table(self) -> Table | None:
@@ -128,7 +155,7 @@ class PullState(QObject):
 
     @property
     def is_dirty(self) -> bool:
-        return self.edits.count > 0 or self.pull != self._saved_pull()
+        return self.pending.count > 0 or self.in_doubt or self.pull != self._saved_pull()
 
     def _saved_pull(self) -> Pull | None:
         """The pull as it was saved; read again only when it was saved since."""

@@ -13,7 +13,7 @@ from typing import Any
 from PySide6.QtCore import QMimeData
 from PySide6.QtWidgets import QApplication, QWidget
 
-from nimble_otter.desktop.grid_edits import EXACT
+from nimble_otter.desktop.clipboard_cells import EXACT
 from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.jobs import LOCAL, Jobs
 from nimble_otter.desktop.keeping import Keeper
@@ -192,7 +192,9 @@ class Sending:
         if rows is not None:
             self.copy(session, [rows], str(plan.options.get("form", "header")), plan.options)
 
-    def copy(self, session: OpenPull, blocks: Sequence[Rows], form: str, options: Any = None) -> None:
+    def copy(
+        self, session: OpenPull, blocks: Sequence[Rows], form: str, options: Any = None, exact: bytes | None = None
+    ) -> None:
         """Put blocks of rows on the clipboard, as text and as a table, in the background."""
         cells = sum((rows.count or 0) * len(rows.fields) for rows in blocks)
         if cells > MOST_TO_CLIPBOARD and form != "names":
@@ -202,7 +204,7 @@ class Sending:
         dialect = self._dialect(session)
 
         def done(made: Copied) -> None:
-            _put(made)
+            _put(made, exact)
             if form == "names":
                 self._say(f"Copied the names of {made.cells} column{'s' if made.cells != 1 else ''}.", False)
                 return
@@ -318,11 +320,11 @@ class Sending:
 _FORM_WORDS = {"list": "a list of values", "csv": "CSV", "json": "JSON", "markdown": "Markdown", "sql": "SQL inserts"}
 
 
-def _put(made: Copied) -> None:
+def _put(made: Copied, exact: bytes | None = None) -> None:
     """Text, table and exact cells at once."""
     data = QMimeData()
     data.setText(made.text)
-    data.setData(EXACT, (made.exact or made.text).encode("utf-8", "surrogateescape"))
+    data.setData(EXACT, exact or b"{}")
     if made.html:
         data.setHtml(made.html)
     QApplication.clipboard().setMimeData(data)
@@ -335,7 +337,8 @@ def _let_go_at_exit() -> None:
     app = QApplication.instance()  # held until then
 
     def let_go() -> None:
-        if app is not None and QApplication.clipboard().mimeData().hasFormat(EXACT):
+        held = QApplication.clipboard().mimeData() if app is not None else None
+        if held is not None and held.hasFormat(EXACT):
             QApplication.clipboard().setText(QApplication.clipboard().text())
 
     atexit.register(let_go)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime as dt
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import replace
@@ -10,32 +9,29 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from nimble_otter.changes import Edits, Target, document_target
 from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.desktop.pull_changes import ChangedPull
-from nimble_otter.desktop.pull_state import MOST_UNDO, PREVIEW
-from nimble_otter.errors import OtterError, QueryError, SavedError, place_of
+from nimble_otter.desktop.pulls.run_controller import RunController
+from nimble_otter.errors import OtterError, QueryError, SavedError
 from nimble_otter.pull import Course, Pull, Shaped, pull_to_text, run_course, save_pull
-from nimble_otter.pull.costs import Cost
-from nimble_otter.pull.drafts import attach, detach
-from nimble_otter.pull.history import Ran
 from nimble_otter.pull.steps import Step, TakesRows
 from nimble_otter.pull.tree import Opened, TreeLines, tree_lines
 from nimble_otter.pull.upstream import Comparison, compare
 from nimble_otter.pull.versions import Version, key_of
-from nimble_otter.query.kinds import changes_catalogue
+from nimble_otter.query.effects import classify
 from nimble_otter.query.names import Names
-from nimble_otter.query.parameters import Bound
 from nimble_otter.query.statements import find_parameters, split_statements
-from nimble_otter.sources import Fetched, Request, Source, fetch
-from nimble_otter.sources.plans import PlanNode
-from nimble_otter.sources.script import Outcome, run_script
-from nimble_otter.table import Table, View
+from nimble_otter.sources import Fetched
+from nimble_otter.table import View
 from nimble_otter.table.show import grouped
 
-_AT_ONCE = 20_000
+_AT_ONCE = 2000
 """Rows that are shaped without a job."""
+_LONG_TEXT = 100_000
+"""Characters from which on a text is read beside the window, and so not unasked."""
+_OPENED_AT_ONCE = 20_000
+"""Groups that are opened without one."""
 
 
 class OpenPull(ChangedPull):
@@ -44,197 +40,60 @@ class OpenPull(ChangedPull):
     def __init__(self, pull: Pull, hub: Hub, path: Path | None = None, number: int = 0) -> None:
         super().__init__(pull, hub, path, number)
         self.came_from: OpenPull | None = None
-        self._script_of = self.hub.known(pull.source)
+        self.runs = RunController(self)
+        self._looked_whole: Fetched | None = None
+        self.script_of = self.hub.known(pull.source)
 
     # --- asking ------------------------------------------------------------------------------------------------
 
     def run(self, text: str | None = None, stages: int | None = None, preview: bool = False) -> None:
-        """Ask the source in the background; `text` is a part of the query's text to run instead of all of it, `stages`
-        how many of a pipeline's. A `preview` takes the first rows and is not noted."""
-        query, bound = self.pull.query, self._bound(text)
-        if bound is None:
-            return
-        written = text or query.text
-        limit = min(query.limit or PREVIEW, PREVIEW) if preview else query.limit
-        request = Request(bound.text, bound.values, limit, query.language, query.collection, stages, True, True)
-        source = self.hub.known(self.pull.source)
-        self._waited = self.waiting
-        if self.edits.count and self.table is not None:
-            shown = detach(self.edits, self.table, self.target)
-            self.waiting = shown if self.waiting is None else shown + self.waiting
-        self.error, self.notice, self.outcomes, by_values = None, "", (), self.pull.by_values
+        self.runs.run(text, stages, preview)
 
-        def work(stop: Any, report: Callable[[Any], None]) -> tuple[Fetched, Target]:
-            connection = self.hub.connection(source)
-            fetched = fetch(connection, request, stop, report)
-            if source.read_only:
-                return fetched, Target(None, reason=f"{source.name} is marked read-only on its page.")
-            if not connection.can_write:
-                return fetched, Target(None, reason=f"Rows of {source.word} can't be changed yet; send them instead.")
-            if not fetched.origins:
-                if not fetched.collection:
-                    return fetched, Target(
-                        None, reason="The request groups or joins documents; a row is not one of them."
-                    )
-                return fetched, document_target(fetched.table, fetched.collection, fetched.unseen)
-            # whether the key tells all rows apart takes a moment on many rows, so it is seen here
-            return fetched, self._target_of(fetched, connection.writes_as, by_values)
+    def run_script(self, text: str, start: int, goes_on: bool = False) -> None:
+        self.runs.run_script(text, start, goes_on)
 
-        def refused(problem: OtterError) -> None:
-            if not preview:
-                self._note(request, None, 0.0, str(problem), written)
-            place = problem.place if isinstance(problem, QueryError) else None
-            if isinstance(problem, QueryError) and place is not None and bound.moves:
-                start, end = bound.written_at(place.start), bound.written_at(place.end)
-                problem.place = place_of(written, start, end)
-            self.failed(problem)
+    def show_outcome(self, at: int, result: int = 0) -> None:
+        self.runs.show_outcome(at, result)
 
-        self.jobs.submit(
-            self.hub.lane(source), self.key, work,
-            lambda result: self._fetched(result, request, source, written, preview), refused, self._arriving,
-            lambda: self.failed(None), title=f"Running {self.pull.name}",
-        )  # fmt: skip
-        self.state_changed.emit()
+    def explain(self, text: str) -> None:
+        self.runs.explain(text)
+
+    def failed(self, problem: OtterError | None) -> None:
+        self.runs.failed(problem)
+
+    def stop(self) -> None:
+        self.jobs.stop(self.key)
+
+    def release(self) -> None:
+        """The user wants it to be asked."""
+        is_first = self.waits
+        self.waits = False
+        self.hub.release(self.pull)
+        if is_first:
+            self.hub.open(self.hub.known(self.pull.source))
+
+    def run_again(self) -> None:
+        """Ask anew because of something else that was done; not where the text was changed from elsewhere meanwhile."""
+        if not self.waits:
+            self.run()
+
+    def may_run_unasked(self, text: str) -> bool:
+        """Whether a text only reads, is one statement with a value for every parameter, and does not come from
+        elsewhere."""
+        query = self.pull.query
+        if self.waits or len(text) > _LONG_TEXT:
+            return False
+        if query.language != "sql" or self.is_documents:
+            return True
+        has_values = all(query.parameters.get(name) not in (None, "") for name in find_parameters(text))
+        return has_values and len(split_statements(text)) <= 1 and classify(text, self.dialect).reads
 
     @property
     def names(self) -> Names | None:
         """The catalogue of the source as names; None while it is not known."""
         return self.hub.names(self.hub.known(self.pull.source))
 
-    def _bound(self, text: str | None) -> Bound | None:
-        """The text as it is sent; None where a value does not fit, which is said."""
-        try:
-            return self.pull.query.bound(text, self.names)
-        except QueryError as problem:
-            self.failed(problem)
-            return None
-
-    def run_script(self, text: str, start: int, goes_on: bool = False) -> None:
-        """Run every statement of `text`, which stands at `start` of the query's text, one after the other; `outcomes`
-        fills as they end."""
-        query, source, bound = self.pull.query, self.hub.known(self.pull.source), self._bound(text)
-        if bound is None:
-            return
-        text = bound.text
-        statements = split_statements(text)
-        request = Request("", bound.values, query.limit)
-        self.error, self.notice, self.outcomes = None, "", ()
-        whole, self.run_at, self.script_at, self._script_of = text, start, start, source
-
-        def work(stop: Any, report: Callable[[Any], None]) -> list[Outcome]:
-            return run_script(self.hub.connection(source), whole, statements, request, stop, report, goes_on)
-
-        def done(outcomes: list[Outcome]) -> None:
-            self.outcomes = tuple(outcomes)
-            for o in outcomes:
-                rows = o.fetched.table.rows if o.fetched is not None else o.affected
-                asked = replace(request, text=o.statement.text)
-                self._note(asked, rows, o.seconds, str(o.error) if o.error is not None else "")
-                if o.fetched is not None and o.fetched.all_s and not o.fetched.is_part:
-                    self._note_cost(o.fetched, asked)
-            self._keep_version("run")
-            if any(changes_catalogue(o.statement.text) and o.error is None for o in outcomes):
-                self.hub.open(source, again=True)
-            last = next((n for n in reversed(range(len(outcomes))) if outcomes[n].fetched is not None), -1)
-            failed = next((o.error for o in outcomes if o.error is not None), None)
-            if last >= 0:
-                self.show_outcome(last)
-            self.failed(failed) if failed is not None else self.state_changed.emit()
-
-        def update(outcomes: list[Outcome]) -> None:
-            self.outcomes = tuple(outcomes)
-            self.state_changed.emit()
-
-        self.jobs.submit(
-            self.hub.lane(source), self.key, work, done, self.failed, update, lambda: self.failed(None),
-            title=f"Running {len(statements)} statement{'s' if len(statements) != 1 else ''} of {self.pull.name}",
-        )  # fmt: skip
-        self.state_changed.emit()
-
-    def show_outcome(self, at: int, result: int = 0) -> None:
-        """Show the rows of a script's statement, of a call that gave several the one asked for."""
-        outcome = self.outcomes[at]
-        every = [f for f in (outcome.fetched, *outcome.more) if f is not None]
-        if not every:
-            return
-        fetched = every[result % len(every)]
-        reason = "Rows of a script can't be changed; run the statement alone."
-        request = Request(outcome.statement.text, dict(self.pull.query.parameters), self.pull.query.limit)
-        self._fetched((fetched, Target(None, reason=reason)), request, self._script_of)
-
-    def stop(self) -> None:
-        self.jobs.stop(self.key)
-
-    def _arriving(self, table: Any) -> None:
-        """Rows so far: shown as they are, without the steps, until all are here."""
-        if isinstance(table, Table):
-            first = self.fetched is None or not self.notice
-            self.fetched = Fetched(table)
-            self.course, self.edits = None, Edits(table.rows)
-            self.target = Target(None, reason="Rows are still coming in.")
-            self.notice = "Rows are still coming in"
-            if first:
-                self.opened = Opened()
-            (self.rows_changed if first else self.more_rows).emit()
-
-    def _fetched(
-        self,
-        result: tuple[Fetched, Target],
-        request: Request,
-        source: Source,
-        written: str = "",
-        preview: bool = False,
-    ) -> None:
-        if result[0].was_stopped and not result[0].table.rows and self.table is not None:
-            self.failed(None)  # nothing came: the rows of before stay
-            return
-        fetched, self.target = result
-        before_of = self.rows_source
-        self.fetched, self.fetched_at, self.report = fetched, dt.datetime.now(), None
-        self.asked, self.asked_of, self.is_preview = request, source, preview
-        if not self.outcomes and not preview:  # a script's were noted when it ended; this only shows one of them
-            self._keep_version("run")
-            self._note(request, fetched.table.rows, fetched.all_s, written=written)
-            if not fetched.is_part:
-                self._note_cost(fetched, request)
-        self.notice = ""
-        if fetched.was_stopped:
-            self.notice = f"Stopped: these are the first {grouped(fetched.table.rows)} rows only"
-        elif fetched.lost is not None:
-            self.notice = f"The connection was lost: these are the first {grouped(fetched.table.rows)} rows only"
-            self.error = fetched.lost
-        elif fetched.was_cut and preview:
-            self.notice = f"Preview: the first {grouped(PREVIEW)} rows; Run pulls all of them"
-        elif fetched.was_cut:
-            self.notice = f"Cut at the row limit of {grouped(request.limit or 0)}; more rows are at the source"
-        if fetched.cut:
-            count = sum(len(ids) for ids in fetched.cut.values())
-            said = "1 value is" if count == 1 else f"{grouped(count)} values are"
-            self._add_notice(f"{said} over 64 kB and fetched whole when needed")
-        self.edits = Edits(fetched.table.rows)
-        self._undo = [entry for entry in self._undo if entry[0] == "pull"]
-        self._redo.clear()
-        if self.waiting is not None:
-            self.edits, left = attach(self.waiting, fetched.table, self.target)
-            if self.edits.count and before_of.url != source.url:
-                self._add_notice(f"Changes made on rows of {before_of.name} are pending on these now")
-            fits = self.target.is_open and left.names <= {f.name for f in fetched.table.fields}
-            self.waiting = left if left.count and (fetched.is_part or not fits) else None
-            if self.waiting is not None:
-                next_run = "the next run" if fetched.is_part else "a result that has their rows and columns"
-                self._add_notice(f"{left.count} changed rows wait for {next_run}")
-            elif left.count:
-                self.notice = f"{left.count} changed rows are not in the result any more; their changes were left out"
-        before, self.compare_with = self.compare_with, None
-        self._walk(fresh=True, then=lambda: self._compare(before) if before is not None else None)
-        self.edits_changed.emit()
-        self.state_changed.emit()
-
-    def _add_notice(self, said: str) -> None:
-        """Behind what is told of the rows already."""
-        self.notice += f"; {said}" if self.notice else said
-
-    def _compare(self, before: Shaped) -> None:
+    def compare_rows(self, before: Shaped) -> None:
         """Say whether the rows are those of before a step was moved."""
         after = self.course.end if self.course is not None else None
         if after is None:
@@ -254,70 +113,23 @@ class OpenPull(ChangedPull):
             LOCAL, f"{self.key} compare", lambda stop, _: compare(before, after, stop), done, title="Comparing"
         )
 
-    def _note(self, request: Request, rows: int | None, seconds: float, error: str = "", written: str = "") -> None:
-        """One more run in the history, with its text and values as they were written."""
-        source, text = self.hub.known(self.pull.source), written or request.text
-        at = dt.datetime.now().isoformat(timespec="seconds")
-        given = {**request.parameters, **self.pull.query.parameters}
-        values = {name: given[name] for name in find_parameters(text) if name in given}
-        ran = Ran(at, source.name, source.url, text, self.pull.name, values, rows, round(seconds, 3), error,
-                  request.language, request.collection)  # fmt: skip
-        self.hub.history.add(ran)
-        self.jobs.submit(LOCAL, "history", lambda *_: self.hub.history.save())
-
-    def _note_cost(self, fetched: Fetched, request: Request) -> None:
-        at = dt.datetime.now().isoformat(" ", "seconds")
-        cost = Cost(at, fetched.first_s, fetched.all_s, fetched.table.rows, fetched.table.nbytes)
-        self.hub.costs.add(self.pull.source.url, request.text, cost)
-        self.jobs.submit(LOCAL, "costs", lambda *_: self.hub.costs.save())
-
-    def explain(self, text: str) -> None:
-        """Ask the server for its plan of a query; `plan_tree` and `state_changed` follow."""
-        query, source, bound = self.pull.query, self.hub.known(self.pull.source), self._bound(text)
-        if bound is None:
-            return
-        request = Request(bound.text, bound.values, None, query.language, query.collection)
-        self.error = None
-
-        def done(plan: PlanNode) -> None:
-            self.plan_tree = plan
-            self.state_changed.emit()
-
-        self.jobs.submit(
-            self.hub.lane(source), f"{self.key} plan",
-            lambda stop, _: self.hub.connection(source).explain(request, stop), done, self.failed,
-            title="Asking for the plan",
-        )  # fmt: skip
-
-    def failed(self, problem: OtterError | None) -> None:
-        self.error = problem
-        if self.waiting is not None and self.table is not None and self.edits.count:
-            self.waiting = self._waited  # the rows of before are still shown with what is pending on them
-        self.notice = "Stopped before the first row" if problem is None else ""
-        self.state_changed.emit()
-
     # --- shaping -----------------------------------------------------------------------------------------------
 
     def change(self, pull: Pull, name: str, quiet: bool = False) -> None:
         """A new state of the pull, with undo (`quiet`: part of the one before); the course is taken anew."""
         if pull == self.pull:
             return
-        steps_changed = pull.steps != self.pull.steps
         if not quiet:
-            self._undo.append(("pull", (self.pull, name)))
-            del self._undo[:-MOST_UNDO]
-            self._redo.clear()
-        self.pull = pull
-        self.pull_changed.emit()
-        if steps_changed:
-            self._walk()
+            self.undo_stack.note(self.pull, pull, name)
+        self.take_pull(pull)
 
     def put(self, pull: Pull) -> None:
-        """A new state without an entry of undo of its own: typing, column widths."""
-        before, self.pull = self._values(), pull
+        """A new state by typing or by the way: one entry of undo for all that is typed in a row, none for widths."""
+        before, earlier, self.pull = self._values(), self.pull, pull
+        self.undo_stack.note(earlier, pull, "", is_typing=True)
         self.pull_changed.emit()
         if self.course is not None and self._values() != before:
-            self._walk()
+            self.walk()
 
     def _values(self) -> dict[str, Any]:
         """The values of the parameters that steps name; none that are wrong, which is said beside them."""
@@ -335,13 +147,16 @@ class OpenPull(ChangedPull):
         self.change(self.pull.with_step(step, at), name)
         return at
 
-    def _walk(self, fresh: bool = False, then: Callable[[], object] = lambda: None) -> None:
+    def walk(self, fresh: bool = False, then: Callable[[], object] = lambda: None) -> None:
         """Take the rows along the course: small tables at once, large ones in the background."""
         table = self.table
         if table is None:
             self.pull_changed.emit()
             return
         steps, earlier, values = self.pull.steps, self.course, self._values()
+        if self.whole.read_by(steps) and self._looked_whole is not self.fetched:
+            self._looked_whole = self.fetched  # once: where they can't be had, steps take what is there
+            self.whole.fetch(None, then)
         others = self._other_rows(fresh)
         if self.show_at is not None and self.show_at >= len(steps):
             self.show_at = None
@@ -381,7 +196,7 @@ class OpenPull(ChangedPull):
 
     def take_others(self) -> None:
         """The rows of a pull that it takes are other ones now."""
-        self._walk()
+        self.walk()
 
     def show_rows_at(self, at: int | None) -> None:
         self.show_at = at
@@ -407,7 +222,7 @@ class OpenPull(ChangedPull):
 
     def _open(self, opened: Opened) -> None:
         self.opened, shaped = opened, self.shaped
-        if shaped is None or shaped.grouped is None or len(shaped.grouped.view) <= _AT_ONCE:
+        if shaped is None or shaped.grouped is None or len(shaped.grouped.view) <= _OPENED_AT_ONCE:
             self.rows_changed.emit()
             return
 
@@ -428,10 +243,10 @@ class OpenPull(ChangedPull):
         """The pull as it was at every run and save, the latest at the end."""
         return self.hub.versions.all(self._version_key)
 
-    def _keep_version(self, why: str) -> None:
+    def keep_version(self, why: str) -> None:
         """Keep the pull as it is now, in the background."""
         key, text = self._version_key, pull_to_text(self.pull)
-        self.jobs.submit(LOCAL, f"{self.key} version", lambda *_: self.hub.versions.add(key, why, text))
+        self.hub.keep(f"{self.key} version", lambda: self.hub.versions.add(key, why, text), "The version")
 
     def save(self, path: Path) -> None:
         """Raises: SavedError."""
@@ -439,10 +254,12 @@ class OpenPull(ChangedPull):
             raise SavedError(f"{path} is a folder.")
         pull = replace(self.pull, name=path.stem) if not self.path or path != self.path else self.pull
         save_pull(pull, path)
+        if not self.waits:  # it was made here, or has run here
+            self.hub.note_known(pull)
         before = self._version_key
         self.pull, self.path, self.saved_text = pull, path, pull_to_text(pull)
         if before != self._version_key:
             with suppress(OSError):  # the pull itself is saved; its past is kept where it was
                 self.hub.versions.move(before, self._version_key)
-        self._keep_version("saved")
+        self.keep_version("saved")
         self.pull_changed.emit()

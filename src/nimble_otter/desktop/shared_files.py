@@ -71,6 +71,8 @@ class SharedFiles(QObject):
             return False
         session.saved_text = text
         session.change(merged.pull, "Taken from disk")
+        session.waits = session.waits or not self._window.hub.known_pulls.has(session.pull)
+        session.state_changed.emit()
         if merged.theirs:
             self._window.say(f"{session.pull.name} was changed on disk: {', '.join(merged.theirs)} taken in")
         return True
@@ -95,6 +97,7 @@ class SharedFiles(QObject):
             session.saved_text = text
             self._told.pop(session.path or Path(), None)
             session.change(pull, "Taken from disk")
+            session.waits = session.waits or not window.hub.known_pulls.has(session.pull)
             window._show_tabs()
 
         window.query_drawer.propose(

@@ -110,10 +110,12 @@ def style_sheet() -> str:
 QMainWindow, QWidget#paper {{ background: {c["paper"]}; }}
 QWidget#surface {{ background: {c["surface"]}; }}
 QWidget#raised {{ background: {c["raised"]}; }}
+QWidget#caution {{ background: {c["amber_bg"]}; }}
 QLabel {{ background: transparent; color: {c["ink"]}; }}
 QLabel[tone="muted"] {{ color: {c["muted"]}; }}
 QLabel[tone="faint"] {{ color: {c["faint"]}; }}
 QLabel[tone="plum"] {{ color: {c["plum"]}; }}
+QLabel[tone="amber"] {{ color: {c["amber_ink"]}; }}
 QLabel[tone="water"] {{ color: {c["water1"]}; }}
 QToolTip {{ background: {c["raised"]}; color: {c["ink"]}; border: 1px solid {c["line"]}; padding: 4px 6px; }}
 QPushButton {{ background: {c["surface"]}; color: {c["ink"]}; border: 1px solid {c["line"]}; border-radius: 6px;

@@ -2,13 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from nimble_otter.pull import Shaped
+from nimble_otter.pull.steps import (
+    AppendStep,
+    ColumnsStep,
+    DistinctStep,
+    JoinStep,
+    SampleStep,
+    Step,
+    TransposeStep,
+    UnpivotStep,
+)
 from nimble_otter.sources import Fetched
 from nimble_otter.sources.long import fetch_whole
 from nimble_otter.table.patch import patched
@@ -51,6 +61,24 @@ class WholeValues:
             return set()
         found = np.unique(np.concatenate(cut))
         return set(found[np.isin(found, view.row_ids())].tolist())
+
+    def first(self, rows: Collection[int] | None, then: Callable[[], object]) -> bool:
+        """Whether values of some rows (None: of all) are still to be fetched whole before something is made of them; it
+        is done then."""
+        if not self.cells(rows):
+            return False
+        self.fetch(rows, then)
+        return True
+
+    def read_by(self, steps: Sequence[Step]) -> bool:
+        """Whether steps look into values that the source cut."""
+        fetched = self._session.fetched
+        if fetched is None or not fetched.cut:
+            return False
+        names = [fetched.table.fields[place].name for place in fetched.cut]
+        looking = [step for step in steps if step.on and not isinstance(step, (ColumnsStep, SampleStep))]
+        whole = (DistinctStep, TransposeStep, UnpivotStep, AppendStep, JoinStep)
+        return any(isinstance(s, whole) or "anywhere" in repr(s) or any(n in repr(s) for n in names) for s in looking)
 
     def fetch(self, rows: Collection[int] | None = None, then: Callable[[], object] = lambda: None) -> None:
         """Fetch whole what was cut, of all rows or of some, and then do something; at once when nothing is cut."""

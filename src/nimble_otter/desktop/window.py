@@ -1,6 +1,6 @@
 """The window: how the parts stand, which pull is shown, and what listens to what.
 
-Commands are in window_commands.py, deeds that reach a source or a file in deeds.py.
+Commands are in window_commands.py, writing in write_controller.py.
 """
 
 from __future__ import annotations
@@ -19,8 +19,8 @@ from PySide6.QtWidgets import (
     QMessageBox,
 )
 
+from nimble_otter.desktop.closing import Closing
 from nimble_otter.desktop.column_actions import ColumnActions
-from nimble_otter.desktop.deeds import Deeds
 from nimble_otter.desktop.follow import Follower
 from nimble_otter.desktop.grid_actions import GridActions
 from nimble_otter.desktop.jump import Jump
@@ -43,12 +43,11 @@ from nimble_otter.desktop.window_frame import START, WARM_UP_MS, WORK, Frame
 from nimble_otter.desktop.window_grid import GridFiller
 from nimble_otter.desktop.window_pages import Pages
 from nimble_otter.desktop.window_status import show_status, work_words
+from nimble_otter.desktop.write_controller import WriteController
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import Pull, Query, open_pull, places
 from nimble_otter.pull.file import SUFFIX
 from nimble_otter.pull.steps import Step
-from nimble_otter.query.kinds import READS, kind_of
-from nimble_otter.query.statements import find_parameters, split_statements
 from nimble_otter.sources import Source, TableInfo
 from nimble_otter.sources.source import source_of_file
 
@@ -67,14 +66,17 @@ class Window(Frame):
         super().__init__()
         self.pulls: list[OpenPull] = []
         self.current = -1
-        self._next_number = 1
-        self._closed: list[Pull] = []
-        self.deeds = Deeds(self.jobs, self.hub, self.keeper, self.say)
+        self._next_number = self.keeper.seat.first_number
+        self.closing = Closing(self)
+        self.writes = WriteController(
+            self.jobs, self.hub, self.keeper, self.say, lambda uid: next((s for s in self.pulls if s.uid == uid), None)
+        )
         self.actions_on_grid = GridActions(self.grid, lambda: self.pull, self.say, self.open_step, self.commands)
         self.actions_on_grid.jump = Jump(self).type
-        self.actions_on_grid.put = lambda session, blocks, form: self.sending.copy(
-            session, blocks, form, self.layout_state.copying
+        self.actions_on_grid.put = lambda session, blocks, form, exact: self.sending.copy(
+            session, blocks, form, self.layout_state.copying, exact
         )
+        self.actions_on_grid.receiver = lambda: self.layout_state.copying
         self.column_actions = ColumnActions(self)
         self.grid_filler = GridFiller(self)
         self.detail_filler = DetailFiller(self)
@@ -122,7 +124,7 @@ class Window(Frame):
         self.jobs.changed.connect(self._show_work)
         self.jobs.crashed.connect(self._crashed)
         self.hub.changed.connect(self._sources_changed)
-        self.hub.trouble.connect(lambda text: self.say(text, True))
+        self.hub.trouble.connect(self._trouble)
 
     def wire_drawer(self, kind: str) -> None:
         self.drawers[kind].step_wanted.connect(self.open_step)
@@ -135,8 +137,8 @@ class Window(Frame):
             self.actions_on_grid.ask_for = self.ask_for
         elif kind == "changes":
             changes = self.changes_drawer
-            changes.rehearse_wanted.connect(lambda: self.pull and self.deeds.rehearse(self.pull))
-            changes.write_wanted.connect(lambda: self.pull and self.deeds.write(self.pull))
+            changes.rehearse_wanted.connect(lambda: self.pull and self.writes.rehearse(self.pull))
+            changes.write_wanted.connect(lambda: self.pull and self.writes.write(self.pull))
             changes.take_back_wanted.connect(self.actions_on_grid.take_back)
             changes.row_wanted.connect(self.actions_on_grid.go_to_row)
             changes.said.connect(self.say)
@@ -166,25 +168,28 @@ class Window(Frame):
         self.hub.load()
         for name, pull, draft in self.keeper.load_drafts(self.layout_state.order):
             number = int(name.rpartition("-")[2]) if name.rpartition("-")[2].isdigit() else self._next_number
-            session = self._add(pull, Path(draft.path) if draft.path else None, number)
+            session = self.add_quietly(pull, Path(draft.path) if draft.path else None, number)
             session.saved_text = draft.saved_text
-            session.waiting = draft.edits if draft.edits.count else None
+            session.pending.wait(draft.edits)
+            session.uid = draft.uid or session.uid
+            session.waits = bool(pull.query.text.strip()) and not self.hub.known_pulls.has(pull)
+        self.writes.begin()
         if not self.pulls and demo:
             from nimble_otter.demo import demo_pulls
 
             for pull in demo_pulls():
-                self._add(pull)
+                self.add_quietly(pull)
             self.hub.open(self.hub.sources[1])
         self.hub.open(self.hub.sources[0])
         self.show_pull(min(max(0, self.layout_state.current), len(self.pulls) - 1))
-        for problem in self.keeper.problems:
-            self.say(problem, True)
+        for problem in (*self.keeper.problems, *filter(None, [self.hub.known_pulls.problem])):
+            self._trouble(problem)
         self.keeper.problems.clear()
         QTimer.singleShot(200, self, lambda: self.drawer_of("query"))  # ready before the first pull is opened
         QTimer.singleShot(WARM_UP_MS, self, self.warm_up)
         QTimer.singleShot(600, self, self.shared.look)  # what was saved elsewhere since the last time
 
-    def _add(self, pull: Pull, path: Path | None = None, number: int | None = None) -> OpenPull:
+    def add_quietly(self, pull: Pull, path: Path | None = None, number: int | None = None) -> OpenPull:
         number = number if number is not None else self._next_number
         self._next_number = max(self._next_number, number) + 1
         session = OpenPull(pull, self.hub, path, number)
@@ -198,8 +203,9 @@ class Window(Frame):
         return session
 
     def add_pull(self, pull: Pull, path: Path | None = None, run: bool = False) -> OpenPull:
-        """Open a pull in a tab of its own and show it."""
-        session = self._add(pull, path)
+        """Open a pull in a tab of its own and show it. One without a path was made here, by what the user did."""
+        session = self.add_quietly(pull, path)
+        session.waits = path is not None and not self.hub.known_pulls.has(pull)
         if path is not None:
             from nimble_otter.pull import pull_to_text
 
@@ -229,48 +235,26 @@ class Window(Frame):
             self.detail_filler.refresh()
             show_status(self)
             return
-        self.hub.open(self.hub.known(session.pull.source))
+        if not session.waits:
+            self.hub.open(self.hub.known(session.pull.source))
         self.grid_filler.show(False)
-        self.open_drawer(session.drawer, focus=False)
+        self.open_drawer("query" if session.waits else session.drawer, focus=False)
         if (
             session.table is None
             and session.error is None
             and session.pull.query.text.strip()
             and not session.is_running
             and not session.outcomes
-            and _is_one_question(session)
+            and session.may_run_unasked(session.pull.query.text)
         ):
             session.run()
         show_status(self)
 
     def close_pull(self, at: int, ask: bool = True) -> None:
-        """Close a tab; pending changes are asked about, everything else can be had back with "Reopen"."""
-        session = self.pulls[at]
-        if ask and session.edits.count:
-            text = f"{session.pull.name} has {session.edits.count} pending changes that were not written."
-            box = QMessageBox(QMessageBox.Icon.Question, "Close", text, parent=self)
-            drop = box.addButton("Drop them and close", QMessageBox.ButtonRole.DestructiveRole)
-            box.addButton("Keep it open", QMessageBox.ButtonRole.RejectRole)
-            box.exec()
-            if box.clickedButton() is not drop:
-                return
-        source = self.hub.known(session.pull.source)
-        others = [s for s in self.pulls if s is not session and self.hub.known(s.pull.source).url == source.url]
-        if ask and not others and session.held is not None:
-            ask_to_end(self, self.hub, [source], lambda: self.close_pull(self.pulls.index(session)))
-            return
-        session.stop()
-        self._closed.append(session.pull)
-        self.keeper.forget(session)
-        self.pulls.pop(at)
-        self.show_pull(min(self.current if at >= self.current else self.current - 1, len(self.pulls) - 1))
-        session.let_go()
-        session.deleteLater()
-        self.keep_drafts()
+        self.closing.close(at, ask)
 
     def reopen(self) -> None:
-        if self._closed:
-            self.add_pull(self._closed.pop())
+        self.closing.reopen()
 
     def new_pull(self) -> None:
         """An empty pull on the source of the one shown."""
@@ -283,7 +267,7 @@ class Window(Frame):
         quoted = self.hub.quoted(source, table.name)
         query = Query(f"select *\nfrom {quoted}\n", collection=table.name if table.kind == "collection" else "")
         pull = Pull(table.name, source, query)
-        found = next((s for s in self.pulls if replace(s.pull, widths={}) == pull and not s.edits.count), None)
+        found = next((s for s in self.pulls if replace(s.pull, widths={}) == pull and not s.pending.count), None)
         if found is not None:
             self.show_pull(self.pulls.index(found))
             return
@@ -334,8 +318,11 @@ class Window(Frame):
             self.query_drawer.take_text()
 
     def rename_pull(self, name: str) -> None:
+        """Another name for the pull shown; pulls that take its rows go on doing so."""
         if self.pull is not None and name.strip():
-            self.pull.put(replace(self.pull.pull, name=name.strip()))
+            before = self.pull.pull.name
+            self.pull.change(replace(self.pull.pull, name=name.strip()), "Rename")
+            self.other_pulls.renamed(self.pull, before)
 
     # --- drawers -----------------------------------------------------------------------------------------------
 
@@ -442,7 +429,7 @@ class Window(Frame):
     def _edits_changed(self, session: OpenPull) -> None:
         self._drafts.start()
         if session.fresh:
-            QTimer.singleShot(FRESH_MS, self, session.settle)
+            session.after(FRESH_MS, session.settle)
         if session.edits.count:
             self.say("")
         self._show_tabs()
@@ -495,6 +482,11 @@ class Window(Frame):
             self.query_drawer.stop_button.setVisible(self.pull.is_running)
             self.query_drawer.run_button.setEnabled(not self.pull.is_running)
 
+    def _trouble(self, text: str) -> None:
+        """Something of ours went wrong beside what the user did: it stays told until it is read."""
+        self.say(text, True)
+        self.status.keep(text)
+
     def say(self, text: str, problem: bool = False) -> None:
         self.status.say(text, problem)
 
@@ -529,14 +521,21 @@ class Window(Frame):
             self.status.fetched.setText(f"Draft kept on disk {dt.datetime.now():%H:%M:%S}")
 
     def closeEvent(self, event: QCloseEvent) -> None:
+        if not self.closing.may_close():
+            event.ignore()
+            return
         if holding := self.hub.holding():
             event.ignore()
             ask_to_end(self, self.hub, holding, self.close)
             return
         self._drafts.stop()
         self.keep_drafts()
+        for session in self.pulls:
+            session.hush()
         self.jobs.close()
+        self.writes.journal.close()
         self.hub.close()
+        self.keeper.seat.release()
         event.accept()
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
@@ -555,15 +554,6 @@ class Window(Frame):
             self.open_file(path)
         else:
             self.open_database(path)
-
-
-def _is_one_question(session: OpenPull) -> bool:
-    """Whether a pull's text may be run unasked: one statement, none that writes, and a value for every parameter."""
-    query = session.pull.query
-    if query.language != "sql" or session.is_documents:
-        return True
-    has_values = all(query.parameters.get(name) not in (None, "") for name in find_parameters(query.text))
-    return has_values and len(split_statements(query.text)) <= 1 and kind_of(query.text) == READS
 
 
 def _free(path: Path) -> Path:

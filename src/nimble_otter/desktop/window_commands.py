@@ -39,10 +39,12 @@ def add_commands(window: Window) -> None:
         return window.pull is not None and window.pull.table is not None
 
     def pending() -> bool:
-        return window.pull is not None and window.pull.edits.count > 0
+        return window.pull is not None and window.pull.pending.count > 0
 
-    def in_a_text() -> bool:
-        return isinstance(QApplication.focusWidget(), (QLineEdit, QPlainTextEdit))
+    def in_a_text(is_undo: bool = True) -> bool:
+        """Whether a text field has the keyboard; one that can't be typed in has nothing to undo."""
+        focus = QApplication.focusWidget()
+        return isinstance(focus, (QLineEdit, QPlainTextEdit)) and not (is_undo and focus.isReadOnly())
 
     def is_held() -> bool:
         return window.pull is not None and window.pull.held is not None
@@ -57,7 +59,7 @@ def add_commands(window: Window) -> None:
             focus = QApplication.focusWidget()
             if key in ("undo", "redo") and in_pieces() and window.query_drawer.undoes_pieces(key, focus):
                 return
-            if in_a_text():
+            if in_a_text(key in ("undo", "redo")):
                 getattr(focus, key)()
             else:
                 otherwise()
@@ -137,12 +139,12 @@ def add_commands(window: Window) -> None:
     add("big_editor", "Edit in a bigger editor", grid.open_big, "Shift+F2", "edit", has_rows)
     add("set_blank", "Set empty text", grid.set_blank, "", "edit", has_rows)
     add("set_default", "Set default (documents: remove the field)", grid.set_default, "", "edit", has_rows)
-    add("take_back_cells", "Take back the selected cells", grid.take_back_cells, "", "edit", pending)
-    add("set_empty", "Set empty", lambda: _in_grid(window, grid.set_empty), "Ctrl+0", "edit", has_rows)
+    add("take_back_cells", "Revert selected cells", grid.take_back_cells, "", "edit", pending)
+    add("set_empty", "Set NULL", lambda: _in_grid(window, grid.set_empty), "Ctrl+0", "edit", has_rows)
     add("new_row", "New row", grid.new_row, "Ctrl+Ins", "edit", has_rows)
     add("duplicate_rows", "Duplicate rows", grid.duplicate, "Ctrl+D", "edit", has_rows)
     add("delete_rows", "Delete rows", lambda: _in_grid(window, grid.delete), "Ctrl+Del", "edit", has_rows)
-    add("take_back", "Take back changes", grid.take_back, "Ctrl+Backspace", "edit", pending)
+    add("take_back", "Revert changes", grid.take_back, "Ctrl+Backspace", "edit", pending)
     add("rehearse", "Rehearse the changes", lambda: window.changes_drawer.rehearse_wanted.emit(), "", "write", pending)
     add("write", "Write the changes", lambda: window.changes_drawer.write_wanted.emit(), "", "write", pending)
     add("send_file", "Write the delivery", lambda: window.send_drawer.write_wanted.emit(), "", "write", has_rows)

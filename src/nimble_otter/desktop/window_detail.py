@@ -53,7 +53,7 @@ class DetailFiller(QObject):
             if page == CELL:
                 self._detail.cell.fill(None, None, "")
             elif page == RECORD:
-                self._detail.record.empty("Choose a row to see it whole.")
+                self._detail.record.empty("Select a row to see all its fields.")
             elif not self._detail.showing_shapes:
                 self._detail.column.empty("Choose a column to see its figures.")
             self._profiled = None

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from typing import TYPE_CHECKING
 
+from nimble_otter.desktop.parts import as_plain
 from nimble_otter.table.show import grouped
 
 if TYPE_CHECKING:
@@ -53,12 +54,14 @@ def show_status(window: Window) -> None:
         parts = ((session.edits.edited_count, "± {} edited"), (len(session.edits.added), "+ {} new"))
         said = [text.format(n) for n, text in (*parts, (len(session.edits.deleted), "− {} to delete")) if n]
         rest += "   " + "   ".join(said)
+    if session.pending.waiting_count:
+        rest += f"   {grouped(session.pending.waiting_count)} wait for their rows"
     window.status.show_rows(strong, rest)
     when = ""
     if session.fetched_at is not None:
         by = "an earlier query" if session.error is not None else "query above"
         when = f"Fetched {session.fetched_at:%H:%M:%S} by {by}"
-    window.status.fetched.setToolTip(session.told())
+    window.status.fetched.setToolTip(as_plain(session.told()))
     cut = session.fetched is not None and session.fetched.was_cut
     name = session.pull.source.name
     limit = grouped(session.pull.query.limit or session.table.rows)

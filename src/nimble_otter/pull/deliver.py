@@ -13,6 +13,7 @@ from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from nimble_otter.files import LONGEST_LOG, append_text, read_text
 from nimble_otter.pull.course import run_course
 from nimble_otter.pull.model import Pull, SendPlan
 from nimble_otter.pull.shaped import Shaped, all_rows, columns_to_send
@@ -192,22 +193,20 @@ def delivered(pull: Pull, plan_format: str, sent: Sent, at: dt.datetime) -> Deli
 
 def keep_delivery(folder: Path, made: Delivered) -> None:
     """Add a line to the log. Raises: OSError."""
-    folder.mkdir(parents=True, exist_ok=True)
-    with (folder / LOG).open("a", encoding="utf-8") as stream:
-        stream.write(json.dumps(asdict(made), ensure_ascii=False) + "\n")
+    append_text(folder / LOG, json.dumps(asdict(made), ensure_ascii=False) + "\n")
 
 
 def deliveries(folder: Path, pull: str = "", most: int = 50) -> list[Delivered]:
     """The last deliveries (of one pull), the newest first; lines that can't be read are passed over."""
     try:
-        lines = (folder / LOG).read_text("utf-8").splitlines()
-    except OSError:
+        lines = read_text(folder / LOG, LONGEST_LOG).splitlines()
+    except (OSError, UnicodeDecodeError):
         return []
     found: list[Delivered] = []
     for line in reversed(lines):
         try:
             made = Delivered(**json.loads(line))
-        except (ValueError, TypeError):
+        except (ValueError, TypeError, RecursionError):
             continue
         if not pull or made.pull == pull:
             found.append(made)

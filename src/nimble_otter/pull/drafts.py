@@ -9,16 +9,17 @@ from __future__ import annotations
 import base64
 import datetime as dt
 import json
-from collections.abc import Mapping
+from collections.abc import Hashable, Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
+from nimble_otter.changes.alike import identical
 from nimble_otter.changes.edits import DEFAULT, Edits
 from nimble_otter.changes.target import Target
 from nimble_otter.errors import CorruptError
-from nimble_otter.files import set_aside, write_text
+from nimble_otter.files import read_text, set_aside, write_text
 from nimble_otter.table import MISSING, Table
 
 VERSION = 1
@@ -35,25 +36,73 @@ class EditDraft:
 
     @property
     def count(self) -> int:
-        return len({*(key for key, _, _ in self.cells), *self.deleted}) + len(self.added)
+        return len({*(as_name(key) for key, _, _ in self.cells), *map(as_name, self.deleted)}) + len(self.added)
 
     @property
     def names(self) -> set[str]:
         """The columns that have edits."""
         return {name for _, new, _ in self.cells for name in new} | {name for new in self.added for name in new}
 
-    def __add__(self, other: EditDraft) -> EditDraft:
-        return EditDraft(self.cells + other.cells, self.deleted + other.deleted, self.added + other.added)
+    def over(self, older: EditDraft | None) -> EditDraft:
+        """Both; where they speak of one cell this one, with the value that was seen first."""
+        if older is None:
+            return self
+        cells = {as_name(key): (key, dict(new), dict(old)) for key, new, old in older.cells}
+        for key, new, old in self.cells:
+            known = cells.get(as_name(key))
+            cells[as_name(key)] = (key, {**(known[1] if known else {}), **new}, {**old, **(known[2] if known else {})})
+        deleted = {as_name(key): key for key in (*older.deleted, *self.deleted)}
+        return EditDraft(tuple(cells.values()), tuple(deleted.values()), older.added + self.added)
+
+    def without(self, done: EditDraft, keys: Mapping[Hashable, tuple[Any, ...]]) -> EditDraft:
+        """What is left when `done` was written: what was changed since stays, on rows whose keys are others now by the
+        new ones (`keys`, by name of the old one). What was taken back since is not taken back."""
+        written = {as_name(key): new for key, new, _ in done.cells}
+        cells = []
+        for key, new, old in self.cells:
+            name = as_name(key)
+            own = written.get(name, {})
+            left = {n: v for n, v in new.items() if n not in own or not same_value(own[n], v)}
+            if left:
+                cells.append((keys.get(name, key), left, {n: own.get(n, old.get(n)) for n in left}))
+        gone = {as_name(key) for key in done.deleted}
+        rest = list(done.added)
+        added = []
+        for values in self.added:
+            at = next((n for n, one in enumerate(rest) if same_value(one, values)), None)
+            if at is None:
+                added.append(values)
+            else:
+                rest.pop(at)
+        deleted = tuple(keys.get(as_name(key), key) for key in self.deleted if as_name(key) not in gone)
+        return EditDraft(tuple(cells), deleted, tuple(added))
+
+
+def as_name(key: tuple[Any, ...]) -> Hashable:
+    """A key as it can be looked up by; one may hold lists."""
+    try:
+        hash(key)
+    except TypeError:
+        return tuple(map(repr, key))
+    return key
+
+
+def same_value(a: Any, b: Any) -> bool:
+    if isinstance(a, Mapping) and isinstance(b, Mapping):
+        return a.keys() == b.keys() and all(same_value(a[name], b[name]) for name in a)
+    return identical(a, b)
 
 
 @dataclass(frozen=True, slots=True)
 class Draft:
-    """One open pull: its text as a pull file, where it was saved, and what is pending."""
+    """One open pull: its text as a pull file, where it was saved, and what is pending. `uid` tells it from every other
+    one, whatever it is called."""
 
     pull_text: str
     path: str = ""
     saved_text: str = ""
     edits: EditDraft = field(default_factory=EditDraft)
+    uid: str = ""
 
 
 def detach(edits: Edits, table: Table, target: Target) -> EditDraft:
@@ -85,16 +134,16 @@ def attach(draft: EditDraft, table: Table, target: Target) -> tuple[Edits, EditD
     edits = Edits(table.rows)
     lost: list[tuple[tuple[Any, ...], dict[str, Any], dict[str, Any]]] = []
     lost_deletes = []
-    wanted = {key for key, _, _ in draft.cells} | set(draft.deleted)
-    rows: dict[tuple[Any, ...], int] = {}
+    wanted = {as_name(key) for key, _, _ in draft.cells} | set(map(as_name, draft.deleted))
+    rows: dict[Hashable, int] = {}
     if wanted and target.is_open:
         keys = zip(*(target.held(table, place).values() for place, _ in target.keys), strict=True)
-        rows = {key: row for row, key in enumerate(keys) if key in wanted}
-    found = [rows[key] for key, _, _ in draft.cells if key in rows]
+        rows = {name: row for row, key in enumerate(keys) if (name := as_name(key)) in wanted}
+    found = [rows[name] for key, _, _ in draft.cells if (name := as_name(key)) in rows]
     here = {f.name for f in table.fields}
     held = {name: target.values(table, table.index(name), found) for name in draft.names & here}
     for key, new, old in draft.cells:
-        row = rows.get(key)
+        row = rows.get(as_name(key))
         if row is None:
             lost.append((key, new, old))
             continue
@@ -105,50 +154,61 @@ def attach(draft: EditDraft, table: Table, target: Target) -> tuple[Edits, EditD
             place = table.index(name)
             edits.cells.setdefault(row, {})[place] = value
             now = held[name][row]
-            if old.get(name) != (None if now is MISSING else now):
+            if not same_value(old.get(name), None if now is MISSING else now):
                 edits.seen[row, place] = old.get(name)
     for key in draft.deleted:
-        if key in rows:
-            edits.deleted[rows[key]] = None
+        if as_name(key) in rows:
+            edits.deleted[rows[as_name(key)]] = None
         else:
             lost_deletes.append(key)
-    whole = [values for values in draft.added if values.keys() <= here]
+    fits = [target.is_open and values.keys() <= here for values in draft.added]
+    whole = [values for values, fit in zip(draft.added, fits, strict=True) if fit]
     for row, values in zip(edits.new_ids(len(whole)), whole, strict=True):
         edits.added[row] = -1
         if values:
             edits.cells[row] = {table.index(name): value for name, value in values.items()}
-    return edits, EditDraft(tuple(lost), tuple(lost_deletes), tuple(v for v in draft.added if not v.keys() <= here))
+    left = tuple(values for values, fit in zip(draft.added, fits, strict=True) if not fit)
+    return edits, EditDraft(tuple(lost), tuple(lost_deletes), left)
 
 
 def save_draft(folder: Path, name: str, draft: Draft) -> None:
     """Write one draft; quick enough to be called after every edit."""
-    edits = {
-        "cells": [[plain_out(k), plain_out(new), plain_out(old)] for k, new, old in draft.edits.cells],
-        "deleted": [plain_out(key) for key in draft.edits.deleted],
-        "added": [plain_out(values) for values in draft.edits.added],
-    }
-    whole = {"version": VERSION, "pull": draft.pull_text, "path": draft.path, "saved": draft.saved_text, "edits": edits}
+    whole = {
+        "version": VERSION, "uid": draft.uid, "pull": draft.pull_text, "path": draft.path, "saved": draft.saved_text,
+        "edits": edits_out(draft.edits),
+    }  # fmt: skip
     write_text(
         folder / f"{name}.json", json.dumps(whole, ensure_ascii=True, indent=1 if draft.edits.count < 1000 else None)
+    )
+
+
+def edits_out(edits: EditDraft) -> dict[str, Any]:
+    """As JSON."""
+    return {
+        "cells": [[plain_out(k), plain_out(new), plain_out(old)] for k, new, old in edits.cells],
+        "deleted": [plain_out(key) for key in edits.deleted],
+        "added": [plain_out(values) for values in edits.added],
+    }
+
+
+def edits_in(edits: Mapping[str, Any]) -> EditDraft:
+    """Raises: KeyError, TypeError, ValueError, AttributeError for what is not such JSON."""
+    return EditDraft(
+        tuple((tuple(plain_in(k)), plain_in(new), plain_in(old)) for k, new, old in edits["cells"]),
+        tuple(tuple(plain_in(key)) for key in edits["deleted"]),
+        tuple(plain_in(values) for values in edits["added"]),
     )
 
 
 def load_draft(path: Path) -> Draft:
     """Raises: CorruptError; the file is set aside, not deleted."""
     try:
-        whole = json.loads(path.read_text("utf-8"))
-        edits = whole["edits"]
-        return Draft(
-            whole["pull"],
-            whole["path"],
-            whole["saved"],
-            EditDraft(
-                tuple((tuple(plain_in(k)), plain_in(new), plain_in(old)) for k, new, old in edits["cells"]),
-                tuple(tuple(plain_in(key)) for key in edits["deleted"]),
-                tuple(plain_in(values) for values in edits["added"]),
-            ),
-        )
-    except (OSError, ValueError, KeyError, TypeError):
+        whole = json.loads(read_text(path))
+        if not all(isinstance(whole[name], str) for name in ("pull", "path", "saved")):
+            raise TypeError("a text is none")
+        edits = edits_in(whole["edits"])
+        return Draft(whole["pull"], whole["path"], whole["saved"], edits, str(whole.get("uid", "")))
+    except (OSError, ValueError, KeyError, TypeError, AttributeError, ArithmeticError, StopIteration, RecursionError):
         aside = set_aside(path)
         raise CorruptError(f"A draft was damaged; it is kept as {aside.name}.", f"It is in {aside.parent}.") from None
 

@@ -13,16 +13,21 @@ import tomli_w
 
 from nimble_otter.changes.plan import GUARDS
 from nimble_otter.errors import CorruptError, SavedError, TooNewError
-from nimble_otter.files import write_text
+from nimble_otter.files import read_text, write_text
 from nimble_otter.pull.model import SCOPES, Pull, Query, SendPlan
+from nimble_otter.pull.places import is_ours
 from nimble_otter.pull.steps import STEPS, Step
 from nimble_otter.query.parameters import Ask
-from nimble_otter.sources.secrets import split_secret
 from nimble_otter.sources.source import Source
+from nimble_otter.sources.urls import without_secrets
 
 FORMAT = "nimble otter pull"
 VERSION = 1
 SUFFIX = ".pull"
+LONGEST = 16_000_000
+"""Characters of a pull file; a query with a long list of keys has some millions."""
+MOST_STEPS = 500
+_WIDEST = 5000
 
 
 def pull_to_text(pull: Pull) -> str:
@@ -42,7 +47,7 @@ def pull_to_text(pull: Pull) -> str:
         "format": FORMAT,
         "version": VERSION,
         "name": pull.name,
-        "source": {"name": pull.source.name, "url": split_secret(pull.source.url)[0]},
+        "source": {"name": pull.source.name, "url": pull.source.url},
         "query": query,
     }
     if pull.steps:
@@ -69,7 +74,9 @@ def pull_to_text(pull: Pull) -> str:
 def _plain(value: Any) -> Any:
     if isinstance(value, (list, tuple)):
         return [_plain(item) for item in value]
-    if isinstance(value, (str, bool, int, float, dt.date, dt.datetime)):
+    if isinstance(value, str):
+        return without_secrets(value)
+    if isinstance(value, (bool, int, float, dt.date, dt.datetime)):
         return value
     raise SavedError(f"A {type(value).__name__} can't be kept in a pull file.")
 
@@ -85,9 +92,11 @@ def _plain_step(step: Step) -> dict[str, Any]:
 
 def pull_from_text(text: str, where: str = "The pull") -> Pull:
     """Raises: CorruptError, TooNewError."""
+    if len(text) > LONGEST:
+        raise CorruptError(f"{where} is longer than a pull file can be.", f"At most {LONGEST:,} characters are read.")
     try:
-        whole = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as problem:
+        whole = tomllib.loads(text.removeprefix("\ufeff"))
+    except (ValueError, RecursionError) as problem:  # also numbers of thousands of digits, and lists nested as deep
         raise CorruptError(
             f"{where} is not a readable pull file: {problem}.", "Mend that place, or take an older copy."
         ) from None
@@ -102,7 +111,7 @@ def pull_from_text(text: str, where: str = "The pull") -> Pull:
         )
     try:
         return _pull(whole)
-    except (KeyError, TypeError, ValueError, AttributeError) as problem:
+    except (KeyError, TypeError, ValueError, AttributeError, ArithmeticError, LookupError, RecursionError) as problem:
         raise CorruptError(f"{where} lacks something or has it wrong: {problem}.", "See docs/pull-file.md.") from None
 
 
@@ -121,6 +130,14 @@ def _pull(whole: Mapping[str, Any]) -> Pull:
     limit = query.get("limit")
     send = whole.get("send")
     text, changes = str(query["text"]), whole.get("changes", {})
+    steps = whole.get("step", ())
+    if len(steps) > MOST_STEPS:
+        raise ValueError(f"there are {len(steps)} steps; at most {MOST_STEPS} are taken")
+    if limit not in (None, "none") and (
+        not isinstance(limit, int) or isinstance(limit, bool) or not 0 <= limit < 1 << 62
+    ):
+        raise ValueError("the limit is not a whole number")
+    parameters = {str(name): _checked(name, value) for name, value in query.get("parameters", {}).items()}
     if changes.get("guard", "seen") not in GUARDS:
         raise ValueError(f"there is no guard {changes['guard']!r}")
     return Pull(
@@ -130,20 +147,29 @@ def _pull(whole: Mapping[str, Any]) -> Pull:
             text,
             str(query.get("language", "sql")),
             str(query.get("collection", "")),
-            dict(query.get("parameters", {})),
-            None if limit in (None, "none") else int(limit),
+            parameters,
+            None if limit in (None, "none") else limit,
             {
                 str(name): Ask(str(ask.get("kind", "")), str(ask.get("choices", "")))
                 for name, ask in query.get("asks", {}).items()
             },
         ),
-        tuple(_step(plain) for plain in whole.get("step", ())),
+        tuple(_step(plain) for plain in steps),
         None if send is None else _send(send),
-        {str(name): int(width) for name, width in whole.get("widths", {}).items()},
+        {str(name): min(max(int(width), 0), _WIDEST) for name, width in whole.get("widths", {}).items()},
         str(whole.get("came_from", "")),
         str(changes.get("guard", "seen")),
         bool(changes.get("by_values", False)),
     )
+
+
+def _checked(name: object, value: Any) -> Any:
+    """A parameter's value: one of TOML's plain ones, or a list of them."""
+    for one in value if isinstance(value, list) else [value]:
+        is_plain = isinstance(one, (str, bool, int, float, dt.date, dt.datetime, dt.time))
+        if not is_plain:
+            raise ValueError(f"the value of the parameter {name} is none that can be asked for")
+    return value
 
 
 def _step(plain: Mapping[str, Any]) -> Step:
@@ -157,7 +183,7 @@ def _step(plain: Mapping[str, Any]) -> Step:
 def save_pull(pull: Pull, path: Path) -> None:
     """Raises: SavedError."""
     try:
-        write_text(path, pull_to_text(pull))
+        write_text(path, pull_to_text(pull), is_private=is_ours(path))
     except OSError as problem:
         raise SavedError(f"{path} can't be written: {problem.strerror}.", "Choose another folder.") from None
 
@@ -165,7 +191,7 @@ def save_pull(pull: Pull, path: Path) -> None:
 def open_pull(path: Path) -> Pull:
     """Raises: SavedError and its kinds; the file is left as it is."""
     try:
-        text = path.read_text("utf-8")
+        text = read_text(path)
     except OSError as problem:
         raise SavedError(f"{path} can't be read: {problem.strerror}.") from None
     except UnicodeDecodeError:

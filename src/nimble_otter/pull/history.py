@@ -5,12 +5,12 @@ from __future__ import annotations
 import datetime as dt
 import json
 import threading
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
-from nimble_otter.files import write_text
+from nimble_otter.files import LONGEST_LOG, append_text, read_text, update_text
 from nimble_otter.table.show import jsonable
 
 DAYS, MOST = 180, 20_000
@@ -43,6 +43,7 @@ class History:
         self._path = path
         self._runs: list[Ran] | None = None
         self._unsaved: list[str] = []
+        self._cleared: list[str | None] = []
         self._is_whole = True
         self._lock = threading.Lock()
 
@@ -54,17 +55,13 @@ class History:
 
     def _read(self) -> list[Ran]:
         try:
-            lines = self._path.read_text("utf-8").splitlines()
-        except OSError:
+            lines = read_text(self._path, LONGEST_LOG).splitlines()
+        except (OSError, UnicodeDecodeError):
             return []
-        since = (dt.datetime.now() - dt.timedelta(days=DAYS)).isoformat()
-        found, known = [], set(Ran.__dataclass_fields__)
+        since, found = _since(), []
         for line in lines:
-            try:
-                ran = Ran(**{name: value for name, value in json.loads(line).items() if name in known})
-            except (ValueError, TypeError, AttributeError):
-                continue
-            if ran.at >= since:
+            ran = _ran(line)
+            if ran is not None and ran.at >= since:
                 found.append(ran)
         self._is_whole = len(found) > 0.8 * len(lines)  # else the file is written anew without what is too old
         return found[-MOST:]
@@ -77,25 +74,29 @@ class History:
     def save(self) -> None:
         """Write what was noted to the end of the file. Raises: OSError."""
         if not self._is_whole:
-            self.keep()
-            return
+            self._is_whole = True
+            self._rewrite(lambda ran: ran.at >= _since())
         with self._lock:
             lines = [self._unsaved.pop(0) for _ in range(len(self._unsaved))]
             if lines:
-                self._path.parent.mkdir(parents=True, exist_ok=True)
-                with self._path.open("a", encoding="utf-8") as file:
-                    file.write("".join(f"{line}\n" for line in lines))
+                append_text(self._path, "".join(f"{line}\n" for line in lines))
 
     def keep(self) -> None:
-        """Write the whole file anew. Raises: OSError."""
-        lines = [
-            json.dumps(asdict(r) | {"parameters": jsonable(r.parameters)}, ensure_ascii=False) for r in self.runs()
-        ]
-        write_text(self._path, "".join(f"{line}\n" for line in lines))
-        self._is_whole = True
+        """Take what was cleared out of the file; what other windows noted meanwhile stays. Raises: OSError."""
+        cleared, self._cleared = self._cleared, []
+        if cleared:
+            self._rewrite(lambda ran: not any(url is None or ran.url == url for url in cleared))
+
+    def _rewrite(self, stays: Callable[[Ran], bool]) -> None:
+        def kept(text: str | None) -> str:
+            lines = [(line, _ran(line)) for line in (text or "").splitlines()]
+            return "".join(f"{line}\n" for line, ran in lines if ran is None or stays(ran))
+
+        update_text(self._path, kept)
 
     def clear(self, url: str | None = None) -> None:
         """Forget the runs on a source, or all of them; `keep` writes it."""
+        self._cleared.append(url)
         self._runs = [] if url is None else [ran for ran in self.runs() if ran.url != url]
         self._unsaved.clear()
 
@@ -120,3 +121,19 @@ class History:
 
 def _line(ran: Ran) -> str:
     return json.dumps(asdict(ran) | {"parameters": jsonable(ran.parameters)}, ensure_ascii=False)
+
+
+def _since() -> str:
+    """From when on runs are kept."""
+    return (dt.datetime.now() - dt.timedelta(days=DAYS)).isoformat()
+
+
+def _ran(line: str) -> Ran | None:
+    """A run of a line of the file; None where it can't be read."""
+    known = set(Ran.__dataclass_fields__)
+    try:
+        ran = Ran(**{name: value for name, value in json.loads(line).items() if name in known})
+    except (ValueError, TypeError, AttributeError, RecursionError):
+        return None
+    texts = (ran.at, ran.source, ran.url, ran.text, ran.pull, ran.error)
+    return ran if all(isinstance(text, str) for text in texts) else None

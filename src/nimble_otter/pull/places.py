@@ -15,6 +15,12 @@ def _place(kind: Path, name: str) -> Path:
     return Path(home) / name if home else kind
 
 
+def is_ours(path: Path) -> bool:
+    """Whether a path is in one of our own folders."""
+    own = (demo_folder().parent, config_folder(), state_folder())
+    return any(Path(os.path.realpath(folder)) in Path(os.path.realpath(path)).parents for folder in own)
+
+
 def demo_folder() -> Path:
     return _place(user_data_path(_NAME), "data") / "demo"
 

@@ -9,7 +9,7 @@ import threading
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
-from nimble_otter.files import write_text
+from nimble_otter.files import locked, make_private, read_text, write_text
 
 MOST = 200
 """Versions kept of one pull; the oldest go first."""
@@ -42,14 +42,14 @@ class Versions:
     def all(self, key: str) -> list[Version]:
         """The versions of a pull, the latest at the end."""
         try:
-            lines = self._path(key).read_text("utf-8").splitlines()
-        except OSError:
+            lines = read_text(self._path(key)).splitlines()
+        except (OSError, UnicodeDecodeError):
             return []
         found = []
         for line in lines:
             try:
                 found.append(Version(**json.loads(line)))
-            except (ValueError, TypeError):
+            except (ValueError, TypeError, RecursionError):
                 continue
         return found
 
@@ -59,7 +59,8 @@ class Versions:
 
     def add(self, key: str, why: str, text: str) -> None:
         """Keep a version, unless it is as the last one. Raises: OSError."""
-        with self._lock:
+        make_private(self._folder)
+        with self._lock, locked(self._path(key)):
             there = self.all(key)
             if there and there[-1].text == text and (there[-1].why == why or why == "run"):
                 return

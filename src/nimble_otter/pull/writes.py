@@ -1,31 +1,39 @@
 """What was written, and how it is put back: one file for each write, with its statements, and a log of all.
 
-The plan is kept beside the script so that a reversal can be reviewed, rehearsed and written like any other change.
+The plan is kept beside the script so that a reversal can be reviewed, rehearsed and written like any other change. Both
+are kept before a write is committed, with a note by which it can be looked up: whoever is stopped, cut off or killed
+meanwhile finds the note, and asks the server. The log tells only of what was written.
 """
 
 from __future__ import annotations
 
 import datetime as dt
 import json
-from collections.abc import Iterable
-from dataclasses import asdict, dataclass
+import os
+import uuid
+from collections.abc import Callable, Hashable, Iterable
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
 
 from nimble_otter.changes.plan import Plan, Statement
-from nimble_otter.errors import CorruptError
-from nimble_otter.files import set_aside, write_text
-from nimble_otter.pull.drafts import plain_in, plain_out
-from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
+from nimble_otter.changes.report import Intent, Report
+from nimble_otter.errors import CorruptError, OtterError, OutcomeUnknown, SavedError, Stopped
+from nimble_otter.files import LONGEST_LOG, append_text, locked, read_text, set_aside, write_text
+from nimble_otter.pull.drafts import EditDraft, as_name, edits_in, edits_out, plain_in, plain_out
+from nimble_otter.sources.catalogue import ColumnInfo, ForeignKey, TableInfo
 
 VERSION = 1
+_OPEN: set[str] = set()
+"""Names of the journals of this process that are in use."""
 LOG = "writes.jsonl"
 
 
 @dataclass(frozen=True, slots=True)
 class Written:
     """One write: when, of which pull, to which table of which source, how many statements; `path` is the file with its
-    reversal, `was_reversal` tells that it was one itself."""
+    reversal, `was_reversal` tells that it was one itself. `uid` is the pull's, `lasting` what the reversal does not
+    bring back."""
 
     at: dt.datetime
     pull: str
@@ -34,6 +42,8 @@ class Written:
     statements: int
     path: Path
     was_reversal: bool = False
+    uid: str = ""
+    lasting: str = ""
 
     @property
     def script(self) -> Path:
@@ -41,33 +51,215 @@ class Written:
         return self.path.with_suffix(".sql" if self.path.with_suffix(".sql").exists() else ".js")
 
 
-def keep_write(folder: Path, made: Written, plan: Plan, text: str) -> Written:
-    """Write the reversal and a line of the log. Raises: OSError."""
-    safe = "".join(c if c.isalnum() or c in " -_" else "-" for c in made.pull)
+@dataclass(frozen=True, slots=True)
+class Noted:
+    """The note of a write: `outcome` is "" while nothing is known of it, and "written" until the pull has taken that
+    it was. `edits` are the changes that it was made from, `keys` the new keys of rows whose keys it changed."""
+
+    path: Path
+    written: Written
+    url: str
+    edits: EditDraft
+    keys: dict[Hashable, tuple[Any, ...]]
+    outcome: str = ""
+    is_alive: bool = False
+    """Whether the program that noted it still runs."""
+
+    def intent(self) -> Intent:
+        """By what it can be looked up. Raises: CorruptError."""
+        whole = _load(self.path)
+        try:
+            keys = {int(row): tuple(map(tuple, plain_in(key))) for row, key in whole["keys"].items()}
+            rows = {int(row): plain_in(values) for row, values in whole["rows"].items()}
+            plan = _plan_in(whole["plan"])
+            report = Report((), self.written.at, True, rows, "", load_reversal(self.written.path))
+            return Intent(plan, keys, rows, str(whole["mark"]), report, bool(whole["is_atomic"]))
+        except (KeyError, TypeError, ValueError, AttributeError, ArithmeticError) as problem:
+            raise _damaged(self.path) from problem
+
+
+def _keep_reversal(folder: Path, made: Written, plan: Plan, text: str) -> Written:
+    safe = "".join(c if c.isalnum() or c in " -_" else "-" for c in made.pull)[:80]
     stem = f"{made.at:%Y-%m-%d %H%M%S} {safe}"
     path = next(p for n in range(1000) if not (p := folder / f"{stem}{f' {n}' if n else ''}.json").exists())
     whole = {"version": VERSION, **_told(made), "plan": _plan_out(plan)}
     write_text(path.with_suffix(".js" if plan.dialect == "documents" else ".sql"), text)
     write_text(path, json.dumps(whole, ensure_ascii=False, indent=1))
-    with (folder / LOG).open("a", encoding="utf-8") as log:
-        log.write(json.dumps({**_told(made), "reversal": path.name}, ensure_ascii=False) + "\n")
-    return Written(made.at, made.pull, made.source, made.table, made.statements, path, made.was_reversal)
+    return replace(made, path=path)
 
 
-def all_writes(folder: Path, pull: str, source: str) -> list[Written]:
-    """The writes of a pull, the latest first; what can't be read of the log is passed over."""
+def _log(folder: Path, made: Written) -> None:
+    append_text(folder / LOG, json.dumps({**_told(made), "reversal": made.path.name}, ensure_ascii=False) + "\n")
+
+
+class WriteJournal:
+    """The notes of writes under way, beside their reversals. Any thread may call it."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder, self._name = folder, uuid.uuid4().hex
+        _OPEN.add(self._name)
+
+    def close(self) -> None:
+        """Nobody waits for writes any more: those that are still under way are for the next one to look up."""
+        _OPEN.discard(self._name)
+
+    def write(
+        self, told: Written, url: str, edits: EditDraft, do: Callable[[Callable[[Intent], object]], Report]
+    ) -> tuple[Report, Noted | None]:
+        """Write with `do`, which gets what notes it before the commit; note what came of it. Raises: what `do` raises;
+        SavedError where it can't be noted, and so is not written."""
+        noted: list[Noted] = []
+
+        def note(intent: Intent) -> None:
+            noted.append(self._note(told, url, edits, intent))
+
+        try:
+            report = do(note)
+        except OutcomeUnknown:
+            raise  # the note stays
+        except (OtterError, Stopped):
+            for one in noted:
+                self.drop(one)
+            raise
+        if not noted:
+            return report, None
+        if not report.is_written:
+            self.drop(noted[0])
+            return report, None
+        return report, self.settle(noted[0], report)
+
+    def _note(self, told: Written, url: str, edits: EditDraft, intent: Intent) -> Noted:
+        try:
+            report = intent.report
+            back = report.back or replace(intent.plan, statements=())
+            made = replace(told, at=report.at, statements=len(intent.plan.statements), lasting=report.lasting)
+            made = _keep_reversal(self.folder, made, back, report.reversal)
+            path = made.path.with_suffix(".intent")
+            whole = {
+                "version": VERSION, **_told(made), "url": url, "outcome": "", "reversal": made.path.name,
+                "process": [*_process(os.getpid()), self._name], "mark": intent.mark, "is_atomic": intent.is_atomic,
+                "plan": _plan_out(intent.plan), "edits": edits_out(edits),
+                "keys": {str(row): plain_out(key) for row, key in intent.keys.items()},
+                "rows": {str(row): plain_out(values) for row, values in intent.written.items()},
+                "renamed": _renamed(intent),
+            }  # fmt: skip
+            write_text(path, json.dumps(whole, ensure_ascii=True))
+            return Noted(path, made, url, edits, _names(whole["renamed"]))
+        except OSError as problem:
+            raise SavedError(
+                f"The write can't be noted before it is done: {problem.strerror}. Nothing was written.",
+                f"Make room or give yourself the right to write in {self.folder}.",
+            ) from problem
+
+    def settle(self, noted: Noted, report: Report | None = None) -> Noted:
+        """It was written: from now on the log tells of it. `report` is of one that was written in part."""
+        with locked(noted.path):
+            try:
+                whole = _load(noted.path)
+            except CorruptError:
+                return noted
+            if whole["outcome"]:
+                return replace(noted, outcome="written")
+            made = noted.written
+            if report is not None and report.back is not None and (report.left or not whole["is_atomic"]):
+                made = replace(made, statements=report.good)
+                write_text(made.script, report.reversal)
+                plain = {"version": VERSION, **_told(made), "plan": _plan_out(report.back)}
+                write_text(made.path, json.dumps(plain, ensure_ascii=False, indent=1))
+            _log(self.folder, made)
+            write_text(noted.path, json.dumps({**whole, "outcome": "written"}, ensure_ascii=True))
+        return replace(noted, written=made, outcome="written")
+
+    def drop(self, noted: Noted) -> None:
+        """Nothing was written: neither note nor reversal is of use."""
+        for path in (noted.path, noted.written.path, noted.written.script):
+            path.unlink(missing_ok=True)
+
+    def taken(self, noted: Noted) -> None:
+        """The pull knows that it was written, and that is on disk."""
+        noted.path.unlink(missing_ok=True)
+
+    def open(self) -> list[Noted]:
+        """Every note that is there; damaged ones are set aside."""
+        found = []
+        for path in sorted(self.folder.glob("*.intent")) if self.folder.is_dir() else ():
+            try:
+                whole = _load(path)
+                made = replace(
+                    _written(whole, self.folder / str(whole["reversal"])), statements=int(whole["statements"])
+                )
+                edits = edits_in(whole["edits"])
+                number, *began, name = whole["process"]
+                is_own = int(number) == os.getpid()
+                is_alive = [number, *began] == _process(int(number)) and (name in _OPEN or not is_own)
+                names, outcome = _names(whole["renamed"]), str(whole["outcome"])
+                found.append(Noted(path, made, str(whole["url"]), edits, names, outcome, is_alive))
+            except CorruptError:
+                continue
+            except (KeyError, TypeError, ValueError, AttributeError, ArithmeticError, IndexError):
+                _damaged(path)
+        return found
+
+
+def _renamed(intent: Intent) -> list[Any]:
+    """Pairs of the old and new keys of rows whose keys change."""
+    found = []
+    for statement in intent.plan.statements:
+        new = intent.keys.get(statement.row_id)
+        if statement.kind == "update" and new is not None and new != statement.key:
+            found.append([plain_out([v for _, v in statement.key]), plain_out([v for _, v in new])])
+    return found
+
+
+def _names(renamed: Any) -> dict[Hashable, tuple[Any, ...]]:
+    return {as_name(tuple(plain_in(old))): tuple(plain_in(new)) for old, new in renamed}
+
+
+def _process(number: int) -> list[Any]:
+    """A process by its number and when it began, as numbers are used again (proc(5)); of one that is over its number
+    alone."""
+    try:
+        return [number, Path(f"/proc/{number}/stat").read_text().rpartition(")")[2].split()[19]]
+    except (OSError, IndexError):
+        return [number]
+
+
+def _load(path: Path) -> dict[str, Any]:
+    try:
+        whole: dict[str, Any] = json.loads(read_text(path, LONGEST_LOG))
+        if not isinstance(whole, dict):
+            raise TypeError("no object")
+    except (OSError, ValueError, TypeError, RecursionError):
+        raise _damaged(path) from None
+    return whole
+
+
+def _damaged(path: Path) -> CorruptError:
+    aside = set_aside(path)
+    return CorruptError(
+        f"What was noted of a write was damaged; it is kept as {aside.name}.", f"It is in {aside.parent}."
+    )
+
+
+def _written(told: dict[str, Any], path: Path) -> Written:
+    return Written(
+        dt.datetime.fromisoformat(told["at"]), str(told["pull"]), str(told["source"]), str(told["table"]),
+        int(told["statements"]), path, bool(told["was_reversal"]), str(told.get("uid", "")),
+        str(told.get("lasting", "")),
+    )  # fmt: skip
+
+
+def all_writes(folder: Path, pull: str, source: str, uid: str = "", table: str = "") -> list[Written]:
+    """The writes of a pull, and those to its table from others, the latest first; what can't be read of the log is
+    passed over. A pull is known by its `uid` whatever it is called now, earlier writes by its name."""
     found = []
     for line in _lines(folder / LOG):
         try:
             told = json.loads(line)
-            if (told["pull"], told["source"]) == (pull, source) and (folder / told["reversal"]).exists():
-                found.append(
-                    Written(
-                        dt.datetime.fromisoformat(told["at"]), pull, source, str(told["table"]),
-                        int(told["statements"]), folder / told["reversal"], bool(told["was_reversal"]),
-                    )
-                )  # fmt: skip
-        except (ValueError, KeyError, TypeError):
+            is_own = (told.get("uid") == uid != "") or (told["pull"], told["source"]) == (pull, source)
+            if (is_own or (told["source"], told["table"]) == (source, table)) and (folder / told["reversal"]).exists():
+                found.append(_written(told, folder / told["reversal"]))
+        except (ValueError, KeyError, TypeError, AttributeError, RecursionError):
             continue
     return found[::-1]
 
@@ -75,8 +267,8 @@ def all_writes(folder: Path, pull: str, source: str) -> list[Written]:
 def load_reversal(path: Path) -> Plan:
     """The statements that put a write back. Raises: CorruptError; the file is set aside."""
     try:
-        return _plan_in(json.loads(path.read_text("utf-8"))["plan"])
-    except (OSError, ValueError, KeyError, TypeError):
+        return _plan_in(json.loads(read_text(path, LONGEST_LOG))["plan"])
+    except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError):
         aside = set_aside(path)
         raise CorruptError(
             f"The reversal was damaged; it is kept as {aside.name}.", f"It is in {aside.parent}."
@@ -85,15 +277,15 @@ def load_reversal(path: Path) -> Plan:
 
 def _lines(path: Path) -> Iterable[str]:
     try:
-        return path.read_text("utf-8").splitlines()
-    except OSError:
+        return read_text(path, LONGEST_LOG).splitlines()
+    except (OSError, UnicodeDecodeError):
         return ()
 
 
 def _told(made: Written) -> dict[str, Any]:
     return {
         "at": made.at.isoformat(), "pull": made.pull, "source": made.source, "table": made.table,
-        "statements": made.statements, "was_reversal": made.was_reversal,
+        "statements": made.statements, "was_reversal": made.was_reversal, "uid": made.uid, "lasting": made.lasting,
     }  # fmt: skip
 
 
@@ -104,8 +296,20 @@ def _plan_out(plan: Plan) -> dict[str, Any]:
         {"kind": s.kind, "row": s.row_id, **{n: plain_out(getattr(s, n)) for n in ("values", "key", "seen", "old")}}
         for s in plan.statements
     ]
-    own = {"key": list(plan.key), "dialect": plan.dialect, "guard": plan.guard, "by_values": plan.by_values}
+    own: dict[str, Any] = {
+        "key": list(plan.key),
+        "dialect": plan.dialect,
+        "guard": plan.guard,
+        "by_values": plan.by_values,
+    }
+    own |= {"parks": [[row, plain_out(pairs)] for row, pairs in plan.parks]}
+    info |= {"foreign": [asdict(link) for link in plan.info.foreign]}
     return {"table": info, **own, "statements": statements}
+
+
+def _link_in(link: dict[str, Any]) -> ForeignKey:
+    own: dict[str, Any] = {name: tuple(value) if isinstance(value, list) else value for name, value in link.items()}
+    return ForeignKey(**own)
 
 
 def _plan_in(plain: dict[str, Any]) -> Plan:
@@ -115,8 +319,10 @@ def _plan_in(plain: dict[str, Any]) -> Plan:
     for s in plain["statements"]:
         parts = (tuple((name, value) for name, value in plain_in(s[n])) for n in ("values", "key", "seen", "old"))
         statements.append(Statement(str(s["kind"]), int(s["row"]), *parts))
-    table = TableInfo(str(info["name"]), str(info["kind"]), columns, schema=str(info["schema"]))
+    foreign = tuple(_link_in(link) for link in info.get("foreign", ()))
+    table = TableInfo(str(info["name"]), str(info["kind"]), columns, schema=str(info["schema"]), foreign=foreign)
+    parks = tuple((int(row), tuple(map(tuple, plain_in(pairs)))) for row, pairs in plain.get("parks", ()))
     return Plan(
         table, tuple(plain["key"]), tuple(statements), str(plain["dialect"]), str(plain["guard"]),
-        bool(plain["by_values"]), is_exact=True,
+        bool(plain["by_values"]), is_exact=True, parks=parks,
     )  # fmt: skip

@@ -30,6 +30,7 @@ from nimble_otter.table.conditions import (
     Operand,
     Truth,
 )
+from nimble_otter.table.patterns import tester
 
 _COMPARE = {"EQ": "=", "NEQ": "<>", "LT": "<", "LTE": "<=", "GT": ">", "GTE": ">="}
 _ARITHMETIC = {"Add": "+", "Sub": "-", "Mul": "*", "Div": "/", "Mod": "%"}
@@ -268,12 +269,9 @@ class _Reader:
         pattern = literal_of(node.expression)
         if pattern is None or not isinstance(pattern.value, str):
             raise ConditionError("A regular expression stands in quotes.", "Write it like note ~ '^ice|debris$'.")
-        try:
-            re.compile(pattern.value)
-        except re.error as problem:
-            raise ConditionError(f"{pattern.value!r} is no regular expression: {problem.msg}.") from None
         flags = node.args.get("flag")
         folded = isinstance(node, exp.RegexpILike) or (flags is not None and "i" in flags.name)
+        tester(pattern.value, not folded)  # says what is wrong with it
         return Like(self.operand(node.this), pattern.value, folded, finds=True)
 
     def operand(self, node: Any) -> Operand:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import logging
 from typing import Any
 
 
@@ -18,6 +19,7 @@ class LazyModule:
         return found
 
 
+logging.getLogger("sqlglot").setLevel(logging.ERROR)  # what it can't parse is told by us, where it matters
 exp: Any = LazyModule("sqlglot.expressions")
 sqlglot: Any = LazyModule("sqlglot")
 qualifying: Any = LazyModule("sqlglot.optimizer.qualify")

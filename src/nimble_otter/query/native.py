@@ -113,7 +113,7 @@ def _place(before: str) -> tuple[int, list[str], bool] | None:
                 above.pop()
             if kinds and kinds[-1] == "":
                 kinds.pop()
-                above.pop()
+                del above[-1:]  # brackets that do not pair may have taken it already
             pending, is_value = "", bool(kinds) and kinds[-1] == "["
         elif token == ":":
             is_value = True

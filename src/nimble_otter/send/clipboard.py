@@ -16,7 +16,7 @@ from nimble_otter.send.ddl import quoter
 from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.send.literals import Literals
 from nimble_otter.send.send import format_for, send_text
-from nimble_otter.send.texts import Spelling, put_empty, spelled
+from nimble_otter.send.texts import GUARD, Spelling, put_empty, spelled
 from nimble_otter.stop import NEVER, StopToken
 
 FORMS = (
@@ -36,7 +36,7 @@ OPTIONS = (
     Option("decimal", "Decimal mark", "choice", "point", (("point", "point"), ("comma", "comma"))),
     Option("date", "Dates", "text", "", hint="yyyy-MM-dd"),
     Option("time", "Times", "text", "", hint="yyyy-MM-dd HH:mm:ss"),
-    Option("guard", "Guard against formulas", "yes/no", True),
+    GUARD,
 )
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import importlib
 import io
 import os
@@ -9,14 +10,14 @@ import pkgutil
 import tempfile
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass, replace
 from functools import cache
 from pathlib import Path
 from typing import Any
 
 from nimble_otter.errors import SendError
-from nimble_otter.files import replacing
+from nimble_otter.files import clear_parts, locked, replacing
 from nimble_otter.send import formats
 from nimble_otter.send.beside import Beside
 from nimble_otter.send.format import Format, Output, Rows, settings
@@ -25,6 +26,8 @@ from nimble_otter.stop import NEVER, Progress, StopToken
 
 EXISTS = (("ask", "ask"), ("number", "number the new one"), ("replace", "replace it"), ("refuse", "stop"))
 """What every format can do about a file that is there; its `changes` come beside these."""
+WAIT_S = 120.0
+"""How long a delivery waits for another one to the same target."""
 MOST_CHECKED_BYTES = 256 << 20
 """A larger delivery is not read back: its rows are those that were written."""
 
@@ -136,11 +139,33 @@ def send_tables(
         )
     if len(tables) > 1 and not format_.many:
         raise SendError(f"A file of {format_.word} holds one table.", "Put {table} into the file name.")
-    began, path = time.perf_counter(), place_for(path, exists)
-    mode = exists if exists in dict(format_.changes) and path.exists() else "replace"
-    _refuse_open(path)
-    with _made_folders(path.parent, path):
-        return _send(tables, format_, path, given, stop, progress, mode, began)
+    began = time.perf_counter()
+    with _alone(path, stop):
+        path = place_for(path, exists)
+        mode = exists if exists in dict(format_.changes) and path.exists() else "replace"
+        _refuse_open(path)
+        with _made_folders(path.parent, path):
+            clear_parts(path.parent, f".{path.name[:40]}.*.part", 60)
+            return _send(tables, format_, path, given, stop, progress, mode, began)
+
+
+@contextmanager
+def _alone(path: Path, stop: StopToken) -> Iterator[None]:
+    """One delivery to a target at a time, whichever process makes it: the next one waits, and then numbers, refuses or
+    adds to what is there by then. Raises: SendError, Stopped."""
+    until = time.monotonic() + WAIT_S
+    with ExitStack() as held:
+        while True:
+            try:
+                held.enter_context(locked(path.expanduser(), 0.2))
+                break
+            except OSError as problem:
+                stop.check()
+                if problem.errno != errno.EBUSY or time.monotonic() > until:
+                    raise SendError(
+                        f"Another delivery is writing {path.name}; this one was not made.", "Send again."
+                    ) from problem
+        yield
 
 
 def _send(

@@ -8,6 +8,7 @@ from __future__ import annotations
 import base64
 import datetime as dt
 import operator
+import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -38,6 +39,49 @@ SPELLING = (
     BINARY,
     BINARY_NAME,
 )
+
+
+GUARD = Option("guard", "Guard against formulas", "yes/no", True)
+_GUARDED = "texts that begin like a formula have an apostrophe before them"
+_MAY_START = frozenset(bytes([byte]) for byte in b"=+-@\t\r\n\v\f \x00\x1c\x1d\x1e\x1f\xc2\xe1\xe2\xe3\xef")
+_STARTS = re.compile(
+    "[\t\r\n]|[\\s\x00\u00ad\u180e\u200b-\u200f\u202a-\u202e\u2060-\u2069\ufeff]*[=+\\-@＝＋－＠﹢﹣﹦﹫]"
+)
+_NUMBER = re.compile(r"\s*[+-]?(\d[\d.,]*|\.\d+)([eE][+-]?\d+)?")
+
+
+def guarded(texts: list[bytes], out: Output, empty: Any = None, times: Any = None) -> list[bytes]:
+    """Texts with an apostrophe before those that a spreadsheet could take for a formula: they begin with = + - @ (also
+    in full width), a tab or a line end, or with one of these behind blanks and signs that are not seen; numbers are
+    left alone. What is at places that are `empty` does not matter; `times` is how often each stands in the column."""
+    if _MAY_START.isdisjoint(text[:1] for text in texts):
+        return texts
+    found = [
+        n for n, text in enumerate(texts)
+        if text[:1] in _MAY_START and (empty is None or not empty[n]) and _is_formula(text.decode("utf-8", "replace"))
+    ]  # fmt: skip
+    if not found:
+        return texts
+    texts = list(texts)
+    for place in found:
+        texts[place] = b"'" + texts[place]
+    out.note(_GUARDED, len(found) if times is None else int(sum(times[place] for place in found)))
+    return texts
+
+
+def _is_formula(text: str) -> bool:
+    return _STARTS.match(text) is not None and _NUMBER.fullmatch(text) is None
+
+
+def can_be_formula(column: Column) -> bool:
+    """Whether a column may hold texts of any kind, beside numbers and times."""
+    return column.kind in (Kind.TEXT, Kind.UUID, Kind.OBJECT, Kind.SPAN)
+
+
+def spelled_guarded(column: Column, field: Field, spell: Spelling, out: Output) -> list[bytes]:
+    """As `spelled`, guarded where the delivery's options ask for it."""
+    texts = spelled(column, field, spell)
+    return guarded(texts, out, column.empty) if out.options["guard"] and can_be_formula(column) else texts
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,7 +10,9 @@ import posixpath
 import re
 import shutil
 import zipfile
-from collections.abc import Callable
+import zlib
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -43,6 +45,25 @@ _NEW = {
 }
 _ORDER = ("numFmts", "fonts", "fills", "borders", "cellStyleXfs", "cellXfs", "cellStyles", "dxfs")
 MOST_SHEET_NAME = 31
+
+
+_LARGE, _TIGHT = 32 << 20, 100
+"""Bytes of a part from which on it must not be packed tighter than so many to one: no sheet of real rows is."""
+
+
+@contextmanager
+def odd_book(existing: Path | None) -> Iterator[None]:
+    """Whatever a file that is no workbook of the usual make leads to, said as one error. Raises: SendError."""
+    try:
+        yield
+    except (KeyError, ValueError, TypeError, AttributeError, IndexError, EOFError, NotImplementedError, OverflowError,
+            RuntimeError, zipfile.BadZipFile, zlib.error) as problem:  # fmt: skip
+        if existing is None:
+            raise
+        raise SendError(
+            f"{existing.name} is a workbook of a make that can't be changed ({type(problem).__name__}: {problem}).",
+            "Replace it, or send to a new file.",
+        ) from problem
 
 
 def parse(data: bytes) -> Any:
@@ -103,6 +124,12 @@ class Book:
     def read(self, name: str) -> bytes:
         """A part of the file as it was. Raises: KeyError."""
         assert self._old is not None
+        told = self._old.getinfo(name)
+        if told.file_size > _LARGE and told.file_size > _TIGHT * max(1, told.compress_size):
+            raise SendError(
+                f"The workbook's part {name} unpacks to {told.file_size >> 20} MB from {told.compress_size >> 10} kB.",
+                "It was not opened. Choose another file, or replace it.",
+            )
         return self._old.read(name)
 
     def _target_of_type(self, end: str) -> str:

@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from typing import TYPE_CHECKING, Any
 
-from nimble_otter.errors import SourceError
+from nimble_otter.errors import LostError, SourceError
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind, Table, TableBuilder
 from nimble_otter.table.columns import distinct_names
@@ -44,6 +44,8 @@ class Explained:
         said = self._connection._say(inner, self._text) if isinstance(inner, Exception) else None
         if said is None and isinstance(problem, SQLAlchemyError):
             said = SourceError(f"The server's answer can't be used: {problem}.")
+        if isinstance(said, LostError):
+            self._connection._engine.dispose()  # nor is any other connection of before believed
         if said is not None:
             raise said from None
 

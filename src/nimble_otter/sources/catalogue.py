@@ -15,7 +15,8 @@ class ColumnInfo:
     """`word` is the type in one plain word (number, text, time, ...), `key` its place in the primary key from 1 or 0,
     `refers` the table and column that a foreign key points to ("station.station_id"). `generated` is the expression
     of a computed column, or "identity" where the server numbers the rows. `folds`: texts that differ may count as equal
-    there; `values` are all that an enumeration takes."""
+    there; `values` are all that an enumeration takes. `is_always`: the server numbers it, whatever is given;
+    `is_hidden`: * leaves it out."""
 
     name: str
     declared: str = ""
@@ -28,18 +29,23 @@ class ColumnInfo:
     comment: str = ""
     folds: bool = False
     values: tuple[str, ...] = ()
+    is_always: bool = False
+    is_hidden: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class ForeignKey:
     """`columns` of `table` refer to `referred` columns of `target`, in that order. Tables by their label. `on_delete`
-    is what happens to the referring rows: cascade, set null, ...; "" where it is refused."""
+    and `on_update` are what happens to the referring rows: cascade, set null, ...; "" where it is refused. `schema`: of
+    `table`, where it was asked for."""
 
     table: str
     columns: tuple[str, ...]
     target: str
     referred: tuple[str, ...]
     on_delete: str = ""
+    on_update: str = ""
+    schema: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,7 +64,8 @@ class TableInfo:
     """`kind` is table, view, materialized view, collection, routine or sequence. `name` is what queries call it: with
     its schema in front where that is not the default one. `rows` is None until known; `is_estimate`: as the server
     last reckoned, not counted. `unique` are further keys: sets of columns that are unique and never empty, known only
-    where there is no primary key; `checks` are conditions that each row must hold, None before a query named it."""
+    where there is no primary key; `distinct` are all sets of columns that are unique, and `checks` conditions that each
+    row must hold, None before a query named it."""
 
     name: str
     kind: str = "table"
@@ -70,6 +77,7 @@ class TableInfo:
     comment: str = ""
     unique: tuple[tuple[str, ...], ...] = ()
     checks: tuple[str, ...] | None = None
+    distinct: tuple[tuple[str, ...], ...] | None = None
 
     @property
     def bare(self) -> str:

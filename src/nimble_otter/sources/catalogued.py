@@ -7,6 +7,7 @@ the end of `Catalogued`.
 from __future__ import annotations
 
 import time
+from collections.abc import Mapping, Sequence
 from contextlib import AbstractContextManager, suppress
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
@@ -14,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 from nimble_otter.errors import SourceError
 from nimble_otter.query.conditions import nearest
 from nimble_otter.sources.answer import Explained, sever
-from nimble_otter.sources.catalogue import Definition, ForeignKey, Shapes, TableInfo
+from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
 from nimble_otter.sources.reflect import Written, describe, label_of, read_checks, read_tables, read_unique
 from nimble_otter.sources.texts import names_in
 from nimble_otter.stop import NEVER, StopToken
@@ -31,6 +32,8 @@ class Catalogued:
 
     dialect = ""
     word = ""
+    main = ""
+    """What a query may put before the tables of a source that has no schemas."""
 
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
@@ -57,9 +60,10 @@ class Catalogued:
             plain = {} if values else {"no_parameters": True}
             return list(connection.exec_driver_sql(text, values or None, execution_options=plain))
 
-    def _ready(self, stop: StopToken = NEVER) -> None:
-        """Open the connection again when it dropped while nobody used it. A stop wakes who waits for a hung server."""
-        if time.monotonic() - self._used_at < IDLE_S:
+    def _ready(self, stop: StopToken = NEVER, is_sure: bool = False) -> None:
+        """Open the connection again when it dropped while nobody used it; `is_sure`: however short that was. A stop
+        wakes who waits for a hung server."""
+        if not is_sure and time.monotonic() - self._used_at < IDLE_S:
             return
         with self._explained():
             raw = self._engine.raw_connection()
@@ -125,6 +129,10 @@ class Catalogued:
     def _tables_of(self, text: str) -> list[TableInfo]:
         """The tables that a query names; those that the catalogue does not have (yet) are read on the spot."""
         wanted = names_in(text, self.reader)
+        if any("." in name for name in wanted):
+            with self._explained():
+                own = self._default_schema(self._inspector()) or self.main
+            wanted = [label_of(*(name.rpartition(".")[::2]), own) if "." in name else name for name in wanted]
         folded = {name.casefold() for name in wanted}
         found = [t for t in self._known.values() if t.name.casefold() in folded]
         if len(found) >= len(folded):
@@ -134,8 +142,8 @@ class Catalogued:
             default = self._default_schema(inspector)
             by_schema: dict[str | None, list[str]] = {}
             for name in wanted:
-                own, _, bare = name.rpartition(".")
-                by_schema.setdefault(own or default, []).append(bare)
+                own_schema, _, bare = name.rpartition(".")
+                by_schema.setdefault(own_schema or default, []).append(bare)
             for schema, names in by_schema.items():
                 for table in read_tables(inspector, [schema], default, names, self._declared):
                     self._known[table.name] = table
@@ -206,19 +214,14 @@ class Catalogued:
                     queue += [t for t in fresh if t.kind == "view"]
             found = []
             for table in tables:
-                if table.kind == "table" and not table.key and not table.unique:
-                    table = self._known[table.name] = replace(table, unique=self._unique(inspector, table))
                 if table.kind == "table" and table.checks is None:
-                    table = self._known[table.name] = replace(table, checks=self._checks(inspector, table))
+                    distinct, filled = self._unique(inspector, table), {c.name for c in table.columns if not c.nullable}
+                    keys = () if table.key else tuple(names for names in distinct if filled.issuperset(names))
+                    checks = self._checks(inspector, table)
+                    table = replace(table, unique=keys, checks=checks, distinct=distinct)
+                    self._known[table.name] = table
                 found.append(table)
         return found, views
-
-    def referring(self, table: TableInfo) -> tuple[ForeignKey, ...]:
-        """Foreign keys of other tables whose rows change or go when a row of this one is deleted. Raises:
-        SourceError's."""
-        if not self._has_all:
-            self.tables()
-        return tuple(k for t in self._known.values() for k in t.foreign if k.target == table.name and k.on_delete)
 
     # --- explaining --------------------------------------------------------------------------------------------
 
@@ -244,8 +247,8 @@ class Catalogued:
     def _default_schema(self, inspector: Inspector) -> str | None:
         return inspector.default_schema_name
 
-    def _declared(self, schema: str, table: str) -> dict[str, Written]:
-        """What reflection changes or misses of columns, by name."""
+    def _declared(self, schema: str | None, tables: Sequence[str] | None) -> Mapping[str, Mapping[str, Written]]:
+        """What reflection changes or misses of columns, by table and name; of a schema's tables, or of some."""
         return {}
 
     def _estimates(self, default: str | None) -> dict[str, int]:
@@ -264,7 +267,7 @@ class Catalogued:
         return None
 
     def _unique(self, inspector: Inspector, table: TableInfo) -> tuple[tuple[str, ...], ...]:
-        """Keys of a table beside its primary one."""
+        """Sets of columns of a table that are unique, beside its primary key."""
         return read_unique(inspector, table, table.schema or self._default)
 
     def _checks(self, inspector: Inspector, table: TableInfo) -> tuple[str, ...]:

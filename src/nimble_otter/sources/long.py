@@ -66,15 +66,20 @@ def shorten(text: str, table: TableInfo, dialect: str, quoted: Callable[[str], s
     places = {name: place for place, (name, _) in reversed(list(enumerate(columns)))}
     if not long or any(name not in places for name in table.key):
         return None
-    start, end = _span(text, dialect)
+    span = _span(text, dialect)
+    if span is None:
+        return None
+    start, end = span
     keys = tuple((places[name], name) for name in table.key)
     return text[:start] + ", ".join(pieces) + text[end:], LongColumns(table.name, keys, tuple(long))
 
 
-def _span(text: str, dialect: str) -> tuple[int, int]:
-    """Where the list of columns begins and ends, between SELECT and FROM."""
+def _span(text: str, dialect: str) -> tuple[int, int] | None:
+    """Where the list of columns begins and ends, between SELECT and FROM; None for a query in other words (TABLE t)."""
     tokens = sqlglot.tokenize(text, read=dialect)
-    end = next(n for n, token in enumerate(tokens) if token.token_type.name == "FROM")
+    end = next((n for n, token in enumerate(tokens) if token.token_type.name == "FROM"), 0)
+    if tokens[0].token_type.name != "SELECT" or end < 2:
+        return None
     return tokens[1].start, tokens[end - 1].end + 1
 
 

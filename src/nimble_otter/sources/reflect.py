@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 import warnings
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
@@ -14,9 +15,9 @@ if TYPE_CHECKING:
     from sqlalchemy import Engine, Inspector
 
 _WORDS = [
-    (re.compile(r"BLOB|BINARY|BYTEA|IMAGE", re.I), "binary"),
-    (re.compile(r"JSON|HSTORE|XML", re.I), "nested"),
     (re.compile(r"\[\]|ARRAY", re.I), "list"),
+    (re.compile(r"BLOB|BINARY|BYTEA|IMAGE", re.I), "binary"),
+    (re.compile(r"JSON(?!PATH)|HSTORE|XML", re.I), "nested"),
     (re.compile(r"INTERVAL|RANGE|POINT|GEOM", re.I), "text"),
     (re.compile(r"DATE.*TIME|TIMESTAMP|DATETIME", re.I), "time"),
     (re.compile(r"DATE", re.I), "date"),
@@ -27,8 +28,19 @@ _WORDS = [
 ]
 
 
-Written = tuple[str, str, bool]
-"""Of a column: its type as it was written, what generates it, whether texts that differ may count as equal."""
+@dataclass(frozen=True, slots=True)
+class Written:
+    """What reflection changes or misses of a column: its type as it was written (None: as reflected), what generates
+    it, whether texts that differ may count as equal, and whether * leaves it out."""
+
+    declared: str | None = None
+    generated: str = ""
+    folds: bool = False
+    is_hidden: bool = False
+
+
+Declared = Callable[[str | None, Sequence[str] | None], Mapping[str, Mapping[str, Written]]]
+"""By table and column, what a dialect changes or misses; of a schema's tables, or of some of them."""
 
 
 def word_of(declared: str) -> str:
@@ -46,10 +58,10 @@ def read_tables(
     schemas: Sequence[str | None],
     default: str | None,
     names: Sequence[str] | None = None,
-    declared: Callable[[str, str], dict[str, Written]] | None = None,
+    declared: Declared | None = None,
 ) -> list[TableInfo]:
     """Tables, views and materialized views of some schemas, or only those in `names`, with columns, keys and foreign
-    keys. `declared(schema, table)` gives by column what the dialect changes or misses."""
+    keys. `declared` gives what the dialect changes or misses."""
     from sqlalchemy.engine.reflection import ObjectKind
     from sqlalchemy.exc import SAWarning
 
@@ -67,11 +79,12 @@ def read_tables(
             columns, keys, foreign = (_unquoted(made) for made in (columns, keys, foreign))
         views = set(inspector.get_view_names(schema))
         stored = set(_quietly(partial(inspector.get_materialized_view_names, schema)))
+        more = declared(schema, names) if declared is not None else {}
         for (_, name), infos in columns.items():
             label = label_of(schema, name, default)
             links = _foreign(label, foreign.get((schema, name)) or [], schema, default)
             key = (keys.get((schema, name)) or {}).get("constrained_columns") or []
-            written = declared(schema or "", name) if declared is not None else {}
+            written = more.get(name, {})
             made = tuple(_column(info, key, links, written.get(info["name"])) for info in infos)
             kind = "materialized view" if name in stored else ("view" if name in views else "table")
             found.append(TableInfo(label, kind, made, schema=label[: -len(name) - 1], foreign=links))
@@ -106,8 +119,7 @@ def _on_delete(info: Any) -> str:
 
 
 def read_unique(inspector: Inspector, table: TableInfo, schema: str | None) -> tuple[tuple[str, ...], ...]:
-    """Sets of columns of a table that are unique and never empty, beside its primary key."""
-    filled = {c.name for c in table.columns if not c.nullable}
+    """Sets of columns of a table that are unique, beside its primary key."""
     found = [u["column_names"] for u in _quietly(lambda: inspector.get_unique_constraints(table.bare, schema))]
     for index in _quietly(lambda: inspector.get_indexes(table.bare, schema)):
         is_partial = any(
@@ -115,7 +127,7 @@ def read_unique(inspector: Inspector, table: TableInfo, schema: str | None) -> t
         )
         if index["unique"] and not index.get("expressions") and not is_partial:
             found.append(index["column_names"])
-    return tuple(dict.fromkeys(tuple(names) for names in found if names and set(names) <= filled))
+    return tuple(dict.fromkeys(tuple(names) for names in found if names and None not in names))
 
 
 def read_checks(inspector: Inspector, table: TableInfo, schema: str | None) -> tuple[str, ...]:
@@ -125,19 +137,19 @@ def read_checks(inspector: Inspector, table: TableInfo, schema: str | None) -> t
 
 
 def _column(info: Any, key: list[str], links: tuple[ForeignKey, ...], written: Written | None) -> ColumnInfo:
-    name = info["name"]
-    declared = written[0] if written is not None else _type_text(info["type"])
+    name, written = info["name"], written or Written()
+    declared = _type_text(info["type"]) if written.declared is None else written.declared
     refers = next(
         (f"{link.target}.{link.referred[link.columns.index(name)]}" for link in links if name in link.columns), ""
     )
     generated = (info.get("computed") or {}).get("sqltext", "") or ("identity" if info.get("identity") else "")
     if not generated and info.get("autoincrement") is True:
         generated = "identity"
-    generated = generated or (written[1] if written is not None else "")
     return ColumnInfo(
         name, declared, word_of(declared), key.index(name) + 1 if name in key else 0, refers, bool(info["nullable"]),
-        str(info.get("default") or ""), generated, info.get("comment") or "",
-        written is not None and written[2], tuple(getattr(info["type"], "enums", ())),
+        str(info.get("default") or ""), generated or written.generated, info.get("comment") or "",
+        written.folds, tuple(getattr(info["type"], "enums", ())), bool((info.get("identity") or {}).get("always")),
+        written.is_hidden,
     )  # fmt: skip
 
 

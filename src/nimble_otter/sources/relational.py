@@ -6,24 +6,27 @@ end of `Relational` and of `Catalogued`.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager, suppress
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import ChangeError, LostError, OutcomeUnknown, QueryError, SourceError
-from nimble_otter.query.kinds import changes_catalogue
+from nimble_otter.query.effects import Effect, Verdict, changes_catalogue, names_a_writer
 from nimble_otter.query.statements import find_parameters, mark_parameters
 from nimble_otter.sources.answer import Answer, results
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.catalogued import Catalogued
+from nimble_otter.sources.facts import Ask, TableFacts
+from nimble_otter.sources.guard import parser_dialect, refuse_writing, verdict_of
 from nimble_otter.sources.held import Held, HeldTransaction
 from nimble_otter.sources.long import LongColumns, is_long, shorten
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.reflect import read_tables, word_of
-from nimble_otter.sources.source import Executed, Request, Run, check_writable
+from nimble_otter.sources.source import Executed, Request, Run, check_guarded, check_writable
 from nimble_otter.sources.texts import names_in, one_statement
-from nimble_otter.sources.trace import Origin, declared_kinds, trace_origins, with_keys
+from nimble_otter.sources.trace import Origin, declared_kinds, is_behind, trace_origins, with_keys
 from nimble_otter.sources.writer import Bound, Done, Writer, run_each
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Field, Kind
@@ -31,6 +34,7 @@ from nimble_otter.table import Field, Kind
 if TYPE_CHECKING:
     from sqlalchemy import Engine
 
+_PLAIN = re.compile(r"\s*(?:insert|update|delete|merge|replace|with)\b", re.IGNORECASE)
 CONNECT_S = 8
 """Longest wait for a server to take a connection."""
 _EXACT = (Kind.TIME, Kind.ZONED, Kind.DATE, Kind.CLOCK, Kind.SPAN)
@@ -43,6 +47,7 @@ class Relational(Catalogued):
 
     is_read_only = False
     can_write = False
+    guarded: tuple[str, ...] = ()
     is_typed = True
     """Whether a column holds only values of its declared type."""
     marks = "pyformat"
@@ -58,6 +63,12 @@ class Relational(Catalogued):
     """What makes the server check now what it would check at the commit."""
     signs = ""
     """A query that gives by what a transaction is known afterwards."""
+    counts_changes = ""
+    """A query that gives how many rows a transaction has changed so far, in all tables."""
+    plain_quotes = False
+    """Whether the server takes a backslash in quotes otherwise than its dialect does by default."""
+    plan_form = ""
+    """What stands before a query that asks for its plan; "" where the server tells none."""
 
     def __init__(self, engine: Engine) -> None:
         super().__init__(engine)
@@ -67,6 +78,10 @@ class Relational(Catalogued):
 
     def run(self, request: Request, stop: StopToken) -> Run:
         text = one_statement(request)
+        verdict = self.verdict(text)
+        if verdict.effect is Effect.UNKNOWN:  # most are slips of the keyboard, which the server names at their place
+            self.parse(request)
+        refuse_writing(verdict, request.text, self.is_read_only)
         names = find_parameters(text)
         self._ready(stop)
         shorter = self._shortened(text) if request.shorten else None
@@ -92,7 +107,11 @@ class Relational(Catalogued):
         try:
             tables, views = self._known_in(text)
             shown = labels[: len(labels) - len(more)]
-            traced = [*trace_origins(text, shown, tables, self.reader, views, self._default), *more]
+            if is_behind(text, shown, tables, self.reader, views, self._default or self.main):
+                for table in tables:
+                    self._known.pop(table.name, None)
+                tables, views = self._known_in(text)
+            traced = [*trace_origins(text, shown, tables, self.reader, views, self._default or self.main), *more]
             origins = self._confirmed(traced, answer.numbers, tables, shorter is None) if answer.numbers else traced
             declared = declared_kinds(origins, tables)
         except BaseException:
@@ -114,7 +133,7 @@ class Relational(Catalogued):
     def _with_keys(self, text: str) -> tuple[str, list[Origin]]:
         """The text with keys of its tables fetched along, and their origins; see trace.with_keys."""
         tables, views = self._known_in(text)
-        origins = trace_origins(text, None, tables, self.reader, views, self._default)
+        origins = trace_origins(text, None, tables, self.reader, views, self._default or self.main)
         return with_keys(text, origins, tables, self.reader, self.quoted)
 
     def _shortened(self, text: str) -> tuple[str, LongColumns] | None:
@@ -132,6 +151,7 @@ class Relational(Catalogued):
     def execute(self, request: Request, stop: StopToken = NEVER) -> Executed:
         text = one_statement(request)
         check_writable(self)
+        check_guarded(self, text)
         values = self._written({name: request.parameters[name] for name in find_parameters(text)})
         held, messages = self._held, list[str]()
         if held is None:
@@ -144,17 +164,20 @@ class Relational(Catalogued):
         messages = held.messages if held is not None else messages
         is_begun = False
         try:
-            with self._explained(request.text), held.statement() if held else self._alone(messages) as driver:
+            keeps = self._leaves_session(text)
+            alone = self._alone(messages, keeps, stop) if held is None else held.statement()
+            with self._explained(request.text), alone as driver:
                 handle = self._handle(driver)
 
                 def cancel() -> None:
-                    self._cancel(handle)
+                    with suppress(Exception):  # it may have ended meanwhile
+                        self._cancel(handle)
 
                 stop.on_stop(cancel)
                 cursor = driver.cursor()
                 try:
                     is_begun = True
-                    cursor.execute(mark_parameters(text, values, self.marks), values or self.no_values)
+                    self._execute(cursor, mark_parameters(text, values, self.marks), values)
                     tables = results(cursor, request.limit)
                     affected = cursor.rowcount if cursor.rowcount >= 0 and not tables else None
                     messages += self._warnings(cursor)
@@ -190,7 +213,7 @@ class Relational(Catalogued):
         self._ready()
         messages: list[str] = []
         with self._explained():
-            self._held = HeldTransaction(self._writing(messages), messages)
+            self._held = HeldTransaction(self._writing(messages, keeps=False), messages)
 
     def end(self, commit: bool) -> None:
         """Commit the open transaction, or roll it back. Raises: OutcomeUnknown when the connection is lost then."""
@@ -215,10 +238,50 @@ class Relational(Catalogued):
     def explain(self, request: Request, stop: StopToken = NEVER) -> PlanNode:
         """The server's plan of a query, as a tree; the query is not run. Raises: SourceError's."""
         text = one_statement(request)
-        values = {name: request.parameters[name] for name in find_parameters(text)}
+        refuse_writing(self.verdict(f"explain {text}"), request.text, self.is_read_only)
+        if not self.plan_form:
+            raise SourceError(f"{self.word} tells no plan here.")
+        values = self._written({name: request.parameters[name] for name in find_parameters(text)})
         self._ready(stop)
         with self._explained(request.text):
-            return self._plan(text, values)
+            raw = self._engine.raw_connection()
+        answer = Answer(self, raw, request.text, stop)
+        try:
+            with self._explained(request.text):
+                self._start(answer, self.plan_form + text, values)
+        except BaseException:
+            answer.finish(is_whole=False)
+            stop.check()
+            raise
+        rows = [row for batch in answer.batches() for row in batch]
+        stop.check()
+        return self._plan_of(rows)
+
+    def parse(self, request: Request) -> None:
+        """Let the server read a statement without running it, as far as it can. Raises: QueryError with the server's
+        words, where it does not understand it."""
+        text = one_statement(request)
+        values = self._written({name: request.parameters[name] for name in find_parameters(text)})
+        self._ready()
+        with self._explained(request.text):
+            raw = self._engine.raw_connection()
+            try:
+                self._parse(raw.driver_connection, text, values)
+            finally:
+                raw.close()
+
+    def verdict(self, text: str) -> Verdict:
+        """What a text does on this server."""
+        return verdict_of(text, self.dialect, self.plain_quotes)
+
+    def _leaves_session(self, text: str) -> bool:
+        """Whether a statement leaves nothing behind in its session: no lock, setting or prepared name. One that may
+        ends its connection with it."""
+        effect = self.verdict(text).effect
+        is_plain = effect in (Effect.READS, Effect.DEFINES) or (
+            effect is Effect.ROWS and _PLAIN.match(text) is not None
+        )
+        return is_plain and not names_a_writer(text, parser_dialect(self.dialect))
 
     @contextmanager
     def transaction(self, stop: StopToken = NEVER, atomic: bool = True) -> Iterator[Writer]:
@@ -227,12 +290,13 @@ class Relational(Catalogued):
         check_writable(self)
         if not self.can_write:
             raise ChangeError(f"Writing to {self.word} is not possible yet.", "Copy the statements, or send the rows.")
-        self._ready(stop)
-        with self._explained(), self._writing([]) as driver:
+        self._ready(stop, is_sure=True)
+        with self._explained(), self._writing([], stop=stop) as driver:
             handle = self._handle(driver)
 
             def cancel() -> None:
-                self._cancel(handle)
+                with suppress(Exception):  # it may have ended meanwhile
+                    self._cancel(handle)
 
             stop.on_stop(cancel)
             try:
@@ -258,9 +322,9 @@ class Relational(Catalogued):
         return self.dialect
 
     @contextmanager
-    def _alone(self, messages: list[str]) -> Iterator[Any]:
+    def _alone(self, messages: list[str], keeps: bool, stop: StopToken) -> Iterator[Any]:
         """A transaction for one statement, committed when it succeeds."""
-        with self._writing(messages) as driver:
+        with self._writing(messages, keeps, stop) as driver:
             yield driver
             driver.commit()
 
@@ -268,7 +332,14 @@ class Relational(Catalogued):
         self._let_go()
         super().close()
 
+    def rights(self) -> tuple[str, ...]:
+        return ()
+
     # --- what a driver gives -----------------------------------------------------------------------------------
+
+    def facts_of(self, ask: Ask, schema: str | None, name: str, default: str | None) -> TableFacts:
+        """What hangs on a table, asked on the connection that writes; see sources.facts."""
+        return TableFacts()
 
     def _confirmed(
         self, origins: list[Origin | None], numbers: list[tuple[int, int]], tables: list[TableInfo], is_whole: bool
@@ -287,18 +358,23 @@ class Relational(Catalogued):
     def _release(self, driver: Any) -> None:
         """What a run set on the driver's connection is taken off again."""
 
-    def _writing(self, messages: list[str]) -> AbstractContextManager[Any]:
+    def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> AbstractContextManager[Any]:
         """A driver's connection in a transaction that may write, rolled back unless it was committed; what the server
-        says beside its answers goes to `messages`."""
+        says beside its answers goes to `messages`. A `stop` ends waiting for it. Without `keeps` the connection ends
+        with it, and so what it holds."""
         raise ChangeError(f"{self.word} can't be written to here.")
 
     def _many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
         """Run statements in their order, with as few waits as the driver can."""
-        return run_each(driver, wanted)
+        return run_each(lambda: self._reading_cursor(driver), wanted)
 
     def _reading_cursor(self, driver: Any) -> Any:
         """A cursor that gives values in the forms in which `run` gives them."""
         return driver.cursor()
+
+    def _execute(self, cursor: Any, text: str, values: dict[str, Any]) -> None:
+        """Run one statement of the user's, so that the server takes no second one behind it."""
+        cursor.execute(text, values or self.no_values)
 
     def _written(self, values: dict[str, Any]) -> dict[str, Any]:
         """Parameters' values as the driver takes them."""
@@ -315,5 +391,9 @@ class Relational(Catalogued):
     def _cancel(self, handle: Any) -> None:
         """Ask the server, from outside, to end what a connection does."""
 
-    def _plan(self, text: str, values: dict[str, Any]) -> PlanNode:
-        raise SourceError(f"{self.word} tells no plan here.")
+    def _parse(self, driver: Any, text: str, values: dict[str, Any]) -> None:
+        """Have a text parsed and nothing more; raises what the driver raises where it is not understood."""
+
+    def _plan_of(self, rows: list[Any]) -> PlanNode:
+        """The tree that the answer to `plan_form` tells."""
+        raise NotImplementedError

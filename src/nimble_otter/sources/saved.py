@@ -1,19 +1,20 @@
-"""The list of saved sources: one TOML file, without secrets."""
+"""The list of saved sources: one TOML file, without secrets, shared by every window of a home."""
 
 from __future__ import annotations
 
 import tomllib
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import tomli_w
 
 from nimble_otter.errors import CorruptError, TooNewError
-from nimble_otter.files import set_aside, write_text
-from nimble_otter.sources.secrets import split_secret
+from nimble_otter.files import read_text, set_aside, update_text
 from nimble_otter.sources.source import Source
 
 VERSION = 1
+_MARKS = ("stage", "care", "read_only", "clear_password")
 
 
 def load_sources(path: Path) -> list[Source]:
@@ -21,27 +22,59 @@ def load_sources(path: Path) -> list[Source]:
     if not path.exists():
         return []
     try:
-        whole = tomllib.loads(path.read_text("utf-8"))
-        if whole["version"] > VERSION:
-            raise TooNewError(f"{path} was written by a newer Nimble Otter.", "Update it first.")
-        return [
-            Source(
-                str(item["name"]), str(item["url"]), str(item.get("stage", "")), bool(item.get("care", False)),
-                bool(item.get("read_only", False)),
-            )
-            for item in whole.get("source", [])
-        ]  # fmt: skip
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError, KeyError, TypeError):
+        return _read(read_text(path), path)
+    except (OSError, UnicodeDecodeError, ValueError) as problem:
         aside = set_aside(path)
         raise CorruptError(
             f"The list of sources was damaged; it is kept as {aside.name}.", f"It is in {aside.parent}."
-        ) from None
+        ) from problem
 
 
-def save_sources(path: Path, sources: list[Source]) -> None:
+def change_sources(path: Path, change: Callable[[list[Source]], list[Source]]) -> list[Source]:
+    """Change the list as it is on disk now, which another window may have changed meanwhile; returns it. Raises:
+    TooNewError, where a newer version of ours wrote it, and CorruptError: nothing is written then; OSError."""
+    found: list[Source] = []
+
+    def merged(text: str | None) -> str:
+        nonlocal found
+        try:
+            found = change(_read(text, path) if text is not None else [])
+        except ValueError as problem:
+            raise CorruptError(f"The list of sources is damaged: {problem}.", f"It is {path}.") from problem
+        return _written(found)
+
+    try:
+        update_text(path, merged)
+    except UnicodeDecodeError as problem:
+        raise CorruptError("The list of sources is damaged: it is not text.", f"It is {path}.") from problem
+    return found
+
+
+def _read(text: str, path: Path) -> list[Source]:
+    """Raises: ValueError, TooNewError."""
+    try:
+        whole = tomllib.loads(text)
+    except RecursionError as problem:
+        raise ValueError("it is nested too deeply") from problem
+    version, items = whole.get("version"), whole.get("source", [])
+    if not isinstance(version, int) or not isinstance(items, list):
+        raise ValueError("it has no version or no list of sources")
+    if version > VERSION:
+        raise TooNewError(f"{path} was written by a newer Nimble Otter.", "Update it first.")
+    found = []
+    for item in items:
+        if not isinstance(item, dict) or not isinstance(item.get("name"), str) or not isinstance(item.get("url"), str):
+            raise ValueError("a source has no name or no URL")
+        marks = {name: item[name] for name in _MARKS if name in item}
+        if any(not isinstance(mark, str if name == "stage" else bool) for name, mark in marks.items()):
+            raise ValueError(f"a mark of {item['name']} is not what it should be")
+        found.append(Source(item["name"], item["url"], **marks))
+    return found
+
+
+def _written(sources: list[Source]) -> str:
     items = []
     for source in sources:
-        item: dict[str, Any] = {"name": source.name, "url": split_secret(source.url)[0]}
-        marks = {"stage": source.stage, "care": source.care, "read_only": source.read_only}
-        items.append(item | {name: mark for name, mark in marks.items() if mark})
-    write_text(path, tomli_w.dumps({"version": VERSION, "source": items}))
+        marks: dict[str, Any] = {name: getattr(source, name) for name in _MARKS}
+        items.append({"name": source.name, "url": source.url} | {name: mark for name, mark in marks.items() if mark})
+    return tomli_w.dumps({"version": VERSION, "source": items})

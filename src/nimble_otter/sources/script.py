@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 from nimble_otter.errors import OtterError, QueryError, Stopped, place_of
-from nimble_otter.query.kinds import READS, kind_of, of_transaction
+from nimble_otter.query.effects import Effect, of_transaction
 from nimble_otter.query.statements import Statement
 from nimble_otter.sources.fetch import Fetched, fetch
 from nimble_otter.sources.source import Connection, Request
@@ -27,6 +27,7 @@ class Outcome:
     messages: tuple[str, ...] = ()
     error: OtterError | None = None
     more: tuple[Fetched, ...] = ()
+    effect: Effect = Effect.READS
 
 
 def run_script(
@@ -54,13 +55,16 @@ def run_script(
 
 def _run(connection: Connection, text: str, statement: Statement, request: Request, stop: StopToken) -> Outcome:
     began = time.perf_counter()
+    effect = connection.verdict(statement.text).effect
     try:
         what = of_transaction(statement.text)
         if what:
             connection.begin() if what == "begin" else connection.end(what == "commit")
             said = {"begin": "A transaction is open.", "commit": "Committed.", "rollback": "Rolled back."}[what]
             return Outcome(statement, time.perf_counter() - began, messages=(said,))
-        if kind_of(statement.text) == READS and connection.held is None:
+        # what can't be told is asked where nothing may be written: most are slips, which the server names
+        asks = effect is Effect.READS or (effect is Effect.UNKNOWN and connection.is_read_only)
+        if asks and connection.held is None:
             fetched = fetch(connection, request, stop)
             return Outcome(statement, time.perf_counter() - began, fetched)
         done = connection.execute(request, stop)
@@ -74,5 +78,5 @@ def _run(connection: Connection, text: str, statement: Statement, request: Reque
     results = [Fetched(table, was_cut) for table, was_cut in done.tables]
     return Outcome(
         statement, time.perf_counter() - began, results[0] if results else None, done.affected, done.messages,
-        more=tuple(results[1:]),
+        more=tuple(results[1:]), effect=effect,
     )  # fmt: skip

@@ -55,7 +55,7 @@ def find_value(
     if sought.is_regex:
         try:
             re.compile(sought.text)
-        except re.error as problem:
+        except (re.error, RecursionError, OverflowError) as problem:
             raise QueryError(f"This is no regular expression: {problem}.") from None
     places = [table for table in tables if table.kind in ("table", "collection", "materialized view")]
     for number, table in enumerate(places):

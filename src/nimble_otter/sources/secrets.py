@@ -1,34 +1,13 @@
-"""Passwords: in the system's keyring, or in memory where there is none. Never in a file of ours."""
+"""Keeping passwords: in the system's keyring, or in memory where there is none. Never in a file of ours."""
 
 from __future__ import annotations
-
-from urllib.parse import quote, unquote, urlsplit, urlunsplit
 
 _SERVICE = "nimble-otter"
 _memory: dict[str, str] = {}
 
 
-def split_secret(url: str) -> tuple[str, str | None]:
-    """(the URL without its password, the password or None)."""
-    parts = urlsplit(url)
-    user, at, host = parts.netloc.rpartition("@")
-    name, colon, password = user.partition(":")
-    if not at or not colon:
-        return url, None
-    return urlunsplit(parts._replace(netloc=f"{name}@{host}")), unquote(password)
-
-
-def with_secret(url: str, password: str | None) -> str:
-    """The URL with a password put in, for a driver's own use; never shown or stored."""
-    if password is None:
-        return url
-    parts = urlsplit(url)
-    user, at, host = parts.netloc.rpartition("@")
-    return urlunsplit(parts._replace(netloc=f"{user}:{quote(password, safe='')}@{host}")) if at else url
-
-
 def remember(url: str, password: str) -> bool:
-    """Keep a password; True where the keyring took it, False where it is kept in memory only."""
+    """Keep a password; True where the keyring took it, False where it is in memory only."""
     _memory[url] = password
     try:
         import keyring

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import importlib
 import pkgutil
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
@@ -12,11 +13,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
 from nimble_otter.errors import ChangeError, ConnectError
+from nimble_otter.query.effects import Verdict
 from nimble_otter.sources import drivers
-from nimble_otter.sources.catalogue import Definition, ForeignKey, Shapes, TableInfo
+from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
 from nimble_otter.sources.held import Held
 from nimble_otter.sources.plans import PlanNode
+from nimble_otter.sources.secrets import recall
 from nimble_otter.sources.trace import Origin
+from nimble_otter.sources.urls import Secret, dropped_secrets, split_secret, without_secrets
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind, Table
 
@@ -26,15 +30,29 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """A saved source. `url` holds no password: that is in the system's keyring (see secrets.py). `stage` says what it
-    is for ("test", "production", ...), `care` that writes need one more question, `read_only` that nothing is ever
-    written."""
+    """A source. `url` and `name` never hold a password: one that stood in the URL is in `secret`, for this run of the
+    program; others are in the system's keyring (see secrets.py). `stage` says what it is for ("test", "production",
+    ...), `care` that writes need one more question, `read_only` that nothing is ever written, `clear_password` that
+    the server may be told the password without TLS."""
 
     name: str
     url: str
     stage: str = ""
     care: bool = False
     read_only: bool = False
+    clear_password: bool = False
+    secret: Secret | None = field(default=None, compare=False, repr=False)
+    left_out: tuple[str, ...] = field(default=(), compare=False, repr=False)
+    """Options of the URL that held secrets other than the password; they are not kept, and a source can't do
+    without."""
+
+    def __post_init__(self) -> None:
+        url, inside = split_secret(self.url)
+        object.__setattr__(self, "name", without_secrets(self.name))
+        object.__setattr__(self, "left_out", self.left_out or dropped_secrets(self.url))
+        object.__setattr__(self, "url", url)
+        if inside is not None and self.secret is None:
+            object.__setattr__(self, "secret", Secret(inside))
 
     @property
     def word(self) -> str:
@@ -101,6 +119,14 @@ class Connection(Protocol):
     counts_at_once: bool
     is_read_only: bool
     can_write: bool
+    guarded: tuple[str, ...]
+
+    def verdict(self, text: str) -> Verdict:
+        """What a text does on this server; `run` and `explain` refuse all that does not only read."""
+
+    def parse(self, request: Request) -> None:
+        """Let the server read a statement without running it, as far as it can; where it has no such thing nothing is
+        done. Raises: QueryError with the server's words; SourceError's."""
 
     def names(self) -> list[TableInfo]:
         """The same by name alone, where reading all takes its time."""
@@ -147,9 +173,6 @@ class Connection(Protocol):
         """A write transaction of its own, rolled back unless it was committed; without `atomic` only where there are no
         transactions. Gives a Writer (documents: a DocumentWriter)."""
 
-    def referring(self, table: TableInfo) -> tuple[ForeignKey, ...]:
-        """Foreign keys of other tables whose rows change or go when a row of this one is deleted."""
-
     def without_transactions(self, table: TableInfo) -> str:
         """What keeps a table whose writes can't be rolled back; "" for every other."""
 
@@ -159,6 +182,10 @@ class Connection(Protocol):
     @property
     def writes_as(self) -> str:
         """The dialect of statements that write."""
+
+    def rights(self) -> tuple[str, ...]:
+        """What the user of this connection may do beyond reading and writing rows, in sentences; a read-only mark can't
+        hold back all of that. Raises: SourceError's."""
 
     def close(self) -> None: ...
 
@@ -173,7 +200,8 @@ class Driver(Protocol):
 
     def takes(self, scheme: str) -> bool: ...
 
-    def connect(self, url: str, password: str | None = None) -> Connection: ...
+    def connect(self, url: str, password: str | None = None, clear_password: bool = False) -> Connection:
+        """`clear_password`: the password may be sent as it is, without TLS."""
 
 
 @cache
@@ -198,17 +226,40 @@ def _driver_of(scheme: str) -> Driver:
     raise ConnectError(f"There is no driver for {scheme}: sources.", f"Known are {known} and SQLite files.")
 
 
+def check_guarded(connection: Connection, text: str) -> None:
+    """Raises: ChangeError, where a statement that writes names a database that is marked read-only."""
+    for name in connection.guarded:
+        if re.search(rf"(?<!\w){re.escape(name)}(?!\w)", text, re.IGNORECASE):
+            raise ChangeError(f"The database {name} is marked read-only on this server.", "Take the mark off first.")
+
+
 def check_writable(connection: Connection) -> None:
     """Raises: ChangeError, where the source is marked read-only."""
     if connection.is_read_only:
         raise ChangeError("This source is marked read-only.", "Take the mark off on its page, if that is right.")
 
 
-def connect(source: Source, password: str | None = None) -> Connection:
-    """Open a connection. Raises: ConnectError, AuthError, TimeoutError_."""
-    connection = driver_for(source.url).connect(source.url, password)
+def connect(source: Source, password: str | None = None, guarded: tuple[str, ...] = ()) -> Connection:
+    """Open a connection, with the password given, the source's own, or the one kept for it. Nothing is written to the
+    databases that are `guarded`, which the server has beside the source's own. Raises: ConnectError, AuthError,
+    TimeoutError_."""
+    if password is None:
+        password = source.secret.reveal() if source.secret is not None else recall(source.url)
+    driver = driver_for(source.url)
+    if source.left_out:
+        raise ConnectError(
+            f"The option {source.left_out[0]} of the URL holds a secret and is not taken.",
+            "Give a user and a password instead.",
+        )
+    try:
+        connection = driver.connect(source.url, password, source.clear_password)
+    except (KeyError, ValueError, TypeError, AttributeError) as problem:  # what client libraries say to odd URLs
+        raise ConnectError(
+            f"The URL can't be used: {without_secrets(str(problem))}.", "Check it in the source."
+        ) from problem
     if source.read_only:
         connection.is_read_only = True
+    connection.guarded = guarded
     return connection
 
 

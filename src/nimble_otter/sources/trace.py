@@ -44,31 +44,59 @@ def trace_origins(
     """For each result column its origin, or None for expressions and where the text can't be followed. The answer is
     believed only where it names the same columns as the server (`labels`, None: not known yet). `views` are definitions
     by label, `default` is the schema whose tables have no schema in their label."""
-    nothing: list[Origin | None] = [None] * len(labels or ())
+    whole = _qualified(text, tables, dialect, views or {}, default)
+    if whole is None or (labels is not None and not _names_agree(whole, labels)):
+        return [None] * len(labels or ())
+    return [origin for _, origin in _outputs(whole, _Scope({t.name.casefold(): t for t in tables}))]
+
+
+def is_behind(
+    text: str, labels: Sequence[str], tables: Sequence[TableInfo], dialect: str, views: Mapping[str, str],
+    default: str | None,
+) -> bool:  # fmt: skip
+    """Whether the server gives other columns for * than the catalogue has: a table was changed since it was read."""
+    if "*" not in text:
+        return False
+    whole = _qualified(text, tables, dialect, views, default)
+    return whole is not None and not _names_agree(whole, labels)
+
+
+def _qualified(
+    text: str, tables: Sequence[TableInfo], dialect: str, views: Mapping[str, str], default: str | None
+) -> Any:
+    """The query with every column under its table's name and views opened; None where it can't be followed."""
     try:
         parsed = sqlglot.parse_one(text, dialect=dialect)
         if not isinstance(parsed, exp.Select):
-            return nothing
+            return None
+        _hide_coalesce(parsed)
         _join_schemas(parsed, default)
-        _open_views(parsed, views or {}, dialect, default)
+        _open_views(parsed, views, dialect, default)
         schema = {t.name.lower(): {c.name.lower(): c.declared or "text" for c in t.columns} for t in tables}
-        whole = qualifying.qualify(
+        shown = {t.name.lower(): [c.name.lower() for c in t.columns if not c.is_hidden] for t in tables}
+        has_hidden = any(c.is_hidden for t in tables for c in t.columns)
+        return qualifying.qualify(
             parsed.copy(),
-            schema=schemas.MappingSchema(schema, normalize=False),
+            schema=schemas.MappingSchema(schema, visible=shown if has_hidden else None, normalize=False),
             dialect=dialect,
             validate_qualify_columns=False,
             quote_identifiers=False,
         )
     except (sqlglot.errors.SqlglotError, RecursionError, ValueError, KeyError):
-        return nothing
-    if labels is not None:
-        if len(whole.expressions) != len(labels):
-            return nothing
-        for item, label in zip(whole.expressions, labels, strict=True):
-            name = item.alias_or_name.casefold()
-            if name != label.casefold() and not name.startswith("_col_"):  # expressions without a name of their own
-                return nothing
-    return [origin for _, origin in _outputs(whole, _Scope({t.name.casefold(): t for t in tables}))]
+        return None
+
+
+def _names_agree(whole: Any, labels: Sequence[str]) -> bool:
+    if len(whole.expressions) != len(labels):
+        return False
+    names = (item.alias_or_name.casefold() for item in whole.expressions)  # expressions may have no name of their own
+    return all(n == label.casefold() or n.startswith("_col_") for n, label in zip(names, labels, strict=True))
+
+
+def _hide_coalesce(parsed: Any) -> None:
+    """A coalesce that was written is not one that stands for the column of USING; see `_plain_column`."""
+    for node in list(parsed.find_all(exp.Coalesce)):
+        node.replace(exp.Anonymous(this="coalesce", expressions=[node.this, *node.expressions]))
 
 
 @dataclass(frozen=True, slots=True)
@@ -154,6 +182,7 @@ def _open_views(parsed: Any, views: Mapping[str, str], dialect: str, default: st
         if text is None or table.name.casefold() in hidden or depth > _DEEPEST:
             continue
         made = sqlglot.parse_one(text, dialect=dialect)
+        _hide_coalesce(made)
         names = []
         if isinstance(made, exp.Create):
             if isinstance(made.this, exp.Schema):

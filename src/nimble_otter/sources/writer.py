@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
+
+from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.sources.facts import TableFacts
+from nimble_otter.sources.source import check_guarded
 
 if TYPE_CHECKING:
     from nimble_otter.sources.relational import Relational
@@ -38,6 +42,9 @@ class Writer:
 
     def many(self, wanted: Sequence[Bound]) -> list[Done]:
         """Run statements in their order. When one fails the transaction is only good for going back to a savepoint."""
+        if self._connection.guarded:
+            for text, _ in wanted:
+                check_guarded(self._connection, text)
         with self._connection._explained():
             return self._connection._many(self.driver, wanted)
 
@@ -51,6 +58,18 @@ class Writer:
             finally:
                 with suppress(Exception):
                     cursor.close()
+
+    def facts(self, table: TableInfo) -> TableFacts:
+        """What hangs on a table now, as this transaction sees it."""
+        own = self._connection
+        return own.facts_of(
+            lambda text, values: self.ask((text, values))[1], table.schema or None, table.bare, own._default
+        )
+
+    def changed_elsewhere(self) -> int | None:
+        """Rows that this transaction has changed so far in all tables; None where the server does not tell."""
+        text = self._connection.counts_changes
+        return int(self.ask((text, ()))[1][0][0]) if text else None
 
     def tell(self, text: str) -> None:
         """A statement that gives nothing."""
@@ -78,11 +97,11 @@ class Writer:
             self.driver.commit()
 
 
-def run_each(driver: Any, wanted: Sequence[Bound]) -> list[Done]:
+def run_each(make_cursor: Callable[[], Any], wanted: Sequence[Bound]) -> list[Done]:
     """Statements one after the other, for a server that is near."""
     found = []
     for text, values in wanted:
-        cursor = driver.cursor()
+        cursor = make_cursor()
         try:
             cursor.execute(text, values)
             rows = tuple(map(tuple, cursor.fetchall())) if cursor.description is not None else ()

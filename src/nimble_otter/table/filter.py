@@ -5,7 +5,6 @@ from __future__ import annotations
 import datetime as dt
 import math
 import operator
-import re
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 from decimal import Decimal
@@ -51,7 +50,8 @@ from nimble_otter.table.conditions import (
 )
 from nimble_otter.table.forms import parse_span
 from nimble_otter.table.functions import FUNCTIONS, TOLERANT
-from nimble_otter.table.search import Search, begins, equals, mask_of, required_text
+from nimble_otter.table.patterns import like_tester, required_text, tester
+from nimble_otter.table.search import Search, begins, equals, mask_of
 from nimble_otter.table.show import plain
 
 BLOCK = 1 << 18
@@ -352,14 +352,12 @@ def parse_time(text: str, with_time: bool) -> dt.datetime | dt.date | None:
 
 
 def _like(node: Like, table: Table, ids: Ids, want: bool) -> Bools:
-    flags = re.DOTALL | (re.IGNORECASE if node.ignore_case else 0)
-    compiled = re.compile(node.regex, flags)
-    match = compiled.search if node.finds else compiled.fullmatch
+    holds = (tester if node.finds else like_tester)(node.regex, not node.ignore_case)
     if isinstance(node.operand, ColumnAt) and not node.operand.path:
         column = table.columns[node.operand.index]
         true = None
         if isinstance(column, CodedText):
-            hits = np.fromiter((match(word) is not None for word in column.words), np.bool_, len(column.words))
+            hits = np.fromiter(map(holds, column.words), np.bool_, len(column.words))
             true = hits.take(pick(column.data, ids)) if len(hits) else np.zeros(len(ids), np.bool_)
         elif (isinstance(column, BufferText) or column.kind is Kind.UUID) and node.contains:
             true = mask_of(column, ids, Search(node.contains, case=not node.ignore_case))
@@ -368,20 +366,18 @@ def _like(node: Like, table: Table, ids: Ids, want: bool) -> Bools:
         elif isinstance(column, BufferText) and node.finds and (sure := required_text(node.regex)):
             true = mask_of(column, ids, Search(sure, case=not node.ignore_case))  # most rows need no closer look
             some = np.flatnonzero(true)
-            tests = (match(text) is not None for text in column.values(ids.take(some)))
-            true[some] = np.fromiter(tests, np.bool_, len(some))
+            true[some] = np.fromiter(map(holds, column.values(ids.take(some))), np.bool_, len(some))
         if true is not None:
             return _full(column, ids, true if want else ~true)
-    return _each(node.operand, table, ids, want, lambda value: match(plain(value)) is not None)
+    return _each(node.operand, table, ids, want, lambda value: holds(plain(value)))
 
 
 def _any_of(node: AnyOf, table: Table, ids: Ids, want: bool) -> Bools:
     """True where an item passes, unknown where none does but one has no value (ISO 9075, quantified comparison)."""
     test: Callable[[Any, Any], bool]
     if node.like is not None:
-        compiled = re.compile(node.like.regex, re.DOTALL | (re.IGNORECASE if node.like.ignore_case else 0))
-        match = compiled.search if node.like.finds else compiled.fullmatch
-        test = lambda item, _: match(plain(item)) is not None  # noqa: E731
+        holds = (tester if node.like.finds else like_tester)(node.like.regex, not node.like.ignore_case)
+        test = lambda item, _: holds(plain(item))  # noqa: E731
     else:
         compare = COMPARE[node.op]
         test = lambda item, value: _test(compare, item, value)  # noqa: E731

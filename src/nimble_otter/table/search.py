@@ -12,7 +12,6 @@ import numpy as np
 import orjson
 from numpy.typing import NDArray
 
-from nimble_otter.errors import ConditionError
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import uuids
 from nimble_otter.table.columns import (
@@ -30,6 +29,7 @@ from nimble_otter.table.columns import (
 )
 from nimble_otter.table.digits import are_few, in_days, in_short_floats, in_times, in_wholes, short_floats
 from nimble_otter.table.packing import slots_of
+from nimble_otter.table.patterns import compiled, tester
 from nimble_otter.table.show import plain
 
 BLOCK = 1 << 18
@@ -60,23 +60,24 @@ class Search:
     word: bool = False
     pattern: bool = False
 
-    def expression(self) -> re.Pattern[str]:
-        """Raises: ConditionError for what is no regular expression."""
+    @property
+    def body(self) -> str:
+        """What is looked for as a regular expression."""
         body = self.text if self.pattern else re.escape(self.text)
-        body = rf"\b(?:{body})\b" if self.word else body
-        try:
-            return re.compile(body, re.DOTALL if self.case else re.DOTALL | re.IGNORECASE)
-        except re.error as problem:
-            place = f" at character {problem.pos + 1}" if problem.pos is not None else ""
-            raise ConditionError(f"{self.text!r} is no regular expression: {problem.msg}{place}.") from None
+        return rf"\b(?:{body})\b" if self.word else body
+
+    def expression(self) -> Any:
+        """See patterns.compiled. Raises: ConditionError for what is no regular expression."""
+        if self.pattern:
+            tester(self.text, self.case)  # so that what is wrong is told of the text that was typed
+        return compiled(self.body, self.case)
 
     def test(self) -> Callable[[str], bool]:
         """Whether a text holds it. Raises: ConditionError."""
         if not self.text:
             return lambda text: True
         if self.pattern or self.word:
-            found = self.expression().search
-            return lambda text: found(text) is not None
+            return tester(self.body, self.case)
         if self.case:
             return lambda text: self.text in text
         low = self.text.casefold()
@@ -90,40 +91,6 @@ class Search:
         """Whether all that this finds is found by the other too."""
         same = (self.case, self.word, self.pattern) == (other.case, other.word, other.pattern)
         return same and self.is_plain and other.text in self.text
-
-
-def required_text(pattern: str) -> str:
-    """The longest plain text that everything matching a regular expression holds; "" where none is sure."""
-    if set(pattern) & set("|()"):
-        return ""
-    best = run = ""
-    at = 0
-    while at < len(pattern):
-        char, at = pattern[at], at + 1
-        plain: str | None = char
-        if char == "\\":
-            escaped, at = pattern[at : at + 1], at + 1
-            plain = escaped if not escaped.isalnum() else None
-        elif char == "[":
-            at += pattern[at : at + 1] == "^"
-            at += pattern[at : at + 1] == "]"
-            while at < len(pattern) and pattern[at] != "]":
-                at += 2 if pattern[at] == "\\" else 1
-            at, plain = at + 1, None
-        elif char in ".^$":
-            plain = None
-        many = pattern[at : at + 1]
-        if plain is not None and many not in ("?", "*", "{"):
-            run += plain
-        if plain is None or many in ("?", "*", "{", "+"):
-            best, run = max(best, run, key=len), ""
-        if many == "{":
-            at = pattern.find("}", at) + 1 or len(pattern)
-        elif many in ("?", "*", "+"):
-            at += 1
-        if many in ("?", "*", "+", "{") and pattern[at : at + 1] in ("?", "+"):
-            at += 1
-    return max(best, run, key=len)
 
 
 def said(value: Any) -> str:

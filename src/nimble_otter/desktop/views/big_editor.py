@@ -15,6 +15,9 @@ from nimble_otter.desktop.parts import ElidedLabel, button, column, label, row, 
 from nimble_otter.desktop.theme import code_font
 from nimble_otter.table.show import grouped
 
+_LONGEST_LINE, _PART = 10_000, 2000
+"""Characters from which on a line is shown in parts, and of each part."""
+_GOES_ON = 1
 _SIZE = (520, 280)
 
 
@@ -59,7 +62,8 @@ class BigEditor(QFrame):
         """Over the cell, or where there is room; `size` is of the bytes that are there."""
         self._take, self._then, self._is_json, self._is_binary = take, then, is_json, is_binary
         self.title.setText(name)
-        self.text.setPlainText(text)
+        self._mark = "\ufeff" if text.startswith("\ufeff") else ""  # which the text field would drop
+        self._show_text(text)
         self.text.setReadOnly(is_binary)
         if is_binary:
             self.text.setPlainText("")
@@ -79,6 +83,32 @@ class BigEditor(QFrame):
         (self.file if is_binary else self.text).setFocus()
         self.text.selectAll()
 
+    def _show_text(self, text: str) -> None:
+        """Lines of very many characters are laid out in parts, as the field takes the square of their length for it."""
+        if all(len(line) <= _LONGEST_LINE for line in text.split("\n")):
+            self.text.setPlainText(text)
+            return
+        lines, goes_on = list[str](), list[bool]()
+        for line in text.split("\n"):
+            parts = [line[n : n + _PART] for n in range(0, max(1, len(line)), _PART)]
+            lines += parts
+            goes_on += [False, *[True] * (len(parts) - 1)]
+        self.text.setPlainText("\n".join(lines))
+        block = self.text.document().begin()
+        for number in goes_on:
+            block.setUserState(_GOES_ON if number else -1)
+            block = block.next()
+
+    def _whole_text(self) -> str:
+        """What is typed, with the parts of lines put together again."""
+        pieces, block = list[str](), self.text.document().begin()
+        while block.isValid():
+            if pieces and block.userState() != _GOES_ON:
+                pieces.append("\n")
+            pieces.append(block.text())
+            block = block.next()
+        return "".join(pieces)
+
     def leave(self) -> None:
         """Close it; the cell stays as it was."""
         self.hide()
@@ -86,7 +116,7 @@ class BigEditor(QFrame):
 
     def _look(self) -> None:
         """Say at once where JSON is wrong, and how long the text is."""
-        text, said, is_wrong = self.text.toPlainText(), "", False
+        text, said, is_wrong = self._whole_text(), "", False
         if self._is_json and text.strip()[:1] in ("{", "["):
             try:
                 json.loads(text)
@@ -102,7 +132,8 @@ class BigEditor(QFrame):
         set_tone(self.note, "plum" if is_wrong else "muted")
 
     def _accept(self) -> None:
-        self._give(self.text.toPlainText())
+        text = self._whole_text()
+        self._give(text if text.startswith(self._mark) else self._mark + text)
 
     def _give(self, value: Any) -> None:
         problem = self._take(value)

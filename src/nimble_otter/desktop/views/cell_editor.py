@@ -9,6 +9,8 @@ from PySide6.QtCore import QEvent, QModelIndex, QPoint, Qt, QTimer
 from PySide6.QtGui import QFocusEvent, QKeyEvent, QStandardItem, QStandardItemModel
 from PySide6.QtWidgets import QCompleter, QLineEdit, QToolTip, QWidget
 
+from nimble_otter.desktop.parts import as_plain
+
 
 class CellEditor(QLineEdit):
     """Enter takes the value and goes down, Tab goes right, Escape leaves the cell as it was."""
@@ -28,9 +30,9 @@ class CellEditor(QLineEdit):
         self.setProperty("state", "wrong" if problem else "")
         self.style().unpolish(self)
         self.style().polish(self)
-        self.setToolTip(problem)
+        self.setToolTip(as_plain(problem))
         if problem:
-            QToolTip.showText(self.mapToGlobal(QPoint(0, self.height())), problem, self)
+            QToolTip.showText(self.mapToGlobal(QPoint(0, self.height())), as_plain(problem), self)
 
     def offer(self, choices: Sequence[tuple[str, str]]) -> None:
         """Show what may stand here, as (value, words beside it); typing narrows it, Enter takes the chosen one."""

@@ -30,6 +30,8 @@ from nimble_otter.table.content import MOST_HEX, Content, content_of, hex_lines
 from nimble_otter.table.show import grouped, plain, shown
 
 TEXT, TREE, BYTES = 0, 1, 2
+_LONGEST, _PART, _MOST = 10_000, 2000, 100_000
+"""Characters of a line from which on it is shown in parts, of each part, and of a text that is shown."""
 PICTURE, WORDS, HEX = 0, 1, 2
 
 
@@ -79,7 +81,20 @@ class CellPage(QWidget):
         elif value is None or value is MISSING or (isinstance(value, str) and not value):
             self.text.setPlainText(words[value])
         else:
-            self.text.setPlainText(plain(value))
+            self.text.setPlainText(_readable(plain(value)))
+
+
+def _readable(text: str) -> str:
+    """A text as it is shown: its beginning where it is very long, and long lines in parts, as the field takes the
+    square of their length to lay them out."""
+    if all(len(line) <= _LONGEST for line in text[:_MOST].split("\n")):
+        return text if len(text) <= _MOST else text[:_MOST] + _more(text)
+    lines = [line[n : n + _PART] for line in text[:_MOST].split("\n") for n in range(0, max(1, len(line)), _PART)]
+    return "\n".join(lines) + (_more(text) if len(text) > _MOST else "")
+
+
+def _more(text: str) -> str:
+    return f"\n… {grouped(len(text) - _MOST)} more characters; the editor has all of them"
 
 
 def _reader(name: str) -> QPlainTextEdit:

@@ -8,11 +8,11 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QFont, QTextCharFormat, QTextCursor
 from PySide6.QtWidgets import QApplication, QFileDialog, QSplitter, QTextEdit
 
-from nimble_otter.changes import Outcome, Plan, Report, Statement, make_plan, render, script
+from nimble_otter.changes import Outcome, Plan, Report, Statement, make_plan, render, render_parks, script
 from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.desktop.parts import Line, button
 from nimble_otter.desktop.theme import theme
-from nimble_otter.desktop.views.changes_list import ChangesList
+from nimble_otter.desktop.views.changes_list import ChangesList, waiting_of
 from nimble_otter.desktop.views.changes_side import ChangesSide
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.editor import SqlEditor
@@ -26,6 +26,8 @@ AT_ONCE = 200
 """Statements that are shown at a time: the page that holds the chosen row."""
 _MANY = 2000
 """From here on the statements are made in the background."""
+_LONGEST = 3000
+"""Characters of a statement that are shown; a line of many more holds the window while it is laid out."""
 _WORDS = {"update": "edited row", "insert": "new row", "delete": "row to delete"}
 
 
@@ -41,7 +43,7 @@ class ChangesDrawer(Drawer):
 
     def __init__(self) -> None:
         super().__init__()
-        self.take_back = button("Take back", self._back, tip="Take back what is selected in the grid, or all")
+        self.take_back = button("Revert", self._back, tip="Revert what is selected in the grid, or all")
         self.copy = button("Copy", self._copy, tip="Copy the statements")
         self.save = button("Save", self._save, tip="Save the statements as a script")
         self.review = button("Review", self._review, tip="Look at the statements that put this write back")
@@ -110,15 +112,19 @@ class ChangesDrawer(Drawer):
         pending = session.edits.count if session.reviewing is None else len(session.reviewing.statements)
         busy = session.jobs.is_running(f"{session.key} write")
         report = session.report
-        is_done = not pending and session.reviewing is None
+        names = [name for _, name in session.target.keys]
+        waiting = waiting_of(session.pending.waiting, names) if session.reviewing is None else []
+        is_done = not pending and session.reviewing is None and not waiting
         pull, folder = session.pull, places.state_folder() / "reversals"
-        self._writes = all_writes(folder, pull.name, pull.source.name) if is_done else []
+        table = session.target.table.name if session.target.table is not None else ""
+        self._writes = all_writes(folder, pull.name, pull.source.name, session.uid, table) if is_done else []
         same = plan is not None and self._plan is not None and len(plan.statements) == len(self._plan.statements)
         at = self.list.at if same else 0
         self._plan = plan
         outcomes = {o.statement.row_id: o for o in report.outcomes} if report is not None and not is_done else {}
         self._is_filling = True
-        self.list.entries.fill(plan.statements if plan is not None else self._writes, outcomes)
+        shown = plan.statements if plan is not None else ()
+        self.list.entries.fill((*shown, *waiting) if shown or waiting else self._writes, outcomes)
         self.list.setVisible(bool(self.list.entries.rowCount()))
         is_new, self._report = report is not None and report is not self._report, report
         if report is not None and report.conflicts and is_new:
@@ -133,11 +139,12 @@ class ChangesDrawer(Drawer):
         words = "Write back" if session.reviewing is not None else "Write"
         many = f"{words} {grouped(pending)} change{'s' if pending != 1 else ''}"
         self.write.setText(many if pending else "Write")
-        self.take_back.setText("Leave it" if session.reviewing is not None else "Take back")
+        self.take_back.setText("Leave it" if session.reviewing is not None else "Revert")
         self.review.setVisible(is_done and bool(self._writes))
         for made in (self.take_back, self.rehearse, self.write):
             made.setVisible(not is_done or not self._writes)
             made.setEnabled(bool(pending) and not busy)
+        self.take_back.setEnabled(bool(pending or waiting) and not busy)
         self.copy.setEnabled(bool(self.text.toPlainText()))
         self.save.setEnabled(self.copy.isEnabled())
 
@@ -145,14 +152,20 @@ class ChangesDrawer(Drawer):
         session = self.session
         assert session is not None
         if plan is None:
-            self.head.words.setText("nothing pending" if not pending else "")
+            waits = session.pending.waiting_count
+            said = f"{grouped(waits)} wait for their rows" if waits else "nothing pending"
+            self.head.words.setText(said if not pending else "")
             return
         if session.reviewing is not None:
             self.head.words.setText(f"putting back {grouped(pending)} of {plan.table} · by {plan.matched_by}")
             return
-        hidden = self._hidden()
+        hidden, waits = self._hidden(), session.pending.waiting_count
         said = f"{grouped(pending)} to write · by {plan.matched_by}"
-        self.head.words.setText(said + (f" · {hidden} not in the rows shown" if hidden else ""))
+        self.head.words.setText(
+            said
+            + (f" · {hidden} not in the rows shown" if hidden else "")
+            + (f" · {grouped(waits)} more wait for their rows" if waits else "")
+        )
 
     def _hidden(self) -> int:
         """Pending rows that a filter has taken out of sight."""
@@ -215,12 +228,16 @@ class ChangesDrawer(Drawer):
         shown = plan.statements[first : first + AT_ONCE]
         report = session.report
         outcomes = {o.statement.row_id: o for o in report.outcomes} if report is not None else {}
-        lines: list[str] = []
+        parks = render_parks(plan) if not first and plan.parks else []
+        lines: list[str] = [f"{plan.comment} first, as rows exchange what is unique", *parks] if parks else []
         self._lines = []
         for number, (statement, text) in enumerate(zip(shown, render(plan, shown), strict=True), first + 1):
             said = _said(outcomes.get(statement.row_id))
             self._lines.append(sum(part.count("\n") + 1 for part in lines))
-            lines += [f"{plan.comment} {number}  {_WORDS[statement.kind]}{'  ' + said if said else ''}", text]
+            lines += [
+                f"{plan.comment} {number}  {_WORDS[statement.kind]}{'  ' + said if said else ''}",
+                _in_short(text),
+            ]
         if len(plan.statements) > len(shown):
             more = len(plan.statements) - len(shown)
             lines.append(f"{plan.comment} and {grouped(more)} more; Copy has all of them")
@@ -322,7 +339,7 @@ class ChangesDrawer(Drawer):
         if not name:
             return
         try:
-            write_text(Path(name), self._whole_text())
+            write_text(Path(name), self._whole_text(), is_private=False)
         except OSError as problem:
             self.said.emit(f"{name} can't be written: {problem.strerror}. Choose another folder.", True)
             return
@@ -330,6 +347,14 @@ class ChangesDrawer(Drawer):
 
     def focus_first(self) -> None:
         self.list.setFocus(Qt.FocusReason.OtherFocusReason)
+
+
+def _in_short(text: str) -> str:
+    """A statement as it is shown: of a long value the beginning and the end."""
+    if len(text) <= _LONGEST:
+        return text
+    left = len(text) - _LONGEST
+    return f"{text[: _LONGEST - 400]} … {grouped(left)} more characters; Copy has them … {text[-400:]}"
 
 
 def _said(outcome: Outcome | None) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -11,7 +11,9 @@ from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QAbstractItemView, QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem
 
 from nimble_otter.changes import Outcome, Statement
+from nimble_otter.desktop.parts import as_plain
 from nimble_otter.desktop.theme import theme, ui_font
+from nimble_otter.pull.drafts import EditDraft
 from nimble_otter.pull.writes import Written
 from nimble_otter.table.show import grouped, plain
 
@@ -52,16 +54,53 @@ def entry_of(statement: Statement, outcome: Outcome | None) -> Entry:
     return Entry("!", "plum", title, outcome.problem, "in conflict" if outcome.is_conflict else "refused", True)
 
 
+@dataclass(frozen=True, slots=True)
+class Waiting:
+    """A change whose row is not among the rows fetched: its kind, its key in words, new values and those seen."""
+
+    kind: str
+    title: str = "new row"
+    new: Mapping[str, Any] | None = None
+    old: Mapping[str, Any] | None = None
+
+
+def waiting_of(edits: EditDraft | None, names: Sequence[str]) -> list[Waiting]:
+    """`names` are those of the key's columns, where they are known."""
+    if edits is None:
+        return []
+
+    def title(key: Sequence[Any]) -> str:
+        if len(names) != len(key):
+            return ", ".join(map(short, key[:3]))
+        return ", ".join(f"{name} {short(value)}" for name, value in zip(names[:3], key[:3], strict=True))
+
+    return [
+        *(Waiting("delete", title(key)) for key in edits.deleted),
+        *(Waiting("update", title(key), new, old) for key, new, old in edits.cells),
+        *(Waiting("insert", new=new) for new in edits.added),
+    ]
+
+
+def entry_of_waiting(item: Waiting) -> Entry:
+    new, old = item.new or {}, item.old or {}
+    said = ", ".join(
+        f"{name} {short(old[name])} → {short(value)}" if name in old else f"{name} {short(value)}"
+        for name, value in new.items()
+    )
+    return Entry(_MARKS[item.kind][0], "muted", item.title, said or "to delete", "waits for its row")
+
+
 def entry_of_write(made: Written) -> Entry:
     rows = f"{grouped(made.statements)} row{'s' if made.statements != 1 else ''}"
     what = "Put back" if made.was_reversal else "Wrote"
-    return Entry("✓", "water1", f"{made.at:%a %d %b %H:%M:%S}", f"{what} {rows} of {made.table}", "reversal kept")
+    kept = "reversal kept in part" if made.lasting else "reversal kept"
+    return Entry("✓", "water1", f"{made.at:%a %d %b %H:%M:%S}", f"{what} {rows} of {made.table}", kept)
 
 
 def short(value: Any) -> str:
     if value is None:
         return "∅"
-    text = plain(value).replace("\n", " ")
+    text = plain(value[: 2 * _LONGEST] if isinstance(value, (str, bytes)) else value).replace("\n", " ")
     return f"“{text}”" if not text.strip() else text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…"
 
 
@@ -83,6 +122,8 @@ class Entries(QAbstractListModel):
 
     def entry(self, at: int) -> Entry:
         item = self._items[at]
+        if isinstance(item, Waiting):
+            return entry_of_waiting(item)
         return entry_of_write(item) if isinstance(item, Written) else entry_of(item, self._outcomes.get(item.row_id))
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
@@ -92,7 +133,8 @@ class Entries(QAbstractListModel):
         if role == Qt.ItemDataRole.UserRole:
             return entry
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole, Qt.ItemDataRole.ToolTipRole):
-            return f"{entry.title}: {entry.text}" + (f" ({entry.end})" if entry.end else "")
+            said = f"{entry.title}: {entry.text}" + (f" ({entry.end})" if entry.end else "")
+            return as_plain(said) if role == Qt.ItemDataRole.ToolTipRole else said
         return None
 
 

@@ -38,8 +38,17 @@ class ChangesSide(QScrollArea):
         """Bring it up to date; `chosen` is the outcome of the row that is looked at."""
         clear(self._lines)
         report = session.report
+        if waits := session.pending.waiting_count:
+            rows = "1 change waits for its row" if waits == 1 else f"{grouped(waits)} changes wait for their rows"
+            self.note(f"{rows}: a query that has {'it' if waits == 1 else 'them'} shows and writes them.", "amber_ink")
+            self._lines.addLayout(row(button("Revert what waits", session.revert_waiting), None))
+        if session.in_doubt:
+            self.note("What became of the last write is not known yet. Write looks it up first.", "plum")
         if problem:
             self.note(problem, "plum")
+        elif waits and not session.edits.count and session.reviewing is None:
+            if report is not None and report.is_written:
+                self._written(report)
         elif session.reviewing is not None:
             self.note("This puts back what was written. It is rehearsed and written like any change.", "muted")
             self._found(report, chosen, session.target.dialect == "documents")
@@ -72,10 +81,15 @@ class ChangesSide(QScrollArea):
             self._pair(f"Tried at {report.at:%H:%M:%S}", "nothing written")
             if report.conflicts:
                 self._pair(
-                    f"In conflict {grouped(len(report.conflicts))}", f"{grouped(report.good)} will succeed", True
+                    f"{'In conflict' if any(o.is_conflict for o in report.conflicts) else 'Refused'} "
+                    f"{grouped(len(report.conflicts))}",
+                    f"{grouped(report.good)} will succeed",
+                    True,
                 )
             else:
                 self._pair("Will succeed", grouped(report.good))
+                if report.lasting:
+                    self.note(f"A reversal would not bring back {report.lasting}.", "plum")
             if chosen is not None and not chosen.is_good:
                 self._conflict(chosen)
             elif chosen is not None and chosen.note:
@@ -128,4 +142,6 @@ class ChangesSide(QScrollArea):
         if report.said:
             self.note(report.said, "plum")
         self.note("The rows were read back and are shown as the source has them now.", "muted")
+        if report.lasting:
+            self.note(f"The reversal does not bring back {report.lasting}.", "plum")
         self.note("The reversal puts the old values back. Review it to rehearse and write it.", "muted")

@@ -9,6 +9,7 @@ from PySide6.QtGui import QFontMetrics, QKeyEvent, QPainter
 from PySide6.QtWidgets import QListWidget, QListWidgetItem, QPlainTextEdit, QStyledItemDelegate, QStyleOptionViewItem
 
 from nimble_otter.desktop import tokens
+from nimble_otter.desktop.parts import as_plain
 from nimble_otter.desktop.theme import code_font, theme, ui_font
 from nimble_otter.query.completion import Completion, Offer
 
@@ -86,7 +87,7 @@ class CompletionList(QListWidget):
         for offer in offers:
             item = QListWidgetItem(offer.shown)
             item.setData(Qt.ItemDataRole.UserRole, offer)
-            item.setToolTip(offer.shown)
+            item.setToolTip(as_plain(offer.shown))
             self.addItem(item)
         self.setCurrentRow(0)
         self._place()

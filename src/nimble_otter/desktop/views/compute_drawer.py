@@ -8,7 +8,7 @@ from functools import partial
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout
 
-from nimble_otter.desktop.parts import Line, boxed, button, clear, column, label, row
+from nimble_otter.desktop.parts import Line, as_plain, boxed, button, clear, column, label, row
 from nimble_otter.desktop.theme import code_font, theme
 from nimble_otter.desktop.views.expression_field import ExpressionField
 from nimble_otter.desktop.views.step_drawers import StepDrawer
@@ -68,6 +68,8 @@ class ComputeDrawer(StepDrawer):
         if not isinstance(step, ComputeStep):
             return
         self.tell()
+        for computed in step.columns:
+            self._say_place(computed.text)
         held = next(((n, w) for n, pair in enumerate(self.fields_of) for w, f in enumerate(pair) if f.hasFocus()), None)
         if [(a.text(), b.text()) for a, b in self.fields_of] != [(c.label, c.text) for c in step.columns]:
             self._fill(step)
@@ -79,8 +81,8 @@ class ComputeDrawer(StepDrawer):
         self._fill_help()
 
     def _fill(self, step: ComputeStep) -> None:
+        self.fields_of, self._last = [], None  # before they go: one that loses the keyboard by it is not read
         clear(self._lines)
-        self.fields_of, self._last = [], None
         for place, computed in enumerate(step.columns):
             name, text = QLineEdit(computed.label), ExpressionField(computed.text)
             name.setPlaceholderText("name")
@@ -113,7 +115,7 @@ class ComputeDrawer(StepDrawer):
             item = QTreeWidgetItem([text, note])
             item.setFont(0, code_font(11))
             item.setForeground(1, theme["muted"])
-            item.setToolTip(0, text)
+            item.setToolTip(0, as_plain(text))
             self.help.addTopLevelItem(item)
         self.help.setColumnWidth(0, 168)
 
@@ -139,7 +141,6 @@ class ComputeDrawer(StepDrawer):
             made = replace(made, label=self._free(step))
         columns = (*step.columns[:place], made, *step.columns[place + 1 :])
         self.put(replace(step, columns=columns), "Change compute")
-        self._say_place(made.text)
 
     def _say_place(self, text: str) -> None:
         """Where in the expression the problem is."""

@@ -25,6 +25,7 @@ from PySide6.QtWidgets import QInputDialog, QMenu, QToolTip, QWidget
 
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.drags import COLUMN_DRAG, text_in
+from nimble_otter.desktop.parts import as_plain
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.theme import motion_ms, theme, ui_font
 from nimble_otter.pull import Course, Pull
@@ -89,9 +90,12 @@ def stops_of(session: OpenPull) -> list[Stop]:
             Stop(f"step {place}", KINDS[step.kind], words, under, rows, step.on, problem, "plum" if problem else "")
         )
     stops.append(Stop("add", "", "+", ""))
-    pending = session.edits.count
-    said = f"{pending} pending" if pending else "none"
+    pending, waits = session.pending.count, session.pending.waiting_count
+    said = f"{grouped(pending)} pending" if pending else "none"
     under = "review before writing" if pending else ("written" if session.report and session.report.is_written else "")
+    under = f"{grouped(waits)} wait for their rows" if waits else under
+    if session.is_writing or session.in_doubt:
+        under = "being written" if session.is_writing else "last write not known"
     stops.append(Stop("changes", "Changes", said, under, tone="amber_ink" if pending else ""))
     stops.append(Stop("send", "Send", _send_words(pull), session.last_sent))
     return stops
@@ -302,7 +306,9 @@ class CourseStrip(QWidget):
             key = self._at(point)
             stop = next((s for s in self.stops if s.key == key), None)
             self.setToolTip(
-                "" if stop is None else (stop.problem or f"{stop.kind} {stop.words}" if stop.kind else "Add a step")
+                as_plain(
+                    "" if stop is None else (stop.problem or f"{stop.kind} {stop.words}" if stop.kind else "Add a step")
+                )
             )
             return
         key, start = self._press
@@ -345,7 +351,7 @@ class CourseStrip(QWidget):
         place = self.mapToGlobal(self.cells()[min(self._drop_at, len(self.stops) - 1)].bottomLeft())
 
         def show(course: Course) -> None:
-            QToolTip.showText(place, counts_told(course), self)
+            QToolTip.showText(place, as_plain(counts_told(course)), self)
 
         session.try_steps(moved.steps, show)
 

@@ -9,7 +9,6 @@ from typing import Any
 from PySide6.QtCore import QRect, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import (
-    QLabel,
     QScrollArea,
     QStackedWidget,
     QVBoxLayout,
@@ -17,11 +16,12 @@ from PySide6.QtWidgets import (
 )
 
 from nimble_otter.desktop import tokens
-from nimble_otter.desktop.parts import ElidedLabel, Line, Segments, boxed, button, clear, column, label, row
+from nimble_otter.desktop.parts import ElidedLabel, Line, Segments, as_plain, boxed, button, clear, column, label, row
 from nimble_otter.desktop.theme import code_font, theme, ui_font
 from nimble_otter.desktop.views.cell_page import CellPage
+from nimble_otter.desktop.views.record_page import RecordPage
 from nimble_otter.sources import Shape, Shapes
-from nimble_otter.table import MISSING, Field
+from nimble_otter.table import Field
 from nimble_otter.table.profile import Profile
 from nimble_otter.table.show import grouped, jsonable, shown
 
@@ -40,7 +40,7 @@ class Detail(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.segments = Segments(["Cell", "Record", "Column"], self._turn)
         self.segments.setAccessibleName("Detail")
-        self.cell, self.record, self.column, self.shapes = CellPage(), _RecordPage(), _ColumnPage(), _ShapesPage()
+        self.cell, self.record, self.column, self.shapes = CellPage(), RecordPage(), _ColumnPage(), _ShapesPage()
         self.record.step_wanted.connect(self.step_wanted.emit)
         self._pages = QStackedWidget()
         for page in (self.cell, self.record, self.column, self.shapes):
@@ -91,84 +91,6 @@ class _Scrolled(QScrollArea):
         clear(self.lines)
         self.lines.addWidget(label(text, "faint", wrap=True))
         self.lines.addStretch(1)
-
-
-class _RecordPage(_Scrolled):
-    step_wanted = Signal(int)
-    follow_wanted = Signal(int)
-
-    def __init__(self) -> None:
-        super().__init__()
-        self._shape: tuple[Field, ...] = ()
-        self._values: list[ElidedLabel] = []
-        self._foot = label("", "muted", 12)
-        self._follow = QVBoxLayout()
-        self._links: list[tuple[str, str]] = []
-        self._counts: list[QLabel] = []
-        self.empty("Choose a row to see it whole.")
-
-    def fill(self, fields: tuple[Field, ...], values: list[Any], position: int, rows: int) -> None:
-        """A record; its labels are kept while the columns are the same."""
-        if fields != self._shape or not self._values:
-            self._build(fields)
-        for made, value, field in zip(self._values, values, fields, strict=True):
-            words = {True: "∅ no value", False: shown(value, field)}[value is None]
-            if value is MISSING:
-                words = "· no such field"
-            elif isinstance(value, str) and not value:
-                words = "“ ” empty text"
-            faint = value is None or value is MISSING or value == ""
-            made.setText(words)
-            made.setProperty("tone", "faint" if faint else "")
-            made.style().unpolish(made)
-            made.style().polish(made)
-        self._foot.setText(f"Row {grouped(position + 1)} of {grouped(rows)}")
-
-    def _build(self, fields: tuple[Field, ...]) -> None:
-        clear(self.lines)
-        self._shape, self._values = fields, []
-        self._foot = label("", "muted", 12)
-        for field in fields:
-            value = ElidedLabel()
-            self._values.append(value)
-            under = ElidedLabel(field.origin or field.note, "muted", tokens.SMALL_PX, right=True)
-            head = row(label(field.name, "muted", tokens.SMALL_PX), under)
-            self.lines.addWidget(boxed(column(head, value, space=1, margins=(0, 5, 0, 5))))
-            self.lines.addWidget(Line())
-        before = button("‹", lambda: self.step_wanted.emit(-1), "plain", "Previous record")
-        after = button("›", lambda: self.step_wanted.emit(1), "plain", "Next record")
-        self._follow = QVBoxLayout()
-        self._follow.setSpacing(2)
-        self._links, self._counts = [], []  # the labels of before are gone; counts may still be on their way
-        self.lines.addLayout(self._follow)
-        self.lines.addLayout(row(self._foot, before, after, None, margins=(0, 12, 0, 0), space=4))
-        self.lines.addStretch(1)
-
-    def show_links(self, links: list[tuple[str, str]]) -> None:
-        """Ways to follow the record: (table, by which columns); counts are shown as they come."""
-        if not self._values or links == self._links:
-            for made in self._counts if links == self._links else ():
-                made.setText("")
-            return
-        self._links, self._counts = links, []
-        clear(self._follow)
-        if links:
-            self._follow.addSpacing(12)
-            self._follow.addWidget(label("Follow this row to", "muted", tokens.SMALL_PX, True))
-        for place, (table, by) in enumerate(links):
-            go = button(table, partial(self.follow_wanted.emit, place), "link", f"Rows of {table}, {by}")
-            go.setAccessibleName(f"Follow to {table}, {by}")
-            count = label("", "faint", tokens.SMALL_PX)
-            self._counts.append(count)
-            self._follow.addLayout(row(go, ElidedLabel(by, "faint", tokens.SMALL_PX), count, space=6))
-
-    def show_count(self, place: int, text: str) -> None:
-        if place < len(self._counts):
-            self._counts[place].setText(text)
-
-    def empty(self, text: str) -> None:
-        self._shape, self._values, self._links, self._counts = (), [], [], []
-        super().empty(text)
 
 
 class _ColumnPage(_Scrolled):
@@ -260,7 +182,7 @@ class _Frequent(QWidget):
         self._text, self._count, self._share = text, grouped(count), share
         self.setFixedHeight(22)
         self.setAccessibleName(f"{text}: {count}")
-        self.setToolTip(f"{text}: {self._count}")
+        self.setToolTip(as_plain(f"{text}: {self._count}"))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         with QPainter(self) as painter:
@@ -341,7 +263,7 @@ def _shape_told(shape: Shape) -> str:
 class _ShapeBox(QWidget):
     def __init__(self, shape: Shape) -> None:
         super().__init__()
-        self.setToolTip(_shape_told(shape))
+        self.setToolTip(as_plain(_shape_told(shape)))
         self._share = shape.share
         name, fields = ElidedLabel(shape.name), label(", ".join(shape.fields), "muted", tokens.SMALL_PX, wrap=True)
         name.setFont(ui_font(bold=True))

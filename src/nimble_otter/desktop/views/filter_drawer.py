@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
 )
 
 from nimble_otter.desktop.jobs import LOCAL
-from nimble_otter.desktop.parts import Line, boxed, button, clear, column, label, row
+from nimble_otter.desktop.parts import Line, as_plain, boxed, button, clear, column, label, row
 from nimble_otter.desktop.theme import code_font, theme, ui_font
 from nimble_otter.desktop.views.condition_row import PICKS, ConditionRow
 from nimble_otter.desktop.views.drawer import Drawer
@@ -207,7 +207,7 @@ class FilterDrawer(Drawer):
             item.setCheckState(Qt.CheckState.Unchecked)
             item.setText(_name(value))
             item.setData(_COUNT, (count, count / most))
-            item.setToolTip(f"{_name(value)}: {grouped(count)}")
+            item.setToolTip(as_plain(f"{_name(value)}: {grouped(count)}"))
             self.values.addItem(item)
         if len(found) > MOST_VALUES:
             self.values.addItem(f"{grouped(len(found) - MOST_VALUES)} more: search to see them")
@@ -280,6 +280,19 @@ class FilterDrawer(Drawer):
         self._focused = len(self.step.conditions)
         made = Condition("is not empty", name)
         session.set_step(self.at, replace(self.step, conditions=(*self.step.conditions, made)), "Add condition")
+
+    def focus_value(self) -> None:
+        """Where the value of the last condition is chosen or typed."""
+        steps = self.session.pull.steps if self.session is not None else ()
+        if self.at >= len(steps) or not self._rows or not self.step.conditions:
+            return  # it was undone meanwhile
+        condition = self.step.conditions[-1]
+        if condition.operator in PICKS:
+            self.search.setFocus()
+        elif self._rows[-1].value.isVisible():
+            self._rows[-1].value.setFocus()
+        else:
+            self._rows[-1].operator.setFocus()
 
     def focus_first(self) -> None:
         if self._rows:

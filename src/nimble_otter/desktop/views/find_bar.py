@@ -4,12 +4,15 @@ rows_find.py."""
 from __future__ import annotations
 
 import re
+from typing import Any
 
 from PySide6.QtCore import QEvent, QObject, QSize, Qt
 from PySide6.QtGui import QKeyEvent, QTextCursor
 from PySide6.QtWidgets import QLayout, QLineEdit, QPlainTextEdit, QWidget
 
 from nimble_otter.desktop.parts import ElidedLabel, boxed, button, column, row
+from nimble_otter.errors import ConditionError
+from nimble_otter.table.patterns import compiled
 
 
 class SearchFields(QWidget):
@@ -111,19 +114,19 @@ class FindBar(SearchFields):
         self.hide()
         self._editor.setFocus()
 
-    def _expression(self) -> re.Pattern[str] | None:
+    def _expression(self) -> Any:
         text = self.wanted.text()
         if not text:
             return None
         body = text if self.pattern.isChecked() else re.escape(text)
         body = rf"\b(?:{body})\b" if self.word.isChecked() else body
         try:
-            return re.compile(body, re.MULTILINE if self.case.isChecked() else re.MULTILINE | re.IGNORECASE)
-        except re.error as problem:
-            self.said.setText(f"not a pattern: {problem.msg}")
+            return compiled(body, self.case.isChecked(), lines=True)
+        except ConditionError as problem:
+            self.said.setText(f"not a pattern: {problem.message}")
             return None
 
-    def _found(self) -> list[re.Match[str]]:
+    def _found(self) -> list[Any]:
         wanted = self._expression()
         text = self._editor.toPlainText()
         return [m for m in wanted.finditer(text) if m.end() > m.start()] if wanted is not None else []
@@ -155,13 +158,13 @@ class FindBar(SearchFields):
             self._editor.setTextCursor(cursor)
         self.count()
 
-    def _new(self, found: re.Match[str]) -> str:
+    def _new(self, found: Any) -> str:
         """What stands for a match; a regular expression may name its groups."""
         if not self.pattern.isChecked():
             return self.other.text()
         try:
             return found.expand(self.other.text())
-        except (re.error, IndexError):
+        except Exception:  # a group that there is none of, in either engine's words
             return found[0]
 
     def replace(self) -> None:

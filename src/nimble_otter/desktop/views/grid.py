@@ -23,6 +23,7 @@ from nimble_otter.desktop import tokens
 from nimble_otter.desktop.drags import KEY_DRAG, drag_column, drag_value, text_in
 from nimble_otter.desktop.grid_model import GroupsModel
 from nimble_otter.desktop.grid_paint import CARET, PAD
+from nimble_otter.desktop.parts import as_plain
 from nimble_otter.desktop.spoken import spoken
 from nimble_otter.desktop.views.cell_editor import CellEditor
 from nimble_otter.desktop.views.grid_canvas import HEAD, GridCanvas
@@ -41,6 +42,7 @@ class Grid(GridCanvas):
     group_toggled = Signal(int)
     edit_wanted = Signal(int, int)
     typed = Signal(int, int, str)
+    clear_wanted = Signal()
     width_changed = Signal(str, int)
     column_moved = Signal(int, int)
     key_dropped = Signal(str)
@@ -251,7 +253,7 @@ class Grid(GridCanvas):
             cell = self.line(position).cells[column]
             room = self.widths[column] - 2 * PAD
             if self._painter.metrics(self._painter.font).horizontalAdvance(cell.text) > room:
-                QToolTip.showText(event.globalPos(), cell.text[:600], self)  # type: ignore[attr-defined]
+                QToolTip.showText(event.globalPos(), as_plain(cell.text[:600]), self)  # type: ignore[attr-defined]
                 return
         QToolTip.hideText()
 
@@ -377,6 +379,10 @@ class Grid(GridCanvas):
             self._select_column(column, False)
         elif key in (Qt.Key.Key_F2, Qt.Key.Key_Return, Qt.Key.Key_Enter) and not control and position >= 0:
             self.edit_wanted.emit(position, column)
+        elif key == Qt.Key.Key_Delete and not modifiers and position >= 0:
+            self.clear_wanted.emit()
+        elif key == Qt.Key.Key_Backspace and not modifiers and position >= 0:
+            self.typed.emit(position, column, "")
         elif key == Qt.Key.Key_Menu and position >= 0:
             self.menu_wanted.emit(
                 position, column, self.viewport().mapToGlobal(self.cell_rect(position, column).center())

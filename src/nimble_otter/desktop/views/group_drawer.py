@@ -9,7 +9,7 @@ from functools import partial
 import numpy as np
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout
 
-from nimble_otter.desktop.parts import Line, boxed, button, clear, combo, label, row
+from nimble_otter.desktop.parts import Line, as_plain, boxed, button, clear, combo, label, row
 from nimble_otter.desktop.views.step_drawers import StepDrawer, moved, movers
 from nimble_otter.pull.steps import Computed, ComputeStep, Condition, FigureOf, FilterStep, GroupStep, KeyBy
 from nimble_otter.table import Kind
@@ -73,7 +73,7 @@ class GroupDrawer(StepDrawer):
         if field is not None and (field.kind.is_number or "first 1" in parts):
             made.setEditable(True)
             made.setToolTip(
-                "A width of steps can be typed" if field.kind.is_number else "A count of letters can be typed"
+                as_plain("A width of steps can be typed" if field.kind.is_number else "A count of letters can be typed")
             )
             editor = made.lineEdit()
             assert editor is not None

@@ -189,6 +189,10 @@ class ParameterFields(QWidget):
         """Run the query of a parameter's values in the background."""
         session = self._session
         assert session is not None
+        if session.waits:  # the text of the values came with the pull
+            self.notes[name].setText("Values are fetched once the pull was run here.")
+            self.notes[name].setVisible(True)
+            return
         ask, source = session.pull.query.asks.get(name, Ask()), session.hub.known(session.pull.source)
 
         def work(stop: Any, report: Any) -> list[Any]:

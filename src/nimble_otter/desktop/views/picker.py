@@ -10,7 +10,7 @@ from PySide6.QtCore import QEvent, QObject, QPoint, QSize, Qt
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QFrame, QLineEdit, QTreeWidget, QTreeWidgetItem, QWidget
 
-from nimble_otter.desktop.parts import column
+from nimble_otter.desktop.parts import as_plain, column
 from nimble_otter.desktop.theme import theme
 
 _MOST = 300
@@ -72,7 +72,7 @@ class Picker(QFrame):
             item.setData(0, Qt.ItemDataRole.UserRole, choice)
             item.setForeground(1, theme["muted"])
             item.setSizeHint(0, QSize(0, _ROW))
-            item.setToolTip(0, choice.text)
+            item.setToolTip(0, as_plain(choice.text))
             self.list.addTopLevelItem(item)
         if not fits:
             nothing = QTreeWidgetItem(["Nothing has this name."])

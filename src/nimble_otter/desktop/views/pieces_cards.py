@@ -29,7 +29,7 @@ from PySide6.QtWidgets import (
 
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.drags import FIELD_DRAG, NAME_DRAG, VALUE_DRAG, parts_in, text_in
-from nimble_otter.desktop.parts import ElidedLabel, Line, button, column, label, row
+from nimble_otter.desktop.parts import ElidedLabel, Line, as_plain, button, column, label, row
 from nimble_otter.desktop.theme import theme, ui_font
 from nimble_otter.query.pieces import Card, Pieces
 from nimble_otter.query.pieces_edits import (
@@ -99,7 +99,7 @@ class _CardBox(QFrame):
             item = QTreeWidgetItem([what])
             item.setFlags(Qt.ItemFlag.ItemIsEnabled)
             item.setForeground(0, theme["faint"])
-            item.setToolTip(0, card.text)
+            item.setToolTip(0, as_plain(card.text))
             item.setFirstColumnSpanned(True)
             self.columns.addTopLevelItem(item)
             return
@@ -120,7 +120,7 @@ class _CardBox(QFrame):
                 item.setForeground(0, theme["muted"])
             ticks = state if not name else states.Checked if "*" in on or name.casefold() in on else states.Unchecked
             item.setCheckState(0, ticks)
-            item.setToolTip(0, name)
+            item.setToolTip(0, as_plain(name))
             self.columns.addTopLevelItem(item)
         header, modes = self.columns.header(), QHeaderView.ResizeMode
         header.setStretchLastSection(False)
@@ -257,7 +257,8 @@ class Cards(QScrollArea):
         made.setProperty("state", "" if card.condition is not None or card.join in (",", "natural") else "wrong")
         made.setCursor(Qt.CursorShape.PointingHandCursor)
         condition = card.condition.text if card.condition is not None else "Every row meets every row."
-        made.setToolTip(f"{condition}\nClick for {'inner' if card.join == 'left' else 'left'}; right click for more")
+        other = "inner" if card.join == "left" else "left"
+        made.setToolTip(as_plain(f"{condition}\nClick for {other}; right click for more"))
         made.setAccessibleName(f"{card.alias}: {word} join, {by}")
         made.clicked.connect(lambda: self._turn(at))
         made.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)

@@ -19,7 +19,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from nimble_otter.desktop.parts import boxed, button, clear, column, combo, label, row
+from nimble_otter.desktop.parts import as_plain, boxed, button, clear, column, combo, label, row
 from nimble_otter.desktop.theme import code_font
 from nimble_otter.desktop.views.picker import Choice, Picker
 from nimble_otter.query import pieces_conditions as conditions
@@ -397,7 +397,7 @@ class PieceRows(QScrollArea):
             way.setObjectName(f"order {at} way")
             way.setFixedWidth(110)
             rest = item.way.partition("nulls")[2].strip()
-            said.setToolTip(f"empty {rest}" if rest else "")
+            said.setToolTip(as_plain(f"empty {rest}" if rest else ""))
             self._lines.addLayout(self._row(said, way, *self._movers("order", at, item.said), stretch=0))
 
     def _offer_order(self) -> None:
@@ -438,7 +438,7 @@ class PieceRows(QScrollArea):
             lines = span.text.split("\n")
             said = label("\n".join(line[:60] for line in lines[:4]) + ("\n…" if len(lines) > 4 else ""), "muted")
             said.setFont(code_font(11))
-            said.setToolTip(span.text[:2000])
+            said.setToolTip(as_plain(span.text[:2000]))
             self._lines.addWidget(said)
 
     def _set_distinct(self, on: bool) -> None:

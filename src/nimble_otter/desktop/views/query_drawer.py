@@ -7,15 +7,9 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtWidgets import (
-    QButtonGroup,
-    QLineEdit,
-    QMessageBox,
-    QStackedWidget,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QButtonGroup, QLineEdit, QStackedWidget, QVBoxLayout, QWidget
 
+from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.desktop.parts import Line, button, label, set_tone
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.editor import SqlEditor
@@ -23,13 +17,14 @@ from nimble_otter.desktop.views.find_bar import FindBar
 from nimble_otter.desktop.views.query_edits import QueryEdits
 from nimble_otter.desktop.views.query_help import QueryHelp
 from nimble_otter.desktop.views.query_side import QuerySide
+from nimble_otter.desktop.views.run_questions import ReadStatement, RunQuestions, read_statements
 from nimble_otter.desktop.views.transaction_strip import TransactionStrip
+from nimble_otter.desktop.views.waiting_strip import WaitingStrip
 from nimble_otter.errors import OtterError, Place, QueryError, place_of
 from nimble_otter.query import find_parameters
-from nimble_otter.query.kinds import READS, kind_of, lacks_where, of_transaction
-from nimble_otter.query.statements import split_statements
 
 if TYPE_CHECKING:
+    from nimble_otter.desktop.session import OpenPull
     from nimble_otter.desktop.views.pieces import PiecesView
 
 _ROOM = 320
@@ -91,10 +86,14 @@ class QueryDrawer(Drawer):
         inner.addWidget(self._ways, 1)
         inner.addWidget(self.finder)
         inner.addWidget(self.problem)
-        self.transaction = TransactionStrip()
+        self.transaction, self.waiting = TransactionStrip(), WaitingStrip()
+        self._whole.addWidget(self.waiting)
         self._whole.addWidget(self.transaction)
+        self.questions = RunQuestions(self)
         self.set_body(left, Line(True, "grid_line"), self.side, stretch=(1, 0, 0))
         self._filling, self._typed_last = False, ""
+        self._read: tuple[str, list[ReadStatement]] = ("", [])
+        """The long text that was read last, and what its statements do."""
         self._pause = QTimer(self)
         self._pause.setSingleShot(True)
         self._pause.setInterval(250)
@@ -181,7 +180,13 @@ class QueryDrawer(Drawer):
             return
         text, start = self.editor.wanted_text()
         unset = any(_is_unset(session.pull.query.parameters.get(n)) for n in find_parameters(text))
-        if not unset and session.held is None and text.strip() and session.edits.count == 0 and kind_of(text) == READS:
+        if (
+            not unset
+            and session.held is None
+            and text.strip()
+            and session.edits.count == 0
+            and session.may_run_unasked(text)
+        ):
             self._take()
             session.run_at = start
             session.run(text, preview=True)
@@ -215,6 +220,7 @@ class QueryDrawer(Drawer):
             self.pieces.refresh()
         running = session.is_running
         self.transaction.show_pull(session)
+        self.waiting.show_pull(session)
         self._count_statements()
         self.stop_button.setVisible(running)
         self.run_button.setEnabled(not running)
@@ -337,16 +343,41 @@ class QueryDrawer(Drawer):
             self._fail(f"The parameter :{unset[0]} has no value.", "Type it on the right, then run.", place)
             self.parameters.fields[unset[0]].setFocus()
             return
+        self._run_text(session, text, start)
+
+    def _run_text(self, session: OpenPull, text: str, start: int) -> None:
+        """Run a part of the query's text that stands at `start`, once what it does is known and agreed to."""
         session.run_at = start
         if session.pull.query.language == "sql" and not session.is_documents:
-            several = len(split_statements(text)) > 1
-            if several or session.held is not None or kind_of(text) != READS:
-                if self._may_write(text):
-                    session.run_script(text, start, self.side.goes_on.isChecked())
+            if len(text) > _LONG and self._read[0] != text:
+                self._read_first(session, text, start)
+                return
+            statements = self._read[1] if self._read[0] == text else read_statements(text, session.dialect)
+            several = len(statements) > 1
+            if several or session.held is not None or any(not s.verdict.reads for s in statements):
+                goes_on = self.side.goes_on.isChecked()
+
+                def go() -> None:
+                    session.run_script(text, start, goes_on)
                     self.ran.emit()
+
+                self.questions.ask(session, statements, go)
                 return
         session.run(text)
         self.ran.emit()
+
+    def _read_first(self, session: OpenPull, text: str, start: int) -> None:
+        """What a long text does is told beside the window; then it is run, if it is still the one."""
+
+        def read(*_: object) -> list[ReadStatement]:
+            return read_statements(text, session.dialect)
+
+        def go(found: list[ReadStatement]) -> None:
+            self._read = (text, found)
+            if session is self.session and self.editor.text[start : start + len(text)] == text:
+                self._run_text(session, text, start)
+
+        session.jobs.submit(LOCAL, f"{session.key} read", read, go, title="Reading the query")
 
     def propose(
         self, title: str, lines: Sequence[tuple[str, str]], notes: Sequence[str], accept: Callable[[], object],
@@ -377,27 +408,6 @@ class QueryDrawer(Drawer):
         cursor = self.editor.textCursor()
         cursor.clearSelection()
         self.editor.setTextCursor(cursor)
-
-    def _may_write(self, text: str) -> bool:
-        """Show the statements that write before they run: always for a source marked "take care", else those that mean
-        every row of a table."""
-        session = self.session
-        assert session is not None
-        source = session.hub.known(session.pull.source)
-        written = [s.text for s in split_statements(text) if kind_of(s.text) != READS]
-        writing = [text for text in written if not of_transaction(text)]
-        asked = writing if source.care else [t for t in writing if lacks_where(t)]
-        if not asked:
-            return True
-        box = QMessageBox(QMessageBox.Icon.Question, "Run", "", parent=self)
-        every = "one statement that writes" if len(asked) == 1 else f"{len(asked)} statements that write"
-        why = f"{source.name} is marked “take care”." if source.care else "It has no WHERE and means every row."
-        box.setText(f"Run {every} on {source.name}{f' ({source.stage})' if source.stage else ''}?")
-        box.setInformativeText(f"{why}\n\n" + "\n".join(t if len(t) < 300 else f"{t[:300]} …" for t in asked[:8]))
-        go = box.addButton("Run", QMessageBox.ButtonRole.AcceptRole)
-        box.addButton("Don't run", QMessageBox.ButtonRole.RejectRole)
-        box.exec()
-        return box.clickedButton() is go
 
     def _outcome_chosen(self, number: int, place: int) -> None:
         """Show the rows of a statement, and where it stands."""

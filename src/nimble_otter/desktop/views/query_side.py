@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QLineEdit, QPlainTextEdit, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
-from nimble_otter.desktop.parts import boxed, button, clear, column, label, row
+from nimble_otter.desktop.parts import as_plain, boxed, button, clear, column, label, row
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.theme import code_font
 from nimble_otter.desktop.views.parameter_fields import ParameterFields
@@ -143,7 +143,7 @@ class QuerySide(QWidget):
 
     def _pair(self, name: str, value: str, tip: str = "") -> None:
         said = label(value)
-        said.setToolTip(tip)
+        said.setToolTip(as_plain(tip))
         self._runs.addLayout(row(label(name, "muted"), None, said))
 
     def _show_sent(self) -> None:
@@ -162,7 +162,8 @@ class QuerySide(QWidget):
                 shapes = session.hub.shapes.get((known, collection))
                 if shapes is not None:
                     return shapes.type_words()
-                if any(t.name == collection for t in session.hub.tables.get(known, [])):
+                is_there = any(t.name == collection for t in session.hub.tables.get(known, []))
+                if is_there and not session.waits:
                     session.hub.sample(session.hub.known(session.pull.source), collection)  # it tells times from texts
                 return {}
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QDialog, QDialogButtonBox, QLineEdit, QMessageBox
+from PySide6.QtWidgets import QDialog, QDialogButtonBox, QLineEdit, QMessageBox, QWidget
 
 from nimble_otter.changes import Plan
-from nimble_otter.desktop.parts import button, column, label
+from nimble_otter.desktop.parts import as_plain, button, column, label
 from nimble_otter.errors import OtterError
 from nimble_otter.sources import Source
 from nimble_otter.table.show import grouped
@@ -101,13 +101,53 @@ def ask_exists(path: Path, format_: Format) -> str:
 
 def ask_one_by_one(problem: OtterError, plan: Plan) -> bool:
     """Whether to write without a transaction."""
-    box = QMessageBox(QMessageBox.Icon.Question, "Write", problem.message)
+    box = QMessageBox(QMessageBox.Icon.Question, "Write", as_plain(problem.message))
     count = len(plan.statements)
+    how_many = f"{grouped(count)} statement{'s' if count != 1 else ''}"
     box.setInformativeText(
-        f"{grouped(count)} statement{'s' if count != 1 else ''} can be written one by one, until the first that fails. "
+        f"{how_many} can be written one by one, until the first that fails. "
         "What is written by then stays; the report says exactly which."
     )
     write = box.addButton("Write one by one", QMessageBox.ButtonRole.AcceptRole)
     box.addButton("Don't write", QMessageBox.ButtonRole.RejectRole)
     box.exec()
     return box.clickedButton() is write
+
+
+def ask_despite(lasting: str, plan: Plan | None) -> bool:
+    """Whether to write what a reversal would not bring back whole; without a plan: whether to go on though it is not
+    known what became of an earlier write."""
+    box = QMessageBox(QMessageBox.Icon.Warning, "Write", "")
+    if plan is None:
+        box.setText(as_plain(lasting))
+        box.setInformativeText("Compare the rows with what is pending, and revert what is written already.")
+        write = box.addButton("It is compared", QMessageBox.ButtonRole.AcceptRole)
+        leave = box.addButton("Leave it open", QMessageBox.ButtonRole.RejectRole)
+    else:
+        box.setText(as_plain(f"A reversal of this write to {plan.table} would not bring back everything."))
+        box.setInformativeText(as_plain(f"It leaves {lasting}."))
+        write = box.addButton("Write it", QMessageBox.ButtonRole.AcceptRole)
+        leave = box.addButton("Don't write", QMessageBox.ButtonRole.RejectRole)
+    box.setDefaultButton(leave)
+    box.exec()
+    return box.clickedButton() is write
+
+
+def ask_while_writing(names: list[str]) -> bool:
+    """Whether to close the window though writes are under way."""
+    box = QMessageBox(QMessageBox.Icon.Warning, "Close", as_plain(f"A write is under way: {', '.join(names)}."))
+    box.setInformativeText("When you close now, what became of it is looked up at the next start.")
+    close = box.addButton("Close", QMessageBox.ButtonRole.DestructiveRole)
+    wait = box.addButton("Wait for it", QMessageBox.ButtonRole.RejectRole)
+    box.setDefaultButton(wait)
+    box.exec()
+    return box.clickedButton() is close
+
+
+def ask_drop(text: str, parent: QWidget) -> bool:
+    """Whether to close a pull though something is pending on it."""
+    box = QMessageBox(QMessageBox.Icon.Question, "Close", as_plain(text), parent=parent)
+    drop = box.addButton("Drop them and close", QMessageBox.ButtonRole.DestructiveRole)
+    box.addButton("Keep it open", QMessageBox.ButtonRole.RejectRole)
+    box.exec()
+    return box.clickedButton() is drop

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QTimer
 
-from nimble_otter.changes import value_text
 from nimble_otter.desktop.grid_model import RowsModel
 from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.desktop.new_steps import place_for
@@ -110,6 +108,9 @@ class RowsFind(SearchFields):
         self._filter_now(search)
         view, columns = session.shaped.view, self._columns(model)
         self._grid.mark_texts(search.test(), columns)
+        if session.whole.first(session.whole.rows_in(session.shaped, columns), self._look):
+            self.said.setText("Fetching whole values first")
+            return
         asked = self._asked = (view, columns, search)
         before = self._answered
         within = None
@@ -241,7 +242,7 @@ class RowsFind(SearchFields):
             return found.sub(lambda _: other, text)
         try:
             return found.sub(other, text)
-        except (re.error, IndexError):
+        except Exception:  # a group that there is none of, in either engine's words
             return text
 
     def _wanted(
@@ -252,7 +253,7 @@ class RowsFind(SearchFields):
         made: list[tuple[int, int, str | None]] = []
         for position, column in cells:
             place = model.columns[column].place
-            text = value_text(model.value(position, column), session.field_at(place))
+            text = session.text_of(model.value(position, column), place)
             made.append((model.row_id(position), place, self._new_text(text)))
         return made
 
@@ -262,6 +263,8 @@ class RowsFind(SearchFields):
         if session is None or not isinstance(model, RowsModel) or not self.search.text or not self._may_write(session):
             return
         position, column = self._grid.selection.current
+        if position >= 0 and session.whole.first([model.row_id(position)], self.replace):
+            return
         if position >= 0 and column in self._places_in(position):
             wanted = self._wanted(model, session, [(position, column)])
             if not self._window.actions_on_grid.put_texts("Replace", wanted):
@@ -275,6 +278,8 @@ class RowsFind(SearchFields):
         if session is None or session.shaped is None or not isinstance(model, RowsModel) or not self.search.text:
             return
         if not self._may_write(session):
+            return
+        if session.whole.first(session.whole.rows_in(session.shaped, self._columns(model)), self.replace_all):
             return
         view, cells = session.shaped.view, list[tuple[int, int]]()
         wanted = set(self._columns(model))

@@ -8,8 +8,9 @@ from typing import Any
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHeaderView, QTreeWidget, QTreeWidgetItem
 
+from nimble_otter.desktop.parts import as_plain
 from nimble_otter.desktop.theme import theme
-from nimble_otter.query.kinds import ROWS, kind_of
+from nimble_otter.query.effects import Effect
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.script import Outcome
 from nimble_otter.table.show import grouped
@@ -35,7 +36,7 @@ class _Tree(QTreeWidget):
 
     def item(self, texts: list[str], tip: str = "", tone: str = "") -> QTreeWidgetItem:
         made = QTreeWidgetItem(texts)
-        made.setToolTip(0, tip or texts[0])
+        made.setToolTip(0, as_plain(tip or texts[0]))
         for at in (1, 2):
             made.setTextAlignment(at, _RIGHT)
         if tone:
@@ -117,6 +118,6 @@ def _became(outcome: Outcome) -> str:
     if outcome.fetched is not None:
         rows = outcome.fetched.table.rows
         return f"{grouped(rows)} row{'s' if rows != 1 else ''}{' (cut)' if outcome.fetched.was_cut else ''}"
-    if outcome.affected is not None and kind_of(outcome.statement.text) == ROWS:
+    if outcome.affected is not None and outcome.effect is Effect.ROWS:
         return f"{grouped(outcome.affected)} written"
     return "done"

@@ -7,6 +7,7 @@ from dataclasses import replace
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QAbstractItemView, QListWidget, QListWidgetItem
 
+from nimble_otter.desktop.parts import as_plain
 from nimble_otter.pull import Pull, Shaped
 from nimble_otter.pull.steps import ColumnsStep
 
@@ -49,7 +50,7 @@ class SendColumns(QListWidget):
             item.setCheckState(Qt.CheckState.Checked if is_shown else Qt.CheckState.Unchecked)
             item.setData(_NAME, name)
             if title != name:
-                item.setToolTip(f"{name}, sent as {title}")
+                item.setToolTip(as_plain(f"{name}, sent as {title}"))
             self.addItem(item)
         self.blockSignals(False)
         self.viewport().update()

@@ -19,7 +19,18 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from nimble_otter.desktop.parts import ElidedLabel, Line, Segments, boxed, button, column, label, row, set_tone
+from nimble_otter.desktop.parts import (
+    ElidedLabel,
+    Line,
+    Segments,
+    as_plain,
+    boxed,
+    button,
+    column,
+    label,
+    row,
+    set_tone,
+)
 from nimble_otter.desktop.theme import code_font
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.send_columns import SendColumns
@@ -164,7 +175,7 @@ class SendDrawer(Drawer):
         parts += [counted]
         parts += [f"{grouped(sent.beside[1])} files in {sent.beside[0].name}"] if sent.beside is not None else []
         self._sent.setText("; ".join([*parts, *sent.notes]))
-        self._sent.setToolTip("\n".join([str(sent.path), *parts, *sent.notes]))
+        self._sent.setToolTip(as_plain("\n".join([str(sent.path), *parts, *sent.notes])))
 
     # --- the plan ----------------------------------------------------------------------------------------------
 

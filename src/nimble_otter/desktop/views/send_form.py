@@ -8,7 +8,7 @@ from typing import Any
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QCompleter, QFileDialog, QLineEdit, QVBoxLayout, QWidget
 
-from nimble_otter.desktop.parts import button, clear, column, combo, label, row
+from nimble_otter.desktop.parts import as_plain, button, clear, column, combo, label, row
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.send import EXISTS, Option, format_for
 from nimble_otter.send.clipboard import OPTIONS as CLIPBOARD_OPTIONS
@@ -37,7 +37,7 @@ class SendForm(QWidget):
         self._shape: Any = None
         self.path = QLineEdit()
         self.path.setAccessibleName("File")
-        self.path.setToolTip(_PLACES)
+        self.path.setToolTip(as_plain(_PLACES))
         self.path.editingFinished.connect(self._path_typed)
         self._body = QVBoxLayout()
         self._body.setSpacing(5)

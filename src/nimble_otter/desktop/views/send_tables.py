@@ -16,7 +16,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from nimble_otter.desktop.parts import boxed, button, column, combo, label, row, set_tone
+from nimble_otter.desktop.parts import as_plain, boxed, button, column, combo, label, row, set_tone
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.send import all_formats, format_for
 from nimble_otter.sources import Source, TableInfo
@@ -48,7 +48,7 @@ class SendTables(QDialog):
         self.each.activated.connect(lambda _: self._format_chosen())
         self.path = QLineEdit(f"~/{source.name}/{{table}}.csv")
         self.path.setAccessibleName("File")
-        self.path.setToolTip("Filled in: {table} {source} {date} {time} {date:%Y-%m}")
+        self.path.setToolTip(as_plain("Filled in: {table} {source} {date} {time} {date:%Y-%m}"))
         self.path.textChanged.connect(lambda _: self._look())
         self.exists = combo(_EXISTS, "refuse", "If a file exists")
         self.said = label("", "muted", 12, wrap=True)

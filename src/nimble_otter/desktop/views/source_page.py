@@ -13,9 +13,9 @@ from nimble_otter.desktop.parts import boxed, button, column, combo, label, row,
 from nimble_otter.desktop.theme import code_font
 from nimble_otter.errors import ConnectError, OtterError
 from nimble_otter.sources import Source, driver_for
-from nimble_otter.sources.secrets import split_secret
 from nimble_otter.sources.source import source_of_file
 from nimble_otter.sources.uri import KINDS, PORTS, TLS, Parts, parts_of, url_of
+from nimble_otter.sources.urls import split_secret
 
 STAGES = [("", "not said"), ("test", "test"), ("production", "production")]
 _LABEL = 92
@@ -53,6 +53,8 @@ class SourcePage(QWidget):
             QCheckBox("read-only: nothing is ever written"),
             QCheckBox("take care: ask once more"),
         )
+        self.clear = QCheckBox("send the password even without TLS")
+        self.clear.setToolTip("Else a server that asks for it in clear text over an open line does not get it")
         self.test, self.save = button("Test", self._test), button("Save", self._save, "primary")
         self.copy = button("Copy", self._copy, "", "A new source like this one")
         self.remove = button("Remove", self._remove, "", "Take it off the list; pulls that use it keep its URI")
@@ -64,6 +66,7 @@ class SourcePage(QWidget):
             "database": row(self._named("Database"), self.database),
             "user": row(self._named("User"), self.user, label("password", "muted"), self.password),
             "tls": row(self._named("TLS"), self.tls),
+            "clear": row(self._named(""), self.clear),
             "ca": row(self._named("Certificate"), self.ca, button("…", self._pick_ca, tip="Choose a file")),
         }
         self._boxes = {name: boxed(line) for name, line in self._lines.items()}
@@ -130,10 +133,18 @@ class SourcePage(QWidget):
         self.stage.setCurrentIndex(max(0, self.stage.findData(source.stage if source else "")))
         self.read_only.setChecked(bool(source and source.read_only))
         self.care.setChecked(bool(source and source.care))
+        self.clear.setChecked(bool(source and source.clear_password))
         self.show_parts(parts_of(source.url) if source is not None else Parts("postgresql" if server else "sqlite"))
         self.copy.setVisible(source is not None)
         self.remove.setVisible(source is not None)
         self._say("", "muted")
+        if source is not None:
+
+            def tell(rights: tuple[str, ...]) -> None:
+                if rights and source is self._known:
+                    self._say(" ".join(rights), "amber")
+
+            self._hub.rights(source, tell)
         (self.host if server and source is None else self.url).setFocus()
 
     def show_parts(self, parts: Parts, keep_url: bool = False) -> None:
@@ -147,6 +158,7 @@ class SourcePage(QWidget):
         self._boxes["ca"].setVisible(is_server and parts.tls == "verified")
         self._boxes["user"].setVisible(is_server or parts.kind == "other")
         self._note.setVisible(parts.kind != "sqlite")
+        self._boxes["clear"].setVisible(is_server and not parts.tls)
         for field, text in (
             *host, (self.user, parts.user), (self.database, parts.database if is_server else ""), (self.ca, parts.ca),
             (self.file, parts.database if parts.kind == "sqlite" else ""),
@@ -223,21 +235,21 @@ class SourcePage(QWidget):
 
     def source(self) -> tuple[Source, str | None]:
         """What is typed, and the password apart. Raises: ConnectError."""
-        text = self.url.text().strip()
+        text, inside = split_secret(self.url.text().strip())
         try:
             parts = parts_of(text)
         except ValueError as problem:
             raise ConnectError(str(problem), "Write it like postgresql://user@host:5432/name.") from None
-        marks = (str(self.stage.currentData()), self.care.isChecked(), self.read_only.isChecked())
+        marks = (str(self.stage.currentData()), self.care.isChecked(), self.read_only.isChecked(),
+                 self.clear.isChecked() and not self._boxes["clear"].isHidden())  # fmt: skip
         if parts.kind == "sqlite":
             made = source_of_file(parts.database)
             return Source(self.name.text().strip() or made.name, made.url, *marks), None
         driver_for(text)
         if parts.kind in PORTS and not parts.host:
             raise ConnectError("The host is missing.", "Type the name or address of the server.")
-        url, inside = split_secret(text)
         name = self.name.text().strip() or parts.database.rsplit("/", 1)[-1].split("?")[0] or parts.host
-        return Source(name, url, *marks), self.password.text() or inside
+        return Source(name, text, *marks), self.password.text() or inside
 
     def _test(self) -> None:
         try:

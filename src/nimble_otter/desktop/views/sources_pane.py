@@ -34,7 +34,7 @@ from PySide6.QtWidgets import (
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.drags import FIELD_DRAG, NAME_DRAG, put_parts
 from nimble_otter.desktop.hub import Hub
-from nimble_otter.desktop.parts import button, label, row
+from nimble_otter.desktop.parts import as_plain, button, label, row
 from nimble_otter.desktop.theme import theme, ui_font
 from nimble_otter.pull import places
 from nimble_otter.pull.file import SUFFIX
@@ -256,7 +256,7 @@ class SourcesPane(QWidget):
         problem = self._hub.errors.get(source.name)
         if problem is not None:
             item.setData(0, _RIGHT, "not reached")
-            item.setToolTip(0, str(problem))
+            item.setToolTip(0, as_plain(str(problem)))
             item.addChild(self._item(problem.message, "", 2, None))
             item.setExpanded(True)
             return
@@ -359,7 +359,7 @@ class SourcesPane(QWidget):
         item.setData(0, _LEVEL, level)
         item.setData(0, _DATA, data)
         if level == 2:
-            item.setToolTip(0, f"{text}: {right}" if right else text)
+            item.setToolTip(0, as_plain(f"{text}: {right}" if right else text))
         return item
 
     def refresh_shelf(self) -> None:

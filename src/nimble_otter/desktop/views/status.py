@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
-from PySide6.QtWidgets import QButtonGroup, QWidget
+from PySide6.QtWidgets import QButtonGroup, QMessageBox, QWidget
 
 from nimble_otter.desktop import tokens
-from nimble_otter.desktop.parts import ElidedLabel, button, label, row, set_tone
+from nimble_otter.desktop.parts import ElidedLabel, as_plain, button, label, row, set_tone
 from nimble_otter.desktop.theme import theme
 
 
 class StatusStrip(QWidget):
-    """`say` shows a message for a while; a problem stays until the next one."""
+    """`say` shows a message for a while; a problem stays until the next one. What `keep` is told, of files that were
+    set aside and the like, stays until it was read."""
 
     stop_wanted = Signal()
     view_chosen = Signal(int)
@@ -24,6 +25,9 @@ class StatusStrip(QWidget):
         self.strong, self.rows = label("", px=12, bold=True), label("", "muted", 12)
         self.figures = label("", "muted", 12)
         self.message = ElidedLabel("", "muted", 12)
+        self.kept: list[str] = []
+        self.notices = button("", self._read, "link", "What was told and not read yet")
+        self.notices.setVisible(False)
         self.work = label("", "water", 12)
         self.stop = button("Stop", self.stop_wanted.emit, "link", "Stop what is running (Escape)")
         self.views = QWidget()
@@ -39,10 +43,11 @@ class StatusStrip(QWidget):
         self.views.setVisible(False)
         self.fetched, self.writes = label("", "muted", 12), label("", "muted", 12)
         self.setLayout(
-            row(row(self.strong, self.rows, space=4), self.figures, self.message, self.work, self.stop, self.views,
+            row(row(self.strong, self.rows, space=4), self.figures, self.notices, self.message, self.work, self.stop,
+                self.views,
                 self.fetched, self.writes, space=18, margins=(15, 0, 14, 0))
         )  # fmt: skip
-        self.layout().setStretch(2, 1)
+        self.layout().setStretch(3, 1)
         self._fade = QTimer(self)
         self._fade.setSingleShot(True)
         self._fade.timeout.connect(lambda: self.message.setText(""))
@@ -72,6 +77,23 @@ class StatusStrip(QWidget):
             self._fade.stop()
         else:
             self._fade.start(9000)
+
+    def keep(self, text: str) -> None:
+        """Tell something that must not be overlooked."""
+        if text not in self.kept:
+            self.kept.append(text)
+        self._show_kept()
+
+    def _show_kept(self) -> None:
+        count = len(self.kept)
+        self.notices.setText(f"{count} notice{'s' if count != 1 else ''}")
+        self.notices.setVisible(bool(count))
+
+    def _read(self) -> None:
+        box = QMessageBox(QMessageBox.Icon.Information, "Notices", as_plain("\n\n".join(self.kept)), parent=self)
+        box.exec()
+        self.kept.clear()
+        self._show_kept()
 
     def show_work(self, text: str) -> None:
         self.work.setText(text)

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from PySide6.QtWidgets import QMessageBox, QWidget
 
 from nimble_otter.desktop.hub import Hub
-from nimble_otter.desktop.parts import button, label, row
+from nimble_otter.desktop.parts import as_plain, button, label, row
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.errors import OtterError
 from nimble_otter.sources import Source
@@ -63,9 +63,9 @@ def ask_to_end(parent: QWidget, hub: Hub, sources: list[Source], then: Callable[
     """Ask what becomes of open transactions, before what would leave them behind; `then` only when all are ended."""
     box = QMessageBox(QMessageBox.Icon.Question, "Open transaction", "", parent=parent)
     names = ", ".join(s.name for s in sources)
-    box.setText(f"A transaction is open on {names}.")
+    box.setText(as_plain(f"A transaction is open on {names}."))
     box.setInformativeText(
-        "\n".join(f"{s.name}: {words_of(held)}." for s in sources if (held := hub.held(s)) is not None)
+        as_plain("\n".join(f"{s.name}: {words_of(held)}." for s in sources if (held := hub.held(s)) is not None))
     )
     commit = box.addButton("Commit", QMessageBox.ButtonRole.AcceptRole)
     back = box.addButton("Roll back", QMessageBox.ButtonRole.DestructiveRole)

@@ -20,8 +20,18 @@ import numpy as np
 
 from nimble_otter.errors import SendError
 from nimble_otter.send.format import Option, Output, Rows
-from nimble_otter.send.texts import SPELLING, by_code, joined, put_empty, spelled, spelling
-from nimble_otter.table import Column, Kind
+from nimble_otter.send.texts import (
+    GUARD,
+    SPELLING,
+    by_code,
+    can_be_formula,
+    guarded,
+    joined,
+    put_empty,
+    spelled,
+    spelling,
+)
+from nimble_otter.table import Column
 from nimble_otter.table.columns import TEXT_BYTES, CodedText
 
 _DELIMITERS = {"comma": b",", "semicolon": b";", "tab": b"\t", "pipe": b"|", "space": b" "}
@@ -29,9 +39,6 @@ _ENDS = {"CRLF": b"\r\n", "LF": b"\n", "CR": b"\r"}
 _QUOTES = {"double": b'"', "single": b"'"}
 _MARKS = {"utf-8-sig": b"\xef\xbb\xbf", "utf-16": b"\xff\xfe"}
 _CODECS = {"utf-8-sig": "utf-8", "utf-16": "utf-16-le"}
-_STARTS = frozenset((b"=", b"+", b"-", b"@", b"\t", b"\r", b"\n"))
-_NUMBER = re.compile(rb"[+-]?(\d[\d.,]*|\.\d+)([eE][+-]?\d+)?")
-_ANY_STARTS = frozenset((b"=", b"+", b"-", b"@", b"\t", b"\r", b"\n"))
 
 
 class _Csv:
@@ -53,7 +60,7 @@ class _Csv:
             (("as is", "their own case"), ("lower", "lower case"), ("upper", "upper case")), needs="header",
         ),
         Option("empty", "Empty values", "text", "", hint="leave blank"),
-        Option("guard", "Guard against formulas", "yes/no", True),
+        GUARD,
         Option(
             "quote", "Quotes", "choice", "needed",
             (("needed", "where needed"), ("text", "around texts"), ("all", "around all")),
@@ -150,7 +157,7 @@ class _Writer:
 
     def cells(self, column: Column, texts: list[bytes]) -> list[bytes]:
         """A column's cells as they stand in the file, with what stands for no value."""
-        is_text = column.kind in (Kind.TEXT, Kind.UUID, Kind.OBJECT, Kind.SPAN)
+        is_text = can_be_formula(column)
         if not isinstance(column, CodedText):
             return put_empty(self.quoted(texts, is_text, column.empty), column, self.empty)
         words = [word.encode(*TEXT_BYTES) for word in column.words] or [b""]
@@ -161,8 +168,8 @@ class _Writer:
     def quoted(self, texts: list[bytes], is_text: bool, empty: Any = None, times: Any = None) -> list[bytes]:
         """Cells as they stand in the file; what is at places that are `empty` does not matter. `times` is how often
         each stands there."""
-        if is_text and self._guard and not _STARTS.isdisjoint(text[:1] for text in texts):
-            texts = self._guarded(texts, empty, times)
+        if is_text and self._guard:
+            texts = guarded(texts, self._out, empty, times)
         block, mark = b"\0".join(texts), self._mark
         if self._rule == "all" or (self._rule == "text" and is_text):
             if mark in block:
@@ -180,18 +187,6 @@ class _Writer:
             alike = {b"", self.empty}
             if not alike.isdisjoint(texts):
                 texts = [mark + t + mark if t in alike else t for t in texts]
-        return texts
-
-    def _guarded(self, texts: list[bytes], empty: Any, times: Any) -> list[bytes]:
-        found = [
-            n for n, t in enumerate(texts)
-            if t[:1] in _STARTS and not _NUMBER.fullmatch(t) and (empty is None or not empty[n])
-        ]  # fmt: skip
-        texts = list(texts)
-        for place in found:
-            texts[place] = b"'" + texts[place]
-        count = len(found) if times is None else int(sum(times[place] for place in found))
-        self._out.note("texts that begin like a formula have an apostrophe before them", count)
         return texts
 
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from nimble_otter.send.format import Option, Output, Rows
-from nimble_otter.send.texts import SPELLING, joined, put_empty, spelled, spelling
+from nimble_otter.send.texts import GUARD, SPELLING, joined, put_empty, spelled_guarded, spelling
 
 
 class _Markdown:
@@ -17,7 +17,7 @@ class _Markdown:
     is_text = True
     many = False
     changes = ()
-    options = (Option("title", "Title", "text", ""), Option("empty", "Empty values", "text", ""), *SPELLING)
+    options = (Option("title", "Title", "text", ""), Option("empty", "Empty values", "text", ""), GUARD, *SPELLING)
 
     def write(self, rows: Rows, out: Output) -> Iterator[int]:
         spell, put = spelling(out), out.stream.write
@@ -28,10 +28,10 @@ class _Markdown:
         put("|".join(["", *("---:" if field.is_number else "---" for field in rows.fields), ""]).encode() + b"\n")
         empty, done = str(out.options["empty"]).encode(), 0
         for block in rows.blocks(out.stop):
-            cells = [
-                put_empty(_escaped(spelled(column, field, spell)), column, empty)
-                for field, column in zip(rows.fields, block, strict=True)
-            ]
+            cells = []
+            for field, column in zip(rows.fields, block, strict=True):
+                texts = spelled_guarded(column, field, spell, out)
+                cells.append(put_empty(_escaped(texts), column, empty))
             done += len(cells[0]) if cells else 0
             put(joined(cells, len(cells[0]) if cells else 0, b"| ", b" | ", b" |\n"))
             yield done

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from nimble_otter.send.format import Option, Output, Rows
-from nimble_otter.send.texts import SPELLING, put_empty, spelled, spelling
+from nimble_otter.send.texts import GUARD, SPELLING, put_empty, spelled_guarded, spelling
 
 _LINES = str.maketrans({"\n": "⏎", "\r": "⏎", "\t": " ", "\0": "\ufffd"})
 
@@ -28,6 +28,7 @@ class _Text:
         Option("header", "Header row", "yes/no", True),
         Option("empty", "Empty values", "text", ""),
         Option("most", "Widest column", "number", 60),
+        GUARD,
         *SPELLING,
     )
 
@@ -41,7 +42,7 @@ class _Text:
         for block in rows.blocks(out.stop):
             cells = []
             for place, (field, column) in enumerate(zip(rows.fields, block, strict=True)):
-                texts = put_empty(spelled(column, field, spell), column, empty)
+                texts = put_empty(spelled_guarded(column, field, spell, out), column, empty)
                 words = [_cut(t.decode("utf-8", "replace").translate(_LINES), most) for t in texts]
                 cut = sum(word.endswith("…") for word in words)
                 out.note(f"values wider than {most} characters are cut", cut)

@@ -23,7 +23,7 @@ from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.send.pictures import put_pictures, row_heights
 from nimble_otter.send.sheet_merge import Merge
 from nimble_otter.send.texts import BINARY_NAME, woven
-from nimble_otter.send.workbook import HEAD, MAIN, OFFICE, SHEET_ML, Book, parse, sheet_name
+from nimble_otter.send.workbook import HEAD, MAIN, OFFICE, SHEET_ML, Book, odd_book, parse, sheet_name
 from nimble_otter.table import Column, Kind
 from nimble_otter.table.columns import BufferText, CodedText
 
@@ -78,9 +78,17 @@ class _Xlsx:
         first_row, first_column = place_of(out.options["first"])
         if first_column + len(rows.fields) > MOST_COLUMNS:
             raise SendError(f"A sheet holds {MOST_COLUMNS} columns; this is {len(rows.fields)}.", "Hide some first.")
-        book = Book(out.existing)
+        if first_row + bool(out.options["header"]) > MOST_ROWS:
+            raise SendError(
+                f"A sheet ends with row {MOST_ROWS}; there is no room below the first cell.", "Choose another."
+            )
+        with odd_book(out.existing):
+            book = Book(out.existing)
         try:
-            with zipfile.ZipFile(out.stream, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as zipped:
+            with (
+                odd_book(out.existing),
+                zipfile.ZipFile(out.stream, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as zipped,
+            ):
                 delivery = _Delivery(rows, out, book, zipped, first_row, first_column)
                 yield from delivery.write()
                 book.finish(zipped, delivery.written, out.stop.check)

@@ -7,6 +7,7 @@ import re
 import socket
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import (
@@ -19,21 +20,41 @@ from nimble_otter.errors import (
     TimeoutError_,
     place_of,
 )
-from nimble_otter.query.statements import mark_parameters
+from nimble_otter.query.statements import mark_parameters, parameter_places
+from nimble_otter.sources import facts
 from nimble_otter.sources.answer import batches_of
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.plans import PlanNode, of_mariadb
-from nimble_otter.sources.reflect import label_of
+from nimble_otter.sources.reflect import Written, label_of
 from nimble_otter.sources.relational import CONNECT_S, Relational
-from nimble_otter.sources.secrets import with_secret
 from nimble_otter.sources.texts import find_word
+from nimble_otter.sources.urls import check_options, read_url, with_secret
 from nimble_otter.sources.writer import Bound, Done, run_each
+from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
 
 if TYPE_CHECKING:
     from sqlalchemy import Engine, Inspector
 
+_SEVERAL_ON, _SEVERAL_OFF = 0, 1
+"""MYSQL_OPTION_MULTI_STATEMENTS_ON and _OFF (mysql_set_server_option)."""
 _SYSTEM = ("information_schema", "mysql", "performance_schema", "sys")
+
+
+_FILE, _NUMBER = r"[^\0]+", r"\d{1,9}"
+_OPTIONS = {
+    "ssl_mode": "DISABLED|PREFERRED|REQUIRED|VERIFY_CA|VERIFY_IDENTITY", "ssl_ca": _FILE, "ssl_cert": _FILE,
+    "ssl_key": _FILE, "ssl_capath": _FILE, "ssl_cipher": r"[\w:\-]+", "connect_timeout": _NUMBER,
+    "read_timeout": _NUMBER, "write_timeout": _NUMBER, "compress": "0|1|true|false", "unix_socket": r"/[^\0]*",
+    "charset": "utf8mb4|utf8",
+}  # fmt: skip
+"""Options of mysqlclient that a URL may give."""
+_REFUSED = {
+    "local_infile": ", as it lets the server take files of this machine",
+    "read_default_file": ", as it reads passwords from a file", "init_command": ", as it runs a statement unasked",
+}  # fmt: skip
+_CLIENT_FILE = Path(__file__).with_name("mariadb-client.cnf")
+"""Ways to log in that do not send the password as it is (MariaDB Connector/C, restricted-auth)."""
 
 
 class _Mariadb:
@@ -44,8 +65,9 @@ class _Mariadb:
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes
 
-    def connect(self, url: str, password: str | None = None) -> MariadbConnection:
-        return MariadbConnection(url, password)
+    def connect(self, url: str, password: str | None = None, clear_password: bool = False) -> MariadbConnection:
+        check_options(url, _OPTIONS, _REFUSED)
+        return MariadbConnection(url, password, clear_password)
 
 
 class MariadbConnection(Relational):
@@ -56,11 +78,17 @@ class MariadbConnection(Relational):
     word = "MariaDB"
     can_write = True
     drains = True
+    facts_of = staticmethod(facts.of_mariadb)
+    plan_form = "explain format=json "
 
-    def __init__(self, url: str, password: str | None) -> None:
-        super().__init__(_engine(with_secret(url, password)))
+    def __init__(self, url: str, password: str | None, clear_password: bool = False) -> None:
+        self._guards, self._takes_several = _guards(url, clear_password), False
+        super().__init__(_engine(with_secret(url, password), self._guards))
         self._database = self._engine.url.database
         self._probe()
+        with self._explained():
+            mode = str(self._ask("select @@sql_mode")[0][0])
+        self.plain_quotes = "NO_BACKSLASH_ESCAPES" in mode or "ANSI_QUOTES" in mode
 
     def _schemas(self, inspector: Inspector) -> list[str | None]:
         if self._database:
@@ -100,6 +128,16 @@ class MariadbConnection(Relational):
             found.append(TableInfo(label, "sequence", schema=label[: -len(name) - 1]))
         return found
 
+    def _declared(self, schema: str | None, tables: Sequence[str] | None) -> dict[str, dict[str, Written]]:
+        text = (
+            "select table_name, column_name from information_schema.columns where table_schema = coalesce(%s, "
+            "database()) and extra like '%%INVISIBLE%%'"
+        )
+        found: dict[str, dict[str, Written]] = {}
+        for table, column in self._ask(text, (schema,)):
+            found.setdefault(table, {})[column] = Written(is_hidden=True)
+        return found
+
     def _definition(self, table: TableInfo) -> str | None:
         """SHOW CREATE, whose words are the server's own."""
         prepare = self._engine.dialect.identifier_preparer
@@ -128,7 +166,7 @@ class MariadbConnection(Relational):
         return [c[0] for c in cursor.description], [_hints().get(c[1]) for c in cursor.description]
 
     @contextmanager
-    def _writing(self, messages: list[str]) -> Iterator[Any]:
+    def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> Iterator[Any]:
         raw = self._engine.raw_connection()
         driver: Any = raw.driver_connection
         try:
@@ -138,16 +176,39 @@ class MariadbConnection(Relational):
             yield driver
         finally:
             try:
+                if self._takes_several:
+                    self._takes_several = False
+                    driver.set_server_option(_SEVERAL_OFF)
                 driver.rollback()
                 _tell(driver, "set sql_mode = coalesce(@mode, @@sql_mode)")
                 _tell(driver, "set session transaction read only")
-                raw.close()
+                raw.close() if keeps else raw.invalidate()
             except Exception:  # a connection of which this can't be said is let go
                 raw.invalidate()
 
     @property
     def writes_as(self) -> str:
         return "mariadb" if getattr(self._engine.dialect, "is_mariadb", False) else "mysql"
+
+    def rights(self) -> tuple[str, ...]:
+        self._ready()
+        with self._explained():
+            grants = [str(grant[0]).upper() for grant in self._ask("show grants")]
+        everywhere = " ".join(grant for grant in grants if " ON *.* " in grant)
+        strong = (
+            "ALL PRIVILEGES",
+            "SUPER",
+            "FILE",
+            "SHUTDOWN",
+            "PROCESS",
+            "CREATE USER",
+            "CONNECTION ADMIN",
+            "BINLOG ADMIN",
+        )
+        found = [right for right in strong if re.search(rf"\b{right}\b", everywhere)]
+        if not found:
+            return ()
+        return (f"This user has {', '.join(found)} on the whole server. Use one with fewer rights for reading.",)
 
     def without_transactions(self, table: TableInfo) -> str:
         text = (
@@ -162,7 +223,10 @@ class MariadbConnection(Relational):
     def _many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
         """All in one message; the answers come one after the other."""
         if len(wanted) == 1:
-            return run_each(driver, wanted)
+            return run_each(lambda: self._reading_cursor(driver), wanted)
+        if not self._takes_several:  # for texts of ours alone, until this transaction ends
+            driver.set_server_option(_SEVERAL_ON)
+            self._takes_several = True
         cursor = driver.cursor()
         try:
             found = []
@@ -185,9 +249,9 @@ class MariadbConnection(Relational):
 
     def _cancel(self, handle: int) -> None:
         """KILL QUERY from a second connection; the client library has no other way."""
-        connection = self._engine.dialect.connect(
-            *self._arguments()[0], **{**self._arguments()[1], "connect_timeout": 1}
-        )
+        args, options = self._engine.dialect.create_connect_args(self._engine.url)
+        own = {name: value for name, value in options.items() if name != "client_flag"}
+        connection = self._engine.dialect.connect(*args, **{**own, **self._guards, "connect_timeout": 1})
         try:
             cursor = connection.cursor()
             cursor.execute(f"kill query {handle}")
@@ -195,13 +259,25 @@ class MariadbConnection(Relational):
         finally:
             connection.close()
 
-    def _arguments(self) -> tuple[list[Any], dict[str, Any]]:
-        args, options = self._engine.dialect.create_connect_args(self._engine.url)
-        return list(args), {k: v for k, v in options.items() if k != "client_flag"}
+    def _parse(self, driver: Any, text: str, values: dict[str, Any]) -> None:
+        import MySQLdb
 
-    def _plan(self, text: str, values: dict[str, Any]) -> PlanNode:
-        found = self._ask(mark_parameters(f"explain format=json {text}", values, "pyformat"), values)
-        return of_mariadb(json.loads(found[0][0]))
+        pieces, at = [], 0
+        for start, end, _ in parameter_places(text) if values else ():
+            pieces += [text[at:start], "?"]
+            at = end
+        cursor = driver.cursor()
+        try:
+            cursor.execute("prepare nimble_otter from %s", ("".join(pieces) + text[at:],))
+            cursor.execute("deallocate prepare nimble_otter")
+        except MySQLdb.Error as problem:
+            if problem.args and problem.args[0] != 1295:  # understood, but nothing that can be prepared
+                raise
+        finally:
+            cursor.close()
+
+    def _plan_of(self, rows: list[Any]) -> PlanNode:
+        return of_mariadb(json.loads(rows[0][0]))
 
     def _say(self, problem: Exception, text: str) -> Exception | None:
         import MySQLdb
@@ -210,6 +286,11 @@ class MariadbConnection(Relational):
             return None
         code = problem.args[0] if problem.args and isinstance(problem.args[0], int) else 0
         message = str(problem.args[1]) if len(problem.args) > 1 else str(problem)
+        if "restricted_auth" in message:
+            return AuthError(
+                "The server asks for the password in clear text, and it was not sent.",
+                "Choose TLS on the source's page, or allow it there.",
+            )
         if code in (1044, 1045, 1698):
             return AuthError("The server refused the user name or password.", "Check both in the source.")
         if code == 1049:
@@ -264,7 +345,22 @@ def _hints() -> dict[int, Kind | None]:
     return found | {T.DOUBLE: Kind.FLOAT, T.NEWDECIMAL: Kind.DECIMAL}
 
 
-def _engine(url: str) -> Engine:
+def _guards(url: str, clear_password: bool) -> dict[str, Any]:
+    """What every connection is told: one statement a message, no file of this machine for a server that asks for one,
+    and no password as it is over a line that may be open."""
+    parts = read_url(url)
+    has_tls = parts is not None and dict(parts.options).get("ssl_mode", "") in (
+        "REQUIRED",
+        "VERIFY_CA",
+        "VERIFY_IDENTITY",
+    )
+    made: dict[str, Any] = {"multi_statements": False, "local_infile": 0}
+    if not clear_password and not has_tls:
+        made |= {"read_default_file": str(_CLIENT_FILE), "read_default_group": "nimble-otter"}
+    return made
+
+
+def _engine(url: str, guards: dict[str, Any]) -> Engine:
     from MySQLdb.constants import FIELD_TYPE as T
     from MySQLdb.converters import conversions
     from sqlalchemy import create_engine, event, make_url
@@ -274,10 +370,10 @@ def _engine(url: str) -> Engine:
     converters = dict(conversions)
     for kind in (T.DATETIME, T.TIMESTAMP, T.DATE, T.TIME, T.NEWDECIMAL, T.DECIMAL):
         converters[kind] = str  # exact as the server writes them: zero dates and times over 24 h included
-    options: dict[str, Any] = {"conv": converters, "charset": "utf8mb4", "use_unicode": True}
+    options: dict[str, Any] = {"conv": converters, "charset": "utf8mb4", "use_unicode": True, **guards}
     if "connect_timeout" not in made.query:
         options["connect_timeout"] = CONNECT_S
-    engine = create_engine(made, connect_args=options, pool_size=2, max_overflow=2, pool_timeout=5)
+    engine = create_engine(made, connect_args=options, pool_size=2, max_overflow=2, pool_timeout=5, pool_use_lifo=True)
 
     @event.listens_for(engine, "connect")
     def prepare(connection: Any, record: object) -> None:
@@ -301,6 +397,9 @@ def _syntax_place(text: str, message: str) -> Place | None:
         return place_of(text, len(text.rstrip()) - 1, len(text.rstrip()))
     at = text.find(rest[:60], start)
     at = at if at >= 0 else text.find(rest.split("\n")[0], start)
+    at = (
+        at if at >= 0 else text.find(rest.split("\n")[0].split("?")[0], start)
+    )  # a parameter of a text that is only read
     word = re.match(r"\w+|\S", rest)
     return place_of(text, at, at + (word.end() if word else 1)) if at >= 0 else None
 

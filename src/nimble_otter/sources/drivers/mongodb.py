@@ -22,13 +22,15 @@ from nimble_otter.errors import (
 from nimble_otter.query.conditions import nearest
 from nimble_otter.query.document_request import DocumentRequest
 from nimble_otter.query.documents import translate_select
-from nimble_otter.sources.catalogue import Definition, ForeignKey, Shapes, TableInfo
+from nimble_otter.query.effects import Effect, Verdict
+from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
 from nimble_otter.sources.document_writer import DocumentWriter
+from nimble_otter.sources.guard import refuse_stages
 from nimble_otter.sources.plans import PlanNode, of_documents
-from nimble_otter.sources.secrets import with_secret
 from nimble_otter.sources.shapes import find_shapes
 from nimble_otter.sources.source import Executed, Request, Run, check_writable
 from nimble_otter.sources.trace import KEY_NAME
+from nimble_otter.sources.urls import check_options, read_url, with_secret
 from nimble_otter.stop import NEVER, StopToken
 
 if TYPE_CHECKING:
@@ -40,6 +42,19 @@ _KEEPING = ("$match", "$sort", "$limit", "$skip", "$sample")
 """Stages after which each row is still a document of the collection."""
 
 
+_FILE, _NUMBER, _FLAG = r"[^\0]+", r"\d{1,9}", "true|false"
+_OPTIONS = {
+    "authSource": r"[^\0]+", "authMechanism": r"[\w\-]+", "replicaSet": r"[\w.\-]+", "tls": _FLAG, "ssl": _FLAG,
+    "tlsCAFile": _FILE, "tlsCertificateKeyFile": _FILE, "tlsAllowInvalidCertificates": _FLAG,
+    "tlsAllowInvalidHostnames": _FLAG, "tlsInsecure": _FLAG, "directConnection": _FLAG, "loadBalanced": _FLAG,
+    "readPreference": r"\w+", "readConcernLevel": r"\w+", "w": r"\w+", "journal": _FLAG, "retryReads": _FLAG,
+    "retryWrites": _FLAG, "connectTimeoutMS": _NUMBER, "serverSelectionTimeoutMS": _NUMBER, "socketTimeoutMS": _NUMBER,
+    "maxPoolSize": _NUMBER, "minPoolSize": _NUMBER, "compressors": r"[\w,]+", "appName": r"[\w.\- ]{1,60}",
+    "uuidRepresentation": r"\w+",
+}  # fmt: skip
+"""Options of pymongo that a URI may give."""
+
+
 class _Mongodb:
     key = "mongodb"
     word = "documents"
@@ -48,7 +63,15 @@ class _Mongodb:
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes
 
-    def connect(self, url: str, password: str | None = None) -> MongodbConnection:
+    def connect(self, url: str, password: str | None = None, clear_password: bool = False) -> MongodbConnection:
+        check_options(url, _OPTIONS)
+        options = {name.lower(): value.lower() for name, value in read_url(url).options}  # type: ignore[union-attr]
+        has_tls = "true" in (options.get("tls"), options.get("ssl")) or url.startswith("mongodb+srv")
+        if options.get("authmechanism") == "plain" and not has_tls and not clear_password:
+            raise AuthError(
+                "The URI asks for the password in clear text, and it was not sent.",
+                "Choose TLS on the source's page, or allow it there.",
+            )
         return MongodbConnection(url, password)
 
 
@@ -59,6 +82,7 @@ class MongodbConnection:
     counts_at_once = True
     can_write = True
     is_read_only = False
+    guarded: tuple[str, ...] = ()
     held = None
 
     def __init__(self, url: str, password: str | None) -> None:
@@ -173,6 +197,13 @@ class MongodbConnection:
             return _native(request)
         return translate_select(request.text, self._types, request.parameters)
 
+    def verdict(self, text: str) -> Verdict:
+        """Requests are checked stage by stage where they are made, see `_native`; SELECT gives none that writes."""
+        return Verdict(Effect.READS)
+
+    def parse(self, request: Request) -> None:
+        self.translate(request)
+
     def _types(self, collection: str) -> dict[str, set[str]]:
         found = self._shapes.get(collection)
         return found.type_words() if found is not None else {}
@@ -266,8 +297,19 @@ class MongodbConnection:
         finally:
             stop.forget(close)
 
-    def referring(self, table: TableInfo) -> tuple[ForeignKey, ...]:
-        return ()
+    def rights(self) -> tuple[str, ...]:
+        from pymongo.errors import OperationFailure
+
+        with _explained():
+            try:
+                found = self._open().admin.command("connectionStatus").get("authInfo", {})
+            except OperationFailure:
+                return ()
+        roles = {str(role.get("role")) for role in found.get("authenticatedUserRoles", [])}
+        strong = sorted(
+            roles & {"root", "dbOwner", "dbAdminAnyDatabase", "readWriteAnyDatabase", "clusterAdmin", "__system"}
+        )
+        return (f"This user has the roles {', '.join(strong)}: one that only reads is safer.",) if strong else ()
 
     def without_transactions(self, table: TableInfo) -> str:
         return ""
@@ -301,6 +343,7 @@ def _native(request: Request) -> DocumentRequest:
     except (BSONError, TypeError, ValueError) as problem:
         raise QueryError(f"A value is not what its type says: {problem}.") from None
     if isinstance(wanted, list):
+        refuse_stages(wanted, request.text)
         return DocumentRequest(request.collection, pipeline=tuple(wanted[: request.stages]))
     if not isinstance(wanted, dict):
         raise QueryError("A filter is a JSON object, a pipeline a JSON list.", 'Write it like { "kind": "sighting" }.')

@@ -10,8 +10,17 @@ from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError
 from nimble_otter.query.statements import parameter_places
 from nimble_otter.sources.answer import batches_of
 from nimble_otter.sources.relational import Relational
-from nimble_otter.sources.secrets import with_secret
+from nimble_otter.sources.urls import check_options, with_secret
 from nimble_otter.table import Kind
+
+_WORD = r"[\w.,\- ]{1,80}"
+_OPTIONS = dict.fromkeys(
+    ("charset", "encoding", "driver", "Encrypt", "TrustServerCertificate", "timeout", "connect_timeout", "sslmode",
+     "ssl_mode", "service_name", "schema", "warehouse", "role", "http_path", "catalog", "auth", "protocol", "secure",
+     "application_name", "tds_version", "autocommit"),
+    _WORD,
+)  # fmt: skip
+"""Options that a URL may give to a package of which little is known: none that takes a path, a host or a statement."""
 
 
 class _Other:
@@ -30,13 +39,14 @@ class _Other:
             return False
         return True
 
-    def connect(self, url: str, password: str | None = None) -> OtherConnection:
+    def connect(self, url: str, password: str | None = None, clear_password: bool = False) -> OtherConnection:
+        check_options(url, _OPTIONS)
         return OtherConnection(url, password)
 
 
 class OtherConnection(Relational):
-    """See sources.source.Connection. Writing is not offered; whether reads are held to reading is up to the server, so
-    every run ends with a rollback."""
+    """See sources.source.Connection. Writing is not offered: only what the guard reads as reading is sent, in a session
+    set to reading where the dialect has such a thing, and every run ends with a rollback."""
 
     word = "This kind of server"
     is_typed = False
@@ -49,6 +59,7 @@ class OtherConnection(Relational):
             engine = create_engine(with_secret(url, password), pool_size=2, max_overflow=2)
         except ArgumentError:
             raise ConnectError("The URI can't be used.", "Write it like dialect://user@host:port/NAME.") from None
+        hold_to_reading(engine)
         super().__init__(engine)
         self.dialect = engine.dialect.name
         self._probe()
@@ -84,6 +95,29 @@ class OtherConnection(Relational):
         if "network" in low or "connection" in low or "closed" in low:
             return LostError("The connection to the server was lost.", "Run again; the rows fetched so far are kept.")
         return QueryError(f"The server says: {said}.")
+
+
+_READ_ONLY = {
+    "postgresql": "set session characteristics as transaction read only",
+    "mysql": "set session transaction read only",
+    "mariadb": "set session transaction read only",
+    "sqlite": "pragma query_only = on",
+}
+
+
+def hold_to_reading(engine: Any) -> None:
+    """Every new connection of the engine is told to only read, where its dialect has such a statement."""
+    from sqlalchemy import event
+
+    text = _READ_ONLY.get(engine.dialect.name)
+
+    @event.listens_for(engine, "connect")
+    def prepare(connection: Any, record: object) -> None:
+        if text:
+            cursor = connection.cursor()
+            cursor.execute(text)
+            cursor.close()
+            connection.commit()
 
 
 def _clause(text: str, values: dict[str, Any]) -> Any:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import logging
 import re
 import time
@@ -12,14 +13,16 @@ from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, SourceError, TimeoutError_, place_of
 from nimble_otter.query.statements import mark_parameters
+from nimble_otter.sources import facts
 from nimble_otter.sources.answer import BATCH, FIRST
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.plans import PlanNode, of_postgresql
-from nimble_otter.sources.reflect import label_of
+from nimble_otter.sources.reflect import Written, label_of
 from nimble_otter.sources.relational import CONNECT_S, Relational
-from nimble_otter.sources.secrets import with_secret
 from nimble_otter.sources.trace import Origin
+from nimble_otter.sources.urls import check_options, with_secret
 from nimble_otter.sources.writer import Bound, Done, run_each
+from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
 
 if TYPE_CHECKING:
@@ -37,6 +40,23 @@ _HINTS |= dict.fromkeys((20, 21, 23), Kind.INT) | dict.fromkeys((700, 701), Kind
 _HINTS |= dict.fromkeys((25, 1042, 1043), Kind.TEXT)
 
 
+_FILE, _NUMBER, _WORD = r"[^\0]+", r"\d{1,9}", r"[\w.\- ]{1,60}"
+_OPTIONS = {
+    "sslmode": "disable|allow|prefer|require|verify-ca|verify-full", "sslrootcert": _FILE, "sslcert": _FILE,
+    "sslkey": _FILE, "sslcrl": _FILE, "ssl_min_protocol_version": _WORD, "connect_timeout": _NUMBER,
+    "application_name": _WORD, "keepalives": "0|1", "keepalives_idle": _NUMBER, "keepalives_interval": _NUMBER,
+    "keepalives_count": _NUMBER, "tcp_user_timeout": _NUMBER, "channel_binding": "disable|prefer|require",
+    "gssencmode": "disable|prefer|require", "krbsrvname": _WORD, "client_encoding": _WORD,
+    "target_session_attrs": "any|read-write|read-only|primary|standby|prefer-standby", "host": r"/[^,\0]*",
+}  # fmt: skip
+"""Options of libpq that a URL may give (PostgreSQL documentation, 34.1.2). `host` is the folder of a socket file
+only."""
+_REFUSED = {
+    "options": ", as it can run settings before ours", "hostaddr": ", as it reaches another host than the URL names",
+    "service": ", as it reads settings from a file", "passfile": ", as it reads passwords from a file",
+}  # fmt: skip
+_NEED_TYPES = ("42P18", "42883", "42804", "42846")
+"""What is refused only because values have no types yet (PostgreSQL documentation, appendix A)."""
 _PATIENCE = 100
 """Tenths of a second for a transaction that was cut off to come to its end."""
 
@@ -52,8 +72,9 @@ class _Postgresql:
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes
 
-    def connect(self, url: str, password: str | None = None) -> PostgresqlConnection:
-        return PostgresqlConnection(url, password)
+    def connect(self, url: str, password: str | None = None, clear_password: bool = False) -> PostgresqlConnection:
+        check_options(url, _OPTIONS, _REFUSED)
+        return PostgresqlConnection(url, password, clear_password)
 
 
 class PostgresqlConnection(Relational):
@@ -64,9 +85,12 @@ class PostgresqlConnection(Relational):
     can_write = True
     settles = ("set constraints all immediate",)
     signs = "select txid_current()"
+    counts_changes = "select coalesce(sum(n_tup_ins + n_tup_upd + n_tup_del), 0)::bigint from pg_stat_xact_user_tables"
+    facts_of = staticmethod(facts.of_postgresql)
+    plan_form = "explain (format json) "
 
-    def __init__(self, url: str, password: str | None) -> None:
-        super().__init__(_engine(with_secret(url, password)))
+    def __init__(self, url: str, password: str | None, clear_password: bool = False) -> None:
+        super().__init__(_engine(with_secret(url, password), clear_password))
         self._named: _Named = {}
         self._probe()
 
@@ -99,6 +123,23 @@ class PostgresqlConnection(Relational):
             found.append(TableInfo(label, "sequence", schema=label[: -len(name) - 1]))
         return found
 
+    def _declared(self, schema: str | None, tables: Sequence[str] | None) -> dict[str, dict[str, Written]]:
+        from sqlalchemy.dialects.postgresql.base import ischema_names
+
+        text = (
+            "select c.relname, a.attname, upper(format_type(a.atttypid, a.atttypmod)) from pg_attribute a "
+            "join pg_class c on c.oid = a.attrelid join pg_namespace n on n.oid = c.relnamespace "
+            "join pg_type t on t.oid = a.atttypid left join pg_type e on e.oid = t.typelem and t.typcategory = 'A' "
+            "where a.attnum > 0 and not a.attisdropped and n.nspname = coalesce(%s, current_schema()) "
+            "and c.relkind in ('r', 'p', 'v', 'm', 'f') and (%s::text[] is null or c.relname = any(%s)) "
+            "and (e.oid is not null or t.typtype not in ('e', 'd') and format_type(t.oid, null) <> all(%s))"
+        )
+        names = list(tables) if tables is not None else None
+        found: dict[str, dict[str, Written]] = {}
+        for table, column, declared in self._ask(text, (schema, names, names, list(ischema_names))):
+            found.setdefault(table, {})[column] = Written(declared)
+        return found
+
     def _definition(self, table: TableInfo) -> str | None:
         if table.kind == "routine":
             schema = table.schema or "public"
@@ -115,6 +156,7 @@ class PostgresqlConnection(Relational):
     def _start(self, answer: Any, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
         from psycopg import ProgrammingError
 
+        _begin_reading(answer.driver)
         cursor = answer.cursor = self._reading_cursor(answer.driver)
         rows = cursor.stream(mark_parameters(text, values, "pyformat"), values or None, size=BATCH)
         try:
@@ -164,7 +206,7 @@ class PostgresqlConnection(Relational):
         return named | {(table, column): tuple(names) for table, column, *names in found}
 
     @contextmanager
-    def _writing(self, messages: list[str]) -> Iterator[Any]:
+    def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> Iterator[Any]:
         raw = self._engine.raw_connection()
         driver: Any = raw.driver_connection
 
@@ -180,14 +222,14 @@ class PostgresqlConnection(Relational):
                 driver.remove_notice_handler(note)
                 driver.rollback()
                 driver.read_only = None
-                raw.close()
+                raw.close() if keeps else raw.invalidate()
             except Exception:  # a connection of which this can't be said is let go
                 raw.invalidate()
 
     def _many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
         """All sent before the first answer is read."""
         if len(wanted) == 1:
-            return run_each(driver, wanted)
+            return run_each(lambda: self._reading_cursor(driver), wanted)
         cursors = []
         with driver.pipeline():
             for text, values in wanted:
@@ -203,6 +245,22 @@ class PostgresqlConnection(Relational):
             cursor.adapters.register_loader(name, TextLoader)
         return cursor
 
+    def rights(self) -> tuple[str, ...]:
+        roles = ("pg_execute_server_program", "pg_write_server_files", "pg_read_server_files", "pg_signal_backend")
+        asked = ", ".join(f"pg_has_role(current_user, '{role}', 'member')" for role in roles)
+        self._ready()
+        with self._explained():
+            name, is_super, *held = self._ask(
+                f"select current_user, rolsuper, {asked} from pg_roles where rolname = current_user"
+            )[0]
+        if is_super:
+            what = f"{name} is a superuser: its functions reach files and programs of the server."
+            return (f"{what} Use a role with fewer rights for reading.",)
+        found = [role for role, has in zip(roles, held, strict=True) if has]
+        return (
+            (f"{name} is a member of {', '.join(found)}. Use a role with fewer rights for reading.",) if found else ()
+        )
+
     def outcome_of(self, mark: str) -> bool | None:
         super().outcome_of(mark)
         for _ in range(_PATIENCE):
@@ -216,9 +274,24 @@ class PostgresqlConnection(Relational):
     def _cancel(self, handle: Any) -> None:
         handle.cancel_safe(timeout=1)
 
-    def _plan(self, text: str, values: dict[str, Any]) -> PlanNode:
-        found = self._ask(mark_parameters(f"explain (format json) {text}", values, "pyformat"), values)
-        return of_postgresql(found[0][0][0]["Plan"])
+    def _execute(self, cursor: Any, text: str, values: dict[str, Any]) -> None:
+        """Through the extended protocol, which takes one statement (PostgreSQL documentation, 55.2.3): a pipeline
+        speaks no other."""
+        with cursor.connection.pipeline():
+            cursor.execute(text, values or None)
+
+    def _parse(self, driver: Any, text: str, values: dict[str, Any]) -> None:
+        import psycopg
+
+        plain = driver.pgconn
+        _begin_reading(driver)
+        result = plain.prepare(b"", mark_parameters(text, values, "dollar").encode())
+        state = (result.error_field(psycopg.pq.DiagnosticField.SQLSTATE) or b"").decode()
+        if result.status == psycopg.pq.ExecStatus.FATAL_ERROR and state not in _NEED_TYPES:
+            raise psycopg.errors.error_from_result(result)
+
+    def _plan_of(self, rows: list[Any]) -> PlanNode:
+        return of_postgresql(json.loads(rows[0][0])[0]["Plan"])
 
     def _say(self, problem: Exception, text: str) -> Exception | None:
         import psycopg
@@ -249,22 +322,47 @@ class PostgresqlConnection(Relational):
         return QueryError(_sentence(message), _sentence(hint) if hint else "", place)
 
 
-def _engine(url: str) -> Engine:
+def _engine(url: str, clear_password: bool) -> Engine:
     from sqlalchemy import create_engine, event, make_url
 
     logging.getLogger("psycopg").setLevel(logging.ERROR)  # what fails is raised too
     made = make_url(url).set(drivername="postgresql+psycopg")
     options: dict[str, Any] = {} if "connect_timeout" in made.query else {"connect_timeout": CONNECT_S}
     options.update(application_name="nimble-otter", keepalives_idle=20, keepalives_interval=5, keepalives_count=3)
-    engine = create_engine(made, connect_args=options, pool_size=2, max_overflow=2, pool_timeout=5)
+    if not clear_password and made.query.get("sslmode") not in ("require", "verify-ca", "verify-full"):
+        options["require_auth"] = "!password"  # never the password as it is, where the line may be open
+    engine = create_engine(
+        made,
+        connect_args=options,
+        pool_size=2,
+        max_overflow=2,
+        pool_timeout=5,
+        pool_use_lifo=True,
+        use_native_hstore=False,
+    )
 
     @event.listens_for(engine, "connect")
     def prepare(connection: Any, record: object) -> None:
+        connection.prepare_threshold = None  # a transaction that is taken back takes prepared statements along
         connection.execute("set timezone = 'UTC'")
         connection.execute("set default_transaction_read_only = on")
         connection.commit()
 
     return engine
+
+
+def _begin_reading(driver: Any) -> None:
+    """A transaction that may only read, which the server confirms in the same message; a connection whose last one is
+    not over is taken back first. Raises: psycopg.Error."""
+    import psycopg
+
+    if driver.info.transaction_status is not psycopg.pq.TransactionStatus.IDLE:
+        driver.rollback()
+    result = driver.pgconn.exec_(b"begin transaction read only; show transaction_read_only")
+    if result.status != psycopg.pq.ExecStatus.TUPLES_OK:
+        raise psycopg.errors.error_from_result(result)
+    if result.get_value(0, 0) != b"on":
+        raise psycopg.OperationalError("the server did not begin a transaction that only reads")
 
 
 def _numbers(result: Any) -> list[tuple[int, int]]:
@@ -320,6 +418,11 @@ def _lost() -> LostError:
 def _say_connect(text: str) -> SourceError:
     """libpq's words for a connection that failed have no code; the reason is told from the text."""
     low = text.lower()
+    if "authentication method requirement" in low:
+        return AuthError(
+            "The server asks for the password in clear text, and it was not sent.",
+            "Choose TLS on the source's page, or allow it there.",
+        )
     if "password" in low or "authentication failed" in low:
         return AuthError("The server refused the user name or password.", "Check both in the source.")
     if "does not exist" in low and "database" in low:

@@ -6,14 +6,18 @@ import datetime as dt
 import os
 import re
 import sqlite3
+import time
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import closing, contextmanager, suppress
 from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import ConnectError, LostError, QueryError, SourceError, place_of
+from nimble_otter.query.effects import TELLING_PRAGMAS as _TELLING
+from nimble_otter.query.effects import TELLING_PRAGMAS_OF as _TELLING_OF
+from nimble_otter.sources import facts
 from nimble_otter.sources.answer import batches_of
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.plans import PlanNode, of_sqlite
@@ -21,13 +25,20 @@ from nimble_otter.sources.reflect import Written
 from nimble_otter.sources.relational import Relational
 from nimble_otter.sources.texts import find_word
 from nimble_otter.sources.writer import Bound, Done, run_each
+from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
 
 if TYPE_CHECKING:
     from sqlalchemy import Engine, Inspector
 
+LOCK_S = 5.0
+"""How long another program may hold the file before writing is given up."""
+_AGAIN_S = 0.02
 _STEPS = 20_000
 """Of the library's virtual machine, well under a millisecond, after which a run looks whether it was stopped."""
+
+
+_EFFECTIVE = ("load_extension", "fts3_tokenizer", "writefile", "readfile", "edit")
 
 
 class _Sqlite:
@@ -38,7 +49,7 @@ class _Sqlite:
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes
 
-    def connect(self, url: str, password: str | None = None) -> SqliteConnection:
+    def connect(self, url: str, password: str | None = None, clear_password: bool = False) -> SqliteConnection:
         path = Path(re.sub(r"^sqlite:(///?)?", "", url) if url.startswith("sqlite:") else url).expanduser()
         return SqliteConnection(path)
 
@@ -48,10 +59,13 @@ class SqliteConnection(Relational):
 
     dialect = "sqlite"
     word = "SQLite"
+    main = "main"
     counts_at_once = True
     marks, no_values = "", ()
     can_write = True
     is_typed = False
+    facts_of = staticmethod(facts.of_sqlite)
+    plan_form = "explain query plan "
 
     def __init__(self, path: Path) -> None:
         if not path.is_file():
@@ -60,6 +74,7 @@ class SqliteConnection(Relational):
             raise ConnectError(f"The file {path} may not be read.", "Ask its owner for the right to read it.")
         self.path = path
         super().__init__(self._make_engine())
+        self._recover()
         try:
             with self._explained():
                 self._ask("select count(*) from sqlite_master")
@@ -67,9 +82,11 @@ class SqliteConnection(Relational):
             self.close()
             raise ConnectError(f"{path.name} can't be opened as an SQLite database: {problem.message}", "") from None
 
-    def _open(self, read_only: bool) -> sqlite3.Connection:
+    def _open(self, read_only: bool, wait_s: float = LOCK_S) -> sqlite3.Connection:
         uri = f"file:{_quoted(self.path)}?mode={'ro' if read_only else 'rw'}"
-        return sqlite3.connect(uri, uri=True, timeout=5, isolation_level=None, check_same_thread=False)
+        made = sqlite3.connect(uri, uri=True, timeout=wait_s, isolation_level=None, check_same_thread=False)
+        made.set_authorizer(_may_read if read_only else _may_write)
+        return made
 
     def _make_engine(self) -> Engine:
         from sqlalchemy import create_engine, pool
@@ -79,6 +96,18 @@ class SqliteConnection(Relational):
             "sqlite://", creator=lambda: self._open(read_only=True), poolclass=pool.QueuePool, pool_size=1,
             max_overflow=3,
         )  # fmt: skip
+
+    def _recover(self) -> None:
+        """What a program left behind that ended in the middle of a write is taken back, which a connection that may
+        only read can't do (https://sqlite.org/lockingv3.html, 4.2); one that is still writing is left alone."""
+        if not os.path.exists(f"{self.path}-journal"):
+            return
+        with suppress(sqlite3.Error), closing(self._open(read_only=False, wait_s=0)) as writer:
+            writer.execute("select count(*) from sqlite_master").fetchall()
+
+    def _ready(self, stop: StopToken = NEVER, is_sure: bool = False) -> None:
+        self._recover()
+        super()._ready(stop, is_sure)
 
     def _ask(self, text: str, values: Any = ()) -> list[Any]:
         raw = self._engine.raw_connection()
@@ -90,20 +119,26 @@ class SqliteConnection(Relational):
     def _default_schema(self, inspector: Inspector) -> str | None:
         return None
 
-    def _declared(self, schema: str, table: str) -> dict[str, Written]:
-        rows = self._ask(f"pragma table_xinfo({quote_name(table)})")
-        text = self._ask("select coalesce(sql, '') from sqlite_master where name = ? and type = 'table'", (table,))
-        folds = bool(text and re.search(r"\bcollate\b", text[0][0], re.IGNORECASE))
-        return {
-            row[1]: (row[2].removesuffix(" GENERATED ALWAYS"), "computed" if row[6] > 1 else "", folds) for row in rows
-        }
+    def _declared(self, schema: str | None, tables: Sequence[str] | None) -> dict[str, dict[str, Written]]:
+        texts = dict(self._ask("select name, coalesce(sql, '') from sqlite_master where type in ('table', 'view')"))
+        found = {}
+        for table in texts if tables is None else [t for t in texts if t in tables]:
+            rows = self._ask(f"pragma table_xinfo({quote_name(table)})")
+            folds = re.search(r"\bcollate\b", texts[table], re.IGNORECASE) is not None
+            found[table] = {
+                name: Written(
+                    kind.removesuffix(" GENERATED ALWAYS"), "computed" if hidden > 1 else "", folds, hidden == 1
+                )
+                for _, name, kind, _, _, _, hidden in rows
+            }
+        return found
 
     def _unique(self, inspector: Inspector, table: TableInfo) -> tuple[tuple[str, ...], ...]:
         """From the file itself: reflection reads the statement's text, and misses some."""
-        filled, found = {c.name for c in table.columns if not c.nullable}, []
+        found = []
         for _, name, is_unique, _, is_partial in self._ask(f"pragma index_list({quote_name(table.name)})"):
             names = [row[2] for row in self._ask(f"pragma index_info({quote_name(name)})")]
-            if is_unique and not is_partial and set(names) <= filled:  # an expression has no name
+            if is_unique and not is_partial and None not in names:  # an expression has no name
                 found.append(tuple(names))
         return tuple(found)
 
@@ -156,7 +191,7 @@ class SqliteConnection(Relational):
         for one in wanted:
             before = driver.total_changes
             try:
-                done = run_each(driver, [one])[0]
+                done = run_each(driver.cursor, [one])[0]
             except OverflowError:
                 raise QueryError("A whole number is too large.", "It holds whole numbers of 64 bits.") from None
             found.append(replace(done, beside=driver.total_changes - before - done.touched))
@@ -165,17 +200,27 @@ class SqliteConnection(Relational):
     def _written(self, values: dict[str, Any]) -> dict[str, Any]:
         return {name: _bound(value) for name, value in values.items()}
 
-    def _plan(self, text: str, values: dict[str, Any]) -> PlanNode:
-        return of_sqlite(self._ask(f"explain query plan {text}", values))
+    def _parse(self, driver: Any, text: str, values: dict[str, Any]) -> None:
+        try:
+            driver.execute(f"explain {text}", values).close()
+        except sqlite3.DatabaseError as problem:
+            if "not authorized" not in str(problem) and "prohibited" not in str(problem):  # it was understood
+                raise
+
+    def _plan_of(self, rows: list[Any]) -> PlanNode:
+        return of_sqlite(rows)
 
     @contextmanager
-    def _writing(self, messages: list[str]) -> Iterator[sqlite3.Connection]:
+    def _writing(
+        self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER
+    ) -> Iterator[sqlite3.Connection]:
         """A connection of its own, as the other one may only read."""
         try:
-            writer = self._open(read_only=False)
+            writer = self._open(read_only=False, wait_s=0)
             writer.text_factory = _text
             writer.execute("pragma foreign_keys = on")
-            writer.execute("begin immediate")
+            _begin(writer, stop)
+            writer.execute(f"pragma busy_timeout = {int(LOCK_S * 1000)}")
         except sqlite3.OperationalError as problem:
             hint = (
                 "Another program is writing to it; try again."
@@ -203,11 +248,9 @@ class SqliteConnection(Relational):
             hint = self._hint(found[1], name, text) if found[1] != "function" else ""
         elif "incomplete input" in message:
             place = place_of(text, len(text.rstrip()) - 1, len(text.rstrip()))
-        elif "readonly" in message:
-            message, hint = (
-                "The source is open for reading only",
-                "Correct cells in the grid and write through Changes.",
-            )
+        elif "readonly" in message or "not authorized" in message or "prohibited" in message:
+            message = "The source is open for reading only"
+            hint = "Correct cells in the grid and write through Changes. Other files are sources of their own."
         return QueryError(f"{message[0].upper()}{message[1:]}.", hint, place)
 
 
@@ -242,7 +285,46 @@ def _bound(value: Any) -> Any:
         return value.isoformat(" ", "auto" if value.second or value.microsecond else "minutes")
     if isinstance(value, dt.date):
         return value.isoformat()
-    return float(value) if isinstance(value, Decimal) else value
+    is_beyond = isinstance(value, int) and not -(1 << 63) <= value < 1 << 63  # which is a double there, as in its texts
+    try:
+        return float(value) if isinstance(value, Decimal) or is_beyond else value
+    except OverflowError:
+        raise QueryError("A parameter's number is too large.", "It takes numbers up to 1.8e308.") from None
+
+
+def _begin(writer: sqlite3.Connection, stop: StopToken) -> None:
+    """Begin to write; while another program does, wait, which the library's own waiting could not be stopped in.
+    Raises: sqlite3.OperationalError, Stopped."""
+    until = time.monotonic() + LOCK_S
+    while True:
+        try:
+            writer.execute("begin immediate")
+            return
+        except sqlite3.OperationalError as problem:
+            if "locked" not in str(problem) or time.monotonic() > until:
+                writer.close()
+                raise
+        if stop.is_set():
+            writer.close()
+        stop.check()
+        time.sleep(_AGAIN_S)
+
+
+def _may_read(action: int, first: str | None, second: str | None, *_: object) -> int:
+    """What statements on a reading connection may do; asked by the library while it prepares one."""
+    if action in (sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_RECURSIVE, sqlite3.SQLITE_TRANSACTION):
+        return sqlite3.SQLITE_OK
+    if action == sqlite3.SQLITE_FUNCTION:
+        return sqlite3.SQLITE_DENY if second in _EFFECTIVE else sqlite3.SQLITE_OK
+    if action == sqlite3.SQLITE_PRAGMA and (first or "").lower() in (_TELLING if second is None else _TELLING_OF):
+        return sqlite3.SQLITE_OK
+    return sqlite3.SQLITE_DENY
+
+
+def _may_write(action: int, first: str | None, second: str | None, *_: object) -> int:
+    """A writing connection reaches no other file."""
+    is_out = action in (sqlite3.SQLITE_ATTACH, sqlite3.SQLITE_DETACH)
+    return sqlite3.SQLITE_DENY if is_out or second in _EFFECTIVE else sqlite3.SQLITE_OK
 
 
 def _text(raw: bytes) -> str:

@@ -1,0 +1,259 @@
+"""Running an open pull: its query, a script, a plan. What comes back goes to the pull that asked, whatever is in sight;
+its pending changes stay where they are until rows come, and are then on these."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from nimble_otter.changes import Edits, Target, document_target
+from nimble_otter.desktop.pull_state import PREVIEW
+from nimble_otter.errors import OtterError, QueryError, place_of
+from nimble_otter.pull.costs import Cost
+from nimble_otter.pull.history import Ran
+from nimble_otter.pull.tree import Opened
+from nimble_otter.query.effects import changes_catalogue
+from nimble_otter.query.parameters import Bound
+from nimble_otter.query.statements import find_parameters, split_statements
+from nimble_otter.sources import Fetched, Request, Source, fetch
+from nimble_otter.sources.plans import PlanNode
+from nimble_otter.sources.script import Outcome, run_script
+from nimble_otter.table import Table
+from nimble_otter.table.show import grouped
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.session import OpenPull
+
+_COMING = "Rows are still coming in."
+
+
+class RunController:
+    """One for each open pull. Several runs at once are not possible: a newer one takes the place of the one before."""
+
+    def __init__(self, own: OpenPull) -> None:
+        self._own = own
+
+    def run(self, text: str | None = None, stages: int | None = None, preview: bool = False) -> None:
+        """Ask the source in the background; `text` is a part of the query's text to run instead of all of it, `stages`
+        how many of a pipeline's. A `preview` takes the first rows and is not noted."""
+        query, bound = self._own.pull.query, self._bound(text)
+        if bound is None:
+            return
+        self._own.release()
+        written = text or query.text
+        limit = min(query.limit or PREVIEW, PREVIEW) if preview else query.limit
+        request = Request(bound.text, bound.values, limit, query.language, query.collection, stages, True, True)
+        source = self._own.hub.known(self._own.pull.source)
+        self._own.error, self._own.notice, self._own.outcomes, by_values = None, "", (), self._own.pull.by_values
+
+        def work(stop: Any, report: Callable[[Any], None]) -> tuple[Fetched, Target]:
+            connection = self._own.hub.connection(source)
+            fetched = fetch(connection, request, stop, report)
+            if source.read_only:
+                return fetched, Target(None, reason=f"{source.name} is marked read-only on its page.")
+            if not connection.can_write:
+                return fetched, Target(None, reason=f"Rows of {source.word} can't be changed yet; send them instead.")
+            if not fetched.origins:
+                if not fetched.collection:
+                    return fetched, Target(
+                        None, reason="The request groups or joins documents; a row is not one of them."
+                    )
+                return fetched, document_target(fetched.table, fetched.collection, fetched.unseen)
+            # whether the key tells all rows apart takes a moment on many rows, so it is seen here
+            return fetched, self._own.target_of(fetched, connection.writes_as, by_values)
+
+        def refused(problem: OtterError) -> None:
+            if not preview:
+                self._note(request, None, 0.0, str(problem), written)
+            place = problem.place if isinstance(problem, QueryError) else None
+            if isinstance(problem, QueryError) and place is not None and bound.moves:
+                start, end = bound.written_at(place.start), bound.written_at(place.end)
+                problem.place = place_of(written, start, end)
+            self.failed(problem)
+
+        self._own.jobs.submit(
+            self._own.hub.lane(source), self._own.key, work,
+            lambda result: self._fetched(result, request, source, written, preview), refused, self._arriving,
+            lambda: self.failed(None), title=f"Running {self._own.pull.name}",
+        )  # fmt: skip
+        self._own.state_changed.emit()
+
+    def _bound(self, text: str | None) -> Bound | None:
+        """The text as it is sent; None where a value does not fit, which is said."""
+        try:
+            return self._own.pull.query.bound(text, self._own.names)
+        except QueryError as problem:
+            self.failed(problem)
+            return None
+
+    def run_script(self, text: str, start: int, goes_on: bool = False) -> None:
+        """Run every statement of `text`, which stands at `start` of the query's text, one after the other; `outcomes`
+        fills as they end."""
+        query, source, bound = self._own.pull.query, self._own.hub.known(self._own.pull.source), self._bound(text)
+        if bound is None:
+            return
+        self._own.release()
+        text = bound.text
+        statements = split_statements(text)
+        request = Request("", bound.values, query.limit)
+        self._own.error, self._own.notice, self._own.outcomes = None, "", ()
+        whole, self._own.run_at, self._own.script_at, self._own.script_of = text, start, start, source
+
+        def work(stop: Any, report: Callable[[Any], None]) -> list[Outcome]:
+            return run_script(self._own.hub.connection(source), whole, statements, request, stop, report, goes_on)
+
+        def done(outcomes: list[Outcome]) -> None:
+            self._own.outcomes = tuple(outcomes)
+            for o in outcomes:
+                rows = o.fetched.table.rows if o.fetched is not None else o.affected
+                asked = replace(request, text=o.statement.text)
+                self._note(asked, rows, o.seconds, str(o.error) if o.error is not None else "")
+                if o.fetched is not None and o.fetched.all_s and not o.fetched.is_part:
+                    self._note_cost(o.fetched, asked)
+            self._own.keep_version("run")
+            if any(changes_catalogue(o.statement.text) and o.error is None for o in outcomes):
+                self._own.hub.open(source, again=True)
+            last = next((n for n in reversed(range(len(outcomes))) if outcomes[n].fetched is not None), -1)
+            failed = next((o.error for o in outcomes if o.error is not None), None)
+            if last >= 0:
+                self.show_outcome(last)
+            self.failed(failed) if failed is not None else self._own.state_changed.emit()
+
+        def update(outcomes: list[Outcome]) -> None:
+            self._own.outcomes = tuple(outcomes)
+            self._own.state_changed.emit()
+
+        self._own.jobs.submit(
+            self._own.hub.lane(source), self._own.key, work, done, self.failed, update, lambda: self.failed(None),
+            title=f"Running {len(statements)} statement{'s' if len(statements) != 1 else ''} of {self._own.pull.name}",
+        )  # fmt: skip
+        self._own.state_changed.emit()
+
+    def show_outcome(self, at: int, result: int = 0) -> None:
+        """Show the rows of a script's statement, of a call that gave several the one asked for."""
+        outcome = self._own.outcomes[at]
+        every = [f for f in (outcome.fetched, *outcome.more) if f is not None]
+        if not every:
+            return
+        fetched = every[result % len(every)]
+        reason = "Rows of a script can't be changed; run the statement alone."
+        request = Request(outcome.statement.text, dict(self._own.pull.query.parameters), self._own.pull.query.limit)
+        self._fetched((fetched, Target(None, reason=reason)), request, self._own.script_of)
+
+    def stop(self) -> None:
+        self._own.jobs.stop(self._own.key)
+
+    def _arriving(self, table: Any) -> None:
+        """Rows so far: shown as they are, without the steps, until all are here."""
+        if isinstance(table, Table):
+            own = self._own
+            first = own.fetched is None or not own.notice
+            self._lift()  # nothing can be changed on rows that are still coming in
+            own.fetched = Fetched(table)
+            own.course, own.pending.shown = None, Edits(table.rows)
+            own.target = Target(None, reason=_COMING)
+            own.notice = "Rows are still coming in"
+            if first:
+                own.opened = Opened()
+            (own.rows_changed if first else own.more_rows).emit()
+
+    def _lift(self) -> None:
+        """The rows shown go: what is pending on them waits, and is undone no more by their ids."""
+        self._own.pending.lift(self._own.table, self._own.target)
+        self._own.undo_stack.rows_changed()
+
+    def _fetched(
+        self,
+        result: tuple[Fetched, Target],
+        request: Request,
+        source: Source,
+        written: str = "",
+        preview: bool = False,
+    ) -> None:
+        if result[0].was_stopped and not result[0].table.rows and self._own.table is not None:
+            self.failed(None)  # nothing came: the rows of before stay
+            return
+        self._lift()
+        fetched, self._own.target = result
+        before_of = self._own.rows_source
+        self._own.fetched, self._own.fetched_at, self._own.report = fetched, dt.datetime.now(), None
+        self._own.asked, self._own.asked_of, self._own.is_preview = request, source, preview
+        if not self._own.outcomes and not preview:  # a script's were noted when it ended; this only shows one of them
+            self._own.keep_version("run")
+            self._note(request, fetched.table.rows, fetched.all_s, written=written)
+            if not fetched.is_part:
+                self._note_cost(fetched, request)
+        self._own.notice = ""
+        if fetched.was_stopped:
+            self._own.notice = f"Stopped: these are the first {grouped(fetched.table.rows)} rows only"
+        elif fetched.lost is not None:
+            self._own.notice = f"The connection was lost: these are the first {grouped(fetched.table.rows)} rows only"
+            self._own.error = fetched.lost
+        elif fetched.was_cut and preview:
+            self._own.notice = f"Preview: the first {grouped(PREVIEW)} rows; Run pulls all of them"
+        elif fetched.was_cut:
+            self._own.notice = f"Cut at the row limit of {grouped(request.limit or 0)}; more rows are at the source"
+        if fetched.cut:
+            count = sum(len(ids) for ids in fetched.cut.values())
+            said = "1 value is" if count == 1 else f"{grouped(count)} values are"
+            self._add_notice(f"{said} over 64 kB and fetched whole when needed")
+        waited = self._own.pending.waiting is not None
+        left = self._own.pending.land(fetched.table, self._own.target)
+        if waited and self._own.edits.count and before_of.url != source.url:
+            self._add_notice(f"Changes made on rows of {before_of.name} are pending on these now")
+        if left:
+            next_run = "the next run" if fetched.is_part else "a result that has their rows and columns"
+            self._add_notice(f"{grouped(left)} changed row{'s wait' if left != 1 else ' waits'} for {next_run}")
+        before, self._own.compare_with = self._own.compare_with, None
+        self._own.walk(fresh=True, then=lambda: self._own.compare_rows(before) if before is not None else None)
+        self._own.edits_changed.emit()
+        self._own.state_changed.emit()
+
+    def _add_notice(self, said: str) -> None:
+        """Behind what is told of the rows already."""
+        self._own.notice += f"; {said}" if self._own.notice else said
+
+    def _note(self, request: Request, rows: int | None, seconds: float, error: str = "", written: str = "") -> None:
+        """One more run in the history, with its text and values as they were written."""
+        source, text = self._own.hub.known(self._own.pull.source), written or request.text
+        at = dt.datetime.now().isoformat(timespec="seconds")
+        given = {**request.parameters, **self._own.pull.query.parameters}
+        values = {name: given[name] for name in find_parameters(text) if name in given}
+        ran = Ran(at, source.name, source.url, text, self._own.pull.name, values, rows, round(seconds, 3), error,
+                  request.language, request.collection)  # fmt: skip
+        self._own.hub.history.add(ran)
+        self._own.hub.keep("history", self._own.hub.history.save, "The history")
+
+    def _note_cost(self, fetched: Fetched, request: Request) -> None:
+        at = dt.datetime.now().isoformat(" ", "seconds")
+        cost = Cost(at, fetched.first_s, fetched.all_s, fetched.table.rows, fetched.table.nbytes)
+        self._own.hub.costs.add(self._own.pull.source.url, request.text, cost)
+        self._own.hub.keep("costs", self._own.hub.costs.save, "What runs cost")
+
+    def explain(self, text: str) -> None:
+        """Ask the server for its plan of a query; `plan_tree` and `state_changed` follow."""
+        query, source, bound = self._own.pull.query, self._own.hub.known(self._own.pull.source), self._bound(text)
+        if bound is None:
+            return
+        request = Request(bound.text, bound.values, None, query.language, query.collection)
+        self._own.release()
+        self._own.error = None
+
+        def done(plan: PlanNode) -> None:
+            self._own.plan_tree = plan
+            self._own.state_changed.emit()
+
+        self._own.jobs.submit(
+            self._own.hub.lane(source), f"{self._own.key} plan",
+            lambda stop, _: self._own.hub.connection(source).explain(request, stop), done, self.failed,
+            title="Asking for the plan",
+        )  # fmt: skip
+
+    def failed(self, problem: OtterError | None) -> None:
+        self._own.error = problem
+        if not self._own.target.is_open and self._own.target.reason == _COMING:
+            self._own.target = Target(None, reason="Only a part of the rows came. Run the query again to change them.")
+        self._own.notice = "Stopped before the first row" if problem is None else ""
+        self._own.state_changed.emit()

@@ -1,0 +1,66 @@
+"""The one guard for reading: what may be sent to a source that is only asked.
+
+Every way of running a text comes through `Connection.run` or `Connection.explain`, and both ask here first. The
+server is held to reading as well (see the drivers); this is what keeps back what a server's read-only mode lets pass.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import cache
+from typing import Any
+
+from nimble_otter.errors import NotReading, Place, place_of
+from nimble_otter.query.effects import Effect, Verdict, classify, stages_that_write
+from nimble_otter.query.lazy import sqlglot
+
+_PARSERS = {"postgresql": "postgres", "mariadb": "mysql", "mysql": "mysql", "sqlite": "sqlite", "mssql": "tsql"}
+
+
+@cache
+def parser_dialect(dialect: str) -> str:
+    """The parser's name of a dialect that SQLAlchemy names; "" for its own middle way."""
+    if dialect in _PARSERS:
+        return _PARSERS[dialect]
+    return dialect if sqlglot.Dialect.get(dialect) is not None else ""
+
+
+def verdict_of(text: str, dialect: str, plain_quotes: bool = False) -> Verdict:
+    """What a text does on a server of a dialect that SQLAlchemy names."""
+    return classify(text, parser_dialect(dialect), plain_quotes)
+
+
+def refuse_writing(verdict: Verdict, text: str, is_read_only: bool) -> None:
+    """Raises: NotReading, with where in the text and why, unless the text only reads."""
+    if verdict.reads:
+        return
+    said = (
+        "This statement may write"
+        if verdict.effect is not Effect.UNKNOWN
+        else "It can't be told what this statement does"
+    )
+    if is_read_only:
+        hint = "The source is marked read-only, so it was not run."
+    else:
+        hint = "It was not run. In the window, Run sends statements that write, and asks first."
+    raise NotReading(f"{said}: {verdict.why}.", hint, _place(text))
+
+
+def refuse_stages(pipeline: Sequence[Any], text: str) -> None:
+    """Raises: NotReading, where a pipeline has a stage, at any depth, that is not known to only read."""
+    found = next(stages_that_write(pipeline), "")
+    if not found:
+        return
+    at = text.find(f'"{found}"')
+    place = place_of(text, at, at + len(found) + 2) if at >= 0 else None
+    raise NotReading(
+        f"The pipeline holds {found}, which is not known to only read.",
+        "It was not run. Take the stage out; rows are delivered to a collection through Send.",
+        place,
+    )
+
+
+def _place(text: str) -> Place:
+    start = len(text) - len(text.lstrip())
+    word = text[start:].split(None, 1)
+    return place_of(text, start, start + len(word[0]) if word else start + 1)
