@@ -38,10 +38,15 @@ from nimble_otter.table.measures import Figure
 
 ANY = some.one_of(
     some.none(), some.integers(-3, 2**70), some.text("aé\0", max_size=3), some.floats(allow_nan=False), some.booleans(),
-    some.decimals(-9, 9, places=2), some.dates(), some.just(MISSING), some.just({"a": 1}),
+    some.decimals(-9, 9, places=2), some.dates(), some.just(MISSING), some.just({"a": 1}), some.times(),
+    some.timedeltas(), some.datetimes(), some.datetimes().map(lambda at: at.replace(tzinfo=dt.UTC)),
+    some.sampled_from(["12:30:00", "1 day", "2031-05-28", "2031-05-28 12:00:00+00", ""]),
 )  # fmt: skip
 ONE = some.decimals(0, 9, places=1)
-ALIKE = some.sampled_from([some.integers(0, 3), some.text("ab", max_size=2), some.dates(), ONE])
+ALIKE = some.sampled_from([
+    some.integers(0, 3), some.text("ab", max_size=2), some.dates(), ONE, some.times(), some.timedeltas(),
+    some.datetimes(timezones=some.just(dt.UTC)), some.sampled_from(["12:30", ""]),
+])  # fmt: skip
 COLUMNS = some.lists(
     some.one_of(ALIKE.flatmap(lambda of: some.lists(some.none() | of, max_size=6)), some.lists(ANY, max_size=4)),
     min_size=1, max_size=4,

@@ -4,6 +4,7 @@ import datetime as dt
 import math
 import operator
 import sqlite3
+import statistics
 from contextlib import closing
 from dataclasses import replace
 from decimal import Decimal
@@ -61,7 +62,8 @@ def worked(text, table=TABLE, ids=None):
         ("d * d", [Decimal("2.2500"), Decimal("5.0625"), None, Decimal("0.0001")]),
         ("f + d", [3.0, 2.25, None, 3.99]), ("f / 2.0", [0.75, -0.0, None, 2.0]),
         ("f / (i - 1)", [None, -0.0, None, -0.5]),
-        ("i / 2", [Decimal("0.5"), Decimal(1), None, Decimal("-3.5")]), ("i % 2", [1, 0, None, 1]),
+        ("i / 2", [0, 1, None, -3]), ("i % 2", [1, 0, None, -1]),
+        ("i / 2.0", [Decimal("0.5"), 1, None, Decimal("-3.5")]),
         ("round(f)", [2.0, -0.0, None, 4.0]),
         ("round(d, 1)", [Decimal("1.5"), Decimal("2.3"), None, Decimal("0.0")]), ("ceil(f)", [2, 0, None, 4]),
         ("sqrt(f)", [math.sqrt(1.5), -0.0, None, 2.0]),
@@ -71,8 +73,10 @@ def worked(text, table=TABLE, ids=None):
         ("extract(quarter from at)", [2, 4, None, 3]), ("extract(dow from day)", [6, 0, None, 1]),
         ("hour(at)", [13, 0, None, 0]),
         ("date_trunc('month', at)", [dt.datetime(2031, 5, 1), dt.datetime(2030, 12, 1), None, dt.datetime(1969, 7, 1)]),
-        ("day + interval '1 month'", [dt.date(2031, 6, 30), dt.date(2032, 3, 29), None, dt.date(1900, 2, 1)]),
-        ("day - interval '1 year'", [dt.date(2030, 5, 31), dt.date(2031, 2, 28), None, dt.date(1899, 1, 1)]),
+        ("day + interval '1 month'", [dt.datetime(2031, 6, 30), dt.datetime(2032, 3, 29), None,
+                                       dt.datetime(1900, 2, 1)]),
+        ("day - interval '1 year'", [dt.datetime(2030, 5, 31), dt.datetime(2031, 2, 28), None,
+                                      dt.datetime(1899, 1, 1)]),
         ("at + interval '90 minutes'", [DAY + dt.timedelta(minutes=90), dt.datetime(2030, 12, 31, 1, 30), None,
                                         dt.datetime(1969, 7, 20, 1, 30)]),
         ("day - date '2031-05-01'", [30, 304, None, -47967]),
@@ -166,12 +170,13 @@ def test_columns_are_compared_and_chosen_among_as_their_values_are(data, rows, s
     table, ids = table_of(**held), np.arange(rows)
     names = {"=": "eq", "<>": "ne", "<": "lt", "<=": "le", ">": "gt", ">=": "ge"}
     test = getattr(operator, names[sign])
+    put = lambda v: (True, 0) if v != v else (False, v)  # noqa: E731 (NaN is itself, and more than any other)
     for left, right in (("i", "f"), ("f", "i"), ("c", "i"), ("c", "f"), ("d", "d"), ("s", "s"), ("y", "y"), ("f", "f")):
         node = parse_condition(f"{left} {sign} {right}", table)
         pairs = [(float(a) if isinstance(b, float) and isinstance(a, Decimal) else a, b)
                  for a, b in zip(held[left], held[right], strict=True)]  # fmt: skip
         pairs = [(a, float(b) if isinstance(a, float) and isinstance(b, Decimal) else b) for a, b in pairs]
-        wanted = [None if a is None or b is None else test(a, b) for a, b in pairs]
+        wanted = [None if a is None or b is None else test(put(a), put(b)) for a, b in pairs]
         assert true_of(node, table, ids).tolist() == [w is True for w in wanted]
         assert false_of(node, table, ids).tolist() == [w is False for w in wanted]
     texts = ["i % 3", "i % i", "f % f", "f % 2.0", "floor(f)", "ceil(f)", "trunc(f)", "trunc(i)", "floor(c)", "sqrt(f)",
@@ -180,7 +185,7 @@ def test_columns_are_compared_and_chosen_among_as_their_values_are(data, rows, s
     for text in (cases, "coalesce({0}, {1}, {2})"):
         texts += [text.format(*parts) for parts in (
             ("i", "f", "0"), ("f", "i", "null"), ("t", "'none'", "w"), ("w", "t", "w"), ("d", "d", "null"),
-            ("c", "c", "1.5"), ("'x'", "t", "'y'"), ("y", "true", "false"), ("o", "i", "t"), ("s", "s", "s"),
+            ("c", "c", "1.5"), ("'x'", "t", "'y'"), ("y", "true", "false"), ("o", "o", "o"), ("s", "s", "s"),
             ("i + 1", "i * 2", "7"))]  # fmt: skip
     for text in texts:
         operand = parse_expression(text, table)
@@ -195,12 +200,14 @@ MOMENTS = st.datetimes() | st.sampled_from([
 CLOCK = ("hour", "minute", "second")
 DAYS = ("year", "quarter", "month", "week", "day")
 OF_MOMENTS = [
-    *(f"extract({part} from {{0}})" for part in (*DAYS, *CLOCK, "dow", "isodow", "doy", "epoch")),
-    *(f"date_trunc('{unit}', {{0}})" for unit in (*DAYS, *CLOCK)),
+    *(f"extract({part} from {{0}})" for part in (*DAYS, *CLOCK, "dow", "isodow", "doy", "epoch", "decade",
+                                                        "century", "millennium", "isoyear", "millisecond")),
+    *(f"date_trunc('{unit}', {{0}})" for unit in (*DAYS, *CLOCK, "decade", "century", "millennium")),
     *(f"{{0}} {moved}'" for moved in ("+ interval '1 month", "- interval '13 months", "+ interval '4 years",
                                      "- interval '1 quarter", "+ interval '90 days", "- interval '2 weeks",
                                      "+ interval '25 hours", "- interval '1 second")),
-    "{0} - {1}", "{1} - {0}", "age({0}, {1})", "year({0}) * 100 + month({0})", "day({0})",
+    "{0} - {1}", "{1} - {0}", "datediff({0}, {1})", "year({0}) * 100 + month({0})", "day({0})", "{0} + ({1} - {0})",
+    "({0} - {1}) * 2", "extract(second from {0} - {1})",
 ]  # fmt: skip
 
 
@@ -213,11 +220,16 @@ def test_times_are_worked_with_by_arrays_as_one_by_one(rows):
     ids = np.arange(len(rows))
     for text in OF_MOMENTS:
         for names in (("t", "d"), ("d", "d"), ("z", "t")):
-            operand = parse_expression(text.format(*names), table)
-            assert compute(operand, table, ids).values() == values_of(operand, table, ids), text.format(*names)
+            try:
+                operand = parse_expression(text.format(*names), table)
+            except ConditionError:  # a date has no hour; days are no interval
+                assert names[0] == "d"
+                continue
+            made = compute(operand, table, ids).values()
+            assert made == values_of(operand, table, ids), text.format(*names)
     plain = table_of(t=[dt.datetime(2031, 5, 28, 9)])
-    made = [array_of(parse_expression(text.format("t", "t"), plain), plain, ids[:1]) is None for text in OF_MOMENTS]
-    assert made == ["epoch" in text for text in OF_MOMENTS]
+    for text in OF_MOMENTS:
+        assert array_of(parse_expression(text.format("t", "t"), plain), plain, ids[:1]) is not None, text
 
 
 @given(
@@ -400,7 +412,9 @@ def test_windows_take_the_rows_that_reach_the_step_and_stand_inside_expressions(
     with pytest.raises(ConditionError, match="can't stand here"):
         filter_view(View(table), parse_condition("rank() over (order by n) < 2", table))
     for wrong, said in (
-        ("stddev(n) over ()", "no window function"), ("ntile(0) over (order by n)", "whole number"),
+        ("string_agg(n, n) over ()", "no window function"), ("sum(distinct n) over ()", "no distinct"),
+        ("rank() ignore nulls over (order by n)", "of itself"),
+        ("ntile(0) over (order by n)", "whole number"),
         ("sum(n) over w", "no name here"), ("sum(n) over (order by n rows 1.5 preceding)", "whole number"),
         ("sum(n) over (order by n, g range 1 preceding)", "one column"), ("lag(n, g) over ()", "whole"),
         ("sum(n) over (rows between unbounded following and current row)", "before it begins"),
@@ -409,7 +423,8 @@ def test_windows_take_the_rows_that_reach_the_step_and_stand_inside_expressions(
         with pytest.raises(ConditionError, match=said):
             parse_expression(wrong, table)
     for wrong, said in (
-        ("sum(g) over ()", "Text has no sum"), ("count(*) over (order by g range 1 preceding)", "text"),
+        ("median(n) over (order by n)", "whole partitions"), ("sum(g) over ()", "Text has no sum"),
+        ("count(*) over (order by g range 1 preceding)", "text"),
         ("count(*) over (order by n range interval '1 day' preceding)", "range is a number"),
     ):  # fmt: skip
         with pytest.raises(ConditionError, match=said):
@@ -458,3 +473,25 @@ def test_any_of_a_list_and_regular_expressions():
     for wrong, says in (("s ~ '('", "no regular expression"), ("s ~ n", "stands in quotes")):
         with pytest.raises(ConditionError, match=says):
             kept(wrong)
+
+
+@given(
+    st.lists(st.tuples(st.integers(0, 2), st.none() | st.integers(-4, 4) | st.floats(-2, 2)), max_size=12),
+    st.integers(1, 2),
+)
+def test_medians_different_values_and_values_beyond_empty_ones(rows, n):
+    table = table_of(g=[g for g, _ in rows], v=[v for _, v in rows], at=list(range(len(rows))))
+    parts = {g: [v for h, v in rows if h == g and v is not None] for g, _ in rows}
+    middles = {g: statistics.median(map(float, some)) if some else None for g, some in parts.items()}
+    assert worked("median(v) over (partition by g)", table) == [middles[g] for g, _ in rows]
+    assert worked("count(distinct v) over (partition by g)", table) == [len(set(parts[g])) for g, _ in rows]
+    before = [[v for h, v in rows[:at] if h == g and v is not None] for at, (g, _) in enumerate(rows)]
+    after = [[v for h, v in rows[at + 1 :] if h == g and v is not None] for at, (g, _) in enumerate(rows)]
+    by = "over (partition by g order by at)"
+    assert worked(f"lag(v, {n}) ignore nulls {by}", table) == [b[-n] if len(b) >= n else None for b in before]
+    assert worked(f"lead(v, {n}) ignore nulls {by}", table) == [a[n - 1] if len(a) >= n else None for a in after]
+    upto = [b + [v] * (v is not None) for b, (_, v) in zip(before, rows, strict=True)]
+    assert worked(f"last_value(v) ignore nulls {by}", table) == [u[-1] if u else None for u in upto]
+    assert worked(f"nth_value(v, {n}) ignore nulls {by}", table) == [u[n - 1] if len(u) >= n else None for u in upto]
+    whole = worked("first_value(v) ignore nulls over (partition by g)", table)
+    assert whole == [parts[g][0] if parts[g] else None for g, _ in rows]

@@ -22,6 +22,7 @@ from nimble_otter.pull.steps import (
     OpenStep,
     SortBy,
     SortStep,
+    TopStep,
     group_keys,
 )
 from nimble_otter.pull.steps.filter import OPERATORS
@@ -478,3 +479,15 @@ def test_a_merge_keeps_one_side_whole_or_has_what_both_did(base, mine, theirs):
     else:
         other = merge(pull(base), pull(theirs), pull(mine))
         assert other.pull.query.text == text  # whoever merges gets the same
+
+
+def test_whatever_fails_in_a_step_is_that_steps_error_and_the_others_go_on(monkeypatch):
+    def broken(self, shaped, stop):
+        raise ZeroDivisionError("planted")
+
+    monkeypatch.setattr(SortStep, "apply", broken)
+    steps = (FilterStep((Condition("more than", "n", (1,)),)), SortStep((SortBy("n"),)), TopStep(1, (SortBy("n"),)))
+    course = run_course(table_of(n=[1, 2, 3]), steps)
+    assert [r.error is None for r in course.results] == [True, False, True]
+    assert "ZeroDivisionError" in str(course.results[1].error)
+    assert [r.shaped.rows for r in course.results] == [2, 2, 1]

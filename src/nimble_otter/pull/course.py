@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import logging
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
-from nimble_otter.errors import ConditionError
+from nimble_otter.errors import ConditionError, Stopped
 from nimble_otter.pull.shaped import PartlyDone, Shaped, all_rows
 from nimble_otter.pull.steps import Step, TakesParameters, TakesRows
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Table, View
+
+log = logging.getLogger(__name__)
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,5 +75,12 @@ def run_course(
             shaped, error = (applied.apply(before, stop) if step.on else before), None
         except ConditionError as problem:
             shaped, error = problem.shaped if isinstance(problem, PartlyDone) else before, problem
+        except Stopped:
+            raise
+        except Exception as problem:  # a fault of ours in one step is that step's alone
+            log.exception("A step failed: %s", step.kind)
+            said = f"This step could not be worked out ({type(problem).__name__})."
+            shaped, error = before, ConditionError(said, "The rows pass it by; what happened stands on standard error.")
+            error.__cause__ = problem
         results.append(StepResult(step, shaped, time.perf_counter() - began, error, applied))
     return Course(table, tuple(results))

@@ -22,8 +22,9 @@ from nimble_otter.pull.steps import (
     SortStep,
     TopStep,
 )
-from nimble_otter.query.conditions import local_dialect, parse_condition, parse_expression, parse_sql
+from nimble_otter.query.conditions import local_dialect, parse_condition, parse_expression
 from nimble_otter.query.lazy import exp
+from nimble_otter.query.parsed import parse_sql
 from nimble_otter.query.rewrite import lower_keywords
 from nimble_otter.query.scopes import Token, tokens_of
 from nimble_otter.query.statements import split_statements

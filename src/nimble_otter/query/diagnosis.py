@@ -9,10 +9,10 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from nimble_otter.errors import Place, QueryError, place_of
-from nimble_otter.query.conditions import parse_sql
 from nimble_otter.query.documents import translate_select
 from nimble_otter.query.lazy import LazyModule, exp
 from nimble_otter.query.names import Names
+from nimble_otter.query.parsed import parse_sql
 from nimble_otter.query.statements import Statement, find_parameters, split_statements
 
 _scopes: Any = LazyModule("sqlglot.optimizer.scope")

@@ -9,10 +9,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from nimble_otter.query.conditions import CASTS, is_negated, positive
 from nimble_otter.query.document_filters import OPERATORS, OPPOSITE, like_of
 from nimble_otter.query.document_names import Reading
 from nimble_otter.query.lazy import exp
+from nimble_otter.query.meaning import CASTS
+from nimble_otter.query.parsed import is_negated, positive
 
 _UNITS = ("year", "quarter", "month", "week", "day", "hour", "minute", "second", "millisecond")
 _PARTS = {
@@ -28,10 +29,10 @@ _PLAIN = {
     "Trunc": "$trunc",
 }  # fmt: skip
 _KINDS = {
-    "text": "string", "integer": "long", "number": "double", "decimal": "decimal", "bool": "bool", "date": "date",
-    "time": "date",
+    "text": "string", "smallint": "int", "integer": "long", "bigint": "long", "double": "double", "real": "double",
+    "decimal": "decimal", "bool": "bool", "date": "date", "time": "date", "zoned": "date",
 }  # fmt: skip
-_CASTS = {name: _KINDS[kind] for name, kind in CASTS.items()} | {"smallint": "int"}
+_CASTS = {name: _KINDS[kind] for name, kind in CASTS.items() if kind in _KINDS}
 
 
 def known(value: Any) -> dict[str, Any]:

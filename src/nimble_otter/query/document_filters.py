@@ -10,9 +10,10 @@ import re
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from nimble_otter.query.conditions import is_negated, like_regex, positive
 from nimble_otter.query.document_names import Found, NotPlain, Reading
 from nimble_otter.query.lazy import exp
+from nimble_otter.query.parsed import is_negated, positive
+from nimble_otter.table.patterns import like_regex
 
 OPERATORS = {"EQ": "$eq", "NEQ": "$ne", "LT": "$lt", "LTE": "$lte", "GT": "$gt", "GTE": "$gte"}
 OPPOSITE = {"$eq": "$ne", "$ne": "$eq", "$lt": "$gte", "$gte": "$lt", "$gt": "$lte", "$lte": "$gt"}

@@ -9,8 +9,8 @@ from decimal import Decimal
 from typing import Any
 
 from nimble_otter.errors import QueryError
-from nimble_otter.query.conditions import literal_of, name_parts, place_in
 from nimble_otter.query.lazy import exp
+from nimble_otter.query.parsed import literal_of, name_parts, place_in
 from nimble_otter.table.filter import parse_time
 
 Types = Mapping[str, set[str]]

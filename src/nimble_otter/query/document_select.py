@@ -8,13 +8,13 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import QueryError
-from nimble_otter.query.conditions import name_parts
 from nimble_otter.query.document_expressions import Expressions, every, known
 from nimble_otter.query.document_figures import Figures
 from nimble_otter.query.document_filters import Filters, merged
 from nimble_otter.query.document_names import NotPlain, Reading, Source, Types
 from nimble_otter.query.document_request import Built, DocumentRequest, Stages, distinct, paged
 from nimble_otter.query.lazy import exp
+from nimble_otter.query.parsed import name_parts
 
 if TYPE_CHECKING:
     from nimble_otter.query.documents import Translator

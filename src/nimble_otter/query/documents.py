@@ -12,11 +12,11 @@ from dataclasses import replace
 from typing import Any
 
 from nimble_otter.errors import QueryError
-from nimble_otter.query.conditions import local_dialect, parse_sql
 from nimble_otter.query.document_names import Reading, Types
 from nimble_otter.query.document_request import Built, DocumentRequest, distinct, paged
 from nimble_otter.query.document_select import SelectStages
-from nimble_otter.query.lazy import exp
+from nimble_otter.query.lazy import exp, sqlglot
+from nimble_otter.query.parsed import parse_sql
 
 TypesOf = Callable[[str], Types]
 
@@ -28,7 +28,9 @@ def translate_select(
     collection ("time", "text", ...): a text compared with a field of times is sent as a time. Raises: QueryError with
     its place."""
     # a document server sorts empties first, and last when descending
-    parsed = parse_sql(text, local_dialect("nulls_are_small"), QueryError)
+    dialect = sqlglot.Dialect.get_or_raise("postgres")
+    dialect.NULL_ORDERING = "nulls_are_small"
+    parsed = parse_sql(text, dialect, QueryError)
     if not isinstance(parsed, (exp.Select, exp.SetOperation)):
         raise QueryError("Only SELECT can be asked of a collection.", "Write it like select * from report where ...")
     made = Translator(text, types_of or (lambda collection: {}), parameters or {})

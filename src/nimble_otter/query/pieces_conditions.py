@@ -8,8 +8,8 @@ from decimal import Decimal
 from typing import Any
 
 from nimble_otter.errors import QueryError
-from nimble_otter.query.conditions import parse_sql
 from nimble_otter.query.lazy import exp
+from nimble_otter.query.parsed import parse_sql
 from nimble_otter.query.pieces import CLAUSES, Group, Leaf, Pieces, Span, depths_of
 from nimble_otter.query.scopes import tokens_of
 

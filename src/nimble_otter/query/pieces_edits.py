@@ -10,8 +10,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 from nimble_otter.errors import QueryError
-from nimble_otter.query.conditions import parse_sql
 from nimble_otter.query.names import Names
+from nimble_otter.query.parsed import parse_sql
 from nimble_otter.query.pieces import CLAUSES, Card, Group, Item, Leaf, Pieces, Span, depths_of, read_pieces
 from nimble_otter.query.pieces_conditions import (
     add_condition,

@@ -8,8 +8,8 @@ from collections.abc import Callable
 from typing import Any
 
 from nimble_otter.errors import QueryError, place_of
-from nimble_otter.query.conditions import parse_sql
 from nimble_otter.query.names import Names
+from nimble_otter.query.parsed import parse_sql
 from nimble_otter.query.scopes import NOT_NAMES, Select, Token, read, tokens_of
 from nimble_otter.query.statements import Statement, find_parameters, parameter_value, split_statements, statement_at
 

@@ -17,7 +17,8 @@ _NAMES = {
     "RowNumber": "row_number", "Rank": "rank", "DenseRank": "dense_rank", "PercentRank": "percent_rank",
     "CumeDist": "cume_dist", "Ntile": "ntile", "Lag": "lag", "Lead": "lead", "FirstValue": "first_value",
     "LastValue": "last_value", "NthValue": "nth_value", "Sum": "sum", "Count": "count", "Avg": "avg", "Min": "min",
-    "Max": "max",
+    "Max": "max", "Median": "median", "Stddev": "stddev", "StddevSamp": "stddev_samp", "StddevPop": "stddev_pop",
+    "Variance": "variance", "VariancePop": "var_pop",
 }  # fmt: skip
 """sqlglot's name of a window function, and ours."""
 _NUMBERS = {"ntile": (0, 1, True), "nth_value": (1, 1, True), "lag": (1, None, False), "lead": (1, None, False)}
@@ -29,6 +30,8 @@ def windowed(node: Any, operand: Callable[[Any], Operand], place: Place | None) 
     """A window function over rows; without a frame all rows up to each one count, or all where there is no order.
     `operand` reads what is inside. Raises: ConditionError at `place`."""
     inner = node.this
+    skips = isinstance(inner, (exp.IgnoreNulls, exp.RespectNulls))
+    skips_empty, inner = isinstance(inner, exp.IgnoreNulls), inner.this if skips else inner
     if isinstance(inner, exp.Filter):
         inner = _filtered(inner)
     name = _NAMES.get(type(inner).__name__)
@@ -38,7 +41,13 @@ def windowed(node: Any, operand: Callable[[Any], Operand], place: Place | None) 
     if node.args.get("alias") is not None:
         said = "A window has no name here."
         raise ConditionError(said, "Write it out: over (partition by ... order by ...).", place)
-    given = [inner.this, inner.args.get("offset"), inner.args.get("default")]
+    if skips_empty and name not in ("lag", "lead", "first_value", "last_value", "nth_value"):
+        raise ConditionError(f"{name} leaves out NULL of itself.", "Write it without ignore nulls.", place)
+    is_distinct = isinstance(inner.this, exp.Distinct)
+    if is_distinct and (name != "count" or len(inner.this.expressions) != 1):
+        raise ConditionError(f"{name} takes no distinct values here.", "As in count(distinct x) over (...).", place)
+    value = inner.this.expressions[0] if is_distinct else inner.this
+    given = [value, inner.args.get("offset"), inner.args.get("default")]
     args = tuple(operand(g) for g in given if g is not None and not isinstance(g, (exp.Star, bool)))
     at, least, is_needed = _NUMBERS.get(name, (0, None, False))
     if is_needed and len(args) <= at:
@@ -53,7 +62,7 @@ def windowed(node: Any, operand: Callable[[Any], Operand], place: Place | None) 
         for k in (order.expressions if order is not None else ())
     )
     per = tuple(operand(p) for p in node.args.get("partition_by") or ())
-    return Windowed(name, args, per, keys, _frame(node.args.get("spec"), len(keys), place))
+    return Windowed(name, args, per, keys, _frame(node.args.get("spec"), len(keys), place), is_distinct, skips_empty)
 
 
 def _filtered(node: Any) -> Any:

@@ -54,6 +54,19 @@ def as_amounts(column: Column, ids: Ids | None = None) -> Column:
     return Column(kind, np.array(scaled, np.int64), taken.empty, scale=scale)
 
 
+def exact_numbers(column: Column) -> tuple[NDArray[Any], int] | None:
+    """Whole numbers and decimals as whole numbers of one scale (Python's own where 64 bits are too few), 0 where there
+    is none, and that scale; None for doubles and what has no end."""
+    if column.kind in (Kind.INT, Kind.DECIMAL):
+        return column.data.astype(np.int64), column.scale
+    values = column.data.tolist() if column.kind is Kind.OBJECT else [0.0]
+    if any(type(v) is float or (type(v) is Decimal and not v.is_finite()) for v in values):
+        return None
+    scale = max(0, *(-int(v.as_tuple().exponent) for v in values if type(v) is Decimal), 0)
+    scaled = [0 if v is None else int(Decimal(v).scaleb(scale, _WIDE)) for v in values]
+    return np.array(scaled, object), scale
+
+
 def as_floats(column: Column, ids: Ids | None = None) -> NDArray[np.float64]:
     """Numbers of the rows `ids` (None: all) as float64 (decimals rounded once)."""
     held = column.data if ids is None else pick(column.data, ids)

@@ -3,6 +3,7 @@ what single values would give."""
 
 from __future__ import annotations
 
+import datetime as dt
 import operator
 from collections.abc import Callable, Sequence
 from dataclasses import replace
@@ -43,6 +44,9 @@ def array_of(operand: Operand, table: Table, ids: Ids) -> Column | None:
         if isinstance(value, Decimal) and value.is_finite() and (scale := -int(value.as_tuple().exponent)) in range(13):
             whole = int(value.scaleb(scale))
             return Column(Kind.DECIMAL, np.full(len(ids), whole), scale=scale) if abs(whole) < EXACT else None
+        if isinstance(value, (dt.date, dt.time, dt.timedelta)):
+            one = column_of([value])
+            return None if one.kind is Kind.OBJECT else one.take(np.zeros(len(ids), np.int64))
         return Column(Kind.FLOAT, np.full(len(ids), value)) if isinstance(value, float) else None
     if not isinstance(operand, Call):
         return None
@@ -68,9 +72,21 @@ def compared(op: str, left: Column, right: Column) -> Mask | None:
     if Kind.FLOAT in (left.kind, right.kind):
         if any(c.kind is Kind.INT and _most(c) > EXACT_FLOAT for c in (left, right)):
             return None
-        return np.asarray(test(as_floats(left), as_floats(right)))
+        return compare_doubles(op, as_floats(left), as_floats(right))
     pair = _in_one_scale(left, right)
     return None if pair is None else np.asarray(test(*pair))
+
+
+def compare_doubles(op: str, left: Any, right: Any) -> Mask:
+    """Doubles as PostgreSQL puts them in order: NaN is itself, and more than any other."""
+    if op in (">", "<"):
+        left, right = (left, right) if op == ">" else (right, left)
+        return np.asarray(~(left <= right) & (right == right))
+    if op in (">=", "<="):
+        left, right = (left, right) if op == ">=" else (right, left)
+        return np.asarray(~(left < right) & ((right == right) | (left != left)))
+    same = (left == right) | ((left != left) & (right != right))
+    return np.asarray(same if op == "=" else ~same)
 
 
 def _of_moments(operand: Call, table: Table, ids: Ids) -> Column | None:
@@ -80,7 +96,7 @@ def _of_moments(operand: Call, table: Table, ids: Ids) -> Column | None:
     if column is None:
         return None
     if operand.name == "moved":
-        return moments.moved(column, *said) if len(said) == 2 and type(said[0]) is int else None
+        return moments.moved(column, said[0]) if len(said) == 1 and type(said[0]) is int else None
     if len(said) != 1 or not isinstance(said[0], str):
         return None
     return (moments.part_of if operand.name == "extract" else moments.cut)(column, said[0])
@@ -171,13 +187,11 @@ def _in_one_scale(left: Column, right: Column) -> tuple[Ids, Ids] | None:
 
 def _added(sign: int) -> Callable[..., Column | None]:
     def add(left: Column, right: Column) -> Column | None:
-        if sign < 0 and left.kind.is_moment and right.kind.is_moment:
-            return moments.days_between(left, right, _either(left, right))
-        if not (left.kind.is_number and right.kind.is_number):
-            return None
         empty = _either(left, right)
+        if not (left.kind.is_number and right.kind.is_number):
+            return moments.added(left, right, sign, empty)
         if Kind.FLOAT in (left.kind, right.kind):
-            return Column(Kind.FLOAT, as_floats(left) + sign * as_floats(right), empty)
+            return _doubles(np.add if sign > 0 else np.subtract, left, right)
         pair = _in_one_scale(left, right)
         kind = Kind.DECIMAL if Kind.DECIMAL in (left.kind, right.kind) else Kind.INT
         scale = max(left.scale, right.scale)
@@ -186,12 +200,23 @@ def _added(sign: int) -> Callable[..., Column | None]:
     return add
 
 
+def _doubles(by: Callable[..., Any], left: Column, right: Column) -> Column:
+    """Doubles worked out with each other; none where that goes beyond what they hold."""
+    a, b = as_floats(left), as_floats(right)
+    with np.errstate(all="ignore"):
+        made = by(a, b)
+    over = np.isinf(made)
+    if over.any():
+        over &= np.isfinite(a) & np.isfinite(b)
+    return _without(Column(Kind.FLOAT, made, _either(left, right)), over)
+
+
 def _multiplied(left: Column, right: Column) -> Column | None:
-    if not (left.kind.is_number and right.kind.is_number):
-        return None
     empty = _either(left, right)
+    if not (left.kind.is_number and right.kind.is_number):
+        return moments.times(left, right, empty)
     if Kind.FLOAT in (left.kind, right.kind):
-        return Column(Kind.FLOAT, as_floats(left) * as_floats(right), empty)
+        return _doubles(np.multiply, left, right)
     if _most(left) * _most(right) >= EXACT or left.scale + right.scale > 15:
         return None
     kind = Kind.DECIMAL if Kind.DECIMAL in (left.kind, right.kind) else Kind.INT
@@ -199,21 +224,37 @@ def _multiplied(left: Column, right: Column) -> Column | None:
 
 
 def _divided(left: Column, right: Column) -> Column | None:
-    if Kind.FLOAT not in (left.kind, right.kind) or not (left.kind.is_number and right.kind.is_number):
-        return None  # whole numbers and decimals are divided as decimals
+    """Whole numbers cut towards zero, doubles as they are; decimals are divided one by one."""
+    kinds = {left.kind, right.kind}
+    if kinds == {Kind.INT}:
+        return _by_whole(left, right, lambda whole, _: whole)
+    if Kind.FLOAT not in kinds or not (left.kind.is_number and right.kind.is_number):
+        return None
     by = as_floats(right)
     zero = by == 0
-    with np.errstate(all="ignore"):
-        made = np.where(zero, 0.0, as_floats(left) / np.where(zero, 1.0, by))
-    return _without(Column(Kind.FLOAT, made, _either(left, right)), zero)
+    safe = Column(Kind.FLOAT, np.where(zero, 1.0, by), right.empty)
+    return _without(_doubles(np.divide, left, safe), zero)
+
+
+def _by_whole(left: Column, right: Column, give: Callable[[Ids, Ids], Ids]) -> Column | None:
+    """Of whole numbers what is made of their quotient, cut towards zero, and the divisor."""
+    if _most(left) >= EXACT or _most(right) >= EXACT:
+        return None
+    zero = right.data == 0
+    by = np.where(zero, 1, right.data)
+    whole = np.abs(left.data) // np.abs(by)
+    made = give(np.where((left.data < 0) == (by < 0), whole, -whole), by)
+    return _without(Column(Kind.INT, made, _either(left, right)), zero)
 
 
 def _negated(column: Column) -> Column | None:
-    return Column(column.kind, -column.data, column.empty, scale=column.scale) if column.kind.is_number else None
+    fits = (column.kind.is_number or column.kind is Kind.SPAN) and (column.kind is Kind.FLOAT or _most(column) < EXACT)
+    return replace(column, data=-column.data) if fits else None
 
 
 def _absolute(column: Column) -> Column | None:
-    return Column(column.kind, np.abs(column.data), column.empty, scale=column.scale) if column.kind.is_number else None
+    fits = column.kind.is_number and (column.kind is Kind.FLOAT or _most(column) < EXACT)
+    return replace(column, data=np.abs(column.data)) if fits else None
 
 
 def _rounded(column: Column, digits: Column | None = None) -> Column | None:
@@ -222,14 +263,19 @@ def _rounded(column: Column, digits: Column | None = None) -> Column | None:
     is_one = digits is None or (digits.kind is Kind.INT and bool((digits.data == count).all()) and digits.empty is None)
     if not is_one or not 0 <= count <= 12 or column.kind not in (Kind.FLOAT, Kind.DECIMAL):
         return None
+    if column.kind is Kind.FLOAT and digits is None:
+        return replace(column, data=np.rint(column.data))
     if column.kind is Kind.DECIMAL:
+        if _most(column) * 10 ** max(0, count - column.scale) >= EXACT:
+            return None
         step = 10 ** max(0, column.scale - count)
         half = (np.abs(column.data) + step // 2) // step
         whole = np.sign(column.data) * half * 10 ** max(0, count - column.scale)
         return Column(Kind.DECIMAL, whole, column.empty, scale=count)
     shifted = np.abs(column.data) * 10.0**count
     made = np.copysign(np.floor(shifted + 0.5) / 10.0**count, column.data)
-    unsure = (np.abs(shifted - np.floor(shifted) - 0.5) < 1e-4) | ~(shifted < 1e9)
+    with np.errstate(invalid="ignore"):
+        unsure = (np.abs(shifted - np.floor(shifted) - 0.5) < 1e-4) | ~(shifted < 1e9)
     for place in np.flatnonzero(unsure).tolist():
         made[place] = rounded(float(column.data[place]), count)
     return Column(Kind.FLOAT, made, column.empty)
@@ -244,12 +290,10 @@ def _without(column: Column, gone: Mask) -> Column:
 
 
 def _remainder(left: Column, right: Column) -> Column | None:
-    """Of whole numbers with the sign of the divisor, of doubles with that of the dividend, as one by one."""
+    """With the sign of the dividend."""
     kinds = {left.kind, right.kind}
     if kinds == {Kind.INT}:
-        zero = right.data == 0
-        made = Column(Kind.INT, left.data.astype(np.int64) % np.where(zero, 1, right.data), _either(left, right))
-        return _without(made, zero)
+        return _by_whole(left, right, lambda whole, by: left.data.astype(np.int64) - whole * by)
     if kinds == {Kind.FLOAT}:
         with np.errstate(invalid="ignore"):
             made = Column(Kind.FLOAT, np.fmod(left.data, right.data), _either(left, right))
@@ -257,19 +301,16 @@ def _remainder(left: Column, right: Column) -> Column | None:
     return None
 
 
-def _whole(by: Callable[[Any], Any]) -> Callable[[Column], Column | None]:
+def _whole(by: Callable[[Any], Any]) -> Callable[..., Column | None]:
     """Doubles as whole numbers (`by` says which); the others one by one."""
 
-    def whole(column: Column) -> Column | None:
-        if column.kind is Kind.INT:
+    def whole(column: Column, digits: Column | None = None) -> Column | None:
+        if column.kind is Kind.INT and digits is None:
             return column
-        if column.kind is not Kind.FLOAT:
+        if column.kind is not Kind.FLOAT or digits is not None:
             return None
-        odd = ~np.isfinite(column.data)
-        found = by(np.where(odd, 0.0, column.data))
-        if np.abs(found).max(initial=0.0) >= EXACT:
-            return None
-        return _without(Column(Kind.INT, found.astype(np.int64), column.empty), odd)
+        found = by(column.data)
+        return Column(Kind.INT, found.astype(np.int64), column.empty) if (np.abs(found) < EXACT_FLOAT).all() else None
 
     return whole
 
@@ -291,6 +332,5 @@ _ARRAYS: dict[str, Callable[..., Column | None]] = {
     "+": _added(1), "-": _added(-1), "*": _multiplied, "/": _divided, "neg": _negated, "abs": _absolute,
     "round": _rounded, "%": _remainder, "sqrt": _root, "nullif": _nullif,
     "floor": _whole(np.floor), "ceil": _whole(np.ceil), "trunc": _whole(np.trunc),
-    "year": lambda c: moments.part_of(c, "year"), "month": lambda c: moments.part_of(c, "month"),
-    "day": lambda c: moments.part_of(c, "day"), "days": lambda a, b: moments.days_between(a, b, _either(a, b)),
+    "days": lambda a, b: moments.days_between(a, b, _either(a, b)),
 }  # fmt: skip

@@ -231,7 +231,7 @@ class ColumnBuilder:
         if kind is Kind.OBJECT:
             array = np.empty(len(values), np.object_)
             if self.hint is Kind.DECIMAL and str in types:
-                values = [Decimal(v) if type(v) is str else v for v in values]
+                values = [_decimal(v) if type(v) is str else v for v in values]
                 types = set(map(type, values)) - {type(None), Missing}
             array[:] = [None if v is MISSING else v for v in values]
             self._held |= types
@@ -241,6 +241,7 @@ class ColumnBuilder:
             self._append_text(values)
         elif kind in (Kind.TIME, Kind.DATE) and self.form:
             self._need(types <= {str}, Kind.OBJECT)
+            self._need(_only_gone(values, mask), Kind.TEXT)
             filled = values if mask is None else [v or forms.FILLERS[self.form] for v in values]
             array_or_none = forms.parse(filled, self.form)
             stored = self._data.view() if self._empty is None else self._data.view()[~self._empty.view()]
@@ -259,9 +260,9 @@ class ColumnBuilder:
             assert read is not None
             self._data.extend(read)
         elif kind in _STYLED and str in types:
-            self._append_styled(kind, values, types)
+            self._append_styled(kind, values, types, mask)
         elif kind is Kind.DECIMAL and self.hint is kind and types == {str}:
-            self._need(values.count("") == (0 if mask is None else np.count_nonzero(mask)))
+            self._need(_only_gone(values, mask))
             filler = forms.zero_of(next(filter(None, values)))
             found = forms.parse_decimals(values if mask is None else [v or filler for v in values])
             self._need(found is not None)
@@ -273,10 +274,13 @@ class ColumnBuilder:
         else:
             self._data.extend(self._plain(kind, values, types))
 
-    def _append_styled(self, kind: Kind, values: Sequence[Any], types: set[type]) -> None:
+    def _append_styled(
+        self, kind: Kind, values: Sequence[Any], types: set[type], mask: NDArray[np.bool_] | None
+    ) -> None:
         """Times with their zone, times of day and intervals, from texts that can be written back to the letter (zones
         may differ: the moment is the same); what is none of these stays text."""
-        self._need(types == {str})
+        self._need(types == {str} and self.hint in _STYLED)  # what is no time at its source stays a text
+        self._need(_only_gone(values, mask), Kind.TEXT)
         texts = list(filter(None, values))
         read = forms.read_styled(texts, kind)
         if read is not None and texts and not (self.form and forms.keeps_letters(texts, read, self.form)):
@@ -399,6 +403,19 @@ class ColumnBuilder:
             grown.extend(np.zeros(self.rows, np.bool_))
             setattr(self, name, grown)
         grown.extend(np.zeros(count, np.bool_) if mask is None else mask)
+
+
+def _decimal(text: str) -> Decimal | str:
+    """What a text says as a decimal; the text where it says something else."""
+    try:
+        return Decimal(text) if text.strip() == text and "_" not in text else text
+    except ArithmeticError:
+        return text
+
+
+def _only_gone(values: Sequence[Any], mask: NDArray[np.bool_] | None) -> bool:
+    """Whether the only empty texts among the values are those that stand for no value."""
+    return values.count("") == (0 if mask is None else int(np.count_nonzero(mask)))
 
 
 def _where(values: Sequence[Any], mark: object) -> NDArray[np.bool_]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+from nimble_otter.table.columns import Kind
 from nimble_otter.table.search import Search
 
 
@@ -25,10 +26,12 @@ class Literal:
 
 @dataclass(frozen=True, slots=True)
 class Call:
-    """An arithmetic sign or the name of a function (see filter.FUNCTIONS) over operands."""
+    """An arithmetic sign or the name of a function (see functions.FUNCTIONS) over operands; `gives` is the kind that it
+    gives in all rows, where that is known before."""
 
     name: str
     args: tuple[Operand, ...]
+    gives: Kind | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,13 +56,16 @@ class Frame:
 @dataclass(frozen=True, slots=True)
 class Windowed:
     """A window function (see windows.WINDOWS) over the rows that are alike in `per`, in order of `by`: each an operand,
-    whether descending, whether empty first. What says how many rows, or which part, is a literal whole number."""
+    whether descending, whether empty first. What says how many rows, or which part, is a literal whole number.
+    `distinct` values count once; `skips_empty` (IGNORE NULLS) takes the next row that has a value."""
 
     name: str
     args: tuple[Operand, ...]
     per: tuple[Operand, ...] = ()
     by: tuple[tuple[Operand, bool, bool], ...] = ()
     frame: Frame = Frame()
+    distinct: bool = False
+    skips_empty: bool = False
 
 
 Operand = ColumnAt | Literal | Call | Case | Windowed
@@ -92,7 +98,8 @@ class Among:
 @dataclass(frozen=True, slots=True)
 class Like:
     """`regex` is the pattern as a regular expression that must match the whole text (with `finds`: a part of it);
-    `contains` the plain text to look for where the pattern is only that between two %, `begins` that before one."""
+    `contains` the plain text to look for where the pattern is only that between two %, `begins` that before one. With
+    `pattern`, each row has a LIKE pattern of its own, and `regex` is its escape character."""
 
     operand: Operand
     regex: str
@@ -100,6 +107,7 @@ class Like:
     contains: str | None = None
     begins: str | None = None
     finds: bool = False
+    pattern: Operand | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from nimble_otter.errors import ConditionError
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import uuids
-from nimble_otter.table.arrays import COMPARE, array_of, compared
+from nimble_otter.table.arrays import COMPARE, array_of, compare_doubles, compared
 from nimble_otter.table.columns import (
     EPOCH,
     EPOCH_DAY,
@@ -49,8 +49,8 @@ from nimble_otter.table.conditions import (
     Windowed,
 )
 from nimble_otter.table.forms import parse_span
-from nimble_otter.table.functions import FUNCTIONS, TOLERANT
-from nimble_otter.table.patterns import like_tester, required_text, tester
+from nimble_otter.table.functions import FUNCTIONS, TOLERANT, as_kind, as_text, ordered
+from nimble_otter.table.patterns import like_regex, like_tester, required_text, tester
 from nimble_otter.table.search import Search, begins, equals, mask_of
 from nimble_otter.table.show import plain
 
@@ -215,6 +215,8 @@ def _compare(node: Compare, table: Table, ids: Ids, want: bool) -> Bools:
 def _test(test: Callable[[Any, Any], Any], a: Any, b: Any) -> bool:
     a, b = _meet(a, b), _meet(b, a)
     try:
+        if a != a or b != b:  # NaN is itself, and more than any other number
+            a, b = ordered(a), ordered(b)
         return bool(test(a, b))
     except TypeError:
         return test is operator.ne  # values of types that have no order are different, and neither less nor more
@@ -256,7 +258,7 @@ def _compare_column(column: Column, op: str, value: Any, ids: Ids) -> Bools:
     if column.kind is Kind.UUID:
         return uuids.compare(data, op, value)
     if column.kind is Kind.FLOAT:
-        return np.asarray(test(data, float(value)))
+        return compare_doubles(op, data, float(value))
     if column.kind is Kind.BOOL:
         return np.asarray(test(data, bool(value)))
     return _compare_whole(data, op, value, column.scale)
@@ -265,7 +267,7 @@ def _compare_column(column: Column, op: str, value: Any, ids: Ids) -> Bools:
 def _compare_whole(data: NDArray[Any], op: str, value: Any, scale: int) -> Bools:
     """Compare int64 data, each data * 10**-scale, exactly with a number that need not be whole or in range."""
     if isinstance(value, float) and not math.isfinite(value):
-        return np.full(len(data), bool(COMPARE[op](0.0, value)))
+        return np.full(len(data), _test(COMPARE[op], 0.0, value))
     exact = Decimal(value).scaleb(scale)
     floor = math.floor(exact)
     if exact != floor:
@@ -300,7 +302,7 @@ def fitted(value: Any, kind: Kind, name: str) -> Any:
         days = moment.toordinal() - EPOCH_DAY
         return days if moment.time() == dt.time() else days + Decimal("0.5")
     if (kind.is_number and isinstance(value, (bool, str))) or (kind.is_number and isinstance(value, dt.date)):
-        number = _number(value) if isinstance(value, str) else None
+        number = _number(value, kind) if isinstance(value, str) else None
         if number is None:
             raise ConditionError(f"{name} holds numbers; {plain(value)!r} is not one.", "Compare it with a number.")
         return number
@@ -332,12 +334,13 @@ def _fitted_span(value: Any, kind: Kind, name: str) -> int:
         raise ConditionError(f"{name} holds {said}; {plain(value)!r} is not one.", hint) from None
 
 
-def _number(text: str) -> Decimal | None:
+def _number(text: str, kind: Kind) -> Decimal | float | None:
+    """The number in a text; doubles may be NaN and without end, too."""
     try:
-        number = Decimal(text.strip())
-    except ArithmeticError:
+        number = as_kind(text, "decimal")
+    except (ArithmeticError, ValueError):
         return None
-    return number if number.is_finite() else None
+    return float(number) if not number.is_finite() and kind is Kind.FLOAT else number if number.is_finite() else None
 
 
 def parse_time(text: str, with_time: bool) -> dt.datetime | dt.date | None:
@@ -352,6 +355,8 @@ def parse_time(text: str, with_time: bool) -> dt.datetime | dt.date | None:
 
 
 def _like(node: Like, table: Table, ids: Ids, want: bool) -> Bools:
+    if node.pattern is not None:
+        return _like_others(node, node.pattern, table, ids, want)
     holds = (tester if node.finds else like_tester)(node.regex, not node.ignore_case)
     if isinstance(node.operand, ColumnAt) and not node.operand.path:
         column = table.columns[node.operand.index]
@@ -370,6 +375,20 @@ def _like(node: Like, table: Table, ids: Ids, want: bool) -> Bools:
         if true is not None:
             return _full(column, ids, true if want else ~true)
     return _each(node.operand, table, ids, want, lambda value: holds(plain(value)))
+
+
+def _like_others(node: Like, pattern: Operand, table: Table, ids: Ids, want: bool) -> Bools:
+    """Each row by its own pattern."""
+    known: dict[str, Callable[[str], bool]] = {}
+
+    def holds(value: Any, wanted: Any) -> bool:
+        wanted = plain(wanted)
+        if wanted not in known:
+            known[wanted] = like_tester(like_regex(wanted, node.regex), not node.ignore_case)
+        return known[wanted](as_text(value))
+
+    pairs = zip(values_of(node.operand, table, ids), values_of(pattern, table, ids), strict=True)
+    return _tested((None if a is None or b is None else holds(a, b) for a, b in pairs), len(ids), want)
 
 
 def _any_of(node: AnyOf, table: Table, ids: Ids, want: bool) -> Bools:
@@ -435,8 +454,8 @@ def _cases(operand: Case, table: Table, ids: Ids) -> list[Any]:
 def _call(function: Callable[..., Any], row: tuple[Any, ...]) -> Any:
     try:
         return function(*row)
-    except (TypeError, ValueError, ArithmeticError, AttributeError):
-        return None  # as SQL servers that answer NULL: no such value for this row
+    except (TypeError, ValueError, ArithmeticError, AttributeError, LookupError):
+        return None  # there is no such value for this row
 
 
 def at_path(value: Any, path: tuple[str | int, ...]) -> Any:

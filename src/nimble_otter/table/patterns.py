@@ -49,6 +49,20 @@ def compiled(pattern: str, case: bool, lines: bool = False) -> Any:
         raise _refused(pattern, problem) from None
 
 
+def like_regex(pattern: str, escape: str | None = "\\") -> str:
+    """A LIKE pattern as a regular expression for the whole text (ISO 9075: % any text, _ any character)."""
+    out, at = [], 0
+    while at < len(pattern):
+        char = pattern[at]
+        if escape and char == escape and at + 1 < len(pattern):
+            at += 1
+            out.append(re.escape(pattern[at]))
+        else:
+            out.append({"%": ".*", "_": "."}.get(char, re.escape(char)))
+        at += 1
+    return "".join(out)
+
+
 def like_tester(regex: str, case: bool) -> Callable[[str], bool]:
     """Whether a whole text matches a LIKE pattern, given as a regular expression of plain characters, "." and ".*":
     its pieces are looked for one behind the other, each as far to the left as it can stand."""

@@ -8,7 +8,7 @@ from __future__ import annotations
 import datetime as dt
 import math
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, is_dataclass, replace
 from decimal import Decimal
 from itertools import pairwise
 from typing import Any
@@ -18,18 +18,19 @@ from numpy.typing import NDArray
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.stop import StopToken
-from nimble_otter.table.amounts import as_amounts, as_floats, holds_numbers, largest
+from nimble_otter.table.amounts import as_amounts, as_floats, exact_numbers, holds_numbers, largest
 from nimble_otter.table.arrays import EXACT
 from nimble_otter.table.build import column_of
 from nimble_otter.table.codes import changes, codes_of, counted_to, starts_of
 from nimble_otter.table.columns import DAY_US, Column, Field, Ids, Kind, Mask, Table, View
 from nimble_otter.table.combine import chained, spread, taken
-from nimble_otter.table.conditions import Call, Case, ColumnAt, Frame, Literal, Operand, Windowed
+from nimble_otter.table.conditions import ColumnAt, Frame, Literal, Operand, Windowed
 from nimble_otter.table.packing import stretches
 from nimble_otter.table.sort import SortKey, sort_view
 
 _PLACES = ("row_number", "rank", "dense_rank", "percent_rank", "cume_dist", "ntile")
-_FIGURES = ("sum", "count", "avg", "min", "max")
+_SPREADS = ("stddev", "stddev_samp", "stddev_pop", "variance", "var_samp", "var_pop")
+_FIGURES = ("sum", "count", "avg", "min", "max", "median", *_SPREADS)
 WINDOWS = (*_PLACES, "lag", "lead", "first_value", "last_value", "nth_value", *_FIGURES)
 Work = Callable[[Operand, Table, Ids, StopToken], Column]
 
@@ -37,22 +38,27 @@ Work = Callable[[Operand, Table, Ids, StopToken], Column]
 def without_windows(operand: Operand, table: Table, ids: Ids, work: Work, stop: StopToken) -> tuple[Operand, Table]:
     """The expression with its window functions as further columns of the table, worked out over the rows `ids`; `work`
     works out what is inside them. Raises: ConditionError, Stopped."""
-    if isinstance(operand, Windowed):
-        operand, table = _put(_window(operand, table, ids, work, stop), table)
-    elif isinstance(operand, Call):
-        args = []
-        for arg in operand.args:
-            made, table = without_windows(arg, table, ids, work, stop)
-            args.append(made)
-        operand = replace(operand, args=tuple(args))
-    elif isinstance(operand, Case):
-        branches = []
-        for test, value in operand.branches:
-            made, table = without_windows(value, table, ids, work, stop)
-            branches.append((test, made))
-        default, table = without_windows(operand.default, table, ids, work, stop)
-        operand = Case(tuple(branches), default)
-    return operand, table
+    made, table = _replaced(operand, table, lambda node, wide: _put(_window(node, wide, ids, work, stop), wide))
+    return made, table
+
+
+def _replaced(part: Any, table: Table, put: Callable[[Windowed, Table], tuple[ColumnAt, Table]]) -> tuple[Any, Table]:
+    """An expression, or a condition inside one, with `put` in place of each window function."""
+    if isinstance(part, Windowed):
+        return put(part, table)
+    if isinstance(part, tuple):
+        made = []
+        for inner in part:
+            one, table = _replaced(inner, table, put)
+            made.append(one)
+        return tuple(made), table
+    if is_dataclass(part) and not isinstance(part, type) and type(part).__module__ == Windowed.__module__:
+        changed = {}
+        for field in fields(part):
+            inner = getattr(part, field.name)
+            changed[field.name], table = _replaced(inner, table, put)
+        return replace(part, **changed), table
+    return part, table
 
 
 def _put(column: Column, table: Table) -> tuple[ColumnAt, Table]:
@@ -106,10 +112,17 @@ def _window(node: Windowed, table: Table, ids: Ids, work: Work, stop: StopToken)
     if node.name in ("lag", "lead"):
         return _moved(node, work(argument, table, ids, stop), rows, lambda other: work(other, table, ids, stop))
     start, end = _framed(node, rows, [columns[p] for p in by], stop)
+    if node.distinct or node.name == "median":
+        if not ((start == rows.first) & (end == rows.end)).all():
+            said = "count(distinct ...)" if node.distinct else "median"
+            raise ConditionError(f"{said} goes over whole partitions only.", "Leave out order by and the frame.")
+        return _of_partition(node, work(argument, table, ids, stop), rows, stop)
     if node.name in _FIGURES:
         if isinstance(argument, Literal) and node.name == "count":
             return rows.at_rows(Column(Kind.INT, end - start))
         return _figure(node.name, work(argument, table, ids, stop), rows, start, end, stop)
+    if node.skips_empty:
+        return _beyond_empty(node, work(argument, table, ids, stop), rows, start, end)
     spots = {"first_value": start, "last_value": end - 1}.get(node.name, start + (_number(node, 1, 1) - 1))
     return rows.picked(work(argument, table, ids, stop), spots, (spots < start) | (spots >= end))
 
@@ -155,8 +168,12 @@ def _ends_of(begins: Mask) -> Ids:
 
 def _moved(node: Windowed, column: Column, rows: _Rows, work: Callable[[Operand], Column]) -> Column:
     """The value of a row before or after, of the same partition; the third argument where there is no such row."""
-    by = _number(node, 1, 1)
-    at = np.arange(len(rows.ids)) + (-by if node.name == "lag" else by)
+    by = _number(node, 1, 1) * (-1 if node.name == "lag" else 1)
+    at = np.arange(len(rows.ids)) + by
+    if node.skips_empty and by:
+        full, before = _filled(column, rows)
+        place = before[:-1] + by if by < 0 else before[1:] + by - 1
+        at = np.append(full, -1).take(np.where((place < 0) | (place >= len(full)), len(full), place))
     outside = (at < rows.first) | (at >= rows.end)
     if len(node.args) < 3:
         return rows.picked(column, at, outside)
@@ -257,8 +274,75 @@ def _far(keys: NDArray[Any], by: Any) -> NDArray[Any]:
 # --- figures of frames -----------------------------------------------------------------------------------------------
 
 
+def _filled(column: Column, rows: _Rows) -> tuple[Ids, Ids]:
+    """The places in the window's order that have a value, and how many of them stand before each place."""
+    full = ~column.empty_at(rows.ids)
+    return np.flatnonzero(full), np.concatenate([[0], counted_to(full)])
+
+
+def _beyond_empty(node: Windowed, column: Column, rows: _Rows, start: Ids, end: Ids) -> Column:
+    """The first, last or n-th value of each frame that is one."""
+    full, before = _filled(column, rows)
+    nth = before.take(end) - 1 if node.name == "last_value" else before.take(start) + _number(node, 1, 1) - 1
+    inside = (nth >= before.take(start)) & (nth < before.take(end))
+    return rows.picked(column, np.append(full, 0).take(np.where(inside, nth, len(full))), ~inside)
+
+
+def _of_partition(node: Windowed, column: Column, rows: _Rows, stop: StopToken) -> Column:
+    """How many different values a partition has, or its median."""
+    own = column.take(rows.ids)
+    full = np.flatnonzero(~own.empty_at())
+    part = counted_to(rows.begins) - 1
+    parts = int(part[-1]) + 1 if len(part) else 0
+    if node.name == "median":
+        own = as_amounts(own)
+        if full.size and not (own.kind.is_number or holds_numbers(own)):
+            raise ConditionError(f"{own.kind.value.capitalize()} has no median.", "Use min, max or count.")
+        values = as_floats(own).take(full) if full.size else np.zeros(0)
+        order = np.lexsort((values, part.take(full)))
+        values, of = values.take(order), part.take(full).take(order)
+        first = np.searchsorted(of, np.arange(parts), "left")
+        count = np.searchsorted(of, np.arange(parts), "right") - first
+        gone, wide = count == 0, np.append(values, 0.0)
+        low, high = first + np.maximum(count - 1, 0) // 2, first + count // 2
+        middle = (wide.take(np.minimum(low, len(values))) + wide.take(np.minimum(high, len(values)))) / 2
+        return rows.at_rows(Column(Kind.FLOAT, np.where(gone, 0.0, middle).take(part), gone.take(part)))
+    codes, examples = codes_of(own, np.arange(len(own)), stop)
+    pairs = np.unique(part.take(full) * (len(examples) + 1) + np.asarray(codes).take(full))
+    counts = np.bincount(pairs // (len(examples) + 1), minlength=parts)
+    return rows.at_rows(Column(Kind.INT, counts.take(part).astype(np.int64)))
+
+
+def _deviation(name: str, own: Column, rows: _Rows, start: Ids, end: Ids, stop: StopToken) -> Column:
+    """Variance or standard deviation of each frame, of a sample unless for the whole: exact for whole numbers and
+    decimals until the last division, of doubles by what they lie apart from the mean of their partition."""
+    empty = own.empty_at()
+    before = np.concatenate([[0], counted_to(~empty)])
+    filled = before.take(end) - before.take(start)
+    is_whole = name.endswith("_pop")
+    gone = filled <= (0 if is_whole else 1)
+    over = np.where(gone, 1, filled if is_whole else filled - 1)
+    exact = exact_numbers(own)
+    if exact is not None:
+        data, scale = exact
+        fits = data.dtype != object and largest(data) ** 2 * max(len(data), 1) ** 2 < EXACT
+        numbers: NDArray[Any] = data if fits else data.astype(object)
+        sums, squares = (np.concatenate([[0], np.cumsum(v)]) for v in (numbers, numbers * numbers))
+        apart = filled * (squares[end] - squares[start]) - (sums[end] - sums[start]) ** 2
+        made = np.asarray(apart / (np.maximum(filled, 1) * over), np.float64) / 10.0 ** (2 * scale)
+    else:
+        values = np.where(empty, 0.0, as_floats(own))
+        part = counted_to(rows.begins) - 1
+        sound = np.isfinite(values) & ~empty
+        means = np.bincount(part, np.where(sound, values, 0.0)) / np.maximum(np.bincount(part, sound), 1)
+        values = np.where(empty, 0.0, values - means.take(part))
+        total, square = (_sums(Column(Kind.FLOAT, v), start, end, filled, stop).data for v in (values, values * values))
+        made = np.maximum(square - total**2 / np.maximum(filled, 1), 0.0) / over
+    return Column(Kind.FLOAT, np.where(gone, 0.0, np.sqrt(made) if name.startswith("std") else made), gone)
+
+
 def _figure(name: str, column: Column, rows: _Rows, start: Ids, end: Ids, stop: StopToken) -> Column:
-    if name in ("sum", "avg") and column.kind is Kind.OBJECT:
+    if name in ("sum", "avg", *_SPREADS) and column.kind is Kind.OBJECT:
         column = as_amounts(column)
     own = column.take(rows.ids)
     empty = own.empty_at()
@@ -276,6 +360,8 @@ def _figure(name: str, column: Column, rows: _Rows, start: Ids, end: Ids, stop: 
         return rows.picked(column, examples.take(np.where(none, 0, best)), none)
     if not (own.kind.is_amount or own.kind is Kind.BOOL or holds_numbers(own)):
         raise ConditionError(f"{own.kind.value.capitalize()} has no {name}.", "Use min, max or count.")
+    if name in _SPREADS:
+        return rows.at_rows(_deviation(name, own, rows, start, end, stop))
     made = _sums(own, start, end, filled, stop)
     if name == "avg":
         means = np.where(none, 0.0, as_floats(made) / np.maximum(filled, 1))

@@ -7,7 +7,7 @@ from typing import Any, ClassVar, Protocol, Self, runtime_checkable
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped
-from nimble_otter.query.conditions import nearest
+from nimble_otter.query.parsed import nearest
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Table, View
 

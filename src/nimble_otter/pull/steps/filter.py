@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
-from nimble_otter.query.conditions import like_regex, parse_condition
+from nimble_otter.query.conditions import parse_condition
 from nimble_otter.query.statements import find_parameters, parameter_places
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Kind, Table, View
@@ -33,6 +33,7 @@ from nimble_otter.table.conditions import (
 )
 from nimble_otter.table.filter import filter_view
 from nimble_otter.table.group import Grouped, group_view
+from nimble_otter.table.patterns import like_regex
 from nimble_otter.table.search import Search
 from nimble_otter.table.show import plain as plain_text
 

@@ -19,10 +19,10 @@ from nimble_otter.errors import (
     TimeoutError_,
     place_of,
 )
-from nimble_otter.query.conditions import nearest
 from nimble_otter.query.document_request import DocumentRequest
 from nimble_otter.query.documents import translate_select
 from nimble_otter.query.effects import Effect, Verdict
+from nimble_otter.query.parsed import nearest
 from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
 from nimble_otter.sources.document_writer import DocumentWriter
 from nimble_otter.sources.guard import refuse_stages
