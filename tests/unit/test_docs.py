@@ -11,13 +11,14 @@ from nimble_otter import __version__
 from nimble_otter.pull import pull_from_text, pull_to_text
 from nimble_otter.pull.steps import STEPS
 from nimble_otter.pull.steps.filter import OPERATORS
+from nimble_otter.query.meaning import ALIKE, FORMS
 from nimble_otter.table.combine import How
 from nimble_otter.table.group import Figure
 
 ROOT = Path(__file__).parents[2]
 
 
-@pytest.mark.parametrize("name", ["README.md", "CONTRIBUTING.md", "docs/decisions/README.md"])
+@pytest.mark.parametrize("name", ["README.md", "CONTRIBUTING.md", "docs/decisions/README.md", "docs/guide.md"])
 def test_links_lead_somewhere(name):
     page = ROOT / name
     links = re.findall(r"\]\(([^)#]+)\)", page.read_text("utf-8"))
@@ -65,3 +66,11 @@ def test_both_lock_files_pin_every_package_with_its_hash():
     assert pins[0].items() <= pins[1].items()
     assert all("--hash=sha256:" in block for block in re.split(r"\n(?=\w)", runtime.strip()))
     assert "://" not in runtime + dev
+
+
+def test_every_function_of_the_local_language_stands_in_its_page():
+    page = (ROOT / "docs" / "local-sql.md").read_text("utf-8")
+    rows = dict(re.findall(r"^\| `(.+?)` \| .*? \| (.*) \|$", page, re.MULTILINE))
+    assert {form.written for form in FORMS.values()} <= set(rows)
+    assert all(rows[form.written].startswith(form.says) for form in FORMS.values())
+    assert all(f"{name}" in page for name in ALIKE)

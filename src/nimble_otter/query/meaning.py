@@ -61,19 +61,19 @@ ceil(number) same: The next whole number above.
 floor(number) same: The next whole number below.
 trunc(number [whole]) same: Cut towards zero.
 sqrt(number) number: NULL below zero.
-power(number number) number: Also written a ^ b; a double.
+power(number number) number: a ^ b; a double.
 exp(number) number: A double.
 ln(number) number: NULL from zero down.
 log(number [number]) number: To base 10, or log(base, x).
-mod(number number) same: Also written a % b; has the sign of a.
+mod(number number) same: a % b; has the sign of a.
 lower(text) text: Letter by letter.
 upper(text) text: Letter by letter; one that would become two stays.
 initcap(text) text: The first letter of each word large, all others small.
-length(text) integer: In characters; also char_length.
-trim(text [text]) text: Takes blanks off both ends, or any of the characters given; also btrim, trim(both 'x' from t).
+length(text) integer: In characters.
+trim(text [text]) text: Takes blanks off both ends, or any of the characters given, trim(both 'x' from t).
 ltrim(text [text]) text: The same at the beginning.
 rtrim(text [text]) text: The same at the end.
-substring(text whole [whole]) text: From the n-th character, counted from 1; also substr, substring(t from 2 for 3).
+substring(text whole [whole]) text: From the n-th character, counted from 1: substring(t from 2 for 3).
 left(text whole) text: The first n characters; all but the last n where n is negative.
 right(text whole) text: The last n characters; all but the first n where n is negative.
 lpad(text whole [text]) text: Filled at the beginning to a length, or cut to it.
@@ -82,7 +82,7 @@ repeat(text whole) text: Several times.
 reverse(text) text: From its end.
 replace(text text text) text: Each place of one text by another.
 overlay(text text whole [whole]) text: overlay(t placing 'x' from 2 for 3).
-strpos(text text) integer: Where a part begins, from 1; 0 where it is not; also position(part in t).
+strpos(text text) integer: Where a part begins, from 1; 0 where it is not: position(part in t).
 starts_with(text text) yes/no: Whether it begins so.
 split_part(text text whole) text: The n-th part; from the end where n is negative.
 regexp_replace(text text text [text]) text: The first match, all with the flag 'g'; 'i' without regard to case.
@@ -92,7 +92,7 @@ coalesce(any) same …: The first that is not NULL.
 nullif(any any) same: NULL where the two are equal.
 greatest(any) same …: The largest that is not NULL.
 least(any) same …: The smallest that is not NULL.
-extract(unit part) number: extract(year from t), date_part('year', t), year(t), month(t), day(t), hour(t) and so on.
+extract(unit part) number: extract(year from t), year(t), month(t), day(t), hour(t) and so on.
 date_trunc(unit moment) time: The beginning of the unit that a time is in; weeks begin on Monday.
 to_char(moment text) text: By a form such as 'YYYY-MM-DD HH24:MI'.
 datediff(moment moment) integer: Whole days from the second date to the first.

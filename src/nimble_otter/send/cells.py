@@ -260,7 +260,7 @@ def _serial(micros: Any) -> Any:
 
 def _inexact(column: Column) -> Any:
     """A mask of decimals that no double equals (as spreadsheets read them: 15 digits are always safe)."""
-    large = np.abs(column.data) >= 10**15
+    large = (column.data >= 10**15) | (column.data <= -(10**15))
     if not large.any():
         return large
     for at, value in zip(np.flatnonzero(large).tolist(), column.values(np.flatnonzero(large)), strict=True):

@@ -444,7 +444,7 @@ def _running(base: Column, parent: Ids) -> Column:
     data = np.where(base.empty_at(), 0, base.data)
     begins = np.ones(len(data), np.bool_)
     begins[1:] = parent[1:] != parent[:-1]
-    if base.kind is not Kind.FLOAT and len(data) and int(np.abs(data).max()) * len(data) >= 1 << 63:
+    if base.kind is not Kind.FLOAT and len(data) and largest(data) * len(data) >= 1 << 63:
         return column_of(_running_values(base, parent))
     parts = [part.cumsum() for part in np.split(data, np.flatnonzero(begins)[1:])]
     return Column(base.kind, np.concatenate(parts), scale=base.scale)

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from nimble_otter.table.amounts import largest
 from nimble_otter.table.columns import DAY_US, EPOCH_DAY, Column, Ids, Kind, Mask
 from nimble_otter.table.dates import CLOCK_US, MONTHS, unit_of
 
@@ -130,11 +131,11 @@ def added(left: Column, right: Column, sign: int, empty: Mask | None) -> Column 
     kinds = (left.kind, right.kind)
     if sign > 0 and not left.kind.is_moment and (right.kind.is_moment or right.kind is Kind.CLOCK):
         left, right, kinds = right, left, (right.kind, left.kind)
-    if any(np.abs(c.data.astype(np.int64)).max(initial=0) > _MOST for c in (left, right) if c.kind is not Kind.FLOAT):
+    if any(largest(c.data) > _MOST for c in (left, right) if c.kind is not Kind.FLOAT):
         return None
     a, b = left.data.astype(np.int64), right.data.astype(np.int64) if right.kind is not Kind.FLOAT else right.data
     if kinds == (Kind.DATE, Kind.INT):
-        if largest_days(b):
+        if largest(b) > 1 << 30:  # more days than any calendar has
             return None
         made = _in_range(Column(Kind.DATE, a + sign * b, empty))
         return None if made is None else Column(Kind.DATE, made.data.astype(np.int32), empty)
@@ -152,13 +153,8 @@ def added(left: Column, right: Column, sign: int, empty: Mask | None) -> Column 
     return None
 
 
-def largest_days(data: Ids) -> bool:
-    """Whether whole numbers go beyond what a calendar has days."""
-    return bool(len(data)) and (int(data.min()) < -(1 << 30) or int(data.max()) > 1 << 30)
-
-
 def _span(micros: Ids, empty: Mask | None) -> Column | None:
-    return None if np.abs(micros).max(initial=0) // DAY_US >= 50_000_000 else Column(Kind.SPAN, micros, empty)
+    return None if largest(micros) // DAY_US >= 50_000_000 else Column(Kind.SPAN, micros, empty)
 
 
 def times(left: Column, right: Column, empty: Mask | None) -> Column | None:
@@ -166,7 +162,7 @@ def times(left: Column, right: Column, empty: Mask | None) -> Column | None:
     span, by = (left, right) if left.kind is Kind.SPAN else (right, left)
     if span.kind is not Kind.SPAN or by.kind is not Kind.INT:
         return None
-    most = [int(np.abs(c.data).max(initial=0)) for c in (span, by)]
+    most = [largest(c.data) for c in (span, by)]
     return _span(span.data * by.data, empty) if most[0] * most[1] < _MOST else None
 
 

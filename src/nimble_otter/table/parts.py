@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nimble_otter.errors import ConditionError
+from nimble_otter.table.amounts import largest
 from nimble_otter.table.build import column_of
 from nimble_otter.table.codes import codes_of
 from nimble_otter.table.columns import DAY_US, CodedText, Column, Ids, Kind, Mask, pick, placed
@@ -86,7 +87,7 @@ def _steps(column: Column, step: Decimal, ids: Ids) -> Column:
     else:
         data, common = pick(column.data, ids), max(scale, column.scale)
         up, wide = 10 ** (common - column.scale), width * 10 ** (common - scale)
-        if np.abs(data).max(initial=0) * up >= 1 << 62:
+        if largest(data) * up >= 1 << 62:
             raise ConditionError("The numbers are too large for such steps.", "Take larger ones.")
         lower = data.astype(np.int64) * up // wide * width
     return _spread(column, ids, lower, Kind.DECIMAL if scale else Kind.INT, empty, scale)
