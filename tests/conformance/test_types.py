@@ -1,11 +1,27 @@
 """Every type of every server: read, shown, typed back as shown, written, deleted and put back, told by the server."""
 
+import base64
+import csv
+import io
+import json
+import sqlite3
+from contextlib import closing
+from decimal import Decimal
+
+import openpyxl
+import pyarrow.parquet
 import pytest
 from tests.conformance.test_write_back import place  # noqa: F401
 from tests.unit.test_changes import Bench
 
 from nimble_otter.changes import Action, read_value, value_text, write
 from nimble_otter.errors import ValueRefused
+from nimble_otter.query.statements import split_statements
+from nimble_otter.send import format_for, rows_of_view, send_text, send_to_file
+from nimble_otter.send.transfer import Transfer, transfer
+from nimble_otter.table import View
+from nimble_otter.table.forms import render
+from nimble_otter.table.show import plain
 
 POSTGRESQL = {
     "bool": ["true", "false"], "bytea": [r"\x00ff41", r"\x"], '"char"': ["a", "b"], "name": ["n", "o"],
@@ -204,3 +220,114 @@ def test_rows_without_a_key_are_matched_by_lists_too(place):  # noqa: F811
     assert write(place.connection, gone.back).is_written
     after = Bench(place.connection, f"select a::text, b::text, c from {place.quote(name)} order by c").table
     assert [c.values() for c in after.columns] == [c.values() for c in before.columns]
+
+
+def rows_of(place, name):  # noqa: F811
+    table = Bench(place.connection, f"select * from {place.quote(name)} order by id").table
+    return table, rows_of_view(table.fields, table.columns, View(table), "copied", ("id",))
+
+
+def test_statements_with_create_table_load_as_the_same_types_and_values(place, every):  # noqa: F811
+    kinds, name = every
+    _, rows = rows_of(place, name)
+    dialect = {"mariadb": "mysql"}.get(place.kind, place.kind)
+    text = send_text(rows, format_for("sql"), {"dialect": dialect, "create": True, "table": f"{name}_copied"})
+    for statement in split_statements(text):
+        place.do(statement.text)
+    try:
+        differ = differing(kinds, told(place, name, kinds), told(place, f"{name}_copied", kinds))
+        excused = {"postgresql": {"int4[] "}, "mariadb": {"float"}, "sqlite": set()}[place.kind]
+        assert {kind for kind, *_ in differ} <= excused, differ
+        types = [types_of(place, of) for of in (name, f"{name}_copied")]
+        wrong = [(kind, a, b) for kind, a, b in zip(["id", *kinds], *types, strict=True) if a != b]
+        own = {"kind_mood", "kind_small", "kind_pair", "kind_mood[]", "kind_pair[]", "hstore", "any",
+               "varchar(9) collate nocase"}  # fmt: skip
+        assert {kind for kind, *_ in wrong} <= own, wrong
+    finally:
+        place.do(f"drop table {place.quote(name + '_copied')}")
+
+
+def types_of(place, name):  # noqa: F811
+    quoted = place.quote(name)
+    if place.kind == "postgresql":
+        text = "select format_type(atttypid, atttypmod) from pg_attribute where attnum > 0 and attrelid = "
+        return [row[0] for row in place.server.ask(f"{text}$${quoted}$$::regclass order by attnum", "merrow")]
+    if place.kind == "mariadb":
+        return [row[1] for row in place.server.ask(f"show columns from {quoted}", "merrow")]
+    table = next(t for t in place.connection.tables() if t.name == name)
+    return [column.declared for column in table.columns]
+
+
+def test_rows_sent_to_a_new_table_of_the_same_server_arrive_as_they_are(place, every):  # noqa: F811
+    kinds, name = every
+    _, rows = rows_of(place, name)
+    transfer(rows, place.connection, Transfer(f"{name}_sent", is_new=True, keys=("id",)))
+    try:
+        differ = differing(kinds, told(place, name, kinds), told(place, f"{name}_sent", kinds))
+        excused = {"postgresql": {"int4[] "}, "mariadb": {"float"}, "sqlite": set()}[place.kind]
+        assert {kind for kind, *_ in differ} <= excused, differ
+    finally:
+        place.do(f"drop table {place.quote(name + '_sent')}")
+
+
+@pytest.mark.parametrize("key", ["csv", "json", "xlsx", "parquet", "sqlite"])
+def test_files_hold_every_value_as_it_is_or_say_so(place, every, key, tmp_path):  # noqa: F811
+    """Read back with another library: the number, the bytes or the text that was there."""
+    kinds, name = every
+    table, rows = rows_of(place, name)
+    path = tmp_path / f"types.{key}"
+    options = {"csv": {"binary": "base64", "empty": "NULL"}, "json": {"binary": "base64"}}.get(key, {})
+    report = send_to_file(rows, format_for(key), path, options)
+    wrong = []
+    for row, found in enumerate(read_file(path)):
+        for (kind, field, column), got in zip(
+            zip(["id", *kinds], table.fields, table.columns, strict=True), found, strict=True
+        ):
+            value = column.value(row)
+            if not is_same(value, got, field):
+                wrong.append((kind, value, got))
+    said = " ".join(report.notes)
+    wrong = [w for w in wrong if not any(word in said for word in excused_by(w[1]))]
+    assert not wrong, (wrong, report.notes)
+
+
+def read_file(path):
+    if path.suffix == ".csv":
+        for row in list(csv.reader(io.StringIO(path.read_text("utf-8-sig"), newline="")))[1:]:
+            yield [None if cell == "NULL" else cell for cell in row]
+    elif path.suffix == ".json":
+        for row in json.loads(path.read_text(), parse_float=Decimal):
+            yield list(row.values())
+    elif path.suffix == ".xlsx":
+        sheet = openpyxl.load_workbook(path).active
+        yield from [[cell.value for cell in row] for row in list(sheet.rows)[1:]]
+    elif path.suffix == ".parquet":
+        for row in pyarrow.parquet.read_table(path).to_pylist():
+            yield list(row.values())
+    else:
+        with closing(sqlite3.connect(path)) as base:
+            yield from base.execute("select * from copied order by id").fetchall()
+
+
+def excused_by(value):
+    """The words of a note that tells why a value is not what it was."""
+    return ("NaN", "binary", "bytes", "pictures", "15 digits", "intervals", "days before", "formula")
+
+
+def is_same(value, got, field):
+    if value is None or got is None:
+        return value is got or (value in ("", b"") and got is None)  # a sheet has no empty text
+    if isinstance(value, bool):
+        return str(got).lower() in (str(value).lower(), str(int(value)))
+    if isinstance(value, (int, float, Decimal)):
+        try:
+            return Decimal(str(got)) == Decimal(str(value)) or (value != value and str(got).lower() == "nan")
+        except ArithmeticError:
+            return str(got).lower() in (plain(value).lower(), {"inf": "infinity", "-inf": "-infinity"}.get(str(value)))
+    if isinstance(value, bytes):
+        return got == value or got in (value.hex(), base64.b64encode(value).decode(), f"\\x{value.hex()}")
+    if isinstance(value, (list, dict)):
+        same = got if isinstance(got, (list, dict)) else json.loads(got)
+        return json.loads(plain(value)) == json.loads(plain(same))
+    shown = {plain(value), render(value, field.form), str(value)}
+    return got == value or str(got) in shown or str(got).replace("T", " ") in shown or plain(got) in shown

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 from nimble_otter.changes.edits import DEFAULT
 from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
+from nimble_otter.sources.texts import postgresql_text
 from nimble_otter.table.doubles import in_powers, misread
 from nimble_otter.table.show import plain
 
@@ -172,29 +173,6 @@ def _float(value: float, declared: str, dialect: str) -> str:
     if dialect == "postgresql" and not _NUMBERS.search(declared):
         return f"'{value!r}'"  # REAL is not compared with what a longer number rounds to
     return repr(value)
-
-
-def postgresql_text(value: Any, between: str = ",") -> str:
-    """The text that the server's input functions read (PostgreSQL documentation, chapter 8)."""
-    if isinstance(value, bool):
-        return "true" if value else "false"
-    if isinstance(value, float):
-        return repr(value) if math.isfinite(value) else {"inf": "Infinity", "-inf": "-Infinity"}.get(str(value), "NaN")
-    if isinstance(value, list):
-        return "{" + between.join(_item(item, between) for item in value) + "}"
-    return str(value)
-
-
-def _item(value: Any, between: str) -> str:
-    """One item of an array, quoted where it is a text (8.15.6)."""
-    if value is None:
-        return "NULL"
-    if isinstance(value, bytes):
-        value = "\\x" + value.hex()
-    text = postgresql_text(value, between)
-    if isinstance(value, str):
-        return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
-    return text
 
 
 def is_binary(info: ColumnInfo) -> bool:

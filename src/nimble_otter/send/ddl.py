@@ -29,8 +29,10 @@ _TYPES: dict[str, dict[Kind, str]] = {
 }  # fmt: skip
 _BYTES = {"sqlite": "blob", "postgresql": "bytea", "mysql": "longblob"}
 _NESTED = {"sqlite": "text", "postgresql": "jsonb", "mysql": "json"}
-_LARGE = {"sqlite": "text", "postgresql": "numeric", "mysql": "decimal(65)"}
+_FAMILY = {"sqlite": "sqlite", "postgresql": "postgresql", "mariadb": "mysql", "mysql": "mysql"}
+"""What a source speaks, as the dialect of statements."""
 _SIZED = re.compile(r"(?:var)?char(?:acter varying)?\((\d+)\)", re.I)
+_NUMERIC = re.compile(r"(?:numeric|decimal)\((\d+)(?:, ?(\d+))?\)(?: unsigned)?", re.I)
 _KEPT = re.compile(r"uuid|inet|cidr|macaddr", re.I)
 KEY_LENGTH = 255
 """Characters of a text that is part of a key where the server must know how many (MySQL protocol)."""
@@ -53,11 +55,14 @@ def quoted_table(name: str, dialect: str) -> str:
 
 
 def type_of(field: Field, column: Column | None, dialect: str, in_key: bool = False) -> str:
-    """The type that holds a column's values; `column` are the first of them, for what its kind leaves open."""
+    """The type that holds a column's values; `column` are the first of them, for what its kind leaves open. The same
+    server's own type where it is known, else as docs/types.md has it."""
+    if field.exact is not None and _FAMILY.get(field.server) == dialect:
+        return _own_type(field, dialect, in_key)
     if field.kind is Kind.OBJECT:
-        return _type_of_objects(column, dialect)
-    if field.kind is Kind.DECIMAL and column is not None and dialect == "mysql":
-        return f"decimal(65, {max(column.scale, 4)})"
+        return _type_of_objects(field, column, dialect)
+    if field.kind is Kind.DECIMAL:
+        return _decimal_type(field, column, dialect)
     if field.kind is Kind.TEXT:
         if dialect == "postgresql" and _KEPT.fullmatch(field.declared):
             return field.declared.lower()
@@ -69,16 +74,61 @@ def type_of(field: Field, column: Column | None, dialect: str, in_key: bool = Fa
     return _TYPES[dialect][field.kind]
 
 
-def _type_of_objects(column: Column | None, dialect: str) -> str:
+def _own_type(field: Field, dialect: str, in_key: bool) -> str:
+    exact = field.exact or ""
+    if dialect == "sqlite":
+        return "" if exact.upper() == "ANY" else exact  # only strict tables know that word
+    if not exact:  # a type of that database's own, which another may not have
+        return _TYPES[dialect][Kind.TEXT]
+    if dialect == "mysql" and in_key and re.match(r"(?:tiny|medium|long)?(?:text|blob)", exact):
+        return f"varchar({KEY_LENGTH})"
+    # without it this server fills in the time of the insert
+    return f"{exact} null" if dialect == "mysql" and exact.startswith("timestamp") and not in_key else exact
+
+
+def _decimal_type(field: Field, column: Column | None, dialect: str) -> str:
+    """Decimals of one scale: as many digits as the server's type has, or as its source declares."""
+    if dialect == "sqlite":
+        is_long = column is not None and bool(((column.data >= 10**15) | (column.data <= -(10**15))).any())
+        return "text" if is_long else "numeric"  # which rounds to 15 digits
+    if dialect != "mysql":
+        return "numeric"
+    sized = _sized_number(field)
+    return f"decimal({sized[0]}, {sized[1]})" if sized else f"decimal(65, {max(column.scale if column else 4, 4)})"
+
+
+def _sized_number(field: Field) -> tuple[int, int] | None:
+    """The digits of a decimal, and those behind its point, that its source declares, where MariaDB has them."""
+    found = _NUMERIC.fullmatch(field.exact or field.declared)
+    size, scale = (int(found[1]), int(found[2] or 0)) if found else (0, 0)
+    return (size, scale) if 0 < size <= 65 and 0 <= scale <= min(30, size) else None
+
+
+def _type_of_objects(field: Field, column: Column | None, dialect: str) -> str:
     values = [v for v in column.values() if v is not None and v is not MISSING] if column is not None else []
     types = set(map(type, values))
     if types and types <= {bytes}:
         return _BYTES[dialect]
     if types and types <= {dict, list}:
         return _NESTED[dialect]
-    if types and types <= {int, Decimal}:
-        return _LARGE[dialect]
+    if dialect == "sqlite":
+        return "" if types else "text"  # holds each value as it is
+    if types and types <= {int, float, Decimal}:
+        if float in types and types <= {int, float}:
+            return _TYPES[dialect][Kind.FLOAT] if dialect == "mysql" else "numeric"
+        if dialect == "postgresql":
+            return "numeric"
+        whole = types == {int}
+        sized = _sized_number(field)
+        return f"decimal({sized[0]}, {sized[1]})" if sized else "decimal(65)" if whole else "decimal(65, 30)"
     return _TYPES[dialect][Kind.TEXT]
+
+
+def list_mark(field: Field, dialect: str) -> str:
+    """What stands between the items of a column of lists that stays one; "" where it does not."""
+    if dialect != "postgresql" or field.server != dialect or not (field.exact or "").endswith("[]"):
+        return ""
+    return ";" if (field.exact or "").startswith("box") else ","  # the one type with a mark of its own (typdelim)
 
 
 def create_table(
@@ -91,7 +141,7 @@ def create_table(
         column = block[place] if place < len(block) else None
         in_key = field.name in keys
         not_null = " not null" if in_key else ""
-        lines.append(f"  {quote(field.name)} {type_of(field, column, dialect, in_key)}{not_null}")
+        lines.append(f"  {quote(field.name)} {type_of(field, column, dialect, in_key)}".rstrip() + not_null)
     if keys:
         lines.append(f"  primary key ({', '.join(map(quote, keys))})")
     return f"create table {quoted_table(table, dialect)} (\n" + ",\n".join(lines) + "\n)"

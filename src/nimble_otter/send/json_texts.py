@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Iterator
 from decimal import Decimal
 from typing import Any
 
-import numpy as np
 import orjson
 
 from nimble_otter.send.format import Option, Output, Rows
@@ -94,16 +94,16 @@ class _Writer:
 
     def _exact(self, value: Any) -> Any:
         """Values that orjson would refuse or round, as fragments of their own; NaN and infinities become null."""
+        if isinstance(value, (float, Decimal)) and not math.isfinite(value):
+            self._out.note("numbers that are NaN or infinite are null: JSON has none")
+            return None
         if isinstance(value, Decimal):
             text = format(value, "f")
-            return text if self._as_text or not value.is_finite() else orjson.Fragment(text)
+            return text if self._as_text else orjson.Fragment(text)
         if type(value) is int and not -(1 << 63) <= value < 1 << 63:
             return str(value) if self._as_text else orjson.Fragment(str(value))
         if type(value) is str:
             return _whole(value)
-        if isinstance(value, float) and not np.isfinite(value):
-            self._out.note("numbers that are NaN or infinite are null: JSON has none")
-            return None
         if isinstance(value, bytes):
             return self._bytes_as(value)
         if isinstance(value, dict):

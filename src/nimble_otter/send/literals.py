@@ -10,9 +10,10 @@ from typing import Any
 import numpy as np
 
 from nimble_otter.errors import SendError
-from nimble_otter.send.ddl import DIALECTS
+from nimble_otter.send.ddl import DIALECTS, list_mark
 from nimble_otter.send.format import Output
 from nimble_otter.send.texts import by_code, even_times, moments, numbers, put_empty, utf8
+from nimble_otter.sources.texts import postgresql_text
 from nimble_otter.table import MISSING, Column, Field, Kind
 from nimble_otter.table.columns import TEXT_BYTES, CodedText
 from nimble_otter.table.doubles import in_powers, misread
@@ -33,7 +34,14 @@ class Literals:
         return put_empty(self._quickly(field, column), column, b"null")
 
     def _quickly(self, field: Field, column: Column) -> list[bytes]:
+        if between := list_mark(field, self._dialect):
+            return [
+                self._text(postgresql_text(v, between).encode(*TEXT_BYTES)) if isinstance(v, list)
+                else self._literal(v, field.form) for v in column.values()
+            ]  # fmt: skip
         found = numbers(column)
+        if found is not None and column.kind is Kind.FLOAT:
+            self._keep_signs(column, found)
         if found is not None and column.kind is Kind.FLOAT and self._dialect == "sqlite":
             values = column.data.tolist()
             long = [place for place, text in enumerate(found) if len(text) > 15]
@@ -58,6 +66,14 @@ class Literals:
                 return (b"'" + b"'\0'".join(texts) + b"'").split(b"\0") if texts else []
         is_even = self._dialect == "sqlite" and not field.form
         return [self._literal(v, field.form) for v in (even_times(column) if is_even else column.values())]
+
+    def _keep_signs(self, column: Column, found: list[bytes]) -> None:
+        """Zeros with a minus, which servers take for a whole or decimal one unless it is written so."""
+        places = np.flatnonzero((column.data == 0) & np.signbit(column.data)).tolist()
+        for place in places:
+            found[place] = {"postgresql": b"'-0'", "mysql": b"-0e0"}.get(self._dialect, b"-0.0")
+        if self._dialect == "sqlite":
+            self._out.note("zeros with a minus are zeros there", len(places))
 
     def _is_uneven(self, column: Column) -> bool:
         has_clock = column.kind in (Kind.TIME, Kind.ZONED, Kind.CLOCK)
@@ -90,6 +106,8 @@ class Literals:
         if isinstance(value, float):
             return self._float(value).encode()
         if isinstance(value, Decimal):
+            if self._dialect == "mysql" and value.is_finite() and int(value.as_tuple().exponent) < -30:
+                self._out.note("decimals of more than 30 digits behind the point are rounded by the server")
             return format(value, "f").encode() if value.is_finite() else self._float(float(value)).encode()
         if isinstance(value, bytes):
             return f"'\\x{value.hex()}'".encode() if self._dialect == "postgresql" else f"x'{value.hex()}'".encode()

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import datetime as dt
 import json
+import math
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
@@ -16,14 +17,16 @@ from decimal import Decimal
 from typing import Any
 
 from nimble_otter.errors import LostError, OutcomeUnknown, SendError, SourceError
-from nimble_otter.send.ddl import create_table, quoted_table
+from nimble_otter.send.ddl import create_table, list_mark, quoted_table
 from nimble_otter.send.format import Output, Rows
 from nimble_otter.send.literals import Literals
 from nimble_otter.send.texts import even_times
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.source import Connection
+from nimble_otter.sources.texts import postgresql_text
 from nimble_otter.stop import NEVER, Progress, StopToken
-from nimble_otter.table import MISSING, Column
+from nimble_otter.table import MISSING, Column, Field
+from nimble_otter.table.forms import render
 from nimble_otter.table.show import jsonable, plain
 
 DUPLICATES = (("stop", "stop, nothing is written"), ("skip", "skip the row"), ("update", "update the row there"))
@@ -172,7 +175,10 @@ def _to_table(
     blocks = rows.blocks(stop)
     block = next(blocks, None)
     counting = _marked(f"select count(*) from {quoted_table(wanted.table, _text_dialect(dialect))}", dialect), ()
-    lists = [c is not None and c.word == "list" for c in (info.column(n) if info else None for n in names)]
+    found = [info.column(n) if info else None for n in names]
+    lists = [(";" if c.declared.upper().startswith("BOX") else ",") if c and c.word == "list" else "" for c in found]
+    if wanted.is_new:
+        lists = [list_mark(rows.fields[place], dialect) for place in places]
     sent, was_made = 0, False
     try:
         with connection.transaction(stop) as writer:
@@ -182,7 +188,7 @@ def _to_table(
             before = int(writer.ask(counting)[1][0][0])
             insert = _insert(wanted, names, info, dialect)
             while block is not None:
-                for values, count in _values(block, places, lists, dialect):
+                for values, count in _values(rows, block, places, lists, dialect):
                     stop.check()
                     writer.many([(_with_rows(insert, len(places), count, dialect), values)])
                     sent += count
@@ -272,27 +278,34 @@ def _marked(text: str, dialect: str) -> str:
 
 
 def _values(
-    block: Sequence[Column], places: Sequence[int], lists: Sequence[bool], dialect: str
+    rows: Rows, block: Sequence[Column], places: Sequence[int], lists: Sequence[str], dialect: str
 ) -> Iterator[tuple[tuple[Any, ...], int]]:
     """Values of some rows, row by row, as the driver takes them, and how many rows they are."""
     columns = [
-        [
-            _given(value, dialect, is_list)
-            for value in (even_times(block[p]) if dialect == "sqlite" else block[p].values())
-        ]
-        for p, is_list in zip(places, lists, strict=True)
+        [_given(value, dialect, between) for value in _held(rows.fields[p], block[p], dialect)]
+        for p, between in zip(places, lists, strict=True)
     ]
-    rows = list(zip(*columns, strict=True))
+    lines = list(zip(*columns, strict=True))
     size = max(1, min(_ROWS, _PARAMETERS // len(places)))
-    for start in range(0, len(rows), size):
-        part = rows[start : start + size]
+    for start in range(0, len(lines), size):
+        part = lines[start : start + size]
         yield tuple(value for row in part for value in row), len(part)
 
 
-def _given(value: Any, dialect: str, is_list: bool) -> Any:
-    """A value as the driver of a dialect takes it."""
+def _held(field: Field, column: Column, dialect: str) -> list[Any]:
+    """Values of a column; for SQLite, which has no times, as their source writes them."""
+    if dialect != "sqlite":
+        return column.values()
+    return [render(v, field.form) for v in column.values()] if field.form else even_times(column)
+
+
+def _given(value: Any, dialect: str, between: str) -> Any:
+    """A value as the driver of a dialect takes it; `between` stands between the items of a list of its own."""
     if value is None or value is MISSING:
         return None
+    is_odd = isinstance(value, (float, Decimal)) and not math.isfinite(value)
+    if is_odd and (dialect in ("mariadb", "mysql") or (dialect == "sqlite" and value != value)):  # it would become NULL
+        raise SendError(f"A number is {value}, which the server can't hold.", "Filter such rows out.")
     if isinstance(value, (str, bytes, float)):
         return value.encode("utf-8", "surrogateescape").decode("utf-8", "replace") if isinstance(value, str) else value
     if isinstance(value, bool):
@@ -300,9 +313,9 @@ def _given(value: Any, dialect: str, is_list: bool) -> Any:
     if isinstance(value, int):
         return value if -(1 << 63) <= value < 1 << 63 else (str(value) if dialect == "sqlite" else Decimal(value))
     if dialect == "postgresql":
-        if isinstance(value, list) and is_list:
-            return value
-        return value if isinstance(value, (dt.date, dt.time, dt.timedelta, Decimal)) else plain(value)
+        if isinstance(value, list) and between:
+            return postgresql_text(value, between)
+        return value if isinstance(value, (dt.date, dt.time, Decimal)) else plain(value)  # 24:00 is a time there
     if isinstance(value, dt.datetime) and value.tzinfo is not None and dialect != "sqlite":
         return value.astimezone(dt.UTC).replace(tzinfo=None)
     if isinstance(value, (Decimal, dt.date, dt.timedelta)) and dialect != "sqlite":

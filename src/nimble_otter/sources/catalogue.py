@@ -16,7 +16,8 @@ class ColumnInfo:
     `refers` the table and column that a foreign key points to ("station.station_id"). `generated` is the expression
     of a computed column, or "identity" where the server numbers the rows. `folds`: texts that differ may count as equal
     there; `values` are all that an enumeration takes. `is_always`: the server numbers it, whatever is given;
-    `is_hidden`: * leaves it out."""
+    `is_hidden`: * leaves it out. `exact` is the type with all that belongs to it, as the server writes it in a new
+    table; "" where it is one of this database's own."""
 
     name: str
     declared: str = ""
@@ -31,6 +32,7 @@ class ColumnInfo:
     values: tuple[str, ...] = ()
     is_always: bool = False
     is_hidden: bool = False
+    exact: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -31,12 +31,13 @@ _WORDS = [
 @dataclass(frozen=True, slots=True)
 class Written:
     """What reflection changes or misses of a column: its type as it was written (None: as reflected), what generates
-    it, whether texts that differ may count as equal, and whether * leaves it out."""
+    it, whether texts that differ may count as equal, whether * leaves it out, and its exact type (see ColumnInfo)."""
 
     declared: str | None = None
     generated: str = ""
     folds: bool = False
     is_hidden: bool = False
+    exact: str = ""
 
 
 Declared = Callable[[str | None, Sequence[str] | None], Mapping[str, Mapping[str, Written]]]
@@ -149,7 +150,7 @@ def _column(info: Any, key: list[str], links: tuple[ForeignKey, ...], written: W
         name, declared, word_of(declared), key.index(name) + 1 if name in key else 0, refers, bool(info["nullable"]),
         str(info.get("default") or ""), generated or written.generated, info.get("comment") or "",
         written.folds, tuple(getattr(info["type"], "enums", ())), bool((info.get("identity") or {}).get("always")),
-        written.is_hidden,
+        written.is_hidden, written.exact,
     )  # fmt: skip
 
 

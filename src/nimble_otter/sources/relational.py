@@ -118,12 +118,12 @@ class Relational(Catalogued):
             answer.finish(is_whole=False)
             raise
         fields = tuple(
-            Field(label, Kind.TEXT, origin.label if origin else "", kind)
-            for label, origin, kind in zip(labels, origins, declared, strict=True)
+            Field(label, Kind.TEXT, origin.label if origin else "", kind, server=self.writes_as, exact=exact)
+            for label, origin, (kind, exact) in zip(labels, origins, declared, strict=True)
         )
         found = tuple(
             (self._kind_of(kind) or hint) if kind and hint not in _EXACT else hint
-            for hint, kind in zip(hints, declared, strict=True)
+            for hint, (kind, _) in zip(hints, declared, strict=True)
         )
         return Run(
             answer.batches(), fields, found, (), sent, tuple(origins), long, tuple(tables), len(more),

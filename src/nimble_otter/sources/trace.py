@@ -249,11 +249,11 @@ def _end_of_list(text: str, dialect: str) -> int | None:
     return None
 
 
-def declared_kinds(origins: Sequence[Origin | None], tables: Sequence[TableInfo]) -> list[str]:
-    """The declared type of each result column, "" where it has no origin."""
+def declared_kinds(origins: Sequence[Origin | None], tables: Sequence[TableInfo]) -> list[tuple[str, str | None]]:
+    """The declared type of each result column, "" where it has no origin, and its exact one, None there."""
     by_name = {t.name: t for t in tables}
-    found = []
+    found: list[tuple[str, str | None]] = []
     for origin in origins:
         info = by_name[origin.table].column(origin.column) if origin else None
-        found.append(info.declared if info else "")
+        found.append((info.declared, info.exact) if info else ("", None))
     return found

@@ -259,7 +259,8 @@ class Field:
     `origin` is where its values come from ("reading.level_m"), `declared` the source's type name, `form` how a source
     that keeps times or yes/no as text or numbers writes them ("%Y-%m-%d %H:%M", "0/1"), `note` what stands under the
     name when there is no origin ("31 % · object"), `look` how its values are shown, `numbers` whether mixed values are
-    all numbers.
+    all numbers. `server` is the dialect of the source, `exact` the type with which a new table there would hold the
+    same values ("" for any value in SQLite, for one of a database's own types elsewhere; None: not known).
     """
 
     name: str
@@ -270,6 +271,8 @@ class Field:
     note: str = ""
     look: Look | None = None
     numbers: bool = False
+    server: str = ""
+    exact: str | None = None
 
     @property
     def is_number(self) -> bool:

@@ -140,7 +140,9 @@ def appended(table: Table, more: Table) -> Table:
         if column.kind is not other.kind and at is not None:  # a text that only looks like a time stays that text
             column, other = _as_written(column, field), _as_written(other, more.fields[at])
         made = chained([column, other])
-        fields.append(replace(field, kind=made.kind, form=form if made.kind is field.kind else ""))
+        is_same = at is None or more.fields[at].exact == field.exact
+        exact = field.exact if is_same and made.kind is field.kind else None
+        fields.append(replace(field, kind=made.kind, form=form if made.kind is field.kind else "", exact=exact))
         columns.append(made)
     for at in names.values():
         made = chained([column_of([None] * table.rows), more.columns[at]])

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
+from nimble_otter.table.amounts import holds_numbers
 from nimble_otter.table.build import ColumnBuilder
 from nimble_otter.table.columns import Column, Field, Kind, Table
 
@@ -27,7 +29,8 @@ def patched(
         more = [row.get(place) for row in added]
         columns.append(_patched(column, field, own, more) if own or added else column)
     kinds = [
-        Field(f.name, c.kind, f.origin, f.declared, f.form, f.note) for f, c in zip(table.fields, columns, strict=True)
+        replace(f, kind=c.kind, look=None, numbers=holds_numbers(c)) if c is not old else f
+        for f, c, old in zip(table.fields, columns, table.columns, strict=True)
     ]
     whole = Table(tuple(kinds), tuple(columns), table.rows + len(added))
     if not dropped:

@@ -122,9 +122,9 @@ def plain(value: Any) -> str:
 
 
 def jsonable(value: Any) -> Any:
-    """A value that JSON can hold: times as ISO 8601 text, bytes as hex, NaN and infinities as null; else as is."""
-    if isinstance(value, float) and (value != value or value in (float("inf"), float("-inf"))):
-        return None
+    """A value that JSON can hold: times as ISO 8601 text, bytes as hex, NaN and infinities as text; else as is."""
+    if isinstance(value, float) and not math.isfinite(value):
+        return "NaN" if value != value else "Infinity" if value > 0 else "-Infinity"
     if value is None or isinstance(value, (bool, int, float, str)):
         return value
     if isinstance(value, Mapping):

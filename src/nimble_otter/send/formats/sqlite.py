@@ -11,6 +11,8 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from nimble_otter.errors import SendError
 from nimble_otter.send.ddl import create_table, quoter
 from nimble_otter.send.format import Option, Output, Rows
@@ -79,7 +81,7 @@ def _fill(base: sqlite3.Connection, rows: Rows, out: Output, name: str, quote: A
     insert = f"insert into {table} ({', '.join(map(quote, rows.names))}) values ({marks})"
     done = 0
     while block is not None:
-        columns = [_stored(field, column) for field, column in zip(rows.fields, block, strict=True)]
+        columns = [_stored(field, column, out) for field, column in zip(rows.fields, block, strict=True)]
         base.executemany(insert, zip(*columns, strict=True))
         done += len(columns[0]) if columns else 0
         yield done
@@ -88,8 +90,10 @@ def _fill(base: sqlite3.Connection, rows: Rows, out: Output, name: str, quote: A
     yield done
 
 
-def _stored(field: Field, column: Column) -> list[Any]:
+def _stored(field: Field, column: Column, out: Output) -> list[Any]:
     """Values as SQLite holds them; decimals and large whole numbers as text, so that none is rounded."""
+    if column.kind is Kind.FLOAT:
+        out.note("numbers that are NaN are NULL: SQLite has none", int(np.isnan(column.data).sum()))
     values = column.values() if field.form else even_times(column)
     if column.kind in (Kind.INT, Kind.FLOAT, Kind.UUID, Kind.TEXT) and column.empty is None:
         return [_text(v) for v in values] if column.kind is Kind.TEXT else values

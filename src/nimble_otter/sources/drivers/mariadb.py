@@ -130,12 +130,15 @@ class MariadbConnection(Relational):
 
     def _declared(self, schema: str | None, tables: Sequence[str] | None) -> dict[str, dict[str, Written]]:
         text = (
-            "select table_name, column_name from information_schema.columns where table_schema = coalesce(%s, "
-            "database()) and extra like '%%INVISIBLE%%'"
+            "select table_name, column_name, concat(column_type, if(coalesce(character_set_name, 'utf8mb4') = "
+            "'utf8mb4', '', concat(' character set ', character_set_name))), extra like '%%INVISIBLE%%' from "
+            "information_schema.columns where table_schema = coalesce(%s, database())"
         )
+        names = set(tables) if tables is not None else None
         found: dict[str, dict[str, Written]] = {}
-        for table, column in self._ask(text, (schema,)):
-            found.setdefault(table, {})[column] = Written(is_hidden=True)
+        for table, column, kind, is_hidden in self._ask(text, (schema,)):
+            if names is None or table in names:
+                found.setdefault(table, {})[column] = Written(is_hidden=bool(is_hidden), exact=str(kind))
         return found
 
     def _definition(self, table: TableInfo) -> str | None:

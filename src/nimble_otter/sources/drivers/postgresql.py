@@ -126,18 +126,26 @@ class PostgresqlConnection(Relational):
     def _declared(self, schema: str | None, tables: Sequence[str] | None) -> dict[str, dict[str, Written]]:
         from sqlalchemy.dialects.postgresql.base import ischema_names
 
+        base = "case when t.typtype = 'd' then t.typbasetype else t.oid end"
         text = (
-            "select c.relname, a.attname, upper(format_type(a.atttypid, a.atttypmod)) from pg_attribute a "
+            "select c.relname, a.attname, format_type(a.atttypid, a.atttypmod), (e.oid is not null or "
+            "t.typtype not in ('e', 'd') and format_type(t.oid, null) <> all(%s)), "
+            f"(select n.nspname = 'pg_catalog' from pg_type b left join pg_type i on i.oid = b.typelem and "
+            f"b.typcategory = 'A' join pg_namespace n on n.oid = coalesce(i.typnamespace, b.typnamespace) "
+            f"where b.oid = {base}), case when t.typtype = 'd' then format_type(t.typbasetype, t.typtypmod) end "
+            "from pg_attribute a "
             "join pg_class c on c.oid = a.attrelid join pg_namespace n on n.oid = c.relnamespace "
             "join pg_type t on t.oid = a.atttypid left join pg_type e on e.oid = t.typelem and t.typcategory = 'A' "
             "where a.attnum > 0 and not a.attisdropped and n.nspname = coalesce(%s, current_schema()) "
-            "and c.relkind in ('r', 'p', 'v', 'm', 'f') and (%s::text[] is null or c.relname = any(%s)) "
-            "and (e.oid is not null or t.typtype not in ('e', 'd') and format_type(t.oid, null) <> all(%s))"
+            "and c.relkind in ('r', 'p', 'v', 'm', 'f') and (%s::text[] is null or c.relname = any(%s))"
         )
         names = list(tables) if tables is not None else None
         found: dict[str, dict[str, Written]] = {}
-        for table, column, declared in self._ask(text, (schema, names, names, list(ischema_names))):
-            found.setdefault(table, {})[column] = Written(declared)
+        for table, column, kind, is_missed, is_common, base in self._ask(
+            text, (list(ischema_names), schema, names, names)
+        ):
+            exact = (base or kind) if is_common else ""
+            found.setdefault(table, {})[column] = Written(kind.upper() if is_missed else None, exact=exact)
         return found
 
     def _definition(self, table: TableInfo) -> str | None:

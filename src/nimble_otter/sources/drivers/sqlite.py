@@ -127,7 +127,11 @@ class SqliteConnection(Relational):
             folds = re.search(r"\bcollate\b", texts[table], re.IGNORECASE) is not None
             found[table] = {
                 name: Written(
-                    kind.removesuffix(" GENERATED ALWAYS"), "computed" if hidden > 1 else "", folds, hidden == 1
+                    (declared := kind.removesuffix(" GENERATED ALWAYS")),
+                    "computed" if hidden > 1 else "",
+                    folds,
+                    hidden == 1,
+                    declared,
                 )
                 for _, name, kind, _, _, _, hidden in rows
             }
