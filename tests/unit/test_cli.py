@@ -17,6 +17,7 @@ from nimble_otter.pull import Pull, Query, SendPlan, save_pull
 from nimble_otter.pull.deliver import deliveries
 from nimble_otter.pull.places import state_folder
 from nimble_otter.pull.steps import Condition, FigureOf, FilterStep, GroupStep, JoinStep, KeyBy, SortBy, group_keys
+from nimble_otter.query.parameters import typed
 from nimble_otter.sources.source import source_of_file
 from nimble_otter.table.group import Figure
 
@@ -288,3 +289,39 @@ def test_the_survey_is_the_same_each_time_and_as_large_as_asked(tmp_path):
     assert first == again
     assert {name: len(rows) for name, rows in first.items()} == {"report": 8412, "notice": 640}
     assert not [p for p in tmp_path.iterdir() if p.suffix == ".part"]
+
+
+def test_several_values_of_a_parameter_reach_in(own_survey, tmp_path, capsys):
+    """With commas, given several times, and from a pull file: as the window takes them."""
+    sql = "select count(*) as n from reading where quality in (:q)"
+    want = main(["query", "--source", str(own_survey), "--sql", sql.replace(":q", "'good', 'suspect'"), "--send", "-",
+                 "--format", "csv"]) or capsys.readouterr().out  # fmt: skip
+    for given in (["q=good, suspect"], ["q=good", "q=suspect"], ["q=good,suspect"]):
+        flags = [part for item in given for part in ("--param", item)]
+        assert main(["query", "--source", str(own_survey), "--sql", sql, *flags, "--send", "-", "--format", "csv"]) == 0
+        assert capsys.readouterr().out == want
+    flags = ["--sql", "select quality from reading", "--filter", "quality in (:q)", "--param", "q=good, suspect"]
+    assert main(["query", "--source", str(own_survey), *flags, "--send", "-", "--format", "csv"]) == 0
+    assert len(capsys.readouterr().out.splitlines()) - 1 == int(want.split()[1])
+    assert typed("'a,b'", "", True) == ["a,b"]
+
+
+def test_names_of_files_take_the_table_and_the_pull(own_survey, tmp_path):
+    sql = "select * from reading where level_m > 1"
+    flags = ["query", "--source", str(own_survey), "--sql", sql, "--send"]
+    assert main([*flags, str(tmp_path / "{pull}-{table}.csv")]) == 0
+    assert [p.name for p in tmp_path.glob("*.csv")] == ["query-reading.csv"]
+
+
+def test_columns_that_a_table_computes_are_left_out_of_its_inserts(base, tmp_path):
+    path = base(
+        "create table t (a integer primary key, b int generated always as (a + 1) stored); insert into t (a) values (1)"
+    )
+    assert main(["query", "--source", str(path), "--sql", "select * from t", "--send", str(tmp_path / "x.sql")]) == 0
+    assert (tmp_path / "x.sql").read_text().split("\n")[0] == "insert into t (a) values"
+
+
+@pytest.mark.parametrize(("spec", "keys"), [('"n""q" desc', [('n"q', True, False)]), ('a, "b,c" asc nulls first', [
+    ("a", False, False), ("b,c", False, True)]), ("x DESC", [("x", True, False)])])  # fmt: skip
+def test_keys_of_a_sort_are_names_in_quotes_too(spec, keys):
+    assert [(k.column, k.descending, k.empty_first) for k in parse_sort(spec).keys] == keys

@@ -136,7 +136,7 @@ def _streamed(pull: Pull, plan: SendPlan) -> int:
 
 def _held(pull: Pull, plans: Sequence[SendPlan], file: str = "") -> int:
     from nimble_otter.pull import places
-    from nimble_otter.pull.deliver import rows_of_tree, rows_to_send, table_name
+    from nimble_otter.pull.deliver import origin_table, rows_of_tree, rows_to_send, table_name
     from nimble_otter.pull.others import find_pull, walk
 
     folders = tuple(dict.fromkeys((*([Path(file).resolve().parent] if file else []), places.shelf_folder())))
@@ -153,7 +153,7 @@ def _held(pull: Pull, plans: Sequence[SendPlan], file: str = "") -> int:
             raise result.error
     for plan in plans:
         make = rows_of_tree if plan.scope == "tree" else rows_to_send
-        _send(pull, make(course.end, table_name(pull)), plan)
+        _send(pull, make(course.end, origin_table(table.fields) or table_name(pull)), plan)
     _say_cut(pull, was_cut)
     return 0
 
@@ -173,7 +173,7 @@ def _send(pull: Pull, rows: Rows, plan: SendPlan, table: str = "") -> None:
     if plan.path == "-":
         _to_output(rows, format_of(plan), plan.options)
         return
-    path = path_for(pull, plan, dt.datetime.now(), rows.count, table)
+    path = path_for(pull, plan, dt.datetime.now(), rows.count, table or rows.table)
     writing = Progress("writing")
     sent = send_to_file(rows, format_of(plan), path, plan.options, progress=writing, exists=plan.exists)
     writing.end()

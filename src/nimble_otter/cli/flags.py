@@ -14,20 +14,30 @@ from nimble_otter.table.group import Figure
 
 _COUNT = re.compile(r"(?P<figure>[a-zA-Z ]+?)(?: (?P<at>0?\.\d+))?\s*(?:\(\s*(?P<column>[^)]*?)\s*\))?")
 
+_KEY = re.compile(
+    r'\s*("(?:[^"]|"")+"|[^,"\s][^,"]*?)(?:\s+(asc|desc))?(?:\s+nulls\s+(first|last))?\s*(?:,|$)', re.IGNORECASE
+)
+
 
 class UsageError(Exception):
     """A wrong argument."""
 
 
 def parse_parameters(given: Sequence[str]) -> dict[str, Any]:
-    """NAME=VALUE pairs; whole numbers and decimals become numbers, a value in quotes stays text."""
+    """NAME=VALUE pairs; whole numbers and decimals become numbers, a value in quotes stays text. A name that is given
+    several times has all its values."""
     found: dict[str, Any] = {}
     for item in given:
         name, equals, text = item.partition("=")
         if not equals or not name.isidentifier():
             raise UsageError(f"--param {item!r} is not NAME=VALUE.")
-        found[name] = parameter_value(text)
+        value = parameter_value(text)
+        found[name] = [*_as_list(found[name]), value] if name in found else value
     return found
+
+
+def _as_list(value: Any) -> list[Any]:
+    return value if isinstance(value, list) else [value]
 
 
 def parse_group(spec: str) -> GroupStep:
@@ -53,14 +63,16 @@ def parse_group(spec: str) -> GroupStep:
 
 def parse_sort(spec: str) -> SortStep:
     """ "a desc, b": asc unless said; "nulls first" or "nulls last" may follow."""
-    keys = []
-    for part in spec.split(","):
-        match = re.fullmatch(r"\s*(.+?)(?:\s+(asc|desc))?(?:\s+nulls\s+(first|last))?\s*", part, re.IGNORECASE)
+    keys, at = [], 0
+    while at < len(spec):
+        match = _KEY.match(spec, at)
         if match is None:
-            raise UsageError(f"--sort: {part!r} is no column.")
-        keys.append(
-            SortBy(match[1].strip('"'), (match[2] or "").lower() == "desc", (match[3] or "").lower() == "first")
-        )
+            raise UsageError(f"--sort: {spec[at:]!r} is no column.")
+        name = match[1][1:-1].replace('""', '"') if match[1].startswith('"') else match[1]
+        keys.append(SortBy(name, (match[2] or "").lower() == "desc", (match[3] or "").lower() == "first"))
+        at = match.end()
+    if not keys:
+        raise UsageError("--sort names no column.")
     return SortStep(tuple(keys))
 
 

@@ -139,7 +139,8 @@ def _query(options: argparse.Namespace) -> int:
     if options.columns:
         names = tuple(name.strip() for name in options.columns.split(",") if name.strip())
         steps.append(ColumnsStep(order=names, only=True))
-    name = Path(options.send[0]).stem if options.send and options.send[0] != "-" else "query"
+    named = options.send[0] if options.send and options.send[0] != "-" else ""
+    name = Path(named).stem if named and "{" not in named else "query"
     query = Query(options.sql, parameters=parse_parameters(options.param), limit=options.limit)
     plans = [replace(p, scope="tree") if options.tree else p for p in _plans(options)]
     return deliver(Pull(name, source, query, tuple(steps)), plans)

@@ -23,7 +23,7 @@ from nimble_otter.send import Names, Rows, Sent, fill_name, format_for, format_o
 from nimble_otter.send.format import BATCH, Format
 from nimble_otter.sources import Connection, Request, TableInfo, fetch
 from nimble_otter.stop import StopToken
-from nimble_otter.table import Column, Table, TableBuilder
+from nimble_otter.table import Column, Field, Table, TableBuilder
 from nimble_otter.table.columns import distinct_names
 
 LOG = "deliveries.jsonl"
@@ -43,7 +43,11 @@ def rows_to_send(shaped: Shaped, table: str, info: TableInfo | None = None) -> R
     fields, columns, view = columns_to_send(shaped)
     rows = rows_of_view(fields, columns, view, table, info.key if info is not None else ())
     if info is None:
-        return rows
+        if not origin_table(fields):
+            return rows
+        filled = {f.name for f in fields if f.generated not in ("", "identity")}
+        is_numbered = any(f.generated == "identity" for f in fields)
+        return replace(rows, computed=frozenset(filled), has_identity=is_numbered)
     own = [shaped.table.fields[place].name for place in shaped.shown()]
     there = {name: info.column(source) for name, source in zip(rows.names, own, strict=True)}
     computed = {name for name, c in there.items() if c is not None and c.generated not in ("", "identity")}
@@ -59,6 +63,12 @@ def rows_as_pulled(table: Table, name: str, info: TableInfo | None = None) -> Ro
 def table_name(pull: Pull) -> str:
     """What rows of a pull are called where they become a table."""
     return re.sub(r"\W+", "_", pull.name).strip("_").lower() or "result"
+
+
+def origin_table(fields: Sequence[Field]) -> str:
+    """The bare name of the table that all columns with an origin come from; "" where there is no such one."""
+    tables = {field.origin.rpartition(".")[0] for field in fields if field.origin}
+    return tables.pop().rpartition(".")[2] if len(tables) == 1 else ""
 
 
 def format_of(plan: SendPlan) -> Format:
@@ -114,10 +124,11 @@ def stream_rows(
         return Streamed(rows_to_send(shaped, table or table_name(pull), info), fetched.table.rows, fetched.was_cut)
     builder_fields = distinct_names(run.fields)
     blocks = _tables(run.batches, lambda: TableBuilder(builder_fields, run.hints, run.is_typed), request.limit)
+    name = table or origin_table(run.fields) or table_name(pull)
     made = Streamed(None, close=getattr(run.batches, "close", lambda: None))  # type: ignore[arg-type]
     try:
         first, made.cut = next(blocks, (TableBuilder(builder_fields, run.hints, run.is_typed).table(), False))
-        begun = rows_to_send(_through(first, pull, values), table or table_name(pull), info)
+        begun = rows_to_send(_through(first, pull, values), name, info)
     except BaseException:
         made.close()
         raise

@@ -37,7 +37,7 @@ class Query:
             return Bound(text, dict(self.parameters))
         used = find_parameters(text)
         values = {name: value for name, value in self.parameters.items() if name in used}
-        return bind(text, values, self.asks, find_uses(text, names) if names is not None else {})
+        return bind(text, values, self.asks, find_uses(text, names or Names(())))
 
 
 SCOPES = ("shown", "tree", "all", "query")

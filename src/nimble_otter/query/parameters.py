@@ -104,7 +104,8 @@ def typed(text: str, kind: str, many: bool) -> Any:
     if many:
         parts = next(csv.reader([text], skipinitialspace=True, quotechar="'"), []) if text.strip() else []
         values = [typed(part.strip(), kind, False) for part in parts if part.strip()]
-        return values if len(values) != 1 else values[0]
+        is_one = len(values) == 1 and "," not in str(values[0])  # else it would be taken for several, later
+        return values[0] if is_one else values
     return text if kind else parameter_value(text)
 
 
@@ -192,6 +193,8 @@ def bind(
         kind = asks[name].kind if name in asks else ""
         is_set = bool(kind)
         kind = kind or (uses[name].kind if name in uses else "")
+        if isinstance(value, str) and name in uses and uses[name].many:
+            value = typed(value, kind, True)
         each = value if isinstance(value, (list, tuple)) else [value]
         made = [value_of(name, one, kind, is_set, today) if one is not None else None for one in each]
         values[name] = made if isinstance(value, (list, tuple)) else made[0]

@@ -26,7 +26,7 @@ from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.reflect import read_tables, word_of
 from nimble_otter.sources.source import Executed, Request, Run, check_guarded, check_writable
 from nimble_otter.sources.texts import names_in, one_statement
-from nimble_otter.sources.trace import Origin, declared_kinds, is_behind, trace_origins, with_keys
+from nimble_otter.sources.trace import Origin, columns_of, is_behind, trace_origins, with_keys
 from nimble_otter.sources.writer import Bound, Done, Writer, run_each
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Field, Kind
@@ -113,17 +113,25 @@ class Relational(Catalogued):
                 tables, views = self._known_in(text)
             traced = [*trace_origins(text, shown, tables, self.reader, views, self._default or self.main), *more]
             origins = self._confirmed(traced, answer.numbers, tables, shorter is None) if answer.numbers else traced
-            declared = declared_kinds(origins, tables)
+            known = columns_of(origins, tables)
         except BaseException:
             answer.finish(is_whole=False)
             raise
         fields = tuple(
-            Field(label, Kind.TEXT, origin.label if origin else "", kind, server=self.writes_as, exact=exact)
-            for label, origin, (kind, exact) in zip(labels, origins, declared, strict=True)
+            Field(
+                label,
+                Kind.TEXT,
+                origin.label if origin else "",
+                info.declared if info else "",
+                server=self.writes_as,
+                exact=info.exact if info else None,
+                generated=info.generated if info else "",
+            )
+            for label, origin, info in zip(labels, origins, known, strict=True)
         )
         found = tuple(
-            (self._kind_of(kind) or hint) if kind and hint not in _EXACT else hint
-            for hint, (kind, _) in zip(hints, declared, strict=True)
+            (self._kind_of(info.declared) or hint) if info and info.declared and hint not in _EXACT else hint
+            for hint, info in zip(hints, known, strict=True)
         )
         return Run(
             answer.batches(), fields, found, (), sent, tuple(origins), long, tuple(tables), len(more),

@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from nimble_otter.query.lazy import exp, qualifying, schemas, sqlglot
-from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
 
 KEY_NAME = "otter_key_"
 """Begins the names of key columns that are fetched along unseen."""
@@ -249,11 +249,7 @@ def _end_of_list(text: str, dialect: str) -> int | None:
     return None
 
 
-def declared_kinds(origins: Sequence[Origin | None], tables: Sequence[TableInfo]) -> list[tuple[str, str | None]]:
-    """The declared type of each result column, "" where it has no origin, and its exact one, None there."""
+def columns_of(origins: Sequence[Origin | None], tables: Sequence[TableInfo]) -> list[ColumnInfo | None]:
+    """The column that each result column comes from; None where it has no origin."""
     by_name = {t.name: t for t in tables}
-    found: list[tuple[str, str | None]] = []
-    for origin in origins:
-        info = by_name[origin.table].column(origin.column) if origin else None
-        found.append((info.declared, info.exact) if info else ("", None))
-    return found
+    return [by_name[origin.table].column(origin.column) if origin else None for origin in origins]

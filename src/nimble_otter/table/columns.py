@@ -260,7 +260,8 @@ class Field:
     that keeps times or yes/no as text or numbers writes them ("%Y-%m-%d %H:%M", "0/1"), `note` what stands under the
     name when there is no origin ("31 % · object"), `look` how its values are shown, `numbers` whether mixed values are
     all numbers. `server` is the dialect of the source, `exact` the type with which a new table there would hold the
-    same values ("" for any value in SQLite, for one of a database's own types elsewhere; None: not known).
+    same values ("" for any value in SQLite, for one of a database's own types elsewhere; None: not known),
+    `generated` what fills the column there ("identity", or an expression).
     """
 
     name: str
@@ -273,6 +274,7 @@ class Field:
     numbers: bool = False
     server: str = ""
     exact: str | None = None
+    generated: str = ""
 
     @property
     def is_number(self) -> bool:

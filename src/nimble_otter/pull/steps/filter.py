@@ -15,6 +15,8 @@ from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
 from nimble_otter.query.conditions import parse_condition
+from nimble_otter.query.names import Names
+from nimble_otter.query.parameters import find_uses, typed
 from nimble_otter.query.statements import find_parameters, parameter_places
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Kind, Table, View
@@ -49,10 +51,13 @@ OPERATORS = (
 def bound_text(text: str, values: Mapping[str, Any]) -> str:
     """A text of the local language with the values of its parameters written in."""
     pieces, at = [], 0
+    uses = find_uses(text, Names(()))
     for start, end, name in parameter_places(text):
         value = values.get(name)
         if value is None:
             continue
+        if isinstance(value, str) and uses[name].many:
+            value = typed(value, "", True)
         each = value if isinstance(value, list) else [value]
         pieces += [text[at:start], ", ".join(map(_quoted, each)) or "null"]
         at = end
