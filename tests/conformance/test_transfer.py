@@ -150,3 +150,33 @@ def test_documents_come_from_tables_and_become_tables(place, reports, document_s
         assert moved.added == 3
     finally:
         connection.close()
+
+
+def test_values_that_the_table_would_round_are_refused_and_those_it_holds_arrive(place):
+    """The server's own answer says what it would have made of them."""
+    if place.writes_as == "sqlite":
+        pytest.skip("it keeps what it is given")
+    at = dt.datetime(2031, 5, 28, 8, 1, 2)
+    clock = "timestamp(0)" if place.writes_as == "postgresql" else "datetime"
+    columns = {
+        "price": ("decimal(10,1)", [Decimal("1.10"), 2.5, 3], [Decimal("1.25"), 0.05]),
+        "number": ("integer", [1, 2.0, Decimal("3.0")], [1.5, Decimal("0.5")]),
+        "at": (clock, [at], [at.replace(microsecond=500000)]),
+        "small": ("real" if place.writes_as == "postgresql" else "float", [0.5, 0.1], [0.123456789]),
+        "large": ("double precision", [0.1, Decimal("0.5"), 1], [Decimal("0.12345678901234567890"), 2**53 + 1]),
+        "day": ("date", [at.replace(hour=0, minute=0, second=0)], [at]),
+    }  # fmt: skip
+    name = place.quoted("sent %")
+    for column, (kind, exact, altered) in columns.items():
+        place.execute(Request(f"create table {name} (id int primary key, {column} {kind})"), StopToken())
+        for value in altered:
+            with pytest.raises(SendError, match="would be rounded"):
+                transfer(rows_of({"id": [1, 2], column: [exact[0], value]}), place, Transfer("sent %"))
+        assert held(place).rows == 0
+        for number, value in enumerate(exact):
+            transfer(rows_of({"id": [number], column: [value]}), place, Transfer("sent %"))
+        got = held(place).column(column).values()
+        assert [str(v)[:10] if column == "day" else v for v in got] == [
+            str(v)[:10] if column == "day" else v for v in exact
+        ]
+        place.execute(Request(f"drop table {name}"), StopToken())

@@ -11,7 +11,7 @@ from types import SimpleNamespace
 import openpyxl
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QLineEdit
 
 from nimble_otter.desktop import sending
 from nimble_otter.desktop.selection import Block
@@ -71,6 +71,25 @@ def test_options_made_anew_leave_no_places_of_the_layouts_behind(window, drawer,
         counts.append(sum(type(o).__name__ == "QWidgetItem" for o in gc.get_objects()))
         assert window.send_drawer.form.path.isVisible()
     assert counts[-3:] == counts[3:6]
+
+
+def test_fields_that_others_need_come_and_go_with_them(window, drawer, tmp_path):
+    def fields():
+        return {edit.accessibleName() for edit in drawer.findChildren(QLineEdit) if edit.isVisibleTo(drawer)}
+
+    put(window, "csv", str(tmp_path / "a.csv"))
+    assert "Names of such files" not in fields()
+    combo = next(c for c in drawer.findChildren(QComboBox) if c.accessibleName() == "Binary values")
+    combo.setCurrentIndex(combo.findData("files"))
+    combo.activated.emit(combo.currentIndex())
+    settle(window, 0.3)
+    assert "Names of such files" in fields()
+    put(window, "sql", str(tmp_path / "a.sql"))
+    assert "Primary key" not in fields()
+    tick = next(t for t in drawer.findChildren(QCheckBox) if t.accessibleName() == "With CREATE TABLE")
+    tick.setChecked(True)
+    settle(window, 0.3)
+    assert "Primary key" in fields()
 
 
 def test_the_question_about_a_file_that_is_there(tmp_path, monkeypatch):

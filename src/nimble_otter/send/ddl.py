@@ -66,7 +66,7 @@ def type_of(field: Field, column: Column | None, dialect: str, in_key: bool = Fa
     if field.kind is Kind.TEXT:
         if dialect == "postgresql" and _KEPT.fullmatch(field.declared):
             return field.declared.lower()
-        sized = _SIZED.fullmatch(field.declared)
+        sized = _SIZED.fullmatch(field.declared) if field.server != "sqlite" else None  # where texts may be longer
         if sized and int(sized[1]) <= 16_000:
             return f"varchar({sized[1]})"
         if in_key and dialect == "mysql":
@@ -113,6 +113,9 @@ def _type_of_objects(field: Field, column: Column | None, dialect: str) -> str:
         return _NESTED[dialect]
     if dialect == "sqlite":
         return "" if types else "text"  # holds each value as it is
+    if bytes in types:
+        said = f"{field.name} holds bytes among other values, which one column there can't."
+        raise SendError(said, "Leave it out, or filter such rows out.")
     if types and types <= {int, float, Decimal}:
         if float in types and types <= {int, float}:
             return _TYPES[dialect][Kind.FLOAT] if dialect == "mysql" else "numeric"

@@ -20,6 +20,7 @@ from nimble_otter.errors import LostError, OutcomeUnknown, SendError, SourceErro
 from nimble_otter.send.ddl import create_table, list_mark, quoted_table
 from nimble_otter.send.format import Output, Rows
 from nimble_otter.send.literals import Literals
+from nimble_otter.send.room import check_room
 from nimble_otter.send.texts import even_times
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.source import Connection
@@ -188,6 +189,9 @@ def _to_table(
             before = int(writer.ask(counting)[1][0][0])
             insert = _insert(wanted, names, info, dialect)
             while block is not None:
+                for place, there in zip(places, found, strict=True):
+                    if there is not None:
+                        check_room(block[place], there, dialect)
                 for values, count in _values(rows, block, places, lists, dialect):
                     stop.check()
                     writer.many([(_with_rows(insert, len(places), count, dialect), values)])
@@ -318,7 +322,7 @@ def _given(value: Any, dialect: str, between: str) -> Any:
         return value if isinstance(value, (dt.date, dt.time, Decimal)) else plain(value)  # 24:00 is a time there
     if isinstance(value, dt.datetime) and value.tzinfo is not None and dialect != "sqlite":
         return value.astimezone(dt.UTC).replace(tzinfo=None)
-    if isinstance(value, (Decimal, dt.date, dt.timedelta)) and dialect != "sqlite":
+    if isinstance(value, (Decimal, dt.date)) and dialect != "sqlite":
         return value
     return plain(value)
 

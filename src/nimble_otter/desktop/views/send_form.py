@@ -45,10 +45,10 @@ class SendForm(QWidget):
 
     def show_plan(self, plan: SendPlan) -> None:
         """Show a plan; fields are made anew only when its format, or what others depend on, changed."""
-        needed = tuple(bool(plan.options.get(o.needs, True)) for o in self._options(plan))
-        source = plan.options.get("source")
-        shape = (plan.format, self.has_groups, needed, source, len(self.tables(str(source or ""))))
         self._plan = plan
+        fields = tuple(option.name for option in self._in_use())
+        source = plan.options.get("source")
+        shape = (plan.format, self.has_groups, fields, source, len(self.tables(str(source or ""))))
         if shape != self._shape:
             self._shape = shape
             self._build()
@@ -75,12 +75,14 @@ class SendForm(QWidget):
             self._line("If it exists", self._choice("exists", "If it exists", ways, plan.exists))
         self._line_of_rows()
         self.path.setText(plan.path)
-        for option in self._options(plan):
-            if option.needs and not self._value(option.needs):
-                continue
-            if option.name == "binary_name" and self._value("binary") not in ("files", "both"):
-                continue
+        for option in self._in_use():
             self._line(option.label, self._field(option))
+
+    def _in_use(self) -> list[Option]:
+        """The options that have a field: those that others need not, or do."""
+        found = [o for o in self._options(self._plan) if not o.needs or self._value(o.needs)]
+        has_files = any(o.name == "binary" for o in found) and self._value("binary") in ("files", "both")
+        return [o for o in found if o.name != "binary_name" or has_files]
 
     def _line_of_rows(self) -> None:
         plan = self._plan

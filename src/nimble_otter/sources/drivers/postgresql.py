@@ -8,6 +8,7 @@ import re
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from functools import cache
 from itertools import islice
 from typing import TYPE_CHECKING, Any
 
@@ -26,6 +27,7 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
 
 if TYPE_CHECKING:
+    from psycopg.adapt import Loader
     from sqlalchemy import Engine, Inspector
 
 _AS_TEXT = ("date", "timestamp", "timestamptz", "time", "timetz", "interval", "numeric", "json", "jsonb", "uuid",
@@ -330,6 +332,33 @@ class PostgresqlConnection(Relational):
         return QueryError(_sentence(message), _sentence(hint) if hint else "", place)
 
 
+@cache
+def _list_loaders() -> dict[int, type[Loader]]:
+    """By the type of a list what reads it: as the driver does, but one that begins elsewhere than at 1 stays the text
+    that the server writes, as a list has no place for that."""
+    from psycopg import adapters, postgres
+    from psycopg.adapt import Loader as Plain
+    from psycopg.pq import Format
+
+    def reader_of(own: Any) -> type[Loader]:
+        class Reader(Plain):
+            def __init__(self, oid: int, context: Any = None) -> None:
+                super().__init__(oid, context)
+                self._load = own(oid, context).load
+
+            def load(self, data: Any) -> Any:
+                return bytes(data).decode() if data[:1] == b"[" else self._load(data)
+
+        return Reader
+
+    found: dict[int, type[Loader]] = {}
+    for info in postgres.types:
+        own = adapters.get_loader(info.array_oid, Format.TEXT) if info.array_oid else None
+        if own is not None:
+            found[info.array_oid] = reader_of(own)
+    return found
+
+
 def _engine(url: str, clear_password: bool) -> Engine:
     from sqlalchemy import create_engine, event, make_url
 
@@ -352,6 +381,8 @@ def _engine(url: str, clear_password: bool) -> Engine:
     @event.listens_for(engine, "connect")
     def prepare(connection: Any, record: object) -> None:
         connection.prepare_threshold = None  # a transaction that is taken back takes prepared statements along
+        for oid, loader in _list_loaders().items():
+            connection.adapters.register_loader(oid, loader)
         connection.execute("set timezone = 'UTC'")
         connection.execute("set default_transaction_read_only = on")
         connection.commit()

@@ -1,0 +1,92 @@
+"""Whether a column of a table that is there holds values as they are: servers round what has more digits, unasked."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+
+from nimble_otter.errors import SendError
+from nimble_otter.sources.catalogue import ColumnInfo
+from nimble_otter.table import Column, Kind
+from nimble_otter.table.columns import DAY_US
+from nimble_otter.table.show import plain
+
+_DECIMAL = re.compile(r"(?:NUMERIC|DECIMAL)(?:\((\d+)(?:, ?(\d+))?\))?", re.I)
+_WHOLE = re.compile(r"(?:TINY|SMALL|MEDIUM|BIG)?INT(?:EGER|\d)?\b", re.I)
+_CLOCK = re.compile(r"(?:DATETIME|TIMESTAMP|TIME)\b(?:\((\d)\))?", re.I)
+_CLOCKS = (Kind.TIME, Kind.ZONED, Kind.CLOCK, Kind.SPAN)
+
+
+def check_room(column: Column, there: ColumnInfo, dialect: str) -> None:
+    """Raises: SendError where a column of rows has values that the column there would keep otherwise than they are."""
+    count, example = _altered(column, there.exact or there.declared, dialect)
+    if count:
+        raise SendError(
+            f"{there.name} is {there.declared.lower()}: {count} values, such as {plain(example)}, would be rounded there.",
+            "Round them in Compute first, or send to a wider column.",
+        )
+
+
+def _altered(column: Column, declared: str, dialect: str) -> tuple[int, Any]:
+    """How many values would not be kept, and one of them."""
+    if dialect == "sqlite":
+        return 0, None
+    if column.kind in _CLOCKS:
+        return _of_times(column, declared, dialect)
+    if column.kind is Kind.OBJECT or column.kind.is_number:
+        scale = _scale_of(declared, dialect)
+        if scale is not None and not _fits(column, scale):
+            return _counted(column, lambda v: _digits(v) > scale)
+        if re.match(r"DOUBLE|FLOAT8", declared, re.I) and column.kind in (Kind.DECIMAL, Kind.OBJECT, Kind.INT):
+            return _counted(column, lambda v: Decimal(repr(float(v))) != v)
+        if re.match(r"REAL|FLOAT", declared, re.I):
+            return _counted(column, lambda v: Decimal(str(np.float32(v))) != Decimal(str(v)))
+    return 0, None
+
+
+def _scale_of(declared: str, dialect: str) -> int | None:
+    """Digits behind the point that a type keeps; None where it keeps all, or is none of numbers."""
+    if _WHOLE.match(declared) and not declared.rstrip().endswith("]"):
+        return 0
+    found = _DECIMAL.fullmatch(re.sub(r" (?:unsigned|zerofill)", "", declared, flags=re.I))
+    if found is None or (not found[1] and dialect == "postgresql"):
+        return None
+    return int(found[2] or 0)
+
+
+def _fits(column: Column, scale: int) -> bool:
+    """Whether that is plain without a look at each value."""
+    if column.kind is Kind.FLOAT:
+        data = column.data[np.isfinite(column.data)]
+        return bool((np.round(data, scale) == data).all())
+    return column.kind is Kind.INT or (column.kind is Kind.DECIMAL and column.scale <= scale)
+
+
+def _digits(value: Any) -> int:
+    number = value if isinstance(value, Decimal) else Decimal(str(value))
+    return max(0, -int(number.normalize().as_tuple().exponent)) if number.is_finite() else 0
+
+
+def _counted(column: Column, is_altered: Callable[[Any], bool]) -> tuple[int, Any]:
+    found = [
+        v for v in column.values() if isinstance(v, (int, float, Decimal)) and not isinstance(v, bool) and v == v
+        and abs(v) != float("inf") and is_altered(v)
+    ]  # fmt: skip
+    return len(found), found[0] if found else None
+
+
+def _of_times(column: Column, declared: str, dialect: str) -> tuple[int, Any]:
+    found = _CLOCK.match(declared)
+    is_date = re.match(r"DATE\b", declared, re.I) is not None
+    if found is None and not is_date:
+        return 0, None
+    usual = 6 if dialect == "postgresql" else 0
+    digits = int(found[1]) if found is not None and found[1] else usual
+    step = DAY_US if is_date else 10 ** (6 - digits)
+    odd = (column.data.astype(np.int64) % step != 0) & ~column.empty_at()
+    places = np.flatnonzero(odd)
+    return len(places), column.values(places[:1])[0] if len(places) else None
