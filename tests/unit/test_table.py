@@ -31,13 +31,15 @@ from nimble_otter.table import (
     search,
 )
 from nimble_otter.table import filter as filter_
-from nimble_otter.table.build import column_of, table_of
+from nimble_otter.table.build import ColumnBuilder, column_of, table_of
 from nimble_otter.table.columns import BufferText, CodedText
+from nimble_otter.table.combine import chained
 from nimble_otter.table.conditions import ColumnAt, Compare, Literal
 from nimble_otter.table.filter import filter_view
 from nimble_otter.table.group import Figure, Measure, group_view
 from nimble_otter.table.keys import object_key
 from nimble_otter.table.profile import profile, value_counts
+from nimble_otter.table.search import Search, mask_of
 from nimble_otter.table.sort import SortKey, sort_view
 
 TEXT = st.text(st.characters(codec="utf-8"), max_size=20) | st.sampled_from(
@@ -132,6 +134,28 @@ def test_text_goes_over_to_one_buffer_when_many_differ(monkeypatch):
     monkeypatch.setattr(build, "MANY_WORDS", 1000)
     assert isinstance(column_of(["x", None] * 4000), CodedText)
     assert isinstance(column_of([str(i) for i in range(1002)]), BufferText)
+
+
+@given(
+    st.lists(st.lists(st.none() | st.integers(-9, 9) | st.floats(width=16) | st.just(MISSING), max_size=4), max_size=4),
+    st.data(),
+)
+def test_whole_numbers_and_doubles_stay_what_they_are_side_by_side(parts, data):
+    """Through batches, other orders, columns behind each other, search and text."""
+    builder = ColumnBuilder()
+    for part in parts:
+        builder.extend(part)
+    column, values = builder.finish(), [v for part in parts for v in part]
+    order = data.draw(st.permutations(range(len(values))))
+    same = lambda got, want: [(type(v), str(v)) for v in got] == [(type(v), str(v)) for v in want]  # noqa: E731
+    assert same(column.values(), values)
+    ids = np.array(order, np.int64)
+    assert same(column.take(ids).values(), [values[n] for n in order])
+    assert same(chained([column_of(part) for part in parts] or [column]).values(), values)
+    for text in ("1", ".0", "5"):
+        hits = mask_of(column, ids, Search(text)).tolist()
+        known = [None if values[n] is MISSING else values[n] for n in order]
+        assert hits == [v is not None and text in str(v) for v in known], text
 
 
 @pytest.mark.parametrize(

@@ -72,7 +72,7 @@ def _read(text: str, field: Field, info: ColumnInfo, dialect: str, before: Any) 
             raise ValueRefused(f"{info.name} is a boolean; {text[:40]!r} is not a valid value.", "Type yes or no.")
         return word in _YES
     if info.word == "number" or field.kind.is_number:
-        return _number(text, field, info, dialect)
+        return _number(text, field, info, dialect, before)
     if info.word == "binary":
         raise ValueRefused(f"{info.name} holds binary values, which can't be typed.", "Take one from a file.")
     if info.word == "nested":
@@ -175,7 +175,7 @@ def _interval(text: str, info: ColumnInfo) -> str:
     return written
 
 
-def _number(text: str, field: Field, info: ColumnInfo, dialect: str) -> Any:
+def _number(text: str, field: Field, info: ColumnInfo, dialect: str, before: Any = MISSING) -> Any:
     written = text.strip().replace("\u2009", "").replace("\u00a0", "")
     declared = info.declared.upper()
     if declared.startswith("MONEY") and re.fullmatch(r"\(?[-+]?\W*[\d.,']+\W*\)?", written):
@@ -196,7 +196,8 @@ def _number(text: str, field: Field, info: ColumnInfo, dialect: str) -> Any:
         raise ValueRefused(f"{info.name} holds finite numbers.")
     if is_decimal:
         return _decimal(exact, text, info)
-    if whole or (exact == exact.to_integral_value() and field.kind is Kind.INT and "." not in written):
+    is_whole = "." not in written and exact == exact.to_integral_value()
+    if whole or (is_whole and (field.kind is Kind.INT or type(before) is int)):
         if exact != exact.to_integral_value():
             raise ValueRefused(f"{info.name} holds whole numbers; {text[:40]} is not one.")
         bits = 64 if dialect == "sqlite" else next((n for word, n in _BITS.items() if declared.startswith(word)), 64)

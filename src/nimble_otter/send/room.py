@@ -25,8 +25,9 @@ def check_room(column: Column, there: ColumnInfo, dialect: str) -> None:
     """Raises: SendError where a column of rows has values that the column there would keep otherwise than they are."""
     count, example = _altered(column, there.exact or there.declared, dialect)
     if count:
+        said = f"{there.name} is {there.declared.lower()}: {count} values, such as {plain(example)}, would be rounded."
         raise SendError(
-            f"{there.name} is {there.declared.lower()}: {count} values, such as {plain(example)}, would be rounded there.",
+            said,
             "Round them in Compute first, or send to a wider column.",
         )
 

@@ -136,7 +136,10 @@ def numbers(column: Column) -> list[bytes] | None:
     if column.kind is Kind.FLOAT:
         if not np.isfinite(column.data).all():
             return None
-        return _dumped(column.data).split(b",") if len(column) else []
+        found = _dumped(column.data).split(b",") if len(column) else []
+        for place in np.flatnonzero(column.whole).tolist() if column.whole is not None else ():
+            found[place] = b"%d" % int(column.data[place])
+        return found
     if column.kind is Kind.DECIMAL:
         return _decimals(column)
     return None

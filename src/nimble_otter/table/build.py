@@ -95,6 +95,8 @@ class ColumnBuilder:
         self._data = Grow(np.int8)
         self._empty: Grow | None = None
         self._missing: Grow | None = None
+        self._whole: Grow | None = None
+        self._new_whole: NDArray[np.bool_] | None = None
         self._codes: Codes | None = None
         self._bytes: Grow | None = None
         self._ends = Grow(np.int64)
@@ -118,12 +120,14 @@ class ColumnBuilder:
             mask = _where(values, None)
             mask = mask if missing is None else mask | missing
             types.discard(type(None))
+        self._new_whole = None
         if types:
             self._extend_values(values, types, mask)
         else:
             self._pad(len(values))
         self._mark("_empty", mask, len(values))
         self._mark("_missing", missing, len(values))
+        self._mark("_whole", self._new_whole, len(values))
         self.rows += len(values)
 
     def _extend_sure(self, kind: Kind, values: Sequence[Any]) -> bool:
@@ -145,6 +149,7 @@ class ColumnBuilder:
         self._data.extend(array)
         self._mark("_empty", mask, len(values))
         self._mark("_missing", None, len(values))
+        self._mark("_whole", None, len(values))
         self.rows += len(values)
         return True
 
@@ -170,7 +175,8 @@ class ColumnBuilder:
         if kind is Kind.TEXT:
             assert self._codes is not None
             return CodedText(kind, self._data.view(), empty, missing, words=tuple(self._codes.words))
-        return Column(kind, self._data.view(), empty, missing, scale=self.scale)
+        whole = None if self._whole is None or kind is not Kind.FLOAT else self._whole.view()
+        return Column(kind, self._data.view(), empty, missing, scale=self.scale, whole=whole)
 
     # --- kinds -------------------------------------------------------------------------------------------------
 
@@ -273,6 +279,9 @@ class ColumnBuilder:
             self._data.extend(found[0])
         else:
             self._data.extend(self._plain(kind, values, types))
+            if kind is Kind.FLOAT and int in types:
+                self._new_whole = np.frombuffer(bytes(map(is_, map(type, values), repeat(int))), np.bool_)
+                self._new_whole = self._new_whole if mask is None else self._new_whole & ~mask
 
     def _append_styled(
         self, kind: Kind, values: Sequence[Any], types: set[type], mask: NDArray[np.bool_] | None
@@ -360,10 +369,15 @@ class ColumnBuilder:
         self._start(kind)
         mask = old.empty_at() if old.empty is not None else None
         types = set(map(type, stored)) - {type(None), Missing}
+        self._whole = self._new_whole = None
         if types:
             self._append(kind, stored, types, mask)
         else:
             self._pad(rows)
+        if self._new_whole is not None:
+            self._whole = Grow(np.bool_)
+            self._whole.extend(self._new_whole)
+        self._new_whole = None
         self.rows = rows
 
     # --- text --------------------------------------------------------------------------------------------------

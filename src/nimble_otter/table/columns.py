@@ -103,7 +103,8 @@ class Column:
     INT, FLOAT, BOOL: int64, float64, bool. TIME: int64 microseconds since 1970 without a zone; ZONED: the same in UTC.
     DATE: int32 days since 1970. CLOCK: int64 microseconds since midnight. SPAN: int64 microseconds. DECIMAL: int64 of
     value * 10**scale. UUID: see uuids.DTYPE. OBJECT: object. TEXT: see CodedText and BufferText.
-    What `data` holds where `empty` is True is zero (OBJECT: None).
+    What `data` holds where `empty` is True is zero (OBJECT: None). `whole` is True where a number of a FLOAT column
+    is a whole one, of the type that its source keeps apart from doubles; None: nowhere.
     """
 
     kind: Kind
@@ -111,9 +112,10 @@ class Column:
     empty: Mask | None = None
     missing: Mask | None = None
     scale: int = 0
+    whole: Mask | None = None
 
     def __post_init__(self) -> None:
-        for name in ("data", "empty", "missing"):
+        for name in ("data", "empty", "missing", "whole"):
             object.__setattr__(self, name, freeze(getattr(self, name)))
 
     def __len__(self) -> int:
@@ -121,7 +123,13 @@ class Column:
 
     def take(self, ids: Ids) -> Column:
         """A column of the rows `ids`, in that order (a copy, but see `pick`)."""
-        return replace(self, data=pick(self.data, ids), empty=_take(self.empty, ids), missing=_take(self.missing, ids))
+        return replace(
+            self,
+            data=pick(self.data, ids),
+            empty=_take(self.empty, ids),
+            missing=_take(self.missing, ids),
+            whole=_take(self.whole, ids),
+        )
 
     def empty_at(self, ids: Ids | None = None) -> Mask:
         """True where the rows `ids` (None: all) have no value; always an array."""
@@ -134,6 +142,9 @@ class Column:
         what the driver gave; None for NULL and MISSING for a missing field."""
         data = self.data if ids is None else pick(self.data, ids)
         out = self._to_python(data)
+        if self.whole is not None:
+            for place in np.flatnonzero(self.whole if ids is None else pick(self.whole, ids)).tolist():
+                out[place] = int(out[place])
         empty = self.empty_at(ids)
         if self.empty is not None and empty.any():
             for place in np.flatnonzero(empty).tolist():
@@ -245,7 +256,11 @@ def placed(made: Column, rows: int, ids: Ids) -> Column:
     keep = ~made.empty_at()
     data[ids] = np.where(keep, made.data, 0)
     empty[ids] = ~keep
-    return Column(made.kind, data, empty if empty.any() else None, scale=made.scale)
+    whole = None
+    if made.whole is not None:
+        whole = np.zeros(rows, np.bool_)
+        whole[ids] = made.whole & keep
+    return Column(made.kind, data, empty if empty.any() else None, scale=made.scale, whole=whole)
 
 
 def _take(mask: Mask | None, ids: Ids) -> Mask | None:

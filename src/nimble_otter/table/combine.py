@@ -79,7 +79,8 @@ def chained(columns: Sequence[Column]) -> Column:
         return _chained_codes([c for c in same if isinstance(c, CodedText)], empty, missing)
     if isinstance(first, BufferText):
         return _chained_buffers([c for c in same if isinstance(c, BufferText)], empty, missing)
-    return Column(first.kind, np.concatenate([c.data for c in same]), empty, missing, first.scale)
+    whole = _joined_masks([c.whole for c in same], parts)
+    return Column(first.kind, np.concatenate([c.data for c in same]), empty, missing, first.scale, whole)
 
 
 def _blank(like: Column, count: int) -> Column:
@@ -87,7 +88,7 @@ def _blank(like: Column, count: int) -> Column:
     data = np.full(count, None) if like.kind is Kind.OBJECT else np.zeros(count, like.data.dtype)
     if isinstance(like, BufferText):
         return replace(like, data=data, ends=data, empty=None, missing=None)
-    return replace(like, data=data, empty=None, missing=None)
+    return replace(like, data=data, empty=None, missing=None, whole=None)
 
 
 def _joined_masks(masks: Sequence[Mask | None], columns: Sequence[Column]) -> Mask | None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -158,9 +158,22 @@ def mask_of(column: Column, ids: Ids, search: Search) -> Mask:
         return _one_by_one(column, ids, test)
     elif isinstance(column, BufferText):
         hit = _in_buffer(column, ids, search, test)
+    elif column.whole is not None:
+        hit = _in_both(column, ids, search, test)
     else:
         hit = _in_numbers(column, ids, search, test)
     return hit & ~column.empty_at(ids) if column.empty is not None else hit
+
+
+def _in_both(column: Column, ids: Ids, search: Search, test: Callable[[str], bool]) -> Mask:
+    """Doubles and whole numbers side by side: each is looked for as it is written."""
+    assert column.whole is not None
+    whole = pick(column.whole, ids)
+    numbers = Column(Kind.INT, np.where(column.whole, column.data, 0.0).astype(np.int64))
+    hit = np.zeros(len(ids), np.bool_)
+    hit[whole] = _in_numbers(numbers, ids[whole], search, test)
+    hit[~whole] = _in_numbers(replace(column, whole=None), ids[~whole], search, test)
+    return hit
 
 
 def _one_by_one(column: Column, ids: Ids, test: Callable[[str], bool]) -> Mask:
