@@ -818,3 +818,18 @@ def test_file_names_from_patterns():
     ):  # fmt: skip
         with pytest.raises(SendError, match=match):
             fill_name(pattern, names)
+
+
+@pytest.mark.parametrize("key", FORMATS)
+def test_numbers_beyond_doubles_go_with_all_their_digits_or_as_text(tmp_path, key):
+    """1e400 as a decimal and as a whole number, and 2 as a whole number beside doubles."""
+    columns = {"id": [1, 2, 3], "far": [Decimal("1e400"), 10**400, Decimal("-1.5")], "near": [2, 2.5, None]}
+    if key == "parquet":
+        columns["far"] = [Decimal("1e30"), 10**30, Decimal("-1.5")]
+    sent = send(columns, key, tmp_path / f"far{format_for(key).suffix}")
+    assert not any("NaN" in note for note in sent.notes)
+    if key in ("sql", "parquet"):
+        return
+    rows = read_back(next(p for p in tmp_path.iterdir()))
+    far = [str(row["far"] if isinstance(row, dict) else row[1]) for row in rows]
+    assert [Decimal(v.replace("\u2009", "")) for v in far] == columns["far"], far

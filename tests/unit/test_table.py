@@ -136,10 +136,28 @@ def test_text_goes_over_to_one_buffer_when_many_differ(monkeypatch):
     assert isinstance(column_of([str(i) for i in range(1002)]), BufferText)
 
 
-@given(
-    st.lists(st.lists(st.none() | st.integers(-9, 9) | st.floats(width=16) | st.just(MISSING), max_size=4), max_size=4),
-    st.data(),
-)
+HINTED = {Kind.DATE: "2031-05-28", Kind.TIME: "2031-05-28 10:00:00", Kind.CLOCK: "12:00:00", Kind.SPAN: "26:00:00",
+          Kind.ZONED: "2031-05-28 12:00:00+00", Kind.UUID: "00000000-0000-0000-0000-000000000001",
+          Kind.DECIMAL: "1.50"}  # fmt: skip
+
+
+@given(st.data(), st.sampled_from(list(HINTED)))
+def test_empty_texts_of_a_column_of_times_and_the_like_stay_empty_texts(data, hint):
+    values = data.draw(st.lists(st.sampled_from(["", None, HINTED[hint]]), max_size=6))
+    builder = ColumnBuilder(hint)
+    at = data.draw(st.integers(0, len(values)))
+    for part in (values[:at], values[at:]):
+        builder.extend(part)
+    got = builder.finish().values()
+    assert [v is None for v in got] == [v is None for v in values]
+    assert [v == "" for v in got] == [v == "" for v in values]
+
+
+PARTS = st.lists(st.none() | st.integers(-9, 9) | st.sampled_from([0.5, -2.0, 1.0, 15.25, math.nan]) | st.just(MISSING),
+                 max_size=4)  # fmt: skip
+
+
+@given(st.lists(PARTS, max_size=4), st.data())
 def test_whole_numbers_and_doubles_stay_what_they_are_side_by_side(parts, data):
     """Through batches, other orders, columns behind each other, search and text."""
     builder = ColumnBuilder()

@@ -22,7 +22,7 @@ from nimble_otter.send.texts import by_code, moments, numbers, put_empty, too_ex
 from nimble_otter.send.workbook import Book
 from nimble_otter.table import MISSING, Column, Field, Kind
 from nimble_otter.table.columns import DAY_US, EPOCH_DAY, TEXT_BYTES, CodedText
-from nimble_otter.table.show import plain
+from nimble_otter.table.show import is_endless, plain
 
 MOST_CHARACTERS = 32_767
 _ZERO_DAY = 693_594 - EPOCH_DAY
@@ -186,9 +186,9 @@ class Cells:
     def _number(self, value: Any, style: bytes) -> bytes:
         if isinstance(value, bool):
             return b'<c t="b"' + style + f"><v>{int(value)}</v></c>".encode()
-        is_exact = np.isfinite(float(value)) if not isinstance(value, Decimal) or value.is_finite() else False
+        is_exact = not is_endless(value)
         if is_exact and not isinstance(value, float):
-            is_exact = Decimal(repr(float(value))) == value and abs(value) <= 1 << 53
+            is_exact = abs(value) <= 1 << 53 and Decimal(repr(float(value))) == value
         if not is_exact:
             self.out.note("numbers that a spreadsheet can't hold are text")
             return self._text(plain(value).encode(), b"")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 import re
 from collections.abc import Iterator
 from decimal import Decimal
@@ -14,7 +13,7 @@ from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.send.texts import BINARY, BINARY_NAME, by_code, bytes_writer, moments, numbers, put_empty, utf8, woven
 from nimble_otter.table import MISSING, Column, Kind
 from nimble_otter.table.columns import BufferText, CodedText
-from nimble_otter.table.show import jsonable
+from nimble_otter.table.show import is_endless, jsonable
 
 _SURROGATES = re.compile("[\ud800-\udfff]")
 OPTIONS = (
@@ -94,7 +93,7 @@ class _Writer:
 
     def _exact(self, value: Any) -> Any:
         """Values that orjson would refuse or round, as fragments of their own; NaN and infinities become null."""
-        if isinstance(value, (float, Decimal)) and not math.isfinite(value):
+        if is_endless(value):
             self._out.note("numbers that are NaN or infinite are null: JSON has none")
             return None
         if isinstance(value, Decimal):

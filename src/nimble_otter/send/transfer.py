@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import datetime as dt
 import json
-import math
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
@@ -28,7 +27,7 @@ from nimble_otter.sources.texts import postgresql_text
 from nimble_otter.stop import NEVER, Progress, StopToken
 from nimble_otter.table import MISSING, Column, Field
 from nimble_otter.table.forms import render
-from nimble_otter.table.show import jsonable, plain
+from nimble_otter.table.show import is_endless, jsonable, plain
 
 DUPLICATES = (("stop", "stop, nothing is written"), ("skip", "skip the row"), ("update", "update the row there"))
 _ROWS, _PARAMETERS = 500, 30_000
@@ -307,8 +306,9 @@ def _given(value: Any, dialect: str, between: str) -> Any:
     """A value as the driver of a dialect takes it; `between` stands between the items of a list of its own."""
     if value is None or value is MISSING:
         return None
-    is_odd = isinstance(value, (float, Decimal)) and not math.isfinite(value)
-    if is_odd and (dialect in ("mariadb", "mysql") or (dialect == "sqlite" and value != value)):  # it would become NULL
+    if is_endless(value) and (
+        dialect in ("mariadb", "mysql") or (dialect == "sqlite" and value != value)
+    ):  # it would become NULL
         raise SendError(f"A number is {value}, which the server can't hold.", "Filter such rows out.")
     if isinstance(value, (str, bytes, float)):
         return value.encode("utf-8", "surrogateescape").decode("utf-8", "replace") if isinstance(value, str) else value

@@ -63,7 +63,7 @@ def _looked(value: Any, field: Field, look: Look) -> str | None:
         return look.words[not value] if look.words else None
     if isinstance(value, (int, float, Decimal)):
         is_plain = look.decimals is None and look.groups is None and not look.style
-        if is_plain or not math.isfinite(value):
+        if is_plain or is_endless(value):
             return None
         groups = look.groups if look.groups is not None or look.style else not _is_number_of_things(field)
         return number_text(value, replace(look, groups=groups), THIN)
@@ -96,6 +96,13 @@ def shown_float(value: float) -> str:
     return grouped(int(whole)) + dot + rest
 
 
+def is_endless(value: Any) -> bool:
+    """Whether a value is NaN or an infinity (a decimal beyond what doubles hold is none)."""
+    if isinstance(value, Decimal):
+        return not value.is_finite()
+    return isinstance(value, float) and not math.isfinite(value)
+
+
 def plain(value: Any) -> str:
     """The exact value as text: ISO 8601 times, full digits, JSON for nested values, hex for bytes; "" for none."""
     if value is None or value is MISSING:
@@ -123,7 +130,7 @@ def plain(value: Any) -> str:
 
 def jsonable(value: Any) -> Any:
     """A value that JSON can hold: times as ISO 8601 text, bytes as hex, NaN and infinities as text; else as is."""
-    if isinstance(value, float) and not math.isfinite(value):
+    if isinstance(value, float) and is_endless(value):
         return "NaN" if value != value else "Infinity" if value > 0 else "-Infinity"
     if value is None or isinstance(value, (bool, int, float, str)):
         return value

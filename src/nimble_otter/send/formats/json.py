@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -44,9 +45,17 @@ class _Json:
             for line in stream:
                 row = line.rstrip(b",\n")
                 if row not in (b"[", b"]", b""):
-                    orjson.loads(row)
+                    _check(row)
                     found += 1
         return found - int(out.options["rows"] == "lists")
+
+
+def _check(row: bytes) -> None:
+    """Raises: ValueError for what is no JSON. Numbers beyond doubles are; orjson takes none."""
+    try:
+        orjson.loads(row)
+    except orjson.JSONDecodeError:
+        json.loads(row, parse_float=str, parse_int=str)
 
 
 FORMAT = _Json()
