@@ -61,8 +61,8 @@ set_up() { # a lock file: make .venv hold exactly what it says, and ourselves
   export PATH="$PWD/.venv/bin:$PATH"
 }
 
-set_up_servers() { # the servers that the tests start, none of which runs by itself
-  need_packages postgresql mariadb-server openssl
+set_up_servers() { # the servers that the tests start, none of which runs by itself, and programs that open files
+  need_packages postgresql mariadb-server openssl gnumeric libreoffice-calc-nogui xlsx2csv
   local stamp
   stamp=$(sha256sum < tests/servers/requirements.lock | cut -c1-20)
   grep -qs "$stamp" .servers/set-up && return 0

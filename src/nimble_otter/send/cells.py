@@ -105,18 +105,18 @@ class Cells:
             self.styles.append(f' s="{number}"'.encode() if number else b"")
 
     def column(self, place: int, field: Field, column: Column) -> list[bytes]:
-        """The cell of each row; an empty one where there is no value."""
+        """The cell of each row, from behind its place: style, type and value; an empty one where there is no value."""
         style = self.styles[place]
         texts = self._numeric(column, style)
         if texts is None:
             texts = self._other(place, field, column, style)
-        return put_empty(texts, column, b"<c" + style + b"/>")
+        return put_empty(texts, column, style + b"/>")
 
     def _numeric(self, column: Column, style: bytes) -> list[bytes] | None:
         kind = column.kind
-        start, end = b"<c" + style + b"><v>", b"</v></c>"
+        start, end = style + b"><v>", b"</v></c>"
         if kind is Kind.BOOL:
-            no, yes = b'<c t="b"' + style + b"><v>0</v></c>", b'<c t="b"' + style + b"><v>1</v></c>"
+            no, yes = b' t="b"' + style + b"><v>0</v></c>", b' t="b"' + style + b"><v>1</v></c>"
             return by_code([no, yes], column.data)
         if kind is Kind.INT:
             odd, said = too_exact(column), "whole numbers of more than 15 digits are text, so that none is rounded"
@@ -157,7 +157,7 @@ class Cells:
             texts = moments(column) or []
         elif column.kind in (Kind.TEXT, Kind.UUID):
             if isinstance(column, CodedText) and not self.links_wanted:
-                words = [self._text(word.encode(*TEXT_BYTES), style) for word in column.words] or [b"<c/>"]
+                words = [self._text(word.encode(*TEXT_BYTES), style) for word in column.words] or [b"/>"]
                 return by_code(words, column.data)
             texts = utf8(column)
         else:
@@ -170,12 +170,12 @@ class Cells:
         for row, value in enumerate(column.values()):
             if isinstance(value, bytes) and self.pictures_wanted and is_picture(value):
                 self.pictures.append((row, place, value))
-                cells.append(b"<c" + style + b"/>")
+                cells.append(style + b"/>")
             elif isinstance(value, (bool, int, float, Decimal)):
                 cells.append(self._number(value, style))
             else:
                 is_none = value is None or value is MISSING
-                cells.append(b"<c/>" if is_none else self._text(self._plain(value).encode(*TEXT_BYTES), style))
+                cells.append(b"/>" if is_none else self._text(self._plain(value).encode(*TEXT_BYTES), style))
         return cells
 
     def _plain(self, value: Any) -> str:
@@ -185,16 +185,14 @@ class Cells:
 
     def _number(self, value: Any, style: bytes) -> bytes:
         if isinstance(value, bool):
-            return b'<c t="b"' + style + f"><v>{int(value)}</v></c>".encode()
+            return b' t="b"' + style + f"><v>{int(value)}</v></c>".encode()
         is_exact = not is_endless(value)
         if is_exact and not isinstance(value, float):
             is_exact = abs(value) <= 1 << 53 and Decimal(repr(float(value))) == value
         if not is_exact:
             self.out.note("numbers that a spreadsheet can't hold are text")
             return self._text(plain(value).encode(), b"")
-        return (
-            b"<c" + style + b"><v>" + repr(float(value) if isinstance(value, Decimal) else value).encode() + b"</v></c>"
-        )
+        return style + b"><v>" + repr(float(value) if isinstance(value, Decimal) else value).encode() + b"</v></c>"
 
     def _find_links(self, place: int, field: Field, texts: list[bytes], column: Column) -> None:
         if not self.links_wanted:
@@ -215,7 +213,7 @@ class Cells:
             return [self._text(text, style) for text in texts]
         if b"&" in block or b"<" in block or b">" in block:
             block = block.replace(b"&", b"&amp;").replace(b"<", b"&lt;").replace(b">", b"&gt;")
-        start, end = b'<c t="inlineStr"' + style + b">" + _START, _END
+        start, end = b' t="inlineStr"' + style + b">" + _START, _END
         return (start + block.replace(b"\0", end + b"\0" + start) + end).split(b"\0") if texts else []
 
     def _text(self, text: bytes, style: bytes) -> bytes:
@@ -229,8 +227,8 @@ class Cells:
             self.out.note(f"texts are cut to the {MOST_CHARACTERS} characters that a cell holds")
             said = said.encode("utf-16-le", "surrogatepass")[: 2 * MOST_CHARACTERS - 2].decode("utf-16-le", "ignore")
         if self.formulas and said.startswith("=") and len(said) > 1:
-            return b"<c" + style + b"><f>" + _escaped(said[1:]) + b"</f></c>"
-        return b'<c t="inlineStr"' + style + b">" + _START + _escaped(said) + _END
+            return style + b"><f>" + _escaped(said[1:]) + b"</f></c>"
+        return b' t="inlineStr"' + style + b">" + _START + _escaped(said) + _END
 
 
 def _may_be_illegal(block: bytes) -> bool:
@@ -270,7 +268,7 @@ def _inexact(column: Column) -> Any:
 
 def header_cell(name: str, style: int) -> bytes:
     text = _escaped(name.encode(*TEXT_BYTES).decode("utf-8", "replace"))
-    return f'<c t="inlineStr" s="{style}">'.encode() + _START + text + _END
+    return f' t="inlineStr" s="{style}">'.encode() + _START + text + _END
 
 
 def letters(place: int) -> str:

@@ -6,7 +6,7 @@ import hashlib
 from collections.abc import Sequence
 from typing import Any
 
-from nimble_otter.send.workbook import HEAD, OFFICE, Book
+from nimble_otter.send.workbook import HEAD, MAIN, OFFICE, Book
 from nimble_otter.table.content import content_of
 
 HEIGHT_POINTS = 90
@@ -21,18 +21,14 @@ def is_picture(data: bytes) -> bool:
     return content.is_picture and content.suffix in _TYPES
 
 
-def row_heights(count: int, first: int, pictures: Sequence[tuple[int, int, bytes]]) -> list[bytes]:
-    """How the rows of a block begin: those with pictures are tall."""
+def row_heights(count: int, pictures: Sequence[tuple[int, int, bytes]]) -> list[bytes]:
+    """How the rows of a block go on behind their numbers: those with pictures are tall."""
     tall = {row for row, _, _ in pictures}
-    return [
-        f'<row r="{first + n}" ht="{HEIGHT_POINTS}" customHeight="1">'.encode()
-        if n in tall
-        else f'<row r="{first + n}">'.encode()
-        for n in range(count)
-    ]
+    high = f' ht="{HEIGHT_POINTS}" customHeight="1">'.encode()
+    return [high if n in tall else b">" for n in range(count)]
 
 
-def put_pictures(book: Book, relations: Any, pictures: Sequence[tuple[int, int, bytes]]) -> bytes:
+def put_pictures(book: Book, relations: Any, pictures: Sequence[tuple[int, int, bytes]]) -> str:
     """Put the pictures, given with row (from 1) and column (from 0), into the package; returns the sheet's element."""
     import io
 
@@ -70,4 +66,4 @@ def put_pictures(book: Book, relations: Any, pictures: Sequence[tuple[int, int, 
     book.put(part, HEAD + text.encode(), "application/vnd.openxmlformats-officedocument.drawing+xml")
     book.put_relations(part, own)
     relation = book.relate(relations, "drawing", f"/{part}")
-    return f'<drawing r:id="{relation}"/>'.encode()
+    return f'<drawing xmlns="{MAIN}" xmlns:r="{OFFICE}" r:id="{relation}"/>'

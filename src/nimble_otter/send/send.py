@@ -71,6 +71,8 @@ def format_of_file(path: str | Path) -> Format:
     name = str(path).lower()
     if name.endswith((".tsv", ".tab")):
         return format_for("csv")
+    if name.endswith(".xlsm"):
+        return format_for("xlsx")
     for format_ in all_formats():
         if name.endswith(format_.suffix):
             return format_
@@ -85,6 +87,7 @@ def with_suffix(path: str, format_: Format) -> str:
         "sqlite": (".db", ".sqlite3"),
         "html": (".htm",),
         "markdown": (".markdown",),
+        "xlsx": (".xlsm",),
     }
     ends = (format_.suffix, *more.get(format_.key, ()))
     return path if path.lower().endswith(ends) else path + format_.suffix
@@ -143,6 +146,11 @@ def send_tables(
     with _alone(path, stop):
         path = place_for(path, exists)
         mode = exists if exists in dict(format_.changes) and path.exists() else "replace"
+        if mode == "replace" and path.suffix.lower() == ".xlsm":
+            raise SendError(
+                f"{path.name} would be a workbook with macros, which can be changed but not made here.",
+                "End the name with .xlsx, or add to a workbook that is there.",
+            )
         _refuse_open(path)
         with _made_folders(path.parent, path):
             clear_parts(path.parent, f".{path.name[:40]}.*.part", 60)

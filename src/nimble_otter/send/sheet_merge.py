@@ -1,6 +1,7 @@
 """Rows put into a sheet that is kept: over the cells from a first one on, or below the last that is used.
 
-What stands elsewhere in the sheet stays; a cell that is written over keeps its style where it has one.
+What stands elsewhere in the sheet stays; a cell that is written over keeps its style where it has one. A formula that
+several cells share goes on in the others (18.3.1.40); a part of an array formula can't be written over.
 """
 
 from __future__ import annotations
@@ -10,6 +11,8 @@ from typing import Any, BinaryIO, cast
 
 from nimble_otter.errors import SendError
 from nimble_otter.send.cells import letters, place_of
+from nimble_otter.send.format import Output
+from nimble_otter.send.kept_sheet import Box, box_of, ref_of
 from nimble_otter.send.workbook import HEAD, MAIN, tag
 
 _MARK = "rows follow here"
@@ -19,8 +22,9 @@ _MOST_ROWS = 1_048_576
 class Merge:
     """`tree` is the sheet's part; the block begins at (`row`, `column`) and is so many columns wide."""
 
-    def __init__(self, tree: Any, row: int, column: int, width: int) -> None:
-        self._tree, self._row, self._column, self._width = tree, row, column, width
+    def __init__(self, tree: Any, row: int, column: int, width: int, out: Output) -> None:
+        self._tree, self._row, self._column, self._width, self._out = tree, row, column, width, out
+        self.first, self.last = row, row - 1
         self._data = tree.find(tag("sheetData"))
         if self._data is None:
             raise SendError("The sheet holds no cells: it is a chart.", "Choose another sheet.")
@@ -36,9 +40,66 @@ class Merge:
                 cell.set("r", f"{letters(place)}{number}")
         for dimension in tree.findall(tag("dimension")):
             tree.remove(dimension)
+        self._shared: dict[str, list[Any]] = {}
+        self._arrays: list[tuple[Box, str]] = []
+        for line in self._data:
+            for cell in line:
+                self._note_formula(cell)
+        self._merged = [(box_of(m.get("ref")), m) for joined in tree.findall(tag("mergeCells")) for m in joined]
+        if tree.find(tag("sheetProtection")) is not None:
+            out.note("the sheet is protected; the rows were written into it all the same")
         self._last_used = max((n for n in self._rows if n >= row and self._used(n)), default=row - 1)
         self.is_blank = self._last_used < row
         self.emptied = 0
+
+    def _note_formula(self, cell: Any) -> None:
+        """Formulas are told without the values that they had: what they rest on may change."""
+        formula = cell.find(tag("f"))
+        if formula is None:
+            return
+        for value in cell.findall(tag("v")):
+            cell.remove(value)
+        if formula.get("t") == "shared":
+            self._shared.setdefault(formula.get("si"), []).append(cell)
+        elif formula.get("t") in ("array", "dataTable") and formula.get("ref"):
+            self._arrays.append((box_of(formula.get("ref")), cell.get("r")))
+
+    def _claim(self, number: int) -> None:
+        """What stands in the cells of a row that the block takes, and reaches beyond them. Raises: SendError."""
+        first, last = self._column, self._column + self._width - 1
+        for (top, left, bottom, right), at in self._arrays:
+            if top <= number <= bottom and left <= last and right >= first and (top, left) != (bottom, right):
+                ref = ref_of((top, left, bottom, right))
+                raise SendError(
+                    f"Row {number} of the sheet is in the range {ref} of the array formula in {at}.",
+                    "Choose another first cell, or clear that formula.",
+                )
+        for (top, left, bottom, right), element in list(self._merged):
+            if top <= number <= bottom and left <= last and right >= first:
+                joined = element.getparent()
+                joined.remove(element)
+                joined.set("count", str(len(joined)))
+                if not len(joined):
+                    self._tree.remove(joined)
+                self._merged = [m for m in self._merged if m[1] is not element]
+                self._out.note("merged ranges that the rows go into were split")
+
+    def _release(self, cell: Any) -> None:
+        """A shared formula goes on in the next of its cells when the one that says it is taken."""
+        formula = cell.find(tag("f"))
+        if formula is None or formula.get("t") != "shared":
+            return
+        left = self._shared[formula.get("si")] = [c for c in self._shared[formula.get("si")] if c is not cell]
+        if not formula.text or not left:
+            return
+        from openpyxl.formula.translate import Translator
+
+        heir = left[0].find(tag("f"))
+        moved = Translator("=" + formula.text, origin=cell.get("r"))
+        heir.text = moved.translate_formula(left[0].get("r"))[1:]
+        places = [place_of(c.get("r")) for c in left]
+        rows, columns = [r for r, _ in places], [c for _, c in places]
+        heir.set("ref", ref_of((min(rows), min(columns), max(rows), max(columns))))
 
     def _cells(self, number: int) -> list[tuple[int, Any]]:
         found = [(place_of(cell.get("r"))[1], cell) for cell in self._rows[number]]
@@ -47,12 +108,16 @@ class Merge:
     def _used(self, number: int) -> bool:
         return any(len(cell) for _, cell in self._cells(number))
 
+    def _reckons(self, number: int) -> bool:
+        has_own = bool(self._out.options.get("formulas"))
+        return not has_own and any(cell.find(tag("f")) is not None for _, cell in self._cells(number))
+
     def write(self, lines: Iterable[Sequence[bytes]], stream: Any, below: bool) -> Iterator[int]:
         """Put the lines (a cell a column) in and write the part; yields how many lines are in by now. Raises:
         SendError where the sheet has no room."""
         from lxml import etree
 
-        number = self._last_used + 1 if below else self._row
+        number = self.first = self._last_used + 1 if below else self._row
         last, done, rest = max(self._rows, default=0), 0, iter(lines)
         waiting: Sequence[bytes] | None = None
         for line in rest:
@@ -72,12 +137,13 @@ class Merge:
             if number > _MOST_ROWS:
                 raise SendError(f"The sheet has no room: it ends with row {_MOST_ROWS}.", "Choose another sheet.")
             row = str(number).encode()
-            cells = [b'<c r="' + c + row + b'"' + cell[2:] for c, cell in zip(columns, waiting, strict=True)]
+            cells = [b'<c r="' + c + row + b'"' + cell for c, cell in zip(columns, waiting, strict=True)]
             out.write(f'<row xmlns="{MAIN}" r="{number}">'.encode() + b"".join(cells) + b"</row>")
             number, done = number + 1, done + 1
             if done % 4096 == 0:
                 yield done
             waiting = next(rest, None)
+        self.last = self.first + done - 1
         out.write(after)
         yield done
 
@@ -91,11 +157,13 @@ class Merge:
             self._data.insert(place, made)
             self._rows[number] = made
         row = self._rows[number]
+        self._claim(number)
         styles = {place: cell.get("s") for place, cell in self._cells(number)}
         for _, cell in self._cells(number):
+            self._release(cell)
             row.remove(cell)
         at = sum(1 for cell in row if place_of(cell.get("r"))[1] < self._column)
-        made = etree.fromstring(f'<row xmlns="{MAIN}">'.encode() + b"".join(line) + b"</row>")
+        made = etree.fromstring(f'<row xmlns="{MAIN}">'.encode() + b"".join(b"<c" + cell for cell in line) + b"</row>")
         for offset, cell in enumerate(list(made)):
             place = self._column + offset
             cell.set("r", f"{letters(place)}{number}")
@@ -106,9 +174,12 @@ class Merge:
         row.attrib.pop("spans", None)
 
     def _empty_from(self, number: int) -> None:
-        """What is left of a longer block that stood there goes, down to the first row without any of it."""
-        while number in self._rows and self._used(number):
+        """What is left of a longer block that stood there goes, down to the first row without any of it, or with a
+        formula, which no delivery wrote."""
+        while number in self._rows and self._used(number) and not self._reckons(number):
+            self._claim(number)
             for _, cell in self._cells(number):
+                self._release(cell)
                 for child in list(cell):
                     cell.remove(child)
                 cell.attrib.pop("t", None)

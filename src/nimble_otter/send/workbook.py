@@ -45,6 +45,12 @@ _NEW = {
 }
 _ORDER = ("numFmts", "fonts", "fills", "borders", "cellStyleXfs", "cellXfs", "cellStyles", "dxfs")
 MOST_SHEET_NAME = 31
+_SHEET = re.compile(r"xl/worksheets/[^/]+\.xml")
+_HAS_FORMULA = re.compile(rb"<(?:\w+:)?f[ />]")
+_RECKONED = re.compile(
+    rb"(<(?:\w+:)?f(?:\s[^>]*)?(?:/>|>[^<]*</(?:\w+:)?f>))\s*<(?:\w+:)?v(?: ?/>|>[^<]*</(?:\w+:)?v>)"
+)
+"""A formula with the value that it had: some programs show that value until the sheet is touched."""
 
 
 _LARGE, _TIGHT = 32 << 20, 100
@@ -101,6 +107,11 @@ class Book:
             self._main = _BOOK
         self._rels_name = _rels_of(self._main)
         self.workbook, self._rels = self._tree(self._main), self._tree(self._rels_name)
+        if self.workbook.tag != tag("workbook"):
+            raise SendError(
+                f"{existing.name if existing else 'The file'} is a workbook in the strict form of Open XML.",
+                "Save it as a usual workbook first, or send to a new file.",
+            )
         self._types = self._tree(_TYPES)
         self._styles_name = self._target_of_type("/styles") or _STYLES
         self._styles = self._tree(self._styles_name)
@@ -180,34 +191,39 @@ class Book:
         self.add_type(part, f"{SHEET_ML}.worksheet+xml")
         return part
 
-    def drop_relations(self, part: str) -> None:
-        """Forget what a sheet that is replaced had of its own: drawings, tables, notes."""
-        for name in self._owned(part):
-            self._gone.add(name)
-            for override in self._types.findall(tag("Override", TYPES)):
-                if override.get("PartName") == f"/{name}":
-                    self._types.remove(override)
-        self._gone.add(_rels_of(part))
+    def tree_of(self, part: str) -> Any:
+        """A part as a tree. Raises: KeyError, SendError."""
+        return parse(self._added[part] if part in self._added else self.read(part))
 
-    def _owned(self, part: str) -> list[str]:
-        """Parts that only this one leads to, nested ones too."""
-        found: list[str] = []
+    def put_tree(self, part: str, tree: Any) -> None:
+        """A part as it is to be written."""
+        self._added[part] = _text(tree)
+
+    def relations_of(self, part: str) -> Any:
+        """The relations of a part, none where it has none."""
         try:
-            relations = parse(self.read(_rels_of(part)))
+            return self.tree_of(_rels_of(part))
         except KeyError:
-            return found
-        others = b"".join(
-            self.read(name) for name in self._names() if name.endswith(".rels") and name != _rels_of(part)
-        )
-        for relation in relations:
-            if relation.get("TargetMode") == "External":
-                continue
-            name = _resolved(part, relation.get("Target"))
-            if name in self._names() and posixpath.basename(name).encode() not in others:
-                found += [name, *self._owned(name)]
-                if _rels_of(name) in self._names():
-                    found.append(_rels_of(name))
-        return found
+            return self.new_relations()
+
+    @staticmethod
+    def resolved(part: str, target: str) -> str:
+        """A relation's target as the name of a part."""
+        return _resolved(part, target)
+
+    def drop_part(self, name: str) -> None:
+        self._gone.add(name)
+        self._added.pop(name, None)
+        for override in self._types.findall(tag("Override", TYPES)):
+            if override.get("PartName") == f"/{name}":
+                self._types.remove(override)
+
+    def table_names(self) -> set[str]:
+        """Names of all tables, and of all that is named: they must differ."""
+        names = [n for n in self._names() if re.fullmatch(r"xl/tables/[^/]+\.xml", n) and n not in self._gone]
+        found = {str(self.tree_of(name).get("displayName", "")).casefold() for name in names}
+        defined = self.workbook.find(tag("definedNames"))
+        return found | {str(d.get("name", "")).casefold() for d in (defined if defined is not None else ())}
 
     def _names(self) -> list[str]:
         old = self._old.namelist() if self._old is not None else []
@@ -352,7 +368,7 @@ class Book:
             out.writestr(name, _text(tree))
             done.add(name)
         for name, data in self._added.items():
-            if name not in done:
+            if name not in done and data:
                 out.writestr(name, data)
                 done.add(name)
         if self._old is None:
@@ -364,6 +380,9 @@ class Book:
             check()
             copy = zipfile.ZipInfo(info.filename, info.date_time)
             copy.compress_type, copy.external_attr = zipfile.ZIP_DEFLATED, info.external_attr
+            if _SHEET.fullmatch(info.filename) and (data := self.read(info.filename)) and _HAS_FORMULA.search(data):
+                out.writestr(copy, _RECKONED.sub(rb"\1", data))
+                continue
             with self._old.open(info) as old, out.open(copy, "w", force_zip64=info.file_size > 1 << 31) as new:
                 shutil.copyfileobj(old, new, 1 << 20)
 

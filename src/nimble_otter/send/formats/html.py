@@ -8,7 +8,18 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from nimble_otter.send.format import Option, Output, Rows
-from nimble_otter.send.texts import SPELLING, joined, put_empty, spelled, spelling
+from nimble_otter.send.texts import (
+    GUARD,
+    SPELLING,
+    Spelling,
+    can_be_formula,
+    guarded,
+    joined,
+    put_empty,
+    spelled,
+    spelling,
+)
+from nimble_otter.table import Column, Field
 
 _STYLE = """
 body { font: 14px/1.45 system-ui, sans-serif; color: #1d2b2f; background: #fff; margin: 24px; }
@@ -61,6 +72,7 @@ class _Html:
         Option("title", "Title", "text", "", hint="the pull's name"),
         Option("empty", "Empty values", "text", ""),
         Option("bare", "The table alone", "yes/no", False),
+        GUARD,
         *SPELLING,
     )
 
@@ -81,7 +93,7 @@ class _Html:
             cells = []
             for field, column, is_number in zip(rows.fields, block, numeric, strict=True):
                 start = b'<td class="n">' if is_number else b"<td>"
-                texts = [start + text for text in _escaped(spelled(column, field, spell))]
+                texts = [start + text for text in _harmless(column, field, spell, out)]
                 mark = b'<td class="n e">' if is_number else b'<td class="e">'
                 cells.append(put_empty(texts, column, mark + empty))
             count = len(cells[0]) if cells else 0
@@ -96,6 +108,19 @@ class _Html:
     def count(self, path: Path, out: Output) -> int:
         with path.open("rb") as stream:
             return sum(line.startswith(b"<tr><td") for line in stream)
+
+
+def _harmless(column: Column, field: Field, spell: Spelling, out: Output) -> list[bytes]:
+    """The text of each cell; before one that a spreadsheet would take for a formula an apostrophe stands, which only
+    spreadsheets see."""
+    plain = spelled(column, field, spell)
+    texts = _escaped(plain)
+    if not out.options["guard"] or not can_be_formula(column):
+        return texts
+    for place, (text, kept) in enumerate(zip(guarded(plain, out, column.empty), plain, strict=True)):
+        if text is not kept:
+            texts[place] = b"<span hidden>'</span>" + texts[place]
+    return texts
 
 
 def _escaped(texts: list[bytes]) -> list[bytes]:

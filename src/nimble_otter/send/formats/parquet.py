@@ -12,7 +12,7 @@ import numpy as np
 from nimble_otter.errors import SendError
 from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.table import MISSING, Column, Field, Kind
-from nimble_otter.table.show import plain
+from nimble_otter.table.show import is_endless, plain
 
 
 class _Parquet:
@@ -34,7 +34,11 @@ class _Parquet:
         pa, pq = _library()
         blocks = rows.blocks(out.stop)
         block = next(blocks, None)
-        schema = pa.schema([(f.name, _type(pa, f, block[n] if block else None)) for n, f in enumerate(rows.fields)])
+        types = [_type(pa, f, block[n] if block else None) for n, f in enumerate(rows.fields)]
+        for field, column, type_ in zip(rows.fields, block or (), types, strict=bool(block)):
+            if field.kind is Kind.OBJECT and type_ == pa.string() and not column.empty_at().all():
+                out.note(f"{field.name} holds values of several kinds, or objects, and is text")
+        schema = pa.schema(list(zip(rows.names, types, strict=True)))
         done = 0
         try:
             with pq.ParquetWriter(out.stream, schema, compression=out.options["compression"]) as writer:
@@ -49,7 +53,9 @@ class _Parquet:
                         waiting = []
                     yield done
         except (pa.ArrowInvalid, pa.ArrowTypeError, OverflowError) as problem:
-            raise SendError(f"A column holds values of different kinds: {problem}.", "Send another format.") from None
+            raise SendError(
+                f"A column holds values that its first rows did not let expect: {problem}.", "Send another format."
+            ) from None
         yield done
 
     def count(self, path: Path, out: Output) -> int:
@@ -60,6 +66,7 @@ class _Parquet:
 def _library() -> tuple[Any, Any]:
     try:
         import pyarrow
+        import pyarrow.compute
         import pyarrow.parquet
     except ImportError:
         raise SendError(
@@ -73,14 +80,38 @@ def _type(pa: Any, field: Field, column: Column | None) -> Any:
     if kind is Kind.DECIMAL:
         return pa.decimal128(38, column.scale if column is not None else 9)
     if kind is Kind.OBJECT:
-        values = column.values() if column is not None else []
-        types = {type(v) for v in values if v is not None and v is not MISSING}
-        return pa.binary() if types == {bytes} else pa.string()
+        return _type_of_values(pa, [v for v in column.values() if v is not None] if column is not None else [])
     return {
         Kind.INT: pa.int64(), Kind.FLOAT: pa.float64(), Kind.BOOL: pa.bool_(), Kind.TIME: pa.timestamp("us"),
         Kind.ZONED: pa.timestamp("us", "UTC"), Kind.DATE: pa.date32(), Kind.CLOCK: pa.time64("us"),
-        Kind.SPAN: pa.duration("us"), Kind.TEXT: pa.string(), Kind.UUID: pa.string(),
+        Kind.SPAN: pa.duration("us"), Kind.TEXT: pa.string(), Kind.UUID: pa.uuid(),
     }[kind]  # fmt: skip
+
+
+def _type_of_values(pa: Any, values: list[Any]) -> Any:
+    """Bytes, lists of one kind and exact numbers have types of their own; all else is text."""
+    types = {type(v) for v in values if v is not MISSING}
+    if types == {bytes}:
+        return pa.binary()
+    if types == {list}:
+        try:
+            found = pa.infer_type(values)
+            return found if not _holds_objects(pa, found) else pa.string()
+        except (pa.ArrowInvalid, pa.ArrowTypeError, OverflowError):
+            return pa.string()
+    if types and types <= {int, Decimal} and not any(is_endless(v) for v in values):
+        numbers = [Decimal(v) for v in values]
+        scale = max(0, *(-int(n.as_tuple().exponent) for n in numbers), 0)
+        digits = max(n.adjusted() + 1 for n in numbers) + scale
+        if digits <= 76:
+            return pa.decimal128(38, scale) if digits <= 38 else pa.decimal256(76, scale)
+    return pa.string()
+
+
+def _holds_objects(pa: Any, type_: Any) -> bool:
+    while pa.types.is_list(type_):
+        type_ = type_.value_type
+    return bool(pa.types.is_struct(type_) or pa.types.is_null(type_) or pa.types.is_decimal(type_))
 
 
 def _array(pa: Any, column: Column, type_: Any) -> Any:
@@ -90,6 +121,11 @@ def _array(pa: Any, column: Column, type_: Any) -> Any:
     if kind in (Kind.TIME, Kind.ZONED, Kind.CLOCK, Kind.SPAN, Kind.DATE) and type_ != pa.string():
         whole = pa.array(np.ascontiguousarray(column.data), mask=empty)
         return whole.cast(pa.int32()).cast(type_) if kind is Kind.DATE else whole.cast(type_)
+    if kind is Kind.UUID and type_ == pa.uuid():
+        halves = np.stack([column.data["high"], column.data["low"]], axis=1).astype(">u8")
+        raw = pa.FixedSizeBinaryArray.from_buffers(pa.binary(16), len(column), [None, pa.py_buffer(halves.tobytes())])
+        raw = raw if empty is None else pa.compute.if_else(pa.array(empty), pa.scalar(None, pa.binary(16)), raw)
+        return pa.ExtensionArray.from_storage(type_, raw)
     values: Sequence[Any] = [None if v is None or v is MISSING else v for v in column.values()]
     if type_ == pa.string():
         values = [None if v is None else _text(v) for v in values]

@@ -20,10 +20,11 @@ import numpy as np
 from nimble_otter.errors import SendError
 from nimble_otter.send.cells import Cells, header_cell, letters, place_of
 from nimble_otter.send.format import Option, Output, Rows
+from nimble_otter.send.kept_sheet import KeptSheet, follow_rows, in_table, ref_of, tables_of
 from nimble_otter.send.pictures import put_pictures, row_heights
 from nimble_otter.send.sheet_merge import Merge
 from nimble_otter.send.texts import BINARY_NAME, woven
-from nimble_otter.send.workbook import HEAD, MAIN, OFFICE, SHEET_ML, Book, odd_book, parse, sheet_name
+from nimble_otter.send.workbook import HEAD, MAIN, OFFICE, SHEET_ML, Book, odd_book, parse, sheet_name, tag
 from nimble_otter.table import Column, Kind
 from nimble_otter.table.columns import BufferText, CodedText
 
@@ -134,14 +135,13 @@ class _Delivery:
         if part and mode in ("over", "append"):
             yield from self._merge(part, mode, cells)
             return
-        if part:
-            self.book.drop_relations(part)
-        else:
-            part = self.book.add_sheet(wanted)
+        kept = KeptSheet(self.book, part, self.out) if part else None
+        part = part or self.book.add_sheet(wanted)
         blocks, done, name = self._blocks(), 0, wanted
         rest: list[Column] | None = next(blocks, None)
         while True:
-            sheet = _Sheet(self, part, cells, done)
+            sheet = _Sheet(self, part, cells, done, kept)
+            kept = None
             for done, left in sheet.write(rest, blocks):
                 rest = left
                 yield done
@@ -159,7 +159,7 @@ class _Delivery:
 
     def _merge(self, part: str, mode: str, cells: Cells) -> Iterator[int]:
         cells.links_wanted = cells.pictures_wanted = False
-        merge = Merge(parse(self.book.read(part)), self.first_row, self.first_column, len(self.rows.fields))
+        merge = Merge(parse(self.book.read(part)), self.first_row, self.first_column, len(self.rows.fields), self.out)
         names = self.head() if self.out.options["header"] and (mode == "over" or merge.is_blank) else []
         style = self.book.style(bold=True)
 
@@ -178,6 +178,9 @@ class _Delivery:
             for done in merge.write(lines(), stream, mode == "append"):
                 yield max(0, done - bool(names))
         self.written.add(part)
+        if merge.last >= merge.first:
+            area = (merge.first, self.first_column, merge.last, self.first_column + len(self.rows.fields) - 1)
+            follow_rows(tables_of(self.book, part, self.book.relations_of(part)), area, names, self.out)
         self.out.note("rows that stood below from an earlier delivery are emptied", merge.emptied)
 
     def head(self) -> list[str]:
@@ -188,8 +191,9 @@ class _Delivery:
 class _Sheet:
     """One sheet's part, from where the one before it ended."""
 
-    def __init__(self, delivery: _Delivery, part: str, cells: Cells, done: int) -> None:
+    def __init__(self, delivery: _Delivery, part: str, cells: Cells, done: int, kept: KeptSheet | None) -> None:
         self._delivery, self._part, self._cells, self._done = delivery, part, cells, done
+        self._kept = kept
         self._options, self._book = delivery.out.options, delivery.book
         self._header = bool(self._options["header"])
 
@@ -200,14 +204,16 @@ class _Sheet:
         cells, heights = self._cells, self._cells.pictures_wanted
         links: list[tuple[int, int, str]] = []
         pictures: list[tuple[int, int, bytes]] = []
-        gap = b"<c/>" * left
         top = start + self._header
+        row_start = self._kept.row_start if self._kept is not None else b'<row r="'
+        places = [b'<c r="' + letters(left + n).encode() for n in range(len(fields))]
         with delivery.zipped.open(self._part, "w", force_zip64=True) as stream:
             stream.write(self._start(rest))
             if self._header:
                 style = self._book.style(bold=True)
-                names = b"".join(header_cell(name, style) for name in delivery.head())
-                stream.write(f'<row r="{start}">'.encode() + gap + names + b"</row>")
+                number = f'{start}"'.encode()
+                heads = [p + number + header_cell(n, style) for p, n in zip(places, delivery.head(), strict=True)]
+                stream.write(row_start + number + b">" + b"".join(heads) + b"</row>")
             if rest is not None and not self._cells.styles:
                 cells.set_styles(fields, rest, self._options["date"], self._options["time"])
             count = 0
@@ -216,12 +222,13 @@ class _Sheet:
                 block, rest = (rest, None) if size == len(rest[0]) else _split(rest, size)
                 columns = [cells.column(n, f, c) for n, (f, c) in enumerate(zip(fields, block, strict=True))]
                 at = top + count
-                row_starts: list[bytes] | bytes = b"<row>" + gap
+                numbers = [b'%d"' % n for n in range(at, at + size)]
+                pieces: list[list[bytes] | bytes] = [row_start, numbers, b">"]
                 if heights and cells.pictures:
-                    row_starts = [row + gap for row in row_heights(size, at, cells.pictures)]
-                elif not count and at > 1 and not self._header:
-                    row_starts = [f'<row r="{at}">'.encode() + gap, *[b"<row>" + gap] * (size - 1)]
-                stream.write(woven([row_starts, *columns, b"</row>"], size))
+                    pieces[2] = row_heights(size, cells.pictures)
+                for place, column in zip(places, columns, strict=True):
+                    pieces += [place, numbers, column]
+                stream.write(woven([*pieces, b"</row>"], size))
                 links += [(at + row, left + place, text) for row, place, text in cells.links]
                 pictures += [(at + row, left + place, data) for row, place, data in cells.pictures]
                 cells.links, cells.pictures = [], []
@@ -231,78 +238,101 @@ class _Sheet:
                 yield self._done + count, rest
                 if count >= room:
                     break
-            stream.write(b"</sheetData>" + self._end(top + count - 1, links, pictures) + b"</worksheet>")
+            stream.write(self._end(top + count - 1, links, pictures))
         delivery.written.add(self._part)
         delivery.out.parts.append(self._part)
         yield self._done + count, rest
 
     def _start(self, block: list[Column] | None) -> bytes:
+        if self._kept is not None:
+            if not self._kept.has_columns:
+                self._kept.put(parse(self._columns(block).encode()))
+            return HEAD + self._kept.halves()[0]
         pane = ""
         row = self._delivery.first_row
         if self._header and self._options["freeze"]:
             pane = f'<pane ySplit="{row}" topLeftCell="A{row + 1}" activePane="bottomLeft" state="frozen"/>'
         parts = [f'<sheetViews><sheetView workbookViewId="0">{pane}</sheetView></sheetViews>']
+        text = f'<worksheet xmlns="{MAIN}" xmlns:r="{OFFICE}">{"".join(parts)}{self._columns(block)}<sheetData>'
+        return HEAD + text.encode()
+
+    def _columns(self, block: list[Column] | None) -> str:
         cols = []
         for place, field in enumerate(self._delivery.rows.fields):
             column = block[place] if block is not None else None
             wide = _width(field.name, field.kind, column, bool(self._options["buttons"] or self._options["as_table"]))
             at = self._delivery.first_column + place + 1
             cols.append(f'<col min="{at}" max="{at}" width="{wide}" customWidth="1"/>')
-        parts.append(f"<cols>{''.join(cols)}</cols>" if cols else "")
-        return HEAD + f'<worksheet xmlns="{MAIN}" xmlns:r="{OFFICE}">{"".join(parts)}<sheetData>'.encode()
+        return f'<cols xmlns="{MAIN}">{"".join(cols)}</cols>' if cols else ""
 
     def _end(self, last: int, links: list[Any], pictures: list[Any]) -> bytes:
-        delivery, relations = self._delivery, self._book.new_relations()
-        out, parts = delivery.out, b""
+        """All that stands behind the rows: what is new, among what was kept."""
+        delivery, kept = self._delivery, self._kept
+        relations = self._book.new_relations() if kept is None else kept.relations
         left = delivery.first_column
-        area = f"{letters(left)}{delivery.first_row}:{letters(left + len(delivery.rows.fields) - 1)}{last}"
+        box = (delivery.first_row, left, last, left + len(delivery.rows.fields) - 1)
         table = str(self._options["as_table"]).strip()
         has_rows = self._header and last > delivery.first_row
-        if self._options["buttons"] and has_rows and not table:
-            parts += f'<autoFilter ref="{area}"/>'.encode()
+        old = kept.table_at(*box[:2]) if kept is not None and has_rows else None
+        parts = []
+        if self._options["buttons"] and has_rows and not table and old is None:
+            parts.append(f'<autoFilter xmlns="{MAIN}" ref="{ref_of(box)}"/>')
         if links:
-            out.note(f"a sheet holds {MOST_LINKS} links: the rest are plain text", len(links) > MOST_LINKS)
-            known: dict[str, str] = {}
-            found = []
-            for row, place, text in links[:MOST_LINKS]:
-                if text not in known:
-                    known[text] = self._book.relate(relations, "hyperlink", _target(text), True)
-                found.append(f'<hyperlink ref="{letters(place)}{row}" r:id="{known[text]}"/>')
-            parts += f"<hyperlinks>{''.join(found)}</hyperlinks>".encode()
+            parts.append(self._hyperlinks(links, relations))
         if pictures:
-            drawing = put_pictures(self._book, relations, pictures)
-            parts += drawing
-        if table and has_rows:
-            parts += self._table(table, area, relations)
+            parts.append(put_pictures(self._book, relations, pictures))
+        if kept is not None:
+            kept.settle_tables(old)
+        if old is not None:
+            old.without_totals()
+            old.rename(delivery.head())
+            old.grow(box)
+        elif table and has_rows:
+            parts.append(self._table(table, ref_of(box), relations))
         self._book.put_relations(self._part, relations)
-        return parts
+        if kept is None:
+            return b"</sheetData>" + "".join(parts).encode() + b"</worksheet>"
+        for part in parts:
+            kept.put(parse(part.encode()))
+        for buttons in kept.tree.findall(tag("autoFilter")):
+            buttons.set("ref", ref_of(box))
+        return kept.halves()[1]
 
-    def _table(self, name: str, area: str, relations: Any) -> bytes:
+    def _hyperlinks(self, links: list[Any], relations: Any) -> str:
+        self._delivery.out.note(f"a sheet holds {MOST_LINKS} links: the rest are plain text", len(links) > MOST_LINKS)
+        known: dict[str, str] = {}
+        found = []
+        for row, place, text in links[:MOST_LINKS]:
+            if text not in known:
+                known[text] = self._book.relate(relations, "hyperlink", _target(text), True)
+            found.append(f'<hyperlink ref="{letters(place)}{row}" r:id="{known[text]}"/>')
+        return f'<hyperlinks xmlns="{MAIN}" xmlns:r="{OFFICE}">{"".join(found)}</hyperlinks>'
+
+    def _table(self, name: str, area: str, relations: Any) -> str:
         """A table over the rows (18.5): its names must differ and none may be empty."""
         heads = self._delivery.head()
         if len({head.casefold() for head in heads}) != len(heads) or not all(heads):
             raise SendError("A table needs a name of its own for each column.", "Rename some, or choose no table.")
         name = re.sub(r"\W", "_", name)
         name = name if re.match(r"[^\W\d]", name) else f"_{name}"
+        taken, number, free = self._book.table_names(), 1, name
+        while free.casefold() in taken:
+            number += 1
+            free = f"{name}_{number}"
+        self._delivery.out.note(f"the table is called {free}, as {name} is taken", int(free != name))
         part = self._book.free_part("xl/tables/table{}.xml")
         number = int(re.findall(r"\d+", part)[-1])
-        name = name if number == 1 else f"{name}_{number}"
         columns = "".join(
-            f"<tableColumn id={quoteattr(str(n))} name={quoteattr(_in_table(head))}/>"
-            for n, head in enumerate(heads, 1)
+            f"<tableColumn id={quoteattr(str(n))} name={quoteattr(in_table(head))}/>" for n, head in enumerate(heads, 1)
         )
         text = (
-            f'<table xmlns="{MAIN}" id="{number + 1000}" name="{name}" displayName="{name}" ref="{area}">'
+            f'<table xmlns="{MAIN}" id="{number + 1000}" name="{free}" displayName="{free}" ref="{area}">'
             f'<autoFilter ref="{area}"/><tableColumns count="{len(heads)}">{columns}</tableColumns>'
             '<tableStyleInfo name="TableStyleLight1" showRowStripes="1"/></table>'
         )
         self._book.put(part, HEAD + text.encode(), f"{SHEET_ML}.table+xml")
         relation = self._book.relate(relations, "table", f"/{part}")
-        return f'<tableParts count="1"><tablePart r:id="{relation}"/></tableParts>'.encode()
-
-
-def _in_table(head: str) -> str:
-    return head.replace("\n", "_x000a_").replace("\r", "_x000d_")
+        return f'<tableParts xmlns="{MAIN}" xmlns:r="{OFFICE}" count="1"><tablePart r:id="{relation}"/></tableParts>'
 
 
 def _target(text: str) -> str:
