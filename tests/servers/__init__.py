@@ -149,9 +149,11 @@ class Mariadb(Server):
             raise NoServer("mariadb-server")
         super().__init__("maria")
         data = self.folder / "data"
+        apart = f"--tmpdir={self.folder}"  # its temporary files have names that another server's have
         self.do("/usr/bin/mariadb-install-db", "--no-defaults", f"--datadir={data}", "--skip-test-db",
-                "--auth-root-authentication-method=normal")  # fmt: skip
+                apart, "--auth-root-authentication-method=normal")  # fmt: skip
         self.start("/usr/sbin/mariadbd", "--no-defaults", f"--datadir={data}", f"--socket={self.folder}/s",
+                   apart,
                    f"--pid-file={self.folder}/p", f"--port={self.port}", "--bind-address=127.0.0.1",
                    "--innodb-flush-log-at-trx-commit=0", "--innodb-buffer-pool-size=256M")  # fmt: skip
         self.wait(self.is_up)

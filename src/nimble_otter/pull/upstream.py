@@ -3,14 +3,20 @@ a comparison of the rows before and after."""
 
 from __future__ import annotations
 
+import datetime as dt
 import difflib
+import re
 from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from decimal import Decimal
 from typing import Any
+
+import numpy as np
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.model import Pull
+from nimble_otter.pull.server_sql import Speller
 from nimble_otter.pull.shaped import Shaped, columns_to_send
 from nimble_otter.pull.steps import (
     ColumnsStep,
@@ -22,7 +28,7 @@ from nimble_otter.pull.steps import (
     SortStep,
     TopStep,
 )
-from nimble_otter.query.conditions import local_dialect, parse_condition, parse_expression
+from nimble_otter.query.conditions import parse_condition, parse_expression
 from nimble_otter.query.lazy import exp
 from nimble_otter.query.parsed import parse_sql
 from nimble_otter.query.rewrite import lower_keywords
@@ -30,7 +36,8 @@ from nimble_otter.query.scopes import Token, tokens_of
 from nimble_otter.query.statements import split_statements
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Field, Kind, Table
-from nimble_otter.table.forms import render
+from nimble_otter.table.conditions import Node
+from nimble_otter.table.expressions import columns_in, compute
 from nimble_otter.table.group import Figure
 from nimble_otter.table.show import plain
 
@@ -39,6 +46,7 @@ _AGGREGATES = {
     Figure.MIN: "min({})", Figure.MAX: "max({})", Figure.DISTINCT: "count(distinct {})",
 }  # fmt: skip
 MOST_COMPARED = 500_000
+_TIME = re.compile(r"(\d{4}-\d\d-\d\d[ T])?\d\d:\d\d(:\d\d(\.\d{1,6})?)?")
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,7 +78,7 @@ def move_up(pull: Pull, at: int, table: Table, dialect: str, quoted: Callable[[s
         wanted += [] if step.only else [n for n in names if n not in wanted and n not in step.hidden]
         made = _chosen(text, [n for n in wanted if n not in step.hidden], table, dialect, quoted)
     elif isinstance(step, GroupStep):
-        made = _grouped(text, step, quoted, notes)
+        made = _grouped(text, step, table, dialect, quoted, notes)
     elif isinstance(step, TopStep):
         made = _topped(text, step, table, dialect, quoted, notes)
     elif isinstance(step, ComputeStep):
@@ -102,39 +110,32 @@ def _filtered(
     conditions = [c for c in step.conditions if c.on]
     if not conditions:
         raise ConditionError("The filter has no condition.", "Add one, or remove the step.")
-    for condition in conditions:
-        condition.node(table)  # says what is wrong with it
-        if condition.operator == "anywhere":
-            raise ConditionError("Looking into any column is done here only.", "Name the column to look into first.")
-        if "ilike" in condition.as_sql() or _compares_text(condition, table):
-            notes.append("Texts are compared by the server's own rules for letters' case and accents.")
-    parsed = [_in_dialect(c.as_sql(), dialect) for c in conditions]
-    if dialect == "postgres":
-        for node in parsed:
-            _like_as_text(node, table)
-    if any(node.find(exp.Like, exp.ILike) for node in parsed):
-        notes.append("Texts are compared by the server's own rules for letters' case and accents.")
+    if any(condition.operator == "anywhere" for condition in conditions):
+        raise ConditionError("Looking into any column is done here only.", "Name the column to look into first.")
+    nodes = [condition.node(table) for condition in conditions]
     labels = _plain_labels(text, table, dialect)
-    if labels is not None and all(_known(node, labels) for node in parsed):
-        for node in parsed:
-            for column in list(node.find_all(exp.Column)):
-                expression = labels[column.name.casefold()]
-                column.replace(expression.copy()) if column is not node else None
-        return _with_where(text, [_said(node, dialect, text) for node in parsed])
-    for node in parsed:
-        for column in node.find_all(exp.Column):
-            name = table.fields[table.index(".".join(p.name for p in column.parts))].name
-            column.set("table", None)
-            column.set("this", exp.to_identifier(name, quoted=quoted(name) != name))
-    return _wrapped(text, ["*"], f"\nwhere {_joined([_said(n, dialect, text) for n in parsed])}")
+    used = {place for node in nodes for place in columns_in(node) if place >= 0}
+    names = {place: table.fields[place].name for place in used}
+    if labels is not None and used and all(name.casefold() in labels for name in names.values()):
+        inside = {place: _inner(labels[name.casefold()], dialect, text) for place, name in names.items()}
+        return _with_where(text, _spelled(nodes, table, dialect, inside.__getitem__, notes))
+    said = _spelled(nodes, table, dialect, lambda place: quoted(table.fields[place].name), notes)
+    return _wrapped(text, ["*"], f"\nwhere {_joined(said)}")
 
 
-def _like_as_text(node: Any, table: Table) -> None:
-    """This server looks for patterns in texts alone; here a value of any kind is looked at as its text."""
-    texts = {f.name.casefold() for f in table.fields if f.kind is Kind.TEXT}
-    for like in list(node.find_all(exp.Like, exp.ILike)):
-        if isinstance(like.this, exp.Column) and like.this.name.casefold() not in texts:
-            like.set("this", exp.cast(like.this.copy(), "text"))
+def _spelled(
+    nodes: Sequence[Node], table: Table, dialect: str, column: Callable[[int], str], notes: list[str]
+) -> list[str]:
+    speller = Speller(table, dialect, column)
+    said = [speller.condition(node) for node in nodes]
+    notes += speller.notes
+    return said
+
+
+def _inner(expression: Any, dialect: str, text: str) -> str:
+    """The expression behind a column of the query, as it stands inside another."""
+    said = lower_keywords(expression.sql(dialect=dialect or None), text)
+    return said if isinstance(expression, exp.Column) else f"({said})"
 
 
 def _computed(
@@ -142,42 +143,15 @@ def _computed(
 ) -> str:
     """The query with the columns worked out around it, so that each can name those of the query."""
     for computed in (c for c in step.columns if c.text):
-        parse_expression(computed.text, table)  # says what is wrong with it
-        node = _in_dialect(computed.text, dialect)
-        if node.find(exp.Div, exp.Round, exp.Cast):
-            notes.append("Division, rounding and casts follow the server's own rules.")
-        for own in node.find_all(exp.Column):
-            name = table.fields[table.index(".".join(p.name for p in own.parts))].name
-            own.set("table", None)
-            own.set("this", exp.to_identifier(name, quoted=quoted(name) != name))
-        text = _wrapped(text, ["q.*", f"{_said(node, dialect, text)} as {quoted(computed.label)}"])
-        table = replace(table, fields=(*table.fields, Field(computed.label, Kind.OBJECT)))
+        operand = parse_expression(computed.text, table)
+        names = [quoted(field.name) for field in table.fields]
+        speller = Speller(table, dialect, names.__getitem__)
+        text = _wrapped(text, ["q.*", f"{speller.operand(operand)} as {quoted(computed.label)}"])
+        notes += speller.notes
+        made = compute(operand, table, np.arange(table.rows))
+        field = Field(computed.label, made.kind)
+        table = Table((*table.fields, field), (*table.columns, made), table.rows)
     return text
-
-
-def _said(node: Any, dialect: str, before: str) -> str:
-    return lower_keywords(node.sql(dialect=dialect or None), before)
-
-
-def _compares_text(condition: Condition, table: Table) -> bool:
-    found = condition.column and condition.column in [f.name for f in table.fields]
-    return bool(found) and table.fields[table.index(condition.column)].kind is Kind.TEXT
-
-
-def _in_dialect(text: str, dialect: str) -> Any:
-    """A condition of the local language for a server: escapes in patterns are written out where the server has none."""
-    node = parse_sql(text, local_dialect(), ConditionError)
-    if dialect in ("sqlite", "mysql"):
-        for like in list(node.find_all(exp.Like, exp.ILike)):
-            if "\\" in like.expression.name and not isinstance(like.parent, exp.Escape):
-                mark = exp.Literal.string("!")
-                pattern = like.expression.name.replace("!", "!!").replace("\\\\", "\0").replace("\\", "!")
-                made = exp.Escape(this=like.copy(), expression=mark)
-                made.this.set("expression", exp.Literal.string(pattern.replace("\0", "\\")))
-                if like is node:
-                    return made
-                like.replace(made)
-    return node
 
 
 def _chosen(text: str, names: list[str], table: Table, dialect: str, quoted: Callable[[str], str]) -> str:
@@ -213,12 +187,6 @@ def _plain_labels(text: str, table: Table, dialect: str) -> dict[str, Any] | Non
             return None
         found[item.alias_or_name.casefold()] = item.unalias()
     return found
-
-
-def _known(node: Any, labels: dict[str, Any]) -> bool:
-    """Whether every column of a condition is a label, and the condition more than a column alone."""
-    columns = list(node.find_all(exp.Column))
-    return not isinstance(node, exp.Column) and all(not c.table and c.name.casefold() in labels for c in columns)
 
 
 def _joined(conditions: list[str]) -> str:
@@ -262,14 +230,13 @@ def _order_said(
     """Keys of an order in the server's words, with the empties where they are here."""
     keys = []
     for key in wanted:
-        field = table.fields[table.index(key.column)]
+        place = table.index(key.column)
+        field = table.fields[place]
         if key.order:
             raise ConditionError(f"{key.column} is put into {key.order} order here only.", "Sort by code point first.")
-        if field.kind is Kind.TEXT:
-            notes.append(f"{key.column} is sorted by the server's collation; here texts go by code point.")
         if field.kind is Kind.UUID and dialect == "mysql":
             notes.append(f"{key.column} is sorted by the server's own order of UUIDs; here they go by their digits.")
-        name = quoted(field.name)
+        name = Speller(table, dialect, lambda at: quoted(table.fields[at].name)).in_order(place)
         way = " desc" if key.descending else ""
         if dialect == "mysql":
             first = f"{name} is null{' desc' if key.empty_first else ''}, "
@@ -314,24 +281,31 @@ def _sorted(
     return _wrapped(text, ["*"], f"\norder by {', '.join(keys)}")
 
 
-def _grouped(text: str, step: GroupStep, quoted: Callable[[str], str], notes: list[str]) -> str:
+def _grouped(
+    text: str, step: GroupStep, table: Table, dialect: str, quoted: Callable[[str], str], notes: list[str]
+) -> str:
     if not step.keys:
         raise ConditionError("The group has no columns to group by.", "Choose one in its drawer.")
+    speller = Speller(table, dialect, lambda at: quoted(table.fields[at].name))
+    columns, keys = [], []
     for key in step.keys:
         if key.part:
             raise ConditionError(f"{key.title} is worked out here only.", "Compute it in the query first.")
-    columns = [quoted(key.column) for key in step.keys]
+        name, exact = quoted(key.column), speller.in_group(table.index(key.column))
+        columns.append(name if exact == name else f"{exact} as {name}")
+        keys.append(exact)
     for figure in step.figures:
         form = _AGGREGATES.get(figure.figure)
         if form is None:
             word = figure.figure.value
             raise ConditionError(f"The server's SQL has no {word} for every kind of server.", f"Take {word} out first.")
-        columns.append(f"{form.format(quoted(figure.column))} as {quoted(figure.title)}")
+        of = speller.in_figure(table.index(figure.column), figure.figure.value) if figure.column else ""
+        columns.append(f"{form.format(of)} as {quoted(figure.title)}")
+    notes += speller.notes
     if len(step.keys) > 1:
         notes.append("The groups come as plain rows of the deepest level.")
     notes.append("The rows inside a group stay at the server.")
-    keys = ", ".join(quoted(key.column) for key in step.keys)
-    return _wrapped(text, columns, f"\ngroup by {keys}")
+    return _wrapped(text, columns, f"\ngroup by {', '.join(keys)}")
 
 
 # --- down again ------------------------------------------------------------------------------------------------------
@@ -408,10 +382,9 @@ def compare(before: Shaped, after: Shaped, stop: StopToken = NEVER) -> Compariso
             return Comparison(before.rows, after.rows, was_compared=False)
         ids = view.row_ids()
         lists = []
-        for field, column in sorted(zip(fields, columns, strict=True), key=lambda pair: pair[0].name.casefold()):
+        for _, column in sorted(zip(fields, columns, strict=True), key=lambda pair: pair[0].name.casefold()):
             stop.check()
-            # as the source writes it: a time that comes through a subquery is text in some of them
-            lists.append([_normal(render(value, field.form)) for value in column.values(ids)])
+            lists.append(list(map(_normal, column.values(ids))))
         counts.append(Counter(zip(*lists, strict=True)))
     gone, new = counts[0] - counts[1], counts[1] - counts[0]
     examples = [f"only before: {', '.join(map(str, row))}" for row in list(gone)[:3]]
@@ -420,14 +393,22 @@ def compare(before: Shaped, after: Shaped, stop: StopToken = NEVER) -> Compariso
 
 
 def _normal(value: Any) -> Any:
-    """Numbers by their value to 12 digits, as servers sum in another order; everything else as its exact text."""
+    """Numbers by their value to 12 digits, as servers sum in another order, times by the moment (one that comes through
+    a subquery is text in some of them), everything else as its exact text."""
     if value is None:
         return "∅"
     if isinstance(value, bool):
         return int(value)
-    if isinstance(value, (int, float)) or type(value).__name__ == "Decimal":
-        return f"{float(value):.12g}"
-    return plain(value)
+    if isinstance(value, (int, float, Decimal)):
+        return f"{float(value) + 0.0:.12g}"  # a zero with a minus is a zero
+    if isinstance(value, dt.timedelta):
+        return f"{value.total_seconds():.6f} s"
+    text = plain(value)
+    if isinstance(value, (dt.datetime, dt.time)) or (isinstance(value, str) and _TIME.fullmatch(value)):
+        text = text.replace("T", " ")
+        text = text.rstrip("0").rstrip(".") if "." in text else text
+        text = text if text.count(":") != 1 else f"{text}:00"
+    return text
 
 
 def difference(before: str, after: str) -> list[tuple[str, str]]:

@@ -86,8 +86,8 @@ strpos(text text) integer: Where a part begins, from 1; 0 where it is not: posit
 starts_with(text text) yes/no: Whether it begins so.
 split_part(text text whole) text: The n-th part; from the end where n is negative.
 regexp_replace(text text text [text]) text: The first match, all with the flag 'g'; 'i' without regard to case.
-concat([any]) text …: Everything that is not NULL, as text.
-concat_ws(text [any]) text …: The same with a text between.
+concat(any) text …: Everything that is not NULL, as text.
+concat_ws(text any) text …: The same with a text between.
 coalesce(any) same …: The first that is not NULL.
 nullif(any any) same: NULL where the two are equal.
 greatest(any) same …: The largest that is not NULL.

@@ -126,6 +126,7 @@ class Relational(Catalogued):
                 server=self.writes_as,
                 exact=info.exact if info else None,
                 generated=info.generated if info else "",
+                folds=info.folds if info else False,
             )
             for label, origin, info in zip(labels, origins, known, strict=True)
         )

@@ -276,7 +276,8 @@ class Field:
     name when there is no origin ("31 % · object"), `look` how its values are shown, `numbers` whether mixed values are
     all numbers. `server` is the dialect of the source, `exact` the type with which a new table there would hold the
     same values ("" for any value in SQLite, for one of a database's own types elsewhere; None: not known),
-    `generated` what fills the column there ("identity", or an expression).
+    `generated` what fills the column there ("identity", or an expression). `folds`: texts that differ may count as
+    equal there.
     """
 
     name: str
@@ -290,6 +291,7 @@ class Field:
     server: str = ""
     exact: str | None = None
     generated: str = ""
+    folds: bool = False
 
     @property
     def is_number(self) -> bool:

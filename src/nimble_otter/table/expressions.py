@@ -44,7 +44,7 @@ def _for_all(column: Column, rows: int, ids: Ids) -> Column:
 
 def _by_words(operand: Operand, table: Table, ids: Ids) -> Column | None:
     """An expression of one column of few texts, worked out for each text once."""
-    places = _columns_in(operand)
+    places = columns_in(operand)
     column = table.columns[next(iter(places))] if len(places) == 1 else None
     if not isinstance(column, CodedText) or column.missing is not None or len(column.words) * 4 > len(ids):
         return None
@@ -68,7 +68,7 @@ def _by_words(operand: Operand, table: Table, ids: Ids) -> Column | None:
     return None if made.kind is Kind.OBJECT else replace(made, empty=gone)
 
 
-def _columns_in(operand: Operand | Node) -> set[int]:
+def columns_in(operand: Operand | Node) -> set[int]:
     """The places of the columns that an expression names."""
     if isinstance(operand, ColumnAt):
         return {operand.index} if not operand.path else {operand.index, -1}
@@ -78,5 +78,5 @@ def _columns_in(operand: Operand | Node) -> set[int]:
         for part in value if isinstance(value, tuple) else (value,):
             for inner in part if isinstance(part, tuple) else (part,):
                 if hasattr(inner, "__slots__") and type(inner).__module__ == ColumnAt.__module__:
-                    found |= _columns_in(inner)
+                    found |= columns_in(inner)
     return found

@@ -134,20 +134,21 @@ class PostgresqlConnection(Relational):
             "t.typtype not in ('e', 'd') and format_type(t.oid, null) <> all(%s)), "
             f"(select n.nspname = 'pg_catalog' from pg_type b left join pg_type i on i.oid = b.typelem and "
             f"b.typcategory = 'A' join pg_namespace n on n.oid = coalesce(i.typnamespace, b.typnamespace) "
-            f"where b.oid = {base}), case when t.typtype = 'd' then format_type(t.typbasetype, t.typtypmod) end "
-            "from pg_attribute a "
+            f"where b.oid = {base}), case when t.typtype = 'd' then format_type(t.typbasetype, t.typtypmod) end, "
+            "t.typname = 'citext' or not coalesce(l.collisdeterministic, true) from pg_attribute a "
             "join pg_class c on c.oid = a.attrelid join pg_namespace n on n.oid = c.relnamespace "
             "join pg_type t on t.oid = a.atttypid left join pg_type e on e.oid = t.typelem and t.typcategory = 'A' "
-            "where a.attnum > 0 and not a.attisdropped and n.nspname = coalesce(%s, current_schema()) "
+            "left join pg_collation l on l.oid = a.attcollation where a.attnum > 0 and not a.attisdropped "
+            "and n.nspname = coalesce(%s, current_schema()) "
             "and c.relkind in ('r', 'p', 'v', 'm', 'f') and (%s::text[] is null or c.relname = any(%s))"
         )
         names = list(tables) if tables is not None else None
         found: dict[str, dict[str, Written]] = {}
-        for table, column, kind, is_missed, is_common, base in self._ask(
+        for table, column, kind, is_missed, is_common, base, folds in self._ask(
             text, (list(ischema_names), schema, names, names)
         ):
             exact = (base or kind) if is_common else ""
-            found.setdefault(table, {})[column] = Written(kind.upper() if is_missed else None, exact=exact)
+            found.setdefault(table, {})[column] = Written(kind.upper() if is_missed else None, folds=folds, exact=exact)
         return found
 
     def _definition(self, table: TableInfo) -> str | None:
