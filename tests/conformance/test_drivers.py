@@ -409,3 +409,16 @@ def test_uuids_are_held_as_such_wherever_a_column_is_declared_so(kind, request, 
         assert [c.kind for c in made.table.columns] == [Kind.UUID, Kind.UUID]
     if kind != "sqlite":
         server.ask("drop table gate", "merrow")
+
+
+@pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
+def test_a_query_that_fails_says_so_once_and_leaves_the_connection_in_use(
+    kind, request, open_base, survey, caplog, capfd
+):
+    where = survey if kind == "sqlite" else request.getfixturevalue({"postgresql": "postgres"}.get(kind, kind)).url
+    connection = open_base(where)
+    for text in ("select nosuch from reading", "select 1 from nosuch", "select abs(", "select 1"):
+        with contextlib.suppress(QueryError):
+            fetch(connection, Request(text))
+    assert not caplog.records
+    assert capfd.readouterr().err == ""

@@ -156,21 +156,29 @@ def test_differences_are_found_with_examples(connection):
 
 ODD = {
     "id": ("integer", "int", "integer"), "i": ("bigint", "bigint", "integer"), "j": ("integer", "int", "int"),
-    "f": ("float8", "double", "real"), "r": ("real", "float", "real"), "d": ("numeric(12,3)", "decimal(12,3)", "decimal(12,3)"),
+    "f": ("float8", "double", "real"), "r": ("real", "float", "real"), "d": ("numeric(12,3)", "decimal(12,3)",
+    "decimal(12,3)"),
     "n": ("numeric", "decimal(20,6)", "numeric"), "t": ("text", "varchar(20)", "varchar(20) collate nocase"),
     "u": ("odd_text", "varchar(20) collate utf8mb4_bin", "text"), "c": ("char(4)", "char(4)", "char(4)"),
-    "b": ("boolean", "tinyint", "boolean"), "day": ("date", "date", "date"), "at": ("timestamp", "datetime(6)", "timestamp"),
-    "few": ("timestamp(0)", "datetime", "datetime"), "clock": ("time", "time(3)", "time"), "g": ("uuid", "uuid", "uuid"),
+    "b": ("boolean", "tinyint", "boolean"), "day": ("date", "date", "date"), "at": ("timestamp", "datetime(6)",
+    "timestamp"),
+    "few": ("timestamp(0)", "datetime", "datetime"), "clock": ("time", "time(3)", "time"), "g": ("uuid", "uuid",
+    "uuid"),
 }  # fmt: skip
 ROWS = {
-    "i": ["7", "-7", "0", "null", "12", "-1", "3", "100"], "j": ["3", "-3", "2", "5", "null", "0", "1", "-2"], "f": ["1.5", "-0.5", "2.5", "1e10", "null", "0.1", "-2.5", "3"],
-    "r": ["0.1", "0.25", "-1.5", "null", "2.5", "3.3", "1e5", "0.7"], "d": ["1.250", "-1.250", "0.001", "null", "99.5", "-0.5", "2.5", "10"],
+    "i": ["7", "-7", "0", "null", "12", "-1", "3", "100"], "j": ["3", "-3", "2", "5", "null", "0", "1", "-2"],
+    "f": ["1.5", "-0.5", "2.5", "1e10", "null", "0.1", "-2.5", "3"],
+    "r": ["0.1", "0.25", "-1.5", "null", "2.5", "3.3", "1e5", "0.7"], "d": ["1.250", "-1.250", "0.001", "null", "99.5",
+    "-0.5", "2.5", "10"],
     "n": ["1.5", "-2.25", "null", "0.1", "3", "10.000001", "-1", "7"],
     "t": ["'abc'", "'ABC'", "''", "' abc'", "'abc '", "null", "'a%b_c'", "'xyz'"],
     "u": ["'b'", "'B'", "' '", "'xyz'", "null", "'abc'", "'%'", "'a'"],
-    "c": ["'ab'", "'AB'", "'abcd'", "null", "'a'", "''", "'x'", "'ab'"], "b": ["1", "0", "null", "1", "0", "1", "null", "0"],
-    "day": ["'2031-05-31'", "'2032-02-29'", "null", "'1999-12-31'", "'2000-01-01'", "'2026-12-31'", "'2027-01-03'", "'2031-05-01'"],
-    "at": ["'2031-05-31 13:04:05.5'", "'2032-02-29 00:00:00'", "null", "'1999-12-31 23:59:59.999'", "'2000-01-01 12:00:00'",
+    "c": ["'ab'", "'AB'", "'abcd'", "null", "'a'", "''", "'x'", "'ab'"], "b": ["1", "0", "null", "1", "0", "1", "null",
+    "0"],
+    "day": ["'2031-05-31'", "'2032-02-29'", "null", "'1999-12-31'", "'2000-01-01'", "'2026-12-31'", "'2027-01-03'",
+    "'2031-05-01'"],
+    "at": ["'2031-05-31 13:04:05.5'", "'2032-02-29 00:00:00'", "null", "'1999-12-31 23:59:59.999'",
+    "'2000-01-01 12:00:00'",
            "'2026-12-31 11:59:59.25'", "'2027-01-03 01:00:00'", "'2031-05-01 00:00:00'"],
     "few": ["'2031-05-31 13:04:05'", "'2032-02-29 00:00:00'", "null", "'1999-12-31 23:59:59'", "'2000-01-01 12:00:00'",
             "'2026-12-31 11:59:59'", "'2027-01-03 01:00:00'", "'2031-05-01 00:00:00'"],
@@ -178,8 +186,10 @@ ROWS = {
     "g": ["'a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11'", "null"] * 4,
 }  # fmt: skip
 VALUES = {"i": ["5", "0", "-7"], "j": ["2"], "f": ["0.5", "2.5"], "r": ["0.1", "3.3"], "d": ["1.25", "0"], "n": ["1.5"],
-          "t": ["'abc'", "'B'", "''"], "u": ["'b'", "'abc '"], "c": ["'ab'", "'ab  '"], "b": ["true"], "day": ["'2031-05-31'"],
-          "at": ["'2031-05-31'", "'2031-05-31 13:04:05.5'", "'2000-01-01 12:00'"], "few": ["'2031-05-31 13:04:05.5'", "'1999-12-31 23:59:59'"],
+          "t": ["'abc'", "'B'", "''"], "u": ["'b'", "'abc '"], "c": ["'ab'", "'ab  '"], "b": ["true"],
+          "day": ["'2031-05-31'"],
+          "at": ["'2031-05-31'", "'2031-05-31 13:04:05.5'", "'2000-01-01 12:00'"], "few": ["'2031-05-31 13:04:05.5'",
+          "'1999-12-31 23:59:59'"],
           "clock": ["'12:30'"], "g": ["'A0EEBC99-9c0b-4ef8-bb6d-6bb9bd380a11'"]}  # fmt: skip
 ARGUMENTS = {
     "number": ["i", "j", "f", "r", "d", "n", "2.5"],
@@ -350,7 +360,8 @@ def test_every_function_sign_and_condition_means_the_same_upstream_or_says_so(od
     steps += [(text, filtered(Condition("sql", text=text))) for text in odd_conditions()]
     for name in ROWS:
         steps.append((f"group {name}", GroupStep(group_keys(name), (FigureOf(Figure.COUNT), FigureOf(Figure.MEAN, "i"),
-            FigureOf(Figure.SUM, "d"), FigureOf(Figure.MAX, "t"), FigureOf(Figure.MIN, "u"), FigureOf(Figure.DISTINCT, "t"),
+            FigureOf(Figure.SUM, "d"), FigureOf(Figure.MAX, "t"), FigureOf(Figure.MIN, "u"), FigureOf(Figure.DISTINCT,
+                "t"),
             FigureOf(Figure.MEAN, "d")))))  # fmt: skip
         steps.append((f"top {name}", TopStep(3, (SortBy(name, True), SortBy("id")))))
     told = {}

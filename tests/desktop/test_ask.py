@@ -104,6 +104,18 @@ def test_problems_are_told_after_a_pause_and_mended_by_a_key(drawer, window):
     assert wait_until(lambda: not drawer.problem.isVisibleTo(window), 5)
 
 
+def test_enter_behind_a_word_typed_in_full_is_a_new_line_unless_an_offer_was_chosen(drawer):
+    editor = drawer.editor
+    for typed, keys, wanted in (("select * from reading", (), "select * from reading\n"),
+                                ("select * FROM", (), "select * FROM\n"), ("select * from rea", (),
+                                    "reading")):  # fmt: skip
+        editor.setPlainText("")
+        QTest.keyClicks(editor, typed)
+        for key in (*keys, Qt.Key.Key_Return):
+            QTest.keyClick(editor, key)
+        assert wanted in editor.toPlainText(), editor.toPlainText()
+
+
 def test_several_fixes_are_offered_in_a_menu(drawer, window):
     put(drawer, "select station_id from visit s join station v on s.station_id = v.station_id", at=10)
     assert wait_until(lambda: len(drawer.help.problems) == 1, 5)

@@ -96,7 +96,9 @@ class Relational(Catalogued):
             with self._explained(request.text):
                 labels, hints = self._start(answer, sent, self._written({n: request.parameters[n] for n in names}))
         except BaseException as problem:
-            answer.finish(is_whole=False)
+            answer.finish(
+                is_whole=isinstance(problem, QueryError)
+            )  # a statement that was refused leaves no rows behind
             stop.check()
             if sent is not text and isinstance(problem, QueryError):  # told by its place in the text as written
                 return self.run(replace(request, shorten=False, with_keys=False), stop)

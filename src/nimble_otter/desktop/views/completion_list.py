@@ -53,7 +53,7 @@ class CompletionList(QListWidget):
     ) -> None:
         super().__init__(editor)
         self._editor, self._ask, self._taken = editor, ask, taken
-        self._start, self._typed = 0, ""
+        self._start, self._typed, self._was_chosen = 0, "", False
         self.setItemDelegate(_Look(self))
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.setObjectName("completion")
@@ -79,7 +79,7 @@ class CompletionList(QListWidget):
         if not asked and len(typed) == 1 and not behind_dot:
             self.hide()  # an alias of one letter is meant as often as a word
             return
-        self._typed = typed
+        self._typed, self._was_chosen = typed, False
         if not offers or (not asked and len(offers) == 1 and offers[0].text == typed):
             self.hide()
             return
@@ -133,10 +133,11 @@ class CompletionList(QListWidget):
         if event.modifiers() & ~Qt.KeyboardModifier.KeypadModifier:
             return False
         if key in steps:
+            self._was_chosen = True
             self.setCurrentRow(max(0, min(self.count() - 1, self.currentRow() + steps[key])))
         elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Tab):
-            item = self.currentItem()
-            is_whole = item is not None and item.data(Qt.ItemDataRole.UserRole).text == self._typed
+            offered = [self.item(n).data(Qt.ItemDataRole.UserRole).text for n in range(self.count())]
+            is_whole = self._typed.casefold() in map(str.casefold, offered) and not self._was_chosen
             if is_whole and key != Qt.Key.Key_Tab:
                 self.hide()  # nothing to put in: the key means a new line
                 return False
