@@ -3,22 +3,21 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
+from nimble_otter.changes.commit import Commit, Note
 from nimble_otter.changes.document_plan import exactly, to_json
 from nimble_otter.changes.plan import Pairs, Plan, Statement, reversal
-from nimble_otter.changes.report import AT_ONCE, Intent, Outcome, Report, nothing_written, one_by_one, partly
+from nimble_otter.changes.report import AT_ONCE, Intent, Outcome, Report, one_by_one, partly
 from nimble_otter.errors import (
     ChangeError,
     LostError,
     NoTransactions,
     OtterError,
     OutcomeUnknown,
-    QueryError,
     SourceError,
-    Stopped,
 )
 from nimble_otter.sources.source import Connection
 from nimble_otter.stop import NEVER, Progress, StopToken
@@ -66,7 +65,7 @@ def write(
     plan: Plan,
     stop: StopToken = NEVER,
     progress: Progress | None = None,
-    note: Callable[[Intent], object] = lambda intent: None,
+    note: Note = lambda intent: None,
 ) -> Report:
     """All or nothing. Raises: NoTransactions; SourceError's, Stopped (nothing written); ChangeError when a commit that
     was not answered was not done; OutcomeUnknown."""
@@ -83,40 +82,29 @@ def _write(
     plan: Plan,
     stop: StopToken,
     progress: Progress | None,
-    note: Callable[[Intent], object],
+    note: Note,
     at_once: bool,
 ) -> Report | None:
     """None where the statements must be sent alone to see which of them fails."""
-    intent: Intent | None = None
-    answered = False
-    try:
-        with connection.transaction(stop) as writer:
-            if not writer.is_atomic:
-                raise NoTransactions(
-                    "The server has no transactions: documents can't be written all or none.",
-                    "Write sends them one by one and stops at the first that fails.",
-                )
-            run = _Run(writer, plan, stop, progress)
-            outcomes = run.all(at_once)
-            if outcomes is None:
-                return None
-            if not all(o.is_good for o in outcomes):
-                return Report(outcomes, dt.datetime.now())
-            written = run.read_back(plan)
-            stop.check()
-            made = _intent(plan, outcomes, written, run)
-            note(made)
-            stop.check()  # whoever stopped it has seen the note, or it is not committed
-            intent = made
-            writer.commit()
-            answered = True
-    except (SourceError, Stopped) as problem:
-        if intent is None:
-            raise nothing_written(problem) from problem
-        if not answered and isinstance(problem, QueryError) and not stop.is_set():
-            raise ChangeError(f"Nothing was written: {problem.message}", problem.hint) from None
-    assert intent is not None
-    return intent.report if answered else replace(intent.report, said=look_up(connection, intent))
+    with (
+        Commit(stop, note, lambda intent: look_up(connection, intent)) as commit,
+        connection.transaction(stop) as writer,
+    ):
+        if not writer.is_atomic:
+            raise NoTransactions(
+                "The server has no transactions: documents can't be written all or none.",
+                "Write sends them one by one and stops at the first that fails.",
+            )
+        run = _Run(writer, plan, stop, progress)
+        outcomes = run.all(at_once)
+        if outcomes is None:
+            return None
+        if not all(o.is_good for o in outcomes):
+            return Report(outcomes, dt.datetime.now())
+        written = run.read_back(plan)
+        stop.check()
+        commit.make(writer, _intent(plan, outcomes, written, run))
+    return commit.report()
 
 
 def write_each(
@@ -124,7 +112,7 @@ def write_each(
     plan: Plan,
     stop: StopToken = NEVER,
     progress: Progress | None = None,
-    note: Callable[[Intent], object] = lambda intent: None,
+    note: Note = lambda intent: None,
 ) -> Report:
     """One by one until the first that fails or a stop; the report tells exactly which were written."""
     with connection.transaction(stop, atomic=False) as writer:

@@ -8,17 +8,18 @@ from __future__ import annotations
 
 import datetime as dt
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import replace
 from typing import Any
 
 from nimble_otter.changes import document_write as documents
 from nimble_otter.changes.alike import alike, identical
+from nimble_otter.changes.commit import Commit, Note
 from nimble_otter.changes.execution import Execution, Row
 from nimble_otter.changes.order import arranged
 from nimble_otter.changes.plan import Pairs, Plan, Statement, reversal
-from nimble_otter.changes.report import Intent, Outcome, Report, nothing_written, one_by_one, partly
+from nimble_otter.changes.report import Intent, Outcome, Report, one_by_one, partly
 from nimble_otter.changes.wording import Wording
 from nimble_otter.errors import (
     ChangeError,
@@ -26,9 +27,6 @@ from nimble_otter.errors import (
     NoTransactions,
     OtterError,
     OutcomeUnknown,
-    QueryError,
-    SourceError,
-    Stopped,
 )
 from nimble_otter.sources.source import Connection
 from nimble_otter.sources.writer import Writer
@@ -37,8 +35,6 @@ from nimble_otter.stop import NEVER, Progress, StopToken
 _ATTEMPTS, _PAUSE_S = 6, 1.0
 """How often it is tried to reach a server again that was lost in a commit."""
 _TRIAL = "nimble_otter_trial"
-Note = Callable[[Intent], object]
-"""Keeps what is about to be committed; what it raises ends the write before anything is written."""
 
 
 def render(plan: Plan, statements: Sequence[Statement] | None = None) -> list[str]:
@@ -103,9 +99,7 @@ def write(
     if plan.dialect == "documents":
         return documents.write(connection, plan, stop, progress, note)
     _refuse_held(connection)
-    intent: Intent | None = None
-    answered = False
-    try:
+    with Commit(stop, note, lambda intent: look_up(connection, intent)) as commit:
         _refuse_without_transactions(connection, plan)
         with connection.transaction(stop) as writer:
             run = Execution(writer, plan, stop, progress)
@@ -123,22 +117,8 @@ def write(
             writer.sign()
             stop.check()
             report = _written(run.plan, outcomes, written, back, lasting)
-            made = Intent(run.plan, keys, written, writer.mark, report)
-            note(made)
-            stop.check()  # whoever stopped it has seen the note, or it is not committed
-            intent = made
-            writer.commit()
-            answered = True
-    except (SourceError, Stopped) as problem:
-        if intent is None:
-            raise nothing_written(problem) from problem
-        if not answered and isinstance(problem, QueryError) and not stop.is_set():
-            raise ChangeError(f"Nothing was written: {problem.message}", problem.hint) from None
-    assert intent is not None
-    if answered:
-        return intent.report
-    said = look_up(connection, intent)
-    return replace(intent.report, said=said)
+            commit.make(writer, Intent(run.plan, keys, written, writer.mark, report))
+    return commit.report()
 
 
 def write_each(
