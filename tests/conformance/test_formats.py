@@ -256,6 +256,28 @@ def test_json_keeps_every_digit_and_leaves_missing_fields_out(tmp_path):
     assert [r["t"] for r in json.loads(text_of({"t": texts + [str(n) for n in range(2000)]}, "json"))][:6] == texts
 
 
+@pytest.mark.parametrize("format", all_formats(), ids=lambda f: f.key)
+@pytest.mark.parametrize("kind", ["many", "few", "mixed", "nested"])
+def test_bytes_that_are_no_utf8_are_kept_or_noted(tmp_path, format, kind):
+    odd = b"a\xffb\xed\xa0\x80".decode("utf-8", "surrogateescape")
+    columns = {
+        "many": {"t": [odd, "é", *map(str, range(600))]},
+        "few": {"t": [odd, "é", odd] * 300},
+        "mixed": {"t": [odd, 1, None, b"x"]},
+        "nested": {"t": [{"k" + odd: [odd]}, [odd], None]},
+    }[kind]
+    if format.key == "sql":  # of the three servers only SQLite holds them
+        for dialect in ("postgresql", "mysql"):
+            with pytest.raises(SendError, match="no UTF-8"):
+                send(columns, "sql", tmp_path / "a.sql", dialect=dialect)
+    options = {"dialect": "sqlite"} if format.key == "sql" else {}
+    sent = send(columns, format.key, tmp_path / f"a{format.suffix}", **options)
+    raw, held = (tmp_path / f"a{format.suffix}").read_bytes(), odd.encode("utf-8", "surrogateescape")
+    if not any("UTF-8" in note or "XML can't hold" in note for note in sent.notes):
+        assert held in raw or held.hex().encode() in raw, sent.notes
+        assert format.key in ("csv", "markdown", "sql")
+
+
 def test_sql_inserts_load_exactly(tmp_path):
     path = tmp_path / "a.sql"
     columns = {**SAMPLE, "raw": [b"\x00'", b"", None, b"\xff"], "zero": ["a\0b", "\\", "'", ";--"]}

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from decimal import Decimal
 from typing import Any
 
 from nimble_otter.changes.commit import Commit, Note
@@ -321,7 +322,7 @@ def _like(before: Any, value: Any) -> Any:
     """A value in the type of what stood there, where the grid knows fewer types than the server."""
     import bson
 
-    if isinstance(before, bson.Decimal128) and not hasattr(value, "to_decimal") and not isinstance(value, (str, bool)):
+    if isinstance(before, bson.Decimal128) and type(value) in (int, float, Decimal):
         return bson.Decimal128(str(value))
     if isinstance(before, bson.Int64) and type(value) is int:
         return bson.Int64(value)

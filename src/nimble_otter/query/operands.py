@@ -33,6 +33,7 @@ from nimble_otter.table.conditions import (
 )
 from nimble_otter.table.dates import in_zone, parse_interval, to_char, unit_of
 from nimble_otter.table.patterns import tester
+from nimble_otter.table.windows import WINDOWS
 
 COMPARE = {"EQ": "=", "NEQ": "<>", "LT": "<", "LTE": "<=", "GT": ">", "GTE": ">="}
 _SIGNS = {"Add": "+", "Sub": "-", "Mul": "*", "Div": "/", "Mod": "%"}
@@ -330,6 +331,9 @@ class OperandReader:
             if name == "age":
                 return ConditionError("age gives months and days, which no column here holds.",
                                       "Subtract the times: a - b; or write datediff(a, b).", place)  # fmt: skip
+            if name in WINDOWS:
+                hint = f"Write {name}(...) over (...), or group by a column."
+                return ConditionError(f"{name} goes over several rows.", hint, place)
             near = nearest(name, list(meaning.FORMS))
             hint = (
                 f"The nearest is {meaning.FORMS[near].written}." if near else f"There are {', '.join(meaning.FORMS)}."

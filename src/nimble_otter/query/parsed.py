@@ -126,8 +126,9 @@ def name_parts(node: Any) -> list[str] | None:
         left = name_parts(node.this)
         return [*left, node.expression.name] if left is not None and node.expression.name else None
     if isinstance(node, exp.Bracket) and len(node.expressions) == 1:
-        left = name_parts(node.this)
-        return [*left, node.expressions[0].name] if left is not None else None
+        left, item = name_parts(node.this), node.expressions[0]
+        is_one = isinstance(item, exp.Literal)  # the parser counts from 0; what was [0] is less than that
+        return [*left, item.name] if left is not None and is_one else None
     return None
 
 

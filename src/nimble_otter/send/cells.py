@@ -217,7 +217,7 @@ class Cells:
         return (start + block.replace(b"\0", end + b"\0" + start) + end).split(b"\0") if texts else []
 
     def _text(self, text: bytes, style: bytes) -> bytes:
-        said = text.decode(*TEXT_BYTES)
+        said = self.out.whole(text.decode(*TEXT_BYTES))
         if len(said.encode("utf-16-le", "surrogatepass")) // 2 > MOST_CHARACTERS:
             if self.long_way == "refuse":
                 raise SendError(

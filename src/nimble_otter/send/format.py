@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -13,6 +14,8 @@ from nimble_otter.table import Column, Field, View
 
 BATCH = 8192
 """Rows handed on at a time: about 1 MB of text of twelve columns, so that the window's thread is never kept long."""
+
+_SURROGATES = re.compile("[\ud800-\udfff]")
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,6 +91,12 @@ class Output:
     def note(self, said: str, count: int = 1) -> None:
         if count:
             self.notes[said] = self.notes.get(said, 0) + count
+
+    def whole(self, text: str) -> str:
+        """A text without the bytes that were no UTF-8 at the source, which this format can't hold; noted."""
+        clean = text if text.isascii() else _SURROGATES.sub("\ufffd", text)
+        self.note("texts with bytes that are no UTF-8 have \ufffd in their place", clean != text)
+        return clean
 
 
 class Format(Protocol):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from decimal import Decimal
 from typing import Any
@@ -15,7 +14,6 @@ from nimble_otter.table import MISSING, Column, Kind
 from nimble_otter.table.columns import BufferText, CodedText
 from nimble_otter.table.show import is_endless, jsonable
 
-_SURROGATES = re.compile("[\ud800-\udfff]")
 OPTIONS = (
     Option("rows", "Rows as", "choice", "objects", (("objects", "objects"), ("lists", "lists of values"))),
     Option("missing", "Missing fields", "choice", "leave out", (("leave out", "leave out"), ("null", "null"))),
@@ -30,7 +28,7 @@ def json_blocks(rows: Rows, out: Output) -> Iterator[tuple[list[bytes], bytes, i
     end behind each. Raises: Stopped."""
     as_lists = out.options["rows"] == "lists"
     leave_out = out.options["missing"] == "leave out" and not as_lists
-    names = [_dump(_whole(name)) for name in rows.names]
+    names = [_dump(out.whole(name)) for name in rows.names]
     writer = _Writer(out)
     for block in rows.blocks(out.stop):
         count = len(block[0]) if block else 0
@@ -83,13 +81,28 @@ class _Writer:
             found = moments(column, b"T")
             return None if found is None else _in_quotes(found)
         if isinstance(column, CodedText):
-            words = [_dump(_whole(word)) for word in column.words] or [b'""']
+            words = [_dump(self._out.whole(word)) for word in column.words] or [b'""']
             return by_code(words, column.data)
         if kind is Kind.UUID:
             return _in_quotes(utf8(column))
         if isinstance(column, BufferText):
-            return _quoted(utf8(column))
+            return self._quoted(utf8(column))
         return None
+
+    def _quoted(self, texts: list[bytes]) -> list[bytes]:
+        """Texts as JSON strings, written all at once where none could be taken for the mark between two."""
+        if not texts:
+            return []
+        try:
+            words = b"\0".join(texts).decode("utf-8").split("\0")
+        except UnicodeDecodeError:
+            words = []
+        if len(words) != len(texts):
+            return [_dump(self._out.whole(text.decode("utf-8", "surrogateescape"))) for text in texts]
+        block = orjson.dumps(words)[1:-1]
+        if b'\\",' in block:  # a text ends with a quote, or holds one before a comma
+            return list(map(_dump, words))
+        return _in_quotes(block[1:-1].split(b'","'))
 
     def _exact(self, value: Any) -> Any:
         """Values that orjson would refuse or round, as fragments of their own; NaN and infinities become null."""
@@ -102,18 +115,14 @@ class _Writer:
         if type(value) is int and not -(1 << 63) <= value < 1 << 63:
             return str(value) if self._as_text else orjson.Fragment(str(value))
         if type(value) is str:
-            return _whole(value)
+            return self._out.whole(value)
         if isinstance(value, bytes):
             return self._bytes_as(value)
         if isinstance(value, dict):
-            return {_whole(str(k)): self._exact(v) for k, v in value.items()}
+            return {self._out.whole(str(k)): self._exact(v) for k, v in value.items()}
         if isinstance(value, (list, tuple)):
             return [self._exact(v) for v in value]
         return None if value is None or value is MISSING else jsonable(value)
-
-
-def _whole(text: str) -> str:
-    return text if text.isascii() else _SURROGATES.sub("\ufffd", text)
 
 
 def _dump(value: Any) -> bytes:
@@ -122,19 +131,3 @@ def _dump(value: Any) -> bytes:
 
 def _in_quotes(texts: list[bytes]) -> list[bytes]:
     return (b'"' + b'"\0"'.join(texts) + b'"').split(b"\0") if texts else []
-
-
-def _quoted(texts: list[bytes]) -> list[bytes]:
-    """Texts as JSON strings, written all at once where none could be taken for the mark between two."""
-    if not texts:
-        return []
-    try:
-        words = b"\0".join(texts).decode("utf-8").split("\0")
-    except UnicodeDecodeError:
-        words = []
-    if len(words) != len(texts):
-        return [_dump(_whole(text.decode("utf-8", "surrogateescape"))) for text in texts]
-    block = orjson.dumps(words)[1:-1]
-    if b'\\",' in block:  # a text ends with a quote, or holds one before a comma
-        return list(map(_dump, words))
-    return _in_quotes(block[1:-1].split(b'","'))

@@ -310,8 +310,10 @@ def _given(value: Any, dialect: str, between: str) -> Any:
         dialect in ("mariadb", "mysql") or (dialect == "sqlite" and value != value)
     ):  # it would become NULL
         raise SendError(f"A number is {value}, which the server can't hold.", "Filter such rows out.")
-    if isinstance(value, (str, bytes, float)):
-        return value.encode("utf-8", "surrogateescape").decode("utf-8", "replace") if isinstance(value, str) else value
+    if isinstance(value, str):
+        return _whole(value)
+    if isinstance(value, (bytes, float)):
+        return value
     if isinstance(value, bool):
         return value if dialect == "postgresql" else int(value)
     if isinstance(value, int):
@@ -325,6 +327,17 @@ def _given(value: Any, dialect: str, between: str) -> Any:
     if isinstance(value, (Decimal, dt.date)) and dialect != "sqlite":
         return value
     return plain(value)
+
+
+def _whole(text: str) -> str:
+    """Raises: SendError for a text with bytes that are none of UTF-8."""
+    if not text.isascii():
+        try:
+            text.encode()
+        except UnicodeEncodeError:
+            said = "A text holds bytes that are no UTF-8, which the server can't hold."
+            raise SendError(said, "Filter such rows out, or send them to a file.") from None
+    return text
 
 
 def _text_dialect(dialect: str) -> str:
@@ -352,9 +365,7 @@ def _as_bson(value: Any) -> Any:
         return dt.datetime.combine(value, dt.time())
     if isinstance(value, (dt.time, dt.timedelta)):
         return plain(value)
-    if isinstance(value, str):
-        return value.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
-    return value
+    return _whole(value) if isinstance(value, str) else value
 
 
 def _to_documents(

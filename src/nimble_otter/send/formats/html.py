@@ -20,6 +20,7 @@ from nimble_otter.send.texts import (
     spelling,
 )
 from nimble_otter.table import Column, Field
+from nimble_otter.table.columns import TEXT_BYTES
 
 _STYLE = """
 body { font: 14px/1.45 system-ui, sans-serif; color: #1d2b2f; background: #fff; margin: 24px; }
@@ -114,7 +115,7 @@ def _harmless(column: Column, field: Field, spell: Spelling, out: Output) -> lis
     """The text of each cell; before one that a spreadsheet would take for a formula an apostrophe stands, which only
     spreadsheets see."""
     plain = spelled(column, field, spell)
-    texts = _escaped(plain)
+    texts = _escaped([out.whole(t.decode(*TEXT_BYTES)).encode() for t in plain] if _is_odd(plain) else plain)
     if not out.options["guard"] or not can_be_formula(column):
         return texts
     for place, (text, kept) in enumerate(zip(guarded(plain, out, column.empty), plain, strict=True)):
@@ -132,6 +133,10 @@ def _escaped(texts: list[bytes]) -> list[bytes]:
     if not any(mark in block for mark in (b"&", b"<", b">")):
         return texts
     return block.replace(b"&", b"&amp;").replace(b"<", b"&lt;").replace(b">", b"&gt;").split(b"\0") if texts else []
+
+
+def _is_odd(texts: list[bytes]) -> bool:
+    return not _is_utf8(b"".join(texts))
 
 
 def _is_utf8(block: bytes) -> bool:

@@ -44,7 +44,7 @@ class _Parquet:
             with pq.ParquetWriter(out.stream, schema, compression=out.options["compression"]) as writer:
                 waiting: list[Any] = []
                 while block is not None:
-                    arrays = [_array(pa, column, type_) for column, type_ in zip(block, schema.types, strict=True)]
+                    arrays = [_array(pa, column, type_, out) for column, type_ in zip(block, schema.types, strict=True)]
                     waiting.append(pa.record_batch(arrays, schema=schema))
                     done += len(block[0]) if block else 0
                     block = next(blocks, None)
@@ -114,7 +114,7 @@ def _holds_objects(pa: Any, type_: Any) -> bool:
     return bool(pa.types.is_struct(type_) or pa.types.is_null(type_) or pa.types.is_decimal(type_))
 
 
-def _array(pa: Any, column: Column, type_: Any) -> Any:
+def _array(pa: Any, column: Column, type_: Any, out: Output) -> Any:
     kind, empty = column.kind, column.empty
     if kind in (Kind.INT, Kind.FLOAT, Kind.BOOL) and type_ in (pa.int64(), pa.float64(), pa.bool_()):
         return pa.array(np.ascontiguousarray(column.data), mask=empty).cast(type_)
@@ -128,14 +128,10 @@ def _array(pa: Any, column: Column, type_: Any) -> Any:
         return pa.ExtensionArray.from_storage(type_, raw)
     values: Sequence[Any] = [None if v is None or v is MISSING else v for v in column.values()]
     if type_ == pa.string():
-        values = [None if v is None else _text(v) for v in values]
+        values = [None if v is None else out.whole(plain(v)) for v in values]
     elif kind is not Kind.DECIMAL and pa.types.is_decimal(type_):
         values = [None if v is None else Decimal(v) for v in values]
     return pa.array(values, type_)
-
-
-def _text(value: Any) -> str:
-    return plain(value).encode("utf-8", "surrogateescape").decode("utf-8", "replace")
 
 
 FORMAT = _Parquet()

@@ -96,17 +96,11 @@ def _stored(field: Field, column: Column, out: Output) -> list[Any]:
         out.note("numbers that are NaN are NULL: SQLite has none", int(np.isnan(column.data).sum()))
     values = column.values() if field.form else even_times(column)
     if column.kind in (Kind.INT, Kind.FLOAT, Kind.UUID, Kind.TEXT) and column.empty is None:
-        return [_text(v) for v in values] if column.kind is Kind.TEXT else values
-    return [_one(value, field) for value in values]
+        return [out.whole(v) for v in values] if column.kind is Kind.TEXT else values
+    return [_one(value, field, out) for value in values]
 
 
-def _text(value: str) -> Any:
-    if value.isascii():
-        return value
-    return value.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
-
-
-def _one(value: Any, field: Field) -> Any:
+def _one(value: Any, field: Field, out: Output) -> Any:
     if value is None or value is MISSING:
         return None
     if isinstance(value, bool):
@@ -117,7 +111,7 @@ def _one(value: Any, field: Field) -> Any:
         return value if -(1 << 63) <= value < 1 << 63 else str(value)
     if isinstance(value, Decimal):
         return format(value, "f")
-    return _text(plain(render(value, field.form)))
+    return out.whole(plain(render(value, field.form)))
 
 
 FORMAT = _Sqlite()

@@ -12,6 +12,7 @@ from typing import Any
 
 from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.send.texts import GUARD, SPELLING, put_empty, spelled_guarded, spelling
+from nimble_otter.table.columns import TEXT_BYTES
 
 _LINES = str.maketrans({"\n": "⏎", "\r": "⏎", "\t": " ", "\0": "\ufffd"})
 
@@ -43,7 +44,7 @@ class _Text:
             cells = []
             for place, (field, column) in enumerate(zip(rows.fields, block, strict=True)):
                 texts = put_empty(spelled_guarded(column, field, spell, out), column, empty)
-                words = [_cut(t.decode("utf-8", "replace").translate(_LINES), most) for t in texts]
+                words = [_cut(out.whole(t.decode(*TEXT_BYTES)).translate(_LINES), most) for t in texts]
                 cut = sum(word.endswith("…") for word in words)
                 out.note(f"values wider than {most} characters are cut", cut)
                 widths[place] = max(widths[place], max(map(_width, words), default=0))
