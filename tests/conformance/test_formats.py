@@ -17,10 +17,11 @@ import numpy as np
 import openpyxl
 import pyarrow.parquet
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from openpyxl.utils.escape import unescape
 from PIL import Image
+from tests.proofs import IS_LONG, how_many, proven
 
 from nimble_otter.errors import SendError, Stopped
 from nimble_otter.send import (
@@ -595,19 +596,16 @@ LOADED = st.tuples(
 
 
 @pytest.mark.parametrize("kind", ["postgresql", "mariadb"])
-@settings(max_examples=15, suppress_health_check=list(HealthCheck), deadline=None)
-@given(rows=st.lists(LOADED, min_size=1, max_size=8))
-@pytest.mark.timeout(180)
-def test_whatever_inserts_hold_the_servers_load_it(kind, request, rows):
+@pytest.mark.timeout(0 if IS_LONG else 180)
+def test_whatever_inserts_hold_the_servers_load_it(kind, request):
     from nimble_otter.query import split_statements
     from nimble_otter.sources import Request, Source, connect, fetch
 
-    server = request.getfixturevalue("postgres" if kind == "postgresql" else "mariadb")
-    columns = {"id": list(range(len(rows))), **dict(zip("tfndmb", map(list, zip(*rows, strict=True)), strict=True))}
-    dialect = "mysql" if kind == "mariadb" else kind
-    script = text_of(columns, "sql", create=True, drop=True, dialect=dialect, table="sent_any", rows=3)
-    connection = connect(Source("s", server.url))
-    try:
+    @settings(max_examples=(many := how_many(15, 1000)), deadline=None)
+    @given(rows=st.lists(LOADED, min_size=1, max_size=8))
+    def holds(rows):
+        columns = {"id": list(range(len(rows))), **dict(zip("tfndmb", map(list, zip(*rows, strict=True)), strict=True))}
+        script = text_of(columns, "sql", create=True, drop=True, dialect=dialect, table="sent_any", rows=3)
         for statement in split_statements(script):
             connection.execute(Request(statement.text), StopToken())
         table = fetch(connection, Request("select * from sent_any order by id")).table
@@ -616,9 +614,16 @@ def test_whatever_inserts_hold_the_servers_load_it(kind, request, rows):
         assert [v if v is None else float(v) for v in table.column("f").values()] == columns["f"]
         if any(columns["b"]):
             assert [v if v is None else bytes(v) for v in table.column("b").values()] == columns["b"]
+
+    server = request.getfixturevalue("postgres" if kind == "postgresql" else "mariadb")
+    dialect = "mysql" if kind == "mariadb" else kind
+    connection = connect(Source("s", server.url))
+    try:
+        holds()
     finally:
         connection.execute(Request("drop table if exists sent_any"), StopToken())
         connection.close()
+    proven("random tables as inserts, loaded", kind, many)
 
 
 VALUES = st.tuples(
@@ -630,38 +635,43 @@ VALUES = st.tuples(
 )
 
 
-@settings(max_examples=40, suppress_health_check=[HealthCheck.function_scoped_fixture], deadline=None)
-@given(st.lists(VALUES, min_size=1, max_size=12))
-def test_whatever_the_values_they_come_back(tmp_path, rows):
-    columns = dict(zip("tfndm", map(list, zip(*rows, strict=True)), strict=True))
-    made = rows_of(columns)
-    for key in FORMATS:
-        options = {"create": True, "guard": False, "empty": "", "most": 1000}
-        send_to_file(made, format_for(key), tmp_path / f"a{format_for(key).suffix}", options)
-    back = read_back(tmp_path / "a.csv")
-    assert [r["t"] for r in back] == [t or "" for t in columns["t"]]
-    assert [float(r["f"]) if r["f"] else None for r in back] == columns["f"]
-    assert [int(r["n"]) if r["n"] else None for r in back] == columns["n"]
-    assert [Decimal(r["d"]) if r["d"] else None for r in back] == columns["d"]
-    assert [dt.datetime.fromisoformat(r["m"]) if r["m"] else None for r in back] == columns["m"]
-    for key in ("json", "jsonl"):
-        back = read_back(tmp_path / f"a.{key}")
-        assert [(r["t"], None if r["f"] is None else float(r["f"]), r["n"], r["d"]) for r in back] == [
-            r[:4] for r in rows
-        ]
-    back = read_back(tmp_path / "a.sql")
-    assert [r["t"] for r in back] == columns["t"]
-    back = read_back(tmp_path / "a.sqlite")
-    assert [(r["t"], r["f"]) for r in back] == [r[:2] for r in rows]
-    back = read_back(tmp_path / "a.parquet")
-    assert [(r["t"], r["f"], r["d"], r["m"]) for r in back] == [(*r[:2], *r[3:]) for r in rows]
-    back = read_back(tmp_path / "a.xlsx")
-    assert [r["f"] for r in back] == columns["f"]
-    assert [None if r["n"] is None else int(r["n"]) for r in back] == columns["n"]
-    assert [r["t"] is None for r in back] == [t is None for t in columns["t"]]
-    for suffix in ("html", "xml"):
-        got = [float(r["f"]) if r.get("f") else None for r in read_back(tmp_path / f"a.{suffix}")]
-        assert got == columns["f"]
+@pytest.mark.timeout(0 if IS_LONG else 180)
+def test_whatever_the_values_they_come_back(tmp_path):
+    @settings(max_examples=(many := how_many(40, 1000)), deadline=None)
+    @given(st.lists(VALUES, min_size=1, max_size=12))
+    def holds(rows):
+        columns = dict(zip("tfndm", map(list, zip(*rows, strict=True)), strict=True))
+        made = rows_of(columns)
+        for key in FORMATS:
+            options = {"create": True, "guard": False, "empty": "", "most": 1000}
+            send_to_file(made, format_for(key), tmp_path / f"a{format_for(key).suffix}", options)
+        back = read_back(tmp_path / "a.csv")
+        assert [r["t"] for r in back] == [t or "" for t in columns["t"]]
+        assert [float(r["f"]) if r["f"] else None for r in back] == columns["f"]
+        assert [int(r["n"]) if r["n"] else None for r in back] == columns["n"]
+        assert [Decimal(r["d"]) if r["d"] else None for r in back] == columns["d"]
+        assert [dt.datetime.fromisoformat(r["m"]) if r["m"] else None for r in back] == columns["m"]
+        for key in ("json", "jsonl"):
+            back = read_back(tmp_path / f"a.{key}")
+            assert [(r["t"], None if r["f"] is None else float(r["f"]), r["n"], r["d"]) for r in back] == [
+                r[:4] for r in rows
+            ]
+        back = read_back(tmp_path / "a.sql")
+        assert [r["t"] for r in back] == columns["t"]
+        back = read_back(tmp_path / "a.sqlite")
+        assert [(r["t"], r["f"]) for r in back] == [r[:2] for r in rows]
+        back = read_back(tmp_path / "a.parquet")
+        assert [(r["t"], r["f"], r["d"], r["m"]) for r in back] == [(*r[:2], *r[3:]) for r in rows]
+        back = read_back(tmp_path / "a.xlsx")
+        assert [r["f"] for r in back] == columns["f"]
+        assert [None if r["n"] is None else int(r["n"]) for r in back] == columns["n"]
+        assert [r["t"] is None for r in back] == [t is None for t in columns["t"]]
+        for suffix in ("html", "xml"):
+            got = [float(r["f"]) if r.get("f") else None for r in read_back(tmp_path / f"a.{suffix}")]
+            assert got == columns["f"]
+
+    holds()
+    proven("random tables through files, read by others", ", ".join(FORMATS), many)
 
 
 class _Breaks:
