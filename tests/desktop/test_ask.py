@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QApplication, QInputDialog, QMenu, QMessageBox, QP
 
 from nimble_otter.changes import Action
 from nimble_otter.desktop.offscreen import wait_until
+from nimble_otter.desktop.pulls.step_ref import QUERY
 from nimble_otter.desktop.views.course import stops_of
 from nimble_otter.desktop.views.run_questions import RunQuestions
 from nimble_otter.desktop.window_commands import collect_findings
@@ -25,7 +26,7 @@ CONTROL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftM
 
 @pytest.fixture
 def drawer(window):
-    window.open_drawer("query")
+    window.open_drawer(QUERY)
     window.query_drawer.editor.setFocus()
     return window.query_drawer
 
@@ -356,14 +357,14 @@ def test_a_step_moves_upstream_after_its_change_of_the_query_was_seen(window):
     settle(window)
     assert window.pull.pull.steps == ()
     assert window.pull.table.rows == shown_rows
-    assert window.pull.notice == f"The same {grouped(shown_rows)} rows as before"
+    assert window.pull.notice.text == f"The same {grouped(shown_rows)} rows as before"
     window.upstream.move_down()
     assert "− where level_m > 1" in drawer.proposal.lines.toPlainText()
     drawer.proposal.accept_button.click()
     settle(window)
     assert window.pull.table.rows > shown_rows
     assert window.pull.shaped.rows == shown_rows
-    assert "The same" in window.pull.notice
+    assert "The same" in window.pull.notice.text
     window.pull.undo()
     assert window.pull.pull.steps == ()
 
@@ -379,12 +380,12 @@ def test_a_cut_pull_says_that_its_steps_are_of_a_part_and_differences_are_told(w
     window.upstream.move_up(0)
     window.query_drawer.proposal.accept_button.click()
     settle(window)
-    assert "The same" not in window.pull.notice  # what was a part is not compared
+    assert "The same" not in window.pull.notice.text  # what was a part is not compared
     window.pull.compare_with = window.pull.course.end
     window.query_drawer.editor.replace_text("select reading_id, quality from reading order by reading_id desc")
     window.query_drawer.run()
     settle(window)
-    assert window.pull.notice.startswith("The rows differ")
+    assert window.pull.notice.text.startswith("The rows differ")
     window.pull.edit(Action("Edit", cells=((0, 1, "void"),)))
     window.upstream.move_down()
     assert "pending" in window.status.message.text()

@@ -9,6 +9,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton
 
 from nimble_otter.changes import DEFAULT, Action
+from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY
 from nimble_otter.desktop.selection import Block
 from nimble_otter.pull.model import Pull, Query
 from nimble_otter.sources import Source
@@ -145,7 +146,7 @@ def test_a_conflict_is_answered_field_by_field(window, trees, answer, after):
     pull = window.pull
     names = [f.name for f in pull.table.fields]
     pull.edit(Action("Edit", ((0, names.index("height"), 1.75), (0, names.index("note"), "mine"))))
-    window.open_drawer("changes")
+    window.open_drawer(CHANGES)
     ask(trees, "update tree set height = 9 where id = 1")
     window.changes_drawer.rehearse.click()
     settle(window)
@@ -164,11 +165,11 @@ def test_changes_of_columns_that_a_query_leaves_out_wait_for_them(window, trees)
     window.actions_on_grid.put_texts("Edit", [(1, 2, "7.5"), (0, 4, "first")])
 
     def run(query):
-        window.open_drawer("query")
+        window.open_drawer(QUERY)
         window.query_drawer.editor.replace_text(query)
         window.query_drawer.run()
         settle(window)
-        return session.notice
+        return session.notice.text
 
     assert "1 changed row waits for a result that has" in run("select id, note from tree order by id")
     assert session.edits.cells == {0: {1: "first"}}
@@ -185,7 +186,7 @@ def test_changes_never_go_to_another_source_than_their_rows_came_from(window, tr
     other.write_bytes(trees.read_bytes())
     ask(other, "update tree set note = 'there' where id = 1")
     pull.edit(Action("Edit", ((0, 4, "x"),)))
-    window.open_drawer("changes")
+    window.open_drawer(CHANGES)
     settle(window)
     source, wood = window.hub.add(Source("other wood", f"sqlite:///{other}")), pull.pull.source
     settle(window)
@@ -199,7 +200,7 @@ def test_changes_never_go_to_another_source_than_their_rows_came_from(window, tr
     pull.run()
     settle(window)
     assert pull.told().startswith("other wood, ")
-    assert "Changes made on rows of wood are pending on these now" in pull.notice
+    assert "Changes made on rows of wood are pending on these now" in pull.notice.text
     assert pull.edits.cells == {0: {4: "x"}}
     pull.change(replace(pull.pull, source=wood), "Change source")
     window.changes_drawer.write.click()
@@ -209,7 +210,7 @@ def test_changes_never_go_to_another_source_than_their_rows_came_from(window, tr
 
 def test_a_row_that_is_gone_is_left_out(window, trees):
     window.pull.edit(Action("Edit", ((1, 4, "x"),)))
-    window.open_drawer("changes")
+    window.open_drawer(CHANGES)
     ask(trees, "delete from tree where id = 2")
     window.changes_drawer.rehearse.click()
     settle(window)
@@ -220,7 +221,7 @@ def test_a_row_that_is_gone_is_left_out(window, trees):
 
 def test_rows_and_statements_are_in_step_and_a_reversal_is_reviewed_and_written(window, trees):
     pull, drawer = window.pull, window.changes_drawer
-    window.open_drawer("changes")
+    window.open_drawer(CHANGES)
     pull.edit(Action("Edit", ((0, 4, "x"), (2, 4, "y"))))
     settle(window)
     drawer.list.choose(1)
@@ -251,7 +252,7 @@ def test_rows_and_statements_are_in_step_and_a_reversal_is_reviewed_and_written(
 def test_a_table_without_a_key_is_matched_by_all_values_when_asked(window, trees):
     window.add_pull(Pull("loose", window.pull.pull.source, Query("select * from loose")))
     settle(window)
-    window.open_drawer("changes")
+    window.open_drawer(CHANGES)
     assert "no key" in window.pull.target.reason
     click(window, "Match by all values")
     settle(window)
@@ -265,7 +266,7 @@ def test_a_table_without_a_key_is_matched_by_all_values_when_asked(window, trees
 
 def test_the_guard_is_chosen_and_kept_with_the_pull(window, trees):
     window.pull.edit(Action("Edit", ((0, 4, "x"),)))
-    window.open_drawer("changes")
+    window.open_drawer(CHANGES)
     window.changes_drawer._set_guard("key")
     settle(window)
     assert "id alone" in window.changes_drawer.head.words.text()
@@ -286,7 +287,7 @@ def test_documents_are_changed_one_by_one_where_there_are_no_transactions(window
     window.grid.go(0, place(window, "kind"))
     pull.edit(Action("Edit", ((0, at, pull.typed("flood watch!", at, 0)),)))
     monkeypatch.setattr(deeds, "ask_one_by_one", lambda problem, plan: True)
-    window.open_drawer("changes")
+    window.open_drawer(CHANGES)
     assert "$set" in window.changes_drawer.text.toPlainText()
     window.changes_drawer.write.click()
     settle(window)

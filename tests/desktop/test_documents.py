@@ -7,6 +7,7 @@ from PySide6.QtCore import QModelIndex, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QInputDialog
 
+from nimble_otter.desktop.pulls.step_ref import QUERY
 from nimble_otter.desktop.rows_views import JSON, TABLE, TREE
 from nimble_otter.desktop.views.document_views import PAGE, document_at
 from nimble_otter.pull import Pull, Query
@@ -27,7 +28,7 @@ def reports_window(window):
 def test_a_result_without_rows_follows_one_with_many(reports_window):
     window = reports_window
     window.grid.go(40, 1)
-    window.open_drawer("query")
+    window.open_drawer(QUERY)
     window.query_drawer.editor.replace_text("select * from report where kind = 'nothing of the kind'")
     window.query_drawer.run()
     settle(window)

@@ -115,7 +115,7 @@ def test_titles_formats_and_hidden_columns_by_the_menu(window, levels, monkeypat
     assert columns(window) == ["level_m", "quality"]
     pick(["Show again", "All"], lambda: actions.menu(-1, 0, QPoint()))
     assert len(columns(window)) == 7
-    window.drawer.choose("taken_at")
+    window.drawer.begin_at("taken_at")
     patterns = next(w for w in window.drawer.findChildren(QComboBox) if w.accessibleName() == "Pattern")
     patterns.lineEdit().setText("d MMM bb")
     patterns.lineEdit().editingFinished.emit()
@@ -331,12 +331,12 @@ def test_typing_goes_to_the_next_row_that_begins_so_where_nothing_can_be_edited(
         QTest.keyClicks(grid, letter)
         settle(window)
     assert grid.selection.current == (names.index("Otterholt"), 0)
-    window.actions_on_grid.jump.__self__._at = 0
+    window.actions_on_grid._jump._at = 0
     QTest.keyClicks(grid, "~")
     settle(window)
     assert "begins with ~" in window.status.message.text()
     session.add_step(GroupStep((KeyBy("river"),)), "g")
-    window.actions_on_grid.jump.__self__._at = 0
+    window.actions_on_grid._jump._at = 0
     grid.go(0, 0)
     QTest.keyClicks(grid, "s")
     assert grid.model.line(grid.selection.current[0]).cells[0].text == "Sallow"

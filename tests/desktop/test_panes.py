@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QApplication, QLabel, QMenu
 
 from nimble_otter.desktop.new_steps import MENU, STEP_WORDS
 from nimble_otter.desktop.offscreen import wait_until
+from nimble_otter.desktop.pulls.step_ref import QUERY, SEND, SOURCE, step_at
 from nimble_otter.desktop.views.detail import CELL, COLUMN, RECORD
 from nimble_otter.pull import Pull, Query, SendPlan
 from nimble_otter.pull.steps import ColumnsStep, FilterStep, GroupStep, group_keys
@@ -123,7 +124,7 @@ def test_a_servers_password_is_not_written_anywhere(window, reports, home):
 
 
 def test_another_source_can_take_the_place_of_one(window):
-    window.open_drawer("source")
+    window.open_drawer(SOURCE)
     drawer = window.drawer_of("source")
     assert any("12 tables and views" in text for text in texts(drawer))
     drawer._choose("Field reports")
@@ -253,7 +254,7 @@ def test_documents_are_asked_natively_and_back_and_say_what_can_not_be_changed(m
 
 
 def test_options_of_each_format_are_kept_with_the_pull(window, tmp_path):
-    window.open_drawer("send")
+    window.open_drawer(SEND)
     drawer = window.send_drawer
     for place in range(drawer.formats.count()):
         drawer.formats.setCurrentRow(place)
@@ -285,7 +286,7 @@ def test_options_of_each_format_are_kept_with_the_pull(window, tmp_path):
     [("/proc/nowhere/x.csv", "can't be written"), ("{moon}.csv", "no {moon}"), ("/", "no file name")],
 )
 def test_a_delivery_that_can_not_be_made_says_why(window, path, says):
-    window.open_drawer("send")
+    window.open_drawer(SEND)
     window.pull.put(replace(window.pull.pull, send=SendPlan("csv", path)))
     window.send_drawer.write.click()
     settle(window)
@@ -296,7 +297,7 @@ def test_pending_changes_are_not_sent_and_that_is_said(window):
     from nimble_otter.changes import Action
 
     window.pull.edit(Action("x", ((0, 3, "changed"),)))
-    window.open_drawer("send")
+    window.open_drawer(SEND)
     settle(window)
     assert "not sent until written" in window.send_drawer.head.words.text()
     window.pull.add_step(GroupStep(group_keys("station_id")), "g")
@@ -356,20 +357,20 @@ def test_every_menu_opens_with_what_can_be_done(window):
     added = entries(lambda: window.course.add_wanted.emit(QPoint()))
     assert added == [f"Add a {STEP_WORDS[kind]}" for kinds in MENU for kind in kinds]
     window.commands.run("add_filter")
-    assert [text for text, _ in window.course._entries("step 0")] == [
+    assert [text for text, _ in window.course._entries(step_at(0))] == [
         "Switch off", "Show rows here", "Move upstream…", "Rename…", "Copy to another pull…", "Move left", "Move right",
         "Remove",
     ]  # fmt: skip
-    dict(window.course._entries("query"))["Show rows here"]()
+    dict(window.course._entries(QUERY))["Show rows here"]()
     assert window.pull.show_at == -1
 
 
 def test_the_band_is_thinner_where_rows_vanish_and_undo_restores_in_order(window):
     window.actions_on_grid.filter_to(0, 1, True)
     settle(window)
-    stops = {stop.key: stop for stop in window.course.stops}
-    assert stops["query"].rows > stops["step 0"].rows > 0
-    assert stops["step 0"].words.startswith("station_id = ")
+    stops = {stop.ref: stop for stop in window.course.stops}
+    assert stops[QUERY].rows > stops[step_at(0)].rows > 0
+    assert stops[step_at(0)].words.startswith("station_id = ")
     window.grab()
     window.actions_on_grid.filter_to(0, 2, False)
     settle(window)

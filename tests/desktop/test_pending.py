@@ -15,6 +15,7 @@ from PySide6.QtWidgets import QApplication, QMessageBox, QPushButton
 from nimble_otter.changes import Action
 from nimble_otter.desktop import closing
 from nimble_otter.desktop.offscreen import wait_until
+from nimble_otter.desktop.pulls.step_ref import CHANGES, SOURCE
 from nimble_otter.desktop.selection import Block
 from nimble_otter.errors import LostError, OutcomeUnknown
 from nimble_otter.pull.model import Pull, Query
@@ -394,7 +395,7 @@ def test_changes_out_of_sight_wait_are_shown_asked_about_and_reverted_with_undo(
     pull = window.pull
     assert (pull.edits.count, pull.pending.waiting_count) == (1, 1)
     assert pull.is_dirty
-    window.open_drawer("changes")
+    window.open_drawer(CHANGES)
     entries = window.changes_drawer.list.entries
     assert entries.rowCount() == 2
     assert (entries.entry(1).end, entries.entry(1).text) == ("waits for its row", "height 1.5 → 9.0")
@@ -435,7 +436,7 @@ def test_undo_behind_a_write_says_how_it_is_put_back_and_takes_no_step(window, t
     window.writes.write(pull)
     settle(window)
     window.commands.run("undo")
-    assert "Review" in pull.notice
+    assert "Review" in pull.notice.text
     assert len(pull.pull.steps) == 1
     window.commands.run("undo")
     assert len(pull.pull.steps) == 0
@@ -532,8 +533,8 @@ def test_a_renamed_pull_keeps_its_writes_and_one_reopened_its_file(window, trees
     window.writes.write(pull)
     settle(window)
     window.rename_pull("another name")
-    window.open_drawer("source")
-    window.open_drawer("changes")
+    window.open_drawer(SOURCE)
+    window.open_drawer(CHANGES)
     assert len(window.changes_drawer._writes) == 1
     window.save_pull(tmp_path / "kept.pull")
     window.close_pull(window.pulls.index(pull))

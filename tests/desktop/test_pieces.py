@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QApplication, QComboBox, QLineEdit, QMenu
 
 from nimble_otter.desktop.drags import FIELD_DRAG, NAME_DRAG, put_parts, value_data
 from nimble_otter.desktop.offscreen import wait_until
+from nimble_otter.desktop.pulls.step_ref import QUERY
 from nimble_otter.desktop.views.picker import Picker
 from tests.desktop.conftest import settle
 
@@ -16,7 +17,7 @@ CONTROL = Qt.KeyboardModifier.ControlModifier
 
 @pytest.fixture
 def view(window):
-    window.open_drawer("query")
+    window.open_drawer(QUERY)
     window.query_drawer.show_pieces()
     window.query_drawer.pieces.rows.preview.setChecked(False)
     return window.query_drawer.pieces
@@ -204,7 +205,7 @@ def test_names_keys_and_values_can_be_dropped(view, window):
 
 def test_a_value_of_the_grid_is_carried_by_its_border_or_asked_for_from_its_menu(window, monkeypatch):
     carried = []
-    monkeypatch.setattr("nimble_otter.desktop.views.grid.drag_value", lambda _, parts: carried.append(parts))
+    monkeypatch.setattr("nimble_otter.desktop.grid_actions.drag_value", lambda _, parts: carried.append(parts))
     grid, model = window.grid, window.grid.model
     names = [c.name for c in model.columns]
     at = names.index("station_id")
@@ -218,7 +219,7 @@ def test_a_value_of_the_grid_is_carried_by_its_border_or_asked_for_from_its_menu
     value = model.value(2, at)
     assert carried == [("lab_sample", "station_id", str(value))]
     assert grid.selection.blocks[0].cells == 1  # nothing else was marked on the way
-    window.actions_on_grid.ask_for(*carried[0])
+    window.actions_on_grid.condition_wanted.emit(*carried[0])
     assert f"\nwhere station_id = {value}\n" in window.query_drawer.editor.text
     assert not window.query_drawer.shows_pieces
     note = next(n for n, name in enumerate(names) if model.value(0, n) is None or isinstance(model.value(0, n), str))
@@ -236,7 +237,7 @@ def test_rows_are_previewed_while_pieces_change_and_not_noted(view, window):
     write(view, "draft right", "0")
     assert wait_until(lambda: window.pull.is_preview and not window.jobs.is_busy, 10)
     assert window.pull.table.rows == 200
-    assert "Preview" in window.pull.notice
+    assert "Preview" in window.pull.notice.text
     assert not any("level_m > 0" in ran.text for ran in window.hub.history.runs())
     window.commands.run("run")
     settle(window)

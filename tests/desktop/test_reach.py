@@ -13,6 +13,7 @@ from nimble_otter.changes import Action
 from nimble_otter.desktop import jobs as jobs_module
 from nimble_otter.desktop.drags import NAME_DRAG
 from nimble_otter.desktop.offscreen import wait_until
+from nimble_otter.desktop.pulls.step_ref import QUERY
 from nimble_otter.desktop.views.course import stops_of
 from nimble_otter.desktop.views.questions import CareQuestion
 from nimble_otter.desktop.window_frame import SEARCH, WORK
@@ -213,7 +214,7 @@ def test_a_value_is_found_and_its_rows_are_opened(window):
 
 def test_the_plan_of_a_query_is_a_tree_and_goes_away_again(window):
     drawer = window.query_drawer
-    window.open_drawer("query")
+    window.open_drawer(QUERY)
     drawer.plan_button.click()
     settle(window)
     assert "lab_sample" in drawer.plan.topLevelItem(0).child(0).text(0)
@@ -302,7 +303,7 @@ def test_a_lost_connection_keeps_rows_and_pending_changes(served):
     settle(window)
     assert "connection" in str(window.pull.error).lower()
     assert window.pull.table.rows > 0
-    assert "first" in window.pull.notice or window.pull.table.rows == 100_000
+    assert "first" in window.pull.notice.text or window.pull.table.rows == 100_000
     window.pull.run()
     settle(window)
     assert window.pull.error is None
@@ -441,7 +442,7 @@ def essays(window, small_demo):
     window.pull.run()
     settle(window)
     assert window.pull.whole.cells() == {0: [2]}
-    assert "1 value is over 64 kB" in window.pull.notice
+    assert "1 value is over 64 kB" in window.pull.notice.text
     return window
 
 

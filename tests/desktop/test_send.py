@@ -14,6 +14,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QLineEdit
 
 from nimble_otter.desktop import sending
+from nimble_otter.desktop.pulls.step_ref import SEND
 from nimble_otter.desktop.selection import Block
 from nimble_otter.desktop.views.questions import ExistsQuestion, ask_exists
 from nimble_otter.desktop.views.send_tables import SendTables
@@ -27,7 +28,7 @@ from tests.desktop.conftest import settle
 
 @pytest.fixture
 def drawer(window):
-    window.open_drawer("send")
+    window.open_drawer(SEND)
     settle(window, 0.3)
     return window.send_drawer
 

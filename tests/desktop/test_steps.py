@@ -142,7 +142,9 @@ def test_a_join_with_an_open_pull_follows_its_rows(window, qtbot):
     stations.run()
     settle(window)
     assert session.course.end.rows == 500 > inner
-    assert window.other_pulls.names_for(stations) == [p.pull.name for p in window.pulls if p not in (stations, session)]
+    assert window.workspace.dependencies.names_for(stations) == [
+        p.pull.name for p in window.pulls if p not in (stations, session)
+    ]
     stations.add_step(JoinStep("levels", (("station_id", "station_id"),)), "ring")
     assert "no rows of levels" in str(stations.course.results[-1].error)
     assert "can't be joined to it" in window.status.message.text()
@@ -236,7 +238,7 @@ def test_texts_are_sorted_in_the_readers_language_or_another(window, monkeypatch
     session = with_pull(window, "words", texts)
     session.add_step(SortStep((SortBy("t"),)), "s")
     settle(window)
-    window.open_step(0)
+    window.workspace.show_local_step(0)
 
     def sorted_by(name, value):
         choose(named(window, name), value)

@@ -67,7 +67,7 @@ def test_a_pull_from_elsewhere_reaches_nothing_until_run(make_window, elsewhere)
     window.query_drawer.parameters.fetch_choices("n", lambda: None)
     assert not window.jobs.is_running("choices n")
     window.pull.run_again()
-    window.other_pulls.rows_for(window.pull, "theirs", True)
+    window.workspace.dependencies.rows_for(window.pull, "theirs", True)
     settle(window)
     assert reached == []
     assert window.hub.errors == {}  # and nobody tried
@@ -100,7 +100,7 @@ def test_a_pull_that_is_changed_from_outside_waits_again(make_window, elsewhere)
     settle(window)
     assert not window.pull.waits
     elsewhere("select 7 as a from t")
-    window.shared.look()
+    window.file_watcher.look()
     assert window.pull.waits
     window.pull.run_again()
     settle(window)
@@ -114,7 +114,7 @@ def test_a_joined_pull_that_never_ran_here_is_not_run_for_another(make_window, e
     shelf.mkdir(parents=True, exist_ok=True)
     path.rename(shelf / "theirs.pull")
     window.new_pull()
-    assert window.other_pulls.rows_for(window.pull, "theirs", False) is None
+    assert window.workspace.dependencies.rows_for(window.pull, "theirs", False) is None
     settle(window)
     assert "was not run here" in window.status.message.text()
 

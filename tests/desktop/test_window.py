@@ -16,6 +16,7 @@ from PySide6.QtWidgets import QApplication, QMessageBox
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.grid_model import RowsModel
 from nimble_otter.desktop.offscreen import wait_until
+from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, SEND, SOURCE, step_at
 from nimble_otter.desktop.selection import Selection
 from nimble_otter.desktop.theme import theme
 from nimble_otter.desktop.views.find import Finding, Index
@@ -233,7 +234,7 @@ def test_rows_are_added_duplicated_deleted_and_taken_back(window):
     assert [grid.line(n).state for n in (8, 9, 10)] == ["deleted"] * 3
     QTest.keyClick(grid, Qt.Key.Key_F2)
     assert grid.editor is None
-    window.open_drawer("changes")
+    window.open_drawer(CHANGES)
     settle(window)
     assert "5 changes" in window.changes_drawer.write.text()
     grid.selection.rows(9, 9, len(grid.widths))
@@ -290,7 +291,7 @@ def test_a_changed_row_that_a_filter_hides_is_told_of(window):
     edit(window, 0, "bottle", "x")
     window.pull.add_step(FilterStep((Condition("more than", "sample_id", (100,)),)), "Filter")
     settle(window)
-    window.open_drawer("changes")
+    window.open_drawer(CHANGES)
     settle(window)
     assert "1 not in the rows shown" in window.changes_drawer.head.words.text()
     window.changes_drawer.write.click()
@@ -329,11 +330,11 @@ def test_the_course_by_mouse_and_keyboard(window):
     window.filter_drawer.add_condition()
     settle(window)
     assert [s.kind for s in pull.pull.steps] == ["filter", "sort"]
-    QTest.mouseClick(course, LEFT, NONE, course.rect_of("step 1").center() - QPoint(0, 20))
+    QTest.mouseClick(course, LEFT, NONE, course.rect_of(step_at(1)).center() - QPoint(0, 20))
     assert window.drawer is window.drawer_of("sort")
     course.setFocus()
     QTest.keyClick(course, Qt.Key.Key_Left)
-    assert pull.drawer == "step 0"
+    assert pull.selected == step_at(0)
     QTest.keyClick(course, Qt.Key.Key_Space)
     assert not pull.pull.steps[0].on
     assert course.stops[2].under == "off"
@@ -427,7 +428,7 @@ def test_hiding_columns_and_bringing_them_back(window):
     window.column_actions.hide(0)
     settle(window)
     assert "sample_id" not in [c.name for c in window.grid.model.columns]
-    window.open_drawer("step 0")
+    window.open_drawer(step_at(0))
     window.column_actions.show_all()
     settle(window)
     assert window.grid.model.columns[0].name == "sample_id"
@@ -438,7 +439,7 @@ def test_hiding_columns_and_bringing_them_back(window):
 
 def test_parameters_are_asked_for_and_remembered(window):
     drawer = window.query_drawer
-    window.open_drawer("query")
+    window.open_drawer(QUERY)
     drawer.editor.setPlainText("select * from station where river = :river")
     drawer.run()
     assert ":river has no value" in drawer.problem.text()
@@ -455,7 +456,7 @@ def test_parameters_are_asked_for_and_remembered(window):
 
 def test_one_statement_of_several_runs_and_its_error_stands_at_its_place(window):
     editor = window.query_drawer.editor
-    window.open_drawer("query")
+    window.open_drawer(QUERY)
     editor.setPlainText("select 1 as a;\n\nselect nme from station;\nselect 3 as c")
     cursor = editor.textCursor()
     cursor.setPosition(25)
@@ -482,7 +483,7 @@ def test_one_statement_of_several_runs_and_its_error_stands_at_its_place(window)
 
 
 def test_rows_appear_while_they_still_come_and_stop_keeps_them(window):
-    window.open_drawer("query")
+    window.open_drawer(QUERY)
     text = "with recursive n(i) as (select 1 union all select i + 1 from n where i < 90000000) select i from n"
     window.query_drawer.editor.setPlainText(text)
     window.query_drawer.limit.setText("")
@@ -675,8 +676,8 @@ def test_small_and_large_windows_with_panes_open_and_closed(window, size):
         window.grab()
     for part in ("left", "right", "drawer"):
         window.commands.run(part)
-    for key in ("source", "query", "changes", "send"):
-        window.open_drawer(key)
+    for ref in (SOURCE, QUERY, CHANGES, SEND):
+        window.open_drawer(ref)
         window.grab()
     assert window.work.isVisible()
 

@@ -46,10 +46,7 @@ class Closing:
         edits = session.pending.by_key(session.table, session.target) or EditDraft()
         self._closed.append((session.pull, session.path, session.saved_text, edits, session.uid))
         window.keeper.forget(session)
-        window.pulls.pop(at)
-        window.show_pull(min(window.current if at >= window.current else window.current - 1, len(window.pulls) - 1))
-        session.let_go()
-        session.deleteLater()
+        window.workspace.close(session)
         window.keep_drafts()
 
     def _is_dropped(self, session: OpenPull) -> bool:
@@ -67,8 +64,8 @@ class Closing:
         if not self._closed:
             return
         pull, path, saved, edits, uid = self._closed.pop()
-        session = self._window.add_quietly(pull, path)
+        session = self._window.workspace.open_quietly(pull, path)
         session.saved_text, session.uid = saved, uid
         session.pending.wait(edits)
-        self._window.shared.watch()
-        self._window.show_pull(len(self._window.pulls) - 1)
+        self._window.file_watcher.watch()
+        self._window.workspace.show(session)

@@ -4,21 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPoint, QTimer
 from PySide6.QtWidgets import QInputDialog, QMenu
 
+from nimble_otter.desktop.commands import Commands
 from nimble_otter.desktop.copying import COPY_FORMS
+from nimble_otter.desktop.grid_actions import GridActions
 from nimble_otter.desktop.grid_model import RowsModel
 from nimble_otter.desktop.new_steps import place_for
-from nimble_otter.desktop.views.filter_drawer import FilterDrawer
+from nimble_otter.desktop.pulls.step_ref import step_at
+from nimble_otter.desktop.pulls.workspace import Workspace
+from nimble_otter.desktop.views.grid import Grid
 from nimble_otter.pull.steps import ColumnsStep, Computed, ComputeStep, Condition
 from nimble_otter.table import Field, Kind
 from nimble_otter.table.parts import parts_for
-
-if TYPE_CHECKING:
-    from nimble_otter.desktop.window import Window
 
 _MORE_CONDITIONS = {
     "number": ("more than", "at least", "less than", "at most", "between"),
@@ -28,18 +28,18 @@ _MORE_CONDITIONS = {
 
 
 class ColumnActions:
-    """Deeds on the columns of the window's grid; each becomes a part of the course."""
+    """What is done to the columns of a grid; each becomes a part of the course."""
 
-    def __init__(self, window: Window) -> None:
-        self._window = window
-        window.grid.menu_wanted.connect(self.menu)
-        window.grid.column_moved.connect(self.move)
+    def __init__(self, workspace: Workspace, grid: Grid, actions: GridActions, commands: Commands) -> None:
+        self._workspace, self._grid, self._actions, self._commands = workspace, grid, actions, commands
+        grid.menu_wanted.connect(self.menu)
+        grid.column_moved.connect(self.move)
 
     # --- the Columns step --------------------------------------------------------------------------------------
 
-    def _change(self, name: str, change: Callable[[ColumnsStep], ColumnsStep], opens: bool = False) -> None:
-        """Change the last Columns step, or a new one."""
-        session = self._window.pull
+    def _change(self, name: str, change: Callable[[ColumnsStep], ColumnsStep], look_of: str = "") -> None:
+        """Change the last Columns step, or a new one; `look_of` opens its editor at a column."""
+        session = self._workspace.pull
         if session is None:
             return
         steps = session.pull.steps
@@ -50,26 +50,26 @@ class ColumnActions:
             step = steps[at]
             assert isinstance(step, ColumnsStep)
             session.set_step(at, replace(change(step), on=True), name)
-        if opens:
-            self._window.open_step(at)
+        if look_of:
+            self._workspace.show_step(step_at(at), part=look_of)
 
     def name_of(self, column: int) -> str:
         """The name by which steps know a column; "" for the tree and the bars of groups."""
-        model = self._window.grid.model
+        model = self._grid.model
         assert model is not None
         place = model.columns[column].place
-        session = self._window.pull
+        session = self._workspace.pull
         assert session is not None
         assert session.shaped is not None
         return session.shaped.table.fields[place].name if place >= 0 else ""
 
     def hide(self, column: int) -> None:
-        model = self._window.grid.model
+        model = self._grid.model
         if model is not None and len(model.columns) > 1 and (name := self.name_of(column)):
             self._change("Hide column", lambda step: replace(step, hidden=(*step.hidden, name)))
 
     def hide_all_but(self, column: int) -> None:
-        model, name = self._window.grid.model, self.name_of(column)
+        model, name = self._grid.model, self.name_of(column)
         if model is not None and name:
             others = [self.name_of(n) for n in range(len(model.columns)) if n != column]
             gone = tuple(filter(None, others))
@@ -91,7 +91,7 @@ class ColumnActions:
 
     def move(self, column: int, to: int) -> None:
         """Put a column before the one that stands at `to` (behind all: their number)."""
-        session, model = self._window.pull, self._window.grid.model
+        session, model = self._workspace.pull, self._grid.model
         if session is None or session.shaped is None or not isinstance(model, RowsModel) or to in (column, column + 1):
             return
         names = [c.name for c in model.columns]
@@ -105,16 +105,16 @@ class ColumnActions:
             return replace(step, order=tuple(names) if step.only else order, pinned=pinned)
 
         self._change("Move column", change)
-        self._window.grid.go(self._window.grid.selection.current[0], names.index(name))
+        self._grid.go(self._grid.selection.current[0], names.index(name))
 
     def rename(self, column: int) -> None:
         """Another title in the header and in what is sent; steps go on to know the column by its name."""
         name = self.name_of(column)
-        model = self._window.grid.model
+        model = self._grid.model
         if not name or model is None:
             return
         text, done = QInputDialog.getText(
-            self._window, "Title of the column", f"Title of {name} (empty: its name):", text=model.columns[column].title
+            self._grid, "Title of the column", f"Title of {name} (empty: its name):", text=model.columns[column].title
         )
         if done:
             title = "" if text.strip() == name else text.strip()
@@ -124,16 +124,13 @@ class ColumnActions:
         """Open the Columns step at a column."""
         name = self.name_of(column)
         if name:
-            self._change("Format column", lambda step: step, opens=True)
-            choose = getattr(self._window.drawer, "choose", None)
-            if choose is not None:
-                choose(name)
+            self._change("Format column", lambda step: step, look_of=name)
 
     # --- widths ------------------------------------------------------------------------------------------------
 
     def fit(self, what: str, column: int | None = None) -> None:
         """Widths by data, by header, or all columns into the window; of one column or of all."""
-        grid = self._window.grid
+        grid = self._grid
         if grid.model is None:
             return
         if what == "window":
@@ -146,10 +143,10 @@ class ColumnActions:
 
     def menu(self, position: int, column: int, at: QPoint) -> None:
         """What can be done at a place: by the header, a row head (column -1) or a cell (position -1 in the header)."""
-        window, model = self._window, self._window.grid.model
+        commands, model = self._commands, self._grid.model
         if model is None:
             return
-        menu, flat = QMenu(window.grid), isinstance(model, RowsModel)
+        menu, flat = QMenu(self._grid), isinstance(model, RowsModel)
         if column >= 0:
             if position >= 0 and flat:
                 self._fill_cell(menu, position, column)
@@ -159,36 +156,35 @@ class ColumnActions:
             keys = ["copy", "copy_header"]
             if flat:
                 keys += ["paste", "big_editor", "new_row", "duplicate_rows", "delete_rows", "take_back"]
-            window.commands.fill_menu(menu, keys)
-            window.commands.fill_menu(menu.addMenu("Copy as"), [f"copy_{form}" for form in COPY_FORMS])
+            commands.fill_menu(menu, keys)
+            commands.fill_menu(menu.addMenu("Copy as"), [f"copy_{form}" for form in COPY_FORMS])
             if flat:
                 more = menu.addMenu("Set and fill")
                 fills = [f"fill_{way}" for way in ("down", "up", "left", "right", "series")]
-                window.commands.fill_menu(more, ["set_empty", "set_blank", "set_default", *fills, "take_back_cells"])
+                commands.fill_menu(more, ["set_empty", "set_blank", "set_default", *fills, "take_back_cells"])
         menu.exec(at)
 
     def _fill_cell(self, menu: QMenu, position: int, column: int) -> None:
-        actions, model = self._window.actions_on_grid, self._window.grid.model
+        actions, model = self._actions, self._grid.model
         assert model is not None
         name = model.columns[column].title
         menu.addAction(f"Keep rows with this {name}", lambda: actions.filter_to(position, column, True))
         menu.addAction(f"Leave out rows with this {name}", lambda: actions.filter_to(position, column, False))
         parts = actions.value_parts(position, column)
         if parts is not None:
-            menu.addAction(f"Ask for this {name} in the query", lambda: actions.ask_for(*parts))
+            menu.addAction(f"Ask for this {name} in the query", lambda: actions.condition_wanted.emit(*parts))
         if isinstance(model.value(position, column), (Mapping, list)):
             menu.addAction("Open it here", lambda: actions.open_nested(position, column))
         menu.addSeparator()
 
     def _filter(self, condition: Condition) -> None:
         """Add a condition and go on typing where its value belongs, once the menu is gone."""
-        self._window.actions_on_grid.add_condition(condition)
-        drawer = self._window.drawer
-        if isinstance(drawer, FilterDrawer):
-            QTimer.singleShot(0, drawer, drawer.focus_value)
+        at = self._actions.add_condition(condition)
+        if at is not None:
+            QTimer.singleShot(0, self._grid, lambda: self._workspace.show_step(step_at(at), part="value"))
 
     def _fill_column(self, menu: QMenu, column: int, flat: bool) -> None:
-        window, model, actions = self._window, self._window.grid.model, self._window.actions_on_grid
+        model, actions = self._grid.model, self._actions
         assert model is not None
         name, title, field = self.name_of(column), model.columns[column].title, model.field(column)
         menu.addAction("Sort", lambda: actions.sort_by(column, False))
@@ -211,7 +207,7 @@ class ColumnActions:
         menu.addAction("Figures", lambda: self._figures(column))
         menu.addSeparator()
         if name:
-            session = window.pull
+            session = self._workspace.pull
             is_pinned = model.columns[column].place >= 0 and column < model.pinned
             menu.addAction("Let it scroll" if is_pinned else "Pin at the left", lambda: self.pin(column))
             menu.addAction("Title…", lambda: self.rename(column))
@@ -234,11 +230,11 @@ class ColumnActions:
         widths.addAction("All into the window", lambda: self.fit("window"))
 
     def _fill_levels(self, menu: QMenu) -> None:
-        session = self._window.pull
+        session = self._workspace.pull
         grouped = session.shaped.grouped if session is not None and session.shaped is not None else None
         if session is None or grouped is None:
             return
-        actions = self._window.actions_on_grid
+        actions = self._actions
         more = menu.addMenu("Group also by")
         for other in actions.further_keys()[:60]:
             more.addAction(other, lambda o=other: actions.group_by(o))
@@ -252,7 +248,7 @@ class ColumnActions:
         menu.addAction("Open to the rows", lambda: session.open_levels(len(grouped.levels)))
 
     def _hidden(self) -> tuple[str, ...]:
-        session = self._window.pull
+        session = self._workspace.pull
         steps = session.pull.steps if session is not None else ()
         return next((s.hidden for s in reversed(steps) if isinstance(s, ColumnsStep)), ())
 
@@ -260,18 +256,18 @@ class ColumnActions:
         self._change("Show column", lambda step: replace(step, hidden=tuple(n for n in step.hidden if n != name)))
 
     def _compute(self, name: str) -> None:
-        session = self._window.pull
+        session = self._workspace.pull
         if session is None:
             return
         said = name if name.isidentifier() else '"' + name.replace('"', '""') + '"'
         step = ComputeStep((Computed("", said),))
         at = session.add_step(step, "Compute", place_for(step, session.pull.steps))
-        self._window.open_drawer(f"step {at}")
+        self._workspace.show_step(step_at(at), focus=True)
 
     def _figures(self, column: int) -> None:
-        grid = self._window.grid
+        grid = self._grid
         grid.go(max(0, grid.selection.current[0]), column)
-        self._window.commands.run("detail_2")
+        self._commands.run("detail_2")
 
 
 def _conditions_for(field: Field) -> tuple[str, ...]:

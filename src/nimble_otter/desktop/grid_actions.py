@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Signal
 
 from nimble_otter.desktop.clipboard_cells import exact_cells
-from nimble_otter.desktop.commands import Commands
 from nimble_otter.desktop.copying import block_rows
+from nimble_otter.desktop.drags import drag_value
 from nimble_otter.desktop.grid_edits import GridEdits
 from nimble_otter.desktop.grid_model import RowsModel
+from nimble_otter.desktop.keeping import Layout
+from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.desktop.selection import Block
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.views.grid import Grid
@@ -32,29 +35,26 @@ from nimble_otter.table.forms import render
 from nimble_otter.table.group import Figure
 from nimble_otter.table.show import plain
 
-if TYPE_CHECKING:
-    from nimble_otter.send import Rows
-
 
 class GridActions(GridEdits):
-    """Bound to a grid; `pull` gives the pull that is shown, `say` tells the user, `open_step` shows a step's drawer."""
+    """`copy_wanted` hands on a pull, blocks of rows, the form and exact cells; `condition_wanted` a value for the
+    query: its table, its column, how queries write it."""
 
-    def __init__(
-        self,
-        grid: Grid,
-        pull: Callable[[], OpenPull | None],
-        say: Callable[[str, bool], None],
-        open_step: Callable[[int], None],
-        commands: Commands,
-    ) -> None:
-        super().__init__(grid, pull, say)
-        self._open_step, self._commands = open_step, commands
+    copy_wanted = Signal(object, list, str, object)
+    condition_wanted = Signal(str, str, str)
+
+    def __init__(self, workspace: Workspace, grid: Grid, layout: Layout) -> None:
+        super().__init__(workspace, grid, layout)
         self._panel: NestedPanel | None = None
         grid.header_clicked.connect(self.sort_by)
         grid.group_toggled.connect(self.toggle)
-        grid.value_parts = self.value_parts
-        self.put: Callable[[OpenPull, list[Rows], str, bytes | None], object] = lambda *_: None
-        self.ask_for: Callable[[str, str, str], object] = lambda table, column, said: None
+        grid.value_carried.connect(self._carry)
+
+    def _carry(self, position: int, column: int) -> None:
+        """Drag a value away, to where it can become a condition."""
+        parts = self.value_parts(position, column)
+        if parts is not None:
+            drag_value(self._grid, parts)
 
     # --- the clipboard -----------------------------------------------------------------------------------------
 
@@ -79,7 +79,7 @@ class GridActions(GridEdits):
             exact = exact_cells(model, blocks, session.text_of, form == "header")
         table = session.target.table
         name = table.bare if table is not None else session.pull.name
-        self.put(session, [block_rows(model, block, name) for block in blocks], form, exact)
+        self.copy_wanted.emit(session, [block_rows(model, block, name) for block in blocks], form, exact)
 
     def _cut_in(self, blocks: Sequence[Block]) -> set[int]:
         """Rows of which the blocks hold a value that the source cut."""
@@ -166,11 +166,11 @@ class GridActions(GridEdits):
         )
         self.add_condition(condition)
 
-    def add_condition(self, condition: Condition) -> None:
-        """Put a condition into the last Filter step, or into a new one before any group."""
+    def add_condition(self, condition: Condition) -> int | None:
+        """Put a condition into the last Filter step, or into a new one before any group; returns the step's number."""
         session = self._pull()
         if session is None:
-            return
+            return None
         steps = session.pull.steps
         group = next((n for n, s in enumerate(steps) if isinstance(s, GroupStep)), len(steps))
         at = next((n for n in reversed(range(group)) if isinstance(steps[n], FilterStep) and steps[n].on), None)
@@ -181,7 +181,8 @@ class GridActions(GridEdits):
         else:
             at = next((n for n, s in enumerate(steps) if isinstance(s, (SortStep, GroupStep))), len(steps))
             session.add_step(FilterStep((condition,)), "Filter", at)
-        self._open_step(at)
+        self._workspace.show_local_step(at)
+        return at
 
     def stop_grouping(self, title: str) -> None:
         """Take a column out of the groups; with the last one the step goes."""
@@ -194,7 +195,7 @@ class GridActions(GridEdits):
         keys = tuple(key for key in step.keys if key.title != title)
         if keys:
             session.set_step(at, replace(step, keys=keys), f"Stop grouping by {title}")
-            self._open_step(at)
+            self._workspace.show_local_step(at)
         else:
             session.change(session.pull.without_step(at), f"Stop grouping by {title}")
 
@@ -230,7 +231,7 @@ class GridActions(GridEdits):
             steps = session.pull.steps
             at = next((n for n, s in enumerate(steps) if isinstance(s, ColumnsStep)), len(steps))
             session.add_step(GroupStep((KeyBy(name, part),), figures), "Group", at)
-        self._open_step(at)
+        self._workspace.show_local_step(at)
 
     def open_nested(self, position: int, column: int) -> bool:
         """Show an object or list as a small table under its row; False where the cell holds none."""
@@ -260,7 +261,7 @@ class GridActions(GridEdits):
             step = steps[at]
             assert isinstance(step, OpenStep)
             session.set_step(at, replace(step, paths=(*step.paths, name)), f"Open {name}")
-        self._open_step(at)
+        self._workspace.show_local_step(at)
 
     def holds_objects(self, column: int) -> bool:
         """Whether any of the first rows has an object in a column."""

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
+from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QApplication
 
 from nimble_otter.changes import DOCUMENTS, UNSET, Action, to_json, without_marks
 from nimble_otter.changes.fills import series
 from nimble_otter.desktop.clipboard_cells import EXACT, Pasted, columns_named, read_block, read_exact
 from nimble_otter.desktop.grid_model import RowsModel
+from nimble_otter.desktop.jump import Jump
+from nimble_otter.desktop.keeping import Layout
+from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.desktop.references import References
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.views.big_editor import BigEditor
@@ -24,18 +28,22 @@ _LONGEST_INLINE = 2000
 """Characters of a text that is edited over its cell; longer ones go to the bigger editor."""
 
 
-class GridEdits:
-    """Bound to a grid; `pull` gives the pull that is shown, `say` tells the user."""
+class GridEdits(QObject):
+    """Bound to a grid and the pull in sight; `layout` knows how numbers are written where copied cells go."""
 
-    def __init__(self, grid: Grid, pull: Callable[[], OpenPull | None], say: Callable[[str, bool], None]) -> None:
-        self._grid, self._pull, self._say = grid, pull, say
+    def __init__(self, workspace: Workspace, grid: Grid, layout: Layout) -> None:
+        super().__init__(grid)
+        self._workspace, self._grid, self._layout = workspace, grid, layout
+        self._say = workspace.say
+        self._jump = Jump(workspace, grid)
         self._big: BigEditor | None = None
         self._references = References()
         grid.edit_wanted.connect(lambda position, column: self.begin_edit(position, column, None))
         grid.typed.connect(self.begin_edit)
-        self.jump: Callable[[int, str], object] = lambda column, text: None
-        self.receiver: Callable[[], Mapping[str, Any]] = dict
         grid.clear_wanted.connect(self.clear)
+
+    def _pull(self) -> OpenPull | None:
+        return self._workspace.pull
 
     def open_nested(self, position: int, column: int) -> bool:
         """Show an object or list in place; False where the cell holds none."""
@@ -67,7 +75,7 @@ class GridEdits:
     def begin_edit(self, position: int, column: int, typed: str | None) -> None:
         """Open the editor over a cell, with what was typed or what is there; say why when it can't be edited."""
         if typed is not None and self._only_shows():
-            self.jump(column, typed)
+            self._jump.type(column, typed)
             return
         found = self._rows()
         if found is None:
@@ -395,7 +403,7 @@ class GridEdits:
         if not text.strip() and (info.nullable or info.word != "text"):
             return session.typed(None, place, row)
         if info.word == "number" or session.field_at(place).kind.is_number:
-            text = without_marks(text, self.receiver().get("decimal") == "comma")
+            text = without_marks(text, self._layout.copying.get("decimal") == "comma")
         return session.typed(text, place, row)
 
     def _selected_rows(self) -> list[int]:

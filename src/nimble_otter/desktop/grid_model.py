@@ -472,7 +472,18 @@ def model_for(
     return RowsModel(shaped, edits, marks, conflicts, writable, earlier, fresh)
 
 
-def first_width(column: GridColumn, table: Table, kind_widths: Mapping[Kind, int]) -> int:
+_WIDTHS = {
+    Kind.INT: 92, Kind.FLOAT: 102, Kind.BOOL: 76, Kind.TIME: 148, Kind.DATE: 104, Kind.DECIMAL: 102, Kind.TEXT: 124,
+    Kind.UUID: 312, Kind.OBJECT: 170, Kind.ZONED: 156, Kind.CLOCK: 92, Kind.SPAN: 104,
+}  # fmt: skip
+
+
+def column_width(table: Table, place: int) -> int:
+    """Pixels of a table's column before anyone has set them."""
+    return first_width(GridColumn("", "", False, place), table)
+
+
+def first_width(column: GridColumn, table: Table, kind_widths: Mapping[Kind, int] = _WIDTHS) -> int:
     """A column's width before anyone has set it, from its kind."""
     if column.place == -1:
         return 200

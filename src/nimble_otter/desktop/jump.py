@@ -3,18 +3,16 @@
 from __future__ import annotations
 
 import time
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from nimble_otter.desktop.grid_model import GroupsModel, RowsModel
 from nimble_otter.desktop.jobs import LOCAL
+from nimble_otter.desktop.pulls.workspace import Workspace
+from nimble_otter.desktop.views.grid import Grid
 from nimble_otter.stop import StopToken
 from nimble_otter.table import MISSING, View
 from nimble_otter.table.search import said
-
-if TYPE_CHECKING:
-    from nimble_otter.desktop.window import Window
 
 _PAUSE_S = 1.0
 """After so long a letter begins a new word."""
@@ -22,14 +20,14 @@ _BLOCK = 4096
 
 
 class Jump:
-    """One for a window."""
+    """One for a grid."""
 
-    def __init__(self, window: Window) -> None:
-        self._window, self._text, self._at = window, "", 0.0
+    def __init__(self, workspace: Workspace, grid: Grid) -> None:
+        self._workspace, self._grid, self._text, self._at = workspace, grid, "", 0.0
 
     def type(self, column: int, text: str) -> None:
         """One more letter: to the next row, from the current one on, whose cell in a column begins with the word."""
-        grid, session = self._window.grid, self._window.pull
+        grid, session = self._grid, self._workspace.pull
         now = time.monotonic()
         self._text = (self._text if now - self._at < _PAUSE_S else "") + text
         self._at = now
@@ -46,9 +44,9 @@ class Jump:
 
     def _go(self, position: int, column: int) -> None:
         if position < 0:
-            self._window.say(f"No row of this column begins with {self._text}.", False)
+            self._workspace.say(f"No row of this column begins with {self._text}.", False)
             return
-        self._window.grid.go(position, column)
+        self._grid.go(position, column)
 
 
 def find_beginning(view: View, place: int, word: str, start: int, stop: StopToken) -> int:

@@ -34,6 +34,7 @@ from nimble_otter.changes import (
 )
 from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.pull_state import PullState
+from nimble_otter.desktop.pulls.notice import NOTHING, Notice
 from nimble_otter.desktop.pulls.pending import Snapshot, moved
 from nimble_otter.desktop.pulls.undo import EditEntry, Entry, WaitingEntry, WrittenEntry
 from nimble_otter.desktop.whole_values import WholeValues
@@ -225,7 +226,7 @@ class ChangedPull(PullState):
                 other.append(WaitingEntry(self.pending.revert_waiting() or entry.edits))
             self._edited()
         elif isinstance(entry, WrittenEntry):
-            self.notice = (
+            self.notice = Notice(
                 "What was written is put back under Changes: Review shows its reversal. Undo again goes on before it"
             )
             self.state_changed.emit()
@@ -347,7 +348,7 @@ class ChangedPull(PullState):
         self.fetched = replace(fetched, cut=cut_rows(table, long) if long is not None else {})
         self.target = replace(self.target, unseen=fetched.unseen)
         self.pending.shown = moved(left, rows, table.rows)
-        self.report, self.reversal, self.fresh, self.notice = report, report.reversal, fresh, ""
+        self.report, self.reversal, self.fresh, self.notice = report, report.reversal, fresh, NOTHING
         self.undo_stack.written()
         self.course = None
         self.walk()

@@ -12,7 +12,9 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from nimble_otter.changes import Edits, Report, Target
 from nimble_otter.desktop.hub import Hub
+from nimble_otter.desktop.pulls.notice import NOTHING
 from nimble_otter.desktop.pulls.pending import PendingEdits
+from nimble_otter.desktop.pulls.step_ref import QUERY
 from nimble_otter.desktop.pulls.undo import UndoStack
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import Course, Pull, Shaped, pull_from_text
@@ -61,7 +63,7 @@ class PullState(QObject):
         self.report: Report | None = None
         self.reversal = ""
         self.error: OtterError | None = None
-        self.notice = ""
+        self.notice = NOTHING
         self.show_at: int | None = None
         self.opened = Opened()
         self._tree: tuple[Shaped, Opened, TreeLines] | None = None
@@ -69,7 +71,8 @@ class PullState(QObject):
         self.asked_of: Source | None = None
         """Where the rows came from; the pull may have been given another source since."""
         self.plan_tree: PlanNode | None = None
-        self.drawer = "query"
+        self.selected = QUERY
+        """The place of the course that is edited while the pull is in sight."""
         self.last_sent = ""
         self.sent: Sent | None = None
         self.uid = uuid.uuid4().hex
@@ -87,7 +90,6 @@ class PullState(QObject):
         self.waits = False
         """Whether the pull comes from elsewhere and nothing may be asked before the user runs it."""
         self.pinned: dict[str, View] = {}
-        self.others: Callable[[str, bool], View | None] = lambda name, fresh: None
         self._later = QTimer(self)
         self._later.setSingleShot(True)
         self._later.timeout.connect(lambda: self._then())

@@ -12,6 +12,7 @@ from typing import Any
 from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.desktop.pull_changes import ChangedPull
+from nimble_otter.desktop.pulls.notice import Notice, warning
 from nimble_otter.desktop.pulls.run_controller import RunController
 from nimble_otter.errors import OtterError, QueryError, SavedError
 from nimble_otter.pull import Course, Pull, Shaped, pull_to_text, run_course, save_pull
@@ -34,11 +35,23 @@ _OPENED_AT_ONCE = 20_000
 """Groups that are opened without one."""
 
 
+RowsOfOthers = Callable[["OpenPull", str, bool], View | None]
+"""Gives the rows of another pull by its name to the pull that asks, fresh ones where wanted; None: none yet."""
+
+
+def no_rows(own: OpenPull, name: str, fresh: bool) -> View | None:
+    """What a pull on its own has of others."""
+    return None
+
+
 class OpenPull(ChangedPull):
     """A pull that can be asked, shaped, changed and kept, with undo over all of it."""
 
-    def __init__(self, pull: Pull, hub: Hub, path: Path | None = None, number: int = 0) -> None:
+    def __init__(
+        self, pull: Pull, hub: Hub, path: Path | None = None, number: int = 0, others: RowsOfOthers = no_rows
+    ) -> None:
         super().__init__(pull, hub, path, number)
+        self._rows_of_others = others
         self.came_from: OpenPull | None = None
         self.runs = RunController(self)
         self._looked_whole: Fetched | None = None
@@ -101,12 +114,13 @@ class OpenPull(ChangedPull):
 
         def done(found: Comparison) -> None:
             if found.is_same:
-                self.notice = f"The same {grouped(found.after)} rows as before"
+                self.notice = Notice(f"The same {grouped(found.after)} rows as before")
             elif not found.was_compared:
-                self.notice = f"{grouped(found.before)} rows before, {grouped(found.after)} now; too many to compare"
+                said = f"{grouped(found.before)} rows before, {grouped(found.after)} now; too many to compare"
+                self.notice = Notice(said)
             else:
                 counts = f"{grouped(found.only_before)} only before, {grouped(found.only_after)} only now"
-                self.notice = f"The rows differ: {counts}. {'; '.join(found.examples[:2])}"
+                self.notice = warning(f"The rows differ: {counts}. {'; '.join(found.examples[:2])}")
             self.state_changed.emit()
 
         self.jobs.submit(
@@ -183,8 +197,12 @@ class OpenPull(ChangedPull):
         """Names of the pulls whose rows its steps take."""
         return [step.other for step in self.pull.steps if isinstance(step, TakesRows) and step.on and step.other]
 
+    def rows_of(self, name: str, fresh: bool = False) -> View | None:
+        """Rows of another pull by its name, asked for anew where `fresh`; None while there are none."""
+        return self._rows_of_others(self, name, fresh)
+
     def _other_rows(self, fresh: bool) -> dict[str, View]:
-        return {name: rows for name in self.needs if (rows := self.others(name, fresh)) is not None}
+        return {name: rows for name in self.needs if (rows := self.rows_of(name, fresh)) is not None}
 
     def try_steps(self, steps: tuple[Step, ...], show: Callable[[Course], None]) -> None:
         """What the course would be with other steps, without taking it."""

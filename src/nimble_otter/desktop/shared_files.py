@@ -3,29 +3,30 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QFileSystemWatcher, QObject, QTimer
+from PySide6.QtCore import QFileSystemWatcher, QObject, QTimer, Signal
 
+from nimble_otter.desktop.pulls.step_ref import QUERY
+from nimble_otter.desktop.pulls.workspace import Proposal, Workspace
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import Pull, places, pull_from_text, pull_to_text
 from nimble_otter.pull.merge import Merged, merge
 from nimble_otter.pull.upstream import difference
 
-if TYPE_CHECKING:
-    from nimble_otter.desktop.window import Window
-
 _SETTLE_MS = 300
 """A file is often written in several goes."""
 
 
-class SharedFiles(QObject):
-    """Looks again at what is open when its file changes, and before it is saved."""
+class FileWatcher(QObject):
+    """Looks again at what is open when its file changes, and before it is saved. `shelf_changed` when the files on the
+    shelf may be others."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
-        self._window = window
+    shelf_changed = Signal()
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__(workspace)
+        self._workspace = workspace
         self._watcher = QFileSystemWatcher(self)
         self._later = QTimer(self)
         self._later.setSingleShot(True)
@@ -37,8 +38,8 @@ class SharedFiles(QObject):
 
     def watch(self) -> None:
         """Watch the files of all open pulls, and the shelf."""
-        folders = {places.shelf_folder(), *(s.path.parent for s in self._window.pulls if s.path is not None)}
-        files = {str(s.path) for s in self._window.pulls if s.path is not None and s.path.exists()}
+        folders = {places.shelf_folder(), *(s.path.parent for s in self._workspace.pulls if s.path is not None)}
+        files = {str(s.path) for s in self._workspace.pulls if s.path is not None and s.path.exists()}
         wanted = files | {str(folder) for folder in folders if folder.is_dir()}
         known = {*self._watcher.files(), *self._watcher.directories()}
         if gone := sorted(known - wanted):
@@ -49,8 +50,8 @@ class SharedFiles(QObject):
     def look(self) -> None:
         """See which open pulls are others on disk now."""
         self.watch()
-        self._window.sources.refresh_shelf()
-        for session in list(self._window.pulls):
+        self.shelf_changed.emit()
+        for session in list(self._workspace.pulls):
             self.take_in(session)
 
     def take_in(self, session: OpenPull) -> bool:
@@ -61,7 +62,7 @@ class SharedFiles(QObject):
         try:
             theirs, base = pull_from_text(text, str(session.path)), pull_from_text(session.saved_text)
         except OtterError as problem:
-            self._window.say(f"The file was changed and can't be read: {problem}", True)
+            self._workspace.say(f"The file was changed and can't be read: {problem}", True)
             return False
         merged = merge(base, session.pull, theirs)
         if merged.conflicts:
@@ -71,10 +72,10 @@ class SharedFiles(QObject):
             return False
         session.saved_text = text
         session.change(merged.pull, "Taken from disk")
-        session.waits = session.waits or not self._window.hub.known_pulls.has(session.pull)
+        session.waits = session.waits or not self._workspace.hub.known_pulls.has(session.pull)
         session.state_changed.emit()
         if merged.theirs:
-            self._window.say(f"{session.pull.name} was changed on disk: {', '.join(merged.theirs)} taken in")
+            self._workspace.say(f"{session.pull.name} was changed on disk: {', '.join(merged.theirs)} taken in")
         return True
 
     @staticmethod
@@ -86,9 +87,9 @@ class SharedFiles(QObject):
 
     def _show_both(self, session: OpenPull, merged: Merged, theirs: Pull, text: str) -> None:
         """Both in one list, and the choice between them."""
-        window = self._window
-        window.show_pull(window.pulls.index(session))
-        window.open_drawer("query", focus=False)
+        workspace = self._workspace
+        workspace.show(session)
+        workspace.show_step(QUERY)
         lines = difference(pull_to_text(session.pull), pull_to_text(theirs))
         notes = [f"Changed here and on disk: {', '.join(merged.conflicts)}."]
         notes += [f"Only on disk: {', '.join(merged.theirs)}."] if merged.theirs else []
@@ -97,11 +98,11 @@ class SharedFiles(QObject):
             session.saved_text = text
             self._told.pop(session.path or Path(), None)
             session.change(pull, "Taken from disk")
-            session.waits = session.waits or not window.hub.known_pulls.has(session.pull)
-            window._show_tabs()
+            session.waits = session.waits or not workspace.hub.known_pulls.has(session.pull)
+            session.pull_changed.emit()  # what is saved may be what is here now
 
-        window.query_drawer.propose(
-            f"{session.pull.name} was changed by someone else, in what was changed here too. − is here, + on disk.",
-            lines, notes, lambda: take(theirs), "Take theirs", ("Keep mine", lambda: take(merged.pull)),
-        )  # fmt: skip
-        window.say(f"{session.pull.name} was changed on disk and here; choose which to keep", True)
+        title = f"{session.pull.name} was changed by someone else, in what was changed here too. − is here, + on disk."
+        workspace.propose(
+            Proposal(title, lines, notes, lambda: take(theirs), "Take theirs", "Keep mine", lambda: take(merged.pull))
+        )
+        workspace.say(f"{session.pull.name} was changed on disk and here; choose which to keep", True)

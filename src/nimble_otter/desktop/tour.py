@@ -24,6 +24,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from nimble_otter.desktop.offscreen import use_offscreen, wait_until
+from nimble_otter.desktop.pulls.step_ref import CHANGES, SEND
 from nimble_otter.desktop.theme import theme
 from nimble_otter.desktop.tour_asking import Asking
 from nimble_otter.desktop.tour_guide import StepFailed, hold
@@ -164,7 +165,7 @@ class Tour(Asking):
         hold(pull.shaped.rows <= rows and window.drawer is window.filter_drawer, "picking a value did not filter")
         self.picture("3-filter")
         window.course.setFocus()
-        at = int(pull.drawer[5:])
+        at = pull.selected.at
         window.course.switch(at)
         self.settle()
         assert pull.course is not None
@@ -208,7 +209,7 @@ class Tour(Asking):
         at = next(n for n, s in enumerate(pull.pull.steps) if s.kind == "columns")
         pull.set_step(at, step, "Looks")
         self.settle()
-        window.drawer_of("columns").choose("level_m")  # type: ignore[attr-defined]
+        window.drawer_of("columns").begin_at("level_m")
         model = window.grid.model
         titles = [c.title for c in model.columns] if model is not None else []
         hold(window.grid.pinned == 1 and "Level, m" in titles, "the looks of columns are not shown")
@@ -250,7 +251,7 @@ class Tour(Asking):
         hold(pull.edits.count >= 1, "undo and redo lost an edit")
         window.grid.go(7, 0)
         window.commands.run("delete_rows")
-        window.open_drawer("changes")
+        window.open_drawer(CHANGES)
         self.settle()
         self.picture("2-changes-pending")
         model: Any = window.grid.model
@@ -298,7 +299,7 @@ class Tour(Asking):
 
     def send(self) -> str:
         window, pull = self.window, self.pull
-        window.open_drawer("send")
+        window.open_drawer(SEND)
         hold(pull.shaped is not None, "no rows")
         assert pull.shaped is not None
         rows = pull.shaped.rows

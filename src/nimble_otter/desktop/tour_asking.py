@@ -37,7 +37,9 @@ class Asking(Guide):
         window.query_drawer.limit.editingFinished.emit()
         self.run_query()
         table = self.pull.table
-        hold(table is not None and table.rows == 5000 and "Cut" in self.pull.notice, "the row limit gave no notice")
+        hold(
+            table is not None and table.rows == 5000 and "Cut" in self.pull.notice.text, "the row limit gave no notice"
+        )
         self.put_query("select count(*) from reading a, reading b, station")
         window.query_drawer.editor.setFocus()
         self.key(Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
@@ -153,7 +155,7 @@ class Asking(Guide):
         self.picture("19-upstream")
         drawer.proposal.accept_button.click()
         self.settle()
-        hold("The same" in self.pull.notice, f"the step moved upstream gave other rows: {self.pull.notice}")
+        hold("The same" in self.pull.notice.text, f"the step moved upstream gave other rows: {self.pull.notice.text}")
         window.commands.run("history")
         self.picture("20-history")
         hold(window.history_page.list.topLevelItemCount() > 3, "the history is empty")

@@ -9,6 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
 from nimble_otter.desktop.offscreen import take_picture, wait_until
+from nimble_otter.desktop.pulls.step_ref import QUERY
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.session import OpenPull
@@ -69,7 +70,7 @@ class Guide:
         QTest.keyClicks(self.window.focusWidget() or self.window, text)
 
     def put_query(self, text: str) -> None:
-        self.window.open_drawer("query")
+        self.window.open_drawer(QUERY)
         self.window.query_drawer.editor.setPlainText(text)
 
     def run_query(self) -> None:

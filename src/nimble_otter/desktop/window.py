@@ -23,13 +23,13 @@ from nimble_otter.desktop.closing import Closing
 from nimble_otter.desktop.column_actions import ColumnActions
 from nimble_otter.desktop.follow import Follower
 from nimble_otter.desktop.grid_actions import GridActions
-from nimble_otter.desktop.jump import Jump
 from nimble_otter.desktop.keeping import recent_paths, remember_recent
 from nimble_otter.desktop.new_steps import MENU, place_for
-from nimble_otter.desktop.other_pulls import OtherPulls
+from nimble_otter.desktop.pulls.notice import Notice
+from nimble_otter.desktop.pulls.step_ref import QUERY, StepRef, step_at
 from nimble_otter.desktop.rows_views import RowsViews
 from nimble_otter.desktop.session import OpenPull
-from nimble_otter.desktop.shared_files import SharedFiles
+from nimble_otter.desktop.shared_files import FileWatcher
 from nimble_otter.desktop.upstream import Upstream
 from nimble_otter.desktop.views.drawer import Drawer
 from nimble_otter.desktop.views.find import FindBox
@@ -38,9 +38,9 @@ from nimble_otter.desktop.views.rows_find import RowsFind
 from nimble_otter.desktop.views.side_by_side import SideBySide
 from nimble_otter.desktop.views.transaction_strip import ask_to_end
 from nimble_otter.desktop.window_commands import add_commands, collect_findings
-from nimble_otter.desktop.window_detail import DetailFiller
+from nimble_otter.desktop.window_detail import DetailPresenter
 from nimble_otter.desktop.window_frame import START, WARM_UP_MS, WORK, Frame
-from nimble_otter.desktop.window_grid import GridFiller
+from nimble_otter.desktop.window_grid import GridPresenter
 from nimble_otter.desktop.window_pages import Pages
 from nimble_otter.desktop.window_status import show_status, work_words
 from nimble_otter.desktop.write_controller import WriteController
@@ -64,32 +64,22 @@ class Window(Frame):
 
     def __init__(self) -> None:
         super().__init__()
-        self.pulls: list[OpenPull] = []
-        self.current = -1
-        self._next_number = self.keeper.seat.first_number
         self.closing = Closing(self)
-        self.writes = WriteController(
-            self.jobs, self.hub, self.keeper, self.say, lambda uid: next((s for s in self.pulls if s.uid == uid), None)
-        )
-        self.actions_on_grid = GridActions(self.grid, lambda: self.pull, self.say, self.open_step, self.commands)
-        self.actions_on_grid.jump = Jump(self).type
-        self.actions_on_grid.put = lambda session, blocks, form, exact: self.sending.copy(
-            session, blocks, form, self.layout_state.copying, exact
-        )
-        self.actions_on_grid.receiver = lambda: self.layout_state.copying
-        self.column_actions = ColumnActions(self)
-        self.grid_filler = GridFiller(self)
-        self.detail_filler = DetailFiller(self)
-        self.follower = Follower(self)
-        self.rows_views = RowsViews(self)
+        workspace, grid = self.workspace, self.grid
+        self.writes = WriteController(self.jobs, self.hub, self.keeper, workspace.say, workspace.find)
+        self.actions_on_grid = GridActions(workspace, grid, self.layout_state)
+        self.column_actions = ColumnActions(workspace, grid, self.actions_on_grid, self.commands)
+        self.grid_presenter = GridPresenter(workspace, grid)
+        self.detail_presenter = DetailPresenter(workspace, self.detail, grid)
+        self.follower = Follower(workspace, self.detail, grid, self.layout_state)
+        self.side = SideBySide(workspace, grid, self.rows_stack)
+        self.rows_views = RowsViews(workspace, grid, self.side, self.rows_stack)
         self.glance = Glance(self, self.hub)
         self.pages = Pages(self)
-        self.shared = SharedFiles(self)
-        self.other_pulls = OtherPulls(self)
-        self.rows_find = RowsFind(self)
+        self.file_watcher = FileWatcher(workspace)
+        self.rows_find = RowsFind(workspace, grid, self.actions_on_grid, self.column_actions)
         self.over_rows.insertWidget(0, self.rows_find)
-        self.side = SideBySide(self)
-        self.upstream = Upstream(self)
+        self.upstream = Upstream(workspace)
         add_commands(self)
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
         self._wire()
@@ -104,6 +94,13 @@ class Window(Frame):
 
     def _wire(self) -> None:
         tabs = self.title.tabs
+        workspace = self.workspace
+        workspace.leaving.connect(self._leave)
+        workspace.current_changed.connect(self._show_current)
+        workspace.pull_opened.connect(self._listen)
+        workspace.noticed.connect(self._tell)
+        workspace.step_wanted.connect(self._show_step)
+        workspace.proposed.connect(lambda proposal: self.query_drawer.propose(proposal))
         tabs.chosen.connect(self.show_pull)
         tabs.closed.connect(self.close_pull)
         tabs.added.connect(self.new_pull)
@@ -115,9 +112,25 @@ class Window(Frame):
         self.sources.glance_wanted.connect(self.glance.show_table)
         self.glance.opened.connect(self.open_table)
         self.course.chosen.connect(self.open_drawer)
+        self.course.run_wanted.connect(lambda: self.commands.run("run"))
+        self.course.upstream_wanted.connect(self.upstream.move_up)
+        self.course.down_wanted.connect(self.upstream.move_down)
         self.course.add_wanted.connect(self._add_menu)
         self.course.copy_wanted.connect(self.copy_step)
         self.course.column_dropped.connect(self.actions_on_grid.group_by)
+        self.actions_on_grid.copy_wanted.connect(
+            lambda session, blocks, form, exact: self.sending.copy(
+                session, blocks, form, self.layout_state.copying, exact
+            )
+        )
+        self.actions_on_grid.condition_wanted.connect(self.ask_for)
+        self.grid_presenter.shown.connect(self.follower.refresh)
+        self.grid_presenter.shown.connect(self.rows_views.refresh)
+        self.rows_views.offered.connect(self.status.show_views)
+        self.status.view_chosen.connect(self.rows_views.choose)
+        self.detail_presenter.figures_changed.connect(self.status.figures.setText)
+        self.follower.origin_wanted.connect(self._show_origin)
+        self.file_watcher.shelf_changed.connect(self.sources.refresh_shelf)
         self.grid.key_dropped.connect(self.actions_on_grid.stop_grouping)
         self.grid.width_changed.connect(self._width_set)
         self.status.stop_wanted.connect(self.jobs.stop_all)
@@ -127,14 +140,13 @@ class Window(Frame):
         self.hub.trouble.connect(self._trouble)
 
     def wire_drawer(self, kind: str) -> None:
-        self.drawers[kind].step_wanted.connect(self.open_step)
+        self.drawers[kind].step_wanted.connect(self.workspace.show_local_step)
         if kind in ("join", "append"):
-            cast("OtherDrawer", self.drawers[kind]).pulls = self.other_pulls.names_for
+            cast("OtherDrawer", self.drawers[kind]).pulls = self.workspace.dependencies.names_for
         if kind == "query":
             self.query_drawer.help.used = self.layout_state.used
             self.query_drawer.help.pulls = lambda: self.pulls
             self.query_drawer.room_wanted.connect(self.give_drawer)
-            self.actions_on_grid.ask_for = self.ask_for
         elif kind == "changes":
             changes = self.changes_drawer
             changes.rehearse_wanted.connect(lambda: self.pull and self.writes.rehearse(self.pull))
@@ -160,15 +172,23 @@ class Window(Frame):
         return Sending(self.jobs, self.hub, self.keeper, self.say)
 
     @property
+    def pulls(self) -> list[OpenPull]:
+        return self.workspace.pulls
+
+    @property
+    def current(self) -> int:
+        return self.workspace.current
+
+    @property
     def pull(self) -> OpenPull | None:
-        return self.pulls[self.current] if 0 <= self.current < len(self.pulls) else None
+        return self.workspace.pull
 
     def begin(self, demo: bool = False) -> None:
         """Sources, drafts of last time; with `demo` its two pulls when nothing else is open."""
         self.hub.load()
         for name, pull, draft in self.keeper.load_drafts(self.layout_state.order):
-            number = int(name.rpartition("-")[2]) if name.rpartition("-")[2].isdigit() else self._next_number
-            session = self.add_quietly(pull, Path(draft.path) if draft.path else None, number)
+            number = int(name.rpartition("-")[2]) if name.rpartition("-")[2].isdigit() else self.workspace.next_number
+            session = self.workspace.open_quietly(pull, Path(draft.path) if draft.path else None, number)
             session.saved_text = draft.saved_text
             session.pending.wait(draft.edits)
             session.uid = draft.uid or session.uid
@@ -178,7 +198,7 @@ class Window(Frame):
             from nimble_otter.demo import demo_pulls
 
             for pull in demo_pulls():
-                self.add_quietly(pull)
+                self.workspace.open_quietly(pull)
             self.hub.open(self.hub.sources[1])
         self.hub.open(self.hub.sources[0])
         self.show_pull(min(max(0, self.layout_state.current), len(self.pulls) - 1))
@@ -187,41 +207,34 @@ class Window(Frame):
         self.keeper.problems.clear()
         QTimer.singleShot(200, self, lambda: self.drawer_of("query"))  # ready before the first pull is opened
         QTimer.singleShot(WARM_UP_MS, self, self.warm_up)
-        QTimer.singleShot(600, self, self.shared.look)  # what was saved elsewhere since the last time
+        QTimer.singleShot(600, self, self.file_watcher.look)  # what was saved elsewhere since the last time
 
-    def add_quietly(self, pull: Pull, path: Path | None = None, number: int | None = None) -> OpenPull:
-        number = number if number is not None else self._next_number
-        self._next_number = max(self._next_number, number) + 1
-        session = OpenPull(pull, self.hub, path, number)
-        session.others = lambda name, fresh: self.other_pulls.rows_for(session, name, fresh)
+    def _listen(self, session: OpenPull) -> None:
+        """Hear of a pull that was just opened."""
         session.pull_changed.connect(lambda: self._pull_changed(session))
         session.rows_changed.connect(lambda: self._rows_changed(session))
         session.more_rows.connect(lambda: self._more_rows(session))
         session.edits_changed.connect(lambda: self._edits_changed(session))
         session.state_changed.connect(lambda: self._state_changed(session))
-        self.pulls.append(session)
-        return session
 
     def add_pull(self, pull: Pull, path: Path | None = None, run: bool = False) -> OpenPull:
-        """Open a pull in a tab of its own and show it. One without a path was made here, by what the user did."""
-        session = self.add_quietly(pull, path)
-        session.waits = path is not None and not self.hub.known_pulls.has(pull)
+        """Open a pull in a tab of its own and show it."""
+        made = self.workspace.open(pull, path, run)
         if path is not None:
-            from nimble_otter.pull import pull_to_text
-
-            session.saved_text = pull_to_text(pull)
-            self.shared.watch()
-        self.show_pull(len(self.pulls) - 1)
-        if run:
-            session.run()
-        return session
+            self.file_watcher.watch()
+        return made
 
     def show_pull(self, at: int) -> None:
-        """Show an open pull; fetch its rows when it has none and nothing to be asked first."""
+        """Show the pull of a tab; -1 the start page."""
+        self.workspace.show_at(at)
+
+    def _leave(self) -> None:
         self._take_text()
         self.grid.close_editor()
         self.say("")
-        self.current = at if 0 <= at < len(self.pulls) else -1
+
+    def _show_current(self) -> None:
+        """Show the pull in sight; fetch its rows when it has none and nothing to be asked first."""
         session = self.pull
         self.course.show_pull(session)
         for drawer in self.drawers.values():
@@ -232,13 +245,13 @@ class Window(Frame):
         if session is None:
             self.start_page.refresh(recent_paths(self.layout_state))
             self.grid.set_model(None, [], False)
-            self.detail_filler.refresh()
+            self.detail_presenter.refresh()
             show_status(self)
             return
         if not session.waits:
             self.hub.open(self.hub.known(session.pull.source))
-        self.grid_filler.show(False)
-        self.open_drawer("query" if session.waits else session.drawer, focus=False)
+        self.grid_presenter.show(False)
+        self.open_drawer(QUERY if session.waits else session.selected, focus=False)
         if (
             session.table is None
             and session.error is None
@@ -269,7 +282,7 @@ class Window(Frame):
         pull = Pull(table.name, source, query)
         found = next((s for s in self.pulls if replace(s.pull, widths={}) == pull and not s.pending.count), None)
         if found is not None:
-            self.show_pull(self.pulls.index(found))
+            self.workspace.show(found)
             return
         self.add_pull(pull)
 
@@ -299,7 +312,7 @@ class Window(Frame):
             return
         self._take_text()
         safe = "".join("-" if c in '/\\:*?"<>|' else c for c in session.pull.name).strip() or "pull"
-        if session.path is not None and path in (None, session.path) and not self.shared.take_in(session):
+        if session.path is not None and path in (None, session.path) and not self.file_watcher.take_in(session):
             return  # both are shown, and one is chosen first
         target = path or session.path or _free(places.shelf_folder() / f"{safe}{SUFFIX}")
         try:
@@ -309,7 +322,7 @@ class Window(Frame):
             return
         remember_recent(self.layout_state, target)
         self.sources.refresh_shelf()
-        self.shared.watch()
+        self.file_watcher.watch()
         self.say(f"Saved as {target}", False)
         self._show_tabs()
 
@@ -322,23 +335,22 @@ class Window(Frame):
         if self.pull is not None and name.strip():
             before = self.pull.pull.name
             self.pull.change(replace(self.pull.pull, name=name.strip()), "Rename")
-            self.other_pulls.renamed(self.pull, before)
+            self.workspace.dependencies.renamed(self.pull, before)
 
     # --- drawers -----------------------------------------------------------------------------------------------
 
-    def open_drawer(self, key: str, focus: bool = True) -> None:
-        """Show the editor of a step: source, query, step N, changes or send."""
+    def open_drawer(self, ref: StepRef, focus: bool = True) -> None:
+        """Show the editor of a place of the course."""
         session = self.pull
         if session is None:
             return
-        at = int(key.removeprefix("step ")) if key.startswith("step ") else -1
-        if at >= len(session.pull.steps):
-            key, at = "query", -1
-        drawer = self.drawer_of(session.pull.steps[at].kind if at >= 0 else key)
-        if at >= 0:
-            drawer.show_step(at)
-        session.drawer = key
-        self.course.select(key)
+        if ref.at >= len(session.pull.steps):
+            ref = QUERY
+        drawer = self.drawer_of(session.pull.steps[ref.at].kind if ref.is_step else ref.place.value)
+        if ref.is_step:
+            drawer.show_step(ref.at)
+        session.selected = ref
+        self.course.select(ref)
         self.course.refresh()
         self.drawer_stack.setCurrentWidget(drawer)
         drawer.show_pull(session)
@@ -347,13 +359,21 @@ class Window(Frame):
         if focus and not self.course.hasFocus():
             drawer.focus_first()
 
+    def _show_step(self, ref: StepRef, focus: bool, part: str) -> None:
+        self.open_drawer(ref, focus)
+        if part:
+            self.drawer.begin_at(part)
+
+    def _show_origin(self, source: str, table: str, column: str) -> None:
+        """Go to a place of the catalogue."""
+        self.toggle_part("left", True)
+        self.sources.reveal(source, table, column)
+        self.sources.tree.setFocus()
+
     def ask_for(self, table: str, column: str, said: str) -> None:
         """A value of the grid becomes a condition of the query."""
-        self.open_drawer("query", focus=False)
+        self.open_drawer(QUERY, focus=False)
         self.query_drawer.take_value(table, column, said)
-
-    def open_step(self, at: int) -> None:
-        self.open_drawer(f"step {at}", focus=False)
 
     @property
     def drawer(self) -> Drawer:
@@ -368,7 +388,7 @@ class Window(Frame):
             return
         at = place_for(step, session.pull.steps)
         session.add_step(step, f"Add {step.kind}", at)
-        self.open_drawer(f"step {at}")
+        self.open_drawer(step_at(at))
 
     def copy_step(self, at: int) -> None:
         """Put a copy of a step into another open pull, which is chosen from a menu."""
@@ -403,17 +423,15 @@ class Window(Frame):
         if session is not self.pull:
             return
         self.course.refresh()
-        if session.drawer.startswith("step ") and int(session.drawer[5:]) >= len(session.pull.steps):
-            self.open_drawer("query", focus=False)
-        elif session.drawer.startswith("step "):
-            self.open_drawer(session.drawer, focus=False)
+        if session.selected.is_step:
+            self.open_drawer(session.selected, focus=False)
         else:
             self.drawer.refresh()
 
     def _rows_changed(self, session: OpenPull) -> None:
-        self.other_pulls.changed(session)
+        self.workspace.dependencies.changed(session)
         if session is self.pull:
-            self.grid_filler.show(True)
+            self.grid_presenter.show(True)
             self.course.refresh()
             self.drawer.refresh()
             self.rows_find.refresh()
@@ -421,7 +439,7 @@ class Window(Frame):
 
     def _more_rows(self, session: OpenPull) -> None:
         if session is self.pull:
-            self.grid_filler.lengthen()
+            self.grid_presenter.lengthen()
             self.course.refresh()
             self.rows_find.refresh()
             show_status(self)
@@ -434,7 +452,7 @@ class Window(Frame):
             self.say("")
         self._show_tabs()
         if session is self.pull:
-            self.grid_filler.show(True)
+            self.grid_presenter.show(True)
             self.rows_find.take_edits()
             self.course.refresh()
             if self.is_shown("changes", "send"):
@@ -449,9 +467,9 @@ class Window(Frame):
             self.say(str(session.error), True)
             self._told_of_run = True
             if not self.is_shown("query"):
-                self.open_drawer("query", focus=False)
+                self.open_drawer(QUERY, focus=False)
         elif session.notice and not session.is_running:
-            self.say(session.notice, any(w in session.notice for w in ("Cut", "left out", "differ")))
+            self.say(session.notice.text, session.notice.is_warning)
             self._told_of_run = True
         elif self._told_of_run and not session.is_running:
             self.say("")  # what was said of an earlier run
@@ -465,7 +483,7 @@ class Window(Frame):
         if self.pull is not None and self.is_shown("source", "query"):
             self.drawer.refresh()
         if self.detail.showing_shapes:
-            self.detail_filler.show_shapes()
+            self.detail_presenter.show_shapes()
 
     def _width_set(self, name: str, width: int) -> None:
         if self.pull is not None:
@@ -487,8 +505,11 @@ class Window(Frame):
         self.say(text, True)
         self.status.keep(text)
 
+    def _tell(self, notice: Notice) -> None:
+        self.status.say(notice.text, notice.is_warning)
+
     def say(self, text: str, problem: bool = False) -> None:
-        self.status.say(text, problem)
+        self.workspace.say(text, problem)
 
     def _crashed(self, report: str) -> None:
         box = QMessageBox(

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QLineEdit
 from nimble_otter.desktop.commands import Command
 from nimble_otter.desktop.copying import COPY_FORMS
 from nimble_otter.desktop.new_steps import STEP_WORDS, new_step
+from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, SEND
 from nimble_otter.desktop.theme import theme
 from nimble_otter.desktop.views.course import query_words
 from nimble_otter.desktop.views.find import Finding
@@ -101,12 +102,19 @@ def add_commands(window: Window) -> None:
     add("origin", "Show the column in the catalogue", lambda: window.follower.show_origin(), "F4", "query", has_rows)
     add("go_back", "Go back to where it was followed from", lambda: window.follower.go_back(), "Alt+Left", "query",
         lambda: window.pull is not None and window.pull.came_from is not None)  # fmt: skip
-    for key, name, shortcut in (
-        ("query", "Query", "Alt+1"),
-        ("changes", "Changes", "Alt+2"),
-        ("send", "Send", "Alt+3"),
+    for ref, name, shortcut in (
+        (QUERY, "Query", "Alt+1"),
+        (CHANGES, "Changes", "Alt+2"),
+        (SEND, "Send", "Alt+3"),
     ):
-        add(f"show_{key}", f"Show {name}", lambda key=key: window.open_drawer(key), shortcut, "query", has_pull)
+        add(
+            f"show_{ref.place.value}",
+            f"Show {name}",
+            lambda ref=ref: window.open_drawer(ref),
+            shortcut,
+            "query",
+            has_pull,
+        )
     for key, name, shortcut in EDITS:
         add(f"text_{key}", name, lambda key=key: _edit_text(window, key), shortcut if key != "comment" else "", "text",
             has_pull)  # fmt: skip
@@ -175,19 +183,19 @@ def _turn(window: Window, way: int) -> None:
 
 
 def _run(window: Window, every: bool = False) -> None:
-    window.open_drawer("query", focus=False)
+    window.open_drawer(QUERY, focus=False)
     window.query_drawer.run_all() if every else window.query_drawer.run()
 
 
 def _transaction(window: Window, key: str) -> None:
     assert window.pull is not None
-    window.open_drawer("query", focus=False)
+    window.open_drawer(QUERY, focus=False)
     strip = window.query_drawer.transaction
     strip.begin(window.pull) if key == "begin" else (strip.commit if key == "commit" else strip.roll_back).click()
 
 
 def _turn_over(window: Window) -> None:
-    window.open_drawer("query", focus=False)
+    window.open_drawer(QUERY, focus=False)
     window.query_drawer.turn_over()
 
 
@@ -199,7 +207,7 @@ def _edit_text(window: Window, key: str) -> None:
         window.rows_find.open(key == "replace_text")
         return
     if not window.is_shown("query"):
-        window.open_drawer("query")
+        window.open_drawer(QUERY)
     window.query_drawer.edits.do(key)
 
 

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QObject, QTimer
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from nimble_otter.desktop.grid_model import GroupsModel, RowsModel
 from nimble_otter.desktop.jobs import LOCAL
-from nimble_otter.desktop.views.detail import CELL, COLUMN, RECORD
+from nimble_otter.desktop.pulls.workspace import Workspace
+from nimble_otter.desktop.views.detail import CELL, COLUMN, RECORD, Detail
+from nimble_otter.desktop.views.grid import Grid
 from nimble_otter.errors import OtterError
 from nimble_otter.sources import Source
 from nimble_otter.table import View
@@ -17,19 +19,19 @@ from nimble_otter.table.amounts import as_floats
 from nimble_otter.table.profile import Profile, profile
 from nimble_otter.table.show import grouped, shown_float
 
-if TYPE_CHECKING:
-    from nimble_otter.desktop.window import Window
-
 MOST_SUMMED = 5_000_000
 
 
-class DetailFiller(QObject):
-    """Light pages at once, figures in the background, a moment after the last move."""
+class DetailPresenter(QObject):
+    """Light pages at once, figures in the background, a moment after the last move. `figures_changed` says those of the
+    selection."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
-        self._window, self._detail, self._grid = window, window.detail, window.grid
-        self.collection: tuple[Source, str] | None = None
+    figures_changed = Signal(str)
+
+    def __init__(self, workspace: Workspace, detail: Detail, grid: Grid) -> None:
+        super().__init__(detail)
+        self._workspace, self._detail, self._grid = workspace, detail, grid
+        self._collection: tuple[Source, str] | None = None
         self._profiled: Any = None
         self._later = QTimer(self)
         self._later.setSingleShot(True)
@@ -64,7 +66,7 @@ class DetailFiller(QObject):
             self._fill_record(model, position)
 
     def _table(self) -> Any:
-        session = self._window.pull
+        session = self._workspace.pull
         return session.shaped.view.table if session is not None and session.shaped is not None else None
 
     def _fill_cell(self, model: RowsModel | GroupsModel, position: int, column: int) -> None:
@@ -72,7 +74,7 @@ class DetailFiller(QObject):
         if isinstance(model, GroupsModel):
             self._detail.cell.fill(model.field(column), value, "")
             return
-        session, place = self._window.pull, model.columns[column].place
+        session, place = self._workspace.pull, model.columns[column].place
         assert session is not None
         table = self._table()
         note = ""
@@ -87,7 +89,7 @@ class DetailFiller(QObject):
         self._detail.cell.fill(model.field(column), value, note, is_cut)
 
     def _fetch_whole(self) -> None:
-        session, model = self._window.pull, self._grid.model
+        session, model = self._workspace.pull, self._grid.model
         if session is not None and isinstance(model, RowsModel):
             session.whole.fetch([model.row_id(self._grid.selection.current[0])])
 
@@ -108,7 +110,7 @@ class DetailFiller(QObject):
 
     def _column_of(self) -> tuple[View, int] | None:
         """The rows and the column whose figures are asked for."""
-        session, model = self._window.pull, self._grid.model
+        session, model = self._workspace.pull, self._grid.model
         column = self._grid.selection.current[1]
         if session is None or model is None or session.shaped is None or not 0 <= column < len(model.columns):
             return None
@@ -127,7 +129,7 @@ class DetailFiller(QObject):
         if self._detail.page != COLUMN or self._detail.showing_shapes or found is None:
             return
         view, place = found
-        if self._window.pull is not None and self._window.pull.is_running:
+        if self._workspace.pull is not None and self._workspace.pull.is_running:
             self._detail.column.empty("Rows are still coming in.")
             self._profiled = None
             return
@@ -143,13 +145,13 @@ class DetailFiller(QObject):
             if self._profiled == wanted:
                 self._detail.column.fill(field, figures)
 
-        self._window.jobs.submit(LOCAL, "profile", lambda stop, _: profile(view, place, stop=stop), show)
+        self._workspace.hub.jobs.submit(LOCAL, "profile", lambda stop, _: profile(view, place, stop=stop), show)
 
     def _selection_figures(self) -> None:
         """Sum and mean of the selected numbers; of one cell, of its whole column."""
-        session, model, selection = self._window.pull, self._grid.model, self._grid.selection
+        session, model, selection = self._workspace.pull, self._grid.model, self._grid.selection
         if session is None or session.shaped is None or not isinstance(model, RowsModel) or not selection.blocks:
-            self._window.status.figures.setText("")
+            self.figures_changed.emit("")
             return
         table, block = session.shaped.view.table, selection.blocks[-1]
         single = len(selection.blocks) == 1 and block.cells == 1
@@ -158,7 +160,7 @@ class DetailFiller(QObject):
         top, bottom = (0, model.rows - 1) if single else (block.top, block.bottom)
         lead = f"{grouped(block.bottom - block.top + 1)} × {len(places)} selected" if not single else ""
         if not numbers or len(selection.blocks) > 1 or (bottom - top + 1) * len(numbers) > MOST_SUMMED:
-            self._window.status.figures.setText(lead)
+            self.figures_changed.emit(lead)
             return
         sums, count = 0.0, 0
         view = session.shaped.view
@@ -170,18 +172,23 @@ class DetailFiller(QObject):
             sums, count = sums + float(np.sum(found)), count + len(full)
         name = f"{table.fields[numbers[0]].name}: " if single else f"{lead}: "
         mean = f" · mean {shown_float(round(sums / count, 3))}" if count else ""
-        self._window.status.figures.setText(f"{name}sum {shown_float(round(sums, 3))}{mean}")
+        self.figures_changed.emit(f"{name}sum {shown_float(round(sums, 3))}{mean}")
 
     # --- shapes ------------------------------------------------------------------------------------------------
 
     def _sample(self, size: int) -> None:
-        if self.collection is not None:
-            self._window.hub.sample(*self.collection, size)
+        if self._collection is not None:
+            self._workspace.hub.sample(*self._collection, size)
+
+    def show_collection(self, source: Source, name: str) -> None:
+        """Show the shapes of a collection once they are known."""
+        self._collection = (source, name)
+        self.show_shapes()
 
     def show_shapes(self) -> None:
-        if self.collection is not None:
-            source, name = self.collection
-            self._detail.offer_shapes(self._window.hub.shapes.get((source.name, name)), name)
+        if self._collection is not None:
+            source, name = self._collection
+            self._detail.offer_shapes(self._workspace.hub.shapes.get((source.name, name)), name)
 
 
 def _is_key(name: str) -> bool:

@@ -22,6 +22,7 @@ from nimble_otter.desktop.hub import Hub
 from nimble_otter.desktop.jobs import LOCAL, Jobs, Report
 from nimble_otter.desktop.keeping import Keeper
 from nimble_otter.desktop.parts import boxed
+from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.desktop.theme import ASSETS
 from nimble_otter.desktop.views.course import CourseStrip
 from nimble_otter.desktop.views.detail import Detail
@@ -79,7 +80,7 @@ WARM_UP_MS = 900
 
 
 class Frame(QMainWindow):
-    """Parts with nothing in them yet; `jobs`, `hub` and `keeper` are what a window works with."""
+    """Parts with nothing in them yet; `jobs`, `hub`, `keeper` and `workspace` are what a window works with."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -91,6 +92,7 @@ class Frame(QMainWindow):
         self.keeper = Keeper()
         self.layout_state = self.keeper.load_layout()
         self.hub = Hub(self.jobs)
+        self.workspace = Workspace(self.hub, self.keeper.seat.first_number, self)
         self.commands = Commands(self)
         self._build()
 
@@ -144,7 +146,7 @@ class Frame(QMainWindow):
     # --- drawers, made when they are first opened --------------------------------------------------------------
 
     def drawer_of(self, kind: str) -> Drawer:
-        """The drawer of a kind of step (source, query, filter, ..., send)."""
+        """The drawer of a kind of step (filter, sort) or of a place of the course (source, query, changes, send)."""
         made = self.drawers.get(kind)
         if made is None:
             module, name = _DRAWERS[kind]

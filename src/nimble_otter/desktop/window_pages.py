@@ -6,6 +6,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from nimble_otter.desktop.jobs import LOCAL
+from nimble_otter.desktop.pulls.step_ref import QUERY
 from nimble_otter.desktop.window_frame import HISTORY, SEARCH, SOURCE, START, VERSIONS, WORK
 from nimble_otter.pull import Pull, Query
 from nimble_otter.sources import Source, TableInfo
@@ -94,7 +95,7 @@ class Pages:
         if window.pull is None:
             return
         self.leave()
-        window.open_drawer("query")
+        window.open_drawer(QUERY)
         window.query_drawer.editor.replace_text(text)
 
     def _clear_history(self, url: str | None) -> None:
@@ -126,12 +127,11 @@ class Pages:
     def describe(self, source: Source, collection: str) -> None:
         """Show the shapes of a collection."""
         window = self._window
-        window.detail_filler.collection = (source, collection)
         window.hub.sample(source, collection)
-        window.detail_filler.show_shapes()
+        window.detail_presenter.show_collection(source, collection)
 
     def insert_name(self, source: Source, name: str) -> None:
         """Put a name from the catalogue into the query's text."""
         if self._window.pull is not None:
-            self._window.open_drawer("query")
+            self._window.open_drawer(QUERY)
             self._window.query_drawer.insert_name(self._window.hub.quoted(source, name))

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from nimble_otter.changes import Edits, Target, document_target
 from nimble_otter.desktop.pull_state import PREVIEW
+from nimble_otter.desktop.pulls.notice import NOTHING, Notice, warning
 from nimble_otter.errors import OtterError, QueryError, place_of
 from nimble_otter.pull.costs import Cost
 from nimble_otter.pull.history import Ran
@@ -46,7 +47,7 @@ class RunController:
         limit = min(query.limit or PREVIEW, PREVIEW) if preview else query.limit
         request = Request(bound.text, bound.values, limit, query.language, query.collection, stages, True, True)
         source = self._own.hub.known(self._own.pull.source)
-        self._own.error, self._own.notice, self._own.outcomes, by_values = None, "", (), self._own.pull.by_values
+        self._own.error, self._own.notice, self._own.outcomes, by_values = None, NOTHING, (), self._own.pull.by_values
 
         def work(stop: Any, report: Callable[[Any], None]) -> tuple[Fetched, Target]:
             connection = self._own.hub.connection(source)
@@ -98,7 +99,7 @@ class RunController:
         text = bound.text
         statements = split_statements(text)
         request = Request("", bound.values, query.limit)
-        self._own.error, self._own.notice, self._own.outcomes = None, "", ()
+        self._own.error, self._own.notice, self._own.outcomes = None, NOTHING, ()
         whole, self._own.run_at, self._own.script_at, self._own.script_of = text, start, start, source
 
         def work(stop: Any, report: Callable[[Any], None]) -> list[Outcome]:
@@ -154,7 +155,7 @@ class RunController:
             own.fetched = Fetched(table)
             own.course, own.pending.shown = None, Edits(table.rows)
             own.target = Target(None, reason=_COMING)
-            own.notice = "Rows are still coming in"
+            own.notice = Notice("Rows are still coming in")
             if first:
                 own.opened = Opened()
             (own.rows_changed if first else own.more_rows).emit()
@@ -185,16 +186,18 @@ class RunController:
             self._note(request, fetched.table.rows, fetched.all_s, written=written)
             if not fetched.is_part:
                 self._note_cost(fetched, request)
-        self._own.notice = ""
+        self._own.notice = NOTHING
         if fetched.was_stopped:
-            self._own.notice = f"Stopped: these are the first {grouped(fetched.table.rows)} rows only"
+            self._own.notice = warning(f"Stopped: these are the first {grouped(fetched.table.rows)} rows only")
         elif fetched.lost is not None:
-            self._own.notice = f"The connection was lost: these are the first {grouped(fetched.table.rows)} rows only"
+            said = f"The connection was lost: these are the first {grouped(fetched.table.rows)} rows only"
+            self._own.notice = warning(said)
             self._own.error = fetched.lost
         elif fetched.was_cut and preview:
-            self._own.notice = f"Preview: the first {grouped(PREVIEW)} rows; Run pulls all of them"
+            self._own.notice = Notice(f"Preview: the first {grouped(PREVIEW)} rows; Run pulls all of them")
         elif fetched.was_cut:
-            self._own.notice = f"Cut at the row limit of {grouped(request.limit or 0)}; more rows are at the source"
+            said = f"Cut at the row limit of {grouped(request.limit or 0)}; more rows are at the source"
+            self._own.notice = warning(said)
         if fetched.cut:
             count = sum(len(ids) for ids in fetched.cut.values())
             said = "1 value is" if count == 1 else f"{grouped(count)} values are"
@@ -213,7 +216,7 @@ class RunController:
 
     def _add_notice(self, said: str) -> None:
         """Behind what is told of the rows already."""
-        self._own.notice += f"; {said}" if self._own.notice else said
+        self._own.notice = self._own.notice.and_also(said)
 
     def _note(self, request: Request, rows: int | None, seconds: float, error: str = "", written: str = "") -> None:
         """One more run in the history, with its text and values as they were written."""
@@ -255,5 +258,5 @@ class RunController:
         self._own.error = problem
         if not self._own.target.is_open and self._own.target.reason == _COMING:
             self._own.target = Target(None, reason="Only a part of the rows came. Run the query again to change them.")
-        self._own.notice = "Stopped before the first row" if problem is None else ""
+        self._own.notice = Notice("Stopped before the first row") if problem is None else NOTHING
         self._own.state_changed.emit()

@@ -72,7 +72,7 @@ class ColumnsDrawer(StepDrawer):
             item.setCheckState(Qt.CheckState.Unchecked if name in step.hidden else Qt.CheckState.Checked)
             self.list.addItem(item)
         self.list.verticalScrollBar().setValue(top)
-        self.choose(chosen or (ordered[0] if ordered else ""))
+        self.begin_at(chosen or (ordered[0] if ordered else ""))
         self.list.blockSignals(False)
         self._narrow()
         self._show_look()
@@ -82,10 +82,10 @@ class ColumnsDrawer(StepDrawer):
         item = self.list.currentItem()
         return str(item.data(Qt.ItemDataRole.UserRole)) if item is not None else ""
 
-    def choose(self, name: str) -> None:
+    def begin_at(self, part: str) -> None:
         """Show how a column looks."""
         for n in range(self.list.count()):
-            if self.list.item(n).data(Qt.ItemDataRole.UserRole) == name:
+            if self.list.item(n).data(Qt.ItemDataRole.UserRole) == part:
                 self.list.setCurrentRow(n)
 
     def _narrow(self) -> None:

@@ -26,6 +26,7 @@ from PySide6.QtWidgets import QInputDialog, QMenu, QToolTip, QWidget
 from nimble_otter.desktop import tokens
 from nimble_otter.desktop.drags import COLUMN_DRAG, text_in
 from nimble_otter.desktop.parts import as_plain
+from nimble_otter.desktop.pulls.step_ref import ADD, CHANGES, QUERY, SEND, SOURCE, StepRef, step_at
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.theme import motion_ms, theme, ui_font
 from nimble_otter.pull import Course, Pull
@@ -41,9 +42,9 @@ _BAND = 20
 
 @dataclass(frozen=True, slots=True)
 class Stop:
-    """A cell of the strip. `key` is source, query, step N, add, changes or send; `rows` leave it."""
+    """A cell of the strip; `rows` leave it."""
 
-    key: str
+    ref: StepRef
     kind: str
     words: str
     under: str
@@ -63,7 +64,7 @@ def stops_of(session: OpenPull) -> list[Stop]:
     known = session.hub.known(pull.source)
     word = f"{known.stage.upper()} · {word}" if known.stage else word
     said = pull.came_from or (f"{word} · {parts}" if parts else word)
-    stops = [Stop("source", "Source", pull.source.name, said)]
+    stops = [Stop(SOURCE, "Source", pull.source.name, said)]
     under, rows = "not run yet", None
     if fetched is not None:
         rows = fetched.table.rows
@@ -71,7 +72,7 @@ def stops_of(session: OpenPull) -> list[Stop]:
     if session.error is not None:
         under = "failed"
     words = " ".join(pull.query.text.split()) if pull.query.language == "native" else query_words(pull.query.text)
-    stops.append(Stop("query", "Query", words or "empty", under, rows, tone="plum" if session.error else ""))
+    stops.append(Stop(QUERY, "Query", words or "empty", under, rows, tone="plum" if session.error else ""))
     for place, step in enumerate(pull.steps):
         under, rows, problem = "", None, ""
         if session.course is not None and place < len(session.course.results):
@@ -87,17 +88,17 @@ def stops_of(session: OpenPull) -> list[Stop]:
         under = "off" if not step.on else ("left out" if problem else under)
         words = step.name or step.words()
         stops.append(
-            Stop(f"step {place}", KINDS[step.kind], words, under, rows, step.on, problem, "plum" if problem else "")
+            Stop(step_at(place), KINDS[step.kind], words, under, rows, step.on, problem, "plum" if problem else "")
         )
-    stops.append(Stop("add", "", "+", ""))
+    stops.append(Stop(ADD, "", "+", ""))
     pending, waits = session.pending.count, session.pending.waiting_count
     said = f"{grouped(pending)} pending" if pending else "none"
     under = "review before writing" if pending else ("written" if session.report and session.report.is_written else "")
     under = f"{grouped(waits)} wait for their rows" if waits else under
     if session.is_writing or session.in_doubt:
         under = "being written" if session.is_writing else "last write not known"
-    stops.append(Stop("changes", "Changes", said, under, tone="amber_ink" if pending else ""))
-    stops.append(Stop("send", "Send", _send_words(pull), session.last_sent))
+    stops.append(Stop(CHANGES, "Changes", said, under, tone="amber_ink" if pending else ""))
+    stops.append(Stop(SEND, "Send", _send_words(pull), session.last_sent))
     return stops
 
 
@@ -129,11 +130,12 @@ def counts_told(course: Course) -> str:
 class CourseStrip(QWidget):
     """Selecting a step opens its drawer; steps can be switched, moved, renamed, removed, and asked for their rows."""
 
-    chosen = Signal(str)
+    chosen = Signal(object)
     add_wanted = Signal(QPoint)
     column_dropped = Signal(str)
     upstream_wanted = Signal(int)
     down_wanted = Signal()
+    run_wanted = Signal()
     copy_wanted = Signal(int)
 
     def __init__(self) -> None:
@@ -144,8 +146,8 @@ class CourseStrip(QWidget):
         self.setAccessibleName("Course")
         self._session: OpenPull | None = None
         self.stops: list[Stop] = []
-        self.selected = "query"
-        self._press: tuple[str, QPoint] | None = None
+        self.selected = QUERY
+        self._press: tuple[StepRef, QPoint] | None = None
         self._drop_at = -1
         self._heights: list[float] = []
         self._motion = QVariantAnimation(self)
@@ -165,8 +167,8 @@ class CourseStrip(QWidget):
         self.setAccessibleDescription(" then ".join(f"{s.kind} {s.words} {s.under}" for s in self.stops if s.kind))
         self.update()
 
-    def select(self, key: str) -> None:
-        self.selected = key
+    def select(self, ref: StepRef) -> None:
+        self.selected = ref
         self.update()
 
     # --- painting ----------------------------------------------------------------------------------------------
@@ -179,27 +181,27 @@ class CourseStrip(QWidget):
         width = (self.width() - 2 * _SIDE - _PLUS) / wide
         rects, x = [], float(_SIDE)
         for stop in self.stops:
-            own = _PLUS if stop.key == "add" else width
+            own = _PLUS if stop.ref == ADD else width
             rects.append(QRect(round(x), 0, round(x + own) - round(x), self.height()))
             x += own
         return rects
 
-    def rect_of(self, key: str) -> QRect:
-        return next((r for s, r in zip(self.stops, self.cells(), strict=True) if s.key == key), QRect())
+    def rect_of(self, ref: StepRef) -> QRect:
+        return next((r for s, r in zip(self.stops, self.cells(), strict=True) if s.ref == ref), QRect())
 
     def paintEvent(self, event: QPaintEvent) -> None:
         with QPainter(self) as painter:
             painter.fillRect(self.rect(), theme["surface"])
             rects = self.cells()
             for stop, rect in zip(self.stops, rects, strict=True):
-                if stop.key == self.selected:
+                if stop.ref == self.selected:
                     painter.fillRect(rect.adjusted(0, 0, 0, -26), theme["water4"])
                     if self.hasFocus():
                         painter.setPen(theme["water2"])
                         painter.drawRect(rect.adjusted(0, 0, -1, -27))
             self._paint_band(painter, rects)
             for place, (stop, rect) in enumerate(zip(self.stops, rects, strict=True)):
-                if place and self.stops[place - 1].key != "add" and stop.key != "add":
+                if place and ADD not in (self.stops[place - 1].ref, stop.ref):
                     painter.setPen(theme["line"])
                     painter.drawLine(rect.left(), 11, rect.left(), 40)
                 self._paint_stop(painter, stop, rect)
@@ -210,13 +212,13 @@ class CourseStrip(QWidget):
             painter.drawLine(0, self.height() - 1, self.width(), self.height() - 1)
 
     def _paint_stop(self, painter: QPainter, stop: Stop, rect: QRect) -> None:
-        if stop.key == "add":
+        if stop.ref == ADD:
             painter.setFont(ui_font(16))
             painter.setPen(theme["muted"])
             painter.drawText(rect.adjusted(0, 12, 0, -30), Qt.AlignmentFlag.AlignCenter, "+")
             return
         inner = rect.adjusted(12, 0, -8, 0)
-        picked = stop.key == self.selected
+        picked = stop.ref == self.selected
         ink = theme[stop.tone] if stop.tone else (theme["ink"] if stop.is_on else theme["faint"])
         self._line(painter, inner, 11, stop.kind, tokens.SMALL_PX, picked, theme["water1" if picked else "muted"])
         self._line(painter, inner, 27, stop.words, tokens.UI_PX, True, ink, struck=not stop.is_on)
@@ -287,35 +289,35 @@ class CourseStrip(QWidget):
 
     # --- the mouse and the keyboard ----------------------------------------------------------------------------
 
-    def _at(self, point: QPoint) -> str:
-        return next((s.key for s, r in zip(self.stops, self.cells(), strict=True) if r.contains(point)), "")
+    def _at(self, point: QPoint) -> StepRef | None:
+        return next((s.ref for s, r in zip(self.stops, self.cells(), strict=True) if r.contains(point)), None)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        key = self._at(event.position().toPoint())
-        if event.button() != Qt.MouseButton.LeftButton or not key:
+        ref = self._at(event.position().toPoint())
+        if event.button() != Qt.MouseButton.LeftButton or ref is None:
             return
-        if key == "add":
-            self.add_wanted.emit(self.mapToGlobal(self.rect_of("add").bottomLeft()))
+        if ref == ADD:
+            self.add_wanted.emit(self.mapToGlobal(self.rect_of(ADD).bottomLeft()))
             return
-        self._press = (key, event.position().toPoint())
-        self.chosen.emit(key)
+        self._press = (ref, event.position().toPoint())
+        self.chosen.emit(ref)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         point = event.position().toPoint()
         if self._press is None:
-            key = self._at(point)
-            stop = next((s for s in self.stops if s.key == key), None)
+            under = self._at(point)
+            stop = next((s for s in self.stops if s.ref == under), None)
             self.setToolTip(
                 as_plain(
                     "" if stop is None else (stop.problem or f"{stop.kind} {stop.words}" if stop.kind else "Add a step")
                 )
             )
             return
-        key, start = self._press
-        if key.startswith("step ") and (point - start).manhattanLength() > 12:
+        ref, start = self._press
+        if ref.is_step and (point - start).manhattanLength() > 12:
             self._press = None
             drag, data = QDrag(self), QMimeData()
-            data.setData(STEP_MIME, key.removeprefix("step ").encode())
+            data.setData(STEP_MIME, str(ref.at).encode())
             drag.setMimeData(data)
             drag.exec(Qt.DropAction.MoveAction)
 
@@ -362,7 +364,7 @@ class CourseStrip(QWidget):
     def _gap(self, point: QPoint) -> int:
         """The stop before which a dropped step would stand."""
         rects = self.cells()
-        steps = [n for n, s in enumerate(self.stops) if s.key.startswith("step ")]
+        steps = [n for n, s in enumerate(self.stops) if s.ref.is_step]
         return next((n for n in steps if point.x() < rects[n].center().x()), steps[-1] + 1 if steps else 2)
 
     def dropEvent(self, event: QDropEvent) -> None:
@@ -378,28 +380,28 @@ class CourseStrip(QWidget):
     def move_step(self, at: int, to: int) -> None:
         if self._session is not None and 0 <= to < len(self._session.pull.steps) and at != to:
             self._session.change(self._session.pull.with_step_moved(at, to), "Move step")
-            self.chosen.emit(f"step {to}")
+            self.chosen.emit(step_at(to))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        keys = [stop.key for stop in self.stops if stop.key != "add"]
-        if self._session is None or not keys:
+        refs = [stop.ref for stop in self.stops if stop.ref != ADD]
+        if self._session is None or not refs:
             super().keyPressEvent(event)
             return
-        place = keys.index(self.selected) if self.selected in keys else 0
-        step = int(self.selected.removeprefix("step ")) if self.selected.startswith("step ") else None
+        place = refs.index(self.selected) if self.selected in refs else 0
+        step = self.selected.at if self.selected.is_step else None
         key = event.key()
         if key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
             way = -1 if key == Qt.Key.Key_Left else 1
             if event.modifiers() & Qt.KeyboardModifier.AltModifier and step is not None:
                 self.move_step(step, step + way)
             else:
-                self.chosen.emit(keys[max(0, min(len(keys) - 1, place + way))])
+                self.chosen.emit(refs[max(0, min(len(refs) - 1, place + way))])
         elif key == Qt.Key.Key_Space and step is not None:
             self.switch(step)
         elif key == Qt.Key.Key_Delete and step is not None:
             self.remove(step)
         elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Insert):
-            self.add_wanted.emit(self.mapToGlobal(self.rect_of("add").bottomLeft()))
+            self.add_wanted.emit(self.mapToGlobal(self.rect_of(ADD).bottomLeft()))
         else:
             super().keyPressEvent(event)
 
@@ -412,25 +414,25 @@ class CourseStrip(QWidget):
         self.update()
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
-        key = self._at(event.pos())
-        if not key or key == "add" or self._session is None:
+        ref = self._at(event.pos())
+        if ref is None or ref == ADD or self._session is None:
             return
-        self.chosen.emit(key)
+        self.chosen.emit(ref)
         menu = QMenu(self)
-        for text, do in self._entries(key):
+        for text, do in self._entries(ref):
             menu.addAction(text, do)
         if menu.actions():
             menu.exec(event.globalPos())
 
-    def _entries(self, key: str) -> list[tuple[str, Callable[[], None]]]:
+    def _entries(self, ref: StepRef) -> list[tuple[str, Callable[[], None]]]:
         session = self._session
         assert session is not None
-        if key == "query":
+        if ref == QUERY:
             down = ("Take its conditions down…", self.down_wanted.emit)
-            return [("Show rows here", lambda: session.show_rows_at(-1)), ("Run", session.run), down]
-        if not key.startswith("step "):
+            return [("Show rows here", lambda: session.show_rows_at(-1)), ("Run", self.run_wanted.emit), down]
+        if not ref.is_step:
             return []
-        at = int(key.removeprefix("step "))
+        at = ref.at
         is_on = session.pull.steps[at].on
         end = session.show_at is None
         return [
@@ -452,7 +454,7 @@ class CourseStrip(QWidget):
     def remove(self, at: int) -> None:
         if self._session is not None:
             self._session.change(self._session.pull.without_step(at), "Remove step")
-            self.chosen.emit(f"step {at - 1}" if at else "query")
+            self.chosen.emit(step_at(at - 1) if at else QUERY)
 
     def rename(self, at: int) -> None:
         assert self._session is not None

@@ -79,5 +79,8 @@ class Drawer(QWidget):
     def refresh(self) -> None:
         """Overridden by each."""
 
+    def begin_at(self, part: str) -> None:
+        """Show a part of what it edits, such as a column; each knows its own."""
+
     def focus_first(self) -> None:
         """Put the keyboard where one would begin."""

@@ -281,7 +281,7 @@ class FilterDrawer(Drawer):
         made = Condition("is not empty", name)
         session.set_step(self.at, replace(self.step, conditions=(*self.step.conditions, made)), "Add condition")
 
-    def focus_value(self) -> None:
+    def begin_at(self, part: str) -> None:
         """Where the value of the last condition is chosen or typed."""
         steps = self.session.pull.steps if self.session is not None else ()
         if self.at >= len(steps) or not self._rows or not self.step.conditions:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any
 
 from PySide6.QtCore import QEvent, QPoint, Qt, Signal
@@ -20,7 +19,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QApplication, QToolTip, QWidget
 
 from nimble_otter.desktop import tokens
-from nimble_otter.desktop.drags import KEY_DRAG, drag_column, drag_value, text_in
+from nimble_otter.desktop.drags import KEY_DRAG, drag_column, text_in
 from nimble_otter.desktop.grid_model import GroupsModel
 from nimble_otter.desktop.grid_paint import CARET, PAD
 from nimble_otter.desktop.parts import as_plain
@@ -46,12 +45,13 @@ class Grid(GridCanvas):
     width_changed = Signal(str, int)
     column_moved = Signal(int, int)
     key_dropped = Signal(str)
+    value_carried = Signal(int, int)
+    """A value is dragged away from a position and column."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._editor: CellEditor | None = None
         self._press: tuple[str, int, QPoint] | None = None
-        self.value_parts: Callable[[int, int], tuple[str, str, str] | None] = lambda position, column: None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.viewport().setMouseTracking(True)
@@ -196,8 +196,7 @@ class Grid(GridCanvas):
             self.update()
         elif kind == "border" and (point - start).manhattanLength() > QApplication.startDragDistance():
             self._press = None
-            parts = self.value_parts(*self.selection.current)
-            drag_value(self, parts) if parts is not None else None
+            self.value_carried.emit(*self.selection.current)
         elif kind == "cell" and where == "cell" and event.buttons() & Qt.MouseButton.LeftButton:
             self.go(position, column, extend=True)
         elif kind == "head" and where in ("head", "cell"):

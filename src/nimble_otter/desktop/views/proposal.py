@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 
 from PySide6.QtWidgets import QWidget
 
 from nimble_otter.desktop.parts import button, column, label, row
+from nimble_otter.desktop.pulls.workspace import Proposal
 from nimble_otter.desktop.views.diff_view import DiffView
 
 
-class Proposal(QWidget):
+class ProposalView(QWidget):
     """`propose` shows it; one of the two buttons ends it."""
 
     def __init__(self) -> None:
@@ -24,29 +25,23 @@ class Proposal(QWidget):
             column(self.title, self.lines, self.notes, row(self.accept_button, self.leave_button, None), space=7,
                    margins=(12, 9, 12, 9))
         )  # fmt: skip
-        self._accepted: Callable[[], object] = lambda: None
+        self._proposal: Proposal | None = None
         self._ended: Callable[[], object] = lambda: None
-        self._left: Callable[[], object] = lambda: None
         self.is_open = False
 
-    def propose(
-        self, title: str, lines: Sequence[tuple[str, str]], notes: Sequence[str], accepted: Callable[[], object],
-        ended: Callable[[], object], word: str = "Accept and run",
-        other: tuple[str, Callable[[], object]] | None = None,
-    ) -> None:  # fmt: skip
-        """Show lines marked "-", "+" or " "; `accepted` is called when it is taken, `ended` in any case. `word` is what
-        the first button says, `other` what the second one says and does."""
-        self.accept_button.setText(word)
-        self.leave_button.setText(other[0] if other is not None else "Leave it")
-        self._left = other[1] if other is not None else lambda: None
-        self.title.setText(title)
-        self.lines.show_lines(lines)
-        self.notes.setText("\n".join(dict.fromkeys(notes)))
-        self.notes.setVisible(bool(notes))
-        self._accepted, self._ended, self.is_open = accepted, ended, True
+    def propose(self, proposal: Proposal, ended: Callable[[], object]) -> None:
+        """Show a proposal; `ended` is called when it was taken or left."""
+        self.accept_button.setText(proposal.accept_text)
+        self.leave_button.setText(proposal.leave_text)
+        self.title.setText(proposal.title)
+        self.lines.show_lines(proposal.lines)
+        self.notes.setText("\n".join(dict.fromkeys(proposal.notes)))
+        self.notes.setVisible(bool(proposal.notes))
+        self._proposal, self._ended, self.is_open = proposal, ended, True
         self.accept_button.setFocus()
 
     def _end(self, is_accepted: bool) -> None:
-        self.is_open = False
+        proposal, self._proposal, self.is_open = self._proposal, None, False
         self._ended()
-        self._accepted() if is_accepted else self._left()
+        if proposal is not None:
+            proposal.accept() if is_accepted else proposal.leave()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -24,6 +23,7 @@ from nimble_otter.errors import OtterError, Place, QueryError, place_of
 from nimble_otter.query import find_parameters
 
 if TYPE_CHECKING:
+    from nimble_otter.desktop.pulls.workspace import Proposal
     from nimble_otter.desktop.session import OpenPull
     from nimble_otter.desktop.views.pieces import PiecesView
 
@@ -379,12 +379,9 @@ class QueryDrawer(Drawer):
 
         session.jobs.submit(LOCAL, f"{session.key} read", read, go, title="Reading the query")
 
-    def propose(
-        self, title: str, lines: Sequence[tuple[str, str]], notes: Sequence[str], accept: Callable[[], object],
-        word: str = "Accept and run", other: tuple[str, Callable[[], object]] | None = None,
-    ) -> None:  # fmt: skip
+    def propose(self, proposal: Proposal) -> None:
         """Show a change of the text beside it, to be accepted or left."""
-        self.proposal.propose(title, lines, notes, accept, self._fill_plan, word, other)
+        self.proposal.propose(proposal, self._fill_plan)
         self._fill_plan()
 
     def recall(self, way: int) -> None:

@@ -14,7 +14,7 @@ from nimble_otter.desktop.parts import as_plain, boxed, button, clear, column, l
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.theme import code_font
 from nimble_otter.desktop.views.parameter_fields import ParameterFields
-from nimble_otter.desktop.views.proposal import Proposal
+from nimble_otter.desktop.views.proposal import ProposalView
 from nimble_otter.desktop.views.run_trees import OutcomesList, PlanTree
 from nimble_otter.errors import OtterError
 from nimble_otter.pull.model import Query
@@ -72,7 +72,7 @@ class QuerySide(QWidget):
         self._sides.addWidget(
             boxed(column(self.outcomes, row(self.goes_on, None, margins=(12, 0, 12, 6)), space=4), "raised")
         )
-        self.proposal = Proposal()
+        self.proposal = ProposalView()
         self._sides.addWidget(self.proposal)
         self.setLayout(row(self._sides))
         self.setFixedWidth(_NARROW)

@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QTimer
 
+from nimble_otter.desktop.column_actions import ColumnActions
+from nimble_otter.desktop.grid_actions import GridActions
 from nimble_otter.desktop.grid_model import RowsModel
 from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.desktop.new_steps import place_for
 from nimble_otter.desktop.parts import button
+from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.views.find_bar import SearchFields
+from nimble_otter.desktop.views.grid import Grid
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.steps import Condition, FilterStep
 from nimble_otter.table import View
@@ -21,17 +24,14 @@ from nimble_otter.table.columns import Ids, Mask
 from nimble_otter.table.search import Search, find_rows, mask_of, said
 from nimble_otter.table.show import grouped
 
-if TYPE_CHECKING:
-    from nimble_otter.desktop.window import Window
-
 _PAUSE_MS = 120
 MOST_REPLACED = 100_000
 
 
 class RowsFind(SearchFields):
-    """One for a window, above its grid."""
+    """One for a grid, above it."""
 
-    def __init__(self, window: Window) -> None:
+    def __init__(self, workspace: Workspace, grid: Grid, actions: GridActions, columns: ColumnActions) -> None:
         self.here = button("this column", look="chip", tip="Only the column of the current cell")
         self.only = button("only these rows", look="chip", tip="Keep only the rows found, as a Filter step")
         super().__init__(self.here, self.only)
@@ -39,7 +39,7 @@ class RowsFind(SearchFields):
             chip.setCheckable(True)
         self.here.toggled.connect(lambda _: self.count())
         self.only.toggled.connect(self._keep_only)
-        self._window, self._grid = window, window.grid
+        self._workspace, self._grid, self._actions, self._column_actions = workspace, grid, actions, columns
         self._found: Mask | None = None
         self._stored: Mask | None = None
         """Where the rows hold it as they were pulled; `_found` is by positions of the grid, with what is pending."""
@@ -88,13 +88,13 @@ class RowsFind(SearchFields):
 
     def take_edits(self) -> None:
         """Something else is pending now."""
-        session = self._window.pull
+        session = self._workspace.pull
         if self.isVisible() and session is not None and self._answered is not None and self._stored is not None:
             self._found = self._with_pending(session, self._answered[0], self._stored)
             self._say()
 
     def _look(self) -> None:
-        session, model, search = self._window.pull, self._grid.model, self.search
+        session, model, search = self._workspace.pull, self._grid.model, self.search
         if session is None or session.shaped is None or not isinstance(model, RowsModel) or not search.text:
             self._found = self._stored = self._asked = self._answered = None
             self.said.setText("" if isinstance(model, RowsModel) or not search.text else "Groups can't be searched")
@@ -199,13 +199,11 @@ class RowsFind(SearchFields):
         ways = [name for name, on in (("case", search.case), ("word", search.word), ("pattern", search.pattern)) if on]
         model = self._grid.model
         if self.here.isChecked() and not ways and isinstance(model, RowsModel):
-            return Condition(
-                "contains", self._window.column_actions.name_of(self._grid.selection.current[1]), (search.text,)
-            )
+            return Condition("contains", self._column_actions.name_of(self._grid.selection.current[1]), (search.text,))
         return Condition("anywhere", values=(search.text, *ways))
 
     def _keep_only(self, on: bool) -> None:
-        session = self._window.pull
+        session = self._workspace.pull
         if session is None or not self.search.text:
             return
         if on:
@@ -218,7 +216,7 @@ class RowsFind(SearchFields):
 
     def _held(self) -> FilterStep | None:
         """The step that keeps only what is found, while it is there as it was made."""
-        if self._filter is None or self._filter[0] is not self._window.pull:
+        if self._filter is None or self._filter[0] is not self._workspace.pull:
             return None
         session, at = self._filter
         step = session.pull.steps[at] if at < len(session.pull.steps) else None
@@ -259,7 +257,7 @@ class RowsFind(SearchFields):
 
     def replace(self) -> None:
         """In the current cell, where it holds it; then on to the next."""
-        session, model = self._window.pull, self._grid.model
+        session, model = self._workspace.pull, self._grid.model
         if session is None or not isinstance(model, RowsModel) or not self.search.text or not self._may_write(session):
             return
         position, column = self._grid.selection.current
@@ -267,14 +265,14 @@ class RowsFind(SearchFields):
             return
         if position >= 0 and column in self._places_in(position):
             wanted = self._wanted(model, session, [(position, column)])
-            if not self._window.actions_on_grid.put_texts("Replace", wanted):
+            if not self._actions.put_texts("Replace", wanted):
                 return
         self.step(1)
 
     def replace_all(self) -> None:
         """In every cell found, as one step of undo; nothing where one of them can't take it. Parts of an object that is
         shown too are replaced in the object."""
-        session, model = self._window.pull, self._grid.model
+        session, model = self._workspace.pull, self._grid.model
         if session is None or session.shaped is None or not isinstance(model, RowsModel) or not self.search.text:
             return
         if not self._may_write(session):
@@ -299,9 +297,9 @@ class RowsFind(SearchFields):
         if len(cells) > MOST_REPLACED:
             self.said.setText(f"{grouped(len(cells))} cells; at most {grouped(MOST_REPLACED)} at once")
             return
-        if cells and self._window.actions_on_grid.put_texts("Replace", self._wanted(model, session, cells)):
+        if cells and self._actions.put_texts("Replace", self._wanted(model, session, cells)):
             rest = f" It stays in {passed} column{'s' if passed > 1 else ''} that can't be changed." if passed else ""
-            self._window.say(f"Replaced in {grouped(len(cells))} cells; they are pending in Changes.{rest}", False)
+            self._workspace.say(f"Replaced in {grouped(len(cells))} cells; they are pending in Changes.{rest}", False)
         elif passed and not cells:
             self.said.setText("Found only where nothing can be changed.")
 

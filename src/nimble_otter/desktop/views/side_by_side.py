@@ -4,17 +4,18 @@ from __future__ import annotations
 
 import datetime as dt
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QEvent, QObject, Qt
+from PySide6.QtCore import QEvent, QObject, Qt, Signal
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QVBoxLayout, QWidget
+from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
 
 from nimble_otter.changes import Edits
-from nimble_otter.desktop.grid_model import Cell, Cells, GridColumn, Line, RowsModel, cell_of, first_width
+from nimble_otter.desktop.grid_model import Cell, Cells, GridColumn, Line, RowsModel, cell_of, column_width, first_width
 from nimble_otter.desktop.jobs import LOCAL
 from nimble_otter.desktop.parts import ElidedLabel, boxed, button, clear, combo, label, row
+from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.desktop.session import OpenPull
 from nimble_otter.desktop.views.grid import Grid
 from nimble_otter.errors import ConditionError
@@ -24,9 +25,6 @@ from nimble_otter.table.columns import Ids, Mask
 from nimble_otter.table.combine import MOST_COLUMNS, transposed
 from nimble_otter.table.compare import CHANGED, ONLY_HERE, ONLY_THERE, SAME, Differences, compare_views
 from nimble_otter.table.show import grouped
-
-if TYPE_CHECKING:
-    from nimble_otter.desktop.window import Window
 
 _WIDTHS = {Kind.TEXT: 150, Kind.OBJECT: 150}
 _MARKS = {SAME: ("", ""), CHANGED: ("≠", "edited"), ONLY_HERE: ("+", "new"), ONLY_THERE: ("−", "deleted")}
@@ -90,9 +88,11 @@ class TurnedModel(RowsModel):
 class SideBySide(QWidget):
     """One for a window; it lies where the grid lies while it is open."""
 
-    def __init__(self, window: Window) -> None:
+    closed = Signal()
+
+    def __init__(self, workspace: Workspace, main: Grid, stack: QStackedWidget) -> None:
         super().__init__()
-        self._window = window
+        self._workspace, self._main, self._stack = workspace, main, stack
         self.session: OpenPull | None = None
         self._what, self._by = _ROWS, ""
         self._found: Differences | None = None
@@ -113,13 +113,13 @@ class SideBySide(QWidget):
         layout.setSpacing(0)
         layout.addWidget(strip)
         layout.addWidget(self.grid, 1)
-        window.rows_stack.addWidget(self)
+        stack.addWidget(self)
 
     # --- opening -----------------------------------------------------------------------------------------------
 
     def open(self, what: str = _ROWS) -> None:
         """Show the chosen rows as columns, or compare with a pinned result or another pull by its name."""
-        session, main = self._window.pull, self._window.grid
+        session, main = self._workspace.pull, self._main
         if session is None or session.shaped is None:
             return
         self.session, self._what = session, what
@@ -131,27 +131,29 @@ class SideBySide(QWidget):
         if not self._by or self._by not in self._names():
             keys = [session.shaped.table.fields[place].name for place, _ in session.target.keys]
             self._by = keys[0] if len(keys) == 1 and session.shaped.own_rows else ""
-        self._window.rows_stack.setCurrentWidget(self)
+        self._stack.setCurrentWidget(self)
         self.refresh()
         self.grid.setFocus()
 
     @property
     def is_open(self) -> bool:
-        return self.session is not None and self.session is self._window.pull
+        return self.session is not None and self.session is self._workspace.pull
 
     def close_it(self) -> None:
         self.session = None
-        self._window.rows_views.refresh()
-        self._window.grid.setFocus()
+        self.closed.emit()
+        self._main.setFocus()
 
     def pin(self) -> None:
         """Keep the rows shown as they are, to be compared with those of later runs."""
-        session = self._window.pull
+        session = self._workspace.pull
         if session is None or session.shaped is None:
             return
         name = f"pinned {dt.datetime.now():%H:%M:%S}"
         session.pinned[name] = session.shaped.as_shown()
-        self._window.say(f"{grouped(len(session.pinned[name]))} rows are pinned; compare with them after the next run.")
+        self._workspace.say(
+            f"{grouped(len(session.pinned[name]))} rows are pinned; compare with them after the next run."
+        )
         if self.is_open:
             self.refresh()
 
@@ -172,7 +174,7 @@ class SideBySide(QWidget):
         """What can be compared with: pinned results, then the other open pulls."""
         assert self.session is not None
         found = dict(reversed(self.session.pinned.items()))
-        for other in self._window.pulls:
+        for other in self._workspace.pulls:
             if other is not self.session and other.course is not None:
                 found.setdefault(other.pull.name, other.course.end.as_shown())
         return found
@@ -233,7 +235,7 @@ class SideBySide(QWidget):
         model = DifferencesModel(found, self.only.isChecked())
         parts = ((CHANGED, "changed"), (ONLY_HERE, "only here"), (ONLY_THERE, "only there"), (SAME, "alike"))
         self.said.setText(", ".join(f"{grouped(n)} {word}" for state, word in parts if (n := found.count(state))))
-        widths = [self._window.grid_filler.column_width(found.here.table, a) for a, _ in found.pairs]
+        widths = [column_width(found.here.table, a) for a, _ in found.pairs]
         self.grid.set_model(model, widths, False)  # type: ignore[arg-type]
 
     def _show_rows(self) -> None:
@@ -248,7 +250,7 @@ class SideBySide(QWidget):
         differ = _differing(table)
         if self.only.isChecked():
             table, differ = table.take(np.flatnonzero(differ)), differ[differ]
-        more = (len(shown) if self._window.grid.selection.row_count < 2 else len(ids)) - len(ids)
+        more = (len(shown) if self._main.selection.row_count < 2 else len(ids)) - len(ids)
         said = f"{grouped(len(ids))} rows{f', {grouped(more)} more are not shown' if more > 0 else ''}"
         self.said.setText(f"{said}; {grouped(int(differ.sum()))} of {len(shown.table.fields)} columns differ")
         model = TurnedModel(table, differ)

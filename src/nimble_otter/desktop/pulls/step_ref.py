@@ -1,0 +1,39 @@
+"""A place of a pull's course, as a value."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+
+
+class Place(Enum):
+    """What stands along the course, in its order."""
+
+    SOURCE = "source"
+    QUERY = "query"
+    STEP = "step"
+    ADD = "add"
+    CHANGES = "changes"
+    SEND = "send"
+
+
+@dataclass(frozen=True, slots=True)
+class StepRef:
+    """The source, the query, the local step number `at` (from 0), what is pending, or the delivery."""
+
+    place: Place
+    at: int = -1
+
+    @property
+    def is_step(self) -> bool:
+        """Whether it is a local step."""
+        return self.place is Place.STEP
+
+
+SOURCE, QUERY, ADD = StepRef(Place.SOURCE), StepRef(Place.QUERY), StepRef(Place.ADD)
+CHANGES, SEND = StepRef(Place.CHANGES), StepRef(Place.SEND)
+
+
+def step_at(at: int) -> StepRef:
+    """The local step number `at`, from 0."""
+    return StepRef(Place.STEP, at)
