@@ -18,7 +18,7 @@ from pathlib import Path
 import numpy as np
 from benchmarks.engine import best
 
-from nimble_otter.desktop.jobs import JobToken
+from nimble_otter.desktop.runtime.jobs import JobToken
 from nimble_otter.memory import settle
 from nimble_otter.query.conditions import parse_condition
 from nimble_otter.table import Column, Field, Kind, Table, View

@@ -12,7 +12,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from nimble_otter.desktop.offscreen import use_offscreen
+from nimble_otter.desktop.kit.offscreen import use_offscreen
 
 use_offscreen()
 
@@ -20,9 +20,9 @@ from PySide6.QtCore import QRect  # noqa: E402
 from PySide6.QtGui import QImage, QPainter  # noqa: E402
 
 from nimble_otter.changes import Edits  # noqa: E402
-from nimble_otter.desktop.app import make_app  # noqa: E402
-from nimble_otter.desktop.grid_model import model_for  # noqa: E402
-from nimble_otter.desktop.views.grid import Grid  # noqa: E402
+from nimble_otter.desktop.grid.grid import Grid  # noqa: E402
+from nimble_otter.desktop.grid.model import model_for  # noqa: E402
+from nimble_otter.desktop.shell.application import make_app  # noqa: E402
 from nimble_otter.pull.shaped import all_rows  # noqa: E402
 from nimble_otter.table import Column, Field, Kind, Table  # noqa: E402
 from nimble_otter.table.build import column_of  # noqa: E402

@@ -23,9 +23,9 @@ window.show()
 app.processEvents()
 """
 OURS = """
-from nimble_otter.desktop.app import make_app
+from nimble_otter.desktop.shell.application import make_app
 app = make_app()
-from nimble_otter.desktop.window import Window
+from nimble_otter.desktop.shell.window import Window
 window = Window()
 window.show()
 app.processEvents()

@@ -16,9 +16,9 @@ os.environ["NIMBLE_OTTER_HOME"] = tempfile.mkdtemp()
 
 from nimble_otter.changes import Action
 from nimble_otter.demo.standin import StandIn
-from nimble_otter.desktop.app import make_app
-from nimble_otter.desktop.offscreen import use_offscreen, wait_until
-from nimble_otter.desktop.window import Window
+from nimble_otter.desktop.kit.offscreen import use_offscreen, wait_until
+from nimble_otter.desktop.shell.application import make_app
+from nimble_otter.desktop.shell.window import Window
 from nimble_otter.pull.model import Pull, Query
 from nimble_otter.pull.steps import ColumnsStep
 from nimble_otter.sources import Source

@@ -14,7 +14,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from nimble_otter.desktop.offscreen import use_offscreen, wait_until
+from nimble_otter.desktop.kit.offscreen import use_offscreen, wait_until
 
 
 def main() -> None:
@@ -26,8 +26,8 @@ def main() -> None:
     from tests import servers
 
     from nimble_otter.demo.survey import write_survey
-    from nimble_otter.desktop.app import make_app
-    from nimble_otter.desktop.window import Window
+    from nimble_otter.desktop.shell.application import make_app
+    from nimble_otter.desktop.shell.window import Window
     from nimble_otter.memory import settle
     from nimble_otter.pull import Pull, Query, SendPlan
     from nimble_otter.pull.steps import Condition, SortBy, SortStep

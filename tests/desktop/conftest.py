@@ -3,7 +3,7 @@
 import pytest
 
 from nimble_otter.demo.survey import VERSION
-from nimble_otter.desktop.offscreen import use_offscreen, wait_until
+from nimble_otter.desktop.kit.offscreen import use_offscreen, wait_until
 
 use_offscreen()
 
@@ -17,7 +17,7 @@ def qapp_cls():
 
 @pytest.fixture(scope="session", autouse=True)
 def styled(qapp):
-    from nimble_otter.desktop.app import make_app
+    from nimble_otter.desktop.shell.application import make_app
 
     make_app()
 
@@ -35,7 +35,7 @@ def small_demo(survey, home, monkeypatch):
 @pytest.fixture
 def make_window(qapp, small_demo):
     """Windows that are closed at the end; `demo` opens the demo's pulls."""
-    from nimble_otter.desktop.window import Window
+    from nimble_otter.desktop.shell.window import Window
 
     made = []
 

@@ -9,11 +9,11 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QInputDialog, QMenu, QMessageBox, QPushButton
 
 from nimble_otter.changes import Action
-from nimble_otter.desktop.offscreen import wait_until
+from nimble_otter.desktop.kit.offscreen import wait_until
 from nimble_otter.desktop.pulls.step_ref import QUERY
-from nimble_otter.desktop.views.course import stops_of
-from nimble_otter.desktop.views.run_questions import RunQuestions
-from nimble_otter.desktop.window_commands import collect_findings
+from nimble_otter.desktop.query.run_questions import RunQuestions
+from nimble_otter.desktop.shell.commands import collect_findings
+from nimble_otter.desktop.steps.course import stops_of
 from nimble_otter.pull import Pull, Query, pull_from_text, pull_to_text
 from nimble_otter.pull.steps import Condition
 from nimble_otter.query.parameters import Ask
@@ -194,7 +194,7 @@ def test_ten_thousand_lines_are_taken_after_a_pause(drawer, window):
     QTest.keyClicks(editor, "select level_m from reading where stat")
     assert shown(editor)[0] == "station_id"
     assert len(drawer.session.pull.query.text) < 1000  # at every key only the text itself changes
-    window.save_pull(window.keeper.folder / "long.pull")
+    window.save_pull(window.store.folder / "long.pull")
     assert drawer.session.pull.query.text == editor.toPlainText()
     assert not drawer.session.is_dirty
     QTest.keyClicks(editor, "x")

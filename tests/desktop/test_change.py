@@ -9,8 +9,8 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton
 
 from nimble_otter.changes import DEFAULT, Action
+from nimble_otter.desktop.grid.selection import Block
 from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY
-from nimble_otter.desktop.selection import Block
 from nimble_otter.pull.model import Pull, Query
 from nimble_otter.sources import Source
 from nimble_otter.table import MISSING
@@ -115,7 +115,7 @@ def test_what_may_stand_in_a_cell_is_offered(window, trees):
 
 
 def test_the_bigger_editor_takes_lines_empties_and_bytes_of_a_file(window, trees, tmp_path, monkeypatch):
-    from nimble_otter.desktop.views import big_editor
+    from nimble_otter.desktop.kit import big_editor
 
     window.grid.go(0, place(window, "note"))
     window.commands.run("big_editor")
@@ -274,7 +274,7 @@ def test_the_guard_is_chosen_and_kept_with_the_pull(window, trees):
 
 
 def test_documents_are_changed_one_by_one_where_there_are_no_transactions(window, monkeypatch):
-    from nimble_otter.desktop import write_controller as deeds
+    from nimble_otter.desktop.changes import write_controller as deeds
 
     window.hub.open(window.hub.sources[1])
     settle(window)

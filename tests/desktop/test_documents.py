@@ -7,9 +7,9 @@ from PySide6.QtCore import QModelIndex, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QInputDialog
 
+from nimble_otter.desktop.grid.document_views import PAGE, document_at
+from nimble_otter.desktop.grid.rows_views import JSON, TABLE, TREE
 from nimble_otter.desktop.pulls.step_ref import QUERY
-from nimble_otter.desktop.rows_views import JSON, TABLE, TREE
-from nimble_otter.desktop.views.document_views import PAGE, document_at
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.steps import GroupStep, SortBy, SortStep, group_keys
 from tests.desktop.conftest import settle

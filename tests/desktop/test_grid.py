@@ -11,8 +11,8 @@ from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QComboBox, QInputDialog, QLineEdit, QMenu
 
-from nimble_otter.desktop import tokens
-from nimble_otter.desktop.views.grid_canvas import HEAD
+from nimble_otter.desktop.grid.canvas import HEAD
+from nimble_otter.desktop.kit import tokens
 from nimble_otter.pull import Query
 from nimble_otter.pull.steps import ColumnsStep, Condition, FilterStep, GroupStep, KeyBy
 from nimble_otter.table.looks import Look

@@ -6,8 +6,8 @@ import weakref
 
 import pytest
 
-from nimble_otter.desktop.jobs import Jobs, JobToken, _Hands
-from nimble_otter.desktop.offscreen import wait_until
+from nimble_otter.desktop.kit.offscreen import wait_until
+from nimble_otter.desktop.runtime.jobs import Jobs, JobToken, _Hands
 from nimble_otter.errors import OtterError, Stopped
 
 

@@ -4,7 +4,7 @@ import sys
 
 import pytest
 
-from nimble_otter.desktop.tour import Tour
+from nimble_otter.desktop.tour.tour import Tour
 
 
 @pytest.mark.timeout(300)

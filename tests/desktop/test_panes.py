@@ -7,10 +7,10 @@ from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QMenu
 
-from nimble_otter.desktop.new_steps import MENU, STEP_WORDS
-from nimble_otter.desktop.offscreen import wait_until
+from nimble_otter.desktop.detail.detail import CELL, COLUMN, RECORD
+from nimble_otter.desktop.kit.offscreen import wait_until
+from nimble_otter.desktop.pulls.new_steps import MENU, STEP_WORDS
 from nimble_otter.desktop.pulls.step_ref import QUERY, SEND, SOURCE, step_at
-from nimble_otter.desktop.views.detail import CELL, COLUMN, RECORD
 from nimble_otter.pull import Pull, Query, SendPlan
 from nimble_otter.pull.steps import ColumnsStep, FilterStep, GroupStep, group_keys
 from nimble_otter.sources import Source

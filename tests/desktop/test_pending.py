@@ -13,10 +13,10 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMessageBox, QPushButton
 
 from nimble_otter.changes import Action
-from nimble_otter.desktop import closing
-from nimble_otter.desktop.offscreen import wait_until
+from nimble_otter.desktop.grid.selection import Block
+from nimble_otter.desktop.kit.offscreen import wait_until
 from nimble_otter.desktop.pulls.step_ref import CHANGES, SOURCE
-from nimble_otter.desktop.selection import Block
+from nimble_otter.desktop.shell import closing
 from nimble_otter.errors import LostError, OutcomeUnknown
 from nimble_otter.pull.model import Pull, Query
 from nimble_otter.pull.steps import Condition, FilterStep

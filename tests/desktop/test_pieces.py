@@ -6,10 +6,10 @@ from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QComboBox, QLineEdit, QMenu
 
-from nimble_otter.desktop.drags import FIELD_DRAG, NAME_DRAG, put_parts, value_data
-from nimble_otter.desktop.offscreen import wait_until
+from nimble_otter.desktop.kit.mime_types import FIELD_DRAG, NAME_DRAG, put_parts, value_data
+from nimble_otter.desktop.kit.offscreen import wait_until
+from nimble_otter.desktop.kit.picker import Picker
 from nimble_otter.desktop.pulls.step_ref import QUERY
-from nimble_otter.desktop.views.picker import Picker
 from tests.desktop.conftest import settle
 
 CONTROL = Qt.KeyboardModifier.ControlModifier
@@ -205,7 +205,7 @@ def test_names_keys_and_values_can_be_dropped(view, window):
 
 def test_a_value_of_the_grid_is_carried_by_its_border_or_asked_for_from_its_menu(window, monkeypatch):
     carried = []
-    monkeypatch.setattr("nimble_otter.desktop.grid_actions.drag_value", lambda _, parts: carried.append(parts))
+    monkeypatch.setattr("nimble_otter.desktop.grid.actions.drag_value", lambda _, parts: carried.append(parts))
     grid, model = window.grid, window.grid.model
     names = [c.name for c in model.columns]
     at = names.index("station_id")

@@ -10,13 +10,13 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton
 
 from nimble_otter.changes import Action
-from nimble_otter.desktop import jobs as jobs_module
-from nimble_otter.desktop.drags import NAME_DRAG
-from nimble_otter.desktop.offscreen import wait_until
+from nimble_otter.desktop.kit.confirm_dialogs import CareQuestion
+from nimble_otter.desktop.kit.mime_types import NAME_DRAG
+from nimble_otter.desktop.kit.offscreen import wait_until
 from nimble_otter.desktop.pulls.step_ref import QUERY
-from nimble_otter.desktop.views.course import stops_of
-from nimble_otter.desktop.views.questions import CareQuestion
-from nimble_otter.desktop.window_frame import SEARCH, WORK
+from nimble_otter.desktop.runtime import jobs as jobs_module
+from nimble_otter.desktop.shell.frame import SEARCH, WORK
+from nimble_otter.desktop.steps.course import stops_of
 from nimble_otter.errors import ChangeError
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.model import SendPlan

@@ -13,12 +13,12 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QLineEdit
 
-from nimble_otter.desktop import sending
+from nimble_otter.desktop.grid.selection import Block
+from nimble_otter.desktop.kit.confirm_dialogs import ExistsQuestion, ask_exists
 from nimble_otter.desktop.pulls.step_ref import SEND
-from nimble_otter.desktop.selection import Block
-from nimble_otter.desktop.views.questions import ExistsQuestion, ask_exists
-from nimble_otter.desktop.views.send_tables import SendTables
-from nimble_otter.desktop.window_status import work_words
+from nimble_otter.desktop.send import sending
+from nimble_otter.desktop.send.send_tables import SendTables
+from nimble_otter.desktop.shell.status_text import work_words
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.steps import ColumnsStep, Condition, FilterStep
 from nimble_otter.send import format_for
@@ -275,10 +275,10 @@ def test_long_work_tells_its_rate_and_what_is_left():
 
 
 COPIES = """
-from nimble_otter.desktop.offscreen import use_offscreen
+from nimble_otter.desktop.kit.offscreen import use_offscreen
 use_offscreen()
-from nimble_otter.desktop.app import make_app
-from nimble_otter.desktop.sending import _put
+from nimble_otter.desktop.shell.application import make_app
+from nimble_otter.desktop.send.sending import _put
 from nimble_otter.send.clipboard import Copied
 def main():
     app = make_app()

@@ -9,11 +9,11 @@ from PySide6.QtCore import QLocale, QMimeData, QPoint, QPointF, Qt, QTimer
 from PySide6.QtGui import QDragMoveEvent, QDropEvent
 from PySide6.QtWidgets import QApplication, QComboBox, QMenu, QSpinBox, QToolTip
 
-from nimble_otter.desktop.drags import KEY_DRAG
-from nimble_otter.desktop.grid_paint import PAD
-from nimble_otter.desktop.theme import theme
-from nimble_otter.desktop.views import course
-from nimble_otter.desktop.views.grid_canvas import HEAD
+from nimble_otter.desktop.grid.canvas import HEAD
+from nimble_otter.desktop.grid.painting import PAD
+from nimble_otter.desktop.kit.mime_types import KEY_DRAG
+from nimble_otter.desktop.kit.theme import theme
+from nimble_otter.desktop.steps import course
 from nimble_otter.pull import Pull, Query, places, save_pull
 from nimble_otter.pull.steps import (
     Condition,
@@ -280,7 +280,7 @@ def test_columns_come_into_groups_and_out_of_them(window):
     assert grid.model.keys == ("bottle", "station_id")
     carried = []
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr("nimble_otter.desktop.views.grid.drag_column", lambda _, *named: carried.append(named))
+        patch.setattr("nimble_otter.desktop.grid.grid.drag_column", lambda _, *named: carried.append(named))
         for x in (2, 150):
             grid._drag_header(0, QPoint(HEAD + PAD + x, 10))
         grid._drag_header(1, QPoint(HEAD + 300, 10))

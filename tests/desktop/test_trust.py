@@ -12,8 +12,8 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication, QMessageBox, QPushButton
 
 from nimble_otter.changes import Action
-from nimble_otter.desktop.offscreen import wait_until
-from nimble_otter.desktop.parts import as_plain
+from nimble_otter.desktop.kit.offscreen import wait_until
+from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.pull import Pull, Query, places, save_pull
 from nimble_otter.pull.known import KnownPulls
 from nimble_otter.pull.steps import Condition, FilterStep
@@ -181,7 +181,7 @@ def test_a_long_script_is_read_beside_the_window_before_it_is_run(make_window):
 
 
 def test_a_pull_closed_after_a_write_is_never_called_again(make_window, monkeypatch):
-    monkeypatch.setattr("nimble_otter.desktop.window.FRESH_MS", 30)
+    monkeypatch.setattr("nimble_otter.desktop.shell.window.FRESH_MS", 30)
     window, crashed = make_window(demo=False), []
     window.jobs.crashed.connect(crashed.append)
     source = window.hub.sources[0]

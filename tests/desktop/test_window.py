@@ -13,14 +13,14 @@ from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMessageBox
 
-from nimble_otter.desktop import tokens
-from nimble_otter.desktop.grid_model import RowsModel
-from nimble_otter.desktop.offscreen import wait_until
+from nimble_otter.desktop.grid.canvas import HEAD
+from nimble_otter.desktop.grid.model import RowsModel
+from nimble_otter.desktop.grid.selection import Selection
+from nimble_otter.desktop.kit import tokens
+from nimble_otter.desktop.kit.offscreen import wait_until
+from nimble_otter.desktop.kit.theme import theme
 from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, SEND, SOURCE, step_at
-from nimble_otter.desktop.selection import Selection
-from nimble_otter.desktop.theme import theme
-from nimble_otter.desktop.views.find import Finding, Index
-from nimble_otter.desktop.views.grid_canvas import HEAD
+from nimble_otter.desktop.shell.find_box import Finding, Index
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.steps import Condition, FilterStep, GroupStep, SortBy, SortStep, group_keys
 from nimble_otter.sources import Source
@@ -541,7 +541,7 @@ def test_what_is_dropped_is_opened(make_window, base, tmp_path):
     window.dropEvent(QDropEvent(QPointF(9, 9), Qt.DropAction.CopyAction, data, LEFT, NONE))
     settle(window)
     assert "dropped here" in window.hub.tables
-    assert "dropped here" in (window.keeper.folder.parent / "config" / "sources.toml").read_text()
+    assert "dropped here" in (window.store.folder.parent / "config" / "sources.toml").read_text()
     assert window.sources.tree.currentItem() is not None or window.sources.tree.topLevelItemCount() == 3
 
 
@@ -604,11 +604,11 @@ def test_a_damaged_layout_and_draft_are_set_aside_and_named(make_window, home):
 
 KILLED = """
 import sys
-from nimble_otter.desktop.offscreen import use_offscreen, wait_until
+from nimble_otter.desktop.kit.offscreen import use_offscreen, wait_until
 use_offscreen()
-from nimble_otter.desktop.app import make_app
+from nimble_otter.desktop.shell.application import make_app
 app = make_app()
-from nimble_otter.desktop.window import Window
+from nimble_otter.desktop.shell.window import Window
 from nimble_otter.changes import Action
 window = Window()
 window.show()

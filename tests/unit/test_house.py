@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 import nimble_otter
-from nimble_otter.desktop import tokens
+from nimble_otter.desktop.kit import tokens
 from nimble_otter.errors import CorruptError, Stopped, TooNewError, place_of
 from nimble_otter.files import replacing, set_aside, write_text
 from nimble_otter.pull.drafts import load_draft
@@ -32,7 +32,7 @@ def test_the_core_imports_no_interface_code():
 
 def test_heavy_packages_wait_until_they_are_needed():
     heavy = ("sqlalchemy", "pymongo", "keyring", "mongomock")
-    code = f"import sys, nimble_otter.desktop.window\nprint([m for m in {heavy} if m in sys.modules])"
+    code = f"import sys, nimble_otter.desktop.shell.window\nprint([m for m in {heavy} if m in sys.modules])"
     env = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
     assert (
         subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True, env=env).stdout.strip()

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as some
 
 from nimble_otter.changes import Edits
-from nimble_otter.desktop.grid_model import model_for
+from nimble_otter.desktop.grid.model import model_for
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull import run_course
 from nimble_otter.pull.shaped import columns_to_send

@@ -12,7 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from nimble_otter.changes import Action, Edits
-from nimble_otter.desktop.grid_model import GroupsModel, RowsModel, cell_of, decimals_of, model_for, sort_marks
+from nimble_otter.desktop.grid.model import GroupsModel, RowsModel, cell_of, decimals_of, model_for, sort_marks
 from nimble_otter.pull import run_course
 from nimble_otter.pull.steps import (
     ColumnsStep,

@@ -1,5 +1,8 @@
-"""The window. It knows no database: it asks the core, in lanes of `jobs.py`, and shows what comes back.
+"""The window. It knows no database: it asks the core, in lanes of `runtime/jobs.py`, and shows what comes back.
 
-Everything here runs in the main thread but what is handed to `Jobs`. Read `window.py` for how the parts stand,
-`session.py` for the state of an open pull, `hub.py` for the sources; a view is one file in `views/`.
+Everything here runs in the main thread but what is handed to `Jobs`. Packages import downwards only:
+
+    app > tour > shell > query, steps, changes, send, sources, detail > grid > pulls > runtime > kit
+
+Features do not know each other. `shell/window.py` connects them, `pulls/workspace.py` is what they have in common.
 """

@@ -8,25 +8,8 @@ import sys
 from collections.abc import Sequence
 from pathlib import Path
 
-from PySide6.QtWidgets import QApplication
-
 from nimble_otter import __version__
 from nimble_otter.memory import settle
-
-
-def make_app(arguments: Sequence[str] = ()) -> QApplication:
-    """The application with our fonts and style, in the desktop's light or dark."""
-    from nimble_otter.desktop.theme import load_fonts, theme
-
-    app = QApplication.instance() or QApplication(["nimble-otter", *arguments])
-    assert isinstance(app, QApplication)
-    app.setApplicationName("nimble-otter")
-    app.setApplicationDisplayName("Nimble Otter")
-    app.setDesktopFileName("nimble-otter")
-    app.setStyle("Fusion")
-    load_fonts(app)
-    theme.follow_desktop()
-    return app
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -40,11 +23,13 @@ def main(arguments: Sequence[str] | None = None) -> int:
     options = parser.parse_args(arguments)
     if options.tour:
         os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-        from nimble_otter.desktop.tour import run_tour
+        from nimble_otter.desktop.tour.tour import run_tour
 
         return run_tour(Path(options.tour))
+    from nimble_otter.desktop.shell.application import make_app
+
     app = make_app()
-    from nimble_otter.desktop.window import Window
+    from nimble_otter.desktop.shell.window import Window
 
     window = Window()
     window.show()

@@ -9,8 +9,8 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.changes import Edits, Target, document_target
-from nimble_otter.desktop.pull_state import PREVIEW
 from nimble_otter.desktop.pulls.notice import NOTHING, Notice, warning
+from nimble_otter.desktop.pulls.pull_state import PREVIEW
 from nimble_otter.errors import OtterError, QueryError, place_of
 from nimble_otter.pull.costs import Cost
 from nimble_otter.pull.history import Ran
@@ -25,7 +25,7 @@ from nimble_otter.table import Table
 from nimble_otter.table.show import grouped
 
 if TYPE_CHECKING:
-    from nimble_otter.desktop.session import OpenPull
+    from nimble_otter.desktop.pulls.open_pull import OpenPull
 
 _COMING = "Rows are still coming in."
 

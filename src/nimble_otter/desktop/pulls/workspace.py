@@ -9,11 +9,11 @@ from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
 
-from nimble_otter.desktop.hub import Hub
-from nimble_otter.desktop.other_pulls import OtherPulls
 from nimble_otter.desktop.pulls.notice import Notice, Severity
+from nimble_otter.desktop.pulls.open_pull import OpenPull
+from nimble_otter.desktop.pulls.pull_dependencies import OtherPulls
 from nimble_otter.desktop.pulls.step_ref import StepRef, step_at
-from nimble_otter.desktop.session import OpenPull
+from nimble_otter.desktop.runtime.connections import Hub
 from nimble_otter.pull import Pull, pull_to_text
 
 

@@ -1,0 +1,365 @@
+"""Changes: rows that would change and their statements, rehearsing and writing them, what was written before."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtGui import QFont, QTextCharFormat, QTextCursor
+from PySide6.QtWidgets import QApplication, QFileDialog, QSplitter, QTextEdit
+
+from nimble_otter.changes import Outcome, Plan, Report, Statement, make_plan, render, render_parks, script
+from nimble_otter.desktop.changes.changes_list import ChangesList, waiting_of
+from nimble_otter.desktop.changes.changes_side import ChangesSide
+from nimble_otter.desktop.kit.editor import SqlEditor
+from nimble_otter.desktop.kit.theme import theme
+from nimble_otter.desktop.kit.widgets import Line, button
+from nimble_otter.desktop.pulls.drawer import Drawer
+from nimble_otter.desktop.runtime.jobs import LOCAL
+from nimble_otter.errors import ChangeError, OtterError
+from nimble_otter.files import write_text
+from nimble_otter.pull import places
+from nimble_otter.pull.writes import Written, all_writes, load_reversal
+from nimble_otter.table.show import grouped
+
+AT_ONCE = 200
+"""Statements that are shown at a time: the page that holds the chosen row."""
+_MANY = 2000
+"""From here on the statements are made in the background."""
+_LONGEST = 3000
+"""Characters of a statement that are shown; a line of many more holds the window while it is laid out."""
+_WORDS = {"update": "edited row", "insert": "new row", "delete": "row to delete"}
+
+
+class ChangesDrawer(Drawer):
+    """Writing is asked for by signals: the window knows the lanes. `row_wanted` asks for a row of the grid."""
+
+    title = "Changes"
+    rehearse_wanted = Signal()
+    write_wanted = Signal()
+    take_back_wanted = Signal()
+    row_wanted = Signal(int, int)
+    said = Signal(str, bool)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.take_back = button("Revert", self._back, tip="Revert what is selected in the grid, or all")
+        self.copy = button("Copy", self._copy, tip="Copy the statements")
+        self.save = button("Save", self._save, tip="Save the statements as a script")
+        self.review = button("Review", self._review, tip="Look at the statements that put this write back")
+        self.rehearse = button("Rehearse", self.rehearse_wanted.emit, tip="Run them in a transaction and roll it back")
+        self.write = button("Write", self.write_wanted.emit, "primary")
+        for made in (self.take_back, self.copy, self.save, self.review, self.rehearse, self.write):
+            self.head.right.addWidget(made)
+        self.list = ChangesList()
+        self.list.selectionModel().currentChanged.connect(lambda *_: self._chosen())
+        self.list.activated.connect(lambda *_: self._go_to_row())
+        self.text = SqlEditor(numbered=False)
+        self.text.setReadOnly(True)
+        self.text.setAccessibleName("Statements")
+        self.text.cursorPositionChanged.connect(self._caret_moved)
+        self.side = ChangesSide(self._resolve, self._go, self._set_guard, self._match_by_values)
+        split = QSplitter()
+        split.setHandleWidth(1)
+        split.addWidget(self.list)
+        split.addWidget(self.text)
+        split.setSizes([230, 320])
+        self.set_body(split, Line(True, "grid_line"), self.side, stretch=(1, 0, 0))
+        self._plan: Plan | None = None
+        self._writes: list[Written] = []
+        self._lines: list[int] = []
+        self._page = 0
+        self._report: Report | None = None
+        self._is_filling = False
+        self._late = QTimer(self)
+        self._late.setSingleShot(True)
+        self._late.setInterval(60)
+        self._late.timeout.connect(self._fill)
+
+    # --- filling -----------------------------------------------------------------------------------------------
+
+    def refresh(self) -> None:
+        if self.isVisible() and self.session is not None and self.session.edits.count > 50:
+            self._late.start()  # many: not at every key
+        else:
+            self._fill()
+
+    def _fill(self) -> None:
+        session = self.session
+        if session is None:
+            return
+        if session.reviewing is None and session.edits.count > _MANY and session.table is not None:
+            edits, table, target = session.edits.copied(), session.table, session.target
+            guard = session.pull.guard
+            session.jobs.submit(
+                LOCAL, f"{session.key} plan", lambda *_: make_plan(edits, table, target, guard),
+                lambda plan: self._show(plan, "") if session is self.session else None,
+                lambda problem: self._show(None, str(problem)) if session is self.session else None,
+            )  # fmt: skip
+            return
+        plan: Plan | None = None
+        problem = ""
+        if session.reviewing is not None or (session.table is not None and session.edits.count):
+            try:
+                plan = session.plan()
+            except ChangeError as refused:
+                problem = str(refused)
+        self._show(plan, problem)
+
+    def _show(self, plan: Plan | None, problem: str) -> None:
+        session = self.session
+        assert session is not None
+        pending = session.edits.count if session.reviewing is None else len(session.reviewing.statements)
+        busy = session.jobs.is_running(f"{session.key} write")
+        report = session.report
+        names = [name for _, name in session.target.keys]
+        waiting = waiting_of(session.pending.waiting, names) if session.reviewing is None else []
+        is_done = not pending and session.reviewing is None and not waiting
+        pull, folder = session.pull, places.state_folder() / "reversals"
+        table = session.target.table.name if session.target.table is not None else ""
+        self._writes = all_writes(folder, pull.name, pull.source.name, session.uid, table) if is_done else []
+        same = plan is not None and self._plan is not None and len(plan.statements) == len(self._plan.statements)
+        at = self.list.at if same else 0
+        self._plan = plan
+        outcomes = {o.statement.row_id: o for o in report.outcomes} if report is not None and not is_done else {}
+        self._is_filling = True
+        shown = plan.statements if plan is not None else ()
+        self.list.entries.fill((*shown, *waiting) if shown or waiting else self._writes, outcomes)
+        self.list.setVisible(bool(self.list.entries.rowCount()))
+        is_new, self._report = report is not None and report is not self._report, report
+        if report is not None and report.conflicts and is_new:
+            bad = {o.statement.row_id for o in report.conflicts}
+            at = next((n for n, s in enumerate(plan.statements if plan else ()) if s.row_id in bad), 0)
+        if self.list.entries.rowCount():
+            self.list.choose(min(max(0, at), self.list.entries.rowCount() - 1))
+        self._is_filling = False
+        self._say_head(plan, pending)
+        self._fill_text()
+        self.side.fill(session, pending, problem, self._outcome())
+        words = "Write back" if session.reviewing is not None else "Write"
+        many = f"{words} {grouped(pending)} change{'s' if pending != 1 else ''}"
+        self.write.setText(many if pending else "Write")
+        self.take_back.setText("Leave it" if session.reviewing is not None else "Revert")
+        self.review.setVisible(is_done and bool(self._writes))
+        for made in (self.take_back, self.rehearse, self.write):
+            made.setVisible(not is_done or not self._writes)
+            made.setEnabled(bool(pending) and not busy)
+        self.take_back.setEnabled(bool(pending or waiting) and not busy)
+        self.copy.setEnabled(bool(self.text.toPlainText()))
+        self.save.setEnabled(self.copy.isEnabled())
+
+    def _say_head(self, plan: Plan | None, pending: int) -> None:
+        session = self.session
+        assert session is not None
+        if plan is None:
+            waits = session.pending.waiting_count
+            said = f"{grouped(waits)} wait for their rows" if waits else "nothing pending"
+            self.head.words.setText(said if not pending else "")
+            return
+        if session.reviewing is not None:
+            self.head.words.setText(f"putting back {grouped(pending)} of {plan.table} · by {plan.matched_by}")
+            return
+        hidden, waits = self._hidden(), session.pending.waiting_count
+        said = f"{grouped(pending)} to write · by {plan.matched_by}"
+        self.head.words.setText(
+            said
+            + (f" · {hidden} not in the rows shown" if hidden else "")
+            + (f" · {grouped(waits)} more wait for their rows" if waits else "")
+        )
+
+    def _hidden(self) -> int:
+        """Pending rows that a filter has taken out of sight."""
+        session = self.session
+        shaped = session.shaped if session is not None else None
+        if session is None or shaped is None or shaped.grouped is not None or shaped.view.ids is None:
+            return 0
+        touched = {*session.edits.edited_rows, *session.edits.deleted}
+        if not touched:
+            return 0
+        shown = set(shaped.view.ids.tolist()) & touched
+        return len(touched) - len(shown)
+
+    # --- rows and statements in step ---------------------------------------------------------------------------
+
+    def _statement(self) -> Statement | None:
+        at = self.list.at
+        return self._plan.statements[at] if self._plan is not None and 0 <= at < len(self._plan.statements) else None
+
+    def _outcome(self) -> Outcome | None:
+        statement, report = self._statement(), self.session.report if self.session is not None else None
+        if statement is None or report is None:
+            return None
+        return next((o for o in report.outcomes if o.statement.row_id == statement.row_id), None)
+
+    def _chosen(self) -> None:
+        """Another row was chosen: its statement comes into sight."""
+        if self._is_filling or self.session is None:
+            return
+        if self._plan is None or self._page != max(0, self.list.at) // AT_ONCE:
+            self._fill_text()
+        self._mark()
+        pending = self.session.edits.count if self.session.reviewing is None else 1
+        self.side.fill(self.session, pending, "", self._outcome())
+
+    def _caret_moved(self) -> None:
+        """The caret went to another statement: its row is chosen."""
+        if self._is_filling or self._plan is None or not self.text.hasFocus():
+            return
+        line = self.text.textCursor().blockNumber()
+        at = max((n for n, first in enumerate(self._lines) if first <= line), default=-1)
+        if at >= 0 and self._page * AT_ONCE + at != self.list.at:
+            self.list.choose(self._page * AT_ONCE + at)
+
+    def _fill_text(self) -> None:
+        session, plan = self.session, self._plan
+        assert session is not None
+        self._is_filling = True
+        if plan is None:
+            chosen = self._writes[self.list.at] if 0 <= self.list.at < len(self._writes) else None
+            try:
+                self.text.setPlainText(chosen.script.read_text("utf-8") if chosen is not None else session.reversal)
+            except OSError as problem:
+                self.text.setPlainText(f"-- {problem.strerror}: {chosen.script.name if chosen else ''}")
+            self._lines = []
+            self._is_filling = False
+            return
+        self._page = max(0, self.list.at) // AT_ONCE
+        first = self._page * AT_ONCE
+        shown = plan.statements[first : first + AT_ONCE]
+        report = session.report
+        outcomes = {o.statement.row_id: o for o in report.outcomes} if report is not None else {}
+        parks = render_parks(plan) if not first and plan.parks else []
+        lines: list[str] = [f"{plan.comment} first, as rows exchange what is unique", *parks] if parks else []
+        self._lines = []
+        for number, (statement, text) in enumerate(zip(shown, render(plan, shown), strict=True), first + 1):
+            said = _said(outcomes.get(statement.row_id))
+            self._lines.append(sum(part.count("\n") + 1 for part in lines))
+            lines += [
+                f"{plan.comment} {number}  {_WORDS[statement.kind]}{'  ' + said if said else ''}",
+                _in_short(text),
+            ]
+        if len(plan.statements) > len(shown):
+            more = len(plan.statements) - len(shown)
+            lines.append(f"{plan.comment} and {grouped(more)} more; Copy has all of them")
+        self.text.setPlainText("\n".join(lines))
+        self._is_filling = False
+        self._mark()
+
+    def _mark(self) -> None:
+        """The chosen statement has a ground of its own; conflicts stand out by weight and colour."""
+        plan, session = self._plan, self.session
+        if plan is None or session is None:
+            self.text.setExtraSelections([])
+            return
+        first, found = self._page * AT_ONCE, []
+        report = session.report
+        bad = {o.statement.row_id for o in report.conflicts} if report is not None else set()
+        for n, line in enumerate(self._lines):
+            statement = plan.statements[first + n]
+            if first + n == self.list.at:
+                mark = self._block(line + 1)
+                mark.format.setBackground(theme["water4"])
+                mark.format.setProperty(QTextCharFormat.Property.FullWidthSelection, True)
+                found.append(mark)
+                if not self.text.hasFocus():
+                    self._is_filling = True
+                    self.text.setTextCursor(QTextCursor(self.text.document().findBlockByNumber(line)))
+                    self._is_filling = False
+            if statement.row_id in bad:
+                mark = self._block(line)
+                mark.format.setForeground(theme["plum"])
+                mark.format.setFontWeight(QFont.Weight.DemiBold)
+                found.append(mark)
+        self.text.setExtraSelections(found)
+
+    def _block(self, line: int) -> QTextEdit.ExtraSelection:
+        mark = QTextEdit.ExtraSelection()
+        cursor = QTextCursor(self.text.document().findBlockByNumber(line))
+        cursor.movePosition(QTextCursor.MoveOperation.EndOfBlock, QTextCursor.MoveMode.KeepAnchor)
+        mark.cursor = cursor
+        mark.format = QTextCharFormat()
+        return mark
+
+    # --- what one does here ------------------------------------------------------------------------------------
+
+    def _go_to_row(self) -> None:
+        statement = self._statement()
+        if statement is not None and self.session is not None and self.session.reviewing is None:
+            places = {info.name: at for at, info in self.session.target.columns}
+            at = next((places[name] for name, _ in statement.values if name in places), -1)
+            self.row_wanted.emit(statement.row_id, at)
+
+    def _go(self, outcome: Outcome) -> None:
+        self._go_to_row()
+
+    def _resolve(self, outcome: Outcome, names: list[str], mine: bool) -> None:
+        if self.session is not None:
+            self.session.resolve(outcome, names, mine)
+
+    def _set_guard(self, guard: str) -> None:
+        if self.session is not None:
+            self.session.set_guard(guard)
+
+    def _match_by_values(self) -> None:
+        if self.session is not None:
+            self.session.match_by_values()
+
+    def _back(self) -> None:
+        if self.session is not None and self.session.reviewing is not None:
+            self.session.review(None)
+        else:
+            self.take_back_wanted.emit()
+
+    def _review(self) -> None:
+        if self.session is None or not 0 <= self.list.at < len(self._writes):
+            return
+        try:
+            self.session.review(load_reversal(self._writes[self.list.at].path))
+        except OtterError as problem:
+            self.said.emit(str(problem), True)
+
+    def _whole_text(self) -> str:
+        if self._plan is not None:
+            return script(self._plan)
+        return self.text.toPlainText()
+
+    def _copy(self) -> None:
+        QApplication.clipboard().setText(self._whole_text())
+        count = len(self._plan.statements) if self._plan is not None else 0
+        self.said.emit(f"Copied {grouped(count)} statements" if count else "Copied", False)
+
+    def _save(self) -> None:
+        """The statements as a script for the server's own client."""
+        session = self.session
+        if session is None:
+            return
+        ends = ".js" if self._plan is not None and self._plan.dialect == "documents" else ".sql"
+        first = str(Path.home() / f"{session.pull.name}{ends}")
+        name, _ = QFileDialog.getSaveFileName(self, "Save the statements", first, f"Script (*{ends})")
+        if not name:
+            return
+        try:
+            write_text(Path(name), self._whole_text(), is_private=False)
+        except OSError as problem:
+            self.said.emit(f"{name} can't be written: {problem.strerror}. Choose another folder.", True)
+            return
+        self.said.emit(f"Saved as {name}", False)
+
+    def focus_first(self) -> None:
+        self.list.setFocus(Qt.FocusReason.OtherFocusReason)
+
+
+def _in_short(text: str) -> str:
+    """A statement as it is shown: of a long value the beginning and the end."""
+    if len(text) <= _LONGEST:
+        return text
+    left = len(text) - _LONGEST
+    return f"{text[: _LONGEST - 400]} … {grouped(left)} more characters; Copy has them … {text[-400:]}"
+
+
+def _said(outcome: Outcome | None) -> str:
+    if outcome is None:
+        return ""
+    if outcome.is_good:
+        return "rehearsed: 1 row" + (f"; {outcome.note}" if outcome.note else "")
+    return outcome.problem

@@ -1,0 +1,147 @@
+"""What stands beside the statements: what a rehearsal found, a conflict field by field, how rows are matched."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
+
+from nimble_otter.changes import Outcome, Report
+from nimble_otter.desktop.changes.changes_list import short
+from nimble_otter.desktop.kit.widgets import boxed, button, clear, combo, label, row
+from nimble_otter.desktop.pulls.open_pull import OpenPull
+from nimble_otter.table.show import grouped
+
+WIDTH = 252
+_GUARDS = (("seen", "key and what changes"), ("row", "key and the whole row"), ("key", "key alone"))
+_WHOLE = "All or nothing, in one transaction."
+_RISKY = "Key alone: what others wrote to the same cells meanwhile is lost without a word."
+
+
+class ChangesSide(QScrollArea):
+    """`resolve(outcome, names, mine)` answers a conflict; `guard` takes how rows are matched."""
+
+    def __init__(
+        self, resolve: Callable[[Outcome, list[str], bool], object], go: Callable[[Outcome], object],
+        guard: Callable[[str], object], by_values: Callable[[], object],
+    ) -> None:  # fmt: skip
+        super().__init__()
+        self._resolve, self._go, self._set_guard, self._by_values = resolve, go, guard, by_values
+        self._lines = QVBoxLayout()
+        self._lines.setContentsMargins(12, 10, 12, 8)
+        self._lines.setSpacing(6)
+        self.setWidgetResizable(True)
+        self.setWidget(boxed(self._lines, "raised"))
+        self.setFixedWidth(WIDTH)
+
+    def fill(self, session: OpenPull, pending: int, problem: str, chosen: Outcome | None) -> None:
+        """Bring it up to date; `chosen` is the outcome of the row that is looked at."""
+        clear(self._lines)
+        report = session.report
+        if waits := session.pending.waiting_count:
+            rows = "1 change waits for its row" if waits == 1 else f"{grouped(waits)} changes wait for their rows"
+            self.note(f"{rows}: a query that has {'it' if waits == 1 else 'them'} shows and writes them.", "amber_ink")
+            self._lines.addLayout(row(button("Revert what waits", session.revert_waiting), None))
+        if session.in_doubt:
+            self.note("What became of the last write is not known yet. Write looks it up first.", "plum")
+        if problem:
+            self.note(problem, "plum")
+        elif waits and not session.edits.count and session.reviewing is None:
+            if report is not None and report.is_written:
+                self._written(report)
+        elif session.reviewing is not None:
+            self.note("This puts back what was written. It is rehearsed and written like any change.", "muted")
+            self._found(report, chosen, session.target.dialect == "documents")
+        elif pending:
+            self._found(report, chosen, session.target.dialect == "documents")
+            self._guard(session)
+        elif report is not None and report.is_written:
+            self._written(report)
+        elif not session.target.is_open:
+            self.note(session.target.reason, "muted")
+            if session.target.could_match:
+                self.note("They can be matched by all their values; rows that are alike can't be changed.", "muted")
+                self._lines.addLayout(row(button("Match by all values", self._by_values), None))
+        else:
+            assert session.target.table is not None
+            self.note(f"Edit a cell of {session.target.table.name} in the grid: type over it, or F2.", "muted")
+            self.note("Ctrl+Insert adds a row, Ctrl+D duplicates, Ctrl+Delete marks rows to delete.", "faint")
+        self._lines.addStretch(1)
+
+    def note(self, text: str, tone: str) -> None:
+        self._lines.addWidget(label(text, tone, 12, wrap=True))
+
+    def _pair(self, name: str, value: str, strong: bool = False) -> None:
+        self._lines.addLayout(row(label(name, "plum" if strong else "muted", 12, strong), None, label(value, px=12)))
+
+    def _found(self, report: Report | None, chosen: Outcome | None, is_documents: bool) -> None:
+        if report is None:
+            self.note("Not rehearsed yet. Rehearse runs the statements and rolls them back.", "muted")
+        else:
+            self._pair(f"Tried at {report.at:%H:%M:%S}", "nothing written")
+            if report.conflicts:
+                self._pair(
+                    f"{'In conflict' if any(o.is_conflict for o in report.conflicts) else 'Refused'} "
+                    f"{grouped(len(report.conflicts))}",
+                    f"{grouped(report.good)} will succeed",
+                    True,
+                )
+            else:
+                self._pair("Will succeed", grouped(report.good))
+                if report.lasting:
+                    self.note(f"A reversal would not bring back {report.lasting}.", "plum")
+            if chosen is not None and not chosen.is_good:
+                self._conflict(chosen)
+            elif chosen is not None and chosen.note:
+                self.note(chosen.note, "muted")
+        how = "All or nothing where the server has transactions, else one by one." if is_documents else _WHOLE
+        self.note(f"{how} A script that puts the old values back is kept.", "muted")
+
+    def _conflict(self, outcome: Outcome) -> None:
+        """Theirs against mine, field by field."""
+        if not outcome.now:
+            self.note(outcome.problem, "plum")
+        if not outcome.is_conflict:
+            self._lines.addLayout(row(button("Go to the row", lambda: self._go(outcome)), None))
+            return
+        mine, seen = dict(outcome.statement.values), dict(outcome.statement.seen)
+        for name, theirs in outcome.now:
+            self._pair(name, f"seen {short(seen.get(name))}", True)
+            yours = f" · yours {short(mine[name])}" if name in mine else ""
+            self.note(f"theirs {short(theirs)}{yours}", "")
+            self._answers(outcome, [name], " " + name)
+        if len(outcome.now) != 1:
+            self._answers(outcome, [name for name, _ in outcome.now], "")
+        self._lines.addLayout(row(button("Go to the row, to type", lambda: self._go(outcome), "quiet"), None))
+
+    def _answers(self, outcome: Outcome, names: list[str], of: str) -> None:
+        is_row = outcome.is_gone or outcome.statement.kind == "delete"
+        theirs = "Leave it out" if outcome.is_gone else ("Keep the row" if is_row else "Take theirs")
+        made: list[QWidget | None] = [button(theirs, lambda: self._resolve(outcome, names, False))]
+        made[0].setAccessibleName(f"{theirs}{of}")
+        if not outcome.is_gone:
+            yours = button("Delete it anyway" if is_row else "Keep yours", lambda: self._resolve(outcome, names, True))
+            yours.setAccessibleName(f"{yours.text()}{of}")
+            made.append(yours)
+        self._lines.addLayout(row(*made, None))
+
+    def _guard(self, session: OpenPull) -> None:
+        if session.target.by_values:
+            self.note("Rows are matched by all their values: the table has no key.", "muted")
+            return
+        choice = combo(_GUARDS, session.pull.guard, "Rows are matched by")
+        choice.activated.connect(lambda at: self._set_guard(_GUARDS[at][0]))
+        self._lines.addWidget(label("Rows are matched by", "muted", 12))
+        self._lines.addWidget(choice)
+        if session.pull.guard == "key":
+            self.note(_RISKY, "plum")
+
+    def _written(self, report: Report) -> None:
+        count = report.good
+        self._pair(f"Written at {report.at:%H:%M:%S}", f"{grouped(count)} row{'s' if count != 1 else ''}")
+        if report.said:
+            self.note(report.said, "plum")
+        self.note("The rows were read back and are shown as the source has them now.", "muted")
+        if report.lasting:
+            self.note(f"The reversal does not bring back {report.lasting}.", "plum")
+        self.note("The reversal puts the old values back. Review it to rehearse and write it.", "muted")

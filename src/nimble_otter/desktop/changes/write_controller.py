@@ -1,0 +1,322 @@
+"""Rehearsing and writing what is pending on a pull, and finding out what became of a write of which nobody heard."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from nimble_otter.changes import Plan, Report, Target, look_up, rehearse, write, write_each
+from nimble_otter.desktop.kit.confirm_dialogs import ask_care, ask_despite, ask_one_by_one
+from nimble_otter.desktop.pulls.drafts import DraftStore
+from nimble_otter.desktop.pulls.open_pull import OpenPull
+from nimble_otter.desktop.pulls.truncated_values import wait_for_whole
+from nimble_otter.desktop.runtime.connections import Hub
+from nimble_otter.desktop.runtime.jobs import Jobs
+from nimble_otter.errors import ChangeError, NoTransactions, OtterError, OutcomeUnknown
+from nimble_otter.pull.drafts import EditDraft
+from nimble_otter.pull.writes import Noted, WriteJournal, Written
+from nimble_otter.sources import Fetched, Source
+from nimble_otter.table.patch import patched
+from nimble_otter.table.show import grouped
+
+
+class WriteController:
+    """`say(text, is_problem)` tells the user; results go to the pull that asked, whatever is shown by then. `find`
+    gives the open pull with a uid."""
+
+    def __init__(
+        self, jobs: Jobs, hub: Hub, drafts: DraftStore, reversals: Path, say: Callable[[str, bool], None],
+        find: Callable[[str], OpenPull | None],
+    ) -> None:  # fmt: skip
+        self._jobs, self._hub, self._drafts, self._say, self._find = jobs, hub, drafts, say, find
+        self.journal = WriteJournal(reversals)
+        self._unheard: list[Noted] = []
+        hub.changed.connect(self._source_opened)
+
+    # --- writing -----------------------------------------------------------------------------------------------
+
+    def _plan(self, session: OpenPull) -> Plan | None:
+        try:
+            plan: Plan = session.plan()
+        except OtterError as refused:
+            self._say(str(refused), True)
+            return None
+        if not plan.statements:
+            waits = session.pending.waiting_count
+            said = f"{grouped(waits)} changed rows wait for a result that has them" if waits else "Nothing is pending"
+            self._say(f"{said}.", bool(waits))
+            return None
+        return plan
+
+    def rehearse(self, session: OpenPull) -> None:
+        """Run what is pending and roll it back; the report stands in the drawer."""
+        if self._is_busy(session) or wait_for_whole(session, self.rehearse):
+            return
+        plan = self._plan(session)
+        if plan is None:
+            return
+        source, edits = self._hub.known(session.pull.source), session.edits.copied()
+
+        def work(stop: Any, report: Any) -> Report:
+            return rehearse(self._hub.connection(source), plan, stop, lambda n, m: report((n, m)))
+
+        def done(report: Report) -> None:
+            self._say(_said(report, "would write", plan), bool(report.conflicts))
+            now = session.edits
+            if (now.cells, now.deleted, now.added) == (edits.cells, edits.deleted, edits.added):  # else it is of others
+                session.report = report
+                session.state_changed.emit()
+                session.rows_changed.emit()
+
+        self._submit(session, work, done, "Rehearsing", lambda: self._say("Stopped; nothing was written.", False))
+
+    def _is_busy(self, session: OpenPull) -> bool:
+        """Whether a write is under way, which is said."""
+        if session.is_writing:
+            self._say("A write is under way. What is changed meanwhile stays pending.", False)
+        return session.is_writing
+
+    def write(self, session: OpenPull, one_by_one: bool = False, accepts: bool = False) -> None:
+        """Write all of what is under review, or nothing; then show the rows as the source has them. `accepts`: also
+        where a reversal would not bring back everything."""
+        if self._is_busy(session):
+            return
+        if session.in_doubt:
+            self.find_out(session)
+            return
+        if wait_for_whole(session, self.write):
+            return
+        plan, fetched, target, table = self._plan(session), session.fetched, session.target, session.table
+        if plan is None:
+            return
+        source, is_reversal = self._hub.known(session.pull.source), session.reviewing is not None
+        if source.care and not one_by_one and not accepts and not ask_care(source, plan):
+            self._say("Nothing was written.", False)
+            return
+        sent = None if is_reversal or table is None else session.pending.snapshot(table, target)
+        by_key = EditDraft() if sent is None else sent.by_key
+        told = Written(
+            dt.datetime.now(), session.pull.name, source.name, plan.table, len(plan.statements), Path(), is_reversal,
+            session.uid,
+        )  # fmt: skip
+
+        def work(stop: Any, tell: Any) -> tuple[Report, Noted | None, Fetched | None, frozenset[int]]:
+            connection = self._hub.connection(source)
+
+            def do(note: Any) -> Report:
+                if one_by_one:
+                    return write_each(connection, plan, stop, lambda n, m: tell((n, m)), note)
+                return write(connection, plan, stop, lambda n, m: tell((n, m)), note, accepts)
+
+            result, noted = self.journal.write(told, source.url, by_key, do)
+            if not result.is_written or sent is None or fetched is None:
+                return result, noted, None, frozenset()
+            return result, noted, *_shown_after(fetched, target, result)
+
+        def done(result: tuple[Report, Noted | None, Fetched | None, frozenset[int]]) -> None:
+            report, noted, fresh, rows = result
+            if not report.is_written:
+                self._not_written(session, plan, report, one_by_one)
+                return
+            if fresh is not None and sent is not None and session.fetched is fetched:
+                session.take_written(fresh, report, rows, sent)
+            else:
+                session.take_written_unseen(report, by_key, noted.keys if noted is not None else {})
+                session.reviewing = None
+                session.run_again()
+            self._take(session, noted)
+            self._say_written(report, plan, noted)
+            session.state_changed.emit()
+
+        def failed(problem: OtterError) -> None:
+            if isinstance(problem, OutcomeUnknown):
+                session.in_doubt = True
+                session.edits_changed.emit()
+            elif isinstance(problem, NoTransactions) and not one_by_one and ask_one_by_one(problem, plan):
+                self.write(session, one_by_one=True)
+
+        def stopped() -> None:
+            if self._notes(session):
+                session.in_doubt = True
+                self.find_out(session)
+            else:
+                self._say("Stopped; nothing was written.", False)
+
+        self._submit(session, work, done, "Writing", stopped, failed)
+
+    def _not_written(self, session: OpenPull, plan: Plan, report: Report, one_by_one: bool) -> None:
+        session.report = report
+        if report.lasting and not report.conflicts:
+            if ask_despite(report.lasting, plan):
+                self.write(session, one_by_one, accepts=True)
+                return
+            self._say("Nothing was written.", False)
+        else:
+            self._say(_said(report, "would write", plan) + " Nothing was written.", True)
+        session.rows_changed.emit()
+        session.state_changed.emit()
+
+    def _say_written(self, report: Report, plan: Plan, noted: Noted | None) -> None:
+        count = report.good
+        said = f"Wrote {grouped(count)} row{'s' if count != 1 else ''} to {plan.table}"
+        if report.left:
+            said += f"; {grouped(len(report.left))} are left: {_reason(report)}"
+        kept = f"; the reversal is kept as {noted.written.script.name}" if noted is not None else ""
+        self._say(f"{said}{kept}. {report.said}".strip(" ."), bool(report.left))
+
+    def _take(self, session: OpenPull, noted: Noted | None) -> None:
+        """The pull knows that it was written; once that is on disk the note is of no use any more."""
+        if noted is not None and self._drafts.keep(session):
+            self.journal.taken(noted)
+
+    # --- what became of it -------------------------------------------------------------------------------------
+
+    def _notes(self, session: OpenPull) -> list[Noted]:
+        return [noted for noted in self.journal.open() if noted.written.uid == session.uid]
+
+    def begin(self) -> None:
+        """Writes of last time: what was written leaves the drafts, what is not known is found out when its source can
+        be asked."""
+        for noted in self.journal.open():
+            session = self._find(noted.written.uid)
+            if noted.is_alive:  # of another window
+                continue
+            if noted.outcome and session is not None:
+                session.pending.subtract(noted.edits, noted.keys, session.table, session.target)
+                self._take(session, noted)
+            elif noted.outcome:
+                self.journal.taken(noted)
+            else:
+                self._unheard.append(noted)
+                if session is not None:
+                    session.in_doubt = True
+
+    def _source_opened(self, name: str) -> None:
+        source = self._hub.find(name)
+        for noted in [n for n in self._unheard if source is not None and n.url == source.url]:
+            self._unheard.remove(noted)
+            self._look_up(noted)
+
+    def find_out(self, session: OpenPull) -> None:
+        """Look up what became of the last write of a pull."""
+        notes = self._notes(session)
+        if not notes:
+            session.in_doubt = False
+            self._say("Nothing was written; the changes are still pending.", False)
+            session.edits_changed.emit()
+        for noted in notes:
+            self._look_up(noted)
+
+    def _look_up(self, noted: Noted) -> None:
+        session = self._find(noted.written.uid)
+        source = next((s for s in self._hub.sources if s.url == noted.url), Source(noted.written.source, noted.url))
+
+        def work(stop: Any, report: Any) -> tuple[bool, str, Noted]:
+            if noted.outcome:
+                return True, "All of it was written.", noted
+            try:
+                said = look_up(self._hub.connection(source), noted.intent())
+            except OutcomeUnknown:
+                raise
+            except ChangeError as problem:
+                self.journal.drop(noted)
+                return False, str(problem), noted
+            return True, said, self.journal.settle(noted)
+
+        def done(found: tuple[bool, str, Noted]) -> None:
+            was_written, said, settled = found
+            self._say(f"{noted.written.table}: {said}", not was_written)
+            if session is None:
+                self.journal.taken(settled)
+                return
+            session.in_doubt = False
+            if was_written:
+                report = Report((), noted.written.at, True)
+                session.take_written_unseen(report, settled.edits, settled.keys)
+                self._take(session, settled)
+                session.run_again()
+            session.edits_changed.emit()
+
+        def failed(problem: OtterError) -> None:
+            self._say(f"{noted.written.table}: {problem}", True)
+            if session is not None and isinstance(problem, OutcomeUnknown) and ask_despite(str(problem), None):
+                self.journal.settle(noted)
+                self.journal.taken(noted)
+                session.in_doubt = False
+                session.edits_changed.emit()
+
+        key = f"{session.key if session is not None else noted.path.name} write"
+        self._hub.reach(source)
+        self._jobs.submit(self._hub.lane(source), key, work, done, failed, title="Finding out what was written")
+
+    def _submit(
+        self, session: OpenPull, work: Any, done: Any, title: str, then_stopped: Callable[[], None],
+        then: Callable[[OtterError], None] | None = None,
+    ) -> None:  # fmt: skip
+        def failed(problem: OtterError) -> None:
+            self._say(str(problem), True)
+            if then is not None:
+                then(problem)
+            session.state_changed.emit()
+
+        def stopped() -> None:
+            then_stopped()
+            session.state_changed.emit()
+
+        lane = self._hub.lane(self._hub.known(session.pull.source))
+        self._jobs.submit(lane, f"{session.key} write", work, done, failed, stopped=stopped, title=title)
+        session.state_changed.emit()
+
+
+def _said(report: Report, would: str, plan: Plan) -> str:
+    count = len(report.outcomes)
+    if not report.conflicts:
+        said = (
+            f"All {grouped(count)} statements {would} one row each" if count > 1 else f"The statement {would} one row"
+        )
+        return f"{said}. A reversal would not bring back {report.lasting}." if report.lasting else f"{said}."
+    first = report.conflicts[0]
+    where = ", ".join(f"{name} {value}" for name, value in first.statement.key) or "the new row"
+    return f"{report.good} of {count} statements {would} one row each; {where}: {first.problem}"
+
+
+def _reason(report: Report) -> str:
+    bad = next((o.problem for o in report.outcomes if not o.is_good), "")
+    return bad or "it was stopped."
+
+
+def _shown_after(fetched: Fetched, target: Target, report: Report) -> tuple[Fetched, frozenset[int]]:
+    """The fetched rows with what was read back, and the ids of these rows; runs in the lane."""
+    width = len(fetched.table.fields)
+    places = dict[str, list[int]]()
+    for at, name in (*((at, info.name) for at, info in target.columns), *target.keys, *target.computed):
+        if at not in places.setdefault(name, []):
+            places[name].append(at)
+    values, added, deleted = dict[int, dict[int, Any]](), list[dict[int, Any]](), list[int]()
+    for outcome in report.outcomes:
+        if not outcome.is_good:
+            continue
+        statement = outcome.statement
+        row = report.written.get(statement.row_id)
+        if row is None:
+            deleted.append(statement.row_id)
+            continue
+        own = {at: value for name, value in row.items() for at in places.get(name, ())}
+        if statement.kind == "insert":
+            added.append(own)
+        else:
+            values[statement.row_id] = own
+    table = patched(fetched.table, values, deleted, added)
+    unseen = fetched.unseen
+    if unseen is not None:
+        own_values = {row: {at - width: v for at, v in own.items()} for row, own in values.items()}
+        unseen = patched(unseen, own_values, deleted, [{at - width: v for at, v in own.items()} for own in added])
+    gone = np.sort(np.array(deleted, np.int64))
+    moved = [int(row - np.searchsorted(gone, row)) for row in values]
+    fresh = frozenset((*moved, *range(table.rows - len(added), table.rows)))
+    return replace(fetched, table=table, unseen=unseen), fresh

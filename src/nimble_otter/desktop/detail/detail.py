@@ -1,0 +1,301 @@
+"""The right pane: the current cell, its record, figures of its column, or the shapes of a collection."""
+
+from __future__ import annotations
+
+import json
+from functools import partial
+from typing import Any
+
+from PySide6.QtCore import QRect, Qt, Signal
+from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtWidgets import (
+    QScrollArea,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from nimble_otter.desktop.detail.cell_page import CellPage
+from nimble_otter.desktop.detail.record_page import RecordPage
+from nimble_otter.desktop.kit import tokens
+from nimble_otter.desktop.kit.theme import code_font, theme, ui_font
+from nimble_otter.desktop.kit.widgets import (
+    ElidedLabel,
+    Line,
+    Segments,
+    as_plain,
+    boxed,
+    button,
+    clear,
+    column,
+    label,
+    row,
+)
+from nimble_otter.sources import Shape, Shapes
+from nimble_otter.table import Field
+from nimble_otter.table.profile import Profile
+from nimble_otter.table.show import grouped, jsonable, shown
+
+CELL, RECORD, COLUMN = 0, 1, 2
+
+
+class Detail(QWidget):
+    """`step_wanted` -1 or 1: the record before or after. `turned`: another page was chosen."""
+
+    step_wanted = Signal(int)
+    turned = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("paper")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.segments = Segments(["Cell", "Record", "Column"], self._turn)
+        self.segments.setAccessibleName("Detail")
+        self.cell, self.record, self.column, self.shapes = CellPage(), RecordPage(), _ColumnPage(), _ShapesPage()
+        self.record.step_wanted.connect(self.step_wanted.emit)
+        self._pages = QStackedWidget()
+        for page in (self.cell, self.record, self.column, self.shapes):
+            self._pages.addWidget(page)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(12, 10, 12, 8)
+        layout.setSpacing(10)
+        layout.addWidget(self.segments)
+        layout.addWidget(self._pages, 1)
+        self.showing_shapes = False
+        self.turn(RECORD)
+
+    @property
+    def page(self) -> int:
+        return self.segments.chosen
+
+    def turn(self, page: int) -> None:
+        self.segments.choose(page)
+        self._turn(page)
+
+    def _turn(self, page: int) -> None:
+        self._pages.setCurrentIndex(3 if page == COLUMN and self.showing_shapes else page)
+        self.turned.emit()
+
+    def offer_shapes(self, shapes: Shapes | None, name: str = "") -> None:
+        """Show shapes in place of column figures, as long as a collection is selected."""
+        self.showing_shapes = bool(name)
+        self.segments.rename(COLUMN, "Shapes" if name else "Column")
+        if name:
+            self.shapes.fill(shapes, name)
+            self.segments.choose(COLUMN)
+        self._turn(self.page)
+
+
+class _Scrolled(QScrollArea):
+    """A page whose parts are made anew at each filling."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setWidgetResizable(True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.lines = QVBoxLayout()
+        self.lines.setContentsMargins(0, 0, 4, 0)
+        self.lines.setSpacing(0)
+        self.setWidget(boxed(self.lines))
+
+    def empty(self, text: str) -> None:
+        clear(self.lines)
+        self.lines.addWidget(label(text, "faint", wrap=True))
+        self.lines.addStretch(1)
+
+
+class _ColumnPage(_Scrolled):
+    def __init__(self) -> None:
+        super().__init__()
+        self.empty("Choose a column to see its figures.")
+
+    def busy(self, field: Field) -> None:
+        self.empty(f"Working out the figures of {field.name}.")
+
+    def fill(self, field: Field, found: Profile) -> None:
+        clear(self.lines)
+        self.lines.addWidget(
+            ElidedLabel(f"{field.name} — {field.origin or field.note or field.kind.value}", "muted", 11)
+        )
+        self.lines.addSpacing(12 if found.bins else 6)
+        if found.bins:
+            self.lines.addWidget(_Histogram(found.bins))
+            low, high = shown(_few(found.bin_low), field), shown(_few(found.bin_high), field)
+            self.lines.addLayout(row(label(low, "muted", 11), None, label(high, "", 11), margins=(0, 3, 0, 4)))
+        for name, value in _figures(found, field):
+            self.lines.addLayout(row(label(name, "muted"), ElidedLabel(value, right=True), margins=(0, 3, 0, 3)))
+        if found.frequent:
+            self.lines.addSpacing(10)
+            self.lines.addWidget(label("Most frequent", "muted", tokens.SMALL_PX, True))
+            self.lines.addSpacing(4)
+            most = found.frequent[0][1]
+            for value, count in found.frequent:
+                self.lines.addWidget(_Frequent(shown(value, field) or "“ ”", count, count / most))
+        if found.patterns:
+            self.lines.addSpacing(10)
+            head = label("Forms", "muted", tokens.SMALL_PX, True)
+            head.setToolTip("A and a stand for letters, 9 for digits, + for more of the same")
+            self.lines.addWidget(head)
+            for form, share in found.patterns:
+                made = ElidedLabel(form or "“ ”")
+                made.setFont(code_font())
+                percent = label(f"{100 * share:.0f} %", "faint", tokens.SMALL_PX)
+                self.lines.addLayout(row(made, percent, margins=(0, 3, 0, 3)))
+        self.lines.addStretch(1)
+
+
+def _few(value: Any) -> Any:
+    return round(value, 3) if isinstance(value, float) else value
+
+
+def _figures(found: Profile, field: Field) -> list[tuple[str, str]]:
+    share = f" · {100 * found.empty / found.rows:.0f} %" if found.rows and found.empty else ""
+    figures: list[tuple[str, Any]] = [
+        ("rows", grouped(found.rows)),
+        ("empty", f"{grouped(found.empty)}{share}"),
+        ("distinct", grouped(found.distinct)),
+    ]
+    if not found.bins:
+        figures += [("lowest", found.smallest), ("highest", found.largest)]
+    figures += [("shortest", found.shortest), ("longest", found.longest)]
+    figures += [("mean", found.mean), ("median", found.median), ("sum", found.total), ("spread (sd)", found.spread)]
+    figures += [("a quarter below", found.low_quarter), ("a quarter above", found.high_quarter)]
+    return [(name, v if isinstance(v, str) and name in ("rows", "empty", "distinct") else shown(_few(v), field))
+            for name, v in figures if v is not None]  # fmt: skip
+
+
+class _Histogram(QWidget):
+    def __init__(self, bins: tuple[int, ...]) -> None:
+        super().__init__()
+        self._bins = bins
+        self.setFixedHeight(62)
+        self.setAccessibleName("Histogram")
+        self.setToolTip("Rows in equal steps from lowest to highest: " + ", ".join(map(str, bins)))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        with QPainter(self) as painter:
+            most, width = max(self._bins) or 1, self.width() / len(self._bins)
+            for place, count in enumerate(self._bins):
+                height = round((self.height() - 2) * count / most) if count else 0
+                left = round(place * width)
+                bar = QRect(
+                    left, self.height() - max(height, 1 if count else 0), round((place + 1) * width) - left - 2, height
+                )
+                painter.fillRect(bar, theme["water2"])
+            painter.fillRect(QRect(0, self.height() - 1, self.width(), 1), theme["line"])
+
+
+class _Frequent(QWidget):
+    """A value, a bar for its share of the most frequent one, and how often it is there."""
+
+    def __init__(self, text: str, count: int, share: float) -> None:
+        super().__init__()
+        self._text, self._count, self._share = text, grouped(count), share
+        self.setFixedHeight(22)
+        self.setAccessibleName(f"{text}: {count}")
+        self.setToolTip(as_plain(f"{text}: {self._count}"))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        with QPainter(self) as painter:
+            painter.setFont(ui_font())
+            painter.setPen(theme["ink"])
+            middle = Qt.AlignmentFlag.AlignVCenter
+            painter.setFont(ui_font())
+            need = painter.fontMetrics().horizontalAdvance(self._text) + 10
+            name = max(round(self.width() * 0.32), min(need, round(self.width() * 0.58)))
+            text = painter.fontMetrics().elidedText(self._text, Qt.TextElideMode.ElideRight, name - 8)
+            painter.drawText(QRect(0, 0, name - 6, self.height()), middle, text)
+            painter.setFont(ui_font(tokens.SMALL_PX))
+            painter.setPen(theme["faint"])
+            painter.drawText(self.rect(), middle | Qt.AlignmentFlag.AlignRight, self._count)
+            room = self.width() - name - painter.fontMetrics().horizontalAdvance(self._count) - 10
+            painter.fillRect(QRect(name, self.height() // 2 - 4, max(2, round(room * self._share)), 8), theme["water3"])
+
+
+class _ShapesPage(_Scrolled):
+    """`sample_wanted` with how many documents to sample instead."""
+
+    sample_wanted = Signal(int)
+
+    def fill(self, shapes: Shapes | None, name: str) -> None:
+        if shapes is None:
+            self.empty(f"Sampling {name} to find its shapes.")
+            return
+        clear(self.lines)
+        head = f"{shapes.collection} — {grouped(shapes.sampled)} of {grouped(shapes.total)} documents sampled"
+        self.lines.addWidget(label(head, "muted", tokens.SMALL_PX, True, wrap=True))
+        sizes = [n for n in (100, 1000, 10_000, 100_000) if n != shapes.sampled and n <= 10 * max(10, shapes.total)]
+        links = [
+            button(grouped(n), partial(self.sample_wanted.emit, n), "link", f"Sample {grouped(n)} documents")
+            for n in sizes
+        ]
+        self.lines.addLayout(row(label("sample", "faint", tokens.SMALL_PX), *links, None, space=8))
+        for shape in shapes.shapes:
+            self.lines.addWidget(_ShapeBox(shape))
+            self.lines.addWidget(Line())
+        if shapes.differing:
+            self.lines.addSpacing(12)
+            self.lines.addWidget(label("Fields that differ in type", "muted", tokens.SMALL_PX, True))
+            self.lines.addSpacing(4)
+            for path in shapes.differing[:12]:
+                by = shapes.types[path]
+                whole = sum(by.values())
+                parts = [
+                    f"{word} {100 * share / (whole if whole > 0.9 else whole or 1):.0f} %" for word, share in by.items()
+                ]
+                if 0.9 <= whole < 0.9999:
+                    parts = [f"{word} {100 * share:.0f} %" for word, share in by.items()]
+                    parts.append(f"missing {100 * (1 - whole):.0f} %")
+                line = row(
+                    label(path, "muted", tokens.SMALL_PX), ElidedLabel(" · ".join(parts), "muted", 11, right=True)
+                )
+                line.setContentsMargins(0, 6, 0, 6)
+                self.lines.addLayout(line)
+                self.lines.addWidget(Line())
+        if shapes.indexed:
+            self.lines.addSpacing(12)
+            self.lines.addWidget(label("Fast to search, by an index", "muted", tokens.SMALL_PX, True))
+            self.lines.addWidget(label(", ".join(shapes.indexed), "muted", tokens.SMALL_PX, wrap=True))
+        self.lines.addStretch(1)
+
+
+def _shape_told(shape: Shape) -> str:
+    """Every field's types and share, and one document as an example."""
+    lines = [
+        f"{path}: " + ", ".join(f"{word} {100 * n:.0f} %" for word, n in by.items()) for path, by in shape.types.items()
+    ]
+    if len(lines) > 30:
+        lines = [*lines[:30], f"… {grouped(len(lines) - 30)} more fields"]
+    if shape.example is not None:
+        lines += ["", "for example", json.dumps(jsonable(shape.example), ensure_ascii=False, indent=1)[:900]]
+    return "\n".join(lines)
+
+
+class _ShapeBox(QWidget):
+    def __init__(self, shape: Shape) -> None:
+        super().__init__()
+        self.setToolTip(as_plain(_shape_told(shape)))
+        self._share = shape.share
+        name, fields = ElidedLabel(shape.name), label(", ".join(shape.fields), "muted", tokens.SMALL_PX, wrap=True)
+        name.setFont(ui_font(bold=True))
+        percent = label(f"{100 * shape.share:.0f} %")
+        self._bar = _ShareBar(shape.share)
+        head = row(name, percent)
+        head.setStretch(0, 1)
+        self.setLayout(column(head, self._bar, fields, space=6, margins=(0, 8, 0, 8)))
+
+
+class _ShareBar(QWidget):
+    def __init__(self, share: float) -> None:
+        super().__init__()
+        self._share = share
+        self.setFixedHeight(5)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme["sunk"])
+            painter.drawRoundedRect(self.rect(), 2, 2)
+            painter.setBrush(theme["water2"])
+            painter.drawRoundedRect(QRect(0, 0, max(4, round(self.width() * min(1.0, self._share))), 5), 2, 2)

@@ -1,0 +1,220 @@
+"""Following rows along their keys: the ways out of the current rows, how many rows are there, going and coming back."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtWidgets import QInputDialog
+
+from nimble_otter.desktop.detail.detail import RECORD
+from nimble_otter.desktop.grid.model import RowsModel
+from nimble_otter.errors import OtterError
+from nimble_otter.pull import Pull, Query
+from nimble_otter.sources import Request, fetch
+from nimble_otter.sources.follow import (
+    MOST,
+    Link,
+    Reference,
+    find_links,
+    find_references,
+    follow_query,
+    reference_query,
+    values_of,
+)
+from nimble_otter.table import MISSING
+from nimble_otter.table.show import grouped
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.detail.detail import Detail
+    from nimble_otter.desktop.grid.grid import Grid
+    from nimble_otter.desktop.pulls.open_pull import OpenPull
+    from nimble_otter.desktop.pulls.workspace import Workspace
+    from nimble_otter.desktop.runtime.state_store import Layout
+
+PAUSE_MS = 350
+"""The rows at the other end are counted when the reader has stayed on a row for so long."""
+
+
+class Follower(QObject):
+    """Keeps the links under the record in step with the current row. Which collection a field refers to is kept in
+    `layout`. `origin_wanted` asks for a place of the catalogue: source, table, column."""
+
+    origin_wanted = Signal(str, str, str)
+
+    def __init__(self, workspace: Workspace, detail: Detail, grid: Grid, layout: Layout) -> None:
+        super().__init__(detail)
+        self._workspace, self._detail, self._grid, self._layout = workspace, detail, grid, layout
+        self.links: list[Link] = []
+        self.references: list[Reference] = []
+        self._of: Any = None
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(PAUSE_MS)
+        self._later.timeout.connect(self._count)
+        detail.record.follow_wanted.connect(self.go)
+        grid.current_changed.connect(lambda *_: self.refresh())
+        grid.selection_changed.connect(self.refresh)
+        detail.turned.connect(self.refresh)
+
+    def refresh(self) -> None:
+        """Show the ways out of the rows that are selected; their counts come after a moment."""
+        session = self._workspace.pull
+        self.references = self._find_references() if session is not None and session.is_documents else []
+        if self.references:
+            self.links, self._of = [], None
+            shown = [(self._target(r) or f"{r.targets[0]} ?", f"by {r.field}") for r in self.references]
+            self._detail.record.show_links(shown)
+            return
+        if session is None or session.fetched is None or not session.fetched.origins or session.is_running:
+            self.links, self._of = [], None
+        elif self._of is None or self._of[0] is not session.fetched or self._of[1] is not session.tables:
+            self._of = (session.fetched, session.tables)
+            self.links = find_links(session.fetched.origins, session.tables)
+        record = self._detail.record
+        record.show_links([(f"{link.table}", self._words(link)) for link in self.links] if self._rows() else [])
+        if self.links and self._detail.page == RECORD and self._detail.isVisible():
+            self._later.start()
+
+    def _find_references(self) -> list[Reference]:
+        session, rows = self._workspace.pull, self._rows()
+        if session is None or session.table is None or session.is_running or not rows:
+            return []
+        table, own = session.table, session.collection
+        values = [column.value(rows[0]) for column in table.columns]
+        collections = [t.name for t in session.tables if t.kind == "collection"]
+        found = find_references([f.origin or f.name for f in table.fields], values, own, collections)
+        return [r for r in found if r.targets]
+
+    def _mark(self, reference: Reference) -> str:
+        session = self._workspace.pull
+        assert session is not None
+        return f"{session.rows_source.url} {session.collection}.{reference.field}"
+
+    def _target(self, reference: Reference) -> str:
+        """The collection that the user said a field refers to; "" before that."""
+        return self._layout.references.get(self._mark(reference), "")
+
+    def _go_document(self, reference: Reference) -> None:
+        """To the documents that a field refers to; which collection that is gets asked once."""
+        session = self._workspace.pull
+        if session is None or session.table is None:
+            return
+        target = self._target(reference)
+        if not target:
+            text = f"{reference.field} looks like a reference. The documents with this _id are in:"
+            target, agreed = QInputDialog.getItem(self._detail, "Follow", text, list(reference.targets), 0, False)
+            if not agreed:
+                return
+            self._layout.references[self._mark(reference)] = target
+        column = session.table.columns[reference.place]
+        values = dict.fromkeys(v for v in map(column.value, self._rows()) if v is not None and v is not MISSING)
+        said = f"followed from {len(values)} {'values' if len(values) != 1 else 'value'} of {reference.field}"
+        query = Query(reference_query(list(values)), "native", target)
+        pull = Pull(f"{target} of {session.pull.name}", session.rows_source, query, came_from=said)
+        self._workspace.open(pull).came_from = session
+
+    @staticmethod
+    def _words(link: Link) -> str:
+        by = ", ".join(link.key.columns)
+        return f"by {by}" if link.is_up else f"its {by}"
+
+    def _rows(self) -> list[int]:
+        """Row ids of the selected rows, at most as many as can be followed at once; none of rows that steps made."""
+        session, model, selection = self._workspace.pull, self._grid.model, self._grid.selection
+        if session is None or session.shaped is None or not isinstance(model, RowsModel) or not selection.blocks:
+            return []
+        if not session.shaped.own_rows:
+            return []
+        found: list[int] = []
+        for block in selection.blocks:
+            top, bottom = max(0, block.top), min(block.bottom, len(session.shaped.view) - 1)
+            found += session.shaped.view.row_ids(top, min(bottom + 1, top + MOST * 4)).tolist()
+        return list(dict.fromkeys(found))
+
+    def _count(self) -> None:
+        session, rows = self._workspace.pull, self._rows()
+        if session is None or session.table is None or not rows or self._detail.page != RECORD:
+            return
+        source, table, links = session.rows_source, session.table, self.links
+
+        def work(stop: Any, report: Any) -> None:
+            connection = self._workspace.hub.connection(source)
+            for place, link in enumerate(links):
+                stop.check()
+                values = values_of(link, table, rows)
+                if not values:
+                    report([place, "none"])
+                    continue
+                text, parameters = follow_query(connection, link, values, count=True)
+                count = fetch(connection, Request(text, parameters), stop).table.columns[0].value(0)
+                report([place, f"{grouped(count)} row{'s' if count != 1 else ''}"])
+
+        def update(what: Any) -> None:
+            if links is self.links and isinstance(what, list):
+                self._detail.record.show_count(*what)
+
+        self._workspace.hub.jobs.submit(self._workspace.hub.lane(source), "follow counts", work, update=update)
+
+    # --- going and coming back ---------------------------------------------------------------------------------
+
+    def go(self, place: int) -> None:
+        """Open the rows at the other end as a pull of their own."""
+        session, rows = self._workspace.pull, self._rows()
+        if session is not None and place < len(self.references):
+            self._go_document(self.references[place])
+            return
+        if session is None or session.table is None or not 0 <= place < len(self.links):
+            return
+        link, source = self.links[place], session.rows_source
+        values = values_of(link, session.table, rows)
+        if not values:
+            self._workspace.say(f"The selected rows have no {', '.join(link.key.columns)} to follow.", True)
+            return
+
+        def done(made: tuple[str, dict[str, Any]]) -> None:
+            text, parameters = made
+            count = f"{len(rows)} rows" if len(rows) != 1 else "a row"
+            own = link.key.table if link.is_up else link.key.target
+            said = f"followed from {count} of {own}"
+            pull = Pull(
+                f"{link.table} of {session.pull.name}", session.rows_source, Query(text, parameters=dict(parameters)),
+                came_from=f"{said} in {session.pull.name}",
+            )  # fmt: skip
+            opened = self._workspace.open(pull)
+            opened.came_from = session
+            if len(values) > MOST:
+                self._workspace.say(f"Only the first {MOST} values were followed, of {grouped(len(values))}.", True)
+
+        def failed(problem: OtterError) -> None:
+            self._workspace.say(str(problem), True)
+
+        self._workspace.hub.jobs.submit(
+            self._workspace.hub.lane(source), "follow",
+            lambda stop, _: follow_query(self._workspace.hub.connection(source), link, values), done, failed,
+        )  # fmt: skip
+
+    def go_back(self) -> None:
+        """To the pull that this one was followed from."""
+        session = self._workspace.pull
+        before: OpenPull | None = session.came_from if session is not None else None
+        if before is not None and before in self._workspace.pulls:
+            self._workspace.show(before)
+        else:
+            self._workspace.say("This pull was not followed from another that is open.", False)
+
+    def show_origin(self) -> None:
+        """Go to the place in the catalogue that the current column comes from."""
+        session, model = self._workspace.pull, self._grid.model
+        column = self._grid.selection.current[1]
+        if session is None or session.shaped is None or model is None or not 0 <= column < len(model.columns):
+            return
+        place = model.columns[column].place
+        field = session.shaped.view.table.fields[place] if place >= 0 else None
+        table, _, name = field.origin.rpartition(".") if field is not None else ("", "", "")
+        if not table and session.is_documents and field is not None:
+            table, name = session.collection, field.origin or field.name
+        if not table:
+            self._workspace.say("This column is worked out by the query; it has no place in the catalogue.", False)
+            return
+        self.origin_wanted.emit(session.rows_source.name, table, name)

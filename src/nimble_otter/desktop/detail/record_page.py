@@ -1,0 +1,187 @@
+"""A row as a list of its fields. Only the lines in sight are painted, so that a row of thousands is as quick as one of
+ten."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import partial
+from typing import Any
+
+from PySide6.QtCore import QAbstractListModel, QModelIndex, QPersistentModelIndex, QRect, QSize, Qt, Signal
+from PySide6.QtGui import QPainter
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QLabel,
+    QListView,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from nimble_otter.desktop.kit import tokens
+from nimble_otter.desktop.kit.theme import theme, ui_font
+from nimble_otter.desktop.kit.widgets import ElidedLabel, as_plain, button, clear, label, row
+from nimble_otter.table import MISSING, Field
+from nimble_otter.table.show import grouped, shown
+
+_LINE_PX = 44
+_MOST = 400
+"""Characters of a value that are made into text for a line."""
+Index = QModelIndex | QPersistentModelIndex
+
+
+class _Fields(QAbstractListModel):
+    def __init__(self) -> None:
+        super().__init__()
+        self.fields: Sequence[Field] = ()
+        self.values: Sequence[Any] = ()
+
+    def fill(self, fields: Sequence[Field], values: Sequence[Any]) -> None:
+        if len(fields) != len(self.fields):
+            self.beginResetModel()
+            self.fields, self.values = fields, values
+            self.endResetModel()
+            return
+        self.fields, self.values = fields, values
+        if fields:
+            self.dataChanged.emit(self.index(0, 0), self.index(len(fields) - 1, 0))
+
+    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008 - the toolkit's own way
+        return 0 if parent.isValid() else len(self.fields)
+
+    def words(self, at: int) -> tuple[str, bool]:
+        """What a line says of its value, and whether that is nothing."""
+        value, field = self.values[at], self.fields[at]
+        if value is None:
+            return "∅ NULL", True
+        if value is MISSING:
+            return "· no such field", True
+        if isinstance(value, str):
+            return (shown(value[:_MOST], field), False) if value else ("“ ” empty text", True)
+        return shown(value, field)[:_MOST], False
+
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if not index.isValid() or role not in (
+            Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole, Qt.ItemDataRole.ToolTipRole,
+        ):  # fmt: skip
+            return None
+        said = f"{self.fields[index.row()].name}: {self.words(index.row())[0]}"
+        return as_plain(said) if role == Qt.ItemDataRole.ToolTipRole else said
+
+
+class _Paint(QStyledItemDelegate):
+    """The name with its origin at the right, and the value below."""
+
+    def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:
+        return QSize(100, _LINE_PX)
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
+        model, at = index.model(), index.row()
+        assert isinstance(model, _Fields)
+        field, (words, is_faint) = model.fields[at], model.words(at)
+        rect = QRect(option.rect).adjusted(0, 4, -4, -1)
+        half = rect.height() // 2
+        top, below = QRect(rect.left(), rect.top(), rect.width(), half), rect.adjusted(0, half, 0, 0)
+        painter.save()
+        painter.setPen(theme["grid_line"])
+        painter.drawLine(rect.left(), rect.bottom() + 1, rect.right(), rect.bottom() + 1)
+        painter.setFont(ui_font(tokens.SMALL_PX))
+        painter.setPen(theme["muted"])
+        metrics, elide = painter.fontMetrics(), Qt.TextElideMode.ElideRight
+        name = metrics.elidedText(field.name, elide, top.width() * 2 // 3)
+        painter.drawText(top, Qt.AlignmentFlag.AlignVCenter, name)
+        under = metrics.elidedText(
+            field.origin or field.note, elide, top.width() - metrics.horizontalAdvance(name) - 10
+        )
+        painter.drawText(top, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, under)
+        painter.setFont(ui_font(tokens.UI_PX))
+        painter.setPen(theme["faint" if is_faint else "ink"])
+        painter.drawText(
+            below, Qt.AlignmentFlag.AlignVCenter, painter.fontMetrics().elidedText(words, elide, below.width())
+        )
+        painter.restore()
+
+
+class RecordPage(QWidget):
+    """`step_wanted` -1 or 1: the record before or after; `follow_wanted`: a way to follow, by its place."""
+
+    step_wanted = Signal(int)
+    follow_wanted = Signal(int)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._fields, self.list = _Fields(), QListView()
+        self.list.setModel(self._fields)
+        self.list.setItemDelegate(_Paint(self.list))
+        self.list.setUniformItemSizes(True)
+        self.list.setFrameShape(QListView.Shape.NoFrame)
+        self.list.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.list.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+        self.list.setAccessibleName("Fields of the record")
+        self.list.setObjectName("record")
+        self.list.viewport().setAutoFillBackground(False)
+        self._none = label("", "faint", wrap=True)
+        self._foot = label("", "muted", 12)
+        self._follow = QVBoxLayout()
+        self._follow.setSpacing(2)
+        self._links: list[tuple[str, str]] = []
+        self._counts: list[QLabel] = []
+        before = button("‹", lambda: self.step_wanted.emit(-1), "plain", "Previous record")
+        after = button("›", lambda: self.step_wanted.emit(1), "plain", "Next record")
+        self._ways = QWidget()
+        self._ways.setLayout(row(self._foot, before, after, None, margins=(0, 6, 0, 0), space=4))
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addWidget(self._none)
+        layout.addWidget(self.list, 1000)
+        layout.addLayout(self._follow)
+        layout.addWidget(self._ways)
+        layout.addStretch(1)
+        self.empty("Select a row to see all its fields.")
+
+    def fill(self, fields: Sequence[Field], values: Sequence[Any], position: int, rows: int) -> None:
+        self._none.hide()
+        if fields != self._fields.fields:
+            self._forget_links()
+        self._fields.fill(fields, values)
+        self.list.setMaximumHeight(len(fields) * _LINE_PX + 2)
+        self.list.show()
+        self._ways.show()
+        self._foot.setText(f"Row {grouped(position + 1)} of {grouped(rows)}")
+
+    def _forget_links(self) -> None:
+        clear(self._follow)
+        self._links, self._counts = [], []  # counts may still be on their way
+
+    def show_links(self, links: list[tuple[str, str]]) -> None:
+        """Ways to follow the record: (table, by which columns); counts are shown as they come."""
+        if not self._fields.fields or links == self._links:
+            for made in self._counts if links == self._links else ():
+                made.setText("")
+            return
+        self._forget_links()
+        self._links = links
+        if links:
+            self._follow.addSpacing(8)
+            self._follow.addWidget(label("Follow this row to", "muted", tokens.SMALL_PX, True))
+        for place, (table, by) in enumerate(links):
+            go = button(table, partial(self.follow_wanted.emit, place), "link", f"Rows of {table}, {by}")
+            go.setAccessibleName(f"Follow to {table}, {by}")
+            count = label("", "faint", tokens.SMALL_PX)
+            self._counts.append(count)
+            self._follow.addLayout(row(go, ElidedLabel(by, "faint", tokens.SMALL_PX), count, space=6))
+
+    def show_count(self, place: int, text: str) -> None:
+        if place < len(self._counts):
+            self._counts[place].setText(text)
+
+    def empty(self, text: str) -> None:
+        self._forget_links()
+        self._fields.fill((), ())
+        self._none.setText(text)
+        self._none.show()
+        self.list.hide()
+        self._ways.hide()

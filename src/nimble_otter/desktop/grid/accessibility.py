@@ -1,0 +1,25 @@
+"""What is said of the grid's current cell to those who don't see it."""
+
+from __future__ import annotations
+
+from nimble_otter.desktop.grid.model import Line
+from nimble_otter.table.show import grouped
+
+_NOTHING = {"null": "no value", "missing": "no such field", "blank": "empty text"}
+_STATES = {"new": "new row", "deleted": "row to be deleted", "conflict": "row in conflict"}
+
+
+def spoken(name: str, line: Line, column: int, position: int, rows: int, selected: int) -> str:
+    """Column, value and row of a cell, what is pending there, and how many cells are selected if more than one."""
+    cell = line.cells[column]
+    value = _NOTHING.get(cell.look, cell.text)
+    if cell.old is not None:
+        value += f", before {cell.old or 'no value'}"
+    said = [f"{name}, row {position + 1} of {rows}: {value}"]
+    if line.state in _STATES:
+        said.append(_STATES[line.state])
+    if line.is_open is not None:
+        said.append(f"group of level {line.depth + 1}, {'open' if line.is_open else 'closed'}")
+    if selected > 1:
+        said.append(f"{grouped(selected)} cells selected")
+    return "; ".join(said)

@@ -1,0 +1,278 @@
+"""What the grid does to a pull: editing cells and rows, the clipboard, sorting and filtering from the grid."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+
+from PySide6.QtCore import Signal
+
+from nimble_otter.desktop.grid.clipboard_cells import exact_cells
+from nimble_otter.desktop.grid.copying import block_rows
+from nimble_otter.desktop.grid.editing import GridEdits
+from nimble_otter.desktop.grid.grid import Grid
+from nimble_otter.desktop.grid.model import RowsModel
+from nimble_otter.desktop.grid.nested_panel import NestedPanel
+from nimble_otter.desktop.grid.selection import Block
+from nimble_otter.desktop.kit.mime_types import drag_value
+from nimble_otter.desktop.pulls.open_pull import OpenPull
+from nimble_otter.desktop.pulls.workspace import Workspace
+from nimble_otter.desktop.runtime.state_store import Layout
+from nimble_otter.pull.steps import (
+    ColumnsStep,
+    Condition,
+    FigureOf,
+    FilterStep,
+    GroupStep,
+    KeyBy,
+    OpenStep,
+    SortBy,
+    SortStep,
+)
+from nimble_otter.query.pieces_conditions import literal
+from nimble_otter.table import MISSING
+from nimble_otter.table.forms import render
+from nimble_otter.table.group import Figure
+from nimble_otter.table.show import plain
+
+
+class GridActions(GridEdits):
+    """`copy_wanted` hands on a pull, blocks of rows, the form and exact cells; `condition_wanted` a value for the
+    query: its table, its column, how queries write it."""
+
+    copy_wanted = Signal(object, list, str, object)
+    condition_wanted = Signal(str, str, str)
+
+    def __init__(self, workspace: Workspace, grid: Grid, layout: Layout) -> None:
+        super().__init__(workspace, grid, layout)
+        self._panel: NestedPanel | None = None
+        grid.header_clicked.connect(self.sort_by)
+        grid.group_toggled.connect(self.toggle)
+        grid.value_carried.connect(self._carry)
+
+    def _carry(self, position: int, column: int) -> None:
+        """Drag a value away, to where it can become a condition."""
+        parts = self.value_parts(position, column)
+        if parts is not None:
+            drag_value(self._grid, parts)
+
+    # --- the clipboard -----------------------------------------------------------------------------------------
+
+    def copy(self, header: bool = False) -> None:
+        """The selected blocks as tab-separated text and as a table."""
+        self.copy_as("header" if header else "cells")
+
+    def copy_as(self, form: str) -> None:
+        """The selected blocks in a form of `send.clipboard`."""
+        model, blocks = self._grid.model, self._grid.selection.blocks
+        if model is None or not blocks:
+            return
+        cut, session = self._cut_in(blocks), self._pull()
+        if session is None:
+            return
+        if cut:
+            self._say("Fetching whole values first.", False)
+            session.whole.fetch(cut, lambda: self.copy_as(form))
+            return
+        exact = None
+        if form in ("cells", "header") and isinstance(model, RowsModel):
+            exact = exact_cells(model, blocks, session.text_of, form == "header")
+        table = session.target.table
+        name = table.bare if table is not None else session.pull.name
+        self.copy_wanted.emit(session, [block_rows(model, block, name) for block in blocks], form, exact)
+
+    def _cut_in(self, blocks: Sequence[Block]) -> set[int]:
+        """Rows of which the blocks hold a value that the source cut."""
+        session, model = self._pull(), self._grid.model
+        if session is None or session.shaped is None or not isinstance(model, RowsModel):
+            return set()
+        found: set[int] = set()
+        for block in blocks:
+            places = {model.columns[column].place for column in range(block.left, block.right + 1)}
+            rows = session.whole.rows_in(session.shaped, places)
+            if rows and session.shaped.own_rows:
+                rows &= {model.row_id(p) for p in range(block.top, block.bottom + 1)}
+            found |= rows
+        return found
+
+    # --- steps from the grid -----------------------------------------------------------------------------------
+
+    def sort_by(self, column: int, add: bool) -> None:
+        """A header click: ascending, descending, off; with Shift a further key."""
+        session, model = self._pull(), self._grid.model
+        if session is None or model is None:
+            return
+        name = self._sort_name(session, column)
+        if name is None:
+            return
+        at = next((n for n, s in reversed(list(enumerate(session.pull.steps))) if isinstance(s, SortStep)), None)
+        step = session.pull.steps[at] if at is not None else SortStep()
+        assert isinstance(step, SortStep)
+        old = next((key for key in step.keys if key.column == name), None)
+        others = tuple(key for key in step.keys if key.column != name) if add else ()
+        if old is None:
+            keys = (*others, SortBy(name))
+        elif not old.descending:
+            keys = tuple(replace(k, descending=True) if k == old else k for k in (step.keys if add else (old,)))
+        else:
+            keys = others
+        if at is None:
+            session.add_step(SortStep(keys), "Sort")
+        elif keys:
+            session.set_step(at, replace(step, keys=keys, on=True), "Sort")
+        else:
+            session.change(session.pull.without_step(at), "Sort off")
+
+    def _sort_name(self, session: OpenPull, column: int) -> str | None:
+        """The name by which a step finds the column; in groups the figures' own names."""
+        model = self._grid.model
+        assert model is not None
+        place = model.columns[column].place
+        shaped = session.shaped
+        if shaped is None:
+            return None
+        if shaped.grouped is None:
+            return model.columns[column].name
+        if place == -2:
+            return "rows"
+        return shaped.table.fields[0 if place == -1 else place].name
+
+    def value_parts(self, position: int, column: int) -> tuple[str, str, str] | None:
+        """(table, column, the value as queries write it) of a cell; None where it is no plain value of a table."""
+        session, model = self._pull(), self._grid.model
+        if session is None or session.fetched is None or not isinstance(model, RowsModel):
+            return None
+        place = model.columns[column].place
+        if session.shaped is None or not session.shaped.own_rows or place >= len(session.fetched.table.fields):
+            return None
+        origins, value = session.fetched.origins, model.value(position, column)
+        if value is MISSING or isinstance(value, (bytes, Mapping, list)):
+            return None
+        said = literal(value, session.dialect, plain(render(value, session.fetched.table.fields[place].form)))
+        if session.is_documents:
+            return session.collection, session.fetched.table.fields[place].origin, said
+        origin = origins[place] if place < len(origins) else None
+        return (origin.table, origin.column, said) if origin is not None else None
+
+    def filter_to(self, position: int, column: int, keep: bool) -> None:
+        """Keep, or leave out, rows that have this cell's value."""
+        session, model = self._pull(), self._grid.model
+        if session is None or not isinstance(model, RowsModel):
+            return
+        value = model.value(position, column)
+        empty = value is None or value is MISSING
+        condition = Condition(
+            "is one of" if keep else "is none of", model.columns[column].name, () if empty else (value,), empty
+        )
+        self.add_condition(condition)
+
+    def add_condition(self, condition: Condition) -> int | None:
+        """Put a condition into the last Filter step, or into a new one before any group; returns the step's number."""
+        session = self._pull()
+        if session is None:
+            return None
+        steps = session.pull.steps
+        group = next((n for n, s in enumerate(steps) if isinstance(s, GroupStep)), len(steps))
+        at = next((n for n in reversed(range(group)) if isinstance(steps[n], FilterStep) and steps[n].on), None)
+        if at is not None:
+            step = steps[at]
+            assert isinstance(step, FilterStep)
+            session.set_step(at, replace(step, conditions=(*step.conditions, condition)), "Filter")
+        else:
+            at = next((n for n, s in enumerate(steps) if isinstance(s, (SortStep, GroupStep))), len(steps))
+            session.add_step(FilterStep((condition,)), "Filter", at)
+        self._workspace.show_local_step(at)
+        return at
+
+    def stop_grouping(self, title: str) -> None:
+        """Take a column out of the groups; with the last one the step goes."""
+        session = self._pull()
+        at = self._group_at()
+        if session is None or at is None:
+            return
+        step = session.pull.steps[at]
+        assert isinstance(step, GroupStep)
+        keys = tuple(key for key in step.keys if key.title != title)
+        if keys:
+            session.set_step(at, replace(step, keys=keys), f"Stop grouping by {title}")
+            self._workspace.show_local_step(at)
+        else:
+            session.change(session.pull.without_step(at), f"Stop grouping by {title}")
+
+    def _group_at(self) -> int | None:
+        session = self._pull()
+        steps = session.pull.steps if session is not None else ()
+        return next((n for n, s in enumerate(steps) if isinstance(s, GroupStep) and s.on), None)
+
+    def further_keys(self) -> list[str]:
+        """Columns that rows could be grouped by inside the groups that are there."""
+        session, at = self._pull(), self._group_at()
+        if session is None or at is None or session.course is None or at >= len(session.course.results):
+            return []
+        step = session.pull.steps[at]
+        assert isinstance(step, GroupStep)
+        used = {key.column for key in step.keys}
+        return [field.name for field in session.course.before(at).table.fields if field.name not in used]
+
+    def group_by(self, name: str, part: str = "") -> None:
+        """Group by a column or a part of its values, inside the groups that are there."""
+        session = self._pull()
+        if session is None or session.table is None:
+            return
+        at = next((n for n, s in enumerate(session.pull.steps) if isinstance(s, GroupStep)), None)
+        if at is not None:
+            step = session.pull.steps[at]
+            assert isinstance(step, GroupStep)
+            if KeyBy(name, part) not in step.keys:
+                session.set_step(at, replace(step, keys=(*step.keys, KeyBy(name, part))), "Group")
+        else:
+            keys = [f for f in session.table.fields if f.is_number and not f.name.endswith("_id") and f.name != name]
+            figures = (FigureOf(Figure.COUNT), *(FigureOf(Figure.MEAN, f.name) for f in keys[:1]))
+            steps = session.pull.steps
+            at = next((n for n, s in enumerate(steps) if isinstance(s, ColumnsStep)), len(steps))
+            session.add_step(GroupStep((KeyBy(name, part),), figures), "Group", at)
+        self._workspace.show_local_step(at)
+
+    def open_nested(self, position: int, column: int) -> bool:
+        """Show an object or list as a small table under its row; False where the cell holds none."""
+        model = self._grid.model
+        if not isinstance(model, RowsModel) or not 0 <= column < len(model.columns):
+            return False
+        value = model.value(position, column)
+        if not isinstance(value, (Mapping, list)) or not value:
+            return False
+        if self._panel is None:
+            self._panel = NestedPanel(self._grid)
+        self._panel.open(position, column, model.columns[column].name, value)
+        return True
+
+    def open_columns(self, column: int) -> None:
+        """Make columns of a column's objects: a part of the course like any other step."""
+        session, model = self._pull(), self._grid.model
+        if session is None or not isinstance(model, RowsModel):
+            return
+        name = model.columns[column].name
+        steps = session.pull.steps
+        at = next((n for n, s in enumerate(steps) if isinstance(s, OpenStep)), None)
+        if at is None:
+            at = next((n for n, s in enumerate(steps) if s.kind in ("group", "sort", "columns")), len(steps))
+            session.add_step(OpenStep((name,)), f"Open {name}", at)
+        else:
+            step = steps[at]
+            assert isinstance(step, OpenStep)
+            session.set_step(at, replace(step, paths=(*step.paths, name)), f"Open {name}")
+        self._workspace.show_local_step(at)
+
+    def holds_objects(self, column: int) -> bool:
+        """Whether any of the first rows has an object in a column."""
+        model = self._grid.model
+        if not isinstance(model, RowsModel):
+            return False
+        return any(isinstance(model.value(p, column), Mapping) for p in range(min(model.rows, 500)))
+
+    def toggle(self, position: int) -> None:
+        session, model = self._pull(), self._grid.model
+        if session is not None and model is not None and not isinstance(model, RowsModel):
+            line = model.tree_row(position)
+            if 0 <= line.depth < len(model.columns) and model.line(position).is_open is not None:
+                session.toggle_group(line.depth, line.index)

@@ -1,0 +1,278 @@
+"""What is done with a column of the grid: its menu, hiding, pinning, moving, renaming, its look and its widths."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+
+from PySide6.QtCore import QPoint, QTimer
+from PySide6.QtWidgets import QInputDialog, QMenu
+
+from nimble_otter.desktop.grid.actions import GridActions
+from nimble_otter.desktop.grid.copying import COPY_FORMS
+from nimble_otter.desktop.grid.grid import Grid
+from nimble_otter.desktop.grid.model import RowsModel
+from nimble_otter.desktop.kit.commands import Commands
+from nimble_otter.desktop.pulls.new_steps import place_for
+from nimble_otter.desktop.pulls.step_ref import step_at
+from nimble_otter.desktop.pulls.workspace import Workspace
+from nimble_otter.pull.steps import ColumnsStep, Computed, ComputeStep, Condition
+from nimble_otter.table import Field, Kind
+from nimble_otter.table.parts import parts_for
+
+_MORE_CONDITIONS = {
+    "number": ("more than", "at least", "less than", "at most", "between"),
+    "text": ("contains", "does not contain", "starts with"),
+    "any": ("is", "is not", "is empty", "is not empty"),
+}
+
+
+class ColumnActions:
+    """What is done to the columns of a grid; each becomes a part of the course."""
+
+    def __init__(self, workspace: Workspace, grid: Grid, actions: GridActions, commands: Commands) -> None:
+        self._workspace, self._grid, self._actions, self._commands = workspace, grid, actions, commands
+        grid.menu_wanted.connect(self.menu)
+        grid.column_moved.connect(self.move)
+
+    # --- the Columns step --------------------------------------------------------------------------------------
+
+    def _change(self, name: str, change: Callable[[ColumnsStep], ColumnsStep], look_of: str = "") -> None:
+        """Change the last Columns step, or a new one; `look_of` opens its editor at a column."""
+        session = self._workspace.pull
+        if session is None:
+            return
+        steps = session.pull.steps
+        at = next((n for n in reversed(range(len(steps))) if isinstance(steps[n], ColumnsStep)), None)
+        if at is None:
+            at = session.add_step(change(ColumnsStep()), name)
+        else:
+            step = steps[at]
+            assert isinstance(step, ColumnsStep)
+            session.set_step(at, replace(change(step), on=True), name)
+        if look_of:
+            self._workspace.show_step(step_at(at), part=look_of)
+
+    def name_of(self, column: int) -> str:
+        """The name by which steps know a column; "" for the tree and the bars of groups."""
+        model = self._grid.model
+        assert model is not None
+        place = model.columns[column].place
+        session = self._workspace.pull
+        assert session is not None
+        assert session.shaped is not None
+        return session.shaped.table.fields[place].name if place >= 0 else ""
+
+    def hide(self, column: int) -> None:
+        model = self._grid.model
+        if model is not None and len(model.columns) > 1 and (name := self.name_of(column)):
+            self._change("Hide column", lambda step: replace(step, hidden=(*step.hidden, name)))
+
+    def hide_all_but(self, column: int) -> None:
+        model, name = self._grid.model, self.name_of(column)
+        if model is not None and name:
+            others = [self.name_of(n) for n in range(len(model.columns)) if n != column]
+            gone = tuple(filter(None, others))
+            self._change("Hide columns", lambda step: replace(step, hidden=tuple(dict.fromkeys((*step.hidden, *gone)))))
+
+    def show_all(self) -> None:
+        self._change("Show columns", lambda step: replace(step, hidden=()))
+
+    def pin(self, column: int) -> None:
+        """Keep a column in sight at the left, or let it scroll again."""
+        name = self.name_of(column)
+
+        def change(step: ColumnsStep) -> ColumnsStep:
+            others = tuple(n for n in step.pinned if n != name)
+            return replace(step, pinned=others if name in step.pinned else (*others, name))
+
+        if name:
+            self._change("Pin column", change)
+
+    def move(self, column: int, to: int) -> None:
+        """Put a column before the one that stands at `to` (behind all: their number)."""
+        session, model = self._workspace.pull, self._grid.model
+        if session is None or session.shaped is None or not isinstance(model, RowsModel) or to in (column, column + 1):
+            return
+        names = [c.name for c in model.columns]
+        name = names.pop(column)
+        names.insert(to - (to > column), name)
+        every = [f.name for f in session.shaped.table.fields]
+        order = (*names, *(n for n in every if n not in names))
+
+        def change(step: ColumnsStep) -> ColumnsStep:
+            pinned = tuple(n for n in names if n in step.pinned)
+            return replace(step, order=tuple(names) if step.only else order, pinned=pinned)
+
+        self._change("Move column", change)
+        self._grid.go(self._grid.selection.current[0], names.index(name))
+
+    def rename(self, column: int) -> None:
+        """Another title in the header and in what is sent; steps go on to know the column by its name."""
+        name = self.name_of(column)
+        model = self._grid.model
+        if not name or model is None:
+            return
+        text, done = QInputDialog.getText(
+            self._grid, "Title of the column", f"Title of {name} (empty: its name):", text=model.columns[column].title
+        )
+        if done:
+            title = "" if text.strip() == name else text.strip()
+            self._change("Rename column", lambda step: step.with_look(name, replace(step.look(name), title=title)))
+
+    def look(self, column: int) -> None:
+        """Open the Columns step at a column."""
+        name = self.name_of(column)
+        if name:
+            self._change("Format column", lambda step: step, look_of=name)
+
+    # --- widths ------------------------------------------------------------------------------------------------
+
+    def fit(self, what: str, column: int | None = None) -> None:
+        """Widths by data, by header, or all columns into the window; of one column or of all."""
+        grid = self._grid
+        if grid.model is None:
+            return
+        if what == "window":
+            grid.fit_window()
+            return
+        for n in range(len(grid.model.columns)) if column is None else [column]:
+            grid.fit_column(n, what)
+
+    # --- the menu ----------------------------------------------------------------------------------------------
+
+    def menu(self, position: int, column: int, at: QPoint) -> None:
+        """What can be done at a place: by the header, a row head (column -1) or a cell (position -1 in the header)."""
+        commands, model = self._commands, self._grid.model
+        if model is None:
+            return
+        menu, flat = QMenu(self._grid), isinstance(model, RowsModel)
+        if column >= 0:
+            if position >= 0 and flat:
+                self._fill_cell(menu, position, column)
+            self._fill_column(menu, column, flat)
+        if position >= 0:
+            menu.addSeparator()
+            keys = ["copy", "copy_header"]
+            if flat:
+                keys += ["paste", "big_editor", "new_row", "duplicate_rows", "delete_rows", "take_back"]
+            commands.fill_menu(menu, keys)
+            commands.fill_menu(menu.addMenu("Copy as"), [f"copy_{form}" for form in COPY_FORMS])
+            if flat:
+                more = menu.addMenu("Set and fill")
+                fills = [f"fill_{way}" for way in ("down", "up", "left", "right", "series")]
+                commands.fill_menu(more, ["set_empty", "set_blank", "set_default", *fills, "take_back_cells"])
+        menu.exec(at)
+
+    def _fill_cell(self, menu: QMenu, position: int, column: int) -> None:
+        actions, model = self._actions, self._grid.model
+        assert model is not None
+        name = model.columns[column].title
+        menu.addAction(f"Keep rows with this {name}", lambda: actions.filter_to(position, column, True))
+        menu.addAction(f"Leave out rows with this {name}", lambda: actions.filter_to(position, column, False))
+        parts = actions.value_parts(position, column)
+        if parts is not None:
+            menu.addAction(f"Ask for this {name} in the query", lambda: actions.condition_wanted.emit(*parts))
+        if isinstance(model.value(position, column), (Mapping, list)):
+            menu.addAction("Open it here", lambda: actions.open_nested(position, column))
+        menu.addSeparator()
+
+    def _filter(self, condition: Condition) -> None:
+        """Add a condition and go on typing where its value belongs, once the menu is gone."""
+        at = self._actions.add_condition(condition)
+        if at is not None:
+            QTimer.singleShot(0, self._grid, lambda: self._workspace.show_step(step_at(at), part="value"))
+
+    def _fill_column(self, menu: QMenu, column: int, flat: bool) -> None:
+        model, actions = self._grid.model, self._actions
+        assert model is not None
+        name, title, field = self.name_of(column), model.columns[column].title, model.field(column)
+        menu.addAction("Sort", lambda: actions.sort_by(column, False))
+        if flat:
+            menu.addAction("Filter by values…", lambda: self._filter(Condition("is none of", name)))
+            more = menu.addMenu(f"Filter where {title}")
+            for operator in _conditions_for(field):
+                more.addAction(operator, lambda o=operator: self._filter(Condition(o, name)))
+            menu.addAction(f"Group by {title}", lambda: actions.group_by(name))
+            parts = [p for p in parts_for(field.kind) if not p.startswith(("steps", "first"))]
+            if parts:
+                inner = menu.addMenu(f"Group by part of {title}")
+                for part in parts:
+                    inner.addAction(part, lambda p=part: actions.group_by(name, p))
+            menu.addAction(f"Compute with {title}…", lambda: self._compute(name))
+            if actions.holds_objects(column):
+                menu.addAction(f"Open {title} into columns", lambda: actions.open_columns(column))
+        if not flat and not name:
+            self._fill_levels(menu)
+        menu.addAction("Figures", lambda: self._figures(column))
+        menu.addSeparator()
+        if name:
+            session = self._workspace.pull
+            is_pinned = model.columns[column].place >= 0 and column < model.pinned
+            menu.addAction("Let it scroll" if is_pinned else "Pin at the left", lambda: self.pin(column))
+            menu.addAction("Title…", lambda: self.rename(column))
+            menu.addAction("Format…", lambda: self.look(column))
+            menu.addAction(f"Hide {title}", lambda: self.hide(column))
+            menu.addAction("Hide the others", lambda: self.hide_all_but(column))
+            hidden = self._hidden() if session is not None else ()
+            if hidden:
+                back = menu.addMenu("Show again")
+                for other in hidden[:40]:
+                    back.addAction(other, lambda o=other: self._bring_back(o))
+                back.addSeparator()
+                back.addAction("All", self.show_all)
+        widths = menu.addMenu("Width")
+        widths.addAction("Fit to the data", lambda: self.fit("data", column))
+        widths.addAction("Fit to the header", lambda: self.fit("header", column))
+        widths.addSeparator()
+        widths.addAction("All to the data", lambda: self.fit("data"))
+        widths.addAction("All to their headers", lambda: self.fit("header"))
+        widths.addAction("All into the window", lambda: self.fit("window"))
+
+    def _fill_levels(self, menu: QMenu) -> None:
+        session = self._workspace.pull
+        grouped = session.shaped.grouped if session is not None and session.shaped is not None else None
+        if session is None or grouped is None:
+            return
+        actions = self._actions
+        more = menu.addMenu("Group also by")
+        for other in actions.further_keys()[:60]:
+            more.addAction(other, lambda o=other: actions.group_by(o))
+        keys = [grouped.leaves.fields[n].name for n in range(len(grouped.keys))]
+        for key in keys:
+            menu.addAction(f"Stop grouping by {key}", lambda k=key: actions.stop_grouping(k))
+        menu.addSeparator()
+        menu.addAction("Close all groups", lambda: session.open_levels(0))
+        for depth in range(1, len(grouped.levels)):
+            menu.addAction(f"Open to level {depth + 1}", lambda depth=depth: session.open_levels(depth))
+        menu.addAction("Open to the rows", lambda: session.open_levels(len(grouped.levels)))
+
+    def _hidden(self) -> tuple[str, ...]:
+        session = self._workspace.pull
+        steps = session.pull.steps if session is not None else ()
+        return next((s.hidden for s in reversed(steps) if isinstance(s, ColumnsStep)), ())
+
+    def _bring_back(self, name: str) -> None:
+        self._change("Show column", lambda step: replace(step, hidden=tuple(n for n in step.hidden if n != name)))
+
+    def _compute(self, name: str) -> None:
+        session = self._workspace.pull
+        if session is None:
+            return
+        said = name if name.isidentifier() else '"' + name.replace('"', '""') + '"'
+        step = ComputeStep((Computed("", said),))
+        at = session.add_step(step, "Compute", place_for(step, session.pull.steps))
+        self._workspace.show_step(step_at(at), focus=True)
+
+    def _figures(self, column: int) -> None:
+        grid = self._grid
+        grid.go(max(0, grid.selection.current[0]), column)
+        self._commands.run("detail_2")
+
+
+def _conditions_for(field: Field) -> tuple[str, ...]:
+    kind = field.kind
+    own = _MORE_CONDITIONS["text"] if kind in (Kind.TEXT, Kind.UUID) else ()
+    if kind.is_number or kind.is_moment or kind in (Kind.CLOCK, Kind.SPAN):
+        own = _MORE_CONDITIONS["number"]
+    return (*_MORE_CONDITIONS["any"], *own)

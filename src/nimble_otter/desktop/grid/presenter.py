@@ -1,0 +1,58 @@
+"""Filling the grid with the rows of the pull in sight."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QObject, Signal
+
+from nimble_otter.desktop.grid.grid import Grid
+from nimble_otter.desktop.grid.model import GroupsModel, RowsModel, first_width, model_for
+from nimble_otter.desktop.pulls.open_pull import OpenPull
+from nimble_otter.desktop.pulls.workspace import Workspace
+from nimble_otter.pull.shaped import Shaped
+
+
+class GridPresenter(QObject):
+    """What goes into the grid when rows or what is pending on them change; `shown` when it is there."""
+
+    shown = Signal()
+
+    def __init__(self, workspace: Workspace, grid: Grid) -> None:
+        super().__init__(grid)
+        self._workspace, self._grid = workspace, grid
+
+    def show(self, keep: bool) -> None:
+        """The rows as they are now; `keep` leaves the place and the selection where they are."""
+        session = self._workspace.pull
+        shaped = session.shaped if session is not None else None
+        if session is None or shaped is None:
+            self._grid.set_model(None, [], False)
+        else:
+            before = self._grid.model
+            model = self._model(session, shaped)
+            widths = [session.pull.widths.get(c.name) or first_width(c, shaped.table) for c in model.columns]
+            self._grid.set_model(model, widths, keep and _has_columns(before, model))
+        self.shown.emit()
+
+    def lengthen(self) -> None:
+        """Further rows came behind those that are there."""
+        session, before = self._workspace.pull, self._grid.model
+        shaped = session.shaped if session is not None else None
+        if session is None or shaped is None or shaped.grouped is not None:
+            return
+        model = self._model(session, shaped)
+        is_longer = isinstance(before, RowsModel) and 0 < before.rows <= model.rows and _has_columns(before, model)
+        if is_longer and isinstance(model, RowsModel):
+            self._grid.lengthen(model)
+        else:
+            self.show(True)
+
+    def _model(self, session: OpenPull, shaped: Shaped) -> RowsModel | GroupsModel:
+        conflicts = {o.statement.row_id: o for o in session.report.conflicts} if session.report is not None else {}
+        own = {place for place, _ in session.target.columns}
+        writable = frozenset((*own, *(p for p, (whole, _) in shaped.opened.items() if whole in own)))
+        steps, before = session.pull.steps, self._grid.model
+        return model_for(shaped, session.edits, session.tree_lines(), steps, conflicts, writable, before, session.fresh)
+
+
+def _has_columns(before: RowsModel | GroupsModel | None, model: RowsModel | GroupsModel) -> bool:
+    return before is not None and [c.name for c in before.columns] == [c.name for c in model.columns]

@@ -1,0 +1,78 @@
+"""Rows as a table, a tree or JSON: one current row for all three, views made when they are first wanted."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QObject, Signal
+from PySide6.QtWidgets import QStackedWidget
+
+from nimble_otter.desktop.grid.document_views import JsonView, TreeView
+from nimble_otter.desktop.grid.grid import Grid
+from nimble_otter.desktop.grid.side_by_side import SideBySide
+from nimble_otter.desktop.pulls.workspace import Workspace
+
+if TYPE_CHECKING:
+    from nimble_otter.table import View
+
+TABLE, TREE, JSON = 0, 1, 2
+
+
+class RowsViews(QObject):
+    """Keeps the view in sight in step with the grid, which stays the owner of the selection."""
+
+    offered = Signal(bool, int)
+    """Whether other views are offered for the rows shown, and which one is in sight."""
+
+    def __init__(self, workspace: Workspace, grid: Grid, side: SideBySide, stack: QStackedWidget) -> None:
+        super().__init__(stack)
+        self._workspace, self._grid, self._side, self._stack = workspace, grid, side, stack
+        self._made: dict[int, TreeView | JsonView] = {}
+        self._shown: tuple[int, View | None] | None = None
+        side.closed.connect(self.refresh)
+        grid.current_changed.connect(lambda position, _: self._follow(position))
+
+    def choose(self, place: int) -> None:
+        """Show the rows of the present pull as a table, a tree or JSON."""
+        session = self._workspace.pull
+        if session is not None:
+            session.rows_as = place
+            self.refresh()
+            self._stack.currentWidget().setFocus()
+
+    def view(self, place: int) -> TreeView | JsonView:
+        if place not in self._made:
+            made: TreeView | JsonView = TreeView() if place == TREE else JsonView()
+            made.position_changed.connect(self._moved)
+            self._stack.addWidget(made)
+            self._made[place] = made
+        return self._made[place]
+
+    def refresh(self) -> None:
+        """Bring the view in sight up to date with the rows shown."""
+        session = self._workspace.pull
+        shaped = session.shaped if session is not None else None
+        place = session.rows_as if session is not None and shaped is not None and shaped.grouped is None else TABLE
+        offered = session is not None and shaped is not None and (session.is_documents or place != TABLE)
+        self.offered.emit(offered, place)
+        if self._side.is_open:
+            self._side.refresh()
+            return
+        if place == TABLE or shaped is None:
+            self._stack.setCurrentWidget(self._grid)
+            self._shown = None
+            return
+        made = self.view(place)
+        if self._shown is None or self._shown[0] != place or self._shown[1] is not shaped.view:
+            self._shown = (place, shaped.view)
+            made.show_rows(shaped.whole(), max(0, self._grid.selection.current[0]))
+        self._stack.setCurrentWidget(made)
+
+    def _follow(self, position: int) -> None:
+        if self._shown is not None and position >= 0:
+            self.view(self._shown[0]).go(position)
+
+    def _moved(self, position: int) -> None:
+        grid = self._grid
+        if grid.selection.current[0] != position:
+            grid.go(position, max(0, grid.selection.current[1]))

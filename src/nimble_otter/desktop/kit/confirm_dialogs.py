@@ -1,0 +1,153 @@
+"""Questions that are asked before something is written."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QDialog, QDialogButtonBox, QLineEdit, QMessageBox, QWidget
+
+from nimble_otter.changes import Plan
+from nimble_otter.desktop.kit.widgets import as_plain, button, column, label
+from nimble_otter.errors import OtterError
+from nimble_otter.sources import Source
+from nimble_otter.table.show import grouped
+
+if TYPE_CHECKING:
+    from nimble_otter.send import Format
+
+
+class CareQuestion(QDialog):
+    """A source marked "take care" is written to only when its name was typed; `said` is what would be written."""
+
+    def __init__(self, source: Source, said: str) -> None:
+        super().__init__()
+        self.setWindowTitle("Write")
+        self.name = QLineEdit()
+        self.name.setAccessibleName("The source's name")
+        self.name.setPlaceholderText(source.name)
+        self._wanted = source.name.strip().casefold()
+        self.buttons = QDialogButtonBox()
+        self.write = self.buttons.addButton("Write them", QDialogButtonBox.ButtonRole.AcceptRole)
+        self.buttons.addButton("Don't write", QDialogButtonBox.ButtonRole.RejectRole)
+        self.write.setEnabled(False)
+        self.name.textChanged.connect(self._look)
+        self.buttons.accepted.connect(self.accept)
+        self.buttons.rejected.connect(self.reject)
+        self.setLayout(
+            column(
+                label(f"{source.name} is marked “take care”.", bold=True),
+                label(said, wrap=True),
+                label("Type the source's name to go on:", "muted"),
+                self.name,
+                self.buttons,
+                space=10,
+                margins=(18, 16, 18, 14),
+            )
+        )
+        self.setMinimumWidth(420)
+
+    def _look(self) -> None:
+        self.write.setEnabled(self.name.text().strip().casefold() == self._wanted)
+
+
+def ask_care(source: Source, plan: Plan) -> bool:
+    """Whether the source's name was typed for the statements of a plan."""
+    count = len(plan.statements)
+    place = f" ({source.stage})" if source.stage else ""
+    said = f"{grouped(count)} statement{'s' if count != 1 else ''} would be written to {plan.table}{place}."
+    return ask_name(source, said)
+
+
+def ask_name(source: Source, said: str) -> bool:
+    """Whether the source's name was typed."""
+    return CareQuestion(source, said).exec() == QDialog.DialogCode.Accepted
+
+
+class ExistsQuestion(QDialog):
+    """What to do about a file that is there: a button a line; Enter does none of it. `way` is what was chosen."""
+
+    def __init__(self, path: Path, format_: Format) -> None:
+        super().__init__()
+        self.setWindowTitle("Send")
+        self.way = ""
+        said = f"It is in {path.parent}. What happens then can be set beside “If it exists”, so that it isn't asked."
+        ways = (("number", "Number the new one"), ("replace", "Replace it"), *format_.changes)
+        self.buttons = {way: button(word[:1].upper() + word[1:], lambda way=way: self._take(way)) for way, word in ways}
+        leave = button("Don't send", self.reject, "primary")
+        for made in self.buttons.values():
+            made.setAutoDefault(False)
+        leave.setDefault(True)
+        self.setLayout(
+            column(
+                label(f"{path.name} is there already.", bold=True), label(said, "muted", wrap=True),
+                *self.buttons.values(), leave, space=8, margins=(18, 16, 18, 14),
+            )
+        )  # fmt: skip
+        self.setMinimumWidth(380)
+        leave.setFocus()
+
+    def _take(self, way: str) -> None:
+        self.way = way
+        self.accept()
+
+
+def ask_exists(path: Path, format_: Format) -> str:
+    """What to do about a file that is there; "" for nothing."""
+    question = ExistsQuestion(path, format_)
+    question.exec()
+    return question.way
+
+
+def ask_one_by_one(problem: OtterError, plan: Plan) -> bool:
+    """Whether to write without a transaction."""
+    box = QMessageBox(QMessageBox.Icon.Question, "Write", as_plain(problem.message))
+    count = len(plan.statements)
+    how_many = f"{grouped(count)} statement{'s' if count != 1 else ''}"
+    box.setInformativeText(
+        f"{how_many} can be written one by one, until the first that fails. "
+        "What is written by then stays; the report says exactly which."
+    )
+    write = box.addButton("Write one by one", QMessageBox.ButtonRole.AcceptRole)
+    box.addButton("Don't write", QMessageBox.ButtonRole.RejectRole)
+    box.exec()
+    return box.clickedButton() is write
+
+
+def ask_despite(lasting: str, plan: Plan | None) -> bool:
+    """Whether to write what a reversal would not bring back whole; without a plan: whether to go on though it is not
+    known what became of an earlier write."""
+    box = QMessageBox(QMessageBox.Icon.Warning, "Write", "")
+    if plan is None:
+        box.setText(as_plain(lasting))
+        box.setInformativeText("Compare the rows with what is pending, and revert what is written already.")
+        write = box.addButton("It is compared", QMessageBox.ButtonRole.AcceptRole)
+        leave = box.addButton("Leave it open", QMessageBox.ButtonRole.RejectRole)
+    else:
+        box.setText(as_plain(f"A reversal of this write to {plan.table} would not bring back everything."))
+        box.setInformativeText(as_plain(f"It leaves {lasting}."))
+        write = box.addButton("Write it", QMessageBox.ButtonRole.AcceptRole)
+        leave = box.addButton("Don't write", QMessageBox.ButtonRole.RejectRole)
+    box.setDefaultButton(leave)
+    box.exec()
+    return box.clickedButton() is write
+
+
+def ask_while_writing(names: list[str]) -> bool:
+    """Whether to close the window though writes are under way."""
+    box = QMessageBox(QMessageBox.Icon.Warning, "Close", as_plain(f"A write is under way: {', '.join(names)}."))
+    box.setInformativeText("When you close now, what became of it is looked up at the next start.")
+    close = box.addButton("Close", QMessageBox.ButtonRole.DestructiveRole)
+    wait = box.addButton("Wait for it", QMessageBox.ButtonRole.RejectRole)
+    box.setDefaultButton(wait)
+    box.exec()
+    return box.clickedButton() is close
+
+
+def ask_drop(text: str, parent: QWidget) -> bool:
+    """Whether to close a pull though something is pending on it."""
+    box = QMessageBox(QMessageBox.Icon.Question, "Close", as_plain(text), parent=parent)
+    drop = box.addButton("Drop them and close", QMessageBox.ButtonRole.DestructiveRole)
+    box.addButton("Keep it open", QMessageBox.ButtonRole.RejectRole)
+    box.exec()
+    return box.clickedButton() is drop

@@ -1,0 +1,85 @@
+"""Colours for the words of SQL and JSON."""
+
+from __future__ import annotations
+
+import re
+from functools import cache
+
+from PySide6.QtGui import QFont, QSyntaxHighlighter, QTextCharFormat, QTextDocument
+
+from nimble_otter.desktop.kit.theme import theme
+
+_KEYWORDS = (
+    "all|and|as|asc|between|by|case|cast|collate|create|cross|current_date|current_timestamp|delete|desc|"
+    "distinct|drop|else|end|escape|except|exists|false|first|for|from|full|group|having|ilike|in|index|"
+    "inner|insert|intersect|into|is|join|last|left|like|limit|natural|not|null|nulls|offset|on|or|order|"
+    "outer|over|partition|primary|recursive|references|returning|right|rollback|select|set|table|then|"
+    "true|union|unique|update|using|values|view|when|where|window|with|begin|commit"
+)
+_OWN = {
+    "sqlite": "glob|pragma|without|rowid|attach|vacuum|autoincrement|replace|regexp|match|indexed|isnull|notnull",
+    "postgres": "lateral|similar|only|fetch|grouping|sets|rollup|cube|filter|within|materialized|conflict|do|nothing|"
+    "tablesample|array|interval|extract|analyze|explain|copy|language|returns",
+    "mysql": "straight_join|regexp|rlike|div|mod|xor|interval|duplicate|ignore|replace|force|procedure|call|show|"
+    "describe|explain|sql_calc_found_rows|high_priority|partition",
+    "": "unnest|lateral|ordinality|interval|filter|any|explain",
+}
+"""Words of one dialect only, by the parser's name of it ("": SQL over collections)."""
+
+
+@cache
+def _tokens(dialect: str) -> re.Pattern[str]:
+    """What is coloured in a dialect: its words, its quotes, its comments."""
+    texts = r"'(?:[^'\\]|''|\\.)*'?" if dialect == "mysql" else r"'(?:[^']|'')*'?"
+    texts += r"|\"(?:[^\"\\]|\\.)*\"?" if dialect == "mysql" else ""
+    texts += r"|(?<!\w)\$(?P<tag>\w*)\$.*?(?:\$(?P=tag)\$|$)" if dialect == "postgres" else ""
+    names = r"`[^`]*`?" if dialect == "mysql" else r"\"(?:[^\"]|\"\")*\"?"
+    names += r"|`[^`]*`?|(?<![\w\])])\[[^\]]*\]?" if dialect == "sqlite" else ""
+    comments = r"--[^\n]*|/\*.*?(?:\*/|$)" + (r"|\#[^\n]*" if dialect == "mysql" else "")
+    words = f"{_KEYWORDS}|{_OWN.get(dialect, '')}".rstrip("|")
+    return re.compile(
+        rf"(?P<comment>{comments})|(?P<text>{texts})|(?P<name>{names})"
+        rf"|(?P<parameter>(?<![:\w]):\w+)|(?P<word>\b(?:{words})\b)|(?P<number>\b\d+(?:\.\d+)?\b)",
+        re.IGNORECASE,
+    )
+
+
+_JSON = re.compile(
+    r'(?P<word>"[^"\n]*"(?=\s*:))|(?P<text>"[^"\n]*"?)|(?P<number>-?\b\d+(?:\.\d+)?\b)|(?P<parameter>\btrue|false|null\b)'
+)
+_LONG_LINE = 5000
+_INKS = {"comment": "faint", "text": "otter", "parameter": "plum", "word": "water1", "number": "plum"}
+
+
+class Highlighter(QSyntaxHighlighter):
+    """Colours words as they are typed; very long lines are left plain, they would hold the window."""
+
+    def __init__(self, document: QTextDocument) -> None:
+        super().__init__(document)
+        self.is_json = False
+        self.dialect = ""
+        theme.changed.connect(self.rehighlight)
+
+    def highlightBlock(self, text: str) -> None:
+        if len(text) > _LONG_LINE:
+            return
+        open_comment = self.previousBlockState() == 1
+        start = 0
+        if open_comment:
+            end = text.find("*/")
+            start = len(text) if end < 0 else end + 2
+            self._ink(0, start, "comment")
+        self.setCurrentBlockState(1 if open_comment and start == len(text) and "*/" not in text else 0)
+        for found in (_JSON if self.is_json else _tokens(self.dialect)).finditer(text, start):
+            kind = found.lastgroup or ""
+            self._ink(found.start(), found.end() - found.start(), kind)
+            if kind == "comment" and found[0].startswith("/*") and not found[0].endswith("*/"):
+                self.setCurrentBlockState(1)
+
+    def _ink(self, start: int, length: int, kind: str) -> None:
+        if kind in _INKS:
+            look = QTextCharFormat()
+            look.setForeground(theme[_INKS[kind]])
+            if kind == "word":
+                look.setFontWeight(QFont.Weight.DemiBold)
+            self.setFormat(start, length, look)

@@ -1,0 +1,108 @@
+"""Saved pulls that are changed on disk by someone else, in a shared folder or by git, while they are open here."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import QFileSystemWatcher, QObject, QTimer, Signal
+
+from nimble_otter.desktop.pulls.open_pull import OpenPull
+from nimble_otter.desktop.pulls.step_ref import QUERY
+from nimble_otter.desktop.pulls.workspace import Proposal, Workspace
+from nimble_otter.errors import OtterError
+from nimble_otter.pull import Pull, places, pull_from_text, pull_to_text
+from nimble_otter.pull.merge import Merged, merge
+from nimble_otter.pull.upstream import difference
+
+_SETTLE_MS = 300
+"""A file is often written in several goes."""
+
+
+class FileWatcher(QObject):
+    """Looks again at what is open when its file changes, and before it is saved. `shelf_changed` when the files on the
+    shelf may be others."""
+
+    shelf_changed = Signal()
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__(workspace)
+        self._workspace = workspace
+        self._watcher = QFileSystemWatcher(self)
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(_SETTLE_MS)
+        self._later.timeout.connect(self.look)
+        self._watcher.fileChanged.connect(lambda _: self._later.start())
+        self._watcher.directoryChanged.connect(lambda _: self._later.start())
+        self._told: dict[Path, str] = {}
+
+    def watch(self) -> None:
+        """Watch the files of all open pulls, and the shelf."""
+        folders = {places.shelf_folder(), *(s.path.parent for s in self._workspace.pulls if s.path is not None)}
+        files = {str(s.path) for s in self._workspace.pulls if s.path is not None and s.path.exists()}
+        wanted = files | {str(folder) for folder in folders if folder.is_dir()}
+        known = {*self._watcher.files(), *self._watcher.directories()}
+        if gone := sorted(known - wanted):
+            self._watcher.removePaths(gone)
+        if new := sorted(wanted - known):
+            self._watcher.addPaths(new)
+
+    def look(self) -> None:
+        """See which open pulls are others on disk now."""
+        self.watch()
+        self.shelf_changed.emit()
+        for session in list(self._workspace.pulls):
+            self.take_in(session)
+
+    def take_in(self, session: OpenPull) -> bool:
+        """Take in what changed on disk; False, and shown, where that and the changes here touch."""
+        text = self._text_of(session)
+        if text is None or not session.saved_text or text == session.saved_text:
+            return True
+        try:
+            theirs, base = pull_from_text(text, str(session.path)), pull_from_text(session.saved_text)
+        except OtterError as problem:
+            self._workspace.say(f"The file was changed and can't be read: {problem}", True)
+            return False
+        merged = merge(base, session.pull, theirs)
+        if merged.conflicts:
+            if self._told.get(session.path or Path()) != text:
+                self._told[session.path or Path()] = text
+                self._show_both(session, merged, theirs, text)
+            return False
+        session.saved_text = text
+        session.change(merged.pull, "Taken from disk")
+        session.waits = session.waits or not self._workspace.hub.known_pulls.has(session.pull)
+        session.state_changed.emit()
+        if merged.theirs:
+            self._workspace.say(f"{session.pull.name} was changed on disk: {', '.join(merged.theirs)} taken in")
+        return True
+
+    @staticmethod
+    def _text_of(session: OpenPull) -> str | None:
+        try:
+            return session.path.read_text("utf-8") if session.path is not None else None
+        except (OSError, UnicodeDecodeError):
+            return None
+
+    def _show_both(self, session: OpenPull, merged: Merged, theirs: Pull, text: str) -> None:
+        """Both in one list, and the choice between them."""
+        workspace = self._workspace
+        workspace.show(session)
+        workspace.show_step(QUERY)
+        lines = difference(pull_to_text(session.pull), pull_to_text(theirs))
+        notes = [f"Changed here and on disk: {', '.join(merged.conflicts)}."]
+        notes += [f"Only on disk: {', '.join(merged.theirs)}."] if merged.theirs else []
+
+        def take(pull: Pull) -> None:
+            session.saved_text = text
+            self._told.pop(session.path or Path(), None)
+            session.change(pull, "Taken from disk")
+            session.waits = session.waits or not workspace.hub.known_pulls.has(session.pull)
+            session.pull_changed.emit()  # what is saved may be what is here now
+
+        title = f"{session.pull.name} was changed by someone else, in what was changed here too. − is here, + on disk."
+        workspace.propose(
+            Proposal(title, lines, notes, lambda: take(theirs), "Take theirs", "Keep mine", lambda: take(merged.pull))
+        )
+        workspace.say(f"{session.pull.name} was changed on disk and here; choose which to keep", True)

@@ -1,0 +1,115 @@
+"""Rows of other pulls for the steps that take them: from those that are open, else from the shelf, fetched unseen."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+from weakref import WeakKeyDictionary
+
+from nimble_otter.desktop.pulls.open_pull import OpenPull
+from nimble_otter.errors import OtterError
+from nimble_otter.pull import open_pull, places
+from nimble_otter.pull.course import Course
+from nimble_otter.pull.file import SUFFIX
+from nimble_otter.pull.others import path_of
+from nimble_otter.pull.steps import AppendStep, JoinStep
+from nimble_otter.table import View
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.pulls.workspace import Workspace
+
+
+class OtherPulls:
+    """One for a workspace. A pull that is open under a name comes before a saved one."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        self._workspace = workspace
+        self._unseen: dict[Path, OpenPull] = {}
+        self._views: WeakKeyDictionary[OpenPull, tuple[Course, View]] = WeakKeyDictionary()
+
+    def names_for(self, session: OpenPull) -> list[str]:
+        """Pulls whose rows a pull could take: all that don't take its own."""
+        names = [s.pull.name for s in self._workspace.pulls if s is not session]
+        names += [path.stem for path in sorted(places.shelf_folder().rglob(f"*{SUFFIX}"))]
+        return [name for name in dict.fromkeys(names) if name != session.pull.name and not self._takes(name, session)]
+
+    def _takes(self, name: str, session: OpenPull, deep: int = 0) -> bool:
+        """Whether the pull of a name takes rows of `session`, itself or through others."""
+        found = self._open(name, session)
+        if found is None or deep > 20:
+            return deep > 20
+        return any(n == session.pull.name or self._takes(n, session, deep + 1) for n in found.needs)
+
+    def _open(self, name: str, but: OpenPull) -> OpenPull | None:
+        every = [*self._workspace.pulls, *self._unseen.values()]
+        return next((s for s in every if s.pull.name == name and s is not but), None)
+
+    def rows_for(self, session: OpenPull, name: str, fresh: bool) -> View | None:
+        """The rows at the end of a pull; None while there are none, and then they are asked for. `fresh` asks again for
+        those of a pull that is not open."""
+        if name == session.pull.name or self._takes(name, session):
+            self._workspace.say(f"{name} takes rows of {session.pull.name} itself; it can't be joined to it.", True)
+            return None
+        found = self._open(name, session)
+        if found is None:
+            found, fresh = self._from_shelf(name), False
+        if found is None:
+            return None
+        is_unseen = found not in self._workspace.pulls
+        if found.course is None or found.is_running or (fresh and is_unseen):
+            if found.waits:
+                self._workspace.say(f"{name} was not run here before; open it and run it once.", True)
+            elif not found.is_running and found.error is None and (found.table is None or fresh):
+                found.run()
+            return None
+        kept = self._views.get(found)
+        if kept is None or kept[0] is not found.course:
+            kept = self._views[found] = (found.course, found.course.end.as_shown())
+            if found.fetched is not None and (found.fetched.was_cut or found.fetched.is_part):
+                self._workspace.say(f"{name} holds only a part of its rows; so does what is made of them.", True)
+        return kept[1]
+
+    def _from_shelf(self, name: str) -> OpenPull | None:
+        path = path_of(name, places.shelf_folder())
+        if path is None:
+            return None
+        if path not in self._unseen:
+            try:
+                pull = open_pull(path)
+            except OtterError as problem:
+                self._workspace.say(str(problem), True)
+                return None
+            self._unseen[path] = made = OpenPull(pull, self._workspace.hub, path, 0, self.rows_for)
+            made.waits = not self._workspace.hub.known_pulls.has(pull)
+            made.rows_changed.connect(lambda: self.changed(made))
+            made.state_changed.connect(lambda: self._told(made))
+        return self._unseen[path]
+
+    def changed(self, session: OpenPull) -> None:
+        """Rows of a pull are others now: those that take them are told."""
+        name, kept = session.pull.name, self._views.get(session)
+        if session.course is None or (kept is not None and kept[0] is session.course):
+            return
+        for other in [*self._workspace.pulls, *self._unseen.values()]:
+            takes = other is not session and name in other.needs and other.table is not None
+            if takes and not self._takes(name, other):
+                other.take_others()
+
+    def renamed(self, session: OpenPull, before: str) -> None:
+        """A pull has another name: those that took its rows take them by that."""
+        after = session.pull.name
+        for other in self._workspace.pulls:
+            if other is session or before not in other.needs or self._open(before, other) is not None:
+                continue
+            steps = tuple(
+                replace(step, other=after)
+                if isinstance(step, (JoinStep, AppendStep)) and step.other == before
+                else step
+                for step in other.pull.steps
+            )
+            other.change(replace(other.pull, steps=steps), f"Take rows of {after}", quiet=True)
+
+    def _told(self, session: OpenPull) -> None:
+        if session.error is not None:
+            self._workspace.say(f"{session.pull.name}: {session.error}", True)

@@ -1,0 +1,221 @@
+"""What an open pull is: its text and steps, the rows fetched, their course, what is pending, and what is said of it."""
+
+from __future__ import annotations
+
+import datetime as dt
+import uuid
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from nimble_otter.changes import Edits, Report, Target
+from nimble_otter.desktop.pulls.notice import NOTHING
+from nimble_otter.desktop.pulls.pending import PendingEdits
+from nimble_otter.desktop.pulls.step_ref import QUERY
+from nimble_otter.desktop.pulls.undo import UndoStack
+from nimble_otter.desktop.runtime.connections import Hub
+from nimble_otter.errors import OtterError
+from nimble_otter.pull import Course, Pull, Shaped, pull_from_text
+from nimble_otter.pull.model import Query
+from nimble_otter.pull.shaped import all_rows
+from nimble_otter.pull.tree import Opened, TreeLines
+from nimble_otter.query.lazy import reader_of
+from nimble_otter.sources import Fetched, Request, Source, TableInfo
+from nimble_otter.sources.held import Held
+from nimble_otter.sources.plans import PlanNode
+from nimble_otter.sources.script import Outcome
+from nimble_otter.table import Table, View
+from nimble_otter.table.show import grouped, plain
+
+if TYPE_CHECKING:
+    from nimble_otter.send import Sent
+
+WRITTEN = ("SQLite", "PostgreSQL", "MariaDB", "documents")
+"""Kinds of sources that take changes."""
+PREVIEW = 200
+"""Rows of a query that is being put together."""
+
+
+class PullState(QObject):
+    """`pull_changed`: its text, steps or name. `rows_changed`: what the grid shows. `more_rows`: further ones behind.
+    `edits_changed`: what is pending. `state_changed`: running, errors, reports."""
+
+    pull_changed = Signal()
+    rows_changed = Signal()
+    more_rows = Signal()
+    edits_changed = Signal()
+    state_changed = Signal()
+
+    def __init__(self, pull: Pull, hub: Hub, path: Path | None = None, number: int = 0) -> None:
+        super().__init__()
+        self.hub, self.jobs = hub, hub.jobs
+        self.pull, self.path, self.number = pull, path, number
+        self.saved_text = ""
+        self._saved: tuple[str, Pull | None] = ("", None)
+        self.fetched: Fetched | None = None
+        self.fetched_at: dt.datetime | None = None
+        self.course: Course | None = None
+        self.pending = PendingEdits()
+        self.undo_stack = UndoStack()
+        self.target = Target(None, reason="Run the query first.")
+        self.report: Report | None = None
+        self.reversal = ""
+        self.error: OtterError | None = None
+        self.notice = NOTHING
+        self.show_at: int | None = None
+        self.opened = Opened()
+        self._tree: tuple[Shaped, Opened, TreeLines] | None = None
+        self.asked: Request | None = None
+        self.asked_of: Source | None = None
+        """Where the rows came from; the pull may have been given another source since."""
+        self.plan_tree: PlanNode | None = None
+        self.selected = QUERY
+        """The place of the course that is edited while the pull is in sight."""
+        self.last_sent = ""
+        self.sent: Sent | None = None
+        self.uid = uuid.uuid4().hex
+        """Tells this pull in drafts and in what is noted of writes, whatever it is called."""
+        self.in_doubt = False
+        """Whether it is not known what became of a write; nothing more is written before that is looked up."""
+        self.rows_as = 0
+        self._collection: tuple[Query, str] | None = None
+        self.other_text = ""
+        self.outcomes: tuple[Outcome, ...] = ()
+        self.compare_with: Shaped | None = None
+        self.script_at = 0
+        self.is_preview = False
+        self.run_at = 0
+        self.waits = False
+        """Whether the pull comes from elsewhere and nothing may be asked before the user runs it."""
+        self.pinned: dict[str, View] = {}
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.timeout.connect(lambda: self._then())
+        self._then: Callable[[], object] = lambda: None
+
+    def let_go(self) -> None:
+        """A closed pull holds no rows any more, whatever part of the window still knows of it, and hears of no work."""
+        self.hush()
+        self.jobs.drop(self.key)
+        self.fetched = self.course = self.compare_with = self.report = self._tree = None
+        self.pending, self.outcomes, self.pinned = PendingEdits(), (), {}
+        self.undo_stack.clear()
+
+    def hush(self) -> None:
+        """Nothing is told any more, nor done later: whoever listened ends."""
+        self.blockSignals(True)
+        self._later.stop()
+
+    def after(self, wait_ms: int, do: Callable[[], object]) -> None:
+        """Do something of this pull's later, unless it was closed by then, or something else is to be done later."""
+        self._then = do
+        self._later.start(wait_ms)
+
+    # --- what the whole pull knows how to do ---------------------------------------------------------------------
+
+    def walk(self, fresh: bool = False, then: Callable[[], object] = lambda: None) -> None:
+        """Take the rows along the course, and then do something."""
+        raise NotImplementedError
+
+    def failed(self, problem: OtterError | None) -> None:
+        """Say what went wrong; None: it was stopped."""
+        raise NotImplementedError
+
+    # --- what it is --------------------------------------------------------------------------------------------
+
+    @property
+    def key(self) -> str:
+        return f"pull {self.uid}"
+
+    @property
+    def edits(self) -> Edits:
+        """What is pending on the rows shown; see `pending`."""
+        return self.pending.shown
+
+    @property
+    def is_writing(self) -> bool:
+        return self.jobs.is_running(f"{self.key} write")
+
+    @property
+    def table(self) -> Table | None:
+        return self.fetched.table if self.fetched is not None else None
+
+    @property
+    def shaped(self) -> Shaped | None:
+        """The rows that the grid shows: at the end of the course, or as of the step chosen with "show rows here"."""
+        if self.course is None:
+            return all_rows(self.table) if self.table is not None else None
+        if self.show_at is not None and self.show_at < len(self.course.results):
+            return self.course.results[self.show_at].shaped if self.show_at >= 0 else all_rows(self.course.table)
+        return self.course.end
+
+    @property
+    def is_running(self) -> bool:
+        return self.jobs.is_running(self.key)
+
+    @property
+    def is_dirty(self) -> bool:
+        return self.pending.count > 0 or self.in_doubt or self.pull != self._saved_pull()
+
+    def _saved_pull(self) -> Pull | None:
+        """The pull as it was saved; read again only when it was saved since."""
+        if self._saved[0] != self.saved_text:
+            try:
+                self._saved = (self.saved_text, pull_from_text(self.saved_text))
+            except OtterError:
+                self._saved = (self.saved_text, None)
+        return self._saved[1]
+
+    @property
+    def dialect(self) -> str:
+        """The parser's name of what the source speaks; "" where it is not known."""
+        return reader_of(self.pull.source.word)
+
+    @property
+    def held(self) -> Held | None:
+        """The transaction that is open on the source."""
+        return self.hub.held(self.hub.known(self.pull.source))
+
+    @property
+    def is_documents(self) -> bool:
+        return self.pull.source.word == "documents"
+
+    @property
+    def rows_source(self) -> Source:
+        """The source that the rows shown came from."""
+        return self.asked_of or self.hub.known(self.pull.source)
+
+    def told(self) -> str:
+        """Where the rows shown come from: source, time, text and parameters."""
+        if self.asked is None or self.fetched_at is None or self.fetched is None:
+            return ""
+        lines = [
+            f"{self.rows_source.name}, {self.fetched_at:%Y-%m-%d %H:%M:%S}, {grouped(self.fetched.table.rows)} rows"
+        ]
+        lines += [f":{name} = {plain(value)}" for name, value in self.asked.parameters.items()]
+        return "\n".join([*lines, "", self.asked.text.strip()[:2000]])
+
+    @property
+    def can_write(self) -> bool:
+        """Whether the source takes changes at all."""
+        return self.pull.source.word in WRITTEN and not self.hub.known(self.pull.source).read_only
+
+    @property
+    def collection(self) -> str:
+        """The collection that is asked, as far as the query tells."""
+        from nimble_otter.query import translate_select
+
+        query = self.pull.query
+        if self._collection is None or self._collection[0] is not query:  # asked for at every move in the grid
+            try:
+                name = query.collection or translate_select(query.text, None, query.parameters).collection
+            except OtterError:
+                name = ""
+            self._collection = (query, name)
+        return self._collection[1]
+
+    @property
+    def tables(self) -> list[TableInfo]:
+        return self.hub.tables.get(self.hub.known(self.pull.source).name, [])

@@ -1,0 +1,117 @@
+"""The values of an open pull that the source cut, and fetching them whole before something is done with them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from nimble_otter.pull import Shaped
+from nimble_otter.pull.steps import (
+    AppendStep,
+    ColumnsStep,
+    DistinctStep,
+    JoinStep,
+    SampleStep,
+    Step,
+    TransposeStep,
+    UnpivotStep,
+)
+from nimble_otter.sources import Fetched
+from nimble_otter.sources.long import fetch_whole
+from nimble_otter.table.patch import patched
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.pulls.open_pull import OpenPull
+    from nimble_otter.desktop.pulls.pull_changes import ChangedPull
+
+
+class WholeValues:
+    """Rows are row ids of the fetched table, places its columns."""
+
+    def __init__(self, session: ChangedPull) -> None:
+        self._session = session
+
+    def is_cut(self, row: int, place: int) -> bool:
+        fetched = self._session.fetched
+        ids = fetched.cut.get(place) if fetched is not None else None
+        return ids is not None and bool((ids == row).any())
+
+    def cells(self, rows: Collection[int] | None = None) -> dict[int, list[int]]:
+        """Places of the values that the source cut, by row; of all rows or of some."""
+        fetched, found = self._session.fetched, dict[int, list[int]]()
+        for place, ids in fetched.cut.items() if fetched is not None else ():
+            for row in ids.tolist():
+                if rows is None or row in rows:
+                    found.setdefault(row, []).append(place)
+        return found
+
+    def rows_in(self, shaped: Shaped, places: Collection[int] | None = None) -> set[int]:
+        """Rows of a result that hold a cut value in the columns it shows, or in some of them."""
+        fetched, view = self._session.fetched, shaped.flat()
+        if fetched is None or not fetched.cut:
+            return set()
+        if view.table is not fetched.table:  # a step made other rows of them: which are which is not known
+            return set(self.cells())
+        wanted = set(shaped.shown()) if places is None else places
+        cut = [ids for place, ids in fetched.cut.items() if place in wanted]
+        if not cut:
+            return set()
+        found = np.unique(np.concatenate(cut))
+        return set(found[np.isin(found, view.row_ids())].tolist())
+
+    def first(self, rows: Collection[int] | None, then: Callable[[], object]) -> bool:
+        """Whether values of some rows (None: of all) are still to be fetched whole before something is made of them; it
+        is done then."""
+        if not self.cells(rows):
+            return False
+        self.fetch(rows, then)
+        return True
+
+    def read_by(self, steps: Sequence[Step]) -> bool:
+        """Whether steps look into values that the source cut."""
+        fetched = self._session.fetched
+        if fetched is None or not fetched.cut:
+            return False
+        names = [fetched.table.fields[place].name for place in fetched.cut]
+        looking = [step for step in steps if step.on and not isinstance(step, (ColumnsStep, SampleStep))]
+        whole = (DistinctStep, TransposeStep, UnpivotStep, AppendStep, JoinStep)
+        return any(isinstance(s, whole) or "anywhere" in repr(s) or any(n in repr(s) for n in names) for s in looking)
+
+    def fetch(self, rows: Collection[int] | None = None, then: Callable[[], object] = lambda: None) -> None:
+        """Fetch whole what was cut, of all rows or of some, and then do something; at once when nothing is cut."""
+        session = self._session
+        cells, fetched = self.cells(rows), session.fetched
+        if not cells or fetched is None or fetched.long is None:
+            then()
+            return
+        source, long = session.rows_source, fetched.long
+
+        def work(stop: Any, report: Callable[[Any], None]) -> Fetched:
+            connection = session.hub.connection(source)
+            values = fetch_whole(connection, fetched.whole, long, cells, stop, lambda n, m: report((n, m)))
+            left = {p: ids[~np.isin(ids, list(cells))] for p, ids in fetched.cut.items()}
+            return replace(fetched, table=patched(fetched.table, values), cut={p: i for p, i in left.items() if len(i)})
+
+        def done(whole: Fetched) -> None:
+            if session.fetched is fetched:  # else the query was run again meanwhile
+                session.take_whole(whole, then)
+
+        session.jobs.submit(
+            session.hub.lane(source), f"{session.key} whole", work, done, session.failed, title="Fetching whole values"
+        )
+        session.state_changed.emit()
+
+
+def wait_for_whole(session: OpenPull, then: Callable[[OpenPull], object], all_rows: bool = False) -> bool:
+    """Whether values are still to be fetched whole before something is done with the changed rows, or with all; it is
+    done then."""
+    rows = {*session.edits.edited_rows, *session.edits.deleted}
+    if all_rows and session.shaped is not None:
+        rows = session.whole.rows_in(session.shaped)
+    if not session.whole.cells(rows):
+        return False
+    session.whole.fetch(rows, lambda: then(session))
+    return True

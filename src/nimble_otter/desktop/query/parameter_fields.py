@@ -1,0 +1,213 @@
+"""The parameters of a query beside its text: a field each, what the value means, and a menu of values and kinds."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Any
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QInputDialog, QLabel, QLineEdit, QMenu, QVBoxLayout, QWidget
+
+from nimble_otter.desktop.kit.widgets import ElidedLabel, button, clear, column, label, row, set_tone
+from nimble_otter.desktop.pulls.open_pull import OpenPull
+from nimble_otter.errors import OtterError, QueryError
+from nimble_otter.pull.model import Query
+from nimble_otter.query.names import names_of
+from nimble_otter.query.parameters import KINDS, PHRASES, Ask, Use, find_uses, last_values, shown, typed, value_of
+from nimble_otter.sources import Request, fetch
+from nimble_otter.table.show import plain
+
+_MOST_CHOICES = 40
+
+
+class ParameterFields(QWidget):
+    """`run_wanted` by Enter in a field; what is typed goes to the pull at once."""
+
+    run_wanted = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._rows = QVBoxLayout(self)
+        self._rows.setContentsMargins(0, 0, 0, 0)
+        self._rows.setSpacing(5)
+        self.fields: dict[str, QLineEdit] = {}
+        self.notes: dict[str, QLabel] = {}
+        self._session: OpenPull | None = None
+        self._uses: dict[str, Use] = {}
+        self._choices: dict[tuple[str, str], list[Any]] = {}
+
+    def fill(self, session: OpenPull, is_same: bool) -> None:
+        """Fields for the names in the text; made anew unless `is_same` as before."""
+        query, self._session = session.pull.query, session
+        if not is_same:
+            clear(self._rows)
+            self.fields, self.notes = {}, {}
+            for name in session.pull.parameters():
+                self._add(name, query)
+            self.setVisible(bool(self.fields))
+        self.look()
+
+    def _add(self, name: str, query: Query) -> None:
+        field = self.fields[name] = QLineEdit(shown(query.parameters.get(name)))
+        field.setAccessibleName(f"Parameter {name}")
+        field.setPlaceholderText("value")
+        field.setFixedWidth(150)
+        field.setAlignment(Qt.AlignmentFlag.AlignRight)
+        field.textEdited.connect(lambda text: self._typed(name, text))
+        field.returnPressed.connect(self.run_wanted)
+        more = button("▾", None, "plain", f"Values and kind of {name}")
+        more.clicked.connect(lambda: self._offer(name, more.mapToGlobal(more.rect().bottomLeft())))
+        note = self.notes[name] = label("", "faint", 11)
+        note.setAlignment(Qt.AlignmentFlag.AlignRight)
+        more.setFixedWidth(30)
+        line = row(ElidedLabel(f":{name}", "muted"), field, more, space=3)
+        line.setStretch(0, 1)
+        self._rows.addLayout(column(line, note, space=1))
+
+    # --- what a value means ------------------------------------------------------------------------------------
+
+    def look(self) -> None:
+        """Say of each value what it is taken for."""
+        session = self._session
+        if session is None or not self.fields:
+            return
+        query = session.pull.query
+        self._uses = find_uses(query.text, session.names or names_of(()))
+        for name, note in self.notes.items():
+            value, ask = query.parameters.get(name), query.asks.get(name, Ask())
+            kind = self._kind(name)
+            tone, text = "faint", kind
+            try:
+                each = value if isinstance(value, list) else [value]
+                made = [value_of(name, v, kind, bool(ask.kind), dt.date.today()) for v in each if v not in (None, "")]
+                if made and made != each:
+                    text = f"{kind}: {', '.join(plain(v) for v in made)}"
+                elif isinstance(value, list):
+                    text = f"{len(value)} values{f', {kind}' if kind else ''}"
+                elif self._many(name):
+                    text = f"{kind + ', ' if kind else ''}several with commas"
+            except QueryError as problem:
+                tone, text = "plum", problem.message
+            note.setText(text)
+            set_tone(note, tone)
+            note.setVisible(bool(text))
+
+    def _kind(self, name: str) -> str:
+        assert self._session is not None
+        ask = self._session.pull.query.asks.get(name)
+        return ask.kind if ask is not None and ask.kind else self._uses.get(name, Use()).kind
+
+    def _many(self, name: str) -> bool:
+        return self._uses.get(name, Use()).many
+
+    def _typed(self, name: str, text: str) -> None:
+        session = self._session
+        assert session is not None
+        kind = self._kind(name)
+        value = typed(text, "" if kind in ("number", "") else kind, self._many(name))
+        query = session.pull.query
+        session.put(replace(session.pull, query=replace(query, parameters={**query.parameters, name: value})))
+        self.look()
+
+    def _set(self, name: str, value: Any) -> None:
+        self.fields[name].setText(shown(value))
+        self._typed(name, shown(value))
+
+    # --- the menu ----------------------------------------------------------------------------------------------
+
+    def _offer(self, name: str, at: Any) -> None:
+        menu = self.menu(name)
+        menu.popup(at)
+
+    def menu(self, name: str) -> QMenu:
+        """Values used before, days, values from a query, and the kind."""
+        session = self._session
+        assert session is not None
+        query, menu = session.pull.query, QMenu(self)
+        ask = query.asks.get(name, Ask())
+        url = session.hub.known(session.pull.source).url
+        runs = [ran.parameters for ran in session.hub.history.runs() if ran.url == url]
+        for value in last_values(runs, name):
+            menu.addAction(shown(value), lambda value=value: self._set(name, value))
+        if self._kind(name) in ("date", "time"):
+            days = menu.addMenu("Days from today")
+            for phrase in PHRASES:
+                days.addAction(phrase, lambda phrase=phrase: self._set(name, phrase))
+        choices = self._choices.get((url, ask.choices), []) if ask.choices else []
+        if choices:
+            menu.addSeparator()
+            for value in choices[:_MOST_CHOICES]:
+                menu.addAction(plain(value), lambda value=value: self._pick(name, value))
+        menu.addSeparator()
+        kinds = menu.addMenu("Kind")
+        for kind, word in (("", f"as the query tells ({self._uses.get(name, Use()).kind or 'any'})"),
+                           *((k, k) for k in KINDS)):  # fmt: skip
+            entry = kinds.addAction(word, lambda kind=kind: self._ask(name, replace(ask, kind=kind)))
+            entry.setCheckable(True)
+            entry.setChecked(ask.kind == kind)
+        menu.addAction("Values from a query…", lambda: self._ask_choices(name, ask))
+        return menu
+
+    def _pick(self, name: str, value: Any) -> None:
+        """A value chosen from the list; where several may be given it is added to those there are."""
+        session = self._session
+        assert session is not None
+        now = session.pull.query.parameters.get(name)
+        if self._many(name) and now not in (None, ""):
+            there = list(now) if isinstance(now, list) else [now]
+            self._set(name, [v for v in there if v != value] if value in there else [*there, value])
+        else:
+            self._set(name, value)
+
+    def _ask(self, name: str, ask: Ask) -> None:
+        session = self._session
+        assert session is not None
+        query = session.pull.query
+        asks = {**query.asks, name: ask}
+        if ask == Ask():
+            del asks[name]
+        session.change(replace(session.pull, query=replace(query, asks=asks)), f"Kind of :{name}")
+        self._typed(name, self.fields[name].text())
+
+    def _ask_choices(self, name: str, ask: Ask) -> None:
+        use = self._uses.get(name, Use())
+        likely = f"select distinct {use.column} from {use.table} order by 1" if use.column else "select "
+        text, is_done = QInputDialog.getMultiLineText(
+            self,
+            f"Values of :{name}",
+            "A query whose first column gives the values (empty: none):",
+            ask.choices or likely,
+        )
+        if is_done:
+            self._ask(name, replace(ask, choices=text.strip()))
+            if text.strip():
+                self.fetch_choices(name, lambda: None)
+
+    def fetch_choices(self, name: str, then: Callable[[], object]) -> None:
+        """Run the query of a parameter's values in the background."""
+        session = self._session
+        assert session is not None
+        if session.waits:  # the text of the values came with the pull
+            self.notes[name].setText("Values are fetched once the pull was run here.")
+            self.notes[name].setVisible(True)
+            return
+        ask, source = session.pull.query.asks.get(name, Ask()), session.hub.known(session.pull.source)
+
+        def work(stop: Any, report: Any) -> list[Any]:
+            found = fetch(session.hub.connection(source), Request(ask.choices, limit=500), stop)
+            return (
+                [value for value in found.table.columns[0].values() if value is not None] if found.table.columns else []
+            )
+
+        def done(values: list[Any]) -> None:
+            self._choices[(source.url, ask.choices)] = values
+            then()
+
+        def failed(problem: OtterError) -> None:
+            self.notes[name].setText(f"Values: {problem}")
+            set_tone(self.notes[name], "plum")
+            self.notes[name].setVisible(True)
+
+        session.jobs.submit(session.hub.lane(source), f"choices {name}", work, done, failed, title=f"Values of :{name}")

@@ -1,0 +1,484 @@
+"""Query: the text, its parameters and row limit, what it cost; for documents the request that is sent."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtWidgets import QButtonGroup, QLineEdit, QStackedWidget, QVBoxLayout, QWidget
+
+from nimble_otter.desktop.kit.editor import SqlEditor
+from nimble_otter.desktop.kit.find_bar import FindBar
+from nimble_otter.desktop.kit.widgets import Line, button, label, set_tone
+from nimble_otter.desktop.pulls.drawer import Drawer
+from nimble_otter.desktop.query.query_edits import QueryEdits
+from nimble_otter.desktop.query.query_help import QueryHelp
+from nimble_otter.desktop.query.query_side import QuerySide
+from nimble_otter.desktop.query.run_questions import ReadStatement, RunQuestions, read_statements
+from nimble_otter.desktop.query.transaction_strip import TransactionStrip
+from nimble_otter.desktop.query.waiting_strip import WaitingStrip
+from nimble_otter.desktop.runtime.jobs import LOCAL
+from nimble_otter.errors import OtterError, Place, QueryError, place_of
+from nimble_otter.query import find_parameters
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.pulls.open_pull import OpenPull
+    from nimble_otter.desktop.pulls.workspace import Proposal
+    from nimble_otter.desktop.query.pieces import PiecesView
+
+_ROOM = 320
+"""Height in which pieces can be seen."""
+_LONG = 20_000
+"""Characters above which a text is handed on after a pause, not at every key."""
+
+
+class QueryDrawer(Drawer):
+    title = "Query"
+    ran = Signal()
+    room_wanted = Signal(int)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.editor = SqlEditor()
+        self.help = QueryHelp(self.editor, lambda: self.session)
+        self.editor.help_with(self.help.complete, self.help.taken)
+        self.finder, self.edits = FindBar(self.editor), QueryEdits(self)
+        self.text_button = button("Edit", lambda: self.edits.offer(self.text_button), "", "Change the text as a whole")
+        self.text_chip = button("text", lambda: self.show_text(), "chip", "Write the query as text")
+        self.pieces_chip = button("pieces", lambda: self.show_pieces(), "chip", "Put the query together from pieces")
+        self._shapes = QButtonGroup(self)
+        for made in (self.text_chip, self.pieces_chip):
+            made.setCheckable(True)
+            self._shapes.addButton(made)
+            self.head.left.addWidget(made)
+        self.text_chip.setChecked(True)
+        self.sql, self.native = button("SQL", look="chip"), button("native", look="chip")
+        self._languages = QButtonGroup(self)
+        for made in (self.sql, self.native):
+            made.setCheckable(True)
+            self._languages.addButton(made)
+            self.head.left.addWidget(made)
+        self.run_button = button(
+            "Run  Ctrl ↵", self.run, "primary", "Run the statement under the caret, or the selection"
+        )
+        self.stop_button = button("Stop", self._stop, "", "Stop the run; the rows so far stay")
+        self.plan_button = button("Plan", self.show_plan, "", "How the server would go about it; the query is not run")
+        self.plan_button.setCheckable(True)
+        self.all_button = button("Run all", self.run_all, "", "Run every statement (Ctrl+Shift+Enter)")
+        for made in (self.text_button, self.stop_button, self.plan_button, self.all_button, self.run_button):
+            self.head.right.addWidget(made)
+        self.side = QuerySide(self)
+        self.parameters, self.limit, self.sent = self.side.parameters, self.side.limit, self.side.sent
+        self.plan, self.outcomes, self.proposal = self.side.plan, self.side.outcomes, self.side.proposal
+        self.outcomes.chosen.connect(self._outcome_chosen)
+        self.parameters.run_wanted.connect(self.run)
+        self.problem = label("", "plum", wrap=True)
+        self.problem.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.problem.setContentsMargins(12, 6, 12, 6)
+        left = QWidget()
+        inner = QVBoxLayout(left)
+        inner.setContentsMargins(0, 0, 0, 0)
+        inner.setSpacing(0)
+        self.pieces: PiecesView | None = None
+        self._ways = QStackedWidget()
+        self._ways.addWidget(self.editor)
+        inner.addWidget(self._ways, 1)
+        inner.addWidget(self.finder)
+        inner.addWidget(self.problem)
+        self.transaction, self.waiting = TransactionStrip(), WaitingStrip()
+        self._whole.addWidget(self.waiting)
+        self._whole.addWidget(self.transaction)
+        self.questions = RunQuestions(self)
+        self.set_body(left, Line(True, "grid_line"), self.side, stretch=(1, 0, 0))
+        self._filling, self._typed_last = False, ""
+        self._read: tuple[str, list[ReadStatement]] = ("", [])
+        """The long text that was read last, and what its statements do."""
+        self._pause = QTimer(self)
+        self._pause.setSingleShot(True)
+        self._pause.setInterval(250)
+        self._pause.timeout.connect(self._looked)
+        self.editor.textChanged.connect(self._typed)
+        self.editor.textChanged.connect(self.help.changed)
+        self.editor.cursorPositionChanged.connect(self._tell)
+        self.help.looked.connect(self._tell)
+        self.editor.run_wanted.connect(self.run)
+        self.editor.run_all_wanted.connect(self.run_all)
+        self.editor.quoted = self._quoted
+        self.sql.clicked.connect(lambda: self._speak("sql"))
+        self.native.clicked.connect(lambda: self._speak("native"))
+
+    # --- text and pieces ---------------------------------------------------------------------------------------
+
+    @property
+    def shows_pieces(self) -> bool:
+        return self._ways.currentIndex() == 1
+
+    def show_pieces(self) -> None:
+        """Show the statement under the caret in pieces."""
+        pieces = self._made_pieces()
+        self._ways.setCurrentIndex(1)
+        self.pieces_chip.setChecked(True)
+        pieces.rows.place.addWidget(self.parameters)
+        self.text_button.hide()
+        self.finder.close_bar()
+        self.refresh()
+        self.room_wanted.emit(_ROOM)
+        pieces.focus_first()
+
+    def undoes_pieces(self, key: str, focus: QWidget | None) -> bool:
+        """Undo or redo what a piece changed, unless a field that is being typed in has something to undo."""
+        if not self.shows_pieces or (focus is not None and not self.isAncestorOf(focus)):
+            return False
+        if isinstance(focus, QLineEdit) and (focus.isUndoAvailable() if key == "undo" else focus.isRedoAvailable()):
+            return False
+        self.editor.undo() if key == "undo" else self.editor.redo()
+        return True
+
+    def turn_over(self) -> None:
+        """From text to pieces, and back."""
+        self.show_text() if self.shows_pieces else self.show_pieces()
+
+    def show_text(self, at: int | None = None) -> None:
+        """Back to the text, with the caret at a place of it."""
+        self._ways.setCurrentIndex(0)
+        self.side.take_parameters()
+        self.text_button.show()
+        self.text_chip.setChecked(True)
+        self._fill_plan()
+        self.room_wanted.emit(0)
+        if at is not None:
+            cursor = self.editor.textCursor()
+            cursor.setPosition(at)
+            self.editor.setTextCursor(cursor)
+        self.editor.setFocus()
+
+    def take_value(self, table: str, name: str, said: str) -> None:
+        """A value becomes a condition of the query, in text as in pieces."""
+        if self.session is None or self.session.pull.query.language != "sql":
+            self.say("A value can be asked for in SQL only.")
+            return
+        shown, text = self.shows_pieces, self.editor.text
+        self._made_pieces().refresh()
+        self._made_pieces().take_value(table, name, said)
+        if not shown and self.editor.text != text:
+            self.say("The condition stands in the query; Ctrl+Z takes it out, Run asks for it.")
+
+    def _made_pieces(self) -> PiecesView:
+        if self.pieces is None:
+            from nimble_otter.desktop.query.pieces import PiecesView
+
+            self.pieces = PiecesView(self)
+            self.pieces.preview_wanted.connect(self._preview)
+            self._ways.addWidget(self.pieces)
+        return self.pieces
+
+    def _preview(self) -> None:
+        """The first rows of the query as it is now, where that asks for nothing more."""
+        session = self.session
+        if session is None or self.pieces is None or not self.shows_pieces or not self.pieces.rows.preview.isChecked():
+            return
+        text, start = self.editor.wanted_text()
+        unset = any(_is_unset(session.pull.query.parameters.get(n)) for n in find_parameters(text))
+        if (
+            not unset
+            and session.held is None
+            and text.strip()
+            and session.edits.count == 0
+            and session.may_run_unasked(text)
+        ):
+            self._take()
+            session.run_at = start
+            session.run(text, preview=True)
+
+    # --- filling -----------------------------------------------------------------------------------------------
+
+    def refresh(self) -> None:
+        session = self.session
+        assert session is not None
+        query = session.pull.query
+        self.head.words.setText(f"on {session.pull.source.name}")
+        documents = session.is_documents
+        self.sql.setVisible(documents)
+        self.native.setVisible(documents)
+        (self.native if query.language == "native" else self.sql).setChecked(True)
+        if self.editor.text != query.text and not (self._pause.isActive() and len(self.editor.text) > _LONG):
+            self._filling = True
+            self.editor.setPlainText(query.text)
+            self._filling = False
+        is_json = query.language == "native"
+        look = self.editor.highlighter
+        if (look.is_json, look.dialect) != (is_json, session.dialect):
+            look.is_json, look.dialect = is_json, session.dialect
+            look.rehighlight()
+        speaks = query.language == "sql"
+        self.text_chip.setVisible(speaks)
+        self.pieces_chip.setVisible(speaks)
+        if not speaks and self.shows_pieces:
+            self.show_text()
+        if self.shows_pieces and self.pieces is not None:
+            self.pieces.refresh()
+        running = session.is_running
+        self.transaction.show_pull(session)
+        self.waiting.show_pull(session)
+        self._count_statements()
+        self.stop_button.setVisible(running)
+        self.run_button.setEnabled(not running)
+        self._show_problem(session.error)
+        self.side.fill()
+        self.outcomes.fill(session.outcomes)
+        self._fill_plan()
+        self.help.changed()
+
+    def show_pull(self, session: Any) -> None:
+        self.take_text()
+        if session is not self.session:
+            self.proposal.is_open = False
+            self.side.forget()
+            self.editor.mark_error(None)
+        super().show_pull(session)
+
+    def _show_problem(self, problem: OtterError | None) -> None:
+        if problem is None:
+            self.editor.mark_error(None)
+            self._tell()
+            return
+        self.problem.setVisible(True)
+        set_tone(self.problem, "plum")
+        place = problem.place if isinstance(problem, QueryError) else None
+        where = f"Line {place.line}, column {place.column}: " if place is not None else ""
+        self.problem.setText(where + str(problem))
+        self.editor.mark_error(place)
+
+    def _tell(self) -> None:
+        """What is wrong at the caret, or first in the text, while the server has said nothing."""
+        if self.session is None or self.session.error is not None:
+            return
+        found = self.help.at(self.editor.textCursor().position()) or next(iter(self.help.problems), None)
+        if found is None:
+            self.problem.setVisible(False)
+            return
+        mending = "  Alt+Enter mends it." if found.fixes else ""
+        self.problem.setText(f"Line {found.place.line}, column {found.place.column}: {found.message}{mending}")
+        set_tone(self.problem, "plum" if found.is_error else "muted")
+        self.problem.setVisible(True)
+
+    def say(self, text: str) -> None:
+        """Why something could not be done with the text."""
+        self.problem.setText(text)
+        set_tone(self.problem, "muted")
+        self.problem.setVisible(True)
+
+    def _count_statements(self) -> None:
+        """Running all of them is offered where there are several."""
+        several = len(self.editor.statements()) > 1 and self.session is not None and not self.session.is_documents
+        self.all_button.setVisible(several)
+        self.all_button.setEnabled(self.run_button.isEnabled())
+
+    # --- typing ------------------------------------------------------------------------------------------------
+
+    def _typed(self) -> None:
+        if self._filling or self.session is None:
+            return
+        self._pause.start()
+        self._count_statements()
+        if len(self.editor.text) <= _LONG:  # else the whole window would be told of it at every key
+            self._take()
+
+    def _take(self) -> None:
+        """Hand what was typed to the pull."""
+        assert self.session is not None
+        query = replace(self.session.pull.query, text=self.editor.text)
+        if query == self.session.pull.query:
+            return
+        if self.session.error is not None:
+            self.session.error = None
+            self._show_problem(None)
+        self.session.put(replace(self.session.pull, query=query))
+
+    def take_text(self) -> None:
+        """Hand a long text that was typed just now to the pull, before something is done with it."""
+        if self._pause.isActive():
+            self._looked()
+
+    def _looked(self) -> None:
+        self._pause.stop()
+        if self.session is not None:
+            self._take()
+            self.side.fill()
+
+    def _speak(self, language: str) -> None:
+        """Go between SQL and the native request; the other text is kept aside and comes back."""
+        session = self.session
+        assert session is not None
+        query = session.pull.query
+        if query.language == language:
+            return
+        name = session.collection
+        kept, session.other_text = session.other_text, query.text
+        text = kept or ("{}" if language == "native" else f"select *\nfrom {name}")
+        session.change(
+            replace(session.pull, query=replace(query, text=text, language=language, collection=name)), "Language"
+        )
+        self.refresh()
+
+    # --- running -----------------------------------------------------------------------------------------------
+
+    def run(self) -> None:
+        """Ask for parameters that have no value, else run."""
+        session = self.session
+        if session is None:
+            return
+        self._looked()
+        text, start = self.editor.wanted_text()
+        if session.pull.query.language == "native":
+            text, start = self.editor.text, 0
+        if not text.strip():
+            self._fail("The query is empty.", "Type one, or open a table from Sources.", None)
+            return
+        unset = [n for n in find_parameters(text) if _is_unset(session.pull.query.parameters.get(n))]
+        if unset and session.pull.query.language == "sql" and unset[0] in self.parameters.fields:
+            at = text.find(f":{unset[0]}") + start
+            place = place_of(self.editor.text, at, at + len(unset[0]) + 1)
+            self._fail(f"The parameter :{unset[0]} has no value.", "Type it on the right, then run.", place)
+            self.parameters.fields[unset[0]].setFocus()
+            return
+        self._run_text(session, text, start)
+
+    def _run_text(self, session: OpenPull, text: str, start: int) -> None:
+        """Run a part of the query's text that stands at `start`, once what it does is known and agreed to."""
+        session.run_at = start
+        if session.pull.query.language == "sql" and not session.is_documents:
+            if len(text) > _LONG and self._read[0] != text:
+                self._read_first(session, text, start)
+                return
+            statements = self._read[1] if self._read[0] == text else read_statements(text, session.dialect)
+            several = len(statements) > 1
+            if several or session.held is not None or any(not s.verdict.reads for s in statements):
+                goes_on = self.side.goes_on.isChecked()
+
+                def go() -> None:
+                    session.run_script(text, start, goes_on)
+                    self.ran.emit()
+
+                self.questions.ask(session, statements, go)
+                return
+        session.run(text)
+        self.ran.emit()
+
+    def _read_first(self, session: OpenPull, text: str, start: int) -> None:
+        """What a long text does is told beside the window; then it is run, if it is still the one."""
+
+        def read(*_: object) -> list[ReadStatement]:
+            return read_statements(text, session.dialect)
+
+        def go(found: list[ReadStatement]) -> None:
+            self._read = (text, found)
+            if session is self.session and self.editor.text[start : start + len(text)] == text:
+                self._run_text(session, text, start)
+
+        session.jobs.submit(LOCAL, f"{session.key} read", read, go, title="Reading the query")
+
+    def propose(self, proposal: Proposal) -> None:
+        """Show a change of the text beside it, to be accepted or left."""
+        self.proposal.propose(proposal, self._fill_plan)
+        self._fill_plan()
+
+    def recall(self, way: int) -> None:
+        """The text that ran before (-1) or after (1) the one shown; what was typed comes back behind the last."""
+        session = self.session
+        if session is None:
+            return
+        texts = session.hub.history.texts(session.hub.known(session.pull.source).url)
+        shown = self.editor.text
+        if shown in texts:
+            at = texts.index(shown) + way
+        else:
+            self._typed_last, at = shown, len(texts) - 1 if way < 0 else len(texts)
+        if 0 <= at <= len(texts):
+            self.editor.replace_text(texts[at] if at < len(texts) else self._typed_last)
+
+    def run_all(self) -> None:
+        """Run every statement of the text, one after the other."""
+        self.editor.selectAll()
+        self.run()
+        cursor = self.editor.textCursor()
+        cursor.clearSelection()
+        self.editor.setTextCursor(cursor)
+
+    def _outcome_chosen(self, number: int, place: int) -> None:
+        """Show the rows of a statement, and where it stands."""
+        session = self.session
+        if session is None or session.is_running:
+            return
+        cursor = self.editor.textCursor()
+        start = session.outcomes[number].statement.start + session.script_at
+        cursor.setPosition(min(start, len(self.editor.text)))
+        self.editor.setTextCursor(cursor)
+        session.show_outcome(number, place)
+
+    # --- the plan ----------------------------------------------------------------------------------------------
+
+    def show_plan(self) -> None:
+        """Ask for the plan of the statement under the caret, or put the plan away."""
+        session = self.session
+        if session is None:
+            return
+        if session.plan_tree is not None or session.jobs.is_running(f"{session.key} plan"):
+            session.plan_tree = None
+            self._fill_plan()
+            return
+        text, start = self.editor.wanted_text()
+        if session.pull.query.language == "native":
+            text, start = self.editor.text, 0
+        session.run_at = start
+        session.explain(text)
+
+    def _fill_plan(self) -> None:
+        session = self.session
+        tree = session.plan_tree if session is not None else None
+        self.plan_button.setChecked(tree is not None)
+        has_outcomes = session is not None and bool(session.outcomes)
+        page = 3 if self.proposal.is_open else 1 if tree is not None else 2 if has_outcomes else 0
+        self.side.turn(page, not self.shows_pieces or bool(page))
+        self.plan.fill(tree)
+
+    def _fail(self, message: str, hint: str, place: Place | None) -> None:
+        assert self.session is not None
+        self.session.error = QueryError(message, hint, place)
+        self.session.state_changed.emit()
+
+    def _stop(self) -> None:
+        if self.session is not None:
+            self.session.stop()
+
+    def shift_error(self) -> None:
+        """The server speaks of the statement that ran; move the place to where that stands in the whole text."""
+        session = self.session
+        start = session.run_at if session is not None else 0
+        if session is None or not start or not isinstance(session.error, QueryError) or session.error.place is None:
+            return
+        place, session.run_at = session.error.place, 0
+        session.error.place = place_of(session.pull.query.text, place.start + start, place.end + start)
+
+    def _quoted(self, name: str) -> str:
+        session = self.session
+        return name if session is None else session.hub.quoted(session.hub.known(session.pull.source), name)
+
+    def focus_first(self) -> None:
+        if self.shows_pieces and self.pieces is not None:
+            self.pieces.focus_first()
+        else:
+            self.editor.setFocus()
+
+    def insert_name(self, name: str) -> None:
+        """Put a name from the catalogue at the caret; in pieces, a table."""
+        if self.shows_pieces and self.pieces is not None:
+            self.pieces.take_table(name, self.mapToGlobal(self.rect().center()))
+            return
+        self.editor.insertPlainText(name)
+        self.editor.setFocus()
+
+
+def _is_unset(value: Any) -> bool:
+    return value is None or value == ""

@@ -1,0 +1,88 @@
+"""What can be done with the query's text as a whole: laying it out, columns for *, names, parameters."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtWidgets import QInputDialog, QMenu, QPushButton
+
+from nimble_otter.errors import OtterError
+from nimble_otter.query.names import names_of
+from nimble_otter.query.rewrite import expand_stars, format_sql, make_parameter, name_part, qualify, rename_alias
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.query.query_drawer import QueryDrawer
+
+EDITS = (
+    ("format", "Lay the text out", "Ctrl+Shift+F"),
+    ("expand", "Write the columns for *", "Ctrl+Shift+E"),
+    ("qualify", "Write columns with their tables", "Ctrl+Shift+Q"),
+    ("rename_alias", "Rename the table's alias…", "Shift+F6"),
+    ("parameter", "Make the selected value a parameter", "Ctrl+Shift+P"),
+    ("name_part", "Name the selected query", "Ctrl+Shift+Y"),
+    ("mend", "Mend the problem at the caret", "Alt+Return"),
+    ("comment", "Comment lines out or in", "Ctrl+/"),
+    ("fold", "Fold or unfold the brackets here", "Ctrl+Shift+["),
+    ("find_text", "Find in the text", "Ctrl+F"),
+    ("replace_text", "Replace in the text", "Ctrl+H"),
+)
+"""Key, name and shortcut of each, in the order of the menu."""
+
+
+class QueryEdits:
+    """Each `do` changes the drawer's text as one step of undo, or says why it can't."""
+
+    def __init__(self, drawer: QueryDrawer) -> None:
+        self._drawer, self._editor = drawer, drawer.editor
+
+    def do(self, key: str) -> None:
+        session = self._drawer.session
+        if session is None:
+            return
+        simple: dict[str, Callable[[], Any]] = {
+            "mend": self._drawer.help.mend, "comment": self._editor.toggle_comment,
+            "fold": lambda: self._editor.fold() or self._drawer.say("No brackets over several lines are here."),
+            "find_text": self._drawer.finder.open, "replace_text": lambda: self._drawer.finder.open(True),
+        }  # fmt: skip
+        if key in simple:
+            simple[key]()
+            return
+        text, cursor = self._editor.toPlainText(), self._editor.textCursor()
+        start, end = cursor.selectionStart(), cursor.selectionEnd()
+        try:
+            if key == "format":
+                made = format_sql(text, self._drawer.help.dialect)
+            elif key == "expand":
+                made = expand_stars(text, start, self._drawer.help.names() or names_of(()), self._editor.quoted)
+            elif key == "qualify":
+                made = qualify(text, start, self._drawer.help.names() or names_of(()), self._editor.quoted)
+                if made == text:
+                    self._drawer.say("Every column here stands with its table, or is not known.")
+            elif key == "name_part":
+                made = name_part(text, start, end)
+            elif key == "rename_alias":
+                rename_alias(text, start, "alias_")  # says at once when there is none here
+                new, is_done = QInputDialog.getText(self._editor, "Rename the alias", "Name:")
+                if not is_done or not new.strip():
+                    return
+                made = rename_alias(text, start, new.strip())
+            else:
+                made, name, value = make_parameter(text, start, end)
+                query = session.pull.query
+                session.put(replace(session.pull, query=replace(query, parameters={**query.parameters, name: value})))
+        except OtterError as problem:
+            self._drawer.say(str(problem))
+            return
+        if made != text:
+            self._editor.replace_text(made)
+
+    def offer(self, at: QPushButton) -> None:
+        """The menu of all of them."""
+        menu = QMenu(at)
+        for key, name, shortcut in EDITS:
+            if key in ("mend", "find_text"):
+                menu.addSeparator()
+            menu.addAction(f"{name}\t{shortcut}", lambda key=key: self.do(key))
+        menu.popup(at.mapToGlobal(at.rect().bottomLeft()))

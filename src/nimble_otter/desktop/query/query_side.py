@@ -1,0 +1,193 @@
+"""Beside a query: its parameters, the row limit, what runs cost, what is sent; or its plan, outcomes, a proposal."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from functools import partial
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QCheckBox, QLineEdit, QPlainTextEdit, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+
+from nimble_otter.desktop.kit.theme import code_font
+from nimble_otter.desktop.kit.widgets import as_plain, boxed, button, clear, column, label, row
+from nimble_otter.desktop.pulls.open_pull import OpenPull
+from nimble_otter.desktop.query.parameter_fields import ParameterFields
+from nimble_otter.desktop.query.proposal import ProposalView
+from nimble_otter.desktop.query.run_trees import OutcomesList, PlanTree
+from nimble_otter.errors import OtterError
+from nimble_otter.pull.model import Query
+from nimble_otter.query import translate_select
+from nimble_otter.sources.drivers.mongodb import shown
+from nimble_otter.table.show import grouped
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.query.query_drawer import QueryDrawer
+
+_NARROW, _WIDE = 250, 430
+
+
+class QuerySide(QWidget):
+    """Belongs to the query drawer; `fill` brings it up to date with the drawer's pull."""
+
+    def __init__(self, drawer: QueryDrawer) -> None:
+        super().__init__()
+        self.setObjectName("raised")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._drawer = drawer
+        self.plan, self.outcomes = PlanTree(), OutcomesList()
+        self.parameters, self._runs = ParameterFields(), QVBoxLayout()
+        self._runs.setSpacing(7)
+        self.limit = QLineEdit()
+        self.limit.setAccessibleName("Stop after so many rows")
+        self.limit.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.limit.editingFinished.connect(self._limit_typed)
+        self.sent = QPlainTextEdit()
+        self.sent.setReadOnly(True)
+        self.sent.setFont(code_font(11))
+        self.sent.setAccessibleName("What is sent to the server")
+        self.limit.setFixedWidth(126)
+        self.sent_title = label("sent to the server as", "muted", 11)
+        self._parameters_place = column(self.parameters)
+        inside = column(
+            self._parameters_place,
+            row(label("Stop after", "muted"), None, self.limit),
+            self._runs,
+            self.sent_title,
+            self.sent,
+            None,
+            space=7,
+            margins=(12, 10, 12, 8),
+        )
+        inside.setStretch(4, 10)
+        scrolled = QScrollArea()
+        scrolled.setWidgetResizable(True)
+        scrolled.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scrolled.setWidget(boxed(inside))
+        self._sides = QStackedWidget()
+        self._sides.addWidget(scrolled)
+        self._sides.addWidget(self.plan)
+        self.goes_on = QCheckBox("Go on after an error")
+        self._sides.addWidget(
+            boxed(column(self.outcomes, row(self.goes_on, None, margins=(12, 0, 12, 6)), space=4), "raised")
+        )
+        self.proposal = ProposalView()
+        self._sides.addWidget(self.proposal)
+        self.setLayout(row(self._sides))
+        self.setFixedWidth(_NARROW)
+        self._side_shape: Any = None
+        self._fields_shape: Any = None
+
+    @property
+    def session(self) -> OpenPull | None:
+        return self._drawer.session
+
+    def forget(self) -> None:
+        """Another pull is shown: make everything anew."""
+        self._side_shape = self._fields_shape = None
+
+    def turn(self, page: int, is_shown: bool) -> None:
+        """Show parameters (0), the plan (1), outcomes (2) or a proposal (3)."""
+        self._sides.setCurrentIndex(page)
+        self.setFixedWidth(_WIDE if page else _NARROW)
+        self.setVisible(is_shown)
+
+    def take_parameters(self) -> None:
+        """Have the fields of parameters here again."""
+        self._parameters_place.addWidget(self.parameters)
+
+    def fill(self) -> None:
+        """Parameters, the limit, times of runs; made anew only when what is asked for changed."""
+        session = self.session
+        assert session is not None
+        query = session.pull.query
+        names = session.pull.parameters()
+        costs = session.hub.costs.of(session.pull.source.url, session.asked.text) if session.asked is not None else ()
+        shape = (id(session), tuple(names), session.is_documents, tuple(costs), _stages(query))
+        fields = (id(session), tuple(names))
+        self.parameters.fill(session, fields == self._fields_shape)
+        self._fields_shape = fields
+        if shape != self._side_shape:
+            self._side_shape = shape
+            clear(self._runs)
+            if costs:
+                last = costs[-1]
+                self._pair("First rows", f"{last.first_s:.2f} s")
+                self._pair("All rows", f"{last.all_s:.2f} s")
+                self._pair("Size here", f"{grouped(-(-last.bytes // 1024))} kB")
+                if len(costs) > 1:
+                    earlier = [f"{c.at}: {c.all_s:.2f} s, {grouped(c.rows)} rows" for c in reversed(costs)]
+                    spent = " ".join(f"{cost.all_s:.2f}".lstrip("0") for cost in costs[-5:])
+                    self._pair("Last runs", spent, "\n".join(earlier))
+            self.sent_title.setVisible(session.is_documents)
+            self.sent.setVisible(session.is_documents)
+            self._offer_stages(query)
+        if not self.limit.hasFocus():
+            self.limit.setText("no limit" if query.limit is None else f"{grouped(query.limit)} rows")
+        self._show_sent()
+
+    def _offer_stages(self, query: Query) -> None:
+        """A pipeline's rows after each of its stages."""
+        names = _stages(query)
+        if not names:
+            return
+        self._runs.addWidget(label("Rows after the stage", "muted", 11))
+        for number, name in enumerate(names):
+            made = button(f"{number + 1}  {name}", partial(self._run_stages, number + 1), "link", f"Run up to {name}")
+            self._runs.addWidget(made)
+
+    def _run_stages(self, count: int) -> None:
+        if self.session is not None and not self.session.is_running:
+            self.session.run(self._drawer.editor.text, count)
+
+    def _pair(self, name: str, value: str, tip: str = "") -> None:
+        said = label(value)
+        said.setToolTip(as_plain(tip))
+        self._runs.addLayout(row(label(name, "muted"), None, said))
+
+    def _show_sent(self) -> None:
+        session = self.session
+        if session is None or not session.is_documents:
+            return
+        query = session.pull.query
+        if query.language == "native":
+            self.sent.setPlainText(f"{query.collection}: as typed")
+            return
+        known = session.hub.known(session.pull.source).name
+        try:
+            bound = query.bound(None, session.names)
+
+            def types_of(collection: str) -> dict[str, set[str]]:
+                shapes = session.hub.shapes.get((known, collection))
+                if shapes is not None:
+                    return shapes.type_words()
+                is_there = any(t.name == collection for t in session.hub.tables.get(known, []))
+                if is_there and not session.waits:
+                    session.hub.sample(session.hub.known(session.pull.source), collection)  # it tells times from texts
+                return {}
+
+            text = shown(translate_select(bound.text, types_of, bound.values))
+        except OtterError as problem:
+            text = str(problem)
+        if self.sent.toPlainText() != text:
+            self.sent.setPlainText(text)
+
+    def _limit_typed(self) -> None:
+        assert self.session is not None
+        digits = "".join(c for c in self.limit.text() if c.isdigit())
+        query = replace(self.session.pull.query, limit=int(digits) if digits and int(digits) else None)
+        if query != self.session.pull.query:
+            self.session.put(replace(self.session.pull, query=query))
+        self.limit.setText("no limit" if query.limit is None else f"{grouped(query.limit)} rows")
+
+
+def _stages(query: Query) -> tuple[str, ...]:
+    """The names of a native pipeline's stages; none where it is a filter, or not JSON yet."""
+    if query.language != "native" or not query.text.lstrip().startswith("["):
+        return ()
+    try:
+        found = json.loads(query.text)
+    except ValueError:
+        return ()
+    return tuple(next(iter(stage), "") for stage in found if isinstance(stage, dict))

@@ -1,0 +1,152 @@
+"""What is asked before statements that write are run: always on a source marked "take care", else where something
+would be destroyed, with what it would hit, or where it can't be told what a statement does."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QMessageBox, QWidget
+
+from nimble_otter.desktop.kit.widgets import as_plain
+from nimble_otter.errors import QueryError
+from nimble_otter.query.destroying import Destroying, Way, destroying
+from nimble_otter.query.effects import Effect, Verdict, classify, of_transaction, parse
+from nimble_otter.query.statements import split_statements
+from nimble_otter.sources import Connection, Request, Source
+from nimble_otter.sources.hits import Hit, find_hits
+from nimble_otter.table.show import grouped
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.pulls.open_pull import OpenPull
+
+PATIENCE_MS = 5000
+"""How long counting may take before the question is asked without its counts."""
+_SHOWN = 8
+
+
+@dataclass(frozen=True, slots=True)
+class ReadStatement:
+    """What one statement of a text does, and what it would destroy."""
+
+    text: str
+    verdict: Verdict
+    destroys: tuple[Destroying, ...] = ()
+
+
+def read_statements(text: str, dialect: str) -> list[ReadStatement]:
+    """Each statement of a text, read. It takes about a millisecond a statement: long texts are read beside the
+    window."""
+    found = []
+    for statement in split_statements(text):
+        verdict = classify(statement.text, dialect)
+        destroys = () if verdict.reads else tuple(destroying(statement.text, dialect))
+        found.append(ReadStatement(statement.text, verdict, destroys))
+    return found
+
+
+class RunQuestions:
+    """One for a query drawer."""
+
+    def __init__(self, parent: QWidget) -> None:
+        self._parent = parent
+
+    def ask(self, session: OpenPull, statements: Sequence[ReadStatement], go: Callable[[], None]) -> None:
+        """Call `go` once nothing has to be asked, or it was agreed to. Counting runs beside the window; the pull may
+        have been closed by then."""
+        source, dialect = session.hub.known(session.pull.source), session.dialect
+        may_write = [s for s in statements if not s.verdict.reads and not of_transaction(s.text)]
+        writing = [s.text for s in may_write]
+        if source.read_only or not writing:  # what writes there is refused by the connection
+            go()
+            return
+        unread = [s.text for s in may_write if s.verdict.effect is Effect.UNKNOWN]
+        harmful = [s.text for s in may_write if s.destroys]
+        if not harmful and not unread:
+            if not source.care or self._agreed(source, writing, [], []):
+                go()
+            return
+        session.hub.reach(source)  # which Run was pressed for
+        request = Request("", dict(session.pull.query.parameters))
+        key = f"{session.key} hits"
+
+        def done(found: tuple[list[Hit], list[str]]) -> None:
+            hits, odd = found
+            shown = [hit for hit in hits if hit.is_every]
+            asked = list(dict.fromkeys([*(h.text for h in shown), *odd]))
+            if source.care and len(writing) > len(unread) - len(odd):  # else there are only slips of the keyboard
+                asked = writing
+            if not asked or self._agreed(source, asked, shown, odd):
+                go()
+
+        def work(stop: Any, report: Any) -> tuple[list[Hit], list[str]]:
+            connection = session.hub.connection(source)
+            doubtful = [t for t in dict.fromkeys([*unread, *harmful]) if parse(t, dialect) is None]
+            wrong = {t for t in doubtful if not _is_understood(connection, replace(request, text=t))}
+            hits = find_hits(connection, [t for t in harmful if t not in wrong], request, stop)
+            return hits, [t for t in unread if t not in wrong]
+
+        def uncounted(*_: object) -> None:
+            done(([Hit(s.text, what) for s in may_write for what in s.destroys], unread))
+
+        session.jobs.submit(
+            session.hub.lane(source), key, work, done, uncounted, stopped=uncounted, title="Counting what it would hit"
+        )
+        jobs = session.jobs
+        QTimer.singleShot(PATIENCE_MS, jobs, lambda: jobs.stop(key))
+
+    def _agreed(self, source: Source, asked: Sequence[str], hits: Sequence[Hit], unread: Sequence[str]) -> bool:
+        box = QMessageBox(
+            QMessageBox.Icon.Warning if hits else QMessageBox.Icon.Question, "Run", "", parent=self._parent
+        )
+        count = "one statement" if len(asked) == 1 else f"{len(asked)} statements"
+        what = "that destroys data" if hits and len(asked) == 1 else "that destroy data" if hits else (
+            "that writes" if len(asked) == 1 else "that write")  # fmt: skip
+        box.setText(as_plain(f"Run {count} {what} on {source.name}{f' ({source.stage})' if source.stage else ''}?"))
+        lines = [_said(hit) for hit in hits[:_SHOWN]]
+        if source.care:
+            lines.append(f"{source.name} is marked “take care”.")
+        lines += [f"What this does can’t be told: {_short(t)}" for t in unread[:_SHOWN]]
+        lines += ["", *(_short(t) for t in asked[:_SHOWN])]
+        if len(asked) > _SHOWN:
+            lines.append(f"… and {len(asked) - _SHOWN} more")
+        box.setInformativeText(as_plain("\n".join(lines)))
+        go = box.addButton("Run", QMessageBox.ButtonRole.AcceptRole)
+        leave = box.addButton("Don't run", QMessageBox.ButtonRole.RejectRole)
+        box.setDefaultButton(leave)
+        box.exec()
+        return box.clickedButton() is go
+
+
+def _is_understood(connection: Connection, request: Request) -> bool:
+    """Whether the server can read a statement that we can't; one that it can't does nothing, and its error is shown."""
+    try:
+        connection.parse(request)
+    except QueryError:
+        return False
+    return True
+
+
+def _short(text: str) -> str:
+    return text if len(text) < 300 else f"{text[:300]} …"
+
+
+def _said(hit: Hit) -> str:
+    """What a statement would hit, with figures."""
+    what, rows, total = hit.what, hit.rows, hit.total
+    verb = what.way.upper()
+    if what.way in (Way.DROP, Way.TRUNCATE):
+        return f"{verb} {what.what}" + (f", which holds {_rows(total)}." if total is not None else ".")
+    if what.way is Way.ALTER:
+        return f"{verb}: {what.what}" + (f"; {grouped(rows)} values go with it." if rows is not None else ".")
+    if rows is None or total is None:
+        return f"{verb} on {what.what}; how many could not be counted."
+    if what.where is None:
+        return f"{verb} on all {_rows(total)} of {what.table}: there is no WHERE clause."
+    return f"{verb} on all {_rows(total)} of {what.table}: the WHERE clause holds for every one."
+
+
+def _rows(count: int) -> str:
+    return f"{grouped(count)} row{'s' if count != 1 else ''}"

@@ -1,0 +1,87 @@
+"""What is said, and can be done, while a transaction is open on a pull's source."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtWidgets import QMessageBox, QWidget
+
+from nimble_otter.desktop.kit.widgets import as_plain, button, label, row
+from nimble_otter.desktop.pulls.open_pull import OpenPull
+from nimble_otter.desktop.runtime.connections import Hub
+from nimble_otter.errors import OtterError
+from nimble_otter.sources import Source
+from nimble_otter.sources.held import Held
+
+
+def words_of(held: Held) -> str:
+    """How long a transaction is open, and how much was done in it."""
+    ran = "nothing ran in it yet" if not held.statements else f"{held.statements} statements ran in it"
+    ran = "1 statement ran in it" if held.statements == 1 else ran
+    return f"open since {held.since:%H:%M}; {ran}"
+
+
+class TransactionStrip(QWidget):
+    """Stands under the head of the query as long as a transaction is open there."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("raised")
+        self._session: OpenPull | None = None
+        self.words = label("", "plum", 12)
+        self.commit = button("Commit", lambda: self._end(True), "", "Keep what the statements wrote")
+        self.roll_back = button("Roll back", lambda: self._end(False), "", "Undo what the statements wrote")
+        self.setLayout(row(self.words, None, self.roll_back, self.commit, space=8, margins=(12, 3, 12, 3)))
+        self.setAccessibleName("Open transaction")
+        self.hide()
+
+    def show_pull(self, session: OpenPull) -> None:
+        """Bring it up to date with a pull's source."""
+        self._session = session
+        held = session.held
+        self.setVisible(held is not None)
+        if held is not None:
+            self.words.setText(f"A transaction on {session.hub.known(session.pull.source).name} is {words_of(held)}.")
+        for made in (self.commit, self.roll_back):
+            made.setEnabled(not session.is_running)
+
+    def begin(self, session: OpenPull) -> None:
+        """Open a transaction on a pull's source."""
+        self._session = session
+        session.hub.begin(session.hub.known(session.pull.source), self._done)
+
+    def _end(self, commit: bool) -> None:
+        if self._session is not None:
+            self._session.hub.end(self._session.hub.known(self._session.pull.source), commit, self._done)
+
+    def _done(self, problem: OtterError | None) -> None:
+        if self._session is not None:
+            self._session.failed(problem) if problem is not None else self._session.state_changed.emit()
+
+
+def ask_to_end(parent: QWidget, hub: Hub, sources: list[Source], then: Callable[[], object]) -> None:
+    """Ask what becomes of open transactions, before what would leave them behind; `then` only when all are ended."""
+    box = QMessageBox(QMessageBox.Icon.Question, "Open transaction", "", parent=parent)
+    names = ", ".join(s.name for s in sources)
+    box.setText(as_plain(f"A transaction is open on {names}."))
+    box.setInformativeText(
+        as_plain("\n".join(f"{s.name}: {words_of(held)}." for s in sources if (held := hub.held(s)) is not None))
+    )
+    commit = box.addButton("Commit", QMessageBox.ButtonRole.AcceptRole)
+    back = box.addButton("Roll back", QMessageBox.ButtonRole.DestructiveRole)
+    box.addButton("Leave it open", QMessageBox.ButtonRole.RejectRole)
+    box.exec()
+    if box.clickedButton() not in (commit, back):
+        return
+    left = len(sources)
+
+    def done(problem: OtterError | None) -> None:
+        nonlocal left
+        left -= 1
+        if problem is not None:
+            hub.trouble.emit(str(problem))
+        elif not left:
+            then()
+
+    for source in sources:
+        hub.end(source, box.clickedButton() is commit, done)

@@ -1,0 +1,33 @@
+"""What stands above a pull that comes from elsewhere: whom it would ask, until Run is pressed once."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QWidget
+
+from nimble_otter.desktop.kit.widgets import label, row
+from nimble_otter.desktop.pulls.open_pull import OpenPull
+
+
+class WaitingStrip(QWidget):
+    """Stands under the head of the query."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("caution")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.words = label("", "amber", 12, wrap=True)
+        self.setLayout(row(self.words, margins=(12, 4, 12, 4)))
+        self.setAccessibleName("A pull that was not run here before")
+        self.hide()
+
+    def show_pull(self, session: OpenPull) -> None:
+        """Bring it up to date with a pull."""
+        self.setVisible(session.waits)
+        if session.waits:
+            source = session.hub.known(session.pull.source)
+            marks = [source.stage] if source.stage else []
+            marks += ["read-only"] if source.read_only else []
+            said = f" ({', '.join(marks)})" if marks else ""
+            name = "" if source.name == source.url else f"{source.name}{said} at "
+            self.words.setText(f"Not run here before: nothing is asked until you press Run. It asks {name}{source.url}")

@@ -1,0 +1,393 @@
+"""The sources of the window: the saved list, open connections in their lanes, catalogues and counts."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import replace
+from typing import Any
+
+from PySide6.QtCore import QObject, Signal
+
+from nimble_otter.demo import DEMO_SOURCES, resolve
+from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report, is_left
+from nimble_otter.errors import ConnectError, OtterError, SavedError, Stopped
+from nimble_otter.pull import places
+from nimble_otter.pull.costs import Costs
+from nimble_otter.pull.history import History
+from nimble_otter.pull.known import KnownPulls
+from nimble_otter.pull.model import Pull
+from nimble_otter.pull.versions import Versions
+from nimble_otter.query.names import Names
+from nimble_otter.sources import Connection, Shapes, Source, TableInfo, connect
+from nimble_otter.sources.catalogue import Definition
+from nimble_otter.sources.held import Held
+from nimble_otter.sources.marks import guarded_databases, with_marks
+from nimble_otter.sources.names import names_in_catalogue
+from nimble_otter.sources.saved import change_sources, load_sources
+from nimble_otter.sources.secrets import remember
+from nimble_otter.stop import StopToken
+
+SAMPLE = 1000
+"""Documents that shapes are found from, unless more are asked for."""
+
+
+class Hub(QObject):
+    """`changed` with a source's name when its catalogue, counts or error are new, "" when the list is."""
+
+    changed = Signal(str)
+    trouble = Signal(str)
+
+    def __init__(self, jobs: Jobs) -> None:
+        super().__init__()
+        self.jobs = jobs
+        self._connections: dict[str, Connection] = {}
+        self._left: list[Connection] = []
+        self.tables: dict[str, list[TableInfo]] = {}
+        self.errors: dict[str, OtterError] = {}
+        self.shapes: dict[tuple[str, str], Shapes] = {}
+        self._marks: dict[Source, tuple[list[Source], Source]] = {}
+        self._names: dict[str, tuple[Any, Names]] = {}
+        self.costs = Costs(places.state_folder() / "costs.json")
+        self.versions = Versions(places.state_folder() / "versions")
+        self.history = History(places.state_folder() / "history.jsonl")
+        self.known_pulls = KnownPulls(places.state_folder() / "known-pulls.json")
+        self._released: set[str] = set()
+        self._file = places.config_folder() / "sources.toml"
+        self.sources: list[Source] = list(DEMO_SOURCES)
+        jobs.lane_left.connect(self._leave)
+
+    def load(self) -> None:
+        """Read the saved list."""
+        try:
+            saved = load_sources(self._file)
+            self.sources = [*DEMO_SOURCES, *saved]
+            if told := [s for s in saved if s.secret is not None]:  # an earlier version of ours left some
+                for source in told:
+                    remember(source.url, source.secret.reveal() if source.secret is not None else "")
+                change_sources(self._file, lambda found: found)
+        except (OtterError, OSError) as problem:
+            self.trouble.emit(str(problem))
+        self.changed.emit("")
+
+    def find(self, name: str) -> Source | None:
+        return next((source for source in self.sources if source.name == name), None)
+
+    def known(self, source: Source) -> Source:
+        """The saved source that a pull's source means, by URL and then by name; else the source itself, with the
+        marks of those that reach the same."""
+        same = [s for s in self.sources if s.url == source.url] or [s for s in self.sources if s.name == source.name]
+        return same[0] if same else self._marked(source)
+
+    def _marked(self, source: Source) -> Source:
+        kept = self._marks.get(source)
+        if kept is None or kept[0] is not self.sources:  # worked out once for each list of sources
+            kept = self._marks[source] = (self.sources, with_marks(source, self.sources))
+        return kept[1]
+
+    def add(self, source: Source, password: str | None = None, before: Source | None = None) -> Source:
+        """Save a source (or find the one saved with this URL), in the place of `before`; its name is made to differ
+        from the others."""
+        password = password or (source.secret.reveal() if source.secret is not None else None)
+        if password:
+            remember(source.url, password)
+        if before is not None:
+            return self._replace(before, source)
+        known = next((s for s in self.sources if s.url == source.url), None)
+        if known is not None:
+            self.open(known, again=True)
+            return known
+        made = with_marks(replace(source, name=source.name or "source"), self.sources)
+
+        def added(saved: list[Source]) -> list[Source]:
+            if any(s.url == made.url for s in saved):  # by another window
+                return saved
+            taken, name, number = {s.name for s in (*DEMO_SOURCES, *saved)}, made.name, 2
+            while name in taken:
+                name, number = f"{made.name} {number}", number + 1
+            return [*saved, replace(made, name=name)]
+
+        self._change(added)
+        made = next((s for s in self.sources if s.url == made.url), made)
+        self.open(made)
+        return made
+
+    def _replace(self, before: Source, after: Source) -> Source:
+        if after.name != before.name and self.find(after.name) is not None:
+            after = replace(after, name=before.name)
+        self.jobs.submit(self.lane(before), f"open {before.url}", lambda *_: self._drop(before))
+        self.tables.pop(before.name, None)
+        self.errors.pop(before.name, None)
+
+        def replaced(saved: list[Source]) -> list[Source]:
+            if before.url.startswith("demo:"):  # which is never saved
+                return saved
+            names = {s.name for s in saved}
+            kept = [after if s.name == before.name else s for s in saved]
+            return kept if before.name in names else [*kept, after]
+
+        self._change(replaced)
+        self.open(after)
+        return after
+
+    def remove(self, source: Source) -> None:
+        """Forget a saved source; pulls that use it keep its URL."""
+        self.jobs.submit(self.lane(source), f"open {source.url}", lambda *_: self._drop(source))
+        self.tables.pop(source.name, None)
+        self.errors.pop(source.name, None)
+        self._change(lambda saved: [s for s in saved if s.name != source.name])
+
+    def _change(self, change: Callable[[list[Source]], list[Source]]) -> None:
+        """Change the list here and on disk, where another window may have changed it too."""
+        own = change([s for s in self.sources if not s.url.startswith("demo:")])
+        try:
+            own = change_sources(self._file, change)
+        except OtterError as problem:
+            self.trouble.emit(f"The list of sources was not saved. {problem}")
+        except OSError as problem:
+            self.trouble.emit(f"The list of sources can't be saved: {problem.strerror}.")
+        self.sources = [*DEMO_SOURCES, *own]
+        self.changed.emit("")
+
+    def names(self, source: Source) -> Names | None:
+        """A source's catalogue as names, made once for each reading of it; None while it is not known."""
+        tables = self.tables.get(source.name, [])
+        if not any(t.columns or t.kind == "collection" for t in tables):
+            return None
+        mark = (id(tables), len(self.shapes))
+        if self._names.get(source.name, (None, None))[0] != mark:
+            shapes = {name: found for (own, name), found in self.shapes.items() if own == source.name}
+            self._names[source.name] = (mark, names_in_catalogue(tables, shapes))
+        return self._names[source.name][1]
+
+    def quoted(self, source: Source, name: str) -> str:
+        """A name as queries of this source write it. Quoting asks nothing of the server, so it may be done here."""
+        found = self._connections.get(source.url)
+        return found.quoted(name) if found is not None else name
+
+    # --- in a source's lane ------------------------------------------------------------------------------------
+
+    @staticmethod
+    def lane(source: Source) -> str:
+        return f"source {source.url}"
+
+    def connection(self, source: Source) -> Connection:
+        """The source's connection, opened when it is not; call it in the source's lane only. Raises: ConnectError for
+        one that only a pull names which was not run here."""
+        found = self._connections.get(source.url)
+        if found is None:
+            if source.url not in self._released and not any(s.url == source.url for s in self.sources):
+                raise ConnectError("This source is named by a pull that was not run here.", "Run the pull first.")
+            found = self.connect_new(source)
+            if is_left():  # it answered too late: another lane has a connection of its own by now
+                found.close()
+                raise Stopped
+            self._connections[source.url] = found
+        return found
+
+    def release(self, pull: Pull) -> None:
+        """The user ran a pull: its source may be reached, and it is known from now on."""
+        self.reach(self.known(pull.source))
+        self.note_known(pull)
+
+    def reach(self, source: Source) -> None:
+        """The user wants a source asked that only a pull names."""
+        self._released.add(source.url)
+
+    def note_known(self, pull: Pull) -> None:
+        """What the pull asks, and whom, is known from now on."""
+        if not self.known_pulls.has(pull):
+            self.keep(f"known {id(pull)}", lambda: self.known_pulls.add(pull), f"That {pull.name} was run here")
+
+    def keep(self, key: str, write: Callable[[], object], what: str) -> None:
+        """Write something of ours in the background; where that fails, it is said."""
+
+        def work(*_: object) -> None:
+            try:
+                write()
+            except OSError as problem:
+                raise SavedError(f"{what} can't be kept: {problem.strerror}.") from problem
+            except ValueError as problem:  # of a file that another program has changed
+                raise SavedError(f"{what} can't be kept: {problem}.") from problem
+
+        self.jobs.submit(LOCAL, key, work, failed=lambda problem: self.trouble.emit(str(problem)))
+
+    def _leave(self, lane: str) -> None:
+        """A server that does not answer holds a connection: let it be, the next call opens another."""
+        for url in [u for u in self._connections if lane == f"source {u}"]:
+            left = self._connections.pop(url)
+            self._left.append(left)
+            if left.held is not None:
+                self.trouble.emit("The open transaction is given up with its connection; nothing of it is written.")
+
+    def _drop(self, source: Source) -> None:
+        """Let a connection go; in its lane."""
+        found = self._connections.pop(source.url, None)
+        if found is not None:
+            found.close()
+
+    def close(self) -> None:
+        """Close every connection; after the lanes have ended."""
+        for connection in (*self._connections.values(), *self._left):
+            with suppress(OtterError):
+                connection.close()
+        self._connections.clear()
+        self._left.clear()
+
+    def connect_new(self, source: Source, password: str | None = None) -> Connection:
+        """A connection of its own; for testing a source before it is saved."""
+        if source not in self.sources:
+            source = with_marks(source, self.sources, names=True)
+        guarded = guarded_databases(source, self.sources)
+        return connect(resolve(source, places.demo_folder()), password, guarded)
+
+    def held(self, source: Source) -> Held | None:
+        """The transaction that is open on a source."""
+        found = self._connections.get(source.url)
+        return found.held if found is not None else None
+
+    def holding(self) -> list[Source]:
+        """The sources on which a transaction is open, also those that are not saved."""
+        urls = [url for url, connection in self._connections.items() if connection.held is not None]
+        known = {source.url: source for source in self.sources}
+        return [known.get(url) or Source(url, url) for url in urls]
+
+    def begin(self, source: Source, done: Callable[[OtterError | None], None]) -> None:
+        """Open a transaction; `done` gets what went wrong."""
+
+        def work(stop: StopToken, report: Report) -> None:
+            self.connection(source).begin()
+
+        self.jobs.submit(self.lane(source), f"hold {source.url}", work, lambda _: done(None), done, title="Beginning")
+
+    def end(self, source: Source, commit: bool, done: Callable[[OtterError | None], None]) -> None:
+        """Commit the open transaction, or roll it back."""
+
+        def work(stop: StopToken, report: Report) -> None:
+            self.connection(source).end(commit)
+
+        title = "Committing" if commit else "Rolling back"
+        self.jobs.submit(self.lane(source), f"hold {source.url}", work, lambda _: done(None), done, title=title)
+
+    def open(self, source: Source, again: bool = False) -> None:
+        """Read the catalogue in the background, then count the tables one by one."""
+        if not again and (source.name in self.tables or self.jobs.is_running(f"open {source.url}")):
+            return
+
+        def work(stop: StopToken, report: Report) -> list[TableInfo]:
+            if again and self.held(source) is None:  # an open transaction would go with its connection
+                self._drop(source)
+            connection = self.connection(source)
+            if source.name not in self.tables:
+                report(connection.names())
+                stop.check()
+            return connection.tables()
+
+        def show(tables: list[TableInfo]) -> None:
+            self.errors.pop(source.name, None)
+            self.tables[source.name] = list(tables)
+            self.changed.emit(source.name)
+
+        def done(tables: list[TableInfo]) -> None:
+            show(tables)
+            connection = self._connections.get(source.url)
+            if connection is not None and connection.counts_at_once:
+                self._count(source, tables)
+
+        def fail(problem: OtterError) -> None:
+            self.errors[source.name] = problem
+            self.tables.pop(source.name, None)
+            self.changed.emit(source.name)
+
+        self.jobs.submit(self.lane(source), f"open {source.url}", work, done, fail, show)
+
+    def _count(self, source: Source, tables: list[TableInfo]) -> None:
+        """Count every table one by one, on a connection of its own so that nothing waits for it."""
+
+        def work(stop: StopToken, report: Report) -> None:
+            connection = self.connect_new(source)
+            try:
+                wanted = [t for t in tables if t.kind in ("table", "collection")]
+                found: dict[str, int] = {}
+                told = time.monotonic()
+                for table in wanted:
+                    stop.check()
+                    found[table.name] = connection.count(table.name)
+                    if time.monotonic() - told > 0.3:
+                        told = time.monotonic()
+                        report(dict(found))
+                report(found)
+            finally:
+                connection.close()
+
+        self.jobs.submit(
+            f"counts {source.url}", f"counts {source.url}", work, update=lambda found: self._counted(source, found)
+        )
+
+    def count_exactly(self, source: Source, table: str) -> None:
+        """Count one table at the server, in place of what it reckoned."""
+
+        def work(stop: StopToken, report: Report) -> dict[str, int]:
+            return {table: self.connection(source).count(table)}
+
+        def fail(problem: OtterError) -> None:
+            self.trouble.emit(str(problem))
+
+        self.jobs.submit(
+            self.lane(source), f"count {source.url} {table}", work, lambda found: self._counted(source, found), fail,
+            title=f"Counting {table}",
+        )  # fmt: skip
+
+    def _counted(self, source: Source, found: dict[str, int] | None) -> None:
+        tables = self.tables.get(source.name)
+        if found and tables is not None:
+            self.tables[source.name] = [
+                replace(t, rows=found[t.name], is_estimate=False) if t.name in found else t for t in tables
+            ]
+            self.changed.emit(source.name)
+
+    def define(self, source: Source, table: TableInfo, done: Any, failed: Any) -> None:
+        """The definition of one entry, in the background."""
+
+        def work(stop: StopToken, report: Report) -> Definition:
+            return self.connection(source).describe(table)
+
+        self.jobs.submit(self.lane(source), f"define {source.url}", work, done, failed)
+
+    def rights(self, source: Source, done: Callable[[tuple[str, ...]], None]) -> None:
+        """What the user of a source that is open may do beyond rows, in sentences."""
+        if source.url in self._connections:
+            work = lambda stop, report: self.connection(source).rights()  # noqa: E731
+            self.jobs.submit(self.lane(source), f"rights {source.url}", work, done, lambda _: None)
+
+    def sample(self, source: Source, collection: str, size: int | None = None) -> None:
+        """Find the shapes of a collection in the background; with a size again, from so many documents."""
+        key = (source.name, collection)
+        if (key in self.shapes and size is None) or self.jobs.is_running(f"shapes {key}"):
+            return
+
+        def show(shapes: Shapes) -> None:
+            self.shapes[key] = shapes
+            self.changed.emit(source.name)
+
+        def work(stop: StopToken, report: Report) -> Shapes:
+            return self.connection(source).shapes(collection, size or SAMPLE)
+
+        self.jobs.submit(self.lane(source), f"shapes {key}", work, show, title=f"Sampling {collection}")
+
+    def test(self, source: Source, password: str | None, done: Any, failed: Any) -> None:
+        """Connect and read the catalogue, saving nothing; `done` gets what was found in words."""
+
+        def work(stop: StopToken, report: Report) -> str:
+            connection = self.connect_new(source, password)
+            try:
+                tables, rights = connection.tables(), connection.rights()
+            finally:
+                connection.close()
+            word = "collections" if tables and tables[0].kind == "collection" else "tables and views"
+            return " ".join((f"It answers: {len(tables)} {word}.", *rights))
+
+        self.jobs.submit(
+            "test", "test", work, done, failed, stopped=lambda: failed(None), title="Testing the source"
+        )  # fmt: skip

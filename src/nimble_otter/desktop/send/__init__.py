@@ -1,0 +1,1 @@
+"""Deliveries: the drawer that sets one up, and writing it beside the window."""

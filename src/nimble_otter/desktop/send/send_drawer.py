@@ -1,0 +1,315 @@
+"""Send: where rows go and how, the first of them as they will be written, and the columns in their order."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtCore import QSize, Qt, QTimer, Signal
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import (
+    QApplication,
+    QListWidget,
+    QListWidgetItem,
+    QPlainTextEdit,
+    QScrollArea,
+    QSizePolicy,
+    QSplitter,
+    QWidget,
+)
+
+from nimble_otter.desktop.kit.theme import code_font
+from nimble_otter.desktop.kit.widgets import (
+    ElidedLabel,
+    Line,
+    Segments,
+    as_plain,
+    boxed,
+    button,
+    column,
+    label,
+    row,
+    set_tone,
+)
+from nimble_otter.desktop.pulls.drawer import Drawer
+from nimble_otter.desktop.send.send_columns import SendColumns
+from nimble_otter.desktop.send.send_form import SendForm
+from nimble_otter.errors import OtterError
+from nimble_otter.pull.model import SendPlan
+from nimble_otter.send import all_formats, format_for
+from nimble_otter.table.show import grouped
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.send.sending import Sending
+
+DEFAULT_FOLDER = "~/"
+_OTHERS = (("clipboard", "Clipboard"), ("source", "Another source"))
+_WIDE, _FORM, _SIDE = 740, 400, 186
+"""Pixels from which on the preview stands beside the options, and how wide these and the columns are."""
+_PREVIEW_MS = 150
+
+
+class SendDrawer(Drawer):
+    title = "Send"
+    write_wanted = Signal()
+    locale_set = Signal(dict)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.sending: Sending | None = None
+        self._looked_up = set[int]()
+        self.receiver: Callable[[], Mapping[str, Any]] = dict
+        self.write = button("Write file", self.write_wanted.emit, "primary")
+        self.head.right.addWidget(self.write)
+        self.formats = QListWidget()
+        self.formats.setObjectName("formats")
+        self.formats.setAccessibleName("Where to")
+        self.formats.setFixedWidth(146)
+        for key, word in (*((f.key, f.word) for f in all_formats()), *_OTHERS):
+            item = QListWidgetItem(word)
+            item.setData(Qt.ItemDataRole.UserRole, key)
+            item.setSizeHint(QSize(0, 23))
+            self.formats.addItem(item)
+        self.formats.currentItemChanged.connect(lambda item, _: self._choose(item))
+        self.form = SendForm()
+        self.form.changed.connect(self._put)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(self.form)
+        self.preview = QPlainTextEdit()
+        self.preview.setObjectName("sunk")
+        self.preview.setReadOnly(True)
+        self.preview.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
+        self.preview.setFont(code_font())
+        self.preview.setAccessibleName("The first rows as they will be written")
+        self.preview.setTabStopDistance(48)
+        self._said = ElidedLabel("", "muted")
+        shown = boxed(column(self._said, self.preview, space=4, margins=(12, 8, 12, 8)))
+        self._options, self._shown = scroll, shown
+        self._parts = QSplitter(Qt.Orientation.Horizontal)
+        self._parts.setChildrenCollapsible(False)
+        self._parts.addWidget(scroll)
+        self._parts.addWidget(shown)
+        self._parts.setSizes([_FORM, _WIDE - _FORM])
+        self._parts.setStretchFactor(1, 1)
+        self.views = Segments(["Options", "Preview"], lambda _: self._arrange())
+        self.views.setFixedWidth(160)
+        self.head.left.addWidget(self.views)
+        self.report = self._make_report()
+        self.columns = SendColumns()
+        self.columns.changed.connect(self._columns_changed)
+        side = boxed(column(label("Columns, in order", "muted", 12), self.columns, margins=(12, 9, 8, 6)), "raised")
+        side.setFixedWidth(_SIDE)
+        parts = column(self._parts, self.report, space=0)
+        parts.setStretch(0, 1)
+        middle = boxed(parts)
+        self.set_body(self.formats, middle, Line(True, "grid_line"), side, stretch=(0, 1, 0, 0))
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(_PREVIEW_MS)
+        self._later.timeout.connect(self._show_preview)
+
+    @property
+    def sources(self) -> Callable[[], Sequence[Any]]:
+        return self.form.sources
+
+    @sources.setter
+    def sources(self, find: Callable[[], Sequence[Any]]) -> None:
+        self.form.sources = find
+
+    @property
+    def tables(self) -> Callable[[str], Sequence[Any]]:
+        return self.form.tables
+
+    @tables.setter
+    def tables(self, find: Callable[[str], Sequence[Any]]) -> None:
+        self.form.tables = find
+
+    # --- what was sent -----------------------------------------------------------------------------------------
+
+    def _make_report(self) -> QWidget:
+        """A line under the options: what was sent, and what can be done with it."""
+        self._sent = ElidedLabel("")
+        self._again = button("Send again", self.write_wanted.emit)
+        deeds = row(
+            button("Open", lambda: self._with_path(False)),
+            button("Show in folder", lambda: self._with_path(True)),
+            button("Copy path", self._copy_path),
+            self._again,
+            None,
+            space=6,
+        )
+        made = boxed(column(self._sent, deeds, space=3, margins=(14, 4, 12, 5)), "raised")
+        made.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Maximum)
+        made.hide()
+        return made
+
+    def _with_path(self, folder: bool) -> None:
+        from nimble_otter.desktop.send.sending import open_path
+
+        if self.session is None or self.session.sent is None:
+            return
+        path = self.session.sent.path
+        if not path.exists():
+            self._sent.setText(f"{path} is not there any more.")
+            return
+        if not open_path(path.parent if folder else path):
+            self._sent.setText(f"No program of the desktop opens {path.name}.")
+
+    def _copy_path(self) -> None:
+        if self.session is not None and self.session.sent is not None:
+            QApplication.clipboard().setText(str(self.session.sent.path))
+
+    def _show_report(self) -> None:
+        from nimble_otter.desktop.send.sending import size_words
+
+        sent = self.session.sent if self.session is not None else None
+        self.report.setVisible(sent is not None)
+        if sent is None:
+            return
+        counted = "counted by reading back" if sent.checked else "counted while writing"
+        parts = [
+            f"Sent {grouped(sent.rows)} rows to {sent.path.name}, {size_words(sent.bytes)} in {sent.seconds:.1f} s"
+        ]
+        parts += [counted]
+        parts += [f"{grouped(sent.beside[1])} files in {sent.beside[0].name}"] if sent.beside is not None else []
+        self._sent.setText("; ".join([*parts, *sent.notes]))
+        self._sent.setToolTip(as_plain("\n".join([str(sent.path), *parts, *sent.notes])))
+
+    # --- the plan ----------------------------------------------------------------------------------------------
+
+    @property
+    def plan(self) -> SendPlan:
+        """The pull's plan, or the one it would begin with."""
+        assert self.session is not None
+        return self.session.pull.send or SendPlan("csv", f"{DEFAULT_FOLDER}{{pull}}-{{date}}.csv")
+
+    def refresh(self) -> None:
+        session = self.session
+        assert session is not None
+        shaped, plan = session.shaped, self.plan
+        if plan.scope == "query":
+            self.head.words.setText("all rows of the query, without showing them")
+        elif shaped is None:
+            self.head.words.setText("no rows yet: run the query first")
+        else:
+            self.head.words.setText(self._words(plan))
+        self.write.setText({"clipboard": "Copy", "source": "Send rows"}.get(plan.format, "Write file"))
+        is_ready = (shaped is not None or plan.scope == "query") and not session.is_running
+        self.write.setEnabled(is_ready)
+        self._again.setEnabled(is_ready)
+        self.formats.blockSignals(True)
+        for place in range(self.formats.count()):
+            if self.formats.item(place).data(Qt.ItemDataRole.UserRole) == plan.format:
+                self.formats.setCurrentRow(place)
+        self.formats.blockSignals(False)
+        self.form.has_groups = shaped is not None and shaped.grouped is not None
+        self.form.show_plan(plan)
+        self.columns.show_rows(shaped)
+        self.columns.setEnabled(plan.scope in ("shown", "tree"))
+        if not session.last_sent and self.sending is not None and session.number not in self._looked_up:
+            self._looked_up.add(session.number)  # once: it is read from the log
+            session.last_sent = self.sending.last(session)
+            if session.last_sent:
+                session.pull_changed.emit()
+        self._show_report()
+        self._later.start()
+
+    def _words(self, plan: SendPlan) -> str:
+        session = self.session
+        assert session is not None
+        shaped = session.shaped
+        assert shaped is not None
+        if plan.scope == "all" and session.table is not None:
+            words = f"{grouped(session.table.rows)} rows × {len(session.table.fields)} columns, as pulled"
+        elif plan.scope == "tree" and shaped.grouped is not None:
+            words = f"{grouped(len(session.tree_lines() or ()))} lines of groups, as they are open"
+        else:
+            noun = "groups (the deepest level)" if shaped.grouped is not None else "rows"
+            words = f"{grouped(shaped.rows)} {noun} × {len(shaped.shown())} columns, as shown"
+        if session.edits.count:
+            words += " · pending changes are not sent until written"
+        return words
+
+    def _show_preview(self) -> None:
+        """The first rows as they will be written; what is wrong with the options in their place."""
+        if self.session is None or self.sending is None or not self.isVisible():
+            return
+        plan = self.plan
+        is_text = plan.format in ("clipboard", "source") or format_for(plan.format).is_text
+        said = "First rows, as they will be written" if is_text else "First rows; the file holds them as values"
+        if plan.format == "source":
+            said = "What will be done"
+        try:
+            text, tone = self.sending.preview(self.session, plan), "muted"
+        except OtterError as problem:
+            text, said, tone = "", str(problem), "plum"
+        if not text and tone == "muted":
+            said = "no rows yet: run the query first"
+        self._said.setText(said)
+        set_tone(self._said, tone)
+        if self.preview.toPlainText() != text:
+            self.preview.setPlainText(text)
+
+    def showEvent(self, event: Any) -> None:
+        super().showEvent(event)
+        self._later.start()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._arrange()
+
+    def _arrange(self) -> None:
+        """Options and preview beside each other where there is room, else one of them."""
+        is_wide = self.width() - self.formats.width() - _SIDE >= _WIDE
+        self.views.setVisible(not is_wide)
+        self._options.setVisible(is_wide or self.views.chosen == 0)
+        self._shown.setVisible(is_wide or self.views.chosen == 1)
+        self._later.start()
+
+    def _put(self, plan: SendPlan) -> None:
+        assert self.session is not None
+        if plan != self.session.pull.send:
+            if plan.format == "clipboard":  # copies from the grid are for the same receiver
+                self.locale_set.emit({name: value for name, value in plan.options.items() if name != "form"})
+            self.session.change(replace(self.session.pull, send=plan), "Change delivery")
+
+    def _choose(self, item: QListWidgetItem | None) -> None:
+        if item is None or self.session is None:
+            return
+        key, plan = str(item.data(Qt.ItemDataRole.UserRole)), self.plan
+        if key == plan.format:
+            return
+        path = plan.path
+        for format_ in all_formats():
+            if path.lower().endswith(format_.suffix):
+                path = path[: -len(format_.suffix)]
+                break
+        if key in dict(_OTHERS):
+            options = dict(self.receiver()) if key == "clipboard" else {}
+            self._put(SendPlan(key, path, options, plan.exists, "all" if plan.scope == "all" else "shown"))
+            return
+        ways = {"ask", "number", "replace", *(way for way, _ in format_for(key).changes)}
+        exists = plan.exists if plan.exists in ways else "ask"
+        known = {option.name for option in format_for(key).options}
+        kept = {name: value for name, value in plan.options.items() if name in known & _SHARED}
+        self._put(SendPlan(key, path + format_for(key).suffix, kept, exists, plan.scope))
+
+    def _columns_changed(self, what: str) -> None:
+        """The list is the Columns step: one place for what is shown and sent."""
+        session = self.session
+        assert session is not None
+        if not self.columns.ticked:
+            self.columns._shown = []
+            self.refresh()
+            return
+        at, step = self.columns.step(session.pull)
+        if at is not None:
+            session.set_step(at, step, what)
+        else:
+            session.add_step(step, what)
+
+
+_SHARED = {"header", "case", "empty", "values", "decimal", "date", "time", "words", "table"}
+"""Options that mean the same from one format to the next."""

@@ -1,0 +1,364 @@
+"""Sending rows of a pull: to files, the clipboard, another source; and tables straight from the catalogue."""
+
+from __future__ import annotations
+
+import atexit
+import datetime as dt
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QMimeData
+from PySide6.QtWidgets import QApplication, QWidget
+
+from nimble_otter.desktop.grid.clipboard_cells import EXACT
+from nimble_otter.desktop.kit.confirm_dialogs import ask_exists, ask_name
+from nimble_otter.desktop.pulls.open_pull import OpenPull
+from nimble_otter.desktop.pulls.truncated_values import wait_for_whole
+from nimble_otter.desktop.runtime.connections import Hub
+from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs
+from nimble_otter.desktop.send.send_tables import SendTables
+from nimble_otter.errors import OtterError, SendError
+from nimble_otter.pull import Pull, Query
+from nimble_otter.pull.deliver import (
+    delivered,
+    deliveries,
+    format_of,
+    keep_delivery,
+    path_for,
+    rows_as_pulled,
+    rows_of_tree,
+    rows_to_send,
+    stream_rows,
+    table_name,
+)
+from nimble_otter.pull.model import SendPlan
+from nimble_otter.send import Rows, Sent, first_rows, format_for, send_tables, send_text, send_to_file
+from nimble_otter.send.clipboard import Copied, copied
+from nimble_otter.send.transfer import Moved, Transfer, preview, transfer, transfer_from
+from nimble_otter.sources import Request, Source, TableInfo
+from nimble_otter.stop import StopToken
+from nimble_otter.table.show import grouped
+
+CLIPBOARD, SOURCE = "clipboard", "source"
+PREVIEW_ROWS = 12
+_AT_ONCE = 20_000
+"""Cells that are copied before the next key is heard."""
+MOST_TO_CLIPBOARD = 1_000_000
+"""Cells that are copied; more belong in a file."""
+
+
+class Sending:
+    """`say(text, is_problem)` tells the user; results go to the pull that asked, whatever is shown by then."""
+
+    def __init__(self, jobs: Jobs, hub: Hub, folder: Path, say: Callable[[str, bool], None]) -> None:
+        self._jobs, self._hub, self._folder, self._say = jobs, hub, folder, say
+
+    def send(self, session: OpenPull, plan: SendPlan) -> None:
+        """Do what the plan says, in the background."""
+        if plan.format == SOURCE:
+            self._to_source(session, plan)
+        elif plan.format == CLIPBOARD:
+            self._to_clipboard(session, plan)
+        else:
+            self._to_file(session, plan)
+
+    # --- what goes ---------------------------------------------------------------------------------------------
+
+    @staticmethod
+    def rows(session: OpenPull, scope: str) -> Rows | None:
+        """The rows as shown, or all as they were pulled; None before there are any."""
+        target = session.target.table
+        name = target.bare if target is not None else table_name(session.pull)
+        if scope in ("all", "query"):
+            table = session.table
+            return None if table is None else rows_as_pulled(table, name, target)
+        shaped = session.shaped
+        if shaped is None:
+            return None
+        if scope == "tree":
+            return rows_of_tree(shaped, name, session.opened)
+        return rows_to_send(shaped, name, target if shaped.own_rows and shaped.grouped is None else None)
+
+    def _ready(self, session: OpenPull, plan: SendPlan) -> Rows | None:
+        """The rows, once values that the source cut are there whole; None while that is not so."""
+        if wait_for_whole(session, lambda session: self.send(session, plan), True):
+            return None
+        rows = self.rows(session, plan.scope)
+        if rows is None:
+            self._say("There are no rows to send; run the query first.", True)
+        return rows
+
+    def preview(self, session: OpenPull, plan: SendPlan) -> str:
+        """The first rows as they will be written; of formats that are no text, the values that they will hold. Raises:
+        OtterError."""
+        rows = self.rows(session, plan.scope)
+        if rows is None:
+            return ""
+        few = first_rows(rows, PREVIEW_ROWS)
+        if plan.format == SOURCE:
+            return preview(few, *self._transfer_of(plan))
+        if plan.format == CLIPBOARD:
+            return copied([few], str(plan.options.get("form", "header")), plan.options, self._dialect(session)).text
+        format_ = format_for(plan.format)
+        if format_.is_text:
+            return send_text(few, format_, plan.options)
+        shared = {option.name for option in format_for("text").options} & plan.options.keys()
+        return send_text(few, format_for("text"), {name: plan.options[name] for name in shared})
+
+    def last(self, session: OpenPull) -> str:
+        """When the pull's rows were sent last, for the course."""
+        found = deliveries(self._folder, session.pull.name, 1)
+        return f"last sent {found[0].moment:%a %H:%M}" if found else ""
+
+    # --- files -------------------------------------------------------------------------------------------------
+
+    def _to_file(self, session: OpenPull, plan: SendPlan) -> None:
+        is_straight = plan.scope == "query"
+        rows = None if is_straight else self._ready(session, plan)
+        if rows is None and not is_straight:
+            return
+        try:
+            format_, now, query = format_of(plan), dt.datetime.now(), session.pull.query
+            bound = query.bound(None, session.names) if is_straight else None
+            request = Request(bound.text, bound.values, None, query.language, query.collection) if bound else None
+            path = path_for(session.pull, plan, now, rows.count if rows is not None else None)
+        except OtterError as problem:
+            self._say(str(problem), True)
+            return
+        exists = plan.exists
+        if exists == "ask":
+            exists = ask_exists(path, format_) if path.exists() else "replace"
+            if not exists:
+                self._say("Nothing was sent.", False)
+                return
+
+        def work(stop: StopToken, report: Any) -> Sent:
+            tell = lambda n, m: report((n, m))  # noqa: E731
+            if rows is not None:
+                return send_to_file(rows, format_, path, plan.options, stop, tell, exists)
+            send = lambda found: send_to_file(found, format_, path, plan.options, stop, tell, exists)  # noqa: E731
+            return self._straight(session, request, send, stop)
+
+        def done(sent: Sent) -> None:
+            self._keep(session.pull, plan.format, sent)
+            session.last_sent, session.sent = f"last sent {now:%a %H:%M}", sent
+            counted = ", counted by reading them back" if sent.checked else ""
+            self._say(f"Sent {grouped(sent.rows)} rows to {sent.path} ({size_words(sent.bytes)}{counted}).", False)
+            session.pull_changed.emit()
+
+        lane = self._hub.lane(self._hub.known(session.pull.source)) if is_straight else LOCAL
+        self._submit(session, lane, work, done, f"Sending {path.name}", "Stopped; no file was left behind.")
+
+    def _straight(self, session: OpenPull, request: Any, send: Callable[[Rows], Sent], stop: StopToken) -> Sent:
+        """From the query to the file, without holding the rows and without steps; runs in the source's lane."""
+        connection = self._hub.connection(self._hub.known(session.pull.source))
+        streamed = stream_rows(connection, request, replace(session.pull, steps=()), stop, table_name(session.pull))
+        try:
+            return send(streamed.rows)
+        finally:
+            streamed.close()
+
+    def _keep(self, pull: Pull, format_: str, sent: Sent) -> None:
+        try:
+            keep_delivery(self._folder, delivered(pull, format_, sent, dt.datetime.now()))
+        except OSError as problem:
+            self._say(f"The log of deliveries can't be kept: {problem.strerror}.", True)
+
+    def _submit(
+        self, session: OpenPull, lane: str, work: Any, done: Any, title: str, stopped: str = "Stopped."
+    ) -> None:
+        def failed(problem: OtterError) -> None:
+            self._say(str(problem), True)
+            session.state_changed.emit()
+
+        self._jobs.submit(
+            lane, f"{session.key} send", work, done, failed, stopped=lambda: self._say(stopped, False), title=title
+        )
+        session.state_changed.emit()
+
+    # --- the clipboard -----------------------------------------------------------------------------------------
+
+    def _dialect(self, session: OpenPull) -> str:
+        return {"MariaDB": "mysql", "MySQL": "mysql", "PostgreSQL": "postgresql"}.get(
+            self._hub.known(session.pull.source).word.split("/")[0].split(" ")[0], "sqlite"
+        )
+
+    def _to_clipboard(self, session: OpenPull, plan: SendPlan) -> None:
+        rows = self._ready(session, plan)
+        if rows is not None:
+            self.copy(session, [rows], str(plan.options.get("form", "header")), plan.options)
+
+    def copy(
+        self, session: OpenPull, blocks: Sequence[Rows], form: str, options: Any = None, exact: bytes | None = None
+    ) -> None:
+        """Put blocks of rows on the clipboard, as text and as a table, in the background."""
+        cells = sum((rows.count or 0) * len(rows.fields) for rows in blocks)
+        if cells > MOST_TO_CLIPBOARD and form != "names":
+            most = grouped(MOST_TO_CLIPBOARD)
+            self._say(f"That is {grouped(cells)} cells; more than {most} belong in a file.", True)
+            return
+        dialect = self._dialect(session)
+
+        def done(made: Copied) -> None:
+            _put(made, exact)
+            if form == "names":
+                self._say(f"Copied the names of {made.cells} column{'s' if made.cells != 1 else ''}.", False)
+                return
+            said = "" if form == "cells" else " with header" if form == "header" else f" as {_FORM_WORDS[form]}"
+            self._say(f"Copied {grouped(made.cells)} cell{'s' if made.cells != 1 else ''}{said}", False)
+
+        if cells <= _AT_ONCE:
+            try:
+                done(copied(blocks, form, options, dialect))
+            except OtterError as problem:
+                self._say(str(problem), True)
+            return
+        self._jobs.submit(
+            LOCAL, "copy", lambda stop, _: copied(blocks, form, options, dialect, stop), done,
+            lambda problem: self._say(str(problem), True), title="Copying",
+        )  # fmt: skip
+
+    # --- another source ----------------------------------------------------------------------------------------
+
+    def _transfer_of(self, plan: SendPlan) -> tuple[Transfer, str, TableInfo | None]:
+        """What the plan means for its source: the transfer, the dialect, the table that is there. Raises: SendError."""
+        options = plan.options
+        source = self._hub.find(str(options.get("source", "")))
+        if source is None:
+            raise SendError("No source is chosen for the rows.", "Choose one beside.")
+        wanted, dialect = transfer_from(options), _dialect_of(source)
+        known = self._hub.tables.get(source.name, ())
+        info = next((t for t in known if t.name.casefold() == wanted.table.casefold()), None)
+        return replace(wanted, is_new=info is None and dialect != "documents"), dialect, info
+
+    def _to_source(self, session: OpenPull, plan: SendPlan) -> None:
+        rows = self._ready(session, plan)
+        if rows is None:
+            return
+        try:
+            wanted, _, _ = self._transfer_of(plan)
+        except OtterError as problem:
+            self._say(str(problem), True)
+            return
+        source = self._hub.find(str(plan.options["source"]))
+        assert source is not None
+        said = f"{grouped(rows.count or 0)} rows would be written to {wanted.table}."
+        if source.care and not ask_name(source, said):
+            self._say("Nothing was sent.", False)
+            return
+
+        def work(stop: StopToken, report: Any) -> Moved:
+            return transfer(rows, self._hub.connection(source), wanted, stop, lambda n, m: report((n, m)))
+
+        def done(moved: Moved) -> None:
+            parts = [f"{grouped(moved.added)} rows are new in {moved.table} of {source.name}"]
+            parts += [f"{grouped(moved.updated)} were updated"] if moved.updated else []
+            parts += [f"{grouped(moved.skipped)} were skipped, as they are there"] if moved.skipped else []
+            self._say(f"{', '.join(parts)}; counted there.", False)
+            session.last_sent = f"last sent {dt.datetime.now():%a %H:%M}"
+            self._hub.open(source, again=True)
+            session.pull_changed.emit()
+
+        title = f"Sending to {wanted.table}"
+        self._submit(session, self._hub.lane(source), work, done, title, "Stopped; nothing was written.")
+
+    # --- tables of the catalogue -------------------------------------------------------------------------------
+
+    def ask_tables(self, parent: QWidget, source: Source, ticked: Sequence[TableInfo] = ()) -> None:
+        """Ask which tables of a source go where, and send them."""
+        asked = SendTables(parent, source, self._hub.tables.get(source.name, []), [table.name for table in ticked])
+        if asked.exec():
+            self.send_catalogue(source, asked.chosen, asked.plan)
+
+    def send_catalogue(self, source: Source, tables: Sequence[TableInfo], plan: SendPlan) -> None:
+        """Whole tables: each to its own file where the name has {table}, else all to one. Nothing of them is held."""
+        whole, now = Pull(source.name, source, Query("")), dt.datetime.now()
+
+        def work(stop: StopToken, report: Any) -> list[Sent]:
+            connection, format_, made = self._hub.connection(source), format_of(plan), list[Sent]()
+            opened: list[Any] = []
+
+            def rows_of(table: TableInfo) -> Rows:
+                request = Request(connection.select_all(table.name))
+                opened.append(stream_rows(connection, request, whole, stop, table.bare, table))
+                return opened[-1].rows
+
+            tell = lambda n, m: report((n, m))  # noqa: E731
+            exists = "replace" if plan.exists == "ask" else plan.exists
+            try:
+                if "{table}" in plan.path or len(tables) == 1:
+                    for table in tables:
+                        path = path_for(whole, plan, now, None, table.bare)
+                        made.append(send_to_file(rows_of(table), format_, path, plan.options, stop, tell, exists))
+                else:
+                    parts = [(table.bare, lambda t=table: rows_of(t)) for table in tables]
+                    path = path_for(whole, plan, now, None)
+                    made.append(send_tables(parts, format_, path, plan.options, stop, tell, exists))
+            finally:
+                for streamed in opened:
+                    streamed.close()
+            return made
+
+        def done(made: list[Sent]) -> None:
+            for sent in made:
+                self._keep(whole, plan.format, sent)
+            rows, size = sum(sent.rows for sent in made), sum(sent.bytes for sent in made)
+            where = made[0].path if len(made) == 1 else f"{len(made)} files in {made[0].path.parent}"
+            self._say(f"Sent {grouped(rows)} rows of {len(tables)} tables to {where} ({size_words(size)}).", False)
+
+        self._jobs.submit(
+            self._hub.lane(source), f"tables of {source.name}", work, done,
+            lambda problem: self._say(str(problem), True), title="Sending tables",
+            stopped=lambda: self._say("Stopped; files that were whole by then are kept.", False),
+        )  # fmt: skip
+
+
+_FORM_WORDS = {"list": "a list of values", "csv": "CSV", "json": "JSON", "markdown": "Markdown", "sql": "SQL inserts"}
+
+
+def _put(made: Copied, exact: bytes | None = None) -> None:
+    """Text, table and exact cells at once."""
+    data = QMimeData()
+    data.setText(made.text)
+    data.setData(EXACT, exact or b"{}")
+    if made.html:
+        data.setHtml(made.html)
+    QApplication.clipboard().setMimeData(data)
+    _let_go_at_exit()
+
+
+@cache
+def _let_go_at_exit() -> None:
+    """What Python made must not be on the clipboard when Qt is taken down: that ends in a crash. The text stays."""
+    app = QApplication.instance()  # held until then
+
+    def let_go() -> None:
+        held = QApplication.clipboard().mimeData() if app is not None else None
+        if held is not None and held.hasFormat(EXACT):
+            QApplication.clipboard().setText(QApplication.clipboard().text())
+
+    atexit.register(let_go)
+
+
+def _dialect_of(source: Source) -> str:
+    """How statements for a source are written, as far as that is known before it is open."""
+    word = source.word.casefold()
+    if "document" in word or "mongo" in word:
+        return "documents"
+    return "mysql" if "maria" in word or "mysql" in word else "postgresql" if "postgres" in word else "sqlite"
+
+
+def size_words(size: int) -> str:
+    """Bytes as people say them."""
+    return f"{size / 1e6:.1f} MB" if size >= 1e6 else f"{grouped(-(-size // 1000))} kB"
+
+
+def open_path(path: Path) -> bool:
+    """Open a file or folder with the desktop's program; False where there is none."""
+    from PySide6.QtCore import QUrl
+    from PySide6.QtGui import QDesktopServices
+
+    return QDesktopServices.openUrl(QUrl.fromLocalFile(str(path)))

@@ -1,0 +1,1 @@
+"""The window: how the parts stand and what listens to what. The one place that knows all features."""

@@ -1,0 +1,315 @@
+"""Every command of the window, and what the find box looks through."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import lru_cache, partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QLineEdit, QPlainTextEdit
+
+from nimble_otter.desktop.grid.copying import COPY_FORMS
+from nimble_otter.desktop.kit.commands import Command
+from nimble_otter.desktop.kit.theme import theme
+from nimble_otter.desktop.pulls.new_steps import STEP_WORDS, new_step
+from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, SEND
+from nimble_otter.desktop.query.query_edits import EDITS
+from nimble_otter.desktop.shell.find_box import Finding
+from nimble_otter.desktop.steps.course import query_words
+from nimble_otter.errors import OtterError
+from nimble_otter.pull import open_pull, places
+from nimble_otter.pull.file import SUFFIX
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.shell.window import Window
+
+
+_MOST_TEXT = 5000
+"""Characters of a saved pull's text that it is found by."""
+
+
+def add_commands(window: Window) -> None:
+    """Register all commands, in the order of the menu."""
+    grid = window.actions_on_grid
+
+    def has_pull() -> bool:
+        return window.pull is not None
+
+    def has_rows() -> bool:
+        return window.pull is not None and window.pull.table is not None
+
+    def pending() -> bool:
+        return window.pull is not None and window.pull.pending.count > 0
+
+    def in_a_text(is_undo: bool = True) -> bool:
+        """Whether a text field has the keyboard; one that can't be typed in has nothing to undo."""
+        focus = QApplication.focusWidget()
+        return isinstance(focus, (QLineEdit, QPlainTextEdit)) and not (is_undo and focus.isReadOnly())
+
+    def is_held() -> bool:
+        return window.pull is not None and window.pull.held is not None
+
+    def in_pieces() -> bool:
+        return window.pull is not None and window.is_shown("query") and window.query_drawer.shows_pieces
+
+    def in_text(key: str, otherwise: Callable[[], object]) -> Callable[[], None]:
+        """Clipboard and undo commands belong to a text field while one has the keyboard."""
+
+        def do() -> None:
+            focus = QApplication.focusWidget()
+            if key in ("undo", "redo") and in_pieces() and window.query_drawer.undoes_pieces(key, focus):
+                return
+            if in_a_text(key in ("undo", "redo")):
+                getattr(focus, key)()
+            else:
+                otherwise()
+
+        return do
+
+    def add(
+        key: str, name: str, do: Callable[[], object], shortcut: str = "", group: str = "",
+        can: Callable[[], bool] = lambda: True, anywhere: bool = True,
+    ) -> None:  # fmt: skip
+        window.commands.add(Command(key, name, lambda: (do(), None)[1], shortcut, group, can, anywhere))
+
+    add("new_pull", "New pull", window.new_pull, "Ctrl+T", "pull")
+    add("open_pull", "Open a pull…", lambda: _open_pull(window), "Ctrl+O", "pull")
+    add("save", "Save the pull", window.save_pull, "Ctrl+S", "pull", has_pull)
+    add("save_as", "Save the pull as…", lambda: _save_as(window), "Ctrl+Shift+S", "pull", has_pull)
+    add("rename", "Rename the pull…", lambda: _rename(window), "", "pull", has_pull)
+    add("copy_pull", "Copy the pull", window.pages.copy_pull, "", "pull", has_pull)
+    add("versions", "Versions of the pull", window.pages.versions, "Ctrl+Shift+V", "pull", has_pull)
+    add("close", "Close the pull", lambda: window.close_pull(window.current), "Ctrl+W", "pull", has_pull)
+    add("reopen", "Reopen the pull closed last", window.reopen, "Ctrl+Shift+T", "pull")
+    add("next_pull", "Next pull", lambda: _turn(window, 1), "Ctrl+PgDown", "pull", has_pull)
+    add("previous_pull", "Previous pull", lambda: _turn(window, -1), "Ctrl+PgUp", "pull", has_pull)
+    add("open_database", "Pick a database file…", lambda: _open_database(window), "", "source")
+    add("add_server", "Add a server…", lambda: window.pages.add_source(True), "", "source")
+    add("find_value", "Find a value in a source…", lambda: window.pages.search(), "Ctrl+Shift+K", "source")
+    add("history", "History of what was run", window.pages.history, "Ctrl+Shift+H", "source")
+    add("start_page", "Start page", lambda: window.show_pull(-1), "", "source")
+    add("run", "Run the query", lambda: _run(window), "F5", "query", has_pull)
+    add("run_all", "Run every statement", lambda: _run(window, True), "Shift+F5", "query", has_pull)
+    add("text_before", "The text that ran before", lambda: window.query_drawer.recall(-1), "Alt+Up", "query", has_pull)
+    add("text_after", "The text that ran after", lambda: window.query_drawer.recall(1), "Alt+Down", "query", has_pull)
+    add("pieces", "The query as text or in pieces", lambda: _turn_over(window), "Ctrl+Shift+J", "query", has_pull)
+    add("begin", "Begin a transaction", lambda: _transaction(window, "begin"), "", "query",
+        lambda: window.pull is not None and not window.pull.is_documents)  # fmt: skip
+    for key, name in (("commit", "Commit the transaction"), ("roll_back", "Roll the transaction back")):
+        add(key, name, lambda key=key: _transaction(window, key), "", "query", is_held)
+    add("stop", "Stop what is running", lambda: _stop(window), "Escape", "query")
+    add("origin", "Show the column in the catalogue", lambda: window.follower.show_origin(), "F4", "query", has_rows)
+    add("go_back", "Go back to where it was followed from", lambda: window.follower.go_back(), "Alt+Left", "query",
+        lambda: window.pull is not None and window.pull.came_from is not None)  # fmt: skip
+    for ref, name, shortcut in (
+        (QUERY, "Query", "Alt+1"),
+        (CHANGES, "Changes", "Alt+2"),
+        (SEND, "Send", "Alt+3"),
+    ):
+        add(
+            f"show_{ref.place.value}",
+            f"Show {name}",
+            lambda ref=ref: window.open_drawer(ref),
+            shortcut,
+            "query",
+            has_pull,
+        )
+    for key, name, shortcut in EDITS:
+        add(f"text_{key}", name, lambda key=key: _edit_text(window, key), shortcut if key != "comment" else "", "text",
+            has_pull)  # fmt: skip
+    add("side_rows", "Rows side by side", lambda: window.side.open(), "Ctrl+4", "view", has_rows)
+    add("pin", "Pin this result", window.side.pin, "Ctrl+Shift+L", "view", has_rows)
+    add("column_menu", "Menu of the column", window.grid.open_column_menu, "F10", "view", has_rows)
+    add("find_rows", "Find in the rows", lambda: window.rows_find.open(), "", "text", has_rows)
+    add("replace_rows", "Replace in the rows", lambda: window.rows_find.open(True), "", "text", has_rows)
+    for kind, said in STEP_WORDS.items():
+        add(f"add_{kind}", f"Add a {said}", lambda kind=kind: window.add_step(new_step(kind)), "", "steps", has_pull)
+    add("upstream", "Move the step upstream…", window.upstream.move_selected, "Ctrl+Shift+U", "steps",
+        window.upstream.can_move)  # fmt: skip
+    add("down", "Take the query's conditions down…", window.upstream.move_down, "Ctrl+Shift+D", "steps", has_rows)
+    show_end = "Show rows at the end of the course"
+    add("show_end", show_end, lambda: window.pull and window.pull.show_rows_at(None), "", "steps", has_rows)
+    add("undo", "Undo", in_text("undo", lambda: window.pull and window.pull.undo()), "Ctrl+Z", "edit",
+        lambda: in_a_text() or in_pieces() or (window.pull is not None and window.pull.can_undo))  # fmt: skip
+    add("redo", "Redo", in_text("redo", lambda: window.pull and window.pull.redo()), "Ctrl+Shift+Z", "edit",
+        lambda: in_a_text() or in_pieces() or (window.pull is not None and window.pull.can_redo))  # fmt: skip
+    add("copy", "Copy", in_text("copy", grid.copy), "Ctrl+C", "edit")
+    add("copy_header", "Copy with header", lambda: grid.copy(header=True), "Ctrl+Shift+C", "edit", has_rows)
+    for form, word in COPY_FORMS.items():
+        add(f"copy_{form}", f"Copy {word}", partial(grid.copy_as, form), "", "edit", has_rows)
+    add("paste", "Paste", in_text("paste", grid.paste), "Ctrl+V", "edit")
+    add("select_all", "Select all", in_text("selectAll", window.grid.select_all), "Ctrl+A", "edit")
+    add("cut", "Cut", in_text("cut", lambda: _in_grid(window, grid.cut)), "Ctrl+X", "edit")
+    for way in ("down", "up", "right", "left"):
+        add(f"fill_{way}", f"Fill {way}", partial(grid.fill, way), "", "edit", has_rows)
+    add("fill_series", "Fill with a series", lambda: grid.fill("series"), "", "edit", has_rows)
+    add("big_editor", "Edit in a bigger editor", grid.open_big, "Shift+F2", "edit", has_rows)
+    add("set_blank", "Set empty text", grid.set_blank, "", "edit", has_rows)
+    add("set_default", "Set default (documents: remove the field)", grid.set_default, "", "edit", has_rows)
+    add("take_back_cells", "Revert selected cells", grid.take_back_cells, "", "edit", pending)
+    add("set_empty", "Set NULL", lambda: _in_grid(window, grid.set_empty), "Ctrl+0", "edit", has_rows)
+    add("new_row", "New row", grid.new_row, "Ctrl+Ins", "edit", has_rows)
+    add("duplicate_rows", "Duplicate rows", grid.duplicate, "Ctrl+D", "edit", has_rows)
+    add("delete_rows", "Delete rows", lambda: _in_grid(window, grid.delete), "Ctrl+Del", "edit", has_rows)
+    add("take_back", "Revert changes", grid.take_back, "Ctrl+Backspace", "edit", pending)
+    add("rehearse", "Rehearse the changes", lambda: window.changes_drawer.rehearse_wanted.emit(), "", "write", pending)
+    add("write", "Write the changes", lambda: window.changes_drawer.write_wanted.emit(), "", "write", pending)
+    add("send_file", "Write the delivery", lambda: window.send_drawer.write_wanted.emit(), "", "write", has_rows)
+    add("send_tables", "Send tables of the source", lambda: _send_tables(window), "", "write", has_pull)
+    add("find", "Find a table, column, pull or command", lambda: window.find_box.open(), "Ctrl+K", "view")
+    add("left", "Show or hide Sources", lambda: window.toggle_part("left"), "F7", "view")
+    add("right", "Show or hide Detail", lambda: window.toggle_part("right"), "F8", "view")
+    add("drawer", "Show or hide the drawer", lambda: window.toggle_part("drawer"), "F9", "view")
+    for page, name in enumerate(("Cell", "Record", "Column")):
+        add(f"detail_{page}", f"Detail: {name}", lambda page=page: _detail(window, page), f"Alt+{page + 7}", "view")
+    for place, name in enumerate(("a table", "a tree", "JSON")):
+        add(f"rows_{place}", f"Show the rows as {name}", lambda place=place: window.rows_views.choose(place),
+            f"Ctrl+{place + 1}", "view", has_rows)  # fmt: skip
+    add("taller", "Taller rows", lambda: window.change_rows(1), "Ctrl++", "view", has_rows)
+    add("lower", "Lower rows", lambda: window.change_rows(-1), "Ctrl+-", "view", has_rows)
+    add("focus_grid", "Go to the grid", window.grid.setFocus, "F6", "view", has_rows)
+    add("dark", "Light or dark", lambda: theme.use(not theme.is_dark), "", "view")
+    add("quit", "Quit", window.close, "Ctrl+Q", "view")
+
+
+def _send_tables(window: Window) -> None:
+    assert window.pull is not None
+    window.sending.ask_tables(window, window.hub.known(window.pull.pull.source))
+
+
+def _turn(window: Window, way: int) -> None:
+    window.show_pull((window.current + way) % len(window.pulls))
+
+
+def _run(window: Window, every: bool = False) -> None:
+    window.open_drawer(QUERY, focus=False)
+    window.query_drawer.run_all() if every else window.query_drawer.run()
+
+
+def _transaction(window: Window, key: str) -> None:
+    assert window.pull is not None
+    window.open_drawer(QUERY, focus=False)
+    strip = window.query_drawer.transaction
+    strip.begin(window.pull) if key == "begin" else (strip.commit if key == "commit" else strip.roll_back).click()
+
+
+def _turn_over(window: Window) -> None:
+    window.open_drawer(QUERY, focus=False)
+    window.query_drawer.turn_over()
+
+
+def _edit_text(window: Window, key: str) -> None:
+    in_rows = (
+        not window.is_shown("query") or window.grid.hasFocus() or window.rows_find.isAncestorOf(window.focusWidget())
+    )
+    if key in ("find_text", "replace_text") and in_rows and window.grid.model is not None:
+        window.rows_find.open(key == "replace_text")
+        return
+    if not window.is_shown("query"):
+        window.open_drawer(QUERY)
+    window.query_drawer.edits.do(key)
+
+
+def _stop(window: Window) -> None:
+    if window.jobs.shown() is not None:
+        window.jobs.stop_all()
+    else:
+        for page in (window.source_page, window.search_page, window.history_page, window.versions_page):
+            if page.isVisible():
+                page.closed.emit()
+
+
+def _in_grid(window: Window, do: Callable[[], None]) -> None:
+    if not isinstance(QApplication.focusWidget(), (QLineEdit, QPlainTextEdit)):
+        do()
+
+
+def _detail(window: Window, page: int) -> None:
+    window.toggle_part("right", True)
+    window.detail.offer_shapes(None)
+    window.detail.turn(page)
+
+
+def _open_pull(window: Window) -> None:
+    folder = str(places.shelf_folder())
+    path, _ = QFileDialog.getOpenFileName(window, "Open a pull", folder, f"Pulls (*{SUFFIX});;All files (*)")
+    if path:
+        window.open_file(Path(path))
+
+
+def _save_as(window: Window) -> None:
+    assert window.pull is not None
+    folder = places.shelf_folder()
+    folder.mkdir(parents=True, exist_ok=True)
+    begin = str(window.pull.path or folder / f"{window.pull.pull.name}{SUFFIX}")
+    path, _ = QFileDialog.getSaveFileName(window, "Save the pull as", begin, f"Pulls (*{SUFFIX})")
+    if path:
+        window.save_pull(Path(path if path.endswith(SUFFIX) else path + SUFFIX))
+
+
+def _rename(window: Window) -> None:
+    assert window.pull is not None
+    text, done = QInputDialog.getText(window, "Rename the pull", "Name:", text=window.pull.pull.name)
+    if done:
+        window.rename_pull(text)
+
+
+def _open_database(window: Window) -> None:
+    path, _ = QFileDialog.getOpenFileName(
+        window, "Pick a database file", "", "SQLite (*.sqlite *.sqlite3 *.db);;All files (*)"
+    )
+    if path:
+        window.open_database(Path(path))
+
+
+@lru_cache(1000)
+def _words_of(path: Path, _changed: int) -> tuple[str, str]:
+    """The tables that a saved pull reads, and its text, so that it is found by them; read again when the file
+    changed."""
+    try:
+        text = open_pull(path).query.text
+    except OtterError:
+        return "", ""
+    return query_words(text), text[:_MOST_TEXT]
+
+
+def collect_findings(window: Window) -> list[Finding]:
+    """Everything that the find box can find now."""
+    found: list[Finding] = []
+    for place, session in enumerate(window.pulls):
+        found.append(
+            Finding(session.pull.name, session.pull.source.name, "open pull", lambda p=place: window.show_pull(p))
+        )
+    for n in range(window.sources.shelf.topLevelItemCount()):
+        item = window.sources.shelf.topLevelItem(n)
+        path = item.data(0, 258)
+        words, text = _words_of(path, path.stat().st_mtime_ns) if path.exists() else ("", "")
+        name = f"{item.text(0)} · {words}" if words else item.text(0)
+        found.append(Finding(name, "Shelf", "pull", lambda path=path: window.open_file(path), text))
+    for source in window.hub.sources:
+        for table in window.hub.tables.get(source.name, []):
+            found.append(
+                Finding(table.name, source.name, table.kind, lambda s=source, t=table: window.open_table(s, t))
+            )
+    for command in window.commands.all():
+        shortcut = f"command  {command.shortcut}" if command.shortcut else "command"
+        found.append(Finding(command.name, "", shortcut, lambda key=command.key: window.commands.run(key)))
+    for source in window.hub.sources:
+        for table in window.hub.tables.get(source.name, []):
+            shapes = window.hub.shapes.get((source.name, table.name))
+            names = [c.name for c in table.columns] if shapes is None else list(shapes.types)
+            for name in names:
+                where = f"{table.name} · {source.name}"
+                word = "field" if shapes is not None else "column"
+                found.append(Finding(name, where, word, lambda s=source, t=table: _reveal(window, s.name, t.name)))
+    return found
+
+
+def _reveal(window: Window, source: str, table: str) -> None:
+    window.toggle_part("left", True)
+    window.sources.reveal(source, table)
+    item = window.sources.tree.currentItem()
+    if item is not None:
+        item.setExpanded(True)
+    window.sources.tree.setFocus()

@@ -1,0 +1,270 @@
+"""The frame of the window: its parts, how they stand, and their sizes. What they do is in window.py."""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, cast
+
+from PySide6.QtCore import QPoint, Qt, QTimer
+from PySide6.QtGui import QIcon
+from PySide6.QtWidgets import (
+    QMainWindow,
+    QMenu,
+    QSplitter,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from nimble_otter.desktop.detail.detail import Detail
+from nimble_otter.desktop.grid.grid import Grid
+from nimble_otter.desktop.kit import tokens
+from nimble_otter.desktop.kit.commands import Commands
+from nimble_otter.desktop.kit.theme import ASSETS
+from nimble_otter.desktop.kit.widgets import boxed
+from nimble_otter.desktop.pulls.drafts import DraftStore
+from nimble_otter.desktop.pulls.drawer import Drawer
+from nimble_otter.desktop.pulls.workspace import Workspace
+from nimble_otter.desktop.runtime.connections import Hub
+from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report
+from nimble_otter.desktop.runtime.state_store import StateStore
+from nimble_otter.desktop.shell.history_page import HistoryPage
+from nimble_otter.desktop.shell.start_page import StartPage
+from nimble_otter.desktop.shell.status import StatusStrip
+from nimble_otter.desktop.shell.title import TitleStrip
+from nimble_otter.desktop.shell.versions_page import VersionsPage
+from nimble_otter.desktop.sources.search_page import SearchPage
+from nimble_otter.desktop.sources.source_page import SourcePage
+from nimble_otter.desktop.sources.sources_pane import SourcesPane
+from nimble_otter.desktop.steps.course import CourseStrip
+from nimble_otter.stop import StopToken
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.changes.changes_drawer import ChangesDrawer
+    from nimble_otter.desktop.query.query_drawer import QueryDrawer
+    from nimble_otter.desktop.send.send_drawer import SendDrawer
+    from nimble_otter.desktop.steps.filter_drawer import FilterDrawer
+
+START, SOURCE, SEARCH, HISTORY, VERSIONS, WORK = range(6)
+ROWS = (tokens.ROW, 2 * tokens.ROW, 4 * tokens.ROW, 8 * tokens.ROW)
+"""Heights of the grid's rows."""
+_DRAWERS = {
+    "source": ("sources.source_drawer", "SourceDrawer"),
+    "query": ("query.query_drawer", "QueryDrawer"),
+    "filter": ("steps.filter_drawer", "FilterDrawer"),
+    "sort": ("steps.step_drawers", "SortDrawer"),
+    "group": ("steps.group_drawer", "GroupDrawer"),
+    "columns": ("steps.columns_drawer", "ColumnsDrawer"),
+    "open": ("steps.step_drawers", "OpenDrawer"),
+    "top": ("steps.top_drawer", "TopDrawer"),
+    "join": ("steps.join_drawer", "JoinDrawer"),
+    "append": ("steps.join_drawer", "AppendDrawer"),
+    "distinct": ("steps.reshape_drawers", "DistinctDrawer"),
+    "sample": ("steps.reshape_drawers", "SampleDrawer"),
+    "pivot": ("steps.reshape_drawers", "PivotDrawer"),
+    "unpivot": ("steps.reshape_drawers", "UnpivotDrawer"),
+    "transpose": ("steps.reshape_drawers", "TransposeDrawer"),
+    "compute": ("steps.compute_drawer", "ComputeDrawer"),
+    "changes": ("changes.changes_drawer", "ChangesDrawer"),
+    "send": ("send.send_drawer", "SendDrawer"),
+}
+
+_LATER = (
+    *("pull.deliver", "query.conditions", "query.completion", "query.diagnosis", "changes.write"),
+    *("send.clipboard", "send.transfer", "send.cells", "sources.drivers.mongodb"),
+)
+_LATER_VIEWS = (
+    *(
+        "kit.completion_list",
+        "kit.editor",
+        "query.query_help",
+        "query.parameter_fields",
+        "query.query_side",
+        "changes.changes_list",
+        "changes.changes_side",
+    ),
+    *("send.send_form", *dict.fromkeys(module for module, _ in _DRAWERS.values())),
+)
+WARM_UP_MS = 900
+
+
+class Frame(QMainWindow):
+    """Parts with nothing in them yet; `jobs`, `hub`, `store`, `drafts` and `workspace` are what a window works with."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setWindowTitle("Nimble Otter")
+        self.setWindowIcon(QIcon(str(ASSETS / "nimble-otter.svg")))
+        self.setMinimumSize(860, 560)
+        self.setAcceptDrops(True)
+        self.jobs = Jobs()
+        self.store = StateStore()
+        self.drafts = DraftStore(self.store)
+        self.layout_state = self.store.load_layout()
+        self.hub = Hub(self.jobs)
+        self.workspace = Workspace(self.hub, self.store.seat.first_number, self)
+        self.commands = Commands(self)
+        self._build()
+
+    def _build(self) -> None:
+        self.title, self.course, self.status = TitleStrip(), CourseStrip(), StatusStrip()
+        self.sources, self.detail, self.grid = SourcesPane(self.hub), Detail(), Grid()
+        self.grid.show_pictures(self.jobs)
+        self.grid.set_row_height(self.layout_state.row if self.layout_state.row in ROWS else tokens.ROW)
+        self.drawers: dict[str, Drawer] = {}
+        self.drawer_stack = QStackedWidget()
+        self._drawer_before = 0
+        self.drawer_stack.setMinimumHeight(110)
+        self.work = QSplitter(Qt.Orientation.Vertical)
+        self.work.setHandleWidth(1)
+        self.rows_stack = QStackedWidget()
+        self.rows_stack.addWidget(self.grid)
+        self.over_rows = QVBoxLayout()
+        self.over_rows.setContentsMargins(0, 0, 0, 0)
+        self.over_rows.setSpacing(0)
+        self.over_rows.addWidget(self.rows_stack, 1)
+        self.work.addWidget(boxed(self.over_rows))
+        self.work.addWidget(self.drawer_stack)
+        self.work.setStretchFactor(0, 1)
+        self.work.setCollapsible(0, False)
+        self.start_page, self.source_page, self.search_page = (
+            StartPage(self.hub), SourcePage(self.hub), SearchPage(self.hub)
+        )  # fmt: skip
+        self.centre = QStackedWidget()
+        self.history_page, self.versions_page = HistoryPage(self.hub), VersionsPage()
+        pages = (self.start_page, self.source_page, self.search_page, self.history_page, self.versions_page, self.work)
+        for page in pages:
+            self.centre.addWidget(page)
+        self.across = QSplitter(Qt.Orientation.Horizontal)
+        self.across.setHandleWidth(1)
+        for part in (self.sources, self.centre, self.detail):
+            self.across.addWidget(part)
+        self.across.setStretchFactor(1, 1)
+        self.across.setCollapsible(1, False)
+        self.sources.setMinimumWidth(150)
+        self.detail.setMinimumWidth(200)
+        whole = QWidget()
+        column = QVBoxLayout(whole)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.title)
+        column.addWidget(self.course)
+        column.addWidget(self.across, 1)
+        column.addWidget(self.status)
+        self.setCentralWidget(whole)
+
+    # --- drawers, made when they are first opened --------------------------------------------------------------
+
+    def drawer_of(self, kind: str) -> Drawer:
+        """The drawer of a kind of step (filter, sort) or of a place of the course (source, query, changes, send)."""
+        made = self.drawers.get(kind)
+        if made is None:
+            module, name = _DRAWERS[kind]
+            made = getattr(import_module(f"nimble_otter.desktop.{module}"), name)()
+            self.drawers[kind] = made
+            self.drawer_stack.addWidget(made)
+            self.wire_drawer(kind)
+        return made
+
+    def warm_up(self) -> None:
+        """Import what the window can do without at first, so that nothing waits for it later: what has classes of Qt
+        a piece at a time in this thread, the rest in the background."""
+
+        def work(stop: StopToken, _: Report) -> None:
+            for module in _LATER:
+                stop.check()
+                import_module(f"nimble_otter.{module}")
+            import_module("nimble_otter.send").all_formats()
+
+        self.jobs.submit(LOCAL, "warm up", work, lambda _: self._warm_views(list(_LATER_VIEWS)))
+
+    def _warm_views(self, left: list[str]) -> None:
+        import_module(f"nimble_otter.desktop.{left.pop(0)}")
+        if left:
+            QTimer.singleShot(0, self, lambda: self._warm_views(left))
+
+    def wire_drawer(self, kind: str) -> None:
+        """Connect a drawer just made; the window knows to what."""
+
+    @property
+    def query_drawer(self) -> QueryDrawer:
+        return cast("QueryDrawer", self.drawer_of("query"))
+
+    @property
+    def filter_drawer(self) -> FilterDrawer:
+        return cast("FilterDrawer", self.drawer_of("filter"))
+
+    @property
+    def changes_drawer(self) -> ChangesDrawer:
+        return cast("ChangesDrawer", self.drawer_of("changes"))
+
+    @property
+    def send_drawer(self) -> SendDrawer:
+        return cast("SendDrawer", self.drawer_of("send"))
+
+    def is_shown(self, *kinds: str) -> bool:
+        """Whether one of these drawers is the one in sight."""
+        return any(
+            self.drawers.get(kind) is self.drawer_stack.currentWidget() for kind in kinds if kind in self.drawers
+        )
+
+    def turn_to(self, page: int) -> None:
+        self.centre.setCurrentIndex(page)
+
+    def show_menu(self) -> None:
+        menu = QMenu(self)
+        self.commands.fill_menu(menu)
+        menu.exec(self.title.mark.mapToGlobal(QPoint(10, tokens.TITLE)))
+
+    def toggle_part(self, part: str, on: bool | None = None) -> None:
+        """Show or hide the left pane, the right pane or the drawer."""
+        widget = {"left": self.sources, "right": self.detail, "drawer": self.drawer_stack}[part]
+        widget.setVisible(not widget.isVisibleTo(self) if on is None else on)
+        self.layout_state.shown[part] = widget.isVisibleTo(self)
+
+    def restore_sizes(self) -> None:
+        state = self.layout_state
+        screen = self.screen().availableGeometry() if self.screen() is not None else None
+        width, height = state.size
+        if screen is not None:
+            width, height = min(width, screen.width()), min(height, screen.height())
+        self.resize(width, height)
+        if state.is_maximized:
+            self.setWindowState(Qt.WindowState.WindowMaximized)
+        self.across.setSizes([state.left, max(300, width - state.left - state.right), state.right])
+        rest = max(200, height - tokens.TITLE - tokens.COURSE - tokens.STATUS - state.drawer)
+        self.work.setSizes([rest, state.drawer])
+        for part, on in state.shown.items():
+            if not on and part in ("left", "right", "drawer"):
+                self.toggle_part(part, False)
+        self.detail.turn(state.page if state.page in (0, 1, 2) else 1)
+
+    def give_drawer(self, height: int) -> None:
+        """At least this height for the drawer, as far as the grid keeps some; 0 for the height of before."""
+        grid, drawer = self.work.sizes()
+        if not height:
+            height, self._drawer_before = self._drawer_before, 0
+            if height and drawer > height:
+                self.work.setSizes([grid + drawer - height, height])
+        elif drawer < height:
+            self._drawer_before = drawer
+            height = min(height, max(drawer, grid + drawer - 150))
+            self.work.setSizes([grid + drawer - height, height])
+
+    def change_rows(self, way: int) -> None:
+        """Taller rows (1) or lower ones (-1), one stage further."""
+        at = min(range(len(ROWS)), key=lambda n: abs(ROWS[n] - self.grid.row))
+        self.layout_state.row = ROWS[max(0, min(len(ROWS) - 1, at + way))]
+        self.grid.set_row_height(self.layout_state.row)
+
+    def note_sizes(self) -> None:
+        """Write down how the parts stand now, for the next start."""
+        state = self.layout_state
+        if not self.isMaximized():
+            state.size = (self.width(), self.height())
+        state.is_maximized = self.isMaximized()
+        if self.isVisible():
+            left, _, right = self.across.sizes()
+            state.left, state.right = left or state.left, right or state.right
+            state.drawer = self.work.sizes()[1] or state.drawer
+        state.page = self.detail.page

@@ -1,0 +1,137 @@
+"""The pages in the window's centre (start, source, find a value, history), and what is done from the Sources pane."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from nimble_otter.desktop.pulls.step_ref import QUERY
+from nimble_otter.desktop.runtime.jobs import LOCAL
+from nimble_otter.desktop.shell.frame import HISTORY, SEARCH, SOURCE, START, VERSIONS, WORK
+from nimble_otter.pull import Pull, Query
+from nimble_otter.sources import Source, TableInfo
+from nimble_otter.sources.calls import call_of
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.shell.window import Window
+
+
+class Pages:
+    """Turns the window to a page, and acts on what is chosen there."""
+
+    def __init__(self, window: Window) -> None:
+        self._window = window
+        sources = window.sources
+        sources.collection_chosen.connect(self.describe)
+        sources.add_wanted.connect(lambda: self.add_source(False))
+        sources.name_wanted.connect(self.insert_name)
+        sources.page_wanted.connect(self.edit_source)
+        sources.search_wanted.connect(self.search)
+        sources.call_wanted.connect(self.call)
+        start = window.start_page
+        start.source_opened.connect(self.open_source)
+        start.pull_opened.connect(window.open_file)
+        start.file_wanted.connect(lambda: window.commands.run("open_database"))
+        start.add_wanted.connect(lambda: self.add_source(True))
+        window.source_page.saved.connect(self._source_saved)
+        window.search_page.opened.connect(window.add_pull)
+        history = window.history_page
+        history.opened.connect(window.add_pull)
+        history.text_wanted.connect(self._put_text)
+        history.cleared.connect(self._clear_history)
+        versions = window.versions_page
+        versions.opened.connect(window.add_pull)
+        versions.taken_back.connect(self._take_back)
+        for page in (window.source_page, window.search_page, history, versions):
+            page.closed.connect(self.leave)
+
+    def leave(self) -> None:
+        """Back to the rows, or the start."""
+        self._window.turn_to(WORK if self._window.pull is not None else START)
+
+    def add_source(self, server: bool) -> None:
+        self._window.source_page.open(server)
+        self._window.turn_to(SOURCE)
+
+    def edit_source(self, source: Source) -> None:
+        self._window.source_page.open(source=source)
+        self._window.turn_to(SOURCE)
+
+    def _shown_source(self) -> Source | None:
+        window = self._window
+        return window.hub.known(window.pull.pull.source) if window.pull is not None else None
+
+    def search(self, source: Source | None = None, table: TableInfo | None = None) -> None:
+        """The page that finds a value, for a source or one table of it."""
+        self._window.search_page.open(source or self._shown_source() or self._window.hub.sources[0], table)
+        self._window.turn_to(SEARCH)
+
+    def history(self) -> None:
+        """The page of everything that was run, first of the source shown."""
+        self._window.history_page.open(self._shown_source())
+        self._window.turn_to(HISTORY)
+
+    def versions(self) -> None:
+        """The page of what the pull shown was at each run and save."""
+        if self._window.pull is not None:
+            self._window.versions_page.open(self._window.pull)
+            self._window.turn_to(VERSIONS)
+
+    def _take_back(self, pull: Pull) -> None:
+        self.leave()
+        if self._window.pull is not None:
+            self._window.pull.change(pull, "Take back a version")
+            self._window.grid.setFocus()  # undo means the pull there, and the text in the editor
+            self._window.say("The pull is as it was then; undo brings the other one back", False)
+
+    def copy_pull(self) -> None:
+        """The pull shown once more, in a tab of its own."""
+        shown = self._window.pull
+        if shown is not None:
+            self._window.add_pull(replace(shown.pull, name=f"{shown.pull.name} copy"))
+
+    def _put_text(self, text: str) -> None:
+        window = self._window
+        if window.pull is None:
+            return
+        self.leave()
+        window.open_drawer(QUERY)
+        window.query_drawer.editor.replace_text(text)
+
+    def _clear_history(self, url: str | None) -> None:
+        window = self._window
+        window.hub.history.clear(url)
+        window.jobs.submit(LOCAL, "history", lambda *_: window.hub.history.keep())
+
+    def _source_saved(self, source: Source) -> None:
+        self.leave()
+        self._window.say(f"{source.name} is in the list of sources", False)
+        self.open_source(source)
+
+    def open_source(self, source: Source) -> None:
+        """Read a source's catalogue and go to it in the pane."""
+        window = self._window
+        window.toggle_part("left", True)
+        window.hub.open(source)
+        window.sources.reveal(source.name, "")
+        window.sources.tree.setFocus()
+
+    def call(self, source: Source, routine: TableInfo) -> None:
+        """A pull that calls a routine, with a field for each of its arguments."""
+        dialect = {"PostgreSQL": "postgresql", "MariaDB": "mariadb"}.get(source.word, "")
+        text, asks = call_of(routine, dialect, lambda name: self._window.hub.quoted(source, name))
+        self._window.add_pull(Pull(routine.bare.split("(")[0], source, Query(text, asks=asks)))
+        fields = self._window.query_drawer.parameters.fields
+        (next(iter(fields.values())) if fields else self._window.query_drawer.editor).setFocus()
+
+    def describe(self, source: Source, collection: str) -> None:
+        """Show the shapes of a collection."""
+        window = self._window
+        window.hub.sample(source, collection)
+        window.detail_presenter.show_collection(source, collection)
+
+    def insert_name(self, source: Source, name: str) -> None:
+        """Put a name from the catalogue into the query's text."""
+        if self._window.pull is not None:
+            self._window.open_drawer(QUERY)
+            self._window.query_drawer.insert_name(self._window.hub.quoted(source, name))

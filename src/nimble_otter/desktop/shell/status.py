@@ -1,0 +1,107 @@
+"""The status strip: rows shown of rows fetched, figures of the selection, notices, and running work with its Stop."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtWidgets import QButtonGroup, QMessageBox, QWidget
+
+from nimble_otter.desktop.kit import tokens
+from nimble_otter.desktop.kit.theme import theme
+from nimble_otter.desktop.kit.widgets import ElidedLabel, as_plain, button, label, row, set_tone
+
+
+class StatusStrip(QWidget):
+    """`say` shows a message for a while; a problem stays until the next one. What `keep` is told, of files that were
+    set aside and the like, stays until it was read."""
+
+    stop_wanted = Signal()
+    view_chosen = Signal(int)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setFixedHeight(tokens.STATUS)
+        self.setAccessibleName("Status")
+        self.strong, self.rows = label("", px=12, bold=True), label("", "muted", 12)
+        self.figures = label("", "muted", 12)
+        self.message = ElidedLabel("", "muted", 12)
+        self.kept: list[str] = []
+        self.notices = button("", self._read, "link", "What was told and not read yet")
+        self.notices.setVisible(False)
+        self.work = label("", "water", 12)
+        self.stop = button("Stop", self.stop_wanted.emit, "link", "Stop what is running (Escape)")
+        self.views = QWidget()
+        self._ways = QButtonGroup(self)
+        ways = row(space=2)
+        for place, name in enumerate(("Table", "Tree", "JSON")):
+            made = button(name, look="chip", tip=f"Show the rows as {name}")
+            made.setCheckable(True)
+            self._ways.addButton(made, place)
+            ways.addWidget(made)
+        self._ways.idClicked.connect(self.view_chosen.emit)
+        self.views.setLayout(ways)
+        self.views.setVisible(False)
+        self.fetched, self.writes = label("", "muted", 12), label("", "muted", 12)
+        self.setLayout(
+            row(row(self.strong, self.rows, space=4), self.figures, self.notices, self.message, self.work, self.stop,
+                self.views,
+                self.fetched, self.writes, space=18, margins=(15, 0, 14, 0))
+        )  # fmt: skip
+        self.layout().setStretch(3, 1)
+        self._fade = QTimer(self)
+        self._fade.setSingleShot(True)
+        self._fade.timeout.connect(lambda: self.message.setText(""))
+        self.show_work("")
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        with QPainter(self) as painter:
+            painter.fillRect(self.rect(), theme["paper"])
+            painter.setPen(theme["line"])
+            painter.drawLine(0, 0, self.width(), 0)
+
+    def show_views(self, shown: bool, chosen: int) -> None:
+        """Offer the ways to show the rows, where there are several."""
+        self.views.setVisible(shown)
+        self._ways.button(chosen).setChecked(True)
+
+    def show_rows(self, strong: str, rest: str) -> None:
+        self.strong.setText(strong)
+        self.rows.setText(rest)
+        self.strong.setVisible(bool(strong))
+
+    def say(self, text: str, problem: bool = False) -> None:
+        set_tone(self.message, "plum" if problem else "water")
+        self.message.setText(text)
+        self.message.setAccessibleName(text)
+        if problem:
+            self._fade.stop()
+        else:
+            self._fade.start(9000)
+
+    def keep(self, text: str) -> None:
+        """Tell something that must not be overlooked."""
+        if text not in self.kept:
+            self.kept.append(text)
+        self._show_kept()
+
+    def _show_kept(self) -> None:
+        count = len(self.kept)
+        self.notices.setText(f"{count} notice{'s' if count != 1 else ''}")
+        self.notices.setVisible(bool(count))
+
+    def _read(self) -> None:
+        box = QMessageBox(QMessageBox.Icon.Information, "Notices", as_plain("\n\n".join(self.kept)), parent=self)
+        box.exec()
+        self.kept.clear()
+        self._show_kept()
+
+    def show_work(self, text: str) -> None:
+        self.work.setText(text)
+        self.work.setVisible(bool(text))
+        self.stop.setVisible(bool(text))
+
+    def show_right(self, fetched: str, writes: str, tone: str = "muted") -> None:
+        self.fetched.setText(fetched)
+        self.writes.setText(writes)
+        set_tone(self.writes, tone)
+        self.fetched.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)

@@ -1,0 +1,79 @@
+"""What the status strip says of the pull that is shown."""
+
+from __future__ import annotations
+
+import time
+from typing import TYPE_CHECKING
+
+from nimble_otter.desktop.kit.widgets import as_plain
+from nimble_otter.table.show import grouped
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.runtime.jobs import Jobs
+    from nimble_otter.desktop.shell.window import Window
+
+_RATE_S = 1.0
+"""Seconds after which a rate says something."""
+
+
+def work_words(jobs: Jobs) -> str:
+    """What is under way: how far, how fast, and how long it will take by that."""
+    job = jobs.shown()
+    if job is None or job.number not in jobs.progress:
+        return job.title if job is not None else ""
+    done, total = jobs.progress[job.number]
+    words = f"{job.title} {grouped(done)}" + (f" of {grouped(total)}" if total else "")
+    spent = time.monotonic() - job.began
+    if spent < _RATE_S or not done:
+        return words
+    rate = done / spent
+    left = f", {_span_words((total - done) / rate)} left" if total and done < total else ""
+    return f"{words}, {grouped(round(rate))} a second{left}"
+
+
+def _span_words(seconds: float) -> str:
+    return f"{seconds / 60:.0f} min" if seconds >= 90 else f"{max(1, round(seconds))} s"
+
+
+def show_status(window: Window) -> None:
+    """Rows shown of rows fetched, what is pending, when and how they were fetched, whether writes need review."""
+    session = window.pull
+    shaped = session.shaped if session is not None else None
+    if session is None or shaped is None or session.table is None:
+        window.status.show_rows("", "" if session is None else ("Running" if session.is_running else "No rows yet"))
+        window.status.show_right(
+            "", f"{session.pull.source.name}: reads only" if session and not session.can_write else ""
+        )
+        return
+    noun = "documents" if session.is_documents else "rows"
+    shown = len(shaped.view) if shaped.grouped is not None else shaped.rows
+    strong, rest = grouped(shown), f"of {grouped(session.table.rows)} {noun} shown"
+    if shaped.grouped is not None:
+        rest = f"of {grouped(session.table.rows)} {noun}, in {grouped(shaped.grouped.levels[0].table.rows)} groups"
+    if session.edits.count:
+        parts = ((session.edits.edited_count, "± {} edited"), (len(session.edits.added), "+ {} new"))
+        said = [text.format(n) for n, text in (*parts, (len(session.edits.deleted), "− {} to delete")) if n]
+        rest += "   " + "   ".join(said)
+    if session.pending.waiting_count:
+        rest += f"   {grouped(session.pending.waiting_count)} wait for their rows"
+    window.status.show_rows(strong, rest)
+    when = ""
+    if session.fetched_at is not None:
+        by = "an earlier query" if session.error is not None else "query above"
+        when = f"Fetched {session.fetched_at:%H:%M:%S} by {by}"
+    window.status.fetched.setToolTip(as_plain(session.told()))
+    cut = session.fetched is not None and session.fetched.was_cut
+    name = session.pull.source.name
+    limit = grouped(session.pull.query.limit or session.table.rows)
+    writes = (
+        f"Cut at {limit} {noun}"
+        if cut and not session.is_preview
+        else f"{name}: transaction open"
+        if session.held is not None
+        else (f"{name}: writes need review" if session.can_write else f"{name}: reads only")
+    )
+    window.status.show_right(
+        "" if session.is_running else when,
+        writes,
+        "plum" if writes.startswith("Cut") or writes.endswith("open") else "muted",
+    )

@@ -1,0 +1,74 @@
+"""Source: what the pull reads from, whether it is reached, and putting another in its place."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from PySide6.QtWidgets import QVBoxLayout
+
+from nimble_otter.desktop.kit.widgets import button, clear, combo, label, row
+from nimble_otter.desktop.pulls.drawer import Drawer
+from nimble_otter.table.show import grouped
+
+
+class SourceDrawer(Drawer):
+    title = "Source"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.head.right.addWidget(button("Read again", self._again, tip="Read the catalogue again"))
+        self._lines = QVBoxLayout()
+        self._lines.setContentsMargins(14, 12, 14, 8)
+        self._lines.setSpacing(8)
+        self._whole.addLayout(self._lines, 1)
+
+    def refresh(self) -> None:
+        session = self.session
+        assert session is not None
+        hub, source = session.hub, session.hub.known(session.pull.source)
+        self.head.words.setText(source.word)
+        clear(self._lines)
+        choice = combo([s.name for s in hub.sources], source.name, "Source")
+        if hub.find(source.name) is None:
+            choice.insertItem(0, source.name, source.name)
+            choice.setCurrentIndex(0)
+        choice.setMinimumWidth(220)
+        choice.activated.connect(lambda _: self._choose(choice.currentData()))
+        self._pair("Reads from", choice)
+        self._pair("Where", label("the demo, on this machine" if source.url.startswith("demo:") else source.url))
+        problem = hub.errors.get(source.name)
+        tables = hub.tables.get(source.name)
+        if problem is not None:
+            self._pair("State", label(str(problem), "plum", wrap=True))
+        elif tables is not None:
+            rows = sum(table.rows or 0 for table in tables)
+            word = "collections" if session.is_documents else "tables and views"
+            noun = "documents" if session.is_documents else "rows"
+            self._pair("State", label(f"{len(tables)} {word}, {grouped(rows)} {noun}"))
+        else:
+            self._pair("State", label("being opened", "muted"))
+        writes = "opened for reading; a write is reviewed first"
+        if not session.can_write:
+            writes = "marked read-only" if source.read_only else "can't be written yet"
+        if source.stage or source.care:
+            said = [source.stage, "take care: a write is asked about once more" if source.care else ""]
+            self._pair("Marks", label(", ".join(s for s in said if s)))
+        self._pair("Writes", label(writes, "muted"))
+        self._lines.addStretch(1)
+
+    def _pair(self, name: str, value: object) -> None:
+        head = label(name, "muted")
+        head.setFixedWidth(100)
+        self._lines.addLayout(row(head, value, None, space=8))  # type: ignore[arg-type]
+
+    def _again(self) -> None:
+        if self.session is not None:
+            self.session.hub.open(self.session.hub.known(self.session.pull.source), again=True)
+
+    def _choose(self, name: str) -> None:
+        session = self.session
+        found = session.hub.find(name) if session is not None else None
+        if session is not None and found is not None and found != session.pull.source:
+            session.change(replace(session.pull, source=found), "Change source")
+            session.hub.open(found)
+            self.refresh()

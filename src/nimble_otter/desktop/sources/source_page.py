@@ -1,0 +1,300 @@
+"""The page of a source: fields and URI in step, marks, a test in plain words; saving, copying, removing it."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+
+from nimble_otter.desktop.kit.theme import code_font
+from nimble_otter.desktop.kit.widgets import boxed, button, column, combo, label, row, set_tone
+from nimble_otter.desktop.runtime.connections import Hub
+from nimble_otter.errors import ConnectError, OtterError
+from nimble_otter.sources import Source, driver_for
+from nimble_otter.sources.source import source_of_file
+from nimble_otter.sources.uri import KINDS, PORTS, TLS, Parts, parts_of, url_of
+from nimble_otter.sources.urls import split_secret
+
+STAGES = [("", "not said"), ("test", "test"), ("production", "production")]
+_LABEL = 92
+
+
+class SourcePage(QWidget):
+    """`saved` with the source; `closed` when the page is left."""
+
+    saved = Signal(object)
+    removed = Signal(object)
+    closed = Signal()
+
+    def __init__(self, hub: Hub) -> None:
+        super().__init__()
+        self.setObjectName("surface")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._hub = hub
+        self._known: Source | None = None
+        self._parts = Parts("sqlite")
+        self._tested, self._failed = "", False
+        self.title = label("Add a source", px=18, bold=True)
+        self.kind = combo(KINDS.items(), "sqlite", "Kind of source")
+        self.url, self.name, self.password = self._field("URI"), self._field("Name"), self._field("Password")
+        self.host, self.port, self.database = self._field("Host"), self._field("Port"), self._field("Database")
+        self.user, self.ca, self.file = self._field("User"), self._field("Certificate file"), self._field("File")
+        self.url.setFont(code_font())
+        self.port.setFixedWidth(76)
+        self.password.setEchoMode(QLineEdit.EchoMode.Password)
+        self.password.setPlaceholderText("if the server asks for one")
+        self.name.setPlaceholderText("what it is called in the list")
+        self.ca.setPlaceholderText("the system's own, when empty")
+        self.tls = combo(TLS.items(), "", "TLS")
+        self.stage = combo(STAGES, "", "What it is for")
+        self.read_only, self.care = (
+            QCheckBox("read-only: nothing is ever written"),
+            QCheckBox("take care: ask once more"),
+        )
+        self.clear = QCheckBox("send the password even without TLS")
+        self.clear.setToolTip("Else a server that asks for it in clear text over an open line does not get it")
+        self.test, self.save = button("Test", self._test), button("Save", self._save, "primary")
+        self.copy = button("Copy", self._copy, "", "A new source like this one")
+        self.remove = button("Remove", self._remove, "", "Take it off the list; pulls that use it keep its URI")
+        self.outcome = label("", "muted", wrap=True)
+        self.outcome.setMinimumHeight(34)
+        self._lines = {
+            "file": row(self._named("File"), self.file, button("…", self._pick, tip="Choose a file")),
+            "host": row(self._named("Host"), self.host, label("port", "muted"), self.port),
+            "database": row(self._named("Database"), self.database),
+            "user": row(self._named("User"), self.user, label("password", "muted"), self.password),
+            "tls": row(self._named("TLS"), self.tls),
+            "clear": row(self._named(""), self.clear),
+            "ca": row(self._named("Certificate"), self.ca, button("…", self._pick_ca, tip="Choose a file")),
+        }
+        self._boxes = {name: boxed(line) for name, line in self._lines.items()}
+        self._note = label(
+            "The password goes to the system's keyring, or stays in memory where there is none.", "faint", 12, wrap=True
+        )
+        inner = column(
+            self.title, 4,
+            row(self._named("Kind"), self.kind),
+            row(self._named("URI"), self.url),
+            *self._boxes.values(),
+            row(self._named(""), self._note),
+            6,
+            row(self._named("Name"), self.name),
+            row(self._named("It is for"), self.stage, None),
+            row(self._named(""), self.read_only),
+            row(self._named(""), self.care),
+            8,
+            row(self._named(""), self.test, self.save, self.copy, self.remove, button("Close", self.closed.emit), None),
+            row(self._named(""), self.outcome),
+            None,
+            space=8,
+        )  # fmt: skip
+        box = QWidget()
+        box.setMaximumWidth(620)
+        box.setLayout(inner)
+        scrolled = QScrollArea()
+        scrolled.setWidgetResizable(True)
+        whole = row(None, box, None, margins=(24, 22, 24, 20))
+        whole.setStretch(1, 8)
+        scrolled.setWidget(boxed(whole))
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(scrolled)
+        self.kind.activated.connect(lambda _: self._kind_chosen())
+        self.tls.activated.connect(lambda _: self._fields_edited())
+        for made in (self.host, self.port, self.database, self.user, self.ca, self.file):
+            made.textEdited.connect(lambda _: self._fields_edited())
+        self.url.textEdited.connect(lambda _: self._url_edited())
+        self.password.textEdited.connect(lambda _: self._ready())
+        self.name.textEdited.connect(lambda _: self._ready())
+        self.show_parts(Parts("sqlite"))
+
+    @staticmethod
+    def _field(name: str) -> QLineEdit:
+        made = QLineEdit()
+        made.setAccessibleName(name)
+        return made
+
+    @staticmethod
+    def _named(text: str) -> QWidget:
+        made = label(text, "muted")
+        made.setFixedWidth(_LABEL)
+        return made
+
+    # --- fields and URI in step --------------------------------------------------------------------------------
+
+    def open(self, server: bool = False, source: Source | None = None) -> None:
+        """Empty, for a file or a server; or a saved source to be changed."""
+        self._known, self._tested = source, ""
+        self.title.setText("Add a source" if source is None else source.name)
+        self.name.setText("" if source is None else source.name)
+        self.password.clear()
+        self.stage.setCurrentIndex(max(0, self.stage.findData(source.stage if source else "")))
+        self.read_only.setChecked(bool(source and source.read_only))
+        self.care.setChecked(bool(source and source.care))
+        self.clear.setChecked(bool(source and source.clear_password))
+        self.show_parts(parts_of(source.url) if source is not None else Parts("postgresql" if server else "sqlite"))
+        self.copy.setVisible(source is not None)
+        self.remove.setVisible(source is not None)
+        self._say("", "muted")
+        if source is not None:
+
+            def tell(rights: tuple[str, ...]) -> None:
+                if rights and source is self._known:
+                    self._say(" ".join(rights), "amber")
+
+            self._hub.rights(source, tell)
+        (self.host if server and source is None else self.url).setFocus()
+
+    def show_parts(self, parts: Parts, keep_url: bool = False) -> None:
+        """Fill the fields, and the URI unless it is being typed."""
+        self._parts = parts
+        self.kind.setCurrentIndex(self.kind.findData(parts.kind))
+        is_server = parts.kind in PORTS
+        host = (self.host, parts.host), (self.port, "" if parts.port is None else str(parts.port))
+        for name, box in self._boxes.items():
+            box.setVisible(is_server if name != "file" else parts.kind == "sqlite")
+        self._boxes["ca"].setVisible(is_server and parts.tls == "verified")
+        self._boxes["user"].setVisible(is_server or parts.kind == "other")
+        self._note.setVisible(parts.kind != "sqlite")
+        self._boxes["clear"].setVisible(is_server and not parts.tls)
+        for field, text in (
+            *host, (self.user, parts.user), (self.database, parts.database if is_server else ""), (self.ca, parts.ca),
+            (self.file, parts.database if parts.kind == "sqlite" else ""),
+        ):  # fmt: skip
+            if field.text() != text:
+                field.setText(text)
+        self.port.setPlaceholderText(str(PORTS.get(parts.kind, "")))
+        self.tls.setCurrentIndex(max(0, self.tls.findData(parts.tls)))
+        if not keep_url:
+            self.url.setText(url_of(parts) if (is_server and parts.host) or not is_server else "")
+        example = f"{parts.kind}://user@host:{PORTS.get(parts.kind, '')}/name"
+        self.url.setPlaceholderText(
+            {"sqlite": "/path/to/survey.sqlite", "other": "dialect://user@host/name"}.get(parts.kind, example)
+        )
+        self._ready()
+
+    def _kind_chosen(self) -> None:
+        kind = str(self.kind.currentData())
+        was = self._parts
+        kept = replace(was, kind=kind, tls="", ca="", rest=(), scheme="", port=None)
+        self.show_parts(kept if kind in PORTS and was.kind in PORTS else Parts(kind))
+
+    def _fields_edited(self) -> None:
+        kind = self._parts.kind
+        digits = "".join(c for c in self.port.text() if c.isdigit())
+        database = self.file.text().strip() if kind == "sqlite" else self.database.text().strip()
+        parts = replace(
+            self._parts, host=self.host.text().strip(), port=int(digits) if digits else None,
+            database=self._parts.database if kind == "other" else database, user=self.user.text().strip(),
+            tls=str(self.tls.currentData()), ca=self.ca.text().strip(),
+        )  # fmt: skip
+        self.show_parts(parts)
+
+    def _url_edited(self) -> None:
+        """Take a typed or pasted URI apart; a password in it goes to its own field."""
+        url, inside = split_secret(self.url.text().strip())
+        if inside:
+            self.password.setText(inside)
+            self.url.setText(url)
+        try:
+            self.show_parts(parts_of(url), keep_url=True)
+        except ValueError as problem:
+            self._say(str(problem), "plum")
+
+    def _ready(self) -> None:
+        ready = bool(self.url.text().strip())
+        self.test.setEnabled(ready)
+        is_same = self._known is not None and self._known.url == self.url.text().strip()
+        tested = self._tested == self._state()
+        self.save.setEnabled(ready and (tested or is_same))
+        self.save.setText("Save anyway" if tested and self._failed else "Save")
+        self.save.setToolTip("" if self.save.isEnabled() else "Test it first")
+
+    def _state(self) -> str:
+        return f"{self.url.text().strip()} {self.password.text()}"
+
+    def _pick(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(
+            self, "Pick a database file", "", "SQLite (*.sqlite *.sqlite3 *.db);;All files (*)"
+        )
+        if path:
+            self.show_parts(Parts("sqlite", database=path))
+            self.name.setText(self.name.text() or Path(path).stem)
+
+    def _pick_ca(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(
+            self, "Pick a certificate file", "", "Certificates (*.pem *.crt);;All files (*)"
+        )
+        if path:
+            self.ca.setText(path)
+            self._fields_edited()
+
+    # --- doing -------------------------------------------------------------------------------------------------
+
+    def source(self) -> tuple[Source, str | None]:
+        """What is typed, and the password apart. Raises: ConnectError."""
+        text, inside = split_secret(self.url.text().strip())
+        try:
+            parts = parts_of(text)
+        except ValueError as problem:
+            raise ConnectError(str(problem), "Write it like postgresql://user@host:5432/name.") from None
+        marks = (str(self.stage.currentData()), self.care.isChecked(), self.read_only.isChecked(),
+                 self.clear.isChecked() and not self._boxes["clear"].isHidden())  # fmt: skip
+        if parts.kind == "sqlite":
+            made = source_of_file(parts.database)
+            return Source(self.name.text().strip() or made.name, made.url, *marks), None
+        driver_for(text)
+        if parts.kind in PORTS and not parts.host:
+            raise ConnectError("The host is missing.", "Type the name or address of the server.")
+        name = self.name.text().strip() or parts.database.rsplit("/", 1)[-1].split("?")[0] or parts.host
+        return Source(name, text, *marks), self.password.text() or inside
+
+    def _test(self) -> None:
+        try:
+            source, password = self.source()
+        except OtterError as problem:
+            self._say(str(problem), "plum")
+            return
+        state = self._state()
+        self._say("Testing.", "muted")
+        self.test.setEnabled(False)
+
+        def done(words: str) -> None:
+            self._tested, self._failed = state, False
+            self._say(words, "water")
+            self._ready()
+
+        def failed(problem: OtterError | None) -> None:
+            self._tested, self._failed = state, True
+            self._say(str(problem) if problem is not None else "Stopped.", "plum" if problem is not None else "muted")
+            self._ready()
+
+        self._hub.test(source, password, done, failed)
+
+    def _say(self, text: str, tone: str) -> None:
+        set_tone(self.outcome, tone)
+        self.outcome.setText(text)
+
+    def _save(self) -> None:
+        try:
+            source, password = self.source()
+        except OtterError as problem:
+            self._say(str(problem), "plum")
+            return
+        self.saved.emit(self._hub.add(source, password, self._known))
+
+    def _copy(self) -> None:
+        self._known = None
+        self.title.setText("Add a source")
+        self.name.setText(f"{self.name.text()} copy")
+        self.copy.setVisible(False)
+        self.remove.setVisible(False)
+        self.name.setFocus()
+
+    def _remove(self) -> None:
+        if self._known is not None:
+            self._hub.remove(self._known)
+            self.removed.emit(self._known)
+            self.closed.emit()

@@ -1,0 +1,201 @@
+"""Columns: which are shown, their order, and how the chosen one looks."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import replace
+from zoneinfo import available_timezones
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QComboBox, QCompleter, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+
+from nimble_otter.desktop.kit.widgets import Line, boxed, button, clear, column, combo, label, narrow, row
+from nimble_otter.desktop.steps.step_drawers import StepDrawer
+from nimble_otter.pull.steps import ColumnsStep
+from nimble_otter.table import Field, Kind
+from nimble_otter.table.looks import Look
+
+_PATTERNS = {
+    Kind.TIME: ("yyyy-MM-dd HH:mm", "yyyy-MM-dd HH:mm:ss", "yyyy-MM-dd HH:mm:ss.SSS", "d MMM yyyy HH:mm"),
+    Kind.DATE: ("yyyy-MM-dd", "d MMM yyyy", "EEE d MMM yyyy", "dd.MM.yyyy", "yyyy-'W'ww"),
+    Kind.CLOCK: ("HH:mm", "HH:mm:ss", "h:mm a"),
+}  # fmt: skip
+_WORDS = (("", "yes, no"), ("true,false", "true, false"), ("1,0", "1, 0"), ("✓,–", "✓, –"), ("on,off", "on, off"))
+
+
+class ColumnsDrawer(StepDrawer):
+    title = "Columns"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.head.right.addWidget(button("Show all", lambda: self._put("Show columns", hidden=())))
+        self.narrow = QLineEdit()
+        self.narrow.setPlaceholderText("Find a column")
+        self.narrow.setAccessibleName("Find a column")
+        self.narrow.textChanged.connect(self._narrow)
+        self.list = QListWidget()
+        self.list.setAccessibleName("Columns, in order")
+        self.list.setDragDropMode(QListWidget.DragDropMode.InternalMove)
+        self.list.itemChanged.connect(lambda _: self._read())
+        self.list.model().rowsMoved.connect(lambda *_: self._read())
+        self.list.currentItemChanged.connect(lambda *_: self._show_look())
+        note = label("Ticked: shown and sent; drag to move", "muted", 12)
+        left = boxed(column(row(self.narrow, note, None), self.list, self.problem, margins=(12, 10, 12, 8)))
+        self._look = QVBoxLayout()
+        self._look.setSpacing(6)
+        right = self.scrolled(self._look)
+        right.setObjectName("raised")
+        self.set_body(left, Line(True, "grid_line"), right, stretch=(1, 0, 1))
+
+    @property
+    def step(self) -> ColumnsStep | None:
+        found = self.current
+        return found if isinstance(found, ColumnsStep) else None
+
+    def refresh(self) -> None:
+        step = self.step
+        if step is None:
+            return
+        self.tell()
+        names, chosen = self.names(), self.chosen
+        ordered = [n for n in step.order if n in names]
+        ordered += [n for n in names if n not in ordered]
+        self.list.blockSignals(True)
+        top = self.list.verticalScrollBar().value()
+        self.list.clear()
+        for name in ordered:
+            look = step.look(name)
+            said = f"{name} → {look.title}" if look.title else name
+            item = QListWidgetItem(f"{said}{'  · pinned' if name in step.pinned else ''}")
+            item.setData(Qt.ItemDataRole.UserRole, name)
+            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+            item.setCheckState(Qt.CheckState.Unchecked if name in step.hidden else Qt.CheckState.Checked)
+            self.list.addItem(item)
+        self.list.verticalScrollBar().setValue(top)
+        self.begin_at(chosen or (ordered[0] if ordered else ""))
+        self.list.blockSignals(False)
+        self._narrow()
+        self._show_look()
+
+    @property
+    def chosen(self) -> str:
+        item = self.list.currentItem()
+        return str(item.data(Qt.ItemDataRole.UserRole)) if item is not None else ""
+
+    def begin_at(self, part: str) -> None:
+        """Show how a column looks."""
+        for n in range(self.list.count()):
+            if self.list.item(n).data(Qt.ItemDataRole.UserRole) == part:
+                self.list.setCurrentRow(n)
+
+    def _narrow(self) -> None:
+        narrow(self.list, self.narrow.text())
+
+    def _read(self) -> None:
+        items = [self.list.item(n) for n in range(self.list.count())]
+        order = tuple(str(item.data(Qt.ItemDataRole.UserRole)) for item in items)
+        off = [item for item in items if item.checkState() == Qt.CheckState.Unchecked]
+        if len(off) == len(items):
+            self.refresh()
+            return
+        hidden = tuple(str(item.data(Qt.ItemDataRole.UserRole)) for item in off)
+        self._put("Change columns", order=order if order != tuple(self.names()) else (), hidden=hidden)
+
+    def _put(self, name: str, **changes: object) -> None:
+        if self.step is not None:
+            self.put(replace(self.step, **changes), name)  # type: ignore[arg-type]
+
+    # --- how one looks -----------------------------------------------------------------------------------------
+
+    def _set(self, **changes: object) -> None:
+        step, name = self.step, self.chosen
+        if step is not None and name:
+            self.put(step.with_look(name, replace(step.look(name), **changes)), "Change look")  # type: ignore[arg-type]
+
+    def _pin(self, on: bool) -> None:
+        step, name = self.step, self.chosen
+        if step is not None and name:
+            self._put("Pin column", pinned=(*(n for n in step.pinned if n != name), *((name,) if on else ())))
+
+    def _show_look(self) -> None:
+        step, name = self.step, self.chosen
+        field = next((f for f in self.fields() if f.name == name), None)
+        clear(self._look)
+        if step is None or field is None:
+            return
+        look = step.look(name)
+        self._look.addWidget(label(f"How {name} looks", "muted", 12))
+        title = QLineEdit(look.title)
+        title.setPlaceholderText(name)
+        title.setAccessibleName("Title")
+        title.editingFinished.connect(lambda: title.text() != look.title and self._set(title=title.text().strip()))
+        pinned = combo([("", "scrolls"), ("on", "stays at the left")], "on" if name in step.pinned else "", "Place")
+        pinned.activated.connect(lambda _: self._pin(bool(pinned.currentData())))
+        self._line("Title", title, pinned)
+        for text, *parts in self._fields_for(field, look):
+            self._line(text, *parts)
+        align = self._choice([("", "as usual"), ("left", "left"), ("centre", "centre"), ("right", "right")], look.align,
+                             "Side", lambda v: self._set(align=v))  # fmt: skip
+        paint = self._choice([("", "no paint"), ("bars", "bars"), ("scale", "shades")], look.paint, "Paint",
+                             lambda v: self._set(paint=v))  # fmt: skip
+        paint.setEnabled(field.kind.is_amount)
+        self._line("Side", align, paint)
+
+    def _fields_for(self, field: Field, look: Look) -> list[tuple[str, *tuple[QWidget, ...]]]:
+        kind = field.kind
+        if kind.is_number:
+            style = self._choice(
+                [("", "number"), ("percent", "percent"), ("bytes", "bytes, kB, MB"), ("scientific", "1.2e+03")],
+                look.style, "Numbers as", lambda v: self._set(style=v),
+            )  # fmt: skip
+            digits = [("", "all digits"), *((str(n), f"{n} decimal{'s' * (n != 1)}") for n in range(7))]
+            decimals = self._choice(digits, "" if look.decimals is None else str(look.decimals), "Decimals",
+                                    lambda v: self._set(decimals=int(v) if v else None))  # fmt: skip
+            groups = self._choice(
+                [("", "as usual"), ("on", "1 000 000"), ("off", "1000000")],
+                "" if look.groups is None else "on" if look.groups else "off", "Thousands",
+                lambda v: self._set(groups={"": None, "on": True, "off": False}[v]),
+            )  # fmt: skip
+            return [("Number", style, decimals), ("Thousands", groups)]
+        if kind is Kind.BOOL:
+            words = self._choice(_WORDS, ",".join(look.words), "Words",
+                                 lambda v: self._set(words=tuple(v.split(",")) if v else ()))  # fmt: skip
+            return [("Words", words)]
+        if not (kind.is_moment or kind is Kind.CLOCK):
+            return []
+        offered = _PATTERNS[Kind.TIME if kind is Kind.ZONED else kind]
+        pattern = self._typed([*offered], look.pattern, "Pattern", lambda v: self._set(pattern=v))
+        pattern.setToolTip("Unicode date pattern: yyyy MM dd HH mm ss SSS, MMM and EEE for names, 'text' in quotes")
+        if kind is not Kind.ZONED:
+            return [("Pattern", pattern)]
+        zone = self._typed(sorted(available_timezones()), look.zone, "Time zone", lambda v: self._set(zone=v))
+        return [("Pattern", pattern), ("Zone", zone)]
+
+    @staticmethod
+    def _choice(
+        choices: Iterable[str | tuple[str, str]], value: str, name: str, take: Callable[[str], object]
+    ) -> QComboBox:
+        made = combo(choices, value, name)
+        made.activated.connect(lambda _: take(made.currentData()))
+        return made
+
+    @staticmethod
+    def _typed(choices: list[str], value: str, name: str, take: Callable[[str], object]) -> QComboBox:
+        made = combo(["", *choices], value, name)
+        made.setEditable(True)
+        editor, completer = made.lineEdit(), QCompleter(choices, made)
+        assert editor is not None
+        completer.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
+        completer.setFilterMode(Qt.MatchFlag.MatchContains)
+        made.setCompleter(completer)
+        editor.setPlaceholderText("as usual")
+        editor.setText(value)
+        editor.editingFinished.connect(lambda: editor.text().strip() != value and take(editor.text().strip()))
+        return made
+
+    def _line(self, text: str, *parts: QWidget) -> None:
+        word = label(text, "muted")
+        word.setFixedWidth(74)
+        for part in parts:
+            part.setFixedWidth(130 if len(parts) > 1 else 200)
+        self._look.addLayout(row(word, *parts, None, space=6))

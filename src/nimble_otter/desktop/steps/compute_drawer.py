@@ -1,0 +1,179 @@
+"""Compute: columns by name and expression, and what an expression can be made of."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from functools import partial
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout
+
+from nimble_otter.desktop.kit.theme import code_font, theme
+from nimble_otter.desktop.kit.widgets import Line, as_plain, boxed, button, clear, column, label, row
+from nimble_otter.desktop.steps.expression_field import ExpressionField
+from nimble_otter.desktop.steps.step_drawers import StepDrawer
+from nimble_otter.errors import ConditionError
+from nimble_otter.pull.steps import Computed, ComputeStep
+from nimble_otter.query.conditions import parse_expression
+from nimble_otter.table import Table
+
+_FUNCTIONS = (
+    ("round(n, digits)", "number"), ("abs(n)", "number"), ("sqrt(n)", "number"),
+    ("coalesce(a, b)", "the first not empty"),
+    ("nullif(a, b)", "empty where alike"), ("greatest(a, b)", "the most"), ("least(a, b)", "the least"),
+    ("case when a > 1 then b else c end", "by conditions"), ("lower(t)", "text"), ("upper(t)", "text"),
+    ("trim(t)", "text"), ("length(t)", "characters"), ("substring(t, 1, 3)", "from, how many"), ("left(t, 3)", "text"),
+    ("replace(t, 'a', 'b')", "text"), ("split_part(t, '-', 1)", "text"), ("a || b", "joined texts"),
+    ("concat_ws('-', a, b)", "joined texts"), ("lpad(t, 5, '0')", "filled"),
+    ("regexp_replace(t, '[0-9]+', '')", "text"),
+    ("year(d)", "part of a time"), ("month(d)", "part of a time"), ("extract(dow from d)", "part of a time"),
+    ("date_trunc('month', d)", "its beginning"), ("d - e", "days, interval"),
+    ("datediff(d, e)", "days between"),
+    ("d + interval '1 month'", "later"), ("to_char(d, 'YYYY-MM')", "text of a time"), ("cast(a as integer)", "kind"),
+    ("sum(n) over (partition by a order by d)", "running"), ("rank() over (order by n desc)", "place"),
+    ("lag(n) over (order by d)", "the row before"), ("avg(n) over (order by d rows 6 preceding)", "of seven rows"),
+    ("sum(n) over (order by d range interval '7 days' preceding)", "of seven days"),
+    ("ntile(4) over (order by n)", "quarter"),
+)  # fmt: skip
+
+
+def _written(name: str) -> str:
+    """A column's name as an expression writes it."""
+    return name if name.isidentifier() and name.islower() else '"' + name.replace('"', '""') + '"'
+
+
+class ComputeDrawer(StepDrawer):
+    """Every change is taken when a field is left or Enter is pressed; a wrong one says what is wrong, and stays."""
+
+    title = "Compute"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.head.right.addWidget(button("Add column", self.add))
+        self._lines = QVBoxLayout()
+        self.fields_of: list[tuple[QLineEdit, ExpressionField]] = []
+        self._last: ExpressionField | None = None
+        self.help = QTreeWidget()
+        self.help.setColumnCount(2)
+        self.help.setHeaderHidden(True)
+        self.help.setRootIsDecorated(False)
+        self.help.setAccessibleName("Columns and functions; Enter puts one into the expression")
+        self.help.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.help.itemActivated.connect(lambda item: self._put_in(item))
+        self.help.itemDoubleClicked.connect(lambda item: self._put_in(item))
+        note = label("Double click puts it into the expression", "muted", 11)
+        side = boxed(column(note, self.help, space=4, margins=(12, 8, 8, 6)), "raised")
+        side.setFixedWidth(300)
+        self.set_body(self.scrolled(self._lines, self.problem), Line(True, "grid_line"), side, stretch=(1, 0, 0))
+
+    def refresh(self) -> None:
+        step = self.current
+        if not isinstance(step, ComputeStep):
+            return
+        self.tell()
+        for computed in step.columns:
+            self._say_place(computed.text)
+        held = next(((n, w) for n, pair in enumerate(self.fields_of) for w, f in enumerate(pair) if f.hasFocus()), None)
+        if [(a.text(), b.text()) for a, b in self.fields_of] != [(c.label, c.text) for c in step.columns]:
+            self._fill(step)
+            if held is not None and held[0] < len(self.fields_of):
+                field = self.fields_of[held[0]][held[1]]
+                field.show()  # one just made is not seen yet, and takes no keyboard
+                field.setFocus()
+                field.end(False)
+        self._fill_help()
+
+    def _fill(self, step: ComputeStep) -> None:
+        self.fields_of, self._last = [], None  # before they go: one that loses the keyboard by it is not read
+        clear(self._lines)
+        for place, computed in enumerate(step.columns):
+            name, text = QLineEdit(computed.label), ExpressionField(computed.text)
+            name.setPlaceholderText("name")
+            name.setAccessibleName(f"Name of computed column {place + 1}")
+            name.setFixedWidth(130)
+            text.setPlaceholderText("expression, such as round(level_m * 100, 1)")
+            text.setAccessibleName(f"Expression of computed column {place + 1}")
+            name.setCursorPosition(0)
+            for field in (name, text):
+                field.editingFinished.connect(partial(self._read, place))
+            remove = button("×", partial(self._remove, place), "plain", "Remove")
+            sign = label("=", "muted")
+            line = row(name, sign, text, remove, space=6)
+            line.setStretch(2, 1)
+            text.lead(line, name, sign, remove)
+            self._lines.addLayout(line)
+            self.fields_of.append((name, text))
+        if not step.columns:
+            self._lines.addWidget(label("No column yet. Add one.", "faint"))
+
+    def _fill_help(self) -> None:
+        step = self.current
+        own = [c.label for c in step.columns if c.label] if isinstance(step, ComputeStep) else []
+        names = [*((f.name, f.kind.value) for f in self.fields()), *((label, "computed") for label in own)]
+        wanted = [*((_written(name), kind) for name, kind in names), *_FUNCTIONS]
+        if [self.help.topLevelItem(n).text(0) for n in range(self.help.topLevelItemCount())] == [w[0] for w in wanted]:
+            return
+        self.help.clear()
+        for text, note in wanted:
+            item = QTreeWidgetItem([text, note])
+            item.setFont(0, code_font(11))
+            item.setForeground(1, theme["muted"])
+            item.setToolTip(0, as_plain(text))
+            self.help.addTopLevelItem(item)
+        self.help.setColumnWidth(0, 168)
+
+    def _put_in(self, item: QTreeWidgetItem) -> None:
+        field = next((text for _, text in self.fields_of if text is self._last), None)
+        field = field or (self.fields_of[-1][1] if self.fields_of else None)
+        if field is not None:
+            if not field.hasFocus() and not field.cursorPosition():
+                field.end(False)  # one that nobody is in takes it at its end
+            field.insert(item.text(0))
+            field.setFocus()
+
+    def _read(self, place: int) -> None:
+        step = self.current
+        if not isinstance(step, ComputeStep) or place >= len(self.fields_of) or place >= len(step.columns):
+            return
+        name, text = self.fields_of[place]
+        self._last = text
+        made = Computed(name.text().strip(), text.text().strip())
+        if made == step.columns[place] or not made.text:
+            return
+        if not made.label:
+            made = replace(made, label=self._free(step))
+        columns = (*step.columns[:place], made, *step.columns[place + 1 :])
+        self.put(replace(step, columns=columns), "Change compute")
+
+    def _say_place(self, text: str) -> None:
+        """Where in the expression the problem is."""
+        session = self.session
+        if session is None or session.table is None or not self.problem.text():
+            return
+        try:
+            parse_expression(text, Table(self.fields(), (), 0))
+        except ConditionError as problem:
+            if problem.place is not None:
+                self.problem.setText(f"Column {problem.place.column}: {problem}")
+
+    @staticmethod
+    def _free(step: ComputeStep) -> str:
+        taken = {c.label for c in step.columns}
+        return next(n for n in (f"computed{k or ''}" for k in range(100)) if n not in taken)
+
+    def _remove(self, place: int) -> None:
+        step = self.current
+        if isinstance(step, ComputeStep):
+            self.put(replace(step, columns=(*step.columns[:place], *step.columns[place + 1 :])), "Remove column")
+
+    def add(self) -> None:
+        step = self.current
+        if isinstance(step, ComputeStep) and all(c.text for c in step.columns):
+            self.put(replace(step, columns=(*step.columns, Computed("", ""))), "Add column")
+        if self.fields_of:
+            self.fields_of[-1][0].show()
+            self.fields_of[-1][0].setFocus()
+
+    def focus_first(self) -> None:
+        if self.fields_of:
+            self.fields_of[0][0].setFocus()

@@ -1,0 +1,464 @@
+"""The course: the pull as a chain of steps, and under it the band, as thick as the rows (their log) at each step."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+from PySide6.QtCore import QMimeData, QPoint, QPointF, QRect, Qt, QVariantAnimation, Signal
+from PySide6.QtGui import (
+    QColor,
+    QContextMenuEvent,
+    QDrag,
+    QDragEnterEvent,
+    QDragMoveEvent,
+    QDropEvent,
+    QFocusEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPainterPath,
+    QPaintEvent,
+)
+from PySide6.QtWidgets import QInputDialog, QMenu, QToolTip, QWidget
+
+from nimble_otter.desktop.kit import tokens
+from nimble_otter.desktop.kit.mime_types import COLUMN_DRAG, text_in
+from nimble_otter.desktop.kit.theme import motion_ms, theme, ui_font
+from nimble_otter.desktop.kit.widgets import as_plain
+from nimble_otter.desktop.pulls.open_pull import OpenPull
+from nimble_otter.desktop.pulls.step_ref import ADD, CHANGES, QUERY, SEND, SOURCE, StepRef, step_at
+from nimble_otter.pull import Course, Pull
+from nimble_otter.pull.steps import STEPS
+from nimble_otter.table.show import grouped
+
+STEP_MIME = "application/x-nimble-otter-step"
+KINDS = {kind: kind.capitalize() for kind in STEPS}
+_PLUS = 30
+_SIDE = 12
+_BAND = 20
+
+
+@dataclass(frozen=True, slots=True)
+class Stop:
+    """A cell of the strip; `rows` leave it."""
+
+    ref: StepRef
+    kind: str
+    words: str
+    under: str
+    rows: int | None = None
+    is_on: bool = True
+    problem: str = ""
+    tone: str = ""
+
+
+def stops_of(session: OpenPull) -> list[Stop]:
+    """What the strip says of a pull."""
+    pull, fetched = session.pull, session.fetched
+    noun = "documents" if session.is_documents else "rows"
+    count = len(session.tables)
+    word = pull.source.word if pull.source.word != "documents" else "documents"
+    parts = f"{count} {'collection' if session.is_documents else 'table'}{'' if count == 1 else 's'}" if count else ""
+    known = session.hub.known(pull.source)
+    word = f"{known.stage.upper()} · {word}" if known.stage else word
+    said = pull.came_from or (f"{word} · {parts}" if parts else word)
+    stops = [Stop(SOURCE, "Source", pull.source.name, said)]
+    under, rows = "not run yet", None
+    if fetched is not None:
+        rows = fetched.table.rows
+        under = f"{grouped(rows)} {noun}" + (f" · {fetched.all_s:.2f} s" if fetched.all_s else "")
+    if session.error is not None:
+        under = "failed"
+    words = " ".join(pull.query.text.split()) if pull.query.language == "native" else query_words(pull.query.text)
+    stops.append(Stop(QUERY, "Query", words or "empty", under, rows, tone="plum" if session.error else ""))
+    for place, step in enumerate(pull.steps):
+        under, rows, problem = "", None, ""
+        if session.course is not None and place < len(session.course.results):
+            result = session.course.results[place]
+            rows, problem = result.shaped.rows, str(result.error or "")
+            under = f"{grouped(rows)} {noun}"
+            if result.shaped.grouped is not None:
+                levels = result.shaped.grouped.levels
+                under = f"{grouped(levels[0].table.rows)} groups"
+                under += f" · {grouped(rows)} within" if len(levels) > 1 else ""
+        if under and fetched is not None and (fetched.was_cut or fetched.is_part):
+            under += " of a part"
+        under = "off" if not step.on else ("left out" if problem else under)
+        words = step.name or step.words()
+        stops.append(
+            Stop(step_at(place), KINDS[step.kind], words, under, rows, step.on, problem, "plum" if problem else "")
+        )
+    stops.append(Stop(ADD, "", "+", ""))
+    pending, waits = session.pending.count, session.pending.waiting_count
+    said = f"{grouped(pending)} pending" if pending else "none"
+    under = "review before writing" if pending else ("written" if session.report and session.report.is_written else "")
+    under = f"{grouped(waits)} wait for their rows" if waits else under
+    if session.is_writing or session.in_doubt:
+        under = "being written" if session.is_writing else "last write not known"
+    stops.append(Stop(CHANGES, "Changes", said, under, tone="amber_ink" if pending else ""))
+    stops.append(Stop(SEND, "Send", _send_words(pull), session.last_sent))
+    return stops
+
+
+def _send_words(pull: Pull) -> str:
+    if pull.send is None:
+        return "not set"
+    if pull.send.format == "source":
+        return f"{pull.send.options.get('table', '')} in {pull.send.options.get('source', 'another source')}"
+    return "the clipboard" if pull.send.format == "clipboard" else pull.send.path.rsplit("/", 1)[-1]
+
+
+def query_words(text: str) -> str:
+    """The tables a query reads, in its order: "reading + station"."""
+    import re
+
+    names = re.findall(r"\b(?:from|join)\s+(\"[^\"]+\"|[\w.]+\b(?!\s*\())", text, re.IGNORECASE)
+    return " + ".join(dict.fromkeys(name.strip('"') for name in names)) or " ".join(text.split())[:60]
+
+
+def counts_told(course: Course) -> str:
+    """Each step with the rows that leave it, a line each."""
+    lines = []
+    for result in course.results:
+        said = "left out" if result.error is not None else f"{grouped(result.shaped.rows)} rows"
+        lines.append(f"{KINDS[result.step.kind]}: {said if result.step.on else 'off'}")
+    return "\n".join(lines)
+
+
+class CourseStrip(QWidget):
+    """Selecting a step opens its drawer; steps can be switched, moved, renamed, removed, and asked for their rows."""
+
+    chosen = Signal(object)
+    add_wanted = Signal(QPoint)
+    column_dropped = Signal(str)
+    upstream_wanted = Signal(int)
+    down_wanted = Signal()
+    run_wanted = Signal()
+    copy_wanted = Signal(int)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setFixedHeight(tokens.COURSE)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAcceptDrops(True)
+        self.setAccessibleName("Course")
+        self._session: OpenPull | None = None
+        self.stops: list[Stop] = []
+        self.selected = QUERY
+        self._press: tuple[StepRef, QPoint] | None = None
+        self._drop_at = -1
+        self._heights: list[float] = []
+        self._motion = QVariantAnimation(self)
+        self._motion.setStartValue(0.0)
+        self._motion.setEndValue(1.0)
+        self._motion.valueChanged.connect(lambda _: self.update())
+        self._from: list[float] = []
+        theme.changed.connect(self.update)
+
+    def show_pull(self, session: OpenPull | None) -> None:
+        self._session = session
+        self.refresh()
+
+    def refresh(self) -> None:
+        self.stops = stops_of(self._session) if self._session is not None else []
+        self._move_band(self._band())
+        self.setAccessibleDescription(" then ".join(f"{s.kind} {s.words} {s.under}" for s in self.stops if s.kind))
+        self.update()
+
+    def select(self, ref: StepRef) -> None:
+        self.selected = ref
+        self.update()
+
+    # --- painting ----------------------------------------------------------------------------------------------
+
+    def cells(self) -> list[QRect]:
+        """Where each stop stands; all as wide as each other but the plus."""
+        if not self.stops:
+            return []
+        wide = len(self.stops) - 1
+        width = (self.width() - 2 * _SIDE - _PLUS) / wide
+        rects, x = [], float(_SIDE)
+        for stop in self.stops:
+            own = _PLUS if stop.ref == ADD else width
+            rects.append(QRect(round(x), 0, round(x + own) - round(x), self.height()))
+            x += own
+        return rects
+
+    def rect_of(self, ref: StepRef) -> QRect:
+        return next((r for s, r in zip(self.stops, self.cells(), strict=True) if s.ref == ref), QRect())
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        with QPainter(self) as painter:
+            painter.fillRect(self.rect(), theme["surface"])
+            rects = self.cells()
+            for stop, rect in zip(self.stops, rects, strict=True):
+                if stop.ref == self.selected:
+                    painter.fillRect(rect.adjusted(0, 0, 0, -26), theme["water4"])
+                    if self.hasFocus():
+                        painter.setPen(theme["water2"])
+                        painter.drawRect(rect.adjusted(0, 0, -1, -27))
+            self._paint_band(painter, rects)
+            for place, (stop, rect) in enumerate(zip(self.stops, rects, strict=True)):
+                if place and ADD not in (self.stops[place - 1].ref, stop.ref):
+                    painter.setPen(theme["line"])
+                    painter.drawLine(rect.left(), 11, rect.left(), 40)
+                self._paint_stop(painter, stop, rect)
+            if self._drop_at >= 0:
+                x = rects[self._drop_at].left()
+                painter.fillRect(QRect(x - 1, 6, 3, 40), theme["water1"])
+            painter.setPen(theme["line"])
+            painter.drawLine(0, self.height() - 1, self.width(), self.height() - 1)
+
+    def _paint_stop(self, painter: QPainter, stop: Stop, rect: QRect) -> None:
+        if stop.ref == ADD:
+            painter.setFont(ui_font(16))
+            painter.setPen(theme["muted"])
+            painter.drawText(rect.adjusted(0, 12, 0, -30), Qt.AlignmentFlag.AlignCenter, "+")
+            return
+        inner = rect.adjusted(12, 0, -8, 0)
+        picked = stop.ref == self.selected
+        ink = theme[stop.tone] if stop.tone else (theme["ink"] if stop.is_on else theme["faint"])
+        self._line(painter, inner, 11, stop.kind, tokens.SMALL_PX, picked, theme["water1" if picked else "muted"])
+        self._line(painter, inner, 27, stop.words, tokens.UI_PX, True, ink, struck=not stop.is_on)
+        under = theme["plum"] if stop.tone == "plum" else theme["water1"]
+        self._line(
+            painter, inner, self.height() - 21, stop.under, tokens.SMALL_PX, stop.rows is not None or picked, under
+        )
+
+    @staticmethod
+    def _line(
+        painter: QPainter, inner: QRect, top: int, text: str, px: int, bold: bool, ink: QColor, struck: bool = False
+    ) -> None:
+        font = ui_font(px, bold)
+        font.setStrikeOut(struck)
+        painter.setFont(font)
+        painter.setPen(ink)
+        said = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, inner.width())
+        painter.drawText(QRect(inner.left(), top, inner.width(), 18), Qt.AlignmentFlag.AlignVCenter, said)
+
+    def _move_band(self, heights: list[float]) -> None:
+        """The band goes to its new thickness, in a moment where the desktop wants motion."""
+        same_stops = len(heights) == len(self._heights)
+        self._from, self._heights = (self._shown_band() if same_stops else heights), heights
+        self._motion.stop()
+        if same_stops and self._from != heights and self.isVisible() and (time_ms := motion_ms()):
+            self._motion.setDuration(time_ms)
+            self._motion.start()
+
+    def _shown_band(self) -> list[float]:
+        part = float(self._motion.currentValue()) if self._motion.state() == QVariantAnimation.State.Running else 1.0
+        return [a + (b - a) * part for a, b in zip(self._from, self._heights, strict=True)]
+
+    def _band(self) -> list[float]:
+        """The thickness follows the log of the rows there over the log of the most, squared so that a drop is seen."""
+        known = [stop.rows for stop in self.stops if stop.rows is not None]
+        most = max(known, default=0)
+        heights, now = [], 1.0 if most else 0.35
+        for stop in self.stops:
+            if stop.rows is not None:
+                now = math.log10(stop.rows + 1) / math.log10(most + 1) if most else 0.0
+            heights.append(3 + (_BAND - 3) * now**2)
+        return heights
+
+    def _paint_band(self, painter: QPainter, rects: list[QRect]) -> None:
+        heights = self._shown_band()
+        bottom = float(self.height() - 1)
+        path = QPainterPath(QPointF(rects[0].left() if rects else 0, bottom))
+        if not rects:
+            return
+        path.lineTo(QPointF(rects[0].left(), bottom - heights[0]))
+        for place, rect in enumerate(rects):
+            y = bottom - heights[place]
+            if place:
+                before, x = bottom - heights[place - 1], float(rect.left())
+                reach = min(26.0, rect.width() / 3)
+                path.cubicTo(QPointF(x, before), QPointF(x - reach + reach, y), QPointF(x + reach, y))
+            following = rects[place + 1].left() if place + 1 < len(rects) else rect.right() + 1
+            reach = min(26.0, (rects[place + 1].width() / 3) if place + 1 < len(rects) else 0)
+            path.lineTo(QPointF(following - (reach if place + 1 < len(rects) else 0), y))
+        path.lineTo(QPointF(rects[-1].right() + 1, bottom))
+        path.closeSubpath()
+        painter.save()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme["water3"])
+        painter.drawPath(path)
+        painter.restore()
+
+    # --- the mouse and the keyboard ----------------------------------------------------------------------------
+
+    def _at(self, point: QPoint) -> StepRef | None:
+        return next((s.ref for s, r in zip(self.stops, self.cells(), strict=True) if r.contains(point)), None)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        ref = self._at(event.position().toPoint())
+        if event.button() != Qt.MouseButton.LeftButton or ref is None:
+            return
+        if ref == ADD:
+            self.add_wanted.emit(self.mapToGlobal(self.rect_of(ADD).bottomLeft()))
+            return
+        self._press = (ref, event.position().toPoint())
+        self.chosen.emit(ref)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        point = event.position().toPoint()
+        if self._press is None:
+            under = self._at(point)
+            stop = next((s for s in self.stops if s.ref == under), None)
+            self.setToolTip(
+                as_plain(
+                    "" if stop is None else (stop.problem or f"{stop.kind} {stop.words}" if stop.kind else "Add a step")
+                )
+            )
+            return
+        ref, start = self._press
+        if ref.is_step and (point - start).manhattanLength() > 12:
+            self._press = None
+            drag, data = QDrag(self), QMimeData()
+            data.setData(STEP_MIME, str(ref.at).encode())
+            drag.setMimeData(data)
+            drag.exec(Qt.DropAction.MoveAction)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._press = None
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.mimeData().hasFormat(STEP_MIME) or event.mimeData().hasFormat(COLUMN_DRAG):
+            event.acceptProposedAction()
+
+    def dragMoveEvent(self, event: QDragMoveEvent) -> None:
+        if event.mimeData().hasFormat(STEP_MIME):
+            gap = self._gap(event.position().toPoint())
+            if gap != self._drop_at:
+                self._drop_at = gap
+                self._tell_counts(*self._dropped(event.mimeData(), gap))
+            self.update()
+        event.acceptProposedAction()
+
+    @staticmethod
+    def _dropped(data: QMimeData, gap: int) -> tuple[int, int]:
+        """Which step is dragged, and the place that it would have."""
+        at = int(bytes(data.data(STEP_MIME).data()))
+        return at, gap - 2 - (gap - 2 > at)
+
+    def _tell_counts(self, at: int, to: int) -> None:
+        """Say how many rows would leave each step if one stood elsewhere."""
+        session = self._session
+        if session is None or session.course is None or not 0 <= to < len(session.pull.steps) or at == to:
+            QToolTip.hideText()
+            return
+        moved = session.pull.with_step_moved(at, to)
+        place = self.mapToGlobal(self.cells()[min(self._drop_at, len(self.stops) - 1)].bottomLeft())
+
+        def show(course: Course) -> None:
+            QToolTip.showText(place, as_plain(counts_told(course)), self)
+
+        session.try_steps(moved.steps, show)
+
+    def dragLeaveEvent(self, event: object) -> None:
+        self._drop_at = -1
+        self.update()
+
+    def _gap(self, point: QPoint) -> int:
+        """The stop before which a dropped step would stand."""
+        rects = self.cells()
+        steps = [n for n, s in enumerate(self.stops) if s.ref.is_step]
+        return next((n for n in steps if point.x() < rects[n].center().x()), steps[-1] + 1 if steps else 2)
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        data, self._drop_at = event.mimeData(), -1
+        if data.hasFormat(COLUMN_DRAG):
+            self.column_dropped.emit(text_in(data, COLUMN_DRAG))
+        elif self._session is not None and data.hasFormat(STEP_MIME):
+            QToolTip.hideText()
+            self.move_step(*self._dropped(data, self._gap(event.position().toPoint())))
+        event.acceptProposedAction()
+        self.update()
+
+    def move_step(self, at: int, to: int) -> None:
+        if self._session is not None and 0 <= to < len(self._session.pull.steps) and at != to:
+            self._session.change(self._session.pull.with_step_moved(at, to), "Move step")
+            self.chosen.emit(step_at(to))
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        refs = [stop.ref for stop in self.stops if stop.ref != ADD]
+        if self._session is None or not refs:
+            super().keyPressEvent(event)
+            return
+        place = refs.index(self.selected) if self.selected in refs else 0
+        step = self.selected.at if self.selected.is_step else None
+        key = event.key()
+        if key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            way = -1 if key == Qt.Key.Key_Left else 1
+            if event.modifiers() & Qt.KeyboardModifier.AltModifier and step is not None:
+                self.move_step(step, step + way)
+            else:
+                self.chosen.emit(refs[max(0, min(len(refs) - 1, place + way))])
+        elif key == Qt.Key.Key_Space and step is not None:
+            self.switch(step)
+        elif key == Qt.Key.Key_Delete and step is not None:
+            self.remove(step)
+        elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Insert):
+            self.add_wanted.emit(self.mapToGlobal(self.rect_of(ADD).bottomLeft()))
+        else:
+            super().keyPressEvent(event)
+
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        super().focusInEvent(event)
+        self.update()
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        super().focusOutEvent(event)
+        self.update()
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        ref = self._at(event.pos())
+        if ref is None or ref == ADD or self._session is None:
+            return
+        self.chosen.emit(ref)
+        menu = QMenu(self)
+        for text, do in self._entries(ref):
+            menu.addAction(text, do)
+        if menu.actions():
+            menu.exec(event.globalPos())
+
+    def _entries(self, ref: StepRef) -> list[tuple[str, Callable[[], None]]]:
+        session = self._session
+        assert session is not None
+        if ref == QUERY:
+            down = ("Take its conditions down…", self.down_wanted.emit)
+            return [("Show rows here", lambda: session.show_rows_at(-1)), ("Run", self.run_wanted.emit), down]
+        if not ref.is_step:
+            return []
+        at = ref.at
+        is_on = session.pull.steps[at].on
+        end = session.show_at is None
+        return [
+            ("Switch off" if is_on else "Switch on", lambda: self.switch(at)),
+            ("Show rows here" if end else "Show rows at the end", lambda: session.show_rows_at(at if end else None)),
+            ("Move upstream…", lambda: self.upstream_wanted.emit(at)),
+            ("Rename…", lambda: self.rename(at)),
+            ("Copy to another pull…", lambda: self.copy_wanted.emit(at)),
+            ("Move left", lambda: self.move_step(at, at - 1)),
+            ("Move right", lambda: self.move_step(at, at + 1)),
+            ("Remove", lambda: self.remove(at)),
+        ]
+
+    def switch(self, at: int) -> None:
+        if self._session is not None:
+            step = self._session.pull.steps[at]
+            self._session.set_step(at, replace(step, on=not step.on), "Switch step")  # type: ignore[type-var]
+
+    def remove(self, at: int) -> None:
+        if self._session is not None:
+            self._session.change(self._session.pull.without_step(at), "Remove step")
+            self.chosen.emit(step_at(at - 1) if at else QUERY)
+
+    def rename(self, at: int) -> None:
+        assert self._session is not None
+        step = self._session.pull.steps[at]
+        text, done = QInputDialog.getText(self, "Rename step", "Name (empty: what it does):", text=step.name)
+        if done:
+            self._session.set_step(at, replace(step, name=text.strip()), "Rename step")  # type: ignore[type-var]

@@ -1,0 +1,233 @@
+"""Group: what rows are grouped by, and the figures of each group."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+from functools import partial
+
+import numpy as np
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout
+
+from nimble_otter.desktop.kit.widgets import Line, as_plain, boxed, button, clear, combo, label, row
+from nimble_otter.desktop.steps.step_drawers import StepDrawer, moved, movers
+from nimble_otter.pull.steps import Computed, ComputeStep, Condition, FigureOf, FilterStep, GroupStep, KeyBy
+from nimble_otter.table import Kind
+from nimble_otter.table.measures import Figure
+from nimble_otter.table.parts import parts_for
+
+FIGURES = [(figure.value, figure.value) for figure in Figure]
+VALUES = "each value"
+
+
+class GroupDrawer(StepDrawer):
+    title = "Group"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.head.right.addWidget(button("Keep groups…", self.add_condition, tip="A condition on the groups' figures"))
+        compute = button("Compute…", self.add_compute, tip="A column of each group from its figures")
+        self.head.right.addWidget(compute)
+        self.head.right.addWidget(button("Add column", self.add_key))
+        self.head.right.addWidget(button("Add figure", self.add_figure))
+        self._keys, self._figures = QVBoxLayout(), QVBoxLayout()
+        left = self.scrolled(self._keys, self.problem)
+        right = boxed(row(self.scrolled(self._figures)), "raised")
+        self.set_body(left, Line(True, "grid_line"), right, stretch=(1, 0, 1))
+
+    def refresh(self) -> None:
+        step = self.current
+        if not isinstance(step, GroupStep):
+            return
+        self.tell()
+        if not self.is_new():
+            return
+        clear(self._keys)
+        self._keys.addWidget(label("Group by, from the outside in", "muted", 12))
+        for place, key in enumerate(step.keys):
+            name = combo(self.names(key.column), key.column, f"Group by {place + 1}")
+            name.setFixedWidth(134)
+            name.activated.connect(lambda _, p=place, w=name: self._set_key(p, KeyBy(w.currentData())))
+            moving = movers(partial(self._move_key, place), partial(self._remove_key, place))
+            self._keys.addLayout(row(name, self._part_field(place, key), *moving, None, space=3))
+        if not step.keys:
+            self._keys.addWidget(
+                label("No column yet. Add one, or drag a header on to the course.", "faint", wrap=True)
+            )
+        clear(self._figures)
+        self._figures.addWidget(label("Figures of each group", "muted", 12))
+        for place, figure in enumerate(step.figures):
+            self._figures.addLayout(self._figure_row(place, figure))
+
+    def _part_field(self, place: int, key: KeyBy) -> QComboBox:
+        """The values themselves, or a part of them; steps and first letters can be typed."""
+        field = next((f for f in self.fields() if f.name == key.column), None)
+        parts = list(parts_for(field.kind)) if field is not None else []
+        if parts == ["steps of 10"]:
+            parts = self._steps(key.column)
+        elif parts == ["first 1"]:
+            parts = ["first 1", "first 2", "first 3"]
+        choices = [VALUES, *parts] if not key.part or key.part in parts else [VALUES, key.part, *parts]
+        made = combo([(("" if c == VALUES else c), c) for c in choices], key.part, f"Part of {key.column}")
+        made.setFixedWidth(112)
+        if field is not None and (field.kind.is_number or "first 1" in parts):
+            made.setEditable(True)
+            made.setToolTip(
+                as_plain("A width of steps can be typed" if field.kind.is_number else "A count of letters can be typed")
+            )
+            editor = made.lineEdit()
+            assert editor is not None
+            editor.setText(key.part or VALUES)
+            editor.editingFinished.connect(lambda p=place, k=key, w=editor: self._typed_part(p, k, w.text()))
+        made.activated.connect(lambda _, p=place, k=key, w=made: self._set_key(p, replace(k, part=w.currentData())))
+        made.setEnabled(len(choices) > 1)
+        return made
+
+    def _steps(self, name: str) -> list[str]:
+        """Round widths that cut the column's range into some tens of steps."""
+        session = self.session
+        table = session.table if session is not None else None
+        if table is None or all(f.name != name for f in table.fields):
+            return ["steps of 1", "steps of 10", "steps of 100"]
+        column = table.column(name)
+        some = np.arange(min(table.rows, 1000))
+        values = [v for v in map(float, filter(None, column.values(some))) if math.isfinite(v)]
+        span = max(values) - min(values) if values else 100
+        first = math.floor(math.log10(span / 20)) if span > 0 else 0
+        widths = [f"{w}e{first + n}" for n in (0, 1) for w in (1, 2, 5)]
+        least = 1.0 if column.kind is Kind.INT else 1e-9
+        return [f"steps of {float(w):.9g}" for w in widths if float(w) >= least]
+
+    def _figure_row(self, place: int, figure: FigureOf) -> QHBoxLayout:
+        kind = combo(FIGURES, figure.figure.value, "Figure")
+        names: list[str] | list[tuple[str, str]] = self._names_for(figure)
+        if figure.figure.of_rows:
+            names = [("", "rows"), *((n, n) for n in self._names_for(figure))]
+        name = combo(names, figure.column, "of column")
+        kind.setFixedWidth(124)
+        name.setFixedWidth(114)
+        kind.activated.connect(lambda _, p=place, w=kind: self._set_figure(p, Figure(w.currentData())))
+        name.activated.connect(lambda _, p=place, w=name: self._put_figure(p, column=w.currentData()))
+        moving = movers(partial(self._move_figure, place), partial(self._remove_figure, place))
+        if figure.figure is Figure.COUNT:
+            return row(kind, label("of rows", "faint"), *moving, None, space=3)
+        if figure.figure is Figure.QUANTILE:
+            at = QLineEdit(f"{figure.at:g}")
+            at.setAccessibleName("Where the quantile lies, from 0 to 1")
+            at.setFixedWidth(44)
+            at.editingFinished.connect(lambda p=place, w=at: self._typed_quantile(p, w))
+            return row(kind, at, label("of", "faint"), name, *moving, None, space=3)
+        return row(kind, label("of", "faint"), name, *moving, None, space=3)
+
+    def _names_for(self, figure: FigureOf) -> list[str]:
+        """Columns that can have the figure."""
+        fields = [f.name for f in self.fields() if f.is_amount or not figure.figure.needs_numbers]
+        return fields if not figure.column or figure.column in fields else [figure.column, *fields]
+
+    def _step(self) -> GroupStep:
+        step = self.current
+        assert isinstance(step, GroupStep)
+        return step
+
+    def _put(self, name: str, **changes: object) -> None:
+        self.put(replace(self._step(), **changes), name)  # type: ignore[arg-type]
+
+    # --- keys --------------------------------------------------------------------------------------------------
+
+    def _set_key(self, place: int, key: KeyBy) -> None:
+        keys = list(self._step().keys)
+        if keys[place] != key:
+            keys[place] = key
+            self._put("Change group", keys=tuple(dict.fromkeys(keys)))
+            self.rebuild()
+
+    def _typed_part(self, place: int, key: KeyBy, text: str) -> None:
+        """A number alone is a width of steps, or a count of letters."""
+        text = " ".join(text.split())
+        field = next((f for f in self.fields() if f.name == key.column), None)
+        if text.replace(".", "", 1).isdigit() and field is not None:
+            text = f"steps of {text}" if field.kind.is_number else f"first {text}"
+        if place < len(self._step().keys):
+            self._set_key(place, replace(key, part="" if text == VALUES else text))
+
+    def _move_key(self, place: int, way: int) -> None:
+        self._put("Change group", keys=moved(self._step().keys, place, way))
+
+    def _remove_key(self, place: int) -> None:
+        keys = self._step().keys
+        self._put("Remove column", keys=(*keys[:place], *keys[place + 1 :]))
+
+    def add_key(self) -> None:
+        keys = self._step().keys
+        used = {key.column for key in keys}
+        name = next((n for n in self.names() if n not in used), "")
+        if name:
+            self._put("Add column", keys=(*keys, KeyBy(name)))
+
+    def add_condition(self) -> None:
+        """A filter behind the groups: it keeps groups by their figures."""
+        step = self._step()
+        title = step.figures[0].title if step.figures else step.keys[0].title if step.keys else ""
+        if self.session is not None and title:
+            self.session.add_step(FilterStep((Condition("at least", title, (1,)),)), "Keep groups", self.at + 1)
+            self.step_wanted.emit(self.at + 1)
+
+    def add_compute(self) -> None:
+        """A Compute step behind the groups: its columns are made of their figures."""
+        if self.session is not None:
+            self.session.add_step(ComputeStep((Computed("", ""),)), "Compute", self.at + 1)
+            self.step_wanted.emit(self.at + 1)
+
+    # --- figures -----------------------------------------------------------------------------------------------
+
+    def _put_figure(self, place: int, **changes: object) -> None:
+        figures = list(self._step().figures)
+        figures[place] = replace(figures[place], **changes)  # type: ignore[arg-type]
+        self._put("Change figure", figures=tuple(dict.fromkeys(figures)))
+
+    def _typed_quantile(self, place: int, field: QLineEdit) -> None:
+        try:
+            at = float(field.text().replace(",", "."))
+        except ValueError:
+            at = math.nan
+        if place >= len(self._step().figures) or at == self._step().figures[place].at:
+            return
+        if not 0 <= at <= 1:
+            self.problem.setText("A quantile lies between 0 and 1: 0.9 is the value that 9 of 10 rows stay below.")
+            self.problem.show()
+            return
+        self._put_figure(place, at=at)
+
+    def _set_figure(self, place: int, figure: Figure) -> None:
+        before = self._step().figures[place]
+        changed = replace(before, figure=figure, column="" if figure is Figure.COUNT else before.column, at=0.5)
+        fitting = self._names_for(replace(changed, column=""))
+        if not figure.of_rows and changed.column not in fitting:
+            changed = replace(changed, column=next(iter(fitting), ""))
+        elif figure.of_rows and changed.column not in fitting:
+            changed = replace(changed, column="")
+        if figure is Figure.QUANTILE:
+            changed = replace(changed, at=0.9)
+        if figure.of_rows or changed.column:
+            self._put_figure(place, figure=changed.figure, column=changed.column, at=changed.at)
+        self.rebuild()
+
+    def _move_figure(self, place: int, way: int) -> None:
+        self._put("Move figure", figures=moved(self._step().figures, place, way))
+
+    def _remove_figure(self, place: int) -> None:
+        figures = self._step().figures
+        self._put("Remove figure", figures=(*figures[:place], *figures[place + 1 :]))
+
+    def add_figure(self) -> None:
+        """The next figure that is not there yet: the mean of a number, else the count of what is filled."""
+        figures = self._step().figures
+        keys = {key.column for key in self._step().keys}
+        numbers = [f.name for f in self.fields() if f.is_number and f.name not in keys and not f.name.endswith("_id")]
+        wanted = [FigureOf(Figure.COUNT)] + [
+            FigureOf(f, n) for n in numbers for f in (Figure.MEAN, Figure.MAX, Figure.MIN)
+        ]
+        wanted += [FigureOf(Figure.DISTINCT, n) for n in self.names() if n not in keys]
+        more = next((figure for figure in wanted if figure not in figures), None)
+        if more is not None:
+            self._put("Add figure", figures=(*figures, more))

@@ -1,0 +1,166 @@
+"""Join and Append: which pull's rows are taken, and how they meet these."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from functools import partial
+
+from PySide6.QtWidgets import QVBoxLayout, QWidget
+
+from nimble_otter.desktop.kit.widgets import boxed, button, clear, column, combo, label, row
+from nimble_otter.desktop.pulls.open_pull import OpenPull
+from nimble_otter.desktop.steps.step_drawers import StepDrawer
+from nimble_otter.pull.steps import AppendStep, JoinStep
+from nimble_otter.table import Field
+from nimble_otter.table.combine import How
+
+_NONE = "choose a pull"
+
+
+class OtherDrawer(StepDrawer):
+    """Base of both: `pulls` gives the names that can be chosen."""
+
+    says_report = False
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.pulls: Callable[[OpenPull], list[str]] = lambda session: []
+        self.report = label("", "muted", 12, wrap=True)
+        self.first, self.lines = QVBoxLayout(), QVBoxLayout()
+        self.lines.setSpacing(6)
+        body = column(self.first, self.lines, self.report, self.problem, None, space=8, margins=(12, 10, 12, 8))
+        self.set_body(boxed(body))
+
+    @property
+    def step(self) -> JoinStep | AppendStep | None:
+        found = self.current
+        return found if isinstance(found, (JoinStep, AppendStep)) else None
+
+    def refresh(self) -> None:
+        step = self.step
+        if step is None or self.session is None:
+            return
+        self.tell()
+        clear(self.first)
+        names = self.pulls(self.session)
+        names = names if not step.other or step.other in names else [step.other, *names]
+        other = combo([("", _NONE), *((n, n) for n in names)], step.other, "Other pull")
+        other.setFixedWidth(220)
+        other.activated.connect(lambda _, w=other: self.choose(w.currentData()))
+        self.first.addLayout(row(*self.before_name(), other, *self.behind_name(), None, space=8))
+        if not names:
+            self.first.addWidget(label("There is no other pull: open one, or save one on the shelf.", "faint"))
+        said = ""
+        course = self.session.course
+        if course is not None and self.at < len(course.results):
+            said = course.results[self.at].shaped.said
+        self.report.setText(f"{said}." if said else "")
+        self.report.setVisible(bool(said))
+
+    def before_name(self) -> list[QWidget]:
+        return []
+
+    def behind_name(self) -> list[QWidget]:
+        return []
+
+    def their_fields(self) -> tuple[Field, ...]:
+        """Columns of the other pull; none while its rows are not there."""
+        step = self.step
+        found = self.session.rows_of(step.other) if step is not None and self.session and step.other else None
+        return found.table.fields if found is not None else ()
+
+    def choose(self, name: str) -> None:
+        step = self.step
+        if step is not None:
+            self.put(replace(step, other=name), "Choose pull")
+
+
+class AppendDrawer(OtherDrawer):
+    title = "Append"
+
+    def before_name(self) -> list[QWidget]:
+        return [label("Put under these rows those of", "muted")]
+
+    def behind_name(self) -> list[QWidget]:
+        return [label("columns matched by name", "muted")]
+
+
+class JoinDrawer(OtherDrawer):
+    title = "Join"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.head.right.addWidget(button("Add pair", self.add_pair))
+
+    @property
+    def join(self) -> JoinStep | None:
+        found = self.current
+        return found if isinstance(found, JoinStep) else None
+
+    def before_name(self) -> list[QWidget]:
+        step = self.join
+        how = combo([(h.value, h.value) for h in How], step.how.value if step else "", "Which rows are kept")
+        how.setFixedWidth(170)
+        how.activated.connect(lambda _, w=how: self._put(how=How(w.currentData())))
+        return [label("Keep", "muted"), how, label("joined with", "muted")]
+
+    def refresh(self) -> None:
+        super().refresh()
+        step = self.join
+        if step is None:
+            return
+        clear(self.lines)
+        theirs = [f.name for f in self.their_fields()]
+        for place, (here, there) in enumerate(step.pairs):
+            mine = combo(self.names(here), here, f"Column here {place + 1}")
+            other = combo(theirs if there in theirs else [there, *theirs], there, f"Column there {place + 1}")
+            for made in (mine, other):
+                made.setFixedWidth(180)
+            mine.activated.connect(lambda _, p=place, w=mine: self._set(p, 0, w.currentData()))
+            other.activated.connect(lambda _, p=place, w=other: self._set(p, 1, w.currentData()))
+            remove = button("×", partial(self._drop, place), "plain", f"Remove pair {place + 1}")
+            word = label("where" if not place else "and", "muted")
+            word.setFixedWidth(40)
+            self.lines.addLayout(row(word, mine, label("=", "muted"), other, remove, None, space=6))
+
+    def choose(self, name: str) -> None:
+        """Another pull: columns of one name are compared first."""
+        step = self.join
+        if step is None or self.session is None:
+            return
+        found = self.session.rows_of(name) if name else None
+        theirs = {f.name.casefold(): f for f in found.table.fields} if found is not None else {}
+        same = [(f.name, theirs[f.name.casefold()].name) for f in self.fields() if f.name.casefold() in theirs]
+        keys = [pair for pair in same if pair[0].casefold().endswith("id")] or same[:1]
+        fits = [(here, there) for here, there in step.pairs if there.casefold() in theirs]
+        self.put(replace(step, other=name, pairs=tuple(fits or keys)), "Choose pull")
+
+    def _put(self, **changes: object) -> None:
+        step = self.join
+        if step is not None:
+            self.put(replace(step, **changes), "Change join")  # type: ignore[arg-type]
+
+    def _set(self, place: int, side: int, name: str) -> None:
+        step = self.join
+        if step is not None:
+            pairs = [list(pair) for pair in step.pairs]
+            pairs[place][side] = name
+            self._put(pairs=tuple((a, b) for a, b in pairs))
+
+    def _drop(self, place: int) -> None:
+        step = self.join
+        if step is not None:
+            self._put(pairs=(*step.pairs[:place], *step.pairs[place + 1 :]))
+
+    def add_pair(self) -> None:
+        step, theirs = self.join, [f.name for f in self.their_fields()]
+        if step is None or not theirs:
+            self.problem.setText("Choose a pull whose rows are there first.")
+            self.problem.show()
+            return
+        used = {here for here, _ in step.pairs}
+        here = next((n for n in self.names() if n in theirs and n not in used), "")
+        here = here or next((n for n in self.names() if n not in used), "")
+        if here:
+            self._put(pairs=(*step.pairs, (here, here if here in theirs else theirs[0])))

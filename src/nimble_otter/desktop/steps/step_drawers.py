@@ -1,0 +1,232 @@
+"""Sort and Open: short lists of choices, each with what is there to choose from."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from functools import partial
+
+from PySide6.QtCore import QLocale
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+
+from nimble_otter.desktop.kit.widgets import boxed, button, clear, column, combo, label, row
+from nimble_otter.desktop.pulls.drawer import Drawer
+from nimble_otter.pull.steps import OpenStep, SortBy, SortStep, Step
+from nimble_otter.table import Field, Kind
+from nimble_otter.table.collation import LANGUAGES, language_of
+from nimble_otter.table.show import grouped
+
+
+class StepDrawer(Drawer):
+    """What the drawers of local steps share: which step it is and the columns that reach it. `says_report`: the head
+    has what the step tells of what it did."""
+
+    says_report = True
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.at = 0
+        self.problem = label("", "plum", wrap=True)
+        self._built: tuple[object, ...] | None = None
+
+    def show_step(self, at: int) -> None:
+        self.at = at
+
+    def is_new(self) -> bool:
+        """Whether the step, or the columns that reach it, are others than when this was asked last: only then the
+        editor is built anew."""
+        built = (id(self.session), self.at, self.current, self.fields())
+        is_new, self._built = built != self._built, built
+        return is_new
+
+    def rebuild(self) -> None:
+        """Show what the step has, whatever was typed."""
+        self._built = None
+        self.refresh()
+
+    @property
+    def current(self) -> Step | None:
+        assert self.session is not None
+        return self.session.pull.steps[self.at] if self.at < len(self.session.pull.steps) else None
+
+    def fields(self) -> tuple[Field, ...]:
+        """The columns of the rows as they reach the step."""
+        assert self.session is not None
+        course = self.session.course
+        if course is not None and self.at <= len(course.results):
+            return course.before(self.at).table.fields
+        return self.session.table.fields if self.session.table is not None else ()
+
+    def names(self, also: str = "") -> list[str]:
+        names = [field.name for field in self.fields()]
+        return names if not also or also in names else [also, *names]
+
+    def put(self, step: Step, name: str) -> None:
+        assert self.session is not None
+        self.session.set_step(self.at, step, name)
+
+    def tell(self) -> None:
+        """Rows before and after in the head; the step's error, if any."""
+        assert self.session is not None
+        course = self.session.course
+        self.problem.setText("")
+        if course is not None and self.at < len(course.results):
+            result, before = course.results[self.at], course.before(self.at)
+            rows = (
+                f"{grouped(before.rows)} → {grouped(result.shaped.rows)}" if result.shaped.rows != before.rows else ""
+            )
+            words = f"{rows or grouped(before.rows)} rows, on this machine, {result.spent_s * 1000:.0f} ms"
+            words += f", {result.shaped.said}" if result.shaped.said and self.says_report else ""
+            if result.shaped.grouped is not None and before.grouped is None:
+                words = f"{grouped(before.rows)} rows → {grouped(result.shaped.rows)} groups"
+            self.head.words.setText(words if result.step.on else "switched off")
+            self.problem.setText(str(result.error or ""))
+        self.problem.setVisible(bool(self.problem.text()))
+
+    @staticmethod
+    def scrolled(lines: QVBoxLayout, *more: QWidget) -> QScrollArea:
+        made = QScrollArea()
+        made.setWidgetResizable(True)
+        lines.setSpacing(6)
+        made.setWidget(boxed(column(lines, *more, None, space=8, margins=(12, 10, 12, 8))))
+        return made
+
+
+def movers(move: Callable[[int], None], remove: Callable[[], None]) -> list[QWidget]:
+    return [
+        button("↑", lambda: move(-1), "plain", "Move up"),
+        button("↓", lambda: move(1), "plain", "Move down"),
+        button("×", remove, "plain", "Remove"),
+    ]
+
+
+def moved(items: tuple, place: int, way: int) -> tuple:
+    to = place + way
+    if not 0 <= to < len(items):
+        return items
+    changed = list(items)
+    changed[place], changed[to] = changed[to], changed[place]
+    return tuple(changed)
+
+
+def _languages() -> list[tuple[str, str]]:
+    known = sorted((name, code) for code, (name, _) in LANGUAGES.items())
+    return [("", "any language"), *((code, name) for name, code in known)]
+
+
+class SortDrawer(StepDrawer):
+    title = "Sort"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.head.right.addWidget(button("Add key", self.add))
+        self._lines = QVBoxLayout()
+        self.set_body(self.scrolled(self._lines, self.problem))
+
+    def refresh(self) -> None:
+        step = self.current
+        if not isinstance(step, SortStep):
+            return
+        self.tell()
+        if not self.is_new():
+            return
+        clear(self._lines)
+        for place, key in enumerate(step.keys):
+            name = combo(self.names(key.column), key.column, f"Key {place + 1}")
+            way = combo(
+                [("up", "ascending ↑"), ("down", "descending ↓")], "down" if key.descending else "up", "Direction"
+            )
+            empty = combo(
+                [("last", "empty last"), ("first", "empty first")], "first" if key.empty_first else "last", "Empty"
+            )
+            name.setFixedWidth(180)
+            name.activated.connect(lambda _, p=place, w=name: self._set(p, column=w.currentData()))
+            way.activated.connect(lambda _, p=place, w=way: self._set(p, descending=w.currentData() == "down"))
+            empty.activated.connect(lambda _, p=place, w=empty: self._set(p, empty_first=w.currentData() == "first"))
+            orders = [("", "by code point"), ("dictionary", "as in a dictionary"), ("letters", "letters alone")]
+            order = combo(orders, key.order, "Order of texts")
+            order.setToolTip("A dictionary puts Élan by Elan and Weir 9 before Weir 10; letters alone leave case out")
+            order.activated.connect(partial(self._set_order, place, order))
+            is_text = any(f.name == key.column and f.kind is Kind.TEXT for f in self.fields())
+            is_text = any(f.name == key.column and f.kind is Kind.TEXT for f in self.fields())
+            more = [order] if is_text else []
+            moving = movers(partial(self._move, place), partial(self._remove, place))
+            number = label(str(place + 1), "faint")
+            number.setFixedWidth(16)
+            self._lines.addLayout(row(number, name, way, empty, *more, *moving, None, space=6))
+            if is_text and key.order:
+                self._lines.addLayout(self._language_line(place, key))
+        if not step.keys:
+            self._lines.addWidget(
+                label("No key yet: rows stand as they came. Add one, or click a column's header.", "faint")
+            )
+
+    def _language_line(self, place: int, key: SortBy) -> QHBoxLayout:
+        language = combo(_languages(), key.language, "Language")
+        language.activated.connect(lambda: self._set(place, language=language.currentData()))
+        return row(22, label("in the alphabet of", "faint"), language, None, space=6)
+
+    def _set_order(self, place: int, order: QComboBox, _: int) -> None:
+        """By code point first: then in the reader's own language, where it has an order."""
+        step = self.current
+        assert isinstance(step, SortStep)
+        before, after = step.keys[place], str(order.currentData())
+        fresh = language_of(QLocale.system().name()) if not before.order else before.language
+        self._set(place, order=after, language=fresh if after else "")
+
+    def _set(self, place: int, **changes: object) -> None:
+        step = self.current
+        assert isinstance(step, SortStep)
+        keys = list(step.keys)
+        keys[place] = replace(keys[place], **changes)  # type: ignore[arg-type]
+        self.put(replace(step, keys=tuple(keys)), "Change sort")
+
+    def _move(self, place: int, way: int) -> None:
+        step = self.current
+        assert isinstance(step, SortStep)
+        self.put(replace(step, keys=moved(step.keys, place, way)), "Change sort")
+
+    def _remove(self, place: int) -> None:
+        step = self.current
+        assert isinstance(step, SortStep)
+        self.put(replace(step, keys=(*step.keys[:place], *step.keys[place + 1 :])), "Remove key")
+
+    def add(self) -> None:
+        step = self.current
+        assert isinstance(step, SortStep)
+        used = {key.column for key in step.keys}
+        name = next((n for n in self.names() if n not in used), "")
+        if name:
+            self.put(replace(step, keys=(*step.keys, SortBy(name))), "Add key")
+
+
+class OpenDrawer(StepDrawer):
+    """Open: which columns' objects are columns of their own; each can be closed again."""
+
+    title = "Open"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._lines = QVBoxLayout()
+        note = label(
+            "Objects of these columns are columns of their own. More are opened by the menu of a column.",
+            "muted", 12, wrap=True,
+        )  # fmt: skip
+        self.set_body(boxed(column(note, self._lines, None, self.problem, margins=(12, 10, 12, 8))))
+
+    def refresh(self) -> None:
+        step = self.current
+        if not isinstance(step, OpenStep):
+            return
+        self.tell()
+        clear(self._lines)
+        for path in step.paths:
+            self._lines.addLayout(
+                row(label(path), button("Close", partial(self._close, path), "link", f"Close {path} again"), None)
+            )  # fmt: skip
+
+    def _close(self, path: str) -> None:
+        step = self.current
+        if isinstance(step, OpenStep):
+            kept = tuple(p for p in step.paths if p != path and not p.startswith(f"{path}."))
+            self.put(replace(step, paths=kept), f"Close {path}")
