@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QApplication, QInputDialog, QMenu, QMessageBox, QP
 from nimble_otter.changes import Action
 from nimble_otter.desktop.kit.offscreen import wait_until
 from nimble_otter.desktop.pulls.step_ref import QUERY
-from nimble_otter.desktop.query.run_questions import RunQuestions
+from nimble_otter.desktop.query.run_questions import AskBeforeRun
 from nimble_otter.desktop.shell.commands import collect_findings
 from nimble_otter.desktop.steps.course import stops_of
 from nimble_otter.pull import Pull, Query, pull_from_text, pull_to_text
@@ -497,7 +497,7 @@ def test_a_saved_pull_is_found_by_the_tables_it_reads(drawer, window):
 
 
 def test_a_transaction_stays_open_in_sight_and_closing_asks(drawer, window, monkeypatch):
-    monkeypatch.setattr(RunQuestions, "_agreed", lambda *_: True)
+    monkeypatch.setattr(AskBeforeRun, "_agreed", lambda *_: True)
     source = window.hub.known(drawer.session.pull.source)
     put(drawer, "begin; delete from assay where 1 = 1; select count(*) as n from assay")
     drawer.run_all()

@@ -66,7 +66,7 @@ def test_a_pull_from_elsewhere_reaches_nothing_until_run(make_window, elsewhere)
     assert "theirs.sqlite" in waiting.words.text()
     window.query_drawer.parameters.fetch_choices("n", lambda: None)
     assert not window.jobs.is_running("choices n")
-    window.pull.run_again()
+    window.pull.runs.run_again()
     window.workspace.dependencies.rows_for(window.pull, "theirs", True)
     settle(window)
     assert reached == []
@@ -102,7 +102,7 @@ def test_a_pull_that_is_changed_from_outside_waits_again(make_window, elsewhere)
     elsewhere("select 7 as a from t")
     window.file_watcher.look()
     assert window.pull.waits
-    window.pull.run_again()
+    window.pull.runs.run_again()
     settle(window)
     assert window.pull.table.columns[0].values() == [1, 2]
 

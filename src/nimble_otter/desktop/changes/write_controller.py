@@ -128,7 +128,7 @@ class WriteController:
             else:
                 session.take_written_unseen(report, by_key, noted.keys if noted is not None else {})
                 session.reviewing = None
-                session.run_again()
+                session.runs.run_again()
             self._take(session, noted)
             self._say_written(report, plan, noted)
             session.state_changed.emit()
@@ -239,7 +239,7 @@ class WriteController:
                 report = Report((), noted.written.at, True)
                 session.take_written_unseen(report, settled.edits, settled.keys)
                 self._take(session, settled)
-                session.run_again()
+                session.runs.run_again()
             session.edits_changed.emit()
 
         def failed(problem: OtterError) -> None:

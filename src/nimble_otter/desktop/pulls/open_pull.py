@@ -11,7 +11,7 @@ from typing import Any
 
 from nimble_otter.desktop.pulls.notice import Notice, warning
 from nimble_otter.desktop.pulls.pull_changes import ChangedPull
-from nimble_otter.desktop.pulls.run_controller import RunController
+from nimble_otter.desktop.pulls.run_controller import RunController, RunQuestions, Unattended
 from nimble_otter.desktop.runtime.connections import Hub
 from nimble_otter.desktop.runtime.jobs import LOCAL
 from nimble_otter.errors import OtterError, QueryError, SavedError
@@ -48,28 +48,29 @@ class OpenPull(ChangedPull):
     """A pull that can be asked, shaped, changed and kept, with undo over all of it."""
 
     def __init__(
-        self, pull: Pull, hub: Hub, path: Path | None = None, number: int = 0, others: RowsOfOthers = no_rows
+        self,
+        pull: Pull,
+        hub: Hub,
+        path: Path | None = None,
+        number: int = 0,
+        others: RowsOfOthers = no_rows,
+        questions: RunQuestions | None = None,
     ) -> None:
         super().__init__(pull, hub, path, number)
         self._rows_of_others = others
         self.came_from: OpenPull | None = None
-        self.runs = RunController(self)
+        self.runs = RunController(self, questions or Unattended())
         self._looked_whole: Fetched | None = None
         self.script_of = self.hub.known(pull.source)
 
     # --- asking ------------------------------------------------------------------------------------------------
 
-    def run(self, text: str | None = None, stages: int | None = None, preview: bool = False) -> None:
-        self.runs.run(text, stages, preview)
-
-    def run_script(self, text: str, start: int, goes_on: bool = False) -> None:
-        self.runs.run_script(text, start, goes_on)
+    def run(self) -> None:
+        """Run the whole text of the query."""
+        self.runs.run()
 
     def show_outcome(self, at: int, result: int = 0) -> None:
         self.runs.show_outcome(at, result)
-
-    def explain(self, text: str) -> None:
-        self.runs.explain(text)
 
     def failed(self, problem: OtterError | None) -> None:
         self.runs.failed(problem)
@@ -84,11 +85,6 @@ class OpenPull(ChangedPull):
         self.hub.release(self.pull)
         if is_first:
             self.hub.open(self.hub.known(self.pull.source))
-
-    def run_again(self) -> None:
-        """Ask anew because of something else that was done; not where the text was changed from elsewhere meanwhile."""
-        if not self.waits:
-            self.run()
 
     def may_run_unasked(self, text: str) -> bool:
         """Whether a text only reads, is one statement with a value for every parameter, and does not come from

@@ -61,7 +61,7 @@ class OtherPulls:
             if found.waits:
                 self._workspace.say(f"{name} was not run here before; open it and run it once.", True)
             elif not found.is_running and found.error is None and (found.table is None or fresh):
-                found.run()
+                found.runs.run_again()
             return None
         kept = self._views.get(found)
         if kept is None or kept[0] is not found.course:

@@ -86,7 +86,7 @@ class PullState(QObject):
         self.compare_with: Shaped | None = None
         self.script_at = 0
         self.is_preview = False
-        self.run_at = 0
+        self.is_closed = False
         self.waits = False
         """Whether the pull comes from elsewhere and nothing may be asked before the user runs it."""
         self.pinned: dict[str, View] = {}
@@ -97,6 +97,7 @@ class PullState(QObject):
 
     def let_go(self) -> None:
         """A closed pull holds no rows any more, whatever part of the window still knows of it, and hears of no work."""
+        self.is_closed = True
         self.hush()
         self.jobs.drop(self.key)
         self.fetched = self.course = self.compare_with = self.report = self._tree = None

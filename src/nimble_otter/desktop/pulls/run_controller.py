@@ -1,21 +1,24 @@
-"""Running an open pull: its query, a script, a plan. What comes back goes to the pull that asked, whatever is in sight;
-its pending changes stay where they are until rows come, and are then on these."""
+"""Running an open pull: its query, a script, a plan, a transaction. There is one way to run, whoever asks for it:
+values for the parameters first, then what the statements do, then what has to be asked. What comes back goes to the
+pull that asked, whatever is in sight; its pending changes stay until rows come, and are then on these."""
 
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable
-from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any, Protocol
 
 from nimble_otter.changes import Edits, Target, document_target
 from nimble_otter.desktop.pulls.notice import NOTHING, Notice, warning
 from nimble_otter.desktop.pulls.pull_state import PREVIEW
-from nimble_otter.errors import OtterError, QueryError, place_of
+from nimble_otter.desktop.runtime.jobs import LOCAL
+from nimble_otter.errors import OtterError, Place, QueryError, place_of
 from nimble_otter.pull.costs import Cost
 from nimble_otter.pull.history import Ran
 from nimble_otter.pull.tree import Opened
-from nimble_otter.query.effects import changes_catalogue
+from nimble_otter.query.destroying import Destroying, destroying
+from nimble_otter.query.effects import Verdict, changes_catalogue, classify
 from nimble_otter.query.parameters import Bound
 from nimble_otter.query.statements import find_parameters, split_statements
 from nimble_otter.sources import Fetched, Request, Source, fetch
@@ -28,22 +31,131 @@ if TYPE_CHECKING:
     from nimble_otter.desktop.pulls.open_pull import OpenPull
 
 _COMING = "Rows are still coming in."
+_LONG = 20_000
+"""Characters above which what a text does is told beside the window."""
+
+
+@dataclass(frozen=True, slots=True)
+class ReadStatement:
+    """What one statement of a text does, and what it would destroy."""
+
+    text: str
+    verdict: Verdict
+    destroys: tuple[Destroying, ...] = ()
+
+
+def read_statements(text: str, dialect: str) -> list[ReadStatement]:
+    """Each statement of a text, read. It takes about a millisecond a statement."""
+    found = []
+    for statement in split_statements(text):
+        verdict = classify(statement.text, dialect)
+        destroys = () if verdict.reads else tuple(destroying(statement.text, dialect))
+        found.append(ReadStatement(statement.text, verdict, destroys))
+    return found
+
+
+class RunQuestions(Protocol):
+    """Asks before statements that write are run."""
+
+    def ask(self, open_pull: OpenPull, statements: Sequence[ReadStatement], go: Callable[[], None]) -> None:
+        """Call `go` once nothing has to be asked, or it was agreed to; the pull may have been closed by then."""
+
+
+class Unattended:
+    """Where nobody can be asked only statements that read are run."""
+
+    def ask(self, open_pull: OpenPull, statements: Sequence[ReadStatement], go: Callable[[], None]) -> None:
+        if all(s.verdict.reads for s in statements):
+            go()
 
 
 class RunController:
     """One for each open pull. Several runs at once are not possible: a newer one takes the place of the one before."""
 
-    def __init__(self, own: OpenPull) -> None:
-        self._own = own
+    def __init__(self, own: OpenPull, questions: RunQuestions) -> None:
+        self._own, self._questions = own, questions
+        self._read: tuple[str, list[ReadStatement]] = ("", [])
+        """The long text that was read last, and what its statements do."""
+        self.missing = ""
+        """The parameter without a value for which the last run was not made."""
 
-    def run(self, text: str | None = None, stages: int | None = None, preview: bool = False) -> None:
-        """Ask the source in the background; `text` is a part of the query's text to run instead of all of it, `stages`
-        how many of a pipeline's. A `preview` takes the first rows and is not noted."""
+    def run(self, text: str | None = None, start: int = 0, goes_on: bool = False) -> None:
+        """Run a part of the query's text that stands at `start` (None: all of it), once its parameters have values and
+        what it does is agreed to. Several statements run one after the other; `goes_on` after errors, too."""
+        own, query = self._own, self._own.pull.query
+        text = query.text if text is None else text
+        self.missing = ""
+        if not text.strip():
+            self._refuse("The query is empty.", "Type one, or open a table from Sources.", None)
+            return
+        if query.language != "sql":
+            self._fetch(text, start)
+            return
+        unset = self.unset_in(text)
+        if unset:
+            self.missing = unset[0]
+            at = text.find(f":{unset[0]}") + start
+            place = place_of(query.text, at, at + len(unset[0]) + 1)
+            self._refuse(f"The parameter :{unset[0]} has no value.", "Type it on the right, then run.", place)
+            return
+        if own.is_documents:
+            self._fetch(text, start)
+        elif len(text) > _LONG and self._read[0] != text:
+            self._read_first(text, start, goes_on)
+        else:
+            self._run_read(text, start, goes_on)
+
+    def run_again(self) -> None:
+        """Ask anew because of something else that was done: only what reads, and not where the text was changed from
+        elsewhere meanwhile."""
+        if self._own.may_run_unasked(self._own.pull.query.text):
+            self.run()
+
+    def run_stages(self, count: int) -> None:
+        """Ask with the first so many stages of a pipeline only."""
+        self._fetch(self._own.pull.query.text, 0, count)
+
+    def preview(self, text: str, start: int) -> None:
+        """The first rows of a part of the text; not noted."""
+        self._fetch(text, start, preview=True)
+
+    def unset_in(self, text: str) -> list[str]:
+        """Parameters of a text that have no value."""
+        given = self._own.pull.query.parameters
+        return [name for name in find_parameters(text) if given.get(name) in (None, "")]
+
+    def _refuse(self, message: str, hint: str, place: Place | None) -> None:
+        self._own.error = QueryError(message, hint, place)
+        self._own.state_changed.emit()
+
+    def _run_read(self, text: str, start: int, goes_on: bool) -> None:
+        own = self._own
+        statements = self._read[1] if self._read[0] == text else read_statements(text, own.dialect)
+        if len(statements) > 1 or own.held is not None or any(not s.verdict.reads for s in statements):
+            self._questions.ask(own, statements, lambda: self._run_script(text, start, goes_on))
+        else:
+            self._fetch(text, start)
+
+    def _read_first(self, text: str, start: int, goes_on: bool) -> None:
+        """What a long text does is told beside the window; then it is run, if it is still there."""
+        own = self._own
+
+        def go(found: list[ReadStatement]) -> None:
+            self._read = (text, found)
+            if own.pull.query.text[start : start + len(text)] == text:
+                self._run_read(text, start, goes_on)
+
+        own.jobs.submit(
+            LOCAL, f"{own.key} read", lambda *_: read_statements(text, own.dialect), go, title="Reading the query"
+        )
+
+    def _fetch(self, text: str, start: int, stages: int | None = None, preview: bool = False) -> None:
+        """Ask the source in the background; `stages` is how many of a pipeline's. A `preview` takes the first rows."""
         query, bound = self._own.pull.query, self._bound(text)
         if bound is None:
             return
         self._own.release()
-        written = text or query.text
+        written, whole = text, query.text
         limit = min(query.limit or PREVIEW, PREVIEW) if preview else query.limit
         request = Request(bound.text, bound.values, limit, query.language, query.collection, stages, True, True)
         source = self._own.hub.known(self._own.pull.source)
@@ -70,9 +182,9 @@ class RunController:
                 self._note(request, None, 0.0, str(problem), written)
             place = problem.place if isinstance(problem, QueryError) else None
             if isinstance(problem, QueryError) and place is not None and bound.moves:
-                start, end = bound.written_at(place.start), bound.written_at(place.end)
-                problem.place = place_of(written, start, end)
-            self.failed(problem)
+                first, last = bound.written_at(place.start), bound.written_at(place.end)
+                problem.place = place_of(written, first, last)
+            self.failed(_placed(problem, whole, start))
 
         self._own.jobs.submit(
             self._own.hub.lane(source), self._own.key, work,
@@ -89,18 +201,18 @@ class RunController:
             self.failed(problem)
             return None
 
-    def run_script(self, text: str, start: int, goes_on: bool = False) -> None:
+    def _run_script(self, text: str, start: int, goes_on: bool = False) -> None:
         """Run every statement of `text`, which stands at `start` of the query's text, one after the other; `outcomes`
         fills as they end."""
         query, source, bound = self._own.pull.query, self._own.hub.known(self._own.pull.source), self._bound(text)
         if bound is None:
             return
         self._own.release()
-        text = bound.text
+        own_text, text = query.text, bound.text
         statements = split_statements(text)
         request = Request("", bound.values, query.limit)
         self._own.error, self._own.notice, self._own.outcomes = None, NOTHING, ()
-        whole, self._own.run_at, self._own.script_at, self._own.script_of = text, start, start, source
+        whole, self._own.script_at, self._own.script_of = text, start, source
 
         def work(stop: Any, report: Callable[[Any], None]) -> list[Outcome]:
             return run_script(self._own.hub.connection(source), whole, statements, request, stop, report, goes_on)
@@ -120,14 +232,15 @@ class RunController:
             failed = next((o.error for o in outcomes if o.error is not None), None)
             if last >= 0:
                 self.show_outcome(last)
-            self.failed(failed) if failed is not None else self._own.state_changed.emit()
+            self.failed(_placed(failed, own_text, start)) if failed is not None else self._own.state_changed.emit()
 
         def update(outcomes: list[Outcome]) -> None:
             self._own.outcomes = tuple(outcomes)
             self._own.state_changed.emit()
 
         self._own.jobs.submit(
-            self._own.hub.lane(source), self._own.key, work, done, self.failed, update, lambda: self.failed(None),
+            self._own.hub.lane(source), self._own.key, work, done,
+            lambda problem: self.failed(_placed(problem, own_text, start)), update, lambda: self.failed(None),
             title=f"Running {len(statements)} statement{'s' if len(statements) != 1 else ''} of {self._own.pull.name}",
         )  # fmt: skip
         self._own.state_changed.emit()
@@ -235,8 +348,23 @@ class RunController:
         self._own.hub.costs.add(self._own.pull.source.url, request.text, cost)
         self._own.hub.keep("costs", self._own.hub.costs.save, "What runs cost")
 
-    def explain(self, text: str) -> None:
-        """Ask the server for its plan of a query; `plan_tree` and `state_changed` follow."""
+    def begin(self) -> None:
+        """Open a transaction on the pull's source."""
+        self._own.hub.begin(self._own.hub.known(self._own.pull.source), self._ended)
+
+    def end(self, commit: bool) -> None:
+        """Commit the transaction that is open on the pull's source, or roll it back."""
+        self._own.hub.end(self._own.hub.known(self._own.pull.source), commit, self._ended)
+
+    def _ended(self, problem: OtterError | None) -> None:
+        if self._own.is_closed:
+            if problem is not None:
+                self._own.hub.trouble.emit(f"{self._own.pull.name}: {problem}")
+            return
+        self.failed(problem) if problem is not None else self._own.state_changed.emit()
+
+    def explain(self, text: str, start: int) -> None:
+        """Ask the server for its plan of a part of the text; `plan_tree` and `state_changed` follow."""
         query, source, bound = self._own.pull.query, self._own.hub.known(self._own.pull.source), self._bound(text)
         if bound is None:
             return
@@ -250,7 +378,8 @@ class RunController:
 
         self._own.jobs.submit(
             self._own.hub.lane(source), f"{self._own.key} plan",
-            lambda stop, _: self._own.hub.connection(source).explain(request, stop), done, self.failed,
+            lambda stop, _: self._own.hub.connection(source).explain(request, stop), done,
+            lambda problem: self.failed(_placed(problem, query.text, start)),
             title="Asking for the plan",
         )  # fmt: skip
 
@@ -260,3 +389,10 @@ class RunController:
             self._own.target = Target(None, reason="Only a part of the rows came. Run the query again to change them.")
         self._own.notice = Notice("Stopped before the first row") if problem is None else NOTHING
         self._own.state_changed.emit()
+
+
+def _placed(problem: OtterError, text: str, start: int) -> OtterError:
+    """An error of a part of a text, which stands at `start`, with its place in the whole text."""
+    if start and isinstance(problem, QueryError) and problem.place is not None:
+        problem.place = place_of(text, problem.place.start + start, problem.place.end + start)
+    return problem

@@ -12,6 +12,7 @@ from PySide6.QtCore import QObject, Signal
 from nimble_otter.desktop.pulls.notice import Notice, Severity
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.pulls.pull_dependencies import OtherPulls
+from nimble_otter.desktop.pulls.run_controller import RunQuestions
 from nimble_otter.desktop.pulls.step_ref import StepRef, step_at
 from nimble_otter.desktop.runtime.connections import Hub
 from nimble_otter.pull import Pull, pull_to_text
@@ -42,9 +43,11 @@ class Workspace(QObject):
     """A `StepRef` to be edited, whether the keyboard goes there, and the part of it to begin at ("": none)."""
     proposed = Signal(object)
 
-    def __init__(self, hub: Hub, first_number: int = 1, parent: QObject | None = None) -> None:
+    def __init__(
+        self, hub: Hub, first_number: int = 1, questions: RunQuestions | None = None, parent: QObject | None = None
+    ) -> None:
         super().__init__(parent)
-        self.hub = hub
+        self.hub, self._questions = hub, questions
         self.pulls: list[OpenPull] = []
         self.current = -1
         self.next_number = first_number
@@ -63,7 +66,7 @@ class Workspace(QObject):
         """Open a pull in a tab of its own that is not shown yet. `number` is that of its draft."""
         number = number if number is not None else self.next_number
         self.next_number = max(self.next_number, number) + 1
-        made = OpenPull(pull, self.hub, path, number, self.dependencies.rows_for)
+        made = OpenPull(pull, self.hub, path, number, self.dependencies.rows_for, self._questions)
         self.pulls.append(made)
         self.pull_opened.emit(made)
         return made

@@ -15,15 +15,11 @@ from nimble_otter.desktop.pulls.drawer import Drawer
 from nimble_otter.desktop.query.query_edits import QueryEdits
 from nimble_otter.desktop.query.query_help import QueryHelp
 from nimble_otter.desktop.query.query_side import QuerySide
-from nimble_otter.desktop.query.run_questions import ReadStatement, RunQuestions, read_statements
 from nimble_otter.desktop.query.transaction_strip import TransactionStrip
 from nimble_otter.desktop.query.waiting_strip import WaitingStrip
-from nimble_otter.desktop.runtime.jobs import LOCAL
-from nimble_otter.errors import OtterError, Place, QueryError, place_of
-from nimble_otter.query import find_parameters
+from nimble_otter.errors import OtterError, QueryError
 
 if TYPE_CHECKING:
-    from nimble_otter.desktop.pulls.open_pull import OpenPull
     from nimble_otter.desktop.pulls.workspace import Proposal
     from nimble_otter.desktop.query.pieces import PiecesView
 
@@ -35,7 +31,6 @@ _LONG = 20_000
 
 class QueryDrawer(Drawer):
     title = "Query"
-    ran = Signal()
     room_wanted = Signal(int)
 
     def __init__(self) -> None:
@@ -89,11 +84,8 @@ class QueryDrawer(Drawer):
         self.transaction, self.waiting = TransactionStrip(), WaitingStrip()
         self._whole.addWidget(self.waiting)
         self._whole.addWidget(self.transaction)
-        self.questions = RunQuestions(self)
         self.set_body(left, Line(True, "grid_line"), self.side, stretch=(1, 0, 0))
         self._filling, self._typed_last = False, ""
-        self._read: tuple[str, list[ReadStatement]] = ("", [])
-        """The long text that was read last, and what its statements do."""
         self._pause = QTimer(self)
         self._pause.setSingleShot(True)
         self._pause.setInterval(250)
@@ -179,17 +171,15 @@ class QueryDrawer(Drawer):
         if session is None or self.pieces is None or not self.shows_pieces or not self.pieces.rows.preview.isChecked():
             return
         text, start = self.editor.wanted_text()
-        unset = any(_is_unset(session.pull.query.parameters.get(n)) for n in find_parameters(text))
         if (
-            not unset
+            not session.runs.unset_in(text)
             and session.held is None
             and text.strip()
             and session.edits.count == 0
             and session.may_run_unasked(text)
         ):
             self._take()
-            session.run_at = start
-            session.run(text, preview=True)
+            session.runs.preview(text, start)
 
     # --- filling -----------------------------------------------------------------------------------------------
 
@@ -325,7 +315,7 @@ class QueryDrawer(Drawer):
     # --- running -----------------------------------------------------------------------------------------------
 
     def run(self) -> None:
-        """Ask for parameters that have no value, else run."""
+        """Run the statement under the caret, or the selection."""
         session = self.session
         if session is None:
             return
@@ -333,51 +323,9 @@ class QueryDrawer(Drawer):
         text, start = self.editor.wanted_text()
         if session.pull.query.language == "native":
             text, start = self.editor.text, 0
-        if not text.strip():
-            self._fail("The query is empty.", "Type one, or open a table from Sources.", None)
-            return
-        unset = [n for n in find_parameters(text) if _is_unset(session.pull.query.parameters.get(n))]
-        if unset and session.pull.query.language == "sql" and unset[0] in self.parameters.fields:
-            at = text.find(f":{unset[0]}") + start
-            place = place_of(self.editor.text, at, at + len(unset[0]) + 1)
-            self._fail(f"The parameter :{unset[0]} has no value.", "Type it on the right, then run.", place)
-            self.parameters.fields[unset[0]].setFocus()
-            return
-        self._run_text(session, text, start)
-
-    def _run_text(self, session: OpenPull, text: str, start: int) -> None:
-        """Run a part of the query's text that stands at `start`, once what it does is known and agreed to."""
-        session.run_at = start
-        if session.pull.query.language == "sql" and not session.is_documents:
-            if len(text) > _LONG and self._read[0] != text:
-                self._read_first(session, text, start)
-                return
-            statements = self._read[1] if self._read[0] == text else read_statements(text, session.dialect)
-            several = len(statements) > 1
-            if several or session.held is not None or any(not s.verdict.reads for s in statements):
-                goes_on = self.side.goes_on.isChecked()
-
-                def go() -> None:
-                    session.run_script(text, start, goes_on)
-                    self.ran.emit()
-
-                self.questions.ask(session, statements, go)
-                return
-        session.run(text)
-        self.ran.emit()
-
-    def _read_first(self, session: OpenPull, text: str, start: int) -> None:
-        """What a long text does is told beside the window; then it is run, if it is still the one."""
-
-        def read(*_: object) -> list[ReadStatement]:
-            return read_statements(text, session.dialect)
-
-        def go(found: list[ReadStatement]) -> None:
-            self._read = (text, found)
-            if session is self.session and self.editor.text[start : start + len(text)] == text:
-                self._run_text(session, text, start)
-
-        session.jobs.submit(LOCAL, f"{session.key} read", read, go, title="Reading the query")
+        session.runs.run(text, start, self.side.goes_on.isChecked())
+        if session.runs.missing in self.parameters.fields:
+            self.parameters.fields[session.runs.missing].setFocus()
 
     def propose(self, proposal: Proposal) -> None:
         """Show a change of the text beside it, to be accepted or left."""
@@ -431,8 +379,7 @@ class QueryDrawer(Drawer):
         text, start = self.editor.wanted_text()
         if session.pull.query.language == "native":
             text, start = self.editor.text, 0
-        session.run_at = start
-        session.explain(text)
+        session.runs.explain(text, start)
 
     def _fill_plan(self) -> None:
         session = self.session
@@ -443,23 +390,9 @@ class QueryDrawer(Drawer):
         self.side.turn(page, not self.shows_pieces or bool(page))
         self.plan.fill(tree)
 
-    def _fail(self, message: str, hint: str, place: Place | None) -> None:
-        assert self.session is not None
-        self.session.error = QueryError(message, hint, place)
-        self.session.state_changed.emit()
-
     def _stop(self) -> None:
         if self.session is not None:
             self.session.stop()
-
-    def shift_error(self) -> None:
-        """The server speaks of the statement that ran; move the place to where that stands in the whole text."""
-        session = self.session
-        start = session.run_at if session is not None else 0
-        if session is None or not start or not isinstance(session.error, QueryError) or session.error.place is None:
-            return
-        place, session.run_at = session.error.place, 0
-        session.error.place = place_of(session.pull.query.text, place.start + start, place.end + start)
 
     def _quoted(self, name: str) -> str:
         session = self.session
@@ -478,7 +411,3 @@ class QueryDrawer(Drawer):
             return
         self.editor.insertPlainText(name)
         self.editor.setFocus()
-
-
-def _is_unset(value: Any) -> bool:
-    return value is None or value == ""

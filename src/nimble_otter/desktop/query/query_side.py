@@ -139,7 +139,7 @@ class QuerySide(QWidget):
 
     def _run_stages(self, count: int) -> None:
         if self.session is not None and not self.session.is_running:
-            self.session.run(self._drawer.editor.text, count)
+            self.session.runs.run_stages(count)
 
     def _pair(self, name: str, value: str, tip: str = "") -> None:
         said = label(value)

@@ -4,7 +4,7 @@ would be destroyed, with what it would hit, or where it can't be told what a sta
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QTimer
@@ -12,51 +12,31 @@ from PySide6.QtWidgets import QMessageBox, QWidget
 
 from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.errors import QueryError
-from nimble_otter.query.destroying import Destroying, Way, destroying
-from nimble_otter.query.effects import Effect, Verdict, classify, of_transaction, parse
-from nimble_otter.query.statements import split_statements
+from nimble_otter.query.destroying import Way
+from nimble_otter.query.effects import Effect, of_transaction, parse
 from nimble_otter.sources import Connection, Request, Source
 from nimble_otter.sources.hits import Hit, find_hits
 from nimble_otter.table.show import grouped
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.pulls.open_pull import OpenPull
+    from nimble_otter.desktop.pulls.run_controller import ReadStatement
 
 PATIENCE_MS = 5000
 """How long counting may take before the question is asked without its counts."""
 _SHOWN = 8
 
 
-@dataclass(frozen=True, slots=True)
-class ReadStatement:
-    """What one statement of a text does, and what it would destroy."""
-
-    text: str
-    verdict: Verdict
-    destroys: tuple[Destroying, ...] = ()
-
-
-def read_statements(text: str, dialect: str) -> list[ReadStatement]:
-    """Each statement of a text, read. It takes about a millisecond a statement: long texts are read beside the
-    window."""
-    found = []
-    for statement in split_statements(text):
-        verdict = classify(statement.text, dialect)
-        destroys = () if verdict.reads else tuple(destroying(statement.text, dialect))
-        found.append(ReadStatement(statement.text, verdict, destroys))
-    return found
-
-
-class RunQuestions:
-    """One for a query drawer."""
+class AskBeforeRun:
+    """The questions of a window."""
 
     def __init__(self, parent: QWidget) -> None:
         self._parent = parent
 
-    def ask(self, session: OpenPull, statements: Sequence[ReadStatement], go: Callable[[], None]) -> None:
+    def ask(self, open_pull: OpenPull, statements: Sequence[ReadStatement], go: Callable[[], None]) -> None:
         """Call `go` once nothing has to be asked, or it was agreed to. Counting runs beside the window; the pull may
         have been closed by then."""
-        source, dialect = session.hub.known(session.pull.source), session.dialect
+        source, dialect = open_pull.hub.known(open_pull.pull.source), open_pull.dialect
         may_write = [s for s in statements if not s.verdict.reads and not of_transaction(s.text)]
         writing = [s.text for s in may_write]
         if source.read_only or not writing:  # what writes there is refused by the connection
@@ -68,9 +48,9 @@ class RunQuestions:
             if not source.care or self._agreed(source, writing, [], []):
                 go()
             return
-        session.hub.reach(source)  # which Run was pressed for
-        request = Request("", dict(session.pull.query.parameters))
-        key = f"{session.key} hits"
+        open_pull.hub.reach(source)  # which Run was pressed for
+        request = Request("", dict(open_pull.pull.query.parameters))
+        key = f"{open_pull.key} hits"
 
         def done(found: tuple[list[Hit], list[str]]) -> None:
             hits, odd = found
@@ -82,7 +62,7 @@ class RunQuestions:
                 go()
 
         def work(stop: Any, report: Any) -> tuple[list[Hit], list[str]]:
-            connection = session.hub.connection(source)
+            connection = open_pull.hub.connection(source)
             doubtful = [t for t in dict.fromkeys([*unread, *harmful]) if parse(t, dialect) is None]
             wrong = {t for t in doubtful if not _is_understood(connection, replace(request, text=t))}
             hits = find_hits(connection, [t for t in harmful if t not in wrong], request, stop)
@@ -91,10 +71,16 @@ class RunQuestions:
         def uncounted(*_: object) -> None:
             done(([Hit(s.text, what) for s in may_write for what in s.destroys], unread))
 
-        session.jobs.submit(
-            session.hub.lane(source), key, work, done, uncounted, stopped=uncounted, title="Counting what it would hit"
+        open_pull.jobs.submit(
+            open_pull.hub.lane(source),
+            key,
+            work,
+            done,
+            uncounted,
+            stopped=uncounted,
+            title="Counting what it would hit",
         )
-        jobs = session.jobs
+        jobs = open_pull.jobs
         QTimer.singleShot(PATIENCE_MS, jobs, lambda: jobs.stop(key))
 
     def _agreed(self, source: Source, asked: Sequence[str], hits: Sequence[Hit], unread: Sequence[str]) -> bool:

@@ -29,8 +29,8 @@ class TransactionStrip(QWidget):
         self.setObjectName("raised")
         self._session: OpenPull | None = None
         self.words = label("", "plum", 12)
-        self.commit = button("Commit", lambda: self._end(True), "", "Keep what the statements wrote")
-        self.roll_back = button("Roll back", lambda: self._end(False), "", "Undo what the statements wrote")
+        self.commit = button("Commit", self._commit, "", "Keep what the statements wrote")
+        self.roll_back = button("Roll back", self._roll_back, "", "Undo what the statements wrote")
         self.setLayout(row(self.words, None, self.roll_back, self.commit, space=8, margins=(12, 3, 12, 3)))
         self.setAccessibleName("Open transaction")
         self.hide()
@@ -45,18 +45,13 @@ class TransactionStrip(QWidget):
         for made in (self.commit, self.roll_back):
             made.setEnabled(not session.is_running)
 
-    def begin(self, session: OpenPull) -> None:
-        """Open a transaction on a pull's source."""
-        self._session = session
-        session.hub.begin(session.hub.known(session.pull.source), self._done)
-
-    def _end(self, commit: bool) -> None:
+    def _commit(self) -> None:
         if self._session is not None:
-            self._session.hub.end(self._session.hub.known(self._session.pull.source), commit, self._done)
+            self._session.runs.end(True)
 
-    def _done(self, problem: OtterError | None) -> None:
+    def _roll_back(self) -> None:
         if self._session is not None:
-            self._session.failed(problem) if problem is not None else self._session.state_changed.emit()
+            self._session.runs.end(False)
 
 
 def ask_to_end(parent: QWidget, hub: Hub, sources: list[Source], then: Callable[[], object]) -> None:

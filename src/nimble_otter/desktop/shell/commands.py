@@ -153,9 +153,16 @@ def add_commands(window: Window) -> None:
     add("duplicate_rows", "Duplicate rows", grid.duplicate, "Ctrl+D", "edit", has_rows)
     add("delete_rows", "Delete rows", lambda: _in_grid(window, grid.delete), "Ctrl+Del", "edit", has_rows)
     add("take_back", "Revert changes", grid.take_back, "Ctrl+Backspace", "edit", pending)
-    add("rehearse", "Rehearse the changes", lambda: window.changes_drawer.rehearse_wanted.emit(), "", "write", pending)
-    add("write", "Write the changes", lambda: window.changes_drawer.write_wanted.emit(), "", "write", pending)
-    add("send_file", "Write the delivery", lambda: window.send_drawer.write_wanted.emit(), "", "write", has_rows)
+    add(
+        "rehearse",
+        "Rehearse the changes",
+        lambda: window.pull and window.writes.rehearse(window.pull),
+        "",
+        "write",
+        pending,
+    )
+    add("write", "Write the changes", lambda: window.pull and window.writes.write(window.pull), "", "write", pending)
+    add("send_file", "Write the delivery", window.send, "", "write", has_rows)
     add("send_tables", "Send tables of the source", lambda: _send_tables(window), "", "write", has_pull)
     add("find", "Find a table, column, pull or command", lambda: window.find_box.open(), "Ctrl+K", "view")
     add("left", "Show or hide Sources", lambda: window.toggle_part("left"), "F7", "view")
@@ -190,8 +197,7 @@ def _run(window: Window, every: bool = False) -> None:
 def _transaction(window: Window, key: str) -> None:
     assert window.pull is not None
     window.open_drawer(QUERY, focus=False)
-    strip = window.query_drawer.transaction
-    strip.begin(window.pull) if key == "begin" else (strip.commit if key == "commit" else strip.roll_back).click()
+    window.pull.runs.begin() if key == "begin" else window.pull.runs.end(key == "commit")
 
 
 def _turn_over(window: Window) -> None:

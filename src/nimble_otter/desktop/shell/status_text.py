@@ -9,8 +9,10 @@ from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.table.show import grouped
 
 if TYPE_CHECKING:
+    from nimble_otter.desktop.pulls.open_pull import OpenPull
     from nimble_otter.desktop.runtime.jobs import Jobs
-    from nimble_otter.desktop.shell.window import Window
+    from nimble_otter.desktop.shell.status import StatusStrip
+    from nimble_otter.table import Table
 
 _RATE_S = 1.0
 """Seconds after which a rate says something."""
@@ -35,15 +37,12 @@ def _span_words(seconds: float) -> str:
     return f"{seconds / 60:.0f} min" if seconds >= 90 else f"{max(1, round(seconds))} s"
 
 
-def show_status(window: Window) -> None:
-    """Rows shown of rows fetched, what is pending, when and how they were fetched, whether writes need review."""
-    session = window.pull
+def show_status(status: StatusStrip, session: OpenPull | None) -> None:
+    """Rows shown of rows fetched, what is pending, when and how they were fetched, whether writes are reviewed."""
     shaped = session.shaped if session is not None else None
     if session is None or shaped is None or session.table is None:
-        window.status.show_rows("", "" if session is None else ("Running" if session.is_running else "No rows yet"))
-        window.status.show_right(
-            "", f"{session.pull.source.name}: reads only" if session and not session.can_write else ""
-        )
+        status.show_rows("", "" if session is None else ("Running" if session.is_running else "No rows yet"))
+        status.show_right("", f"{session.pull.source.name}: reads only" if session and not session.can_write else "")
         return
     noun = "documents" if session.is_documents else "rows"
     shown = len(shaped.view) if shaped.grouped is not None else shaped.rows
@@ -56,24 +55,21 @@ def show_status(window: Window) -> None:
         rest += "   " + "   ".join(said)
     if session.pending.waiting_count:
         rest += f"   {grouped(session.pending.waiting_count)} wait for their rows"
-    window.status.show_rows(strong, rest)
+    status.show_rows(strong, rest)
     when = ""
     if session.fetched_at is not None:
         by = "an earlier query" if session.error is not None else "query above"
         when = f"Fetched {session.fetched_at:%H:%M:%S} by {by}"
-    window.status.fetched.setToolTip(as_plain(session.told()))
-    cut = session.fetched is not None and session.fetched.was_cut
+    status.fetched.setToolTip(as_plain(session.told()))
+    text, is_grave = _writes_of(session, session.table, noun)
+    status.show_right("" if session.is_running else when, text, "plum" if is_grave else "muted")
+
+
+def _writes_of(session: OpenPull, table: Table, noun: str) -> tuple[str, bool]:
+    """What is said at the right, and whether it is said in the colour of warnings."""
     name = session.pull.source.name
-    limit = grouped(session.pull.query.limit or session.table.rows)
-    writes = (
-        f"Cut at {limit} {noun}"
-        if cut and not session.is_preview
-        else f"{name}: transaction open"
-        if session.held is not None
-        else (f"{name}: writes need review" if session.can_write else f"{name}: reads only")
-    )
-    window.status.show_right(
-        "" if session.is_running else when,
-        writes,
-        "plum" if writes.startswith("Cut") or writes.endswith("open") else "muted",
-    )
+    if session.fetched is not None and session.fetched.was_cut and not session.is_preview:
+        return f"Cut at {grouped(session.pull.query.limit or table.rows)} {noun}", True
+    if session.held is not None:
+        return f"{name}: transaction open", True
+    return (f"{name}: writes are reviewed" if session.can_write else f"{name}: reads only"), False

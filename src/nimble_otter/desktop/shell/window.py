@@ -160,9 +160,14 @@ class Window(Frame):
             send = self.send_drawer
             send.sending, send.sources = self.sending, lambda: self.hub.sources
             send.tables = lambda name: self.hub.tables.get(name, [])
-            send.write_wanted.connect(lambda: self.pull and self.sending.send(self.pull, send.plan))
+            send.write_wanted.connect(self.send)
             send.locale_set.connect(lambda locale: setattr(self.layout_state, "copying", locale))
             send.receiver = lambda: self.layout_state.copying
+
+    def send(self) -> None:
+        """Write the delivery of the pull in sight, as its drawer has it."""
+        if self.pull is not None:
+            self.sending.send(self.pull, self.send_drawer.plan)
 
     # --- which pull --------------------------------------------------------------------------------------------
 
@@ -248,7 +253,7 @@ class Window(Frame):
             self.start_page.refresh(recent_paths(self.layout_state))
             self.grid.set_model(None, [], False)
             self.detail_presenter.refresh()
-            show_status(self)
+            show_status(self.status, self.pull)
             return
         if not session.waits:
             self.hub.open(self.hub.known(session.pull.source))
@@ -263,7 +268,7 @@ class Window(Frame):
             and session.may_run_unasked(session.pull.query.text)
         ):
             session.run()
-        show_status(self)
+        show_status(self.status, self.pull)
 
     def close_pull(self, at: int, ask: bool = True) -> None:
         self.closing.close(at, ask)
@@ -437,14 +442,14 @@ class Window(Frame):
             self.course.refresh()
             self.drawer.refresh()
             self.rows_find.refresh()
-            show_status(self)
+            show_status(self.status, self.pull)
 
     def _more_rows(self, session: OpenPull) -> None:
         if session is self.pull:
             self.grid_presenter.lengthen()
             self.course.refresh()
             self.rows_find.refresh()
-            show_status(self)
+            show_status(self.status, self.pull)
 
     def _edits_changed(self, session: OpenPull) -> None:
         self._draft_timer.start()
@@ -459,13 +464,12 @@ class Window(Frame):
             self.course.refresh()
             if self.is_shown("changes", "send"):
                 self.drawer.refresh()
-            show_status(self)
+            show_status(self.status, self.pull)
 
     def _state_changed(self, session: OpenPull) -> None:
         if session is not self.pull:
             return
         if session.error is not None:
-            self.query_drawer.shift_error()
             self.say(str(session.error), True)
             self._told_of_run = True
             if not self.is_shown("query"):
@@ -478,7 +482,7 @@ class Window(Frame):
             self._told_of_run = False
         self.course.refresh()
         self.drawer.refresh()
-        show_status(self)
+        show_status(self.status, self.pull)
 
     def _sources_changed(self, name: str) -> None:
         self.course.refresh()
