@@ -71,3 +71,26 @@ def settle(window, seconds=0.12):
     assert wait_until(lambda: not window.jobs.is_busy, 30)
     wait_until(lambda: False, seconds)
     assert wait_until(lambda: not window.jobs.is_busy, 30)
+
+
+def when_shown(kind, do):
+    """Do something with a box of a kind once it stands there, however long that takes."""
+    from PySide6.QtCore import QTimer
+    from PySide6.QtWidgets import QApplication
+
+    def look():
+        box = next((w for w in QApplication.topLevelWidgets() if isinstance(w, kind) and w.isVisible()), None)
+        QTimer.singleShot(20, look) if box is None else do(box)
+
+    QTimer.singleShot(20, look)
+
+
+def answer(which, said):
+    """Press a button of the message box that will stand there."""
+    from PySide6.QtWidgets import QMessageBox, QPushButton
+
+    def press(box):
+        said.append(f"{box.text()}\n{box.informativeText()}")
+        next(b for b in box.findChildren(QPushButton) if b.text() == which).click()
+
+    when_shown(QMessageBox, press)

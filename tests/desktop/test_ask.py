@@ -6,7 +6,7 @@ import pytest
 from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtGui import QTextCursor
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QInputDialog, QMenu, QMessageBox, QPushButton
+from PySide6.QtWidgets import QInputDialog, QMenu, QMessageBox
 
 from nimble_otter.changes import Action
 from nimble_otter.desktop.kit.offscreen import wait_until
@@ -19,7 +19,7 @@ from nimble_otter.pull.steps import Condition
 from nimble_otter.query.parameters import Ask
 from nimble_otter.sources import TableInfo
 from nimble_otter.table.show import grouped
-from tests.desktop.conftest import settle
+from tests.desktop.conftest import answer, settle
 
 CONTROL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
 
@@ -248,22 +248,14 @@ def test_statements_that_mean_every_row_or_a_careful_source_are_shown_first(draw
     put(drawer, "delete from loan")
     said = []
 
-    def answer(which):
-        def press():
-            box = next(w for w in QApplication.topLevelWidgets() if isinstance(w, QMessageBox) and w.isVisible())
-            said.append(box.text() + box.informativeText())
-            next(b for b in box.findChildren(QPushButton) if b.text() == which).click()
-
-        QTimer.singleShot(200, press)
-
-    answer("Don't run")
+    answer("Don't run", said)
     drawer.run()
     settle(window)
     assert "no WHERE" in said[0]
     assert drawer.session.outcomes == ()
     window.hub.sources[0] = replace(window.hub.sources[0], care=True, stage="production")
     put(drawer, "delete from loan where 1 = 0")
-    answer("Run")
+    answer("Run", said)
     drawer.run()
     settle(window)
     assert "(production)" in said[1]

@@ -4,7 +4,7 @@ import json
 import time
 
 import pytest
-from PySide6.QtCore import QEvent, QMimeData, QPointF, Qt, QTimer
+from PySide6.QtCore import QEvent, QMimeData, QPointF, Qt
 from PySide6.QtGui import QImage, QMouseEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton
@@ -22,7 +22,7 @@ from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.sources import Request, Source, TableInfo, connect, fetch
 from nimble_otter.sources.catalogue import ColumnInfo
-from tests.desktop.conftest import settle
+from tests.desktop.conftest import settle, when_shown
 from tests.servers.lines import Line
 
 
@@ -364,8 +364,7 @@ def press(text):
 
 @pytest.mark.parametrize(("answer", "after"), [("Don't write", "0"), ("Write them", "new")])
 def test_a_source_marked_take_care_asks_for_its_name(window, base, answer, after):
-    def reply():
-        box = next(w for w in QApplication.topLevelWidgets() if isinstance(w, CareQuestion) and w.isVisible())
+    def reply(box):
         assert not box.write.isEnabled()
         box.name.setText(" Mine")
         assert box.write.isEnabled()
@@ -374,7 +373,7 @@ def test_a_source_marked_take_care_asks_for_its_name(window, base, answer, after
     source = marked(window, base, care=True, stage="production")
     assert "PRODUCTION" in stops_of(window.pull)[0].under
     window.pull.edit(Action("Edit", cells=((0, 1, "new"),)))
-    QTimer.singleShot(150, reply)
+    when_shown(CareQuestion, reply)
     window.writes.write(window.pull)
     settle(window)
     with connect(source).transaction() as held:

@@ -8,8 +8,6 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QApplication, QMessageBox, QPushButton
 
 from nimble_otter.changes import Action
 from nimble_otter.desktop.kit.offscreen import wait_until
@@ -20,22 +18,8 @@ from nimble_otter.pull.steps import Condition, FilterStep
 from nimble_otter.query.parameters import Ask
 from nimble_otter.sources import Source
 from nimble_otter.sources.saved import change_sources
-from tests.desktop.conftest import settle
+from tests.desktop.conftest import answer, settle
 from tests.unit.test_trust import _clear, damage
-
-
-def answer(which, said):
-    """Press a button of the message box that will stand there."""
-
-    def press():
-        box = next((w for w in QApplication.topLevelWidgets() if isinstance(w, QMessageBox) and w.isVisible()), None)
-        if box is None:
-            QTimer.singleShot(100, press)
-            return
-        said.append(f"{box.text()}\n{box.informativeText()}")
-        next(b for b in box.findChildren(QPushButton) if b.text() == which).click()
-
-    QTimer.singleShot(100, press)
 
 
 @pytest.fixture
