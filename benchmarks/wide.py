@@ -54,9 +54,9 @@ def wide(app, window, name):
     return {
         "go to another row, with its record in sight": held(app, lambda: window.grid.go(next(rows), 2)),
         "edit a cell, with Changes in sight": held(
-            app, lambda: pull.edit(Action("Edit", ((next(rows), 3, next(rows)),)))
+            app, lambda: pull.changes.edit(Action("Edit", ((next(rows), 3, next(rows)),)))
         ),
-        "add a Columns step and undo it": held(app, lambda: (window.add_step(ColumnsStep()), pull.undo())),
+        "add a Columns step and undo it": held(app, lambda: (window.add_step(ColumnsStep()), pull.changes.undo())),
     }
 
 
@@ -72,7 +72,7 @@ def long(app, window, row):
             app, lambda: (window.actions_on_grid.open_big(), window.actions_on_grid._big.leave())
         ),
         "change it, with Changes in sight": held(
-            app, lambda: pull.edit(Action("Edit", ((row, 1, text + str(time.perf_counter())),)))
+            app, lambda: pull.changes.edit(Action("Edit", ((row, 1, text + str(time.perf_counter())),)))
         ),
     }
 
@@ -96,7 +96,7 @@ def main(columns):
         print(f"  {what:46} {many[what] / few[what]:6.1f}  ({1000 * many[what]:.0f} ms)")
     window.add_pull(Pull("long", window.hub.add(Source("long", f"sqlite:///{path}")), Query("select * from long")))
     settle(window)
-    window.pull.whole.fetch()
+    window.pull.truncated.fetch()
     settle(window)
     short, whole = long(app, window, 1), long(app, window, 0)
     print(f"a cell of {LONG} characters in one line, as a multiple of one of 20")

@@ -74,7 +74,7 @@ def main() -> None:
     for key in ("csv", "jsonl", "sql", "xlsx"):
         plan = SendPlan(key, str(Path(folder.name) / f"out.{key}"), {}, "replace")
         phase(f"send {key}", lambda p=plan: window.sending.send(shown, p))
-    phase("sort", lambda: shown.add_step(SortStep((SortBy("flow_m3s", True),)), "Sort"))
+    phase("sort", lambda: shown.shaping.add_step(SortStep((SortBy("flow_m3s", True),)), "Sort"))
     condition = Condition("sql", text="level_m > 1 and quality <> 'void'")
     phase("filter", lambda: window.actions_on_grid.add_condition(condition))
     phase("group", lambda: window.actions_on_grid.group_by("station_id"))

@@ -281,7 +281,8 @@ def test_a_pull_whose_text_writes_is_not_run_unasked(window):
 
 def test_what_was_run_is_found_again_and_opened(drawer, window, make_window):
     put(drawer, "select 41 as answer where :n = 1")
-    drawer.session.put(replace(drawer.session.pull, query=replace(drawer.session.pull.query, parameters={"n": 1})))
+    asked = replace(drawer.session.pull.query, parameters={"n": 1})
+    drawer.session.shaping.put(replace(drawer.session.pull, query=asked))
     for text in ("select 41 as answer where :n = 1", "select nosuch from river", "select 43 as answer"):
         put(drawer, text)
         drawer.run()
@@ -357,7 +358,7 @@ def test_a_step_moves_upstream_after_its_change_of_the_query_was_seen(window):
     assert window.pull.table.rows > shown_rows
     assert window.pull.shaped.rows == shown_rows
     assert "The same" in window.pull.notice.text
-    window.pull.undo()
+    window.pull.changes.undo()
     assert window.pull.pull.steps == ()
 
 
@@ -378,7 +379,7 @@ def test_a_cut_pull_says_that_its_steps_are_of_a_part_and_differences_are_told(w
     window.query_drawer.run()
     settle(window)
     assert window.pull.notice.text.startswith("The rows differ")
-    window.pull.edit(Action("Edit", cells=((0, 1, "void"),)))
+    window.pull.changes.edit(Action("Edit", cells=((0, 1, "void"),)))
     window.upstream.move_down()
     assert "pending" in window.status.message.text()
 
@@ -432,8 +433,8 @@ def test_a_kind_that_was_set_refuses_other_values_and_lists_come_from_a_query(dr
     actions = {a.text(): a for a in drawer.parameters.menu("river").actions()}
     actions["2"].trigger()
     assert drawer.session.pull.query.parameters["river"] == ["x", 2]
-    drawer.session.undo()  # the value, then where values come from
-    drawer.session.undo()
+    drawer.session.changes.undo()  # the value, then where values come from
+    drawer.session.changes.undo()
     assert "river" not in drawer.session.pull.query.asks
 
 
@@ -564,9 +565,9 @@ def test_a_pull_that_is_changed_on_disk_is_taken_in_or_shown_beside(drawer, wind
     window.save_pull()  # not silently over the other's
     assert session.pull.query.text == "select sample_id\nfrom lab_sample\nwhere 1 = 1\norder by 1\n"
     assert "order by 1" in path.read_text("utf-8")
-    window.commands.run("undo") if window.focusWidget() is window.grid else session.undo()
+    window.commands.run("undo") if window.focusWidget() is window.grid else session.changes.undo()
     assert session.pull.query.text.startswith("select *")
-    session.redo()
+    session.changes.redo()
     window.save_pull()
     put(drawer, session.pull.query.text.replace("1 = 1", "2 = 2"))
     theirs = path.read_text("utf-8").replace("1 = 1", "3 = 3")

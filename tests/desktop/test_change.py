@@ -145,7 +145,7 @@ def test_the_bigger_editor_takes_lines_empties_and_bytes_of_a_file(window, trees
 def test_a_conflict_is_answered_field_by_field(window, trees, answer, after):
     pull = window.pull
     names = [f.name for f in pull.table.fields]
-    pull.edit(Action("Edit", ((0, names.index("height"), 1.75), (0, names.index("note"), "mine"))))
+    pull.changes.edit(Action("Edit", ((0, names.index("height"), 1.75), (0, names.index("note"), "mine"))))
     window.open_drawer(CHANGES)
     ask(trees, "update tree set height = 9 where id = 1")
     window.changes_drawer.rehearse.click()
@@ -185,31 +185,31 @@ def test_changes_never_go_to_another_source_than_their_rows_came_from(window, tr
     pull, other = window.pull, tmp_path / "other.sqlite"
     other.write_bytes(trees.read_bytes())
     ask(other, "update tree set note = 'there' where id = 1")
-    pull.edit(Action("Edit", ((0, 4, "x"),)))
+    pull.changes.edit(Action("Edit", ((0, 4, "x"),)))
     window.open_drawer(CHANGES)
     settle(window)
     source, wood = window.hub.add(Source("other wood", f"sqlite:///{other}")), pull.pull.source
     settle(window)
-    pull.change(replace(pull.pull, source=source), "Change source")
+    pull.shaping.change(replace(pull.pull, source=source), "Change source")
     settle(window)
     for press in (window.changes_drawer.rehearse, window.changes_drawer.write):
         press.click()
         settle(window)
         assert "are of wood; the pull asks other wood now" in window.status.message.text()
     assert pull.told().startswith("wood, ")
-    pull.run()
+    pull.runs.run()
     settle(window)
     assert pull.told().startswith("other wood, ")
     assert "Changes made on rows of wood are pending on these now" in pull.notice.text
     assert pull.edits.cells == {0: {4: "x"}}
-    pull.change(replace(pull.pull, source=wood), "Change source")
+    pull.shaping.change(replace(pull.pull, source=wood), "Change source")
     window.changes_drawer.write.click()
     settle(window)
     assert ask(other, "select note from tree where id = 1") == [("there",)]
 
 
 def test_a_row_that_is_gone_is_left_out(window, trees):
-    window.pull.edit(Action("Edit", ((1, 4, "x"),)))
+    window.pull.changes.edit(Action("Edit", ((1, 4, "x"),)))
     window.open_drawer(CHANGES)
     ask(trees, "delete from tree where id = 2")
     window.changes_drawer.rehearse.click()
@@ -222,7 +222,7 @@ def test_a_row_that_is_gone_is_left_out(window, trees):
 def test_rows_and_statements_are_in_step_and_a_reversal_is_reviewed_and_written(window, trees):
     pull, drawer = window.pull, window.changes_drawer
     window.open_drawer(CHANGES)
-    pull.edit(Action("Edit", ((0, 4, "x"), (2, 4, "y"))))
+    pull.changes.edit(Action("Edit", ((0, 4, "x"), (2, 4, "y"))))
     settle(window)
     drawer.list.choose(1)
     assert drawer.text.textCursor().block().text().startswith("-- 2")
@@ -256,7 +256,7 @@ def test_a_table_without_a_key_is_matched_by_all_values_when_asked(window, trees
     assert "no key" in window.pull.target.reason
     click(window, "Match by all values")
     settle(window)
-    window.pull.edit(Action("Edit", ((0, 1, "z"),)))
+    window.pull.changes.edit(Action("Edit", ((0, 1, "z"),)))
     window.changes_drawer.side.findChildren(QPushButton)
     window.commands.run("write")
     settle(window)
@@ -265,12 +265,12 @@ def test_a_table_without_a_key_is_matched_by_all_values_when_asked(window, trees
 
 
 def test_the_guard_is_chosen_and_kept_with_the_pull(window, trees):
-    window.pull.edit(Action("Edit", ((0, 4, "x"),)))
+    window.pull.changes.edit(Action("Edit", ((0, 4, "x"),)))
     window.open_drawer(CHANGES)
     window.changes_drawer._set_guard("key")
     settle(window)
     assert "id alone" in window.changes_drawer.head.words.text()
-    assert window.pull.plan().statements[0].seen == ()
+    assert window.pull.plans.plan().statements[0].seen == ()
 
 
 def test_documents_are_changed_one_by_one_where_there_are_no_transactions(window, monkeypatch):
@@ -285,7 +285,7 @@ def test_documents_are_changed_one_by_one_where_there_are_no_transactions(window
     at = pull.table.index("kind")
     before = pull.table.columns[at].value(0)
     window.grid.go(0, place(window, "kind"))
-    pull.edit(Action("Edit", ((0, at, pull.typed("flood watch!", at, 0)),)))
+    pull.changes.edit(Action("Edit", ((0, at, pull.cells.typed("flood watch!", at, 0)),)))
     monkeypatch.setattr(deeds, "ask_one_by_one", lambda problem, plan: True)
     window.open_drawer(CHANGES)
     assert "$set" in window.changes_drawer.text.toPlainText()
@@ -305,6 +305,6 @@ def test_documents_are_changed_one_by_one_where_there_are_no_transactions(window
 def test_pending_defaults_are_shown_and_survive(window, trees):
     from nimble_otter.pull.drafts import plain_in, plain_out
 
-    window.pull.edit(Action("Edit", ((0, 4, DEFAULT),)))
+    window.pull.changes.edit(Action("Edit", ((0, 4, DEFAULT),)))
     assert window.grid.line(0).cells[place(window, "note")].text == "default"
     assert plain_in(plain_out(DEFAULT)) is DEFAULT

@@ -65,7 +65,7 @@ def test_a_column_is_computed_mended_named_and_undone(window):
     window.actions_on_grid.begin_edit(0, names(window).index("double"), None)
     assert window.grid.editor is None  # what is computed can't be typed over
     window.grid.go(*position)
-    window.pull.undo()
+    window.pull.changes.undo()
     settle(window)
     assert names(window)[-1] == "computed"
 
@@ -82,7 +82,7 @@ def test_a_computed_column_can_be_sorted_grouped_and_sent(window):
     kinds = [step.kind for step in window.pull.pull.steps]
     assert kinds == ["compute", "group"]
     assert window.pull.shaped.grouped is not None
-    window.pull.undo()
+    window.pull.changes.undo()
     settle(window)
     window.actions_on_grid.sort_by(at, False)
     settle(window)
@@ -110,6 +110,6 @@ def test_the_top_rows_of_each_group_are_kept(window):
     drawer._drop_key(0)
     settle(window)
     assert window.pull.shaped.rows == 2
-    window.pull.undo()
+    window.pull.changes.undo()
     settle(window)
     assert len(window.pull.pull.steps[0].keys) == 1

@@ -96,7 +96,7 @@ def test_groups_and_tables_stand_as_a_table(reports_window):
     window = reports_window
     window.status._ways.button(TREE).click()
     assert window.status.views.isVisible()
-    window.pull.add_step(GroupStep(group_keys("place")), "Group")
+    window.pull.shaping.add_step(GroupStep(group_keys("place")), "Group")
     settle(window)
     assert window.rows_stack.currentWidget() is window.grid
     window.commands.run("undo")
@@ -211,7 +211,7 @@ def test_parts_of_opened_objects_are_changed_where_they_are(reports_window):
     beside = model.value(3, title)
     edits.put_texts("Edit", [(row, model.columns[level].place, "7.25"), (row, model.columns[trend].place, "odd")])
     assert pull.edits.cells == {row: {whole: {**before, "level": 7.25, "trend": "odd"}}}
-    (statement,) = pull.plan().statements
+    (statement,) = pull.plans.plan().statements
     assert dict(statement.values) == {"flood.level": 7.25, "flood.trend": "odd"}
     assert dict(statement.seen) == {"flood.level": before["level"], "flood.trend": before["trend"]}
     model = window.grid.model
@@ -228,7 +228,7 @@ def test_parts_of_opened_objects_are_changed_where_they_are(reports_window):
     window.grid.go(3, trend)
     edits.set_default()
     assert pull.edits.cells == {row: {whole: {n: v for n, v in before.items() if n != "trend"}}}
-    pull.undo()
+    pull.changes.undo()
     model = window.grid.model
     shown = [model.value(n, trend) for n in range(model.rows)]
     found = window.rows_find
@@ -241,7 +241,7 @@ def test_parts_of_opened_objects_are_changed_where_they_are(reports_window):
     model = window.grid.model
     assert [model.value(n, trend) for n in range(model.rows)] == [s and s.replace("falling", "sinking") for s in shown]
     assert {place for own in pull.edits.cells.values() for place in own} == {whole}
-    pull.undo()
+    pull.changes.undo()
     assert not pull.edits.count
     edits.open_big()
     window.grid.go(3, [c.name for c in model.columns].index("_id"))

@@ -244,7 +244,7 @@ def test_replacing_makes_pending_changes_or_none(window, levels):
     bar.replace_all()
     assert "Nothing was changed" in window.status.message.text()
     assert levels.edits.count == 1
-    levels.add_step(ColumnsStep(hidden=("note",)), "c")
+    levels.shaping.add_step(ColumnsStep(hidden=("note",)), "c")
     assert levels.edits.count == 1
 
 
@@ -297,8 +297,8 @@ def test_a_pinned_result_is_compared_with_the_next_run_by_key(window, levels):
     window.commands.run("pin")
     names = "reading_id, station_id, level_m + (reading_id = 3) as level_m"
     text = f"select {names} from reading where reading_id <> 5 limit 399"
-    levels.put(replace(levels.pull, query=Query(text)))
-    levels.run()
+    levels.shaping.put(replace(levels.pull, query=Query(text)))
+    levels.runs.run()
     settle(window)
     pinned = next(iter(levels.pinned))
     window.side.open(pinned)
@@ -335,7 +335,7 @@ def test_typing_goes_to_the_next_row_that_begins_so_where_nothing_can_be_edited(
     QTest.keyClicks(grid, "~")
     settle(window)
     assert "begins with ~" in window.status.message.text()
-    session.add_step(GroupStep((KeyBy("river"),)), "g")
+    session.shaping.add_step(GroupStep((KeyBy("river"),)), "g")
     window.actions_on_grid._jump._at = 0
     grid.go(0, 0)
     QTest.keyClicks(grid, "s")

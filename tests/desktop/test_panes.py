@@ -170,7 +170,7 @@ def test_the_record_steps_and_the_column_has_figures(window):
     said = texts(window.detail.column)
     assert {"rows", "distinct", "mean", "median", "sum", "spread (sd)", "Most frequent"} <= set(said)
     assert window.detail.page == COLUMN
-    window.pull.add_step(GroupStep(group_keys("station_id")), "g")
+    window.pull.shaping.add_step(GroupStep(group_keys("station_id")), "g")
     settle(window, 0.3)
     window.grid.go(0, 0)
     settle(window, 0.3)
@@ -287,7 +287,7 @@ def test_options_of_each_format_are_kept_with_the_pull(window, tmp_path):
 )
 def test_a_delivery_that_can_not_be_made_says_why(window, path, says):
     window.open_drawer(SEND)
-    window.pull.put(replace(window.pull.pull, send=SendPlan("csv", path)))
+    window.pull.shaping.put(replace(window.pull.pull, send=SendPlan("csv", path)))
     window.send_drawer.write.click()
     settle(window)
     assert says in window.status.message.text()
@@ -296,11 +296,11 @@ def test_a_delivery_that_can_not_be_made_says_why(window, path, says):
 def test_pending_changes_are_not_sent_and_that_is_said(window):
     from nimble_otter.changes import Action
 
-    window.pull.edit(Action("x", ((0, 3, "changed"),)))
+    window.pull.changes.edit(Action("x", ((0, 3, "changed"),)))
     window.open_drawer(SEND)
     settle(window)
     assert "not sent until written" in window.send_drawer.head.words.text()
-    window.pull.add_step(GroupStep(group_keys("station_id")), "g")
+    window.pull.shaping.add_step(GroupStep(group_keys("station_id")), "g")
     settle(window)
     assert "groups (the deepest level)" in window.send_drawer.head.words.text()
 
@@ -377,11 +377,11 @@ def test_the_band_is_thinner_where_rows_vanish_and_undo_restores_in_order(window
     step = window.pull.pull.steps[0]
     assert isinstance(step, FilterStep)
     assert len(step.conditions) == 2
-    window.pull.undo()
-    window.pull.undo()
+    window.pull.changes.undo()
+    window.pull.changes.undo()
     settle(window)
     assert window.pull.pull.steps == ()
-    window.pull.redo()
+    window.pull.changes.redo()
     settle(window)
     assert len(window.pull.pull.steps[0].conditions) == 1
     assert window.drawer.isVisible()

@@ -164,7 +164,7 @@ class Bench:
         keys = self.keys() if self.pull.target.is_open else []
         if keys:
             key = self.chance.choice(keys)
-            self.pull.edit(Action("Delete", delete=(self.row_of(key),)))
+            self.pull.changes.edit(Action("Delete", delete=(self.row_of(key),)))
             self.model.push()
             self.model.deleted.add(key)
 
@@ -173,7 +173,7 @@ class Bench:
             return
         self.next += 1
         (row,) = self.pull.edits.new_ids(1)
-        self.pull.edit(Action("New", ((row, 0, self.next), (row, 1, "fresh")), add=((row, -1),)))
+        self.pull.changes.edit(Action("New", ((row, 0, self.next), (row, 1, "fresh")), add=((row, -1),)))
         self.model.push()
         self.model.added.append({"id": self.next, "name": "fresh"})
 
@@ -181,13 +181,13 @@ class Bench:
         keys = [k for k in {*self.model.cells, *self.model.deleted} if self.row_of(k) is not None]
         if keys and self.pull.target.is_open:
             key = self.chance.choice(sorted(keys))
-            self.pull.edit(self.pull.edits.take_back(rows=[self.row_of(key)]))
+            self.pull.changes.edit(self.pull.edits.take_back(rows=[self.row_of(key)]))
             self.model.push()
             self.model.cells.pop(key, None)
             self.model.deleted.discard(key)
 
     def undo(self):
-        self.pull.undo()
+        self.pull.changes.undo()
         if self.model.undo:
             kind, what = self.model.undo.pop()
             if kind == "pull":
@@ -197,16 +197,16 @@ class Bench:
         settle(self.window)
 
     def redo_nothing(self):
-        assert self.pull.can_undo == bool(self.model.undo)
+        assert self.pull.changes.can_undo == bool(self.model.undo)
 
     # --- runs ---
 
     def ask(self, text, during=()):
         self.query = text
         if text != self.pull.pull.query.text:
-            self.pull.change(replace(self.pull.pull, query=Query(text)), "Type")
+            self.pull.shaping.change(replace(self.pull.pull, query=Query(text)), "Type")
             self.model.undo.append(("pull", "text"))
-        self.pull.run()
+        self.pull.runs.run()
         for name in during:
             getattr(self, name)()
         settle(self.window)
@@ -232,14 +232,14 @@ class Bench:
 
     def undo_now(self):
         if self.model.undo and self.model.undo[-1][0] == "edit":
-            self.pull.undo()
+            self.pull.changes.undo()
             self.model.cells, self.model.deleted, self.model.added = self.model.undo.pop()[1]
 
     def stop_run(self):
         """Rows came, or those of before stay with all that was done to them."""
         before = self.pull.fetched
-        self.pull.run()
-        self.pull.stop()
+        self.pull.runs.run()
+        self.pull.runs.stop()
         settle(self.window)
         if self.pull.fetched is not before:
             self.came()
@@ -290,7 +290,7 @@ class Bench:
         settle(self.window)
         assert len(self.window.pulls) == 1
         if self.pull.table is None:
-            self.pull.run()
+            self.pull.runs.run()
             settle(self.window)
         self.model.undo = []
         self.came()
@@ -307,7 +307,7 @@ class Bench:
         )
 
     def step(self):
-        self.pull.add_step(FilterStep((Condition("is not empty", "name"),)), "Filter")
+        self.pull.shaping.add_step(FilterStep((Condition("is not empty", "name"),)), "Filter")
         self.model.undo.append(("pull", "step"))
         settle(self.window)
 
@@ -384,8 +384,8 @@ def select(window, *blocks):
 
 
 def run(window, text):
-    window.pull.put(replace(window.pull.pull, query=Query(text)))
-    window.pull.run()
+    window.pull.shaping.put(replace(window.pull.pull, query=Query(text)))
+    window.pull.runs.run()
     settle(window)
 
 
@@ -416,14 +416,14 @@ def test_changes_out_of_sight_wait_are_shown_asked_about_and_reverted_with_undo(
 
 def test_undo_takes_back_a_step_and_leaves_what_was_typed_since(window, trees):
     pull = window.pull
-    pull.add_step(FilterStep((Condition("is not empty", "kind"),)), "Filter")
-    pull.put(replace(pull.pull, query=replace(pull.pull.query, text="select * from tree", limit=7)))
+    pull.shaping.add_step(FilterStep((Condition("is not empty", "kind"),)), "Filter")
+    pull.shaping.put(replace(pull.pull, query=replace(pull.pull.query, text="select * from tree", limit=7)))
     window.rename_pull("other")
-    pull.undo()
+    pull.changes.undo()
     assert (pull.pull.name, pull.pull.query.limit, len(pull.pull.steps)) == ("trees", 7, 1)
-    pull.undo()
+    pull.changes.undo()
     assert pull.pull.query.text == "select * from tree order by id"
-    pull.redo()
+    pull.changes.redo()
     assert pull.pull.query.text == "select * from tree"
     pull.undo_stack.back.pop(0)  # the step's own, taken from below the text's
     assert len(pull.pull.steps) == 1
@@ -431,7 +431,7 @@ def test_undo_takes_back_a_step_and_leaves_what_was_typed_since(window, trees):
 
 def test_undo_behind_a_write_says_how_it_is_put_back_and_takes_no_step(window, trees):
     pull = window.pull
-    pull.add_step(FilterStep((Condition("is not empty", "id"),)), "Filter")
+    pull.shaping.add_step(FilterStep((Condition("is not empty", "id"),)), "Filter")
     window.actions_on_grid.put_texts("Edit", [(0, 3, "written")])
     window.writes.write(pull)
     settle(window)
@@ -472,7 +472,7 @@ def test_a_spreadsheets_block_is_taken(window, trees):
     window.actions_on_grid.paste()
     pull = window.pull
     assert pull.edits.cells == {0: {2: 1234.5, 3: '"quoted'}, 1: {2: None, 3: "line"}}
-    pull.edit(pull.edits.take_back())
+    pull.changes.edit(pull.edits.take_back())
     window.layout_state.copying = {}
     QApplication.clipboard().setText("1,234")
     window.grid.go(0, 2)
@@ -506,15 +506,15 @@ def test_long_values_are_whole_before_anything_is_made_of_them(window, trees):
     window.actions_on_grid.fill("down")
     settle(window)
     assert pull.edits.cells == {1: {1: whole}}
-    pull.edit(pull.edits.take_back())
+    pull.changes.edit(pull.edits.take_back())
     run(window, "select * from long order by id")
     select(window, (0, 0, 0, 1))
     window.actions_on_grid.duplicate()
     settle(window)
     assert [own[1] for own in pull.edits.cells.values()] == [whole]
-    pull.edit(pull.edits.take_back())
+    pull.changes.edit(pull.edits.take_back())
     run(window, "select * from long order by id")
-    pull.add_step(FilterStep((Condition("sql", text="length(said) > 99000"),)), "Filter")
+    pull.shaping.add_step(FilterStep((Condition("sql", text="length(said) > 99000"),)), "Filter")
     settle(window)
     assert pull.shaped.rows == 1
 
@@ -568,7 +568,7 @@ def test_a_write_of_which_nobody_heard_is_looked_up_before_the_next_one(window, 
 
     pull = window.pull
     window.actions_on_grid.put_texts("Edit", [(0, 3, "once")])
-    pull.edit(Action("New", ((4, 1, "new"),), add=((4, -1),)))
+    pull.changes.edit(Action("New", ((4, 1, "new"),), add=((4, -1),)))
     monkeypatch.setattr(Writer, "commit", lost)
     monkeypatch.setattr(sys.modules["nimble_otter.changes.write"], "look_up", unknown)
     window.writes.write(pull)
@@ -599,16 +599,16 @@ def test_what_is_done_while_a_write_is_under_way_stays_to_be_written(window, tre
     """Typed over again, reverted, brought back, a new row changed: each is pending against what was written."""
     pull, texts = window.pull, window.actions_on_grid.put_texts
     texts("Edit", [(0, 3, "first"), (1, 3, "second"), (1, 2, "7")])
-    pull.edit(Action("Delete", delete=(2,)))
+    pull.changes.edit(Action("Delete", delete=(2,)))
     (new,) = pull.edits.new_ids(1)
-    pull.edit(Action("New", ((new, 0, 9), (new, 3, "new")), add=((new, -1),)))
+    pull.changes.edit(Action("New", ((new, 0, 9), (new, 3, "new")), add=((new, -1),)))
     window.writes.write(pull)
     assert pull.is_writing
     window.writes.write(pull)  # a second one does not begin
     texts("Edit", [(0, 3, "newer")])
-    pull.edit(pull.edits.take_back(cells=[(1, 3)]))
-    pull.edit(Action("Keep", restore=(2,)))
-    pull.edit(Action("Edit", ((new, 3, "new and newer"),)))
+    pull.changes.edit(pull.edits.take_back(cells=[(1, 3)]))
+    pull.changes.edit(Action("Keep", restore=(2,)))
+    pull.changes.edit(Action("Edit", ((new, 3, "new and newer"),)))
     settle(window)
     assert [(row[0], row[2], row[3]) for row in stored(trees)] == [
         (1, 1.5, "first"), (2, 7.0, "second"), (4, 4.5, "four"), (9, None, "new"),

@@ -263,7 +263,7 @@ def test_a_hung_server_answers_a_stop_within_a_second(served, monkeypatch):
     window.add_pull(Pull("p", source, Query("select * from station")))
     settle(window)
     line.hold()
-    window.pull.run()
+    window.pull.runs.run()
     assert wait_until(lambda: window.pull.is_running, 2)
     began = time.monotonic()
     window.jobs.stop_all()
@@ -271,7 +271,7 @@ def test_a_hung_server_answers_a_stop_within_a_second(served, monkeypatch):
     assert time.monotonic() - began < jobs_module.LISTEN_MS / 1000 + 0.9
     assert window.pull.table.rows == 42  # the rows of before stay
     line.go_on()
-    window.pull.run()
+    window.pull.runs.run()
     settle(window)
     assert window.pull.error is None
 
@@ -289,7 +289,7 @@ def test_a_hung_document_server_lets_the_lane_go_too(window, reports):
     assert wait_until(lambda: not window.pull.is_running, 3)
     assert time.monotonic() - began < jobs_module.LISTEN_MS / 1000 + 0.9
     line.go_on()
-    window.pull.run()
+    window.pull.runs.run()
     settle(window)
     assert window.pull.table.rows == 5
     line.close()
@@ -304,7 +304,7 @@ def test_a_lost_connection_keeps_rows_and_pending_changes(served):
     assert "connection" in str(window.pull.error).lower()
     assert window.pull.table.rows > 0
     assert "first" in window.pull.notice.text or window.pull.table.rows == 100_000
-    window.pull.run()
+    window.pull.runs.run()
     settle(window)
     assert window.pull.error is None
     assert window.pull.table.rows == 100_000
@@ -372,7 +372,7 @@ def test_a_source_marked_take_care_asks_for_its_name(window, base, answer, after
 
     source = marked(window, base, care=True, stage="production")
     assert "PRODUCTION" in stops_of(window.pull)[0].under
-    window.pull.edit(Action("Edit", cells=((0, 1, "new"),)))
+    window.pull.changes.edit(Action("Edit", cells=((0, 1, "new"),)))
     when_shown(CareQuestion, reply)
     window.writes.write(window.pull)
     settle(window)
@@ -438,9 +438,9 @@ def essays(window, small_demo):
     base.close()
     window.add_pull(Pull("essays", window.hub.sources[0], Query("select * from essay order by 1", limit=None)))
     settle(window)
-    window.pull.run()
+    window.pull.runs.run()
     settle(window)
-    assert window.pull.whole.cells() == {0: [2]}
+    assert window.pull.truncated.cells() == {0: [2]}
     assert "1 value is over 64 kB" in window.pull.notice.text
     return window
 
@@ -455,7 +455,7 @@ def test_a_long_value_is_fetched_whole_on_demand(essays):
     settle(window)
     assert window.detail.cell.text.toPlainText().replace("\n", "") == "é" * 70_000  # a line of many in parts
     assert not window.detail.cell.whole.isVisibleTo(window)
-    assert not window.pull.whole.cells()
+    assert not window.pull.truncated.cells()
 
 
 @pytest.mark.parametrize("way", ["send", "copy", "edit"])
@@ -481,7 +481,7 @@ def test_a_row_with_a_long_value_is_deleted_by_the_whole_value_seen(essays, smal
     import sqlite3
 
     window = essays
-    window.pull.edit(Action("Delete", delete=(0,)))
+    window.pull.changes.edit(Action("Delete", delete=(0,)))
     window.writes.write(window.pull)
     settle(window)
     assert window.pull.table.rows == 1
@@ -496,9 +496,9 @@ def test_only_what_is_copied_is_fetched_whole(essays):
     window.commands.run("copy")
     settle(window)
     assert QApplication.clipboard().text() == "long"
-    assert window.pull.whole.cells() == {0: [2]}
+    assert window.pull.truncated.cells() == {0: [2]}
     window.grid.go(1, 2)
     window.commands.run("copy")
     settle(window)
     assert QApplication.clipboard().text() == "é"
-    assert window.pull.whole.cells() == {0: [2]}
+    assert window.pull.truncated.cells() == {0: [2]}

@@ -34,7 +34,7 @@ RUNS = {
     "course": from_course,
     "command": lambda window: window.commands.run("run_all"),
     "F5": lambda window: window.commands.run("run"),
-    "pull": lambda window: window.pull.run(),
+    "pull": lambda window: window.pull.runs.run(),
 }
 CARET = ("course", "F5")
 """These run the statement under the caret."""
@@ -128,7 +128,7 @@ def test_a_name_that_begins_like_a_warning_is_none(window, small_demo, tmp_path)
     settle(window)
     assert window.status.writes.text().startswith("Cutlery")
     assert window.status.writes.property("tone") == "muted"
-    window.pull.put(replace(window.pull.pull, query=Query("select * from station", limit=2)))
-    window.pull.run()
+    window.pull.shaping.put(replace(window.pull.pull, query=Query("select * from station", limit=2)))
+    window.pull.runs.run()
     settle(window)
     assert window.status.writes.property("tone") == "plum"

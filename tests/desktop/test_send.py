@@ -34,7 +34,7 @@ def drawer(window):
 
 
 def put(window, *plan, **more):
-    window.pull.put(replace(window.pull.pull, send=SendPlan(*plan, **more)))
+    window.pull.shaping.put(replace(window.pull.pull, send=SendPlan(*plan, **more)))
     settle(window, 0.3)
 
 
@@ -142,12 +142,12 @@ def test_columns_are_ticked_moved_and_renamed_beside_the_options(window, drawer,
     put(window, "csv", str(tmp_path / "c.csv"))
     write(window)
     assert (tmp_path / "c.csv").read_text().splitlines()[0].startswith("drawn_at,place,")
-    window.pull.undo()
+    window.pull.changes.undo()
     settle(window)
 
 
 def test_all_rows_or_those_straight_from_the_query(window, drawer, tmp_path):
-    window.pull.add_step(FilterStep((Condition("sql", text="sample_id < 10"),)), "Filter")
+    window.pull.shaping.add_step(FilterStep((Condition("sql", text="sample_id < 10"),)), "Filter")
     settle(window)
     for scope, rows in (("shown", 9), ("all", 3870), ("query", 3870)):
         put(window, "jsonl", str(tmp_path / f"{scope}.jsonl"), scope=scope)

@@ -72,7 +72,7 @@ def test_groups_by_parts_quantiles_and_conditions_on_groups(window, qtbot):
     assert session.pull.steps[1].kind == "filter"
     assert window.is_shown("filter")
     condition = session.pull.steps[1].conditions[0]
-    session.set_step(1, replace(session.pull.steps[1], conditions=(replace(condition, values=(60,)),)), "more")
+    session.shaping.set_step(1, replace(session.pull.steps[1], conditions=(replace(condition, values=(60,)),)), "more")
     assert 0 < session.course.end.rows < before
     assert all(n >= 60 for n in session.course.end.table.column("rows").values())
 
@@ -87,7 +87,7 @@ def test_distinct_sample_and_turning_by_their_drawers(window, qtbot):
     values = session.course.end.view.table.column("quality").values(session.course.end.view.row_ids())
     assert sorted(values, key=str) == sorted(set(session.table.column("quality").values()), key=str)
     assert "repeat an earlier one" in session.course.results[0].shaped.said
-    session.change(session.pull.without_step(0), "off")
+    session.shaping.change(session.pull.without_step(0), "off")
     window.commands.run("add_sample")
     named(window, "Rows to keep", QSpinBox).setValue(20)
     first = session.course.end.view.row_ids().tolist()
@@ -95,7 +95,7 @@ def test_distinct_sample_and_turning_by_their_drawers(window, qtbot):
     assert session.pull.steps == (SampleStep(20, 2),)
     assert session.course.end.view.row_ids().tolist() != first
     assert session.course.end.own_rows
-    session.change(session.pull.without_step(0), "off")
+    session.shaping.change(session.pull.without_step(0), "off")
     window.commands.run("add_pivot")
     choose(named(window, "Column whose values become columns"), "quality")
     choose(named(window, "Figure"), "mean")
@@ -116,7 +116,7 @@ def test_distinct_sample_and_turning_by_their_drawers(window, qtbot):
     window.actions_on_grid.begin_edit(0, 0, None)
     assert "made by a step" in window.status.message.text()
     assert not session.edits.count
-    session.change(replace(session.pull, steps=session.pull.steps[:1]), "back")
+    session.shaping.change(replace(session.pull, steps=session.pull.steps[:1]), "back")
     window.commands.run("add_transpose")
     choose(named(window, "Named by"), "station_id")
     assert columns(window)[0] == "column"
@@ -136,16 +136,16 @@ def test_a_join_with_an_open_pull_follows_its_rows(window, qtbot):
     inner = session.course.end.rows
     assert 0 < inner < 500
     window.show_pull(window.pulls.index(stations))
-    stations.add_step(SortStep((SortBy("station_name", True),)), "s")
+    stations.shaping.add_step(SortStep((SortBy("station_name", True),)), "s")
     assert session.course.results[0].error is None
-    stations.put(replace(stations.pull, query=Query("select station_id, name as station_name from station")))
-    stations.run()
+    stations.shaping.put(replace(stations.pull, query=Query("select station_id, name as station_name from station")))
+    stations.runs.run()
     settle(window)
     assert session.course.end.rows == 500 > inner
     assert window.workspace.dependencies.names_for(stations) == [
         p.pull.name for p in window.pulls if p not in (stations, session)
     ]
-    stations.add_step(JoinStep("levels", (("station_id", "station_id"),)), "ring")
+    stations.shaping.add_step(JoinStep("levels", (("station_id", "station_id"),)), "ring")
     assert "no rows of levels" in str(stations.course.results[-1].error)
     assert "can't be joined to it" in window.status.message.text()
 
@@ -158,12 +158,12 @@ def test_a_join_with_a_pull_on_the_shelf_fetches_it_unseen(window, qtbot):
     save_pull(highest, places.shelf_folder() / "highest.pull")
     window.hub.known_pulls.add(highest)  # it ran here before
     session = with_pull(window, "st", "select station_id, name as station_name from station")
-    session.add_step(JoinStep("highest", (("station_id", "station_id"),)), "j")
+    session.shaping.add_step(JoinStep("highest", (("station_id", "station_id"),)), "j")
     qtbot.waitUntil(lambda: session.course.results[0].error is None, timeout=8000)
     settle(window)
     assert columns(window) == ["station_id", "station_name", "rows", "level_m max"]
     assert "highest" not in [s.pull.name for s in window.pulls]
-    session.add_step(JoinStep("nowhere", (("station_id", "station_id"),)), "k")
+    session.shaping.add_step(JoinStep("nowhere", (("station_id", "station_id"),)), "k")
     assert "no rows of nowhere" in str(session.course.results[1].error)
     assert session.course.results[1].shaped.rows == session.course.results[0].shaped.rows
 
@@ -173,7 +173,7 @@ def test_rows_made_by_a_step_are_not_followed(window):
     window.grid.go(1, 0)
     assert window.follower.links
     assert window.follower._rows() == [1]
-    session.add_step(PivotStep((KeyBy("station_id"),), KeyBy("quality")), "p")
+    session.shaping.add_step(PivotStep((KeyBy("station_id"),), KeyBy("quality")), "p")
     settle(window)
     window.grid.go(0, 0)
     assert window.follower._rows() == []
@@ -185,8 +185,8 @@ def test_rows_made_by_a_step_are_not_followed(window):
 
 def test_a_dragged_step_tells_the_counts_that_would_result(window, monkeypatch):
     session = with_pull(window, "levels", "select station_id, level_m from reading limit 300")
-    session.add_step(FilterStep((Condition("at least", "level_m", (2,)),)), "f")
-    session.add_step(SampleStep(50), "s")
+    session.shaping.add_step(FilterStep((Condition("at least", "level_m", (2,)),)), "f")
+    session.shaping.add_step(SampleStep(50), "s")
     kept = session.course.results[0].shaped.rows
     told = []
     monkeypatch.setattr(QToolTip, "showText", lambda place, text, widget: told.append(text))
@@ -203,9 +203,9 @@ def test_the_band_moves_only_where_motion_is_wanted(window, monkeypatch):
     strip = window.course
     assert strip._motion.state() == strip._motion.State.Stopped
     monkeypatch.setattr(course, "motion_ms", lambda: 500)
-    session.add_step(SampleStep(3), "s")
+    session.shaping.add_step(SampleStep(3), "s")
     strip._motion.stop()
-    session.set_step(0, SampleStep(200), "s")
+    session.shaping.set_step(0, SampleStep(200), "s")
     assert strip._motion.state() == strip._motion.State.Running
     assert strip._shown_band()[2] < strip._heights[2]
     strip.grab()
@@ -215,20 +215,20 @@ def test_the_band_moves_only_where_motion_is_wanted(window, monkeypatch):
 
 def test_groups_open_by_level_and_their_totals_stay_in_sight(window):
     session = with_pull(window, "levels", "select station_id, quality, level_m from reading")
-    session.add_step(GroupStep((KeyBy("station_id"), KeyBy("quality"))), "g")
+    session.shaping.add_step(GroupStep((KeyBy("station_id"), KeyBy("quality"))), "g")
     settle(window)
     grid = window.grid
-    session.open_levels(1)
+    session.shaping.open_levels(1)
     model = grid.model
     assert model.rows == session.course.end.grouped.levels[0].table.rows + session.course.end.rows + 1
     grid.go(0, 0)
     low = grid.viewport().height() - grid.row // 2
     picture = grid.viewport().grab().toImage()
-    session.open_levels(0)
+    session.shaping.open_levels(0)
     assert picture.pixelColor(2, low) == theme["paper"]  # the foot, not a group
-    session.open_levels(2)
+    session.shaping.open_levels(2)
     assert grid.model.rows > 300
-    session.open_levels(0)
+    session.shaping.open_levels(0)
     assert grid.model.rows == 43
 
 
@@ -236,7 +236,7 @@ def test_texts_are_sorted_in_the_readers_language_or_another(window, monkeypatch
     monkeypatch.setattr(QLocale, "system", lambda: QLocale("sv_SE"))
     texts = "select 'zebra' as t union all select 'ål' union all select 'apa' union all select 'ärt'"
     session = with_pull(window, "words", texts)
-    session.add_step(SortStep((SortBy("t"),)), "s")
+    session.shaping.add_step(SortStep((SortBy("t"),)), "s")
     settle(window)
     window.workspace.show_local_step(0)
 
@@ -253,7 +253,7 @@ def test_texts_are_sorted_in_the_readers_language_or_another(window, monkeypatch
 
 def test_a_step_is_copied_into_another_pull(window, qtbot):
     first = window.pulls[0]
-    first.add_step(SortStep((SortBy("level_m"),)), "s")
+    first.shaping.add_step(SortStep((SortBy("level_m"),)), "s")
     other = with_pull(window, "copy here", "select level_m from reading limit 5")
     window.show_pull(0)
 

@@ -175,7 +175,7 @@ def test_a_pull_closed_after_a_write_is_never_called_again(make_window, monkeypa
         settle(window, 0.02)
         session = window.pull
         place = session.table.index("note") if "note" in [f.name for f in session.table.fields] else 2
-        session.edit(Action("Edit", cells=((0, place, f"n{n}"),)))
+        session.changes.edit(Action("Edit", cells=((0, place, f"n{n}"),)))
         window.writes.write(session)
         wait_until(lambda: not window.jobs.is_busy, 20)
         session.after(20, lambda: crashed.append("called"))
@@ -269,7 +269,7 @@ def test_a_pattern_that_does_not_end_leaves_the_window_free(window):
         Condition("sql", text="bottle ~ '^(a+)+$' or sample_id > 0"),
         Condition("sql", text="bottle like '%a%a%a%a%b'"),
     ):
-        session.add_step(FilterStep((condition,)), "Filter")
+        session.shaping.add_step(FilterStep((condition,)), "Filter")
         settle(window)
         assert session.course.results[-1].error is None
     assert session.table.rows == rows
@@ -300,7 +300,7 @@ def test_a_stop_while_a_lock_is_waited_for_is_no_conflict(window, small_demo):
     other = sqlite3.connect(small_demo, isolation_level=None)
     other.execute("begin immediate")
     session = window.pull
-    session.edit(Action("Edit", cells=((0, 2, "x"),)))
+    session.changes.edit(Action("Edit", cells=((0, 2, "x"),)))
     window.writes.write(session)
     wait_until(lambda: False, 0.3)
     window.jobs.stop_all()

@@ -289,7 +289,7 @@ def test_copy_quotes_what_must_be_and_takes_the_header(window):
 
 def test_a_changed_row_that_a_filter_hides_is_told_of(window):
     edit(window, 0, "bottle", "x")
-    window.pull.add_step(FilterStep((Condition("more than", "sample_id", (100,)),)), "Filter")
+    window.pull.shaping.add_step(FilterStep((Condition("more than", "sample_id", (100,)),)), "Filter")
     settle(window)
     window.open_drawer(CHANGES)
     settle(window)
@@ -349,13 +349,13 @@ def test_the_course_by_mouse_and_keyboard(window):
 
 
 def test_rows_are_shown_as_of_a_step(window):
-    window.pull.add_step(FilterStep((Condition("less than", "sample_id", (11,)),)), "f")
-    window.pull.add_step(GroupStep(group_keys("station_id")), "g")
+    window.pull.shaping.add_step(FilterStep((Condition("less than", "sample_id", (11,)),)), "f")
+    window.pull.shaping.add_step(GroupStep(group_keys("station_id")), "g")
     settle(window)
     assert not isinstance(window.grid.model, RowsModel)
-    window.pull.show_rows_at(0)
+    window.pull.shaping.show_rows_at(0)
     assert (window.grid.rows, isinstance(window.grid.model, RowsModel)) == (10, True)
-    window.pull.show_rows_at(-1)
+    window.pull.shaping.show_rows_at(-1)
     assert window.grid.rows == 3870
     window.commands.run("show_end")
     assert not isinstance(window.grid.model, RowsModel)
@@ -550,7 +550,7 @@ def test_saved_pulls_stand_on_the_shelf_and_open_once(window):
     assert window.sources.shelf.topLevelItemCount() == 1
     assert not window.pull.is_dirty
     path = window.pull.path
-    window.pull.add_step(SortStep((SortBy("bottle"),)), "Sort")
+    window.pull.shaping.add_step(SortStep((SortBy("bottle"),)), "Sort")
     settle(window)
     assert window.title.tabs.names[0] == ("lab_sample", True)
     window.open_file(path)
@@ -616,7 +616,7 @@ window.begin(True)
 wait_until(lambda: not window.jobs.is_busy)
 pull = window.pull
 place = pull.table.index("level_m")
-pull.edit(Action("Edit", ((5, place, 9.87), (9, place, 1.25))))
+pull.changes.edit(Action("Edit", ((5, place, 9.87), (9, place, 1.25))))
 wait_until(lambda: False, 0.8)
 print("ready", flush=True)
 app.exec()

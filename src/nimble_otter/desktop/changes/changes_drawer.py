@@ -101,7 +101,7 @@ class ChangesDrawer(Drawer):
         problem = ""
         if session.reviewing is not None or (session.table is not None and session.edits.count):
             try:
-                plan = session.plan()
+                plan = session.plans.plan()
             except ChangeError as refused:
                 problem = str(refused)
         self._show(plan, problem)
@@ -294,19 +294,19 @@ class ChangesDrawer(Drawer):
 
     def _resolve(self, outcome: Outcome, names: list[str], mine: bool) -> None:
         if self.session is not None:
-            self.session.resolve(outcome, names, mine)
+            self.session.plans.resolve(outcome, names, mine)
 
     def _set_guard(self, guard: str) -> None:
         if self.session is not None:
-            self.session.set_guard(guard)
+            self.session.plans.set_guard(guard)
 
     def _match_by_values(self) -> None:
         if self.session is not None:
-            self.session.match_by_values()
+            self.session.plans.match_by_values()
 
     def _back(self) -> None:
         if self.session is not None and self.session.reviewing is not None:
-            self.session.review(None)
+            self.session.plans.review(None)
         else:
             self.take_back_wanted.emit()
 
@@ -314,7 +314,7 @@ class ChangesDrawer(Drawer):
         if self.session is None or not 0 <= self.list.at < len(self._writes):
             return
         try:
-            self.session.review(load_reversal(self._writes[self.list.at].path))
+            self.session.plans.review(load_reversal(self._writes[self.list.at].path))
         except OtterError as problem:
             self.said.emit(str(problem), True)
 

@@ -41,7 +41,7 @@ class ChangesSide(QScrollArea):
         if waits := session.pending.waiting_count:
             rows = "1 change waits for its row" if waits == 1 else f"{grouped(waits)} changes wait for their rows"
             self.note(f"{rows}: a query that has {'it' if waits == 1 else 'them'} shows and writes them.", "amber_ink")
-            self._lines.addLayout(row(button("Revert what waits", session.revert_waiting), None))
+            self._lines.addLayout(row(button("Revert what waits", session.changes.revert_waiting), None))
         if session.in_doubt:
             self.note("What became of the last write is not known yet. Write looks it up first.", "plum")
         if problem:

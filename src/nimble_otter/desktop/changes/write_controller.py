@@ -14,7 +14,6 @@ from nimble_otter.changes import Plan, Report, Target, look_up, rehearse, write,
 from nimble_otter.desktop.kit.confirm_dialogs import ask_care, ask_despite, ask_one_by_one
 from nimble_otter.desktop.pulls.drafts import DraftStore
 from nimble_otter.desktop.pulls.open_pull import OpenPull
-from nimble_otter.desktop.pulls.truncated_values import wait_for_whole
 from nimble_otter.desktop.runtime.connections import Hub
 from nimble_otter.desktop.runtime.jobs import Jobs
 from nimble_otter.errors import ChangeError, NoTransactions, OtterError, OutcomeUnknown
@@ -42,7 +41,7 @@ class WriteController:
 
     def _plan(self, session: OpenPull) -> Plan | None:
         try:
-            plan: Plan = session.plan()
+            plan: Plan = session.plans.plan()
         except OtterError as refused:
             self._say(str(refused), True)
             return None
@@ -55,7 +54,7 @@ class WriteController:
 
     def rehearse(self, session: OpenPull) -> None:
         """Run what is pending and roll it back; the report stands in the drawer."""
-        if self._is_busy(session) or wait_for_whole(session, self.rehearse):
+        if self._is_busy(session) or session.wait_for_whole(self.rehearse):
             return
         plan = self._plan(session)
         if plan is None:
@@ -89,7 +88,7 @@ class WriteController:
         if session.in_doubt:
             self.find_out(session)
             return
-        if wait_for_whole(session, self.write):
+        if session.wait_for_whole(self.write):
             return
         plan, fetched, target, table = self._plan(session), session.fetched, session.target, session.table
         if plan is None:
@@ -124,9 +123,9 @@ class WriteController:
                 self._not_written(session, plan, report, one_by_one)
                 return
             if fresh is not None and sent is not None and session.fetched is fetched:
-                session.take_written(fresh, report, rows, sent)
+                session.plans.take_written(fresh, report, rows, sent)
             else:
-                session.take_written_unseen(report, by_key, noted.keys if noted is not None else {})
+                session.plans.take_written_unseen(report, by_key, noted.keys if noted is not None else {})
                 session.reviewing = None
                 session.runs.run_again()
             self._take(session, noted)
@@ -237,7 +236,7 @@ class WriteController:
             session.in_doubt = False
             if was_written:
                 report = Report((), noted.written.at, True)
-                session.take_written_unseen(report, settled.edits, settled.keys)
+                session.plans.take_written_unseen(report, settled.edits, settled.keys)
                 self._take(session, settled)
                 session.runs.run_again()
             session.edits_changed.emit()

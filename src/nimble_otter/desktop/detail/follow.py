@@ -28,7 +28,6 @@ from nimble_otter.table.show import grouped
 if TYPE_CHECKING:
     from nimble_otter.desktop.detail.detail import Detail
     from nimble_otter.desktop.grid.grid import Grid
-    from nimble_otter.desktop.pulls.open_pull import OpenPull
     from nimble_otter.desktop.pulls.workspace import Workspace
     from nimble_otter.desktop.runtime.state_store import Layout
 
@@ -197,8 +196,9 @@ class Follower(QObject):
     def go_back(self) -> None:
         """To the pull that this one was followed from."""
         session = self._workspace.pull
-        before: OpenPull | None = session.came_from if session is not None else None
-        if before is not None and before in self._workspace.pulls:
+        came_from = session.came_from if session is not None else None
+        before = next((p for p in self._workspace.pulls if p is came_from), None)
+        if before is not None:
             self._workspace.show(before)
         else:
             self._workspace.say("This pull was not followed from another that is open.", False)

@@ -79,11 +79,13 @@ class DetailPresenter(QObject):
         table = self._table()
         note = ""
         try:
-            session.column_at(place)
+            session.cells.column_at(place)
         except OtterError as refused:
             note = str(refused)
         is_cut = (
-            session.shaped.own_rows and table is session.table and session.whole.is_cut(model.row_id(position), place)
+            session.shaped.own_rows
+            and table is session.table
+            and session.truncated.is_cut(model.row_id(position), place)
         )
         note = f"The first 64 kB; the rest is at the source. {note}".strip() if is_cut else note
         self._detail.cell.fill(model.field(column), value, note, is_cut)
@@ -91,7 +93,7 @@ class DetailPresenter(QObject):
     def _fetch_whole(self) -> None:
         session, model = self._workspace.pull, self._grid.model
         if session is not None and isinstance(model, RowsModel):
-            session.whole.fetch([model.row_id(self._grid.selection.current[0])])
+            session.truncated.fetch([model.row_id(self._grid.selection.current[0])])
 
     def _fill_record(self, model: RowsModel | GroupsModel, position: int) -> None:
         fields = tuple(model.field(n) for n, c in enumerate(model.columns) if c.place != -2)

@@ -72,11 +72,11 @@ class GridActions(GridEdits):
             return
         if cut:
             self._say("Fetching whole values first.", False)
-            session.whole.fetch(cut, lambda: self.copy_as(form))
+            session.truncated.fetch(cut, lambda: self.copy_as(form))
             return
         exact = None
         if form in ("cells", "header") and isinstance(model, RowsModel):
-            exact = exact_cells(model, blocks, session.text_of, form == "header")
+            exact = exact_cells(model, blocks, session.cells.text_of, form == "header")
         table = session.target.table
         name = table.bare if table is not None else session.pull.name
         self.copy_wanted.emit(session, [block_rows(model, block, name) for block in blocks], form, exact)
@@ -89,7 +89,7 @@ class GridActions(GridEdits):
         found: set[int] = set()
         for block in blocks:
             places = {model.columns[column].place for column in range(block.left, block.right + 1)}
-            rows = session.whole.rows_in(session.shaped, places)
+            rows = session.truncated.rows_in(session.shaped, places)
             if rows and session.shaped.own_rows:
                 rows &= {model.row_id(p) for p in range(block.top, block.bottom + 1)}
             found |= rows
@@ -117,11 +117,11 @@ class GridActions(GridEdits):
         else:
             keys = others
         if at is None:
-            session.add_step(SortStep(keys), "Sort")
+            session.shaping.add_step(SortStep(keys), "Sort")
         elif keys:
-            session.set_step(at, replace(step, keys=keys, on=True), "Sort")
+            session.shaping.set_step(at, replace(step, keys=keys, on=True), "Sort")
         else:
-            session.change(session.pull.without_step(at), "Sort off")
+            session.shaping.change(session.pull.without_step(at), "Sort off")
 
     def _sort_name(self, session: OpenPull, column: int) -> str | None:
         """The name by which a step finds the column; in groups the figures' own names."""
@@ -177,10 +177,10 @@ class GridActions(GridEdits):
         if at is not None:
             step = steps[at]
             assert isinstance(step, FilterStep)
-            session.set_step(at, replace(step, conditions=(*step.conditions, condition)), "Filter")
+            session.shaping.set_step(at, replace(step, conditions=(*step.conditions, condition)), "Filter")
         else:
             at = next((n for n, s in enumerate(steps) if isinstance(s, (SortStep, GroupStep))), len(steps))
-            session.add_step(FilterStep((condition,)), "Filter", at)
+            session.shaping.add_step(FilterStep((condition,)), "Filter", at)
         self._workspace.show_local_step(at)
         return at
 
@@ -194,10 +194,10 @@ class GridActions(GridEdits):
         assert isinstance(step, GroupStep)
         keys = tuple(key for key in step.keys if key.title != title)
         if keys:
-            session.set_step(at, replace(step, keys=keys), f"Stop grouping by {title}")
+            session.shaping.set_step(at, replace(step, keys=keys), f"Stop grouping by {title}")
             self._workspace.show_local_step(at)
         else:
-            session.change(session.pull.without_step(at), f"Stop grouping by {title}")
+            session.shaping.change(session.pull.without_step(at), f"Stop grouping by {title}")
 
     def _group_at(self) -> int | None:
         session = self._pull()
@@ -224,13 +224,13 @@ class GridActions(GridEdits):
             step = session.pull.steps[at]
             assert isinstance(step, GroupStep)
             if KeyBy(name, part) not in step.keys:
-                session.set_step(at, replace(step, keys=(*step.keys, KeyBy(name, part))), "Group")
+                session.shaping.set_step(at, replace(step, keys=(*step.keys, KeyBy(name, part))), "Group")
         else:
             keys = [f for f in session.table.fields if f.is_number and not f.name.endswith("_id") and f.name != name]
             figures = (FigureOf(Figure.COUNT), *(FigureOf(Figure.MEAN, f.name) for f in keys[:1]))
             steps = session.pull.steps
             at = next((n for n, s in enumerate(steps) if isinstance(s, ColumnsStep)), len(steps))
-            session.add_step(GroupStep((KeyBy(name, part),), figures), "Group", at)
+            session.shaping.add_step(GroupStep((KeyBy(name, part),), figures), "Group", at)
         self._workspace.show_local_step(at)
 
     def open_nested(self, position: int, column: int) -> bool:
@@ -256,11 +256,11 @@ class GridActions(GridEdits):
         at = next((n for n, s in enumerate(steps) if isinstance(s, OpenStep)), None)
         if at is None:
             at = next((n for n, s in enumerate(steps) if s.kind in ("group", "sort", "columns")), len(steps))
-            session.add_step(OpenStep((name,)), f"Open {name}", at)
+            session.shaping.add_step(OpenStep((name,)), f"Open {name}", at)
         else:
             step = steps[at]
             assert isinstance(step, OpenStep)
-            session.set_step(at, replace(step, paths=(*step.paths, name)), f"Open {name}")
+            session.shaping.set_step(at, replace(step, paths=(*step.paths, name)), f"Open {name}")
         self._workspace.show_local_step(at)
 
     def holds_objects(self, column: int) -> bool:
@@ -275,4 +275,4 @@ class GridActions(GridEdits):
         if session is not None and model is not None and not isinstance(model, RowsModel):
             line = model.tree_row(position)
             if 0 <= line.depth < len(model.columns) and model.line(position).is_open is not None:
-                session.toggle_group(line.depth, line.index)
+                session.shaping.toggle_group(line.depth, line.index)

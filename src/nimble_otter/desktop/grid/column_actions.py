@@ -45,11 +45,11 @@ class ColumnActions:
         steps = session.pull.steps
         at = next((n for n in reversed(range(len(steps))) if isinstance(steps[n], ColumnsStep)), None)
         if at is None:
-            at = session.add_step(change(ColumnsStep()), name)
+            at = session.shaping.add_step(change(ColumnsStep()), name)
         else:
             step = steps[at]
             assert isinstance(step, ColumnsStep)
-            session.set_step(at, replace(change(step), on=True), name)
+            session.shaping.set_step(at, replace(change(step), on=True), name)
         if look_of:
             self._workspace.show_step(step_at(at), part=look_of)
 
@@ -242,10 +242,10 @@ class ColumnActions:
         for key in keys:
             menu.addAction(f"Stop grouping by {key}", lambda k=key: actions.stop_grouping(k))
         menu.addSeparator()
-        menu.addAction("Close all groups", lambda: session.open_levels(0))
+        menu.addAction("Close all groups", lambda: session.shaping.open_levels(0))
         for depth in range(1, len(grouped.levels)):
-            menu.addAction(f"Open to level {depth + 1}", lambda depth=depth: session.open_levels(depth))
-        menu.addAction("Open to the rows", lambda: session.open_levels(len(grouped.levels)))
+            menu.addAction(f"Open to level {depth + 1}", lambda depth=depth: session.shaping.open_levels(depth))
+        menu.addAction("Open to the rows", lambda: session.shaping.open_levels(len(grouped.levels)))
 
     def _hidden(self) -> tuple[str, ...]:
         session = self._workspace.pull
@@ -261,7 +261,7 @@ class ColumnActions:
             return
         said = name if name.isidentifier() else '"' + name.replace('"', '""') + '"'
         step = ComputeStep((Computed("", said),))
-        at = session.add_step(step, "Compute", place_for(step, session.pull.steps))
+        at = session.shaping.add_step(step, "Compute", place_for(step, session.pull.steps))
         self._workspace.show_step(step_at(at), focus=True)
 
     def _figures(self, column: int) -> None:

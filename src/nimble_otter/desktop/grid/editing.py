@@ -87,22 +87,22 @@ class GridEdits(QObject):
             return
         row, place = model.row_id(position), model.columns[column].place
         try:
-            session.column_at(place)
+            session.cells.column_at(place)
         except OtterError as refused:
             self._say(str(refused), True)
             return
         if row in session.edits.deleted:
             self._say("The row is marked to be deleted; revert that first (Ctrl+Backspace).", True)
             return
-        if session.whole.is_cut(row, place):
+        if session.truncated.is_cut(row, place):
             self._say("Fetching the whole value first.", False)
-            session.whole.fetch([row], lambda: self.begin_edit(position, column, typed))
+            session.truncated.fetch([row], lambda: self.begin_edit(position, column, typed))
             return
         assert session.table is not None
-        field, info = session.field_at(place), session.column_at(place)
+        field, info = session.cells.field_at(place), session.cells.column_at(place)
         before = model.value(position, column)
         is_nested = isinstance(before, (Mapping, list))
-        text = session.text_of(before, place)
+        text = session.cells.text_of(before, place)
         if (
             isinstance(before, bytes)
             or info.word == "binary"
@@ -135,7 +135,7 @@ class GridEdits(QObject):
         session, model = found
         row, place = model.row_id(position), model.columns[max(0, column)].place
         try:
-            info = session.column_at(place)
+            info = session.cells.column_at(place)
         except OtterError as refused:
             self._say(str(refused), True)
             return
@@ -145,17 +145,17 @@ class GridEdits(QObject):
         if isinstance(before, (Mapping, list)):
             text = to_json(before, indent=2)
         else:
-            text = "" if isinstance(before, bytes) else session.text_of(before, place)
+            text = "" if isinstance(before, bytes) else session.cells.text_of(before, place)
         if self._big is None:
             self._big = BigEditor(self._grid.viewport())
 
         def take(value: Any) -> str:
             """Returns why the value can't be taken, "" when it was."""
             try:
-                made = value if isinstance(value, bytes) else session.typed(value, place, row)
+                made = value if isinstance(value, bytes) else session.cells.typed(value, place, row)
             except OtterError as refused:
                 return str(refused)
-            session.edit(Action("Edit", ((row, place, self._or_unset(session, row, place, made)),)))
+            session.changes.edit(Action("Edit", ((row, place, self._or_unset(session, row, place, made)),)))
             return ""
 
         size = len(before) if isinstance(before, bytes) else None
@@ -169,14 +169,14 @@ class GridEdits(QObject):
             return True
         assert session.table is not None
         try:
-            value = session.typed(text, place, row)
+            value = session.cells.typed(text, place, row)
         except OtterError as refused:
             self._say(str(refused), True)
             editor = self._grid.editor
             if editor is not None:
                 editor.mark(str(refused))
             return False
-        session.edit(Action("Edit", ((row, place, self._or_unset(session, row, place, value)),)))
+        session.changes.edit(Action("Edit", ((row, place, self._or_unset(session, row, place, value)),)))
         return True
 
     @staticmethod
@@ -185,7 +185,7 @@ class GridEdits(QObject):
         assert session.table is not None
         if session.edits.is_new(row):
             return value
-        stored = session.stored(row, place)
+        stored = session.cells.stored(row, place)
         return UNSET if stored is not MISSING and stored == value and type(stored) is type(value) else value
 
     def put_texts(self, name: str, wanted: list[tuple[int, int, str | None]]) -> bool:
@@ -198,12 +198,12 @@ class GridEdits(QObject):
             for row, place, text in wanted:
                 if row in session.edits.deleted:
                     continue
-                value = session.typed(text, place, row)
+                value = session.cells.typed(text, place, row)
                 cells.append((row, place, self._or_unset(session, row, place, value)))
         except OtterError as refused:
             self._say(f"Nothing was changed: {refused}", True)
             return False
-        session.edit(Action(name, tuple(cells)))
+        session.changes.edit(Action(name, tuple(cells)))
         return True
 
     def _selected_cells(self) -> list[tuple[int, int]]:
@@ -242,26 +242,26 @@ class GridEdits(QObject):
         found = []
         try:
             for row, place in cells:
-                info = session.column_at(place)
+                info = session.cells.column_at(place)
                 if is_documents:
                     found.append((row, place, self._or_unset(session, row, place, MISSING)))
                 elif session.edits.is_new(row):
                     found.append((row, place, UNSET))
                 else:
-                    found.append((row, place, session.default_of(info)))
+                    found.append((row, place, session.cells.default_of(info)))
         except OtterError as refused:
             self._say(f"Nothing was changed: {refused}", True)
             return
-        session.edit(Action("Remove the field" if is_documents else "Set default", tuple(found)))
+        session.changes.edit(Action("Remove the field" if is_documents else "Set default", tuple(found)))
 
     def take_back_cells(self) -> None:
         """Take back what is pending in the selected cells alone."""
         session = self._pull()
         if session is not None:
             cells = self._selected_cells()
-            parts = tuple((row, place, UNSET) for row, place in cells if session.part_of(place) is not None)
+            parts = tuple((row, place, UNSET) for row, place in cells if session.cells.part_of(place) is not None)
             action = session.edits.take_back(cells=cells)
-            session.edit(replace(action, cells=(*action.cells, *parts)))
+            session.changes.edit(replace(action, cells=(*action.cells, *parts)))
 
     def cut(self) -> None:
         """Copy the selected cells and empty them."""
@@ -283,7 +283,7 @@ class GridEdits(QObject):
         session, model = found
         block = blocks[-1]
         ids = [model.row_id(p) for p in range(max(0, block.top - 1), min(model.rows, block.bottom + 2))]
-        if session.whole.first(ids, lambda: self.fill(way)):
+        if session.truncated.first(ids, lambda: self.fill(way)):
             self._say("Fetching whole values first.", False)
             return
         rows, columns = list(range(block.top, block.bottom + 1)), list(range(block.left, block.right + 1))
@@ -313,17 +313,17 @@ class GridEdits(QObject):
                         continue
                     if not is_upright:
                         first = model.columns[line[0][1]].place
-                        text = None if value is None else session.text_of(value, first)
-                        value = session.typed(text, place, row)
+                        text = None if value is None else session.cells.text_of(value, first)
+                        value = session.cells.typed(text, place, row)
                     elif value is None:
-                        value = session.typed(None, place, row)
+                        value = session.cells.typed(None, place, row)
                     else:
-                        session.column_at(place)
+                        session.cells.column_at(place)
                     cells.append((row, place, self._or_unset(session, row, place, value)))
         except OtterError as refused:
             self._say(f"Nothing was filled: {refused}", True)
             return
-        session.edit(Action("Fill", tuple(cells)))
+        session.changes.edit(Action("Fill", tuple(cells)))
         self._say(f"Filled {grouped(len(cells))} cell{'s' if len(cells) != 1 else ''}", False)
 
     def paste(self) -> None:
@@ -385,26 +385,26 @@ class GridEdits(QObject):
         except OtterError as refused:
             self._say(f"Nothing was pasted: {refused}", True)
             return
-        session.edit(Action("Paste", made, add=tuple((row, -1) for row in new)))
+        session.changes.edit(Action("Paste", made, add=tuple((row, -1) for row in new)))
         more = f", {len(new)} as new rows" if new else ""
         self._say(f"Pasted {grouped(len(made))} cell{'s' if len(made) != 1 else ''}{more}{header}", False)
 
     def _pasted(self, session: OpenPull, cell: Pasted, place: int, row: int) -> Any:
         """The value of a pasted cell: of one of ours what it was, of a spreadsheet's what its words mean here. Raises:
         ChangeError."""
-        info = session.column_at(place)
+        info = session.cells.column_at(place)
         if cell.is_own and session.target.dialect == DOCUMENTS:
             return cell.value
         if isinstance(cell.value, bytes) and info.word == "binary":
             return cell.value
         text = cell.text
         if text is None or cell.is_own or session.target.dialect == DOCUMENTS:
-            return session.typed(text, place, row)
+            return session.cells.typed(text, place, row)
         if not text.strip() and (info.nullable or info.word != "text"):
-            return session.typed(None, place, row)
-        if info.word == "number" or session.field_at(place).kind.is_number:
+            return session.cells.typed(None, place, row)
+        if info.word == "number" or session.cells.field_at(place).kind.is_number:
             text = without_marks(text, self._layout.copying.get("decimal") == "comma")
-        return session.typed(text, place, row)
+        return session.cells.typed(text, place, row)
 
     def _selected_rows(self) -> list[int]:
         found = self._rows()
@@ -433,7 +433,7 @@ class GridEdits(QObject):
         if session is None or session.table is None or session.target.table is None:
             return
         rows = self._selected_rows()
-        if session.whole.first(rows, self.duplicate):
+        if session.truncated.first(rows, self.duplicate):
             self._say("Fetching whole values first.", False)
             return
         new = session.edits.new_ids(len(rows))
@@ -452,7 +452,7 @@ class GridEdits(QObject):
         self._go_to(session, Action("Duplicate", tuple(cells), add=tuple(zip(new, rows, strict=True))))
 
     def _go_to(self, session: OpenPull, action: Action) -> None:
-        session.edit(action)
+        session.changes.edit(action)
         model = self._grid.model
         position = model.position_of(action.add[0][0]) if isinstance(model, RowsModel) and action.add else None
         if position is not None:
@@ -466,7 +466,9 @@ class GridEdits(QObject):
         rows = self._selected_rows()
         new = tuple(row for row in rows if session.edits.is_new(row))
         cells = tuple((row, place, UNSET) for row in new for place in session.edits.cells.get(row, {}))
-        session.edit(Action("Delete", cells, delete=tuple(r for r in rows if not session.edits.is_new(r)), drop=new))
+        session.changes.edit(
+            Action("Delete", cells, delete=tuple(r for r in rows if not session.edits.is_new(r)), drop=new)
+        )
 
     def take_back(self) -> None:
         """Take back what is pending on the selected rows; when nothing is, everything."""
@@ -478,9 +480,9 @@ class GridEdits(QObject):
         if not (action.cells or action.restore or action.drop):
             action = session.edits.take_back()
         if not session.edits.count and session.pending.waiting_count:
-            session.revert_waiting()
+            session.changes.revert_waiting()
             return
-        session.edit(action)
+        session.changes.edit(action)
 
     def go_to_row(self, row: int, place: int) -> None:
         """Make a pending row current; say so when the steps have taken it out of sight."""

@@ -51,7 +51,9 @@ class GridPresenter(QObject):
         own = {place for place, _ in session.target.columns}
         writable = frozenset((*own, *(p for p, (whole, _) in shaped.opened.items() if whole in own)))
         steps, before = session.pull.steps, self._grid.model
-        return model_for(shaped, session.edits, session.tree_lines(), steps, conflicts, writable, before, session.fresh)
+        return model_for(
+            shaped, session.edits, session.shaping.tree_lines(), steps, conflicts, writable, before, session.fresh
+        )
 
 
 def _has_columns(before: RowsModel | GroupsModel | None, model: RowsModel | GroupsModel) -> bool:

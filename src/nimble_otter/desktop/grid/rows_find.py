@@ -108,7 +108,7 @@ class RowsFind(SearchFields):
         self._filter_now(search)
         view, columns = session.shaped.view, self._columns(model)
         self._grid.mark_texts(search.test(), columns)
-        if session.whole.first(session.whole.rows_in(session.shaped, columns), self._look):
+        if session.truncated.first(session.truncated.rows_in(session.shaped, columns), self._look):
             self.said.setText("Fetching whole values first")
             return
         asked = self._asked = (view, columns, search)
@@ -208,10 +208,10 @@ class RowsFind(SearchFields):
             return
         if on:
             step = FilterStep((self._condition(self.search),))
-            at = session.add_step(step, "Find only", place_for(step, session.pull.steps))
+            at = session.shaping.add_step(step, "Find only", place_for(step, session.pull.steps))
             self._filter = (session, at)
         elif self._held() is not None and self._filter is not None:
-            session.change(session.pull.without_step(self._filter[1]), "Find all")
+            session.shaping.change(session.pull.without_step(self._filter[1]), "Find all")
             self._filter = None
 
     def _held(self) -> FilterStep | None:
@@ -230,7 +230,7 @@ class RowsFind(SearchFields):
         session, at = self._filter
         made = replace(step, conditions=(self._condition(search),))
         if made != step:
-            session.change(session.pull.with_step_at(at, made), "Find only", quiet=True)
+            session.shaping.change(session.pull.with_step_at(at, made), "Find only", quiet=True)
 
     # --- replacing ---------------------------------------------------------------------------------------------
 
@@ -251,7 +251,7 @@ class RowsFind(SearchFields):
         made: list[tuple[int, int, str | None]] = []
         for position, column in cells:
             place = model.columns[column].place
-            text = session.text_of(model.value(position, column), place)
+            text = session.cells.text_of(model.value(position, column), place)
             made.append((model.row_id(position), place, self._new_text(text)))
         return made
 
@@ -261,7 +261,7 @@ class RowsFind(SearchFields):
         if session is None or not isinstance(model, RowsModel) or not self.search.text or not self._may_write(session):
             return
         position, column = self._grid.selection.current
-        if position >= 0 and session.whole.first([model.row_id(position)], self.replace):
+        if position >= 0 and session.truncated.first([model.row_id(position)], self.replace):
             return
         if position >= 0 and column in self._places_in(position):
             wanted = self._wanted(model, session, [(position, column)])
@@ -277,20 +277,20 @@ class RowsFind(SearchFields):
             return
         if not self._may_write(session):
             return
-        if session.whole.first(session.whole.rows_in(session.shaped, self._columns(model)), self.replace_all):
+        if session.truncated.first(session.truncated.rows_in(session.shaped, self._columns(model)), self.replace_all):
             return
         view, cells = session.shaped.view, list[tuple[int, int]]()
         wanted = set(self._columns(model))
         pending = set(self._positions(model, np.fromiter(session.edits.cells, np.int64)).tolist())
         passed = 0
         for n, column in enumerate(model.columns):
-            part = session.part_of(column.place)
+            part = session.cells.part_of(column.place)
             if column.place not in wanted or (part is not None and part[0] in wanted):
                 continue
             hit = mask_of(view.table.columns[column.place], view.row_ids(), self.search)
             places = set(self._positions(model, view.row_ids()[hit]).tolist()) - pending
             places |= {p for p in pending if n in self._places_in(p)}
-            if session.takes(column.place):
+            if session.cells.takes(column.place):
                 cells += [(position, n) for position in sorted(places)]
             else:
                 passed += bool(places)

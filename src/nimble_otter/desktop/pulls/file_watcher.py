@@ -71,7 +71,7 @@ class FileWatcher(QObject):
                 self._show_both(session, merged, theirs, text)
             return False
         session.saved_text = text
-        session.change(merged.pull, "Taken from disk")
+        session.shaping.change(merged.pull, "Taken from disk")
         session.waits = session.waits or not self._workspace.hub.known_pulls.has(session.pull)
         session.state_changed.emit()
         if merged.theirs:
@@ -97,7 +97,7 @@ class FileWatcher(QObject):
         def take(pull: Pull) -> None:
             session.saved_text = text
             self._told.pop(session.path or Path(), None)
-            session.change(pull, "Taken from disk")
+            session.shaping.change(pull, "Taken from disk")
             session.waits = session.waits or not workspace.hub.known_pulls.has(session.pull)
             session.pull_changed.emit()  # what is saved may be what is here now
 

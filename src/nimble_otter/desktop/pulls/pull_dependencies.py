@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from weakref import WeakKeyDictionary
 
 from nimble_otter.desktop.pulls.open_pull import OpenPull
+from nimble_otter.desktop.pulls.pull_state import PullState
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import open_pull, places
 from nimble_otter.pull.course import Course
@@ -34,18 +35,18 @@ class OtherPulls:
         names += [path.stem for path in sorted(places.shelf_folder().rglob(f"*{SUFFIX}"))]
         return [name for name in dict.fromkeys(names) if name != session.pull.name and not self._takes(name, session)]
 
-    def _takes(self, name: str, session: OpenPull, deep: int = 0) -> bool:
+    def _takes(self, name: str, session: PullState, deep: int = 0) -> bool:
         """Whether the pull of a name takes rows of `session`, itself or through others."""
         found = self._open(name, session)
         if found is None or deep > 20:
             return deep > 20
-        return any(n == session.pull.name or self._takes(n, session, deep + 1) for n in found.needs)
+        return any(n == session.pull.name or self._takes(n, session, deep + 1) for n in found.shaping.needs)
 
-    def _open(self, name: str, but: OpenPull) -> OpenPull | None:
+    def _open(self, name: str, but: PullState) -> OpenPull | None:
         every = [*self._workspace.pulls, *self._unseen.values()]
         return next((s for s in every if s.pull.name == name and s is not but), None)
 
-    def rows_for(self, session: OpenPull, name: str, fresh: bool) -> View | None:
+    def rows_for(self, session: PullState, name: str, fresh: bool) -> View | None:
         """The rows at the end of a pull; None while there are none, and then they are asked for. `fresh` asks again for
         those of a pull that is not open."""
         if name == session.pull.name or self._takes(name, session):
@@ -92,15 +93,15 @@ class OtherPulls:
         if session.course is None or (kept is not None and kept[0] is session.course):
             return
         for other in [*self._workspace.pulls, *self._unseen.values()]:
-            takes = other is not session and name in other.needs and other.table is not None
+            takes = other is not session and name in other.shaping.needs and other.table is not None
             if takes and not self._takes(name, other):
-                other.take_others()
+                other.shaping.take_others()
 
     def renamed(self, session: OpenPull, before: str) -> None:
         """A pull has another name: those that took its rows take them by that."""
         after = session.pull.name
         for other in self._workspace.pulls:
-            if other is session or before not in other.needs or self._open(before, other) is not None:
+            if other is session or before not in other.shaping.needs or self._open(before, other) is not None:
                 continue
             steps = tuple(
                 replace(step, other=after)
@@ -108,7 +109,7 @@ class OtherPulls:
                 else step
                 for step in other.pull.steps
             )
-            other.change(replace(other.pull, steps=steps), f"Take rows of {after}", quiet=True)
+            other.shaping.change(replace(other.pull, steps=steps), f"Take rows of {after}", quiet=True)
 
     def _told(self, session: OpenPull) -> None:
         if session.error is not None:

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from nimble_otter.changes import Edits, Report, Target
-from nimble_otter.desktop.pulls.notice import NOTHING
+from nimble_otter.changes import Edits, Plan, Report, Target
+from nimble_otter.desktop.pulls.notice import NOTHING, Notice
 from nimble_otter.desktop.pulls.pending import PendingEdits
 from nimble_otter.desktop.pulls.step_ref import QUERY
 from nimble_otter.desktop.pulls.undo import UndoStack
@@ -20,8 +20,9 @@ from nimble_otter.errors import OtterError
 from nimble_otter.pull import Course, Pull, Shaped, pull_from_text
 from nimble_otter.pull.model import Query
 from nimble_otter.pull.shaped import all_rows
-from nimble_otter.pull.tree import Opened, TreeLines
+from nimble_otter.pull.tree import Opened
 from nimble_otter.query.lazy import reader_of
+from nimble_otter.query.names import Names
 from nimble_otter.sources import Fetched, Request, Source, TableInfo
 from nimble_otter.sources.held import Held
 from nimble_otter.sources.plans import PlanNode
@@ -34,6 +35,8 @@ if TYPE_CHECKING:
 
 WRITTEN = ("SQLite", "PostgreSQL", "MariaDB", "documents")
 """Kinds of sources that take changes."""
+COMING = "Rows are still coming in."
+"""Why rows can't be changed before all are there."""
 PREVIEW = 200
 """Rows of a query that is being put together."""
 
@@ -66,7 +69,6 @@ class PullState(QObject):
         self.notice = NOTHING
         self.show_at: int | None = None
         self.opened = Opened()
-        self._tree: tuple[Shaped, Opened, TreeLines] | None = None
         self.asked: Request | None = None
         self.asked_of: Source | None = None
         """Where the rows came from; the pull may have been given another source since."""
@@ -77,6 +79,13 @@ class PullState(QObject):
         self.sent: Sent | None = None
         self.uid = uuid.uuid4().hex
         """Tells this pull in drafts and in what is noted of writes, whatever it is called."""
+        self.fresh: frozenset[int] = frozenset()
+        """Row ids of rows just written, as the server has them."""
+        self.reviewing: Plan | None = None
+        """Statements that are looked at in place of what is pending: a reversal."""
+        self.reviewing_of: Source | None = None
+        self.came_from: PullState | None = None
+        self.script_of = hub.known(pull.source)
         self.in_doubt = False
         """Whether it is not known what became of a write; nothing more is written before that is looked up."""
         self.rows_as = 0
@@ -100,7 +109,7 @@ class PullState(QObject):
         self.is_closed = True
         self.hush()
         self.jobs.drop(self.key)
-        self.fetched = self.course = self.compare_with = self.report = self._tree = None
+        self.fetched = self.course = self.compare_with = self.report = None
         self.pending, self.outcomes, self.pinned = PendingEdits(), (), {}
         self.undo_stack.clear()
 
@@ -113,16 +122,6 @@ class PullState(QObject):
         """Do something of this pull's later, unless it was closed by then, or something else is to be done later."""
         self._then = do
         self._later.start(wait_ms)
-
-    # --- what the whole pull knows how to do ---------------------------------------------------------------------
-
-    def walk(self, fresh: bool = False, then: Callable[[], object] = lambda: None) -> None:
-        """Take the rows along the course, and then do something."""
-        raise NotImplementedError
-
-    def failed(self, problem: OtterError | None) -> None:
-        """Say what went wrong; None: it was stopped."""
-        raise NotImplementedError
 
     # --- what it is --------------------------------------------------------------------------------------------
 
@@ -220,3 +219,16 @@ class PullState(QObject):
     @property
     def tables(self) -> list[TableInfo]:
         return self.hub.tables.get(self.hub.known(self.pull.source).name, [])
+
+    @property
+    def names(self) -> Names | None:
+        """The catalogue of the source as names; None while it is not known."""
+        return self.hub.names(self.hub.known(self.pull.source))
+
+    def failed(self, problem: OtterError | None) -> None:
+        """Say what went wrong with a run; None: it was stopped."""
+        self.error = problem
+        if not self.target.is_open and self.target.reason == COMING:
+            self.target = Target(None, reason="Only a part of the rows came. Run the query again to change them.")
+        self.notice = Notice("Stopped before the first row") if problem is None else NOTHING
+        self.state_changed.emit()

@@ -7,11 +7,14 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import Any, Protocol
 
 from nimble_otter.changes import Edits, Target, document_target
 from nimble_otter.desktop.pulls.notice import NOTHING, Notice, warning
-from nimble_otter.desktop.pulls.pull_state import PREVIEW
+from nimble_otter.desktop.pulls.plans import target_of
+from nimble_otter.desktop.pulls.pull_state import COMING, PREVIEW, PullState
+from nimble_otter.desktop.pulls.shaping import Shaping
+from nimble_otter.desktop.pulls.versions import PullVersions
 from nimble_otter.desktop.runtime.jobs import LOCAL
 from nimble_otter.errors import OtterError, Place, QueryError, place_of
 from nimble_otter.pull.costs import Cost
@@ -27,12 +30,10 @@ from nimble_otter.sources.script import Outcome, run_script
 from nimble_otter.table import Table
 from nimble_otter.table.show import grouped
 
-if TYPE_CHECKING:
-    from nimble_otter.desktop.pulls.open_pull import OpenPull
-
-_COMING = "Rows are still coming in."
 _LONG = 20_000
 """Characters above which what a text does is told beside the window."""
+_LONG_TEXT = 100_000
+"""Characters from which on nothing is run unasked."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,14 +58,14 @@ def read_statements(text: str, dialect: str) -> list[ReadStatement]:
 class RunQuestions(Protocol):
     """Asks before statements that write are run."""
 
-    def ask(self, open_pull: OpenPull, statements: Sequence[ReadStatement], go: Callable[[], None]) -> None:
+    def ask(self, open_pull: PullState, statements: Sequence[ReadStatement], go: Callable[[], None]) -> None:
         """Call `go` once nothing has to be asked, or it was agreed to; the pull may have been closed by then."""
 
 
 class Unattended:
     """Where nobody can be asked only statements that read are run."""
 
-    def ask(self, open_pull: OpenPull, statements: Sequence[ReadStatement], go: Callable[[], None]) -> None:
+    def ask(self, open_pull: PullState, statements: Sequence[ReadStatement], go: Callable[[], None]) -> None:
         if all(s.verdict.reads for s in statements):
             go()
 
@@ -72,8 +73,8 @@ class Unattended:
 class RunController:
     """One for each open pull. Several runs at once are not possible: a newer one takes the place of the one before."""
 
-    def __init__(self, own: OpenPull, questions: RunQuestions) -> None:
-        self._own, self._questions = own, questions
+    def __init__(self, own: PullState, shaping: Shaping, versions: PullVersions, questions: RunQuestions) -> None:
+        self._own, self._shaping, self._versions, self._questions = own, shaping, versions, questions
         self._read: tuple[str, list[ReadStatement]] = ("", [])
         """The long text that was read last, and what its statements do."""
         self.missing = ""
@@ -108,7 +109,7 @@ class RunController:
     def run_again(self) -> None:
         """Ask anew because of something else that was done: only what reads, and not where the text was changed from
         elsewhere meanwhile."""
-        if self._own.may_run_unasked(self._own.pull.query.text):
+        if self.may_run_unasked(self._own.pull.query.text):
             self.run()
 
     def run_stages(self, count: int) -> None:
@@ -118,6 +119,25 @@ class RunController:
     def preview(self, text: str, start: int) -> None:
         """The first rows of a part of the text; not noted."""
         self._fetch(text, start, preview=True)
+
+    def release(self) -> None:
+        """The user wants it to be asked."""
+        is_first = self._own.waits
+        self._own.waits = False
+        self._own.hub.release(self._own.pull)
+        if is_first:
+            self._own.hub.open(self._own.hub.known(self._own.pull.source))
+
+    def may_run_unasked(self, text: str) -> bool:
+        """Whether a text only reads, is one statement with a value for every parameter, and does not come from
+        elsewhere."""
+        query = self._own.pull.query
+        if self._own.waits or len(text) > _LONG_TEXT:
+            return False
+        if query.language != "sql" or self._own.is_documents:
+            return True
+        has_values = all(query.parameters.get(name) not in (None, "") for name in find_parameters(text))
+        return has_values and len(split_statements(text)) <= 1 and classify(text, self._own.dialect).reads
 
     def unset_in(self, text: str) -> list[str]:
         """Parameters of a text that have no value."""
@@ -154,7 +174,7 @@ class RunController:
         query, bound = self._own.pull.query, self._bound(text)
         if bound is None:
             return
-        self._own.release()
+        self.release()
         written, whole = text, query.text
         limit = min(query.limit or PREVIEW, PREVIEW) if preview else query.limit
         request = Request(bound.text, bound.values, limit, query.language, query.collection, stages, True, True)
@@ -175,7 +195,7 @@ class RunController:
                     )
                 return fetched, document_target(fetched.table, fetched.collection, fetched.unseen)
             # whether the key tells all rows apart takes a moment on many rows, so it is seen here
-            return fetched, self._own.target_of(fetched, connection.writes_as, by_values)
+            return fetched, target_of(fetched, connection.writes_as, by_values)
 
         def refused(problem: OtterError) -> None:
             if not preview:
@@ -184,12 +204,12 @@ class RunController:
             if isinstance(problem, QueryError) and place is not None and bound.moves:
                 first, last = bound.written_at(place.start), bound.written_at(place.end)
                 problem.place = place_of(written, first, last)
-            self.failed(_placed(problem, whole, start))
+            self._own.failed(_placed(problem, whole, start))
 
         self._own.jobs.submit(
             self._own.hub.lane(source), self._own.key, work,
             lambda result: self._fetched(result, request, source, written, preview), refused, self._arriving,
-            lambda: self.failed(None), title=f"Running {self._own.pull.name}",
+            lambda: self._own.failed(None), title=f"Running {self._own.pull.name}",
         )  # fmt: skip
         self._own.state_changed.emit()
 
@@ -198,7 +218,7 @@ class RunController:
         try:
             return self._own.pull.query.bound(text, self._own.names)
         except QueryError as problem:
-            self.failed(problem)
+            self._own.failed(problem)
             return None
 
     def _run_script(self, text: str, start: int, goes_on: bool = False) -> None:
@@ -207,7 +227,7 @@ class RunController:
         query, source, bound = self._own.pull.query, self._own.hub.known(self._own.pull.source), self._bound(text)
         if bound is None:
             return
-        self._own.release()
+        self.release()
         own_text, text = query.text, bound.text
         statements = split_statements(text)
         request = Request("", bound.values, query.limit)
@@ -225,14 +245,14 @@ class RunController:
                 self._note(asked, rows, o.seconds, str(o.error) if o.error is not None else "")
                 if o.fetched is not None and o.fetched.all_s and not o.fetched.is_part:
                     self._note_cost(o.fetched, asked)
-            self._own.keep_version("run")
+            self._versions.keep("run")
             if any(changes_catalogue(o.statement.text) and o.error is None for o in outcomes):
                 self._own.hub.open(source, again=True)
             last = next((n for n in reversed(range(len(outcomes))) if outcomes[n].fetched is not None), -1)
             failed = next((o.error for o in outcomes if o.error is not None), None)
             if last >= 0:
                 self.show_outcome(last)
-            self.failed(_placed(failed, own_text, start)) if failed is not None else self._own.state_changed.emit()
+            self._own.failed(_placed(failed, own_text, start)) if failed is not None else self._own.state_changed.emit()
 
         def update(outcomes: list[Outcome]) -> None:
             self._own.outcomes = tuple(outcomes)
@@ -240,7 +260,7 @@ class RunController:
 
         self._own.jobs.submit(
             self._own.hub.lane(source), self._own.key, work, done,
-            lambda problem: self.failed(_placed(problem, own_text, start)), update, lambda: self.failed(None),
+            lambda problem: self._own.failed(_placed(problem, own_text, start)), update, lambda: self._own.failed(None),
             title=f"Running {len(statements)} statement{'s' if len(statements) != 1 else ''} of {self._own.pull.name}",
         )  # fmt: skip
         self._own.state_changed.emit()
@@ -267,7 +287,7 @@ class RunController:
             self._lift()  # nothing can be changed on rows that are still coming in
             own.fetched = Fetched(table)
             own.course, own.pending.shown = None, Edits(table.rows)
-            own.target = Target(None, reason=_COMING)
+            own.target = Target(None, reason=COMING)
             own.notice = Notice("Rows are still coming in")
             if first:
                 own.opened = Opened()
@@ -287,7 +307,7 @@ class RunController:
         preview: bool = False,
     ) -> None:
         if result[0].was_stopped and not result[0].table.rows and self._own.table is not None:
-            self.failed(None)  # nothing came: the rows of before stay
+            self._own.failed(None)  # nothing came: the rows of before stay
             return
         self._lift()
         fetched, self._own.target = result
@@ -295,7 +315,7 @@ class RunController:
         self._own.fetched, self._own.fetched_at, self._own.report = fetched, dt.datetime.now(), None
         self._own.asked, self._own.asked_of, self._own.is_preview = request, source, preview
         if not self._own.outcomes and not preview:  # a script's were noted when it ended; this only shows one of them
-            self._own.keep_version("run")
+            self._versions.keep("run")
             self._note(request, fetched.table.rows, fetched.all_s, written=written)
             if not fetched.is_part:
                 self._note_cost(fetched, request)
@@ -323,7 +343,7 @@ class RunController:
             next_run = "the next run" if fetched.is_part else "a result that has their rows and columns"
             self._add_notice(f"{grouped(left)} changed row{'s wait' if left != 1 else ' waits'} for {next_run}")
         before, self._own.compare_with = self._own.compare_with, None
-        self._own.walk(fresh=True, then=lambda: self._own.compare_rows(before) if before is not None else None)
+        self._shaping.walk(fresh=True, then=lambda: self._shaping.compare_rows(before) if before is not None else None)
         self._own.edits_changed.emit()
         self._own.state_changed.emit()
 
@@ -361,7 +381,7 @@ class RunController:
             if problem is not None:
                 self._own.hub.trouble.emit(f"{self._own.pull.name}: {problem}")
             return
-        self.failed(problem) if problem is not None else self._own.state_changed.emit()
+        self._own.failed(problem) if problem is not None else self._own.state_changed.emit()
 
     def explain(self, text: str, start: int) -> None:
         """Ask the server for its plan of a part of the text; `plan_tree` and `state_changed` follow."""
@@ -369,7 +389,7 @@ class RunController:
         if bound is None:
             return
         request = Request(bound.text, bound.values, None, query.language, query.collection)
-        self._own.release()
+        self.release()
         self._own.error = None
 
         def done(plan: PlanNode) -> None:
@@ -379,16 +399,9 @@ class RunController:
         self._own.jobs.submit(
             self._own.hub.lane(source), f"{self._own.key} plan",
             lambda stop, _: self._own.hub.connection(source).explain(request, stop), done,
-            lambda problem: self.failed(_placed(problem, query.text, start)),
+            lambda problem: self._own.failed(_placed(problem, query.text, start)),
             title="Asking for the plan",
         )  # fmt: skip
-
-    def failed(self, problem: OtterError | None) -> None:
-        self._own.error = problem
-        if not self._own.target.is_open and self._own.target.reason == _COMING:
-            self._own.target = Target(None, reason="Only a part of the rows came. Run the query again to change them.")
-        self._own.notice = Notice("Stopped before the first row") if problem is None else NOTHING
-        self._own.state_changed.emit()
 
 
 def _placed(problem: OtterError, text: str, start: int) -> OtterError:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
+from nimble_otter.desktop.pulls.pull_state import PullState
 from nimble_otter.pull import Shaped
 from nimble_otter.pull.steps import (
     AppendStep,
@@ -23,25 +24,22 @@ from nimble_otter.sources import Fetched
 from nimble_otter.sources.long import fetch_whole
 from nimble_otter.table.patch import patched
 
-if TYPE_CHECKING:
-    from nimble_otter.desktop.pulls.open_pull import OpenPull
-    from nimble_otter.desktop.pulls.pull_changes import ChangedPull
 
+class TruncatedValues:
+    """Rows are row ids of the fetched table, places its columns; `take` gets the rows once they are whole, and what is
+    to be done then."""
 
-class WholeValues:
-    """Rows are row ids of the fetched table, places its columns."""
-
-    def __init__(self, session: ChangedPull) -> None:
-        self._session = session
+    def __init__(self, own: PullState, take: Callable[[Fetched, Callable[[], object]], None]) -> None:
+        self._own, self._take = own, take
 
     def is_cut(self, row: int, place: int) -> bool:
-        fetched = self._session.fetched
+        fetched = self._own.fetched
         ids = fetched.cut.get(place) if fetched is not None else None
         return ids is not None and bool((ids == row).any())
 
     def cells(self, rows: Collection[int] | None = None) -> dict[int, list[int]]:
         """Places of the values that the source cut, by row; of all rows or of some."""
-        fetched, found = self._session.fetched, dict[int, list[int]]()
+        fetched, found = self._own.fetched, dict[int, list[int]]()
         for place, ids in fetched.cut.items() if fetched is not None else ():
             for row in ids.tolist():
                 if rows is None or row in rows:
@@ -50,7 +48,7 @@ class WholeValues:
 
     def rows_in(self, shaped: Shaped, places: Collection[int] | None = None) -> set[int]:
         """Rows of a result that hold a cut value in the columns it shows, or in some of them."""
-        fetched, view = self._session.fetched, shaped.flat()
+        fetched, view = self._own.fetched, shaped.flat()
         if fetched is None or not fetched.cut:
             return set()
         if view.table is not fetched.table:  # a step made other rows of them: which are which is not known
@@ -72,7 +70,7 @@ class WholeValues:
 
     def read_by(self, steps: Sequence[Step]) -> bool:
         """Whether steps look into values that the source cut."""
-        fetched = self._session.fetched
+        fetched = self._own.fetched
         if fetched is None or not fetched.cut:
             return False
         names = [fetched.table.fields[place].name for place in fetched.cut]
@@ -82,36 +80,22 @@ class WholeValues:
 
     def fetch(self, rows: Collection[int] | None = None, then: Callable[[], object] = lambda: None) -> None:
         """Fetch whole what was cut, of all rows or of some, and then do something; at once when nothing is cut."""
-        session = self._session
-        cells, fetched = self.cells(rows), session.fetched
+        own = self._own
+        cells, fetched = self.cells(rows), own.fetched
         if not cells or fetched is None or fetched.long is None:
             then()
             return
-        source, long = session.rows_source, fetched.long
+        source, long = own.rows_source, fetched.long
 
         def work(stop: Any, report: Callable[[Any], None]) -> Fetched:
-            connection = session.hub.connection(source)
+            connection = own.hub.connection(source)
             values = fetch_whole(connection, fetched.whole, long, cells, stop, lambda n, m: report((n, m)))
             left = {p: ids[~np.isin(ids, list(cells))] for p, ids in fetched.cut.items()}
             return replace(fetched, table=patched(fetched.table, values), cut={p: i for p, i in left.items() if len(i)})
 
         def done(whole: Fetched) -> None:
-            if session.fetched is fetched:  # else the query was run again meanwhile
-                session.take_whole(whole, then)
+            if own.fetched is fetched:  # else the query was run again meanwhile
+                self._take(whole, then)
 
-        session.jobs.submit(
-            session.hub.lane(source), f"{session.key} whole", work, done, session.failed, title="Fetching whole values"
-        )
-        session.state_changed.emit()
-
-
-def wait_for_whole(session: OpenPull, then: Callable[[OpenPull], object], all_rows: bool = False) -> bool:
-    """Whether values are still to be fetched whole before something is done with the changed rows, or with all; it is
-    done then."""
-    rows = {*session.edits.edited_rows, *session.edits.deleted}
-    if all_rows and session.shaped is not None:
-        rows = session.whole.rows_in(session.shaped)
-    if not session.whole.cells(rows):
-        return False
-    session.whole.fetch(rows, lambda: then(session))
-    return True
+        own.jobs.submit(own.hub.lane(source), f"{own.key} whole", work, done, own.failed, title="Fetching whole values")
+        own.state_changed.emit()

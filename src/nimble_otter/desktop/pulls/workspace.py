@@ -79,7 +79,7 @@ class Workspace(QObject):
             made.saved_text = pull_to_text(pull)
         self.show(made)
         if run:
-            made.run()
+            made.runs.run()
         return made
 
     def show(self, pull: OpenPull | None) -> None:

@@ -108,7 +108,7 @@ class ParameterFields(QWidget):
         kind = self._kind(name)
         value = typed(text, "" if kind in ("number", "") else kind, self._many(name))
         query = session.pull.query
-        session.put(replace(session.pull, query=replace(query, parameters={**query.parameters, name: value})))
+        session.shaping.put(replace(session.pull, query=replace(query, parameters={**query.parameters, name: value})))
         self.look()
 
     def _set(self, name: str, value: Any) -> None:
@@ -168,7 +168,7 @@ class ParameterFields(QWidget):
         asks = {**query.asks, name: ask}
         if ask == Ask():
             del asks[name]
-        session.change(replace(session.pull, query=replace(query, asks=asks)), f"Kind of :{name}")
+        session.shaping.change(replace(session.pull, query=replace(query, asks=asks)), f"Kind of :{name}")
         self._typed(name, self.fields[name].text())
 
     def _ask_choices(self, name: str, ask: Ask) -> None:

@@ -176,7 +176,7 @@ class QueryDrawer(Drawer):
             and session.held is None
             and text.strip()
             and session.edits.count == 0
-            and session.may_run_unasked(text)
+            and session.runs.may_run_unasked(text)
         ):
             self._take()
             session.runs.preview(text, start)
@@ -284,7 +284,7 @@ class QueryDrawer(Drawer):
         if self.session.error is not None:
             self.session.error = None
             self._show_problem(None)
-        self.session.put(replace(self.session.pull, query=query))
+        self.session.shaping.put(replace(self.session.pull, query=query))
 
     def take_text(self) -> None:
         """Hand a long text that was typed just now to the pull, before something is done with it."""
@@ -307,7 +307,7 @@ class QueryDrawer(Drawer):
         name = session.collection
         kept, session.other_text = session.other_text, query.text
         text = kept or ("{}" if language == "native" else f"select *\nfrom {name}")
-        session.change(
+        session.shaping.change(
             replace(session.pull, query=replace(query, text=text, language=language, collection=name)), "Language"
         )
         self.refresh()
@@ -363,7 +363,7 @@ class QueryDrawer(Drawer):
         start = session.outcomes[number].statement.start + session.script_at
         cursor.setPosition(min(start, len(self.editor.text)))
         self.editor.setTextCursor(cursor)
-        session.show_outcome(number, place)
+        session.runs.show_outcome(number, place)
 
     # --- the plan ----------------------------------------------------------------------------------------------
 
@@ -392,7 +392,7 @@ class QueryDrawer(Drawer):
 
     def _stop(self) -> None:
         if self.session is not None:
-            self.session.stop()
+            self.session.runs.stop()
 
     def _quoted(self, name: str) -> str:
         session = self.session

@@ -71,7 +71,9 @@ class QueryEdits:
             else:
                 made, name, value = make_parameter(text, start, end)
                 query = session.pull.query
-                session.put(replace(session.pull, query=replace(query, parameters={**query.parameters, name: value})))
+                session.shaping.put(
+                    replace(session.pull, query=replace(query, parameters={**query.parameters, name: value}))
+                )
         except OtterError as problem:
             self._drawer.say(str(problem))
             return

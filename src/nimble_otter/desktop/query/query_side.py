@@ -178,7 +178,7 @@ class QuerySide(QWidget):
         digits = "".join(c for c in self.limit.text() if c.isdigit())
         query = replace(self.session.pull.query, limit=int(digits) if digits and int(digits) else None)
         if query != self.session.pull.query:
-            self.session.put(replace(self.session.pull, query=query))
+            self.session.shaping.put(replace(self.session.pull, query=query))
         self.limit.setText("no limit" if query.limit is None else f"{grouped(query.limit)} rows")
 
 

@@ -19,7 +19,7 @@ from nimble_otter.sources.hits import Hit, find_hits
 from nimble_otter.table.show import grouped
 
 if TYPE_CHECKING:
-    from nimble_otter.desktop.pulls.open_pull import OpenPull
+    from nimble_otter.desktop.pulls.pull_state import PullState
     from nimble_otter.desktop.pulls.run_controller import ReadStatement
 
 PATIENCE_MS = 5000
@@ -33,7 +33,7 @@ class AskBeforeRun:
     def __init__(self, parent: QWidget) -> None:
         self._parent = parent
 
-    def ask(self, open_pull: OpenPull, statements: Sequence[ReadStatement], go: Callable[[], None]) -> None:
+    def ask(self, open_pull: PullState, statements: Sequence[ReadStatement], go: Callable[[], None]) -> None:
         """Call `go` once nothing has to be asked, or it was agreed to. Counting runs beside the window; the pull may
         have been closed by then."""
         source, dialect = open_pull.hub.known(open_pull.pull.source), open_pull.dialect

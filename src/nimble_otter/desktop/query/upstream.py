@@ -82,7 +82,7 @@ class Upstream:
             fetched = session.fetched
             is_whole = fetched is not None and not fetched.was_cut and not fetched.is_part
             session.compare_with = session.course.end if is_whole and session.course is not None else None
-            session.change(moved.pull, "Move upstream")
-            session.run()
+            session.shaping.change(moved.pull, "Move upstream")
+            session.runs.run()
 
         self._workspace.propose(Proposal(title, difference(before, after), moved.notes, accept))

@@ -224,7 +224,7 @@ class SendDrawer(Drawer):
         if plan.scope == "all" and session.table is not None:
             words = f"{grouped(session.table.rows)} rows × {len(session.table.fields)} columns, as pulled"
         elif plan.scope == "tree" and shaped.grouped is not None:
-            words = f"{grouped(len(session.tree_lines() or ()))} lines of groups, as they are open"
+            words = f"{grouped(len(session.shaping.tree_lines() or ()))} lines of groups, as they are open"
         else:
             noun = "groups (the deepest level)" if shaped.grouped is not None else "rows"
             words = f"{grouped(shaped.rows)} {noun} × {len(shaped.shown())} columns, as shown"
@@ -273,7 +273,7 @@ class SendDrawer(Drawer):
         if plan != self.session.pull.send:
             if plan.format == "clipboard":  # copies from the grid are for the same receiver
                 self.locale_set.emit({name: value for name, value in plan.options.items() if name != "form"})
-            self.session.change(replace(self.session.pull, send=plan), "Change delivery")
+            self.session.shaping.change(replace(self.session.pull, send=plan), "Change delivery")
 
     def _choose(self, item: QListWidgetItem | None) -> None:
         if item is None or self.session is None:
@@ -306,9 +306,9 @@ class SendDrawer(Drawer):
             return
         at, step = self.columns.step(session.pull)
         if at is not None:
-            session.set_step(at, step, what)
+            session.shaping.set_step(at, step, what)
         else:
-            session.add_step(step, what)
+            session.shaping.add_step(step, what)
 
 
 _SHARED = {"header", "case", "empty", "values", "decimal", "date", "time", "words", "table"}

@@ -16,7 +16,6 @@ from PySide6.QtWidgets import QApplication, QWidget
 from nimble_otter.desktop.grid.clipboard_cells import EXACT
 from nimble_otter.desktop.kit.confirm_dialogs import ask_exists, ask_name
 from nimble_otter.desktop.pulls.open_pull import OpenPull
-from nimble_otter.desktop.pulls.truncated_values import wait_for_whole
 from nimble_otter.desktop.runtime.connections import Hub
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs
 from nimble_otter.desktop.send.send_tables import SendTables
@@ -84,7 +83,7 @@ class Sending:
 
     def _ready(self, session: OpenPull, plan: SendPlan) -> Rows | None:
         """The rows, once values that the source cut are there whole; None while that is not so."""
-        if wait_for_whole(session, lambda session: self.send(session, plan), True):
+        if session.wait_for_whole(lambda session: self.send(session, plan), True):
             return None
         rows = self.rows(session, plan.scope)
         if rows is None:

@@ -42,7 +42,7 @@ class Closing:
         if ask and not others and session.held is not None:
             ask_to_end(window, window.hub, [source], lambda: window.close_pull(window.pulls.index(session)))
             return
-        session.stop()
+        session.runs.stop()
         edits = session.pending.by_key(session.table, session.target) or EditDraft()
         self._closed.append((session.pull, session.path, session.saved_text, edits, session.uid))
         window.drafts.forget(session)

@@ -129,11 +129,11 @@ def add_commands(window: Window) -> None:
         window.upstream.can_move)  # fmt: skip
     add("down", "Take the query's conditions down…", window.upstream.move_down, "Ctrl+Shift+D", "steps", has_rows)
     show_end = "Show rows at the end of the course"
-    add("show_end", show_end, lambda: window.pull and window.pull.show_rows_at(None), "", "steps", has_rows)
-    add("undo", "Undo", in_text("undo", lambda: window.pull and window.pull.undo()), "Ctrl+Z", "edit",
-        lambda: in_a_text() or in_pieces() or (window.pull is not None and window.pull.can_undo))  # fmt: skip
-    add("redo", "Redo", in_text("redo", lambda: window.pull and window.pull.redo()), "Ctrl+Shift+Z", "edit",
-        lambda: in_a_text() or in_pieces() or (window.pull is not None and window.pull.can_redo))  # fmt: skip
+    add("show_end", show_end, lambda: window.pull and window.pull.shaping.show_rows_at(None), "", "steps", has_rows)
+    add("undo", "Undo", in_text("undo", lambda: window.pull and window.pull.changes.undo()), "Ctrl+Z", "edit",
+        lambda: in_a_text() or in_pieces() or (window.pull is not None and window.pull.changes.can_undo))  # fmt: skip
+    add("redo", "Redo", in_text("redo", lambda: window.pull and window.pull.changes.redo()), "Ctrl+Shift+Z", "edit",
+        lambda: in_a_text() or in_pieces() or (window.pull is not None and window.pull.changes.can_redo))  # fmt: skip
     add("copy", "Copy", in_text("copy", grid.copy), "Ctrl+C", "edit")
     add("copy_header", "Copy with header", lambda: grid.copy(header=True), "Ctrl+Shift+C", "edit", has_rows)
     for form, word in COPY_FORMS.items():

@@ -80,7 +80,7 @@ class Pages:
     def _take_back(self, pull: Pull) -> None:
         self.leave()
         if self._window.pull is not None:
-            self._window.pull.change(pull, "Take back a version")
+            self._window.pull.shaping.change(pull, "Take back a version")
             self._window.grid.setFocus()  # undo means the pull there, and the text in the editor
             self._window.say("The pull is as it was then; undo brings the other one back", False)
 

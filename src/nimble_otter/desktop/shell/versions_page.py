@@ -63,7 +63,7 @@ class VersionsPage(QWidget):
         """The versions of a pull, the latest first."""
         self._now = pull_to_text(session.pull)
         self.title.setText(f"Versions of {session.pull.name}")
-        versions = session.versions()
+        versions = session.versions.all()
         self.list.clear()
         for version in reversed(versions):
             changed = sum(mark != " " for mark, _ in difference(version.text, self._now))

@@ -265,9 +265,9 @@ class Window(Frame):
             and session.pull.query.text.strip()
             and not session.is_running
             and not session.outcomes
-            and session.may_run_unasked(session.pull.query.text)
+            and session.runs.may_run_unasked(session.pull.query.text)
         ):
-            session.run()
+            session.runs.run()
         show_status(self.status, self.pull)
 
     def close_pull(self, at: int, ask: bool = True) -> None:
@@ -323,7 +323,7 @@ class Window(Frame):
             return  # both are shown, and one is chosen first
         target = path or session.path or _free(places.shelf_folder() / f"{safe}{SUFFIX}")
         try:
-            session.save(target)
+            session.versions.save(target)
         except OtterError as problem:
             self.say(str(problem), True)
             return
@@ -341,7 +341,7 @@ class Window(Frame):
         """Another name for the pull shown; pulls that take its rows go on doing so."""
         if self.pull is not None and name.strip():
             before = self.pull.pull.name
-            self.pull.change(replace(self.pull.pull, name=name.strip()), "Rename")
+            self.pull.shaping.change(replace(self.pull.pull, name=name.strip()), "Rename")
             self.workspace.dependencies.renamed(self.pull, before)
 
     # --- drawers -----------------------------------------------------------------------------------------------
@@ -394,7 +394,7 @@ class Window(Frame):
         if session is None:
             return
         at = place_for(step, session.pull.steps)
-        session.add_step(step, f"Add {step.kind}", at)
+        session.shaping.add_step(step, f"Add {step.kind}", at)
         self.open_drawer(step_at(at))
 
     def copy_step(self, at: int) -> None:
@@ -412,7 +412,7 @@ class Window(Frame):
         menu.exec(QCursor.pos())
 
     def _copy_into(self, other: OpenPull, step: Step) -> None:
-        other.add_step(step, f"Copy {step.kind}", place_for(step, other.pull.steps))
+        other.shaping.add_step(step, f"Copy {step.kind}", place_for(step, other.pull.steps))
         self.say(f"Copied to {other.pull.name}.", False)
 
     def _add_menu(self, at: QPoint) -> None:
@@ -454,7 +454,7 @@ class Window(Frame):
     def _edits_changed(self, session: OpenPull) -> None:
         self._draft_timer.start()
         if session.fresh:
-            session.after(FRESH_MS, session.settle)
+            session.after(FRESH_MS, session.plans.settle)
         if session.edits.count:
             self.say("")
         self._show_tabs()
@@ -493,7 +493,7 @@ class Window(Frame):
 
     def _width_set(self, name: str, width: int) -> None:
         if self.pull is not None:
-            self.pull.put(replace(self.pull.pull, widths={**self.pull.pull.widths, name: width}))
+            self.pull.shaping.put(replace(self.pull.pull, widths={**self.pull.pull.widths, name: width}))
 
     def _show_tabs(self) -> None:
         self.title.tabs.show_tabs([(s.pull.name, s.is_dirty) for s in self.pulls], self.current)

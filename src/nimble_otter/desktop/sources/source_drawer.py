@@ -69,6 +69,6 @@ class SourceDrawer(Drawer):
         session = self.session
         found = session.hub.find(name) if session is not None else None
         if session is not None and found is not None and found != session.pull.source:
-            session.change(replace(session.pull, source=found), "Change source")
+            session.shaping.change(replace(session.pull, source=found), "Change source")
             session.hub.open(found)
             self.refresh()

@@ -355,7 +355,7 @@ class CourseStrip(QWidget):
         def show(course: Course) -> None:
             QToolTip.showText(place, as_plain(counts_told(course)), self)
 
-        session.try_steps(moved.steps, show)
+        session.shaping.try_steps(moved.steps, show)
 
     def dragLeaveEvent(self, event: object) -> None:
         self._drop_at = -1
@@ -379,7 +379,7 @@ class CourseStrip(QWidget):
 
     def move_step(self, at: int, to: int) -> None:
         if self._session is not None and 0 <= to < len(self._session.pull.steps) and at != to:
-            self._session.change(self._session.pull.with_step_moved(at, to), "Move step")
+            self._session.shaping.change(self._session.pull.with_step_moved(at, to), "Move step")
             self.chosen.emit(step_at(to))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
@@ -429,7 +429,7 @@ class CourseStrip(QWidget):
         assert session is not None
         if ref == QUERY:
             down = ("Take its conditions down…", self.down_wanted.emit)
-            return [("Show rows here", lambda: session.show_rows_at(-1)), ("Run", self.run_wanted.emit), down]
+            return [("Show rows here", lambda: session.shaping.show_rows_at(-1)), ("Run", self.run_wanted.emit), down]
         if not ref.is_step:
             return []
         at = ref.at
@@ -437,7 +437,10 @@ class CourseStrip(QWidget):
         end = session.show_at is None
         return [
             ("Switch off" if is_on else "Switch on", lambda: self.switch(at)),
-            ("Show rows here" if end else "Show rows at the end", lambda: session.show_rows_at(at if end else None)),
+            (
+                "Show rows here" if end else "Show rows at the end",
+                lambda: session.shaping.show_rows_at(at if end else None),
+            ),
             ("Move upstream…", lambda: self.upstream_wanted.emit(at)),
             ("Rename…", lambda: self.rename(at)),
             ("Copy to another pull…", lambda: self.copy_wanted.emit(at)),
@@ -449,11 +452,11 @@ class CourseStrip(QWidget):
     def switch(self, at: int) -> None:
         if self._session is not None:
             step = self._session.pull.steps[at]
-            self._session.set_step(at, replace(step, on=not step.on), "Switch step")  # type: ignore[type-var]
+            self._session.shaping.set_step(at, replace(step, on=not step.on), "Switch step")  # type: ignore[type-var]
 
     def remove(self, at: int) -> None:
         if self._session is not None:
-            self._session.change(self._session.pull.without_step(at), "Remove step")
+            self._session.shaping.change(self._session.pull.without_step(at), "Remove step")
             self.chosen.emit(step_at(at - 1) if at else QUERY)
 
     def rename(self, at: int) -> None:
@@ -461,4 +464,4 @@ class CourseStrip(QWidget):
         step = self._session.pull.steps[at]
         text, done = QInputDialog.getText(self, "Rename step", "Name (empty: what it does):", text=step.name)
         if done:
-            self._session.set_step(at, replace(step, name=text.strip()), "Rename step")  # type: ignore[type-var]
+            self._session.shaping.set_step(at, replace(step, name=text.strip()), "Rename step")  # type: ignore[type-var]

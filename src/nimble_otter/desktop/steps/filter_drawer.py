@@ -262,12 +262,12 @@ class FilterDrawer(Drawer):
         conditions = [*self.step.conditions]
         if conditions[place] != condition:
             conditions[place] = condition
-            self.session.set_step(self.at, replace(self.step, conditions=tuple(conditions)), "Change filter")
+            self.session.shaping.set_step(self.at, replace(self.step, conditions=tuple(conditions)), "Change filter")
 
     def _remove(self, place: int) -> None:
         assert self.session is not None
         conditions = (*self.step.conditions[:place], *self.step.conditions[place + 1 :])
-        self.session.set_step(self.at, replace(self.step, conditions=conditions), "Remove condition")
+        self.session.shaping.set_step(self.at, replace(self.step, conditions=conditions), "Remove condition")
 
     def add_condition(self) -> None:
         """A condition on the first column that has none yet."""
@@ -279,7 +279,7 @@ class FilterDrawer(Drawer):
         name = next((n for n in names if n not in used), names[0] if names else "")
         self._focused = len(self.step.conditions)
         made = Condition("is not empty", name)
-        session.set_step(self.at, replace(self.step, conditions=(*self.step.conditions, made)), "Add condition")
+        session.shaping.set_step(self.at, replace(self.step, conditions=(*self.step.conditions, made)), "Add condition")
 
     def begin_at(self, part: str) -> None:
         """Where the value of the last condition is chosen or typed."""

@@ -169,13 +169,13 @@ class GroupDrawer(StepDrawer):
         step = self._step()
         title = step.figures[0].title if step.figures else step.keys[0].title if step.keys else ""
         if self.session is not None and title:
-            self.session.add_step(FilterStep((Condition("at least", title, (1,)),)), "Keep groups", self.at + 1)
+            self.session.shaping.add_step(FilterStep((Condition("at least", title, (1,)),)), "Keep groups", self.at + 1)
             self.step_wanted.emit(self.at + 1)
 
     def add_compute(self) -> None:
         """A Compute step behind the groups: its columns are made of their figures."""
         if self.session is not None:
-            self.session.add_step(ComputeStep((Computed("", ""),)), "Compute", self.at + 1)
+            self.session.shaping.add_step(ComputeStep((Computed("", ""),)), "Compute", self.at + 1)
             self.step_wanted.emit(self.at + 1)
 
     # --- figures -----------------------------------------------------------------------------------------------

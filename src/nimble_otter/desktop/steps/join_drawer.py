@@ -67,7 +67,7 @@ class OtherDrawer(StepDrawer):
     def their_fields(self) -> tuple[Field, ...]:
         """Columns of the other pull; none while its rows are not there."""
         step = self.step
-        found = self.session.rows_of(step.other) if step is not None and self.session and step.other else None
+        found = self.session.shaping.rows_of(step.other) if step is not None and self.session and step.other else None
         return found.table.fields if found is not None else ()
 
     def choose(self, name: str) -> None:
@@ -129,7 +129,7 @@ class JoinDrawer(OtherDrawer):
         step = self.join
         if step is None or self.session is None:
             return
-        found = self.session.rows_of(name) if name else None
+        found = self.session.shaping.rows_of(name) if name else None
         theirs = {f.name.casefold(): f for f in found.table.fields} if found is not None else {}
         same = [(f.name, theirs[f.name.casefold()].name) for f in self.fields() if f.name.casefold() in theirs]
         keys = [pair for pair in same if pair[0].casefold().endswith("id")] or same[:1]

@@ -63,7 +63,7 @@ class StepDrawer(Drawer):
 
     def put(self, step: Step, name: str) -> None:
         assert self.session is not None
-        self.session.set_step(self.at, step, name)
+        self.session.shaping.set_step(self.at, step, name)
 
     def tell(self) -> None:
         """Rows before and after in the head; the step's error, if any."""

@@ -170,8 +170,8 @@ class Tour(Asking):
         self.settle()
         assert pull.course is not None
         hold(pull.shaped.rows == pull.course.before(at).rows, "switching the step off did not bring the rows back")
-        pull.undo()
-        pull.undo()
+        pull.changes.undo()
+        pull.changes.undo()
         self.settle()
         hold(pull.shaped.rows == rows, "undo did not take the filter back")
         window.grid.header_clicked.emit(self.place("flow_m3s"), False)
@@ -180,17 +180,17 @@ class Tour(Asking):
         assert model is not None
         flows = [model.value(n, self.place("flow_m3s")) for n in range(5)]
         hold(flows == sorted(flows), "a header click did not sort")
-        pull.undo()
+        pull.changes.undo()
         actions.group_by("river")
         actions.group_by("station")
         self.settle()
-        pull.toggle_group(0, 0)
+        pull.shaping.toggle_group(0, 0)
         self.settle()
         hold(pull.shaped.grouped is not None and window.grid.rows > 8, "the groups do not open")
         self.picture("3-group")
         for _ in range(3):
             if pull.shaped.grouped is not None:
-                pull.undo()
+                pull.changes.undo()
                 self.settle()
         hold(pull.shaped.grouped is None, "undo did not take the group away")
         return f"filter, a step switched off, sort by a header, nested groups, undo; {self.shape_more()}"
@@ -207,7 +207,7 @@ class Tour(Asking):
                    ("taken_at", Look(pattern="EEE d MMM HH:mm"))),
         )  # fmt: skip
         at = next(n for n, s in enumerate(pull.pull.steps) if s.kind == "columns")
-        pull.set_step(at, step, "Looks")
+        pull.shaping.set_step(at, step, "Looks")
         self.settle()
         window.drawer_of("columns").begin_at("level_m")
         model = window.grid.model
@@ -231,7 +231,7 @@ class Tour(Asking):
         window.actions_on_grid.group_by("taken_at", "month")
         self.settle()
         hold(pull.shaped.grouped is not None, "rows are not grouped by month")
-        pull.change(replace(pull.pull, steps=steps), "Back")
+        pull.shaping.change(replace(pull.pull, steps=steps), "Back")
         self.settle()
         return "columns pinned and formatted, rows found, a pinned result compared, groups by month"
 
@@ -307,7 +307,7 @@ class Tour(Asking):
         wanted = [format_ for format_ in all_formats() if format_.key != "parquet" or find_spec("pyarrow") is not None]
         for format_ in wanted:
             path = str(folder / f"{{pull}}-{{count}}{format_.suffix}")
-            pull.put(replace(pull.pull, send=SendPlan(format_.key, path, {}, "replace")))
+            pull.shaping.put(replace(pull.pull, send=SendPlan(format_.key, path, {}, "replace")))
             drawer.refresh()
             drawer.write.click()
             self.settle()
@@ -322,7 +322,7 @@ class Tour(Asking):
         window.say("")
         options = {"sheet": "May", "first": "B5", "buttons": True}
         pull.sent = None
-        pull.put(replace(pull.pull, send=SendPlan("xlsx", "~/deliveries/levels-{date}.xlsx", options, "within")))
+        pull.shaping.put(replace(pull.pull, send=SendPlan("xlsx", "~/deliveries/levels-{date}.xlsx", options, "within")))
         self.picture("5-send")
         window.grid.setFocus()
         window.grid.select_all()
@@ -338,7 +338,7 @@ class Tour(Asking):
         source = window.hub.add(source_of_file(path))
         self.settle()
         options = {"source": source.name, "table": "levels"}
-        self.pull.put(replace(self.pull.pull, send=SendPlan("source", "", options)))
+        self.pull.shaping.put(replace(self.pull.pull, send=SendPlan("source", "", options)))
         window.send_drawer.refresh()
         window.send_drawer.write.click()
         self.settle()
@@ -364,7 +364,7 @@ class Tour(Asking):
         window.show_pull(names.index("High water"))
         self.settle()
         hold(self.pull.edits.count == 1, "the pending edit did not come back")
-        self.pull.edit(self.pull.edits.take_back())
+        self.pull.changes.edit(self.pull.edits.take_back())
         return "saved as text, closed with an edit pending, started again: pull and edit are back"
 
     def find(self) -> str:

@@ -1,0 +1,135 @@
+"""The cells of an open pull as they are edited: what a column is at the source, a value as typed, a text as a value."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping
+from typing import Any
+
+from nimble_otter.changes import (
+    DEFAULT,
+    DOCUMENTS,
+    UNSET,
+    checked_with,
+    read_document_value,
+    read_in_zone,
+    read_value,
+    refuse_broken,
+    to_json,
+    value_text,
+    zoned_text,
+)
+from nimble_otter.desktop.pulls.pull_state import PullState
+from nimble_otter.errors import NoKeyError, ValueRefused
+from nimble_otter.sources import ColumnInfo
+from nimble_otter.table import MISSING, Field, Kind, Table
+
+
+class CellValues:
+    """Rows are row ids, places those of the columns shown."""
+
+    def __init__(self, own: PullState) -> None:
+        self._own = own
+
+    def part_of(self, place: int) -> tuple[int, tuple[str, ...]] | None:
+        """For a column that is a part of another one: the place of that, and the names that lead to the part."""
+        return self._own.shaped.opened.get(place) if self._own.shaped is not None else None
+
+    def column_at(self, place: int) -> ColumnInfo:
+        """What the column at a place shown is at the source. Raises: NoKeyError that says why it can't be changed."""
+        part = self.part_of(place)
+        if part is None:
+            return self._own.target.column(place)
+        info = self._own.target.column(part[0])
+        if self._own.target.dialect != DOCUMENTS:
+            raise NoKeyError(f"This is a part of {info.name}.", f"Close {info.name} again and edit it as JSON.")
+        return ColumnInfo(".".join((info.name, *part[1])))
+
+    def takes(self, place: int) -> bool:
+        """Whether the column at a place shown can be changed."""
+        try:
+            self.column_at(place)
+        except NoKeyError:
+            return False
+        return True
+
+    def field_at(self, place: int) -> Field:
+        return self._table_at(place).fields[place]
+
+    def _table_at(self, place: int) -> Table:
+        """The table that has a place: the one pulled, or with what steps put behind its columns."""
+        assert self._own.table is not None
+        return (
+            self._own.table
+            if place < len(self._own.table.columns) or self._own.shaped is None
+            else self._own.shaped.view.table
+        )
+
+    def stored(self, row: int, place: int) -> Any:
+        """The value of a cell as it was fetched; of a new row none."""
+        return MISSING if self._own.edits.is_new(row) else self._table_at(place).columns[place].value(row)
+
+    def default_of(self, info: ColumnInfo) -> Any:
+        """What stands for the table's own value in a row that is there. Raises: ValueRefused."""
+        if self._own.target.dialect == "sqlite":
+            raise ValueRefused(f"SQLite gives {info.name} its default in new rows alone.", "Type the value.")
+        if not info.default and not info.nullable:
+            raise ValueRefused(f"{info.name} has no default.", "Type a value.")
+        return DEFAULT
+
+    def text_of(self, value: Any, place: int) -> str:
+        """A value as one types it into a cell: what `typed` reads back; nested ones as JSON, times in the zone that
+        their column is shown in."""
+        if value is DEFAULT or value is MISSING or value is None:
+            return ""
+        field = self._shown_field(place)
+        if isinstance(value, Mapping) or (isinstance(value, list) and self._own.target.dialect == DOCUMENTS):
+            return to_json(value)
+        if isinstance(value, dt.datetime) and field.kind is Kind.ZONED and field.look is not None and field.look.zone:
+            return zoned_text(value, field.look.zone)
+        return value_text(value, self.field_at(place))
+
+    def _shown_field(self, place: int) -> Field:
+        """The field with the look that steps give it."""
+        return (
+            self.field_at(place)
+            if self._own.shaped is None or self._own.shaped.grouped is not None
+            else self._own.shaped.field(place)
+        )
+
+    def typed(self, text: str | None, place: int, row: int) -> Any:
+        """The value of a text for a cell; None is empty. Raises: ChangeError that says why it can't be taken."""
+        assert self._own.table is not None
+        stored = self.stored(row, place)
+        if self._own.target.dialect == DOCUMENTS:
+            name = self.column_at(place).name
+            if text is not None and stored not in (None, MISSING) and text == self.text_of(stored, place):
+                return stored
+            return read_document_value(text, stored, name)
+        info = self._own.target.column(place)
+        look = self._shown_field(place).look
+        if text is not None and look is not None and look.zone and self._own.table.fields[place].kind is Kind.ZONED:
+            if stored is not MISSING and stored is not None and text == self.text_of(stored, place):
+                return stored
+            text = read_in_zone(text, look.zone, info.name)
+        value = read_value(text, self._own.table.fields[place], info, self._own.target.dialect, stored)
+        table, dialect = self._own.target.table, self._own.target.dialect
+        if table is not None and (needed := checked_with(table, dialect, info.name)):
+            refuse_broken(table, dialect, info.name, self._row_with(row, place, value, needed))
+        return value
+
+    def _row_with(self, row: int, place: int, value: Any, needed: frozenset[str]) -> dict[str, Any]:
+        """What a row would hold in the columns needed, with a value at a place; what is not known is left out."""
+        assert self._own.table is not None
+        pending, found = self._own.edits.cells.get(row, {}), dict[str, Any]()
+        for at, info in self._own.target.columns:
+            if info.name.casefold() not in needed:
+                continue
+            if self._own.target.dialect == "sqlite" and self._own.table.fields[at].form not in ("", "0/1"):
+                continue  # it is text there
+            held = value if at == place else pending.get(at, UNSET)
+            if held is UNSET and not self._own.edits.is_new(row):
+                held = self._own.table.columns[at].value(row)
+            if held is not UNSET and held is not DEFAULT:
+                found[info.name] = held
+        return found
