@@ -10,8 +10,8 @@ from nimble_otter.query.parameters import Ask
 from nimble_otter.sources import Request, Source, TableInfo, connect, driver_for, fetch
 from nimble_otter.sources.calls import call_of
 from nimble_otter.sources.follow import MOST, find_links, follow_query, values_of
-from nimble_otter.sources.long import fetch_whole
 from nimble_otter.sources.search import Sought, find_value
+from nimble_otter.sources.truncation import fetch_whole
 from nimble_otter.stop import StopToken
 from nimble_otter.table.show import LONGEST
 

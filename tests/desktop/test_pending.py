@@ -333,7 +333,7 @@ class Bench:
 @pytest.mark.timeout(7200)
 def test_the_window_keeps_what_is_pending_as_a_model_does(make_window, base, monkeypatch):
     monkeypatch.setattr(closing, "ask_while_writing", lambda names: True)
-    sequences = how_many(20, 300)
+    sequences = how_many(8, 300)
     for seed in range(sequences):
         values = ", ".join(f"({n}, 'n{n}', {n * 10})" for n in range(1, 9))
         text = (
@@ -538,7 +538,7 @@ def test_a_renamed_pull_keeps_its_writes_and_one_reopened_its_file(window, trees
     assert len(window.changes_drawer._writes) == 1
     window.save_pull(tmp_path / "kept.pull")
     window.close_pull(window.pulls.index(pull))
-    window.reopen()
+    window.closing.reopen()
     assert window.pull.path == tmp_path / "kept.pull"
     assert not window.pull.is_dirty
 

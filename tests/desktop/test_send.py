@@ -60,7 +60,7 @@ def test_what_happens_to_a_file_that_is_there_is_asked_or_set(window, drawer, tm
     put(window, "csv", str(tmp_path / "{nosuch}.csv"))
     assert "no {nosuch}" in write(window)
     window.pull.last_sent = ""
-    drawer._looked_up.clear()
+    drawer.sending._looked_up.clear()
     drawer.refresh()
     assert window.course.stops[-1].under.startswith("last sent")  # from the log
 

@@ -165,7 +165,7 @@ def test_a_long_script_is_read_beside_the_window_before_it_is_run(make_window):
 
 
 def test_a_pull_closed_after_a_write_is_never_called_again(make_window, monkeypatch):
-    monkeypatch.setattr("nimble_otter.desktop.shell.window.FRESH_MS", 30)
+    monkeypatch.setattr("nimble_otter.desktop.shell.workbench.FRESH_MS", 30)
     window, crashed = make_window(demo=False), []
     window.jobs.crashed.connect(crashed.append)
     source = window.hub.sources[0]

@@ -34,10 +34,9 @@ from nimble_otter.query.conditions import parse_condition, parse_expression
 from nimble_otter.sources import Source
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Kind, View
-from nimble_otter.table.arrays import array_of
 from nimble_otter.table.build import table_of
 from nimble_otter.table.expressions import compute
-from nimble_otter.table.filter import false_of, filter_view, true_of, values_of
+from nimble_otter.table.filter import column_of_operand, false_of, filter_view, true_of, values_of
 from nimble_otter.table.group import Figure
 
 DAY = dt.datetime(2031, 5, 31, 13, 4, 5)
@@ -229,7 +228,7 @@ def test_times_are_worked_with_by_arrays_as_one_by_one(rows):
             assert made == values_of(operand, table, ids), text.format(*names)
     plain = table_of(t=[dt.datetime(2031, 5, 28, 9)])
     for text in OF_MOMENTS:
-        assert array_of(parse_expression(text.format("t", "t"), plain), plain, ids[:1]) is not None, text
+        assert column_of_operand(parse_expression(text.format("t", "t"), plain), plain, ids[:1]) is not None, text
 
 
 @given(

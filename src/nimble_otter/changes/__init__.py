@@ -15,7 +15,8 @@ from nimble_otter.changes.document_plan import (
     with_part,
 )
 from nimble_otter.changes.edits import DEFAULT, UNSET, Action, Edits
-from nimble_otter.changes.plan import GUARDS, Plan, Statement, make_plan
+from nimble_otter.changes.plan import GUARDS, Plan, Statement
+from nimble_otter.changes.planning import make_plan
 from nimble_otter.changes.report import Intent, Outcome, Report
 from nimble_otter.changes.target import Target, find_target
 from nimble_otter.changes.values import read_in_zone, read_value, value_text, without_marks, zoned_text

@@ -18,7 +18,8 @@ from nimble_otter.changes.wording import Bound, Wording
 from nimble_otter.errors import ChangeError, LostError, SourceError
 from nimble_otter.sources.catalogue import ForeignKey, TableInfo
 from nimble_otter.sources.facts import TableFacts
-from nimble_otter.sources.writer import Done, Writer
+from nimble_otter.sources.session import Done
+from nimble_otter.sources.writer import Writer
 from nimble_otter.stop import Progress, StopToken
 from nimble_otter.table.show import grouped, plain
 

@@ -1,20 +1,13 @@
-"""From pending edits to statements: one for each row, matched by its key and the values seen."""
+"""What is written to one table: statements, one for each row, and those that put the old values back."""
 
 from __future__ import annotations
 
-import datetime as dt
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
 from nimble_otter.changes.alike import identical
-from nimble_otter.changes.edits import Edits
-from nimble_otter.changes.spelling import check
-from nimble_otter.changes.target import Target
-from nimble_otter.errors import NoKeyError
 from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
-from nimble_otter.table import MISSING, Table
-from nimble_otter.table.forms import render as render_form
 
 Pairs = tuple[tuple[str, Any], ...]
 GUARDS = ("seen", "row", "key")
@@ -82,82 +75,6 @@ class Plan:
             return "all values seen"
         extra = {"seen": " + values seen", "row": " + the whole row seen", "key": " alone"}[self.guard]
         return ", ".join(self.key) + extra
-
-
-def make_plan(
-    edits: Edits,
-    table: Table,
-    target: Target,
-    guard: str = "seen",
-) -> Plan:
-    """Raises: NoKeyError, where the result has no table to write to or a row's key is empty; ValueRefused."""
-    if target.dialect == "documents":
-        from nimble_otter.changes.document_plan import make_document_plan
-
-        return make_document_plan(edits, table, target, guard)
-    if target.table is None:
-        raise NoKeyError(target.reason)
-    info, dialect, key_names = target.table, target.dialect, tuple(name for _, name in target.keys)
-    names = {place: column.name for place, column in target.columns}
-
-    touched = [*edits.deleted, *edits.edited_rows]
-    wanted = (
-        range(len(table.fields))
-        if edits.deleted or guard == "row"
-        else {p for r in touched for p in edits.cells.get(r, ())}
-    )
-    known = {at: target.values(table, at, touched) for at in {*wanted, *(at for at, _ in target.keys)}}
-    forms = {at: target.field(table, at).form for at in known}
-
-    def stored(row: int, place: int) -> Any:
-        value = edits.seen.get((row, place), _UNSEEN)
-        value = known[place][row] if value is _UNSEEN else value
-        return None if value is MISSING else render_form(value, forms[place])
-
-    def given(row: int) -> Pairs:
-        own = edits.cells.get(row, {})
-        return tuple(
-            (names[p], check(_given(v, table.fields[p].form, dialect), names[p], dialect))
-            for p, v in sorted(own.items())
-        )
-
-    def key_of(row: int) -> Pairs:
-        key = tuple((column, stored(row, place)) for place, column in target.keys)
-        if not target.by_values and any(value is None for _, value in key):
-            raise NoKeyError("A changed row has no key.", "It comes from an outer join with no row behind it.")
-        return key
-
-    def seen(row: int, places: Iterable[int]) -> Pairs:
-        pairs = tuple((names[p], stored(row, p)) for p in places)
-        return tuple(pair for pair in pairs if pair[0] not in key_names)
-
-    deletes, updates, inserts = [], [], []
-    for row in edits.deleted:
-        whole = tuple((name, stored(row, place)) for place, name in names.items())
-        held = seen(row, names) if guard != "key" else ()
-        deletes.append(Statement("delete", row, (), key_of(row), held, whole))
-    for row in edits.edited_rows:
-        changed = sorted(edits.cells[row])
-        old = tuple((names[p], stored(row, p)) for p in changed)
-        held = () if guard == "key" else seen(row, changed if guard == "seen" else names)
-        updates.append(Statement("update", row, given(row), key_of(row), held, old))
-    for row in edits.added:
-        inserts.append(Statement("insert", row, given(row)))
-    plan = Plan(info, key_names, (*deletes, *updates, *inserts), dialect, guard, target.by_values)
-    from nimble_otter.changes.order import arranged
-
-    return arranged(plan, info.distinct or (), {})
-
-
-_UNSEEN = object()
-
-
-def _given(value: Any, form: str, dialect: str) -> Any:
-    """A new value as the source stores it: in the form of its column where that is kept as text (SQLite), else whole,
-    whatever digits the rows pulled have."""
-    if dialect == "sqlite" or not isinstance(value, (dt.datetime, dt.time)):
-        return render_form(value, form)
-    return value.isoformat(" ") if isinstance(value, dt.datetime) else value.isoformat()
 
 
 def reversal(

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from nimble_otter.errors import QueryError
 from nimble_otter.query.document_expressions import Expressions, every, known
@@ -16,8 +16,8 @@ from nimble_otter.query.document_request import Built, DocumentRequest, Stages, 
 from nimble_otter.query.lazy import exp
 from nimble_otter.query.parsed import name_parts
 
-if TYPE_CHECKING:
-    from nimble_otter.query.documents import Translator
+SourceOf = Callable[[Any, Mapping[str, Any]], Built]
+"""Gives what a part of FROM gives, with the common table expressions in scope."""
 
 
 @dataclass(slots=True)
@@ -33,9 +33,11 @@ class _Column:
 class SelectStages:
     """One SELECT on its way to stages."""
 
-    def __init__(self, translator: Translator, node: Any, ctes: Mapping[str, Any], fields: Sequence[str]) -> None:
-        self.translator, self.node, self.ctes, self.fields = translator, node, ctes, fields
-        self.reading = translator.base.within(())
+    def __init__(
+        self, base: Reading, source_of: SourceOf, node: Any, ctes: Mapping[str, Any], fields: Sequence[str]
+    ) -> None:
+        self.source_of, self.node, self.ctes, self.fields = source_of, node, ctes, fields
+        self.reading = base.within(())
         self.stages: Stages = []
 
     def refuse(self, what: str, node: Any = None, hint: str = "") -> QueryError:
@@ -51,7 +53,7 @@ class SelectStages:
             raise self.refuse(
                 "unnest needs the collection whose lists it opens.", None, "Write from report r, unnest(r.list) x."
             )
-        base = self.translator.source(first, self.ctes)
+        base = self.source_of(first, self.ctes)
         alias = first.alias_or_name or "q"
         self.reading.sources = (Source(alias, "", base.types),)
         self.stages = list(base.stages)
@@ -167,7 +169,7 @@ class SelectStages:
             if place:
                 self.reading.renamed["ordinality" if place is True else place.name] = f"{name}_at"
             return Source(name, f"{name}.", {}, True), None
-        built = self.translator.source(made, self.ctes)
+        built = self.source_of(made, self.ctes)
         name = made.alias_or_name
         if not name:
             raise self.refuse("A query in brackets needs a name.", None, "Write (select ...) q.")

@@ -60,7 +60,7 @@ class Translator:
             return self.query(node.this, ctes, fields)
         if isinstance(node, exp.SetOperation):
             return self._union(node, ctes, fields)
-        return SelectStages(self, node, ctes, fields).build(is_top)
+        return SelectStages(self.base, self.source, node, ctes, fields).build(is_top)
 
     def _union(self, node: Any, ctes: Mapping[str, Any], fields: Sequence[str]) -> Built:
         if not isinstance(node, exp.Union):

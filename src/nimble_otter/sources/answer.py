@@ -5,19 +5,15 @@ from __future__ import annotations
 import os
 import socket
 import threading
-import time
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from nimble_otter.errors import LostError, SourceError
+from nimble_otter.sources.session import Explaining, Running
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind, Table, TableBuilder
 from nimble_otter.table.columns import distinct_names
-
-if TYPE_CHECKING:
-    from nimble_otter.sources.catalogued import Catalogued
-    from nimble_otter.sources.relational import Relational
 
 FIRST = 500
 """Rows of the first batch, which is to be seen at once."""
@@ -29,7 +25,7 @@ LISTEN_S = 0.6
 class Explained:
     """Turns the driver's errors, wrapped by SQLAlchemy or not, into ours."""
 
-    def __init__(self, connection: Catalogued, text: str) -> None:
+    def __init__(self, connection: Explaining, text: str) -> None:
         self._connection, self._text = connection, text
 
     def __enter__(self) -> None:
@@ -41,19 +37,19 @@ class Explained:
         from sqlalchemy.exc import DBAPIError, SQLAlchemyError
 
         inner = problem.orig if isinstance(problem, DBAPIError) and problem.orig is not None else problem
-        said = self._connection._say(inner, self._text) if isinstance(inner, Exception) else None
+        said = self._connection.translate_error(inner, self._text) if isinstance(inner, Exception) else None
         if said is None and isinstance(problem, SQLAlchemyError):
             said = SourceError(f"The server's answer can't be used: {problem}.")
         if isinstance(said, LostError):
-            self._connection._engine.dispose()  # nor is any other connection of before believed
+            self._connection.drop_connections()
         if said is not None:
-            raise said from None
+            raise said from problem
 
 
 class Answer:
     """One query under way: its connection out of the pool, its rows, and how it is stopped from outside."""
 
-    def __init__(self, connection: Relational, raw: Any, text: str, stop: StopToken) -> None:
+    def __init__(self, connection: Running, raw: Any, text: str, stop: StopToken) -> None:
         self._connection, self._raw, self._text, self._stop = connection, raw, text, stop
         self.driver: Any = raw.driver_connection
         self.rows: Iterator[Sequence[Any]] = iter(())
@@ -61,7 +57,7 @@ class Answer:
         self.numbers: list[tuple[int, int]] = []
         """The server's numbers of each column's table and of the column in it, 0 where it has none; empty where the
         server does not tell."""
-        self._handle = connection._handle(self.driver)  # some clients may not be asked from another thread
+        self._handle = connection.handle_of(self.driver)  # some clients may not be asked from another thread
         self._socket = self.driver.fileno() if hasattr(self.driver, "fileno") else None
         self._done = threading.Event()
         self._thread = threading.get_ident()
@@ -70,7 +66,7 @@ class Answer:
     def _end(self) -> None:
         """Cancel at the server; when it does not listen, cut the line so that the lane comes free."""
         with suppress(Exception):
-            self._connection._cancel(self._handle)
+            self._connection.cancel(self._handle)
         if threading.get_ident() != self._thread and not self._done.wait(LISTEN_S) and self._socket is not None:
             sever(self._socket)
 
@@ -80,7 +76,7 @@ class Answer:
     def batches(self) -> Iterator[list[Any]]:
         is_whole = False
         try:
-            with self._connection._explained(self._text):
+            with self._connection.explained(self._text):
                 yield from self.rows  # type: ignore[misc]
             is_whole = True
         except SourceError:
@@ -92,12 +88,12 @@ class Answer:
     def finish(self, is_whole: bool) -> None:
         """Give the connection back; one whose rows were not all read is told to stop first."""
         self._stop.forget(self._end)
-        self._connection._used_at = time.monotonic()
+        self._connection.note_use()
         try:
             if not is_whole and self.cursor is not None:
                 if not self._stop.is_set():
                     with suppress(Exception):
-                        self._connection._cancel(self._handle)
+                        self._connection.cancel(self._handle)
                 if self._connection.drains and self._socket is not None:
                     sever(self._socket)
             close = getattr(self.rows, "close", None)
@@ -105,7 +101,7 @@ class Answer:
                 close()
             if self.cursor is not None:
                 self.cursor.close()
-            self._connection._release(self.driver)
+            self._connection.release(self.driver)
             self._raw.close()
         except Exception:  # a connection that can't even be closed is let go; the next run opens a new one
             with suppress(Exception):

@@ -39,16 +39,24 @@ class Catalogued:
         self._engine = engine
         self._known: dict[str, TableInfo] = {}
         self._has_all = False
-        self._default: str | None = None
+        self.default_schema: str | None = None
         self._used_at = time.monotonic()
 
     def close(self) -> None:
         self._engine.dispose()
 
+    def drop_connections(self) -> None:
+        """Nor is any other connection of before believed once a line was lost; the next statement opens a new one."""
+        self._engine.dispose()
+
+    def note_use(self) -> None:
+        """The line was in use just now; it need not be tried before the next statement."""
+        self._used_at = time.monotonic()
+
     def _probe(self) -> None:
         """Connect once, so that what is wrong is said now. Raises: SourceError's; nothing is left open."""
         try:
-            with self._explained(), self._engine.connect():
+            with self.explained(), self._engine.connect():
                 pass
         except SourceError:
             self.close()
@@ -65,7 +73,7 @@ class Catalogued:
         wakes who waits for a hung server."""
         if not is_sure and time.monotonic() - self._used_at < IDLE_S:
             return
-        with self._explained():
+        with self.explained():
             raw = self._engine.raw_connection()
         driver: Any = raw.driver_connection
         number = driver.fileno() if hasattr(driver, "fileno") else None
@@ -99,7 +107,7 @@ class Catalogued:
     def names(self) -> list[TableInfo]:
         """What there is, by name alone: the first thing a long catalogue shows."""
         self._ready()
-        with self._explained():
+        with self.explained():
             inspector = self._inspector()
             default = self._default_schema(inspector)
             found = []
@@ -115,7 +123,7 @@ class Catalogued:
 
     def tables(self) -> list[TableInfo]:
         self._ready()
-        with self._explained():
+        with self.explained():
             inspector = self._inspector()
             default = self._default_schema(inspector)
             found = read_tables(inspector, self._schemas(inspector), default, declared=self._declared)
@@ -130,14 +138,14 @@ class Catalogued:
         """The tables that a query names; those that the catalogue does not have (yet) are read on the spot."""
         wanted = names_in(text, self.reader)
         if any("." in name for name in wanted):
-            with self._explained():
+            with self.explained():
                 own = self._default_schema(self._inspector()) or self.main
             wanted = [label_of(*(name.rpartition(".")[::2]), own) if "." in name else name for name in wanted]
         folded = {name.casefold() for name in wanted}
         found = [t for t in self._known.values() if t.name.casefold() in folded]
         if len(found) >= len(folded):
             return found
-        with self._explained():
+        with self.explained():
             inspector = self._inspector()
             default = self._default_schema(inspector)
             by_schema: dict[str | None, list[str]] = {}
@@ -154,13 +162,13 @@ class Catalogued:
 
         text = select(func.count()).select_from(self._clause_of(table))
         self._ready()
-        with self._explained(), self._engine.connect() as connection:
+        with self.explained(), self._engine.connect() as connection:
             return int(connection.execute(text).scalar_one())
 
     def describe(self, table: TableInfo) -> Definition:
         """The definition of one entry of the catalogue. Raises: SourceError's."""
         self._ready()
-        with self._explained():
+        with self.explained():
             own = self._definition(table)
             if own is not None and table.kind in ("routine", "sequence"):
                 return Definition(own)
@@ -200,9 +208,9 @@ class Catalogued:
     def _known_in(self, text: str) -> tuple[list[TableInfo], dict[str, str]]:
         """The tables that a query names, those behind its views too, and the definitions of these views."""
         tables, views = self._tables_of(text), dict[str, str]()
-        with self._explained():
+        with self.explained():
             inspector = self._inspector()
-            self._default = self._default_schema(inspector)
+            self.default_schema = self._default_schema(inspector)
             queue = [t for t in tables if t.kind == "view"]
             while queue:
                 view = queue.pop()
@@ -225,7 +233,7 @@ class Catalogued:
 
     # --- explaining --------------------------------------------------------------------------------------------
 
-    def _explained(self, text: str = "") -> AbstractContextManager[None]:
+    def explained(self, text: str = "") -> AbstractContextManager[None]:
         return Explained(self, text)
 
     def _hint(self, what: str, name: str, text: str) -> str:
@@ -268,12 +276,12 @@ class Catalogued:
 
     def _unique(self, inspector: Inspector, table: TableInfo) -> tuple[tuple[str, ...], ...]:
         """Sets of columns of a table that are unique, beside its primary key."""
-        return read_unique(inspector, table, table.schema or self._default)
+        return read_unique(inspector, table, table.schema or self.default_schema)
 
     def _checks(self, inspector: Inspector, table: TableInfo) -> tuple[str, ...]:
-        return read_checks(inspector, table, table.schema or self._default)
+        return read_checks(inspector, table, table.schema or self.default_schema)
 
-    def _say(self, problem: Exception, text: str) -> Exception | None:
+    def translate_error(self, problem: Exception, text: str) -> Exception | None:
         """An error of the driver in our words; None where it is not one of the driver's."""
         raise NotImplementedError
 

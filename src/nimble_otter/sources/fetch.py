@@ -11,10 +11,10 @@ from typing import Any
 
 from nimble_otter.errors import LostError
 from nimble_otter.sources.catalogue import TableInfo
-from nimble_otter.sources.long import LongColumns, cut_rows
 from nimble_otter.sources.shapes import word_of_type
-from nimble_otter.sources.source import Connection, Request, Run
+from nimble_otter.sources.source import Connection, LongColumns, Request, Run
 from nimble_otter.sources.trace import Origin
+from nimble_otter.sources.truncation import cut_rows
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, Field, Kind, Table, TableBuilder
 from nimble_otter.table.columns import Ids, Missing, distinct_names

@@ -21,13 +21,14 @@ from nimble_otter.sources.catalogued import Catalogued
 from nimble_otter.sources.facts import Ask, TableFacts
 from nimble_otter.sources.guard import parser_dialect, refuse_writing, verdict_of
 from nimble_otter.sources.held import Held, HeldTransaction
-from nimble_otter.sources.long import LongColumns, is_long, shorten
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.reflect import read_tables, word_of
-from nimble_otter.sources.source import Executed, Request, Run, check_guarded, check_writable
+from nimble_otter.sources.session import Bound, Done
+from nimble_otter.sources.source import Executed, LongColumns, Request, Run, check_guarded, check_writable
 from nimble_otter.sources.texts import names_in, one_statement
 from nimble_otter.sources.trace import Origin, columns_of, is_behind, trace_origins, with_keys
-from nimble_otter.sources.writer import Bound, Done, Writer, run_each
+from nimble_otter.sources.truncation import is_long, shorten
+from nimble_otter.sources.writer import Writer, run_each
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Field, Kind
 
@@ -89,11 +90,11 @@ class Relational(Catalogued):
         more: list[Origin] = []
         if shorter is None and request.with_keys:
             sent, more = self._with_keys(text)
-        with self._explained(request.text):
+        with self.explained(request.text):
             raw = self._engine.raw_connection()
         answer = Answer(self, raw, request.text, stop)
         try:
-            with self._explained(request.text):
+            with self.explained(request.text):
                 labels, hints = self._start(answer, sent, self._written({n: request.parameters[n] for n in names}))
         except BaseException as problem:
             answer.finish(
@@ -109,11 +110,11 @@ class Relational(Catalogued):
         try:
             tables, views = self._known_in(text)
             shown = labels[: len(labels) - len(more)]
-            if is_behind(text, shown, tables, self.reader, views, self._default or self.main):
+            if is_behind(text, shown, tables, self.reader, views, self.default_schema or self.main):
                 for table in tables:
                     self._known.pop(table.name, None)
                 tables, views = self._known_in(text)
-            traced = [*trace_origins(text, shown, tables, self.reader, views, self._default or self.main), *more]
+            traced = [*trace_origins(text, shown, tables, self.reader, views, self.default_schema or self.main), *more]
             origins = self._confirmed(traced, answer.numbers, tables, shorter is None) if answer.numbers else traced
             known = columns_of(origins, tables)
         except BaseException:
@@ -144,7 +145,7 @@ class Relational(Catalogued):
     def _with_keys(self, text: str) -> tuple[str, list[Origin]]:
         """The text with keys of its tables fetched along, and their origins; see trace.with_keys."""
         tables, views = self._known_in(text)
-        origins = trace_origins(text, None, tables, self.reader, views, self._default or self.main)
+        origins = trace_origins(text, None, tables, self.reader, views, self.default_schema or self.main)
         return with_keys(text, origins, tables, self.reader, self.quoted)
 
     def _shortened(self, text: str) -> tuple[str, LongColumns] | None:
@@ -153,7 +154,7 @@ class Relational(Catalogued):
         known = self._tables_of(text) if len(names) == 1 else []
         if len(known) != 1 or known[0].kind != "table" or not any(map(is_long, known[0].columns)):
             return None
-        with self._explained():  # * means the columns of now
+        with self.explained():  # * means the columns of now
             inspector = self._inspector()
             schema = known[0].schema or self._default_schema(inspector)
             fresh = read_tables(inspector, [schema], self._default_schema(inspector), [known[0].bare], self._declared)
@@ -162,7 +163,7 @@ class Relational(Catalogued):
     def execute(self, request: Request, stop: StopToken = NEVER) -> Executed:
         text = one_statement(request)
         check_writable(self)
-        check_guarded(self, text)
+        check_guarded(self.guarded, text)
         values = self._written({name: request.parameters[name] for name in find_parameters(text)})
         held, messages = self._held, list[str]()
         if held is None:
@@ -177,12 +178,12 @@ class Relational(Catalogued):
         try:
             keeps = self._leaves_session(text)
             alone = self._alone(messages, keeps, stop) if held is None else held.statement()
-            with self._explained(request.text), alone as driver:
-                handle = self._handle(driver)
+            with self.explained(request.text), alone as driver:
+                handle = self.handle_of(driver)
 
                 def cancel() -> None:
                     with suppress(Exception):  # it may have ended meanwhile
-                        self._cancel(handle)
+                        self.cancel(handle)
 
                 stop.on_stop(cancel)
                 cursor = driver.cursor()
@@ -223,7 +224,7 @@ class Relational(Catalogued):
         check_writable(self)
         self._ready()
         messages: list[str] = []
-        with self._explained():
+        with self.explained():
             self._held = HeldTransaction(self._writing(messages, keeps=False), messages)
 
     def end(self, commit: bool) -> None:
@@ -232,7 +233,7 @@ class Relational(Catalogued):
         if held is None:
             raise ChangeError("No transaction is open.", "BEGIN opens one.")
         try:
-            with self._explained():
+            with self.explained():
                 held.end(commit)
         except LostError:
             if commit:
@@ -254,11 +255,11 @@ class Relational(Catalogued):
             raise SourceError(f"{self.word} tells no plan here.")
         values = self._written({name: request.parameters[name] for name in find_parameters(text)})
         self._ready(stop)
-        with self._explained(request.text):
+        with self.explained(request.text):
             raw = self._engine.raw_connection()
         answer = Answer(self, raw, request.text, stop)
         try:
-            with self._explained(request.text):
+            with self.explained(request.text):
                 self._start(answer, self.plan_form + text, values)
         except BaseException:
             answer.finish(is_whole=False)
@@ -274,7 +275,7 @@ class Relational(Catalogued):
         text = one_statement(request)
         values = self._written({name: request.parameters[name] for name in find_parameters(text)})
         self._ready()
-        with self._explained(request.text):
+        with self.explained(request.text):
             raw = self._engine.raw_connection()
             try:
                 self._parse(raw.driver_connection, text, values)
@@ -302,12 +303,12 @@ class Relational(Catalogued):
         if not self.can_write:
             raise ChangeError(f"Writing to {self.word} is not possible yet.", "Copy the statements, or send the rows.")
         self._ready(stop, is_sure=True)
-        with self._explained(), self._writing([], stop=stop) as driver:
-            handle = self._handle(driver)
+        with self.explained(), self._writing([], stop=stop) as driver:
+            handle = self.handle_of(driver)
 
             def cancel() -> None:
                 with suppress(Exception):  # it may have ended meanwhile
-                    self._cancel(handle)
+                    self.cancel(handle)
 
             stop.on_stop(cancel)
             try:
@@ -366,7 +367,7 @@ class Relational(Catalogued):
         """Execute; set `answer.rows` to an iterator over batches. Returns the columns' names and kinds."""
         raise NotImplementedError
 
-    def _release(self, driver: Any) -> None:
+    def release(self, driver: Any) -> None:
         """What a run set on the driver's connection is taken off again."""
 
     def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> AbstractContextManager[Any]:
@@ -375,11 +376,11 @@ class Relational(Catalogued):
         with it, and so what it holds."""
         raise ChangeError(f"{self.word} can't be written to here.")
 
-    def _many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
+    def run_many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
         """Run statements in their order, with as few waits as the driver can."""
-        return run_each(lambda: self._reading_cursor(driver), wanted)
+        return run_each(lambda: self.reading_cursor(driver), wanted)
 
-    def _reading_cursor(self, driver: Any) -> Any:
+    def reading_cursor(self, driver: Any) -> Any:
         """A cursor that gives values in the forms in which `run` gives them."""
         return driver.cursor()
 
@@ -395,11 +396,11 @@ class Relational(Catalogued):
         """What the server warns of after a statement, where it has to be asked for."""
         return []
 
-    def _handle(self, driver: Any) -> Any:
-        """What `_cancel` needs to know of a connection."""
+    def handle_of(self, driver: Any) -> Any:
+        """What `cancel` needs to know of a connection."""
         return driver
 
-    def _cancel(self, handle: Any) -> None:
+    def cancel(self, handle: Any) -> None:
         """Ask the server, from outside, to end what a connection does."""
 
     def _parse(self, driver: Any, text: str, values: dict[str, Any]) -> None:

@@ -10,7 +10,7 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from functools import cache
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import Any, Protocol
 
 from nimble_otter.errors import ChangeError, ConnectError
 from nimble_otter.query.effects import Verdict
@@ -23,9 +23,6 @@ from nimble_otter.sources.trace import Origin
 from nimble_otter.sources.urls import Secret, dropped_secrets, split_secret, without_secrets
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind, Table
-
-if TYPE_CHECKING:
-    from nimble_otter.sources.long import LongColumns
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,6 +75,16 @@ class Request:
     stages: int | None = None
     shorten: bool = False
     with_keys: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class LongColumns:
+    """Columns of a result that the server cuts after LONGEST + 1 characters or bytes, as (place, name in `table`), and
+    the key by which they are fetched whole."""
+
+    table: str
+    keys: tuple[tuple[int, str], ...]
+    columns: tuple[tuple[int, str], ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -226,9 +233,9 @@ def _driver_of(scheme: str) -> Driver:
     raise ConnectError(f"There is no driver for {scheme}: sources.", f"Known are {known} and SQLite files.")
 
 
-def check_guarded(connection: Connection, text: str) -> None:
+def check_guarded(guarded: tuple[str, ...], text: str) -> None:
     """Raises: ChangeError, where a statement that writes names a database that is marked read-only."""
-    for name in connection.guarded:
+    for name in guarded:
         if re.search(rf"(?<!\w){re.escape(name)}(?!\w)", text, re.IGNORECASE):
             raise ChangeError(f"The database {name} is marked read-only on this server.", "Take the mark off first.")
 

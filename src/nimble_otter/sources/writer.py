@@ -4,34 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.facts import TableFacts
+from nimble_otter.sources.session import Bound, Done, Writing
 from nimble_otter.sources.source import check_guarded
-
-if TYPE_CHECKING:
-    from nimble_otter.sources.relational import Relational
-
-Bound = tuple[str, tuple[Any, ...]]
-"""A statement with the driver's markers, and its values in their order."""
-
-
-@dataclass(frozen=True, slots=True)
-class Done:
-    """What a statement did: rows touched, rows given back, and how many rows triggers and keys changed beside (0 where
-    the server does not tell)."""
-
-    touched: int
-    rows: tuple[tuple[Any, ...], ...] = ()
-    beside: int = 0
 
 
 class Writer:
     """One transaction on a relational server, rolled back unless `commit` was called. Errors are SourceError's."""
 
-    def __init__(self, connection: Relational, driver: Any) -> None:
+    def __init__(self, connection: Writing, driver: Any) -> None:
         self._connection, self.driver = connection, driver
         self.mark = ""
 
@@ -44,14 +28,14 @@ class Writer:
         """Run statements in their order. When one fails the transaction is only good for going back to a savepoint."""
         if self._connection.guarded:
             for text, _ in wanted:
-                check_guarded(self._connection, text)
-        with self._connection._explained():
-            return self._connection._many(self.driver, wanted)
+                check_guarded(self._connection.guarded, text)
+        with self._connection.explained():
+            return self._connection.run_many(self.driver, wanted)
 
     def ask(self, bound: Bound) -> tuple[list[str], list[tuple[Any, ...]]]:
         """Names and rows of a query of our own."""
-        with self._connection._explained():
-            cursor = self._connection._reading_cursor(self.driver)
+        with self._connection.explained():
+            cursor = self._connection.reading_cursor(self.driver)
             try:
                 cursor.execute(*bound)
                 return [c[0] for c in cursor.description], [tuple(row) for row in cursor.fetchall()]
@@ -63,7 +47,7 @@ class Writer:
         """What hangs on a table now, as this transaction sees it."""
         own = self._connection
         return own.facts_of(
-            lambda text, values: self.ask((text, values))[1], table.schema or None, table.bare, own._default
+            lambda text, values: self.ask((text, values))[1], table.schema or None, table.bare, own.default_schema
         )
 
     def changed_elsewhere(self) -> int | None:
@@ -73,7 +57,7 @@ class Writer:
 
     def tell(self, text: str) -> None:
         """A statement that gives nothing."""
-        with self._connection._explained():
+        with self._connection.explained():
             cursor = self.driver.cursor()
             try:
                 cursor.execute(text)
@@ -93,7 +77,7 @@ class Writer:
 
     def commit(self) -> None:
         """Raises: SourceError's; after LostError the outcome is not known."""
-        with self._connection._explained():
+        with self._connection.explained():
             self.driver.commit()
 
 

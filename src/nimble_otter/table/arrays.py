@@ -11,13 +11,14 @@ from decimal import Decimal
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from nimble_otter.table import moments
 from nimble_otter.table.amounts import EXACT_FLOAT, as_floats, largest
 from nimble_otter.table.build import column_of
 from nimble_otter.table.columns import Column, Ids, Kind, Mask, Table, blanked
 from nimble_otter.table.combine import chained
-from nimble_otter.table.conditions import Call, Case, ColumnAt, Literal, Operand
+from nimble_otter.table.conditions import Call, Case, ColumnAt, Literal, Node, Operand
 from nimble_otter.table.functions import rounded
 
 EXACT = 1 << 62
@@ -27,14 +28,18 @@ COMPARE: dict[str, Callable[[Any, Any], Any]] = {
 }  # fmt: skip
 
 
-def array_of(operand: Operand, table: Table, ids: Ids) -> Column | None:
+Truth = Callable[[Node, Table, Ids], NDArray[np.bool_]]
+"""Where a condition is true, for the rows of a table with these numbers: what CASE needs of conditions."""
+
+
+def array_of(operand: Operand, table: Table, ids: Ids, truth: Truth) -> Column | None:
     """The values for the rows as a column of them alone; None where that is not possible, or not exact."""
     if isinstance(operand, ColumnAt):
         column = table.columns[operand.index]
         fits = column.kind not in (Kind.TEXT, Kind.UUID, Kind.OBJECT)
         return column.take(ids) if fits and not operand.path and column.missing is None else None
     if isinstance(operand, Case):
-        return _case(operand, table, ids)
+        return _case(operand, table, ids, truth)
     if isinstance(operand, Literal):
         value = operand.value
         if isinstance(value, bool):
@@ -51,13 +56,13 @@ def array_of(operand: Operand, table: Table, ids: Ids) -> Column | None:
     if not isinstance(operand, Call):
         return None
     if operand.name == "coalesce":
-        return _coalesced(operand.args, table, ids)
+        return _coalesced(operand.args, table, ids, truth)
     if operand.name in ("extract", "date_trunc", "moved"):
-        return _of_moments(operand, table, ids)
+        return _of_moments(operand, table, ids, truth)
     made = _ARRAYS.get(operand.name)
     if made is None:
         return None
-    parts = [array_of(arg, table, ids) for arg in operand.args]
+    parts = [array_of(arg, table, ids, truth) for arg in operand.args]
     known = [p for p in parts if p is not None]
     return made(*known) if len(known) == len(parts) else None
 
@@ -89,9 +94,9 @@ def compare_doubles(op: str, left: Any, right: Any) -> Mask:
     return np.asarray(same if op == "=" else ~same)
 
 
-def _of_moments(operand: Call, table: Table, ids: Ids) -> Column | None:
+def _of_moments(operand: Call, table: Table, ids: Ids, truth: Truth) -> Column | None:
     inner = next((a for a in operand.args if not isinstance(a, Literal)), None)
-    column = array_of(inner, table, ids) if inner is not None else None
+    column = array_of(inner, table, ids, truth) if inner is not None else None
     said = [a.value for a in operand.args if isinstance(a, Literal)]
     if column is None:
         return None
@@ -102,23 +107,21 @@ def _of_moments(operand: Call, table: Table, ids: Ids) -> Column | None:
     return (moments.part_of if operand.name == "extract" else moments.cut)(column, said[0])
 
 
-def _case(operand: Case, table: Table, ids: Ids) -> Column | None:
-    from nimble_otter.table.filter import true_of  # the two work out parts of each other
-
-    parts = _parts([*(value for _, value in operand.branches), operand.default], table, ids)
+def _case(operand: Case, table: Table, ids: Ids, truth: Truth) -> Column | None:
+    parts = _parts([*(value for _, value in operand.branches), operand.default], table, ids, truth)
     if parts is None:
         return None
     which = np.full(len(ids), len(parts) - 1)
     left = np.ones(len(ids), np.bool_)
     for at, (test, _) in enumerate(operand.branches):
-        true = true_of(test, table, ids) & left
+        true = truth(test, table, ids) & left
         which[true] = at
         left &= ~true
     return _chosen(parts, which)
 
 
-def _coalesced(operands: Sequence[Operand], table: Table, ids: Ids) -> Column | None:
-    parts = _parts(operands, table, ids)
+def _coalesced(operands: Sequence[Operand], table: Table, ids: Ids, truth: Truth) -> Column | None:
+    parts = _parts(operands, table, ids, truth)
     if parts is None:
         return None
     which = np.full(len(ids), len(parts) - 1)
@@ -127,7 +130,7 @@ def _coalesced(operands: Sequence[Operand], table: Table, ids: Ids) -> Column | 
     return _chosen(parts, which)
 
 
-def _parts(operands: Sequence[Operand], table: Table, ids: Ids) -> list[Column] | None:
+def _parts(operands: Sequence[Operand], table: Table, ids: Ids, truth: Truth) -> list[Column] | None:
     """Columns of one kind for the rows, a literal as one row; None where they are of several."""
     parts = []
     for operand in operands:
@@ -135,12 +138,12 @@ def _parts(operands: Sequence[Operand], table: Table, ids: Ids) -> list[Column] 
         if isinstance(operand, Literal) and (operand.value is None or isinstance(operand.value, str)):
             made = column_of([operand.value])
         elif isinstance(operand, Literal):
-            made = array_of(operand, table, ids[:1])
+            made = array_of(operand, table, ids[:1], truth)
         elif isinstance(operand, ColumnAt) and not operand.path:
             column = table.columns[operand.index]
             made = column.take(ids) if column.kind is not Kind.OBJECT and column.missing is None else None
         else:
-            made = array_of(operand, table, ids)
+            made = array_of(operand, table, ids, truth)
         if made is None:
             return None
         parts.append(made)

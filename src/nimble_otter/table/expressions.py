@@ -7,12 +7,11 @@ from dataclasses import replace
 import numpy as np
 
 from nimble_otter.stop import NEVER, StopToken
-from nimble_otter.table.arrays import array_of
 from nimble_otter.table.build import ColumnBuilder
 from nimble_otter.table.columns import CodedText, Column, Ids, Kind, Table, pick, placed
 from nimble_otter.table.combine import spread
 from nimble_otter.table.conditions import ColumnAt, Node, Operand
-from nimble_otter.table.filter import BLOCK, values_of
+from nimble_otter.table.filter import BLOCK, column_of_operand, values_of
 from nimble_otter.table.windows import without_windows
 
 
@@ -24,7 +23,7 @@ def compute(operand: Operand, table: Table, ids: Ids, stop: StopToken = NEVER) -
     made = _by_words(operand, table, ids)
     if made is not None:
         return made
-    made = array_of(operand, table, ids) if len(ids) else None
+    made = column_of_operand(operand, table, ids) if len(ids) else None
     if made is not None and made.kind not in (Kind.TEXT, Kind.UUID):
         return placed(made, table.rows, ids)  # which also puts zero where there is no value
     if made is not None:

@@ -118,6 +118,11 @@ def true_of(node: Node, table: Table, ids: Ids) -> Bools:
     return _where(node, table, ids, True)
 
 
+def column_of_operand(operand: Operand, table: Table, ids: Ids) -> Column | None:
+    """An operand's values for the rows as a column of them alone; None where that is not possible, or not exact."""
+    return array_of(operand, table, ids, true_of)
+
+
 def false_of(node: Node, table: Table, ids: Ids) -> Bools:
     """Where the condition is false; not where it is true or unknown."""
     return _where(node, table, ids, False)
@@ -204,7 +209,7 @@ def _compare(node: Compare, table: Table, ids: Ids, want: bool) -> Bools:
             value = fitted(right.value, column.kind, table.fields[left.index].name)
             true = _compare_column(column, op, value, ids)
             return _full(column, ids, true if want else ~true)
-    here, there = array_of(left, table, ids), array_of(right, table, ids)
+    here, there = column_of_operand(left, table, ids), column_of_operand(right, table, ids)
     if here is not None and there is not None and (holds := compared(op, here, there)) is not None:
         return (holds if want else ~holds) & ~here.empty_at() & ~there.empty_at()
     test = COMPARE[op]

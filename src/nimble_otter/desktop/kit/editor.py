@@ -63,7 +63,7 @@ class SqlEditor(QPlainTextEdit):
     run_wanted = Signal()
     run_all_wanted = Signal()
 
-    def __init__(self, numbered: bool = True) -> None:
+    def __init__(self, numbered: bool = True, quoted: Callable[[str], str] = str) -> None:
         super().__init__()
         self.setFont(code_font())
         self.setAccessibleName("Query text")
@@ -83,7 +83,7 @@ class SqlEditor(QPlainTextEdit):
         )
         self._current: Statement | None = None
         self.completions: CompletionList | None = None
-        self.quoted: Callable[[str], str] = str
+        self.quoted = quoted
         self.document().setDocumentMargin(6)
         self.gutter = 40 if numbered else 4
         self.setViewportMargins(self.gutter, 0, 0, 0)

@@ -35,6 +35,7 @@ class FileWatcher(QObject):
         self._watcher.fileChanged.connect(lambda _: self._later.start())
         self._watcher.directoryChanged.connect(lambda _: self._later.start())
         self._told: dict[Path, str] = {}
+        workspace.pull_opened.connect(lambda made: self.watch() if made.path is not None else None)
 
     def watch(self) -> None:
         """Watch the files of all open pulls, and the shelf."""

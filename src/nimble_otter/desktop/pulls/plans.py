@@ -24,7 +24,7 @@ from nimble_otter.desktop.pulls.shaping import Shaping
 from nimble_otter.errors import ChangeError
 from nimble_otter.pull.drafts import EditDraft
 from nimble_otter.sources import Fetched
-from nimble_otter.sources.long import cut_rows
+from nimble_otter.sources.truncation import cut_rows
 from nimble_otter.table.patch import patched
 
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
 from weakref import WeakKeyDictionary
 
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.pulls.pull_state import PullState
+from nimble_otter.desktop.runtime.connections import Hub
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import open_pull, places
 from nimble_otter.pull.course import Course
@@ -17,21 +18,19 @@ from nimble_otter.pull.others import path_of
 from nimble_otter.pull.steps import AppendStep, JoinStep
 from nimble_otter.table import View
 
-if TYPE_CHECKING:
-    from nimble_otter.desktop.pulls.workspace import Workspace
 
+class PullDependencies:
+    """One for a workspace, whose `pulls` are all open ones. A pull that is open under a name comes before a saved
+    one."""
 
-class OtherPulls:
-    """One for a workspace. A pull that is open under a name comes before a saved one."""
-
-    def __init__(self, workspace: Workspace) -> None:
-        self._workspace = workspace
+    def __init__(self, hub: Hub, pulls: Sequence[OpenPull], say: Callable[[str, bool], object]) -> None:
+        self._hub, self._pulls, self._say = hub, pulls, say
         self._unseen: dict[Path, OpenPull] = {}
         self._views: WeakKeyDictionary[OpenPull, tuple[Course, View]] = WeakKeyDictionary()
 
     def names_for(self, session: OpenPull) -> list[str]:
         """Pulls whose rows a pull could take: all that don't take its own."""
-        names = [s.pull.name for s in self._workspace.pulls if s is not session]
+        names = [s.pull.name for s in self._pulls if s is not session]
         names += [path.stem for path in sorted(places.shelf_folder().rglob(f"*{SUFFIX}"))]
         return [name for name in dict.fromkeys(names) if name != session.pull.name and not self._takes(name, session)]
 
@@ -43,24 +42,24 @@ class OtherPulls:
         return any(n == session.pull.name or self._takes(n, session, deep + 1) for n in found.shaping.needs)
 
     def _open(self, name: str, but: PullState) -> OpenPull | None:
-        every = [*self._workspace.pulls, *self._unseen.values()]
+        every = [*self._pulls, *self._unseen.values()]
         return next((s for s in every if s.pull.name == name and s is not but), None)
 
     def rows_for(self, session: PullState, name: str, fresh: bool) -> View | None:
         """The rows at the end of a pull; None while there are none, and then they are asked for. `fresh` asks again for
         those of a pull that is not open."""
         if name == session.pull.name or self._takes(name, session):
-            self._workspace.say(f"{name} takes rows of {session.pull.name} itself; it can't be joined to it.", True)
+            self._say(f"{name} takes rows of {session.pull.name} itself; it can't be joined to it.", True)
             return None
         found = self._open(name, session)
         if found is None:
             found, fresh = self._from_shelf(name), False
         if found is None:
             return None
-        is_unseen = found not in self._workspace.pulls
+        is_unseen = found not in self._pulls
         if found.course is None or found.is_running or (fresh and is_unseen):
             if found.waits:
-                self._workspace.say(f"{name} was not run here before; open it and run it once.", True)
+                self._say(f"{name} was not run here before; open it and run it once.", True)
             elif not found.is_running and found.error is None and (found.table is None or fresh):
                 found.runs.run_again()
             return None
@@ -68,7 +67,7 @@ class OtherPulls:
         if kept is None or kept[0] is not found.course:
             kept = self._views[found] = (found.course, found.course.end.as_shown())
             if found.fetched is not None and (found.fetched.was_cut or found.fetched.is_part):
-                self._workspace.say(f"{name} holds only a part of its rows; so does what is made of them.", True)
+                self._say(f"{name} holds only a part of its rows; so does what is made of them.", True)
         return kept[1]
 
     def _from_shelf(self, name: str) -> OpenPull | None:
@@ -79,10 +78,10 @@ class OtherPulls:
             try:
                 pull = open_pull(path)
             except OtterError as problem:
-                self._workspace.say(str(problem), True)
+                self._say(str(problem), True)
                 return None
-            self._unseen[path] = made = OpenPull(pull, self._workspace.hub, path, 0, self.rows_for)
-            made.waits = not self._workspace.hub.known_pulls.has(pull)
+            self._unseen[path] = made = OpenPull(pull, self._hub, path, 0, self.rows_for)
+            made.waits = not self._hub.known_pulls.has(pull)
             made.rows_changed.connect(lambda: self.changed(made))
             made.state_changed.connect(lambda: self._told(made))
         return self._unseen[path]
@@ -92,7 +91,7 @@ class OtherPulls:
         name, kept = session.pull.name, self._views.get(session)
         if session.course is None or (kept is not None and kept[0] is session.course):
             return
-        for other in [*self._workspace.pulls, *self._unseen.values()]:
+        for other in [*self._pulls, *self._unseen.values()]:
             takes = other is not session and name in other.shaping.needs and other.table is not None
             if takes and not self._takes(name, other):
                 other.shaping.take_others()
@@ -100,7 +99,7 @@ class OtherPulls:
     def renamed(self, session: OpenPull, before: str) -> None:
         """A pull has another name: those that took its rows take them by that."""
         after = session.pull.name
-        for other in self._workspace.pulls:
+        for other in self._pulls:
             if other is session or before not in other.shaping.needs or self._open(before, other) is not None:
                 continue
             steps = tuple(
@@ -113,4 +112,4 @@ class OtherPulls:
 
     def _told(self, session: OpenPull) -> None:
         if session.error is not None:
-            self._workspace.say(f"{session.pull.name}: {session.error}", True)
+            self._say(f"{session.pull.name}: {session.error}", True)

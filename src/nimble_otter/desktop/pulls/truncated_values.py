@@ -21,7 +21,7 @@ from nimble_otter.pull.steps import (
     UnpivotStep,
 )
 from nimble_otter.sources import Fetched
-from nimble_otter.sources.long import fetch_whole
+from nimble_otter.sources.truncation import fetch_whole
 from nimble_otter.table.patch import patched
 
 

@@ -11,7 +11,7 @@ from PySide6.QtCore import QObject, Signal
 
 from nimble_otter.desktop.pulls.notice import Notice, Severity
 from nimble_otter.desktop.pulls.open_pull import OpenPull
-from nimble_otter.desktop.pulls.pull_dependencies import OtherPulls
+from nimble_otter.desktop.pulls.pull_dependencies import PullDependencies
 from nimble_otter.desktop.pulls.run_controller import RunQuestions
 from nimble_otter.desktop.pulls.step_ref import StepRef, step_at
 from nimble_otter.desktop.runtime.connections import Hub
@@ -51,7 +51,7 @@ class Workspace(QObject):
         self.pulls: list[OpenPull] = []
         self.current = -1
         self.next_number = first_number
-        self.dependencies = OtherPulls(self)
+        self.dependencies = PullDependencies(hub, self.pulls, self.say)
 
     @property
     def pull(self) -> OpenPull | None:

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPoint, QSize, Qt, QTimer, Signal
 from PySide6.QtWidgets import QSplitter, QStackedWidget, QWidget
@@ -13,43 +11,15 @@ from nimble_otter.desktop.kit.picker import Choice, Picker
 from nimble_otter.desktop.kit.widgets import boxed, button, column, label, row
 from nimble_otter.desktop.query.pieces_cards import Cards
 from nimble_otter.desktop.query.pieces_rows import PieceRows
+from nimble_otter.desktop.query.query_host import Asked, QueryHost
 from nimble_otter.errors import QueryError
-from nimble_otter.query.names import Names, names_of
-from nimble_otter.query.pieces import Card, Pieces, read_pieces
+from nimble_otter.query.names import names_of
+from nimble_otter.query.pieces import Pieces, read_pieces
 from nimble_otter.query.pieces_conditions import add_condition, literal
 from nimble_otter.query.pieces_edits import Route, add_table, column_said, routes, ticked
 
-if TYPE_CHECKING:
-    from nimble_otter.desktop.query.query_drawer import QueryDrawer
-
 _PREVIEW_MS = 700
 _MOST_TABLES = 20_000
-
-
-@dataclass(slots=True)
-class Asked:
-    """What pieces ask of the query drawer: its pieces now, the names of the source, and how they are written."""
-
-    pieces: Pieces = field(default_factory=lambda: Pieces(""))
-    names: Names = field(default_factory=lambda: names_of(()))
-    dialect: str = ""
-
-    def columns(self, card: Card) -> tuple[tuple[str, str], ...]:
-        """Names and kinds of a card's columns, as far as they are known."""
-        known = self.names.table(card.table) if card.table else None
-        return known.columns if known is not None else ()
-
-    def known(self) -> dict[str, str]:
-        """Every way in which a column of the query can be named (folded), with its kind."""
-        found: dict[str, str] = {}
-        for card in self.pieces.cards:
-            for name, word in self.columns(card):
-                found[f"{card.alias}.{name}".casefold()] = word
-                found.setdefault(name.casefold(), word)
-        for item in self.pieces.items:
-            if item.label:
-                found.setdefault(item.label.casefold(), "")
-        return found
 
 
 class PiecesView(QWidget):
@@ -62,7 +32,7 @@ class PiecesView(QWidget):
         """The editor stands in the same place: it must not be as wide as the cards."""
         return QSize(240, super().minimumSizeHint().height())
 
-    def __init__(self, drawer: QueryDrawer) -> None:
+    def __init__(self, drawer: QueryHost) -> None:
         super().__init__()
         self._drawer = drawer
         self.asked = Asked()
@@ -208,6 +178,14 @@ class PiecesView(QWidget):
                     if column_name.casefold() == name.casefold():
                         return self._drawer.help.values(card.table, column_name)
         return []
+
+    def begin_condition(self, left: str) -> None:
+        """A condition on a column, to be gone on with."""
+        self.rows.begin("where", left)
+
+    def edit_join(self, at: int) -> None:
+        """Go to the join of a card as text."""
+        self.rows.focus(f"join {at}")
 
     def tell(self, text: str) -> None:
         self._drawer.say(text)

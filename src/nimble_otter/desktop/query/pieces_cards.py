@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from functools import partial
-from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, QObject, QPoint, QPointF, QRect, QSize, Qt, QTimerEvent
 from PySide6.QtGui import (
@@ -31,6 +30,7 @@ from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.mime_types import FIELD_DRAG, NAME_DRAG, VALUE_DRAG, parts_in, text_in
 from nimble_otter.desktop.kit.theme import theme, ui_font
 from nimble_otter.desktop.kit.widgets import ElidedLabel, Line, as_plain, button, column, label, row
+from nimble_otter.desktop.query.query_host import PiecesHost
 from nimble_otter.query.pieces import Card, Pieces
 from nimble_otter.query.pieces_edits import (
     JOINS,
@@ -45,9 +45,6 @@ from nimble_otter.query.pieces_edits import (
     ticked,
 )
 
-if TYPE_CHECKING:
-    from nimble_otter.desktop.query.pieces import PiecesView
-
 _WIDTH, _GAP, _EDGE, _LANE = 172, 104, 12, 16
 _LEAST, _ROW = 104, 21
 _NAME = Qt.ItemDataRole.UserRole
@@ -56,7 +53,7 @@ _NAME = Qt.ItemDataRole.UserRole
 class _CardBox(QFrame):
     """A card: the table's name, and its columns to be ticked."""
 
-    def __init__(self, cards: Cards, view: PiecesView, at: int) -> None:
+    def __init__(self, cards: Cards, view: PiecesHost, at: int) -> None:
         super().__init__()
         self.setObjectName("card")
         self._cards, self._view, self.at = cards, view, at
@@ -147,7 +144,7 @@ class _CardBox(QFrame):
                 self._cards.remove(self.at)
                 return True
             if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and name:
-                self._view.rows.begin("where", self.said(name))
+                self._view.begin_condition(self.said(name))
                 return True
             if event.key() == Qt.Key.Key_Menu:
                 self.offer(self.columns.visualItemRect(item).bottomLeft() if item is not None else QPoint())
@@ -163,7 +160,7 @@ class _CardBox(QFrame):
         name = item.data(0, _NAME) if item is not None else ""
         menu = QMenu(self)
         if name:
-            menu.addAction(f"Condition on {name}…", lambda: self._view.rows.begin("where", self.said(name)))
+            menu.addAction(f"Condition on {name}…", lambda: self._view.begin_condition(self.said(name)))
             menu.addAction("Order by it", lambda: self._view.change(lambda p: add_order(p, self.said(name))))
             menu.addAction("Order by it, descending", partial(self._order_down, name))
             menu.addSeparator()
@@ -177,7 +174,7 @@ class _CardBox(QFrame):
 class Cards(QScrollArea):
     """All cards, left to right in the order of the text; takes tables, columns and values that are dropped."""
 
-    def __init__(self, view: PiecesView) -> None:
+    def __init__(self, view: PiecesHost) -> None:
         super().__init__()
         self._view = view
         self._ground = _Ground(self)
@@ -293,7 +290,7 @@ class Cards(QScrollArea):
                 f"by {way.said}",
                 lambda way=way: self._view.change(lambda p: set_route(p, at, way, self._view.quoted)),
             )
-        menu.addAction("Change the condition as text", lambda: self._view.rows.focus(f"join {at}"))
+        menu.addAction("Change the condition as text", lambda: self._view.edit_join(at))
         made = self.joins[at]
         menu.popup(made.mapToGlobal(made.rect().bottomLeft()))
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import partial
-from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import (
@@ -22,13 +21,11 @@ from PySide6.QtWidgets import (
 from nimble_otter.desktop.kit.picker import Choice, Picker
 from nimble_otter.desktop.kit.theme import code_font
 from nimble_otter.desktop.kit.widgets import as_plain, boxed, button, clear, column, combo, label, row
+from nimble_otter.desktop.query.query_host import PiecesHost
 from nimble_otter.query import pieces_conditions as conditions
 from nimble_otter.query import pieces_edits as edits
 from nimble_otter.query.pieces import Group, Leaf, Pieces
 from nimble_otter.query.scopes import tokens_of
-
-if TYPE_CHECKING:
-    from nimble_otter.desktop.query.pieces import PiecesView
 
 _FIGURES = [("", "as it is"), ("count", "count"), ("count distinct", "distinct"), ("sum", "sum"), ("avg", "mean"),
             ("min", "min"), ("max", "max")]  # fmt: skip
@@ -51,7 +48,7 @@ class _Draft:
 class PieceRows(QScrollArea):
     """Every field changes the text when it is left or Enter is pressed."""
 
-    def __init__(self, view: PiecesView) -> None:
+    def __init__(self, view: PiecesHost) -> None:
         super().__init__()
         self._view = view
         self._draft: _Draft | None = None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -20,6 +21,7 @@ from nimble_otter.desktop.query.waiting_strip import WaitingStrip
 from nimble_otter.errors import OtterError, QueryError
 
 if TYPE_CHECKING:
+    from nimble_otter.desktop.pulls.open_pull import OpenPull
     from nimble_otter.desktop.pulls.workspace import Proposal
     from nimble_otter.desktop.query.pieces import PiecesView
 
@@ -33,10 +35,10 @@ class QueryDrawer(Drawer):
     title = "Query"
     room_wanted = Signal(int)
 
-    def __init__(self) -> None:
+    def __init__(self, used: dict[str, int], pulls: Callable[[], Sequence[OpenPull]]) -> None:
         super().__init__()
-        self.editor = SqlEditor()
-        self.help = QueryHelp(self.editor, lambda: self.session)
+        self.editor = SqlEditor(quoted=self._quoted)
+        self.help = QueryHelp(self.editor, lambda: self.session, used, pulls)
         self.editor.help_with(self.help.complete, self.help.taken)
         self.finder, self.edits = FindBar(self.editor), QueryEdits(self)
         self.text_button = button("Edit", lambda: self.edits.offer(self.text_button), "", "Change the text as a whole")
@@ -96,7 +98,6 @@ class QueryDrawer(Drawer):
         self.help.looked.connect(self._tell)
         self.editor.run_wanted.connect(self.run)
         self.editor.run_all_wanted.connect(self.run_all)
-        self.editor.quoted = self._quoted
         self.sql.clicked.connect(lambda: self._speak("sql"))
         self.native.clicked.connect(lambda: self._speak("native"))
 

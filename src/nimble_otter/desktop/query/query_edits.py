@@ -4,16 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from PySide6.QtWidgets import QInputDialog, QMenu, QPushButton
 
+from nimble_otter.desktop.query.query_host import QueryHost
 from nimble_otter.errors import OtterError
 from nimble_otter.query.names import names_of
 from nimble_otter.query.rewrite import expand_stars, format_sql, make_parameter, name_part, qualify, rename_alias
-
-if TYPE_CHECKING:
-    from nimble_otter.desktop.query.query_drawer import QueryDrawer
 
 EDITS = (
     ("format", "Lay the text out", "Ctrl+Shift+F"),
@@ -34,7 +32,7 @@ EDITS = (
 class QueryEdits:
     """Each `do` changes the drawer's text as one step of undo, or says why it can't."""
 
-    def __init__(self, drawer: QueryDrawer) -> None:
+    def __init__(self, drawer: QueryHost) -> None:
         self._drawer, self._editor = drawer, drawer.editor
 
     def do(self, key: str) -> None:

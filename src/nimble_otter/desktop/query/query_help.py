@@ -32,16 +32,20 @@ _MOST_LOOKED_AT = 60_000
 
 
 class QueryHelp(QObject):
-    """`looked` comes when problems were found or are gone. Knows the pull that is shown; `pulls` gives all open ones,
-    whose rows hold values seen lately."""
+    """`looked` comes when problems were found or are gone. Knows the pull that is shown; `used` counts the names
+    that were taken, `pulls` gives all open ones, whose rows hold values seen lately."""
 
     looked = Signal()
 
-    def __init__(self, editor: SqlEditor, session: Callable[[], OpenPull | None]) -> None:
+    def __init__(
+        self,
+        editor: SqlEditor,
+        session: Callable[[], OpenPull | None],
+        used: dict[str, int],
+        pulls: Callable[[], Sequence[OpenPull]],
+    ) -> None:
         super().__init__(editor)
-        self._editor, self._session = editor, session
-        self.used: dict[str, int] = {}
-        self.pulls: Callable[[], Sequence[OpenPull]] = list
+        self._editor, self._session, self.used, self.pulls = editor, session, used, pulls
         self.problems: list[Problem] = []
         self._seen: tuple[str, int, str] | None = None
         self._later = QTimer(self)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from dataclasses import replace
 from functools import partial
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QLineEdit, QPlainTextEdit, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
@@ -15,6 +15,7 @@ from nimble_otter.desktop.kit.widgets import as_plain, boxed, button, clear, col
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.query.parameter_fields import ParameterFields
 from nimble_otter.desktop.query.proposal import ProposalView
+from nimble_otter.desktop.query.query_host import QueryHost
 from nimble_otter.desktop.query.run_trees import OutcomesList, PlanTree
 from nimble_otter.errors import OtterError
 from nimble_otter.pull.model import Query
@@ -22,16 +23,13 @@ from nimble_otter.query import translate_select
 from nimble_otter.sources.drivers.mongodb import shown
 from nimble_otter.table.show import grouped
 
-if TYPE_CHECKING:
-    from nimble_otter.desktop.query.query_drawer import QueryDrawer
-
 _NARROW, _WIDE = 250, 430
 
 
 class QuerySide(QWidget):
     """Belongs to the query drawer; `fill` brings it up to date with the drawer's pull."""
 
-    def __init__(self, drawer: QueryDrawer) -> None:
+    def __init__(self, drawer: QueryHost) -> None:
         super().__init__()
         self.setObjectName("raised")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)

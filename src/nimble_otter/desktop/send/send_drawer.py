@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -41,6 +41,7 @@ from nimble_otter.send import all_formats, format_for
 from nimble_otter.table.show import grouped
 
 if TYPE_CHECKING:
+    from nimble_otter.desktop.runtime.connections import Hub
     from nimble_otter.desktop.send.sending import Sending
 
 DEFAULT_FOLDER = "~/"
@@ -55,11 +56,10 @@ class SendDrawer(Drawer):
     write_wanted = Signal()
     locale_set = Signal(dict)
 
-    def __init__(self) -> None:
+    def __init__(self, sending: Sending, hub: Hub, receiver: Callable[[], Mapping[str, Any]]) -> None:
+        """`receiver` gives how copies are written for whoever gets them."""
         super().__init__()
-        self.sending: Sending | None = None
-        self._looked_up = set[int]()
-        self.receiver: Callable[[], Mapping[str, Any]] = dict
+        self.sending, self._receiver = sending, receiver
         self.write = button("Write file", self.write_wanted.emit, "primary")
         self.head.right.addWidget(self.write)
         self.formats = QListWidget()
@@ -72,7 +72,7 @@ class SendDrawer(Drawer):
             item.setSizeHint(QSize(0, 23))
             self.formats.addItem(item)
         self.formats.currentItemChanged.connect(lambda item, _: self._choose(item))
-        self.form = SendForm()
+        self.form = SendForm(lambda: hub.sources, lambda name: hub.tables.get(name, []))
         self.form.changed.connect(self._put)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
@@ -109,22 +109,6 @@ class SendDrawer(Drawer):
         self._later.setSingleShot(True)
         self._later.setInterval(_PREVIEW_MS)
         self._later.timeout.connect(self._show_preview)
-
-    @property
-    def sources(self) -> Callable[[], Sequence[Any]]:
-        return self.form.sources
-
-    @sources.setter
-    def sources(self, find: Callable[[], Sequence[Any]]) -> None:
-        self.form.sources = find
-
-    @property
-    def tables(self) -> Callable[[str], Sequence[Any]]:
-        return self.form.tables
-
-    @tables.setter
-    def tables(self, find: Callable[[str], Sequence[Any]]) -> None:
-        self.form.tables = find
 
     # --- what was sent -----------------------------------------------------------------------------------------
 
@@ -208,11 +192,7 @@ class SendDrawer(Drawer):
         self.form.show_plan(plan)
         self.columns.show_rows(shaped)
         self.columns.setEnabled(plan.scope in ("shown", "tree"))
-        if not session.last_sent and self.sending is not None and session.number not in self._looked_up:
-            self._looked_up.add(session.number)  # once: it is read from the log
-            session.last_sent = self.sending.last(session)
-            if session.last_sent:
-                session.pull_changed.emit()
+        self.sending.recall_last(session)
         self._show_report()
         self._later.start()
 
@@ -234,7 +214,7 @@ class SendDrawer(Drawer):
 
     def _show_preview(self) -> None:
         """The first rows as they will be written; what is wrong with the options in their place."""
-        if self.session is None or self.sending is None or not self.isVisible():
+        if self.session is None or not self.isVisible():
             return
         plan = self.plan
         is_text = plan.format in ("clipboard", "source") or format_for(plan.format).is_text
@@ -287,7 +267,7 @@ class SendDrawer(Drawer):
                 path = path[: -len(format_.suffix)]
                 break
         if key in dict(_OTHERS):
-            options = dict(self.receiver()) if key == "clipboard" else {}
+            options = dict(self._receiver()) if key == "clipboard" else {}
             self._put(SendPlan(key, path, options, plan.exists, "all" if plan.scope == "all" else "shown"))
             return
         ways = {"ask", "number", "replace", *(way for way, _ in format_for(key).changes)}

@@ -27,10 +27,9 @@ class SendForm(QWidget):
 
     changed = Signal(object)
 
-    def __init__(self) -> None:
+    def __init__(self, sources: Callable[[], Sequence[Any]], tables: Callable[[str], Sequence[Any]]) -> None:
         super().__init__()
-        self.sources: Callable[[], Sequence[Any]] = list
-        self.tables: Callable[[str], Sequence[Any]] = lambda name: ()
+        self.sources, self.tables = sources, tables
         self.has_groups = False
         """Whether the rows that are shown are grouped."""
         self._plan = SendPlan()

@@ -54,6 +54,7 @@ class Sending:
 
     def __init__(self, jobs: Jobs, hub: Hub, folder: Path, say: Callable[[str, bool], None]) -> None:
         self._jobs, self._hub, self._folder, self._say = jobs, hub, folder, say
+        self._looked_up = set[str]()
 
     def send(self, session: OpenPull, plan: SendPlan) -> None:
         """Do what the plan says, in the background."""
@@ -107,10 +108,14 @@ class Sending:
         shared = {option.name for option in format_for("text").options} & plan.options.keys()
         return send_text(few, format_for("text"), {name: plan.options[name] for name in shared})
 
-    def last(self, session: OpenPull) -> str:
-        """When the pull's rows were sent last, for the course."""
-        found = deliveries(self._folder, session.pull.name, 1)
-        return f"last sent {found[0].moment:%a %H:%M}" if found else ""
+    def recall_last(self, session: OpenPull) -> None:
+        """When the pull's rows were sent last, for the course: read from the log once for each open pull."""
+        if session.last_sent or session.uid in self._looked_up:
+            return
+        self._looked_up.add(session.uid)
+        if found := deliveries(self._folder, session.pull.name, 1):
+            session.last_sent = f"last sent {found[0].moment:%a %H:%M}"
+            session.pull_changed.emit()
 
     # --- files -------------------------------------------------------------------------------------------------
 

@@ -3,51 +3,54 @@ can be had back with all that was pending on it."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QWidget
 
 from nimble_otter.desktop.kit.confirm_dialogs import ask_drop, ask_while_writing
+from nimble_otter.desktop.pulls.drafts import DraftStore
 from nimble_otter.desktop.pulls.open_pull import OpenPull
+from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.desktop.query.transaction_strip import ask_to_end
 from nimble_otter.pull import Pull
 from nimble_otter.pull.drafts import EditDraft
-
-if TYPE_CHECKING:
-    from nimble_otter.desktop.shell.window import Window
 
 
 class Closing:
     """One for a window."""
 
-    def __init__(self, window: Window) -> None:
-        self._window = window
+    def __init__(
+        self, window: QWidget, workspace: Workspace, drafts: DraftStore, keep_drafts: Callable[[], object]
+    ) -> None:
+        self._window, self._workspace, self._drafts, self._keep_drafts = window, workspace, drafts, keep_drafts
         self._closed: list[tuple[Pull, Path | None, str, EditDraft, str]] = []
 
     def may_close(self) -> bool:
         """Whether the window may close now; asks where a write is under way."""
-        writing = [session.pull.name for session in self._window.pulls if session.is_writing]
+        writing = [session.pull.name for session in self._workspace.pulls if session.is_writing]
         return not writing or ask_while_writing(writing)
 
     def close(self, at: int, ask: bool = True) -> None:
         """Close a tab; pending changes are asked about, everything else can be had back with "Reopen"."""
-        window = self._window
-        session = window.pulls[at]
+        workspace = self._workspace
+        hub, session = workspace.hub, workspace.pulls[at]
         if session.is_writing:
-            window.say(f"A write of {session.pull.name} is under way. Wait for it or stop it, then close.", True)
+            workspace.say(f"A write of {session.pull.name} is under way. Wait for it or stop it, then close.", True)
             return
         if ask and not self._is_dropped(session):
             return
-        source = window.hub.known(session.pull.source)
-        others = [s for s in window.pulls if s is not session and window.hub.known(s.pull.source).url == source.url]
+        source = hub.known(session.pull.source)
+        others = [s for s in workspace.pulls if s is not session and hub.known(s.pull.source).url == source.url]
         if ask and not others and session.held is not None:
-            ask_to_end(window, window.hub, [source], lambda: window.close_pull(window.pulls.index(session)))
+            ask_to_end(self._window, hub, [source], lambda: self.close(workspace.pulls.index(session)))
             return
         session.runs.stop()
         edits = session.pending.by_key(session.table, session.target) or EditDraft()
         self._closed.append((session.pull, session.path, session.saved_text, edits, session.uid))
-        window.drafts.forget(session)
-        window.workspace.close(session)
-        window.keep_drafts()
+        self._drafts.forget(session)
+        workspace.close(session)
+        self._keep_drafts()
 
     def _is_dropped(self, session: OpenPull) -> bool:
         """Whether nothing is pending, or may be dropped."""
@@ -64,8 +67,7 @@ class Closing:
         if not self._closed:
             return
         pull, path, saved, edits, uid = self._closed.pop()
-        session = self._window.workspace.open_quietly(pull, path)
+        session = self._workspace.open_quietly(pull, path)
         session.saved_text, session.uid = saved, uid
         session.pending.wait(edits)
-        self._window.file_watcher.watch()
-        self._window.workspace.show(session)
+        self._workspace.show(session)

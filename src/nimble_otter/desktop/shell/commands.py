@@ -15,21 +15,21 @@ from nimble_otter.desktop.kit.theme import theme
 from nimble_otter.desktop.pulls.new_steps import STEP_WORDS, new_step
 from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, SEND
 from nimble_otter.desktop.query.query_edits import EDITS
-from nimble_otter.desktop.shell.find_box import Finding
+from nimble_otter.desktop.shell.find_box import FindBox, Finding
 from nimble_otter.desktop.steps.course import query_words
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import open_pull, places
 from nimble_otter.pull.file import SUFFIX
 
 if TYPE_CHECKING:
-    from nimble_otter.desktop.shell.window import Window
+    from nimble_otter.desktop.shell.workbench import Workbench
 
 
 _MOST_TEXT = 5000
 """Characters of a saved pull's text that it is found by."""
 
 
-def add_commands(window: Window) -> None:
+def add_commands(window: Workbench, find_box: FindBox) -> None:
     """Register all commands, in the order of the menu."""
     grid = window.actions_on_grid
 
@@ -81,7 +81,7 @@ def add_commands(window: Window) -> None:
     add("copy_pull", "Copy the pull", window.pages.copy_pull, "", "pull", has_pull)
     add("versions", "Versions of the pull", window.pages.versions, "Ctrl+Shift+V", "pull", has_pull)
     add("close", "Close the pull", lambda: window.close_pull(window.current), "Ctrl+W", "pull", has_pull)
-    add("reopen", "Reopen the pull closed last", window.reopen, "Ctrl+Shift+T", "pull")
+    add("reopen", "Reopen the pull closed last", window.closing.reopen, "Ctrl+Shift+T", "pull")
     add("next_pull", "Next pull", lambda: _turn(window, 1), "Ctrl+PgDown", "pull", has_pull)
     add("previous_pull", "Previous pull", lambda: _turn(window, -1), "Ctrl+PgUp", "pull", has_pull)
     add("open_database", "Pick a database file…", lambda: _open_database(window), "", "source")
@@ -164,7 +164,7 @@ def add_commands(window: Window) -> None:
     add("write", "Write the changes", lambda: window.pull and window.writes.write(window.pull), "", "write", pending)
     add("send_file", "Write the delivery", window.send, "", "write", has_rows)
     add("send_tables", "Send tables of the source", lambda: _send_tables(window), "", "write", has_pull)
-    add("find", "Find a table, column, pull or command", lambda: window.find_box.open(), "Ctrl+K", "view")
+    add("find", "Find a table, column, pull or command", lambda: find_box.open(), "Ctrl+K", "view")
     add("left", "Show or hide Sources", lambda: window.toggle_part("left"), "F7", "view")
     add("right", "Show or hide Detail", lambda: window.toggle_part("right"), "F8", "view")
     add("drawer", "Show or hide the drawer", lambda: window.toggle_part("drawer"), "F9", "view")
@@ -180,32 +180,32 @@ def add_commands(window: Window) -> None:
     add("quit", "Quit", window.close, "Ctrl+Q", "view")
 
 
-def _send_tables(window: Window) -> None:
+def _send_tables(window: Workbench) -> None:
     assert window.pull is not None
     window.sending.ask_tables(window, window.hub.known(window.pull.pull.source))
 
 
-def _turn(window: Window, way: int) -> None:
+def _turn(window: Workbench, way: int) -> None:
     window.show_pull((window.current + way) % len(window.pulls))
 
 
-def _run(window: Window, every: bool = False) -> None:
+def _run(window: Workbench, every: bool = False) -> None:
     window.open_drawer(QUERY, focus=False)
     window.query_drawer.run_all() if every else window.query_drawer.run()
 
 
-def _transaction(window: Window, key: str) -> None:
+def _transaction(window: Workbench, key: str) -> None:
     assert window.pull is not None
     window.open_drawer(QUERY, focus=False)
     window.pull.runs.begin() if key == "begin" else window.pull.runs.end(key == "commit")
 
 
-def _turn_over(window: Window) -> None:
+def _turn_over(window: Workbench) -> None:
     window.open_drawer(QUERY, focus=False)
     window.query_drawer.turn_over()
 
 
-def _edit_text(window: Window, key: str) -> None:
+def _edit_text(window: Workbench, key: str) -> None:
     in_rows = (
         not window.is_shown("query") or window.grid.hasFocus() or window.rows_find.isAncestorOf(window.focusWidget())
     )
@@ -217,7 +217,7 @@ def _edit_text(window: Window, key: str) -> None:
     window.query_drawer.edits.do(key)
 
 
-def _stop(window: Window) -> None:
+def _stop(window: Workbench) -> None:
     if window.jobs.shown() is not None:
         window.jobs.stop_all()
     else:
@@ -226,25 +226,25 @@ def _stop(window: Window) -> None:
                 page.closed.emit()
 
 
-def _in_grid(window: Window, do: Callable[[], None]) -> None:
+def _in_grid(window: Workbench, do: Callable[[], None]) -> None:
     if not isinstance(QApplication.focusWidget(), (QLineEdit, QPlainTextEdit)):
         do()
 
 
-def _detail(window: Window, page: int) -> None:
+def _detail(window: Workbench, page: int) -> None:
     window.toggle_part("right", True)
     window.detail.offer_shapes(None)
     window.detail.turn(page)
 
 
-def _open_pull(window: Window) -> None:
+def _open_pull(window: Workbench) -> None:
     folder = str(places.shelf_folder())
     path, _ = QFileDialog.getOpenFileName(window, "Open a pull", folder, f"Pulls (*{SUFFIX});;All files (*)")
     if path:
         window.open_file(Path(path))
 
 
-def _save_as(window: Window) -> None:
+def _save_as(window: Workbench) -> None:
     assert window.pull is not None
     folder = places.shelf_folder()
     folder.mkdir(parents=True, exist_ok=True)
@@ -254,14 +254,14 @@ def _save_as(window: Window) -> None:
         window.save_pull(Path(path if path.endswith(SUFFIX) else path + SUFFIX))
 
 
-def _rename(window: Window) -> None:
+def _rename(window: Workbench) -> None:
     assert window.pull is not None
     text, done = QInputDialog.getText(window, "Rename the pull", "Name:", text=window.pull.pull.name)
     if done:
         window.rename_pull(text)
 
 
-def _open_database(window: Window) -> None:
+def _open_database(window: Workbench) -> None:
     path, _ = QFileDialog.getOpenFileName(
         window, "Pick a database file", "", "SQLite (*.sqlite *.sqlite3 *.db);;All files (*)"
     )
@@ -280,7 +280,7 @@ def _words_of(path: Path, _changed: int) -> tuple[str, str]:
     return query_words(text), text[:_MOST_TEXT]
 
 
-def collect_findings(window: Window) -> list[Finding]:
+def collect_findings(window: Workbench) -> list[Finding]:
     """Everything that the find box can find now."""
     found: list[Finding] = []
     for place, session in enumerate(window.pulls):
@@ -312,7 +312,7 @@ def collect_findings(window: Window) -> list[Finding]:
     return found
 
 
-def _reveal(window: Window, source: str, table: str) -> None:
+def _reveal(window: Workbench, source: str, table: str) -> None:
     window.toggle_part("left", True)
     window.sources.reveal(source, table)
     item = window.sources.tree.currentItem()

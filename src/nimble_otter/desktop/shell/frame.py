@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from importlib import import_module
-from typing import TYPE_CHECKING, cast
+from typing import TYPE_CHECKING, Any, cast
 
 from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtGui import QIcon
@@ -161,7 +161,7 @@ class Frame(QMainWindow):
         made = self.drawers.get(kind)
         if made is None:
             module, name = _DRAWERS[kind]
-            made = getattr(import_module(f"nimble_otter.desktop.{module}"), name)()
+            made = getattr(import_module(f"nimble_otter.desktop.{module}"), name)(*self.drawer_parts(kind))
             self.drawers[kind] = made
             self.drawer_stack.addWidget(made)
             self.wire_drawer(kind)
@@ -183,6 +183,10 @@ class Frame(QMainWindow):
         import_module(f"nimble_otter.desktop.{left.pop(0)}")
         if left:
             QTimer.singleShot(0, self, lambda: self._warm_views(left))
+
+    def drawer_parts(self, kind: str) -> tuple[Any, ...]:
+        """What a drawer is made with, beside the pull that it shows."""
+        return ()
 
     def wire_drawer(self, kind: str) -> None:
         """Connect a drawer just made; the window knows to what."""

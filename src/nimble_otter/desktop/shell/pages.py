@@ -2,25 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from pathlib import Path
 
+from nimble_otter.desktop.detail.presenter import DetailPresenter
 from nimble_otter.desktop.pulls.step_ref import QUERY
 from nimble_otter.desktop.runtime.jobs import LOCAL
-from nimble_otter.desktop.shell.frame import HISTORY, SEARCH, SOURCE, START, VERSIONS, WORK
+from nimble_otter.desktop.shell.frame import HISTORY, SEARCH, SOURCE, START, VERSIONS, WORK, Frame
 from nimble_otter.pull import Pull, Query
 from nimble_otter.sources import Source, TableInfo
 from nimble_otter.sources.calls import call_of
-
-if TYPE_CHECKING:
-    from nimble_otter.desktop.shell.window import Window
 
 
 class Pages:
     """Turns the window to a page, and acts on what is chosen there."""
 
-    def __init__(self, window: Window) -> None:
-        self._window = window
+    def __init__(self, window: Frame, detail_presenter: DetailPresenter, open_file: Callable[[Path], object]) -> None:
+        self._window, self._workspace, self._detail_presenter = window, window.workspace, detail_presenter
         sources = window.sources
         sources.collection_chosen.connect(self.describe)
         sources.add_wanted.connect(lambda: self.add_source(False))
@@ -30,24 +29,24 @@ class Pages:
         sources.call_wanted.connect(self.call)
         start = window.start_page
         start.source_opened.connect(self.open_source)
-        start.pull_opened.connect(window.open_file)
+        start.pull_opened.connect(open_file)
         start.file_wanted.connect(lambda: window.commands.run("open_database"))
         start.add_wanted.connect(lambda: self.add_source(True))
         window.source_page.saved.connect(self._source_saved)
-        window.search_page.opened.connect(window.add_pull)
+        window.search_page.opened.connect(window.workspace.open)
         history = window.history_page
-        history.opened.connect(window.add_pull)
+        history.opened.connect(window.workspace.open)
         history.text_wanted.connect(self._put_text)
         history.cleared.connect(self._clear_history)
         versions = window.versions_page
-        versions.opened.connect(window.add_pull)
+        versions.opened.connect(window.workspace.open)
         versions.taken_back.connect(self._take_back)
         for page in (window.source_page, window.search_page, history, versions):
             page.closed.connect(self.leave)
 
     def leave(self) -> None:
         """Back to the rows, or the start."""
-        self._window.turn_to(WORK if self._window.pull is not None else START)
+        self._window.turn_to(WORK if self._workspace.pull is not None else START)
 
     def add_source(self, server: bool) -> None:
         self._window.source_page.open(server)
@@ -59,7 +58,7 @@ class Pages:
 
     def _shown_source(self) -> Source | None:
         window = self._window
-        return window.hub.known(window.pull.pull.source) if window.pull is not None else None
+        return window.hub.known(window.workspace.pull.pull.source) if window.workspace.pull is not None else None
 
     def search(self, source: Source | None = None, table: TableInfo | None = None) -> None:
         """The page that finds a value, for a source or one table of it."""
@@ -73,29 +72,29 @@ class Pages:
 
     def versions(self) -> None:
         """The page of what the pull shown was at each run and save."""
-        if self._window.pull is not None:
-            self._window.versions_page.open(self._window.pull)
+        if self._workspace.pull is not None:
+            self._window.versions_page.open(self._workspace.pull)
             self._window.turn_to(VERSIONS)
 
     def _take_back(self, pull: Pull) -> None:
         self.leave()
-        if self._window.pull is not None:
-            self._window.pull.shaping.change(pull, "Take back a version")
+        if self._workspace.pull is not None:
+            self._workspace.pull.shaping.change(pull, "Take back a version")
             self._window.grid.setFocus()  # undo means the pull there, and the text in the editor
-            self._window.say("The pull is as it was then; undo brings the other one back", False)
+            self._workspace.say("The pull is as it was then; undo brings the other one back", False)
 
     def copy_pull(self) -> None:
         """The pull shown once more, in a tab of its own."""
-        shown = self._window.pull
+        shown = self._workspace.pull
         if shown is not None:
-            self._window.add_pull(replace(shown.pull, name=f"{shown.pull.name} copy"))
+            self._workspace.open(replace(shown.pull, name=f"{shown.pull.name} copy"))
 
     def _put_text(self, text: str) -> None:
         window = self._window
-        if window.pull is None:
+        if window.workspace.pull is None:
             return
         self.leave()
-        window.open_drawer(QUERY)
+        self._workspace.show_step(QUERY, True)
         window.query_drawer.editor.replace_text(text)
 
     def _clear_history(self, url: str | None) -> None:
@@ -105,7 +104,7 @@ class Pages:
 
     def _source_saved(self, source: Source) -> None:
         self.leave()
-        self._window.say(f"{source.name} is in the list of sources", False)
+        self._workspace.say(f"{source.name} is in the list of sources", False)
         self.open_source(source)
 
     def open_source(self, source: Source) -> None:
@@ -120,7 +119,7 @@ class Pages:
         """A pull that calls a routine, with a field for each of its arguments."""
         dialect = {"PostgreSQL": "postgresql", "MariaDB": "mariadb"}.get(source.word, "")
         text, asks = call_of(routine, dialect, lambda name: self._window.hub.quoted(source, name))
-        self._window.add_pull(Pull(routine.bare.split("(")[0], source, Query(text, asks=asks)))
+        self._workspace.open(Pull(routine.bare.split("(")[0], source, Query(text, asks=asks)))
         fields = self._window.query_drawer.parameters.fields
         (next(iter(fields.values())) if fields else self._window.query_drawer.editor).setFocus()
 
@@ -128,10 +127,10 @@ class Pages:
         """Show the shapes of a collection."""
         window = self._window
         window.hub.sample(source, collection)
-        window.detail_presenter.show_collection(source, collection)
+        self._detail_presenter.show_collection(source, collection)
 
     def insert_name(self, source: Source, name: str) -> None:
         """Put a name from the catalogue into the query's text."""
-        if self._window.pull is not None:
-            self._window.open_drawer(QUERY)
+        if self._workspace.pull is not None:
+            self._workspace.show_step(QUERY, True)
             self._window.query_drawer.insert_name(self._window.hub.quoted(source, name))

@@ -23,9 +23,9 @@ class OtherDrawer(StepDrawer):
 
     says_report = False
 
-    def __init__(self) -> None:
+    def __init__(self, pulls: Callable[[OpenPull], list[str]]) -> None:
         super().__init__()
-        self.pulls: Callable[[OpenPull], list[str]] = lambda session: []
+        self.pulls = pulls
         self.report = label("", "muted", 12, wrap=True)
         self.first, self.lines = QVBoxLayout(), QVBoxLayout()
         self.lines.setSpacing(6)
@@ -89,8 +89,8 @@ class AppendDrawer(OtherDrawer):
 class JoinDrawer(OtherDrawer):
     title = "Join"
 
-    def __init__(self) -> None:
-        super().__init__()
+    def __init__(self, pulls: Callable[[OpenPull], list[str]]) -> None:
+        super().__init__(pulls)
         self.head.right.addWidget(button("Add pair", self.add_pair))
 
     @property

@@ -27,9 +27,10 @@ from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.plans import PlanNode, of_mariadb
 from nimble_otter.sources.reflect import Written, label_of
 from nimble_otter.sources.relational import CONNECT_S, Relational
+from nimble_otter.sources.session import Bound, Done
 from nimble_otter.sources.texts import find_word
 from nimble_otter.sources.urls import check_options, read_url, with_secret
-from nimble_otter.sources.writer import Bound, Done, run_each
+from nimble_otter.sources.writer import run_each
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
 
@@ -86,7 +87,7 @@ class MariadbConnection(Relational):
         super().__init__(_engine(with_secret(url, password), self._guards))
         self._database = self._engine.url.database
         self._probe()
-        with self._explained():
+        with self.explained():
             mode = str(self._ask("select @@sql_mode")[0][0])
         self.plain_quotes = "NO_BACKSLASH_ESCAPES" in mode or "ANSI_QUOTES" in mode
 
@@ -195,7 +196,7 @@ class MariadbConnection(Relational):
 
     def rights(self) -> tuple[str, ...]:
         self._ready()
-        with self._explained():
+        with self.explained():
             grants = [str(grant[0]).upper() for grant in self._ask("show grants")]
         everywhere = " ".join(grant for grant in grants if " ON *.* " in grant)
         strong = (
@@ -219,14 +220,14 @@ class MariadbConnection(Relational):
             "where t.table_schema = coalesce(%s, database()) and t.table_name = %s and e.transactions <> 'YES'"
         )
         self._ready()
-        with self._explained():
+        with self.explained():
             found = self._ask(text, (table.schema or None, table.bare))
         return str(found[0][0]) if found else ""
 
-    def _many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
+    def run_many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
         """All in one message; the answers come one after the other."""
         if len(wanted) == 1:
-            return run_each(lambda: self._reading_cursor(driver), wanted)
+            return run_each(lambda: self.reading_cursor(driver), wanted)
         if not self._takes_several:  # for texts of ours alone, until this transaction ends
             driver.set_server_option(_SEVERAL_ON)
             self._takes_several = True
@@ -247,10 +248,10 @@ class MariadbConnection(Relational):
         cursor.execute("show warnings")
         return [f"{level}: {said}" for level, _, said in cursor.fetchall()]
 
-    def _handle(self, driver: Any) -> int:
+    def handle_of(self, driver: Any) -> int:
         return int(driver.thread_id())
 
-    def _cancel(self, handle: int) -> None:
+    def cancel(self, handle: int) -> None:
         """KILL QUERY from a second connection; the client library has no other way."""
         args, options = self._engine.dialect.create_connect_args(self._engine.url)
         own = {name: value for name, value in options.items() if name != "client_flag"}
@@ -282,7 +283,7 @@ class MariadbConnection(Relational):
     def _plan_of(self, rows: list[Any]) -> PlanNode:
         return of_mariadb(json.loads(rows[0][0]))
 
-    def _say(self, problem: Exception, text: str) -> Exception | None:
+    def translate_error(self, problem: Exception, text: str) -> Exception | None:
         import MySQLdb
 
         if not isinstance(problem, (MySQLdb.Error, UnicodeDecodeError)):

@@ -78,11 +78,11 @@ class OtherConnection(Relational):
         answer.rows = _batches(cursor)
         return [c[0] for c in cursor.description], [None] * len(cursor.description)
 
-    def _cancel(self, handle: Any) -> None:
+    def cancel(self, handle: Any) -> None:
         with suppress(Exception):  # not every client can
             handle.cancel()
 
-    def _say(self, problem: Exception, text: str) -> Exception | None:
+    def translate_error(self, problem: Exception, text: str) -> Exception | None:
         base = getattr(self._engine.dialect.loaded_dbapi, "Error", None)
         if base is None or not isinstance(problem, base):
             return None

@@ -20,9 +20,10 @@ from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.plans import PlanNode, of_postgresql
 from nimble_otter.sources.reflect import Written, label_of
 from nimble_otter.sources.relational import CONNECT_S, Relational
+from nimble_otter.sources.session import Bound, Done
 from nimble_otter.sources.trace import Origin
 from nimble_otter.sources.urls import check_options, with_secret
-from nimble_otter.sources.writer import Bound, Done, run_each
+from nimble_otter.sources.writer import run_each
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
 
@@ -168,7 +169,7 @@ class PostgresqlConnection(Relational):
         from psycopg import ProgrammingError
 
         _begin_reading(answer.driver)
-        cursor = answer.cursor = self._reading_cursor(answer.driver)
+        cursor = answer.cursor = self.reading_cursor(answer.driver)
         rows = cursor.stream(mark_parameters(text, values, "pyformat"), values or None, size=BATCH)
         try:
             first = list(islice(rows, FIRST))
@@ -187,7 +188,7 @@ class PostgresqlConnection(Relational):
         self, origins: list[Origin | None], numbers: list[tuple[int, int]], tables: list[TableInfo], is_whole: bool
     ) -> list[Origin | None]:
         """Of tables the server tells the column itself; of views only that it is theirs."""
-        places = {t.name: (t.schema or self._default or "public", t.bare) for t in tables}
+        places = {t.name: (t.schema or self.default_schema or "public", t.bare) for t in tables}
 
         def holds(origin: Origin, number: tuple[int, int]) -> bool:
             if not number[0]:
@@ -201,7 +202,7 @@ class PostgresqlConnection(Relational):
 
         unknown = {number for number in numbers if number[0]} - self._named.keys()
         if unknown or held() != origins:  # or a table was changed since it was asked about
-            with self._explained():
+            with self.explained():
                 self._named |= self._names_of(sorted({table for table, _ in numbers if table}), unknown)
         return held()
 
@@ -237,18 +238,18 @@ class PostgresqlConnection(Relational):
             except Exception:  # a connection of which this can't be said is let go
                 raw.invalidate()
 
-    def _many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
+    def run_many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
         """All sent before the first answer is read."""
         if len(wanted) == 1:
-            return run_each(lambda: self._reading_cursor(driver), wanted)
+            return run_each(lambda: self.reading_cursor(driver), wanted)
         cursors = []
         with driver.pipeline():
             for text, values in wanted:
-                cursors.append(self._reading_cursor(driver))
+                cursors.append(self.reading_cursor(driver))
                 cursors[-1].execute(text, values)
         return [Done(c.rowcount, tuple(c.fetchall()) if c.description is not None else ()) for c in cursors]
 
-    def _reading_cursor(self, driver: Any) -> Any:
+    def reading_cursor(self, driver: Any) -> Any:
         from psycopg.types.string import TextLoader
 
         cursor = driver.cursor()
@@ -260,7 +261,7 @@ class PostgresqlConnection(Relational):
         roles = ("pg_execute_server_program", "pg_write_server_files", "pg_read_server_files", "pg_signal_backend")
         asked = ", ".join(f"pg_has_role(current_user, '{role}', 'member')" for role in roles)
         self._ready()
-        with self._explained():
+        with self.explained():
             name, is_super, *held = self._ask(
                 f"select current_user, rolsuper, {asked} from pg_roles where rolname = current_user"
             )[0]
@@ -275,14 +276,14 @@ class PostgresqlConnection(Relational):
     def outcome_of(self, mark: str) -> bool | None:
         super().outcome_of(mark)
         for _ in range(_PATIENCE):
-            with self._explained():
+            with self.explained():
                 said = self._ask("select txid_status(%s::bigint)", (mark,))[0][0]
             if said != "in progress":
                 return {"committed": True, "aborted": False}.get(said)
             time.sleep(0.1)
         return None
 
-    def _cancel(self, handle: Any) -> None:
+    def cancel(self, handle: Any) -> None:
         handle.cancel_safe(timeout=1)
 
     def _execute(self, cursor: Any, text: str, values: dict[str, Any]) -> None:
@@ -304,7 +305,7 @@ class PostgresqlConnection(Relational):
     def _plan_of(self, rows: list[Any]) -> PlanNode:
         return of_postgresql(json.loads(rows[0][0])[0]["Plan"])
 
-    def _say(self, problem: Exception, text: str) -> Exception | None:
+    def translate_error(self, problem: Exception, text: str) -> Exception | None:
         import psycopg
 
         if not isinstance(problem, psycopg.Error):

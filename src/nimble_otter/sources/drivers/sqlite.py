@@ -23,8 +23,9 @@ from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.plans import PlanNode, of_sqlite
 from nimble_otter.sources.reflect import Written
 from nimble_otter.sources.relational import Relational
+from nimble_otter.sources.session import Bound, Done
 from nimble_otter.sources.texts import find_word
-from nimble_otter.sources.writer import Bound, Done, run_each
+from nimble_otter.sources.writer import run_each
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
 
@@ -76,7 +77,7 @@ class SqliteConnection(Relational):
         super().__init__(self._make_engine())
         self._recover()
         try:
-            with self._explained():
+            with self.explained():
                 self._ask("select count(*) from sqlite_master")
         except SourceError as problem:
             self.close()
@@ -184,13 +185,13 @@ class SqliteConnection(Relational):
         answer.rows = _batches(answer.driver, cursor, text, values)
         return [column[0] for column in cursor.description], [None] * len(cursor.description)
 
-    def _release(self, driver: Any) -> None:
+    def release(self, driver: Any) -> None:
         driver.set_progress_handler(None, 0)
 
-    def _cancel(self, handle: Any) -> None:
+    def cancel(self, handle: Any) -> None:
         handle.interrupt()
 
-    def _many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
+    def run_many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
         found = []
         for one in wanted:
             before = driver.total_changes
@@ -239,7 +240,7 @@ class SqliteConnection(Relational):
                 writer.execute("rollback")
             writer.close()
 
-    def _say(self, problem: Exception, text: str) -> Exception | None:
+    def translate_error(self, problem: Exception, text: str) -> Exception | None:
         """The server's own text, the place it speaks of, and the nearest name that exists."""
         if not isinstance(problem, sqlite3.Error):
             return None

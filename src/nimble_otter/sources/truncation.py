@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -11,7 +10,7 @@ import numpy as np
 from nimble_otter.errors import QueryError
 from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
-from nimble_otter.sources.source import Connection, Request
+from nimble_otter.sources.source import Connection, LongColumns, Request
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Column, Kind, Table
 from nimble_otter.table.columns import BufferText, CodedText, Ids
@@ -21,16 +20,6 @@ from nimble_otter.table.show import LONGEST, plain
 _AT_ONCE = 20
 _STRETCH = 1 << 13
 """Rows whose whole values are asked for in one query."""
-
-
-@dataclass(frozen=True, slots=True)
-class LongColumns:
-    """Columns of a result that the server cuts after LONGEST + 1 characters or bytes, as (place, name in `table`), and
-    the key by which they are fetched whole."""
-
-    table: str
-    keys: tuple[tuple[int, str], ...]
-    columns: tuple[tuple[int, str], ...]
 
 
 def is_long(column: ColumnInfo) -> bool:

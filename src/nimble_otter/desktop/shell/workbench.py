@@ -1,0 +1,578 @@
+"""The parts of the window at work: which pull is shown, and what listens to what."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import replace
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtCore import QPoint, QTimer
+from PySide6.QtGui import QCloseEvent, QCursor, QDragEnterEvent, QDropEvent
+from PySide6.QtWidgets import (
+    QApplication,
+    QMenu,
+    QMessageBox,
+)
+
+from nimble_otter.desktop.changes.write_controller import WriteController
+from nimble_otter.desktop.detail.follow import Follower
+from nimble_otter.desktop.detail.presenter import DetailPresenter
+from nimble_otter.desktop.grid.actions import GridActions
+from nimble_otter.desktop.grid.column_actions import ColumnActions
+from nimble_otter.desktop.grid.presenter import GridPresenter
+from nimble_otter.desktop.grid.rows_find import RowsFind
+from nimble_otter.desktop.grid.rows_views import RowsViews
+from nimble_otter.desktop.grid.side_by_side import SideBySide
+from nimble_otter.desktop.pulls.drawer import Drawer
+from nimble_otter.desktop.pulls.file_watcher import FileWatcher
+from nimble_otter.desktop.pulls.new_steps import MENU, place_for
+from nimble_otter.desktop.pulls.notice import Notice
+from nimble_otter.desktop.pulls.open_pull import OpenPull
+from nimble_otter.desktop.pulls.step_ref import QUERY, StepRef, step_at
+from nimble_otter.desktop.query.transaction_strip import ask_to_end
+from nimble_otter.desktop.query.upstream import Upstream
+from nimble_otter.desktop.runtime.state_store import recent_paths, remember_recent
+from nimble_otter.desktop.shell.closing import Closing
+from nimble_otter.desktop.shell.frame import START, WARM_UP_MS, WORK, Frame
+from nimble_otter.desktop.shell.pages import Pages
+from nimble_otter.desktop.shell.status_text import show_status, work_words
+from nimble_otter.desktop.sources.glance import Glance
+from nimble_otter.errors import OtterError
+from nimble_otter.pull import Pull, Query, open_pull, places
+from nimble_otter.pull.file import SUFFIX
+from nimble_otter.pull.steps import Step
+from nimble_otter.sources import Source, TableInfo
+from nimble_otter.sources.source import source_of_file
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.send.sending import Sending
+
+FRESH_MS = 6000
+"""How long rows that were read back after a write are marked."""
+
+
+class Workbench(Frame):
+    """Everything of the window but its commands."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        workspace, grid = self.workspace, self.grid
+        self.writes = WriteController(
+            self.jobs, self.hub, self.drafts, self.store.reversals, workspace.say, workspace.find
+        )
+        self.actions_on_grid = GridActions(workspace, grid, self.layout_state)
+        self.column_actions = ColumnActions(workspace, grid, self.actions_on_grid, self.commands)
+        self.grid_presenter = GridPresenter(workspace, grid)
+        self.detail_presenter = DetailPresenter(workspace, self.detail, grid)
+        self.follower = Follower(workspace, self.detail, grid, self.layout_state)
+        self.side = SideBySide(workspace, grid, self.rows_stack)
+        self.rows_views = RowsViews(workspace, grid, self.side, self.rows_stack)
+        self.glance = Glance(self, self.hub)
+        self.file_watcher = FileWatcher(workspace)
+        self.closing = Closing(self, workspace, self.drafts, self.keep_drafts)
+        self.pages = Pages(self, self.detail_presenter, self.open_file)
+        self.rows_find = RowsFind(workspace, grid, self.actions_on_grid, self.column_actions)
+        self.over_rows.insertWidget(0, self.rows_find)
+        self.upstream = Upstream(workspace)
+        self._wire()
+        self._told_of_run = False
+        self._draft_timer = QTimer(self)
+        self._draft_timer.setSingleShot(True)
+        self._draft_timer.setInterval(300)
+        self._draft_timer.timeout.connect(lambda: self.keep_drafts(True))
+        self.restore_sizes()
+
+    # --- parts -------------------------------------------------------------------------------------------------
+
+    def _wire(self) -> None:
+        tabs = self.title.tabs
+        workspace = self.workspace
+        workspace.leaving.connect(self._leave)
+        workspace.current_changed.connect(self._show_current)
+        workspace.pull_opened.connect(self._listen)
+        workspace.noticed.connect(self._tell)
+        workspace.step_wanted.connect(self._show_step)
+        workspace.proposed.connect(lambda proposal: self.query_drawer.propose(proposal))
+        tabs.chosen.connect(self.show_pull)
+        tabs.closed.connect(self.close_pull)
+        tabs.added.connect(self.new_pull)
+        self.title.mark.clicked.connect(self.show_menu)
+        self.sources.opened.connect(self.open_table)
+        self.sources.send_wanted.connect(lambda *what: self.sending.ask_tables(self, *what))
+        self.sources.table_chosen.connect(lambda *_: self.detail.offer_shapes(None))
+        self.sources.shelf_opened.connect(self.open_file)
+        self.sources.glance_wanted.connect(self.glance.show_table)
+        self.glance.opened.connect(self.open_table)
+        self.course.chosen.connect(self.open_drawer)
+        self.course.run_wanted.connect(lambda: self.commands.run("run"))
+        self.course.upstream_wanted.connect(self.upstream.move_up)
+        self.course.down_wanted.connect(self.upstream.move_down)
+        self.course.add_wanted.connect(self._add_menu)
+        self.course.copy_wanted.connect(self.copy_step)
+        self.course.column_dropped.connect(self.actions_on_grid.group_by)
+        self.actions_on_grid.copy_wanted.connect(
+            lambda session, blocks, form, exact: self.sending.copy(
+                session, blocks, form, self.layout_state.copying, exact
+            )
+        )
+        self.actions_on_grid.condition_wanted.connect(self.ask_for)
+        self.grid_presenter.shown.connect(self.follower.refresh)
+        self.grid_presenter.shown.connect(self.rows_views.refresh)
+        self.rows_views.offered.connect(self.status.show_views)
+        self.status.view_chosen.connect(self.rows_views.choose)
+        self.detail_presenter.figures_changed.connect(self.status.figures.setText)
+        self.follower.origin_wanted.connect(self._show_origin)
+        self.file_watcher.shelf_changed.connect(self.sources.refresh_shelf)
+        self.grid.key_dropped.connect(self.actions_on_grid.stop_grouping)
+        self.grid.width_changed.connect(self._width_set)
+        self.status.stop_wanted.connect(self.jobs.stop_all)
+        self.jobs.changed.connect(self._show_work)
+        self.jobs.crashed.connect(self._crashed)
+        self.hub.changed.connect(self._sources_changed)
+        self.hub.trouble.connect(self._trouble)
+
+    def drawer_parts(self, kind: str) -> tuple[Any, ...]:
+        if kind == "query":
+            return self.layout_state.used, lambda: self.pulls
+        if kind == "send":
+            return self.sending, self.hub, lambda: self.layout_state.copying
+        return (self.workspace.dependencies.names_for,) if kind in ("join", "append") else ()
+
+    def wire_drawer(self, kind: str) -> None:
+        self.drawers[kind].step_wanted.connect(self.workspace.show_local_step)
+        if kind == "query":
+            self.query_drawer.room_wanted.connect(self.give_drawer)
+        elif kind == "changes":
+            changes = self.changes_drawer
+            changes.rehearse_wanted.connect(lambda: self.pull and self.writes.rehearse(self.pull))
+            changes.write_wanted.connect(lambda: self.pull and self.writes.write(self.pull))
+            changes.take_back_wanted.connect(self.actions_on_grid.take_back)
+            changes.row_wanted.connect(self.actions_on_grid.go_to_row)
+            changes.said.connect(self.say)
+        elif kind == "send":
+            send = self.send_drawer
+            send.write_wanted.connect(self.send)
+            send.locale_set.connect(lambda locale: setattr(self.layout_state, "copying", locale))
+
+    def send(self) -> None:
+        """Write the delivery of the pull in sight, as its drawer has it."""
+        if self.pull is not None:
+            self.sending.send(self.pull, self.send_drawer.plan)
+
+    # --- which pull --------------------------------------------------------------------------------------------
+
+    @cached_property
+    def sending(self) -> Sending:
+        """Made when it is first needed: what it needs takes a while to import."""
+        from nimble_otter.desktop.send.sending import Sending
+
+        return Sending(self.jobs, self.hub, self.store.folder, self.say)
+
+    @property
+    def pulls(self) -> list[OpenPull]:
+        return self.workspace.pulls
+
+    @property
+    def current(self) -> int:
+        return self.workspace.current
+
+    @property
+    def pull(self) -> OpenPull | None:
+        return self.workspace.pull
+
+    def begin(self, demo: bool = False) -> None:
+        """Sources, drafts of last time; with `demo` its two pulls when nothing else is open."""
+        self.hub.load()
+        for name, pull, draft in self.drafts.load(self.layout_state.order):
+            number = int(name.rpartition("-")[2]) if name.rpartition("-")[2].isdigit() else self.workspace.next_number
+            session = self.workspace.open_quietly(pull, Path(draft.path) if draft.path else None, number)
+            session.saved_text = draft.saved_text
+            session.pending.wait(draft.edits)
+            session.uid = draft.uid or session.uid
+            session.waits = bool(pull.query.text.strip()) and not self.hub.known_pulls.has(pull)
+        self.writes.begin()
+        if not self.pulls and demo:
+            from nimble_otter.demo import demo_pulls
+
+            for pull in demo_pulls():
+                self.workspace.open_quietly(pull)
+            self.hub.open(self.hub.sources[1])
+        self.hub.open(self.hub.sources[0])
+        self.show_pull(min(max(0, self.layout_state.current), len(self.pulls) - 1))
+        for problem in (*self.store.problems, *filter(None, [self.hub.known_pulls.problem])):
+            self._trouble(problem)
+        self.store.problems.clear()
+        QTimer.singleShot(200, self, lambda: self.drawer_of("query"))  # ready before the first pull is opened
+        QTimer.singleShot(WARM_UP_MS, self, self.warm_up)
+        QTimer.singleShot(600, self, self.file_watcher.look)  # what was saved elsewhere since the last time
+
+    def _listen(self, session: OpenPull) -> None:
+        """Hear of a pull that was just opened."""
+        session.pull_changed.connect(lambda: self._pull_changed(session))
+        session.rows_changed.connect(lambda: self._rows_changed(session))
+        session.more_rows.connect(lambda: self._more_rows(session))
+        session.edits_changed.connect(lambda: self._edits_changed(session))
+        session.state_changed.connect(lambda: self._state_changed(session))
+
+    def add_pull(self, pull: Pull, path: Path | None = None, run: bool = False) -> OpenPull:
+        """Open a pull in a tab of its own and show it."""
+        return self.workspace.open(pull, path, run)
+
+    def show_pull(self, at: int) -> None:
+        """Show the pull of a tab; -1 the start page."""
+        self.workspace.show_at(at)
+
+    def _leave(self) -> None:
+        self._take_text()
+        self.grid.close_editor()
+        self.say("")
+
+    def _show_current(self) -> None:
+        """Show the pull in sight; fetch its rows when it has none and nothing to be asked first."""
+        session = self.pull
+        self.course.show_pull(session)
+        for drawer in self.drawers.values():
+            drawer.session = session
+        self.course.setVisible(session is not None)
+        self.turn_to(WORK if session is not None else START)
+        self._show_tabs()
+        if session is None:
+            self.start_page.refresh(recent_paths(self.layout_state))
+            self.grid.set_model(None, [], False)
+            self.detail_presenter.refresh()
+            show_status(self.status, self.pull)
+            return
+        if not session.waits:
+            self.hub.open(self.hub.known(session.pull.source))
+        self.grid_presenter.show(False)
+        self.open_drawer(QUERY if session.waits else session.selected, focus=False)
+        if (
+            session.table is None
+            and session.error is None
+            and session.pull.query.text.strip()
+            and not session.is_running
+            and not session.outcomes
+            and session.runs.may_run_unasked(session.pull.query.text)
+        ):
+            session.runs.run()
+        show_status(self.status, self.pull)
+
+    def close_pull(self, at: int, ask: bool = True) -> None:
+        self.closing.close(at, ask)
+
+    def new_pull(self) -> None:
+        """An empty pull on the source of the one shown."""
+        source = self.pull.pull.source if self.pull is not None else self.hub.sources[0]
+        self.add_pull(Pull("New pull", source))
+        self.query_drawer.focus_first()
+
+    def open_table(self, source: Source, table: TableInfo) -> None:
+        """A pull of a whole table, under the row limit."""
+        quoted = self.hub.quoted(source, table.name)
+        query = Query(f"select *\nfrom {quoted}\n", collection=table.name if table.kind == "collection" else "")
+        pull = Pull(table.name, source, query)
+        found = next((s for s in self.pulls if replace(s.pull, widths={}) == pull and not s.pending.count), None)
+        if found is not None:
+            self.workspace.show(found)
+            return
+        self.add_pull(pull)
+
+    def open_file(self, path: Path) -> None:
+        """Open a saved pull, or show it when it is open."""
+        already = next((n for n, s in enumerate(self.pulls) if s.path == path), None)
+        if already is not None:
+            self.show_pull(already)
+            return
+        try:
+            pull = open_pull(path)
+        except OtterError as problem:
+            self.say(str(problem), True)
+            return
+        remember_recent(self.layout_state, path)
+        self.add_pull(pull, path)
+
+    def open_database(self, path: Path) -> None:
+        """Add an SQLite file to the sources and open its catalogue."""
+        source = self.hub.add(source_of_file(path))
+        self.pages.open_source(source)
+
+    def save_pull(self, path: Path | None = None) -> None:
+        """Save the pull shown; without a path to where it was, or to the shelf under its name."""
+        session = self.pull
+        if session is None:
+            return
+        self._take_text()
+        safe = "".join("-" if c in '/\\:*?"<>|' else c for c in session.pull.name).strip() or "pull"
+        if session.path is not None and path in (None, session.path) and not self.file_watcher.take_in(session):
+            return  # both are shown, and one is chosen first
+        target = path or session.path or _free(places.shelf_folder() / f"{safe}{SUFFIX}")
+        try:
+            session.versions.save(target)
+        except OtterError as problem:
+            self.say(str(problem), True)
+            return
+        remember_recent(self.layout_state, target)
+        self.sources.refresh_shelf()
+        self.file_watcher.watch()
+        self.say(f"Saved as {target}", False)
+        self._show_tabs()
+
+    def _take_text(self) -> None:
+        if "query" in self.drawers:
+            self.query_drawer.take_text()
+
+    def rename_pull(self, name: str) -> None:
+        """Another name for the pull shown; pulls that take its rows go on doing so."""
+        if self.pull is not None and name.strip():
+            before = self.pull.pull.name
+            self.pull.shaping.change(replace(self.pull.pull, name=name.strip()), "Rename")
+            self.workspace.dependencies.renamed(self.pull, before)
+
+    # --- drawers -----------------------------------------------------------------------------------------------
+
+    def open_drawer(self, ref: StepRef, focus: bool = True) -> None:
+        """Show the editor of a place of the course."""
+        session = self.pull
+        if session is None:
+            return
+        if ref.at >= len(session.pull.steps):
+            ref = QUERY
+        drawer = self.drawer_of(session.pull.steps[ref.at].kind if ref.is_step else ref.place.value)
+        if ref.is_step:
+            drawer.show_step(ref.at)
+        session.selected = ref
+        self.course.select(ref)
+        self.course.refresh()
+        self.drawer_stack.setCurrentWidget(drawer)
+        drawer.show_pull(session)
+        if not self.drawer_stack.isVisibleTo(self.work):
+            self.toggle_part("drawer", True)
+        if focus and not self.course.hasFocus():
+            drawer.focus_first()
+
+    def _show_step(self, ref: StepRef, focus: bool, part: str) -> None:
+        self.open_drawer(ref, focus)
+        if part:
+            self.drawer.begin_at(part)
+
+    def _show_origin(self, source: str, table: str, column: str) -> None:
+        """Go to a place of the catalogue."""
+        self.toggle_part("left", True)
+        self.sources.reveal(source, table, column)
+        self.sources.tree.setFocus()
+
+    def ask_for(self, table: str, column: str, said: str) -> None:
+        """A value of the grid becomes a condition of the query."""
+        self.open_drawer(QUERY, focus=False)
+        self.query_drawer.take_value(table, column, said)
+
+    @property
+    def drawer(self) -> Drawer:
+        shown = self.drawer_stack.currentWidget()
+        assert isinstance(shown, Drawer)
+        return shown
+
+    def add_step(self, step: Step) -> None:
+        """Put a step where it belongs: a filter before groups and sorts, columns at the end."""
+        session = self.pull
+        if session is None:
+            return
+        at = place_for(step, session.pull.steps)
+        session.shaping.add_step(step, f"Add {step.kind}", at)
+        self.open_drawer(step_at(at))
+
+    def copy_step(self, at: int) -> None:
+        """Put a copy of a step into another open pull, which is chosen from a menu."""
+        session, menu = self.pull, QMenu(self)
+        if session is None:
+            return
+        step = session.pull.steps[at]
+        for other in self.pulls:
+            if other is not session:
+                menu.addAction(other.pull.name, lambda o=other: self._copy_into(o, step))
+        if menu.isEmpty():
+            self.say("No other pull is open.", True)
+            return
+        menu.exec(QCursor.pos())
+
+    def _copy_into(self, other: OpenPull, step: Step) -> None:
+        other.shaping.add_step(step, f"Copy {step.kind}", place_for(step, other.pull.steps))
+        self.say(f"Copied to {other.pull.name}.", False)
+
+    def _add_menu(self, at: QPoint) -> None:
+        menu = QMenu(self)
+        for kinds in MENU:
+            self.commands.fill_menu(menu, [f"add_{kind}" for kind in kinds])
+            menu.addSeparator()
+        menu.exec(at)
+
+    # --- what changed ------------------------------------------------------------------------------------------
+
+    def _pull_changed(self, session: OpenPull) -> None:
+        self._draft_timer.start()
+        self._show_tabs()
+        if session is not self.pull:
+            return
+        self.course.refresh()
+        if session.selected.is_step:
+            self.open_drawer(session.selected, focus=False)
+        else:
+            self.drawer.refresh()
+
+    def _rows_changed(self, session: OpenPull) -> None:
+        self.workspace.dependencies.changed(session)
+        if session is self.pull:
+            self.grid_presenter.show(True)
+            self.course.refresh()
+            self.drawer.refresh()
+            self.rows_find.refresh()
+            show_status(self.status, self.pull)
+
+    def _more_rows(self, session: OpenPull) -> None:
+        if session is self.pull:
+            self.grid_presenter.lengthen()
+            self.course.refresh()
+            self.rows_find.refresh()
+            show_status(self.status, self.pull)
+
+    def _edits_changed(self, session: OpenPull) -> None:
+        self._draft_timer.start()
+        if session.fresh:
+            session.after(FRESH_MS, session.plans.settle)
+        if session.edits.count:
+            self.say("")
+        self._show_tabs()
+        if session is self.pull:
+            self.grid_presenter.show(True)
+            self.rows_find.take_edits()
+            self.course.refresh()
+            if self.is_shown("changes", "send"):
+                self.drawer.refresh()
+            show_status(self.status, self.pull)
+
+    def _state_changed(self, session: OpenPull) -> None:
+        if session is not self.pull:
+            return
+        if session.error is not None:
+            self.say(str(session.error), True)
+            self._told_of_run = True
+            if not self.is_shown("query"):
+                self.open_drawer(QUERY, focus=False)
+        elif session.notice and not session.is_running:
+            self.say(session.notice.text, session.notice.is_warning)
+            self._told_of_run = True
+        elif self._told_of_run and not session.is_running:
+            self.say("")  # what was said of an earlier run
+            self._told_of_run = False
+        self.course.refresh()
+        self.drawer.refresh()
+        show_status(self.status, self.pull)
+
+    def _sources_changed(self, name: str) -> None:
+        self.course.refresh()
+        if self.pull is not None and self.is_shown("source", "query"):
+            self.drawer.refresh()
+        if self.detail.showing_shapes:
+            self.detail_presenter.show_shapes()
+
+    def _width_set(self, name: str, width: int) -> None:
+        if self.pull is not None:
+            self.pull.shaping.put(replace(self.pull.pull, widths={**self.pull.pull.widths, name: width}))
+
+    def _show_tabs(self) -> None:
+        self.title.tabs.show_tabs([(s.pull.name, s.is_dirty) for s in self.pulls], self.current)
+        name = self.pull.pull.name if self.pull is not None else ""
+        self.setWindowTitle(f"{name} — Nimble Otter" if name else "Nimble Otter")
+
+    def _show_work(self) -> None:
+        self.status.show_work(work_words(self.jobs))
+        if self.pull is not None and self.is_shown("query"):
+            self.query_drawer.stop_button.setVisible(self.pull.is_running)
+            self.query_drawer.run_button.setEnabled(not self.pull.is_running)
+
+    def _trouble(self, text: str) -> None:
+        """Something of ours went wrong beside what the user did: it stays told until it is read."""
+        self.say(text, True)
+        self.status.keep(text)
+
+    def _tell(self, notice: Notice) -> None:
+        self.status.say(notice.text, notice.is_warning)
+
+    def say(self, text: str, problem: bool = False) -> None:
+        self.workspace.say(text, problem)
+
+    def _crashed(self, report: str) -> None:
+        box = QMessageBox(
+            QMessageBox.Icon.Critical, "Nimble Otter", "Something went wrong inside Nimble Otter.", parent=self
+        )
+        box.setInformativeText("Your rows and pending changes are kept. The report can be copied.")
+        box.setDetailedText(report)
+        copy = box.addButton("Copy the report", QMessageBox.ButtonRole.ActionRole)
+        box.addButton("Close", QMessageBox.ButtonRole.RejectRole)
+        copy.clicked.connect(lambda: QApplication.clipboard().setText(report))
+        box.open()
+
+    # --- the frame ---------------------------------------------------------------------------------------------
+
+    def keep_drafts(self, later: bool = False) -> None:
+        """Everything open, as it is now, to disk."""
+        self._take_text()
+        for session in self.pulls:
+            (self.drafts.keep_later if later else self.drafts.keep)(session)
+        state = self.layout_state
+        state.order = [f"pull-{session.number}" for session in self.pulls]
+        state.current = self.current
+        self.note_sizes()
+        self.store.save_layout(state)
+        for problem in self.store.problems:
+            self.say(problem, True)
+        self.store.problems.clear()
+        shown = self.pull
+        if shown is not None and shown.edits.count and not shown.is_running:
+            self.status.fetched.setText(f"Draft kept on disk {dt.datetime.now():%H:%M:%S}")
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        if not self.closing.may_close():
+            event.ignore()
+            return
+        if holding := self.hub.holding():
+            event.ignore()
+            ask_to_end(self, self.hub, holding, self.close)
+            return
+        self._draft_timer.stop()
+        self.keep_drafts()
+        for session in self.pulls:
+            session.hush()
+        self.jobs.close()
+        self.writes.journal.close()
+        self.hub.close()
+        self.store.seat.release()
+        event.accept()
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.mimeData().hasUrls() and any(url.isLocalFile() for url in event.mimeData().urls()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        for url in event.mimeData().urls():
+            if url.isLocalFile():
+                self.open_any(Path(url.toLocalFile()))
+        event.acceptProposedAction()
+
+    def open_any(self, path: Path) -> None:
+        """A pull file is opened, anything else is taken for a database."""
+        if path.suffix == SUFFIX:
+            self.open_file(path)
+        else:
+            self.open_database(path)
+
+
+def _free(path: Path) -> Path:
+    """A path that is not taken: "name 2.pull" and so on."""
+    number, found = 2, path
+    while found.exists():
+        found = path.with_name(f"{path.stem} {number}{path.suffix}")
+        number += 1
+    return found
