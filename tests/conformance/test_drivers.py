@@ -183,7 +183,7 @@ def test_sqlite_errors_keep_the_servers_words_and_their_place(survey, open_base,
 def test_a_stop_that_comes_before_the_statement_runs_is_not_lost(survey, open_base, monkeypatch):
     """An interruption only ends a statement that runs; one that came too early left it going, and the file locked."""
     base, stop = open_base(survey), StopToken()
-    monkeypatch.setattr(base, "_cancel", lambda handle: None)
+    monkeypatch.setattr(base, "cancel", lambda handle: None)
     timer = threading.Timer(0.2, stop.set)
     timer.start()
     began = time.perf_counter()

@@ -152,6 +152,7 @@ def test_a_field_that_looks_like_a_reference_is_followed_once_it_is_confirmed(wi
     assert window.pull.pull.came_from.startswith("followed from 1 value of report")
     window.commands.run("go_back")
     window.grid.go(3, 0)
+    settle(window)
     assert window.detail.record._links == [("report", "by report")]
     window.follower.go(0)
     settle(window)

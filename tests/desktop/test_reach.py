@@ -167,8 +167,8 @@ def test_a_row_is_followed_and_one_comes_back(window):
     links = window.follower.links
     assert {link.table for link in links} >= {"assay"}
     place = next(n for n, link in enumerate(links) if link.table == "assay")
+    assert wait_until(lambda: "row" in window.detail.record._counts[place].text(), 10)
     count = window.detail.record._counts[place].text()
-    assert "row" in count
     before = window.pull
     window.follower.go(place)
     settle(window)

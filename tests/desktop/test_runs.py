@@ -1,13 +1,18 @@
 """One way to run: whoever asks for it, and whatever is in sight when the answer comes."""
 
 import sqlite3
+from collections import Counter
 from contextlib import closing
 from dataclasses import replace
 
 import pytest
 
+from nimble_otter.desktop.detail.record_page import RecordPage
+from nimble_otter.desktop.grid.grid import Grid
 from nimble_otter.desktop.pulls.step_ref import QUERY
+from nimble_otter.desktop.query.query_drawer import QueryDrawer
 from nimble_otter.desktop.query.run_questions import AskBeforeRun
+from nimble_otter.desktop.steps.course import CourseStrip
 from nimble_otter.errors import SourceError
 from nimble_otter.pull import Query
 from nimble_otter.sources.source import source_of_file
@@ -132,3 +137,27 @@ def test_a_name_that_begins_like_a_warning_is_none(window, small_demo, tmp_path)
     window.pull.runs.run()
     settle(window)
     assert window.status.writes.property("tone") == "plum"
+
+
+def test_each_part_hears_of_a_run_twice_at_most(window, monkeypatch):
+    """At its start and at its end, however much of the pull is another then."""
+    counts = Counter()
+
+    def count(owner, name):
+        real = getattr(owner, name)
+        key = f"{owner.__name__}.{name}"
+        monkeypatch.setattr(owner, name, lambda *a, **k: (counts.update([key]), real(*a, **k))[1])
+
+    put(window, "select 1 as a union all select 2")
+    for owner, name in (
+        (CourseStrip, "refresh"),
+        (QueryDrawer, "refresh"),
+        (Grid, "set_model"),
+        (RecordPage, "show_links"),
+    ):
+        count(owner, name)
+    window.commands.run("run")
+    settle(window)
+    assert window.pull.table.rows == 2
+    assert set(counts) == {"CourseStrip.refresh", "QueryDrawer.refresh", "Grid.set_model", "RecordPage.show_links"}
+    assert max(counts.values()) <= 2, counts

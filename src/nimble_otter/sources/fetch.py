@@ -82,7 +82,8 @@ def fetch(
             builder.append(batch, stop)
             now = time.perf_counter() - began
             first = first or now
-            if on_snapshot is not None and (not shown or now - shown > SNAPSHOT_S):
+            is_all = not shown and len(batch) < run.first  # the whole follows at once
+            if on_snapshot is not None and not is_all and (not shown or now - shown > SNAPSHOT_S):
                 shown = now
                 on_snapshot(_split(builder.table(), run.unseen)[0])
             if cut:

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 from nimble_otter.errors import ChangeError, LostError, OutcomeUnknown, QueryError, SourceError
 from nimble_otter.query.effects import Effect, Verdict, changes_catalogue, names_a_writer
 from nimble_otter.query.statements import find_parameters, mark_parameters
-from nimble_otter.sources.answer import Answer, results
+from nimble_otter.sources.answer import FIRST, Answer, results
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.catalogued import Catalogued
 from nimble_otter.sources.facts import Ask, TableFacts
@@ -139,7 +139,7 @@ class Relational(Catalogued):
         )
         return Run(
             answer.batches(), fields, found, (), sent, tuple(origins), long, tuple(tables), len(more),
-            is_typed=self.is_typed,
+            is_typed=self.is_typed, first=FIRST,
         )  # fmt: skip
 
     def _with_keys(self, text: str) -> tuple[str, list[Origin]]:

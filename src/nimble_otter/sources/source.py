@@ -93,7 +93,8 @@ class Run:
     used up or closed. `sent` is what the server got, for showing. `columns` picks (name, path) out of documents;
     `long` are those that the server cut; `tables` are what the query names; the last `unseen` columns are keys fetched
     along. `collection` is set where each row is a document of it. `is_typed`: the server holds only values of the
-    declared types, so that a column without any values has a kind."""
+    declared types, so that a column without any values has a kind. `first`: a first batch of fewer rows is
+    all."""
 
     batches: Iterator[list[Any]]
     fields: tuple[Field, ...] | None = None
@@ -106,6 +107,7 @@ class Run:
     unseen: int = 0
     collection: str = ""
     is_typed: bool = False
+    first: int = 0
 
 
 @dataclass(frozen=True, slots=True)

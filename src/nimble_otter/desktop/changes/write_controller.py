@@ -12,6 +12,7 @@ import numpy as np
 
 from nimble_otter.changes import Plan, Report, Target, look_up, rehearse, write, write_each
 from nimble_otter.desktop.kit.confirm_dialogs import ask_care, ask_despite, ask_one_by_one
+from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.drafts import DraftStore
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.runtime.connections import Hub
@@ -69,8 +70,7 @@ class WriteController:
             now = session.edits
             if (now.cells, now.deleted, now.added) == (edits.cells, edits.deleted, edits.added):  # else it is of others
                 session.report = report
-                session.state_changed.emit()
-                session.rows_changed.emit()
+                session.tell(Aspect.RUN | Aspect.ROWS)
 
         self._submit(session, work, done, "Rehearsing", lambda: self._say("Stopped; nothing was written.", False))
 
@@ -130,12 +130,12 @@ class WriteController:
                 session.runs.run_again()
             self._take(session, noted)
             self._say_written(report, plan, noted)
-            session.state_changed.emit()
+            session.tell(Aspect.RUN)
 
         def failed(problem: OtterError) -> None:
             if isinstance(problem, OutcomeUnknown):
                 session.in_doubt = True
-                session.edits_changed.emit()
+                session.tell(Aspect.EDITS)
             elif isinstance(problem, NoTransactions) and not one_by_one and ask_one_by_one(problem, plan):
                 self.write(session, one_by_one=True)
 
@@ -157,8 +157,7 @@ class WriteController:
             self._say("Nothing was written.", False)
         else:
             self._say(_said(report, "would write", plan) + " Nothing was written.", True)
-        session.rows_changed.emit()
-        session.state_changed.emit()
+        session.tell(Aspect.ROWS | Aspect.RUN)
 
     def _say_written(self, report: Report, plan: Plan, noted: Noted | None) -> None:
         count = report.good
@@ -207,7 +206,7 @@ class WriteController:
         if not notes:
             session.in_doubt = False
             self._say("Nothing was written; the changes are still pending.", False)
-            session.edits_changed.emit()
+            session.tell(Aspect.EDITS)
         for noted in notes:
             self._look_up(noted)
 
@@ -239,7 +238,7 @@ class WriteController:
                 session.plans.take_written_unseen(report, settled.edits, settled.keys)
                 self._take(session, settled)
                 session.runs.run_again()
-            session.edits_changed.emit()
+            session.tell(Aspect.EDITS)
 
         def failed(problem: OtterError) -> None:
             self._say(f"{noted.written.table}: {problem}", True)
@@ -247,7 +246,7 @@ class WriteController:
                 self.journal.settle(noted)
                 self.journal.taken(noted)
                 session.in_doubt = False
-                session.edits_changed.emit()
+                session.tell(Aspect.EDITS)
 
         key = f"{session.key if session is not None else noted.path.name} write"
         self._hub.reach(source)
@@ -261,15 +260,15 @@ class WriteController:
             self._say(str(problem), True)
             if then is not None:
                 then(problem)
-            session.state_changed.emit()
+            session.tell(Aspect.RUN)
 
         def stopped() -> None:
             then_stopped()
-            session.state_changed.emit()
+            session.tell(Aspect.RUN)
 
         lane = self._hub.lane(self._hub.known(session.pull.source))
         self._jobs.submit(lane, f"{session.key} write", work, done, failed, stopped=stopped, title=title)
-        session.state_changed.emit()
+        session.tell(Aspect.RUN)
 
 
 def _said(report: Report, would: str, plan: Plan) -> str:

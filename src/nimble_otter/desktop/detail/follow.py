@@ -52,12 +52,19 @@ class Follower(QObject):
         self._later.setInterval(PAUSE_MS)
         self._later.timeout.connect(self._count)
         detail.record.follow_wanted.connect(self.go)
+        self._soon = QTimer(self)
+        self._soon.setSingleShot(True)
+        self._soon.timeout.connect(self._refresh)
         grid.current_changed.connect(lambda *_: self.refresh())
         grid.selection_changed.connect(self.refresh)
         detail.turned.connect(self.refresh)
 
     def refresh(self) -> None:
-        """Show the ways out of the rows that are selected; their counts come after a moment."""
+        """Show the ways out of the rows that are selected, once for all that is told of them in one go."""
+        self._soon.start(0)
+
+    def _refresh(self) -> None:
+        """Show them; their counts come after a moment."""
         session = self._workspace.pull
         self.references = self._find_references() if session is not None and session.is_documents else []
         if self.references:

@@ -11,6 +11,7 @@ from nimble_otter.changes import (
     exactly,
     with_part,
 )
+from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.cells import CellValues
 from nimble_otter.desktop.pulls.notice import Notice
 from nimble_otter.desktop.pulls.pull_state import PullState
@@ -64,7 +65,7 @@ class EditController:
 
     def _edited(self) -> None:
         self._own.report = None
-        self._own.edits_changed.emit()
+        self._own.tell(Aspect.EDITS)
 
     def undo(self) -> None:
         self._step_back(self._own.undo_stack.back, self._own.undo_stack.forth)
@@ -98,7 +99,7 @@ class EditController:
             self._own.notice = Notice(
                 "What was written is put back under Changes: Review shows its reversal. Undo again goes on before it"
             )
-            self._own.state_changed.emit()
+            self._own.tell(Aspect.RUN)
         else:
             other.append(entry.of(self._own.pull))
             self._shaping.take_pull(entry.on(self._own.pull))
@@ -109,4 +110,4 @@ class EditController:
         if gone is not None:
             self._own.undo_stack.push(WaitingEntry(gone))
             self._edited()
-            self._own.state_changed.emit()
+            self._own.tell(Aspect.RUN)

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QFileSystemWatcher, QObject, QTimer, Signal
 
+from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.pulls.step_ref import QUERY
 from nimble_otter.desktop.pulls.workspace import Proposal, Workspace
@@ -74,7 +75,7 @@ class FileWatcher(QObject):
         session.saved_text = text
         session.shaping.change(merged.pull, "Taken from disk")
         session.waits = session.waits or not self._workspace.hub.known_pulls.has(session.pull)
-        session.state_changed.emit()
+        session.tell(Aspect.RUN)
         if merged.theirs:
             self._workspace.say(f"{session.pull.name} was changed on disk: {', '.join(merged.theirs)} taken in")
         return True
@@ -100,7 +101,7 @@ class FileWatcher(QObject):
             self._told.pop(session.path or Path(), None)
             session.shaping.change(pull, "Taken from disk")
             session.waits = session.waits or not workspace.hub.known_pulls.has(session.pull)
-            session.pull_changed.emit()  # what is saved may be what is here now
+            session.tell(Aspect.PULL)  # what is saved may be what is here now
 
         title = f"{session.pull.name} was changed by someone else, in what was changed here too. − is here, + on disk."
         workspace.propose(

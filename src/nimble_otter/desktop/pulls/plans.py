@@ -17,6 +17,7 @@ from nimble_otter.changes import (
     find_target,
     make_plan,
 )
+from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.notice import NOTHING
 from nimble_otter.desktop.pulls.pending import Snapshot, moved
 from nimble_otter.desktop.pulls.pull_state import PullState
@@ -57,30 +58,28 @@ class PlanController:
     def match_by_values(self) -> None:
         """Take rows of a table without a key by all their values: asked for, and kept with the pull."""
         self._own.pull = replace(self._own.pull, by_values=True)
-        self._own.pull_changed.emit()
+        self._own.tell(Aspect.PULL)
         if self._own.fetched is not None and self._own.target.could_match:
             self._own.target = target_of(self._own.fetched, self._own.target.dialect, True)
-        self._own.edits_changed.emit()
-        self._own.state_changed.emit()
+        self._own.tell(Aspect.EDITS | Aspect.RUN)
 
     def settle(self) -> None:
         """Mark what was just written no longer."""
         if self._own.fresh:
             self._own.fresh = frozenset()
-            self._own.rows_changed.emit()
+            self._own.tell(Aspect.ROWS)
 
     def review(self, plan: Plan | None) -> None:
         """Look at a reversal's statements in place of what is pending; None: back."""
         self._own.reviewing, self._own.report = plan, None
         self._own.reviewing_of = self._own.hub.known(self._own.pull.source)
-        self._own.state_changed.emit()
+        self._own.tell(Aspect.RUN)
 
     def set_guard(self, guard: str) -> None:
         """What a changed row must still hold; kept with the pull."""
         self._own.pull = replace(self._own.pull, guard=guard)
         self._own.report = None
-        self._own.pull_changed.emit()
-        self._own.edits_changed.emit()
+        self._own.tell(Aspect.PULL | Aspect.EDITS)
 
     def resolve(self, outcome: Outcome, names: Sequence[str], mine: bool) -> None:
         """Answer a conflict in some columns: keep what is pending there against what others wrote, or take theirs."""
@@ -101,7 +100,7 @@ class PlanController:
             rest = [o for o in report.outcomes if o.statement.row_id != row]
             rest += [replace(outcome, now=left)] if left and not outcome.is_gone else []
             self._own.report = replace(report, outcomes=tuple(rest))
-            self._own.edits_changed.emit()
+            self._own.tell(Aspect.EDITS)
 
     def take_current(self, values: Mapping[int, Mapping[int, Any]], action: Action) -> None:
         """What others wrote meanwhile, by row id and place, becomes what was seen; `action` answers it."""
@@ -115,7 +114,7 @@ class PlanController:
         self._own.undo_stack.rows_changed()  # it would bring back what is not seen now
         self._own.report, self._own.course = None, None
         self._shaping.walk()
-        self._own.edits_changed.emit()
+        self._own.tell(Aspect.EDITS)
 
     def take_written(self, fetched: Fetched, report: Report, fresh: frozenset[int], done: Snapshot) -> None:
         """After a write: the rows as the server has them, `fresh` among them; what was changed since the plan was made,
@@ -137,16 +136,14 @@ class PlanController:
         self._own.undo_stack.written()
         self._own.course = None
         self._shaping.walk()
-        self._own.edits_changed.emit()
-        self._own.state_changed.emit()
+        self._own.tell(Aspect.EDITS | Aspect.RUN)
 
     def take_written_unseen(self, report: Report, done: EditDraft, keys: dict[object, tuple[object, ...]]) -> None:
         """After a write whose rows are not shown any more, or of which is heard only now: nothing of it is pending."""
         self._own.pending.subtract(done, keys, self._own.table, self._own.target)
         self._own.report, self._own.reversal = report, report.reversal
         self._own.undo_stack.written()
-        self._own.edits_changed.emit()
-        self._own.state_changed.emit()
+        self._own.tell(Aspect.EDITS | Aspect.RUN)
 
 
 def rows_after(report: Report, before: int, after: int) -> dict[int, int]:

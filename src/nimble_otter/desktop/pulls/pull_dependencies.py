@@ -7,6 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 from weakref import WeakKeyDictionary
 
+from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.pulls.pull_state import PullState
 from nimble_otter.desktop.runtime.connections import Hub
@@ -82,8 +83,7 @@ class PullDependencies:
                 return None
             self._unseen[path] = made = OpenPull(pull, self._hub, path, 0, self.rows_for)
             made.waits = not self._hub.known_pulls.has(pull)
-            made.rows_changed.connect(lambda: self.changed(made))
-            made.state_changed.connect(lambda: self._told(made))
+            made.changed.connect(lambda what: self._told(made, what))
         return self._unseen[path]
 
     def changed(self, session: OpenPull) -> None:
@@ -110,6 +110,8 @@ class PullDependencies:
             )
             other.shaping.change(replace(other.pull, steps=steps), f"Take rows of {after}", quiet=True)
 
-    def _told(self, session: OpenPull) -> None:
-        if session.error is not None:
+    def _told(self, session: OpenPull, what: Aspect) -> None:
+        if what & Aspect.ROWS:
+            self.changed(session)
+        if what & Aspect.RUN and session.error is not None:
             self._say(f"{session.pull.name}: {session.error}", True)

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from nimble_otter.changes import Edits, Plan, Report, Target
+from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.notice import NOTHING, Notice
 from nimble_otter.desktop.pulls.pending import PendingEdits
 from nimble_otter.desktop.pulls.step_ref import QUERY
@@ -42,19 +43,15 @@ PREVIEW = 200
 
 
 class PullState(QObject):
-    """`pull_changed`: its text, steps or name. `rows_changed`: what the grid shows. `more_rows`: further ones behind.
-    `edits_changed`: what is pending. `state_changed`: running, errors, reports."""
+    """`changed` tells which `Aspect`s of it are others, once for all that is done in a turn."""
 
-    pull_changed = Signal()
-    rows_changed = Signal()
-    more_rows = Signal()
-    edits_changed = Signal()
-    state_changed = Signal()
+    changed = Signal(object)
 
     def __init__(self, pull: Pull, hub: Hub, path: Path | None = None, number: int = 0) -> None:
         super().__init__()
         self.hub, self.jobs = hub, hub.jobs
         self.pull, self.path, self.number = pull, path, number
+        self._untold = Aspect(0)
         self.saved_text = ""
         self._saved: tuple[str, Pull | None] = ("", None)
         self.fetched: Fetched | None = None
@@ -103,6 +100,16 @@ class PullState(QObject):
         self._later.setSingleShot(True)
         self._later.timeout.connect(lambda: self._then())
         self._then: Callable[[], object] = lambda: None
+
+    def tell(self, what: Aspect) -> None:
+        """Tell that this is another than before: now, or with all else at the end of the turn."""
+        self._untold |= what
+        self.jobs.turn.at_end(self._tell_all)
+
+    def _tell_all(self) -> None:
+        what, self._untold = self._untold, Aspect(0)
+        if what:
+            self.changed.emit(what)
 
     def let_go(self) -> None:
         """A closed pull holds no rows any more, whatever part of the window still knows of it, and hears of no work."""
@@ -231,4 +238,4 @@ class PullState(QObject):
         if not self.target.is_open and self.target.reason == COMING:
             self.target = Target(None, reason="Only a part of the rows came. Run the query again to change them.")
         self.notice = Notice("Stopped before the first row") if problem is None else NOTHING
-        self.state_changed.emit()
+        self.tell(Aspect.RUN)

@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 from typing import Any, Protocol
 
 from nimble_otter.changes import Edits, Target, document_target
+from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.notice import NOTHING, Notice, warning
 from nimble_otter.desktop.pulls.plans import target_of
 from nimble_otter.desktop.pulls.pull_state import COMING, PREVIEW, PullState
@@ -146,7 +147,7 @@ class RunController:
 
     def _refuse(self, message: str, hint: str, place: Place | None) -> None:
         self._own.error = QueryError(message, hint, place)
-        self._own.state_changed.emit()
+        self._own.tell(Aspect.RUN)
 
     def _run_read(self, text: str, start: int, goes_on: bool) -> None:
         own = self._own
@@ -211,7 +212,7 @@ class RunController:
             lambda result: self._fetched(result, request, source, written, preview), refused, self._arriving,
             lambda: self._own.failed(None), title=f"Running {self._own.pull.name}",
         )  # fmt: skip
-        self._own.state_changed.emit()
+        self._own.tell(Aspect.RUN)
 
     def _bound(self, text: str | None) -> Bound | None:
         """The text as it is sent; None where a value does not fit, which is said."""
@@ -252,18 +253,18 @@ class RunController:
             failed = next((o.error for o in outcomes if o.error is not None), None)
             if last >= 0:
                 self.show_outcome(last)
-            self._own.failed(_placed(failed, own_text, start)) if failed is not None else self._own.state_changed.emit()
+            self._own.failed(_placed(failed, own_text, start)) if failed is not None else self._own.tell(Aspect.RUN)
 
         def update(outcomes: list[Outcome]) -> None:
             self._own.outcomes = tuple(outcomes)
-            self._own.state_changed.emit()
+            self._own.tell(Aspect.RUN)
 
         self._own.jobs.submit(
             self._own.hub.lane(source), self._own.key, work, done,
             lambda problem: self._own.failed(_placed(problem, own_text, start)), update, lambda: self._own.failed(None),
             title=f"Running {len(statements)} statement{'s' if len(statements) != 1 else ''} of {self._own.pull.name}",
         )  # fmt: skip
-        self._own.state_changed.emit()
+        self._own.tell(Aspect.RUN)
 
     def show_outcome(self, at: int, result: int = 0) -> None:
         """Show the rows of a script's statement, of a call that gave several the one asked for."""
@@ -291,7 +292,7 @@ class RunController:
             own.notice = Notice("Rows are still coming in")
             if first:
                 own.opened = Opened()
-            (own.rows_changed if first else own.more_rows).emit()
+            own.tell(Aspect.ROWS if first else Aspect.MORE_ROWS)
 
     def _lift(self) -> None:
         """The rows shown go: what is pending on them waits, and is undone no more by their ids."""
@@ -344,8 +345,7 @@ class RunController:
             self._add_notice(f"{grouped(left)} changed row{'s wait' if left != 1 else ' waits'} for {next_run}")
         before, self._own.compare_with = self._own.compare_with, None
         self._shaping.walk(fresh=True, then=lambda: self._shaping.compare_rows(before) if before is not None else None)
-        self._own.edits_changed.emit()
-        self._own.state_changed.emit()
+        self._own.tell(Aspect.EDITS | Aspect.RUN)
 
     def _add_notice(self, said: str) -> None:
         """Behind what is told of the rows already."""
@@ -381,7 +381,7 @@ class RunController:
             if problem is not None:
                 self._own.hub.trouble.emit(f"{self._own.pull.name}: {problem}")
             return
-        self._own.failed(problem) if problem is not None else self._own.state_changed.emit()
+        self._own.failed(problem) if problem is not None else self._own.tell(Aspect.RUN)
 
     def explain(self, text: str, start: int) -> None:
         """Ask the server for its plan of a part of the text; `plan_tree` and `state_changed` follow."""
@@ -394,7 +394,7 @@ class RunController:
 
         def done(plan: PlanNode) -> None:
             self._own.plan_tree = plan
-            self._own.state_changed.emit()
+            self._own.tell(Aspect.RUN)
 
         self._own.jobs.submit(
             self._own.hub.lane(source), f"{self._own.key} plan",

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from functools import partial
 from typing import Any
 
+from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.notice import Notice, warning
 from nimble_otter.desktop.pulls.pull_state import PullState
 from nimble_otter.desktop.pulls.truncated_values import TruncatedValues
@@ -59,7 +60,7 @@ class Shaping:
         """A new state by typing or by the way: one entry of undo for all that is typed in a row, none for widths."""
         before, earlier, self._own.pull = self._values(), self._own.pull, pull
         self._own.undo_stack.note(earlier, pull, "", is_typing=True)
-        self._own.pull_changed.emit()
+        self._own.tell(Aspect.PULL)
         if self._own.course is not None and self._values() != before:
             self.walk()
 
@@ -83,7 +84,7 @@ class Shaping:
         """Take the rows along the course: small tables at once, large ones in the background."""
         table = self._own.table
         if table is None:
-            self._own.pull_changed.emit()
+            self._own.tell(Aspect.PULL)
             return
         steps, earlier, values = self._own.pull.steps, self._own.course, self._values()
         if self.truncated.read_by(steps) and self._looked_whole is not self._own.fetched:
@@ -97,9 +98,8 @@ class Shaping:
             self._own.course = course
             if fresh or earlier is None or earlier.end.grouped is not course.end.grouped:
                 self._own.opened = Opened()
-            self._own.pull_changed.emit()
-            self._own.rows_changed.emit()
-            then()
+            self._own.tell(Aspect.PULL | Aspect.ROWS)
+            self._own.jobs.turn.at_end(then)  # what follows may look at what the window shows
 
         if table.rows <= _AT_ONCE:
             self._own.jobs.stop(f"{self._own.key} course")
@@ -140,21 +140,20 @@ class Shaping:
     def take_pull(self, pull: Pull) -> None:
         """Another state of the pull; the course is taken anew where its steps differ."""
         steps_changed, self._own.pull = pull.steps != self._own.pull.steps, pull
-        self._own.pull_changed.emit()
+        self._own.tell(Aspect.PULL)
         if steps_changed:
             self.walk()
 
     def take_whole(self, fetched: Fetched, then: Callable[[], object]) -> None:
         """The rows again, with values that were cut before; then something is done with them."""
         self._own.fetched = fetched
-        self._own.edits_changed.emit()
+        self._own.tell(Aspect.EDITS)
         self.walk(then=then)
 
     def show_rows_at(self, at: int | None) -> None:
         self._own.show_at = at
         self._own.opened = Opened()
-        self._own.rows_changed.emit()
-        self._own.pull_changed.emit()
+        self._own.tell(Aspect.ROWS | Aspect.PULL)
 
     def open_levels(self, count: int) -> None:
         """Open the groups of the first so many levels, close the others."""
@@ -175,12 +174,12 @@ class Shaping:
     def _open(self, opened: Opened) -> None:
         self._own.opened, shaped = opened, self._own.shaped
         if shaped is None or shaped.grouped is None or len(shaped.grouped.view) <= _OPENED_AT_ONCE:
-            self._own.rows_changed.emit()
+            self._own.tell(Aspect.ROWS)
             return
 
         def show(lines: TreeLines) -> None:
             self._tree = shaped, opened, lines
-            self._own.rows_changed.emit()
+            self._own.tell(Aspect.ROWS)
 
         work = partial(tree_lines, shaped, opened)
         self._own.jobs.submit(LOCAL, f"{self._own.key} tree", lambda stop, _: work(stop), show, title="Opening groups")
@@ -200,7 +199,7 @@ class Shaping:
             else:
                 counts = f"{grouped(found.only_before)} only before, {grouped(found.only_after)} only now"
                 self._own.notice = warning(f"The rows differ: {counts}. {'; '.join(found.examples[:2])}")
-            self._own.state_changed.emit()
+            self._own.tell(Aspect.RUN)
 
         self._own.jobs.submit(
             LOCAL, f"{self._own.key} compare", lambda stop, _: compare(before, after, stop), done, title="Comparing"

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.pull_state import PullState
 from nimble_otter.pull import Shaped
 from nimble_otter.pull.steps import (
@@ -98,4 +99,4 @@ class TruncatedValues:
                 self._take(whole, then)
 
         own.jobs.submit(own.hub.lane(source), f"{own.key} whole", work, done, own.failed, title="Fetching whole values")
-        own.state_changed.emit()
+        own.tell(Aspect.RUN)

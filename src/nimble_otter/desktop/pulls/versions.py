@@ -6,6 +6,7 @@ from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
+from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.pull_state import PullState
 from nimble_otter.errors import SavedError
 from nimble_otter.pull import pull_to_text, save_pull
@@ -49,4 +50,4 @@ class PullVersions:
             with suppress(OSError):  # the pull itself is saved; its past is kept where it was
                 self._own.hub.versions.move(before, self._version_key)
         self.keep("saved")
-        self._own.pull_changed.emit()
+        self._own.tell(Aspect.PULL)

@@ -29,6 +29,7 @@ from typing import Any, TypeVar
 
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
+from nimble_otter.desktop.runtime.turn import Turn
 from nimble_otter.errors import ChangeError, OtterError, Stopped
 from nimble_otter.stop import StopToken
 
@@ -283,6 +284,7 @@ class Jobs(QObject):
 
     def __init__(self) -> None:
         super().__init__()
+        self.turn = Turn()
         self._lanes: dict[str, _Lane] = {}
         self._running: dict[int, Job] = {}
         self._held: dict[int, Job] = {}
@@ -431,8 +433,9 @@ class Jobs(QObject):
         if what == "told" or isinstance(payload, tuple):
             self.progress[number] = payload
             self.changed.emit()
-        if what == "update":
-            job.update(payload)
+        if what == "update" and not job.ended:  # else its end follows, which tells more
+            with self.turn:
+                job.update(payload)
 
     def _end_of(self, number: int) -> None:
         job = self._held.pop(number, None)
@@ -444,15 +447,17 @@ class Jobs(QObject):
         if job is None:
             return
         self._forget(number)
-        if what == "done":
-            job.done(payload)
-        elif what == "failed":
-            job.failed(payload)
-        elif what == "stopped":
-            if job.stopped is not None:
-                job.stopped()
-        else:
-            job.failed(OtterError("Something went wrong inside Nimble Otter.", "The report can be copied."))
+        with self.turn:
+            if what == "done":
+                job.done(payload)
+            elif what == "failed":
+                job.failed(payload)
+            elif what == "stopped":
+                if job.stopped is not None:
+                    job.stopped()
+            else:
+                job.failed(OtterError("Something went wrong inside Nimble Otter.", "The report can be copied."))
+        if what == "crashed":
             self.crashed.emit(str(payload))
 
     def _forget(self, number: int) -> None:

@@ -15,6 +15,7 @@ from PySide6.QtWidgets import QApplication, QWidget
 
 from nimble_otter.desktop.grid.clipboard_cells import EXACT
 from nimble_otter.desktop.kit.confirm_dialogs import ask_exists, ask_name
+from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.runtime.connections import Hub
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs
@@ -115,7 +116,7 @@ class Sending:
         self._looked_up.add(session.uid)
         if found := deliveries(self._folder, session.pull.name, 1):
             session.last_sent = f"last sent {found[0].moment:%a %H:%M}"
-            session.pull_changed.emit()
+            session.tell(Aspect.PULL)
 
     # --- files -------------------------------------------------------------------------------------------------
 
@@ -151,7 +152,7 @@ class Sending:
             session.last_sent, session.sent = f"last sent {now:%a %H:%M}", sent
             counted = ", counted by reading them back" if sent.checked else ""
             self._say(f"Sent {grouped(sent.rows)} rows to {sent.path} ({size_words(sent.bytes)}{counted}).", False)
-            session.pull_changed.emit()
+            session.tell(Aspect.PULL)
 
         lane = self._hub.lane(self._hub.known(session.pull.source)) if is_straight else LOCAL
         self._submit(session, lane, work, done, f"Sending {path.name}", "Stopped; no file was left behind.")
@@ -176,12 +177,12 @@ class Sending:
     ) -> None:
         def failed(problem: OtterError) -> None:
             self._say(str(problem), True)
-            session.state_changed.emit()
+            session.tell(Aspect.RUN)
 
         self._jobs.submit(
             lane, f"{session.key} send", work, done, failed, stopped=lambda: self._say(stopped, False), title=title
         )
-        session.state_changed.emit()
+        session.tell(Aspect.RUN)
 
     # --- the clipboard -----------------------------------------------------------------------------------------
 
@@ -264,7 +265,7 @@ class Sending:
             self._say(f"{', '.join(parts)}; counted there.", False)
             session.last_sent = f"last sent {dt.datetime.now():%a %H:%M}"
             self._hub.open(source, again=True)
-            session.pull_changed.emit()
+            session.tell(Aspect.PULL)
 
         title = f"Sending to {wanted.table}"
         self._submit(session, self._hub.lane(source), work, done, title, "Stopped; nothing was written.")

@@ -25,6 +25,7 @@ from nimble_otter.desktop.grid.presenter import GridPresenter
 from nimble_otter.desktop.grid.rows_find import RowsFind
 from nimble_otter.desktop.grid.rows_views import RowsViews
 from nimble_otter.desktop.grid.side_by_side import SideBySide
+from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.drawer import Drawer
 from nimble_otter.desktop.pulls.file_watcher import FileWatcher
 from nimble_otter.desktop.pulls.new_steps import MENU, place_for
@@ -78,6 +79,8 @@ class Workbench(Frame):
         self.upstream = Upstream(workspace)
         self._wire()
         self._told_of_run = False
+        self._drawn: tuple[OpenPull, StepRef] | None = None
+        """The place of a course whose editor is up to date."""
         self._draft_timer = QTimer(self)
         self._draft_timer.setSingleShot(True)
         self._draft_timer.setInterval(300)
@@ -210,11 +213,7 @@ class Workbench(Frame):
 
     def _listen(self, session: OpenPull) -> None:
         """Hear of a pull that was just opened."""
-        session.pull_changed.connect(lambda: self._pull_changed(session))
-        session.rows_changed.connect(lambda: self._rows_changed(session))
-        session.more_rows.connect(lambda: self._more_rows(session))
-        session.edits_changed.connect(lambda: self._edits_changed(session))
-        session.state_changed.connect(lambda: self._state_changed(session))
+        session.changed.connect(lambda what: self._changed(session, what))
 
     def add_pull(self, pull: Pull, path: Path | None = None, run: bool = False) -> OpenPull:
         """Open a pull in a tab of its own and show it."""
@@ -231,7 +230,7 @@ class Workbench(Frame):
 
     def _show_current(self) -> None:
         """Show the pull in sight; fetch its rows when it has none and nothing to be asked first."""
-        session = self.pull
+        session, self._drawn = self.pull, None
         self.course.show_pull(session)
         for drawer in self.drawers.values():
             drawer.session = session
@@ -337,20 +336,25 @@ class Workbench(Frame):
         session = self.pull
         if session is None:
             return
-        if ref.at >= len(session.pull.steps):
-            ref = QUERY
+        if ref.is_step or self._drawn != (session, ref):
+            session.selected = ref
+            self._show_selected(session)
+        if not self.drawer_stack.isVisibleTo(self.work):
+            self.toggle_part("drawer", True)
+        if focus and not self.course.hasFocus():
+            self.drawer.focus_first()
+
+    def _show_selected(self, session: OpenPull) -> None:
+        """The editor of the step that is selected, whose place or kind may be another now."""
+        ref = session.selected if session.selected.at < len(session.pull.steps) else QUERY
         drawer = self.drawer_of(session.pull.steps[ref.at].kind if ref.is_step else ref.place.value)
         if ref.is_step:
             drawer.show_step(ref.at)
-        session.selected = ref
+        session.selected, self._drawn = ref, (session, ref)
         self.course.select(ref)
         self.course.refresh()
         self.drawer_stack.setCurrentWidget(drawer)
         drawer.show_pull(session)
-        if not self.drawer_stack.isVisibleTo(self.work):
-            self.toggle_part("drawer", True)
-        if focus and not self.course.hasFocus():
-            drawer.focus_first()
 
     def _show_step(self, ref: StepRef, focus: bool, part: str) -> None:
         self.open_drawer(ref, focus)
@@ -410,51 +414,44 @@ class Workbench(Frame):
 
     # --- what changed ------------------------------------------------------------------------------------------
 
-    def _pull_changed(self, session: OpenPull) -> None:
-        self._draft_timer.start()
-        self._show_tabs()
-        if session is not self.pull:
-            return
-        self.course.refresh()
-        if session.selected.is_step:
-            self.open_drawer(session.selected, focus=False)
-        else:
-            self.drawer.refresh()
-
-    def _rows_changed(self, session: OpenPull) -> None:
-        self.workspace.dependencies.changed(session)
-        if session is self.pull:
-            self.grid_presenter.show(True)
-            self.course.refresh()
-            self.drawer.refresh()
-            self.rows_find.refresh()
-            show_status(self.status, self.pull)
-
-    def _more_rows(self, session: OpenPull) -> None:
-        if session is self.pull:
-            self.grid_presenter.lengthen()
-            self.course.refresh()
-            self.rows_find.refresh()
-            show_status(self.status, self.pull)
-
-    def _edits_changed(self, session: OpenPull) -> None:
-        self._draft_timer.start()
-        if session.fresh:
+    def _changed(self, session: OpenPull, what: Aspect) -> None:
+        """Bring each part that shows something of it up to date, once."""
+        if what & Aspect.ROWS:
+            self.workspace.dependencies.changed(session)
+        if what & Aspect.EDITS and session.fresh:
             session.after(FRESH_MS, session.plans.settle)
-        if session.edits.count:
+        if what & Aspect.EDITS and session.edits.count:
             self.say("")
-        self._show_tabs()
-        if session is self.pull:
-            self.grid_presenter.show(True)
-            self.rows_find.take_edits()
-            self.course.refresh()
-            if self.is_shown("changes", "send"):
-                self.drawer.refresh()
-            show_status(self.status, self.pull)
-
-    def _state_changed(self, session: OpenPull) -> None:
+        if what & (Aspect.PULL | Aspect.EDITS):
+            self._draft_timer.start()
+            self._show_tabs()
         if session is not self.pull:
             return
+        if what & Aspect.RUN:
+            self._tell_of_run(session)
+        self._show_rows(what)
+        if what & Aspect.PULL and session.selected.is_step:
+            self._show_selected(session)
+        else:
+            self.course.refresh()
+            if what & ~(Aspect.EDITS | Aspect.MORE_ROWS) or (what & Aspect.EDITS and self.is_shown("changes", "send")):
+                self.drawer.refresh()
+        if what & ~Aspect.PULL:
+            show_status(self.status, self.pull)
+
+    def _show_rows(self, what: Aspect) -> None:
+        """The grid, and the finder over it, as far as something of them changed."""
+        if what & (Aspect.ROWS | Aspect.EDITS):
+            self.grid_presenter.show(True)
+        elif what & Aspect.MORE_ROWS:
+            self.grid_presenter.lengthen()
+        if what & Aspect.EDITS:
+            self.rows_find.take_edits()
+        if what & (Aspect.ROWS | Aspect.MORE_ROWS):
+            self.rows_find.refresh()
+
+    def _tell_of_run(self, session: OpenPull) -> None:
+        """What became of a run, or of what was asked beside it; it goes with the next one."""
         if session.error is not None:
             self.say(str(session.error), True)
             self._told_of_run = True
@@ -466,9 +463,6 @@ class Workbench(Frame):
         elif self._told_of_run and not session.is_running:
             self.say("")  # what was said of an earlier run
             self._told_of_run = False
-        self.course.refresh()
-        self.drawer.refresh()
-        show_status(self.status, self.pull)
 
     def _sources_changed(self, name: str) -> None:
         self.course.refresh()
