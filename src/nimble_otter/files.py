@@ -123,7 +123,7 @@ def read_text(path: Path, most: int = LARGEST) -> str:
     if not stat.S_ISREG(found.st_mode):
         raise OSError(errno.EISDIR, "It is not a regular file", str(path))
     if found.st_size > most:
-        raise OSError(errno.EFBIG, "It is larger than files of ours are", str(path))
+        raise OSError(errno.EFBIG, "It is larger than any file of this kind", str(path))
     return path.read_text("utf-8")
 
 
@@ -152,7 +152,7 @@ def _lock_file(path: Path) -> Path:
     own.mkdir(mode=0o700, exist_ok=True)
     found = own.lstat()
     if not stat.S_ISDIR(found.st_mode) or found.st_uid != os.getuid():
-        raise OSError(errno.EPERM, "The folder for locks belongs to somebody else", str(own))
+        raise OSError(errno.EPERM, "The lock folder belongs to another user", str(own))
     import hashlib
 
     mark = hashlib.sha256(os.path.realpath(path).encode("utf-8", "surrogateescape")).hexdigest()[:32]

@@ -393,7 +393,7 @@ def test_parameters_know_their_kind_take_days_and_several_values(drawer, window)
     drawer.take_text()
     fields, notes = drawer.parameters.fields, drawer.parameters.notes
     assert list(fields) == ["since", "kinds"]
-    assert "several with commas" in notes["kinds"].text()
+    assert "separate several with commas" in notes["kinds"].text()
     QTest.keyClicks(fields["since"], "start of last month - 10 years")
     QTest.keyClicks(fields["kinds"], "good, suspect")
     assert notes["kinds"].text().startswith("2 values")
@@ -514,7 +514,7 @@ def test_a_transaction_stays_open_in_sight_and_closing_asks(drawer, window, monk
 
         monkeypatch.setattr(QMessageBox, "exec", click)
 
-    answer("Leave it open")
+    answer("Not yet")
     window.close()
     assert window.isVisible()
     assert "statements ran in it" in asked[0]

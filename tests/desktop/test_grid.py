@@ -108,7 +108,7 @@ def test_titles_formats_and_hidden_columns_by_the_menu(window, levels, monkeypat
     assert all(len(grid.line(n).cells[3].text.partition(".")[2]) == 1 for n in range(3))
     pattern = next(w for w in window.drawer.findChildren(QLineEdit) if w.placeholderText() == "level_m")
     assert pattern.text() == "Level"
-    pick(["Hide the others"], lambda: actions.menu(-1, 3, QPoint()))
+    pick(["Hide other columns"], lambda: actions.menu(-1, 3, QPoint()))
     assert columns(window) == ["level_m"]
     offered = pick(["Show again", "quality"], lambda: actions.menu(-1, 0, QPoint()))
     assert "All" in offered
@@ -156,9 +156,9 @@ def test_picked_values_are_listed_by_count_or_by_value(window, levels):
 def test_widths_fit_data_header_and_window(window, levels):
     grid = window.grid
     for path, check in (
-        (["Width", "All into the window"], lambda: abs(sum(grid.widths) - grid.viewport().width()) < 40),
-        (["Width", "All to their headers"], lambda: grid.widths[0] > 60),
-        (["Width", "Fit to the data"], lambda: grid.widths[0] < 90),
+        (["Width", "Fit all to the window"], lambda: abs(sum(grid.widths) - grid.viewport().width()) < 40),
+        (["Width", "Fit all to headers"], lambda: grid.widths[0] > 60),
+        (["Width", "Fit to data"], lambda: grid.widths[0] < 90),
     ):
         pick(path, lambda: window.column_actions.menu(-1, 0, QPoint()))
         assert check(), (path, grid.widths)
@@ -313,7 +313,7 @@ def test_a_pinned_result_is_compared_with_the_next_run_by_key(window, levels):
     side.grid.grab()
     window.side._choose(by="")
     assert "alike" in side.said.text()
-    others = [w for w in side.findChildren(QComboBox) if w.accessibleName() == "What is shown"][-1]
+    others = [w for w in side.findChildren(QComboBox) if w.accessibleName() == "Rows shown"][-1]
     assert others.findData(window.pulls[0].pull.name) >= 0
     side.unpin()
     assert (levels.pinned, side._what) == ({}, "rows as columns")

@@ -102,7 +102,7 @@ def test_the_question_about_a_file_that_is_there(tmp_path, monkeypatch):
 
     monkeypatch.setattr(ExistsQuestion, "exec", answer)
     assert ask_exists(tmp_path / "a.xlsx", format_for("xlsx")) == "append"
-    assert shown[0][:3] == ["Number the new one", "Replace it", "Replace this sheet only"]
+    assert shown[0][:3] == ["Add a number", "Replace it", "Replace this sheet only"]
     monkeypatch.setattr(ExistsQuestion, "exec", lambda question: question.reject())
     assert ask_exists(tmp_path / "a.csv", format_for("csv")) == ""
 

@@ -245,10 +245,10 @@ def test_texts_are_sorted_in_the_readers_language_or_another(window, monkeypatch
         settle(window)
         return [window.grid.model.value(row, 0) for row in range(4)]
 
-    assert sorted_by("Order of texts", "dictionary") == ["apa", "zebra", "ål", "ärt"]
+    assert sorted_by("Text order", "dictionary") == ["apa", "zebra", "ål", "ärt"]
     assert session.pull.steps[0].keys[0].language == "sv"
     assert sorted_by("Language", "") == ["ål", "apa", "ärt", "zebra"]
-    assert sorted_by("Order of texts", "") == ["apa", "zebra", "ärt", "ål"]
+    assert sorted_by("Text order", "") == ["apa", "zebra", "ärt", "ål"]
 
 
 def test_a_step_is_copied_into_another_pull(window, qtbot):

@@ -149,7 +149,7 @@ def read_document_value(text: str | None, before: Any, path: str) -> Any:
     words = text.strip()
     if isinstance(before, bool):
         if words.casefold() not in ("yes", "no", "true", "false"):
-            raise ValueRefused(f"{path} holds yes or no here.", "Type yes or no.")
+            raise ValueRefused(f"{path} is a boolean here.", "Type yes or no.")
         return words.casefold() in ("yes", "true")
     if isinstance(before, str):
         return text
@@ -171,7 +171,7 @@ def _number(words: str, before: Any, path: str) -> Any:
     try:
         exact = Decimal(plain)
     except ArithmeticError:
-        raise ValueRefused(f"{path} holds a number here; {words[:40]!r} is not one.", "Use a point.") from None
+        raise ValueRefused(f"{path} holds a number here; {words[:40]!r} is not one.", "Use a decimal point.") from None
     if isinstance(before, Decimal):
         return exact
     if isinstance(before, int):
@@ -207,9 +207,9 @@ def from_json(text: str, path: str, is_strict: bool = False) -> Any:
         if not is_strict and text.strip()[:1] not in ("{", "["):
             return text
         said = f"{problem.msg} in line {problem.lineno}, column {problem.colno}"
-        raise ValueRefused(f"{path}: this is not JSON: {said}.", "Names and texts stand in double quotes.") from None
+        raise ValueRefused(f"{path}: this is not JSON: {said}.", "Put names and texts in double quotes.") from None
     except (BSONError, TypeError, ValueError) as problem:
-        raise ValueRefused(f"{path}: a value is not what its type says: {problem}.") from None
+        raise ValueRefused(f"{path}: a value does not match its type: {problem}.") from None
 
 
 def to_json(value: Any, indent: int | None = None) -> str:

@@ -57,7 +57,7 @@ def rehearse(connection: Connection, plan: Plan, stop: StopToken = NEVER, progre
         if outcomes is not None:
             break
     assert outcomes is not None
-    said = "" if writer.is_atomic else "The server has no transactions: documents were compared, nothing was run."
+    said = "" if writer.is_atomic else "The server has no transactions: the documents were compared, and nothing was run."
     return Report(outcomes, dt.datetime.now(), said=said)
 
 
@@ -93,7 +93,7 @@ def _write(
     ):
         if not writer.is_atomic:
             raise NoTransactions(
-                "The server has no transactions: documents can't be written all or none.",
+                "The server has no transactions: the documents can't be written as all or nothing.",
                 "Write sends them one by one and stops at the first that fails.",
             )
         run = _Run(writer, plan, stop, progress)
@@ -269,7 +269,7 @@ def _as_it_was(statement: Statement, document: Mapping[str, Any] | None) -> Stat
 def look_up(connection: Connection, intent: Intent) -> str:
     """After a commit that was not answered: the documents tell. Returns what to say when it was done. Raises:
     ChangeError when nothing was written; OutcomeUnknown."""
-    lost, plan = "The commit was not answered", intent.plan
+    lost, plan = "The server did not confirm the commit", intent.plan
     try:
         with connection.transaction(atomic=False) as writer:
             again = _Run(writer, plan, NEVER, None)
@@ -279,7 +279,7 @@ def look_up(connection: Connection, intent: Intent) -> str:
             left = writer.documents(plan.table, [s.key[0][1] for s in gone])
     except OtterError as problem:
         raise OutcomeUnknown(
-            f"{lost}, and the documents can't be looked at: {problem.message}",
+            f"{lost}, and the documents can't be read: {problem.message}",
             "It is looked up again before anything more is written.",
         ) from None
     alike = [exactly(now[s.row_id], intent.written[s.row_id]) for s in plan.statements if s.kind != "delete"]
@@ -289,7 +289,7 @@ def look_up(connection: Connection, intent: Intent) -> str:
         raise ChangeError(
             f"{lost}. The documents show that nothing was written; the changes are still pending.", "Write them again."
         )
-    raise OutcomeUnknown(f"{lost}; the documents don't tell.", "Run the query again and compare before writing.")
+    raise OutcomeUnknown(f"{lost}; the documents do not show whether it was written.", "Run the query again and compare before writing.")
 
 
 def as_seen(now: Any, seen: Any) -> bool:

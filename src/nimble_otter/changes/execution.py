@@ -41,7 +41,7 @@ class _Side:
 
 class Execution:
     """`before` are the changed rows as they were, by row id, in values that can be put back; `lasting` says what a
-    reversal would not bring back, as far as that is known from what the statements did."""
+    reversal would not restore, as far as that is known from what the statements did."""
 
     def __init__(self, writer: Writer, plan: Plan, stop: StopToken, progress: Progress | None = None) -> None:
         self._writer, self._stop, self._progress = writer, stop, progress
@@ -212,7 +212,7 @@ class Execution:
                     refused = problem.message
             if refused:
                 names = ", ".join(name for name, _ in statement.values)
-                text = f"Rows exchange their {names}, and the server takes no value in between: {refused}"
+                text = f"Rows exchange their {names}, and the server accepts no temporary value in between: {refused}"
                 return lambda s: Outcome(s, 0, text)
         self.plan = replace(self.plan, parks=tuple(parks.items()))
         self._words = Wording(self.plan)

@@ -20,7 +20,7 @@ Made = TypeVar("Made")
 class Outcome:
     """What one statement did or would do. `now` holds, for a conflict, the columns that differ from what was seen with
     their present values; `problem` says in words what is wrong; `note` what is worth knowing though it succeeds (rows
-    that triggers changed too, values that the server keeps otherwise); `is_gone`: the row is not there any more."""
+    that triggers changed too, values that the server keeps otherwise); `is_gone`: the row no longer exists."""
 
     statement: Statement
     rows: int
@@ -40,7 +40,7 @@ class Report:
     """All outcomes. When `is_written`: `written` has each row as the server now has it (by row id, None: deleted),
     `reversal` the script that puts the old values back and `back` its statements as a plan; `left` are statements that
     were not run, where they are written one by one. `said` is what else is to be known, `lasting` what the reversal
-    would not bring back, in words."""
+    would not restore, in words."""
 
     outcomes: tuple[Outcome, ...]
     at: dt.datetime
@@ -101,7 +101,7 @@ def one_by_one(
         raise OutcomeUnknown(
             f"The connection was lost. {len(outcomes)} of {len(plan.statements)} {what} were written; whether "
             "the next one was is not known.",
-            "Run the query again before writing anew.",
+            "Run the query again before writing again.",
         ) from None
 
 

@@ -41,11 +41,11 @@ def check(value: Any, name: str, dialect: str) -> Any:
     """The value, when the server can hold it at all. Raises: ValueRefused."""
     if isinstance(value, str):
         if dialect == "postgresql" and "\x00" in value:
-            raise ValueRefused(f"{name} can't hold the character NUL.", "PostgreSQL's texts have none.")
+            raise ValueRefused(f"{name} can't hold the character NUL.", "PostgreSQL texts can't contain it.")
         if dialect != "sqlite" and _BROKEN.search(value):
-            raise ValueRefused(f"{name} can't hold half a character (a lone surrogate).", "Type the text anew.")
+            raise ValueRefused(f"{name} can't hold an incomplete character (a lone surrogate).", "Type the text again.")
     if dialect == "sqlite" and isinstance(value, int) and not -(1 << 63) <= value < 1 << 63:
-        raise ValueRefused(f"{name} can't hold {value}: it is too large.", "It holds whole numbers of 64 bits.")
+        raise ValueRefused(f"{name} can't hold {value}: it is too large.", "It holds 64-bit integers.")
     if isinstance(value, float) and not math.isfinite(value) and dialect in MARIADB:
         raise ValueRefused(f"{name} holds finite numbers.")
     return value

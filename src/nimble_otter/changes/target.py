@@ -106,7 +106,7 @@ def find_target(
     for place, origin in enumerate(origins[: len(table.fields)]):
         if origin is None:
             refusals.append(
-                (place, f"{table.fields[place].name} is worked out by the query; it has no column to write to.")
+                (place, f"{table.fields[place].name} is computed by the query; there is no column to write to.")
             )
         elif origin.alias != alias:
             refusals.append((place, reasons.get(origin.alias, f"{origin.label} can't be changed here.")))
@@ -116,7 +116,7 @@ def find_target(
             known = info.column(origin.column)
             assert known is not None
             if known.generated and known.generated != "identity":
-                refusals.append((place, f"{origin.label} is worked out by the table itself."))
+                refusals.append((place, f"{origin.label} is a generated column; the table computes it."))
                 computed.append((place, known.name))
             else:
                 columns.append((place, known))
@@ -142,13 +142,13 @@ def _problem(
     origins: Sequence[Origin],
 ) -> str:
     if info.kind not in ("table", "view"):
-        return f"{info.name} is a {info.kind}; its rows are kept by the server."
+        return f"{info.name} is a {info.kind}; its rows are maintained by the server."
     if info.kind == "view":
         return f"{info.name} is a view; open the table behind it to change it."
     if not origins[0].is_direct:
-        return "The query groups or merges rows, so that a result row is not one row of the table."
+        return "The query groups or merges rows, so a result row is not one row of the table."
     if not key:
-        return f"{info.name} has no key, so its rows can't be told apart."
+        return f"{info.name} has no key, so its rows can't be identified."
     absent = [column for column in key if column not in own]
     if absent:
         return f"The key of {info.name} is not in the result; add {', '.join(absent)} to the query."

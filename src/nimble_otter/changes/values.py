@@ -45,7 +45,7 @@ def read_value(text: str | None, field: Field, info: ColumnInfo, dialect: str = 
     if text is None:
         is_numbered = info.word == "number" and (dialect == "sqlite" or info.generated)
         if not info.nullable or (info.key and not is_numbered):
-            raise ValueRefused(f"{info.name} may not be empty.", "The table says NOT NULL.")
+            raise ValueRefused(f"{info.name} can't be NULL.", "The column is NOT NULL.")
         return None
     return check(_read(text, field, info, dialect, before), info.name, dialect)
 
@@ -74,7 +74,7 @@ def _read(text: str, field: Field, info: ColumnInfo, dialect: str, before: Any) 
     if info.word == "number" or field.kind.is_number:
         return _number(text, field, info, dialect, before)
     if info.word == "binary":
-        raise ValueRefused(f"{info.name} holds binary values, which can't be typed.", "Take one from a file.")
+        raise ValueRefused(f"{info.name} holds binary values, which can't be typed.", "Load one from a file.")
     if info.word == "nested":
         return _nested(text, info, before)
     if declared.startswith("UUID"):
@@ -186,7 +186,7 @@ def _number(text: str, field: Field, info: ColumnInfo, dialect: str, before: Any
         exact = Decimal(written)
     except InvalidOperation:
         raise ValueRefused(
-            f"{info.name} holds numbers; {text[:40]!r} is not one.", "Use a point before decimals."
+            f"{info.name} holds numbers; {text[:40]!r} is not one.", "Use a decimal point."
         ) from None
     if not exact.is_finite():
         if dialect == "postgresql" and written.casefold() in _INFINITE and not whole and not is_decimal:
@@ -203,7 +203,7 @@ def _number(text: str, field: Field, info: ColumnInfo, dialect: str, before: Any
         bits = 64 if dialect == "sqlite" else next((n for word, n in _BITS.items() if declared.startswith(word)), 64)
         low, high = (0, 1 << bits) if "UNSIGNED" in declared else (-(1 << (bits - 1)), 1 << (bits - 1))
         if not low <= int(exact) < high:
-            said = f"It holds {low} to {high - 1}." if bits < 64 else "It holds whole numbers of 64 bits."
+            said = f"It holds {low} to {high - 1}." if bits < 64 else "It holds 64-bit integers."
             raise ValueRefused(f"{info.name} can't hold {text[:40]}: it is out of range.", said)
         return int(exact)
     single = dialect != "sqlite" and re.match(r"REAL|FLOAT4|FLOAT(?!\((?:2[5-9]|[3-5]\d)\))", declared) is not None
@@ -220,7 +220,7 @@ def _decimal(exact: Decimal, text: str, info: ColumnInfo) -> Decimal:
     if found:
         digits, scale = int(found[1]), int(found[2] or 0)
         if exact.adjusted() < 200 and exact != _WIDE.quantize(exact, Decimal(1).scaleb(-scale)):
-            raise ValueRefused(f"{info.name} holds {scale} decimals; {text[:40]} has more.", "Round it yourself.")
+            raise ValueRefused(f"{info.name} holds {scale} decimals; {text[:40]} has more.", "Round it first.")
         if exact.adjusted() >= digits - scale and exact:
             raise ValueRefused(f"{info.name} can't hold {text[:40]}: it is out of range.", f"It holds {digits} digits.")
     return exact
@@ -246,7 +246,7 @@ def _precise(value: Any, info: ColumnInfo, dialect: str) -> Any:
     digits = int(found[1]) if found else (0 if dialect in ("mariadb", "mysql") else 6)
     micros = value.microseconds if isinstance(value, dt.timedelta) else value.microsecond
     if dialect != "sqlite" and micros % 10 ** (6 - digits):
-        raise ValueRefused(f"{info.name} holds {digits} digits after the second.", "Leave the smaller parts out.")
+        raise ValueRefused(f"{info.name} holds {digits} digits after the second.", "Leave out the smaller parts.")
     return value
 
 
@@ -271,7 +271,7 @@ def _styled(text: str, field: Field, info: ColumnInfo, dialect: str) -> Any:
     except (ValueError, OverflowError):
         raise ValueRefused(f"{info.name} holds {said}; {text[:40]!r} is not one.", hint) from None
     if dialect == "sqlite" and field.form and not keeps_letters([str(render(value, field.form))], [value], field.form):
-        raise ValueRefused(f"{info.name} is kept as {field.form}, which can't say all of this.")
+        raise ValueRefused(f"{info.name} is kept as {field.form}, which can't represent all of this.")
     return value
 
 
@@ -283,7 +283,7 @@ def _with_form(value: dt.date, field: Field, name: str) -> dt.date:
     unit = "M8[us]" if field.kind is Kind.TIME else "M8[D]"
     if back is None or back.astype("i8").view("M8[us]" if unit == "M8[us]" else "M8[D]").tolist()[0] != value:
         raise ValueRefused(
-            f"{name} is kept as {field.form}, which can't say all of this.", "Leave the smaller parts out."
+            f"{name} is kept as {field.form}, which can't represent all of this.", "Leave out the smaller parts."
         )
     return value
 
@@ -325,8 +325,8 @@ def read_in_zone(text: str, zone: str, name: str) -> str:
         return first.isoformat(" ")
     if first.astimezone(dt.UTC).astimezone(own).replace(tzinfo=None) != moment:
         raise ValueRefused(
-            f"{name}: {text.strip()} does not exist in {zone}, where clocks were put forward then.",
+            f"{name}: {text.strip()} does not exist in {zone}, where clocks went forward then.",
             "Type another time, or one with its offset.",
         )
     offsets = " or ".join(one.isoformat(" ")[-6:] for one in (first, second))
-    raise ValueRefused(f"{name}: {text.strip()} is there twice in {zone}.", f"Say which behind it: {offsets}.")
+    raise ValueRefused(f"{name}: {text.strip()} occurs twice in {zone}.", f"Add the offset: {offsets}.")

@@ -90,7 +90,7 @@ def write(
     accepts: bool = True,
 ) -> Report:
     """Write all, or nothing when any statement does not touch exactly one row (the report says which and why), or when
-    a reversal would not bring back everything and that is not what the user `accepts`. `note` keeps what is about to be
+    a reversal would not restore everything and that is not what the user `accepts`. `note` keeps what is about to be
     committed.
 
     Raises: SourceError's, Stopped (nothing written); ChangeError when the commit was refused; OutcomeUnknown when it
@@ -165,7 +165,7 @@ def _back(
 
 
 def _lasting(writer: Writer, run: Execution, back: Plan, stop: StopToken) -> str:
-    """What the reversal would not bring back, in words: where more hangs on the table than its rows, the reversal is
+    """What the reversal would not restore, in words: where more hangs on the table than its rows, the reversal is
     tried here, inside the transaction, and taken back."""
     facts = run.facts
     if not any(facts.triggers.values()) and not facts.has_policies:
@@ -192,7 +192,7 @@ def _written(
 ) -> Report:
     at = dt.datetime.now()
     head = f"Puts back what was written to {plan.table} at {at:%Y-%m-%d %H:%M:%S}."
-    text = script(back, f"{head}\nIt does not bring back {lasting}." if lasting else head)
+    text = script(back, f"{head}\nIt does not restore {lasting}." if lasting else head)
     return Report(outcomes, at, True, written, text, back, lasting=lasting)
 
 
@@ -208,7 +208,7 @@ def _refuse_without_transactions(connection: Connection, plan: Plan) -> None:
     engine = connection.without_transactions(plan.info)
     if engine:
         raise NoTransactions(
-            f"{plan.table} is kept by {engine}, which has no transactions: nothing can be tried or rolled back.",
+            f"{plan.table} is kept by {engine}, which has no transactions: nothing can be rehearsed or rolled back.",
             "Write sends the statements one by one and stops at the first that fails.",
         )
 
@@ -218,7 +218,7 @@ def look_up(connection: Connection, intent: Intent, patience: int = _ATTEMPTS) -
     was. Raises: ChangeError when nothing was written; OutcomeUnknown."""
     if intent.plan.dialect == "documents":
         return documents.look_up(connection, intent)
-    lost = "The commit was not answered"
+    lost = "The server did not confirm the commit"
     done: bool | None = None
     for attempt in range(patience):
         try:
@@ -230,14 +230,14 @@ def look_up(connection: Connection, intent: Intent, patience: int = _ATTEMPTS) -
         except OtterError as problem:
             if attempt + 1 == patience:
                 raise OutcomeUnknown(
-                    f"{lost}, and the rows can't be looked at: {problem.message}",
+                    f"{lost}, and the rows can't be read: {problem.message}",
                     "It is looked up again before anything more is written.",
                 ) from None
             time.sleep(_PAUSE_S)
     if done is None:
         raise OutcomeUnknown(
             f"{lost}. Some rows match neither the old nor the new values.",
-            "Run the query again and compare before writing anew.",
+            "Run the query again and compare before writing again.",
         )
     if not done:
         raise ChangeError(f"{lost}. {told} nothing was written; the changes are still pending.", "Write them again.")

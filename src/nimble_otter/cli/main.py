@@ -56,7 +56,7 @@ def fail(code: int, message: str) -> int:
 def _parser() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(
         prog="nimble-otter",
-        description="Pull rows, shape them here, deliver them. Without a window; the window is nimble-otter-desktop.",
+        description="Pull rows, shape them here, deliver them, from the command line. The desktop application is nimble-otter-desktop.",
         epilog="Exit codes: 0 done, 2 usage, 3 source, 4 query, 5 send.",
     )
     parser.add_argument("--version", action="version", version=f"nimble-otter {__version__}")
@@ -108,7 +108,7 @@ def _plans(options: argparse.Namespace, kept: SendPlan | None = None) -> list[Se
             raise UsageError(f"{getattr(options, 'file', 'The command')} does not say where to send; give --send PATH.")
         if kept.format in ("source", "clipboard"):
             if kept.format == "clipboard":
-                raise UsageError("The pull goes to the clipboard, which only the window has; give --send PATH.")
+                raise UsageError("The pull goes to the clipboard, which only the desktop application has; give --send PATH.")
             return [kept]
         key = options.format or kept.format
         exists = options.exists or ("refuse" if kept.exists == "ask" else kept.exists)
@@ -129,7 +129,7 @@ def _plans(options: argparse.Namespace, kept: SendPlan | None = None) -> list[Se
 
 def _query(options: argparse.Namespace) -> int:
     if options.limit is not None and options.limit < 0:
-        raise UsageError("--limit takes a number from 0.")
+        raise UsageError("--limit must be 0 or greater.")
     source = source_named(options.source)
     steps: list[Step] = [FilterStep((Condition("sql", text=condition),)) for condition in options.filter]
     if options.group:
@@ -173,7 +173,7 @@ def _demo(options: argparse.Namespace) -> int:
     from nimble_otter.demo.survey import write_survey
 
     if not 0 < options.readings <= 10_000_000:
-        raise UsageError("--readings takes a number from 1 to 10000000.")
+        raise UsageError("--readings must be between 1 and 10000000.")
     folder = Path(options.folder)
     progress = Progress("readings")
     try:

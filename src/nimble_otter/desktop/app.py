@@ -13,7 +13,7 @@ from nimble_otter.memory import settle
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
-    parser = argparse.ArgumentParser(prog="nimble-otter-desktop", description="Nimble Otter in its window.")
+    parser = argparse.ArgumentParser(prog="nimble-otter-desktop", description="The Nimble Otter desktop application.")
     parser.add_argument("--version", action="version", version=f"nimble-otter {__version__}")
     parser.add_argument("--demo", action="store_true", help="open the demo's pulls when nothing else is open")
     parser.add_argument(

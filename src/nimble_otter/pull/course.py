@@ -79,8 +79,8 @@ def run_course(
             raise
         except Exception as problem:  # a fault of ours in one step is that step's alone
             log.exception("A step failed: %s", step.kind)
-            said = f"This step could not be worked out ({type(problem).__name__})."
-            shaped, error = before, ConditionError(said, "The rows pass it by; what happened stands on standard error.")
+            said = f"This step failed ({type(problem).__name__})."
+            shaped, error = before, ConditionError(said, "The rows skip it; the log says more.")
             error.__cause__ = problem
         results.append(StepResult(step, shaped, time.perf_counter() - began, error, applied))
     return Course(table, tuple(results))

@@ -98,7 +98,7 @@ def pull_from_text(text: str, where: str = "The pull") -> Pull:
         whole = tomllib.loads(text.removeprefix("\ufeff"))
     except (ValueError, RecursionError) as problem:  # also numbers of thousands of digits, and lists nested as deep
         raise CorruptError(
-            f"{where} is not a readable pull file: {problem}.", "Mend that place, or take an older copy."
+            f"{where} is not a readable pull file: {problem}.", "Correct it there, or use an older copy."
         ) from None
     if whole.get("format") != FORMAT:
         raise CorruptError(f"{where} is not a pull file.", f'Its first line should be format = "{FORMAT}".')
@@ -112,7 +112,7 @@ def pull_from_text(text: str, where: str = "The pull") -> Pull:
     try:
         return _pull(whole)
     except (KeyError, TypeError, ValueError, AttributeError, ArithmeticError, LookupError, RecursionError) as problem:
-        raise CorruptError(f"{where} lacks something or has it wrong: {problem}.", "See docs/pull-file.md.") from None
+        raise CorruptError(f"{where} is incomplete or invalid: {problem}.", "See docs/pull-file.md.") from None
 
 
 def _send(plain: Mapping[str, Any]) -> SendPlan:

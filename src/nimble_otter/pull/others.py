@@ -26,7 +26,7 @@ def find_pull(name: str, folders: tuple[Path, ...]) -> Pull:
         if found is not None:
             return open_pull(found)
     said = " or ".join(map(str, folders))
-    raise ConditionError(f"There is no pull {name} in {said}.", "Save it there, or take the step out.")
+    raise ConditionError(f"There is no pull {name} in {said}.", "Save it there, or remove the step.")
 
 
 def walk(
@@ -44,7 +44,7 @@ def walk(
     for step in pull.steps:
         if isinstance(step, TakesRows) and step.on and step.other and step.other not in others:
             if step.other in ring:
-                raise ConditionError(f"{' takes rows of '.join((*ring, step.other))}.", "Take one of the joins out.")
+                raise ConditionError(f"{' takes rows of '.join((*ring, step.other))}.", "Remove one of the joins.")
             other = named(step.other)
             course = walk(other, fetch(other), named, fetch, stop, ring)
             for result in course.results:

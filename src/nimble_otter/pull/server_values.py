@@ -35,11 +35,11 @@ from nimble_otter.table.forms import ANY
 from nimble_otter.table.functions import float_text
 
 SERVERS = {"postgres": "PostgreSQL", "mysql": "MariaDB", "sqlite": "SQLite"}
-CASE_NOTE = "Letters' case is compared by the server's own rules, which know fewer letters."
+CASE_NOTE = "The server compares case by its own rules, which cover fewer letters."
 DOUBLES_NOTE = "SQLite works with doubles: decimals may differ in their last digits."
 DIGITS_NOTE = "MariaDB keeps fewer digits of a quotient of decimals."
-ROUND_NOTE = "The server rounds a double's half away from zero; here it goes to the even number."
-TEXT_TIME_NOTE = "The server gives such times as texts."
+ROUND_NOTE = "The server rounds halves of doubles away from zero; here they round to even."
+TEXT_TIME_NOTE = "The server returns such times as texts."
 BINARY = "utf8mb4_nopad_bin"
 PLAIN_REGEX = re.compile(r"[\w\s.^$|()\[\]*+?{},\-'\"/:;=<>!@#%&~`]*")
 
@@ -49,7 +49,7 @@ class Values:
 
     def __init__(self, table: Table, dialect: str, column: Callable[[int], str]) -> None:
         if dialect not in SERVERS:
-            raise ConditionError("This kind of source has its own SQL, which is not known here.", "Filter here.")
+            raise ConditionError("The SQL of this kind of source is not supported here.", "Filter here.")
         self._table, self._dialect, self._column = table, dialect, column
         self._at = list(SERVERS).index(dialect)
         self.notes: list[str] = []
@@ -64,7 +64,7 @@ class Values:
         return kind_of(operand, self._table)
 
     def _refuse(self, what: str) -> ConditionError:
-        return ConditionError(f"{what} is worked out otherwise by {SERVERS[self._dialect]}.", "It is done here.")
+        return ConditionError(f"{what} is computed differently by {SERVERS[self._dialect]}.", "It stays a local step.")
 
     # --- what both need ---------------------------------------------------------------------------------------
 
@@ -256,7 +256,7 @@ class Values:
         for row, value in enumerate(made):
             if value is None and all(of[row] is not None for of in given):
                 raise ConditionError(
-                    f"{what} has no value in some rows, at which the server stops.", "Filter them first."
+                    f"{what} has no value in some rows, which makes the server fail.", "Filter them first."
                 )
 
     def _signed(self, call: Call) -> str:
@@ -299,7 +299,7 @@ class Values:
     def _times_joined(self, call: Call, kinds: list[Kind | None]) -> str:
         sign, (left, right) = call.name, call.args
         if None in kinds or (self._dialect == "sqlite" and not (kinds == [Kind.DATE, Kind.DATE] and sign == "-")):
-            raise self._refuse("Reckoning with such values")
+            raise self._refuse("Arithmetic with such values")
         a, b = self._atom(left), self._atom(right)
         if kinds == [Kind.DATE, Kind.DATE]:
             return {"postgres": f"({a} - {b})", "mysql": f"datediff({a}, {b})",
@@ -314,7 +314,7 @@ class Values:
         span = next((o for o in (left, right) if isinstance(o, Literal) and isinstance(o.value, dt.timedelta)), None)
         moment = left if span is right else right
         if span is None or self._kind(moment) not in MOMENTS:
-            raise self._refuse("Reckoning with intervals")
+            raise self._refuse("Arithmetic with intervals")
         micros = span.value // dt.timedelta(microseconds=1)
         return f"(cast({self._atom(moment)} as datetime(6)) {sign} interval {micros} microsecond)"
 
@@ -391,7 +391,7 @@ class Values:
         if self._dialect == "sqlite":
             return f"{call.name}({text}, {self._atom(chars)})"
         if not isinstance(chars, Literal) or len(str(chars.value)) != 1:
-            raise self._refuse("Taking several characters off a text")
+            raise self._refuse("Trimming several characters")
         side = {"trim": "both", "ltrim": "leading", "rtrim": "trailing"}[call.name]
         return f"trim({side} {self._atom(chars)} from {text})"
 
@@ -401,7 +401,7 @@ class Values:
         args = call.args
         is_plain = _is_count(args[1]) and (len(args) < 3 or _is_count(args[2], 0))
         if not is_plain and self._dialect != "postgres":
-            raise self._refuse("A part of a text from before its beginning")
+            raise self._refuse("A substring that starts before the text")
         if not is_plain:
             self._checked(call, "substring()")
         texts = [self._part(args[0]), *(f"{self._atom(a)}::integer" if not isinstance(a, Literal) and (

@@ -84,7 +84,7 @@ def move_up(pull: Pull, at: int, table: Table, dialect: str, quoted: Callable[[s
     elif isinstance(step, ComputeStep):
         made = _computed(text, step, table, dialect, quoted, notes)
     else:
-        raise ConditionError("This kind of step can't be moved upstream.", "It is done here, on the rows.")
+        raise ConditionError("This kind of step can't be moved upstream.", "It stays a local step.")
     steps = pull.without_step(at).steps
     return Moved(replace(pull, query=replace(pull.query, text=made), steps=steps), tuple(notes))
 
@@ -252,7 +252,7 @@ def _topped(
     """The first rows by a window's row number for each group, or by LIMIT of all of them."""
     if not step.keys:
         raise ConditionError("Without a key the server may give any rows.", "Add a key to the Top step first.")
-    notes.append("Which of rows that are alike in the keys come first is up to the server.")
+    notes.append("Among rows with equal keys, the server decides which come first.")
     order = ", ".join(_order_said(step.keys, table, dialect, quoted, notes))
     if not step.per:
         return _wrapped(text, ["*"], f"\norder by {order}\nlimit {step.count}")
@@ -290,7 +290,7 @@ def _grouped(
     columns, keys = [], []
     for key in step.keys:
         if key.part:
-            raise ConditionError(f"{key.title} is worked out here only.", "Compute it in the query first.")
+            raise ConditionError(f"{key.title} is computed locally only.", "Compute it in the query first.")
         name, exact = quoted(key.column), speller.in_group(table.index(key.column))
         columns.append(name if exact == name else f"{exact} as {name}")
         keys.append(exact)
@@ -318,7 +318,7 @@ def move_down(pull: Pull, table: Table, dialect: str) -> Moved:
     parsed = parse_sql(text, dialect, ConditionError)
     where = parsed.args.get("where") if isinstance(parsed, exp.Select) else None
     if where is None or any(parsed.args.get(n) for n in ("group", "having", "distinct", "limit", "offset")):
-        raise ConditionError("The query has no condition to take out.", "It needs a WHERE, and no grouping.")
+        raise ConditionError("The query has no condition that can be moved.", "It needs a WHERE, and no grouping.")
     conditions = []
     for part in where.this.flatten() if isinstance(where.this, exp.And) else [where.this]:
         if part.find(exp.Placeholder, exp.Parameter):

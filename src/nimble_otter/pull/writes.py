@@ -147,8 +147,8 @@ class WriteJournal:
             return Noted(path, made, url, edits, _names(whole["renamed"]))
         except OSError as problem:
             raise SavedError(
-                f"The write can't be noted before it is done: {problem.strerror}. Nothing was written.",
-                f"Make room or give yourself the right to write in {self.folder}.",
+                f"The write could not be recorded before running it: {problem.strerror}. Nothing was written.",
+                f"Free some space, or get write permission for {self.folder}.",
             ) from problem
 
     def settle(self, noted: Noted, report: Report | None = None) -> Noted:
@@ -237,7 +237,7 @@ def _load(path: Path) -> dict[str, Any]:
 def _damaged(path: Path) -> CorruptError:
     aside = set_aside(path)
     return CorruptError(
-        f"What was noted of a write was damaged; it is kept as {aside.name}.", f"It is in {aside.parent}."
+        f"The record of a write was damaged; it is kept as {aside.name}.", f"It is in {aside.parent}."
     )
 
 

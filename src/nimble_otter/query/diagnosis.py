@@ -101,7 +101,7 @@ class _Statement:
     def _suspicious(self, parsed: Any) -> Iterator[Problem]:
         if isinstance(parsed, (exp.Update, exp.Delete)) and not parsed.args.get("where"):
             word = self.text.split(None, 1)[0]
-            said = f"This {word.lower()} has no WHERE: it means every row."
+            said = f"This {word.lower()} has no WHERE clause: it affects every row."
             yield Problem(place_of(self.text, 0, len(word)), said, is_error=False)
         for select in parsed.find_all(exp.Select):
             joins = select.args.get("joins") or []
@@ -117,7 +117,7 @@ class _Statement:
                     has_condition or join.args.get("using") or join.method or (join.kind == "CROSS" and says_cross)
                 )
                 if is_plain and not has_condition and not self._meets(select, table.alias_or_name.casefold()):
-                    said = f"Nothing joins {table.name}: every row would meet every row."
+                    said = f"Nothing joins {table.name}: this is a cross join."
                     yield Problem(self._place(table.this), said, is_error=False)
 
     @staticmethod

@@ -86,18 +86,18 @@ class Expressions:
     def _unknown(self, node: Any) -> Exception:
         if isinstance(node, (exp.Subquery, exp.Exists, exp.Select)) or node.find(exp.Select):
             return self.reading.refuse(
-                "A query inside an expression can't be asked of a collection.", node, "Join it in FROM."
+                "Subqueries in expressions are not supported for collections.", node, "Join it in FROM."
             )
         if isinstance(node, exp.Window):
             return self.reading.refuse(
-                "Window functions can't be asked of a collection.", node, "Group or sort the rows here instead."
+                "Window functions are not supported for collections.", node, "Group or sort the rows here instead."
             )
         if isinstance(node, exp.AggFunc):
-            return self.reading.refuse(f"{_name(node)} can't stand here.", node, "Figures go into SELECT or HAVING.")
+            return self.reading.refuse(f"{_name(node)} can't stand here.", node, "Aggregates belong in SELECT or HAVING.")
         if isinstance(node, exp.Func):
-            hint = "There are functions on texts, numbers, times and lists; the guide has them all."
-            return self.reading.refuse(f"{_name(node)} can't be asked of a collection.", node, hint)
-        return self.reading.refuse(f"{node.sql()[:40]} can't be asked of a collection.", node)
+            hint = "Functions on texts, numbers, times and lists are available; the guide lists them."
+            return self.reading.refuse(f"{_name(node)} is not supported for collections.", node, hint)
+        return self.reading.refuse(f"{node.sql()[:40]} is not supported for collections.", node)
 
     @staticmethod
     def _literal(value: Any) -> Any:
@@ -127,7 +127,7 @@ class Expressions:
         amount, unit = str(node.right.this.name), str(node.right.args.get("unit") or "")
         unit = unit.lower().removesuffix("s")
         if not amount.lstrip("-").isdigit() or unit not in _UNITS:
-            raise self.reading.refuse("This interval is not understood.", node, "Write it like interval '3 days'.")
+            raise self.reading.refuse("This interval can't be read.", node, "Write it like interval '3 days'.")
         return {sign: {"startDate": self.value(node.left), "unit": unit, "amount": int(amount)}}
 
     def _do_mul(self, node: Any) -> Any:
@@ -181,7 +181,7 @@ class Expressions:
     def _do_cast(self, node: Any) -> Any:
         wanted = _CASTS.get(node.to.this.value.lower())
         if wanted is None:
-            raise self.reading.refuse(f"A value can't be made {node.to.sql().lower()}.", node)
+            raise self.reading.refuse(f"A value can't be cast to {node.to.sql().lower()}.", node)
         return {"$convert": {"input": self.value(node.this), "to": wanted, "onNull": None}}
 
     _do_trycast = _do_cast
@@ -242,7 +242,7 @@ class Expressions:
         if part == "quarter":
             return {"$ceil": {"$divide": [{"$month": self.value(value)}, 3]}}
         if part not in _PARTS:
-            raise self.reading.refuse(f"{part} is no part of a time.", node, f"There are {', '.join(_PARTS)}, quarter.")
+            raise self.reading.refuse(f"{part} is not a part of a time.", node, f"There are {', '.join(_PARTS)}, quarter.")
         made = {_PARTS[part]: self.value(value)}
         return {"$subtract": [made, 1]} if part == "dow" else made  # Sunday is 0 in SQL, 1 at the server
 
@@ -252,7 +252,7 @@ class Expressions:
     def _do_timestamptrunc(self, node: Any) -> Any:
         unit = str(node.args["unit"]).lower()
         if unit not in _UNITS:
-            raise self.reading.refuse(f"Times can't be cut to {unit}.", node, f"There are {', '.join(_UNITS[:-1])}.")
+            raise self.reading.refuse(f"Times can't be truncated to {unit}.", node, f"There are {', '.join(_UNITS[:-1])}.")
         week = {"startOfWeek": "monday"} if unit == "week" else {}
         return {"$dateTrunc": {"date": self.value(node.this), "unit": unit, **week}}
 

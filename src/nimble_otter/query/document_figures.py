@@ -10,7 +10,7 @@ from nimble_otter.query.lazy import exp
 
 _SIMPLE = {"Avg": "$avg", "Min": "$min", "Max": "$max", "Stddev": "$stdDevSamp", "StddevSamp": "$stdDevSamp",
            "StddevPop": "$stdDevPop"}  # fmt: skip
-_KNOWN = "There are count, sum, avg, min, max, stddev, string_agg and array_agg."
+_KNOWN = "Available: count, sum, avg, min, max, stddev, string_agg and array_agg."
 
 
 class Figures:
@@ -76,7 +76,7 @@ class Figures:
         is_distinct = isinstance(inner, exp.Distinct)
         if is_distinct:
             if len(inner.expressions) != 1:
-                raise self.reading.refuse("DISTINCT takes one field inside a figure.", node)
+                raise self.reading.refuse("DISTINCT takes one field inside an aggregate.", node)
             inner = inner.expressions[0]
         if isinstance(node, exp.Count):
             if is_distinct:
@@ -106,7 +106,7 @@ class Figures:
             joined = {"$concat": [{"$ifNull": [{"$concat": ["$$value", between]}, ""]}, {"$toString": "$$this"}]}
             return {"$reduce": {"input": listed, "initialValue": None, "in": joined}}
         said = str(node.sql_name()).lower()
-        raise self.reading.refuse(f"{said} can't be asked of a collection.", node, _KNOWN)
+        raise self.reading.refuse(f"{said} is not supported for collections.", node, _KNOWN)
 
     @staticmethod
     def _if(value: Any, test: Any) -> Any:

@@ -57,14 +57,14 @@ class Filters:
             return self._like(node, negated)
         if self.reading.is_field(node):
             return {self._path(node): not negated}
-        raise self.reading.refuse(f"{node.sql()[:40]} can't be asked of a collection.", node, "", NotPlain)
+        raise self.reading.refuse(f"{node.sql()[:40]} is not supported for collections.", node, "", NotPlain)
 
     def _field(self, node: Any) -> Found:
         if self.reading.given is not None:
             raise NotPlain("These rows are groups.")
         found = self.reading.find(node)
         if found.path.startswith("$"):
-            raise NotPlain("This is no field.")
+            raise NotPlain("This is not a field.")
         return found
 
     def _path(self, node: Any) -> str:

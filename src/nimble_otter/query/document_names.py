@@ -73,7 +73,7 @@ class Reading:
         parts = name_parts(node)
         if parts is None:
             said = f"{node.sql()[:40]} is not a field."
-            raise self.refuse(said, node, "Only fields and dotted paths can stand here.", NotPlain)
+            raise self.refuse(said, node, "Only fields and dotted paths can be used here.", NotPlain)
         if len(parts) > 1 and self.renamed.get(parts[1], "").split("_at")[0] == parts[0]:
             parts = parts[1:]  # x.item of unnest(list) x(item)
         if parts[0] in self.renamed and not any(s.alias == parts[0] for s in self.sources):
@@ -99,7 +99,7 @@ class Reading:
         if len(owners) == 1:
             return owners[0], parts
         names = ", ".join(s.alias for s in (owners or self.sources))
-        what = f"{parts[0]} stands in several of {names}." if owners else f"Which of {names} has {parts[0]}?"
+        what = f"{parts[0]} is in several of {names}." if owners else f"Which of {names} has {parts[0]}?"
         raise self.refuse(what, node, f"Write it with its name in front, like {self.sources[0].alias}.{parts[0]}.")
 
     def aliases(self, node: Any) -> set[str]:

@@ -53,7 +53,7 @@ class Built:
 
 
 def distinct() -> Stages:
-    """Rows that are alike come once; all their fields must be there, null where they are empty."""
+    """Remove duplicate rows; all their fields must be there, null where they are empty."""
     return [{"$group": {"_id": "$$ROOT"}}, {"$replaceRoot": {"newRoot": "$_id"}}]
 
 

@@ -180,7 +180,7 @@ class SelectStages:
         if side in ("RIGHT", "FULL") or str(join.args.get("method") or "").upper() == "NATURAL":
             word = side or "NATURAL"
             raise self.refuse(
-                f"{word} JOIN can't be asked of collections.", join.this, "Turn the two round: LEFT JOIN."
+                f"{word} JOIN is not supported for collections.", join.this, "Swap the two and use LEFT JOIN."
             )
         if built is None:
             unnest = join.this.this if isinstance(join.this, exp.Lateral) else join.this
@@ -241,7 +241,7 @@ class SelectStages:
         on = join.args.get("on")
         if on is not None and not (isinstance(on, exp.Boolean) and on.this):
             raise self.refuse(
-                "A list is opened without a condition.", None, "Write ON true, and the condition in WHERE."
+                "unnest takes no join condition.", None, "Write ON true, and the condition in WHERE."
             )
         if len(unnest.expressions) != 1:
             raise self.refuse("unnest opens one list.", unnest)
@@ -290,7 +290,7 @@ class SelectStages:
         items = self.node.expressions
         if any(_is_star(item) for item in items):
             if self.node.args.get("distinct"):
-                raise self.refuse("DISTINCT needs the fields that are to differ.", None, "Write them behind it.")
+                raise self.refuse("DISTINCT needs a list of fields.", None, "List them after it.")
             if self.reading.given is not None:
                 raise self.refuse("* can't stand beside groups.", None, "Write the columns.")
             return None
@@ -311,7 +311,7 @@ class SelectStages:
         for item in items:
             if not _is_star(item):
                 if not item.alias or not _is_name(item.alias):
-                    raise self.refuse("Beside * a column needs a name.", item.unalias(), "Write it like a + b as sum.")
+                    raise self.refuse("Next to *, a column needs a name.", item.unalias(), "Write it like a + b as sum.")
                 extra[item.alias] = Expressions(self.reading).value(item.unalias())
         whose = [i.table for i in stars if isinstance(i, exp.Column)]
         self._sort([], extra)

@@ -32,7 +32,7 @@ def translate_select(
     dialect.NULL_ORDERING = "nulls_are_small"
     parsed = parse_sql(text, dialect, QueryError)
     if not isinstance(parsed, (exp.Select, exp.SetOperation)):
-        raise QueryError("Only SELECT can be asked of a collection.", "Write it like select * from report where ...")
+        raise QueryError("Collections can only be queried with SELECT.", "Write it like select * from report where ...")
     made = Translator(text, types_of or (lambda collection: {}), parameters or {})
     built = made.query(parsed, {}, is_top=True)
     read = tuple(dict.fromkeys(made.collections))
@@ -54,7 +54,7 @@ class Translator:
         clause = node.args.get("with_") or node.args.get("with")
         if clause is not None:
             if clause.args.get("recursive"):
-                raise self.base.refuse("A recursive query can't be asked of a collection.")
+                raise self.base.refuse("Recursive queries are not supported for collections.")
             ctes.update((cte.alias, cte.this) for cte in clause.expressions)
         if isinstance(node, exp.Subquery):
             return self.query(node.this, ctes, fields)
@@ -64,7 +64,7 @@ class Translator:
 
     def _union(self, node: Any, ctes: Mapping[str, Any], fields: Sequence[str]) -> Built:
         if not isinstance(node, exp.Union):
-            raise self.base.refuse(f"{node.key.upper()} can't be asked of a collection.", None, "UNION can be.")
+            raise self.base.refuse(f"{node.key.upper()} is not supported for collections.", None, "UNION is supported.")
         first = self.query(node.this, ctes, fields)
         names = [name for _, name in first.columns]
         second = self.query(node.expression, ctes, names)
@@ -89,7 +89,7 @@ class Translator:
             return columns[int(node.name) - 1][1]
         found = next((name for label, name in columns if label == node.name), None)
         if found is None:
-            raise self.base.refuse(f"{node.sql()[:40]} is no column of the UNION.", node, "Order by a column's name.")
+            raise self.base.refuse(f"{node.sql()[:40]} is not a column of the UNION.", node, "Order by a column's name.")
         return found
 
     def source(self, node: Any, ctes: Mapping[str, Any]) -> Built:

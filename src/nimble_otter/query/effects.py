@@ -358,7 +358,7 @@ def _unread(text: str, why: str) -> Verdict:
         return Verdict(Effect.UNKNOWN, why)
     for effect, verbs in ((Effect.ROWS, _ROWS), (Effect.DEFINES, _DEFINES), (Effect.CONTROLS, _CONTROLS)):
         if first in verbs:
-            return Verdict(effect, f"{first.upper()} is no reading statement")
+            return Verdict(effect, f"{first.upper()} does more than read")
     return Verdict(Effect.UNKNOWN, "it can't be read whole")
 
 

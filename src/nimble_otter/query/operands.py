@@ -173,7 +173,7 @@ class OperandReader:
             return parse_interval(said)
         except (ValueError, OverflowError):
             raise ConditionError(
-                "This interval is not understood.", "Write it like interval '3 days'.", place_in(self.text, node)
+                "This interval can't be read.", "Write it like interval '3 days'.", place_in(self.text, node)
             ) from None
 
     def _written_together(self, left: Operand, right: Operand) -> Operand:
@@ -258,7 +258,7 @@ class OperandReader:
         bad = any(s is None or type(s.value) is not int or s.value < 0 for s in sizes) or (sizes and not is_sized)
         if target is None or bad or len(sizes) > (2 if target == "decimal" else 1):
             name = node.to.sql(dialect="postgres").lower()
-            raise ConditionError(f"A value can't be made {name}.", f"There are {', '.join(meaning.CASTS)}.",
+            raise ConditionError(f"A value can't be cast to {name}.", f"There are {', '.join(meaning.CASTS)}.",
                                  place_in(self.text, node))  # fmt: skip
         operand = self.operand(node.this)
         gives = meaning.cast_kind(operand, target, self.table)

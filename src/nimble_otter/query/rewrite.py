@@ -88,7 +88,7 @@ def rename_alias(text: str, position: int, new: str) -> str:
     if not re.fullmatch(r"\w+", new) or new.casefold() in NOT_NAMES or new[0].isdigit():
         raise QueryError(f"{new} can't be a name.", "Use letters, digits and _.")
     if any(r.alias.casefold() == new.casefold() for r in select.refs):
-        raise QueryError(f"{new} is taken in this query.", "Use another name.")
+        raise QueryError(f"{new} is already used in this query.", "Use another name.")
     ref = next(r for r in select.refs if _same(r.alias, word))
     changes = []
     declared = [t for t in tokens if t.start >= ref.end and _same(ref.alias, t)]
@@ -175,7 +175,7 @@ def format_sql(text: str, dialect: str) -> str:
         same = sqlglot.parse_one(made, dialect=dialect or None) == parsed and find_parameters(made) == names
         if not same or _comments(made) < _comments(statement.text):
             place = place_of(text, statement.start, statement.start + 1)
-            raise QueryError("This can't be laid out without changing it.", "It is left as it was.", place)
+            raise QueryError("This can't be formatted without changing its meaning.", "It is left as it was.", place)
         pieces += [text[at : statement.start], made]
         at = statement.end
     return "".join(pieces) + text[at:]

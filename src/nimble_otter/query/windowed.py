@@ -36,13 +36,13 @@ def windowed(node: Any, operand: Callable[[Any], Operand], place: Place | None) 
         inner = _filtered(inner)
     name = _NAMES.get(type(inner).__name__)
     if name is None:
-        said = f"{inner.sql()[:40]} is no window function here."
+        said = f"{inner.sql()[:40]} is not a window function here."
         raise ConditionError(said, f"There are {', '.join(WINDOWS)}.", place)
     if node.args.get("alias") is not None:
-        said = "A window has no name here."
+        said = "Named windows are not supported here."
         raise ConditionError(said, "Write it out: over (partition by ... order by ...).", place)
     if skips_empty and name not in ("lag", "lead", "first_value", "last_value", "nth_value"):
-        raise ConditionError(f"{name} leaves out NULL of itself.", "Write it without ignore nulls.", place)
+        raise ConditionError(f"{name} already ignores NULL.", "Write it without ignore nulls.", place)
     is_distinct = isinstance(inner.this, exp.Distinct)
     if is_distinct and (name != "count" or len(inner.this.expressions) != 1):
         raise ConditionError(f"{name} takes no distinct values here.", "As in count(distinct x) over (...).", place)
@@ -51,7 +51,7 @@ def windowed(node: Any, operand: Callable[[Any], Operand], place: Place | None) 
     args = tuple(operand(g) for g in given if g is not None and not isinstance(g, (exp.Star, bool)))
     at, least, is_needed = _NUMBERS.get(name, (0, None, False))
     if is_needed and len(args) <= at:
-        raise ConditionError(f"{name} lacks a number.", "As in ntile(4).", place)
+        raise ConditionError(f"{name} needs a number.", "As in ntile(4).", place)
     if name in _NUMBERS and len(args) > at:
         value = getattr(args[at], "value", None) if isinstance(args[at], Literal) else None
         if type(value) is not int or (least is not None and value < least):
@@ -78,7 +78,7 @@ def _frame(spec: Any, keys: int, place: Place | None) -> Frame:
         return Frame()
     unit = str(spec.args.get("kind") or "rows").lower()
     if spec.args.get("exclude"):
-        raise ConditionError("A frame can't leave out rows in its middle.", "Write it without exclude.", place)
+        raise ConditionError("EXCLUDE is not supported in frames.", "Write it without exclude.", place)
     start_side, end_side = (str(spec.args.get(side) or "").lower() for side in ("start_side", "end_side"))
     start = _offset(spec.args.get("start"), start_side, unit, place)
     end = _offset(spec.args.get("end") or "CURRENT ROW", end_side, unit, place)

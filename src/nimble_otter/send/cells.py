@@ -285,7 +285,7 @@ def place_of(text: str) -> tuple[int, int]:
     """A cell such as B5 as (row from 1, column from 0). Raises: SendError."""
     found = re.fullmatch(r"\$?([A-Za-z]{1,3})\$?([1-9]\d{0,6})", text.strip() or "A1")
     if found is None:
-        raise SendError(f"{text!r} is no cell.", "Write it like B5.")
+        raise SendError(f"{text!r} is not a cell.", "Write it like B5.")
     column = 0
     for letter in found[1].upper():
         column = column * 26 + ord(letter) - 64

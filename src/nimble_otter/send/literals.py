@@ -132,13 +132,13 @@ class Literals:
                 return b"'" + quoted + b"'"
             return b"cast(x'" + text.hex().encode() + b"' as text)"
         if not _is_utf8(text):
-            raise SendError("A text holds bytes that are no UTF-8, which the server can't hold.", "Filter it out.")
+            raise SendError("A text holds bytes that are not UTF-8, which the server can't store.", "Filter it out.")
         if self._dialect == "mysql":
             if _CONTROL.search(text):  # what a backslash means is a setting there
                 return b"convert(x'" + text.hex().encode() + b"' using utf8mb4)"
             return b"'" + quoted + b"'"
         if b"\0" in text:
-            raise SendError("PostgreSQL can't hold a text with a zero character.", "Filter such rows out.")
+            raise SendError("PostgreSQL can't store a text with a NUL character.", "Filter such rows out.")
         return b"E'" + quoted.replace(b"\\", b"\\\\") + b"'" if b"\\" in text else b"'" + quoted + b"'"
 
 

@@ -46,7 +46,7 @@ def fill_name(pattern: str, names: Names) -> str:
         if name in ("date", "time"):
             return safe_part(_moment(names.at, form or ("%Y-%m-%d" if name == "date" else "%H%M%S")))
         if colon:
-            raise SendError(f"{{{name}}} in the file name takes no form.", "Only {date:…} and {time:…} do.")
+            raise SendError(f"{{{name}}} in the file name takes no format.", "Only {date:…} and {time:…} do.")
         if name.startswith("param."):
             return _parameter(name.removeprefix("param."), names.parameters)
         if name not in PLACES:
@@ -69,7 +69,7 @@ def fill_name(pattern: str, names: Names) -> str:
 def _moment(at: dt.datetime, form: str) -> str:
     made = at.strftime(form)
     if "%" in made or not made.strip():
-        raise SendError(f"{form!r} in the file name is no form of a time.", "Write it like %Y-%m or %H%M.")
+        raise SendError(f"{form!r} in the file name is not a time format.", "Write it like %Y-%m or %H%M.")
     return made
 
 

@@ -77,7 +77,7 @@ def format_of_file(path: str | Path) -> Format:
         if name.endswith(format_.suffix):
             return format_
     known = ", ".join(f.suffix for f in all_formats())
-    raise SendError(f"The name {Path(path).name} does not say a format.", f"End it with one of {known}.")
+    raise SendError(f"The name {Path(path).name} does not indicate a format.", f"End it with one of {known}.")
 
 
 def with_suffix(path: str, format_: Format) -> str:
@@ -102,7 +102,7 @@ def place_for(path: Path, exists: str) -> Path:
     if exists == "number":
         return numbered(path)
     if exists in ("refuse", "ask") and path.exists():
-        raise SendError(f"{path} is there already.", "Say what to do if it exists: number it, replace it or add to it.")
+        raise SendError(f"{path} is there already.", "Choose what to do if it exists: add a number, replace it or append to it.")
     return path
 
 

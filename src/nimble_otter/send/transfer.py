@@ -99,7 +99,7 @@ def matched(rows: Rows, wanted: Transfer, info: TableInfo | None) -> tuple[list[
         places.append(place)
         names.append(target)
     if not places:
-        raise SendError("No column would go.", "Keep at least one.")
+        raise SendError("No column would be sent.", "Keep at least one.")
     twice = next((name for name in names if names.count(name) > 1), None)
     if twice is not None:
         raise SendError(f"Two columns would go to {twice}.", "Map each to a column of its own.")
@@ -153,7 +153,7 @@ def transfer(
     if wanted.is_new and info is not None:
         raise SendError(f"There is a {info.name} already.", "Choose another name, or add the rows to it.")
     if not wanted.is_new and info is None and connection.writes_as != "documents":
-        raise SendError(f"There is no table {wanted.table}.", "Let it be made, or choose another.")
+        raise SendError(f"There is no table {wanted.table}.", "Create it, or choose another.")
     places, names = matched(rows, wanted, info)
     tell = progress or (lambda done, total: None)
     if connection.writes_as == "documents":
@@ -200,7 +200,7 @@ def _to_table(
             after = int(writer.ask(counting)[1][0][0])
             added = after - before
             if added > sent or (wanted.duplicates == "stop" and added != sent):
-                raise SendError(f"{sent} rows were sent, but {added} are there; nothing was kept.", "See its triggers.")
+                raise SendError(f"{sent} rows were sent, but {added} are there; nothing was kept.", "Check its triggers.")
             _commit(writer, connection, wanted, counting, after)
     except BaseException:
         if was_made and dialect in ("mariadb", "mysql"):  # making a table ends the transaction there
@@ -223,7 +223,7 @@ def _commit(writer: Any, connection: Connection, wanted: Transfer, counting: Any
         said = "could not be counted" if found is None else f"holds {found} rows by now; with all it would hold {after}"
         raise OutcomeUnknown(
             f"The connection was lost in the last step: {lost.message} {wanted.table} {said}.",
-            "Look at it before sending again.",
+            "Check it before sending again.",
         ) from None
 
 
@@ -236,7 +236,7 @@ def _definition(
     fields = [replace(rows.fields[place], name=name) for place, name in zip(places, names, strict=True)]
     unknown = next((key for key in wanted.keys if key not in names), None)
     if unknown is not None:
-        raise SendError(f"The key names {unknown}, which is no column.", f"There are {', '.join(names)}.")
+        raise SendError(f"The key names {unknown}, which is not a column.", f"There are {', '.join(names)}.")
     return create_table(wanted.table, fields, [block[p] for p in places] if block else (), wanted.keys, dialect)
 
 
@@ -257,7 +257,7 @@ def _insert(wanted: Transfer, names: Sequence[str], info: TableInfo | None, dial
     keys = wanted.keys if wanted.is_new else (info.key if info is not None else ())
     if not keys or not set(keys) <= set(names):
         raise SendError(
-            f"{wanted.table} has no key among the columns that go.", "Let duplicates stop, or send its key."
+            f"{wanted.table} has no key among the columns sent.", "Let duplicates stop, or send its key."
         )
     others = [name for name in names if name not in keys]
     if text == "mysql":
@@ -335,7 +335,7 @@ def _whole(text: str) -> str:
         try:
             text.encode()
         except UnicodeEncodeError:
-            said = "A text holds bytes that are no UTF-8, which the server can't hold."
+            said = "A text holds bytes that are not UTF-8, which the server can't store."
             raise SendError(said, "Filter such rows out, or send them to a file.") from None
     return text
 
@@ -375,7 +375,7 @@ def _to_documents(
     sent = added = updated = 0
     has_key = "_id" in names
     if wanted.duplicates != "stop" and not has_key:
-        raise SendError("No column goes to _id, by which documents are told apart.", "Map one to it, or let it stop.")
+        raise SendError("No column is mapped to _id, which identifies documents.", "Map one to it, or let it stop.")
     with connection.transaction(stop) as writer:
         try:
             for block in rows.blocks(stop):
@@ -397,7 +397,7 @@ def _to_documents(
                     done = writer.bulk(wanted.table, operations) if operations else 0
                     if done != len(operations):
                         raise SendError(
-                            f"{done} of {len(operations)} documents were written.", "Look at the collection."
+                            f"{done} of {len(operations)} documents were written.", "Check the collection."
                         )
                     sent, added, updated = sent + len(part), added + new, updated + len(operations) - new
                     tell(sent, rows.count)
@@ -406,7 +406,7 @@ def _to_documents(
                 raise
             raise SendError(
                 f"{problem.message} {added + updated} documents were written before: the server has no transactions.",
-                "Look at the collection before sending again.",
+                "Check the collection before sending again.",
             ) from None
         if writer.is_atomic:
             writer.commit()

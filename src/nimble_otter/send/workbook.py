@@ -67,7 +67,7 @@ def odd_book(existing: Path | None) -> Iterator[None]:
         if existing is None:
             raise
         raise SendError(
-            f"{existing.name} is a workbook of a make that can't be changed ({type(problem).__name__}: {problem}).",
+            f"{existing.name} is a workbook of a kind that can't be changed ({type(problem).__name__}: {problem}).",
             "Replace it, or send to a new file.",
         ) from problem
 
@@ -102,7 +102,7 @@ class Book:
                 self._old = zipfile.ZipFile(existing)
                 self._main = self._find_main()
             except (zipfile.BadZipFile, KeyError):
-                raise SendError(f"{existing.name} is no XLSX workbook.", "Replace it, or choose another.") from None
+                raise SendError(f"{existing.name} is not an XLSX workbook.", "Replace it, or choose another.") from None
         else:
             self._main = _BOOK
         self._rels_name = _rels_of(self._main)

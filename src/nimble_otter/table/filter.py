@@ -321,7 +321,7 @@ def fitted(value: Any, kind: Kind, name: str) -> Any:
             )
         return found
     if kind is Kind.BOOL and not isinstance(value, (bool, int)):
-        raise ConditionError(f"{name} holds yes or no.", "Compare it with true or false.")
+        raise ConditionError(f"{name} is a boolean.", "Compare it with true or false.")
     return value
 
 

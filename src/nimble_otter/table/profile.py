@@ -25,7 +25,7 @@ class Profile:
     """Figures of a column. `bins` are counts of equal steps from `bin_low` to `bin_high` (numbers and times);
     `frequent` the most frequent values with counts, most first; figures that don't apply are None. The quarters are the
     values that a quarter and three quarters of the rows lie below. `patterns` are the forms that most texts have, with
-    their share: A and a stand for letters, 9 for digits, + for more of the same."""
+    their share: A and a mean letters, 9 a digit, + one or more of the same."""
 
     rows: int
     empty: int

@@ -43,10 +43,10 @@ class ChangesDrawer(Drawer):
 
     def __init__(self) -> None:
         super().__init__()
-        self.take_back = button("Revert", self._back, tip="Revert what is selected in the grid, or all")
+        self.take_back = button("Revert", self._back, tip="Revert the selected cells, or all changes")
         self.copy = button("Copy", self._copy, tip="Copy the statements")
         self.save = button("Save", self._save, tip="Save the statements as a script")
-        self.review = button("Review", self._review, tip="Look at the statements that put this write back")
+        self.review = button("Review", self._review, tip="Review the statements that reverse this write")
         self.rehearse = button("Rehearse", self.rehearse_wanted.emit, tip="Run them in a transaction and roll it back")
         self.write = button("Write", self.write_wanted.emit, "primary")
         for made in (self.take_back, self.copy, self.save, self.review, self.rehearse, self.write):
@@ -229,7 +229,7 @@ class ChangesDrawer(Drawer):
         report = session.report
         outcomes = {o.statement.row_id: o for o in report.outcomes} if report is not None else {}
         parks = render_parks(plan) if not first and plan.parks else []
-        lines: list[str] = [f"{plan.comment} first, as rows exchange what is unique", *parks] if parks else []
+        lines: list[str] = [f"{plan.comment} first, because rows swap unique values", *parks] if parks else []
         self._lines = []
         for number, (statement, text) in enumerate(zip(shown, render(plan, shown), strict=True), first + 1):
             said = _said(outcomes.get(statement.row_id))

@@ -15,7 +15,7 @@ from nimble_otter.table.show import grouped
 WIDTH = 252
 _GUARDS = (("seen", "key and what changes"), ("row", "key and the whole row"), ("key", "key alone"))
 _WHOLE = "All or nothing, in one transaction."
-_RISKY = "Key alone: what others wrote to the same cells meanwhile is lost without a word."
+_RISKY = "Key alone: changes that others made to the same cells meanwhile are overwritten without warning."
 
 
 class ChangesSide(QScrollArea):
@@ -43,14 +43,14 @@ class ChangesSide(QScrollArea):
             self.note(f"{rows}: a query that has {'it' if waits == 1 else 'them'} shows and writes them.", "amber_ink")
             self._lines.addLayout(row(button("Revert what waits", session.changes.revert_waiting), None))
         if session.in_doubt:
-            self.note("What became of the last write is not known yet. Write looks it up first.", "plum")
+            self.note("The outcome of the last write is not known yet. Write checks it first.", "plum")
         if problem:
             self.note(problem, "plum")
         elif waits and not session.edits.count and session.reviewing is None:
             if report is not None and report.is_written:
                 self._written(report)
         elif session.reviewing is not None:
-            self.note("This puts back what was written. It is rehearsed and written like any change.", "muted")
+            self.note("This reverses what was written. It is rehearsed and written like any change.", "muted")
             self._found(report, chosen, session.target.dialect == "documents")
         elif pending:
             self._found(report, chosen, session.target.dialect == "documents")
@@ -60,7 +60,7 @@ class ChangesSide(QScrollArea):
         elif not session.target.is_open:
             self.note(session.target.reason, "muted")
             if session.target.could_match:
-                self.note("They can be matched by all their values; rows that are alike can't be changed.", "muted")
+                self.note("Rows can be matched by all their values; duplicate rows can't be changed.", "muted")
                 self._lines.addLayout(row(button("Match by all values", self._by_values), None))
         else:
             assert session.target.table is not None
@@ -78,7 +78,7 @@ class ChangesSide(QScrollArea):
         if report is None:
             self.note("Not rehearsed yet. Rehearse runs the statements and rolls them back.", "muted")
         else:
-            self._pair(f"Tried at {report.at:%H:%M:%S}", "nothing written")
+            self._pair(f"Rehearsed at {report.at:%H:%M:%S}", "nothing written")
             if report.conflicts:
                 self._pair(
                     f"{'In conflict' if any(o.is_conflict for o in report.conflicts) else 'Refused'} "
@@ -89,13 +89,13 @@ class ChangesSide(QScrollArea):
             else:
                 self._pair("Will succeed", grouped(report.good))
                 if report.lasting:
-                    self.note(f"A reversal would not bring back {report.lasting}.", "plum")
+                    self.note(f"A reversal would not restore {report.lasting}.", "plum")
             if chosen is not None and not chosen.is_good:
                 self._conflict(chosen)
             elif chosen is not None and chosen.note:
                 self.note(chosen.note, "muted")
         how = "All or nothing where the server has transactions, else one by one." if is_documents else _WHOLE
-        self.note(f"{how} A script that puts the old values back is kept.", "muted")
+        self.note(f"{how} A script that restores the old values is kept.", "muted")
 
     def _conflict(self, outcome: Outcome) -> None:
         """Theirs against mine, field by field."""
@@ -112,7 +112,7 @@ class ChangesSide(QScrollArea):
             self._answers(outcome, [name], " " + name)
         if len(outcome.now) != 1:
             self._answers(outcome, [name for name, _ in outcome.now], "")
-        self._lines.addLayout(row(button("Go to the row, to type", lambda: self._go(outcome), "quiet"), None))
+        self._lines.addLayout(row(button("Go to the row to edit it", lambda: self._go(outcome), "quiet"), None))
 
     def _answers(self, outcome: Outcome, names: list[str], of: str) -> None:
         is_row = outcome.is_gone or outcome.statement.kind == "delete"
@@ -143,5 +143,5 @@ class ChangesSide(QScrollArea):
             self.note(report.said, "plum")
         self.note("The rows were read back and are shown as the source has them now.", "muted")
         if report.lasting:
-            self.note(f"The reversal does not bring back {report.lasting}.", "plum")
-        self.note("The reversal puts the old values back. Review it to rehearse and write it.", "muted")
+            self.note(f"The reversal does not restore {report.lasting}.", "plum")
+        self.note("The reversal restores the old values. Review it to rehearse and write it.", "muted")

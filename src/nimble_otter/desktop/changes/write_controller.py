@@ -82,7 +82,7 @@ class WriteController:
 
     def write(self, session: OpenPull, one_by_one: bool = False, accepts: bool = False) -> None:
         """Write all of what is under review, or nothing; then show the rows as the source has them. `accepts`: also
-        where a reversal would not bring back everything."""
+        where a reversal would not restore everything."""
         if self._is_busy(session):
             return
         if session.in_doubt:
@@ -250,7 +250,7 @@ class WriteController:
 
         key = f"{session.key if session is not None else noted.path.name} write"
         self._hub.reach(source)
-        self._jobs.submit(self._hub.lane(source), key, work, done, failed, title="Finding out what was written")
+        self._jobs.submit(self._hub.lane(source), key, work, done, failed, title="Checking what was written")
 
     def _submit(
         self, session: OpenPull, work: Any, done: Any, title: str, then_stopped: Callable[[], None],
@@ -277,7 +277,7 @@ def _said(report: Report, would: str, plan: Plan) -> str:
         said = (
             f"All {grouped(count)} statements {would} one row each" if count > 1 else f"The statement {would} one row"
         )
-        return f"{said}. A reversal would not bring back {report.lasting}." if report.lasting else f"{said}."
+        return f"{said}. A reversal would not restore {report.lasting}." if report.lasting else f"{said}."
     first = report.conflicts[0]
     where = ", ".join(f"{name} {value}" for name, value in first.statement.key) or "the new row"
     return f"{report.good} of {count} statements {would} one row each; {where}: {first.problem}"

@@ -154,7 +154,7 @@ class _BytesView(QWidget):
         self.setLayout(
             column(
                 self.kind, self.pages, self._stack, boxed(self._facts),
-                row(button("Open with…", self._open, "", "Open with the desktop's program"),
+                row(button("Open with…", self._open, "", "Open with the default application"),
                     button("Save…", self._save), None),
                 self.said, space=8,
             )
@@ -167,7 +167,7 @@ class _BytesView(QWidget):
         self.said.setText("")
         self.kind.setText(f"{self._content.word} · {grouped(len(data))} bytes")
         self.picture.show_picture(data if self._content.is_picture else b"")
-        self.words.setPlainText(self._content.text if self._content.text is not None else "These bytes are no text.")
+        self.words.setPlainText(self._content.text if self._content.text is not None else "Not a text value.")
         more = f"\n… {grouped(len(data) - MOST_HEX)} bytes more" if len(data) > MOST_HEX else ""
         self.hex.setPlainText("\n".join(hex_lines(data, 8)) + more)
         clear(self._facts)
@@ -185,7 +185,7 @@ class _BytesView(QWidget):
         path = folder / f"{_safe(self._name)}{self._content.suffix}"
         path.write_bytes(self._data)
         if not QDesktopServices.openUrl(QUrl.fromLocalFile(str(path))):
-            self.said.setText("No program on this desktop opens such files; save it and choose one.")
+            self.said.setText("No application is set for this type of file. Save it, then choose one.")
 
     def _save(self) -> None:
         start = f"{_safe(self._name)}{self._content.suffix}"

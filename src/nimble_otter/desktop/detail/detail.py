@@ -107,10 +107,10 @@ class _Scrolled(QScrollArea):
 class _ColumnPage(_Scrolled):
     def __init__(self) -> None:
         super().__init__()
-        self.empty("Choose a column to see its figures.")
+        self.empty("Select a column to see its statistics.")
 
     def busy(self, field: Field) -> None:
-        self.empty(f"Working out the figures of {field.name}.")
+        self.empty(f"Computing statistics of {field.name}.")
 
     def fill(self, field: Field, found: Profile) -> None:
         clear(self.lines)
@@ -134,7 +134,7 @@ class _ColumnPage(_Scrolled):
         if found.patterns:
             self.lines.addSpacing(10)
             head = label("Forms", "muted", tokens.SMALL_PX, True)
-            head.setToolTip("A and a stand for letters, 9 for digits, + for more of the same")
+            head.setToolTip("A and a mean letters, 9 a digit, + one or more of the same")
             self.lines.addWidget(head)
             for form, share in found.patterns:
                 made = ElidedLabel(form or "“ ”")
@@ -235,7 +235,7 @@ class _ShapesPage(_Scrolled):
             self.lines.addWidget(Line())
         if shapes.differing:
             self.lines.addSpacing(12)
-            self.lines.addWidget(label("Fields that differ in type", "muted", tokens.SMALL_PX, True))
+            self.lines.addWidget(label("Fields with mixed types", "muted", tokens.SMALL_PX, True))
             self.lines.addSpacing(4)
             for path in shapes.differing[:12]:
                 by = shapes.types[path]
@@ -254,7 +254,7 @@ class _ShapesPage(_Scrolled):
                 self.lines.addWidget(Line())
         if shapes.indexed:
             self.lines.addSpacing(12)
-            self.lines.addWidget(label("Fast to search, by an index", "muted", tokens.SMALL_PX, True))
+            self.lines.addWidget(label("Indexed fields, fast to search", "muted", tokens.SMALL_PX, True))
             self.lines.addWidget(label(", ".join(shapes.indexed), "muted", tokens.SMALL_PX, wrap=True))
         self.lines.addStretch(1)
 

@@ -208,7 +208,7 @@ class Follower(QObject):
         if before is not None:
             self._workspace.show(before)
         else:
-            self._workspace.say("This pull was not followed from another that is open.", False)
+            self._workspace.say("This pull was not followed from another open pull.", False)
 
     def show_origin(self) -> None:
         """Go to the place in the catalogue that the current column comes from."""
@@ -222,6 +222,6 @@ class Follower(QObject):
         if not table and session.is_documents and field is not None:
             table, name = session.collection, field.origin or field.name
         if not table:
-            self._workspace.say("This column is worked out by the query; it has no place in the catalogue.", False)
+            self._workspace.say("This column is computed by the query; it is not in the catalogue.", False)
             return
         self.origin_wanted.emit(session.rows_source.name, table, name)

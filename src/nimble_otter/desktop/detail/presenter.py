@@ -57,7 +57,7 @@ class DetailPresenter(QObject):
             elif page == RECORD:
                 self._detail.record.empty("Select a row to see all its fields.")
             elif not self._detail.showing_shapes:
-                self._detail.column.empty("Choose a column to see its figures.")
+                self._detail.column.empty("Select a column to see its statistics.")
             self._profiled = None
             return
         if page == CELL:
@@ -132,7 +132,7 @@ class DetailPresenter(QObject):
             return
         view, place = found
         if self._workspace.pull is not None and self._workspace.pull.is_running:
-            self._detail.column.empty("Rows are still coming in.")
+            self._detail.column.empty("Rows are still arriving.")
             self._profiled = None
             return
         wanted = (id(view.table), id(view.ids), len(view), place)

@@ -168,8 +168,8 @@ class ColumnActions:
         actions, model = self._actions, self._grid.model
         assert model is not None
         name = model.columns[column].title
-        menu.addAction(f"Keep rows with this {name}", lambda: actions.filter_to(position, column, True))
-        menu.addAction(f"Leave out rows with this {name}", lambda: actions.filter_to(position, column, False))
+        menu.addAction(f"Keep only rows with this {name}", lambda: actions.filter_to(position, column, True))
+        menu.addAction(f"Exclude rows with this {name}", lambda: actions.filter_to(position, column, False))
         parts = actions.value_parts(position, column)
         if parts is not None:
             menu.addAction(f"Ask for this {name} in the query", lambda: actions.condition_wanted.emit(*parts))
@@ -209,11 +209,11 @@ class ColumnActions:
         if name:
             session = self._workspace.pull
             is_pinned = model.columns[column].place >= 0 and column < model.pinned
-            menu.addAction("Let it scroll" if is_pinned else "Pin at the left", lambda: self.pin(column))
+            menu.addAction("Unpin" if is_pinned else "Pin left", lambda: self.pin(column))
             menu.addAction("Title…", lambda: self.rename(column))
             menu.addAction("Format…", lambda: self.look(column))
             menu.addAction(f"Hide {title}", lambda: self.hide(column))
-            menu.addAction("Hide the others", lambda: self.hide_all_but(column))
+            menu.addAction("Hide other columns", lambda: self.hide_all_but(column))
             hidden = self._hidden() if session is not None else ()
             if hidden:
                 back = menu.addMenu("Show again")
@@ -222,12 +222,12 @@ class ColumnActions:
                 back.addSeparator()
                 back.addAction("All", self.show_all)
         widths = menu.addMenu("Width")
-        widths.addAction("Fit to the data", lambda: self.fit("data", column))
-        widths.addAction("Fit to the header", lambda: self.fit("header", column))
+        widths.addAction("Fit to data", lambda: self.fit("data", column))
+        widths.addAction("Fit to header", lambda: self.fit("header", column))
         widths.addSeparator()
-        widths.addAction("All to the data", lambda: self.fit("data"))
-        widths.addAction("All to their headers", lambda: self.fit("header"))
-        widths.addAction("All into the window", lambda: self.fit("window"))
+        widths.addAction("Fit all to data", lambda: self.fit("data"))
+        widths.addAction("Fit all to headers", lambda: self.fit("header"))
+        widths.addAction("Fit all to the window", lambda: self.fit("window"))
 
     def _fill_levels(self, menu: QMenu) -> None:
         session = self._workspace.pull
@@ -235,17 +235,17 @@ class ColumnActions:
         if session is None or grouped is None:
             return
         actions = self._actions
-        more = menu.addMenu("Group also by")
+        more = menu.addMenu("Also group by")
         for other in actions.further_keys()[:60]:
             more.addAction(other, lambda o=other: actions.group_by(o))
         keys = [grouped.leaves.fields[n].name for n in range(len(grouped.keys))]
         for key in keys:
             menu.addAction(f"Stop grouping by {key}", lambda k=key: actions.stop_grouping(k))
         menu.addSeparator()
-        menu.addAction("Close all groups", lambda: session.shaping.open_levels(0))
+        menu.addAction("Collapse all groups", lambda: session.shaping.open_levels(0))
         for depth in range(1, len(grouped.levels)):
-            menu.addAction(f"Open to level {depth + 1}", lambda depth=depth: session.shaping.open_levels(depth))
-        menu.addAction("Open to the rows", lambda: session.shaping.open_levels(len(grouped.levels)))
+            menu.addAction(f"Expand to level {depth + 1}", lambda depth=depth: session.shaping.open_levels(depth))
+        menu.addAction("Expand to the rows", lambda: session.shaping.open_levels(len(grouped.levels)))
 
     def _hidden(self) -> tuple[str, ...]:
         session = self._workspace.pull

@@ -92,7 +92,7 @@ class GridEdits(QObject):
             self._say(str(refused), True)
             return
         if row in session.edits.deleted:
-            self._say("The row is marked to be deleted; revert that first (Ctrl+Backspace).", True)
+            self._say("The row is marked for deletion; revert that first (Ctrl+Backspace).", True)
             return
         if session.truncated.is_cut(row, place):
             self._say("Fetching the whole value first.", False)
@@ -337,7 +337,7 @@ class GridEdits(QObject):
             return
         session, model = found
         if not block:
-            self._say("The clipboard holds no text.", True)
+            self._say("The clipboard contains no text.", True)
             return
         if not session.target.is_open:
             self._say(session.target.reason, True)
@@ -489,7 +489,7 @@ class GridEdits(QObject):
         model = self._grid.model
         position = model.position_of(row) if isinstance(model, RowsModel) else None
         if position is None or model is None:
-            self._say("The row is not among the rows shown: a step leaves it out.", True)
+            self._say("The row is not shown: a step excludes it.", True)
             return
         session = self._pull()
         parts = (

@@ -50,7 +50,7 @@ class NestedPanel(QFrame):
         self.setObjectName("glance")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.title = ElidedLabel()
-        self.up = button("‹", self._go_up, "plain", "Back to what it is in")
+        self.up = button("‹", self._go_up, "plain", "Back to the enclosing value")
         self.grid = Grid()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(1, 4, 1, 1)

@@ -301,7 +301,7 @@ class RowsFind(SearchFields):
             rest = f" It stays in {passed} column{'s' if passed > 1 else ''} that can't be changed." if passed else ""
             self._workspace.say(f"Replaced in {grouped(len(cells))} cells; they are pending in Changes.{rest}", False)
         elif passed and not cells:
-            self.said.setText("Found only where nothing can be changed.")
+            self.said.setText("Found only in cells that can't be edited.")
 
     def _may_write(self, session: OpenPull) -> bool:
         if not session.target.is_open:

@@ -186,13 +186,13 @@ class SideBySide(QWidget):
         others = self._others()
         self._what = self._what if self._what in others else _ROWS
         clear(self._choices)
-        what = combo([(_ROWS, _ROWS), *((n, f"against {n}") for n in others)], self._what, "What is shown")
+        what = combo([(_ROWS, _ROWS), *((n, f"against {n}") for n in others)], self._what, "Rows shown")
         what.activated.connect(lambda _: self._choose(what=what.currentData()))
         by = combo([("", _BY_PLACE), *((n, f"by {n}") for n in self._names())], self._by, "Rows are matched by")
         by.activated.connect(lambda _: self._choose(by=by.currentData()))
         by.setVisible(self._what != _ROWS)
         what.setMinimumWidth(170)
-        unpin = button("Unpin", self.unpin, "link", "Let go of the pinned rows")
+        unpin = button("Unpin", self.unpin, "link", "Unpin the rows")
         unpin.setVisible(self._what in self.session.pinned)
         self._choices.addWidget(boxed(row(label("Side by side", bold=True), what, by, unpin, space=8)))
         self._found = None

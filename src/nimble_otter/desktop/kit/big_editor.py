@@ -37,12 +37,12 @@ class BigEditor(QFrame):
         self.text.textChanged.connect(self._look)
         self.note = ElidedLabel("", "muted", 12)
         self.file = button("From a file…", self._from_file)
-        self.empty = button("Empty", lambda: self._give(None), tip="No value at all (NULL)")
-        self.cancel = button("Leave it", self.leave)
-        self.accept = button("Take", self._accept, "primary", "Take the value (Ctrl+Enter)")
+        self.empty = button("NULL", lambda: self._give(None), tip="Set NULL")
+        self.cancel = button("Cancel", self.leave)
+        self.accept = button("Accept", self._accept, "primary", "Accept the value (Ctrl+Enter)")
         self.setLayout(
             column(
-                row(self.title, None, label("Ctrl+Enter takes it, Esc leaves it", "faint", 12)),
+                row(self.title, None, label("Ctrl+Enter accepts, Esc cancels", "faint", 12)),
                 self.text,
                 self.note,
                 row(self.file, self.empty, None, self.cancel, self.accept),
@@ -68,9 +68,9 @@ class BigEditor(QFrame):
         if is_binary:
             self.text.setPlainText("")
             held = "no value" if size is None else f"{grouped(size)} bytes"
-            self.text.setPlaceholderText(f"It holds {held}. Bytes can't be typed; take them from a file.")
+            self.text.setPlaceholderText(f"It holds {held}. Bytes can't be typed; load them from a file.")
         else:
-            self.text.setPlaceholderText("JSON" if is_json else "An empty text; Empty takes the value away")
+            self.text.setPlaceholderText("JSON" if is_json else "An empty text; the button NULL removes the value")
         self.accept.setVisible(not is_binary)
         over = self.parentWidget().rect()
         width, height = min(_SIZE[0], over.width() - 16), min(_SIZE[1], over.height() - 16)
@@ -143,7 +143,7 @@ class BigEditor(QFrame):
             self.leave()
 
     def _from_file(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, "Take the value from a file", str(Path.home()))
+        name, _ = QFileDialog.getOpenFileName(self, "Load the value from a file", str(Path.home()))
         if not name:
             return
         try:

@@ -57,7 +57,7 @@ class CompletionList(QListWidget):
         self.setItemDelegate(_Look(self))
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.setObjectName("completion")
-        self.setAccessibleName("What can come next")
+        self.setAccessibleName("Suggestions")
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setUniformItemSizes(True)
         self.itemClicked.connect(lambda _: self.take())

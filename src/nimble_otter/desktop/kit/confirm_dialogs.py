@@ -71,8 +71,8 @@ class ExistsQuestion(QDialog):
         super().__init__()
         self.setWindowTitle("Send")
         self.way = ""
-        said = f"It is in {path.parent}. What happens then can be set beside “If it exists”, so that it isn't asked."
-        ways = (("number", "Number the new one"), ("replace", "Replace it"), *format_.changes)
+        said = f"It is in {path.parent}. Set “If it exists” to skip this question next time."
+        ways = (("number", "Add a number"), ("replace", "Replace it"), *format_.changes)
         self.buttons = {way: button(word[:1].upper() + word[1:], lambda way=way: self._take(way)) for way, word in ways}
         leave = button("Don't send", self.reject, "primary")
         for made in self.buttons.values():
@@ -80,7 +80,7 @@ class ExistsQuestion(QDialog):
         leave.setDefault(True)
         self.setLayout(
             column(
-                label(f"{path.name} is there already.", bold=True), label(said, "muted", wrap=True),
+                label(f"{path.name} already exists.", bold=True), label(said, "muted", wrap=True),
                 *self.buttons.values(), leave, space=8, margins=(18, 16, 18, 14),
             )
         )  # fmt: skip
@@ -106,7 +106,7 @@ def ask_one_by_one(problem: OtterError, plan: Plan) -> bool:
     how_many = f"{grouped(count)} statement{'s' if count != 1 else ''}"
     box.setInformativeText(
         f"{how_many} can be written one by one, until the first that fails. "
-        "What is written by then stays; the report says exactly which."
+        "The rows written by then stay; the report lists them."
     )
     write = box.addButton("Write one by one", QMessageBox.ButtonRole.AcceptRole)
     box.addButton("Don't write", QMessageBox.ButtonRole.RejectRole)
@@ -115,17 +115,17 @@ def ask_one_by_one(problem: OtterError, plan: Plan) -> bool:
 
 
 def ask_despite(lasting: str, plan: Plan | None) -> bool:
-    """Whether to write what a reversal would not bring back whole; without a plan: whether to go on though it is not
+    """Whether to write what a reversal would not restore whole; without a plan: whether to go on though it is not
     known what became of an earlier write."""
     box = QMessageBox(QMessageBox.Icon.Warning, "Write", "")
     if plan is None:
         box.setText(as_plain(lasting))
-        box.setInformativeText("Compare the rows with what is pending, and revert what is written already.")
-        write = box.addButton("It is compared", QMessageBox.ButtonRole.AcceptRole)
-        leave = box.addButton("Leave it open", QMessageBox.ButtonRole.RejectRole)
+        box.setInformativeText("Compare the rows with the pending changes, and revert those already written.")
+        write = box.addButton("I have compared them", QMessageBox.ButtonRole.AcceptRole)
+        leave = box.addButton("Not yet", QMessageBox.ButtonRole.RejectRole)
     else:
-        box.setText(as_plain(f"A reversal of this write to {plan.table} would not bring back everything."))
-        box.setInformativeText(as_plain(f"It leaves {lasting}."))
+        box.setText(as_plain(f"A reversal of this write to {plan.table} would not restore everything."))
+        box.setInformativeText(as_plain(f"These stay as written: {lasting}."))
         write = box.addButton("Write it", QMessageBox.ButtonRole.AcceptRole)
         leave = box.addButton("Don't write", QMessageBox.ButtonRole.RejectRole)
     box.setDefaultButton(leave)
@@ -136,7 +136,7 @@ def ask_despite(lasting: str, plan: Plan | None) -> bool:
 def ask_while_writing(names: list[str]) -> bool:
     """Whether to close the window though writes are under way."""
     box = QMessageBox(QMessageBox.Icon.Warning, "Close", as_plain(f"A write is under way: {', '.join(names)}."))
-    box.setInformativeText("When you close now, what became of it is looked up at the next start.")
+    box.setInformativeText("If you close now, its outcome is checked at the next start.")
     close = box.addButton("Close", QMessageBox.ButtonRole.DestructiveRole)
     wait = box.addButton("Wait for it", QMessageBox.ButtonRole.RejectRole)
     box.setDefaultButton(wait)
@@ -147,7 +147,7 @@ def ask_while_writing(names: list[str]) -> bool:
 def ask_drop(text: str, parent: QWidget) -> bool:
     """Whether to close a pull though something is pending on it."""
     box = QMessageBox(QMessageBox.Icon.Question, "Close", as_plain(text), parent=parent)
-    drop = box.addButton("Drop them and close", QMessageBox.ButtonRole.DestructiveRole)
+    drop = box.addButton("Discard them and close", QMessageBox.ButtonRole.DestructiveRole)
     box.addButton("Keep it open", QMessageBox.ButtonRole.RejectRole)
     box.exec()
     return box.clickedButton() is drop

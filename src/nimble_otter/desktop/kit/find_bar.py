@@ -30,9 +30,9 @@ class SearchFields(QWidget):
             field.setMinimumWidth(56)
             field.setMaximumWidth(190)
         self.case, self.word, self.pattern = (
-            button("Aa", look="chip", tip="Letters' case counts"),
+            button("Aa", look="chip", tip="Match case"),
             button("word", look="chip", tip="Whole words only"),
-            button(".*", look="chip", tip="A regular expression"),
+            button(".*", look="chip", tip="Regular expression"),
         )
         for made in (self.case, self.word, self.pattern):
             made.setCheckable(True)

@@ -75,7 +75,7 @@ class Picker(QFrame):
             item.setToolTip(0, as_plain(choice.text))
             self.list.addTopLevelItem(item)
         if not fits:
-            nothing = QTreeWidgetItem(["Nothing has this name."])
+            nothing = QTreeWidgetItem(["No match."])
             nothing.setFlags(Qt.ItemFlag.NoItemFlags)
             self.list.addTopLevelItem(nothing)
         self.list.setColumnWidth(0, int(_WIDTH * 0.42))

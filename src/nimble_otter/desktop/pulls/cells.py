@@ -72,7 +72,7 @@ class CellValues:
     def default_of(self, info: ColumnInfo) -> Any:
         """What stands for the table's own value in a row that is there. Raises: ValueRefused."""
         if self._own.target.dialect == "sqlite":
-            raise ValueRefused(f"SQLite gives {info.name} its default in new rows alone.", "Type the value.")
+            raise ValueRefused(f"SQLite gives {info.name} its default in new rows only.", "Type the value.")
         if not info.default and not info.nullable:
             raise ValueRefused(f"{info.name} has no default.", "Type a value.")
         return DEFAULT

@@ -97,7 +97,7 @@ class EditController:
             self._edited()
         elif isinstance(entry, WrittenEntry):
             self._own.notice = Notice(
-                "What was written is put back under Changes: Review shows its reversal. Undo again goes on before it"
+                "Changes holds the reversal of the last write: review it to restore the old values. Undo again continues with earlier changes"
             )
             self._own.tell(Aspect.RUN)
         else:

@@ -73,7 +73,7 @@ class FileWatcher(QObject):
                 self._show_both(session, merged, theirs, text)
             return False
         session.saved_text = text
-        session.shaping.change(merged.pull, "Taken from disk")
+        session.shaping.change(merged.pull, "Reloaded from disk")
         session.waits = session.waits or not self._workspace.hub.known_pulls.has(session.pull)
         session.tell(Aspect.RUN)
         if merged.theirs:
@@ -99,11 +99,11 @@ class FileWatcher(QObject):
         def take(pull: Pull) -> None:
             session.saved_text = text
             self._told.pop(session.path or Path(), None)
-            session.shaping.change(pull, "Taken from disk")
+            session.shaping.change(pull, "Reloaded from disk")
             session.waits = session.waits or not workspace.hub.known_pulls.has(session.pull)
             session.tell(Aspect.PULL)  # what is saved may be what is here now
 
-        title = f"{session.pull.name} was changed by someone else, in what was changed here too. − is here, + on disk."
+        title = f"{session.pull.name} was changed on disk in the same places as here. − is here, + on disk."
         workspace.propose(
             Proposal(title, lines, notes, lambda: take(theirs), "Take theirs", "Keep mine", lambda: take(merged.pull))
         )

@@ -31,8 +31,8 @@ MENU = (
 """Kinds of steps as a menu has them, related ones together."""
 STEP_WORDS = {
     "filter": "Filter step", "compute": "Compute step", "group": "Group step", "sort": "Sort step", "top": "Top step",
-    "columns": "Columns step", "distinct": "Distinct step (rows that repeat)", "sample": "Sample step (rows by chance)",
-    "join": "Join step (another pull beside)", "append": "Append step (another pull under)",
+    "columns": "Columns step", "distinct": "Distinct step (remove duplicate rows)", "sample": "Sample step (random rows)",
+    "join": "Join step (columns of another pull)", "append": "Append step (rows of another pull)",
     "pivot": "Pivot step (values into columns)", "unpivot": "Unpivot step (columns into rows)",
     "transpose": "Transpose step (rows into columns)",
 }  # fmt: skip

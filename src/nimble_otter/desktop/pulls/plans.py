@@ -48,7 +48,7 @@ class PlanController:
         came = self._own.rows_source if self._own.reviewing is None else self._own.reviewing_of or now
         if came.url != now.url:
             what = "These rows" if self._own.reviewing is None else "These statements"
-            hint = f"Choose {came.name} again, or run the pull: changes then wait for rows that they fit."
+            hint = f"Choose {came.name} again, or run the pull: the changes then wait for matching rows."
             raise ChangeError(f"{what} are of {came.name}; the pull asks {now.name} now.", hint)
         if self._own.reviewing is not None:
             return self._own.reviewing

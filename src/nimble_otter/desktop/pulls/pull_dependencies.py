@@ -68,7 +68,7 @@ class PullDependencies:
         if kept is None or kept[0] is not found.course:
             kept = self._views[found] = (found.course, found.course.end.as_shown())
             if found.fetched is not None and (found.fetched.was_cut or found.fetched.is_part):
-                self._say(f"{name} holds only a part of its rows; so does what is made of them.", True)
+                self._say(f"{name} holds only part of its rows, so the result is partial too.", True)
         return kept[1]
 
     def _from_shelf(self, name: str) -> OpenPull | None:

@@ -36,7 +36,7 @@ if TYPE_CHECKING:
 
 WRITTEN = ("SQLite", "PostgreSQL", "MariaDB", "documents")
 """Kinds of sources that take changes."""
-COMING = "Rows are still coming in."
+COMING = "Rows are still arriving."
 """Why rows can't be changed before all are there."""
 PREVIEW = 200
 """Rows of a query that is being put together."""
@@ -236,6 +236,6 @@ class PullState(QObject):
         """Say what went wrong with a run; None: it was stopped."""
         self.error = problem
         if not self.target.is_open and self.target.reason == COMING:
-            self.target = Target(None, reason="Only a part of the rows came. Run the query again to change them.")
+            self.target = Target(None, reason="Only part of the rows arrived. Run the query again to edit them.")
         self.notice = Notice("Stopped before the first row") if problem is None else NOTHING
         self.tell(Aspect.RUN)

@@ -192,7 +192,7 @@ class RunController:
             if not fetched.origins:
                 if not fetched.collection:
                     return fetched, Target(
-                        None, reason="The request groups or joins documents; a row is not one of them."
+                        None, reason="The request groups or joins documents; a row is not a single document."
                     )
                 return fetched, document_target(fetched.table, fetched.collection, fetched.unseen)
             # whether the key tells all rows apart takes a moment on many rows, so it is seen here
@@ -273,7 +273,7 @@ class RunController:
         if not every:
             return
         fetched = every[result % len(every)]
-        reason = "Rows of a script can't be changed; run the statement alone."
+        reason = "Results of a script are read-only. Run this statement on its own to edit its rows."
         request = Request(outcome.statement.text, dict(self._own.pull.query.parameters), self._own.pull.query.limit)
         self._fetched((fetched, Target(None, reason=reason)), request, self._own.script_of)
 
@@ -289,7 +289,7 @@ class RunController:
             own.fetched = Fetched(table)
             own.course, own.pending.shown = None, Edits(table.rows)
             own.target = Target(None, reason=COMING)
-            own.notice = Notice("Rows are still coming in")
+            own.notice = Notice("Rows are still arriving")
             if first:
                 own.opened = Opened()
             own.tell(Aspect.ROWS if first else Aspect.MORE_ROWS)
@@ -366,7 +366,7 @@ class RunController:
         at = dt.datetime.now().isoformat(" ", "seconds")
         cost = Cost(at, fetched.first_s, fetched.all_s, fetched.table.rows, fetched.table.nbytes)
         self._own.hub.costs.add(self._own.pull.source.url, request.text, cost)
-        self._own.hub.keep("costs", self._own.hub.costs.save, "What runs cost")
+        self._own.hub.keep("costs", self._own.hub.costs.save, "The run times")
 
     def begin(self) -> None:
         """Open a transaction on the pull's source."""

@@ -87,7 +87,7 @@ class ParameterFields(QWidget):
                 elif isinstance(value, list):
                     text = f"{len(value)} values{f', {kind}' if kind else ''}"
                 elif self._many(name):
-                    text = f"{kind + ', ' if kind else ''}several with commas"
+                    text = f"{kind + ', ' if kind else ''}separate several with commas"
             except QueryError as problem:
                 tone, text = "plum", problem.message
             note.setText(text)
@@ -190,7 +190,7 @@ class ParameterFields(QWidget):
         session = self._session
         assert session is not None
         if session.waits:  # the text of the values came with the pull
-            self.notes[name].setText("Values are fetched once the pull was run here.")
+            self.notes[name].setText("Values are fetched once the pull has been run here.")
             self.notes[name].setVisible(True)
             return
         ask, source = session.pull.query.asks.get(name, Ask()), session.hub.known(session.pull.source)

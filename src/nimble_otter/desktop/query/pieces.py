@@ -128,7 +128,7 @@ class PiecesView(QWidget):
         """A table dropped on the pieces: joined along its only key, or along one that is chosen."""
         known = self.asked.names.table(table)
         if known is None:
-            self._drawer.say(f"{table} is no table of this source.")
+            self._drawer.say(f"{table} is not a table of this source.")
             return
         ways = routes(self.asked.pieces, self.asked.names, known.name)
         if len(ways) < 2:
@@ -141,7 +141,7 @@ class PiecesView(QWidget):
         """A column dropped on the pieces: ticked; a key brings the table it refers to, and its own one first."""
         known = self.asked.names.table(table)
         if known is None:
-            self._drawer.say(f"{table} is no table of this source.")
+            self._drawer.say(f"{table} is not a table of this source.")
             return
         key = next((k for k in known.keys if name in k.columns), None)
         here = [c for c in self.asked.pieces.cards if c.table == known.name]

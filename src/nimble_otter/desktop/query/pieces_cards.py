@@ -253,7 +253,7 @@ class Cards(QScrollArea):
         made.setProperty("look", "join")
         made.setProperty("state", "" if card.condition is not None or card.join in (",", "natural") else "wrong")
         made.setCursor(Qt.CursorShape.PointingHandCursor)
-        condition = card.condition.text if card.condition is not None else "Every row meets every row."
+        condition = card.condition.text if card.condition is not None else "Cross join: each row with each row."
         other = "inner" if card.join == "left" else "left"
         made.setToolTip(as_plain(f"{condition}\nClick for {other}; right click for more"))
         made.setAccessibleName(f"{card.alias}: {word} join, {by}")

@@ -59,7 +59,7 @@ class PieceRows(QScrollArea):
         self._lines = QVBoxLayout()
         self._lines.setSpacing(4)
         self.distinct, self.limit, self.preview = QCheckBox("Distinct"), QLineEdit(), QCheckBox("Preview")
-        self.distinct.setToolTip("Rows that are alike come once")
+        self.distinct.setToolTip("Remove duplicate rows")
         self.preview.setToolTip("Show the first rows whenever a piece changes; Run pulls all of them")
         self.preview.setChecked(True)
         self.limit.setAccessibleName("Limit in the query")
@@ -97,7 +97,7 @@ class PieceRows(QScrollArea):
         self._columns(pieces)
         self._conditions("where", "Where", pieces.where)
         if pieces.has_aggregates or pieces.having is not None:
-            self._conditions("having", "Where, of groups", pieces.having)
+            self._conditions("having", "Having", pieces.having)
         self._order(pieces)
         self._joins(pieces)
         self._kept(pieces)
@@ -106,7 +106,7 @@ class PieceRows(QScrollArea):
             self.limit.setText(pieces.limit)
         self._filling = False
         if name and not self.focus(name):
-            titles = {"select": "Columns", "where": "Where", "having": "Where, of groups", "order": "Order"}
+            titles = {"select": "Columns", "where": "Where", "having": "Having", "order": "Order"}
             self.focus(f"add {titles.get(name.partition(' ')[0], 'Where')}")
         QTimer.singleShot(0, self, lambda: self.verticalScrollBar().setValue(bar))
 
@@ -163,7 +163,7 @@ class PieceRows(QScrollArea):
                 whose = label(f"all columns{' of ' + item.alias if item.alias else ''}", "muted")
                 self._lines.addLayout(self._row(said, whose, *self._movers("select", at, "all columns"), stretch=0))
                 continue
-            figure = combo(_FIGURES, item.function, f"Figure of {item.said}")
+            figure = combo(_FIGURES, item.function, f"Aggregate of {item.said}")
             figure.setObjectName(f"select {at} figure")
             figure.setFixedWidth(80)
             figure.activated.connect(partial(self._figured, at, figure))
@@ -217,7 +217,7 @@ class PieceRows(QScrollArea):
         if isinstance(node, Leaf):
             self._leaf_row(clause, node, path, indent)
         else:
-            word = combo([("and", "all of"), ("or", "any of")], node.word, "How the conditions are joined")
+            word = combo([("and", "all of"), ("or", "any of")], node.word, "How the conditions are combined")
             word.setObjectName(f"{clause} {_path(path)} word")
             word.setFixedWidth(74)
             word.activated.connect(
@@ -390,7 +390,7 @@ class PieceRows(QScrollArea):
             said = self._field(f"order {at} said", item.said, partial(self._said, "order", at), "Key")
             is_down = item.way.startswith("desc")
             turn = partial(self._change, partial(edits.turn_order, at=at))
-            way = button("descending ↓" if is_down else "ascending ↑", turn, "", "Turn the order round")
+            way = button("descending ↓" if is_down else "ascending ↑", turn, "", "Reverse the order")
             way.setObjectName(f"order {at} way")
             way.setFixedWidth(110)
             rest = item.way.partition("nulls")[2].strip()
@@ -427,7 +427,7 @@ class PieceRows(QScrollArea):
         self._change(lambda p: edits.set_join_condition(p, at, edits.one_expression(text, dialect)))
 
     def _kept(self, pieces: Pieces) -> None:
-        for title, span in (("Before it, kept as text", pieces.before), ("Behind it, kept as text", pieces.behind)):
+        for title, span in (("Before it, kept as text", pieces.before), ("After it, kept as text", pieces.behind)):
             if span is None:
                 continue
             to_text = button("Show in the text", partial(self._view.show_text, span.start), "link")

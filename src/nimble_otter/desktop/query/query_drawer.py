@@ -41,9 +41,9 @@ class QueryDrawer(Drawer):
         self.help = QueryHelp(self.editor, lambda: self.session, used, pulls)
         self.editor.help_with(self.help.complete, self.help.taken)
         self.finder, self.edits = FindBar(self.editor), QueryEdits(self)
-        self.text_button = button("Edit", lambda: self.edits.offer(self.text_button), "", "Change the text as a whole")
-        self.text_chip = button("text", lambda: self.show_text(), "chip", "Write the query as text")
-        self.pieces_chip = button("pieces", lambda: self.show_pieces(), "chip", "Put the query together from pieces")
+        self.text_button = button("Edit", lambda: self.edits.offer(self.text_button), "", "Format, expand, rename and more")
+        self.text_chip = button("text", lambda: self.show_text(), "chip", "Edit the query as text")
+        self.pieces_chip = button("pieces", lambda: self.show_pieces(), "chip", "Build the query from pieces")
         self._shapes = QButtonGroup(self)
         for made in (self.text_chip, self.pieces_chip):
             made.setCheckable(True)
@@ -59,8 +59,8 @@ class QueryDrawer(Drawer):
         self.run_button = button(
             "Run  Ctrl ↵", self.run, "primary", "Run the statement under the caret, or the selection"
         )
-        self.stop_button = button("Stop", self._stop, "", "Stop the run; the rows so far stay")
-        self.plan_button = button("Plan", self.show_plan, "", "How the server would go about it; the query is not run")
+        self.stop_button = button("Stop", self._stop, "", "Stop the run and keep the rows so far")
+        self.plan_button = button("Plan", self.show_plan, "", "The server's execution plan; the query is not run")
         self.plan_button.setCheckable(True)
         self.all_button = button("Run all", self.run_all, "", "Run every statement (Ctrl+Shift+Enter)")
         for made in (self.text_button, self.stop_button, self.plan_button, self.all_button, self.run_button):
@@ -149,13 +149,13 @@ class QueryDrawer(Drawer):
     def take_value(self, table: str, name: str, said: str) -> None:
         """A value becomes a condition of the query, in text as in pieces."""
         if self.session is None or self.session.pull.query.language != "sql":
-            self.say("A value can be asked for in SQL only.")
+            self.say("Values can be added to SQL queries only.")
             return
         shown, text = self.shows_pieces, self.editor.text
         self._made_pieces().refresh()
         self._made_pieces().take_value(table, name, said)
         if not shown and self.editor.text != text:
-            self.say("The condition stands in the query; Ctrl+Z takes it out, Run asks for it.")
+            self.say("The condition was added to the query. Run applies it; Ctrl+Z removes it.")
 
     def _made_pieces(self) -> PiecesView:
         if self.pieces is None:
@@ -249,7 +249,7 @@ class QueryDrawer(Drawer):
         if found is None:
             self.problem.setVisible(False)
             return
-        mending = "  Alt+Enter mends it." if found.fixes else ""
+        mending = "  Alt+Enter applies the fix." if found.fixes else ""
         self.problem.setText(f"Line {found.place.line}, column {found.place.column}: {found.message}{mending}")
         set_tone(self.problem, "plum" if found.is_error else "muted")
         self.problem.setVisible(True)
@@ -334,7 +334,7 @@ class QueryDrawer(Drawer):
         self._fill_plan()
 
     def recall(self, way: int) -> None:
-        """The text that ran before (-1) or after (1) the one shown; what was typed comes back behind the last."""
+        """Previous query in history (-1) or after (1) the one shown; what was typed comes back behind the last."""
         session = self.session
         if session is None:
             return

@@ -14,14 +14,14 @@ from nimble_otter.query.names import names_of
 from nimble_otter.query.rewrite import expand_stars, format_sql, make_parameter, name_part, qualify, rename_alias
 
 EDITS = (
-    ("format", "Lay the text out", "Ctrl+Shift+F"),
-    ("expand", "Write the columns for *", "Ctrl+Shift+E"),
-    ("qualify", "Write columns with their tables", "Ctrl+Shift+Q"),
-    ("rename_alias", "Rename the table's alias…", "Shift+F6"),
+    ("format", "Format the SQL", "Ctrl+Shift+F"),
+    ("expand", "Expand *", "Ctrl+Shift+E"),
+    ("qualify", "Qualify column names", "Ctrl+Shift+Q"),
+    ("rename_alias", "Rename the table alias…", "Shift+F6"),
     ("parameter", "Make the selected value a parameter", "Ctrl+Shift+P"),
-    ("name_part", "Name the selected query", "Ctrl+Shift+Y"),
-    ("mend", "Mend the problem at the caret", "Alt+Return"),
-    ("comment", "Comment lines out or in", "Ctrl+/"),
+    ("name_part", "Move the selection into a WITH query", "Ctrl+Shift+Y"),
+    ("mend", "Apply the suggested fix", "Alt+Return"),
+    ("comment", "Comment or uncomment lines", "Ctrl+/"),
     ("fold", "Fold or unfold the brackets here", "Ctrl+Shift+["),
     ("find_text", "Find in the text", "Ctrl+F"),
     ("replace_text", "Replace in the text", "Ctrl+H"),
@@ -41,7 +41,7 @@ class QueryEdits:
             return
         simple: dict[str, Callable[[], Any]] = {
             "mend": self._drawer.help.mend, "comment": self._editor.toggle_comment,
-            "fold": lambda: self._editor.fold() or self._drawer.say("No brackets over several lines are here."),
+            "fold": lambda: self._editor.fold() or self._drawer.say("There are no multi-line brackets here."),
             "find_text": self._drawer.finder.open, "replace_text": lambda: self._drawer.finder.open(True),
         }  # fmt: skip
         if key in simple:
@@ -57,7 +57,7 @@ class QueryEdits:
             elif key == "qualify":
                 made = qualify(text, start, self._drawer.help.names() or names_of(()), self._editor.quoted)
                 if made == text:
-                    self._drawer.say("Every column here stands with its table, or is not known.")
+                    self._drawer.say("Every column here is already qualified, or not known.")
             elif key == "name_part":
                 made = name_part(text, start, end)
             elif key == "rename_alias":

@@ -38,7 +38,7 @@ class QuerySide(QWidget):
         self.parameters, self._runs = ParameterFields(), QVBoxLayout()
         self._runs.setSpacing(7)
         self.limit = QLineEdit()
-        self.limit.setAccessibleName("Stop after so many rows")
+        self.limit.setAccessibleName("Row limit")
         self.limit.setAlignment(Qt.AlignmentFlag.AlignRight)
         self.limit.editingFinished.connect(self._limit_typed)
         self.sent = QPlainTextEdit()
@@ -66,7 +66,7 @@ class QuerySide(QWidget):
         self._sides = QStackedWidget()
         self._sides.addWidget(scrolled)
         self._sides.addWidget(self.plan)
-        self.goes_on = QCheckBox("Go on after an error")
+        self.goes_on = QCheckBox("Continue after an error")
         self._sides.addWidget(
             boxed(column(self.outcomes, row(self.goes_on, None, margins=(12, 0, 12, 6)), space=4), "raised")
         )

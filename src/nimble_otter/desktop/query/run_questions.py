@@ -78,7 +78,7 @@ class AskBeforeRun:
             done,
             uncounted,
             stopped=uncounted,
-            title="Counting what it would hit",
+            title="Counting the affected rows",
         )
         jobs = open_pull.jobs
         QTimer.singleShot(PATIENCE_MS, jobs, lambda: jobs.stop(key))
@@ -94,7 +94,7 @@ class AskBeforeRun:
         lines = [_said(hit) for hit in hits[:_SHOWN]]
         if source.care:
             lines.append(f"{source.name} is marked “take care”.")
-        lines += [f"What this does can’t be told: {_short(t)}" for t in unread[:_SHOWN]]
+        lines += [f"The effect of this can’t be determined: {_short(t)}" for t in unread[:_SHOWN]]
         lines += ["", *(_short(t) for t in asked[:_SHOWN])]
         if len(asked) > _SHOWN:
             lines.append(f"… and {len(asked) - _SHOWN} more")
@@ -131,7 +131,7 @@ def _said(hit: Hit) -> str:
         return f"{verb} on {what.what}; how many could not be counted."
     if what.where is None:
         return f"{verb} on all {_rows(total)} of {what.table}: there is no WHERE clause."
-    return f"{verb} on all {_rows(total)} of {what.table}: the WHERE clause holds for every one."
+    return f"{verb} on all {_rows(total)} of {what.table}: the WHERE clause matches every row."
 
 
 def _rows(count: int) -> str:

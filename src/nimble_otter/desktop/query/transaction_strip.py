@@ -29,8 +29,8 @@ class TransactionStrip(QWidget):
         self.setObjectName("raised")
         self._session: OpenPull | None = None
         self.words = label("", "plum", 12)
-        self.commit = button("Commit", self._commit, "", "Keep what the statements wrote")
-        self.roll_back = button("Roll back", self._roll_back, "", "Undo what the statements wrote")
+        self.commit = button("Commit", self._commit, "", "Keep the changes made in it")
+        self.roll_back = button("Roll back", self._roll_back, "", "Discard the changes made in it")
         self.setLayout(row(self.words, None, self.roll_back, self.commit, space=8, margins=(12, 3, 12, 3)))
         self.setAccessibleName("Open transaction")
         self.hide()
@@ -64,7 +64,7 @@ def ask_to_end(parent: QWidget, hub: Hub, sources: list[Source], then: Callable[
     )
     commit = box.addButton("Commit", QMessageBox.ButtonRole.AcceptRole)
     back = box.addButton("Roll back", QMessageBox.ButtonRole.DestructiveRole)
-    box.addButton("Leave it open", QMessageBox.ButtonRole.RejectRole)
+    box.addButton("Not yet", QMessageBox.ButtonRole.RejectRole)
     box.exec()
     if box.clickedButton() not in (commit, back):
         return

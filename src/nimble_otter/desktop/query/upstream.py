@@ -56,7 +56,7 @@ class Upstream:
         except OtterError as problem:
             self._workspace.say(str(problem), True)
             return
-        self._propose(session, moved, "The conditions become a local filter; the query gives more rows:")
+        self._propose(session, moved, "The conditions become a local filter; the query returns more rows:")
 
     def _ready(self) -> OpenPull | None:
         session = self._workspace.pull
@@ -67,7 +67,7 @@ class Upstream:
             self._workspace.say("Steps can be moved into SQL of SQLite, PostgreSQL and MariaDB sources only.", True)
             return None
         if session.edits.count:
-            self._workspace.say("Changes are pending; write them or take them back first.", True)
+            self._workspace.say("Changes are pending; write or revert them first.", True)
             return None
         return session
 
@@ -77,7 +77,7 @@ class Upstream:
 
         def accept() -> None:
             if session.pull.query.text != before:
-                self._workspace.say("The query was changed meanwhile; ask again.", True)
+                self._workspace.say("The query was changed meanwhile; try again.", True)
                 return
             fetched = session.fetched
             is_whole = fetched is not None and not fetched.was_cut and not fetched.is_part

@@ -178,7 +178,7 @@ class Hub(QObject):
         found = self._connections.get(source.url)
         if found is None:
             if source.url not in self._released and not any(s.url == source.url for s in self.sources):
-                raise ConnectError("This source is named by a pull that was not run here.", "Run the pull first.")
+                raise ConnectError("This source comes from a pull that has not been run here.", "Run the pull first.")
             found = self.connect_new(source)
             if is_left():  # it answered too late: another lane has a connection of its own by now
                 found.close()
@@ -219,7 +219,7 @@ class Hub(QObject):
             left = self._connections.pop(url)
             self._left.append(left)
             if left.held is not None:
-                self.trouble.emit("The open transaction is given up with its connection; nothing of it is written.")
+                self.trouble.emit("The connection was lost; its open transaction was rolled back.")
 
     def _drop(self, source: Source) -> None:
         """Let a connection go; in its lane."""
@@ -386,7 +386,7 @@ class Hub(QObject):
             finally:
                 connection.close()
             word = "collections" if tables and tables[0].kind == "collection" else "tables and views"
-            return " ".join((f"It answers: {len(tables)} {word}.", *rights))
+            return " ".join((f"Connected: {len(tables)} {word}.", *rights))
 
         self.jobs.submit(
             "test", "test", work, done, failed, stopped=lambda: failed(None), title="Testing the source"

@@ -12,9 +12,9 @@ class Turn:
 
     def __init__(self) -> None:
         self._depth = 0
-        self._waiting: dict[Callable[[], None], None] = {}
+        self._waiting: dict[Callable[[], object], None] = {}
 
-    def at_end(self, tell: Callable[[], None]) -> None:
+    def at_end(self, tell: Callable[[], object]) -> None:
         """Tell at the end of the turn, once however often it was asked for; at once where there is none."""
         if not self._depth:
             tell()

@@ -136,10 +136,10 @@ class SendDrawer(Drawer):
             return
         path = self.session.sent.path
         if not path.exists():
-            self._sent.setText(f"{path} is not there any more.")
+            self._sent.setText(f"{path} no longer exists.")
             return
         if not open_path(path.parent if folder else path):
-            self._sent.setText(f"No program of the desktop opens {path.name}.")
+            self._sent.setText(f"No application is set to open {path.name}.")
 
     def _copy_path(self) -> None:
         if self.session is not None and self.session.sent is not None:

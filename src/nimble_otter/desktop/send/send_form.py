@@ -147,10 +147,10 @@ class SendForm(QWidget):
         is_there = str(options.get("table", "")).casefold() in {name.casefold() for name in names}
         if not is_there:
             self._line("Primary key", self._text("key", "Primary key", str(options.get("key", "")), "column, column"))
-        duplicates: QComboBox = combo(DUPLICATES, str(options.get("duplicates", "stop")), "Rows that are there already")
+        duplicates: QComboBox = combo(DUPLICATES, str(options.get("duplicates", "stop")), "Rows that already exist")
         duplicates.setFixedWidth(_FIELD + 30)
         duplicates.activated.connect(lambda _: self._set("duplicates", duplicates.currentData()))
-        self._line("Rows there already", duplicates)
+        self._line("Existing rows", duplicates)
         self._line("Columns go to", self._text("map", "Columns go to", str(options.get("map", "")), "ours = theirs, …"))
         self._line_of_rows()
 

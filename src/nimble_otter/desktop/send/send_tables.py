@@ -118,7 +118,7 @@ class SendTables(QDialog):
         many = format_for(str(self.format.currentData())).many
         problem = ""
         if not chosen:
-            problem = "No table is ticked."
+            problem = "No table is selected."
         elif not is_each and len(chosen) > 1 and not many:
             problem = "A file of this format holds one table: put {table} into the file name."
         count = f"{len(chosen)} table{'s' if len(chosen) != 1 else ''}"

@@ -233,7 +233,7 @@ class Sending:
         options = plan.options
         source = self._hub.find(str(options.get("source", "")))
         if source is None:
-            raise SendError("No source is chosen for the rows.", "Choose one beside.")
+            raise SendError("No source is chosen for the rows.", "Choose one.")
         wanted, dialect = transfer_from(options), _dialect_of(source)
         known = self._hub.tables.get(source.name, ())
         info = next((t for t in known if t.name.casefold() == wanted.table.casefold()), None)
@@ -261,7 +261,7 @@ class Sending:
         def done(moved: Moved) -> None:
             parts = [f"{grouped(moved.added)} rows are new in {moved.table} of {source.name}"]
             parts += [f"{grouped(moved.updated)} were updated"] if moved.updated else []
-            parts += [f"{grouped(moved.skipped)} were skipped, as they are there"] if moved.skipped else []
+            parts += [f"{grouped(moved.skipped)} skipped (key already exists)"] if moved.skipped else []
             self._say(f"{', '.join(parts)}; counted there.", False)
             session.last_sent = f"last sent {dt.datetime.now():%a %H:%M}"
             self._hub.open(source, again=True)
@@ -317,7 +317,7 @@ class Sending:
         self._jobs.submit(
             self._hub.lane(source), f"tables of {source.name}", work, done,
             lambda problem: self._say(str(problem), True), title="Sending tables",
-            stopped=lambda: self._say("Stopped; files that were whole by then are kept.", False),
+            stopped=lambda: self._say("Stopped. Files already completed were kept.", False),
         )  # fmt: skip
 
 

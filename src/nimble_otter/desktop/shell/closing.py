@@ -56,7 +56,7 @@ class Closing:
         """Whether nothing is pending, or may be dropped."""
         count, name = session.pending.count, session.pull.name
         if session.in_doubt:
-            return ask_drop(f"What became of the last write of {name} is not known yet.", self._window)
+            return ask_drop(f"The outcome of the last write of {name} is not known yet.", self._window)
         if not count:
             return True
         changes = f"{count} pending changes that were" if count != 1 else "1 pending change that was"

@@ -84,15 +84,15 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:
     add("reopen", "Reopen the pull closed last", window.closing.reopen, "Ctrl+Shift+T", "pull")
     add("next_pull", "Next pull", lambda: _turn(window, 1), "Ctrl+PgDown", "pull", has_pull)
     add("previous_pull", "Previous pull", lambda: _turn(window, -1), "Ctrl+PgUp", "pull", has_pull)
-    add("open_database", "Pick a database file…", lambda: _open_database(window), "", "source")
+    add("open_database", "Open a database file…", lambda: _open_database(window), "", "source")
     add("add_server", "Add a server…", lambda: window.pages.add_source(True), "", "source")
     add("find_value", "Find a value in a source…", lambda: window.pages.search(), "Ctrl+Shift+K", "source")
-    add("history", "History of what was run", window.pages.history, "Ctrl+Shift+H", "source")
+    add("history", "Query history", window.pages.history, "Ctrl+Shift+H", "source")
     add("start_page", "Start page", lambda: window.show_pull(-1), "", "source")
     add("run", "Run the query", lambda: _run(window), "F5", "query", has_pull)
     add("run_all", "Run every statement", lambda: _run(window, True), "Shift+F5", "query", has_pull)
-    add("text_before", "The text that ran before", lambda: window.query_drawer.recall(-1), "Alt+Up", "query", has_pull)
-    add("text_after", "The text that ran after", lambda: window.query_drawer.recall(1), "Alt+Down", "query", has_pull)
+    add("text_before", "Previous query in history", lambda: window.query_drawer.recall(-1), "Alt+Up", "query", has_pull)
+    add("text_after", "Next query in history", lambda: window.query_drawer.recall(1), "Alt+Down", "query", has_pull)
     add("pieces", "The query as text or in pieces", lambda: _turn_over(window), "Ctrl+Shift+J", "query", has_pull)
     add("begin", "Begin a transaction", lambda: _transaction(window, "begin"), "", "query",
         lambda: window.pull is not None and not window.pull.is_documents)  # fmt: skip
@@ -100,7 +100,7 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:
         add(key, name, lambda key=key: _transaction(window, key), "", "query", is_held)
     add("stop", "Stop what is running", lambda: _stop(window), "Escape", "query")
     add("origin", "Show the column in the catalogue", lambda: window.follower.show_origin(), "F4", "query", has_rows)
-    add("go_back", "Go back to where it was followed from", lambda: window.follower.go_back(), "Alt+Left", "query",
+    add("go_back", "Back to the rows followed from", lambda: window.follower.go_back(), "Alt+Left", "query",
         lambda: window.pull is not None and window.pull.came_from is not None)  # fmt: skip
     for ref, name, shortcut in (
         (QUERY, "Query", "Alt+1"),
@@ -120,14 +120,14 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:
             has_pull)  # fmt: skip
     add("side_rows", "Rows side by side", lambda: window.side.open(), "Ctrl+4", "view", has_rows)
     add("pin", "Pin this result", window.side.pin, "Ctrl+Shift+L", "view", has_rows)
-    add("column_menu", "Menu of the column", window.grid.open_column_menu, "F10", "view", has_rows)
+    add("column_menu", "Column menu", window.grid.open_column_menu, "F10", "view", has_rows)
     add("find_rows", "Find in the rows", lambda: window.rows_find.open(), "", "text", has_rows)
     add("replace_rows", "Replace in the rows", lambda: window.rows_find.open(True), "", "text", has_rows)
     for kind, said in STEP_WORDS.items():
         add(f"add_{kind}", f"Add a {said}", lambda kind=kind: window.add_step(new_step(kind)), "", "steps", has_pull)
     add("upstream", "Move the step upstream…", window.upstream.move_selected, "Ctrl+Shift+U", "steps",
         window.upstream.can_move)  # fmt: skip
-    add("down", "Take the query's conditions down…", window.upstream.move_down, "Ctrl+Shift+D", "steps", has_rows)
+    add("down", "Move WHERE conditions to a local filter…", window.upstream.move_down, "Ctrl+Shift+D", "steps", has_rows)
     show_end = "Show rows at the end of the course"
     add("show_end", show_end, lambda: window.pull and window.pull.shaping.show_rows_at(None), "", "steps", has_rows)
     add("undo", "Undo", in_text("undo", lambda: window.pull and window.pull.changes.undo()), "Ctrl+Z", "edit",
@@ -263,7 +263,7 @@ def _rename(window: Workbench) -> None:
 
 def _open_database(window: Workbench) -> None:
     path, _ = QFileDialog.getOpenFileName(
-        window, "Pick a database file", "", "SQLite (*.sqlite *.sqlite3 *.db);;All files (*)"
+        window, "Open a database file", "", "SQLite (*.sqlite *.sqlite3 *.db);;All files (*)"
     )
     if path:
         window.open_database(Path(path))

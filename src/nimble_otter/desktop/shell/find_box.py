@@ -142,8 +142,8 @@ class FindBox(QObject):
             item.setData(_DATA, finding)
             self.list.addItem(item)
         if not found:
-            item = QListWidgetItem("Nothing is called that")
-            item.setData(_DATA, Finding("Nothing is called that", "", "", lambda: None))
+            item = QListWidgetItem("Nothing found")
+            item.setData(_DATA, Finding("Nothing found", "", "", lambda: None))
             self.list.addItem(item)
         self.list.setCurrentRow(0)
         width = max(440, self._box.width())

@@ -110,7 +110,7 @@ class HistoryPage(QWidget):
                 item.setForeground(3, theme["plum"])
             self.list.addTopLevelItem(item)
         more = f", the latest {_MOST} are listed" if len(found) > _MOST else ""
-        nothing = f"Nothing was run in the last {DAYS} days" if not self.words.text() else "No run has these words"
+        nothing = f"Nothing was run in the last {DAYS} days" if not self.words.text() else "No run contains these words"
         self.found.setText(f"{grouped(len(found))} run{'s' if len(found) != 1 else ''}{more}" if found else nothing)
         if found:
             self.list.setCurrentItem(self.list.topLevelItem(0))  # type: ignore[arg-type]

@@ -79,9 +79,9 @@ class Pages:
     def _take_back(self, pull: Pull) -> None:
         self.leave()
         if self._workspace.pull is not None:
-            self._workspace.pull.shaping.change(pull, "Take back a version")
+            self._workspace.pull.shaping.change(pull, "Restore a version")
             self._window.grid.setFocus()  # undo means the pull there, and the text in the editor
-            self._workspace.say("The pull is as it was then; undo brings the other one back", False)
+            self._workspace.say("The version was restored; undo returns to the pull as it was before", False)
 
     def copy_pull(self) -> None:
         """The pull shown once more, in a tab of its own."""

@@ -31,7 +31,7 @@ class StartPage(QWidget):
         self._recent: list[Path] = []
         self._pulls, self._sources = QVBoxLayout(), QVBoxLayout()
         drop = _DropBox()
-        pick = button("Pick a database file", self.file_wanted.emit)
+        pick = button("Open a database file", self.file_wanted.emit)
         add = button("Add a document server", self.add_wanted.emit)
         left = column(label("Recent pulls", "muted", 12, True), self._pulls, None, space=8)
         right = column(label("Sources", "muted", 12, True), self._sources, None, space=8)

@@ -26,7 +26,7 @@ class StatusStrip(QWidget):
         self.figures = label("", "muted", 12)
         self.message = ElidedLabel("", "muted", 12)
         self.kept: list[str] = []
-        self.notices = button("", self._read, "link", "What was told and not read yet")
+        self.notices = button("", self._read, "link", "Unread messages")
         self.notices.setVisible(False)
         self.work = label("", "water", 12)
         self.stop = button("Stop", self.stop_wanted.emit, "link", "Stop what is running (Escape)")

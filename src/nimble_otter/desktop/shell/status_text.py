@@ -42,7 +42,7 @@ def show_status(status: StatusStrip, session: OpenPull | None) -> None:
     shaped = session.shaped if session is not None else None
     if session is None or shaped is None or session.table is None:
         status.show_rows("", "" if session is None else ("Running" if session.is_running else "No rows yet"))
-        status.show_right("", f"{session.pull.source.name}: reads only" if session and not session.can_write else "")
+        status.show_right("", f"{session.pull.source.name}: read-only" if session and not session.can_write else "")
         return
     noun = "documents" if session.is_documents else "rows"
     shown = len(shaped.view) if shaped.grouped is not None else shaped.rows
@@ -72,4 +72,4 @@ def _writes_of(session: OpenPull, table: Table, noun: str) -> tuple[str, bool]:
         return f"Cut at {grouped(session.pull.query.limit or table.rows)} {noun}", True
     if session.held is not None:
         return f"{name}: transaction open", True
-    return (f"{name}: writes are reviewed" if session.can_write else f"{name}: reads only"), False
+    return (f"{name}: writes are reviewed" if session.can_write else f"{name}: read-only"), False

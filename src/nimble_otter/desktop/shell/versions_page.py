@@ -44,7 +44,7 @@ class VersionsPage(QWidget):
         parts.setStretchFactor(0, 2)
         parts.setStretchFactor(1, 3)
         self.back_button = button(
-            "Take it back", self._back, "primary", "The pull becomes as it was; undo takes that back"
+            "Restore", self._back, "primary", "The pull becomes what it was in this version; undo reverts that"
         )
         self.open_button = button("Open as a new pull", self._open)
         self.setLayout(
@@ -73,7 +73,7 @@ class VersionsPage(QWidget):
             item.setTextAlignment(2, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             item.setData(0, _VERSION, version)
             self.list.addTopLevelItem(item)
-        self.said.setText("" if versions else "A version is kept at every run and every save; there is none yet.")
+        self.said.setText("" if versions else "A version is kept at every run and save. There are no versions yet.")
         self.said.setVisible(not versions)
         if versions:
             self.list.setCurrentItem(self.list.topLevelItem(0))  # type: ignore[arg-type]

@@ -77,7 +77,7 @@ class Glance(QFrame):
         self.words.setText(f"{table.kind} in {source.name}{count}{' · ' + table.comment if table.comment else ''}")
         self.columns.setPlainText(_columns_text(table))
         self.open_button.setVisible(table.holds_rows)
-        self._said = {0: "Fetching the first rows.", 2: "Asking for the definition."}
+        self._said = {0: "Fetching the first rows.", 2: "Fetching the definition."}
         self.grid.set_model(None, [], False)
         self.text.clear()
         self.pages.choose(0 if table.holds_rows else 2)
@@ -104,7 +104,7 @@ class Glance(QFrame):
                 self.grid.set_model(model, [first_width(c, fetched.table, _WIDTHS) for c in model.columns], False)
 
         def show_definition(found: Definition) -> None:
-            if here(2, "" if found.text else "The server does not tell its definition."):
+            if here(2, "" if found.text else "The server does not provide its definition."):
                 self.text.setPlainText(_definition_text(found))
 
         def show_filled(found: str) -> None:

@@ -127,7 +127,7 @@ class SearchPage(QWidget):
 
         def done(count: int) -> None:
             self._say(
-                f"Found in {count} column{'s' if count != 1 else ''}." if count else "No table has it.",
+                f"Found in {count} column{'s' if count != 1 else ''}." if count else "Not found in any table.",
                 "water" if count else "muted",
             )
             self._ready()

@@ -17,7 +17,7 @@ from nimble_otter.sources.source import source_of_file
 from nimble_otter.sources.uri import KINDS, PORTS, TLS, Parts, parts_of, url_of
 from nimble_otter.sources.urls import split_secret
 
-STAGES = [("", "not said"), ("test", "test"), ("production", "production")]
+STAGES = [("", "not set"), ("test", "test"), ("production", "production")]
 _LABEL = 92
 
 
@@ -48,16 +48,16 @@ class SourcePage(QWidget):
         self.name.setPlaceholderText("what it is called in the list")
         self.ca.setPlaceholderText("the system's own, when empty")
         self.tls = combo(TLS.items(), "", "TLS")
-        self.stage = combo(STAGES, "", "What it is for")
+        self.stage = combo(STAGES, "", "Environment")
         self.read_only, self.care = (
             QCheckBox("read-only: nothing is ever written"),
             QCheckBox("take care: ask once more"),
         )
         self.clear = QCheckBox("send the password even without TLS")
-        self.clear.setToolTip("Else a server that asks for it in clear text over an open line does not get it")
+        self.clear.setToolTip("Without this, the password is never sent in clear text over a connection without TLS")
         self.test, self.save = button("Test", self._test), button("Save", self._save, "primary")
         self.copy = button("Copy", self._copy, "", "A new source like this one")
-        self.remove = button("Remove", self._remove, "", "Take it off the list; pulls that use it keep its URI")
+        self.remove = button("Remove", self._remove, "", "Remove it from the list; pulls that use it keep its URI")
         self.outcome = label("", "muted", wrap=True)
         self.outcome.setMinimumHeight(34)
         self._lines = {
@@ -71,7 +71,7 @@ class SourcePage(QWidget):
         }
         self._boxes = {name: boxed(line) for name, line in self._lines.items()}
         self._note = label(
-            "The password goes to the system's keyring, or stays in memory where there is none.", "faint", 12, wrap=True
+            "The password goes to the system's keyring, or stays in memory where there is no keyring.", "faint", 12, wrap=True
         )
         inner = column(
             self.title, 4,
@@ -81,7 +81,7 @@ class SourcePage(QWidget):
             row(self._named(""), self._note),
             6,
             row(self._named("Name"), self.name),
-            row(self._named("It is for"), self.stage, None),
+            row(self._named("Environment"), self.stage, None),
             row(self._named(""), self.read_only),
             row(self._named(""), self.care),
             8,
@@ -217,7 +217,7 @@ class SourcePage(QWidget):
 
     def _pick(self) -> None:
         path, _ = QFileDialog.getOpenFileName(
-            self, "Pick a database file", "", "SQLite (*.sqlite *.sqlite3 *.db);;All files (*)"
+            self, "Open a database file", "", "SQLite (*.sqlite *.sqlite3 *.db);;All files (*)"
         )
         if path:
             self.show_parts(Parts("sqlite", database=path))

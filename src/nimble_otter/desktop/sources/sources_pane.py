@@ -211,7 +211,7 @@ class SourcesPane(QWidget):
         layout.addLayout(row(self.filter, margins=(12, 0, 12, 2)))
         layout.addWidget(self.tree, 1)
         layout.addLayout(row(label("Shelf", "muted", tokens.SMALL_PX, True), margins=(14, 6, 6, 2)))
-        self.nothing = label("Saved pulls stand here (Ctrl S).", "faint", 12, wrap=True)
+        self.nothing = label("Saved pulls appear here (Ctrl+S).", "faint", 12, wrap=True)
         self.nothing.setContentsMargins(28, 2, 8, 4)
         layout.addWidget(self.nothing)
         layout.addWidget(self.shelf)
@@ -457,7 +457,7 @@ class SourcesPane(QWidget):
                 menu.addAction("Count exactly", lambda: self._hub.count_exactly(source, data.name))
                 menu.addAction("Find a value in it…", lambda: self.search_wanted.emit(source, data))
         if isinstance(data, (TableInfo, ColumnInfo)) and source is not None:
-            menu.addAction("Put the name into the query", lambda: self.name_wanted.emit(source, data.name))
+            menu.addAction("Insert the name into the query", lambda: self.name_wanted.emit(source, data.name))
         if isinstance(data, Source):
             menu.addAction("Read the catalogue again", lambda: self._hub.open(data, again=True))
             menu.addAction("Find a value in it…", lambda: self.search_wanted.emit(data, None))

@@ -39,7 +39,7 @@ class ColumnsDrawer(StepDrawer):
         self.list.itemChanged.connect(lambda _: self._read())
         self.list.model().rowsMoved.connect(lambda *_: self._read())
         self.list.currentItemChanged.connect(lambda *_: self._show_look())
-        note = label("Ticked: shown and sent; drag to move", "muted", 12)
+        note = label("Checked columns are shown and sent; drag to move", "muted", 12)
         left = boxed(column(row(self.narrow, note, None), self.list, self.problem, margins=(12, 10, 12, 8)))
         self._look = QVBoxLayout()
         self._look.setSpacing(6)

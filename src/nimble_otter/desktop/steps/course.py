@@ -428,7 +428,7 @@ class CourseStrip(QWidget):
         session = self._session
         assert session is not None
         if ref == QUERY:
-            down = ("Take its conditions down…", self.down_wanted.emit)
+            down = ("Move WHERE conditions to a local filter…", self.down_wanted.emit)
             return [("Show rows here", lambda: session.shaping.show_rows_at(-1)), ("Run", self.run_wanted.emit), down]
         if not ref.is_step:
             return []

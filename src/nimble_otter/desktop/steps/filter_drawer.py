@@ -27,7 +27,7 @@ from nimble_otter.table.keys import object_key
 from nimble_otter.table.profile import value_counts
 from nimble_otter.table.show import grouped, plain, shown
 
-_HOW = "Write it as after WHERE: and, or, not, in, like, between, is null."
+_HOW = "Write it as in a WHERE clause: and, or, not, in, like, between, is null."
 MOST_VALUES = 300
 MOST_COUNTED = 20_000
 _VALUE, _COUNT = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
@@ -61,7 +61,7 @@ class FilterDrawer(Drawer):
         self.search.setPlaceholderText("Find a value")
         self.search.setAccessibleName("Find a value")
         self.search.textChanged.connect(self._sift)
-        self.by_value = button("by value", self._sift, "chip", "In their own order, not by how often")
+        self.by_value = button("by value", self._sift, "chip", "Sort by value, not by count")
         self.by_value.setCheckable(True)
         side = boxed(
             column(

@@ -25,8 +25,8 @@ class GroupDrawer(StepDrawer):
 
     def __init__(self) -> None:
         super().__init__()
-        self.head.right.addWidget(button("Keep groups…", self.add_condition, tip="A condition on the groups' figures"))
-        compute = button("Compute…", self.add_compute, tip="A column of each group from its figures")
+        self.head.right.addWidget(button("Keep groups…", self.add_condition, tip="A condition on the groups' aggregates"))
+        compute = button("Compute…", self.add_compute, tip="A computed column for each group")
         self.head.right.addWidget(compute)
         self.head.right.addWidget(button("Add column", self.add_key))
         self.head.right.addWidget(button("Add figure", self.add_figure))
@@ -55,7 +55,7 @@ class GroupDrawer(StepDrawer):
                 label("No column yet. Add one, or drag a header on to the course.", "faint", wrap=True)
             )
         clear(self._figures)
-        self._figures.addWidget(label("Figures of each group", "muted", 12))
+        self._figures.addWidget(label("Aggregates of each group", "muted", 12))
         for place, figure in enumerate(step.figures):
             self._figures.addLayout(self._figure_row(place, figure))
 
@@ -73,7 +73,7 @@ class GroupDrawer(StepDrawer):
         if field is not None and (field.kind.is_number or "first 1" in parts):
             made.setEditable(True)
             made.setToolTip(
-                as_plain("A width of steps can be typed" if field.kind.is_number else "A count of letters can be typed")
+                as_plain("Bin width" if field.kind.is_number else "Number of letters")
             )
             editor = made.lineEdit()
             assert editor is not None
@@ -113,7 +113,7 @@ class GroupDrawer(StepDrawer):
             return row(kind, label("of rows", "faint"), *moving, None, space=3)
         if figure.figure is Figure.QUANTILE:
             at = QLineEdit(f"{figure.at:g}")
-            at.setAccessibleName("Where the quantile lies, from 0 to 1")
+            at.setAccessibleName("Quantile, from 0 to 1")
             at.setFixedWidth(44)
             at.editingFinished.connect(lambda p=place, w=at: self._typed_quantile(p, w))
             return row(kind, at, label("of", "faint"), name, *moving, None, space=3)

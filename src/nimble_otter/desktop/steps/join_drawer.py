@@ -80,7 +80,7 @@ class AppendDrawer(OtherDrawer):
     title = "Append"
 
     def before_name(self) -> list[QWidget]:
-        return [label("Put under these rows those of", "muted")]
+        return [label("Append the rows of", "muted")]
 
     def behind_name(self) -> list[QWidget]:
         return [label("columns matched by name", "muted")]
@@ -156,7 +156,7 @@ class JoinDrawer(OtherDrawer):
     def add_pair(self) -> None:
         step, theirs = self.join, [f.name for f in self.their_fields()]
         if step is None or not theirs:
-            self.problem.setText("Choose a pull whose rows are there first.")
+            self.problem.setText("Choose a pull that has rows first.")
             self.problem.show()
             return
         used = {here for here, _ in step.pairs}

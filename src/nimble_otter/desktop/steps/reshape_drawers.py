@@ -61,7 +61,7 @@ class DistinctDrawer(StepDrawer):
     def __init__(self) -> None:
         super().__init__()
         self.ticks = Ticks("Columns that are compared", self._ticked)
-        note = label("Of rows alike in the ticked columns (none: in all) the first is kept.", "muted", 12)
+        note = label("Of rows that are equal in the checked columns (none checked: in all columns) the first is kept.", "muted", 12)
         self.set_body(boxed(column(note, self.ticks, self.problem, margins=(12, 10, 12, 8))))
 
     def refresh(self) -> None:
@@ -117,7 +117,7 @@ class PivotDrawer(StepDrawer):
         super().__init__()
         self.head.right.addWidget(button("Add row key", self.add_key))
         self._lines = QVBoxLayout()
-        self.totals = QCheckBox("A column over all of them")
+        self.totals = QCheckBox("Add a total column")
         self.totals.toggled.connect(lambda on: self._put(totals=on))
         self.set_body(self.scrolled(self._lines, self.totals, self.problem))
 

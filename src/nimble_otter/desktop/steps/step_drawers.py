@@ -143,9 +143,9 @@ class SortDrawer(StepDrawer):
             name.activated.connect(lambda _, p=place, w=name: self._set(p, column=w.currentData()))
             way.activated.connect(lambda _, p=place, w=way: self._set(p, descending=w.currentData() == "down"))
             empty.activated.connect(lambda _, p=place, w=empty: self._set(p, empty_first=w.currentData() == "first"))
-            orders = [("", "by code point"), ("dictionary", "as in a dictionary"), ("letters", "letters alone")]
-            order = combo(orders, key.order, "Order of texts")
-            order.setToolTip("A dictionary puts Élan by Elan and Weir 9 before Weir 10; letters alone leave case out")
+            orders = [("", "by code point"), ("dictionary", "natural order"), ("letters", "ignoring case")]
+            order = combo(orders, key.order, "Text order")
+            order.setToolTip("Natural order puts Élan next to Elan and Weir 9 before Weir 10")
             order.activated.connect(partial(self._set_order, place, order))
             is_text = any(f.name == key.column and f.kind is Kind.TEXT for f in self.fields())
             is_text = any(f.name == key.column and f.kind is Kind.TEXT for f in self.fields())
@@ -158,7 +158,7 @@ class SortDrawer(StepDrawer):
                 self._lines.addLayout(self._language_line(place, key))
         if not step.keys:
             self._lines.addWidget(
-                label("No key yet: rows stand as they came. Add one, or click a column's header.", "faint")
+                label("No key yet: rows are in the order they arrived. Add one, or click a column's header.", "faint")
             )
 
     def _language_line(self, place: int, key: SortBy) -> QHBoxLayout:
@@ -209,7 +209,7 @@ class OpenDrawer(StepDrawer):
         super().__init__()
         self._lines = QVBoxLayout()
         note = label(
-            "Objects of these columns are columns of their own. More are opened by the menu of a column.",
+            "Objects in these columns are expanded into columns of their own. Use a column's menu to expand more.",
             "muted", 12, wrap=True,
         )  # fmt: skip
         self.set_body(boxed(column(note, self._lines, None, self.problem, margins=(12, 10, 12, 8))))

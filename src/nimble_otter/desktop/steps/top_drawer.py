@@ -54,7 +54,7 @@ class TopDrawer(StepDrawer):
             remove = button("×", partial(self._drop_key, place), "plain", f"Remove key {place + 1}")
             self._keys.addLayout(row(name, way, remove, None, space=6))
         if not step.keys:
-            self._keys.addWidget(label("No key: the rows as they come.", "faint"))
+            self._keys.addWidget(label("No key: the rows in the order they arrive.", "faint"))
         clear(self._per)
         self._per.addWidget(label("For each", "muted", 12))
         for place, each in enumerate(step.per):

@@ -161,7 +161,7 @@ class Condition:
         if self.operator in ("is empty", "is not empty"):
             return IsEmpty(column) if self.operator == "is empty" else Not(IsEmpty(column))
         if self.operator not in OPERATORS:
-            raise ConditionError(f"{self.operator!r} is no comparison.", f"There are {', '.join(OPERATORS)}.")
+            raise ConditionError(f"{self.operator!r} is not a comparison.", f"There are {', '.join(OPERATORS)}.")
         word = like_regex(plain_text(self.values[0]).replace("%", "\\%").replace("_", "\\_"))
         regex = f".*{word}.*" if "contain" in self.operator else f"{word}.*"
         like = Like(column, regex, ignore_case=True)

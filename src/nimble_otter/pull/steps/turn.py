@@ -100,7 +100,7 @@ class PivotStep:
         if not self.column.column:
             raise ConditionError("No column is chosen whose values become columns.", "Choose one in the drawer.")
         if self.figure.figure in (Figure.SHARE, Figure.RUNNING):
-            raise ConditionError(f"A pivot has no {self.figure.figure.value}.", "Choose another figure.")
+            raise ConditionError(f"A pivot has no {self.figure.figure.value}.", "Choose another aggregate.")
         view = with_parts(shaped.flat(), (*self.keys, self.column))
         keys = [view.table.index(key.title) for key in self.keys]
         measure = self.figure.measure(view.table)

@@ -52,7 +52,7 @@ class _Xlsx:
             "case", "Names in", "choice", "as is",
             (("as is", "their own case"), ("lower", "lower case"), ("upper", "upper case")), needs="header",
         ),
-        Option("freeze", "Keep header in sight", "yes/no", True, needs="header"),
+        Option("freeze", "Freeze the header", "yes/no", True, needs="header"),
         Option("buttons", "Filter buttons", "yes/no", False, needs="header"),
         Option("as_table", "As a table with a name", "text", "", needs="header", hint="no table"),
         Option("date", "Dates", "text", "", hint="yyyy-MM-dd"),

@@ -338,7 +338,7 @@ def _native(request: Request) -> DocumentRequest:
     except json.JSONDecodeError as problem:
         place = place_of(request.text, request.text.find(text) + problem.pos)
         raise QueryError(
-            f"This is not JSON: {problem.msg}.", "Names and texts stand in double quotes.", place
+            f"This is not JSON: {problem.msg}.", "Put names and texts in double quotes.", place
         ) from None
     except (BSONError, TypeError, ValueError) as problem:
         raise QueryError(f"A value is not what its type says: {problem}.") from None

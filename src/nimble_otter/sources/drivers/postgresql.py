@@ -318,7 +318,7 @@ class PostgresqlConnection(Relational):
         if state == "3D000":
             return ConnectError(f"{_sentence(message)}", "Check the database's name in the source.")
         if state == "53300":
-            return ConnectError("The server has too many connections open.", "Try again later, or ask its keeper.")
+            return ConnectError("The server has too many connections open.", "Try again later, or ask the administrator.")
         if state.startswith(("08", "57P0")):
             return _lost()
         hint, place = problem.diag.message_hint or "", None
@@ -471,7 +471,7 @@ def _say_connect(text: str) -> SourceError:
         name = found[1] if found else ""
         return ConnectError(f"There is no database {name} on this server.", "Check its name in the source.")
     if "too many" in low or "remaining connection slots" in low:
-        return ConnectError("The server has too many connections open.", "Try again later, or ask its keeper.")
+        return ConnectError("The server has too many connections open.", "Try again later, or ask the administrator.")
     if "ssl" in low or "certificate" in low:
         first = text.strip().split("\n")[-1]
         return ConnectError(f"TLS failed: {first}.", "Check the TLS setting and the certificate file in the source.")

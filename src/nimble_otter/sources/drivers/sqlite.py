@@ -198,7 +198,7 @@ class SqliteConnection(Relational):
             try:
                 done = run_each(driver.cursor, [one])[0]
             except OverflowError:
-                raise QueryError("A whole number is too large.", "It holds whole numbers of 64 bits.") from None
+                raise QueryError("A whole number is too large.", "It holds 64-bit integers.") from None
             found.append(replace(done, beside=driver.total_changes - before - done.touched))
         return found
 
