@@ -146,7 +146,7 @@ def test_every_format_is_found_by_its_file_and_suffix():
     assert [format_of_file(n).key for n in ("/x/LEVELS.CSV", "a.tsv", "b.md", "c.jsonl")] == [
         "csv", "csv", "markdown", "jsonl",
     ]  # fmt: skip
-    with pytest.raises(SendError, match="does not say a format"):
+    with pytest.raises(SendError, match="does not indicate a format"):
         format_of_file("levels.xyz")
     with pytest.raises(SendError, match="no format"):
         format_for("nosuch")
@@ -154,7 +154,7 @@ def test_every_format_is_found_by_its_file_and_suffix():
         names = [option.name for option in format_.options]
         assert len(set(names)) == len(names)
         assert all(o.default in dict(o.choices) for o in format_.options if o.kind == "choice"), format_.key
-    wrong = {"encoding": ("x", "no encoding 'x'"), "words": ("yes", "two words"), "date": ("PP", "no pattern")}
+    wrong = {"encoding": ("x", "no encoding 'x'"), "words": ("yes", "two words"), "date": ("PP", "not a valid pattern")}
     for name, (value, match) in wrong.items():
         with pytest.raises(SendError, match=match):
             text_of({"a": [1]}, "csv", **{name: value})
@@ -269,7 +269,7 @@ def test_bytes_that_are_no_utf8_are_kept_or_noted(tmp_path, format, kind):
     }[kind]
     if format.key == "sql":  # of the three servers only SQLite holds them
         for dialect in ("postgresql", "mysql"):
-            with pytest.raises(SendError, match="no UTF-8"):
+            with pytest.raises(SendError, match="not UTF-8"):
                 send(columns, "sql", tmp_path / "a.sql", dialect=dialect)
     options = {"dialect": "sqlite"} if format.key == "sql" else {}
     sent = send(columns, format.key, tmp_path / f"a{format.suffix}", **options)
@@ -302,8 +302,8 @@ def test_sql_inserts_load_exactly(tmp_path):
         assert text.startswith("insert into s.`t t`" if dialect == "mysql" else 'insert into s."t t"')
     for wrong, match in (
         ({"a": [math.nan]}, "NaN"),
-        ({"a": ["a\0b"]}, "zero character"),
-        ({"a": ["\udcff"]}, "no UTF-8"),
+        ({"a": ["a\0b"]}, "NUL character"),
+        ({"a": ["\udcff"]}, "not UTF-8"),
     ):
         with pytest.raises(SendError, match=match):
             text_of(wrong, "sql", dialect="postgresql" if "NaN" not in match else "mysql")
@@ -459,7 +459,11 @@ def test_xlsx_has_real_types_and_never_rounds(tmp_path):
     send({"c": ["x" * 40_000], "f": ["=1+2"]}, "xlsx", path, long="cut", formulas=True)
     sheet = openpyxl.load_workbook(path).worksheets[0]
     assert (len(sheet["A2"].value), sheet["B2"].data_type) == (32_766, "f")
-    for wrong, match in (({"first": "5B"}, "no cell"), ({"first": "XFE1"}, "no cell"), ({"first": "XFD1"}, "16384")):
+    for wrong, match in (
+        ({"first": "5B"}, "not a cell"),
+        ({"first": "XFE1"}, "not a cell"),
+        ({"first": "XFD1"}, "16384"),
+    ):
         with pytest.raises(SendError, match=match):
             send({"a": [1], "b": [2]}, "xlsx", path, **wrong)
 
@@ -580,7 +584,7 @@ def test_rows_are_added_below_those_of_a_sheet(workbook):
     assert [c.value for c in book["Log"]["A"]] == ["n", 0, 1, 2, 3]
     assert [c.value for c in book["Form"]["B"]][4:7] == ["n", 0, 2]
     workbook.write_bytes(b"no workbook")
-    with pytest.raises(SendError, match="no XLSX workbook"):
+    with pytest.raises(SendError, match="not an XLSX workbook"):
         send({"n": [1]}, "xlsx", workbook, exists="append")
     assert workbook.read_bytes() == b"no workbook"
 
@@ -708,7 +712,7 @@ def test_nothing_half_written_is_left(tmp_path, problem):
     assert not (tmp_path / "new").exists()
 
 
-@pytest.mark.parametrize(("code", "says"), [(sqlite3.SQLITE_FULL, "no space is left"), (0, "See its columns")])
+@pytest.mark.parametrize(("code", "says"), [(sqlite3.SQLITE_FULL, "no space is left"), (0, "Check its columns")])
 def test_a_full_disk_is_told_alike_by_a_database_file(tmp_path, monkeypatch, code, says):
     def fails(*_):
         problem = sqlite3.OperationalError("database or disk is full")
@@ -728,7 +732,7 @@ def test_a_delivery_is_checked_and_a_file_that_is_there_is_safe(tmp_path):
             send_to_file(rows, wrong, path)
     path.write_text("before")
     for exists in ("refuse", "ask"):
-        with pytest.raises(SendError, match="there already"):
+        with pytest.raises(SendError, match="already exists"):
             send_to_file(rows, _Breaks(), path, exists=exists)
     with pytest.raises(SendError, match="can't within"):
         send_to_file(rows, _Breaks(), path, exists="within")
@@ -849,7 +853,7 @@ def test_file_names_from_patterns():
     assert fill_name("{source}{:since}", Names("p", "../..", names.at, parameters={"since": 1})) == "-1"
     for pattern, match in (
         ("{month}.csv", "month"), ("", "file name"), ("x/", "file name"), ("{param.no}", "no value"),
-        ("{date:%Q}", "no form"), ("{pull:%Y}", "takes no form"), ("x" * 300, "bytes long"),
+        ("{date:%Q}", "not a time format"), ("{pull:%Y}", "takes no form"), ("x" * 300, "bytes long"),
     ):  # fmt: skip
         with pytest.raises(SendError, match=match):
             fill_name(pattern, names)

@@ -258,7 +258,7 @@ def test_an_exchange_that_no_value_can_stand_in_for_is_refused_before_it_is_rehe
     bench = place.bench(name, f"select * from {place.quote(name)} order by id")
     bench.edits.apply(Action("Edit", ((0, 1, False), (1, 1, True))))
     if place.kind != "mariadb":
-        with pytest.raises(ChangeError, match="exchange their yes"):
+        with pytest.raises(ChangeError, match="swap their yes"):
             _ = bench.plan
         return
     report = write(place.connection, bench.plan)  # a small number there, which has others
@@ -311,7 +311,7 @@ def test_a_coalesce_is_no_column_of_using(place):  # noqa: F811
     text = (f"select a.id, b.id as other, coalesce(a.said, b.said) as said from {place.quote(one)} a "
             f"join {place.quote(two_)} b on a.id = b.id")  # fmt: skip
     bench = place.bench(one, text)
-    assert "worked out by the query" in dict(bench.target.refusals)[2]
+    assert "computed by the query" in dict(bench.target.refusals)[2]
     using = place.bench(one, f"select id, a.said from {place.quote(one)} a join {place.quote(two_)} b using (id)")
     assert isinstance(using.fetched.origins[0], Origin)
 

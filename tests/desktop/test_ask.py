@@ -421,12 +421,12 @@ def test_a_kind_that_was_set_refuses_other_values_and_lists_come_from_a_query(dr
     next(a for a in kinds.actions() if a.text() == "number").trigger()
     drawer.parameters.fields["n"].setText("")
     QTest.keyClicks(drawer.parameters.fields["n"], "one")
-    assert "is no number" in drawer.parameters.notes["n"].text()
+    assert "is not a valid number" in drawer.parameters.notes["n"].text()
     drawer.parameters.fields["river"].setText("x")
     drawer.parameters._typed("river", "x")
     drawer.run()
     settle(window)
-    assert "is no number" in str(drawer.session.error)
+    assert "is not a valid number" in str(drawer.session.error)
     monkeypatch.setattr(QInputDialog, "getMultiLineText", lambda *_: ("select river_id from river order by 1", True))
     drawer.parameters._ask_choices("river", drawer.session.pull.query.asks.get("river", Ask()))
     settle(window)
@@ -548,7 +548,7 @@ def test_columns_are_written_with_their_tables_on_demand(drawer, window):
     assert editor.text.startswith("select v.weather, s.name from")
     assert editor.text.endswith("where v.remark is null")
     window.commands.run("text_qualify")
-    assert "stands with its table" in drawer.problem.text()
+    assert "already qualified" in drawer.problem.text()
 
 
 def test_a_pull_that_is_changed_on_disk_is_taken_in_or_shown_beside(drawer, window, tmp_path):
@@ -618,4 +618,4 @@ def test_brackets_over_several_lines_fold_and_come_back_when_the_caret_goes_in(d
     assert "1," in editor.text
     put(drawer, "select 1")
     window.commands.run("text_fold")
-    assert "No brackets" in drawer.problem.text()
+    assert "no multi-line brackets" in drawer.problem.text()

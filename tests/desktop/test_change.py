@@ -89,7 +89,7 @@ def test_fill_series_cut_and_default(window, trees):
     window.commands.run("take_back_cells")
     assert column(window, "note")[:2] == ["one", "two"]
     window.commands.run("set_default")
-    assert "new rows alone" in window.status.message.text()
+    assert "new rows only" in window.status.message.text()
     window.commands.run("set_blank")
     assert column(window, "note")[:2] == ["", ""]
     assert "empty text, before one" in window.grid.accessibleName()
@@ -246,7 +246,7 @@ def test_rows_and_statements_are_in_step_and_a_reversal_is_reviewed_and_written(
     settle(window)
     assert ask(trees, "select note from tree order by id") == [("one",), ("two",), ("three",), ("four",)]
     assert column(window, "note")[0] == "one"
-    assert "Put back 2 rows" in drawer.list.entries.entry(0).text
+    assert "Restored 2 rows" in drawer.list.entries.entry(0).text
 
 
 def test_a_table_without_a_key_is_matched_by_all_values_when_asked(window, trees):

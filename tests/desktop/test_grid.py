@@ -199,7 +199,7 @@ def test_finding_goes_from_cell_to_cell_and_says_how_many(window, levels):
     assert bar.said.text() == "not found"
     bar.pattern.setChecked(True)
     look_for(window, "(")
-    assert "no regular expression" in bar.said.text()
+    assert "not a regular expression" in bar.said.text()
     window.grid.grab()
     QTest.keyClick(bar.wanted, Qt.Key.Key_Escape)
     assert not bar.isVisible()

@@ -243,7 +243,7 @@ def test_documents_are_asked_natively_and_back_and_say_what_can_not_be_changed(m
     assert drawer.editor.toPlainText() == sql
     drawer.editor.setPlainText("select * from report where flood.level >")
     wait_until(lambda: False, 0.4)
-    assert "stops making sense" in drawer.sent.toPlainText() or "not complete" in drawer.sent.toPlainText()
+    assert "Syntax error" in drawer.sent.toPlainText() or "incomplete" in drawer.sent.toPlainText()
     drawer.editor.setPlainText("select place from report where at > '2031-05-28' limit 3")
     wait_until(lambda: False, 0.4)
     settle(window)
@@ -352,7 +352,7 @@ def entries(open_menu):
 def test_every_menu_opens_with_what_can_be_done(window):
     assert {"New pull", "Run the query", "Rehearse the changes", "Quit"} <= set(entries(window.show_menu))
     on_cell = entries(lambda: window.column_actions.menu(0, 1, QPoint()))
-    assert {"Keep rows with this station_id", "Group by station_id", "Paste", "Delete rows"} <= set(on_cell)
+    assert {"Keep only rows with this station_id", "Group by station_id", "Paste", "Delete rows"} <= set(on_cell)
     assert "Delete rows" not in entries(lambda: window.column_actions.menu(-1, 1, QPoint()))
     added = entries(lambda: window.course.add_wanted.emit(QPoint()))
     assert added == [f"Add a {STEP_WORDS[kind]}" for kinds in MENU for kind in kinds]

@@ -436,7 +436,7 @@ def test_undo_behind_a_write_says_how_it_is_put_back_and_takes_no_step(window, t
     window.writes.write(pull)
     settle(window)
     window.commands.run("undo")
-    assert "Review" in pull.notice.text
+    assert "reversal" in pull.notice.text
     assert len(pull.pull.steps) == 1
     window.commands.run("undo")
     assert len(pull.pull.steps) == 0

@@ -141,7 +141,7 @@ def test_columns_are_named_computed_ordered_and_made_into_figures(view):
     put(view, "select s.name, r.level_m -- kept\nfrom station s join reading r on s.station_id = r.station_id")
     write(view, "select 0 name", "place of it")
     assert text(view).startswith('select s.name as "place of it", r.level_m -- kept')
-    figure = field(view, "select 1 figure", QComboBox)
+    figure = field(view, "select 1 aggregate", QComboBox)
     figure.setCurrentText("mean")
     figure.activated.emit(figure.currentIndex())
     assert "avg(r.level_m) as level_m_avg -- kept" in text(view)
@@ -157,7 +157,7 @@ def test_columns_are_named_computed_ordered_and_made_into_figures(view):
     assert text(view).index("upper(s.river)") < text(view).index("avg(r.level_m)")
     view.rows.begin_expression()
     write(view, "draft", "1 +")
-    assert "stops making sense" in view._drawer.problem.text() or "not complete" in view._drawer.problem.text()
+    assert "Syntax error" in view._drawer.problem.text() or "incomplete" in view._drawer.problem.text()
     assert field(view, "draft") is not None  # what was typed can be mended
     view.rows._drop_draft()
     view.rows._offer_order()
@@ -172,7 +172,7 @@ def test_columns_are_named_computed_ordered_and_made_into_figures(view):
     assert text(view).startswith("select distinct ")
     view.rows.limit.setText("many")
     view.rows.limit.editingFinished.emit()
-    assert "is no limit" in view._drawer.problem.text()
+    assert "is not a limit" in view._drawer.problem.text()
     assert view.rows.limit.text() == "5000"
 
 
@@ -195,7 +195,7 @@ def test_names_keys_and_values_can_be_dropped(view, window):
     assert "not traced" in view._drawer.problem.text()
     data.setData(NAME_DRAG, b"nosuch")
     drop(view, data)
-    assert "no table of this source" in view._drawer.problem.text()
+    assert "not a table of this source" in view._drawer.problem.text()
     column = QMimeData()
     put(view, "select sample_id from lab_sample")
     put_parts(column, FIELD_DRAG, "lab_sample", "taken_at")
@@ -275,4 +275,4 @@ def test_what_pieces_can_not_show_is_kept_as_text(view, window):
     view.cards.boxes[1].columns.setFocus()
     QTest.keyClick(view.cards.boxes[1].columns, Qt.Key.Key_Delete)
     assert text(view) == "select s.name from station s"
-    assert "2 pieces" in view._drawer.problem.text()
+    assert "2 parts" in view._drawer.problem.text()

@@ -384,7 +384,7 @@ def test_a_source_marked_read_only_takes_no_changes(window, base):
     source = marked(window, base, read_only=True)
     assert window.pull.target.table is None
     assert "read-only" in window.pull.target.reason
-    assert "reads only" in window.status.writes.text()
+    assert "read-only" in window.status.writes.text()
     connection = connect(source)
     with pytest.raises(ChangeError, match="read-only"), connection.transaction():
         pass

@@ -113,7 +113,7 @@ def test_the_preview_is_what_will_be_written_or_says_what_is_wrong(window, drawe
     shown = drawer.preview.toPlainText().splitlines()
     assert shown == (tmp_path / "p.csv").read_text().splitlines()[:13]
     put(window, "csv", "x.csv", {"date": "PP"})
-    assert "no pattern" in drawer._said.text()
+    assert "not a valid pattern" in drawer._said.text()
     assert drawer.preview.toPlainText() == ""
     put(window, "xlsx", "x.xlsx")
     assert "holds them as values" in drawer._said.text()
@@ -227,7 +227,7 @@ def test_rows_become_a_table_of_another_source(window, drawer, tmp_path, monkeyp
     write(window)
     assert "samples" in window.status.message.text()  # the key is there already: refused, and said
     put(window, "source", "", {"source": other.name, "table": "samples", "duplicates": "skip"})
-    assert "3\u2009870 were skipped" in write(window)
+    assert "3\u2009870 skipped (key already exists)" in write(window)
     asked = []
     monkeypatch.setattr(sending, "ask_name", lambda source, said: bool(asked.append(said)))
     monkeypatch.setattr(window.hub, "find", lambda name: replace(other, care=True))

@@ -86,7 +86,7 @@ def test_distinct_sample_and_turning_by_their_drawers(window, qtbot):
     ticks.list.item(0).setCheckState(Qt.CheckState.Checked)
     values = session.course.end.view.table.column("quality").values(session.course.end.view.row_ids())
     assert sorted(values, key=str) == sorted(set(session.table.column("quality").values()), key=str)
-    assert "repeat an earlier one" in session.course.results[0].shaped.said
+    assert "duplicate rows left out" in session.course.results[0].shaped.said
     session.shaping.change(session.pull.without_step(0), "off")
     window.commands.run("add_sample")
     named(window, "Rows to keep", QSpinBox).setValue(20)
@@ -131,7 +131,7 @@ def test_a_join_with_an_open_pull_follows_its_rows(window, qtbot):
     step = session.pull.steps[0]
     assert step == JoinStep("stations", (("station_id", "station_id"),))
     assert columns(window) == ["station_id", "level_m", "station_name"]
-    assert "met a row of stations" in window.drawer.report.text()
+    assert "matched a row of stations" in window.drawer.report.text()
     choose(named(window, "Which rows are kept"), How.INNER.value)
     inner = session.course.end.rows
     assert 0 < inner < 500

@@ -116,7 +116,7 @@ def test_drafts_of_a_pull_that_never_ran_wait_after_a_restart(make_window, elsew
 
 
 DESTROYING = [
-    ("delete from loan where 1 = 1", "the WHERE clause holds for every one"), ("drop table loan",
+    ("delete from loan where 1 = 1", "the WHERE clause matches every row"), ("drop table loan",
     "DROP table loan, which holds"),
     ("update loan set deposit = 1 where item = item or 1", "the WHERE clause"), ("delete from loan",
     "no WHERE clause"),

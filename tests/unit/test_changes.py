@@ -85,7 +85,7 @@ def test_only_the_table_with_its_key_once_a_row_can_be_changed(survey, open_base
     assert [info.name for _, info in bench.target.columns] == ["reading_id", "taken_at", "level_m", "quality"]
     reasons = dict(bench.target.refusals)
     assert "open station" in reasons[1]
-    assert "worked out by the query" in reasons[6]
+    assert "computed by the query" in reasons[6]
     with_key = Bench(connection, "select s.*, r.* from reading r join station s on s.station_id = r.station_id")
     assert with_key.target.table.name == "reading"
     assert "appear more than once" in dict(with_key.target.refusals)[1]

@@ -117,7 +117,7 @@ def test_documents_from_the_command_line(reports, tmp_path):
         (["query", "--source", "mongodb://127.0.0.1:9/x", "--sql", "select * from a"], 3, "refused"),
         (["query", "--source", "ftp://x", "--sql", "select 1"], 3, "no driver"),
         (["run", "/nowhere.pull"], 3, "can't be read"),
-        (["query", "--source", "SURVEY", "--sql", "select 1", "--group", "a: mode(b)"], 2, "no figure"),
+        (["query", "--source", "SURVEY", "--sql", "select 1", "--group", "a: mode(b)"], 2, "not an aggregate"),
         (["query", "--source", "SURVEY", "--sql", "select 1", "--param", "x"], 2, "NAME=VALUE"),
         (["query", "--source", "SURVEY", "--sql", "select 1", "--limit", "-1"], 2, "--limit"),
         (["demo", "DIR", "--readings", "0"], 2, "--readings"),
@@ -137,12 +137,12 @@ def test_exit_codes_and_one_clear_line(survey, tmp_path, capsys, arguments, code
 def test_sending_where_one_can_not(survey, tmp_path, capsys):
     base = ["query", "--source", str(survey), "--sql", "select 1", "--send"]
     for more, code, said in (
-        ([str(tmp_path)], 5, "does not say a format"),
-        ([str(tmp_path / "x.xyz")], 5, "does not say a format"),
+        ([str(tmp_path)], 5, "does not indicate a format"),
+        ([str(tmp_path / "x.xyz")], 5, "does not indicate a format"),
         ([str(survey / "x.csv")], 5, "can't be written"),
         (["-"], 2, "needs --format"),
         (["-", "--format", "xlsx"], 5, "not text"),
-        ([str(tmp_path / "x.csv"), "--sheet", "a"], 2, "--sheet is no option of csv; xlsx has it"),
+        ([str(tmp_path / "x.csv"), "--sheet", "a"], 2, "--sheet is not an option of csv; xlsx has it"),
         ([str(tmp_path / "x.csv"), "--delimiter", "dot"], 5, "no delimiter 'dot'"),
         ([str(tmp_path / "{nosuch}.csv")], 5, "no {nosuch}"),
     ):

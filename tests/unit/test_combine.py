@@ -202,7 +202,7 @@ def test_steps_that_take_other_rows_say_what_they_did_and_what_is_missing():
     steps = (JoinStep("other", (("k", "k"),)), FilterStep((Condition("is not empty", "m"),)))
     course = run_course(table, steps, others={"other": OTHER})
     join_said, after = course.results[0].shaped, course.results[1].shaped
-    assert join_said.said == "2 rows met a row of other, 1 of them more than one, 2 met none"
+    assert join_said.said == "2 rows matched a row of other, 1 of them matched several, 2 matched none"
     assert (after.said, after.rows, after.own_rows, join_said.own_rows) == ("", 3, False, False)
     again = run_course(table, steps, earlier=course, others={"other": OTHER})
     assert again.results[0] is course.results[0]  # the same rows again: nothing to do
@@ -231,7 +231,7 @@ def test_what_does_not_fit_a_turn_is_said():
         assert say in str(run_course(table, steps).results[-1].error), say
     flat = run_course(table, (DistinctStep(("k",)), SampleStep(5), groups, UnpivotStep(("rows",)), TransposeStep("k")))
     assert [r.error for r in flat.results] == [None] * 5
-    assert flat.results[0].shaped.said == "1 rows repeat an earlier one"
+    assert flat.results[0].shaped.said == "1 duplicate rows left out"
     assert flat.results[1].shaped.own_rows
 
 

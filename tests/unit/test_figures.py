@@ -190,8 +190,8 @@ def test_parts_that_do_not_fit_say_what_does():
     long = column_of([f"{n:06}" for n in range(1200)])
     assert part_column(long, "first 3", np.arange(1200), "t").values()[-1] == "001"
     for column, part, say in (
-        (texts, "month", "can't be grouped by month"), (numbers, "steps of 0", "is no step"),
-        (numbers, "steps of x", "is no step"), (numbers, "hour", "can't be"),
+        (texts, "month", "can't be grouped by month"), (numbers, "steps of 0", "is not a step"),
+        (numbers, "steps of x", "is not a step"), (numbers, "hour", "can't be"),
         (column_of([1e18]), "steps of 1e-9", "small"),
     ):  # fmt: skip
         with pytest.raises(ConditionError, match=say):

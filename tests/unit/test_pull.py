@@ -105,7 +105,7 @@ def test_every_operator_is_tried():
         (Condition("is", "level"), "needs a value"),
         (Condition("between", "level", (1,)), "needs a value"),
         (Condition("more than", "level", ("high",)), "holds numbers"),
-        (Condition("near", "level", (1,)), "no comparison"),
+        (Condition("near", "level", (1,)), "not a comparison"),
         (Condition("sql", text="level >"), ""),
     ],
 )

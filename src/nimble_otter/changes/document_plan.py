@@ -192,7 +192,7 @@ def _of_bson(kind: str, words: str, path: str) -> Any:
     try:
         return bson.ObjectId(words) if kind == "ObjectId" else bson.Decimal128(words)
     except (InvalidId, ArithmeticError, ValueError):
-        raise ValueRefused(f"{path} holds {kind} here; {words[:40]!r} is none.") from None
+        raise ValueRefused(f"{path} holds {kind} here; {words[:40]!r} is not one.") from None
 
 
 def from_json(text: str, path: str, is_strict: bool = False) -> Any:

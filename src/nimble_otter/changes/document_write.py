@@ -57,7 +57,9 @@ def rehearse(connection: Connection, plan: Plan, stop: StopToken = NEVER, progre
         if outcomes is not None:
             break
     assert outcomes is not None
-    said = "" if writer.is_atomic else "The server has no transactions: the documents were compared, and nothing was run."
+    said = (
+        "" if writer.is_atomic else "The server has no transactions: the documents were compared, and nothing was run."
+    )
     return Report(outcomes, dt.datetime.now(), said=said)
 
 
@@ -255,7 +257,7 @@ def _intent(
     whole = {s.row_id: dict(run.now.get(s.row_id) or {}) for s in plan.statements if s.kind == "delete"}
     was = replace(plan, statements=tuple(_as_it_was(s, run.now.get(s.row_id)) for s in plan.statements))
     back = replace(plan, statements=tuple(reversal(was, keys, whole, written)), guard="seen", is_exact=True)
-    text = script(back, f"Puts back what was written to {plan.table} at {at:%Y-%m-%d %H:%M:%S}.")
+    text = script(back, f"Restores what was written to {plan.table} at {at:%Y-%m-%d %H:%M:%S}.")
     return Intent(plan, keys, written, "", Report(outcomes, at, True, written, text, back))
 
 
@@ -289,7 +291,9 @@ def look_up(connection: Connection, intent: Intent) -> str:
         raise ChangeError(
             f"{lost}. The documents show that nothing was written; the changes are still pending.", "Write them again."
         )
-    raise OutcomeUnknown(f"{lost}; the documents do not show whether it was written.", "Run the query again and compare before writing.")
+    raise OutcomeUnknown(
+        f"{lost}; the documents do not show whether it was written.", "Run the query again and compare before writing."
+    )
 
 
 def as_seen(now: Any, seen: Any) -> bool:

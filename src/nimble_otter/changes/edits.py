@@ -135,10 +135,10 @@ class Edits:
     def take_back(self, rows: Iterable[int] | None = None, cells: Sequence[tuple[int, int]] | None = None) -> Action:
         """The action that takes back some cells, all of some rows, or (neither given) everything."""
         if cells is not None:
-            return Action("Take back", tuple((r, c, UNSET) for r, c in cells if c in self.cells.get(r, {})))
+            return Action("Revert", tuple((r, c, UNSET) for r, c in cells if c in self.cells.get(r, {})))
         wanted = set(rows) if rows is not None else {*self.cells, *self.deleted, *self.added}
         return Action(
-            "Take back",
+            "Revert",
             tuple((r, c, UNSET) for r in wanted for c in self.cells.get(r, {})),
             restore=tuple(r for r in self.deleted if r in wanted),
             drop=tuple(r for r in self.added if r in wanted),

@@ -212,7 +212,7 @@ class Execution:
                     refused = problem.message
             if refused:
                 names = ", ".join(name for name, _ in statement.values)
-                text = f"Rows exchange their {names}, and the server accepts no temporary value in between: {refused}"
+                text = f"Rows swap their {names}, and the server accepts no temporary value in between: {refused}"
                 return lambda s: Outcome(s, 0, text)
         self.plan = replace(self.plan, parks=tuple(parks.items()))
         self._words = Wording(self.plan)

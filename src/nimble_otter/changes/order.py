@@ -103,7 +103,7 @@ def _chained(
             other, names = step
             if other.row_id in done:
                 continue
-            if other.row_id in on_path:  # they exchange their values
+            if other.row_id in on_path:  # they swap their values
                 aside.setdefault(other.row_id, (other, []))[1].append(names)
                 continue
             path.append((other, needed(other)))
@@ -144,7 +144,7 @@ def _parked(plan: Plan, statement: Statement, sets: list[tuple[str, ...]], numbe
                 break
         else:
             raise ChangeError(
-                f"Rows of {plan.table} exchange their {', '.join(names)}; no value of {changed[0]} could stand there "
+                f"Rows of {plan.table} swap their {', '.join(names)}; no value of {changed[0]} could be used "
                 "meanwhile.",
                 "Write one of them with another value first.",
             )

@@ -45,7 +45,7 @@ def read_value(text: str | None, field: Field, info: ColumnInfo, dialect: str = 
     if text is None:
         is_numbered = info.word == "number" and (dialect == "sqlite" or info.generated)
         if not info.nullable or (info.key and not is_numbered):
-            raise ValueRefused(f"{info.name} can't be NULL.", "The column is NOT NULL.")
+            raise ValueRefused(f"{info.name} can't be NULL.", "The column is declared NOT NULL.")
         return None
     return check(_read(text, field, info, dialect, before), info.name, dialect)
 
@@ -185,9 +185,7 @@ def _number(text: str, field: Field, info: ColumnInfo, dialect: str, before: Any
     try:
         exact = Decimal(written)
     except InvalidOperation:
-        raise ValueRefused(
-            f"{info.name} holds numbers; {text[:40]!r} is not one.", "Use a decimal point."
-        ) from None
+        raise ValueRefused(f"{info.name} holds numbers; {text[:40]!r} is not one.", "Use a decimal point.") from None
     if not exact.is_finite():
         if dialect == "postgresql" and written.casefold() in _INFINITE and not whole and not is_decimal:
             return float(_INFINITE[written.casefold()])

@@ -183,7 +183,7 @@ def _lasting(writer: Writer, run: Execution, back: Plan, stop: StopToken) -> str
     if bad:
         said.append(f"the reversal itself would be refused ({bad.rstrip('.')})")
     if differing:
-        said.append(f"{', '.join(differing)}, which the server sets anew")
+        said.append(f"{', '.join(differing)}, which the server sets again")
     return "; ".join(said)
 
 
@@ -191,7 +191,7 @@ def _written(
     plan: Plan, outcomes: tuple[Outcome, ...], written: Mapping[int, Row | None], back: Plan, lasting: str
 ) -> Report:
     at = dt.datetime.now()
-    head = f"Puts back what was written to {plan.table} at {at:%Y-%m-%d %H:%M:%S}."
+    head = f"Restores what was written to {plan.table} at {at:%Y-%m-%d %H:%M:%S}."
     text = script(back, f"{head}\nIt does not restore {lasting}." if lasting else head)
     return Report(outcomes, at, True, written, text, back, lasting=lasting)
 
@@ -208,7 +208,7 @@ def _refuse_without_transactions(connection: Connection, plan: Plan) -> None:
     engine = connection.without_transactions(plan.info)
     if engine:
         raise NoTransactions(
-            f"{plan.table} is kept by {engine}, which has no transactions: nothing can be rehearsed or rolled back.",
+            f"{plan.table} uses {engine}, which has no transactions: nothing can be rehearsed or rolled back.",
             "Write sends the statements one by one and stops at the first that fails.",
         )
 

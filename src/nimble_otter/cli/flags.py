@@ -51,7 +51,7 @@ def parse_group(spec: str) -> GroupStep:
     for part in re.findall(r"[^,(]+(?:\([^)]*\))?", figures):
         match = _COUNT.fullmatch(part.strip())
         if match is None or match["figure"].lower() not in {f.value for f in Figure}:
-            raise UsageError(f"--group: {part.strip()!r} is no figure; there are {known}.")
+            raise UsageError(f"--group: {part.strip()!r} is not an aggregate; available are {known}.")
         figure = Figure(match["figure"].lower())
         if not figure.of_rows and not match["column"]:
             raise UsageError(f"--group: {figure.value} needs a column, as in {figure.value}(level_m).")
@@ -67,7 +67,7 @@ def parse_sort(spec: str) -> SortStep:
     while at < len(spec):
         match = _KEY.match(spec, at)
         if match is None:
-            raise UsageError(f"--sort: {spec[at:]!r} is no column.")
+            raise UsageError(f"--sort: {spec[at:]!r} is not a column.")
         name = match[1][1:-1].replace('""', '"') if match[1].startswith('"') else match[1]
         keys.append(SortBy(name, (match[2] or "").lower() == "desc", (match[3] or "").lower() == "first"))
         at = match.end()
@@ -88,12 +88,14 @@ def add_sending(parser: argparse.ArgumentParser) -> None:
         metavar="SOURCE",
         help="another source for the rows, in its --table: a new one, with --key, or one there",
     )
-    parser.add_argument("--duplicates", choices=("stop", "skip", "update"), help="of --to: rows whose key is there")
+    parser.add_argument(
+        "--duplicates", choices=("stop", "skip", "update"), help="of --to: rows whose key already exists"
+    )
     parser.add_argument("--map", metavar="PAIRS", help='of --to: such as "level_m = level, note =" (left out)')
     parser.add_argument("--format", metavar="KEY", help="the format, where the file's name does not say it")
     ways = dict((*EXISTS, *(change for format_ in all_formats() for change in format_.changes)))
     ways.pop("ask")
-    parser.add_argument("--exists", choices=ways, help="what happens to a file that is there: replace unless said")
+    parser.add_argument("--exists", choices=ways, help="what happens to an existing file: replace by default")
     group = parser.add_argument_group("options of formats (nimble-otter formats lists which has which)")
     for name, options in _options().items():
         flag = f"--{name.replace('_', '-')}"
@@ -132,7 +134,7 @@ def options_for(key: str, given: dict[str, Any], keys: Sequence[str]) -> dict[st
         if name not in known:
             flag = f"--{name.replace('_', '-')}"
             has = ", ".join(f.key for f in all_formats() if name in {o.name for o in f.options})
-            raise UsageError(f"{flag} is no option of {' or '.join(keys)}; {has} has it.")
+            raise UsageError(f"{flag} is not an option of {' or '.join(keys)}; {has} has it.")
     return {name: value for name, value in given.items() if name in own}
 
 

@@ -56,7 +56,7 @@ def fail(code: int, message: str) -> int:
 def _parser() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(
         prog="nimble-otter",
-        description="Pull rows, shape them here, deliver them, from the command line. The desktop application is nimble-otter-desktop.",
+        description="Pull rows, shape them here and deliver them. The desktop application is nimble-otter-desktop.",
         epilog="Exit codes: 0 done, 2 usage, 3 source, 4 query, 5 send.",
     )
     parser.add_argument("--version", action="version", version=f"nimble-otter {__version__}")
@@ -108,14 +108,16 @@ def _plans(options: argparse.Namespace, kept: SendPlan | None = None) -> list[Se
             raise UsageError(f"{getattr(options, 'file', 'The command')} does not say where to send; give --send PATH.")
         if kept.format in ("source", "clipboard"):
             if kept.format == "clipboard":
-                raise UsageError("The pull goes to the clipboard, which only the desktop application has; give --send PATH.")
+                raise UsageError(
+                    "The pull goes to the clipboard, which only the desktop application has; give --send PATH."
+                )
             return [kept]
         key = options.format or kept.format
         exists = options.exists or ("refuse" if kept.exists == "ask" else kept.exists)
         return [replace(kept, format=key, exists=exists, options={**kept.options, **options_for(key, given, [key])})]
     plans = [SendPlan(options.format or "", path, {}, options.exists or "replace") for path in options.send]
     if "-" in options.send and not options.format:
-        raise UsageError("--send - needs --format, as there is no file name to say it.")
+        raise UsageError("--send - needs --format, as there is no file name to tell it.")
     keys = [format_of(plan).key for plan in plans]
     found = []
     for plan, key in zip(plans, keys, strict=True):

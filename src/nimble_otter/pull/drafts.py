@@ -205,7 +205,7 @@ def load_draft(path: Path) -> Draft:
     try:
         whole = json.loads(read_text(path))
         if not all(isinstance(whole[name], str) for name in ("pull", "path", "saved")):
-            raise TypeError("a text is none")
+            raise TypeError("not a text")
         edits = edits_in(whole["edits"])
         return Draft(whole["pull"], whole["path"], whole["saved"], edits, str(whole.get("uid", "")))
     except (OSError, ValueError, KeyError, TypeError, AttributeError, ArithmeticError, StopIteration, RecursionError):

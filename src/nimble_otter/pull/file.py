@@ -168,7 +168,7 @@ def _checked(name: object, value: Any) -> Any:
     for one in value if isinstance(value, list) else [value]:
         is_plain = isinstance(one, (str, bool, int, float, dt.date, dt.datetime, dt.time))
         if not is_plain:
-            raise ValueError(f"the value of the parameter {name} is none that can be asked for")
+            raise ValueError(f"the value of the parameter {name} is of no supported kind")
     return value
 
 

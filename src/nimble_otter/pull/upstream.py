@@ -233,7 +233,7 @@ def _order_said(
         place = table.index(key.column)
         field = table.fields[place]
         if key.order:
-            raise ConditionError(f"{key.column} is put into {key.order} order here only.", "Sort by code point first.")
+            raise ConditionError(f"{key.column} is sorted in {key.order} order here only.", "Sort by code point first.")
         if field.kind is Kind.UUID and dialect == "mysql":
             notes.append(f"{key.column} is sorted by the server's own order of UUIDs; here they go by their digits.")
         name = Speller(table, dialect, lambda at: quoted(table.fields[at].name)).in_order(place)

@@ -236,9 +236,7 @@ def _load(path: Path) -> dict[str, Any]:
 
 def _damaged(path: Path) -> CorruptError:
     aside = set_aside(path)
-    return CorruptError(
-        f"The record of a write was damaged; it is kept as {aside.name}.", f"It is in {aside.parent}."
-    )
+    return CorruptError(f"The record of a write was damaged; it is kept as {aside.name}.", f"It is in {aside.parent}.")
 
 
 def _written(told: dict[str, Any], path: Path) -> Written:

@@ -246,7 +246,7 @@ class _Reader(OperandReader):
         """x ~ 'pattern', ~* without regard to case, or regexp_like(x, 'pattern'): a part of the text matches."""
         pattern = literal_of(node.expression)
         if pattern is None or not isinstance(pattern.value, str):
-            raise ConditionError("A regular expression stands in quotes.", "Write it like note ~ '^ice|debris$'.")
+            raise ConditionError("A regular expression is written in quotes.", "Write it like note ~ '^ice|debris$'.")
         flags = literal_of(node.args["flag"]) if node.args.get("flag") is not None else Literal("")
         if flags is None or not isinstance(flags.value, str) or set(flags.value) - {"i", "c"}:
             raise Mismatch("knows the flags 'i' and 'c' only", "")

@@ -93,7 +93,9 @@ class Expressions:
                 "Window functions are not supported for collections.", node, "Group or sort the rows here instead."
             )
         if isinstance(node, exp.AggFunc):
-            return self.reading.refuse(f"{_name(node)} can't stand here.", node, "Aggregates belong in SELECT or HAVING.")
+            return self.reading.refuse(
+                f"{_name(node)} can't be used here.", node, "Aggregates belong in SELECT or HAVING."
+            )
         if isinstance(node, exp.Func):
             hint = "Functions on texts, numbers, times and lists are available; the guide lists them."
             return self.reading.refuse(f"{_name(node)} is not supported for collections.", node, hint)
@@ -242,7 +244,9 @@ class Expressions:
         if part == "quarter":
             return {"$ceil": {"$divide": [{"$month": self.value(value)}, 3]}}
         if part not in _PARTS:
-            raise self.reading.refuse(f"{part} is not a part of a time.", node, f"There are {', '.join(_PARTS)}, quarter.")
+            raise self.reading.refuse(
+                f"{part} is not a part of a time.", node, f"There are {', '.join(_PARTS)}, quarter."
+            )
         made = {_PARTS[part]: self.value(value)}
         return {"$subtract": [made, 1]} if part == "dow" else made  # Sunday is 0 in SQL, 1 at the server
 
@@ -252,7 +256,9 @@ class Expressions:
     def _do_timestamptrunc(self, node: Any) -> Any:
         unit = str(node.args["unit"]).lower()
         if unit not in _UNITS:
-            raise self.reading.refuse(f"Times can't be truncated to {unit}.", node, f"There are {', '.join(_UNITS[:-1])}.")
+            raise self.reading.refuse(
+                f"Times can't be truncated to {unit}.", node, f"There are {', '.join(_UNITS[:-1])}."
+            )
         week = {"startOfWeek": "monday"} if unit == "week" else {}
         return {"$dateTrunc": {"date": self.value(node.this), "unit": unit, **week}}
 

@@ -240,9 +240,7 @@ class SelectStages:
     def _unnest(self, join: Any, unnest: Any, earlier: Sequence[Source], source: Source, keeps: bool) -> None:
         on = join.args.get("on")
         if on is not None and not (isinstance(on, exp.Boolean) and on.this):
-            raise self.refuse(
-                "unnest takes no join condition.", None, "Write ON true, and the condition in WHERE."
-            )
+            raise self.refuse("unnest takes no join condition.", None, "Write ON true, and the condition in WHERE.")
         if len(unnest.expressions) != 1:
             raise self.refuse("unnest opens one list.", unnest)
         listed = Expressions(self.reading.within(earlier)).value(unnest.expressions[0])
@@ -311,7 +309,9 @@ class SelectStages:
         for item in items:
             if not _is_star(item):
                 if not item.alias or not _is_name(item.alias):
-                    raise self.refuse("Next to *, a column needs a name.", item.unalias(), "Write it like a + b as sum.")
+                    raise self.refuse(
+                        "Next to *, a column needs a name.", item.unalias(), "Write it like a + b as sum."
+                    )
                 extra[item.alias] = Expressions(self.reading).value(item.unalias())
         whose = [i.table for i in stars if isinstance(i, exp.Column)]
         self._sort([], extra)

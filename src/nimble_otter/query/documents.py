@@ -89,7 +89,9 @@ class Translator:
             return columns[int(node.name) - 1][1]
         found = next((name for label, name in columns if label == node.name), None)
         if found is None:
-            raise self.base.refuse(f"{node.sql()[:40]} is not a column of the UNION.", node, "Order by a column's name.")
+            raise self.base.refuse(
+                f"{node.sql()[:40]} is not a column of the UNION.", node, "Order by a column's name."
+            )
         return found
 
     def source(self, node: Any, ctes: Mapping[str, Any]) -> Built:

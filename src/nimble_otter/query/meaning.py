@@ -202,7 +202,7 @@ def adapted(operand: Literal, targets: Sequence[str], said: str) -> Literal:
         if target == "decimal" and made == made.to_integral_value() and made.as_tuple().exponent == 0:
             made = int(made)
         return Literal(made)
-    raise Mismatch(f"takes {said} here; {operand.value!r} is none", "")
+    raise Mismatch(f"takes {said} here; {operand.value!r} is not one", "")
 
 
 _AS: dict[Kind, tuple[str, ...]] = {

@@ -131,7 +131,7 @@ def value_of(name: str, value: Any, kind: str, is_set: bool, today: dt.date) -> 
     except (ValueError, KeyError, InvalidOperation):
         like = {"date": "2031-05-01, or start of last month", "time": "2031-05-01 14:00, or today", "number": "12.5",
                 "yes/no": "yes or no"}[kind]  # fmt: skip
-        raise QueryError(f"The value of :{name} is no {kind}.", f"Write it like {like}.") from None
+        raise QueryError(f"The value of :{name} is not a valid {kind}.", f"Write it like {like}.") from None
     return said
 
 

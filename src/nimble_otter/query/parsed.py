@@ -31,16 +31,14 @@ def parse_sql(text: str, dialect: Any, error: Callable[..., Exception]) -> Any:
         detail = problem.errors[0] if problem.errors else {}
         word = str(detail.get("highlight") or "")
         place = _place_of_detail(text, detail, word)
-        raise error(
-            f"The text stops making sense at {word!r}." if word else "The text is not complete.", "", place
-        ) from None
+        raise error(f"Syntax error at {word!r}." if word else "The statement is incomplete.", "", place) from None
     except sqlglot.errors.SqlglotError:
         quote = text.rfind("'")
         raise error("A quote is not closed.", "", place_of(text, max(quote, 0))) from None
     except RecursionError:
-        raise error("The text is nested too deeply.", "") from None
+        raise error("The statement is nested too deeply.", "") from None
     except Exception:  # the parser fails in many ways on texts that are half written
-        raise error("The text is not complete.", "") from None
+        raise error("The statement is incomplete.", "") from None
     return parsed
 
 

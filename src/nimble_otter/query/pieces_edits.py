@@ -54,15 +54,15 @@ def one_expression(text: str, dialect: str) -> str:
     said = text.strip()
     tokens = tokens_of(said)
     if not tokens:
-        raise QueryError("Nothing is written here.")
+        raise QueryError("Nothing is entered here.")
     depths = depths_of(tokens)
     if has_comment(said) or any(
         t.text == ";" or (t.text == "," and d == 0) for t, d in zip(tokens, depths, strict=True)
     ):
-        raise QueryError("One expression goes here.", "Add another piece for each.")
+        raise QueryError("Enter one expression.", "Add another piece for each.")
     words = [t.low for t, d in zip(tokens, depths, strict=True) if d == 0 and t.kind == "word"]
     if any(word in CLAUSES and not (word == "from" and "distinct" in words) for word in words):
-        raise QueryError("A part of a query can't stand in an expression.", "Put a query in brackets.")
+        raise QueryError("A part of a query can't be used in an expression.", "Put a query in brackets.")
     parse_sql(f"select {said}", dialect, QueryError)
     return said
 
@@ -131,7 +131,7 @@ def rename_item(pieces: Pieces, at: int, label: str, quoted: Quoted) -> str:
     """The name of a column of the result; none takes it away."""
     item = pieces.items[at]
     if item.is_star:
-        raise QueryError("* has no name.", "Tick single columns to name them.")
+        raise QueryError("* has no name.", "Check single columns to name them.")
     named = label.strip()
     return put(pieces.text, item, f"{item.said} as {quoted(named)}" if named else item.said)
 
@@ -140,7 +140,7 @@ def set_function(pieces: Pieces, at: int, function: str, quoted: Quoted) -> str:
     """The figure that a column is made into ("" for none); all other columns are then what is grouped by."""
     item = pieces.items[at]
     if any(i.is_star for i in pieces.items) and not (item.is_star and function == "count"):
-        raise QueryError("* can't be grouped by.", "Tick the columns that are wanted first.")
+        raise QueryError("* can't be grouped by.", "Check the columns that are wanted first.")
     inner = item.said
     if item.function:
         inner = re.sub(r"(?is)^\w+\s*\(\s*(distinct\s+)?", "", item.said)[:-1].strip()
@@ -209,7 +209,7 @@ def set_limit(pieces: Pieces, limit: str) -> str:
     """LIMIT as a number or parameter; "" for none."""
     limit = limit.strip()
     if limit and not re.fullmatch(r"\d+|:\w+", limit):
-        raise QueryError(f"{limit} is no limit.", "Type a whole number, or a parameter such as :most.")
+        raise QueryError(f"{limit} is not a limit.", "Type a whole number, or a parameter such as :most.")
     if not limit:
         return without_clause(pieces, "limit") if "limit" in pieces.clauses else pieces.text
     if "fetch" in pieces.clauses or (pieces.limit and not re.fullmatch(r"\w+|:\w+", pieces.limit)):
@@ -294,7 +294,7 @@ def set_join_condition(pieces: Pieces, at: int, said: str) -> str:
     """Another ON for the join of a card, as text."""
     card = pieces.cards[at]
     if card.joined is None or card.join == ",":
-        raise QueryError("This table is listed with a comma.", "Its condition stands in WHERE.")
+        raise QueryError("This table is listed with a comma.", "Its condition is in WHERE.")
     if card.condition is not None:
         return put(pieces.text, card.condition, f"on {said}")
     text = f"{pieces.text[: card.end]} on {said}{pieces.text[card.end :]}"

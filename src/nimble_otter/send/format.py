@@ -95,7 +95,7 @@ class Output:
     def whole(self, text: str) -> str:
         """A text without the bytes that were no UTF-8 at the source, which this format can't hold; noted."""
         clean = text if text.isascii() else _SURROGATES.sub("\ufffd", text)
-        self.note("texts with bytes that are no UTF-8 have \ufffd in their place", clean != text)
+        self.note("texts with bytes that are not UTF-8 have \ufffd in their place", clean != text)
         return clean
 
 

@@ -102,7 +102,9 @@ def place_for(path: Path, exists: str) -> Path:
     if exists == "number":
         return numbered(path)
     if exists in ("refuse", "ask") and path.exists():
-        raise SendError(f"{path} is there already.", "Choose what to do if it exists: add a number, replace it or append to it.")
+        raise SendError(
+            f"{path} already exists.", "Choose what to do if it exists: add a number, replace it or append to it."
+        )
     return path
 
 
@@ -149,7 +151,7 @@ def send_tables(
         if mode == "replace" and path.suffix.lower() == ".xlsm":
             raise SendError(
                 f"{path.name} would be a workbook with macros, which can be changed but not made here.",
-                "End the name with .xlsx, or add to a workbook that is there.",
+                "End the name with .xlsx, or add to an existing workbook.",
             )
         _refuse_open(path)
         with _made_folders(path.parent, path):

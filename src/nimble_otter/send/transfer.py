@@ -66,7 +66,9 @@ def transfer_from(options: Mapping[str, Any]) -> Transfer:
         raise SendError("The rows have no table to go to.", "Choose one, or name a new one.")
     duplicates = str(options.get("duplicates", "stop"))
     if duplicates not in dict(DUPLICATES):
-        raise SendError(f"There is no way {duplicates} with duplicates.", f"There are {', '.join(dict(DUPLICATES))}.")
+        raise SendError(
+            f"There is no duplicate handling {duplicates} with duplicates.", f"There are {', '.join(dict(DUPLICATES))}."
+        )
     keys = tuple(key.strip() for key in str(options.get("key", "")).split(",") if key.strip())
     mapped: dict[str, str | None] = {}
     for pair in str(options.get("map", "")).split(","):
@@ -151,7 +153,7 @@ def transfer(
     began = time.perf_counter()
     info = next((t for t in connection.tables() if t.name.casefold() == wanted.table.casefold()), None)
     if wanted.is_new and info is not None:
-        raise SendError(f"There is a {info.name} already.", "Choose another name, or add the rows to it.")
+        raise SendError(f"{info.name} already exists.", "Choose another name, or add the rows to it.")
     if not wanted.is_new and info is None and connection.writes_as != "documents":
         raise SendError(f"There is no table {wanted.table}.", "Create it, or choose another.")
     places, names = matched(rows, wanted, info)
@@ -200,7 +202,9 @@ def _to_table(
             after = int(writer.ask(counting)[1][0][0])
             added = after - before
             if added > sent or (wanted.duplicates == "stop" and added != sent):
-                raise SendError(f"{sent} rows were sent, but {added} are there; nothing was kept.", "Check its triggers.")
+                raise SendError(
+                    f"{sent} rows were sent, but {added} are there; nothing was kept.", "Check its triggers."
+                )
             _commit(writer, connection, wanted, counting, after)
     except BaseException:
         if was_made and dialect in ("mariadb", "mysql"):  # making a table ends the transaction there
@@ -256,9 +260,7 @@ def _insert(wanted: Transfer, names: Sequence[str], info: TableInfo | None, dial
         return said
     keys = wanted.keys if wanted.is_new else (info.key if info is not None else ())
     if not keys or not set(keys) <= set(names):
-        raise SendError(
-            f"{wanted.table} has no key among the columns sent.", "Let duplicates stop, or send its key."
-        )
+        raise SendError(f"{wanted.table} has no key among the columns sent.", "Let duplicates stop, or send its key.")
     others = [name for name in names if name not in keys]
     if text == "mysql":
         sets = others if wanted.duplicates == "update" and others else keys[:1]
@@ -396,9 +398,7 @@ def _to_documents(
                         ]
                     done = writer.bulk(wanted.table, operations) if operations else 0
                     if done != len(operations):
-                        raise SendError(
-                            f"{done} of {len(operations)} documents were written.", "Check the collection."
-                        )
+                        raise SendError(f"{done} of {len(operations)} documents were written.", "Check the collection.")
                     sent, added, updated = sent + len(part), added + new, updated + len(operations) - new
                     tell(sent, rows.count)
         except (SourceError, SendError) as problem:

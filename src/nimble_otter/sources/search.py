@@ -56,7 +56,7 @@ def find_value(
         try:
             re.compile(sought.text)
         except (re.error, RecursionError, OverflowError) as problem:
-            raise QueryError(f"This is no regular expression: {problem}.") from None
+            raise QueryError(f"This is not a regular expression: {problem}.") from None
     places = [table for table in tables if table.kind in ("table", "collection", "materialized view")]
     for number, table in enumerate(places):
         stop.check()

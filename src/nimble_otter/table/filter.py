@@ -433,7 +433,7 @@ def values_of(operand: Operand, table: Table, ids: Ids) -> list[Any]:
         values = table.columns[operand.index].values(ids)
         return [None if v is MISSING else (at_path(v, operand.path) if operand.path else v) for v in values]
     if isinstance(operand, Windowed):
-        raise ConditionError("A window function can't stand here.", "Compute it as a column first.")
+        raise ConditionError("A window function can't be used here.", "Compute it as a column first.")
     if isinstance(operand, Case):
         return _cases(operand, table, ids)
     columns = [values_of(arg, table, ids) for arg in operand.args]

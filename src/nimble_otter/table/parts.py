@@ -61,7 +61,7 @@ def _step_of(text: str) -> Decimal:
     except InvalidOperation:
         step = Decimal(0)
     if not step.is_finite() or step <= 0 or -int(step.as_tuple().exponent) > 9:
-        raise ConditionError(f"{text} is no step.", "Write a number above 0, such as 10 or 0.5.")
+        raise ConditionError(f"{text} is not a step.", "Write a number above 0, such as 10 or 0.5.")
     return step
 
 

@@ -135,7 +135,7 @@ def _is_bounded(pattern: str, case: bool) -> bool:
         return _ways(re._parser.parse(pattern, _flags(case))) <= MOST_WAYS  # type: ignore[attr-defined]
     except re.error as problem:
         place = f" at character {problem.pos + 1}" if problem.pos is not None else ""
-        raise ConditionError(f"{pattern!r} is no regular expression: {problem.msg}{place}.") from None
+        raise ConditionError(f"{pattern!r} is not a regular expression: {problem.msg}{place}.") from None
     except (RecursionError, OverflowError):
         raise ConditionError("The regular expression is nested too deeply.", "Write it in a simpler way.") from None
 

@@ -92,7 +92,7 @@ def entry_of_waiting(item: Waiting) -> Entry:
 
 def entry_of_write(made: Written) -> Entry:
     rows = f"{grouped(made.statements)} row{'s' if made.statements != 1 else ''}"
-    what = "Put back" if made.was_reversal else "Wrote"
+    what = "Restored" if made.was_reversal else "Wrote"
     kept = "reversal kept in part" if made.lasting else "reversal kept"
     return Entry("✓", "water1", f"{made.at:%a %d %b %H:%M:%S}", f"{what} {rows} of {made.table}", kept)
 

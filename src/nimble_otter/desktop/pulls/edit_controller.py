@@ -97,7 +97,7 @@ class EditController:
             self._edited()
         elif isinstance(entry, WrittenEntry):
             self._own.notice = Notice(
-                "Changes holds the reversal of the last write: review it to restore the old values. Undo again continues with earlier changes"
+                "Changes holds the reversal of the last write; review it there. Undo again goes further back"
             )
             self._own.tell(Aspect.RUN)
         else:

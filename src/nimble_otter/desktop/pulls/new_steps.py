@@ -31,7 +31,7 @@ MENU = (
 """Kinds of steps as a menu has them, related ones together."""
 STEP_WORDS = {
     "filter": "Filter step", "compute": "Compute step", "group": "Group step", "sort": "Sort step", "top": "Top step",
-    "columns": "Columns step", "distinct": "Distinct step (remove duplicate rows)", "sample": "Sample step (random rows)",
+    "columns": "Columns step", "distinct": "Distinct step (no duplicate rows)", "sample": "Sample step (random rows)",
     "join": "Join step (columns of another pull)", "append": "Append step (rows of another pull)",
     "pivot": "Pivot step (values into columns)", "unpivot": "Unpivot step (columns into rows)",
     "transpose": "Transpose step (rows into columns)",

@@ -307,8 +307,8 @@ class Cards(QScrollArea):
 
         alias = self._view.asked.pieces.cards[at].alias
         if self._view.change(make) and gone:
-            pieces = "piece that speaks" if gone == 1 else "pieces that speak"
-            self._view.tell(f"{alias} is gone, and {gone} {pieces} of it. Ctrl+Z brings them back.")
+            pieces = "part" if gone == 1 else "parts"
+            self._view.tell(f"{alias} was removed, with {gone} {pieces} that used it. Ctrl+Z restores them.")
 
     # --- places ------------------------------------------------------------------------------------------------
 

@@ -164,7 +164,7 @@ class PieceRows(QScrollArea):
                 self._lines.addLayout(self._row(said, whose, *self._movers("select", at, "all columns"), stretch=0))
                 continue
             figure = combo(_FIGURES, item.function, f"Aggregate of {item.said}")
-            figure.setObjectName(f"select {at} figure")
+            figure.setObjectName(f"select {at} aggregate")
             figure.setFixedWidth(80)
             figure.activated.connect(partial(self._figured, at, figure))
             figure.setEnabled(item.role != "window" and (bool(item.function) or item.role == "key"))

@@ -41,7 +41,9 @@ class QueryDrawer(Drawer):
         self.help = QueryHelp(self.editor, lambda: self.session, used, pulls)
         self.editor.help_with(self.help.complete, self.help.taken)
         self.finder, self.edits = FindBar(self.editor), QueryEdits(self)
-        self.text_button = button("Edit", lambda: self.edits.offer(self.text_button), "", "Format, expand, rename and more")
+        self.text_button = button(
+            "Edit", lambda: self.edits.offer(self.text_button), "", "Format, expand, rename and more"
+        )
         self.text_chip = button("text", lambda: self.show_text(), "chip", "Edit the query as text")
         self.pieces_chip = button("pieces", lambda: self.show_pieces(), "chip", "Build the query from pieces")
         self._shapes = QButtonGroup(self)

@@ -30,4 +30,6 @@ class WaitingStrip(QWidget):
             marks += ["read-only"] if source.read_only else []
             said = f" ({', '.join(marks)})" if marks else ""
             name = "" if source.name == source.url else f"{source.name}{said} at "
-            self.words.setText(f"Not run here before: nothing is queried until you press Run. It queries {name}{source.url}")
+            self.words.setText(
+                f"Not run here before: nothing is queried until you press Run. It queries {name}{source.url}"
+            )

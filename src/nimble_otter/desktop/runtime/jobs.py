@@ -433,7 +433,7 @@ class Jobs(QObject):
         if what == "told" or isinstance(payload, tuple):
             self.progress[number] = payload
             self.changed.emit()
-        if what == "update" and not job.ended:  # else its end follows, which tells more
+        if what == "update":
             with self.turn:
                 job.update(payload)
 

@@ -141,7 +141,7 @@ class SendForm(QWidget):
         source.activated.connect(lambda _: self._set("source", source.currentData()))
         self._line("Source", source)
         names = [t.name for t in self.tables(chosen) if t.kind in ("table", "collection")]
-        table = self._text("table", "Table", str(options.get("table", "")), "one that is there, or a new one")
+        table = self._text("table", "Table", str(options.get("table", "")), "an existing one, or a new one")
         table.setCompleter(QCompleter(names, table))
         self._line("Table", table)
         is_there = str(options.get("table", "")).casefold() in {name.casefold() for name in names}

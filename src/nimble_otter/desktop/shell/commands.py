@@ -127,7 +127,9 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:
         add(f"add_{kind}", f"Add a {said}", lambda kind=kind: window.add_step(new_step(kind)), "", "steps", has_pull)
     add("upstream", "Move the step upstream…", window.upstream.move_selected, "Ctrl+Shift+U", "steps",
         window.upstream.can_move)  # fmt: skip
-    add("down", "Move WHERE conditions to a local filter…", window.upstream.move_down, "Ctrl+Shift+D", "steps", has_rows)
+    add(
+        "down", "Move WHERE conditions to a local filter…", window.upstream.move_down, "Ctrl+Shift+D", "steps", has_rows
+    )
     show_end = "Show rows at the end of the course"
     add("show_end", show_end, lambda: window.pull and window.pull.shaping.show_rows_at(None), "", "steps", has_rows)
     add("undo", "Undo", in_text("undo", lambda: window.pull and window.pull.changes.undo()), "Ctrl+Z", "edit",

@@ -71,7 +71,10 @@ class SourcePage(QWidget):
         }
         self._boxes = {name: boxed(line) for name, line in self._lines.items()}
         self._note = label(
-            "The password goes to the system's keyring, or stays in memory where there is no keyring.", "faint", 12, wrap=True
+            "The password goes to the system's keyring, or stays in memory where there is no keyring.",
+            "faint",
+            12,
+            wrap=True,
         )
         inner = column(
             self.title, 4,

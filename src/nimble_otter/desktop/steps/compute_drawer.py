@@ -20,7 +20,7 @@ from nimble_otter.table import Table
 _FUNCTIONS = (
     ("round(n, digits)", "number"), ("abs(n)", "number"), ("sqrt(n)", "number"),
     ("coalesce(a, b)", "the first not empty"),
-    ("nullif(a, b)", "empty where alike"), ("greatest(a, b)", "the most"), ("least(a, b)", "the least"),
+    ("nullif(a, b)", "NULL where equal"), ("greatest(a, b)", "the most"), ("least(a, b)", "the least"),
     ("case when a > 1 then b else c end", "by conditions"), ("lower(t)", "text"), ("upper(t)", "text"),
     ("trim(t)", "text"), ("length(t)", "characters"), ("substring(t, 1, 3)", "from, how many"), ("left(t, 3)", "text"),
     ("replace(t, 'a', 'b')", "text"), ("split_part(t, '-', 1)", "text"), ("a || b", "joined texts"),

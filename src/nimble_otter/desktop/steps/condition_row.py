@@ -16,6 +16,7 @@ from nimble_otter.table.show import plain
 
 _SQL = "as SQL"
 _ANY = "any column"
+_SHOWN = {"is none of": "is not one of"}
 PICKS = ("is one of", "is none of")
 """Comparisons with values that are picked."""
 
@@ -36,7 +37,7 @@ class ConditionRow(QWidget):
         if condition.column and condition.column not in names:
             self.column.insertItem(0, condition.column, condition.column)
             self.column.setCurrentIndex(0)
-        self.operator: QComboBox = combo(OPERATORS, condition.operator, "Comparison")
+        self.operator: QComboBox = combo([(o, _SHOWN.get(o, o)) for o in OPERATORS], condition.operator, "Comparison")
         self.value = QLineEdit()
         self.value.setAccessibleName("Value")
         self.sql = ExpressionField(condition.text)

@@ -25,11 +25,13 @@ class GroupDrawer(StepDrawer):
 
     def __init__(self) -> None:
         super().__init__()
-        self.head.right.addWidget(button("Keep groups…", self.add_condition, tip="A condition on the groups' aggregates"))
+        self.head.right.addWidget(
+            button("Keep groups…", self.add_condition, tip="A condition on the groups' aggregates")
+        )
         compute = button("Compute…", self.add_compute, tip="A computed column for each group")
         self.head.right.addWidget(compute)
         self.head.right.addWidget(button("Add column", self.add_key))
-        self.head.right.addWidget(button("Add figure", self.add_figure))
+        self.head.right.addWidget(button("Add aggregate", self.add_figure))
         self._keys, self._figures = QVBoxLayout(), QVBoxLayout()
         left = self.scrolled(self._keys, self.problem)
         right = boxed(row(self.scrolled(self._figures)), "raised")
@@ -72,9 +74,7 @@ class GroupDrawer(StepDrawer):
         made.setFixedWidth(112)
         if field is not None and (field.kind.is_number or "first 1" in parts):
             made.setEditable(True)
-            made.setToolTip(
-                as_plain("Bin width" if field.kind.is_number else "Number of letters")
-            )
+            made.setToolTip(as_plain("Bin width" if field.kind.is_number else "Number of letters"))
             editor = made.lineEdit()
             assert editor is not None
             editor.setText(key.part or VALUES)
@@ -183,7 +183,7 @@ class GroupDrawer(StepDrawer):
     def _put_figure(self, place: int, **changes: object) -> None:
         figures = list(self._step().figures)
         figures[place] = replace(figures[place], **changes)  # type: ignore[arg-type]
-        self._put("Change figure", figures=tuple(dict.fromkeys(figures)))
+        self._put("Change aggregate", figures=tuple(dict.fromkeys(figures)))
 
     def _typed_quantile(self, place: int, field: QLineEdit) -> None:
         try:
@@ -213,11 +213,11 @@ class GroupDrawer(StepDrawer):
         self.rebuild()
 
     def _move_figure(self, place: int, way: int) -> None:
-        self._put("Move figure", figures=moved(self._step().figures, place, way))
+        self._put("Move aggregate", figures=moved(self._step().figures, place, way))
 
     def _remove_figure(self, place: int) -> None:
         figures = self._step().figures
-        self._put("Remove figure", figures=(*figures[:place], *figures[place + 1 :]))
+        self._put("Remove aggregate", figures=(*figures[:place], *figures[place + 1 :]))
 
     def add_figure(self) -> None:
         """The next figure that is not there yet: the mean of a number, else the count of what is filled."""
@@ -230,4 +230,4 @@ class GroupDrawer(StepDrawer):
         wanted += [FigureOf(Figure.DISTINCT, n) for n in self.names() if n not in keys]
         more = next((figure for figure in wanted if figure not in figures), None)
         if more is not None:
-            self._put("Add figure", figures=(*figures, more))
+            self._put("Add aggregate", figures=(*figures, more))

@@ -61,7 +61,11 @@ class DistinctDrawer(StepDrawer):
     def __init__(self) -> None:
         super().__init__()
         self.ticks = Ticks("Columns that are compared", self._ticked)
-        note = label("Of rows that are equal in the checked columns (none checked: in all columns) the first is kept.", "muted", 12)
+        note = label(
+            "Of rows that are equal in the checked columns (none checked: in all columns) the first is kept.",
+            "muted",
+            12,
+        )
         self.set_body(boxed(column(note, self.ticks, self.problem, margins=(12, 10, 12, 8))))
 
     def refresh(self) -> None:
@@ -83,7 +87,7 @@ class SampleDrawer(StepDrawer):
         super().__init__()
         self.head.right.addWidget(button("Other rows", self.draw_again))
         self.count = count_field("Rows to keep", self._counted)
-        words = label("rows, chosen by chance, in their order. The same rows come each time.", "muted")
+        words = label("rows, chosen at random, in their order. The same rows are chosen each time.", "muted")
         line = row(label("Keep", "muted"), self.count, words, None)
         self.set_body(boxed(column(line, self.problem, None, margins=(12, 10, 12, 8))))
 
@@ -217,7 +221,7 @@ class UnpivotDrawer(StepDrawer):
             field.setAccessibleName(said)
             field.setFixedWidth(140)
             field.editingFinished.connect(lambda f=field, k=key: self._put(**{k: f.text().strip()}))
-        words = row(label("Each ticked column becomes a row: its name in", "muted"), self.label_name,
+        words = row(label("Each checked column becomes a row: its name in", "muted"), self.label_name,
                     label("its value in", "muted"), self.value_name, None)  # fmt: skip
         self.set_body(boxed(column(words, self.ticks, self.problem, margins=(12, 10, 12, 8))))
 

@@ -110,5 +110,5 @@ def _made(computed: Computed, table: Table, ids: Ids, stop: StopToken) -> Column
     if not computed.label.strip():
         raise ConditionError("A computed column has no name.", "Write one before its expression.")
     if any(f.name.casefold() == computed.label.casefold() for f in table.fields):
-        raise ConditionError(f"There is a column {computed.label} already.", "Choose another name.")
+        raise ConditionError(f"A column {computed.label} already exists.", "Choose another name.")
     return compute(parse_expression(computed.text, table), table, ids, stop)

@@ -107,11 +107,11 @@ def _there(rows: Table, other: str, name: str) -> int:
 
 
 def _told(report: JoinReport, other: str) -> str:
-    said = [f"{grouped(report.matched)} rows met a row of {other}"]
+    said = [f"{grouped(report.matched)} rows matched a row of {other}"]
     if report.multiplied:
-        said.append(f"{grouped(report.multiplied)} of them more than one")
+        said.append(f"{grouped(report.multiplied)} of them matched several")
     if report.left_alone:
-        said.append(f"{grouped(report.left_alone)} met none")
+        said.append(f"{grouped(report.left_alone)} matched none")
     if report.right_alone:
-        said.append(f"{grouped(report.right_alone)} rows of {other} were met by none")
+        said.append(f"{grouped(report.right_alone)} rows of {other} were not matched")
     return ", ".join(said)

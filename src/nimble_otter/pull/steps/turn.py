@@ -40,7 +40,7 @@ class DistinctStep:
         table = shaped.view.table
         places = [find_column(table, name) for name in self.columns] or list(shaped.shown())
         view = first_of_each(shaped.view, places, stop)
-        said = f"{grouped(len(shaped.view) - len(view))} rows repeat an earlier one"
+        said = f"{grouped(len(shaped.view) - len(view))} duplicate rows left out"
         return replace(shaped, view=view, said=said)
 
     def to_plain(self) -> dict[str, Any]:
@@ -62,7 +62,7 @@ class SampleStep:
     name: str = ""
 
     def words(self) -> str:
-        return f"{grouped(self.count)} by chance"
+        return f"{grouped(self.count)} at random"
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         _rows_only(shaped, "Sample")
@@ -134,7 +134,7 @@ class UnpivotStep:
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         if not self.columns:
-            raise ConditionError("No columns are chosen that become rows.", "Tick some in the drawer.")
+            raise ConditionError("No columns are chosen that become rows.", "Check some in the drawer.")
         view = shaped.as_shown()
         places = [find_column(view.table, name) for name in self.columns]
         return made_anew(unpivoted(view, places, self.label or "column", self.value or "value"))

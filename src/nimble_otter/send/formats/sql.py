@@ -110,7 +110,9 @@ def _keys(rows: Rows, typed: str) -> tuple[str, ...]:
     keys = tuple(name.strip() for name in typed.split(",") if name.strip())
     for key in keys:
         if key not in rows.names:
-            raise SendError(f"The primary key names {key}, which is not a column.", f"There are {', '.join(rows.names)}.")
+            raise SendError(
+                f"The primary key names {key}, which is not a column.", f"There are {', '.join(rows.names)}."
+            )
     return keys
 
 

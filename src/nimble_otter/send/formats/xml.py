@@ -77,7 +77,7 @@ def _names(names: list[str], out: Output) -> list[bytes]:
             number += 1
             made = f"{_name(name)}_{number}"
         found.append(made)
-        out.note("columns have another name, as theirs is none in XML", made != name)
+        out.note("columns have another name, as theirs is not valid in XML", made != name)
     return [name.encode() for name in found]
 
 

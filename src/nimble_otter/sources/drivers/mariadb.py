@@ -300,7 +300,9 @@ class MariadbConnection(Relational):
         if code == 1049:
             return ConnectError(f"{message.rstrip('.')}.", "Check the database's name in the source.")
         if code in (1040, 1203, 1226):
-            return ConnectError("The server has too many connections open.", "Try again later, or ask the administrator.")
+            return ConnectError(
+                "The server has too many connections open.", "Try again later, or ask the administrator."
+            )
         if code in (2003, 2002, 2005):
             return _say_connect(message, self._engine.url.host or "localhost", self._engine.url.port or 3306)
         if code == 2026 or "SSL" in message or "TLS" in message:

@@ -337,9 +337,7 @@ def _native(request: Request) -> DocumentRequest:
         wanted = json_util.loads(text, json_options=options)
     except json.JSONDecodeError as problem:
         place = place_of(request.text, request.text.find(text) + problem.pos)
-        raise QueryError(
-            f"This is not JSON: {problem.msg}.", "Put names and texts in double quotes.", place
-        ) from None
+        raise QueryError(f"This is not JSON: {problem.msg}.", "Put names and texts in double quotes.", place) from None
     except (BSONError, TypeError, ValueError) as problem:
         raise QueryError(f"A value is not what its type says: {problem}.") from None
     if isinstance(wanted, list):

@@ -318,7 +318,9 @@ class PostgresqlConnection(Relational):
         if state == "3D000":
             return ConnectError(f"{_sentence(message)}", "Check the database's name in the source.")
         if state == "53300":
-            return ConnectError("The server has too many connections open.", "Try again later, or ask the administrator.")
+            return ConnectError(
+                "The server has too many connections open.", "Try again later, or ask the administrator."
+            )
         if state.startswith(("08", "57P0")):
             return _lost()
         hint, place = problem.diag.message_hint or "", None
