@@ -424,7 +424,7 @@ def test_windows_take_the_rows_that_reach_the_step_and_stand_inside_expressions(
         ("sum(n) over w", "Named windows"), ("sum(n) over (order by n rows 1.5 preceding)", "whole number"),
         ("sum(n) over (order by n, g range 1 preceding)", "one column"), ("lag(n, g) over ()", "whole"),
         ("sum(n) over (rows between unbounded following and current row)", "before it begins"),
-        ("sum(n) over (order by n groups current row exclude ties)", "middle"), ("ntile() over ()", "lacks"),
+        ("sum(n) over (order by n groups current row exclude ties)", "EXCLUDE"), ("ntile() over ()", "needs"),
     ):  # fmt: skip
         with pytest.raises(ConditionError, match=said):
             parse_expression(wrong, table)
