@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable
 from dataclasses import replace
 from types import TracebackType
@@ -10,6 +11,8 @@ from typing import Any
 from nimble_otter.changes.report import Intent, Report, nothing_written
 from nimble_otter.errors import ChangeError, QueryError, SourceError, Stopped
 from nimble_otter.stop import StopToken
+
+log = logging.getLogger(__name__)
 
 Note = Callable[[Intent], object]
 """Keeps what is about to be committed; what it raises ends the write before anything is written."""
@@ -33,8 +36,10 @@ class Commit:
         self._note(intent)
         self._stop.check()  # whoever stopped it has seen the note, or it is not committed
         self._intent = intent
+        log.info("committing %d statements", len(intent.plan.statements))
         writer.commit()
         self._is_answered = True
+        log.info("committed")
 
     def __exit__(
         self, kind: type[BaseException] | None, problem: BaseException | None, trace: TracebackType | None
@@ -44,7 +49,8 @@ class Commit:
         if self._intent is None:
             raise nothing_written(problem) from problem
         if not self._is_answered and isinstance(problem, QueryError) and not self._stop.is_set():
-            raise ChangeError(f"Nothing was written: {problem.message}", problem.hint) from None
+            raise ChangeError(f"Nothing was written: {problem.message}", problem.hint) from problem
+        log.warning("the commit was not confirmed: %s", type(problem).__name__)
         return True
 
     def report(self) -> Report:

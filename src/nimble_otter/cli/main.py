@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import logging
 import sys
 from collections.abc import Sequence
 from dataclasses import replace
@@ -21,29 +22,41 @@ from nimble_otter.cli.flags import (
     parse_sort,
 )
 from nimble_otter.cli.terminal import tell
-from nimble_otter.errors import ChangeError, ConditionError, QueryError, SavedError, SendError, SourceError
+from nimble_otter.errors import ChangeError, ConditionError, OtterError, QueryError, SavedError, SendError, SourceError
+from nimble_otter.log import start_log
 from nimble_otter.memory import settle
+from nimble_otter.pull import places
 from nimble_otter.pull.deliver import format_of
 from nimble_otter.pull.model import Pull, Query, SendPlan
 from nimble_otter.pull.steps import ColumnsStep, Condition, FilterStep, Step
+
+log = logging.getLogger(__name__)
+
+_CODES: tuple[tuple[tuple[type[Exception], ...], int], ...] = (
+    ((UsageError,), 2),
+    ((QueryError, ConditionError), 4),
+    ((SourceError, SavedError), 3),
+    ((SendError, ChangeError), 5),
+)
+"""Exit codes of errors, by the first kind that fits."""
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run a command; returns the exit code."""
     parser = _parser()
     options = parser.parse_args(arguments)
+    start_log(places.state_folder(), "command", options.verbose)
     settle()
     try:
         return int(options.do(options))
-    except UsageError as problem:
-        return fail(2, str(problem))
-    except (QueryError, ConditionError) as problem:
-        where = f" (line {problem.place.line}, column {problem.place.column})" if problem.place else ""
-        return fail(4, f"{problem.message}{where} {problem.hint}".strip())
-    except (SourceError, SavedError) as problem:
-        return fail(3, str(problem))
-    except (SendError, ChangeError) as problem:
-        return fail(5, str(problem))
+    except (UsageError, OtterError) as problem:
+        log.warning("%s failed: %s", options.command, type(problem).__name__)
+        code = next((code for kinds, code in _CODES if isinstance(problem, kinds)), 1)
+        place = problem.place if isinstance(problem, (QueryError, ConditionError)) else None
+        if not isinstance(problem, OtterError) or place is None:
+            return fail(code, str(problem))
+        where = f"line {place.line}, column {place.column}"
+        return fail(code, f"{problem.message} ({where}) {problem.hint}".strip())
     except KeyboardInterrupt:
         return fail(130, "Stopped; nothing was delivered.")
 
@@ -60,6 +73,7 @@ def _parser() -> argparse.ArgumentParser:
         epilog="Exit codes: 0 done, 2 usage, 3 source, 4 query, 5 send.",
     )
     parser.add_argument("--version", action="version", version=f"nimble-otter {__version__}")
+    parser.add_argument("--verbose", action="store_true", help="log in more detail, and to standard error too")
     commands = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
     source = "an SQLite file, or the address of a server: postgresql://, mysql://, mongodb://"
     query = commands.add_parser("query", help="ask a source and deliver the rows")

@@ -9,7 +9,9 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from nimble_otter import __version__
+from nimble_otter.log import start_log
 from nimble_otter.memory import settle
+from nimble_otter.pull import places
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -19,6 +21,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     parser.add_argument(
         "--tour", metavar="FOLDER", help="run the tour without a screen and leave its pictures in FOLDER"
     )
+    parser.add_argument("--verbose", action="store_true", help="log in more detail, and to standard error too")
     parser.add_argument("files", nargs="*", metavar="FILE", help="pull files or SQLite files to open")
     options = parser.parse_args(arguments)
     if options.tour:
@@ -26,8 +29,10 @@ def main(arguments: Sequence[str] | None = None) -> int:
         from nimble_otter.desktop.tour.tour import run_tour
 
         return run_tour(Path(options.tour))
-    from nimble_otter.desktop.shell.application import make_app
+    crash = start_log(places.state_folder(), "window", options.verbose)
+    from nimble_otter.desktop.shell.application import log_toolkit, make_app
 
+    log_toolkit()
     app = make_app()
     from nimble_otter.desktop.shell.window import Window
 
@@ -35,6 +40,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
     window.show()
     app.processEvents()  # the window is there before the first source is reached
     window.begin(options.demo)
+    if crash is not None:
+        window.hub.trouble.emit(f"The last session ended in a crash. Its report is kept as {crash}.")
     for name in options.files:
         window.open_any(Path(name))
     settle()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import importlib
 import io
+import logging
 import os
 import pkgutil
 import tempfile
@@ -23,6 +24,8 @@ from nimble_otter.send.beside import Beside
 from nimble_otter.send.format import Format, Output, Rows, settings
 from nimble_otter.send.naming import numbered
 from nimble_otter.stop import NEVER, Progress, StopToken
+
+log = logging.getLogger(__name__)
 
 EXISTS = (("ask", "ask"), ("number", "number the new one"), ("replace", "replace it"), ("refuse", "stop"))
 """What every format can do about a file that is there; its `changes` come beside these."""
@@ -217,6 +220,7 @@ def _send(
         beside.clean()
         for stage in stages:
             stage.unlink(missing_ok=True)
+    log.info("sent %d rows as %s, %d bytes, checked: %s", rows_done, format_.key, size, checked)
     said = tuple(f"{count} {text}" if count > 1 or "texts" in text else text for text, count in notes.items())
     return Sent(path, rows_done, size, time.perf_counter() - began, checked, said, moved)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import time
 from collections import Counter
 from collections.abc import Callable, Mapping
@@ -19,6 +20,8 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, Field, Kind, Table, TableBuilder
 from nimble_otter.table.columns import Ids, Missing, distinct_names
 from nimble_otter.table.filter import at_path
+
+log = logging.getLogger(__name__)
 
 SNAPSHOT_S = 0.15
 """Least time between two snapshots; the first comes with the first batch."""
@@ -97,6 +100,10 @@ def fetch(
         if close is not None:
             close()
     spent = time.perf_counter() - began
+    log.info(
+        "pulled %d rows in %.3f s%s%s%s", builder.rows, spent, ", cut at the limit" if cut else "",
+        ", stopped" if stop.is_set() else "", ", connection lost" if lost is not None else "",
+    )  # fmt: skip
     table, unseen = _split(builder.table(), run.unseen)
     origins = run.origins[: len(table.fields)], run.origins[len(table.fields) :]
     short = cut_rows(table, run.long, stop) if run.long is not None else {}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import logging
 import pkgutil
 import re
 from collections.abc import Iterator, Mapping, Sequence
@@ -23,6 +24,8 @@ from nimble_otter.sources.trace import Origin
 from nimble_otter.sources.urls import Secret, dropped_secrets, split_secret, without_secrets
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind, Table
+
+log = logging.getLogger(__name__)
 
 
 @dataclass(frozen=True, slots=True)
@@ -269,6 +272,7 @@ def connect(source: Source, password: str | None = None, guarded: tuple[str, ...
     if source.read_only:
         connection.is_read_only = True
     connection.guarded = guarded
+    log.info("connected to a source of %s%s", connection.dialect, ", read-only" if connection.is_read_only else "")
     return connection
 
 

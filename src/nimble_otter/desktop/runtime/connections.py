@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import time
 from collections.abc import Callable
 from contextlib import suppress
@@ -28,6 +29,8 @@ from nimble_otter.sources.names import names_in_catalogue
 from nimble_otter.sources.saved import change_sources, load_sources
 from nimble_otter.sources.secrets import remember
 from nimble_otter.stop import StopToken
+
+log = logging.getLogger(__name__)
 
 SAMPLE = 1000
 """Documents that shapes are found from, unless more are asked for."""

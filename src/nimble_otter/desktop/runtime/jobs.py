@@ -16,6 +16,7 @@ from __future__ import annotations
 
 import gc
 import itertools
+import logging
 import os
 import queue
 import sys
@@ -32,6 +33,8 @@ from PySide6.QtCore import QObject, Qt, QTimer, Signal
 from nimble_otter.desktop.runtime.turn import Turn
 from nimble_otter.errors import ChangeError, OtterError, Stopped
 from nimble_otter.stop import StopToken
+
+log = logging.getLogger(__name__)
 
 Report = Callable[[Any], None]
 Work = Callable[[StopToken, Report], Any]
@@ -213,6 +216,11 @@ class _Lane:
             self.waiting.put(None)
         for thread in self._threads:
             thread.join(wait_s)
+
+
+def _area(key: str) -> str:
+    """What a job is for, without what it is of: "pull … course" is a course."""
+    return key.rpartition(" ")[2] if key.startswith("pull ") and key.count(" ") > 1 else key.partition(" ")[0]
 
 
 _here = threading.local()
@@ -405,6 +413,7 @@ class Jobs(QObject):
             self._arrived.emit(number, "update", what)
 
         job.started, job.began = True, time.monotonic()
+        log.debug("job %d began: %s", number, _area(job.key))
         job.token.listen(lambda told: self._arrived.emit(number, "told", told))
         try:
             job.token.check()
@@ -415,9 +424,12 @@ class Jobs(QObject):
             if not job.token.is_set() or isinstance(
                 problem, ChangeError
             ):  # what became of a write is told, stopped or not
+                log.warning("job %d failed: %s", number, type(problem).__name__)
                 job.said = ("failed", problem.with_traceback(None))  # its traceback holds the job
         except Exception:  # a bug of ours: told whole, and the lane goes on
+            log.exception("job %d crashed", number)
             job.said = ("crashed", traceback.format_exc())
+        log.debug("job %d ended: %s, %.3f s", number, job.said[0], time.monotonic() - job.began)
         job.ended = True
 
     def _tell_end(self, number: int) -> None:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Sequence
 
+from PySide6.QtCore import QMessageLogContext, QtMsgType, qInstallMessageHandler
 from PySide6.QtWidgets import QApplication
 
 from nimble_otter.desktop.kit.theme import load_fonts, theme
@@ -20,3 +22,14 @@ def make_app(arguments: Sequence[str] = ()) -> QApplication:
     load_fonts(app)
     theme.follow_desktop()
     return app
+
+
+def log_toolkit() -> None:
+    """Have what the toolkit says go to the log."""
+    log = logging.getLogger("nimble_otter.toolkit")
+    levels = {QtMsgType.QtDebugMsg: logging.DEBUG, QtMsgType.QtInfoMsg: logging.INFO}
+
+    def note(kind: QtMsgType, _: QMessageLogContext, message: str | None) -> None:
+        log.log(levels.get(kind, logging.WARNING), "%s", message)
+
+    qInstallMessageHandler(note)

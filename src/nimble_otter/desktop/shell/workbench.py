@@ -41,6 +41,7 @@ from nimble_otter.desktop.shell.pages import Pages
 from nimble_otter.desktop.shell.status_text import show_status, work_words
 from nimble_otter.desktop.sources.glance import Glance
 from nimble_otter.errors import OtterError
+from nimble_otter.log import log_path
 from nimble_otter.pull import Pull, Query, open_pull, places
 from nimble_otter.pull.file import SUFFIX
 from nimble_otter.pull.steps import Step
@@ -501,7 +502,8 @@ class Workbench(Frame):
         box = QMessageBox(
             QMessageBox.Icon.Critical, "Nimble Otter", "Something went wrong inside Nimble Otter.", parent=self
         )
-        box.setInformativeText("Your rows and pending changes are kept. The report can be copied.")
+        where = log_path(places.state_folder(), "window")
+        box.setInformativeText(f"Your rows and pending changes are kept. The report can be copied; the log is {where}.")
         box.setDetailedText(report)
         copy = box.addButton("Copy the report", QMessageBox.ButtonRole.ActionRole)
         box.addButton("Close", QMessageBox.ButtonRole.RejectRole)

@@ -24,8 +24,8 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from nimble_otter.desktop.kit.offscreen import use_offscreen, wait_until
-from nimble_otter.desktop.pulls.step_ref import CHANGES, SEND
 from nimble_otter.desktop.kit.theme import theme
+from nimble_otter.desktop.pulls.step_ref import CHANGES, SEND
 from nimble_otter.desktop.tour.asking import Asking
 from nimble_otter.desktop.tour.guide import StepFailed, hold
 from nimble_otter.pull.model import SendPlan
@@ -322,7 +322,9 @@ class Tour(Asking):
         window.say("")
         options = {"sheet": "May", "first": "B5", "buttons": True}
         pull.sent = None
-        pull.shaping.put(replace(pull.pull, send=SendPlan("xlsx", "~/deliveries/levels-{date}.xlsx", options, "within")))
+        pull.shaping.put(
+            replace(pull.pull, send=SendPlan("xlsx", "~/deliveries/levels-{date}.xlsx", options, "within"))
+        )
         self.picture("5-send")
         window.grid.setFocus()
         window.grid.select_all()
