@@ -34,15 +34,18 @@ class _Formatter(logging.Formatter):
 
     def formatException(self, ei: object) -> str:
         problem = ei[1] if isinstance(ei, tuple) else None
-        lines = []
-        while isinstance(problem, BaseException):
-            lines.append(f"  {type(problem).__module__}.{type(problem).__qualname__}")
-            lines += [
-                f"    {place.filename}:{place.lineno} {place.name}"
-                for place in traceback.extract_tb(problem.__traceback__)
-            ]
-            problem = problem.__cause__ or problem.__context__
-        return "\n".join(lines)
+        return told(problem)
+
+
+def told(problem: BaseException | None) -> str:
+    """An error, and those that it came of, as their types and the places of the code; never their words."""
+    lines = []
+    while problem is not None:
+        lines.append(f"  {type(problem).__module__}.{type(problem).__qualname__}")
+        places = traceback.extract_tb(problem.__traceback__)
+        lines += [f"    {place.filename}:{place.lineno} {place.name}" for place in places]
+        problem = problem.__cause__ or problem.__context__
+    return "\n".join(lines)
 
 
 def log_path(folder: Path, name: str) -> Path:

@@ -21,7 +21,15 @@ from nimble_otter.table.columns import Column
 from nimble_otter.table.combine import How, appended, join
 from nimble_otter.table.expressions import compute
 from nimble_otter.table.filter import filter_view
-from nimble_otter.table.forms import parse_span, render, render_all, span_text
+from nimble_otter.table.forms import (
+    SPAN_FORMS,
+    parse_span,
+    read_styled,
+    read_styled_at_once,
+    render,
+    render_all,
+    span_text,
+)
 from nimble_otter.table.group import group_view
 from nimble_otter.table.keys import object_key
 from nimble_otter.table.measures import Figure, Measure
@@ -293,3 +301,53 @@ def test_a_uuid_is_compared_in_any_of_its_forms_and_others_stay_text():
     changed = patched(table, {1: {0: "00000000-0000-0000-0000-000000000001"}}, added=[{0: None}])
     assert (changed.fields[0].kind, changed.columns[0].values()[1:]) == (
         Kind.UUID, ["00000000-0000-0000-0000-000000000001", None])  # fmt: skip
+
+
+# --- many at once ------------------------------------------------------------------------------------------------
+
+WIDE_SPANS = some.one_of(
+    some.timedeltas(dt.timedelta(days=-40_000_000), dt.timedelta(days=40_000_000)),
+    some.timedeltas(dt.timedelta(-2), dt.timedelta(2)),
+    some.integers(-3, 3).map(lambda n: dt.timedelta(days=n)),
+)
+ZONES = ("+00", "Z", "-03:30", "+1245")
+WRITTEN = {
+    Kind.ZONED: (MOMENTS, tuple(f"%Y-%m-%d{sep}%H:%M:%S?{zone}" for sep in " T" for zone in ZONES)),
+    Kind.CLOCK: (some.times() | some.times().map(lambda t: t.replace(microsecond=0)), ("%H:%M:%S?",)),
+    Kind.SPAN: (WIDE_SPANS, SPAN_FORMS),
+}
+"""Values, and the forms in which arrays read them."""
+
+
+@pytest.mark.parametrize("kind", WRITTEN)
+@given(some.data())
+def test_what_is_read_at_once_is_what_is_read_one_by_one(kind, data):
+    values, forms = WRITTEN[kind]
+    form = data.draw(some.sampled_from(forms))
+    given_ = data.draw(some.lists(values, min_size=1, max_size=8))
+    texts = render_all(given_, form)
+    found = read_styled_at_once(texts, kind, "", True, 0)
+    assert found is not None, texts
+    assert render_all(given_, found[1]) == texts
+    assert Column(kind, found[0]).values() == given_
+    before = read_styled_at_once(texts, kind, form, False, 0)
+    assert before is not None
+    assert (before[0] == found[0]).all()
+    # one text is spoilt: it is not read at once, or is another value that is written so
+    at, letter = data.draw(some.integers(0, len(texts) - 1)), data.draw(some.sampled_from("0159 -+:.TZdays\nxé"))
+    place = data.draw(some.integers(0, len(texts[at])))
+    cut = data.draw(some.integers(0, 2))
+    spoilt = [*texts]
+    spoilt[at] = texts[at][:place] + letter + texts[at][place + cut :]
+    found = read_styled_at_once(spoilt, kind, "", True, 0)
+    if found is not None:
+        assert render_all(Column(kind, found[0]).values(), found[1]) == spoilt
+        assert Column(kind, found[0]).values() == read_styled(spoilt, kind)
+
+
+def test_intervals_go_on_when_days_come_later():
+    column, form = built(Kind.SPAN, ["02:00:00", "00:00:01.5"], ["1 day 02:00:00"], ["-3 days"])
+    assert (column.kind, form) == (Kind.SPAN, "d h:m:s")
+    assert render_all(column.values(), form) == ["02:00:00", "00:00:01.5", "1 day 02:00:00", "-3 days"]
+    column, form = built(Kind.SPAN, ["26:00:00"], ["1 day 02:00:00"])
+    assert (column.kind, column.values()) == (Kind.TEXT, ["26:00:00", "1 day 02:00:00"])

@@ -291,11 +291,25 @@ class ColumnBuilder:
         self._need(types == {str} and self.hint in _STYLED)  # what is no time at its source stays a text
         self._need(_only_gone(values, mask), Kind.TEXT)
         texts = list(filter(None, values))
+        stored = self._data.view()
+        is_new = not self.form and not stored.any()
+        if is_new or self.form:
+            largest = int(np.abs(stored).max(initial=0)) if kind is Kind.SPAN and not is_new else 0
+            at_once = forms.read_styled_at_once(texts, kind, self.form, is_new, largest)
+            if at_once is not None:
+                found, self.form = at_once
+                if mask is not None:
+                    found, given = np.zeros(len(values), np.int64), found
+                    found[~mask] = given
+                self._data.extend(found)
+                return
         read = forms.read_styled(texts, kind)
         if read is not None and texts and not (self.form and forms.keeps_letters(texts, read, self.form)):
-            is_first = not self.form and not self._data.view().any()
-            self.form = forms.style_of(texts, read, kind) if is_first else ""
-            read = read if self.form or kind is Kind.ZONED else None
+            form = forms.style_of(texts, read, kind) if is_new else ""
+            if form or kind is Kind.ZONED:
+                self.form = form
+            else:  # the form of before stays: it is needed to write what is stored as text
+                read = None
         if read is None and kind is Kind.CLOCK and not self._data.view().any():
             self._need(False, Kind.SPAN)  # a server's TIME may be a span of hours
         self._need(read is not None, Kind.TEXT)

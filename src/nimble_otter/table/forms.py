@@ -52,20 +52,26 @@ def form_of(text: str, kind: Kind) -> str:
 def parse(texts: Sequence[str], form: str) -> NDArray[Any] | None:
     """int64 microseconds (dates: int32 days) since 1970, or None when any text is not exactly of this form."""
     if form.endswith(ANY):
-        return _parse_any(texts, form)
+        return _parse_any("\n".join(texts) + "\n", len(texts), form)
     return _parse_even(texts, form)
 
 
 def _parse_even(texts: Sequence[str], form: str) -> NDArray[Any] | None:
-    """Texts of one form: two digits at a time become numbers by a table, which is several times faster than NumPy's
-    own reading of dates."""
-    pattern, count = _PATTERNS[form], len(texts)
+    """Texts of one form, which are as long as each other."""
+    width = len(_PATTERNS[form]) + 1
     joined = "\n".join(texts) + "\n"
-    width = len(pattern) + 1
-    if len(joined) != count * width or not joined.isascii():
+    if len(joined) != len(texts) * width or not joined.isascii():
         return None
-    raw = joined.encode("ascii")
-    points = np.frombuffer(raw, np.uint8).reshape(count, width)
+    return _parse_lines(joined.encode("ascii"), form)
+
+
+def _parse_lines(raw: bytes, form: str) -> NDArray[Any] | None:
+    """Lines of one form: two digits at a time become numbers by a table, which is several times faster than NumPy's
+    own reading of dates."""
+    pattern = _PATTERNS[form]
+    width = len(pattern) + 1
+    points = np.frombuffer(raw, np.uint8).reshape(-1, width)
+    count = len(points)
     if any((points[:, at] != mark).any() for at, mark in _marks(pattern)):
         return None
 
@@ -107,26 +113,45 @@ def _marks(pattern: str) -> list[tuple[int, int]]:
     return [(at, ord(mark)) for at, mark in enumerate(pattern + "\n") if mark != "0"]
 
 
-def _parse_any(texts: Sequence[str], form: str) -> NDArray[Any] | None:
-    """As `parse`, each text with the digits of the second that it needs."""
-    lengths = np.fromiter(map(len, texts), np.int64, len(texts))
-    if len(lengths) == 0 or lengths.min() < 19 or lengths.max() > 26 or (lengths == 20).any():
+def _parse_any(lines: str, count: int, form: str) -> NDArray[Any] | None:
+    """As `parse`, each of so many lines with the digits of the second that it needs."""
+    if not lines.isascii():
         return None
-    chars = np.array(texts, "U26")
-    points = chars.view(np.uint32).reshape(len(texts), 26)
-    ends = points[np.arange(len(texts)), lengths - 1]
-    fractions = points[:, 20:]
-    is_digit = (fractions >= ord("0")) & (fractions <= ord("9"))
-    if not (is_digit | (fractions == 0)).all() or (ends[lengths > 19] == ord("0")).any():
+    raw = lines.encode("ascii")
+    if len(raw) == 20 * count:
+        return _parse_lines(raw, form.removesuffix(ANY))
+    points = np.frombuffer(raw, np.uint8)
+    ends = np.flatnonzero(points == 10)
+    starts = np.concatenate([[0], ends[:-1] + 1])
+    sizes = ends - starts
+    if len(ends) != count or sizes.min() < 19 or sizes.max() > 26 or (sizes == 20).any():
         return None
-    if not np.isin(points[:, 19], (0, ord("."))).all():
+    wholes = np.full((count, 20), 10, np.uint8)
+    wholes[:, :19] = points[starts[:, None] + np.arange(19)]
+    seconds = _parse_lines(wholes.tobytes(), form.removesuffix(ANY))
+    if seconds is None:
         return None
-    whole = _parse_even([text[:19] for text in texts], form.removesuffix(ANY))
-    if whole is None:
+    longer = np.flatnonzero(sizes > 19)
+    start, end = starts[longer] + 20, ends[longer]
+    if (points[start - 1] != 46).any() or (points[end - 1] == 48).any():
         return None
-    digits = np.where(is_digit, fractions.astype(np.int64) - ord("0"), 0)
-    seconds: NDArray[Any] = whole + digits @ np.array([100_000, 10_000, 1000, 100, 10, 1], np.int64)
+    micros = _fractions(points, start, end)
+    if micros is None:
+        return None
+    seconds[longer] += micros
     return seconds
+
+
+def _fractions(points: NDArray[np.uint8], starts: NDArray[np.int64], ends: NDArray[np.int64]) -> Any:
+    """Microseconds of digits behind a point, which stand from `starts` to `ends`; None where others stand there."""
+    micros = np.zeros(len(starts), np.int64)
+    for place in range(int((ends - starts).max(initial=0))):
+        at = starts + place
+        digits = np.where(at < ends, points[np.minimum(at, len(points) - 1)].astype(np.int64) - 48, 0)
+        if digits.min() < 0 or digits.max() > 9:
+            return None
+        micros += digits * 10 ** (5 - place)
+    return micros
 
 
 _SPAN = re.compile(
@@ -286,3 +311,155 @@ def render(value: Any, form: str) -> Any:
 def render_all(values: Sequence[Any], form: str) -> list[Any]:
     """`render` over a list; None and MISSING pass unchanged."""
     return [value if value is None or value is MISSING else render(value, form) for value in values]
+
+
+# --- columns of times with a zone, times of day and intervals at once --------------------------------------------
+
+
+def read_styled_at_once(
+    texts: Sequence[str], kind: Kind, form: str, is_first: bool, largest: int
+) -> tuple[NDArray[np.int64], str] | None:
+    """What `read_styled` and `style_of` give, worked out by arrays: int64 microseconds (of ZONED since 1970 in UTC, of
+    CLOCK since midnight) and the form that writes every text back to the letter. `form` is that of the rows before,
+    any where `is_first`; `largest` is the longest interval among them. None where the texts are not all of one such
+    form: single values may then still be read."""
+    if not texts:
+        return None
+    if kind is Kind.ZONED:
+        return _zoned_at_once(texts, form, is_first)
+    if kind is Kind.CLOCK:
+        wanted = "%H:%M:%S" + ANY
+        lines = "1970-01-01 " + "\n1970-01-01 ".join(texts) + "\n"
+        found = _parse_any(lines, len(texts), "%Y-%m-%d " + wanted) if is_first or form == wanted else None
+        return None if found is None else (found, wanted)
+    joined = "\n".join(texts) + "\n"
+    if not joined.isascii() or joined.count("\n") != len(texts):
+        return None
+    read = _spans_in(np.frombuffer(joined.encode("ascii"), np.uint8))
+    if read is None:
+        return None
+    days, rest, spans = read
+    by_hours, by_days = not days.any(), bool((np.abs(rest) < DAY_US).all())
+    wanted = SPAN_FORMS[0] if by_hours and (is_first or form == SPAN_FORMS[0]) else SPAN_FORMS[1]
+    fits = by_hours if wanted == SPAN_FORMS[0] else by_days and (is_first or form == wanted or largest < DAY_US)
+    return (spans, wanted) if fits else None
+
+
+def _zoned_at_once(texts: Sequence[str], form: str, is_first: bool) -> tuple[NDArray[np.int64], str] | None:
+    """Times that are all written alike, with the same zone behind each."""
+    base, _, end = form.partition(ANY)
+    if is_first:
+        tail = _TAIL.search(texts[0][19:])
+        base, end = f"%Y-%m-%d{texts[0][10:11]}%H:%M:%S", tail[0] if tail is not None else ""
+    lines, mark = "\n".join(texts) + "\n", end + "\n"
+    if not end or base + ANY not in FILLERS or lines.count(mark) != len(texts):
+        return None
+    found = _parse_any(lines.replace(mark, "\n"), len(texts), base + ANY)
+    if found is None:
+        return None
+    found = found - _shift(end)
+    is_held = found.min() >= _FIRST_US and found.max() <= _LAST_US
+    return (found, base + ANY + end) if is_held else None
+
+
+_TAIL = re.compile(r"(?:Z|[+-](?:[01]\d|2[0-3])(?::?[0-5]\d)?)$")
+_FIRST_US, _LAST_US = (int(days) * DAY_US for days in (_YEARS[1] + 1, _YEARS[9999] + 366))
+"""Microseconds from 1970 to the first and last moments that Python has."""
+
+
+def _shift(tail: str) -> int:
+    """Microseconds that a zone such as +05:30 is ahead of UTC."""
+    digits = tail[1:].replace(":", "").ljust(4, "0")
+    if tail[:1] not in ("+", "-"):
+        return 0
+    return (int(digits[:2]) * 3600 + int(digits[2:4]) * 60) * 1_000_000 * (-1 if tail[0] == "-" else 1)
+
+
+def _digits_before(points: NDArray[np.uint8], ends: NDArray[np.int64], starts: NDArray[np.int64]) -> Any:
+    """The number that stands before each place, and how many digits it has (at most 9, or -1)."""
+    number, count, goes_on = np.zeros(len(ends), np.int64), np.zeros(len(ends), np.int64), ends > starts
+    for power in range(10):
+        digit = points[np.maximum(ends - 1 - power, 0)].astype(np.int64) - 48
+        goes_on &= (ends - 1 - power >= starts) & (digit >= 0) & (digit <= 9)
+        if not goes_on.any():
+            return number, count
+        number += np.where(goes_on, digit * 10**power, 0)
+        count += goes_on
+    return number, np.where(goes_on, -1, count)
+
+
+def _spans_in(points: NDArray[np.uint8]) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]] | None:
+    """Days, the rest and the whole (microseconds) of intervals, one a line, each as PostgreSQL writes it and as
+    `_days_text` or `span_text` would; None where any is not."""
+    ends = np.flatnonzero(points == 10)
+    starts = np.concatenate([[0], ends[:-1] + 1])
+    colons = np.append(np.flatnonzero(points == 58), len(points))
+    first = np.searchsorted(colons, starts)
+    count = np.searchsorted(colons, ends) - first
+    if not np.isin(count, (0, 2)).all() or (ends == starts).any():
+        return None
+    has_clock = count == 2
+    rest = np.zeros(len(ends), np.int64)
+    head = ends.copy()
+    sign = np.zeros(len(ends), np.uint8)
+    if has_clock.any():
+        start, end, colon = starts[has_clock], ends[has_clock], colons[first[has_clock]]
+        if (colons[first[has_clock] + 1] != colon + 3).any() or (end < colon + 6).any():
+            return None
+        minute, second = (
+            _PAIRS.take(points[colon + at].astype(np.int64) + (points[colon + at + 1].astype(np.int64) << 8))
+            for at in (1, 4)
+        )
+        hours, digits = _digits_before(points, colon, start)
+        lead = points[colon - np.maximum(digits, 1)]
+        if minute.max() > 59 or second.max() > 59 or digits.min() < 2 or ((digits > 2) & (lead == 48)).any():
+            return None
+        micros = (hours * 3600 + minute * 60 + second) * 1_000_000
+        size = end - (colon + 6)
+        if size.any():
+            dotted = size > 0
+            if (points[colon[dotted] + 6] != 46).any() or (size[dotted] < 2).any() or size.max() > 7:
+                return None
+            if (points[end[dotted] - 1] == 48).any():
+                return None
+            fractions = _fractions(points, colon[dotted] + 7, end[dotted])
+            if fractions is None:
+                return None
+            micros[dotted] += fractions
+        place = colon - digits
+        mark = np.where(place > start, points[np.maximum(place - 1, 0)], 32).astype(np.uint8)
+        signed = (mark == 43) | (mark == 45)
+        place = place - signed
+        follows = place > start  # a space, and days before that
+        if not (signed | (mark == 32)).all() or (follows & (points[np.maximum(place - 1, 0)] != 32)).any():
+            return None
+        if (follows & (place - 1 == start)).any():
+            return None
+        sign[has_clock] = np.where(signed, mark, 0)
+        head[has_clock] = np.where(follows, place - 1, start)
+        rest[has_clock] = np.where(mark == 45, -micros, micros)
+    days = np.zeros(len(ends), np.int64)
+    has_days = head > starts
+    if has_days.any():
+        start, end = starts[has_days], head[has_days]
+        spaces = np.append(np.flatnonzero(points == 32), len(points))
+        space = spaces[np.searchsorted(spaces, start)]
+        plural = end - space == 5
+        if not (plural | (end - space == 4)).all():
+            return None
+        for place, letter in enumerate(b"day", 1):
+            if (points[space + place] != letter).any():
+                return None
+        number, digits = _digits_before(points, space, start)
+        below = points[start] == 45
+        if digits.min() < 1 or (start + below != space - digits).any() or (points[space - digits] == 48).any():
+            return None
+        number = np.where(below, -number, number)
+        if (plural & (points[np.minimum(space + 4, len(points) - 1)] != 115)).any() or (plural == (number == 1)).any():
+            return None
+        days[has_days] = number
+    bad = ~has_clock & ~has_days
+    bad |= has_clock & has_days & ((rest == 0) | ((rest > 0) != (days > 0)))
+    bad |= (sign == 43) | ((sign == 45) != (rest < 0)) | (np.abs(days) >= 50_000_000)
+    bad |= has_days & (np.abs(rest) >= DAY_US)
+    return None if bad.any() else (days, rest, days * DAY_US + rest)

@@ -32,6 +32,7 @@ from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
 from nimble_otter.desktop.runtime.turn import Turn
 from nimble_otter.errors import ChangeError, OtterError, Stopped
+from nimble_otter.log import told
 from nimble_otter.stop import StopToken
 
 log = logging.getLogger(__name__)
@@ -426,8 +427,8 @@ class Jobs(QObject):
             ):  # what became of a write is told, stopped or not
                 log.warning("job %d failed: %s", number, type(problem).__name__)
                 job.said = ("failed", problem.with_traceback(None))  # its traceback holds the job
-        except Exception:  # a bug of ours: told whole, and the lane goes on
-            log.exception("job %d crashed", number)
+        except Exception as problem:  # a bug of ours: told whole, and the lane goes on
+            log.error("job %d crashed:\n%s", number, told(problem))
             job.said = ("crashed", traceback.format_exc())
         log.debug("job %d ended: %s, %.3f s", number, job.said[0], time.monotonic() - job.began)
         job.ended = True

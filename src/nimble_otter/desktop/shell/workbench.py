@@ -25,6 +25,7 @@ from nimble_otter.desktop.grid.presenter import GridPresenter
 from nimble_otter.desktop.grid.rows_find import RowsFind
 from nimble_otter.desktop.grid.rows_views import RowsViews
 from nimble_otter.desktop.grid.side_by_side import SideBySide
+from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.drawer import Drawer
 from nimble_otter.desktop.pulls.file_watcher import FileWatcher
@@ -502,8 +503,8 @@ class Workbench(Frame):
         box = QMessageBox(
             QMessageBox.Icon.Critical, "Nimble Otter", "Something went wrong inside Nimble Otter.", parent=self
         )
-        where = log_path(places.state_folder(), "window")
-        box.setInformativeText(f"Your rows and pending changes are kept. The report can be copied; the log is {where}.")
+        where = f"The report can be copied; the log is {log_path(places.state_folder(), 'window')}."
+        box.setInformativeText(as_plain(f"Your rows and pending changes are kept. {where}"))
         box.setDetailedText(report)
         copy = box.addButton("Copy the report", QMessageBox.ButtonRole.ActionRole)
         box.addButton("Close", QMessageBox.ButtonRole.RejectRole)
