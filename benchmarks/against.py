@@ -24,7 +24,8 @@ from nimble_otter.query.conditions import parse_condition
 from nimble_otter.table import Column, Field, Kind, Table, View
 from nimble_otter.table.build import column_of
 from nimble_otter.table.filter import filter_view
-from nimble_otter.table.group import Figure, Measure, group_view
+from nimble_otter.table.group import Aggregate, group_view
+from nimble_otter.table.group import AggregateFunction as Agg
 from nimble_otter.table.profile import value_counts
 from nimble_otter.table.search import Search, find_rows
 from nimble_otter.table.sort import SortKey, sort_view
@@ -72,8 +73,11 @@ def ours(table: Table, times: int) -> dict[str, float]:
         node = parse_condition(text, table)
         return best(lambda: filter_view(view, node, STOP), times)
 
-    figures = [Measure(Figure.COUNT), *(Measure(f, 1) for f in (Figure.SUM, Figure.MEAN, Figure.MIN, Figure.MAX))]
-    more = [*figures, Measure(Figure.MEDIAN, 1), Measure(Figure.DISTINCT, 0)]
+    figures = [
+        Aggregate(Agg.COUNT),
+        *(Aggregate(f, 1) for f in (Agg.SUM, Agg.MEAN, Agg.MIN, Agg.MAX)),
+    ]
+    more = [*figures, Aggregate(Agg.MEDIAN, 1), Aggregate(Agg.DISTINCT, 0)]
     keys = {
         "sort integer": [SortKey(0)], "sort number with empties": [SortKey(1)], "sort time": [SortKey(2, True)],
         "sort three keys": [SortKey(5), SortKey(1), SortKey(0)], "sort text, few values": [SortKey(3)],

@@ -23,7 +23,8 @@ from nimble_otter.table import Column, Field, Kind, Table, View
 from nimble_otter.table.build import column_of
 from nimble_otter.table.expressions import compute
 from nimble_otter.table.filter import filter_view
-from nimble_otter.table.group import Figure, Measure, group_view
+from nimble_otter.table.group import Aggregate, group_view
+from nimble_otter.table.group import AggregateFunction as Agg
 from nimble_otter.table.profile import value_counts
 from nimble_otter.table.sort import SortKey, sort_view
 
@@ -95,10 +96,18 @@ def main() -> None:
     node = parse_condition("i > 0 and f between 0.3 and 2.5 and c <> 'station 0001'", table)
     plain = best(lambda: np.flatnonzero((raw > 0) & (numbers > 0.3) & (numbers < 2.5) & (codes != 1)))
     print(f"filter three conditions: {best(lambda: filter_view(view, node)) / plain:.1f} of one NumPy expression")
-    measures = [Measure(Figure.COUNT), Measure(Figure.SUM, 1), Measure(Figure.MEAN, 1)]
+    measures = [
+        Aggregate(Agg.COUNT),
+        Aggregate(Agg.SUM, 1),
+        Aggregate(Agg.MEAN, 1),
+    ]
     counting = best(lambda: np.bincount(codes, weights=numbers))
     print(f"group, count sum mean: {best(lambda: group_view(view, [3], measures)) / counting:.1f} of one bincount")
-    more = [Measure(Figure.MIN, 1), Measure(Figure.MAX, 1), Measure(Figure.MEDIAN, 1)]
+    more = [
+        Aggregate(Agg.MIN, 1),
+        Aggregate(Agg.MAX, 1),
+        Aggregate(Agg.MEDIAN, 1),
+    ]
     print(f"group, min max median: {best(lambda: group_view(view, [3], more)) / counting:.1f} of one bincount")
     ids = view.row_ids()
     sums = best(lambda: numbers * 2.0 + numbers)

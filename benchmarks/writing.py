@@ -17,7 +17,7 @@ from tests import servers
 from tests.servers.lines import Line
 
 from nimble_otter.changes import Action, Edits, find_target, make_plan, render, write
-from nimble_otter.changes.wording import Wording
+from nimble_otter.changes.statement_sql import Wording
 from nimble_otter.pull.drafts import Draft, attach, detach, save_draft
 from nimble_otter.sources import Request, Source, connect, fetch
 from nimble_otter.stop import StopToken

@@ -42,14 +42,14 @@ class StopToken:
 
     def check(self) -> None:
         """Raises: Stopped, when the token is set."""
-        self.give_way()
+        self.yield_control()
         if self._event.is_set():
             raise Stopped
 
     def tell(self, done: int, whole: int | None) -> None:
         """What work says of how far it is, in rows; for whoever handed out the token to hear."""
 
-    def give_way(self) -> None:
+    def yield_control(self) -> None:
         """Let other threads have their turn. Work calls this, or `check`, every few thousand values."""
 
     def beside(self, work: Callable[[_Part], _Made], parts: Iterable[_Part]) -> list[_Made]:

@@ -40,7 +40,7 @@ from nimble_otter.send.formats import xlsx as xlsx_module
 from nimble_otter.stop import StopToken
 from nimble_otter.table import MISSING, Field, Kind, View
 from nimble_otter.table.build import table_of
-from nimble_otter.table.looks import Look
+from nimble_otter.table.column_format import ColumnFormat
 
 FORMATS = ["csv", "html", "json", "jsonl", "markdown", "parquet", "sql", "sqlite", "text", "xlsx", "xml"]
 TEXTUAL = [key for key in FORMATS if key not in ("parquet", "sqlite", "xlsx")]
@@ -224,8 +224,8 @@ def test_csv_is_written_as_the_receiver_wants_it():
     with pytest.raises(SendError, match="can't hold the delimiter"):
         text_of({"a": [1]}, "csv", empty=",")
     fields = [
-        Field("a", Kind.FLOAT, look=Look(decimals=1, groups=True)),
-        Field("b", Kind.BOOL, look=Look(words=("+", "-"))),
+        Field("a", Kind.FLOAT, look=ColumnFormat(decimals=1, groups=True)),
+        Field("b", Kind.BOOL, look=ColumnFormat(words=("+", "-"))),
     ]
     looked = rows_of({"a": [12345.678], "b": [True]}, fields=fields)
     assert send_text(looked, format_for("csv"), {"values": "shown"}).splitlines()[1] == "12345.7,+"
@@ -475,7 +475,7 @@ def test_xlsx_sheets_have_links_filters_tables_looks_and_pictures(tmp_path):
     urls = ["https://merrow.example/a?b=1&c", "no link", None]
     columns = {"url": urls, "n": [0.256, 1.0, 2.0], "pic": [data, b"raw", None]}
     made = table_of(**columns)
-    fields = [made.fields[0], Field("n", Kind.FLOAT, look=Look(decimals=1, style="percent")), made.fields[2]]
+    fields = [made.fields[0], Field("n", Kind.FLOAT, look=ColumnFormat(decimals=1, style="percent")), made.fields[2]]
     rows = rows_of(columns, fields=fields)
     options = {"first": "B5", "buttons": True, "binary": "both", "binary_name": "{n}"}
     sent = send_to_file(rows, format_for("xlsx"), path, options)

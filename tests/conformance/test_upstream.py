@@ -32,7 +32,7 @@ from nimble_otter.query.meaning import FORMS, NUMBERS, kind_of
 from nimble_otter.sources import Request, Source, connect, fetch
 from nimble_otter.table import Kind
 from nimble_otter.table.dates import PARTS, UNITS
-from nimble_otter.table.group import Figure
+from nimble_otter.table.group import AggregateFunction as Agg
 
 PLAIN = "select reading_id, level_m, quality, station_id, flow_m3s from reading"
 JOINED = (
@@ -78,8 +78,8 @@ STEPS = [
     (f"{PLAIN} order by reading_id limit 700", SortStep((SortBy("flow_m3s", False, True), SortBy("reading_id")))),
     ("select * from reading", ColumnsStep(("level_m",), ("quality",))),
     (PLAIN, ColumnsStep(("quality", "reading_id"), only=True)),
-    (PLAIN, GroupStep(group_keys("station_id", "quality"), (FigureOf(Figure.COUNT), FigureOf(Figure.SUM, "level_m"),
-        FigureOf(Figure.MEAN, "level_m"), FigureOf(Figure.MAX, "flow_m3s"), FigureOf(Figure.DISTINCT, "level_m")))),
+    (PLAIN, GroupStep(group_keys("station_id", "quality"), (FigureOf(Agg.COUNT), FigureOf(Agg.SUM, "level_m"),
+        FigureOf(Agg.MEAN, "level_m"), FigureOf(Agg.MAX, "flow_m3s"), FigureOf(Agg.DISTINCT, "level_m")))),
     (PLAIN, TopStep(40, (SortBy("level_m", True), SortBy("reading_id")))),
     (PLAIN, TopStep(3, (SortBy("flow_m3s"), SortBy("reading_id")), ("station_id", "quality"))),
     (PLAIN, computed(double="reading_id * 2 - station_id", word="upper(quality) || '!'", year="coalesce(level_m, 0)")),
@@ -130,7 +130,11 @@ def test_what_stands_in_the_way_is_said(connection):
         (replace(pull, steps=(replace(sort, on=False),)), 0, "switched off"),
         (replace(pull, steps=(FilterStep(),)), 0, "no condition"),
         (replace(pull, query=Query("select 1; select 2")), 0, "one statement"),
-        (replace(pull, steps=(GroupStep(group_keys("quality"), (FigureOf(Figure.MEDIAN, "level_m"),)),)), 0, "median"),
+        (
+            replace(pull, steps=(GroupStep(group_keys("quality"), (FigureOf(Agg.MEDIAN, "level_m"),)),)),
+            0,
+            "median",
+        ),
         (replace(pull, steps=(filtered(Condition("is", "nosuch", (1,))),)), 0, "no column nosuch"),
     ]
     for broken, at, said in wrong:
@@ -359,10 +363,10 @@ def test_every_function_sign_and_condition_means_the_same_upstream_or_says_so(od
     steps = [(text, computed(made=text)) for text in odd_expressions()]
     steps += [(text, filtered(Condition("sql", text=text))) for text in odd_conditions()]
     for name in ROWS:
-        steps.append((f"group {name}", GroupStep(group_keys(name), (FigureOf(Figure.COUNT), FigureOf(Figure.MEAN, "i"),
-            FigureOf(Figure.SUM, "d"), FigureOf(Figure.MAX, "t"), FigureOf(Figure.MIN, "u"), FigureOf(Figure.DISTINCT,
+        steps.append((f"group {name}", GroupStep(group_keys(name), (FigureOf(Agg.COUNT), FigureOf(Agg.MEAN, "i"),
+            FigureOf(Agg.SUM, "d"), FigureOf(Agg.MAX, "t"), FigureOf(Agg.MIN, "u"), FigureOf(Agg.DISTINCT,
                 "t"),
-            FigureOf(Figure.MEAN, "d")))))  # fmt: skip
+            FigureOf(Agg.MEAN, "d")))))  # fmt: skip
         steps.append((f"top {name}", TopStep(3, (SortBy(name, True), SortBy("id")))))
     told = {}
     for text, step in steps:
@@ -411,8 +415,8 @@ def chain(generator, pools, table):
     kind = generator.choice(["compute", "filter", "filter", "group", "top"])
     names = generator.sample(list(ROWS), 2)
     if kind == "group":
-        return GroupStep(group_keys(*names[: generator.randint(1, 2)]), (FigureOf(Figure.COUNT),
-            FigureOf(generator.choice([Figure.SUM, Figure.MEAN, Figure.MIN, Figure.MAX, Figure.DISTINCT]), "ijfdn"[
+        return GroupStep(group_keys(*names[: generator.randint(1, 2)]), (FigureOf(Agg.COUNT),
+            FigureOf(generator.choice([Agg.SUM, Agg.MEAN, Agg.MIN, Agg.MAX, Agg.DISTINCT]), "ijfdn"[
                 generator.randrange(5)]),))  # fmt: skip
     if kind == "top":
         return TopStep(

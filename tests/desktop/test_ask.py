@@ -85,7 +85,7 @@ def test_joins_come_whole_and_values_from_the_rows_seen(drawer):
     QTest.keyClick(editor, Qt.Key.Key_Up)
     QTest.keyClick(editor, Qt.Key.Key_Return)
     assert " on s." in editor.toPlainText()
-    column = drawer.session.table.fields[3].name
+    column = drawer.open_pull.table.fields[3].name
     editor = put(drawer, f"select * from lab_sample where {column} = ")
     QTest.keyClick(editor, Qt.Key.Key_Space, CONTROL)
     assert editor.completions.item(0).data(Qt.ItemDataRole.UserRole).kind == "value"
@@ -161,7 +161,7 @@ def test_the_text_as_a_whole(drawer, window, monkeypatch):
     editor = put(drawer, "select s.* from lab_sample s where s.visit_id = |7|")
     window.commands.run("text_parameter")
     assert editor.toPlainText().endswith("s.visit_id = :visit_id")
-    assert drawer.session.pull.query.parameters["visit_id"] == 7
+    assert drawer.open_pull.pull.query.parameters["visit_id"] == 7
     put(drawer, editor.toPlainText(), at=8)
     monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("q", True))
     window.commands.run("text_rename_alias")
@@ -193,10 +193,10 @@ def test_ten_thousand_lines_are_taken_after_a_pause(drawer, window):
     editor.moveCursor(QTextCursor.MoveOperation.End)
     QTest.keyClicks(editor, "select level_m from reading where stat")
     assert shown(editor)[0] == "station_id"
-    assert len(drawer.session.pull.query.text) < 1000  # at every key only the text itself changes
+    assert len(drawer.open_pull.pull.query.text) < 1000  # at every key only the text itself changes
     window.save_pull(window.store.folder / "long.pull")
-    assert drawer.session.pull.query.text == editor.toPlainText()
-    assert not drawer.session.is_dirty
+    assert drawer.open_pull.pull.query.text == editor.toPlainText()
+    assert not drawer.open_pull.is_dirty
     QTest.keyClicks(editor, "x")
     window.add_pull(Pull("other", window.hub.sources[0], Query("select 1")))
     settle(window)
@@ -223,25 +223,25 @@ def test_a_script_shows_what_became_of_each_statement(drawer, window):
     drawer.all_button.click()
     settle(window)
     assert [line[1] for line in lines(drawer)] == ["done", "2 written", "2 rows", "Error"]
-    assert drawer.session.table.rows == 2
+    assert drawer.open_pull.table.rows == 2
     assert "no such column" in drawer.problem.text().lower()
-    place = drawer.session.error.place
+    place = drawer.open_pull.error.place
     assert text[place.start : place.end] == "nosuch"
-    assert any(t.name == "one" for t in drawer.session.tables)
+    assert any(t.name == "one" for t in drawer.open_pull.tables)
     drawer.side.goes_on.setChecked(True)
     put(drawer, text.replace("create table one (a int);\n", "") + ";\nselect 3")
     QTest.keyClick(editor, Qt.Key.Key_Return, CONTROL | SHIFT)
     settle(window)
     assert len(lines(drawer)) == 5
-    assert drawer.session.table.columns[0].values() == [3]
+    assert drawer.open_pull.table.columns[0].values() == [3]
     drawer.outcomes._choose(drawer.outcomes.topLevelItem(1))
-    assert drawer.session.table.rows == 4
+    assert drawer.open_pull.table.rows == 4
     assert editor.statement().text == "select * from one"
-    assert "script" in drawer.session.target.reason
+    assert "script" in drawer.open_pull.target.reason
     put(drawer, "select 7")
     drawer.run()
     settle(window)
-    assert drawer.session.outcomes == ()
+    assert drawer.open_pull.outcomes == ()
 
 
 def test_statements_that_mean_every_row_or_a_careful_source_are_shown_first(drawer, window):
@@ -252,7 +252,7 @@ def test_statements_that_mean_every_row_or_a_careful_source_are_shown_first(draw
     drawer.run()
     settle(window)
     assert "no WHERE" in said[0]
-    assert drawer.session.outcomes == ()
+    assert drawer.open_pull.outcomes == ()
     window.hub.sources[0] = replace(window.hub.sources[0], care=True, stage="production")
     put(drawer, "delete from loan where 1 = 0")
     answer("Run", said)
@@ -281,8 +281,8 @@ def test_a_pull_whose_text_writes_is_not_run_unasked(window):
 
 def test_what_was_run_is_found_again_and_opened(drawer, window, make_window):
     put(drawer, "select 41 as answer where :n = 1")
-    asked = replace(drawer.session.pull.query, parameters={"n": 1})
-    drawer.session.shaping.put(replace(drawer.session.pull, query=asked))
+    asked = replace(drawer.open_pull.pull.query, parameters={"n": 1})
+    drawer.open_pull.shaping.put(replace(drawer.open_pull.pull, query=asked))
     for text in ("select 41 as answer where :n = 1", "select nosuch from river", "select 43 as answer"):
         put(drawer, text)
         drawer.run()
@@ -397,20 +397,20 @@ def test_parameters_know_their_kind_take_days_and_several_values(drawer, window)
     QTest.keyClicks(fields["since"], "start of last month - 10 years")
     QTest.keyClicks(fields["kinds"], "good, suspect")
     assert notes["kinds"].text().startswith("2 values")
-    assert drawer.session.pull.query.parameters["kinds"] == ["good", "suspect"]
+    assert drawer.open_pull.pull.query.parameters["kinds"] == ["good", "suspect"]
     drawer.run()
     settle(window)
-    assert drawer.session.error is None, drawer.session.error
-    assert drawer.session.table.rows == 1
-    assert ":kinds__1 = good" in drawer.session.told()
-    saved = pull_from_text(pull_to_text(drawer.session.pull))
-    assert saved == drawer.session.pull
+    assert drawer.open_pull.error is None, drawer.open_pull.error
+    assert drawer.open_pull.table.rows == 1
+    assert ":kinds__1 = good" in drawer.open_pull.told()
+    saved = pull_from_text(pull_to_text(drawer.open_pull.pull))
+    assert saved == drawer.open_pull.pull
     menu = drawer.parameters.menu("kinds")
     assert menu.actions()[0].text() == "good, suspect"  # from the history
     put(drawer, text.replace("quality in", "nosuch in"))
     drawer.run()
     settle(window)
-    place = drawer.session.error.place
+    place = drawer.open_pull.error.place
     assert drawer.editor.text[place.start : place.end] == "nosuch"
 
 
@@ -426,16 +426,16 @@ def test_a_kind_that_was_set_refuses_other_values_and_lists_come_from_a_query(dr
     drawer.parameters._typed("river", "x")
     drawer.run()
     settle(window)
-    assert "is not a valid number" in str(drawer.session.error)
+    assert "is not a valid number" in str(drawer.open_pull.error)
     monkeypatch.setattr(QInputDialog, "getMultiLineText", lambda *_: ("select river_id from river order by 1", True))
-    drawer.parameters._ask_choices("river", drawer.session.pull.query.asks.get("river", Ask()))
+    drawer.parameters._ask_choices("river", drawer.open_pull.pull.query.asks.get("river", Ask()))
     settle(window)
     actions = {a.text(): a for a in drawer.parameters.menu("river").actions()}
     actions["2"].trigger()
-    assert drawer.session.pull.query.parameters["river"] == ["x", 2]
-    drawer.session.changes.undo()  # the value, then where values come from
-    drawer.session.changes.undo()
-    assert "river" not in drawer.session.pull.query.asks
+    assert drawer.open_pull.pull.query.parameters["river"] == ["x", 2]
+    drawer.open_pull.changes.undo()  # the value, then where values come from
+    drawer.open_pull.changes.undo()
+    assert "river" not in drawer.open_pull.pull.query.asks
 
 
 # --- versions ----------------------------------------------------------------------------------------------------
@@ -491,18 +491,18 @@ def test_a_saved_pull_is_found_by_the_tables_it_reads(drawer, window):
 
 def test_a_transaction_stays_open_in_sight_and_closing_asks(drawer, window, monkeypatch):
     monkeypatch.setattr(AskBeforeRun, "_agreed", lambda *_: True)
-    source = window.hub.known(drawer.session.pull.source)
+    source = window.hub.known(drawer.open_pull.pull.source)
     put(drawer, "begin; delete from assay where 1 = 1; select count(*) as n from assay")
     drawer.run_all()
     settle(window)
     assert "2 statements" in drawer.transaction.words.text()
     assert drawer.transaction.isVisible()
-    assert drawer.session.table.columns[0].values() == [0]
+    assert drawer.open_pull.table.columns[0].values() == [0]
     assert window.status.writes.text().endswith("transaction open")
     put(drawer, "select count(*) as n from assay")
     drawer.run()
     settle(window)
-    assert drawer.session.table.columns[0].values() == [0]  # reading goes through it
+    assert drawer.open_pull.table.columns[0].values() == [0]  # reading goes through it
     asked = []
 
     def answer(name):
@@ -524,7 +524,7 @@ def test_a_transaction_stays_open_in_sight_and_closing_asks(drawer, window, monk
     assert window.hub.held(source) is None
     drawer.run()
     settle(window)
-    assert drawer.session.table.columns[0].values()[0] > 0
+    assert drawer.open_pull.table.columns[0].values()[0] > 0
     window.commands.run("begin")
     settle(window)
     assert "nothing ran in it yet" in drawer.transaction.words.text()
@@ -555,21 +555,21 @@ def test_a_pull_that_is_changed_on_disk_is_taken_in_or_shown_beside(drawer, wind
     path = tmp_path / "shared.pull"
     put(drawer, "select *\nfrom lab_sample\nwhere 1 = 1\n")
     window.save_pull(path)
-    session, text = drawer.session, path.read_text("utf-8")
+    open_pull, text = drawer.open_pull, path.read_text("utf-8")
     path.write_text(text.replace("limit = 100000", "limit = 77"), "utf-8")
-    assert wait_until(lambda: session.pull.query.limit == 77, 5)  # noticed while it is open
-    assert not session.is_dirty
+    assert wait_until(lambda: open_pull.pull.query.limit == 77, 5)  # noticed while it is open
+    assert not open_pull.is_dirty
     assert "the row limit taken in" in window.status.message.text()
     put(drawer, "select *\nfrom lab_sample\nwhere 1 = 1\norder by 1\n")
     path.write_text(path.read_text("utf-8").replace("select *", "select sample_id"), "utf-8")
     window.save_pull()  # not silently over the other's
-    assert session.pull.query.text == "select sample_id\nfrom lab_sample\nwhere 1 = 1\norder by 1\n"
+    assert open_pull.pull.query.text == "select sample_id\nfrom lab_sample\nwhere 1 = 1\norder by 1\n"
     assert "order by 1" in path.read_text("utf-8")
-    window.commands.run("undo") if window.focusWidget() is window.grid else session.changes.undo()
-    assert session.pull.query.text.startswith("select *")
-    session.changes.redo()
+    window.commands.run("undo") if window.focusWidget() is window.grid else open_pull.changes.undo()
+    assert open_pull.pull.query.text.startswith("select *")
+    open_pull.changes.redo()
     window.save_pull()
-    put(drawer, session.pull.query.text.replace("1 = 1", "2 = 2"))
+    put(drawer, open_pull.pull.query.text.replace("1 = 1", "2 = 2"))
     theirs = path.read_text("utf-8").replace("1 = 1", "3 = 3")
     path.write_text(theirs, "utf-8")
     window.save_pull()
@@ -580,12 +580,12 @@ def test_a_pull_that_is_changed_on_disk_is_taken_in_or_shown_beside(drawer, wind
     drawer.proposal.leave_button.click()  # keep mine
     window.save_pull()
     assert "2 = 2" in path.read_text("utf-8")
-    put(drawer, session.pull.query.text.replace("2 = 2", "4 = 4"))
+    put(drawer, open_pull.pull.query.text.replace("2 = 2", "4 = 4"))
     path.write_text(theirs, "utf-8")
     assert wait_until(lambda: drawer.proposal.is_open, 5)
     drawer.proposal.accept_button.click()
     assert "3 = 3" in drawer.editor.text
-    assert not session.is_dirty
+    assert not open_pull.is_dirty
     path.write_text("no pull", "utf-8")
     window.save_pull()
     assert "can't be read" in window.status.message.text()

@@ -161,7 +161,7 @@ def test_a_conflict_is_answered_field_by_field(window, trees, answer, after):
 
 
 def test_changes_of_columns_that_a_query_leaves_out_wait_for_them(window, trees):
-    session = window.pull
+    open_pull = window.pull
     window.actions_on_grid.put_texts("Edit", [(1, 2, "7.5"), (0, 4, "first")])
 
     def run(query):
@@ -169,16 +169,16 @@ def test_changes_of_columns_that_a_query_leaves_out_wait_for_them(window, trees)
         window.query_drawer.editor.replace_text(query)
         window.query_drawer.run()
         settle(window)
-        return session.notice.text
+        return open_pull.notice.text
 
     assert "1 changed row waits for a result that has" in run("select id, note from tree order by id")
-    assert session.edits.cells == {0: {1: "first"}}
+    assert open_pull.edits.cells == {0: {1: "first"}}
     run("select nosuch from tree")
-    assert session.error is not None
-    assert session.edits.cells == {0: {1: "first"}}  # shown still, and what waited goes on waiting
+    assert open_pull.error is not None
+    assert open_pull.edits.cells == {0: {1: "first"}}  # shown still, and what waited goes on waiting
     assert "2 changed rows wait" in run("select count(*) from tree")  # nothing of it can be changed
     assert run("select * from tree order by id") == ""
-    assert session.edits.cells == {1: {2: 7.5}, 0: {4: "first"}}
+    assert open_pull.edits.cells == {1: {2: 7.5}, 0: {4: "first"}}
 
 
 def test_changes_never_go_to_another_source_than_their_rows_came_from(window, trees, tmp_path):
@@ -236,7 +236,7 @@ def test_rows_and_statements_are_in_step_and_a_reversal_is_reviewed_and_written(
     assert drawer.review.isVisibleTo(drawer)
     drawer.review.click()
     assert "putting back 2" in drawer.head.words.text()
-    drawer.take_back.click()
+    drawer.revert.click()
     assert pull.reviewing is None
     drawer.review.click()
     drawer.rehearse.click()

@@ -222,7 +222,7 @@ def test_parts_of_opened_objects_are_changed_where_they_are(reports_window):
     assert not cells[title].old
     assert model.value(3, title) == beside
     window.grid.go(3, level)
-    edits.take_back_cells()
+    edits.revert_cells()
     assert pull.edits.cells == {row: {whole: {**before, "trend": "odd"}}}
     edits.put_texts("Edit", [(row, model.columns[trend].place, before["trend"])])
     assert not pull.edits.count  # what is as it was is no change

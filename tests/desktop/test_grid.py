@@ -15,7 +15,7 @@ from nimble_otter.desktop.grid.canvas import HEAD
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.pull import Query
 from nimble_otter.pull.steps import ColumnsStep, Condition, FilterStep, GroupStep, KeyBy
-from nimble_otter.table.looks import Look
+from nimble_otter.table.column_format import ColumnFormat
 from tests.desktop.conftest import settle
 from tests.desktop.test_steps import columns, with_pull
 
@@ -104,7 +104,7 @@ def test_titles_formats_and_hidden_columns_by_the_menu(window, levels, monkeypat
     decimals = next(w for w in window.drawer.findChildren(QComboBox) if w.accessibleName() == "Decimals")
     decimals.setCurrentIndex(decimals.findData("1"))
     decimals.activated.emit(0)
-    assert levels.pull.steps[0].look("level_m") == Look(title="Level", decimals=1)
+    assert levels.pull.steps[0].look("level_m") == ColumnFormat(title="Level", decimals=1)
     assert all(len(grid.line(n).cells[3].text.partition(".")[2]) == 1 for n in range(3))
     pattern = next(w for w in window.drawer.findChildren(QLineEdit) if w.placeholderText() == "level_m")
     assert pattern.text() == "Level"
@@ -322,8 +322,8 @@ def test_a_pinned_result_is_compared_with_the_next_run_by_key(window, levels):
 
 
 def test_typing_goes_to_the_next_row_that_begins_so_where_nothing_can_be_edited(window):
-    session = with_pull(window, "names", "select distinct name, river from station order by name")
-    names = session.table.column("name").values()
+    open_pull = with_pull(window, "names", "select distinct name, river from station order by name")
+    names = open_pull.table.column("name").values()
     grid = window.grid
     grid.setFocus()
     grid.go(0, 0)
@@ -335,7 +335,7 @@ def test_typing_goes_to_the_next_row_that_begins_so_where_nothing_can_be_edited(
     QTest.keyClicks(grid, "~")
     settle(window)
     assert "begins with ~" in window.status.message.text()
-    session.shaping.add_step(GroupStep((KeyBy("river"),)), "g")
+    open_pull.shaping.add_step(GroupStep((KeyBy("river"),)), "g")
     window.actions_on_grid._jump._at = 0
     grid.go(0, 0)
     QTest.keyClicks(grid, "s")

@@ -7,7 +7,7 @@ import weakref
 import pytest
 
 from nimble_otter.desktop.kit.offscreen import wait_until
-from nimble_otter.desktop.runtime.jobs import Jobs, JobToken, _Hands
+from nimble_otter.desktop.runtime.jobs import Jobs, JobToken, _WorkerPool
 from nimble_otter.errors import OtterError, Stopped
 
 
@@ -18,23 +18,23 @@ def jobs(qapp):
     jobs.close()
 
 
-class Held:
+class OpenTransaction:
     """Tells the thread that let go of it last."""
 
     ended: list[threading.Thread] = []
 
     def __init__(self):
-        weakref.finalize(self, lambda: Held.ended.append(threading.current_thread()))
+        weakref.finalize(self, lambda: OpenTransaction.ended.append(threading.current_thread()))
 
 
 @pytest.mark.parametrize("end", [None, OtterError, Stopped, ValueError])
 @pytest.mark.parametrize("lane", ["local", "source"])
 def test_what_a_job_holds_is_let_go_of_in_the_main_thread(jobs, lane, end):
-    crashed, Held.ended = [], []
+    crashed, OpenTransaction.ended = [], []
     jobs.crashed.connect(crashed.append)
 
     def submit(key):
-        held = [Held() for _ in range(3)]
+        held = [OpenTransaction() for _ in range(3)]
 
         def work(stop, report):
             mine = held[0]
@@ -46,15 +46,15 @@ def test_what_a_job_holds_is_let_go_of_in_the_main_thread(jobs, lane, end):
                 return (mine, number)[1]
 
             assert stop.beside(part, range(9)) == [*range(9)]
-            return Held()
+            return OpenTransaction()
 
         jobs.submit(lane, key, work, lambda _: held[1], lambda _: held[1], lambda _: held[2], lambda: held[1])
 
     for number in range(30):  # the later ones stop the earlier, whose ends nobody hears
         submit(f"key {number % 4}")
     assert wait_until(lambda: not jobs.is_busy, 5)
-    assert wait_until(lambda: len(Held.ended) >= 90, 5)
-    assert set(Held.ended) == {threading.main_thread()}
+    assert wait_until(lambda: len(OpenTransaction.ended) >= 90, 5)
+    assert set(OpenTransaction.ended) == {threading.main_thread()}
     assert [report for report in crashed if "a reason" in report] == crashed
     assert bool(crashed) == (end is ValueError)
 
@@ -82,7 +82,7 @@ def test_cycles_are_collected_in_the_main_thread_alone(jobs):
 
 
 def test_parts_are_taken_by_several_hands_and_come_in_their_order():
-    token, hands = JobToken(), _Hands(3)
+    token, hands = JobToken(), _WorkerPool(3)
     both = threading.Barrier(3, timeout=5)
 
     def part(number):

@@ -181,7 +181,7 @@ class Bench:
         keys = [k for k in {*self.model.cells, *self.model.deleted} if self.row_of(k) is not None]
         if keys and self.pull.target.is_open:
             key = self.chance.choice(sorted(keys))
-            self.pull.changes.edit(self.pull.edits.take_back(rows=[self.row_of(key)]))
+            self.pull.changes.edit(self.pull.edits.revert(rows=[self.row_of(key)]))
             self.model.push()
             self.model.cells.pop(key, None)
             self.model.deleted.discard(key)
@@ -348,8 +348,8 @@ def test_the_window_keeps_what_is_pending_as_a_model_does(make_window, base, mon
             except AssertionError as problem:
                 raise AssertionError(f"seed {seed}, after {bench.done}: {problem}") from problem
         bench.pull.pending.wait(None)
-        for session in list(bench.window.pulls):
-            bench.window.close_pull(bench.window.pulls.index(session), ask=False)
+        for open_pull in list(bench.window.pulls):
+            bench.window.close_pull(bench.window.pulls.index(open_pull), ask=False)
         bench.window.close()
     proven("random actions in the window against a model", "sqlite", sequences, "8 actions each")
 
@@ -472,7 +472,7 @@ def test_a_spreadsheets_block_is_taken(window, trees):
     window.actions_on_grid.paste()
     pull = window.pull
     assert pull.edits.cells == {0: {2: 1234.5, 3: '"quoted'}, 1: {2: None, 3: "line"}}
-    pull.changes.edit(pull.edits.take_back())
+    pull.changes.edit(pull.edits.revert())
     window.layout_state.copying = {}
     QApplication.clipboard().setText("1,234")
     window.grid.go(0, 2)
@@ -506,13 +506,13 @@ def test_long_values_are_whole_before_anything_is_made_of_them(window, trees):
     window.actions_on_grid.fill("down")
     settle(window)
     assert pull.edits.cells == {1: {1: whole}}
-    pull.changes.edit(pull.edits.take_back())
+    pull.changes.edit(pull.edits.revert())
     run(window, "select * from long order by id")
     select(window, (0, 0, 0, 1))
     window.actions_on_grid.duplicate()
     settle(window)
     assert [own[1] for own in pull.edits.cells.values()] == [whole]
-    pull.changes.edit(pull.edits.take_back())
+    pull.changes.edit(pull.edits.revert())
     run(window, "select * from long order by id")
     pull.shaping.add_step(FilterStep((Condition("sql", text="length(said) > 99000"),)), "Filter")
     settle(window)
@@ -606,7 +606,7 @@ def test_what_is_done_while_a_write_is_under_way_stays_to_be_written(window, tre
     assert pull.is_writing
     window.writes.write(pull)  # a second one does not begin
     texts("Edit", [(0, 3, "newer")])
-    pull.changes.edit(pull.edits.take_back(cells=[(1, 3)]))
+    pull.changes.edit(pull.edits.revert(cells=[(1, 3)]))
     pull.changes.edit(Action("Keep", restore=(2,)))
     pull.changes.edit(Action("Edit", ((new, 3, "new and newer"),)))
     settle(window)

@@ -28,7 +28,7 @@ from nimble_otter.pull.steps import (
     SortStep,
 )
 from nimble_otter.table.combine import How
-from nimble_otter.table.measures import Figure
+from nimble_otter.table.measures import AggregateFunction as Agg
 from tests.desktop.conftest import settle
 
 
@@ -50,61 +50,67 @@ def columns(window) -> list[str]:
 
 
 def with_pull(window, name: str, text: str):
-    session = window.add_pull(Pull(name, window.pulls[0].pull.source, Query(text)))
+    open_pull = window.add_pull(Pull(name, window.pulls[0].pull.source, Query(text)))
     settle(window)
-    return session
+    return open_pull
 
 
 def test_groups_by_parts_quantiles_and_conditions_on_groups(window, qtbot):
-    session = with_pull(window, "levels", "select taken_at, level_m, quality from reading limit 400")
+    open_pull = with_pull(window, "levels", "select taken_at, level_m, quality from reading limit 400")
     window.commands.run("add_group")
     window.drawer.add_key()
     choose(named(window, "Part of taken_at"), "month")
-    assert session.pull.steps[0].keys == (KeyBy("taken_at", "month"),)
+    assert open_pull.pull.steps[0].keys == (KeyBy("taken_at", "month"),)
     window.drawer.add_figure()
     choose(window.drawer.findChildren(QComboBox)[-2], "quantile")
-    assert session.pull.steps[0].figures[1] == FigureOf(Figure.QUANTILE, "level_m", 0.9)
+    assert open_pull.pull.steps[0].figures[1] == FigureOf(Agg.QUANTILE, "level_m", 0.9)
     window.drawer._typed_part(0, KeyBy("level_m"), "0.5")
-    assert session.pull.steps[0].keys == (KeyBy("level_m", "steps of 0.5"),)
+    assert open_pull.pull.steps[0].keys == (KeyBy("level_m", "steps of 0.5"),)
     assert columns(window)[0] == "level_m by steps of 0.5"
-    before = session.course.end.rows
+    before = open_pull.course.end.rows
     window.drawer.add_condition()
-    assert session.pull.steps[1].kind == "filter"
+    assert open_pull.pull.steps[1].kind == "filter"
     assert window.is_shown("filter")
-    condition = session.pull.steps[1].conditions[0]
-    session.shaping.set_step(1, replace(session.pull.steps[1], conditions=(replace(condition, values=(60,)),)), "more")
-    assert 0 < session.course.end.rows < before
-    assert all(n >= 60 for n in session.course.end.table.column("rows").values())
+    condition = open_pull.pull.steps[1].conditions[0]
+    open_pull.shaping.set_step(
+        1, replace(open_pull.pull.steps[1], conditions=(replace(condition, values=(60,)),)), "more"
+    )
+    assert 0 < open_pull.course.end.rows < before
+    assert all(n >= 60 for n in open_pull.course.end.table.column("rows").values())
 
 
 def test_distinct_sample_and_turning_by_their_drawers(window, qtbot):
-    session = with_pull(window, "q", "select quality, station_id, level_m from reading limit 300")
+    open_pull = with_pull(window, "q", "select quality, station_id, level_m from reading limit 300")
     window.commands.run("add_distinct")
     ticks = window.drawer.ticks
     ticks.narrow.setText("qual")
     assert [ticks.list.item(n).isHidden() for n in range(3)] == [False, True, True]
     ticks.list.item(0).setCheckState(Qt.CheckState.Checked)
-    values = session.course.end.view.table.column("quality").values(session.course.end.view.row_ids())
-    assert sorted(values, key=str) == sorted(set(session.table.column("quality").values()), key=str)
-    assert "duplicate rows left out" in session.course.results[0].shaped.said
-    session.shaping.change(session.pull.without_step(0), "off")
+    values = open_pull.course.end.view.table.column("quality").values(open_pull.course.end.view.row_ids())
+    assert sorted(values, key=str) == sorted(set(open_pull.table.column("quality").values()), key=str)
+    assert "duplicate rows left out" in open_pull.course.results[0].shaped.said
+    open_pull.shaping.change(open_pull.pull.without_step(0), "off")
     window.commands.run("add_sample")
     named(window, "Rows to keep", QSpinBox).setValue(20)
-    first = session.course.end.view.row_ids().tolist()
+    first = open_pull.course.end.view.row_ids().tolist()
     window.drawer.draw_again()
-    assert session.pull.steps == (SampleStep(20, 2),)
-    assert session.course.end.view.row_ids().tolist() != first
-    assert session.course.end.own_rows
-    session.shaping.change(session.pull.without_step(0), "off")
+    assert open_pull.pull.steps == (SampleStep(20, 2),)
+    assert open_pull.course.end.view.row_ids().tolist() != first
+    assert open_pull.course.end.own_rows
+    open_pull.shaping.change(open_pull.pull.without_step(0), "off")
     window.commands.run("add_pivot")
     choose(named(window, "Column whose values become columns"), "quality")
-    choose(named(window, "Figure"), "mean")
+    choose(named(window, "Aggregate"), "mean")
     choose(named(window, "of column"), "level_m")
     window.drawer.add_key()
     window.drawer.totals.setChecked(True)
-    step = session.pull.steps[0]
+    step = open_pull.pull.steps[0]
     assert isinstance(step, PivotStep)
-    assert (step.keys, step.figure, step.totals) == ((KeyBy("station_id"),), FigureOf(Figure.MEAN, "level_m"), True)
+    assert (step.keys, step.figure, step.totals) == (
+        (KeyBy("station_id"),),
+        FigureOf(Agg.MEAN, "level_m"),
+        True,
+    )
     assert columns(window)[0] == "station_id"
     assert columns(window)[-1] == "all"
     window.commands.run("add_unpivot")
@@ -115,8 +121,8 @@ def test_distinct_sample_and_turning_by_their_drawers(window, qtbot):
     assert columns(window) == ["station_id", "quality", "value"]
     window.actions_on_grid.begin_edit(0, 0, None)
     assert "made by a step" in window.status.message.text()
-    assert not session.edits.count
-    session.shaping.change(replace(session.pull, steps=session.pull.steps[:1]), "back")
+    assert not open_pull.edits.count
+    open_pull.shaping.change(replace(open_pull.pull, steps=open_pull.pull.steps[:1]), "back")
     window.commands.run("add_transpose")
     choose(named(window, "Named by"), "station_id")
     assert columns(window)[0] == "column"
@@ -124,26 +130,26 @@ def test_distinct_sample_and_turning_by_their_drawers(window, qtbot):
 
 def test_a_join_with_an_open_pull_follows_its_rows(window, qtbot):
     stations = with_pull(window, "stations", "select station_id, name station_name from station where station_id < 6")
-    session = with_pull(window, "levels", "select station_id, level_m from reading limit 500")
+    open_pull = with_pull(window, "levels", "select station_id, level_m from reading limit 500")
     window.commands.run("add_join")
-    assert "No other pull" in str(session.course.results[0].error)
+    assert "No other pull" in str(open_pull.course.results[0].error)
     choose(named(window, "Other pull"), "stations")
-    step = session.pull.steps[0]
+    step = open_pull.pull.steps[0]
     assert step == JoinStep("stations", (("station_id", "station_id"),))
     assert columns(window) == ["station_id", "level_m", "station_name"]
     assert "matched a row of stations" in window.drawer.report.text()
     choose(named(window, "Which rows are kept"), How.INNER.value)
-    inner = session.course.end.rows
+    inner = open_pull.course.end.rows
     assert 0 < inner < 500
     window.show_pull(window.pulls.index(stations))
     stations.shaping.add_step(SortStep((SortBy("station_name", True),)), "s")
-    assert session.course.results[0].error is None
+    assert open_pull.course.results[0].error is None
     stations.shaping.put(replace(stations.pull, query=Query("select station_id, name as station_name from station")))
     stations.runs.run()
     settle(window)
-    assert session.course.end.rows == 500 > inner
+    assert open_pull.course.end.rows == 500 > inner
     assert window.workspace.dependencies.names_for(stations) == [
-        p.pull.name for p in window.pulls if p not in (stations, session)
+        p.pull.name for p in window.pulls if p not in (stations, open_pull)
     ]
     stations.shaping.add_step(JoinStep("levels", (("station_id", "station_id"),)), "ring")
     assert "no rows of levels" in str(stations.course.results[-1].error)
@@ -152,28 +158,28 @@ def test_a_join_with_an_open_pull_follows_its_rows(window, qtbot):
 
 def test_a_join_with_a_pull_on_the_shelf_fetches_it_unseen(window, qtbot):
     source = window.pulls[0].pull.source
-    groups = GroupStep((KeyBy("station_id"),), (FigureOf(Figure.COUNT), FigureOf(Figure.MAX, "level_m")))
+    groups = GroupStep((KeyBy("station_id"),), (FigureOf(Agg.COUNT), FigureOf(Agg.MAX, "level_m")))
     places.shelf_folder().mkdir(parents=True, exist_ok=True)
     highest = Pull("highest", source, Query("select * from reading"), (groups,))
     save_pull(highest, places.shelf_folder() / "highest.pull")
     window.hub.known_pulls.add(highest)  # it ran here before
-    session = with_pull(window, "st", "select station_id, name as station_name from station")
-    session.shaping.add_step(JoinStep("highest", (("station_id", "station_id"),)), "j")
-    qtbot.waitUntil(lambda: session.course.results[0].error is None, timeout=8000)
+    open_pull = with_pull(window, "st", "select station_id, name as station_name from station")
+    open_pull.shaping.add_step(JoinStep("highest", (("station_id", "station_id"),)), "j")
+    qtbot.waitUntil(lambda: open_pull.course.results[0].error is None, timeout=8000)
     settle(window)
     assert columns(window) == ["station_id", "station_name", "rows", "level_m max"]
     assert "highest" not in [s.pull.name for s in window.pulls]
-    session.shaping.add_step(JoinStep("nowhere", (("station_id", "station_id"),)), "k")
-    assert "no rows of nowhere" in str(session.course.results[1].error)
-    assert session.course.results[1].shaped.rows == session.course.results[0].shaped.rows
+    open_pull.shaping.add_step(JoinStep("nowhere", (("station_id", "station_id"),)), "k")
+    assert "no rows of nowhere" in str(open_pull.course.results[1].error)
+    assert open_pull.course.results[1].shaped.rows == open_pull.course.results[0].shaped.rows
 
 
 def test_rows_made_by_a_step_are_not_followed(window):
-    session = with_pull(window, "one", "select * from reading limit 3")
+    open_pull = with_pull(window, "one", "select * from reading limit 3")
     window.grid.go(1, 0)
     assert window.follower.links
     assert window.follower._rows() == [1]
-    session.shaping.add_step(PivotStep((KeyBy("station_id"),), KeyBy("quality")), "p")
+    open_pull.shaping.add_step(PivotStep((KeyBy("station_id"),), KeyBy("quality")), "p")
     settle(window)
     window.grid.go(0, 0)
     assert window.follower._rows() == []
@@ -184,10 +190,10 @@ def test_rows_made_by_a_step_are_not_followed(window):
 
 
 def test_a_dragged_step_tells_the_counts_that_would_result(window, monkeypatch):
-    session = with_pull(window, "levels", "select station_id, level_m from reading limit 300")
-    session.shaping.add_step(FilterStep((Condition("at least", "level_m", (2,)),)), "f")
-    session.shaping.add_step(SampleStep(50), "s")
-    kept = session.course.results[0].shaped.rows
+    open_pull = with_pull(window, "levels", "select station_id, level_m from reading limit 300")
+    open_pull.shaping.add_step(FilterStep((Condition("at least", "level_m", (2,)),)), "f")
+    open_pull.shaping.add_step(SampleStep(50), "s")
+    kept = open_pull.course.results[0].shaped.rows
     told = []
     monkeypatch.setattr(QToolTip, "showText", lambda place, text, widget: told.append(text))
     window.course._drop_at = 4
@@ -195,17 +201,17 @@ def test_a_dragged_step_tells_the_counts_that_would_result(window, monkeypatch):
     settle(window)
     assert told[-1].startswith("Sample: 50 rows\nFilter: ")
     assert int(told[-1].split()[-2]) < 50 <= kept
-    assert [s.kind for s in session.pull.steps] == ["filter", "sample"]  # only tried
+    assert [s.kind for s in open_pull.pull.steps] == ["filter", "sample"]  # only tried
 
 
 def test_the_band_moves_only_where_motion_is_wanted(window, monkeypatch):
-    session = with_pull(window, "levels", "select station_id, level_m from reading limit 300")
+    open_pull = with_pull(window, "levels", "select station_id, level_m from reading limit 300")
     strip = window.course
     assert strip._motion.state() == strip._motion.State.Stopped
     monkeypatch.setattr(course, "motion_ms", lambda: 500)
-    session.shaping.add_step(SampleStep(3), "s")
+    open_pull.shaping.add_step(SampleStep(3), "s")
     strip._motion.stop()
-    session.shaping.set_step(0, SampleStep(200), "s")
+    open_pull.shaping.set_step(0, SampleStep(200), "s")
     assert strip._motion.state() == strip._motion.State.Running
     assert strip._shown_band()[2] < strip._heights[2]
     strip.grab()
@@ -214,29 +220,29 @@ def test_the_band_moves_only_where_motion_is_wanted(window, monkeypatch):
 
 
 def test_groups_open_by_level_and_their_totals_stay_in_sight(window):
-    session = with_pull(window, "levels", "select station_id, quality, level_m from reading")
-    session.shaping.add_step(GroupStep((KeyBy("station_id"), KeyBy("quality"))), "g")
+    open_pull = with_pull(window, "levels", "select station_id, quality, level_m from reading")
+    open_pull.shaping.add_step(GroupStep((KeyBy("station_id"), KeyBy("quality"))), "g")
     settle(window)
     grid = window.grid
-    session.shaping.open_levels(1)
+    open_pull.shaping.open_levels(1)
     model = grid.model
-    assert model.rows == session.course.end.grouped.levels[0].table.rows + session.course.end.rows + 1
+    assert model.rows == open_pull.course.end.grouped.levels[0].table.rows + open_pull.course.end.rows + 1
     grid.go(0, 0)
     low = grid.viewport().height() - grid.row // 2
     picture = grid.viewport().grab().toImage()
-    session.shaping.open_levels(0)
+    open_pull.shaping.open_levels(0)
     assert picture.pixelColor(2, low) == theme["paper"]  # the foot, not a group
-    session.shaping.open_levels(2)
+    open_pull.shaping.open_levels(2)
     assert grid.model.rows > 300
-    session.shaping.open_levels(0)
+    open_pull.shaping.open_levels(0)
     assert grid.model.rows == 43
 
 
 def test_texts_are_sorted_in_the_readers_language_or_another(window, monkeypatch):
     monkeypatch.setattr(QLocale, "system", lambda: QLocale("sv_SE"))
     texts = "select 'zebra' as t union all select 'ål' union all select 'apa' union all select 'ärt'"
-    session = with_pull(window, "words", texts)
-    session.shaping.add_step(SortStep((SortBy("t"),)), "s")
+    open_pull = with_pull(window, "words", texts)
+    open_pull.shaping.add_step(SortStep((SortBy("t"),)), "s")
     settle(window)
     window.workspace.show_local_step(0)
 
@@ -246,7 +252,7 @@ def test_texts_are_sorted_in_the_readers_language_or_another(window, monkeypatch
         return [window.grid.model.value(row, 0) for row in range(4)]
 
     assert sorted_by("Text order", "dictionary") == ["apa", "zebra", "ål", "ärt"]
-    assert session.pull.steps[0].keys[0].language == "sv"
+    assert open_pull.pull.steps[0].keys[0].language == "sv"
     assert sorted_by("Language", "") == ["ål", "apa", "ärt", "zebra"]
     assert sorted_by("Text order", "") == ["apa", "zebra", "ärt", "ål"]
 

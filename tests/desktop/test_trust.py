@@ -174,22 +174,22 @@ def test_a_pull_closed_after_a_write_is_never_called_again(make_window, monkeypa
     for n in range(6):
         window.open_table(source, table)
         settle(window, 0.02)
-        session = window.pull
-        place = session.table.index("note") if "note" in [f.name for f in session.table.fields] else 2
-        session.changes.edit(Action("Edit", cells=((0, place, f"n{n}"),)))
-        window.writes.write(session)
+        open_pull = window.pull
+        place = open_pull.table.index("note") if "note" in [f.name for f in open_pull.table.fields] else 2
+        open_pull.changes.edit(Action("Edit", cells=((0, place, f"n{n}"),)))
+        window.writes.write(open_pull)
         wait_until(lambda: not window.jobs.is_busy, 20)
-        session.after(20, lambda: crashed.append("called"))
+        open_pull.after(20, lambda: crashed.append("called"))
         window.close_pull(window.current, ask=False)
         wait_until(lambda: False, 0.06)
         gc.collect()
     assert crashed == []
     window.open_table(source, table)
-    session = window.pull
-    session.after(1, lambda: crashed.append("called"))
-    session.hush()
-    session.changed.connect(lambda _: crashed.append("told"))
-    session.tell(Aspect.ROWS)
+    open_pull = window.pull
+    open_pull.after(1, lambda: crashed.append("called"))
+    open_pull.hush()
+    open_pull.changed.connect(lambda _: crashed.append("told"))
+    open_pull.tell(Aspect.ROWS)
     wait_until(lambda: False, 0.05)
     assert crashed == []
 
@@ -264,16 +264,16 @@ def test_the_same_database_by_another_name_keeps_its_marks(make_window, base, tm
 
 
 def test_a_pattern_that_does_not_end_leaves_the_window_free(window):
-    session = window.pull
-    rows = session.table.rows
+    open_pull = window.pull
+    rows = open_pull.table.rows
     for condition in (
         Condition("sql", text="bottle ~ '^(a+)+$' or sample_id > 0"),
         Condition("sql", text="bottle like '%a%a%a%a%b'"),
     ):
-        session.shaping.add_step(FilterStep((condition,)), "Filter")
+        open_pull.shaping.add_step(FilterStep((condition,)), "Filter")
         settle(window)
-        assert session.course.results[-1].error is None
-    assert session.table.rows == rows
+        assert open_pull.course.results[-1].error is None
+    assert open_pull.table.rows == rows
 
 
 def test_no_tip_or_message_box_takes_data_as_markup():
@@ -300,14 +300,14 @@ def test_a_stop_while_a_lock_is_waited_for_is_no_conflict(window, small_demo):
 
     other = sqlite3.connect(small_demo, isolation_level=None)
     other.execute("begin immediate")
-    session = window.pull
-    session.changes.edit(Action("Edit", cells=((0, 2, "x"),)))
-    window.writes.write(session)
+    open_pull = window.pull
+    open_pull.changes.edit(Action("Edit", cells=((0, 2, "x"),)))
+    window.writes.write(open_pull)
     wait_until(lambda: False, 0.3)
     window.jobs.stop_all()
     assert wait_until(lambda: not window.jobs.is_busy, 3)  # not after the five seconds of the library's own waiting
-    assert session.report is None
-    assert session.edits.count == 1
+    assert open_pull.report is None
+    assert open_pull.edits.count == 1
     other.execute("rollback")
     other.close()
-    assert replace(session.pull, name="x")
+    assert replace(open_pull.pull, name="x")

@@ -25,7 +25,7 @@ from nimble_otter.changes import (
     write,
     zoned_text,
 )
-from nimble_otter.changes.spelling import literal
+from nimble_otter.changes.literals import literal
 from nimble_otter.errors import ConnectError, LostError, NoKeyError, Stopped, ValueRefused
 from nimble_otter.pull.drafts import Draft, attach, detach, load_draft, save_draft
 from nimble_otter.sources import ColumnInfo, Request, TableInfo, fetch
@@ -350,11 +350,11 @@ def test_every_action_has_an_inverse(todo):
 def test_take_back_by_cell_row_and_all():
     edits = Edits(5)
     edits.apply(Action("x", ((0, 0, 1), (0, 1, 2), (1, 0, 3)), delete=(2,), add=((5, -1),)))
-    edits.apply(edits.take_back(cells=[(0, 1), (0, 2)]))
+    edits.apply(edits.revert(cells=[(0, 1), (0, 2)]))
     assert edits.cells[0] == {0: 1}
-    edits.apply(edits.take_back(rows=[0]))
+    edits.apply(edits.revert(rows=[0]))
     assert edits.count == 3
-    edits.apply(edits.take_back())
+    edits.apply(edits.revert())
     assert edits.count == 0
 
 

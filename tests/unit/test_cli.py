@@ -19,7 +19,7 @@ from nimble_otter.pull.places import state_folder
 from nimble_otter.pull.steps import Condition, FigureOf, FilterStep, GroupStep, JoinStep, KeyBy, SortBy, group_keys
 from nimble_otter.query.parameters import typed
 from nimble_otter.sources.source import source_of_file
-from nimble_otter.table.group import Figure
+from nimble_otter.table.group import AggregateFunction as Agg
 
 READINGS = "select * from reading join station using (station_id) where taken_at >= :since"
 
@@ -80,7 +80,7 @@ def test_a_saved_pull_runs_with_other_parameters(survey, tmp_path):
 
 def test_a_saved_pull_takes_the_rows_of_others(survey, tmp_path, capsys):
     source, join = source_of_file(survey), JoinStep("highest", (("station_id", "station_id"),))
-    groups = GroupStep(group_keys("station_id"), (FigureOf(Figure.MAX, "level_m"),))
+    groups = GroupStep(group_keys("station_id"), (FigureOf(Agg.MAX, "level_m"),))
     save_pull(Pull("highest", source, Query("select * from reading", limit=50), (groups,)), tmp_path / "highest.pull")
     send = SendPlan("csv", str(tmp_path / "o"))
     path = tmp_path / "stations.pull"
@@ -260,8 +260,8 @@ def test_small_languages():
     step = parse_group('a b, c: COUNT, sum(x y), distinct("z")')
     assert step.keys == group_keys("a b", "c")
     assert parse_group("t by month: count").keys == (KeyBy("t", "month"),)
-    assert step.figures[:2] == (FigureOf(Figure.COUNT), FigureOf(Figure.SUM, "x y"))
-    assert parse_group("a").figures == (FigureOf(Figure.COUNT),)
+    assert step.figures[:2] == (FigureOf(Agg.COUNT), FigureOf(Agg.SUM, "x y"))
+    assert parse_group("a").figures == (FigureOf(Agg.COUNT),)
     assert parse_sort("a desc, b, c asc nulls first").keys == (SortBy("a", True), SortBy("b"), SortBy("c", False, True))
     for wrong in (":count", "a: sum", "a: nope(b)"):
         with pytest.raises(UsageError):

@@ -34,7 +34,7 @@ from nimble_otter.table import MISSING, Kind, Table, View
 from nimble_otter.table import combine as made
 from nimble_otter.table.build import column_of, table_of
 from nimble_otter.table.combine import How, appended, chained, first_of_each, join, sampled, transposed, unpivoted
-from nimble_otter.table.measures import Figure
+from nimble_otter.table.measures import AggregateFunction as Agg
 
 ANY = some.one_of(
     some.none(), some.integers(-3, 2**70), some.text("aé\0", max_size=3), some.floats(allow_nan=False), some.booleans(),
@@ -158,7 +158,7 @@ def test_a_sample_is_the_same_again_and_in_order():
 )
 def test_pivoted_cells_are_the_figures_where_keys_meet(rows):
     table = table_of(k=[r[0] for r in rows], c=[r[1] for r in rows], v=[r[2] for r in rows])
-    step = PivotStep(group_keys("k"), KeyBy("c"), FigureOf(Figure.SUM, "v"), totals=True)
+    step = PivotStep(group_keys("k"), KeyBy("c"), FigureOf(Agg.SUM, "v"), totals=True)
     result = run_course(table, (step,)).results[0]
     if not rows:
         return
@@ -178,7 +178,7 @@ def test_columns_into_rows_and_back(rows):
     long = unpivoted(View(table), [1, 2, 3], "which", "what")
     assert rows_of(long) == [(n, name, row[p]) for n, row in enumerate(rows) for p, name in enumerate("abc")]
     if rows and any(v is not None for row in rows for v in row):
-        back = PivotStep(group_keys("id"), KeyBy("which"), FigureOf(Figure.FIRST, "what"))
+        back = PivotStep(group_keys("id"), KeyBy("which"), FigureOf(Agg.FIRST, "what"))
         assert [r[1:] for r in rows_of(run_course(long, (back,)).end.table)] == rows
 
 
@@ -224,7 +224,7 @@ def test_what_does_not_fit_a_turn_is_said():
     groups = GroupStep(group_keys("k"))
     for steps, say in (
         ((PivotStep(),), "No column is chosen"), ((UnpivotStep(),), "No columns are chosen"),
-        ((PivotStep((), KeyBy("k"), FigureOf(Figure.SHARE)),), "no share"), ((SampleStep(-1),), "0 rows or more"),
+        ((PivotStep((), KeyBy("k"), FigureOf(Agg.SHARE)),), "no share"), ((SampleStep(-1),), "0 rows or more"),
         ((groups, DistinctStep()), "not groups"), ((groups, SampleStep(3)), "not groups"),
         ((TransposeStep("z"),), "no column z"),
     ):  # fmt: skip
@@ -238,7 +238,7 @@ def test_what_does_not_fit_a_turn_is_said():
 def test_every_step_comes_back_from_its_plain_form():
     steps = (
         JoinStep("o", (("a", "b"),), How.FULL), AppendStep("o"), DistinctStep(("a",)), SampleStep(7, 2),
-        PivotStep((KeyBy("t", "month"),), KeyBy("c"), FigureOf(Figure.QUANTILE, "v", 0.9), True), TransposeStep("n"),
+        PivotStep((KeyBy("t", "month"),), KeyBy("c"), FigureOf(Agg.QUANTILE, "v", 0.9), True), TransposeStep("n"),
         UnpivotStep(("a",)),
     )  # fmt: skip
     for step in steps:

@@ -38,7 +38,7 @@ from nimble_otter.table import Kind, View
 from nimble_otter.table.build import table_of
 from nimble_otter.table.expressions import compute
 from nimble_otter.table.filter import column_of_operand, false_of, filter_view, true_of, values_of
-from nimble_otter.table.group import Figure
+from nimble_otter.table.group import AggregateFunction as Agg
 
 DAY = dt.datetime(2031, 5, 31, 13, 4, 5)
 TABLE = table_of(
@@ -294,7 +294,7 @@ def test_a_compute_step_adds_columns_that_later_steps_use():
     for columns, says in (((("i", "1"),), "already"), ((("", "1"),), "no name"), ((("x", "nosuch"),), "nosuch")):
         wrong = run_course(TABLE, (ComputeStep(tuple(Computed(*c) for c in columns)),))
         assert says in str(wrong.results[0].error)
-    late = run_course(TABLE, (GroupStep(group_keys("ok"), (FigureOf(Figure.COUNT),)), step), values={"plus": 1})
+    late = run_course(TABLE, (GroupStep(group_keys("ok"), (FigureOf(Agg.COUNT),)), step), values={"plus": 1})
     assert "There is no column i. The columns are ok, rows." in str(late.results[1].error)
     pull = Pull("p", Source("s", "sqlite:///s"), Query("select 1", parameters={"plus": 1}), (step,))
     assert pull_from_text(pull_to_text(pull)) == pull
@@ -348,7 +348,7 @@ def test_a_top_step_says_what_it_can_not_do_is_kept_and_moves_upstream():
     assert pull_from_text(pull_to_text(pull)) == pull
     rows = [("x", 1), ("y", 5), ("x", 3), ("x", 2), (None, 4)]
     table = table_of(g=[g for g, _ in rows], n=[n for _, n in rows])
-    late = run_course(table, (GroupStep(group_keys("g"), (FigureOf(Figure.COUNT),)), step))
+    late = run_course(table, (GroupStep(group_keys("g"), (FigureOf(Agg.COUNT),)), step))
     assert "before the Group step" in str(late.results[1].error)
     assert "nosuch" in str(run_course(table, (replace(step, per=("nosuch",)),)).results[0].error)
     with closing(sqlite3.connect(":memory:")) as base:

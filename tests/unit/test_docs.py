@@ -13,7 +13,7 @@ from nimble_otter.pull.steps import STEPS
 from nimble_otter.pull.steps.filter import OPERATORS
 from nimble_otter.query.meaning import ALIKE, FORMS
 from nimble_otter.table.combine import How
-from nimble_otter.table.group import Figure
+from nimble_otter.table.group import AggregateFunction as Agg
 
 ROOT = Path(__file__).parents[2]
 
@@ -39,7 +39,7 @@ def test_the_pull_files_example_opens_and_says_everything():
     assert pull_from_text(pull_to_text(pull)) == pull
     words = " ".join(page.split())
     assert all(operator in words for operator in OPERATORS)
-    assert all(word.value in words for words_of in (Figure, How) for word in words_of)
+    assert all(word.value in words for words_of in (Agg, How) for word in words_of)
 
 
 def test_versions_and_the_desktops_files_agree():

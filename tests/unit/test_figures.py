@@ -31,11 +31,12 @@ from nimble_otter.pull.steps import (
 )
 from nimble_otter.pull.tree import Opened, tree_lines, tree_to_send
 from nimble_otter.table import Kind, View, figures
+from nimble_otter.table.binning import OF_TIMES, part_column, parts_for
 from nimble_otter.table.build import column_of, table_of
 from nimble_otter.table.figures import MOST_LISTED
 from nimble_otter.table.group import group_view
-from nimble_otter.table.measures import Figure, Measure
-from nimble_otter.table.parts import OF_TIMES, part_column, parts_for
+from nimble_otter.table.measures import Aggregate
+from nimble_otter.table.measures import AggregateFunction as Agg
 
 VALUES = {
     "ints": some.integers(-(2**63), 2**63 - 1) | some.integers(-3, 3),
@@ -60,21 +61,21 @@ def key(value):
     return (str(type(value)) if not isinstance(value, (int, float, Decimal)) else "", value)
 
 
-def wanted(figure: Figure, values: list) -> object:
+def wanted(figure: Agg, values: list) -> object:
     """The figure of the values of a group that are not empty."""
-    if figure in (Figure.FILLED, Figure.DISTINCT):
-        return len(values) if figure is Figure.FILLED else len(set(values))
+    if figure in (Agg.FILLED, Agg.DISTINCT):
+        return len(values) if figure is Agg.FILLED else len(set(values))
     if not values:
         return None
-    ends = {Figure.FIRST: values[0], Figure.LAST: values[-1]}
+    ends = {Agg.FIRST: values[0], Agg.LAST: values[-1]}
     if figure in ends:
         return ends[figure]
     ordered = sorted(values, key=key)
     counts = Counter(ordered)
     return {
-        Figure.MIN: ordered[0], Figure.MAX: ordered[-1],
-        Figure.MODE: next(v for v in ordered if counts[v] == max(counts.values())),
-        Figure.LIST: ", ".join(map(figures.plain, dict.fromkeys(ordered))),
+        Agg.MIN: ordered[0], Agg.MAX: ordered[-1],
+        Agg.MODE: next(v for v in ordered if counts[v] == max(counts.values())),
+        Agg.LIST: ", ".join(map(figures.plain, dict.fromkeys(ordered))),
     }[figure]  # fmt: skip
 
 
@@ -85,16 +86,16 @@ def test_figures_of_any_kind_match_plain_python(rows):
         return
     table = table_of(k=[k for k, _ in rows], v=[v for _, v in rows])
     asked = (
-        Figure.FILLED,
-        Figure.DISTINCT,
-        Figure.FIRST,
-        Figure.LAST,
-        Figure.MIN,
-        Figure.MAX,
-        Figure.MODE,
-        Figure.LIST,
+        Agg.FILLED,
+        Agg.DISTINCT,
+        Agg.FIRST,
+        Agg.LAST,
+        Agg.MIN,
+        Agg.MAX,
+        Agg.MODE,
+        Agg.LIST,
     )
-    leaves = group_view(View(table), [0], [Measure(f, 1) for f in asked]).leaves
+    leaves = group_view(View(table), [0], [Aggregate(f, 1) for f in asked]).leaves
     held = list(zip(*(c.values() for c in table.columns), strict=True))  # decimals of a column have the same digits
     for group, name in enumerate(leaves.columns[0].values()):
         values = [v for k, v in held if k == name and v is not None]
@@ -111,8 +112,14 @@ def test_figures_of_amounts_match_plain_python(rows, at):
     table = table_of(k=[k for k, _ in rows], v=[v for _, v in rows])
     if not rows or not table.fields[1].is_amount:
         return
-    asked = [Figure.SUM, Figure.MEAN, Figure.SPREAD, Figure.RANGE, Figure.MEDIAN]
-    measures = [*(Measure(f, 1) for f in asked), Measure(Figure.QUANTILE, 1, at)]
+    asked = [
+        Agg.SUM,
+        Agg.MEAN,
+        Agg.SPREAD,
+        Agg.RANGE,
+        Agg.MEDIAN,
+    ]
+    measures = [*(Aggregate(f, 1) for f in asked), Aggregate(Agg.QUANTILE, 1, at)]
     leaves = group_view(View(table), [0], measures).leaves
     for group, name in enumerate(leaves.columns[0].values()):
         values = [v for k, v in rows if k == name and v is not None]
@@ -137,13 +144,18 @@ def test_figures_of_amounts_match_plain_python(rows, at):
 
 def test_a_long_list_says_what_it_leaves_out():
     table = table_of(k=["a"] * (MOST_LISTED + 5), v=[f"{n:05}" for n in range(MOST_LISTED + 5)])
-    said = group_view(View(table), [0], [Measure(Figure.LIST, 1)]).leaves.columns[1].value(0)
+    said = group_view(View(table), [0], [Aggregate(Agg.LIST, 1)]).leaves.columns[1].value(0)
     assert said.endswith("00999 … 5 more")
 
 
 def test_shares_and_running_totals_stay_inside_their_parent():
     table = table_of(a=["x", "x", "x", "y"], b=[1, 1, 2, 1], v=[Decimal("1.5"), None, Decimal("4.5"), Decimal(0)])
-    asked = [Measure(Figure.SHARE), Measure(Figure.RUNNING), Measure(Figure.SHARE, 2), Measure(Figure.RUNNING, 2)]
+    asked = [
+        Aggregate(Agg.SHARE),
+        Aggregate(Agg.RUNNING),
+        Aggregate(Agg.SHARE, 2),
+        Aggregate(Agg.RUNNING, 2),
+    ]
     grouped = group_view(View(table), [0, 1], asked)
     outer, inner = ([c.values() for c in level.table.columns[n + 1 :]] for n, level in enumerate(grouped.levels))
     assert outer == [[0.75, 0.25], [3, 4], [1.0, 0.0], [Decimal("6.0"), Decimal("6.0")]]
@@ -151,7 +163,7 @@ def test_shares_and_running_totals_stay_inside_their_parent():
     assert inner[2:] == [[0.25, 0.75, None], [Decimal("1.5"), Decimal("6.0"), Decimal("0.0")]]
     assert [c.value(0) for c in grouped.totals.columns] == [1.0, 4, 1.0, Decimal("6.0")]
     with pytest.raises(ConditionError, match="between 0 and 1"):
-        group_view(View(table), [0], [Measure(Figure.QUANTILE, 2, 1.5)])
+        group_view(View(table), [0], [Aggregate(Agg.QUANTILE, 2, 1.5)])
 
 
 @given(some.lists(some.none() | some.datetimes(dt.datetime(1000, 1, 1), dt.datetime(9000, 1, 1)), min_size=1))
@@ -205,7 +217,10 @@ def test_conditions_and_orders_of_groups_by_parts():
         s=list("abacca"),
         v=[1.0, 2.0, 3.0, 4.0, 5.0, 6.0],
     )
-    group = GroupStep((KeyBy("t", "month"), KeyBy("s")), (FigureOf(Figure.COUNT), FigureOf(Figure.QUANTILE, "v", 0.9)))
+    group = GroupStep(
+        (KeyBy("t", "month"), KeyBy("s")),
+        (FigureOf(Agg.COUNT), FigureOf(Agg.QUANTILE, "v", 0.9)),
+    )
     course = run_course(
         table, (group, FilterStep((Condition("at least", "rows", (2,)),)), SortStep((SortBy("rows", True),)))
     )
@@ -222,7 +237,7 @@ def test_conditions_and_orders_of_groups_by_parts():
 TREE = table_of(
     a=["x", "x", "y", None, "x"], b=[1, 2, 1, 1, 1], v=[Decimal("1.5"), Decimal("2.25"), 3, None, Decimal("0.25")]
 )
-PER_GROUP = GroupStep((KeyBy("a"), KeyBy("b")), (FigureOf(Figure.COUNT), FigureOf(Figure.SUM, "v")))
+PER_GROUP = GroupStep((KeyBy("a"), KeyBy("b")), (FigureOf(Agg.COUNT), FigureOf(Agg.SUM, "v")))
 
 
 def test_columns_are_computed_from_the_figures_of_groups():
@@ -263,7 +278,15 @@ def test_groups_are_delivered_as_the_tree_is_open():
 def test_groups_end_when_nobody_holds_them():
     gc.disable()  # a cycle would keep the rows until Python looks for it
     try:
-        measures = [Measure(f, 2) for f in (Figure.MEDIAN, Figure.DISTINCT, Figure.MAX, Figure.SUM)]
+        measures = [
+            Aggregate(f, 2)
+            for f in (
+                Agg.MEDIAN,
+                Agg.DISTINCT,
+                Agg.MAX,
+                Agg.SUM,
+            )
+        ]
         grouped = group_view(View(TREE), [0, 1], measures)
         held = [weakref.ref(level._made) for level in grouped.levels]
         assert [level.rows_of(np.array([0]))[0].tolist() for level in grouped.levels] == [[0, 1, 4], [0, 4]]

@@ -21,7 +21,16 @@ from nimble_otter.table.columns import Column
 from nimble_otter.table.combine import How, appended, join
 from nimble_otter.table.expressions import compute
 from nimble_otter.table.filter import filter_view
-from nimble_otter.table.forms import (
+from nimble_otter.table.group import group_view
+from nimble_otter.table.keys import object_key
+from nimble_otter.table.measures import Aggregate
+from nimble_otter.table.measures import AggregateFunction as Agg
+from nimble_otter.table.patch import patched
+from nimble_otter.table.profile import profile, value_counts
+from nimble_otter.table.search import Search, find_rows
+from nimble_otter.table.show import plain, shown
+from nimble_otter.table.sort import SortKey, sort_view
+from nimble_otter.table.text_format import (
     SPAN_FORMS,
     parse_span,
     read_styled,
@@ -30,14 +39,6 @@ from nimble_otter.table.forms import (
     render_all,
     span_text,
 )
-from nimble_otter.table.group import group_view
-from nimble_otter.table.keys import object_key
-from nimble_otter.table.measures import Figure, Measure
-from nimble_otter.table.patch import patched
-from nimble_otter.table.profile import profile, value_counts
-from nimble_otter.table.search import Search, find_rows
-from nimble_otter.table.show import plain, shown
-from nimble_otter.table.sort import SortKey, sort_view
 
 HOUR = dt.timedelta(hours=1)
 MOMENTS = some.datetimes(dt.datetime(2, 1, 1), dt.datetime(9998, 1, 1)).map(lambda v: v.replace(tzinfo=dt.UTC))
@@ -137,11 +138,17 @@ def test_new_kinds_are_compared_sorted_shown_and_added():
             kept(wrong)
     assert [sort_view(view, [SortKey(n)]).row_ids().tolist() for n in range(3)] == [[2, 0, 1], [1, 0, 2], [1, 0, 2]]
     assert [shown(table.columns[n].value(0)) for n in range(3)] == ["2031-05-28 23:00:00Z", "23:00:00", "03:00:00"]
-    figures = (Figure.SUM, Figure.MEAN, Figure.MEDIAN, Figure.RANGE, Figure.MAX)
-    made = group_view(view, [3], [Measure(f, 2) for f in figures]).leaves
+    figures = (
+        Agg.SUM,
+        Agg.MEAN,
+        Agg.MEDIAN,
+        Agg.RANGE,
+        Agg.MAX,
+    )
+    made = group_view(view, [3], [Aggregate(f, 2) for f in figures]).leaves
     assert [c.value(0) for c in made.columns[1:]] == [2 * HOUR, HOUR, HOUR, 4 * HOUR, 3 * HOUR]
     with pytest.raises(ConditionError, match="no sum"):
-        group_view(view, [3], [Measure(Figure.SUM, 1)])
+        group_view(view, [3], [Aggregate(Agg.SUM, 1)])
     moved = compute(parse_expression("z + s", table), table, np.arange(3))
     assert (moved.kind, moved.value(2)) == (Kind.ZONED, dt.datetime(2031, 5, 29, 7, tzinfo=dt.UTC))
     assert compute(parse_expression("s * 2", table), table, np.arange(3)).value(1) == -2 * HOUR
@@ -264,11 +271,11 @@ def test_uuids_are_put_found_and_written_as_their_texts_are(rows):
         conditions = [f"t {op} '{sought}'" for op in ("=", "<>", "<", "<=", ">", ">=")]
         for text in (*conditions, f"t in ('{sought}')", "t is null", f"t like '%{sought[4:20]}%'", "t ilike '0%'"):
             said.append(filter_view(view, parse_condition(text, table)).row_ids().tolist())
-        figures = (Figure.FILLED, Figure.DISTINCT, Figure.MIN, Figure.MAX, Figure.FIRST, Figure.LAST, Figure.MODE,
-                   Figure.LIST)  # fmt: skip
-        made = group_view(view, [1], [Measure(f, 0) for f in figures])
+        figures = (Agg.FILLED, Agg.DISTINCT, Agg.MIN, Agg.MAX, Agg.FIRST, Agg.LAST, Agg.MODE,
+                   Agg.LIST)  # fmt: skip
+        made = group_view(view, [1], [Aggregate(f, 0) for f in figures])
         said += [c.values() for t in (made.leaves, made.totals) for c in t.columns]
-        said += [group_view(view, [0], [Measure(Figure.SUM, 2)]).leaves.columns[n].values() for n in (0, 1)]
+        said += [group_view(view, [0], [Aggregate(Agg.SUM, 2)]).leaves.columns[n].values() for n in (0, 1)]
         said += [value_counts(view, 0), (profile(view, 0).distinct, profile(view, 0).frequent)]
         for search in (Search(sought[2:11]), Search("0000-0"), Search("g"), Search("A"), Search("A", case=True),
                        Search("^0", pattern=True), Search(sought, word=True)):  # fmt: skip

@@ -19,8 +19,8 @@ from nimble_otter.pull.steps import ColumnsStep, FigureOf, GroupStep, SortBy, So
 from nimble_otter.pull.tree import Opened, tree_lines
 from nimble_otter.table import Field, Kind
 from nimble_otter.table.build import table_of
-from nimble_otter.table.looks import Look, time_text
-from nimble_otter.table.measures import Figure
+from nimble_otter.table.column_format import ColumnFormat, time_text
+from nimble_otter.table.measures import AggregateFunction as Agg
 from nimble_otter.table.show import THIN, shown
 
 AT = dt.datetime(2031, 5, 8, 23, 4, 5, 60_000)
@@ -28,7 +28,7 @@ UTC = AT.replace(tzinfo=dt.UTC)
 
 
 def said(value, name="x", kind=Kind.FLOAT, **look):
-    return shown(value, Field(name, kind, look=Look(**look))).replace(THIN, " ")
+    return shown(value, Field(name, kind, look=ColumnFormat(**look))).replace(THIN, " ")
 
 
 @pytest.mark.parametrize(
@@ -71,23 +71,28 @@ def test_rounding_for_show_is_half_away_from_zero(value, decimals):
 def test_a_look_that_says_nothing_is_refused_with_its_place():
     table = table_of(t=[AT])
     for look, say in (
-        (Look(pattern="yyyy-bb"), "'bb' has no meaning"),
-        (Look(zone="Moon/Base"), "no time zone Moon/Base"),
+        (ColumnFormat(pattern="yyyy-bb"), "'bb' has no meaning"),
+        (ColumnFormat(zone="Moon/Base"), "no time zone Moon/Base"),
     ):
         error = run_course(table, (ColumnsStep(looks=(("t", look),)),)).results[0].error
         assert isinstance(error, ConditionError)
         assert say in str(error)
     for wrong in ({"style": "x"}, {"decimals": 99}, {"words": ["a"]}, {"align": "up"}, {"paint": "red"}):
         with pytest.raises(ValueError):
-            Look.from_plain(wrong)
+            ColumnFormat.from_plain(wrong)
     with pytest.raises(ValueError, match="no meaning"):
         time_text(AT, "J")
 
 
 LOOKS = ColumnsStep(
-    order=("b", "a"), hidden=("c",), pinned=("a",),
-    looks=(("a", Look(title="Level", decimals=1, paint="bars")), ("b", Look(align="centre", words=("x", "y")))),
-)  # fmt: skip
+    order=("b", "a"),
+    hidden=("c",),
+    pinned=("a",),
+    looks=(
+        ("a", ColumnFormat(title="Level", decimals=1, paint="bars")),
+        ("b", ColumnFormat(align="centre", words=("x", "y"))),
+    ),
+)
 
 
 def test_columns_are_ordered_pinned_titled_and_painted():
@@ -109,13 +114,16 @@ def test_columns_are_ordered_pinned_titled_and_painted():
     assert [f.name for f in fields] == ["Level", "b"]
     assert columns[0].values() == [1.25, 3.0, None]  # every digit is sent
     assert ColumnsStep.from_plain(LOOKS.to_plain()) == LOOKS
-    assert LOOKS.with_look("a", Look()).looks == LOOKS.looks[1:]
+    assert LOOKS.with_look("a", ColumnFormat()).looks == LOOKS.looks[1:]
 
 
 def test_looks_of_figures_and_hidden_figures_of_groups():
     table = table_of(k=["x", "y", "y"], v=[1.0, 2.0, 4.0])
-    group = GroupStep(group_keys("k"), (FigureOf(Figure.COUNT), FigureOf(Figure.MEAN, "v"), FigureOf(Figure.SHARE)))
-    step = ColumnsStep(hidden=("rows",), looks=(("v mean", Look(decimals=2, paint="scale")),))
+    group = GroupStep(
+        group_keys("k"),
+        (FigureOf(Agg.COUNT), FigureOf(Agg.MEAN, "v"), FigureOf(Agg.SHARE)),
+    )
+    step = ColumnsStep(hidden=("rows",), looks=(("v mean", ColumnFormat(decimals=2, paint="scale")),))
     course = run_course(table, (group, step))
     model = model_for(course.end, Edits(3), tree_lines(course.end, Opened()), (), {}, frozenset())
     assert [c.title for c in model.columns] == ["k", "v", "rows", "share of rows"]

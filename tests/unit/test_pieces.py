@@ -12,7 +12,7 @@ from nimble_otter.errors import QueryError
 from nimble_otter.query import pieces_conditions as conditions
 from nimble_otter.query import pieces_edits as edits
 from nimble_otter.query.names import Key, TableNames, names_of
-from nimble_otter.query.pieces import Group, Leaf, read_pieces
+from nimble_otter.query.pieces import Group, Predicate, read_pieces
 from nimble_otter.query.rewrite import qualify
 
 NAMES = names_of([
@@ -48,7 +48,7 @@ def read(text, at=0):
 
 def shape(node):
     """A condition tree in a few words."""
-    if isinstance(node, Leaf):
+    if isinstance(node, Predicate):
         return (node.left, node.sign, node.right) if node.sign else node.text
     return [node.word, *map(shape, node.parts)]
 
@@ -275,7 +275,7 @@ def written(tree, top=True):
 
 def holds(node, row):
     """What a condition tree means, worked out without SQL."""
-    if isinstance(node, Leaf):
+    if isinstance(node, Predicate):
         left, right = row[node.left], int(node.right)
         return {"=": left == right, "<": left < right, ">=": left >= right}[node.sign]
     return (all if node.word == "and" else any)(holds(part, row) for part in node.parts)

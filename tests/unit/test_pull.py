@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from nimble_otter.errors import ConditionError, CorruptError, SavedError, SendError, Stopped, TooNewError
-from nimble_otter.pull import Pull, Query, SendPlan, open_pull, pull_from_text, pull_to_text, run_course, save_pull
+from nimble_otter.pull import Pull, Query, SendPlan, load_pull, pull_from_text, pull_to_text, run_course, save_pull
 from nimble_otter.pull.merge import Merged, merge
 from nimble_otter.pull.model import SCOPES
 from nimble_otter.pull.shaped import all_rows, columns_to_send
@@ -34,9 +34,9 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, View
 from nimble_otter.table.build import table_of
 from nimble_otter.table.filter import filter_view
-from nimble_otter.table.group import Figure
+from nimble_otter.table.group import AggregateFunction as Agg
 
-COUNT = FigureOf(Figure.COUNT)
+COUNT = FigureOf(Agg.COUNT)
 
 
 @pytest.fixture
@@ -123,7 +123,10 @@ def test_sort_keys_directions_and_empties(table):
 
 
 def test_groups_sort_inside_their_parents_and_filter_by_their_figures(table):
-    group = GroupStep(group_keys("river", "station"), (COUNT, FigureOf(Figure.MAX, "level"), FigureOf(Figure.SUM, "n")))
+    group = GroupStep(
+        group_keys("river", "station"),
+        (COUNT, FigureOf(Agg.MAX, "level"), FigureOf(Agg.SUM, "n")),
+    )
     course = run_course(table, (group,))
     assert [f.name for f in course.end.table.fields] == ["river", "station", "rows", "level max", "n sum"]
     assert shown(course)[0] == ["m", "m", "s", "s", "t", None]
@@ -227,7 +230,7 @@ PULL = Pull(
     ),
     (
         FilterStep(tuple(c for c, _ in CONDITIONS), on=False, name="mine"),
-        GroupStep(group_keys("river"), (COUNT, FigureOf(Figure.MEDIAN, "level"))),
+        GroupStep(group_keys("river"), (COUNT, FigureOf(Agg.MEDIAN, "level"))),
         SortStep((SortBy("rows", True, True), SortBy("station", order="dictionary", language="sv"))),
         ColumnsStep(("a", "b"), ("c",), True),
     ),
@@ -242,7 +245,7 @@ def test_a_pull_comes_back_from_its_file_and_holds_no_secret(tmp_path):
     text = path.read_text("utf-8")
     assert "secret" not in text
     assert text.startswith('format = "nimble otter pull"\nversion = 1\n')
-    back = open_pull(path)
+    back = load_pull(path)
     assert back == replace(PULL, source=Source("Merrow ü", "mongodb://me@h/db"))
     assert pull_to_text(back) == text
     for scope in SCOPES:
@@ -289,16 +292,16 @@ def test_damaged_pull_files_are_refused_and_left_alone(tmp_path, change, problem
     path.write_text(pull_to_text(PULL).replace(*change), "utf-8")
     before = path.read_bytes()
     with pytest.raises(problem, match=says):
-        open_pull(path)
+        load_pull(path)
     assert path.read_bytes() == before
 
 
 def test_files_that_are_not_there_or_not_text(tmp_path):
     with pytest.raises(SavedError, match="can't be read"):
-        open_pull(tmp_path / "gone.pull")
+        load_pull(tmp_path / "gone.pull")
     (tmp_path / "b.pull").write_bytes(b"\xff\xfe")
     with pytest.raises(CorruptError, match="not text"):
-        open_pull(tmp_path / "b.pull")
+        load_pull(tmp_path / "b.pull")
     (tmp_path / "file").write_text("")
     with pytest.raises(SavedError, match="written"):
         save_pull(PULL, tmp_path / "file" / "x.pull")

@@ -28,11 +28,12 @@ from nimble_otter.pull.tree import Opened, tree_lines
 from nimble_otter.sources.shapes import find_shapes, type_word
 from nimble_otter.table import MISSING, Field, Kind, View
 from nimble_otter.table.build import ColumnBuilder, column_of, table_of
-from nimble_otter.table.forms import FILLERS, form_of, parse, render, render_all
-from nimble_otter.table.group import Figure, Measure, group_view
+from nimble_otter.table.group import Aggregate, group_view
+from nimble_otter.table.group import AggregateFunction as Agg
 from nimble_otter.table.patch import patched
 from nimble_otter.table.profile import profile, value_counts
 from nimble_otter.table.show import grouped, jsonable, plain, shown, shown_float
+from nimble_otter.table.text_format import FILLERS, form_of, parse, render, render_all
 
 ANY = Field("x", Kind.OBJECT)
 
@@ -207,7 +208,7 @@ def test_hidden_and_moved_columns_and_sort_marks(rows):
 
 def test_groups_have_bars_totals_rounded_figures_and_rows(rows):
     table = table_of(k=["x", "y", "x"], j=[1, 1, 2], v=[1 / 3, 2.0, None])
-    steps = (GroupStep(group_keys("k", "j"), (FigureOf(Figure.COUNT), FigureOf(Figure.MEAN, "v"))),)
+    steps = (GroupStep(group_keys("k", "j"), (FigureOf(Agg.COUNT), FigureOf(Agg.MEAN, "v"))),)
     grid = model(table, steps, opened=frozenset({(0, 0), (1, 0)}))
     assert isinstance(grid, GroupsModel)
     assert [c.name for c in grid.columns] == ["k › j", "rows", "v", "share of rows"]
@@ -243,8 +244,17 @@ MIXED = st.lists(
 @given(MIXED)
 def test_groups_of_every_kind_agree_with_sqlite(rows):
     table = table_of(**dict(zip("abcd", map(list, zip(*rows, strict=True)), strict=True)))
-    measures = [Measure(Figure.COUNT), Measure(Figure.FILLED, 3), Measure(Figure.MIN, 3), Measure(Figure.MAX, 0)]
-    measures += [Measure(Figure.DISTINCT, 3), Measure(Figure.DISTINCT, 2), Measure(Figure.MIN, 2)]
+    measures = [
+        Aggregate(Agg.COUNT),
+        Aggregate(Agg.FILLED, 3),
+        Aggregate(Agg.MIN, 3),
+        Aggregate(Agg.MAX, 0),
+    ]
+    measures += [
+        Aggregate(Agg.DISTINCT, 3),
+        Aggregate(Agg.DISTINCT, 2),
+        Aggregate(Agg.MIN, 2),
+    ]
     leaves = group_view(View(table), [0, 1], measures).leaves
     got = list(zip(*(c.values() for c in leaves.columns), strict=True))
     base = sqlite3.connect(":memory:")
@@ -292,7 +302,7 @@ def test_profiles_of_every_kind():
 
 def test_sums_beyond_64_bits_are_exact():
     table = table_of(k=["a"] * 3, n=[2**62, 2**62, 2**62], d=[Decimal(10**17).scaleb(-2)] * 3)
-    leaves = group_view(View(table), [0], [Measure(Figure.SUM, 1), Measure(Figure.SUM, 2)]).leaves
+    leaves = group_view(View(table), [0], [Aggregate(Agg.SUM, 1), Aggregate(Agg.SUM, 2)]).leaves
     assert leaves.columns[1].values() == [3 * 2**62]
     assert leaves.columns[2].values() == [Decimal(3 * 10**17).scaleb(-2)]
 

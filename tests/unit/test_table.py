@@ -36,7 +36,8 @@ from nimble_otter.table.columns import BufferText, CodedText
 from nimble_otter.table.combine import chained
 from nimble_otter.table.conditions import ColumnAt, Compare, Literal
 from nimble_otter.table.filter import filter_view
-from nimble_otter.table.group import Figure, Measure, group_view
+from nimble_otter.table.group import Aggregate, group_view
+from nimble_otter.table.group import AggregateFunction as Agg
 from nimble_otter.table.keys import object_key
 from nimble_otter.table.profile import profile, value_counts
 from nimble_otter.table.search import Search, mask_of
@@ -190,7 +191,7 @@ def test_whole_numbers_and_doubles_stay_what_they_are_side_by_side(parts, data):
     ],
 )
 def test_declared_kinds_are_used_only_where_every_value_comes_back_to_the_letter(hint, texts, kind):
-    from nimble_otter.table.forms import render_all
+    from nimble_otter.table.text_format import render_all
 
     table = built(texts, 1, hint)
     assert table.fields[0].kind is kind
@@ -221,7 +222,7 @@ def test_what_a_driver_promises_is_held_exactly(hinted, batch):
 
 @given(st.lists(st.from_regex(r"[0-9]{4}-[01][0-9]-[0-3][0-9] [0-2][0-9]:[0-6][0-9]", fullmatch=True), min_size=1))
 def test_times_in_text_are_read_as_python_reads_them(texts):
-    from nimble_otter.table.forms import parse
+    from nimble_otter.table.text_format import parse
 
     try:
         moments = [dt.datetime.fromisoformat(text) - dt.datetime(1970, 1, 1) for text in texts]
@@ -360,8 +361,16 @@ def test_groups_match_plain_python(rows):
     table = built_rows(rows) if rows else table_of(a=[], b=[], c=[])
     if table.fields[2].kind is not Kind.INT:
         return
-    figures = [Figure.FILLED, Figure.SUM, Figure.MIN, Figure.MAX, Figure.MEDIAN, Figure.DISTINCT, Figure.MEAN]
-    grouped = group_view(View(table), [0, 1], [Measure(Figure.COUNT), *(Measure(f, 2) for f in figures)])
+    figures = [
+        Agg.FILLED,
+        Agg.SUM,
+        Agg.MIN,
+        Agg.MAX,
+        Agg.MEDIAN,
+        Agg.DISTINCT,
+        Agg.MEAN,
+    ]
+    grouped = group_view(View(table), [0, 1], [Aggregate(Agg.COUNT), *(Aggregate(f, 2) for f in figures)])
     want = {}
     for a, b, c in rows:
         want.setdefault((a, b), []).append(c)
@@ -390,10 +399,14 @@ def test_groups_match_plain_python(rows):
 
 def test_decimal_sums_are_exact_and_text_has_extremes():
     table = table_of(k=["x", "x", "y"], d=[Decimal("0.1"), Decimal("0.2"), None], t=["b", "a", "c"])
-    grouped = group_view(View(table), [0], [Measure(Figure.SUM, 1), Measure(Figure.MIN, 2), Measure(Figure.MAX, 2)])
+    grouped = group_view(
+        View(table),
+        [0],
+        [Aggregate(Agg.SUM, 1), Aggregate(Agg.MIN, 2), Aggregate(Agg.MAX, 2)],
+    )
     assert [c.values() for c in grouped.leaves.columns] == [["x", "y"], [Decimal("0.3"), None], ["a", "c"], ["b", "c"]]
     with pytest.raises(ConditionError, match="no sum"):
-        group_view(View(table), [0], [Measure(Figure.SUM, 2)])
+        group_view(View(table), [0], [Aggregate(Agg.SUM, 2)])
 
 
 def test_profile_counts_and_figures():
@@ -419,7 +432,7 @@ def test_long_work_stops():
     for work in (
         lambda: sort_view(view, [SortKey(0)], stop),
         lambda: filter_view(view, parse_condition("x > 1", view.table), stop),
-        lambda: group_view(view, [1], [Measure(Figure.SUM, 0)], stop),
+        lambda: group_view(view, [1], [Aggregate(Agg.SUM, 0)], stop),
     ):
         with pytest.raises(Stopped):
             work()
@@ -443,7 +456,7 @@ def test_long_work_gives_way_and_says_how_far_it_is():
         def tell(self, done, whole):
             self.said.append((done, whole))
 
-        def give_way(self):
+        def yield_control(self):
             self.ways += 1
 
     rows = 4_000

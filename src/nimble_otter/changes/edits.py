@@ -132,7 +132,7 @@ class Edits:
             self._next,
         )
 
-    def take_back(self, rows: Iterable[int] | None = None, cells: Sequence[tuple[int, int]] | None = None) -> Action:
+    def revert(self, rows: Iterable[int] | None = None, cells: Sequence[tuple[int, int]] | None = None) -> Action:
         """The action that takes back some cells, all of some rows, or (neither given) everything."""
         if cells is not None:
             return Action("Revert", tuple((r, c, UNSET) for r, c in cells if c in self.cells.get(r, {})))

@@ -10,11 +10,11 @@ from typing import Any
 
 from nimble_otter.changes.alike import alike, identical
 from nimble_otter.changes.edits import DEFAULT
+from nimble_otter.changes.literals import is_list
 from nimble_otter.changes.order import arranged, candidates
 from nimble_otter.changes.plan import Pairs, Plan, Statement
 from nimble_otter.changes.report import AT_ONCE, Outcome
-from nimble_otter.changes.spelling import is_list
-from nimble_otter.changes.wording import Bound, Wording
+from nimble_otter.changes.statement_sql import Bound, Wording
 from nimble_otter.errors import ChangeError, LostError, SourceError
 from nimble_otter.sources.catalogue import ForeignKey, TableInfo
 from nimble_otter.sources.facts import TableFacts

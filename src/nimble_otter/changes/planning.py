@@ -8,13 +8,13 @@ from typing import Any
 
 from nimble_otter.changes.document_plan import make_document_plan
 from nimble_otter.changes.edits import Edits
+from nimble_otter.changes.literals import check
 from nimble_otter.changes.order import arranged
 from nimble_otter.changes.plan import Pairs, Plan, Statement
-from nimble_otter.changes.spelling import check
 from nimble_otter.changes.target import Target
 from nimble_otter.errors import NoKeyError
 from nimble_otter.table import MISSING, Table
-from nimble_otter.table.forms import render as render_form
+from nimble_otter.table.text_format import render as render_form
 
 
 def make_plan(

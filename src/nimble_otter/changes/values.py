@@ -12,14 +12,14 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from nimble_otter.changes.spelling import check
+from nimble_otter.changes.literals import check
 from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.table import MISSING, Field, Kind
+from nimble_otter.table.column_format import in_zone
 from nimble_otter.table.filter import parse_time
-from nimble_otter.table.forms import keeps_letters, parse, parse_span, read_styled, render, span_text
-from nimble_otter.table.looks import in_zone
 from nimble_otter.table.show import plain
+from nimble_otter.table.text_format import keeps_letters, parse, parse_span, read_styled, render, span_text
 
 _YES = {"yes", "true", "1", "y", "on"}
 _NO = {"no", "false", "0", "n", "off"}

@@ -20,7 +20,7 @@ from nimble_otter.changes.execution import Execution, Row
 from nimble_otter.changes.order import arranged
 from nimble_otter.changes.plan import Pairs, Plan, Statement, reversal
 from nimble_otter.changes.report import Intent, Outcome, Report, one_by_one, partly
-from nimble_otter.changes.wording import Wording
+from nimble_otter.changes.statement_sql import Wording
 from nimble_otter.errors import (
     ChangeError,
     LostError,

@@ -10,7 +10,7 @@ from typing import Any
 from nimble_otter.pull.steps import FigureOf, GroupStep, KeyBy, SortBy, SortStep
 from nimble_otter.query import parameter_value
 from nimble_otter.send import EXISTS, Option, all_formats, format_for
-from nimble_otter.table.group import Figure
+from nimble_otter.table.group import AggregateFunction
 
 _COUNT = re.compile(r"(?P<figure>[a-zA-Z ]+?)(?: (?P<at>0?\.\d+))?\s*(?:\(\s*(?P<column>[^)]*?)\s*\))?")
 
@@ -46,19 +46,19 @@ def parse_group(spec: str) -> GroupStep:
     names = [name.strip() for name in keys.split(",") if name.strip()]
     if not names:
         raise UsageError("--group names no columns.")
-    known = ", ".join(figure.value for figure in Figure)
+    known = ", ".join(figure.value for figure in AggregateFunction)
     chosen = []
     for part in re.findall(r"[^,(]+(?:\([^)]*\))?", figures):
         match = _COUNT.fullmatch(part.strip())
-        if match is None or match["figure"].lower() not in {f.value for f in Figure}:
+        if match is None or match["figure"].lower() not in {f.value for f in AggregateFunction}:
             raise UsageError(f"--group: {part.strip()!r} is not an aggregate; available are {known}.")
-        figure = Figure(match["figure"].lower())
+        figure = AggregateFunction(match["figure"].lower())
         if not figure.of_rows and not match["column"]:
             raise UsageError(f"--group: {figure.value} needs a column, as in {figure.value}(level_m).")
-        column = "" if figure is Figure.COUNT else match["column"] or ""
+        column = "" if figure is AggregateFunction.COUNT else match["column"] or ""
         chosen.append(FigureOf(figure, column, float(match["at"] or 0.5)))
     by = [KeyBy(column.strip(), part.strip()) for column, _, part in (name.partition(" by ") for name in names)]
-    return GroupStep(tuple(by), tuple(chosen) or (FigureOf(Figure.COUNT),))
+    return GroupStep(tuple(by), tuple(chosen) or (FigureOf(AggregateFunction.COUNT),))
 
 
 def parse_sort(spec: str) -> SortStep:

@@ -163,9 +163,9 @@ def _query(options: argparse.Namespace) -> int:
 
 
 def _run(options: argparse.Namespace) -> int:
-    from nimble_otter.pull.file import open_pull
+    from nimble_otter.pull.file import load_pull
 
-    pull = open_pull(Path(options.file))
+    pull = load_pull(Path(options.file))
     given = parse_parameters(options.param)
     pull = replace(pull, query=replace(pull.query, parameters={**pull.query.parameters, **given}))
     plans = _plans(options, pull.send)

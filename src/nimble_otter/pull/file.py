@@ -188,7 +188,7 @@ def save_pull(pull: Pull, path: Path) -> None:
         raise SavedError(f"{path} can't be written: {problem.strerror}.", "Choose another folder.") from None
 
 
-def open_pull(path: Path) -> Pull:
+def load_pull(path: Path) -> Pull:
     """Raises: SavedError and its kinds; the file is left as it is."""
     try:
         text = read_text(path)

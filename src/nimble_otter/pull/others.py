@@ -7,7 +7,7 @@ from pathlib import Path
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.course import Course, run_course
-from nimble_otter.pull.file import SUFFIX, open_pull
+from nimble_otter.pull.file import SUFFIX, load_pull
 from nimble_otter.pull.model import Pull
 from nimble_otter.pull.steps import TakesRows
 from nimble_otter.stop import NEVER, StopToken
@@ -24,7 +24,7 @@ def find_pull(name: str, folders: tuple[Path, ...]) -> Pull:
     for folder in folders:
         found = path_of(name, folder)
         if found is not None:
-            return open_pull(found)
+            return load_pull(found)
     said = " or ".join(map(str, folders))
     raise ConditionError(f"There is no pull {name} in {said}.", "Save it there, or remove the step.")
 

@@ -24,7 +24,7 @@ from nimble_otter.table.conditions import (
     Operand,
     Truth,
 )
-from nimble_otter.table.forms import render
+from nimble_otter.table.text_format import render
 
 
 class Speller(Windows):

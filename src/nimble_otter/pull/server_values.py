@@ -31,8 +31,8 @@ from nimble_otter.table.conditions import (
 )
 from nimble_otter.table.expressions import compute
 from nimble_otter.table.filter import values_of
-from nimble_otter.table.forms import ANY
 from nimble_otter.table.functions import float_text
+from nimble_otter.table.text_format import ANY
 
 SERVERS = {"postgres": "PostgreSQL", "mysql": "MariaDB", "sqlite": "SQLite"}
 CASE_NOTE = "The server compares case by its own rules, which cover fewer letters."

@@ -10,9 +10,9 @@ import numpy as np
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.table import Field, Table, View
+from nimble_otter.table.column_format import ColumnFormat
 from nimble_otter.table.columns import Column, Ids, distinct_names
 from nimble_otter.table.group import Grouped
-from nimble_otter.table.looks import Look
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -30,7 +30,7 @@ class Shaped:
     own_rows: bool = True
     said: str = ""
     pinned: int = 0
-    looks: Mapping[int, Look] = made_by(default_factory=dict)
+    looks: Mapping[int, ColumnFormat] = made_by(default_factory=dict)
     opened: Mapping[int, tuple[int, tuple[str, ...]]] = made_by(default_factory=dict)
 
     @property

@@ -14,7 +14,7 @@ from nimble_otter.table import Field, Kind, Table, View
 from nimble_otter.table.build import column_of
 from nimble_otter.table.columns import Column, Ids, Mask, distinct_names
 from nimble_otter.table.combine import chained
-from nimble_otter.table.group import Measure
+from nimble_otter.table.group import Aggregate
 from nimble_otter.table.packing import slots_of
 
 LEVEL = "level"
@@ -145,5 +145,5 @@ def _at_depth(shaped: Shaped, depth: int, place: int, ids: Ids) -> Column:
     return nothing if own is None else grouped.view.table.columns[own].take(ids)
 
 
-def _measured(measures: Sequence[Measure], figure: int) -> int | None:
+def _measured(measures: Sequence[Aggregate], figure: int) -> int | None:
     return measures[figure].column if figure < len(measures) else None

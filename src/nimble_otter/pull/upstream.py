@@ -38,12 +38,12 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Field, Kind, Table
 from nimble_otter.table.conditions import Node
 from nimble_otter.table.expressions import columns_in, compute
-from nimble_otter.table.group import Figure
+from nimble_otter.table.group import AggregateFunction as Agg
 from nimble_otter.table.show import plain
 
 _AGGREGATES = {
-    Figure.COUNT: "count(*)", Figure.FILLED: "count({})", Figure.SUM: "sum({})", Figure.MEAN: "avg({})",
-    Figure.MIN: "min({})", Figure.MAX: "max({})", Figure.DISTINCT: "count(distinct {})",
+    Agg.COUNT: "count(*)", Agg.FILLED: "count({})", Agg.SUM: "sum({})", Agg.MEAN: "avg({})",
+    Agg.MIN: "min({})", Agg.MAX: "max({})", Agg.DISTINCT: "count(distinct {})",
 }  # fmt: skip
 MOST_COMPARED = 500_000
 _TIME = re.compile(r"(\d{4}-\d\d-\d\d[ T])?\d\d:\d\d(:\d\d(\.\d{1,6})?)?")

@@ -66,7 +66,7 @@ class Link:
 
 
 @dataclass(frozen=True, slots=True)
-class Card(Span):
+class TableRef(Span):
     """A table in FROM, or a subquery or function as text (`table` is ""). `join` is "" for the first, else inner, left,
     right, full, cross, natural or ","; `joined` are the words that say so, `condition` the ON or USING with its text;
     `rest` what of it is no equality of columns."""
@@ -81,7 +81,7 @@ class Card(Span):
 
 
 @dataclass(frozen=True, slots=True)
-class Leaf(Span):
+class Predicate(Span):
     """A condition: left, operator, right; those are "" where it is something else, such as EXISTS."""
 
     left: str = ""
@@ -94,12 +94,12 @@ class Group(Span):
     """Conditions joined by `word` (and, or), whose places are `words`."""
 
     word: str = "and"
-    parts: tuple[Leaf | Group, ...] = ()
+    parts: tuple[Predicate | Group, ...] = ()
     words: tuple[Span, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
-class Pieces:
+class QueryModel:
     """`why_not` says why there is nothing to show; then all else is empty. `before` are common table expressions,
     `behind` a UNION and all that follows it: both are kept as text. `clauses` are the places of those there are."""
 
@@ -111,10 +111,10 @@ class Pieces:
     behind: Span | None = None
     is_distinct: bool = False
     items: tuple[Item, ...] = ()
-    cards: tuple[Card, ...] = ()
-    where: Leaf | Group | None = None
+    cards: tuple[TableRef, ...] = ()
+    where: Predicate | Group | None = None
     groups: tuple[Item, ...] = ()
-    having: Leaf | Group | None = None
+    having: Predicate | Group | None = None
     orders: tuple[Item, ...] = ()
     clauses: dict[str, Span] = field(default_factory=dict)
 
@@ -132,10 +132,10 @@ class Pieces:
     def has_aggregates(self) -> bool:
         return any(item.role == "figure" for item in self.items)
 
-    def card(self, alias: str) -> Card | None:
+    def card(self, alias: str) -> TableRef | None:
         return next((c for c in self.cards if c.alias.casefold() == alias.casefold()), None)
 
-    def node(self, clause: str, path: Sequence[int]) -> Leaf | Group | None:
+    def node(self, clause: str, path: Sequence[int]) -> Predicate | Group | None:
         """A condition of WHERE or HAVING by the places of its parts, outermost first."""
         found = self.where if clause == "where" else self.having
         for place in path:
@@ -144,11 +144,11 @@ class Pieces:
         return found
 
 
-def read_pieces(text: str, position: int, names: Names) -> Pieces:
+def read_pieces(text: str, position: int, names: Names) -> QueryModel:
     """The pieces of the statement around a place. An empty text has none yet, and can be given some."""
     statement = statement_at(text, position)
     if statement is None:
-        return Pieces(text, len(text), len(text))
+        return QueryModel(text, len(text), len(text))
     base = statement.start
     tokens = [Token(t.kind, t.text, t.start + base, t.end + base) for t in tokens_of(statement.text)]
     return _Reader(text, tokens, names).read(statement.start, statement.end)
@@ -175,14 +175,14 @@ class _Reader:
         start, end = self.tokens[low].start, self.tokens[high - 1].end
         return Span(self.text[start:end], start, end)
 
-    def read(self, start: int, end: int) -> Pieces:
+    def read(self, start: int, end: int) -> QueryModel:
         tokens = self.tokens
         first = 0
         if tokens and tokens[0].low == "with":
             first = next((n for n, t in enumerate(tokens) if t.low == "select" and self.depths[n] == 0), 0)
         if not tokens or tokens[first].low != "select":
             word = tokens[0].text.upper() if tokens and tokens[0].kind == "word" else "something else"
-            return Pieces(self.text, start, end, f"Pieces show a SELECT; this statement is {word}.")
+            return QueryModel(self.text, start, end, f"Pieces show a SELECT; this statement is {word}.")
         before = self.span(0, first) if first else None
         stop = next((n for n in self._outer(first) if tokens[n].low in _SETS), len(tokens))
         behind = self.span(stop, len(tokens)) if stop < len(tokens) else None
@@ -193,9 +193,9 @@ class _Reader:
         is_distinct = low < high and tokens[low].low == "distinct"
         low += is_distinct or (low < high and tokens[low].low == "all")
         if is_distinct and low < high and tokens[low].low == "on":
-            return Pieces(self.text, start, end, "DISTINCT ON can't be shown in pieces.")
+            return QueryModel(self.text, start, end, "DISTINCT ON can't be shown in pieces.")
         cards = tuple(self._cards(*places["from"])) if "from" in places else ()
-        return Pieces(
+        return QueryModel(
             self.text, start, end, "", before, behind, is_distinct,
             tuple(self._items(low, high)), cards,
             self._clause_condition(places, "where"),
@@ -310,8 +310,8 @@ class _Reader:
 
     # --- tables ------------------------------------------------------------------------------------------------
 
-    def _cards(self, low: int, high: int) -> Iterator[Card]:
-        at, made = low + 1, list[Card]()
+    def _cards(self, low: int, high: int) -> Iterator[TableRef]:
+        at, made = low + 1, list[TableRef]()
         joined: Span | None = None
         join = ""
         while at < high:
@@ -326,8 +326,18 @@ class _Reader:
                 condition = self.span(at, stop)
                 found, rest = self._links(at, stop, card.alias, made)
                 links, at = found, stop
-            card = Card(card.text, card.start, card.end, card.alias, card.table, join, joined, condition, tuple(links),
-                        tuple(rest))  # fmt: skip
+            card = TableRef(
+                card.text,
+                card.start,
+                card.end,
+                card.alias,
+                card.table,
+                join,
+                joined,
+                condition,
+                tuple(links),
+                tuple(rest),
+            )
             made.append(card)
             yield card
             begin = at
@@ -346,7 +356,7 @@ class _Reader:
                 return n
         return high
 
-    def _card(self, low: int, high: int) -> Card:
+    def _card(self, low: int, high: int) -> TableRef:
         whole = self.span(low, high)
         tokens = self.tokens[low:high]
         stop = 1
@@ -361,13 +371,13 @@ class _Reader:
         alias = rest[0].plain if named else tokens[stop - 1].plain if is_name else ""
         written = "".join(t.plain for t in tokens[:stop]) if is_name else ""
         known = self.names.table(written) if written else None
-        return Card(whole.text, whole.start, whole.end, alias, known.name if known is not None else written)
+        return TableRef(whole.text, whole.start, whole.end, alias, known.name if known is not None else written)
 
     def _behind_bracket(self, low: int, high: int) -> list[Token]:
         closes = [n for n in self._outer(low, high) if self.tokens[n].text == ")"]
         return self.tokens[closes[0] + 1 : high] if closes else []
 
-    def _links(self, low: int, high: int, alias: str, earlier: Sequence[Card]) -> tuple[list[Link], list[str]]:
+    def _links(self, low: int, high: int, alias: str, earlier: Sequence[TableRef]) -> tuple[list[Link], list[str]]:
         """What joins a card to earlier ones, and what of its condition is something else."""
         pairs: dict[str, list[tuple[str, str]]] = {}
         rest: list[str] = []
@@ -379,7 +389,7 @@ class _Reader:
             top = self.condition(low + 1, high)
             parts = top.parts if isinstance(top, Group) and top.word == "and" else [top] if top is not None else []
             for part in parts:
-                pair = self._pair(part, alias, earlier) if isinstance(part, Leaf) and part.sign == "=" else None
+                pair = self._pair(part, alias, earlier) if isinstance(part, Predicate) and part.sign == "=" else None
                 if pair is None:
                     rest.append(part.text)
                 else:
@@ -387,7 +397,7 @@ class _Reader:
         made = [Link(o, tuple(a for a, _ in found), tuple(b for _, b in found)) for o, found in pairs.items() if o]
         return made, rest
 
-    def _owner(self, column: str, earlier: Sequence[Card]) -> str:
+    def _owner(self, column: str, earlier: Sequence[TableRef]) -> str:
         """The earlier card that has a column: the first one known to, else the last."""
         for card in earlier:
             known = self.names.table(card.table) if card.table else None
@@ -395,7 +405,7 @@ class _Reader:
                 return card.alias
         return earlier[-1].alias if earlier else ""
 
-    def _pair(self, leaf: Leaf, alias: str, earlier: Sequence[Card]) -> tuple[str, str, str] | None:
+    def _pair(self, leaf: Predicate, alias: str, earlier: Sequence[TableRef]) -> tuple[str, str, str] | None:
         sides = []
         for said in (leaf.left, leaf.right):
             tokens = tokens_of(said)
@@ -411,11 +421,11 @@ class _Reader:
 
     # --- conditions --------------------------------------------------------------------------------------------
 
-    def _clause_condition(self, places: dict[str, tuple[int, int]], clause: str) -> Leaf | Group | None:
+    def _clause_condition(self, places: dict[str, tuple[int, int]], clause: str) -> Predicate | Group | None:
         found = places.get(clause)
         return self.condition(found[0] + 1, found[1]) if found else None
 
-    def condition(self, low: int, high: int, outside: Span | None = None) -> Leaf | Group | None:
+    def condition(self, low: int, high: int, outside: Span | None = None) -> Predicate | Group | None:
         """The condition in the tokens low..high; `outside` is its place with brackets around it."""
         if low >= high:
             return None
@@ -454,9 +464,9 @@ class _Reader:
         )
         return is_one and not is_list and inner.low not in ("select", "with")
 
-    def _leaf(self, low: int, high: int, whole: Span) -> Leaf:
+    def _leaf(self, low: int, high: int, whole: Span) -> Predicate:
         if self.tokens[low].low == "not":
-            return Leaf(whole.text, whole.start, whole.end)
+            return Predicate(whole.text, whole.start, whole.end)
         for n in self._outer(low, high):
             token = self.tokens[n]
             stop = n + 1
@@ -481,8 +491,8 @@ class _Reader:
                 " ".join(t.low for t in self.tokens[n:stop])
             )  # fmt: skip
             right = self.span(stop, high).text if stop < high else ""
-            return Leaf(whole.text, whole.start, whole.end, left, sign, right)
-        return Leaf(whole.text, whole.start, whole.end)
+            return Predicate(whole.text, whole.start, whole.end, left, sign, right)
+        return Predicate(whole.text, whole.start, whole.end)
 
     def _touch(self, n: int) -> bool:
         return self.tokens[n - 1].end == self.tokens[n].start

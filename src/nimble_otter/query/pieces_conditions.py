@@ -10,7 +10,7 @@ from typing import Any
 from nimble_otter.errors import QueryError
 from nimble_otter.query.lazy import exp
 from nimble_otter.query.parsed import parse_sql
-from nimble_otter.query.pieces import CLAUSES, Group, Leaf, Pieces, Span, depths_of
+from nimble_otter.query.pieces import CLAUSES, Group, Predicate, QueryModel, Span, depths_of
 from nimble_otter.query.scopes import tokens_of
 
 SIGNS = ("=", "<>", "<", "<=", ">", ">=", "in", "not in", "like", "not like", "between", "is null", "is not null")
@@ -27,7 +27,7 @@ def has_comment(text: str) -> bool:
     return "--" in text or "/*" in text
 
 
-def _clause_place(pieces: Pieces, clause: str) -> int:
+def _clause_place(pieces: QueryModel, clause: str) -> int:
     """Where a clause that is not there yet goes. Raises: QueryError."""
     if not pieces.clauses:
         raise QueryError("There is no query yet.", "Add a table first.")
@@ -35,14 +35,14 @@ def _clause_place(pieces: Pieces, clause: str) -> int:
     return max(before)
 
 
-def with_clause(pieces: Pieces, clause: str, said: str) -> str:
+def with_clause(pieces: QueryModel, clause: str, said: str) -> str:
     if pieces.behind is not None and clause in ("order", "limit", "offset"):
         raise QueryError("What follows is kept as text.", "Order and limit of it are changed there.")
     at = _clause_place(pieces, clause)
     return f"{pieces.text[:at]}\n{_WORDS.get(clause, clause)} {said}{pieces.text[at:]}"
 
 
-def without_clause(pieces: Pieces, clause: str) -> str:
+def without_clause(pieces: QueryModel, clause: str) -> str:
     span = pieces.clauses[clause]
     head = pieces.text[: span.start]
     kept = head.rstrip() if not has_comment(head.rpartition("\n")[2]) else head
@@ -101,7 +101,7 @@ def _one(typed: str, is_text: bool, known: Collection[str], dialect: str) -> str
     return literal(typed, dialect) if is_number and is_text else typed
 
 
-def add_condition(pieces: Pieces, clause: str, said: str, path: Sequence[int] = (), word: str = "") -> str:
+def add_condition(pieces: QueryModel, clause: str, said: str, path: Sequence[int] = (), word: str = "") -> str:
     """With one more condition: in the group at `path`, or, with `word` and a single condition there, beside it."""
     said = _bracketed(said)
     node = pieces.node(clause, path)
@@ -132,9 +132,9 @@ def _bracketed(said: str) -> str:
     return f"({said})" if any(t.low == "or" and depth == 0 for t, depth in outside) else said
 
 
-def set_condition(pieces: Pieces, clause: str, path: Sequence[int], said: str) -> str:
+def set_condition(pieces: QueryModel, clause: str, path: Sequence[int], said: str) -> str:
     node = pieces.node(clause, path)
-    assert isinstance(node, Leaf)
+    assert isinstance(node, Predicate)
     return put(pieces.text, node, _bracketed(said) if path else said)
 
 
@@ -143,7 +143,7 @@ def said_of(left: str, sign: str, right: str) -> str:
     return f"{left} {sign}" if sign in ("is null", "is not null") or not right else f"{left} {sign} {right}"
 
 
-def remove_condition(pieces: Pieces, clause: str, path: Sequence[int]) -> str:
+def remove_condition(pieces: QueryModel, clause: str, path: Sequence[int]) -> str:
     """Without a condition or a group of them; comments beside it stay."""
     text = pieces.text
     if not path:
@@ -164,7 +164,7 @@ def remove_condition(pieces: Pieces, clause: str, path: Sequence[int]) -> str:
     return text[:low] + (kept if has_comment(kept) else "") + text[high:]
 
 
-def set_word(pieces: Pieces, clause: str, path: Sequence[int], word: str) -> str:
+def set_word(pieces: QueryModel, clause: str, path: Sequence[int], word: str) -> str:
     """And for or in a group, and back. A group in one of the other kind keeps to itself by brackets."""
     node = pieces.node(clause, path)
     assert isinstance(node, Group)

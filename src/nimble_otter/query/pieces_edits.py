@@ -12,7 +12,17 @@ from dataclasses import dataclass, replace
 from nimble_otter.errors import QueryError
 from nimble_otter.query.names import Names
 from nimble_otter.query.parsed import parse_sql
-from nimble_otter.query.pieces import CLAUSES, Card, Group, Item, Leaf, Pieces, Span, depths_of, read_pieces
+from nimble_otter.query.pieces import (
+    CLAUSES,
+    Group,
+    Item,
+    Predicate,
+    QueryModel,
+    Span,
+    TableRef,
+    depths_of,
+    read_pieces,
+)
 from nimble_otter.query.pieces_conditions import (
     add_condition,
     has_comment,
@@ -32,7 +42,7 @@ Quoted = Callable[[str], str]
 class Route:
     """A way to join a new table: `pairs` of (column of the earlier card, column of the new table) along one key."""
 
-    card: Card
+    card: TableRef
     pairs: tuple[tuple[str, str], ...]
 
     @property
@@ -45,7 +55,7 @@ class Route:
         return " and ".join(f"{own}.{q(mine)} = {q(alias)}.{q(its)}" for mine, its in self.pairs)
 
 
-def _again(before: Pieces, text: str, names: Names | None = None) -> Pieces:
+def _again(before: QueryModel, text: str, names: Names | None = None) -> QueryModel:
     return read_pieces(text, before.start, names or Names(()))
 
 
@@ -70,14 +80,14 @@ def one_expression(text: str, dialect: str) -> str:
 # --- lists: columns, groups, order -----------------------------------------------------------------------------------
 
 
-def _insert(pieces: Pieces, clause: str, items: Sequence[Item], new: str) -> str:
+def _insert(pieces: QueryModel, clause: str, items: Sequence[Item], new: str) -> str:
     if not items:
         return with_clause(pieces, clause, new)
     place = items[-1].end
     return f"{pieces.text[:place]}, {new}{pieces.text[place:]}"
 
 
-def _remove(pieces: Pieces, clause: str, items: Sequence[Item], at: int) -> str:
+def _remove(pieces: QueryModel, clause: str, items: Sequence[Item], at: int) -> str:
     if len(items) == 1:
         if clause == "select":
             raise QueryError("The last column stays: a query needs one.", "Add another first.")
@@ -93,7 +103,7 @@ def _remove(pieces: Pieces, clause: str, items: Sequence[Item], at: int) -> str:
     return text[:low] + (kept.rstrip(" ") if not kept.rstrip(" ").endswith("\n") else kept) + text[high:]
 
 
-def move_item(pieces: Pieces, clause: str, at: int, way: int) -> str:
+def move_item(pieces: QueryModel, clause: str, at: int, way: int) -> str:
     """An item changes places with its neighbour; comments and layout stay where they are."""
     items, to = _list(pieces, clause), at + way
     if not 0 <= to < len(items):
@@ -103,31 +113,31 @@ def move_item(pieces: Pieces, clause: str, at: int, way: int) -> str:
     return text[: first.start] + second.text + text[first.end : second.start] + first.text + text[second.end :]
 
 
-def _list(pieces: Pieces, clause: str) -> Sequence[Item]:
+def _list(pieces: QueryModel, clause: str) -> Sequence[Item]:
     return {"select": pieces.items, "group": pieces.groups, "order": pieces.orders}[clause]
 
 
-def remove_item(pieces: Pieces, clause: str, at: int) -> str:
+def remove_item(pieces: QueryModel, clause: str, at: int) -> str:
     """Without a column or a key of the order; a column goes from GROUP BY too."""
     text = _remove(pieces, clause, _list(pieces, clause), at)
     return _regrouped(pieces, text) if clause == "select" else text
 
 
-def add_item(pieces: Pieces, said: str, label: str = "") -> str:
+def add_item(pieces: QueryModel, said: str, label: str = "") -> str:
     """With one more expression in SELECT; in GROUP BY as well where the query is grouped by its columns."""
     if pieces.items and pieces.items[-1].is_star and len(pieces.items) == 1 and not pieces.cards:
         return put(pieces.text, pieces.items[0], said)
     return _regrouped(pieces, _insert(pieces, "select", pieces.items, f"{said} as {label}" if label else said))
 
 
-def set_said(pieces: Pieces, clause: str, at: int, said: str) -> str:
+def set_said(pieces: QueryModel, clause: str, at: int, said: str) -> str:
     """Another expression for an item, whose name or direction stays."""
     item = _list(pieces, clause)[at]
     text = put(pieces.text, Span(item.said, item.start, item.start + len(item.said)), said)
     return _regrouped(pieces, text) if clause == "select" else text
 
 
-def rename_item(pieces: Pieces, at: int, label: str, quoted: Quoted) -> str:
+def rename_item(pieces: QueryModel, at: int, label: str, quoted: Quoted) -> str:
     """The name of a column of the result; none takes it away."""
     item = pieces.items[at]
     if item.is_star:
@@ -136,7 +146,7 @@ def rename_item(pieces: Pieces, at: int, label: str, quoted: Quoted) -> str:
     return put(pieces.text, item, f"{item.said} as {quoted(named)}" if named else item.said)
 
 
-def set_function(pieces: Pieces, at: int, function: str, quoted: Quoted) -> str:
+def set_function(pieces: QueryModel, at: int, function: str, quoted: Quoted) -> str:
     """The figure that a column is made into ("" for none); all other columns are then what is grouped by."""
     item = pieces.items[at]
     if any(i.is_star for i in pieces.items) and not (item.is_star and function == "count"):
@@ -155,7 +165,7 @@ def set_function(pieces: Pieces, at: int, function: str, quoted: Quoted) -> str:
     return _regrouped(pieces, put(pieces.text, item, f"{said} as {quoted(label)}" if label else said))
 
 
-def _regrouped(before: Pieces, text: str) -> str:
+def _regrouped(before: QueryModel, text: str) -> str:
     """GROUP BY follows the columns, as long as it held just the columns that are no figures."""
     now = _again(before, text)
     was = _keys(before)
@@ -174,16 +184,16 @@ def _regrouped(before: Pieces, text: str) -> str:
     return put(text, Span("", first.start, last.end), ", ".join(wanted))
 
 
-def _keys(pieces: Pieces) -> list[str]:
+def _keys(pieces: QueryModel) -> list[str]:
     """What the query has to be grouped by: its columns, once one of them is a figure."""
     return [i.said for i in pieces.items if i.role == "key"] if pieces.has_aggregates else []
 
 
-def add_order(pieces: Pieces, said: str, descending: bool = False) -> str:
+def add_order(pieces: QueryModel, said: str, descending: bool = False) -> str:
     return _insert(pieces, "order", pieces.orders, f"{said} desc" if descending else said)
 
 
-def turn_order(pieces: Pieces, at: int) -> str:
+def turn_order(pieces: QueryModel, at: int) -> str:
     """Ascending for descending and back; NULLS FIRST and LAST stay."""
     item = pieces.orders[at]
     rest = re.sub(r"^(asc|desc)\b\s*", "", item.way)
@@ -191,7 +201,7 @@ def turn_order(pieces: Pieces, at: int) -> str:
     return put(pieces.text, item, f"{item.said} {way}".strip())
 
 
-def set_distinct(pieces: Pieces, on: bool) -> str:
+def set_distinct(pieces: QueryModel, on: bool) -> str:
     if on == pieces.is_distinct:
         return pieces.text
     if "select" not in pieces.clauses:
@@ -205,7 +215,7 @@ def set_distinct(pieces: Pieces, on: bool) -> str:
     )
 
 
-def set_limit(pieces: Pieces, limit: str) -> str:
+def set_limit(pieces: QueryModel, limit: str) -> str:
     """LIMIT as a number or parameter; "" for none."""
     limit = limit.strip()
     if limit and not re.fullmatch(r"\d+|:\w+", limit):
@@ -223,7 +233,7 @@ def set_limit(pieces: Pieces, limit: str) -> str:
 # --- tables ----------------------------------------------------------------------------------------------------------
 
 
-def routes(pieces: Pieces, names: Names, table: str) -> list[Route]:
+def routes(pieces: QueryModel, names: Names, table: str) -> list[Route]:
     """Every key along which a table can be joined to those in the query."""
     found = []
     for card in pieces.cards:
@@ -236,7 +246,7 @@ def routes(pieces: Pieces, names: Names, table: str) -> list[Route]:
 
 
 def add_table(
-    pieces: Pieces, names: Names, table: str, quoted: Quoted, route: Route | None = None, kind: str = "inner"
+    pieces: QueryModel, names: Names, table: str, quoted: Quoted, route: Route | None = None, kind: str = "inner"
 ) -> str:
     """With one more table, joined along a route; without one every row meets every row, until a condition is given."""
     if not pieces.items:
@@ -266,7 +276,7 @@ def add_table(
     return f"{head}\n{JOINS[kind]} {named} on {condition}{tail}"
 
 
-def _told_apart(pieces: Pieces, names: Names, table: str, quoted: Quoted) -> Pieces:
+def _told_apart(pieces: QueryModel, names: Names, table: str, quoted: Quoted) -> QueryModel:
     """Columns that the new table has too are written with their table from now on."""
     new = names.table(table)
     folded = {c.casefold() for c, _ in new.columns} if new is not None else set()
@@ -277,7 +287,7 @@ def _told_apart(pieces: Pieces, names: Names, table: str, quoted: Quoted) -> Pie
     return _again(pieces, qualify(pieces.text, pieces.start, names, quoted), names)
 
 
-def set_join(pieces: Pieces, at: int, kind: str) -> str:
+def set_join(pieces: QueryModel, at: int, kind: str) -> str:
     """Inner, left, right or full for the join of a card."""
     card = pieces.cards[at]
     if card.joined is None or card.condition is None:
@@ -285,12 +295,12 @@ def set_join(pieces: Pieces, at: int, kind: str) -> str:
     return put(pieces.text, card.joined, JOINS[kind])
 
 
-def set_route(pieces: Pieces, at: int, route: Route, quoted: Quoted) -> str:
+def set_route(pieces: QueryModel, at: int, route: Route, quoted: Quoted) -> str:
     """Another key for the join of a card."""
     return set_join_condition(pieces, at, route.condition(pieces.cards[at].alias, quoted))
 
 
-def set_join_condition(pieces: Pieces, at: int, said: str) -> str:
+def set_join_condition(pieces: QueryModel, at: int, said: str) -> str:
     """Another ON for the join of a card, as text."""
     card = pieces.cards[at]
     if card.joined is None or card.join == ",":
@@ -301,7 +311,7 @@ def set_join_condition(pieces: Pieces, at: int, said: str) -> str:
     return put(text, card.joined, "join")
 
 
-def remove_table(pieces: Pieces, at: int) -> tuple[str, int]:
+def remove_table(pieces: QueryModel, at: int) -> tuple[str, int]:
     """(text, count): without a table, and without the columns, conditions and keys of the order that speak of it, whose
     count is given. Raises: QueryError where other tables hang on it."""
     card = pieces.cards[at]
@@ -331,7 +341,7 @@ def remove_table(pieces: Pieces, at: int) -> tuple[str, int]:
         text, count = made, count + 1
 
 
-def _without_mention(pieces: Pieces, mention: re.Pattern[str]) -> str | None:
+def _without_mention(pieces: QueryModel, mention: re.Pattern[str]) -> str | None:
     for clause in ("order", "group", "select"):
         for at, item in enumerate(_list(pieces, clause)):
             if mention.search(item.said):
@@ -345,8 +355,8 @@ def _without_mention(pieces: Pieces, mention: re.Pattern[str]) -> str | None:
     return None
 
 
-def _mentioned(node: Leaf | Group | None, mention: re.Pattern[str]) -> list[int] | None:
-    if isinstance(node, Leaf):
+def _mentioned(node: Predicate | Group | None, mention: re.Pattern[str]) -> list[int] | None:
+    if isinstance(node, Predicate):
         return [] if mention.search(node.text) else None
     for at, part in enumerate(node.parts if node is not None else ()):
         path = _mentioned(part, mention)
@@ -358,14 +368,14 @@ def _mentioned(node: Leaf | Group | None, mention: re.Pattern[str]) -> list[int]
 # --- ticking columns -------------------------------------------------------------------------------------------------
 
 
-def is_of(item: Item, card: Card, column: str, pieces: Pieces, names: Names) -> bool:
+def is_of(item: Item, card: TableRef, column: str, pieces: QueryModel, names: Names) -> bool:
     """Whether an item is this column of this card, plainly."""
     if item.function or item.column.casefold() != column.casefold():
         return False
     return _is_alias(item.alias, card, pieces, names, column)
 
 
-def _is_alias(alias: str, card: Card, pieces: Pieces, names: Names, column: str) -> bool:
+def _is_alias(alias: str, card: TableRef, pieces: QueryModel, names: Names, column: str) -> bool:
     if alias:
         return alias.rpartition(".")[2].casefold() == card.alias.casefold()
     for other in pieces.cards:  # a bare name is of the first table that has it
@@ -375,7 +385,7 @@ def _is_alias(alias: str, card: Card, pieces: Pieces, names: Names, column: str)
     return card is pieces.cards[0]
 
 
-def ticked(pieces: Pieces, card: Card, names: Names) -> set[str]:
+def ticked(pieces: QueryModel, card: TableRef, names: Names) -> set[str]:
     """The columns of a card that the query gives, in folded letters; "*" among them where all are."""
     found = set()
     for item in pieces.items:
@@ -386,12 +396,12 @@ def ticked(pieces: Pieces, card: Card, names: Names) -> set[str]:
     return found
 
 
-def column_said(pieces: Pieces, card: Card, column: str, quoted: Quoted) -> str:
+def column_said(pieces: QueryModel, card: TableRef, column: str, quoted: Quoted) -> str:
     """A column as the query writes it: with its table where there are several."""
     return f"{quoted(card.alias)}.{quoted(column)}" if len(pieces.cards) > 1 else quoted(column)
 
 
-def tick(pieces: Pieces, card: Card, column: str, on: bool, names: Names, quoted: Quoted) -> str:
+def tick(pieces: QueryModel, card: TableRef, column: str, on: bool, names: Names, quoted: Quoted) -> str:
     """With or without a column of a table in SELECT."""
     if on:
         return add_item(pieces, column_said(pieces, card, column, quoted))
@@ -405,7 +415,7 @@ def tick(pieces: Pieces, card: Card, column: str, on: bool, names: Names, quoted
     return pieces.text
 
 
-def only_columns(pieces: Pieces, card: Card, names: Names, quoted: Quoted, on: bool) -> str:
+def only_columns(pieces: QueryModel, card: TableRef, names: Names, quoted: Quoted, on: bool) -> str:
     """All columns of a card, or none of them."""
     known = names.table(card.table)
     text = pieces.text

@@ -10,7 +10,7 @@ from typing import Any
 from nimble_otter.errors import ConditionError, Place
 from nimble_otter.query.lazy import exp
 from nimble_otter.table.conditions import Frame, Literal, Operand, Windowed
-from nimble_otter.table.forms import parse_span
+from nimble_otter.table.text_format import parse_span
 from nimble_otter.table.windows import WINDOWS
 
 _NAMES = {

@@ -16,9 +16,9 @@ from nimble_otter.send.texts import by_code, even_times, moments, numbers, put_e
 from nimble_otter.sources.texts import postgresql_text
 from nimble_otter.table import MISSING, Column, Field, Kind
 from nimble_otter.table.columns import TEXT_BYTES, CodedText
-from nimble_otter.table.doubles import in_powers, misread
-from nimble_otter.table.forms import render
+from nimble_otter.table.doubles import exact_literal, loses_precision
 from nimble_otter.table.show import plain
+from nimble_otter.table.text_format import render
 
 _CONTROL = re.compile(rb"[\x00-\x08\x0b-\x1f\x7f\\]")
 
@@ -45,8 +45,8 @@ class Literals:
         if found is not None and column.kind is Kind.FLOAT and self._dialect == "sqlite":
             values = column.data.tolist()
             long = [place for place, text in enumerate(found) if len(text) > 15]
-            for place in misread([found[p].decode() for p in long], [values[p] for p in long]):
-                found[long[place]] = in_powers(values[long[place]]).encode()
+            for place in loses_precision([found[p].decode() for p in long], [values[p] for p in long]):
+                found[long[place]] = exact_literal(values[long[place]]).encode()
         if found is not None:
             return found
         if column.kind is Kind.BOOL:

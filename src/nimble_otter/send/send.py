@@ -20,9 +20,9 @@ from typing import Any
 from nimble_otter.errors import SendError
 from nimble_otter.files import clear_parts, locked, replacing
 from nimble_otter.send import formats
-from nimble_otter.send.beside import Beside
 from nimble_otter.send.format import Format, Output, Rows, settings
 from nimble_otter.send.naming import numbered
+from nimble_otter.send.sidecar_files import Beside
 from nimble_otter.stop import NEVER, Progress, StopToken
 
 log = logging.getLogger(__name__)

@@ -19,8 +19,8 @@ import orjson
 from nimble_otter.errors import SendError
 from nimble_otter.send.format import Option, Output
 from nimble_otter.table import MISSING, Column, Field, Kind, uuids
+from nimble_otter.table.column_format import ColumnFormat, number_text, time_text
 from nimble_otter.table.columns import TEXT_BYTES, BufferText, CodedText
-from nimble_otter.table.looks import Look, number_text, time_text
 from nimble_otter.table.show import plain, shown
 
 _ARRAY = orjson.OPT_SERIALIZE_NUMPY
@@ -273,7 +273,7 @@ def one(value: Any, field: Field, spell: Spelling) -> bytes:
     return text.encode(*TEXT_BYTES)
 
 
-def _looked(value: Any, field: Field, look: Look) -> str:
+def _looked(value: Any, field: Field, look: ColumnFormat) -> str:
     """As the grid shows it, but without groups between the digits."""
     if isinstance(value, (int, float)) and not isinstance(value, bool) and np.isfinite(value):
         return number_text(value, replace(look, groups=False), "")

@@ -14,9 +14,9 @@ from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import SourceError
 from nimble_otter.query.parsed import nearest
-from nimble_otter.sources.answer import Explained, sever
 from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
 from nimble_otter.sources.reflect import Written, describe, label_of, read_checks, read_tables, read_unique
+from nimble_otter.sources.result_stream import Explained, sever
 from nimble_otter.sources.texts import names_in
 from nimble_otter.stop import NEVER, StopToken
 

@@ -158,7 +158,7 @@ class _Documents:
                 values = [_pick(document, path) for document in batch]
             self._types[place].update(map(type, values))
             columns.append(values)
-            stop.give_way()
+            stop.yield_control()
         self._builder.append_columns(columns, len(batch), stop)
         self.rows += len(batch)
 

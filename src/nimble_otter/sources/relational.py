@@ -15,14 +15,14 @@ from typing import TYPE_CHECKING, Any
 from nimble_otter.errors import ChangeError, LostError, OutcomeUnknown, QueryError, SourceError
 from nimble_otter.query.effects import Effect, Verdict, changes_catalogue, names_a_writer
 from nimble_otter.query.statements import find_parameters, mark_parameters
-from nimble_otter.sources.answer import FIRST, Answer, results
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.catalogued import Catalogued
 from nimble_otter.sources.facts import Ask, TableFacts
 from nimble_otter.sources.guard import parser_dialect, refuse_writing, verdict_of
-from nimble_otter.sources.held import Held, HeldTransaction
+from nimble_otter.sources.open_transaction import HeldTransaction, OpenTransaction
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.reflect import read_tables, word_of
+from nimble_otter.sources.result_stream import FIRST, Answer, results
 from nimble_otter.sources.session import Bound, Done
 from nimble_otter.sources.source import Executed, LongColumns, Request, Run, check_guarded, check_writable
 from nimble_otter.sources.texts import names_in, one_statement
@@ -213,7 +213,7 @@ class Relational(Catalogued):
         return Executed(tuple(tables), affected, tuple(messages))
 
     @property
-    def held(self) -> Held | None:
+    def held(self) -> OpenTransaction | None:
         """The transaction that is open."""
         return self._held.told if self._held is not None else None
 

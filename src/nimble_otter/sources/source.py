@@ -17,7 +17,7 @@ from nimble_otter.errors import ChangeError, ConnectError
 from nimble_otter.query.effects import Verdict
 from nimble_otter.sources import drivers
 from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
-from nimble_otter.sources.held import Held
+from nimble_otter.sources.open_transaction import OpenTransaction
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.secrets import recall
 from nimble_otter.sources.trace import Origin
@@ -160,7 +160,7 @@ class Connection(Protocol):
         ChangeError where writing is not possible; OutcomeUnknown when the connection is lost meanwhile."""
 
     @property
-    def held(self) -> Held | None:
+    def held(self) -> OpenTransaction | None:
         """The transaction that is open, if there is one; everything executed goes into it."""
 
     def begin(self) -> None:

@@ -14,8 +14,8 @@ from nimble_otter.sources.source import Connection, LongColumns, Request
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Column, Kind, Table
 from nimble_otter.table.columns import BufferText, CodedText, Ids
-from nimble_otter.table.forms import render
 from nimble_otter.table.show import LONGEST, plain
+from nimble_otter.table.text_format import render
 
 _AT_ONCE = 20
 _STRETCH = 1 << 13
@@ -121,7 +121,7 @@ def _over(column: Column, stop: StopToken) -> Ids:
         return np.zeros(0, np.int64)
     hits: list[int] = []
     for start in range(0, len(some), _STRETCH):
-        stop.give_way()
+        stop.yield_control()
         ids = some[start : start + _STRETCH]
         pairs = zip(ids.tolist(), column.values(ids), strict=True)
         hits += [n for n, v in pairs if isinstance(v, (str, bytes)) and len(v) > LONGEST]

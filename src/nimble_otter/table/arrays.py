@@ -13,13 +13,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from nimble_otter.table import moments
-from nimble_otter.table.amounts import EXACT_FLOAT, as_floats, largest
+from nimble_otter.table import datetime_ops
 from nimble_otter.table.build import column_of
 from nimble_otter.table.columns import Column, Ids, Kind, Mask, Table, blanked
 from nimble_otter.table.combine import chained
 from nimble_otter.table.conditions import Call, Case, ColumnAt, Literal, Node, Operand
 from nimble_otter.table.functions import rounded
+from nimble_otter.table.numeric import EXACT_FLOAT, as_floats, largest
 
 EXACT = 1 << 62
 """Whole numbers whose result stays below this are worked out as int64; others value by value."""
@@ -101,10 +101,10 @@ def _of_moments(operand: Call, table: Table, ids: Ids, truth: Truth) -> Column |
     if column is None:
         return None
     if operand.name == "moved":
-        return moments.moved(column, said[0]) if len(said) == 1 and type(said[0]) is int else None
+        return datetime_ops.moved(column, said[0]) if len(said) == 1 and type(said[0]) is int else None
     if len(said) != 1 or not isinstance(said[0], str):
         return None
-    return (moments.part_of if operand.name == "extract" else moments.cut)(column, said[0])
+    return (datetime_ops.part_of if operand.name == "extract" else datetime_ops.cut)(column, said[0])
 
 
 def _case(operand: Case, table: Table, ids: Ids, truth: Truth) -> Column | None:
@@ -192,7 +192,7 @@ def _added(sign: int) -> Callable[..., Column | None]:
     def add(left: Column, right: Column) -> Column | None:
         empty = _either(left, right)
         if not (left.kind.is_number and right.kind.is_number):
-            return moments.added(left, right, sign, empty)
+            return datetime_ops.added(left, right, sign, empty)
         if Kind.FLOAT in (left.kind, right.kind):
             return _doubles(np.add if sign > 0 else np.subtract, left, right)
         pair = _in_one_scale(left, right)
@@ -217,7 +217,7 @@ def _doubles(by: Callable[..., Any], left: Column, right: Column) -> Column:
 def _multiplied(left: Column, right: Column) -> Column | None:
     empty = _either(left, right)
     if not (left.kind.is_number and right.kind.is_number):
-        return moments.times(left, right, empty)
+        return datetime_ops.times(left, right, empty)
     if Kind.FLOAT in (left.kind, right.kind):
         return _doubles(np.multiply, left, right)
     if _most(left) * _most(right) >= EXACT or left.scale + right.scale > 15:
@@ -335,5 +335,5 @@ _ARRAYS: dict[str, Callable[..., Column | None]] = {
     "+": _added(1), "-": _added(-1), "*": _multiplied, "/": _divided, "neg": _negated, "abs": _absolute,
     "round": _rounded, "%": _remainder, "sqrt": _root, "nullif": _nullif,
     "floor": _whole(np.floor), "ceil": _whole(np.ceil), "trunc": _whole(np.trunc),
-    "days": lambda a, b: moments.days_between(a, b, _either(a, b)),
+    "days": lambda a, b: datetime_ops.days_between(a, b, _either(a, b)),
 }  # fmt: skip

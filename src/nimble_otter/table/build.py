@@ -15,8 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nimble_otter.stop import NEVER, StopToken
-from nimble_otter.table import forms, uuids
-from nimble_otter.table.amounts import EXACT_FLOAT, are_numbers
+from nimble_otter.table import text_format, uuids
 from nimble_otter.table.columns import (
     EPOCH,
     EPOCH_DAY,
@@ -30,7 +29,8 @@ from nimble_otter.table.columns import (
     Missing,
     Table,
 )
-from nimble_otter.table.grow import Codes, Grow
+from nimble_otter.table.growable import Codes, GrowableArray
+from nimble_otter.table.numeric import EXACT_FLOAT, are_numbers
 
 MANY_WORDS = 1000
 """Above so many different texts a column goes over from dictionary codes to one buffer of UTF-8."""
@@ -92,14 +92,14 @@ class ColumnBuilder:
         self.kind: Kind | None = None
         self.scale = 0
         self.rows = 0
-        self._data = Grow(np.int8)
-        self._empty: Grow | None = None
-        self._missing: Grow | None = None
-        self._whole: Grow | None = None
+        self._data = GrowableArray(np.int8)
+        self._empty: GrowableArray | None = None
+        self._missing: GrowableArray | None = None
+        self._whole: GrowableArray | None = None
         self._new_whole: NDArray[np.bool_] | None = None
         self._codes: Codes | None = None
-        self._bytes: Grow | None = None
-        self._ends = Grow(np.int64)
+        self._bytes: GrowableArray | None = None
+        self._ends = GrowableArray(np.int64)
         self._held: set[type] = set()
 
     @property
@@ -193,9 +193,9 @@ class ColumnBuilder:
     def _first_kind(self, values: Sequence[Any], types: set[type]) -> Kind:
         if self.hint in (Kind.TIME, Kind.DATE) and types == {str}:
             first = next(v for v in values if isinstance(v, str))
-            self.form = forms.form_of(first, self.hint)
-            if not self.form and forms.parse([first], f"%Y-%m-%d %H:%M:%S{forms.ANY}") is not None:
-                self.form = f"%Y-%m-%d %H:%M:%S{forms.ANY}"
+            self.form = text_format.form_of(first, self.hint)
+            if not self.form and text_format.parse([first], f"%Y-%m-%d %H:%M:%S{text_format.ANY}") is not None:
+                self.form = f"%Y-%m-%d %H:%M:%S{text_format.ANY}"
             if self.form:
                 return self.hint
         if self.hint in (Kind.DECIMAL, Kind.UUID) and types == {str}:
@@ -213,7 +213,7 @@ class ColumnBuilder:
 
     def _start(self, kind: Kind) -> None:
         self.kind = kind
-        self._data = Grow(_DTYPES[kind])
+        self._data = GrowableArray(_DTYPES[kind])
         if kind is Kind.TEXT:
             self._codes = Codes()
             self._codes[""]  # code 0, so that rows without a value hold a valid code
@@ -248,11 +248,11 @@ class ColumnBuilder:
         elif kind in (Kind.TIME, Kind.DATE) and self.form:
             self._need(types <= {str}, Kind.OBJECT)
             self._need(_only_gone(values, mask), Kind.TEXT)
-            filled = values if mask is None else [v or forms.FILLERS[self.form] for v in values]
-            array_or_none = forms.parse(filled, self.form)
+            filled = values if mask is None else [v or text_format.FILLERS[self.form] for v in values]
+            array_or_none = text_format.parse(filled, self.form)
             stored = self._data.view() if self._empty is None else self._data.view()[~self._empty.view()]
-            if array_or_none is None and (wider := forms.widen(self.form, stored)):
-                array_or_none = forms.parse([v or forms.FILLERS[wider] for v in values], wider)
+            if array_or_none is None and (wider := text_format.widen(self.form, stored)):
+                array_or_none = text_format.parse([v or text_format.FILLERS[wider] for v in values], wider)
                 self.form = self.form if array_or_none is None else wider
             self._need(array_or_none is not None, Kind.TEXT)
             assert array_or_none is not None
@@ -269,8 +269,8 @@ class ColumnBuilder:
             self._append_styled(kind, values, types, mask)
         elif kind is Kind.DECIMAL and self.hint is kind and types == {str}:
             self._need(_only_gone(values, mask))
-            filler = forms.zero_of(next(filter(None, values)))
-            found = forms.parse_decimals(values if mask is None else [v or filler for v in values])
+            filler = text_format.zero_of(next(filter(None, values)))
+            found = text_format.parse_decimals(values if mask is None else [v or filler for v in values])
             self._need(found is not None)
             assert found is not None
             if not self.rows or (self._empty is not None and self._empty.view().all()):
@@ -295,7 +295,7 @@ class ColumnBuilder:
         is_new = not self.form and not stored.any()
         if is_new or self.form:
             largest = int(np.abs(stored).max(initial=0)) if kind is Kind.SPAN and not is_new else 0
-            at_once = forms.read_styled_at_once(texts, kind, self.form, is_new, largest)
+            at_once = text_format.read_styled_at_once(texts, kind, self.form, is_new, largest)
             if at_once is not None:
                 found, self.form = at_once
                 if mask is not None:
@@ -303,9 +303,9 @@ class ColumnBuilder:
                     found[~mask] = given
                 self._data.extend(found)
                 return
-        read = forms.read_styled(texts, kind)
-        if read is not None and texts and not (self.form and forms.keeps_letters(texts, read, self.form)):
-            form = forms.style_of(texts, read, kind) if is_new else ""
+        read = text_format.read_styled(texts, kind)
+        if read is not None and texts and not (self.form and text_format.keeps_letters(texts, read, self.form)):
+            form = text_format.style_of(texts, read, kind) if is_new else ""
             if form or kind is Kind.ZONED:
                 self.form = form
             else:  # the form of before stays: it is needed to write what is stored as text
@@ -373,7 +373,7 @@ class ColumnBuilder:
         old = self.finish()
         stored = old.values()
         if self.form and kind is not Kind.BOOL:
-            stored = forms.render_all(stored, self.form)
+            stored = text_format.render_all(stored, self.form)
         elif old.kind is Kind.ZONED and kind is Kind.TEXT:
             stored = [v if v is None or v is MISSING else v.isoformat(" ") for v in stored]
         if kind is Kind.FLOAT and any(abs(v) > EXACT_FLOAT for v in stored if type(v) is int):
@@ -389,7 +389,7 @@ class ColumnBuilder:
         else:
             self._pad(rows)
         if self._new_whole is not None:
-            self._whole = Grow(np.bool_)
+            self._whole = GrowableArray(np.bool_)
             self._whole.extend(self._new_whole)
         self._new_whole = None
         self.rows = rows
@@ -401,8 +401,8 @@ class ColumnBuilder:
             self._data.extend(np.fromiter(map(self._codes.__getitem__, values), np.int32, len(values)))
             if len(self._codes) > MANY_WORDS:
                 codes, words = self._data.view().tolist(), self._codes.words
-                self._codes, self._bytes = None, Grow(np.uint8, spare=8)
-                self._data, self._ends = Grow(np.int64), Grow(np.int64)
+                self._codes, self._bytes = None, GrowableArray(np.uint8, spare=8)
+                self._data, self._ends = GrowableArray(np.int64), GrowableArray(np.int64)
                 for start in range(0, len(codes), 65536):
                     self._append_buffer([words[code] for code in codes[start : start + 65536]])
             return
@@ -423,11 +423,11 @@ class ColumnBuilder:
         self._ends.extend(ends)
 
     def _mark(self, name: str, mask: NDArray[np.bool_] | None, count: int) -> None:
-        grown: Grow | None = getattr(self, name)
+        grown: GrowableArray | None = getattr(self, name)
         if grown is None:
             if mask is None:
                 return
-            grown = Grow(np.bool_)
+            grown = GrowableArray(np.bool_)
             grown.extend(np.zeros(self.rows, np.bool_))
             setattr(self, name, grown)
         grown.extend(np.zeros(count, np.bool_) if mask is None else mask)
@@ -469,14 +469,14 @@ class TableBuilder:
             return
         for builder, values in zip(self._builders, zip(*batch, strict=True), strict=True):
             builder.extend(values)
-            stop.give_way()
+            stop.yield_control()
         self.rows += len(batch)
 
     def append_columns(self, columns: Sequence[Sequence[Any]], count: int, stop: StopToken = NEVER) -> None:
         """Add rows given as one sequence of `count` values a field."""
         for builder, values in zip(self._builders, columns, strict=True):
             builder.extend(values)
-            stop.give_way()
+            stop.yield_control()
         self.rows += count
 
     def add_field(self, field: Field) -> None:

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from nimble_otter.table.looks import Look
+from nimble_otter.table.column_format import ColumnFormat
 from nimble_otter.table.uuids import texts_of
 
 Ids = NDArray[np.int64]
@@ -286,7 +286,7 @@ class Field:
     declared: str = ""
     form: str = ""
     note: str = ""
-    look: Look | None = None
+    look: ColumnFormat | None = None
     numbers: bool = False
     server: str = ""
     exact: str | None = None

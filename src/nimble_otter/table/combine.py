@@ -26,11 +26,11 @@ from nimble_otter.table.columns import (
     blanked,
     distinct_names,
 )
-from nimble_otter.table.forms import render_all
 from nimble_otter.table.group import group_view
-from nimble_otter.table.measures import Measure
+from nimble_otter.table.measures import Aggregate
 from nimble_otter.table.packing import order_by_codes
 from nimble_otter.table.show import plain
+from nimble_otter.table.text_format import render_all
 
 MOST_COLUMNS = 500
 """Columns that turning rows into columns may make."""
@@ -303,7 +303,7 @@ def sampled(view: View, count: int, seed: int) -> View:
 
 
 def pivoted(
-    view: View, keys: Sequence[int], column: int, measure: Measure, totals: bool = False, stop: StopToken = NEVER
+    view: View, keys: Sequence[int], column: int, measure: Aggregate, totals: bool = False, stop: StopToken = NEVER
 ) -> Table:
     """A row for each combination of the keys, a column for each value of `column`, the figure where they meet.
 

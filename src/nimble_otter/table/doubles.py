@@ -9,7 +9,7 @@ from contextlib import closing
 _AT_ONCE = 500
 
 
-def misread(texts: Sequence[str], values: Sequence[float]) -> list[int]:
+def loses_precision(texts: Sequence[str], values: Sequence[float]) -> list[int]:
     """Places of the finite numbers that SQLite would not read as the values that their texts mean (as `repr` writes
     them)."""
     wrong = []
@@ -21,7 +21,7 @@ def misread(texts: Sequence[str], values: Sequence[float]) -> list[int]:
     return wrong
 
 
-def in_powers(value: float) -> str:
+def exact_literal(value: float) -> str:
     """The number as a whole one times or divided by powers of two, which are all read and reckoned exactly."""
     over, under = value.as_integer_ratio()
     zeros = (over & -over).bit_length() - 1 if abs(over) > 1 << 53 else 0

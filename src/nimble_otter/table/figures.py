@@ -13,11 +13,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nimble_otter.stop import NEVER, StopToken
-from nimble_otter.table.amounts import as_amounts, as_floats, exact_sums, largest
 from nimble_otter.table.build import column_of
 from nimble_otter.table.codes import codes_of, small_codes
 from nimble_otter.table.columns import BufferText, CodedText, Column, Ids, Kind, Mask, Table, pick
-from nimble_otter.table.measures import Figure, Measure
+from nimble_otter.table.measures import Aggregate, AggregateFunction
+from nimble_otter.table.numeric import as_amounts, as_floats, exact_sums, largest
 from nimble_otter.table.packing import Words, keep_low, order_of, sort_words, stretches, whole_source
 from nimble_otter.table.show import plain
 
@@ -63,15 +63,21 @@ class Groups:
             self._codes = self._below[1].take(self._below[0].codes)
         return self._codes
 
-    def measure(self, measure: Measure, parent: Ids | None = None) -> Column:
+    def measure(self, measure: Aggregate, parent: Ids | None = None) -> Column:
         """One figure for each group. `parent` is the group above each: shares and running totals stay inside it."""
         self._stop.check()
         figure = measure.figure
-        if figure in (Figure.SHARE, Figure.RUNNING):
-            base = Measure(Figure.COUNT if measure.column is None else Figure.SUM, measure.column)
+        if figure in (AggregateFunction.SHARE, AggregateFunction.RUNNING):
+            base = Aggregate(
+                AggregateFunction.COUNT if measure.column is None else AggregateFunction.SUM, measure.column
+            )
             above = np.zeros(self.groups, np.int64) if parent is None else parent
-            return _share(self.measure(base), above) if figure is Figure.SHARE else _running(self.measure(base), above)
-        if measure.column is None or figure is Figure.COUNT:
+            return (
+                _share(self.measure(base), above)
+                if figure is AggregateFunction.SHARE
+                else _running(self.measure(base), above)
+            )
+        if measure.column is None or figure is AggregateFunction.COUNT:
             return Column(Kind.INT, self.counts)
         return self._part(measure.column, figure.needs_numbers).figure(measure)
 
@@ -135,19 +141,27 @@ class _Part:
     def forget(self) -> None:
         self._keys = None  # the way back knows this part
 
-    def figure(self, measure: Measure) -> Column:
+    def figure(self, measure: Aggregate) -> Column:
         figure = measure.figure
-        if figure is Figure.FILLED:
+        if figure is AggregateFunction.FILLED:
             return Column(Kind.INT, self.counts)
         if not self.counts.any():
-            return _nothing(self.groups) if figure is not Figure.DISTINCT else Column(Kind.INT, self.counts)
-        made: dict[Figure, Callable[[], Column]] = {
-            Figure.SUM: self._summed, Figure.MEAN: self._mean, Figure.MIN: lambda: self._extreme(largest=False),
-            Figure.MAX: lambda: self._extreme(largest=True), Figure.RANGE: self._range, Figure.SPREAD: self._spread,
-            Figure.MEDIAN: lambda: self._quantile(0.5), Figure.QUANTILE: lambda: self._quantile(measure.at),
-            Figure.DISTINCT: self._distinct, Figure.MODE: self._mode, Figure.LIST: self._list,
-            Figure.FIRST: lambda: self._at_end(last=False), Figure.LAST: lambda: self._at_end(last=True),
-        }  # fmt: skip
+            return _nothing(self.groups) if figure is not AggregateFunction.DISTINCT else Column(Kind.INT, self.counts)
+        made: dict[AggregateFunction, Callable[[], Column]] = {
+            AggregateFunction.SUM: self._summed,
+            AggregateFunction.MEAN: self._mean,
+            AggregateFunction.MIN: lambda: self._extreme(largest=False),
+            AggregateFunction.MAX: lambda: self._extreme(largest=True),
+            AggregateFunction.RANGE: self._range,
+            AggregateFunction.SPREAD: self._spread,
+            AggregateFunction.MEDIAN: lambda: self._quantile(0.5),
+            AggregateFunction.QUANTILE: lambda: self._quantile(measure.at),
+            AggregateFunction.DISTINCT: self._distinct,
+            AggregateFunction.MODE: self._mode,
+            AggregateFunction.LIST: self._list,
+            AggregateFunction.FIRST: lambda: self._at_end(last=False),
+            AggregateFunction.LAST: lambda: self._at_end(last=True),
+        }
         return made[figure]()
 
     # --- adding up ---------------------------------------------------------------------------------------------
@@ -233,7 +247,7 @@ class _Part:
             for part in stretches(0, len(keys)):
                 some = keys[part] if empty is None else np.where(empty[part], worst, keys[part])
                 better.at(ends, codes[part], some)
-                self._stop.give_way()
+                self._stop.yield_control()
         return ends
 
     def _range(self) -> Column:
@@ -424,7 +438,7 @@ def _added(data: NDArray[Any], codes: Ids, groups: int, stop: StopToken) -> NDAr
     sums = np.zeros(groups, np.int64)
     for part in stretches(0, len(data)):  # all at once would hold the interpreter
         np.add.at(sums, codes[part], data[part].astype(np.int64, copy=False))
-        stop.give_way()
+        stop.yield_control()
     return sums
 
 

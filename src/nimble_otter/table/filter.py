@@ -48,11 +48,11 @@ from nimble_otter.table.conditions import (
     Operand,
     Windowed,
 )
-from nimble_otter.table.forms import parse_span
 from nimble_otter.table.functions import FUNCTIONS, TOLERANT, as_kind, as_text, ordered
 from nimble_otter.table.patterns import like_regex, like_tester, required_text, tester
 from nimble_otter.table.search import Search, begins, equals, mask_of
 from nimble_otter.table.show import plain
+from nimble_otter.table.text_format import parse_span
 
 BLOCK = 1 << 18
 Bools = NDArray[np.bool_]

@@ -12,11 +12,11 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.codes import compressed, first_places, numbered
 from nimble_otter.table.columns import Column, Field, Ids, Table, View
 from nimble_otter.table.figures import Groups
-from nimble_otter.table.measures import Figure, Measure, check_measure, measured_field
+from nimble_otter.table.measures import Aggregate, AggregateFunction, check_measure, measured_field
 from nimble_otter.table.packing import order_by_codes, slots_of, stretches
 
 Further = Callable[[Table], tuple[Field, Column]]
-__all__ = ["Figure", "Grouped", "Level", "Measure", "group_view"]
+__all__ = ["Aggregate", "AggregateFunction", "Grouped", "Level", "group_view"]
 
 
 _FEW = 4
@@ -63,7 +63,7 @@ class Grouped:
 
     view: View
     keys: tuple[int, ...]
-    measures: tuple[Measure, ...]
+    measures: tuple[Aggregate, ...]
     levels: tuple[Level, ...]
     totals: Table
     further: tuple[Further, ...] = ()
@@ -84,7 +84,7 @@ class Grouped:
         return self.levels[-1].table
 
 
-def group_view(view: View, keys: Sequence[int], measures: Sequence[Measure], stop: StopToken = NEVER) -> Grouped:
+def group_view(view: View, keys: Sequence[int], measures: Sequence[Aggregate], stop: StopToken = NEVER) -> Grouped:
     """Group the view's rows. Empty keys make a group of their own. Raises: ConditionError, Stopped."""
     table, ids = view.table, view.row_ids()
     for measure in measures:
@@ -153,7 +153,7 @@ def _above(made: Groups, parent: Ids, first: Ids, count: int) -> tuple[Groups, I
     return made.above(parent, count), np.minimum.reduceat(first, starts)
 
 
-def _totals(table: Table, measures: Sequence[Measure], everything: Groups) -> Table:
+def _totals(table: Table, measures: Sequence[Aggregate], everything: Groups) -> Table:
     columns = [everything.measure(m) for m in measures]
     fields = [measured_field(table, m, c) for m, c in zip(measures, columns, strict=True)]
     return Table(tuple(fields), tuple(columns), 1)

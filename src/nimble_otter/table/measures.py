@@ -6,12 +6,12 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from nimble_otter.errors import ConditionError
-from nimble_otter.table.amounts import holds_numbers
+from nimble_otter.table.column_format import ColumnFormat
 from nimble_otter.table.columns import Column, Field, Kind, Table
-from nimble_otter.table.looks import Look
+from nimble_otter.table.numeric import holds_numbers
 
 
-class Figure(StrEnum):
+class AggregateFunction(StrEnum):
     """What can be worked out over the rows of a group. All but COUNT, SHARE and RUNNING pass over empty values; those
     two count rows, or add up a column where one is named."""
 
@@ -40,28 +40,37 @@ class Figure(StrEnum):
     @property
     def of_rows(self) -> bool:
         """Whether the figure can do without a column."""
-        return self in (Figure.COUNT, Figure.SHARE, Figure.RUNNING)
+        return self in (AggregateFunction.COUNT, AggregateFunction.SHARE, AggregateFunction.RUNNING)
 
 
 _NUMERIC = frozenset(
-    {Figure.SUM, Figure.MEAN, Figure.MEDIAN, Figure.RANGE, Figure.SPREAD, Figure.QUANTILE, Figure.SHARE, Figure.RUNNING}
+    {
+        AggregateFunction.SUM,
+        AggregateFunction.MEAN,
+        AggregateFunction.MEDIAN,
+        AggregateFunction.RANGE,
+        AggregateFunction.SPREAD,
+        AggregateFunction.QUANTILE,
+        AggregateFunction.SHARE,
+        AggregateFunction.RUNNING,
+    }
 )
 
 
 @dataclass(frozen=True, slots=True)
-class Measure:
+class Aggregate:
     """A figure of a column (of the rows themselves without one); `at` is where a QUANTILE lies, between 0 and 1."""
 
-    figure: Figure
+    figure: AggregateFunction
     column: int | None = None
     at: float = 0.5
 
     @property
     def words(self) -> str:
-        return f"{self.figure.value} {self.at:g}" if self.figure is Figure.QUANTILE else self.figure.value
+        return f"{self.figure.value} {self.at:g}" if self.figure is AggregateFunction.QUANTILE else self.figure.value
 
 
-def check_measure(table: Table, measure: Measure) -> None:
+def check_measure(table: Table, measure: Aggregate) -> None:
     """Raises: ConditionError where a column has no such figure."""
     if measure.column is None:
         return
@@ -71,13 +80,13 @@ def check_measure(table: Table, measure: Measure) -> None:
             f"{field.name} holds {field.kind.value}, which has no {measure.figure.value}.",
             "Use min, max, count, filled, distinct, first, last, most frequent or list.",
         )
-    if measure.figure is Figure.QUANTILE and not 0 <= measure.at <= 1:
+    if measure.figure is AggregateFunction.QUANTILE and not 0 <= measure.at <= 1:
         raise ConditionError("A quantile lies between 0 and 1.", "0.9 is the value that 9 of 10 rows stay below.")
 
 
-def measured_field(table: Table, measure: Measure, column: Column) -> Field:
+def measured_field(table: Table, measure: Aggregate, column: Column) -> Field:
     """What is known of the column of a figure."""
-    look = Look(style="percent", decimals=1) if measure.figure is Figure.SHARE else None
+    look = ColumnFormat(style="percent", decimals=1) if measure.figure is AggregateFunction.SHARE else None
     if measure.column is None:
         return Field("rows", column.kind, note=measure.words, look=look)
     source = table.fields[measure.column]

@@ -8,9 +8,9 @@ from typing import Any
 
 import numpy as np
 
-from nimble_otter.table.amounts import holds_numbers
 from nimble_otter.table.build import ColumnBuilder
 from nimble_otter.table.columns import Column, Field, Kind, Table
+from nimble_otter.table.numeric import holds_numbers
 
 
 def patched(
@@ -41,7 +41,7 @@ def patched(
 
 
 def _patched(column: Column, field: Field, own: Mapping[int, Any], more: Sequence[Any]) -> Column:
-    from nimble_otter.table.forms import render_all
+    from nimble_otter.table.text_format import render_all
 
     hint = field.kind if field.form or field.kind in (Kind.TIME, Kind.DATE, Kind.BOOL, Kind.UUID) else None
     builder = ColumnBuilder(hint)

@@ -10,10 +10,10 @@ from typing import Any
 import numpy as np
 
 from nimble_otter.stop import NEVER, StopToken
-from nimble_otter.table.amounts import as_amounts, as_floats, holds_numbers
 from nimble_otter.table.codes import counted
 from nimble_otter.table.columns import BufferText, Column, Ids, Kind, View, pick
-from nimble_otter.table.group import Figure, Measure, group_view
+from nimble_otter.table.group import Aggregate, AggregateFunction, group_view
+from nimble_otter.table.numeric import as_amounts, as_floats, holds_numbers
 
 MOST_PATTERNED = 20_000
 """Different texts whose forms are looked at, the most frequent first."""
@@ -127,7 +127,7 @@ def _shape(text: str) -> str:
 
 
 def _total(view: View, index: int, ids: Ids) -> Any:
-    totals = group_view(View(view.table, ids), [], [Measure(Figure.SUM, index)]).totals
+    totals = group_view(View(view.table, ids), [], [Aggregate(AggregateFunction.SUM, index)]).totals
     return totals.columns[0].value(0)
 
 

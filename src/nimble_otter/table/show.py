@@ -10,9 +10,9 @@ from dataclasses import replace
 from decimal import Decimal
 from typing import Any
 
+from nimble_otter.table.column_format import ColumnFormat, in_zone, number_text, time_text
 from nimble_otter.table.columns import MISSING, Field, Kind
-from nimble_otter.table.forms import span_text
-from nimble_otter.table.looks import Look, in_zone, number_text, time_text
+from nimble_otter.table.text_format import span_text
 
 THIN = "\u2009"
 LONGEST = 1 << 16
@@ -57,7 +57,7 @@ def shown(value: Any, field: Field | None = None) -> str:
     return plain(value)[:LONG]
 
 
-def _looked(value: Any, field: Field, look: Look) -> str | None:
+def _looked(value: Any, field: Field, look: ColumnFormat) -> str | None:
     """A value by the look of its column; None where that says nothing of it."""
     if isinstance(value, bool):
         return look.words[not value] if look.words else None

@@ -18,13 +18,13 @@ from numpy.typing import NDArray
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.stop import StopToken
-from nimble_otter.table.amounts import as_amounts, as_floats, exact_numbers, holds_numbers, largest
 from nimble_otter.table.arrays import EXACT
 from nimble_otter.table.build import column_of
 from nimble_otter.table.codes import changes, codes_of, counted_to, starts_of
 from nimble_otter.table.columns import DAY_US, Column, Field, Ids, Kind, Mask, Table, View
 from nimble_otter.table.combine import chained, spread, taken
 from nimble_otter.table.conditions import ColumnAt, Frame, Literal, Operand, Windowed
+from nimble_otter.table.numeric import as_amounts, as_floats, exact_numbers, holds_numbers, largest
 from nimble_otter.table.packing import stretches
 from nimble_otter.table.sort import SortKey, sort_view
 

@@ -37,19 +37,19 @@ class ChangesDrawer(Drawer):
     title = "Changes"
     rehearse_wanted = Signal()
     write_wanted = Signal()
-    take_back_wanted = Signal()
+    revert_wanted = Signal()
     row_wanted = Signal(int, int)
     said = Signal(str, bool)
 
     def __init__(self) -> None:
         super().__init__()
-        self.take_back = button("Revert", self._back, tip="Revert the selected cells, or all changes")
+        self.revert = button("Revert", self._back, tip="Revert the selected cells, or all changes")
         self.copy = button("Copy", self._copy, tip="Copy the statements")
         self.save = button("Save", self._save, tip="Save the statements as a script")
         self.review = button("Review", self._review, tip="Review the statements that reverse this write")
         self.rehearse = button("Rehearse", self.rehearse_wanted.emit, tip="Run them in a transaction and roll it back")
         self.write = button("Write", self.write_wanted.emit, "primary")
-        for made in (self.take_back, self.copy, self.save, self.review, self.rehearse, self.write):
+        for made in (self.revert, self.copy, self.save, self.review, self.rehearse, self.write):
             self.head.right.addWidget(made)
         self.list = ChangesList()
         self.list.selectionModel().currentChanged.connect(lambda *_: self._chosen())
@@ -79,45 +79,45 @@ class ChangesDrawer(Drawer):
     # --- filling -----------------------------------------------------------------------------------------------
 
     def refresh(self) -> None:
-        if self.isVisible() and self.session is not None and self.session.edits.count > 50:
+        if self.isVisible() and self.open_pull is not None and self.open_pull.edits.count > 50:
             self._late.start()  # many: not at every key
         else:
             self._fill()
 
     def _fill(self) -> None:
-        session = self.session
-        if session is None:
+        open_pull = self.open_pull
+        if open_pull is None:
             return
-        if session.reviewing is None and session.edits.count > _MANY and session.table is not None:
-            edits, table, target = session.edits.copied(), session.table, session.target
-            guard = session.pull.guard
-            session.jobs.submit(
-                LOCAL, f"{session.key} plan", lambda *_: make_plan(edits, table, target, guard),
-                lambda plan: self._show(plan, "") if session is self.session else None,
-                lambda problem: self._show(None, str(problem)) if session is self.session else None,
+        if open_pull.reviewing is None and open_pull.edits.count > _MANY and open_pull.table is not None:
+            edits, table, target = open_pull.edits.copied(), open_pull.table, open_pull.target
+            guard = open_pull.pull.guard
+            open_pull.jobs.submit(
+                LOCAL, f"{open_pull.key} plan", lambda *_: make_plan(edits, table, target, guard),
+                lambda plan: self._show(plan, "") if open_pull is self.open_pull else None,
+                lambda problem: self._show(None, str(problem)) if open_pull is self.open_pull else None,
             )  # fmt: skip
             return
         plan: Plan | None = None
         problem = ""
-        if session.reviewing is not None or (session.table is not None and session.edits.count):
+        if open_pull.reviewing is not None or (open_pull.table is not None and open_pull.edits.count):
             try:
-                plan = session.plans.plan()
+                plan = open_pull.plans.plan()
             except ChangeError as refused:
                 problem = str(refused)
         self._show(plan, problem)
 
     def _show(self, plan: Plan | None, problem: str) -> None:
-        session = self.session
-        assert session is not None
-        pending = session.edits.count if session.reviewing is None else len(session.reviewing.statements)
-        busy = session.jobs.is_running(f"{session.key} write")
-        report = session.report
-        names = [name for _, name in session.target.keys]
-        waiting = waiting_of(session.pending.waiting, names) if session.reviewing is None else []
-        is_done = not pending and session.reviewing is None and not waiting
-        pull, folder = session.pull, places.state_folder() / "reversals"
-        table = session.target.table.name if session.target.table is not None else ""
-        self._writes = all_writes(folder, pull.name, pull.source.name, session.uid, table) if is_done else []
+        open_pull = self.open_pull
+        assert open_pull is not None
+        pending = open_pull.edits.count if open_pull.reviewing is None else len(open_pull.reviewing.statements)
+        busy = open_pull.jobs.is_running(f"{open_pull.key} write")
+        report = open_pull.report
+        names = [name for _, name in open_pull.target.keys]
+        waiting = waiting_of(open_pull.pending.waiting, names) if open_pull.reviewing is None else []
+        is_done = not pending and open_pull.reviewing is None and not waiting
+        pull, folder = open_pull.pull, places.state_folder() / "reversals"
+        table = open_pull.target.table.name if open_pull.target.table is not None else ""
+        self._writes = all_writes(folder, pull.name, pull.source.name, open_pull.uid, table) if is_done else []
         same = plan is not None and self._plan is not None and len(plan.statements) == len(self._plan.statements)
         at = self.list.at if same else 0
         self._plan = plan
@@ -135,31 +135,31 @@ class ChangesDrawer(Drawer):
         self._is_filling = False
         self._say_head(plan, pending)
         self._fill_text()
-        self.side.fill(session, pending, problem, self._outcome())
-        words = "Write back" if session.reviewing is not None else "Write"
+        self.side.fill(open_pull, pending, problem, self._outcome())
+        words = "Write back" if open_pull.reviewing is not None else "Write"
         many = f"{words} {grouped(pending)} change{'s' if pending != 1 else ''}"
         self.write.setText(many if pending else "Write")
-        self.take_back.setText("Leave it" if session.reviewing is not None else "Revert")
+        self.revert.setText("Leave it" if open_pull.reviewing is not None else "Revert")
         self.review.setVisible(is_done and bool(self._writes))
-        for made in (self.take_back, self.rehearse, self.write):
+        for made in (self.revert, self.rehearse, self.write):
             made.setVisible(not is_done or not self._writes)
             made.setEnabled(bool(pending) and not busy)
-        self.take_back.setEnabled(bool(pending or waiting) and not busy)
+        self.revert.setEnabled(bool(pending or waiting) and not busy)
         self.copy.setEnabled(bool(self.text.toPlainText()))
         self.save.setEnabled(self.copy.isEnabled())
 
     def _say_head(self, plan: Plan | None, pending: int) -> None:
-        session = self.session
-        assert session is not None
+        open_pull = self.open_pull
+        assert open_pull is not None
         if plan is None:
-            waits = session.pending.waiting_count
+            waits = open_pull.pending.waiting_count
             said = f"{grouped(waits)} wait for their rows" if waits else "nothing pending"
             self.head.words.setText(said if not pending else "")
             return
-        if session.reviewing is not None:
+        if open_pull.reviewing is not None:
             self.head.words.setText(f"putting back {grouped(pending)} of {plan.table} · by {plan.matched_by}")
             return
-        hidden, waits = self._hidden(), session.pending.waiting_count
+        hidden, waits = self._hidden(), open_pull.pending.waiting_count
         said = f"{grouped(pending)} to write · by {plan.matched_by}"
         self.head.words.setText(
             said
@@ -169,11 +169,11 @@ class ChangesDrawer(Drawer):
 
     def _hidden(self) -> int:
         """Pending rows that a filter has taken out of sight."""
-        session = self.session
-        shaped = session.shaped if session is not None else None
-        if session is None or shaped is None or shaped.grouped is not None or shaped.view.ids is None:
+        open_pull = self.open_pull
+        shaped = open_pull.shaped if open_pull is not None else None
+        if open_pull is None or shaped is None or shaped.grouped is not None or shaped.view.ids is None:
             return 0
-        touched = {*session.edits.edited_rows, *session.edits.deleted}
+        touched = {*open_pull.edits.edited_rows, *open_pull.edits.deleted}
         if not touched:
             return 0
         shown = set(shaped.view.ids.tolist()) & touched
@@ -186,20 +186,20 @@ class ChangesDrawer(Drawer):
         return self._plan.statements[at] if self._plan is not None and 0 <= at < len(self._plan.statements) else None
 
     def _outcome(self) -> Outcome | None:
-        statement, report = self._statement(), self.session.report if self.session is not None else None
+        statement, report = self._statement(), self.open_pull.report if self.open_pull is not None else None
         if statement is None or report is None:
             return None
         return next((o for o in report.outcomes if o.statement.row_id == statement.row_id), None)
 
     def _chosen(self) -> None:
         """Another row was chosen: its statement comes into sight."""
-        if self._is_filling or self.session is None:
+        if self._is_filling or self.open_pull is None:
             return
         if self._plan is None or self._page != max(0, self.list.at) // AT_ONCE:
             self._fill_text()
         self._mark()
-        pending = self.session.edits.count if self.session.reviewing is None else 1
-        self.side.fill(self.session, pending, "", self._outcome())
+        pending = self.open_pull.edits.count if self.open_pull.reviewing is None else 1
+        self.side.fill(self.open_pull, pending, "", self._outcome())
 
     def _caret_moved(self) -> None:
         """The caret went to another statement: its row is chosen."""
@@ -211,13 +211,13 @@ class ChangesDrawer(Drawer):
             self.list.choose(self._page * AT_ONCE + at)
 
     def _fill_text(self) -> None:
-        session, plan = self.session, self._plan
-        assert session is not None
+        open_pull, plan = self.open_pull, self._plan
+        assert open_pull is not None
         self._is_filling = True
         if plan is None:
             chosen = self._writes[self.list.at] if 0 <= self.list.at < len(self._writes) else None
             try:
-                self.text.setPlainText(chosen.script.read_text("utf-8") if chosen is not None else session.reversal)
+                self.text.setPlainText(chosen.script.read_text("utf-8") if chosen is not None else open_pull.reversal)
             except OSError as problem:
                 self.text.setPlainText(f"-- {problem.strerror}: {chosen.script.name if chosen else ''}")
             self._lines = []
@@ -226,7 +226,7 @@ class ChangesDrawer(Drawer):
         self._page = max(0, self.list.at) // AT_ONCE
         first = self._page * AT_ONCE
         shown = plan.statements[first : first + AT_ONCE]
-        report = session.report
+        report = open_pull.report
         outcomes = {o.statement.row_id: o for o in report.outcomes} if report is not None else {}
         parks = render_parks(plan) if not first and plan.parks else []
         lines: list[str] = [f"{plan.comment} first, because rows swap unique values", *parks] if parks else []
@@ -247,12 +247,12 @@ class ChangesDrawer(Drawer):
 
     def _mark(self) -> None:
         """The chosen statement has a ground of its own; conflicts stand out by weight and colour."""
-        plan, session = self._plan, self.session
-        if plan is None or session is None:
+        plan, open_pull = self._plan, self.open_pull
+        if plan is None or open_pull is None:
             self.text.setExtraSelections([])
             return
         first, found = self._page * AT_ONCE, []
-        report = session.report
+        report = open_pull.report
         bad = {o.statement.row_id for o in report.conflicts} if report is not None else set()
         for n, line in enumerate(self._lines):
             statement = plan.statements[first + n]
@@ -284,8 +284,8 @@ class ChangesDrawer(Drawer):
 
     def _go_to_row(self) -> None:
         statement = self._statement()
-        if statement is not None and self.session is not None and self.session.reviewing is None:
-            places = {info.name: at for at, info in self.session.target.columns}
+        if statement is not None and self.open_pull is not None and self.open_pull.reviewing is None:
+            places = {info.name: at for at, info in self.open_pull.target.columns}
             at = next((places[name] for name, _ in statement.values if name in places), -1)
             self.row_wanted.emit(statement.row_id, at)
 
@@ -293,28 +293,28 @@ class ChangesDrawer(Drawer):
         self._go_to_row()
 
     def _resolve(self, outcome: Outcome, names: list[str], mine: bool) -> None:
-        if self.session is not None:
-            self.session.plans.resolve(outcome, names, mine)
+        if self.open_pull is not None:
+            self.open_pull.plans.resolve(outcome, names, mine)
 
     def _set_guard(self, guard: str) -> None:
-        if self.session is not None:
-            self.session.plans.set_guard(guard)
+        if self.open_pull is not None:
+            self.open_pull.plans.set_guard(guard)
 
     def _match_by_values(self) -> None:
-        if self.session is not None:
-            self.session.plans.match_by_values()
+        if self.open_pull is not None:
+            self.open_pull.plans.match_by_values()
 
     def _back(self) -> None:
-        if self.session is not None and self.session.reviewing is not None:
-            self.session.plans.review(None)
+        if self.open_pull is not None and self.open_pull.reviewing is not None:
+            self.open_pull.plans.review(None)
         else:
-            self.take_back_wanted.emit()
+            self.revert_wanted.emit()
 
     def _review(self) -> None:
-        if self.session is None or not 0 <= self.list.at < len(self._writes):
+        if self.open_pull is None or not 0 <= self.list.at < len(self._writes):
             return
         try:
-            self.session.plans.review(load_reversal(self._writes[self.list.at].path))
+            self.open_pull.plans.review(load_reversal(self._writes[self.list.at].path))
         except OtterError as problem:
             self.said.emit(str(problem), True)
 
@@ -330,11 +330,11 @@ class ChangesDrawer(Drawer):
 
     def _save(self) -> None:
         """The statements as a script for the server's own client."""
-        session = self.session
-        if session is None:
+        open_pull = self.open_pull
+        if open_pull is None:
             return
         ends = ".js" if self._plan is not None and self._plan.dialect == "documents" else ".sql"
-        first = str(Path.home() / f"{session.pull.name}{ends}")
+        first = str(Path.home() / f"{open_pull.pull.name}{ends}")
         name, _ = QFileDialog.getSaveFileName(self, "Save the statements", first, f"Script (*{ends})")
         if not name:
             return

@@ -34,37 +34,37 @@ class ChangesSide(QScrollArea):
         self.setWidget(boxed(self._lines, "raised"))
         self.setFixedWidth(WIDTH)
 
-    def fill(self, session: OpenPull, pending: int, problem: str, chosen: Outcome | None) -> None:
+    def fill(self, open_pull: OpenPull, pending: int, problem: str, chosen: Outcome | None) -> None:
         """Bring it up to date; `chosen` is the outcome of the row that is looked at."""
         clear(self._lines)
-        report = session.report
-        if waits := session.pending.waiting_count:
+        report = open_pull.report
+        if waits := open_pull.pending.waiting_count:
             rows = "1 change waits for its row" if waits == 1 else f"{grouped(waits)} changes wait for their rows"
             self.note(f"{rows}: a query that has {'it' if waits == 1 else 'them'} shows and writes them.", "amber_ink")
-            self._lines.addLayout(row(button("Revert what waits", session.changes.revert_waiting), None))
-        if session.in_doubt:
+            self._lines.addLayout(row(button("Revert what waits", open_pull.changes.revert_waiting), None))
+        if open_pull.in_doubt:
             self.note("The outcome of the last write is not known yet. Write checks it first.", "plum")
         if problem:
             self.note(problem, "plum")
-        elif waits and not session.edits.count and session.reviewing is None:
+        elif waits and not open_pull.edits.count and open_pull.reviewing is None:
             if report is not None and report.is_written:
                 self._written(report)
-        elif session.reviewing is not None:
+        elif open_pull.reviewing is not None:
             self.note("This reverses what was written. It is rehearsed and written like any change.", "muted")
-            self._found(report, chosen, session.target.dialect == "documents")
+            self._found(report, chosen, open_pull.target.dialect == "documents")
         elif pending:
-            self._found(report, chosen, session.target.dialect == "documents")
-            self._guard(session)
+            self._found(report, chosen, open_pull.target.dialect == "documents")
+            self._guard(open_pull)
         elif report is not None and report.is_written:
             self._written(report)
-        elif not session.target.is_open:
-            self.note(session.target.reason, "muted")
-            if session.target.could_match:
+        elif not open_pull.target.is_open:
+            self.note(open_pull.target.reason, "muted")
+            if open_pull.target.could_match:
                 self.note("Rows can be matched by all their values; duplicate rows can't be changed.", "muted")
                 self._lines.addLayout(row(button("Match by all values", self._by_values), None))
         else:
-            assert session.target.table is not None
-            self.note(f"Edit a cell of {session.target.table.name} in the grid: type over it, or F2.", "muted")
+            assert open_pull.target.table is not None
+            self.note(f"Edit a cell of {open_pull.target.table.name} in the grid: type over it, or F2.", "muted")
             self.note("Ctrl+Insert adds a row, Ctrl+D duplicates, Ctrl+Delete marks rows to delete.", "faint")
         self._lines.addStretch(1)
 
@@ -125,15 +125,15 @@ class ChangesSide(QScrollArea):
             made.append(yours)
         self._lines.addLayout(row(*made, None))
 
-    def _guard(self, session: OpenPull) -> None:
-        if session.target.by_values:
+    def _guard(self, open_pull: OpenPull) -> None:
+        if open_pull.target.by_values:
             self.note("Rows are matched by all their values: the table has no key.", "muted")
             return
-        choice = combo(_GUARDS, session.pull.guard, "Rows are matched by")
+        choice = combo(_GUARDS, open_pull.pull.guard, "Rows are matched by")
         choice.activated.connect(lambda at: self._set_guard(_GUARDS[at][0]))
         self._lines.addWidget(label("Rows are matched by", "muted", 12))
         self._lines.addWidget(choice)
-        if session.pull.guard == "key":
+        if open_pull.pull.guard == "key":
             self.note(_RISKY, "plum")
 
     def _written(self, report: Report) -> None:

@@ -15,7 +15,7 @@ from nimble_otter.desktop.kit.confirm_dialogs import ask_care, ask_despite, ask_
 from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.drafts import DraftStore
 from nimble_otter.desktop.pulls.open_pull import OpenPull
-from nimble_otter.desktop.runtime.connections import Hub
+from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.desktop.runtime.jobs import Jobs
 from nimble_otter.errors import ChangeError, NoTransactions, OtterError, OutcomeUnknown
 from nimble_otter.pull.drafts import EditDraft
@@ -30,7 +30,7 @@ class WriteController:
     gives the open pull with a uid."""
 
     def __init__(
-        self, jobs: Jobs, hub: Hub, drafts: DraftStore, reversals: Path, say: Callable[[str, bool], None],
+        self, jobs: Jobs, hub: ConnectionManager, drafts: DraftStore, reversals: Path, say: Callable[[str, bool], None],
         find: Callable[[str], OpenPull | None],
     ) -> None:  # fmt: skip
         self._jobs, self._hub, self._drafts, self._say, self._find = jobs, hub, drafts, say, find
@@ -40,68 +40,68 @@ class WriteController:
 
     # --- writing -----------------------------------------------------------------------------------------------
 
-    def _plan(self, session: OpenPull) -> Plan | None:
+    def _plan(self, open_pull: OpenPull) -> Plan | None:
         try:
-            plan: Plan = session.plans.plan()
+            plan: Plan = open_pull.plans.plan()
         except OtterError as refused:
             self._say(str(refused), True)
             return None
         if not plan.statements:
-            waits = session.pending.waiting_count
+            waits = open_pull.pending.waiting_count
             said = f"{grouped(waits)} changed rows wait for a result that has them" if waits else "Nothing is pending"
             self._say(f"{said}.", bool(waits))
             return None
         return plan
 
-    def rehearse(self, session: OpenPull) -> None:
+    def rehearse(self, open_pull: OpenPull) -> None:
         """Run what is pending and roll it back; the report stands in the drawer."""
-        if self._is_busy(session) or session.wait_for_whole(self.rehearse):
+        if self._is_busy(open_pull) or open_pull.wait_for_whole(self.rehearse):
             return
-        plan = self._plan(session)
+        plan = self._plan(open_pull)
         if plan is None:
             return
-        source, edits = self._hub.known(session.pull.source), session.edits.copied()
+        source, edits = self._hub.known(open_pull.pull.source), open_pull.edits.copied()
 
         def work(stop: Any, report: Any) -> Report:
             return rehearse(self._hub.connection(source), plan, stop, lambda n, m: report((n, m)))
 
         def done(report: Report) -> None:
             self._say(_said(report, "would write", plan), bool(report.conflicts))
-            now = session.edits
+            now = open_pull.edits
             if (now.cells, now.deleted, now.added) == (edits.cells, edits.deleted, edits.added):  # else it is of others
-                session.report = report
-                session.tell(Aspect.RUN | Aspect.ROWS)
+                open_pull.report = report
+                open_pull.tell(Aspect.RUN | Aspect.ROWS)
 
-        self._submit(session, work, done, "Rehearsing", lambda: self._say("Stopped; nothing was written.", False))
+        self._submit(open_pull, work, done, "Rehearsing", lambda: self._say("Stopped; nothing was written.", False))
 
-    def _is_busy(self, session: OpenPull) -> bool:
+    def _is_busy(self, open_pull: OpenPull) -> bool:
         """Whether a write is under way, which is said."""
-        if session.is_writing:
+        if open_pull.is_writing:
             self._say("A write is under way. What is changed meanwhile stays pending.", False)
-        return session.is_writing
+        return open_pull.is_writing
 
-    def write(self, session: OpenPull, one_by_one: bool = False, accepts: bool = False) -> None:
+    def write(self, open_pull: OpenPull, one_by_one: bool = False, accepts: bool = False) -> None:
         """Write all of what is under review, or nothing; then show the rows as the source has them. `accepts`: also
         where a reversal would not restore everything."""
-        if self._is_busy(session):
+        if self._is_busy(open_pull):
             return
-        if session.in_doubt:
-            self.find_out(session)
+        if open_pull.in_doubt:
+            self.find_out(open_pull)
             return
-        if session.wait_for_whole(self.write):
+        if open_pull.wait_for_whole(self.write):
             return
-        plan, fetched, target, table = self._plan(session), session.fetched, session.target, session.table
+        plan, fetched, target, table = self._plan(open_pull), open_pull.fetched, open_pull.target, open_pull.table
         if plan is None:
             return
-        source, is_reversal = self._hub.known(session.pull.source), session.reviewing is not None
+        source, is_reversal = self._hub.known(open_pull.pull.source), open_pull.reviewing is not None
         if source.care and not one_by_one and not accepts and not ask_care(source, plan):
             self._say("Nothing was written.", False)
             return
-        sent = None if is_reversal or table is None else session.pending.snapshot(table, target)
+        sent = None if is_reversal or table is None else open_pull.pending.snapshot(table, target)
         by_key = EditDraft() if sent is None else sent.by_key
         told = Written(
-            dt.datetime.now(), session.pull.name, source.name, plan.table, len(plan.statements), Path(), is_reversal,
-            session.uid,
+            dt.datetime.now(), open_pull.pull.name, source.name, plan.table, len(plan.statements), Path(), is_reversal,
+            open_pull.uid,
         )  # fmt: skip
 
         def work(stop: Any, tell: Any) -> tuple[Report, Noted | None, Fetched | None, frozenset[int]]:
@@ -120,44 +120,44 @@ class WriteController:
         def done(result: tuple[Report, Noted | None, Fetched | None, frozenset[int]]) -> None:
             report, noted, fresh, rows = result
             if not report.is_written:
-                self._not_written(session, plan, report, one_by_one)
+                self._not_written(open_pull, plan, report, one_by_one)
                 return
-            if fresh is not None and sent is not None and session.fetched is fetched:
-                session.plans.take_written(fresh, report, rows, sent)
+            if fresh is not None and sent is not None and open_pull.fetched is fetched:
+                open_pull.plans.take_written(fresh, report, rows, sent)
             else:
-                session.plans.take_written_unseen(report, by_key, noted.keys if noted is not None else {})
-                session.reviewing = None
-                session.runs.run_again()
-            self._take(session, noted)
+                open_pull.plans.take_written_unseen(report, by_key, noted.keys if noted is not None else {})
+                open_pull.reviewing = None
+                open_pull.runs.run_again()
+            self._take(open_pull, noted)
             self._say_written(report, plan, noted)
-            session.tell(Aspect.RUN)
+            open_pull.tell(Aspect.RUN)
 
         def failed(problem: OtterError) -> None:
             if isinstance(problem, OutcomeUnknown):
-                session.in_doubt = True
-                session.tell(Aspect.EDITS)
+                open_pull.in_doubt = True
+                open_pull.tell(Aspect.EDITS)
             elif isinstance(problem, NoTransactions) and not one_by_one and ask_one_by_one(problem, plan):
-                self.write(session, one_by_one=True)
+                self.write(open_pull, one_by_one=True)
 
         def stopped() -> None:
-            if self._notes(session):
-                session.in_doubt = True
-                self.find_out(session)
+            if self._notes(open_pull):
+                open_pull.in_doubt = True
+                self.find_out(open_pull)
             else:
                 self._say("Stopped; nothing was written.", False)
 
-        self._submit(session, work, done, "Writing", stopped, failed)
+        self._submit(open_pull, work, done, "Writing", stopped, failed)
 
-    def _not_written(self, session: OpenPull, plan: Plan, report: Report, one_by_one: bool) -> None:
-        session.report = report
+    def _not_written(self, open_pull: OpenPull, plan: Plan, report: Report, one_by_one: bool) -> None:
+        open_pull.report = report
         if report.lasting and not report.conflicts:
             if ask_despite(report.lasting, plan):
-                self.write(session, one_by_one, accepts=True)
+                self.write(open_pull, one_by_one, accepts=True)
                 return
             self._say("Nothing was written.", False)
         else:
             self._say(_said(report, "would write", plan) + " Nothing was written.", True)
-        session.tell(Aspect.ROWS | Aspect.RUN)
+        open_pull.tell(Aspect.ROWS | Aspect.RUN)
 
     def _say_written(self, report: Report, plan: Plan, noted: Noted | None) -> None:
         count = report.good
@@ -167,32 +167,32 @@ class WriteController:
         kept = f"; the reversal is kept as {noted.written.script.name}" if noted is not None else ""
         self._say(f"{said}{kept}. {report.said}".strip(" ."), bool(report.left))
 
-    def _take(self, session: OpenPull, noted: Noted | None) -> None:
+    def _take(self, open_pull: OpenPull, noted: Noted | None) -> None:
         """The pull knows that it was written; once that is on disk the note is of no use any more."""
-        if noted is not None and self._drafts.keep(session):
+        if noted is not None and self._drafts.keep(open_pull):
             self.journal.taken(noted)
 
     # --- what became of it -------------------------------------------------------------------------------------
 
-    def _notes(self, session: OpenPull) -> list[Noted]:
-        return [noted for noted in self.journal.open() if noted.written.uid == session.uid]
+    def _notes(self, open_pull: OpenPull) -> list[Noted]:
+        return [noted for noted in self.journal.open() if noted.written.uid == open_pull.uid]
 
     def begin(self) -> None:
         """Writes of last time: what was written leaves the drafts, what is not known is found out when its source can
         be asked."""
         for noted in self.journal.open():
-            session = self._find(noted.written.uid)
+            open_pull = self._find(noted.written.uid)
             if noted.is_alive:  # of another window
                 continue
-            if noted.outcome and session is not None:
-                session.pending.subtract(noted.edits, noted.keys, session.table, session.target)
-                self._take(session, noted)
+            if noted.outcome and open_pull is not None:
+                open_pull.pending.subtract(noted.edits, noted.keys, open_pull.table, open_pull.target)
+                self._take(open_pull, noted)
             elif noted.outcome:
                 self.journal.taken(noted)
             else:
                 self._unheard.append(noted)
-                if session is not None:
-                    session.in_doubt = True
+                if open_pull is not None:
+                    open_pull.in_doubt = True
 
     def _source_opened(self, name: str) -> None:
         source = self._hub.find(name)
@@ -200,18 +200,18 @@ class WriteController:
             self._unheard.remove(noted)
             self._look_up(noted)
 
-    def find_out(self, session: OpenPull) -> None:
+    def find_out(self, open_pull: OpenPull) -> None:
         """Look up what became of the last write of a pull."""
-        notes = self._notes(session)
+        notes = self._notes(open_pull)
         if not notes:
-            session.in_doubt = False
+            open_pull.in_doubt = False
             self._say("Nothing was written; the changes are still pending.", False)
-            session.tell(Aspect.EDITS)
+            open_pull.tell(Aspect.EDITS)
         for noted in notes:
             self._look_up(noted)
 
     def _look_up(self, noted: Noted) -> None:
-        session = self._find(noted.written.uid)
+        open_pull = self._find(noted.written.uid)
         source = next((s for s in self._hub.sources if s.url == noted.url), Source(noted.written.source, noted.url))
 
         def work(stop: Any, report: Any) -> tuple[bool, str, Noted]:
@@ -229,46 +229,46 @@ class WriteController:
         def done(found: tuple[bool, str, Noted]) -> None:
             was_written, said, settled = found
             self._say(f"{noted.written.table}: {said}", not was_written)
-            if session is None:
+            if open_pull is None:
                 self.journal.taken(settled)
                 return
-            session.in_doubt = False
+            open_pull.in_doubt = False
             if was_written:
                 report = Report((), noted.written.at, True)
-                session.plans.take_written_unseen(report, settled.edits, settled.keys)
-                self._take(session, settled)
-                session.runs.run_again()
-            session.tell(Aspect.EDITS)
+                open_pull.plans.take_written_unseen(report, settled.edits, settled.keys)
+                self._take(open_pull, settled)
+                open_pull.runs.run_again()
+            open_pull.tell(Aspect.EDITS)
 
         def failed(problem: OtterError) -> None:
             self._say(f"{noted.written.table}: {problem}", True)
-            if session is not None and isinstance(problem, OutcomeUnknown) and ask_despite(str(problem), None):
+            if open_pull is not None and isinstance(problem, OutcomeUnknown) and ask_despite(str(problem), None):
                 self.journal.settle(noted)
                 self.journal.taken(noted)
-                session.in_doubt = False
-                session.tell(Aspect.EDITS)
+                open_pull.in_doubt = False
+                open_pull.tell(Aspect.EDITS)
 
-        key = f"{session.key if session is not None else noted.path.name} write"
+        key = f"{open_pull.key if open_pull is not None else noted.path.name} write"
         self._hub.reach(source)
         self._jobs.submit(self._hub.lane(source), key, work, done, failed, title="Checking what was written")
 
     def _submit(
-        self, session: OpenPull, work: Any, done: Any, title: str, then_stopped: Callable[[], None],
+        self, open_pull: OpenPull, work: Any, done: Any, title: str, then_stopped: Callable[[], None],
         then: Callable[[OtterError], None] | None = None,
     ) -> None:  # fmt: skip
         def failed(problem: OtterError) -> None:
             self._say(str(problem), True)
             if then is not None:
                 then(problem)
-            session.tell(Aspect.RUN)
+            open_pull.tell(Aspect.RUN)
 
         def stopped() -> None:
             then_stopped()
-            session.tell(Aspect.RUN)
+            open_pull.tell(Aspect.RUN)
 
-        lane = self._hub.lane(self._hub.known(session.pull.source))
-        self._jobs.submit(lane, f"{session.key} write", work, done, failed, stopped=stopped, title=title)
-        session.tell(Aspect.RUN)
+        lane = self._hub.lane(self._hub.known(open_pull.pull.source))
+        self._jobs.submit(lane, f"{open_pull.key} write", work, done, failed, stopped=stopped, title=title)
+        open_pull.tell(Aspect.RUN)
 
 
 def _said(report: Report, would: str, plan: Plan) -> str:

@@ -65,37 +65,37 @@ class Follower(QObject):
 
     def _refresh(self) -> None:
         """Show them; their counts come after a moment."""
-        session = self._workspace.pull
-        self.references = self._find_references() if session is not None and session.is_documents else []
+        open_pull = self._workspace.pull
+        self.references = self._find_references() if open_pull is not None and open_pull.is_documents else []
         if self.references:
             self.links, self._of = [], None
             shown = [(self._target(r) or f"{r.targets[0]} ?", f"by {r.field}") for r in self.references]
             self._detail.record.show_links(shown)
             return
-        if session is None or session.fetched is None or not session.fetched.origins or session.is_running:
+        if open_pull is None or open_pull.fetched is None or not open_pull.fetched.origins or open_pull.is_running:
             self.links, self._of = [], None
-        elif self._of is None or self._of[0] is not session.fetched or self._of[1] is not session.tables:
-            self._of = (session.fetched, session.tables)
-            self.links = find_links(session.fetched.origins, session.tables)
+        elif self._of is None or self._of[0] is not open_pull.fetched or self._of[1] is not open_pull.tables:
+            self._of = (open_pull.fetched, open_pull.tables)
+            self.links = find_links(open_pull.fetched.origins, open_pull.tables)
         record = self._detail.record
         record.show_links([(f"{link.table}", self._words(link)) for link in self.links] if self._rows() else [])
         if self.links and self._detail.page == RECORD and self._detail.isVisible():
             self._later.start()
 
     def _find_references(self) -> list[Reference]:
-        session, rows = self._workspace.pull, self._rows()
-        if session is None or session.table is None or session.is_running or not rows:
+        open_pull, rows = self._workspace.pull, self._rows()
+        if open_pull is None or open_pull.table is None or open_pull.is_running or not rows:
             return []
-        table, own = session.table, session.collection
+        table, own = open_pull.table, open_pull.collection
         values = [column.value(rows[0]) for column in table.columns]
-        collections = [t.name for t in session.tables if t.kind == "collection"]
+        collections = [t.name for t in open_pull.tables if t.kind == "collection"]
         found = find_references([f.origin or f.name for f in table.fields], values, own, collections)
         return [r for r in found if r.targets]
 
     def _mark(self, reference: Reference) -> str:
-        session = self._workspace.pull
-        assert session is not None
-        return f"{session.rows_source.url} {session.collection}.{reference.field}"
+        open_pull = self._workspace.pull
+        assert open_pull is not None
+        return f"{open_pull.rows_source.url} {open_pull.collection}.{reference.field}"
 
     def _target(self, reference: Reference) -> str:
         """The collection that the user said a field refers to; "" before that."""
@@ -103,8 +103,8 @@ class Follower(QObject):
 
     def _go_document(self, reference: Reference) -> None:
         """To the documents that a field refers to; which collection that is gets asked once."""
-        session = self._workspace.pull
-        if session is None or session.table is None:
+        open_pull = self._workspace.pull
+        if open_pull is None or open_pull.table is None:
             return
         target = self._target(reference)
         if not target:
@@ -113,12 +113,12 @@ class Follower(QObject):
             if not agreed:
                 return
             self._layout.references[self._mark(reference)] = target
-        column = session.table.columns[reference.place]
+        column = open_pull.table.columns[reference.place]
         values = dict.fromkeys(v for v in map(column.value, self._rows()) if v is not None and v is not MISSING)
         said = f"followed from {len(values)} {'values' if len(values) != 1 else 'value'} of {reference.field}"
         query = Query(reference_query(list(values)), "native", target)
-        pull = Pull(f"{target} of {session.pull.name}", session.rows_source, query, came_from=said)
-        self._workspace.open(pull).came_from = session
+        pull = Pull(f"{target} of {open_pull.pull.name}", open_pull.rows_source, query, came_from=said)
+        self._workspace.open(pull).came_from = open_pull
 
     @staticmethod
     def _words(link: Link) -> str:
@@ -127,22 +127,22 @@ class Follower(QObject):
 
     def _rows(self) -> list[int]:
         """Row ids of the selected rows, at most as many as can be followed at once; none of rows that steps made."""
-        session, model, selection = self._workspace.pull, self._grid.model, self._grid.selection
-        if session is None or session.shaped is None or not isinstance(model, RowsModel) or not selection.blocks:
+        open_pull, model, selection = self._workspace.pull, self._grid.model, self._grid.selection
+        if open_pull is None or open_pull.shaped is None or not isinstance(model, RowsModel) or not selection.blocks:
             return []
-        if not session.shaped.own_rows:
+        if not open_pull.shaped.own_rows:
             return []
         found: list[int] = []
         for block in selection.blocks:
-            top, bottom = max(0, block.top), min(block.bottom, len(session.shaped.view) - 1)
-            found += session.shaped.view.row_ids(top, min(bottom + 1, top + MOST * 4)).tolist()
+            top, bottom = max(0, block.top), min(block.bottom, len(open_pull.shaped.view) - 1)
+            found += open_pull.shaped.view.row_ids(top, min(bottom + 1, top + MOST * 4)).tolist()
         return list(dict.fromkeys(found))
 
     def _count(self) -> None:
-        session, rows = self._workspace.pull, self._rows()
-        if session is None or session.table is None or not rows or self._detail.page != RECORD:
+        open_pull, rows = self._workspace.pull, self._rows()
+        if open_pull is None or open_pull.table is None or not rows or self._detail.page != RECORD:
             return
-        source, table, links = session.rows_source, session.table, self.links
+        source, table, links = open_pull.rows_source, open_pull.table, self.links
 
         def work(stop: Any, report: Any) -> None:
             connection = self._workspace.hub.connection(source)
@@ -166,14 +166,14 @@ class Follower(QObject):
 
     def go(self, place: int) -> None:
         """Open the rows at the other end as a pull of their own."""
-        session, rows = self._workspace.pull, self._rows()
-        if session is not None and place < len(self.references):
+        open_pull, rows = self._workspace.pull, self._rows()
+        if open_pull is not None and place < len(self.references):
             self._go_document(self.references[place])
             return
-        if session is None or session.table is None or not 0 <= place < len(self.links):
+        if open_pull is None or open_pull.table is None or not 0 <= place < len(self.links):
             return
-        link, source = self.links[place], session.rows_source
-        values = values_of(link, session.table, rows)
+        link, source = self.links[place], open_pull.rows_source
+        values = values_of(link, open_pull.table, rows)
         if not values:
             self._workspace.say(f"The selected rows have no {', '.join(link.key.columns)} to follow.", True)
             return
@@ -184,11 +184,13 @@ class Follower(QObject):
             own = link.key.table if link.is_up else link.key.target
             said = f"followed from {count} of {own}"
             pull = Pull(
-                f"{link.table} of {session.pull.name}", session.rows_source, Query(text, parameters=dict(parameters)),
-                came_from=f"{said} in {session.pull.name}",
-            )  # fmt: skip
+                f"{link.table} of {open_pull.pull.name}",
+                open_pull.rows_source,
+                Query(text, parameters=dict(parameters)),
+                came_from=f"{said} in {open_pull.pull.name}",
+            )
             opened = self._workspace.open(pull)
-            opened.came_from = session
+            opened.came_from = open_pull
             if len(values) > MOST:
                 self._workspace.say(f"Only the first {MOST} values were followed, of {grouped(len(values))}.", True)
 
@@ -202,8 +204,8 @@ class Follower(QObject):
 
     def go_back(self) -> None:
         """To the pull that this one was followed from."""
-        session = self._workspace.pull
-        came_from = session.came_from if session is not None else None
+        open_pull = self._workspace.pull
+        came_from = open_pull.came_from if open_pull is not None else None
         before = next((p for p in self._workspace.pulls if p is came_from), None)
         if before is not None:
             self._workspace.show(before)
@@ -212,16 +214,16 @@ class Follower(QObject):
 
     def show_origin(self) -> None:
         """Go to the place in the catalogue that the current column comes from."""
-        session, model = self._workspace.pull, self._grid.model
+        open_pull, model = self._workspace.pull, self._grid.model
         column = self._grid.selection.current[1]
-        if session is None or session.shaped is None or model is None or not 0 <= column < len(model.columns):
+        if open_pull is None or open_pull.shaped is None or model is None or not 0 <= column < len(model.columns):
             return
         place = model.columns[column].place
-        field = session.shaped.view.table.fields[place] if place >= 0 else None
+        field = open_pull.shaped.view.table.fields[place] if place >= 0 else None
         table, _, name = field.origin.rpartition(".") if field is not None else ("", "", "")
-        if not table and session.is_documents and field is not None:
-            table, name = session.collection, field.origin or field.name
+        if not table and open_pull.is_documents and field is not None:
+            table, name = open_pull.collection, field.origin or field.name
         if not table:
             self._workspace.say("This column is computed by the query; it is not in the catalogue.", False)
             return
-        self.origin_wanted.emit(session.rows_source.name, table, name)
+        self.origin_wanted.emit(open_pull.rows_source.name, table, name)

@@ -15,7 +15,7 @@ from nimble_otter.desktop.runtime.jobs import LOCAL
 from nimble_otter.errors import OtterError
 from nimble_otter.sources import Source
 from nimble_otter.table import View
-from nimble_otter.table.amounts import as_floats
+from nimble_otter.table.numeric import as_floats
 from nimble_otter.table.profile import Profile, profile
 from nimble_otter.table.show import grouped, shown_float
 
@@ -66,34 +66,34 @@ class DetailPresenter(QObject):
             self._fill_record(model, position)
 
     def _table(self) -> Any:
-        session = self._workspace.pull
-        return session.shaped.view.table if session is not None and session.shaped is not None else None
+        open_pull = self._workspace.pull
+        return open_pull.shaped.view.table if open_pull is not None and open_pull.shaped is not None else None
 
     def _fill_cell(self, model: RowsModel | GroupsModel, position: int, column: int) -> None:
         value = model.value(position, column)
         if isinstance(model, GroupsModel):
             self._detail.cell.fill(model.field(column), value, "")
             return
-        session, place = self._workspace.pull, model.columns[column].place
-        assert session is not None
+        open_pull, place = self._workspace.pull, model.columns[column].place
+        assert open_pull is not None
         table = self._table()
         note = ""
         try:
-            session.cells.column_at(place)
+            open_pull.cells.column_at(place)
         except OtterError as refused:
             note = str(refused)
         is_cut = (
-            session.shaped.own_rows
-            and table is session.table
-            and session.truncated.is_cut(model.row_id(position), place)
+            open_pull.shaped.own_rows
+            and table is open_pull.table
+            and open_pull.truncated.is_cut(model.row_id(position), place)
         )
         note = f"The first 64 kB; the rest is at the source. {note}".strip() if is_cut else note
         self._detail.cell.fill(model.field(column), value, note, is_cut)
 
     def _fetch_whole(self) -> None:
-        session, model = self._workspace.pull, self._grid.model
-        if session is not None and isinstance(model, RowsModel):
-            session.truncated.fetch([model.row_id(self._grid.selection.current[0])])
+        open_pull, model = self._workspace.pull, self._grid.model
+        if open_pull is not None and isinstance(model, RowsModel):
+            open_pull.truncated.fetch([model.row_id(self._grid.selection.current[0])])
 
     def _fill_record(self, model: RowsModel | GroupsModel, position: int) -> None:
         fields = tuple(model.field(n) for n, c in enumerate(model.columns) if c.place != -2)
@@ -112,14 +112,14 @@ class DetailPresenter(QObject):
 
     def _column_of(self) -> tuple[View, int] | None:
         """The rows and the column whose figures are asked for."""
-        session, model = self._workspace.pull, self._grid.model
+        open_pull, model = self._workspace.pull, self._grid.model
         column = self._grid.selection.current[1]
-        if session is None or model is None or session.shaped is None or not 0 <= column < len(model.columns):
+        if open_pull is None or model is None or open_pull.shaped is None or not 0 <= column < len(model.columns):
             return None
         place = model.columns[column].place
         if isinstance(model, RowsModel):
-            return session.shaped.view, place
-        grouping = session.shaped.grouped
+            return open_pull.shaped.view, place
+        grouping = open_pull.shaped.grouped
         assert grouping is not None
         if place < 0:
             return grouping.view, grouping.keys[0]
@@ -151,11 +151,11 @@ class DetailPresenter(QObject):
 
     def _selection_figures(self) -> None:
         """Sum and mean of the selected numbers; of one cell, of its whole column."""
-        session, model, selection = self._workspace.pull, self._grid.model, self._grid.selection
-        if session is None or session.shaped is None or not isinstance(model, RowsModel) or not selection.blocks:
+        open_pull, model, selection = self._workspace.pull, self._grid.model, self._grid.selection
+        if open_pull is None or open_pull.shaped is None or not isinstance(model, RowsModel) or not selection.blocks:
             self.figures_changed.emit("")
             return
-        table, block = session.shaped.view.table, selection.blocks[-1]
+        table, block = open_pull.shaped.view.table, selection.blocks[-1]
         single = len(selection.blocks) == 1 and block.cells == 1
         places = [model.columns[c].place for c in range(block.left, block.right + 1)]
         numbers = [p for p in places if table.fields[p].is_number and not _is_key(table.fields[p].name)]
@@ -165,7 +165,7 @@ class DetailPresenter(QObject):
             self.figures_changed.emit(lead)
             return
         sums, count = 0.0, 0
-        view = session.shaped.view
+        view = open_pull.shaped.view
         for place in numbers:
             column = table.columns[place]
             ids = view.row_ids(top, bottom + 1)

@@ -31,9 +31,9 @@ from nimble_otter.pull.steps import (
 )
 from nimble_otter.query.pieces_conditions import literal
 from nimble_otter.table import MISSING
-from nimble_otter.table.forms import render
-from nimble_otter.table.group import Figure
+from nimble_otter.table.group import AggregateFunction
 from nimble_otter.table.show import plain
+from nimble_otter.table.text_format import render
 
 
 class GridActions(GridEdits):
@@ -67,30 +67,30 @@ class GridActions(GridEdits):
         model, blocks = self._grid.model, self._grid.selection.blocks
         if model is None or not blocks:
             return
-        cut, session = self._cut_in(blocks), self._pull()
-        if session is None:
+        cut, open_pull = self._cut_in(blocks), self._pull()
+        if open_pull is None:
             return
         if cut:
             self._say("Fetching whole values first.", False)
-            session.truncated.fetch(cut, lambda: self.copy_as(form))
+            open_pull.truncated.fetch(cut, lambda: self.copy_as(form))
             return
         exact = None
         if form in ("cells", "header") and isinstance(model, RowsModel):
-            exact = exact_cells(model, blocks, session.cells.text_of, form == "header")
-        table = session.target.table
-        name = table.bare if table is not None else session.pull.name
-        self.copy_wanted.emit(session, [block_rows(model, block, name) for block in blocks], form, exact)
+            exact = exact_cells(model, blocks, open_pull.cells.text_of, form == "header")
+        table = open_pull.target.table
+        name = table.bare if table is not None else open_pull.pull.name
+        self.copy_wanted.emit(open_pull, [block_rows(model, block, name) for block in blocks], form, exact)
 
     def _cut_in(self, blocks: Sequence[Block]) -> set[int]:
         """Rows of which the blocks hold a value that the source cut."""
-        session, model = self._pull(), self._grid.model
-        if session is None or session.shaped is None or not isinstance(model, RowsModel):
+        open_pull, model = self._pull(), self._grid.model
+        if open_pull is None or open_pull.shaped is None or not isinstance(model, RowsModel):
             return set()
         found: set[int] = set()
         for block in blocks:
             places = {model.columns[column].place for column in range(block.left, block.right + 1)}
-            rows = session.truncated.rows_in(session.shaped, places)
-            if rows and session.shaped.own_rows:
+            rows = open_pull.truncated.rows_in(open_pull.shaped, places)
+            if rows and open_pull.shaped.own_rows:
                 rows &= {model.row_id(p) for p in range(block.top, block.bottom + 1)}
             found |= rows
         return found
@@ -99,14 +99,14 @@ class GridActions(GridEdits):
 
     def sort_by(self, column: int, add: bool) -> None:
         """A header click: ascending, descending, off; with Shift a further key."""
-        session, model = self._pull(), self._grid.model
-        if session is None or model is None:
+        open_pull, model = self._pull(), self._grid.model
+        if open_pull is None or model is None:
             return
-        name = self._sort_name(session, column)
+        name = self._sort_name(open_pull, column)
         if name is None:
             return
-        at = next((n for n, s in reversed(list(enumerate(session.pull.steps))) if isinstance(s, SortStep)), None)
-        step = session.pull.steps[at] if at is not None else SortStep()
+        at = next((n for n, s in reversed(list(enumerate(open_pull.pull.steps))) if isinstance(s, SortStep)), None)
+        step = open_pull.pull.steps[at] if at is not None else SortStep()
         assert isinstance(step, SortStep)
         old = next((key for key in step.keys if key.column == name), None)
         others = tuple(key for key in step.keys if key.column != name) if add else ()
@@ -117,18 +117,18 @@ class GridActions(GridEdits):
         else:
             keys = others
         if at is None:
-            session.shaping.add_step(SortStep(keys), "Sort")
+            open_pull.shaping.add_step(SortStep(keys), "Sort")
         elif keys:
-            session.shaping.set_step(at, replace(step, keys=keys, on=True), "Sort")
+            open_pull.shaping.set_step(at, replace(step, keys=keys, on=True), "Sort")
         else:
-            session.shaping.change(session.pull.without_step(at), "Sort off")
+            open_pull.shaping.change(open_pull.pull.without_step(at), "Sort off")
 
-    def _sort_name(self, session: OpenPull, column: int) -> str | None:
+    def _sort_name(self, open_pull: OpenPull, column: int) -> str | None:
         """The name by which a step finds the column; in groups the figures' own names."""
         model = self._grid.model
         assert model is not None
         place = model.columns[column].place
-        shaped = session.shaped
+        shaped = open_pull.shaped
         if shaped is None:
             return None
         if shaped.grouped is None:
@@ -139,25 +139,25 @@ class GridActions(GridEdits):
 
     def value_parts(self, position: int, column: int) -> tuple[str, str, str] | None:
         """(table, column, the value as queries write it) of a cell; None where it is no plain value of a table."""
-        session, model = self._pull(), self._grid.model
-        if session is None or session.fetched is None or not isinstance(model, RowsModel):
+        open_pull, model = self._pull(), self._grid.model
+        if open_pull is None or open_pull.fetched is None or not isinstance(model, RowsModel):
             return None
         place = model.columns[column].place
-        if session.shaped is None or not session.shaped.own_rows or place >= len(session.fetched.table.fields):
+        if open_pull.shaped is None or not open_pull.shaped.own_rows or place >= len(open_pull.fetched.table.fields):
             return None
-        origins, value = session.fetched.origins, model.value(position, column)
+        origins, value = open_pull.fetched.origins, model.value(position, column)
         if value is MISSING or isinstance(value, (bytes, Mapping, list)):
             return None
-        said = literal(value, session.dialect, plain(render(value, session.fetched.table.fields[place].form)))
-        if session.is_documents:
-            return session.collection, session.fetched.table.fields[place].origin, said
+        said = literal(value, open_pull.dialect, plain(render(value, open_pull.fetched.table.fields[place].form)))
+        if open_pull.is_documents:
+            return open_pull.collection, open_pull.fetched.table.fields[place].origin, said
         origin = origins[place] if place < len(origins) else None
         return (origin.table, origin.column, said) if origin is not None else None
 
     def filter_to(self, position: int, column: int, keep: bool) -> None:
         """Keep, or leave out, rows that have this cell's value."""
-        session, model = self._pull(), self._grid.model
-        if session is None or not isinstance(model, RowsModel):
+        open_pull, model = self._pull(), self._grid.model
+        if open_pull is None or not isinstance(model, RowsModel):
             return
         value = model.value(position, column)
         empty = value is None or value is MISSING
@@ -168,69 +168,69 @@ class GridActions(GridEdits):
 
     def add_condition(self, condition: Condition) -> int | None:
         """Put a condition into the last Filter step, or into a new one before any group; returns the step's number."""
-        session = self._pull()
-        if session is None:
+        open_pull = self._pull()
+        if open_pull is None:
             return None
-        steps = session.pull.steps
+        steps = open_pull.pull.steps
         group = next((n for n, s in enumerate(steps) if isinstance(s, GroupStep)), len(steps))
         at = next((n for n in reversed(range(group)) if isinstance(steps[n], FilterStep) and steps[n].on), None)
         if at is not None:
             step = steps[at]
             assert isinstance(step, FilterStep)
-            session.shaping.set_step(at, replace(step, conditions=(*step.conditions, condition)), "Filter")
+            open_pull.shaping.set_step(at, replace(step, conditions=(*step.conditions, condition)), "Filter")
         else:
             at = next((n for n, s in enumerate(steps) if isinstance(s, (SortStep, GroupStep))), len(steps))
-            session.shaping.add_step(FilterStep((condition,)), "Filter", at)
+            open_pull.shaping.add_step(FilterStep((condition,)), "Filter", at)
         self._workspace.show_local_step(at)
         return at
 
     def stop_grouping(self, title: str) -> None:
         """Take a column out of the groups; with the last one the step goes."""
-        session = self._pull()
+        open_pull = self._pull()
         at = self._group_at()
-        if session is None or at is None:
+        if open_pull is None or at is None:
             return
-        step = session.pull.steps[at]
+        step = open_pull.pull.steps[at]
         assert isinstance(step, GroupStep)
         keys = tuple(key for key in step.keys if key.title != title)
         if keys:
-            session.shaping.set_step(at, replace(step, keys=keys), f"Stop grouping by {title}")
+            open_pull.shaping.set_step(at, replace(step, keys=keys), f"Stop grouping by {title}")
             self._workspace.show_local_step(at)
         else:
-            session.shaping.change(session.pull.without_step(at), f"Stop grouping by {title}")
+            open_pull.shaping.change(open_pull.pull.without_step(at), f"Stop grouping by {title}")
 
     def _group_at(self) -> int | None:
-        session = self._pull()
-        steps = session.pull.steps if session is not None else ()
+        open_pull = self._pull()
+        steps = open_pull.pull.steps if open_pull is not None else ()
         return next((n for n, s in enumerate(steps) if isinstance(s, GroupStep) and s.on), None)
 
     def further_keys(self) -> list[str]:
         """Columns that rows could be grouped by inside the groups that are there."""
-        session, at = self._pull(), self._group_at()
-        if session is None or at is None or session.course is None or at >= len(session.course.results):
+        open_pull, at = self._pull(), self._group_at()
+        if open_pull is None or at is None or open_pull.course is None or at >= len(open_pull.course.results):
             return []
-        step = session.pull.steps[at]
+        step = open_pull.pull.steps[at]
         assert isinstance(step, GroupStep)
         used = {key.column for key in step.keys}
-        return [field.name for field in session.course.before(at).table.fields if field.name not in used]
+        return [field.name for field in open_pull.course.before(at).table.fields if field.name not in used]
 
     def group_by(self, name: str, part: str = "") -> None:
         """Group by a column or a part of its values, inside the groups that are there."""
-        session = self._pull()
-        if session is None or session.table is None:
+        open_pull = self._pull()
+        if open_pull is None or open_pull.table is None:
             return
-        at = next((n for n, s in enumerate(session.pull.steps) if isinstance(s, GroupStep)), None)
+        at = next((n for n, s in enumerate(open_pull.pull.steps) if isinstance(s, GroupStep)), None)
         if at is not None:
-            step = session.pull.steps[at]
+            step = open_pull.pull.steps[at]
             assert isinstance(step, GroupStep)
             if KeyBy(name, part) not in step.keys:
-                session.shaping.set_step(at, replace(step, keys=(*step.keys, KeyBy(name, part))), "Group")
+                open_pull.shaping.set_step(at, replace(step, keys=(*step.keys, KeyBy(name, part))), "Group")
         else:
-            keys = [f for f in session.table.fields if f.is_number and not f.name.endswith("_id") and f.name != name]
-            figures = (FigureOf(Figure.COUNT), *(FigureOf(Figure.MEAN, f.name) for f in keys[:1]))
-            steps = session.pull.steps
+            keys = [f for f in open_pull.table.fields if f.is_number and not f.name.endswith("_id") and f.name != name]
+            figures = (FigureOf(AggregateFunction.COUNT), *(FigureOf(AggregateFunction.MEAN, f.name) for f in keys[:1]))
+            steps = open_pull.pull.steps
             at = next((n for n, s in enumerate(steps) if isinstance(s, ColumnsStep)), len(steps))
-            session.shaping.add_step(GroupStep((KeyBy(name, part),), figures), "Group", at)
+            open_pull.shaping.add_step(GroupStep((KeyBy(name, part),), figures), "Group", at)
         self._workspace.show_local_step(at)
 
     def open_nested(self, position: int, column: int) -> bool:
@@ -248,19 +248,19 @@ class GridActions(GridEdits):
 
     def open_columns(self, column: int) -> None:
         """Make columns of a column's objects: a part of the course like any other step."""
-        session, model = self._pull(), self._grid.model
-        if session is None or not isinstance(model, RowsModel):
+        open_pull, model = self._pull(), self._grid.model
+        if open_pull is None or not isinstance(model, RowsModel):
             return
         name = model.columns[column].name
-        steps = session.pull.steps
+        steps = open_pull.pull.steps
         at = next((n for n, s in enumerate(steps) if isinstance(s, OpenStep)), None)
         if at is None:
             at = next((n for n, s in enumerate(steps) if s.kind in ("group", "sort", "columns")), len(steps))
-            session.shaping.add_step(OpenStep((name,)), f"Open {name}", at)
+            open_pull.shaping.add_step(OpenStep((name,)), f"Open {name}", at)
         else:
             step = steps[at]
             assert isinstance(step, OpenStep)
-            session.shaping.set_step(at, replace(step, paths=(*step.paths, name)), f"Open {name}")
+            open_pull.shaping.set_step(at, replace(step, paths=(*step.paths, name)), f"Open {name}")
         self._workspace.show_local_step(at)
 
     def holds_objects(self, column: int) -> bool:
@@ -271,8 +271,8 @@ class GridActions(GridEdits):
         return any(isinstance(model.value(p, column), Mapping) for p in range(min(model.rows, 500)))
 
     def toggle(self, position: int) -> None:
-        session, model = self._pull(), self._grid.model
-        if session is not None and model is not None and not isinstance(model, RowsModel):
+        open_pull, model = self._pull(), self._grid.model
+        if open_pull is not None and model is not None and not isinstance(model, RowsModel):
             line = model.tree_row(position)
             if 0 <= line.depth < len(model.columns) and model.line(position).is_open is not None:
-                session.shaping.toggle_group(line.depth, line.index)
+                open_pull.shaping.toggle_group(line.depth, line.index)

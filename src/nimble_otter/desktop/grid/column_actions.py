@@ -18,7 +18,7 @@ from nimble_otter.desktop.pulls.step_ref import step_at
 from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.pull.steps import ColumnsStep, Computed, ComputeStep, Condition
 from nimble_otter.table import Field, Kind
-from nimble_otter.table.parts import parts_for
+from nimble_otter.table.binning import parts_for
 
 _MORE_CONDITIONS = {
     "number": ("more than", "at least", "less than", "at most", "between"),
@@ -39,17 +39,17 @@ class ColumnActions:
 
     def _change(self, name: str, change: Callable[[ColumnsStep], ColumnsStep], look_of: str = "") -> None:
         """Change the last Columns step, or a new one; `look_of` opens its editor at a column."""
-        session = self._workspace.pull
-        if session is None:
+        open_pull = self._workspace.pull
+        if open_pull is None:
             return
-        steps = session.pull.steps
+        steps = open_pull.pull.steps
         at = next((n for n in reversed(range(len(steps))) if isinstance(steps[n], ColumnsStep)), None)
         if at is None:
-            at = session.shaping.add_step(change(ColumnsStep()), name)
+            at = open_pull.shaping.add_step(change(ColumnsStep()), name)
         else:
             step = steps[at]
             assert isinstance(step, ColumnsStep)
-            session.shaping.set_step(at, replace(change(step), on=True), name)
+            open_pull.shaping.set_step(at, replace(change(step), on=True), name)
         if look_of:
             self._workspace.show_step(step_at(at), part=look_of)
 
@@ -58,10 +58,10 @@ class ColumnActions:
         model = self._grid.model
         assert model is not None
         place = model.columns[column].place
-        session = self._workspace.pull
-        assert session is not None
-        assert session.shaped is not None
-        return session.shaped.table.fields[place].name if place >= 0 else ""
+        open_pull = self._workspace.pull
+        assert open_pull is not None
+        assert open_pull.shaped is not None
+        return open_pull.shaped.table.fields[place].name if place >= 0 else ""
 
     def hide(self, column: int) -> None:
         model = self._grid.model
@@ -91,13 +91,18 @@ class ColumnActions:
 
     def move(self, column: int, to: int) -> None:
         """Put a column before the one that stands at `to` (behind all: their number)."""
-        session, model = self._workspace.pull, self._grid.model
-        if session is None or session.shaped is None or not isinstance(model, RowsModel) or to in (column, column + 1):
+        open_pull, model = self._workspace.pull, self._grid.model
+        if (
+            open_pull is None
+            or open_pull.shaped is None
+            or not isinstance(model, RowsModel)
+            or to in (column, column + 1)
+        ):
             return
         names = [c.name for c in model.columns]
         name = names.pop(column)
         names.insert(to - (to > column), name)
-        every = [f.name for f in session.shaped.table.fields]
+        every = [f.name for f in open_pull.shaped.table.fields]
         order = (*names, *(n for n in every if n not in names))
 
         def change(step: ColumnsStep) -> ColumnsStep:
@@ -207,14 +212,14 @@ class ColumnActions:
         menu.addAction("Figures", lambda: self._figures(column))
         menu.addSeparator()
         if name:
-            session = self._workspace.pull
+            open_pull = self._workspace.pull
             is_pinned = model.columns[column].place >= 0 and column < model.pinned
             menu.addAction("Unpin" if is_pinned else "Pin left", lambda: self.pin(column))
             menu.addAction("Title…", lambda: self.rename(column))
             menu.addAction("Format…", lambda: self.look(column))
             menu.addAction(f"Hide {title}", lambda: self.hide(column))
             menu.addAction("Hide other columns", lambda: self.hide_all_but(column))
-            hidden = self._hidden() if session is not None else ()
+            hidden = self._hidden() if open_pull is not None else ()
             if hidden:
                 back = menu.addMenu("Show again")
                 for other in hidden[:40]:
@@ -230,9 +235,9 @@ class ColumnActions:
         widths.addAction("Fit all to the window", lambda: self.fit("window"))
 
     def _fill_levels(self, menu: QMenu) -> None:
-        session = self._workspace.pull
-        grouped = session.shaped.grouped if session is not None and session.shaped is not None else None
-        if session is None or grouped is None:
+        open_pull = self._workspace.pull
+        grouped = open_pull.shaped.grouped if open_pull is not None and open_pull.shaped is not None else None
+        if open_pull is None or grouped is None:
             return
         actions = self._actions
         more = menu.addMenu("Also group by")
@@ -242,26 +247,26 @@ class ColumnActions:
         for key in keys:
             menu.addAction(f"Stop grouping by {key}", lambda k=key: actions.stop_grouping(k))
         menu.addSeparator()
-        menu.addAction("Collapse all groups", lambda: session.shaping.open_levels(0))
+        menu.addAction("Collapse all groups", lambda: open_pull.shaping.open_levels(0))
         for depth in range(1, len(grouped.levels)):
-            menu.addAction(f"Expand to level {depth + 1}", lambda depth=depth: session.shaping.open_levels(depth))
-        menu.addAction("Expand to the rows", lambda: session.shaping.open_levels(len(grouped.levels)))
+            menu.addAction(f"Expand to level {depth + 1}", lambda depth=depth: open_pull.shaping.open_levels(depth))
+        menu.addAction("Expand to the rows", lambda: open_pull.shaping.open_levels(len(grouped.levels)))
 
     def _hidden(self) -> tuple[str, ...]:
-        session = self._workspace.pull
-        steps = session.pull.steps if session is not None else ()
+        open_pull = self._workspace.pull
+        steps = open_pull.pull.steps if open_pull is not None else ()
         return next((s.hidden for s in reversed(steps) if isinstance(s, ColumnsStep)), ())
 
     def _bring_back(self, name: str) -> None:
         self._change("Show column", lambda step: replace(step, hidden=tuple(n for n in step.hidden if n != name)))
 
     def _compute(self, name: str) -> None:
-        session = self._workspace.pull
-        if session is None:
+        open_pull = self._workspace.pull
+        if open_pull is None:
             return
         said = name if name.isidentifier() else '"' + name.replace('"', '""') + '"'
         step = ComputeStep((Computed("", said),))
-        at = session.shaping.add_step(step, "Compute", place_for(step, session.pull.steps))
+        at = open_pull.shaping.add_step(step, "Compute", place_for(step, open_pull.pull.steps))
         self._workspace.show_step(step_at(at), focus=True)
 
     def _figures(self, column: int) -> None:

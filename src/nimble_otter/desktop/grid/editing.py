@@ -54,23 +54,23 @@ class GridEdits(QObject):
 
     def _rows(self) -> tuple[OpenPull, RowsModel] | None:
         """The pull and its flat rows, or None with the reason said."""
-        session, model = self._pull(), self._grid.model
-        if session is None or model is None:
+        open_pull, model = self._pull(), self._grid.model
+        if open_pull is None or model is None:
             return None
         if not isinstance(model, RowsModel):
             self._say("Groups can't be edited; switch the Group step off, or show rows before it.", True)
             return None
-        if session.shaped is not None and not session.shaped.own_rows:
+        if open_pull.shaped is not None and not open_pull.shaped.own_rows:
             self._say("These rows were made by a step; show the rows before it to change them.", True)
             return None
-        return session, model
+        return open_pull, model
 
     def _only_shows(self) -> bool:
         """Whether no cell here can be typed over, so that letters are free to go about."""
-        session = self._pull()
-        if session is None or session.shaped is None or not isinstance(self._grid.model, RowsModel):
-            return session is not None
-        return not session.shaped.own_rows or not session.target.is_open
+        open_pull = self._pull()
+        if open_pull is None or open_pull.shaped is None or not isinstance(self._grid.model, RowsModel):
+            return open_pull is not None
+        return not open_pull.shaped.own_rows or not open_pull.target.is_open
 
     def begin_edit(self, position: int, column: int, typed: str | None) -> None:
         """Open the editor over a cell, with what was typed or what is there; say why when it can't be edited."""
@@ -82,27 +82,27 @@ class GridEdits(QObject):
             if not isinstance(self._grid.model, RowsModel) and self._grid.model is not None and typed is None:
                 self.toggle(position)
             return
-        session, model = found
+        open_pull, model = found
         if typed is None and self.open_nested(position, column):
             return
         row, place = model.row_id(position), model.columns[column].place
         try:
-            session.cells.column_at(place)
+            open_pull.cells.column_at(place)
         except OtterError as refused:
             self._say(str(refused), True)
             return
-        if row in session.edits.deleted:
+        if row in open_pull.edits.deleted:
             self._say("The row is marked for deletion; revert that first (Ctrl+Backspace).", True)
             return
-        if session.truncated.is_cut(row, place):
+        if open_pull.truncated.is_cut(row, place):
             self._say("Fetching the whole value first.", False)
-            session.truncated.fetch([row], lambda: self.begin_edit(position, column, typed))
+            open_pull.truncated.fetch([row], lambda: self.begin_edit(position, column, typed))
             return
-        assert session.table is not None
-        field, info = session.cells.field_at(place), session.cells.column_at(place)
+        assert open_pull.table is not None
+        field, info = open_pull.cells.field_at(place), open_pull.cells.column_at(place)
         before = model.value(position, column)
         is_nested = isinstance(before, (Mapping, list))
-        text = session.cells.text_of(before, place)
+        text = open_pull.cells.text_of(before, place)
         if (
             isinstance(before, bytes)
             or info.word == "binary"
@@ -117,12 +117,12 @@ class GridEdits(QObject):
             position,
             column,
             text if typed is None else typed,
-            lambda value: self._take(session, row, place, value, text, before),
+            lambda value: self._take(open_pull, row, place, value, text, before),
         )
         if info.values or field.kind is Kind.BOOL:
             editor.offer([(value, "") for value in info.values or ("yes", "no")])
         elif info.refers:
-            self._references.find(session, info, lambda found: editor is self._grid.editor and editor.offer(found))
+            self._references.find(open_pull, info, lambda found: editor is self._grid.editor and editor.offer(found))
         if typed is None:
             editor.selectAll()
 
@@ -132,30 +132,32 @@ class GridEdits(QObject):
         position, column = self._grid.selection.current
         if found is None or position < 0:
             return
-        session, model = found
+        open_pull, model = found
         row, place = model.row_id(position), model.columns[max(0, column)].place
         try:
-            info = session.cells.column_at(place)
+            info = open_pull.cells.column_at(place)
         except OtterError as refused:
             self._say(str(refused), True)
             return
         before = model.value(position, max(0, column))
-        assert session.table is not None
-        is_json = info.word == "nested" or isinstance(before, (Mapping, list)) or session.target.dialect == "documents"
+        assert open_pull.table is not None
+        is_json = (
+            info.word == "nested" or isinstance(before, (Mapping, list)) or open_pull.target.dialect == "documents"
+        )
         if isinstance(before, (Mapping, list)):
             text = to_json(before, indent=2)
         else:
-            text = "" if isinstance(before, bytes) else session.cells.text_of(before, place)
+            text = "" if isinstance(before, bytes) else open_pull.cells.text_of(before, place)
         if self._big is None:
             self._big = BigEditor(self._grid.viewport())
 
         def take(value: Any) -> str:
             """Returns why the value can't be taken, "" when it was."""
             try:
-                made = value if isinstance(value, bytes) else session.cells.typed(value, place, row)
+                made = value if isinstance(value, bytes) else open_pull.cells.typed(value, place, row)
             except OtterError as refused:
                 return str(refused)
-            session.changes.edit(Action("Edit", ((row, place, self._or_unset(session, row, place, made)),)))
+            open_pull.changes.edit(Action("Edit", ((row, place, self._or_unset(open_pull, row, place, made)),)))
             return ""
 
         size = len(before) if isinstance(before, bytes) else None
@@ -164,46 +166,46 @@ class GridEdits(QObject):
             info.word == "binary" or size is not None, take, self._grid.setFocus,
         )  # fmt: skip
 
-    def _take(self, session: OpenPull, row: int, place: int, text: str, shown: str, before: Any) -> bool:
+    def _take(self, open_pull: OpenPull, row: int, place: int, text: str, shown: str, before: Any) -> bool:
         if text == shown:
             return True
-        assert session.table is not None
+        assert open_pull.table is not None
         try:
-            value = session.cells.typed(text, place, row)
+            value = open_pull.cells.typed(text, place, row)
         except OtterError as refused:
             self._say(str(refused), True)
             editor = self._grid.editor
             if editor is not None:
                 editor.mark(str(refused))
             return False
-        session.changes.edit(Action("Edit", ((row, place, self._or_unset(session, row, place, value)),)))
+        open_pull.changes.edit(Action("Edit", ((row, place, self._or_unset(open_pull, row, place, value)),)))
         return True
 
     @staticmethod
-    def _or_unset(session: OpenPull, row: int, place: int, value: Any) -> Any:
+    def _or_unset(open_pull: OpenPull, row: int, place: int, value: Any) -> Any:
         """A value that is what was fetched is no edit."""
-        assert session.table is not None
-        if session.edits.is_new(row):
+        assert open_pull.table is not None
+        if open_pull.edits.is_new(row):
             return value
-        stored = session.cells.stored(row, place)
+        stored = open_pull.cells.stored(row, place)
         return UNSET if stored is not MISSING and stored == value and type(stored) is type(value) else value
 
     def put_texts(self, name: str, wanted: list[tuple[int, int, str | None]]) -> bool:
         """Set texts (None: empty) at (row id, place), all or none."""
-        session = self._pull()
-        assert session is not None
-        assert session.table is not None
+        open_pull = self._pull()
+        assert open_pull is not None
+        assert open_pull.table is not None
         cells = []
         try:
             for row, place, text in wanted:
-                if row in session.edits.deleted:
+                if row in open_pull.edits.deleted:
                     continue
-                value = session.cells.typed(text, place, row)
-                cells.append((row, place, self._or_unset(session, row, place, value)))
+                value = open_pull.cells.typed(text, place, row)
+                cells.append((row, place, self._or_unset(open_pull, row, place, value)))
         except OtterError as refused:
             self._say(f"Nothing was changed: {refused}", True)
             return False
-        session.changes.edit(Action(name, tuple(cells)))
+        open_pull.changes.edit(Action(name, tuple(cells)))
         return True
 
     def _selected_cells(self) -> list[tuple[int, int]]:
@@ -221,8 +223,8 @@ class GridEdits(QObject):
 
     def clear(self) -> None:
         """Delete on cells: NULL in every selected one; where there is nothing to change, why."""
-        session = self._open_target()
-        if session is not None:
+        open_pull = self._open_target()
+        if open_pull is not None:
             self.set_empty()
 
     def set_empty(self) -> None:
@@ -235,33 +237,33 @@ class GridEdits(QObject):
 
     def set_default(self) -> None:
         """What the table gives by itself; in documents: the field is removed."""
-        session, cells = self._pull(), self._selected_cells()
-        if session is None or not cells:
+        open_pull, cells = self._pull(), self._selected_cells()
+        if open_pull is None or not cells:
             return
-        is_documents = session.target.dialect == "documents"
+        is_documents = open_pull.target.dialect == "documents"
         found = []
         try:
             for row, place in cells:
-                info = session.cells.column_at(place)
+                info = open_pull.cells.column_at(place)
                 if is_documents:
-                    found.append((row, place, self._or_unset(session, row, place, MISSING)))
-                elif session.edits.is_new(row):
+                    found.append((row, place, self._or_unset(open_pull, row, place, MISSING)))
+                elif open_pull.edits.is_new(row):
                     found.append((row, place, UNSET))
                 else:
-                    found.append((row, place, session.cells.default_of(info)))
+                    found.append((row, place, open_pull.cells.default_of(info)))
         except OtterError as refused:
             self._say(f"Nothing was changed: {refused}", True)
             return
-        session.changes.edit(Action("Remove the field" if is_documents else "Set default", tuple(found)))
+        open_pull.changes.edit(Action("Remove the field" if is_documents else "Set default", tuple(found)))
 
-    def take_back_cells(self) -> None:
+    def revert_cells(self) -> None:
         """Take back what is pending in the selected cells alone."""
-        session = self._pull()
-        if session is not None:
+        open_pull = self._pull()
+        if open_pull is not None:
             cells = self._selected_cells()
-            parts = tuple((row, place, UNSET) for row, place in cells if session.cells.part_of(place) is not None)
-            action = session.edits.take_back(cells=cells)
-            session.changes.edit(replace(action, cells=(*action.cells, *parts)))
+            parts = tuple((row, place, UNSET) for row, place in cells if open_pull.cells.part_of(place) is not None)
+            action = open_pull.edits.revert(cells=cells)
+            open_pull.changes.edit(replace(action, cells=(*action.cells, *parts)))
 
     def cut(self) -> None:
         """Copy the selected cells and empty them."""
@@ -280,10 +282,10 @@ class GridEdits(QObject):
         blocks = self._grid.selection.blocks
         if found is None or not blocks:
             return
-        session, model = found
+        open_pull, model = found
         block = blocks[-1]
         ids = [model.row_id(p) for p in range(max(0, block.top - 1), min(model.rows, block.bottom + 2))]
-        if session.truncated.first(ids, lambda: self.fill(way)):
+        if open_pull.truncated.first(ids, lambda: self.fill(way)):
             self._say("Fetching whole values first.", False)
             return
         rows, columns = list(range(block.top, block.bottom + 1)), list(range(block.left, block.right + 1))
@@ -309,21 +311,21 @@ class GridEdits(QObject):
                 made = series(values) if way == "series" else [values[0]] * len(values)
                 for at, value in zip(line[1:], made[1:], strict=True):
                     row, place = model.row_id(at[0]), model.columns[at[1]].place
-                    if row in session.edits.deleted:
+                    if row in open_pull.edits.deleted:
                         continue
                     if not is_upright:
                         first = model.columns[line[0][1]].place
-                        text = None if value is None else session.cells.text_of(value, first)
-                        value = session.cells.typed(text, place, row)
+                        text = None if value is None else open_pull.cells.text_of(value, first)
+                        value = open_pull.cells.typed(text, place, row)
                     elif value is None:
-                        value = session.cells.typed(None, place, row)
+                        value = open_pull.cells.typed(None, place, row)
                     else:
-                        session.cells.column_at(place)
-                    cells.append((row, place, self._or_unset(session, row, place, value)))
+                        open_pull.cells.column_at(place)
+                    cells.append((row, place, self._or_unset(open_pull, row, place, value)))
         except OtterError as refused:
             self._say(f"Nothing was filled: {refused}", True)
             return
-        session.changes.edit(Action("Fill", tuple(cells)))
+        open_pull.changes.edit(Action("Fill", tuple(cells)))
         self._say(f"Filled {grouped(len(cells))} cell{'s' if len(cells) != 1 else ''}", False)
 
     def paste(self) -> None:
@@ -335,12 +337,12 @@ class GridEdits(QObject):
         block = block or read_block(data.text() if data is not None else "")
         if found is None:
             return
-        session, model = found
+        open_pull, model = found
         if not block:
             self._say("The clipboard contains no text.", True)
             return
-        if not session.target.is_open:
-            self._say(session.target.reason, True)
+        if not open_pull.target.is_open:
+            self._say(open_pull.target.reason, True)
             return
         top, left = (max(0, at) for at in self._grid.selection.current)
         areas = self._grid.selection.blocks
@@ -367,7 +369,7 @@ class GridEdits(QObject):
                 here = len(model.columns) - left
                 self._say(f"The block is {width} columns wide; only {here} are here.", True)
                 return
-            new = session.edits.new_ids(max(0, top + len(block) - model.rows))
+            new = open_pull.edits.new_ids(max(0, top + len(block) - model.rows))
             rows = [
                 model.row_id(top + n) if top + n < model.rows else new[top + n - model.rows] for n in range(len(block))
             ]
@@ -378,33 +380,33 @@ class GridEdits(QObject):
             ]
         try:
             made = tuple(
-                (row, place, self._or_unset(session, row, place, self._pasted(session, cell, place, row)))
+                (row, place, self._or_unset(open_pull, row, place, self._pasted(open_pull, cell, place, row)))
                 for row, place, cell in cells
-                if row not in session.edits.deleted
+                if row not in open_pull.edits.deleted
             )
         except OtterError as refused:
             self._say(f"Nothing was pasted: {refused}", True)
             return
-        session.changes.edit(Action("Paste", made, add=tuple((row, -1) for row in new)))
+        open_pull.changes.edit(Action("Paste", made, add=tuple((row, -1) for row in new)))
         more = f", {len(new)} as new rows" if new else ""
         self._say(f"Pasted {grouped(len(made))} cell{'s' if len(made) != 1 else ''}{more}{header}", False)
 
-    def _pasted(self, session: OpenPull, cell: Pasted, place: int, row: int) -> Any:
+    def _pasted(self, open_pull: OpenPull, cell: Pasted, place: int, row: int) -> Any:
         """The value of a pasted cell: of one of ours what it was, of a spreadsheet's what its words mean here. Raises:
         ChangeError."""
-        info = session.cells.column_at(place)
-        if cell.is_own and session.target.dialect == DOCUMENTS:
+        info = open_pull.cells.column_at(place)
+        if cell.is_own and open_pull.target.dialect == DOCUMENTS:
             return cell.value
         if isinstance(cell.value, bytes) and info.word == "binary":
             return cell.value
         text = cell.text
-        if text is None or cell.is_own or session.target.dialect == DOCUMENTS:
-            return session.cells.typed(text, place, row)
+        if text is None or cell.is_own or open_pull.target.dialect == DOCUMENTS:
+            return open_pull.cells.typed(text, place, row)
         if not text.strip() and (info.nullable or info.word != "text"):
-            return session.cells.typed(None, place, row)
-        if info.word == "number" or session.cells.field_at(place).kind.is_number:
+            return open_pull.cells.typed(None, place, row)
+        if info.word == "number" or open_pull.cells.field_at(place).kind.is_number:
             text = without_marks(text, self._layout.copying.get("decimal") == "comma")
-        return session.cells.typed(text, place, row)
+        return open_pull.cells.typed(text, place, row)
 
     def _selected_rows(self) -> list[int]:
         found = self._rows()
@@ -421,38 +423,38 @@ class GridEdits(QObject):
 
     def new_row(self) -> None:
         """A new row behind the current one; what is not given gets the table's default."""
-        session = self._open_target()
-        if session is not None:
+        open_pull = self._open_target()
+        if open_pull is not None:
             position = self._grid.selection.current[0]
             anchor = self._grid.model.row_id(position) if position >= 0 and self._grid.model is not None else -1
-            self._go_to(session, Action("New row", add=((session.edits.new_ids(1)[0], anchor),)))
+            self._go_to(open_pull, Action("New row", add=((open_pull.edits.new_ids(1)[0], anchor),)))
 
     def duplicate(self) -> None:
         """Copies of the selected rows as new rows, without a key that the table numbers itself."""
-        session = self._open_target()
-        if session is None or session.table is None or session.target.table is None:
+        open_pull = self._open_target()
+        if open_pull is None or open_pull.table is None or open_pull.target.table is None:
             return
         rows = self._selected_rows()
-        if session.truncated.first(rows, self.duplicate):
+        if open_pull.truncated.first(rows, self.duplicate):
             self._say("Fetching whole values first.", False)
             return
-        new = session.edits.new_ids(len(rows))
-        info = session.target.table
+        new = open_pull.edits.new_ids(len(rows))
+        info = open_pull.target.table
         numbered = len(info.key) == 1 and (info.column(info.key[0]) or info.columns[0]).word == "number"
         cells = []
         for row, copy in zip(rows, new, strict=True):
-            for place, column in session.target.columns:
+            for place, column in open_pull.target.columns:
                 if column.key and numbered:
                     continue
-                value = session.edits.cells.get(row, {}).get(place, UNSET)
-                if value is UNSET and not session.edits.is_new(row):
-                    value = session.table.columns[place].value(row)
+                value = open_pull.edits.cells.get(row, {}).get(place, UNSET)
+                if value is UNSET and not open_pull.edits.is_new(row):
+                    value = open_pull.table.columns[place].value(row)
                 if value is not UNSET and value is not MISSING:
                     cells.append((copy, place, value))
-        self._go_to(session, Action("Duplicate", tuple(cells), add=tuple(zip(new, rows, strict=True))))
+        self._go_to(open_pull, Action("Duplicate", tuple(cells), add=tuple(zip(new, rows, strict=True))))
 
-    def _go_to(self, session: OpenPull, action: Action) -> None:
-        session.changes.edit(action)
+    def _go_to(self, open_pull: OpenPull, action: Action) -> None:
+        open_pull.changes.edit(action)
         model = self._grid.model
         position = model.position_of(action.add[0][0]) if isinstance(model, RowsModel) and action.add else None
         if position is not None:
@@ -460,29 +462,29 @@ class GridEdits(QObject):
 
     def delete(self) -> None:
         """Mark the selected rows to be deleted; new ones are dropped."""
-        session = self._open_target()
-        if session is None:
+        open_pull = self._open_target()
+        if open_pull is None:
             return
         rows = self._selected_rows()
-        new = tuple(row for row in rows if session.edits.is_new(row))
-        cells = tuple((row, place, UNSET) for row in new for place in session.edits.cells.get(row, {}))
-        session.changes.edit(
-            Action("Delete", cells, delete=tuple(r for r in rows if not session.edits.is_new(r)), drop=new)
+        new = tuple(row for row in rows if open_pull.edits.is_new(row))
+        cells = tuple((row, place, UNSET) for row in new for place in open_pull.edits.cells.get(row, {}))
+        open_pull.changes.edit(
+            Action("Delete", cells, delete=tuple(r for r in rows if not open_pull.edits.is_new(r)), drop=new)
         )
 
-    def take_back(self) -> None:
+    def revert(self) -> None:
         """Take back what is pending on the selected rows; when nothing is, everything."""
-        session = self._pull()
-        if session is None:
+        open_pull = self._pull()
+        if open_pull is None:
             return
         rows = self._selected_rows() if isinstance(self._grid.model, RowsModel) else []
-        action = session.edits.take_back(rows=rows)
+        action = open_pull.edits.revert(rows=rows)
         if not (action.cells or action.restore or action.drop):
-            action = session.edits.take_back()
-        if not session.edits.count and session.pending.waiting_count:
-            session.changes.revert_waiting()
+            action = open_pull.edits.revert()
+        if not open_pull.edits.count and open_pull.pending.waiting_count:
+            open_pull.changes.revert_waiting()
             return
-        session.changes.edit(action)
+        open_pull.changes.edit(action)
 
     def go_to_row(self, row: int, place: int) -> None:
         """Make a pending row current; say so when the steps have taken it out of sight."""
@@ -491,10 +493,10 @@ class GridEdits(QObject):
         if position is None or model is None:
             self._say("The row is not shown: a step excludes it.", True)
             return
-        session = self._pull()
+        open_pull = self._pull()
         parts = (
-            {p for p, (whole, _) in session.shaped.opened.items() if whole == place}
-            if session and session.shaped
+            {p for p, (whole, _) in open_pull.shaped.opened.items() if whole == place}
+            if open_pull and open_pull.shaped
             else ()
         )
         columns = [n for n, c in enumerate(model.columns) if c.place == place or c.place in parts]

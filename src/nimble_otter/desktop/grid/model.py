@@ -15,9 +15,9 @@ from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps import SortStep
 from nimble_otter.pull.tree import TreeLines, TreeRow
 from nimble_otter.table import MISSING, Column, Field, Kind, Table, View
-from nimble_otter.table.amounts import as_floats
+from nimble_otter.table.column_format import PLAIN
 from nimble_otter.table.columns import Ids
-from nimble_otter.table.looks import PLAIN
+from nimble_otter.table.numeric import as_floats
 from nimble_otter.table.show import grouped, shown
 
 _BLOCK = 64

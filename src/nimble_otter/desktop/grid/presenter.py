@@ -22,37 +22,37 @@ class GridPresenter(QObject):
 
     def show(self, keep: bool) -> None:
         """The rows as they are now; `keep` leaves the place and the selection where they are."""
-        session = self._workspace.pull
-        shaped = session.shaped if session is not None else None
-        if session is None or shaped is None:
+        open_pull = self._workspace.pull
+        shaped = open_pull.shaped if open_pull is not None else None
+        if open_pull is None or shaped is None:
             self._grid.set_model(None, [], False)
         else:
             before = self._grid.model
-            model = self._model(session, shaped)
-            widths = [session.pull.widths.get(c.name) or first_width(c, shaped.table) for c in model.columns]
+            model = self._model(open_pull, shaped)
+            widths = [open_pull.pull.widths.get(c.name) or first_width(c, shaped.table) for c in model.columns]
             self._grid.set_model(model, widths, keep and _has_columns(before, model))
         self.shown.emit()
 
     def lengthen(self) -> None:
         """Further rows came behind those that are there."""
-        session, before = self._workspace.pull, self._grid.model
-        shaped = session.shaped if session is not None else None
-        if session is None or shaped is None or shaped.grouped is not None:
+        open_pull, before = self._workspace.pull, self._grid.model
+        shaped = open_pull.shaped if open_pull is not None else None
+        if open_pull is None or shaped is None or shaped.grouped is not None:
             return
-        model = self._model(session, shaped)
+        model = self._model(open_pull, shaped)
         is_longer = isinstance(before, RowsModel) and 0 < before.rows <= model.rows and _has_columns(before, model)
         if is_longer and isinstance(model, RowsModel):
             self._grid.lengthen(model)
         else:
             self.show(True)
 
-    def _model(self, session: OpenPull, shaped: Shaped) -> RowsModel | GroupsModel:
-        conflicts = {o.statement.row_id: o for o in session.report.conflicts} if session.report is not None else {}
-        own = {place for place, _ in session.target.columns}
+    def _model(self, open_pull: OpenPull, shaped: Shaped) -> RowsModel | GroupsModel:
+        conflicts = {o.statement.row_id: o for o in open_pull.report.conflicts} if open_pull.report is not None else {}
+        own = {place for place, _ in open_pull.target.columns}
         writable = frozenset((*own, *(p for p, (whole, _) in shaped.opened.items() if whole in own)))
-        steps, before = session.pull.steps, self._grid.model
+        steps, before = open_pull.pull.steps, self._grid.model
         return model_for(
-            shaped, session.edits, session.shaping.tree_lines(), steps, conflicts, writable, before, session.fresh
+            shaped, open_pull.edits, open_pull.shaping.tree_lines(), steps, conflicts, writable, before, open_pull.fresh
         )
 
 

@@ -88,14 +88,14 @@ class RowsFind(SearchFields):
 
     def take_edits(self) -> None:
         """Something else is pending now."""
-        session = self._workspace.pull
-        if self.isVisible() and session is not None and self._answered is not None and self._stored is not None:
-            self._found = self._with_pending(session, self._answered[0], self._stored)
+        open_pull = self._workspace.pull
+        if self.isVisible() and open_pull is not None and self._answered is not None and self._stored is not None:
+            self._found = self._with_pending(open_pull, self._answered[0], self._stored)
             self._say()
 
     def _look(self) -> None:
-        session, model, search = self._workspace.pull, self._grid.model, self.search
-        if session is None or session.shaped is None or not isinstance(model, RowsModel) or not search.text:
+        open_pull, model, search = self._workspace.pull, self._grid.model, self.search
+        if open_pull is None or open_pull.shaped is None or not isinstance(model, RowsModel) or not search.text:
             self._found = self._stored = self._asked = self._answered = None
             self.said.setText("" if isinstance(model, RowsModel) or not search.text else "Groups can't be searched")
             self._grid.mark_texts(None)
@@ -106,9 +106,9 @@ class RowsFind(SearchFields):
             self.said.setText(str(problem))
             return
         self._filter_now(search)
-        view, columns = session.shaped.view, self._columns(model)
+        view, columns = open_pull.shaped.view, self._columns(model)
         self._grid.mark_texts(search.test(), columns)
-        if session.truncated.first(session.truncated.rows_in(session.shaped, columns), self._look):
+        if open_pull.truncated.first(open_pull.truncated.rows_in(open_pull.shaped, columns), self._look):
             self.said.setText("Fetching whole values first")
             return
         asked = self._asked = (view, columns, search)
@@ -120,23 +120,23 @@ class RowsFind(SearchFields):
         def show(found: Mask) -> None:
             if self._asked is asked:
                 self._stored, self._answered = found, asked
-                self._found = self._with_pending(session, view, found)
+                self._found = self._with_pending(open_pull, view, found)
                 self._say()
 
-        session.jobs.submit(
+        open_pull.jobs.submit(
             LOCAL, "find in rows", lambda stop, _: find_rows(view, columns, search, stop, within),
             show, title="Finding",
         )  # fmt: skip
 
-    def _with_pending(self, session: OpenPull, view: View, found: Mask) -> Mask:
+    def _with_pending(self, open_pull: OpenPull, view: View, found: Mask) -> Mask:
         """Which positions of the grid hold it, where the rows `found` of the view do: new rows stand among them, and
         what is pending counts."""
         model = self._grid.model
-        if not isinstance(model, RowsModel) or not (session.edits.cells or session.edits.added):
+        if not isinstance(model, RowsModel) or not (open_pull.edits.cells or open_pull.edits.added):
             return found
         here = np.zeros(model.rows, np.bool_)
         here[self._positions(model, view.row_ids()[found])] = True
-        for position in self._positions(model, np.fromiter(session.edits.cells, np.int64)).tolist():
+        for position in self._positions(model, np.fromiter(open_pull.edits.cells, np.int64)).tolist():
             here[position] = bool(self._places_in(position))
         return here
 
@@ -203,23 +203,23 @@ class RowsFind(SearchFields):
         return Condition("anywhere", values=(search.text, *ways))
 
     def _keep_only(self, on: bool) -> None:
-        session = self._workspace.pull
-        if session is None or not self.search.text:
+        open_pull = self._workspace.pull
+        if open_pull is None or not self.search.text:
             return
         if on:
             step = FilterStep((self._condition(self.search),))
-            at = session.shaping.add_step(step, "Find only", place_for(step, session.pull.steps))
-            self._filter = (session, at)
+            at = open_pull.shaping.add_step(step, "Find only", place_for(step, open_pull.pull.steps))
+            self._filter = (open_pull, at)
         elif self._held() is not None and self._filter is not None:
-            session.shaping.change(session.pull.without_step(self._filter[1]), "Find all")
+            open_pull.shaping.change(open_pull.pull.without_step(self._filter[1]), "Find all")
             self._filter = None
 
     def _held(self) -> FilterStep | None:
         """The step that keeps only what is found, while it is there as it was made."""
         if self._filter is None or self._filter[0] is not self._workspace.pull:
             return None
-        session, at = self._filter
-        step = session.pull.steps[at] if at < len(session.pull.steps) else None
+        open_pull, at = self._filter
+        step = open_pull.pull.steps[at] if at < len(open_pull.pull.steps) else None
         return step if isinstance(step, FilterStep) and len(step.conditions) == 1 else None
 
     def _filter_now(self, search: Search) -> None:
@@ -227,10 +227,10 @@ class RowsFind(SearchFields):
         step = self._held()
         if step is None or self._filter is None:
             return
-        session, at = self._filter
+        open_pull, at = self._filter
         made = replace(step, conditions=(self._condition(search),))
         if made != step:
-            session.shaping.change(session.pull.with_step_at(at, made), "Find only", quiet=True)
+            open_pull.shaping.change(open_pull.pull.with_step_at(at, made), "Find only", quiet=True)
 
     # --- replacing ---------------------------------------------------------------------------------------------
 
@@ -244,27 +244,32 @@ class RowsFind(SearchFields):
             return text
 
     def _wanted(
-        self, model: RowsModel, session: OpenPull, cells: list[tuple[int, int]]
+        self, model: RowsModel, open_pull: OpenPull, cells: list[tuple[int, int]]
     ) -> list[tuple[int, int, str | None]]:
         """(row id, place, new text) of cells, as a person would type it."""
-        assert session.table is not None
+        assert open_pull.table is not None
         made: list[tuple[int, int, str | None]] = []
         for position, column in cells:
             place = model.columns[column].place
-            text = session.cells.text_of(model.value(position, column), place)
+            text = open_pull.cells.text_of(model.value(position, column), place)
             made.append((model.row_id(position), place, self._new_text(text)))
         return made
 
     def replace(self) -> None:
         """In the current cell, where it holds it; then on to the next."""
-        session, model = self._workspace.pull, self._grid.model
-        if session is None or not isinstance(model, RowsModel) or not self.search.text or not self._may_write(session):
+        open_pull, model = self._workspace.pull, self._grid.model
+        if (
+            open_pull is None
+            or not isinstance(model, RowsModel)
+            or not self.search.text
+            or not self._may_write(open_pull)
+        ):
             return
         position, column = self._grid.selection.current
-        if position >= 0 and session.truncated.first([model.row_id(position)], self.replace):
+        if position >= 0 and open_pull.truncated.first([model.row_id(position)], self.replace):
             return
         if position >= 0 and column in self._places_in(position):
-            wanted = self._wanted(model, session, [(position, column)])
+            wanted = self._wanted(model, open_pull, [(position, column)])
             if not self._actions.put_texts("Replace", wanted):
                 return
         self.step(1)
@@ -272,38 +277,40 @@ class RowsFind(SearchFields):
     def replace_all(self) -> None:
         """In every cell found, as one step of undo; nothing where one of them can't take it. Parts of an object that is
         shown too are replaced in the object."""
-        session, model = self._workspace.pull, self._grid.model
-        if session is None or session.shaped is None or not isinstance(model, RowsModel) or not self.search.text:
+        open_pull, model = self._workspace.pull, self._grid.model
+        if open_pull is None or open_pull.shaped is None or not isinstance(model, RowsModel) or not self.search.text:
             return
-        if not self._may_write(session):
+        if not self._may_write(open_pull):
             return
-        if session.truncated.first(session.truncated.rows_in(session.shaped, self._columns(model)), self.replace_all):
+        if open_pull.truncated.first(
+            open_pull.truncated.rows_in(open_pull.shaped, self._columns(model)), self.replace_all
+        ):
             return
-        view, cells = session.shaped.view, list[tuple[int, int]]()
+        view, cells = open_pull.shaped.view, list[tuple[int, int]]()
         wanted = set(self._columns(model))
-        pending = set(self._positions(model, np.fromiter(session.edits.cells, np.int64)).tolist())
+        pending = set(self._positions(model, np.fromiter(open_pull.edits.cells, np.int64)).tolist())
         passed = 0
         for n, column in enumerate(model.columns):
-            part = session.cells.part_of(column.place)
+            part = open_pull.cells.part_of(column.place)
             if column.place not in wanted or (part is not None and part[0] in wanted):
                 continue
             hit = mask_of(view.table.columns[column.place], view.row_ids(), self.search)
             places = set(self._positions(model, view.row_ids()[hit]).tolist()) - pending
             places |= {p for p in pending if n in self._places_in(p)}
-            if session.cells.takes(column.place):
+            if open_pull.cells.takes(column.place):
                 cells += [(position, n) for position in sorted(places)]
             else:
                 passed += bool(places)
         if len(cells) > MOST_REPLACED:
             self.said.setText(f"{grouped(len(cells))} cells; at most {grouped(MOST_REPLACED)} at once")
             return
-        if cells and self._actions.put_texts("Replace", self._wanted(model, session, cells)):
+        if cells and self._actions.put_texts("Replace", self._wanted(model, open_pull, cells)):
             rest = f" It stays in {passed} column{'s' if passed > 1 else ''} that can't be changed." if passed else ""
             self._workspace.say(f"Replaced in {grouped(len(cells))} cells; they are pending in Changes.{rest}", False)
         elif passed and not cells:
             self.said.setText("Found only in cells that can't be edited.")
 
-    def _may_write(self, session: OpenPull) -> bool:
-        if not session.target.is_open:
-            self.said.setText(session.target.reason)
-        return session.target.is_open
+    def _may_write(self, open_pull: OpenPull) -> bool:
+        if not open_pull.target.is_open:
+            self.said.setText(open_pull.target.reason)
+        return open_pull.target.is_open

@@ -34,9 +34,9 @@ class RowsViews(QObject):
 
     def choose(self, place: int) -> None:
         """Show the rows of the present pull as a table, a tree or JSON."""
-        session = self._workspace.pull
-        if session is not None:
-            session.rows_as = place
+        open_pull = self._workspace.pull
+        if open_pull is not None:
+            open_pull.rows_as = place
             self.refresh()
             self._stack.currentWidget().setFocus()
 
@@ -50,10 +50,10 @@ class RowsViews(QObject):
 
     def refresh(self) -> None:
         """Bring the view in sight up to date with the rows shown."""
-        session = self._workspace.pull
-        shaped = session.shaped if session is not None else None
-        place = session.rows_as if session is not None and shaped is not None and shaped.grouped is None else TABLE
-        offered = session is not None and shaped is not None and (session.is_documents or place != TABLE)
+        open_pull = self._workspace.pull
+        shaped = open_pull.shaped if open_pull is not None else None
+        place = open_pull.rows_as if open_pull is not None and shaped is not None and shaped.grouped is None else TABLE
+        offered = open_pull is not None and shaped is not None and (open_pull.is_documents or place != TABLE)
         self.offered.emit(offered, place)
         if self._side.is_open:
             self._side.refresh()

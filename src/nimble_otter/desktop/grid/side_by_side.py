@@ -93,7 +93,7 @@ class SideBySide(QWidget):
     def __init__(self, workspace: Workspace, main: Grid, stack: QStackedWidget) -> None:
         super().__init__()
         self._workspace, self._main, self._stack = workspace, main, stack
-        self.session: OpenPull | None = None
+        self.open_pull: OpenPull | None = None
         self._what, self._by = _ROWS, ""
         self._found: Differences | None = None
         self._chosen: Ids = np.empty(0, np.int64)
@@ -119,69 +119,69 @@ class SideBySide(QWidget):
 
     def open(self, what: str = _ROWS) -> None:
         """Show the chosen rows as columns, or compare with a pinned result or another pull by its name."""
-        session, main = self._workspace.pull, self._main
-        if session is None or session.shaped is None:
+        open_pull, main = self._workspace.pull, self._main
+        if open_pull is None or open_pull.shaped is None:
             return
-        self.session, self._what = session, what
-        if session.shaped.grouped is None:
+        self.open_pull, self._what = open_pull, what
+        if open_pull.shaped.grouped is None:
             blocks = main.selection.row_count
-            positions = main.selection.positions() if blocks > 1 else range(len(session.shaped.view))
+            positions = main.selection.positions() if blocks > 1 else range(len(open_pull.shaped.view))
             few = np.fromiter((p for _, p in zip(range(MOST_COLUMNS), positions, strict=False)), np.int64)
-            self._chosen = session.shaped.view.row_ids().take(few[few < len(session.shaped.view)])
+            self._chosen = open_pull.shaped.view.row_ids().take(few[few < len(open_pull.shaped.view)])
         if not self._by or self._by not in self._names():
-            keys = [session.shaped.table.fields[place].name for place, _ in session.target.keys]
-            self._by = keys[0] if len(keys) == 1 and session.shaped.own_rows else ""
+            keys = [open_pull.shaped.table.fields[place].name for place, _ in open_pull.target.keys]
+            self._by = keys[0] if len(keys) == 1 and open_pull.shaped.own_rows else ""
         self._stack.setCurrentWidget(self)
         self.refresh()
         self.grid.setFocus()
 
     @property
     def is_open(self) -> bool:
-        return self.session is not None and self.session is self._workspace.pull
+        return self.open_pull is not None and self.open_pull is self._workspace.pull
 
     def close_it(self) -> None:
-        self.session = None
+        self.open_pull = None
         self.closed.emit()
         self._main.setFocus()
 
     def pin(self) -> None:
         """Keep the rows shown as they are, to be compared with those of later runs."""
-        session = self._workspace.pull
-        if session is None or session.shaped is None:
+        open_pull = self._workspace.pull
+        if open_pull is None or open_pull.shaped is None:
             return
         name = f"pinned {dt.datetime.now():%H:%M:%S}"
-        session.pinned[name] = session.shaped.as_shown()
+        open_pull.pinned[name] = open_pull.shaped.as_shown()
         self._workspace.say(
-            f"{grouped(len(session.pinned[name]))} rows are pinned; compare with them after the next run."
+            f"{grouped(len(open_pull.pinned[name]))} rows are pinned; compare with them after the next run."
         )
         if self.is_open:
             self.refresh()
 
     def unpin(self) -> None:
         """Let go of the pinned result that is compared with."""
-        if self.session is not None:
-            self.session.pinned.pop(self._what, None)
+        if self.open_pull is not None:
+            self.open_pull.pinned.pop(self._what, None)
             self.refresh()
 
     # --- filling -----------------------------------------------------------------------------------------------
 
     def _names(self) -> list[str]:
-        assert self.session is not None
-        assert self.session.shaped is not None
-        return [field.name for field in self.session.shaped.as_shown().table.fields]
+        assert self.open_pull is not None
+        assert self.open_pull.shaped is not None
+        return [field.name for field in self.open_pull.shaped.as_shown().table.fields]
 
     def _others(self) -> dict[str, View]:
         """What can be compared with: pinned results, then the other open pulls."""
-        assert self.session is not None
-        found = dict(reversed(self.session.pinned.items()))
+        assert self.open_pull is not None
+        found = dict(reversed(self.open_pull.pinned.items()))
         for other in self._workspace.pulls:
-            if other is not self.session and other.course is not None:
+            if other is not self.open_pull and other.course is not None:
                 found.setdefault(other.pull.name, other.course.end.as_shown())
         return found
 
     def refresh(self) -> None:
         """The rows, or what there is to compare with, are others now."""
-        if not self.is_open or self.session is None or self.session.shaped is None:
+        if not self.is_open or self.open_pull is None or self.open_pull.shaped is None:
             return
         others = self._others()
         self._what = self._what if self._what in others else _ROWS
@@ -193,13 +193,13 @@ class SideBySide(QWidget):
         by.setVisible(self._what != _ROWS)
         what.setMinimumWidth(170)
         unpin = button("Unpin", self.unpin, "link", "Unpin the rows")
-        unpin.setVisible(self._what in self.session.pinned)
+        unpin.setVisible(self._what in self.open_pull.pinned)
         self._choices.addWidget(boxed(row(label("Side by side", bold=True), what, by, unpin, space=8)))
         self._found = None
         if self._what == _ROWS:
             self._show_rows()
             return
-        here, there, keys = self.session.shaped.as_shown(), others[self._what], [self._by] if self._by else []
+        here, there, keys = self.open_pull.shaped.as_shown(), others[self._what], [self._by] if self._by else []
         asked = self._what, self._by
 
         def show(found: Differences) -> None:
@@ -219,7 +219,7 @@ class SideBySide(QWidget):
         except ConditionError as problem:
             failed(problem)
             return
-        self.session.jobs.submit(LOCAL, "side by side", lambda stop, _: compare_views(here, there, keys, stop), show,
+        self.open_pull.jobs.submit(LOCAL, "side by side", lambda stop, _: compare_views(here, there, keys, stop), show,
                                  failed, title="Comparing")  # fmt: skip
 
     def _choose(self, what: str | None = None, by: str | None = None) -> None:
@@ -240,11 +240,11 @@ class SideBySide(QWidget):
 
     def _show_rows(self) -> None:
         """Chosen rows as columns; with the differences alone, only the lines where they are not all alike."""
-        session = self.session
-        if session is None or session.shaped is None or self._what != _ROWS:
+        open_pull = self.open_pull
+        if open_pull is None or open_pull.shaped is None or self._what != _ROWS:
             return
-        shown = session.shaped.as_shown()
-        ids = self._chosen if session.shaped.grouped is None else shown.row_ids()[:MOST_COLUMNS]
+        shown = open_pull.shaped.as_shown()
+        ids = self._chosen if open_pull.shaped.grouped is None else shown.row_ids()[:MOST_COLUMNS]
         ids = ids[ids < shown.table.rows]
         table = transposed(View(shown.table, ids))
         differ = _differing(table)

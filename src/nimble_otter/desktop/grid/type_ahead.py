@@ -27,7 +27,7 @@ class Jump:
 
     def type(self, column: int, text: str) -> None:
         """One more letter: to the next row, from the current one on, whose cell in a column begins with the word."""
-        grid, session = self._grid, self._workspace.pull
+        grid, open_pull = self._grid, self._workspace.pull
         now = time.monotonic()
         self._text = (self._text if now - self._at < _PAUSE_S else "") + text
         self._at = now
@@ -37,9 +37,9 @@ class Jump:
             order = [*range(start, model.rows), *range(min(start, model.rows))]
             texts = ((n, model.line(n).cells[column].text) for n in order)
             self._go(next((n for n, shown in texts if shown.casefold().startswith(word)), -1), column)
-        elif isinstance(model, RowsModel) and session is not None and session.shaped is not None:
-            view, place = session.shaped.view, model.columns[column].place
-            session.jobs.submit(LOCAL, "jump", lambda stop, _: find_beginning(view, place, word, start, stop),
+        elif isinstance(model, RowsModel) and open_pull is not None and open_pull.shaped is not None:
+            view, place = open_pull.shaped.view, model.columns[column].place
+            open_pull.jobs.submit(LOCAL, "jump", lambda stop, _: find_beginning(view, place, word, start, stop),
                                 lambda found: self._go(found, column))  # fmt: skip
 
     def _go(self, position: int, column: int) -> None:

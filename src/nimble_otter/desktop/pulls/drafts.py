@@ -61,14 +61,19 @@ class DraftStore:
                 return None
             return f"pull-{free}"
 
-    def keep_later(self, session: OpenPull) -> None:
+    def keep_later(self, open_pull: OpenPull) -> None:
         """As `keep`, but of very many changes in the background: the window goes on meanwhile."""
-        if session.edits.count < _MANY or session.table is None:
-            self.keep(session)
+        if open_pull.edits.count < _MANY or open_pull.table is None:
+            self.keep(open_pull)
             return
-        name, edits, table, target = f"pull-{session.number}", session.edits.copied(), session.table, session.target
-        waiting, path = session.pending.waiting, str(session.path or "")
-        text, saved, uid = pull_to_text(session.pull), session.saved_text, session.uid
+        name, edits, table, target = (
+            f"pull-{open_pull.number}",
+            open_pull.edits.copied(),
+            open_pull.table,
+            open_pull.target,
+        )
+        waiting, path = open_pull.pending.waiting, str(open_pull.path or "")
+        text, saved, uid = pull_to_text(open_pull.pull), open_pull.saved_text, open_pull.uid
         self._written.pop(name, None)
         number = self._numbers[name] = self._numbers.get(name, 0) + 1
 
@@ -82,29 +87,31 @@ class DraftStore:
                         raise SavedError(f"{problem.strerror}.") from None
 
         def failed(problem: OtterError) -> None:
-            self._problems.append(f"The draft of {session.pull.name} can't be kept: {problem}.")
+            self._problems.append(f"The draft of {open_pull.pull.name} can't be kept: {problem}.")
 
-        session.jobs.submit(LOCAL, f"{session.key} draft", work, lambda _: None, failed)
+        open_pull.jobs.submit(LOCAL, f"{open_pull.key} draft", work, lambda _: None, failed)
 
-    def keep(self, session: OpenPull) -> bool:
+    def keep(self, open_pull: OpenPull) -> bool:
         """Write a pull's draft when it changed; returns whether it is on disk."""
-        name = f"pull-{session.number}"
+        name = f"pull-{open_pull.number}"
         with self._lock:
             self._numbers[name] = self._numbers.get(name, 0) + 1
         try:
-            edits = session.pending.by_key(session.table, session.target) or EditDraft()
-            draft = Draft(pull_to_text(session.pull), str(session.path or ""), session.saved_text, edits, session.uid)
+            edits = open_pull.pending.by_key(open_pull.table, open_pull.target) or EditDraft()
+            draft = Draft(
+                pull_to_text(open_pull.pull), str(open_pull.path or ""), open_pull.saved_text, edits, open_pull.uid
+            )
             mark = repr(draft)
             if self._written.get(name) != mark:
                 save_draft(self._folder, name, draft)
                 self._written[name] = mark
         except (OSError, OtterError) as problem:
-            self._problems.append(f"The draft of {session.pull.name} can't be kept: {problem}.")
+            self._problems.append(f"The draft of {open_pull.pull.name} can't be kept: {problem}.")
             return False
         return True
 
-    def forget(self, session: OpenPull) -> None:
-        name = f"pull-{session.number}"
+    def forget(self, open_pull: OpenPull) -> None:
+        name = f"pull-{open_pull.number}"
         with self._lock:
             self._numbers[name] = self._numbers.get(name, 0) + 1
         self._written.pop(name, None)

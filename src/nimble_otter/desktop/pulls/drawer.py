@@ -49,7 +49,7 @@ class Drawer(QWidget):
         super().__init__()
         self.setObjectName("surface")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.session: OpenPull | None = None
+        self.open_pull: OpenPull | None = None
         self.head = Head(self.title)
         self._whole = QVBoxLayout(self)
         self._whole.setContentsMargins(0, 0, 0, 0)
@@ -68,9 +68,9 @@ class Drawer(QWidget):
             layout.setStretch(place, share)
         self._whole.addLayout(layout, 1)
 
-    def show_pull(self, session: OpenPull | None) -> None:
-        self.session = session
-        if session is not None:
+    def show_pull(self, open_pull: OpenPull | None) -> None:
+        self.open_pull = open_pull
+        if open_pull is not None:
             self.refresh()
 
     def show_step(self, at: int) -> None:

@@ -53,58 +53,58 @@ class FileWatcher(QObject):
         """See which open pulls are others on disk now."""
         self.watch()
         self.shelf_changed.emit()
-        for session in list(self._workspace.pulls):
-            self.take_in(session)
+        for open_pull in list(self._workspace.pulls):
+            self.take_in(open_pull)
 
-    def take_in(self, session: OpenPull) -> bool:
+    def take_in(self, open_pull: OpenPull) -> bool:
         """Take in what changed on disk; False, and shown, where that and the changes here touch."""
-        text = self._text_of(session)
-        if text is None or not session.saved_text or text == session.saved_text:
+        text = self._text_of(open_pull)
+        if text is None or not open_pull.saved_text or text == open_pull.saved_text:
             return True
         try:
-            theirs, base = pull_from_text(text, str(session.path)), pull_from_text(session.saved_text)
+            theirs, base = pull_from_text(text, str(open_pull.path)), pull_from_text(open_pull.saved_text)
         except OtterError as problem:
             self._workspace.say(f"The file was changed and can't be read: {problem}", True)
             return False
-        merged = merge(base, session.pull, theirs)
+        merged = merge(base, open_pull.pull, theirs)
         if merged.conflicts:
-            if self._told.get(session.path or Path()) != text:
-                self._told[session.path or Path()] = text
-                self._show_both(session, merged, theirs, text)
+            if self._told.get(open_pull.path or Path()) != text:
+                self._told[open_pull.path or Path()] = text
+                self._show_both(open_pull, merged, theirs, text)
             return False
-        session.saved_text = text
-        session.shaping.change(merged.pull, "Reloaded from disk")
-        session.waits = session.waits or not self._workspace.hub.known_pulls.has(session.pull)
-        session.tell(Aspect.RUN)
+        open_pull.saved_text = text
+        open_pull.shaping.change(merged.pull, "Reloaded from disk")
+        open_pull.waits = open_pull.waits or not self._workspace.hub.known_pulls.has(open_pull.pull)
+        open_pull.tell(Aspect.RUN)
         if merged.theirs:
-            self._workspace.say(f"{session.pull.name} was changed on disk: {', '.join(merged.theirs)} taken in")
+            self._workspace.say(f"{open_pull.pull.name} was changed on disk: {', '.join(merged.theirs)} taken in")
         return True
 
     @staticmethod
-    def _text_of(session: OpenPull) -> str | None:
+    def _text_of(open_pull: OpenPull) -> str | None:
         try:
-            return session.path.read_text("utf-8") if session.path is not None else None
+            return open_pull.path.read_text("utf-8") if open_pull.path is not None else None
         except (OSError, UnicodeDecodeError):
             return None
 
-    def _show_both(self, session: OpenPull, merged: Merged, theirs: Pull, text: str) -> None:
+    def _show_both(self, open_pull: OpenPull, merged: Merged, theirs: Pull, text: str) -> None:
         """Both in one list, and the choice between them."""
         workspace = self._workspace
-        workspace.show(session)
+        workspace.show(open_pull)
         workspace.show_step(QUERY)
-        lines = difference(pull_to_text(session.pull), pull_to_text(theirs))
+        lines = difference(pull_to_text(open_pull.pull), pull_to_text(theirs))
         notes = [f"Changed here and on disk: {', '.join(merged.conflicts)}."]
         notes += [f"Only on disk: {', '.join(merged.theirs)}."] if merged.theirs else []
 
         def take(pull: Pull) -> None:
-            session.saved_text = text
-            self._told.pop(session.path or Path(), None)
-            session.shaping.change(pull, "Reloaded from disk")
-            session.waits = session.waits or not workspace.hub.known_pulls.has(session.pull)
-            session.tell(Aspect.PULL)  # what is saved may be what is here now
+            open_pull.saved_text = text
+            self._told.pop(open_pull.path or Path(), None)
+            open_pull.shaping.change(pull, "Reloaded from disk")
+            open_pull.waits = open_pull.waits or not workspace.hub.known_pulls.has(open_pull.pull)
+            open_pull.tell(Aspect.PULL)  # what is saved may be what is here now
 
-        title = f"{session.pull.name} was changed on disk in the same places as here. − is here, + on disk."
+        title = f"{open_pull.pull.name} was changed on disk in the same places as here. − is here, + on disk."
         workspace.propose(
             Proposal(title, lines, notes, lambda: take(theirs), "Take theirs", "Keep mine", lambda: take(merged.pull))
         )
-        workspace.say(f"{session.pull.name} was changed on disk and here; choose which to keep", True)
+        workspace.say(f"{open_pull.pull.name} was changed on disk and here; choose which to keep", True)

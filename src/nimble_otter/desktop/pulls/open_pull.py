@@ -12,7 +12,7 @@ from nimble_otter.desktop.pulls.pull_state import PullState
 from nimble_otter.desktop.pulls.run_controller import RunController, RunQuestions, Unattended
 from nimble_otter.desktop.pulls.shaping import RowsOfOthers, Shaping, no_rows
 from nimble_otter.desktop.pulls.versions import PullVersions
-from nimble_otter.desktop.runtime.connections import Hub
+from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.pull import Pull
 
 
@@ -22,7 +22,7 @@ class OpenPull(PullState):
     def __init__(
         self,
         pull: Pull,
-        hub: Hub,
+        hub: ConnectionManager,
         path: Path | None = None,
         number: int = 0,
         others: RowsOfOthers = no_rows,

@@ -86,13 +86,13 @@ class PlanController:
         row, places = outcome.statement.row_id, {info.name: at for at, info in self._own.target.columns}
         theirs = {places[name]: value for name, value in outcome.now if name in names and name in places}
         if outcome.is_gone:
-            action = self._own.edits.take_back(rows=[row])
+            action = self._own.edits.revert(rows=[row])
         elif mine:
             action = Action("Keep mine")
         elif outcome.statement.kind == "delete":
             action = Action("Keep the row", restore=(row,))
         else:
-            action = self._own.edits.take_back(cells=[(row, place) for place in theirs])
+            action = self._own.edits.revert(cells=[(row, place) for place in theirs])
         left = tuple(pair for pair in outcome.now if pair[0] not in names)
         report = self._own.report
         self.take_current({row: theirs} if theirs else {}, action)

@@ -10,9 +10,9 @@ from weakref import WeakKeyDictionary
 from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.pulls.pull_state import PullState
-from nimble_otter.desktop.runtime.connections import Hub
+from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.errors import OtterError
-from nimble_otter.pull import open_pull, places
+from nimble_otter.pull import load_pull, places
 from nimble_otter.pull.course import Course
 from nimble_otter.pull.file import SUFFIX
 from nimble_otter.pull.others import path_of
@@ -24,35 +24,37 @@ class PullDependencies:
     """One for a workspace, whose `pulls` are all open ones. A pull that is open under a name comes before a saved
     one."""
 
-    def __init__(self, hub: Hub, pulls: Sequence[OpenPull], say: Callable[[str, bool], object]) -> None:
+    def __init__(self, hub: ConnectionManager, pulls: Sequence[OpenPull], say: Callable[[str, bool], object]) -> None:
         self._hub, self._pulls, self._say = hub, pulls, say
         self._unseen: dict[Path, OpenPull] = {}
         self._views: WeakKeyDictionary[OpenPull, tuple[Course, View]] = WeakKeyDictionary()
 
-    def names_for(self, session: OpenPull) -> list[str]:
+    def names_for(self, open_pull: OpenPull) -> list[str]:
         """Pulls whose rows a pull could take: all that don't take its own."""
-        names = [s.pull.name for s in self._pulls if s is not session]
+        names = [s.pull.name for s in self._pulls if s is not open_pull]
         names += [path.stem for path in sorted(places.shelf_folder().rglob(f"*{SUFFIX}"))]
-        return [name for name in dict.fromkeys(names) if name != session.pull.name and not self._takes(name, session)]
+        return [
+            name for name in dict.fromkeys(names) if name != open_pull.pull.name and not self._takes(name, open_pull)
+        ]
 
-    def _takes(self, name: str, session: PullState, deep: int = 0) -> bool:
-        """Whether the pull of a name takes rows of `session`, itself or through others."""
-        found = self._open(name, session)
+    def _takes(self, name: str, open_pull: PullState, deep: int = 0) -> bool:
+        """Whether the pull of a name takes rows of `open_pull`, itself or through others."""
+        found = self._open(name, open_pull)
         if found is None or deep > 20:
             return deep > 20
-        return any(n == session.pull.name or self._takes(n, session, deep + 1) for n in found.shaping.needs)
+        return any(n == open_pull.pull.name or self._takes(n, open_pull, deep + 1) for n in found.shaping.needs)
 
     def _open(self, name: str, but: PullState) -> OpenPull | None:
         every = [*self._pulls, *self._unseen.values()]
         return next((s for s in every if s.pull.name == name and s is not but), None)
 
-    def rows_for(self, session: PullState, name: str, fresh: bool) -> View | None:
+    def rows_for(self, open_pull: PullState, name: str, fresh: bool) -> View | None:
         """The rows at the end of a pull; None while there are none, and then they are asked for. `fresh` asks again for
         those of a pull that is not open."""
-        if name == session.pull.name or self._takes(name, session):
-            self._say(f"{name} takes rows of {session.pull.name} itself; it can't be joined to it.", True)
+        if name == open_pull.pull.name or self._takes(name, open_pull):
+            self._say(f"{name} takes rows of {open_pull.pull.name} itself; it can't be joined to it.", True)
             return None
-        found = self._open(name, session)
+        found = self._open(name, open_pull)
         if found is None:
             found, fresh = self._from_shelf(name), False
         if found is None:
@@ -77,7 +79,7 @@ class PullDependencies:
             return None
         if path not in self._unseen:
             try:
-                pull = open_pull(path)
+                pull = load_pull(path)
             except OtterError as problem:
                 self._say(str(problem), True)
                 return None
@@ -86,21 +88,21 @@ class PullDependencies:
             made.changed.connect(lambda what: self._told(made, what))
         return self._unseen[path]
 
-    def changed(self, session: OpenPull) -> None:
+    def changed(self, open_pull: OpenPull) -> None:
         """Rows of a pull are others now: those that take them are told."""
-        name, kept = session.pull.name, self._views.get(session)
-        if session.course is None or (kept is not None and kept[0] is session.course):
+        name, kept = open_pull.pull.name, self._views.get(open_pull)
+        if open_pull.course is None or (kept is not None and kept[0] is open_pull.course):
             return
         for other in [*self._pulls, *self._unseen.values()]:
-            takes = other is not session and name in other.shaping.needs and other.table is not None
+            takes = other is not open_pull and name in other.shaping.needs and other.table is not None
             if takes and not self._takes(name, other):
                 other.shaping.take_others()
 
-    def renamed(self, session: OpenPull, before: str) -> None:
+    def renamed(self, open_pull: OpenPull, before: str) -> None:
         """A pull has another name: those that took its rows take them by that."""
-        after = session.pull.name
+        after = open_pull.pull.name
         for other in self._pulls:
-            if other is session or before not in other.shaping.needs or self._open(before, other) is not None:
+            if other is open_pull or before not in other.shaping.needs or self._open(before, other) is not None:
                 continue
             steps = tuple(
                 replace(step, other=after)
@@ -110,8 +112,8 @@ class PullDependencies:
             )
             other.shaping.change(replace(other.pull, steps=steps), f"Take rows of {after}", quiet=True)
 
-    def _told(self, session: OpenPull, what: Aspect) -> None:
+    def _told(self, open_pull: OpenPull, what: Aspect) -> None:
         if what & Aspect.ROWS:
-            self.changed(session)
-        if what & Aspect.RUN and session.error is not None:
-            self._say(f"{session.pull.name}: {session.error}", True)
+            self.changed(open_pull)
+        if what & Aspect.RUN and open_pull.error is not None:
+            self._say(f"{open_pull.pull.name}: {open_pull.error}", True)

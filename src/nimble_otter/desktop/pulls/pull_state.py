@@ -16,7 +16,7 @@ from nimble_otter.desktop.pulls.notice import NOTHING, Notice
 from nimble_otter.desktop.pulls.pending import PendingEdits
 from nimble_otter.desktop.pulls.step_ref import QUERY
 from nimble_otter.desktop.pulls.undo import UndoStack
-from nimble_otter.desktop.runtime.connections import Hub
+from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import Course, Pull, Shaped, pull_from_text
 from nimble_otter.pull.model import Query
@@ -25,7 +25,7 @@ from nimble_otter.pull.tree import Opened
 from nimble_otter.query.lazy import reader_of
 from nimble_otter.query.names import Names
 from nimble_otter.sources import Fetched, Request, Source, TableInfo
-from nimble_otter.sources.held import Held
+from nimble_otter.sources.open_transaction import OpenTransaction
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.script import Outcome
 from nimble_otter.table import Table, View
@@ -47,7 +47,7 @@ class PullState(QObject):
 
     changed = Signal(object)
 
-    def __init__(self, pull: Pull, hub: Hub, path: Path | None = None, number: int = 0) -> None:
+    def __init__(self, pull: Pull, hub: ConnectionManager, path: Path | None = None, number: int = 0) -> None:
         super().__init__()
         self.hub, self.jobs = hub, hub.jobs
         self.pull, self.path, self.number = pull, path, number
@@ -181,7 +181,7 @@ class PullState(QObject):
         return reader_of(self.pull.source.word)
 
     @property
-    def held(self) -> Held | None:
+    def held(self) -> OpenTransaction | None:
         """The transaction that is open on the source."""
         return self.hub.held(self.hub.known(self.pull.source))
 

@@ -19,19 +19,19 @@ class References:
     def __init__(self) -> None:
         self._known: dict[tuple[str, str], list[tuple[str, str]]] = {}
 
-    def find(self, session: OpenPull, info: ColumnInfo, then: Callable[[list[tuple[str, str]]], object]) -> None:
+    def find(self, open_pull: OpenPull, info: ColumnInfo, then: Callable[[list[tuple[str, str]]], object]) -> None:
         """Hand over pairs of (key, what to read beside it), now or when they have come."""
-        source = session.rows_source
+        source = open_pull.rows_source
         table, _, column = info.refers.rpartition(".")
         at = (source.name, info.refers)
         if at in self._known:
             then(self._known[at])
             return
-        known = next((t for t in session.tables if t.name == table), None)
+        known = next((t for t in open_pull.tables if t.name == table), None)
         names = [column, *([readable] if known is not None and (readable := _readable(known, column)) else [])]
 
         def work(stop: Any, report: Callable[[Any], None]) -> list[tuple[str, str]]:
-            connection = session.hub.connection(source)
+            connection = open_pull.hub.connection(source)
             asked = ", ".join(map(connection.quoted, names))
             text = f"select {asked} from {connection.quoted(table)} order by {connection.quoted(names[-1])}"
             rows = fetch(connection, Request(text, limit=MOST), stop).table
@@ -43,8 +43,8 @@ class References:
             then(found)
 
         # what can't be looked up can still be typed
-        session.jobs.submit(
-            session.hub.lane(source), f"{session.key} choices", work, done, lambda problem: None,
+        open_pull.jobs.submit(
+            open_pull.hub.lane(source), f"{open_pull.key} choices", work, done, lambda problem: None,
             title=f"Looking up {table}",
         )  # fmt: skip
 

@@ -14,7 +14,7 @@ from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.pulls.pull_dependencies import PullDependencies
 from nimble_otter.desktop.pulls.run_controller import RunQuestions
 from nimble_otter.desktop.pulls.step_ref import StepRef, step_at
-from nimble_otter.desktop.runtime.connections import Hub
+from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.pull import Pull, pull_to_text
 
 
@@ -44,7 +44,11 @@ class Workspace(QObject):
     proposed = Signal(object)
 
     def __init__(
-        self, hub: Hub, first_number: int = 1, questions: RunQuestions | None = None, parent: QObject | None = None
+        self,
+        hub: ConnectionManager,
+        first_number: int = 1,
+        questions: RunQuestions | None = None,
+        parent: QObject | None = None,
     ) -> None:
         super().__init__(parent)
         self.hub, self._questions = hub, questions

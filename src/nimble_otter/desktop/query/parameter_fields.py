@@ -34,17 +34,17 @@ class ParameterFields(QWidget):
         self._rows.setSpacing(5)
         self.fields: dict[str, QLineEdit] = {}
         self.notes: dict[str, QLabel] = {}
-        self._session: OpenPull | None = None
+        self._open_pull: OpenPull | None = None
         self._uses: dict[str, Use] = {}
         self._choices: dict[tuple[str, str], list[Any]] = {}
 
-    def fill(self, session: OpenPull, is_same: bool) -> None:
+    def fill(self, open_pull: OpenPull, is_same: bool) -> None:
         """Fields for the names in the text; made anew unless `is_same` as before."""
-        query, self._session = session.pull.query, session
+        query, self._open_pull = open_pull.pull.query, open_pull
         if not is_same:
             clear(self._rows)
             self.fields, self.notes = {}, {}
-            for name in session.pull.parameters():
+            for name in open_pull.pull.parameters():
                 self._add(name, query)
             self.setVisible(bool(self.fields))
         self.look()
@@ -70,11 +70,11 @@ class ParameterFields(QWidget):
 
     def look(self) -> None:
         """Say of each value what it is taken for."""
-        session = self._session
-        if session is None or not self.fields:
+        open_pull = self._open_pull
+        if open_pull is None or not self.fields:
             return
-        query = session.pull.query
-        self._uses = find_uses(query.text, session.names or names_of(()))
+        query = open_pull.pull.query
+        self._uses = find_uses(query.text, open_pull.names or names_of(()))
         for name, note in self.notes.items():
             value, ask = query.parameters.get(name), query.asks.get(name, Ask())
             kind = self._kind(name)
@@ -95,20 +95,22 @@ class ParameterFields(QWidget):
             note.setVisible(bool(text))
 
     def _kind(self, name: str) -> str:
-        assert self._session is not None
-        ask = self._session.pull.query.asks.get(name)
+        assert self._open_pull is not None
+        ask = self._open_pull.pull.query.asks.get(name)
         return ask.kind if ask is not None and ask.kind else self._uses.get(name, Use()).kind
 
     def _many(self, name: str) -> bool:
         return self._uses.get(name, Use()).many
 
     def _typed(self, name: str, text: str) -> None:
-        session = self._session
-        assert session is not None
+        open_pull = self._open_pull
+        assert open_pull is not None
         kind = self._kind(name)
         value = typed(text, "" if kind in ("number", "") else kind, self._many(name))
-        query = session.pull.query
-        session.shaping.put(replace(session.pull, query=replace(query, parameters={**query.parameters, name: value})))
+        query = open_pull.pull.query
+        open_pull.shaping.put(
+            replace(open_pull.pull, query=replace(query, parameters={**query.parameters, name: value}))
+        )
         self.look()
 
     def _set(self, name: str, value: Any) -> None:
@@ -123,12 +125,12 @@ class ParameterFields(QWidget):
 
     def menu(self, name: str) -> QMenu:
         """Values used before, days, values from a query, and the kind."""
-        session = self._session
-        assert session is not None
-        query, menu = session.pull.query, QMenu(self)
+        open_pull = self._open_pull
+        assert open_pull is not None
+        query, menu = open_pull.pull.query, QMenu(self)
         ask = query.asks.get(name, Ask())
-        url = session.hub.known(session.pull.source).url
-        runs = [ran.parameters for ran in session.hub.history.runs() if ran.url == url]
+        url = open_pull.hub.known(open_pull.pull.source).url
+        runs = [ran.parameters for ran in open_pull.hub.history.runs() if ran.url == url]
         for value in last_values(runs, name):
             menu.addAction(shown(value), lambda value=value: self._set(name, value))
         if self._kind(name) in ("date", "time"):
@@ -152,9 +154,9 @@ class ParameterFields(QWidget):
 
     def _pick(self, name: str, value: Any) -> None:
         """A value chosen from the list; where several may be given it is added to those there are."""
-        session = self._session
-        assert session is not None
-        now = session.pull.query.parameters.get(name)
+        open_pull = self._open_pull
+        assert open_pull is not None
+        now = open_pull.pull.query.parameters.get(name)
         if self._many(name) and now not in (None, ""):
             there = list(now) if isinstance(now, list) else [now]
             self._set(name, [v for v in there if v != value] if value in there else [*there, value])
@@ -162,13 +164,13 @@ class ParameterFields(QWidget):
             self._set(name, value)
 
     def _ask(self, name: str, ask: Ask) -> None:
-        session = self._session
-        assert session is not None
-        query = session.pull.query
+        open_pull = self._open_pull
+        assert open_pull is not None
+        query = open_pull.pull.query
         asks = {**query.asks, name: ask}
         if ask == Ask():
             del asks[name]
-        session.shaping.change(replace(session.pull, query=replace(query, asks=asks)), f"Kind of :{name}")
+        open_pull.shaping.change(replace(open_pull.pull, query=replace(query, asks=asks)), f"Kind of :{name}")
         self._typed(name, self.fields[name].text())
 
     def _ask_choices(self, name: str, ask: Ask) -> None:
@@ -187,16 +189,16 @@ class ParameterFields(QWidget):
 
     def fetch_choices(self, name: str, then: Callable[[], object]) -> None:
         """Run the query of a parameter's values in the background."""
-        session = self._session
-        assert session is not None
-        if session.waits:  # the text of the values came with the pull
+        open_pull = self._open_pull
+        assert open_pull is not None
+        if open_pull.waits:  # the text of the values came with the pull
             self.notes[name].setText("Values are fetched once the pull has been run here.")
             self.notes[name].setVisible(True)
             return
-        ask, source = session.pull.query.asks.get(name, Ask()), session.hub.known(session.pull.source)
+        ask, source = open_pull.pull.query.asks.get(name, Ask()), open_pull.hub.known(open_pull.pull.source)
 
         def work(stop: Any, report: Any) -> list[Any]:
-            found = fetch(session.hub.connection(source), Request(ask.choices, limit=500), stop)
+            found = fetch(open_pull.hub.connection(source), Request(ask.choices, limit=500), stop)
             return (
                 [value for value in found.table.columns[0].values() if value is not None] if found.table.columns else []
             )
@@ -210,4 +212,6 @@ class ParameterFields(QWidget):
             set_tone(self.notes[name], "plum")
             self.notes[name].setVisible(True)
 
-        session.jobs.submit(session.hub.lane(source), f"choices {name}", work, done, failed, title=f"Values of :{name}")
+        open_pull.jobs.submit(
+            open_pull.hub.lane(source), f"choices {name}", work, done, failed, title=f"Values of :{name}"
+        )

@@ -14,7 +14,7 @@ from nimble_otter.desktop.query.pieces_rows import PieceRows
 from nimble_otter.desktop.query.query_host import Asked, QueryHost
 from nimble_otter.errors import QueryError
 from nimble_otter.query.names import names_of
-from nimble_otter.query.pieces import Pieces, read_pieces
+from nimble_otter.query.pieces import QueryModel, read_pieces
 from nimble_otter.query.pieces_conditions import add_condition, literal
 from nimble_otter.query.pieces_edits import Route, add_table, column_said, routes, ticked
 
@@ -62,14 +62,14 @@ class PiecesView(QWidget):
 
     def quoted(self, name: str) -> str:
         """A name as the source writes it; paths into documents stay as they are."""
-        is_path = self._drawer.session is not None and self._drawer.session.is_documents and "." in name
+        is_path = self._drawer.open_pull is not None and self._drawer.open_pull.is_documents and "." in name
         return name if is_path else self._drawer.editor.quoted(name)
 
     def refresh(self) -> None:
         """Read the text again, where it or the catalogue changed."""
         editor, names = self._drawer.editor, self._drawer.help.names()
         caret = editor.textCursor().position()
-        mark = (editor.text, caret, id(names), id(self._drawer.session))
+        mark = (editor.text, caret, id(names), id(self._drawer.open_pull))
         if mark == self._seen:
             return
         self._seen = mark
@@ -84,7 +84,7 @@ class PiecesView(QWidget):
             self.cards.fill()
             self.rows.fill()
 
-    def change(self, make: Callable[[Pieces], str]) -> bool:
+    def change(self, make: Callable[[QueryModel], str]) -> bool:
         """Change the text by a piece, as one step of undo; False, and said, where it can't be done."""
         try:
             text = make(self.asked.pieces)

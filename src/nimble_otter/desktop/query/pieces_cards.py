@@ -31,7 +31,7 @@ from nimble_otter.desktop.kit.mime_types import FIELD_DRAG, NAME_DRAG, VALUE_DRA
 from nimble_otter.desktop.kit.theme import theme, ui_font
 from nimble_otter.desktop.kit.widgets import ElidedLabel, Line, as_plain, button, column, label, row
 from nimble_otter.desktop.query.query_host import PiecesHost
-from nimble_otter.query.pieces import Card, Pieces
+from nimble_otter.query.pieces import QueryModel, TableRef
 from nimble_otter.query.pieces_edits import (
     JOINS,
     add_order,
@@ -85,7 +85,7 @@ class _CardBox(QFrame):
         self.columns.installEventFilter(self)
 
     @property
-    def card(self) -> Card:
+    def card(self) -> TableRef:
         return self._view.asked.pieces.cards[self.at]
 
     def _fill(self) -> None:
@@ -294,13 +294,13 @@ class Cards(QScrollArea):
         made = self.joins[at]
         menu.popup(made.mapToGlobal(made.rect().bottomLeft()))
 
-    def tick(self, card: Card, name: str, on: bool) -> bool:
+    def tick(self, card: TableRef, name: str, on: bool) -> bool:
         return self._view.change(lambda p: tick(p, card, name, on, self._view.asked.names, self._view.quoted))
 
     def remove(self, at: int) -> None:
         gone = 0
 
-        def make(pieces: Pieces) -> str:
+        def make(pieces: QueryModel) -> str:
             nonlocal gone
             text, gone = remove_table(pieces, at)
             return text

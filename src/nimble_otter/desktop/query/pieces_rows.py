@@ -24,7 +24,7 @@ from nimble_otter.desktop.kit.widgets import as_plain, boxed, button, clear, col
 from nimble_otter.desktop.query.query_host import PiecesHost
 from nimble_otter.query import pieces_conditions as conditions
 from nimble_otter.query import pieces_edits as edits
-from nimble_otter.query.pieces import Group, Leaf, Pieces
+from nimble_otter.query.pieces import Group, Predicate, QueryModel
 from nimble_otter.query.scopes import tokens_of
 
 _FIGURES = [("", "as it is"), ("count", "count"), ("count distinct", "distinct"), ("sum", "sum"), ("avg", "mean"),
@@ -72,10 +72,10 @@ class PieceRows(QScrollArea):
         self.setWidget(boxed(column(self._lines, self.place, foot, None, space=10, margins=(12, 8, 12, 8)), "raised"))
 
     @property
-    def _pieces(self) -> Pieces:
+    def _pieces(self) -> QueryModel:
         return self._view.asked.pieces
 
-    def _change(self, make: Callable[[Pieces], str]) -> bool:
+    def _change(self, make: Callable[[QueryModel], str]) -> bool:
         """Change the text; where it can't be done, fields go back to what the text says."""
         if self._filling:
             return False
@@ -151,7 +151,7 @@ class PieceRows(QScrollArea):
 
     # --- columns -----------------------------------------------------------------------------------------------
 
-    def _columns(self, pieces: Pieces) -> None:
+    def _columns(self, pieces: QueryModel) -> None:
         groups = ", ".join(item.said for item in pieces.groups)
         note = f"grouped by {groups}" if groups else ""
         self._head("Columns", note if len(note) < 44 else note[:43] + "…", "+ Expression", self.begin_expression,
@@ -203,18 +203,18 @@ class PieceRows(QScrollArea):
 
     # --- conditions --------------------------------------------------------------------------------------------
 
-    def _conditions(self, clause: str, title: str, top: Leaf | Group | None) -> None:
+    def _conditions(self, clause: str, title: str, top: Predicate | Group | None) -> None:
         self._head(title, "", "+ Condition", lambda: self.begin(clause), "Add a condition")
         if top is not None:
             self._node(clause, top, ())
         draft = self._draft
         if draft is not None and draft.clause == clause and not draft.path:
-            self._leaf_row(clause, Leaf("", 0, 0, draft.left, "="), None, 0)
+            self._leaf_row(clause, Predicate("", 0, 0, draft.left, "="), None, 0)
 
-    def _node(self, clause: str, node: Leaf | Group, path: tuple[int, ...]) -> None:
+    def _node(self, clause: str, node: Predicate | Group, path: tuple[int, ...]) -> None:
         indent = _INDENT * len(path)
         draft = self._draft
-        if isinstance(node, Leaf):
+        if isinstance(node, Predicate):
             self._leaf_row(clause, node, path, indent)
         else:
             word = combo([("and", "all of"), ("or", "any of")], node.word, "How the conditions are combined")
@@ -231,7 +231,7 @@ class PieceRows(QScrollArea):
             for place, part in enumerate(node.parts):
                 self._node(clause, part, (*path, place))
         if draft is not None and draft.clause == clause and draft.path == path and path:
-            self._leaf_row(clause, Leaf("", 0, 0, draft.left, "="), None, indent + _INDENT)
+            self._leaf_row(clause, Predicate("", 0, 0, draft.left, "="), None, indent + _INDENT)
 
     def _remover(self, clause: str, path: tuple[int, ...], what: str) -> QWidget:
         made = button(
@@ -241,7 +241,7 @@ class PieceRows(QScrollArea):
         made.setFixedWidth(22)
         return made
 
-    def _leaf_row(self, clause: str, leaf: Leaf, path: tuple[int, ...] | None, indent: int) -> None:
+    def _leaf_row(self, clause: str, leaf: Predicate, path: tuple[int, ...] | None, indent: int) -> None:
         """A condition; `path` None for the one that is being written."""
         name = f"{clause} {_path(path)}" if path is not None else "draft"
         if path is not None and not leaf.sign:
@@ -338,7 +338,9 @@ class PieceRows(QScrollArea):
             made.setFilterMode(Qt.MatchFlag.MatchContains)
             right.setCompleter(made)
 
-    def _written(self, clause: str, path: tuple[int, ...] | None, leaf: Leaf, left: str, sign: str, right: str) -> None:
+    def _written(
+        self, clause: str, path: tuple[int, ...] | None, leaf: Predicate, left: str, sign: str, right: str
+    ) -> None:
         if self._filling:
             return
         known, dialect = self._view.asked.known(), self._view.asked.dialect
@@ -384,7 +386,7 @@ class PieceRows(QScrollArea):
 
     # --- order, joins, text ------------------------------------------------------------------------------------
 
-    def _order(self, pieces: Pieces) -> None:
+    def _order(self, pieces: QueryModel) -> None:
         self._head("Order", "", "+ Key", self._offer_order, "Add a key to order by")
         for at, item in enumerate(pieces.orders):
             said = self._field(f"order {at} said", item.said, partial(self._said, "order", at), "Key")
@@ -406,7 +408,7 @@ class PieceRows(QScrollArea):
         place = at.mapToGlobal(at.rect().bottomLeft()) if at is not None else self.mapToGlobal(self.rect().center())
         Picker(self, "Order by", choices, lambda n: self._change(lambda p: edits.add_order(p, n))).open_at(place)
 
-    def _joins(self, pieces: Pieces) -> None:
+    def _joins(self, pieces: QueryModel) -> None:
         """The condition of each join as text: what a line can't show is changed here."""
         joined = [(at, card) for at, card in enumerate(pieces.cards) if card.condition is not None]
         if joined:
@@ -426,7 +428,7 @@ class PieceRows(QScrollArea):
         dialect = self._view.asked.dialect
         self._change(lambda p: edits.set_join_condition(p, at, edits.one_expression(text, dialect)))
 
-    def _kept(self, pieces: Pieces) -> None:
+    def _kept(self, pieces: QueryModel) -> None:
         for title, span in (("Before it, kept as text", pieces.before), ("After it, kept as text", pieces.behind)):
             if span is None:
                 continue

@@ -38,7 +38,7 @@ class QueryDrawer(Drawer):
     def __init__(self, used: dict[str, int], pulls: Callable[[], Sequence[OpenPull]]) -> None:
         super().__init__()
         self.editor = SqlEditor(quoted=self._quoted)
-        self.help = QueryHelp(self.editor, lambda: self.session, used, pulls)
+        self.help = QueryHelp(self.editor, lambda: self.open_pull, used, pulls)
         self.editor.help_with(self.help.complete, self.help.taken)
         self.finder, self.edits = FindBar(self.editor), QueryEdits(self)
         self.text_button = button(
@@ -150,7 +150,7 @@ class QueryDrawer(Drawer):
 
     def take_value(self, table: str, name: str, said: str) -> None:
         """A value becomes a condition of the query, in text as in pieces."""
-        if self.session is None or self.session.pull.query.language != "sql":
+        if self.open_pull is None or self.open_pull.pull.query.language != "sql":
             self.say("Values can be added to SQL queries only.")
             return
         shown, text = self.shows_pieces, self.editor.text
@@ -170,28 +170,33 @@ class QueryDrawer(Drawer):
 
     def _preview(self) -> None:
         """The first rows of the query as it is now, where that asks for nothing more."""
-        session = self.session
-        if session is None or self.pieces is None or not self.shows_pieces or not self.pieces.rows.preview.isChecked():
+        open_pull = self.open_pull
+        if (
+            open_pull is None
+            or self.pieces is None
+            or not self.shows_pieces
+            or not self.pieces.rows.preview.isChecked()
+        ):
             return
         text, start = self.editor.wanted_text()
         if (
-            not session.runs.unset_in(text)
-            and session.held is None
+            not open_pull.runs.unset_in(text)
+            and open_pull.held is None
             and text.strip()
-            and session.edits.count == 0
-            and session.runs.may_run_unasked(text)
+            and open_pull.edits.count == 0
+            and open_pull.runs.may_run_unasked(text)
         ):
             self._take()
-            session.runs.preview(text, start)
+            open_pull.runs.preview(text, start)
 
     # --- filling -----------------------------------------------------------------------------------------------
 
     def refresh(self) -> None:
-        session = self.session
-        assert session is not None
-        query = session.pull.query
-        self.head.words.setText(f"on {session.pull.source.name}")
-        documents = session.is_documents
+        open_pull = self.open_pull
+        assert open_pull is not None
+        query = open_pull.pull.query
+        self.head.words.setText(f"on {open_pull.pull.source.name}")
+        documents = open_pull.is_documents
         self.sql.setVisible(documents)
         self.native.setVisible(documents)
         (self.native if query.language == "native" else self.sql).setChecked(True)
@@ -201,8 +206,8 @@ class QueryDrawer(Drawer):
             self._filling = False
         is_json = query.language == "native"
         look = self.editor.highlighter
-        if (look.is_json, look.dialect) != (is_json, session.dialect):
-            look.is_json, look.dialect = is_json, session.dialect
+        if (look.is_json, look.dialect) != (is_json, open_pull.dialect):
+            look.is_json, look.dialect = is_json, open_pull.dialect
             look.rehighlight()
         speaks = query.language == "sql"
         self.text_chip.setVisible(speaks)
@@ -211,25 +216,25 @@ class QueryDrawer(Drawer):
             self.show_text()
         if self.shows_pieces and self.pieces is not None:
             self.pieces.refresh()
-        running = session.is_running
-        self.transaction.show_pull(session)
-        self.waiting.show_pull(session)
+        running = open_pull.is_running
+        self.transaction.show_pull(open_pull)
+        self.waiting.show_pull(open_pull)
         self._count_statements()
         self.stop_button.setVisible(running)
         self.run_button.setEnabled(not running)
-        self._show_problem(session.error)
+        self._show_problem(open_pull.error)
         self.side.fill()
-        self.outcomes.fill(session.outcomes)
+        self.outcomes.fill(open_pull.outcomes)
         self._fill_plan()
         self.help.changed()
 
-    def show_pull(self, session: Any) -> None:
+    def show_pull(self, open_pull: Any) -> None:
         self.take_text()
-        if session is not self.session:
+        if open_pull is not self.open_pull:
             self.proposal.is_open = False
             self.side.forget()
             self.editor.mark_error(None)
-        super().show_pull(session)
+        super().show_pull(open_pull)
 
     def _show_problem(self, problem: OtterError | None) -> None:
         if problem is None:
@@ -245,7 +250,7 @@ class QueryDrawer(Drawer):
 
     def _tell(self) -> None:
         """What is wrong at the caret, or first in the text, while the server has said nothing."""
-        if self.session is None or self.session.error is not None:
+        if self.open_pull is None or self.open_pull.error is not None:
             return
         found = self.help.at(self.editor.textCursor().position()) or next(iter(self.help.problems), None)
         if found is None:
@@ -264,14 +269,14 @@ class QueryDrawer(Drawer):
 
     def _count_statements(self) -> None:
         """Running all of them is offered where there are several."""
-        several = len(self.editor.statements()) > 1 and self.session is not None and not self.session.is_documents
+        several = len(self.editor.statements()) > 1 and self.open_pull is not None and not self.open_pull.is_documents
         self.all_button.setVisible(several)
         self.all_button.setEnabled(self.run_button.isEnabled())
 
     # --- typing ------------------------------------------------------------------------------------------------
 
     def _typed(self) -> None:
-        if self._filling or self.session is None:
+        if self._filling or self.open_pull is None:
             return
         self._pause.start()
         self._count_statements()
@@ -280,14 +285,14 @@ class QueryDrawer(Drawer):
 
     def _take(self) -> None:
         """Hand what was typed to the pull."""
-        assert self.session is not None
-        query = replace(self.session.pull.query, text=self.editor.text)
-        if query == self.session.pull.query:
+        assert self.open_pull is not None
+        query = replace(self.open_pull.pull.query, text=self.editor.text)
+        if query == self.open_pull.pull.query:
             return
-        if self.session.error is not None:
-            self.session.error = None
+        if self.open_pull.error is not None:
+            self.open_pull.error = None
             self._show_problem(None)
-        self.session.shaping.put(replace(self.session.pull, query=query))
+        self.open_pull.shaping.put(replace(self.open_pull.pull, query=query))
 
     def take_text(self) -> None:
         """Hand a long text that was typed just now to the pull, before something is done with it."""
@@ -296,22 +301,22 @@ class QueryDrawer(Drawer):
 
     def _looked(self) -> None:
         self._pause.stop()
-        if self.session is not None:
+        if self.open_pull is not None:
             self._take()
             self.side.fill()
 
     def _speak(self, language: str) -> None:
         """Go between SQL and the native request; the other text is kept aside and comes back."""
-        session = self.session
-        assert session is not None
-        query = session.pull.query
+        open_pull = self.open_pull
+        assert open_pull is not None
+        query = open_pull.pull.query
         if query.language == language:
             return
-        name = session.collection
-        kept, session.other_text = session.other_text, query.text
+        name = open_pull.collection
+        kept, open_pull.other_text = open_pull.other_text, query.text
         text = kept or ("{}" if language == "native" else f"select *\nfrom {name}")
-        session.shaping.change(
-            replace(session.pull, query=replace(query, text=text, language=language, collection=name)), "Language"
+        open_pull.shaping.change(
+            replace(open_pull.pull, query=replace(query, text=text, language=language, collection=name)), "Language"
         )
         self.refresh()
 
@@ -319,16 +324,16 @@ class QueryDrawer(Drawer):
 
     def run(self) -> None:
         """Run the statement under the caret, or the selection."""
-        session = self.session
-        if session is None:
+        open_pull = self.open_pull
+        if open_pull is None:
             return
         self._looked()
         text, start = self.editor.wanted_text()
-        if session.pull.query.language == "native":
+        if open_pull.pull.query.language == "native":
             text, start = self.editor.text, 0
-        session.runs.run(text, start, self.side.goes_on.isChecked())
-        if session.runs.missing in self.parameters.fields:
-            self.parameters.fields[session.runs.missing].setFocus()
+        open_pull.runs.run(text, start, self.side.goes_on.isChecked())
+        if open_pull.runs.missing in self.parameters.fields:
+            self.parameters.fields[open_pull.runs.missing].setFocus()
 
     def propose(self, proposal: Proposal) -> None:
         """Show a change of the text beside it, to be accepted or left."""
@@ -337,10 +342,10 @@ class QueryDrawer(Drawer):
 
     def recall(self, way: int) -> None:
         """Previous query in history (-1) or after (1) the one shown; what was typed comes back behind the last."""
-        session = self.session
-        if session is None:
+        open_pull = self.open_pull
+        if open_pull is None:
             return
-        texts = session.hub.history.texts(session.hub.known(session.pull.source).url)
+        texts = open_pull.hub.history.texts(open_pull.hub.known(open_pull.pull.source).url)
         shown = self.editor.text
         if shown in texts:
             at = texts.index(shown) + way
@@ -359,47 +364,47 @@ class QueryDrawer(Drawer):
 
     def _outcome_chosen(self, number: int, place: int) -> None:
         """Show the rows of a statement, and where it stands."""
-        session = self.session
-        if session is None or session.is_running:
+        open_pull = self.open_pull
+        if open_pull is None or open_pull.is_running:
             return
         cursor = self.editor.textCursor()
-        start = session.outcomes[number].statement.start + session.script_at
+        start = open_pull.outcomes[number].statement.start + open_pull.script_at
         cursor.setPosition(min(start, len(self.editor.text)))
         self.editor.setTextCursor(cursor)
-        session.runs.show_outcome(number, place)
+        open_pull.runs.show_outcome(number, place)
 
     # --- the plan ----------------------------------------------------------------------------------------------
 
     def show_plan(self) -> None:
         """Ask for the plan of the statement under the caret, or put the plan away."""
-        session = self.session
-        if session is None:
+        open_pull = self.open_pull
+        if open_pull is None:
             return
-        if session.plan_tree is not None or session.jobs.is_running(f"{session.key} plan"):
-            session.plan_tree = None
+        if open_pull.plan_tree is not None or open_pull.jobs.is_running(f"{open_pull.key} plan"):
+            open_pull.plan_tree = None
             self._fill_plan()
             return
         text, start = self.editor.wanted_text()
-        if session.pull.query.language == "native":
+        if open_pull.pull.query.language == "native":
             text, start = self.editor.text, 0
-        session.runs.explain(text, start)
+        open_pull.runs.explain(text, start)
 
     def _fill_plan(self) -> None:
-        session = self.session
-        tree = session.plan_tree if session is not None else None
+        open_pull = self.open_pull
+        tree = open_pull.plan_tree if open_pull is not None else None
         self.plan_button.setChecked(tree is not None)
-        has_outcomes = session is not None and bool(session.outcomes)
+        has_outcomes = open_pull is not None and bool(open_pull.outcomes)
         page = 3 if self.proposal.is_open else 1 if tree is not None else 2 if has_outcomes else 0
         self.side.turn(page, not self.shows_pieces or bool(page))
         self.plan.fill(tree)
 
     def _stop(self) -> None:
-        if self.session is not None:
-            self.session.runs.stop()
+        if self.open_pull is not None:
+            self.open_pull.runs.stop()
 
     def _quoted(self, name: str) -> str:
-        session = self.session
-        return name if session is None else session.hub.quoted(session.hub.known(session.pull.source), name)
+        open_pull = self.open_pull
+        return name if open_pull is None else open_pull.hub.quoted(open_pull.hub.known(open_pull.pull.source), name)
 
     def focus_first(self) -> None:
         if self.shows_pieces and self.pieces is not None:

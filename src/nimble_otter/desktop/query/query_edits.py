@@ -36,8 +36,8 @@ class QueryEdits:
         self._drawer, self._editor = drawer, drawer.editor
 
     def do(self, key: str) -> None:
-        session = self._drawer.session
-        if session is None:
+        open_pull = self._drawer.open_pull
+        if open_pull is None:
             return
         simple: dict[str, Callable[[], Any]] = {
             "mend": self._drawer.help.mend, "comment": self._editor.toggle_comment,
@@ -68,9 +68,9 @@ class QueryEdits:
                 made = rename_alias(text, start, new.strip())
             else:
                 made, name, value = make_parameter(text, start, end)
-                query = session.pull.query
-                session.shaping.put(
-                    replace(session.pull, query=replace(query, parameters={**query.parameters, name: value}))
+                query = open_pull.pull.query
+                open_pull.shaping.put(
+                    replace(open_pull.pull, query=replace(query, parameters={**query.parameters, name: value}))
                 )
         except OtterError as problem:
             self._drawer.say(str(problem))

@@ -18,8 +18,8 @@ from nimble_otter.query.diagnosis import Problem, diagnose, diagnose_documents
 from nimble_otter.query.names import Names, names_of
 from nimble_otter.query.native import complete_native
 from nimble_otter.query.pieces_conditions import literal
-from nimble_otter.table.forms import render
 from nimble_otter.table.show import plain
+from nimble_otter.table.text_format import render
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.kit.editor import SqlEditor
@@ -40,12 +40,12 @@ class QueryHelp(QObject):
     def __init__(
         self,
         editor: SqlEditor,
-        session: Callable[[], OpenPull | None],
+        open_pull: Callable[[], OpenPull | None],
         used: dict[str, int],
         pulls: Callable[[], Sequence[OpenPull]],
     ) -> None:
         super().__init__(editor)
-        self._editor, self._session, self.used, self.pulls = editor, session, used, pulls
+        self._editor, self._open_pull, self.used, self.pulls = editor, open_pull, used, pulls
         self.problems: list[Problem] = []
         self._seen: tuple[str, int, str] | None = None
         self._later = QTimer(self)
@@ -56,19 +56,19 @@ class QueryHelp(QObject):
 
     @property
     def dialect(self) -> str:
-        session = self._session()
-        return session.dialect if session is not None else ""
+        open_pull = self._open_pull()
+        return open_pull.dialect if open_pull is not None else ""
 
     # --- what can come next ------------------------------------------------------------------------------------
 
     def complete(self, position: int) -> Completion:
-        session, names = self._session(), self.names()
-        if session is None:
+        open_pull, names = self._open_pull(), self.names()
+        if open_pull is None:
             return Completion(position)
-        if session.pull.query.language != "sql":
-            own = names.table(session.collection) if names is not None else None
+        if open_pull.pull.query.language != "sql":
+            own = names.table(open_pull.collection) if names is not None else None
             fields = own.columns if own is not None else ()
-            others = [t.name for t in session.tables]
+            others = [t.name for t in open_pull.tables]
             return complete_native(self._editor.text, position, fields, others, self.used)
         known, quoted = names or names_of(()), self._editor.quoted
         text, start = self._part(position)
@@ -89,14 +89,14 @@ class QueryHelp(QObject):
 
     def names(self) -> Names | None:
         """The catalogue of the pull's source as names; None while it is not known."""
-        session = self._session()
-        return session.names if session is not None else None
+        open_pull = self._open_pull()
+        return open_pull.names if open_pull is not None else None
 
     def values(self, table: str, column: str) -> list[str]:
         """Literals of the values that the open pulls' rows hold in a column, the most frequent first."""
         counts: dict[str, int] = {}
-        for session in self.pulls():
-            fetched = session.fetched
+        for open_pull in self.pulls():
+            fetched = open_pull.fetched
             for place, origin in enumerate(fetched.origins if fetched is not None else ()):
                 if fetched is None or origin is None or (origin.table, origin.column) != (table, column):
                     continue
@@ -132,8 +132,8 @@ class QueryHelp(QObject):
         self.problems = kept
 
     def _look(self) -> None:
-        session = self._session()
-        if session is None or session.pull.query.language != "sql":
+        open_pull = self._open_pull()
+        if open_pull is None or open_pull.pull.query.language != "sql":
             self._seen = None
             self._show([])
             return
@@ -150,13 +150,13 @@ class QueryHelp(QObject):
                 self._seen = (text, id(names), dialect)
                 self._show(problems)
 
-        values = dict(session.pull.query.parameters)
+        values = dict(open_pull.pull.query.parameters)
         look = (
             partial(diagnose_documents, parameters=values)
-            if session.is_documents
+            if open_pull.is_documents
             else partial(diagnose, dialect=dialect)
         )
-        session.jobs.submit(LOCAL, "diagnosis", lambda *_: look(text, names), show)
+        open_pull.jobs.submit(LOCAL, "diagnosis", lambda *_: look(text, names), show)
 
     def _show(self, problems: list[Problem]) -> None:
         caret = self._editor.textCursor().position()

@@ -14,13 +14,13 @@ from nimble_otter.desktop.kit.picker import Picker
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.query.query_help import QueryHelp
 from nimble_otter.query.names import Names, names_of
-from nimble_otter.query.pieces import Card, Pieces
+from nimble_otter.query.pieces import QueryModel, TableRef
 
 
 class QueryHost(Protocol):
     """The query drawer, for what belongs to it."""
 
-    session: OpenPull | None
+    open_pull: OpenPull | None
     editor: SqlEditor
     help: QueryHelp
     finder: FindBar
@@ -36,11 +36,11 @@ class QueryHost(Protocol):
 class Asked:
     """What pieces ask of the query drawer: its pieces now, the names of the source, and how they are written."""
 
-    pieces: Pieces = field(default_factory=lambda: Pieces(""))
+    pieces: QueryModel = field(default_factory=lambda: QueryModel(""))
     names: Names = field(default_factory=lambda: names_of(()))
     dialect: str = ""
 
-    def columns(self, card: Card) -> tuple[tuple[str, str], ...]:
+    def columns(self, card: TableRef) -> tuple[tuple[str, str], ...]:
         """Names and kinds of a card's columns, as far as they are known."""
         known = self.names.table(card.table) if card.table else None
         return known.columns if known is not None else ()
@@ -66,7 +66,7 @@ class PiecesHost(Protocol):
     def quoted(self, name: str) -> str:
         """A name as the source writes it."""
 
-    def change(self, make: Callable[[Pieces], str]) -> bool:
+    def change(self, make: Callable[[QueryModel], str]) -> bool:
         """Change the text by a piece, as one step of undo; False, and said, where it can't be done."""
 
     def pick_table(self, at: QPoint) -> Picker:

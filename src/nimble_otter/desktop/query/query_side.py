@@ -78,8 +78,8 @@ class QuerySide(QWidget):
         self._fields_shape: Any = None
 
     @property
-    def session(self) -> OpenPull | None:
-        return self._drawer.session
+    def open_pull(self) -> OpenPull | None:
+        return self._drawer.open_pull
 
     def forget(self) -> None:
         """Another pull is shown: make everything anew."""
@@ -97,14 +97,18 @@ class QuerySide(QWidget):
 
     def fill(self) -> None:
         """Parameters, the limit, times of runs; made anew only when what is asked for changed."""
-        session = self.session
-        assert session is not None
-        query = session.pull.query
-        names = session.pull.parameters()
-        costs = session.hub.costs.of(session.pull.source.url, session.asked.text) if session.asked is not None else ()
-        shape = (id(session), tuple(names), session.is_documents, tuple(costs), _stages(query))
-        fields = (id(session), tuple(names))
-        self.parameters.fill(session, fields == self._fields_shape)
+        open_pull = self.open_pull
+        assert open_pull is not None
+        query = open_pull.pull.query
+        names = open_pull.pull.parameters()
+        costs = (
+            open_pull.hub.costs.of(open_pull.pull.source.url, open_pull.asked.text)
+            if open_pull.asked is not None
+            else ()
+        )
+        shape = (id(open_pull), tuple(names), open_pull.is_documents, tuple(costs), _stages(query))
+        fields = (id(open_pull), tuple(names))
+        self.parameters.fill(open_pull, fields == self._fields_shape)
         self._fields_shape = fields
         if shape != self._side_shape:
             self._side_shape = shape
@@ -118,8 +122,8 @@ class QuerySide(QWidget):
                     earlier = [f"{c.at}: {c.all_s:.2f} s, {grouped(c.rows)} rows" for c in reversed(costs)]
                     spent = " ".join(f"{cost.all_s:.2f}".lstrip("0") for cost in costs[-5:])
                     self._pair("Last runs", spent, "\n".join(earlier))
-            self.sent_title.setVisible(session.is_documents)
-            self.sent.setVisible(session.is_documents)
+            self.sent_title.setVisible(open_pull.is_documents)
+            self.sent.setVisible(open_pull.is_documents)
             self._offer_stages(query)
         if not self.limit.hasFocus():
             self.limit.setText("no limit" if query.limit is None else f"{grouped(query.limit)} rows")
@@ -136,8 +140,8 @@ class QuerySide(QWidget):
             self._runs.addWidget(made)
 
     def _run_stages(self, count: int) -> None:
-        if self.session is not None and not self.session.is_running:
-            self.session.runs.run_stages(count)
+        if self.open_pull is not None and not self.open_pull.is_running:
+            self.open_pull.runs.run_stages(count)
 
     def _pair(self, name: str, value: str, tip: str = "") -> None:
         said = label(value)
@@ -145,24 +149,26 @@ class QuerySide(QWidget):
         self._runs.addLayout(row(label(name, "muted"), None, said))
 
     def _show_sent(self) -> None:
-        session = self.session
-        if session is None or not session.is_documents:
+        open_pull = self.open_pull
+        if open_pull is None or not open_pull.is_documents:
             return
-        query = session.pull.query
+        query = open_pull.pull.query
         if query.language == "native":
             self.sent.setPlainText(f"{query.collection}: as typed")
             return
-        known = session.hub.known(session.pull.source).name
+        known = open_pull.hub.known(open_pull.pull.source).name
         try:
-            bound = query.bound(None, session.names)
+            bound = query.bound(None, open_pull.names)
 
             def types_of(collection: str) -> dict[str, set[str]]:
-                shapes = session.hub.shapes.get((known, collection))
+                shapes = open_pull.hub.shapes.get((known, collection))
                 if shapes is not None:
                     return shapes.type_words()
-                is_there = any(t.name == collection for t in session.hub.tables.get(known, []))
-                if is_there and not session.waits:
-                    session.hub.sample(session.hub.known(session.pull.source), collection)  # it tells times from texts
+                is_there = any(t.name == collection for t in open_pull.hub.tables.get(known, []))
+                if is_there and not open_pull.waits:
+                    open_pull.hub.sample(
+                        open_pull.hub.known(open_pull.pull.source), collection
+                    )  # it tells times from texts
                 return {}
 
             text = shown(translate_select(bound.text, types_of, bound.values))
@@ -172,11 +178,11 @@ class QuerySide(QWidget):
             self.sent.setPlainText(text)
 
     def _limit_typed(self) -> None:
-        assert self.session is not None
+        assert self.open_pull is not None
         digits = "".join(c for c in self.limit.text() if c.isdigit())
-        query = replace(self.session.pull.query, limit=int(digits) if digits and int(digits) else None)
-        if query != self.session.pull.query:
-            self.session.shaping.put(replace(self.session.pull, query=query))
+        query = replace(self.open_pull.pull.query, limit=int(digits) if digits and int(digits) else None)
+        if query != self.open_pull.pull.query:
+            self.open_pull.shaping.put(replace(self.open_pull.pull, query=query))
         self.limit.setText("no limit" if query.limit is None else f"{grouped(query.limit)} rows")
 
 

@@ -8,13 +8,13 @@ from PySide6.QtWidgets import QMessageBox, QWidget
 
 from nimble_otter.desktop.kit.widgets import as_plain, button, label, row
 from nimble_otter.desktop.pulls.open_pull import OpenPull
-from nimble_otter.desktop.runtime.connections import Hub
+from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.errors import OtterError
 from nimble_otter.sources import Source
-from nimble_otter.sources.held import Held
+from nimble_otter.sources.open_transaction import OpenTransaction
 
 
-def words_of(held: Held) -> str:
+def words_of(held: OpenTransaction) -> str:
     """How long a transaction is open, and how much was done in it."""
     ran = "nothing ran in it yet" if not held.statements else f"{held.statements} statements ran in it"
     ran = "1 statement ran in it" if held.statements == 1 else ran
@@ -27,7 +27,7 @@ class TransactionStrip(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.setObjectName("raised")
-        self._session: OpenPull | None = None
+        self._open_pull: OpenPull | None = None
         self.words = label("", "plum", 12)
         self.commit = button("Commit", self._commit, "", "Keep the changes made in it")
         self.roll_back = button("Roll back", self._roll_back, "", "Discard the changes made in it")
@@ -35,26 +35,28 @@ class TransactionStrip(QWidget):
         self.setAccessibleName("Open transaction")
         self.hide()
 
-    def show_pull(self, session: OpenPull) -> None:
+    def show_pull(self, open_pull: OpenPull) -> None:
         """Bring it up to date with a pull's source."""
-        self._session = session
-        held = session.held
+        self._open_pull = open_pull
+        held = open_pull.held
         self.setVisible(held is not None)
         if held is not None:
-            self.words.setText(f"A transaction on {session.hub.known(session.pull.source).name} is {words_of(held)}.")
+            self.words.setText(
+                f"A transaction on {open_pull.hub.known(open_pull.pull.source).name} is {words_of(held)}."
+            )
         for made in (self.commit, self.roll_back):
-            made.setEnabled(not session.is_running)
+            made.setEnabled(not open_pull.is_running)
 
     def _commit(self) -> None:
-        if self._session is not None:
-            self._session.runs.end(True)
+        if self._open_pull is not None:
+            self._open_pull.runs.end(True)
 
     def _roll_back(self) -> None:
-        if self._session is not None:
-            self._session.runs.end(False)
+        if self._open_pull is not None:
+            self._open_pull.runs.end(False)
 
 
-def ask_to_end(parent: QWidget, hub: Hub, sources: list[Source], then: Callable[[], object]) -> None:
+def ask_to_end(parent: QWidget, hub: ConnectionManager, sources: list[Source], then: Callable[[], object]) -> None:
     """Ask what becomes of open transactions, before what would leave them behind; `then` only when all are ended."""
     box = QMessageBox(QMessageBox.Icon.Question, "Open transaction", "", parent=parent)
     names = ", ".join(s.name for s in sources)

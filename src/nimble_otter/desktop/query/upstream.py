@@ -23,66 +23,66 @@ class Upstream:
 
     def can_move(self) -> bool:
         """Whether the step selected in the course may be asked to move."""
-        session = self._workspace.pull
-        return session is not None and session.table is not None and session.selected.is_step
+        open_pull = self._workspace.pull
+        return open_pull is not None and open_pull.table is not None and open_pull.selected.is_step
 
     def move_selected(self) -> None:
-        if (session := self._workspace.pull) is not None and session.selected.is_step:
-            self.move_up(session.selected.at)
+        if (open_pull := self._workspace.pull) is not None and open_pull.selected.is_step:
+            self.move_up(open_pull.selected.at)
 
     def move_up(self, at: int) -> None:
         """Propose the query that does what a step did here."""
-        session = self._ready()
-        if session is None or session.table is None:
+        open_pull = self._ready()
+        if open_pull is None or open_pull.table is None:
             return
-        source = session.hub.known(session.pull.source)
+        source = open_pull.hub.known(open_pull.pull.source)
         try:
             moved = move_up(
-                session.pull, at, session.table, session.dialect, lambda name: session.hub.quoted(source, name)
+                open_pull.pull, at, open_pull.table, open_pull.dialect, lambda name: open_pull.hub.quoted(source, name)
             )
         except OtterError as problem:
             self._workspace.say(str(problem), True)
             return
-        kind = session.pull.steps[at].kind
-        self._propose(session, moved, f"The {kind} becomes part of the query:")
+        kind = open_pull.pull.steps[at].kind
+        self._propose(open_pull, moved, f"The {kind} becomes part of the query:")
 
     def move_down(self) -> None:
         """Propose the query without its conditions, which become a local filter."""
-        session = self._ready()
-        if session is None or session.table is None:
+        open_pull = self._ready()
+        if open_pull is None or open_pull.table is None:
             return
         try:
-            moved = move_down(session.pull, session.table, session.dialect)
+            moved = move_down(open_pull.pull, open_pull.table, open_pull.dialect)
         except OtterError as problem:
             self._workspace.say(str(problem), True)
             return
-        self._propose(session, moved, "The conditions become a local filter; the query returns more rows:")
+        self._propose(open_pull, moved, "The conditions become a local filter; the query returns more rows:")
 
     def _ready(self) -> OpenPull | None:
-        session = self._workspace.pull
-        if session is None or session.table is None or session.is_running:
+        open_pull = self._workspace.pull
+        if open_pull is None or open_pull.table is None or open_pull.is_running:
             self._workspace.say("Run the query first.", True)
             return None
-        if not session.dialect or session.pull.query.language != "sql":
+        if not open_pull.dialect or open_pull.pull.query.language != "sql":
             self._workspace.say("Steps can be moved into SQL of SQLite, PostgreSQL and MariaDB sources only.", True)
             return None
-        if session.edits.count:
+        if open_pull.edits.count:
             self._workspace.say("Changes are pending; write or revert them first.", True)
             return None
-        return session
+        return open_pull
 
-    def _propose(self, session: OpenPull, moved: Moved, title: str) -> None:
+    def _propose(self, open_pull: OpenPull, moved: Moved, title: str) -> None:
         self._workspace.show_step(QUERY)
-        before, after = session.pull.query.text, moved.pull.query.text
+        before, after = open_pull.pull.query.text, moved.pull.query.text
 
         def accept() -> None:
-            if session.pull.query.text != before:
+            if open_pull.pull.query.text != before:
                 self._workspace.say("The query was changed meanwhile; try again.", True)
                 return
-            fetched = session.fetched
+            fetched = open_pull.fetched
             is_whole = fetched is not None and not fetched.was_cut and not fetched.is_part
-            session.compare_with = session.course.end if is_whole and session.course is not None else None
-            session.shaping.change(moved.pull, "Move upstream")
-            session.runs.run()
+            open_pull.compare_with = open_pull.course.end if is_whole and open_pull.course is not None else None
+            open_pull.shaping.change(moved.pull, "Move upstream")
+            open_pull.runs.run()
 
         self._workspace.propose(Proposal(title, difference(before, after), moved.notes, accept))

@@ -21,11 +21,11 @@ class WaitingStrip(QWidget):
         self.setAccessibleName("A pull that was not run here before")
         self.hide()
 
-    def show_pull(self, session: OpenPull) -> None:
+    def show_pull(self, open_pull: OpenPull) -> None:
         """Bring it up to date with a pull."""
-        self.setVisible(session.waits)
-        if session.waits:
-            source = session.hub.known(session.pull.source)
+        self.setVisible(open_pull.waits)
+        if open_pull.waits:
+            source = open_pull.hub.known(open_pull.pull.source)
             marks = [source.stage] if source.stage else []
             marks += ["read-only"] if source.read_only else []
             said = f" ({', '.join(marks)})" if marks else ""

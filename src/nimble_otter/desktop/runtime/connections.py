@@ -23,9 +23,9 @@ from nimble_otter.pull.versions import Versions
 from nimble_otter.query.names import Names
 from nimble_otter.sources import Connection, Shapes, Source, TableInfo, connect
 from nimble_otter.sources.catalogue import Definition
-from nimble_otter.sources.held import Held
 from nimble_otter.sources.marks import guarded_databases, with_marks
 from nimble_otter.sources.names import names_in_catalogue
+from nimble_otter.sources.open_transaction import OpenTransaction
 from nimble_otter.sources.saved import change_sources, load_sources
 from nimble_otter.sources.secrets import remember
 from nimble_otter.stop import StopToken
@@ -36,7 +36,7 @@ SAMPLE = 1000
 """Documents that shapes are found from, unless more are asked for."""
 
 
-class Hub(QObject):
+class ConnectionManager(QObject):
     """`changed` with a source's name when its catalogue, counts or error are new, "" when the list is."""
 
     changed = Signal(str)
@@ -245,7 +245,7 @@ class Hub(QObject):
         guarded = guarded_databases(source, self.sources)
         return connect(resolve(source, places.demo_folder()), password, guarded)
 
-    def held(self, source: Source) -> Held | None:
+    def held(self, source: Source) -> OpenTransaction | None:
         """The transaction that is open on a source."""
         found = self._connections.get(source.url)
         return found.held if found is not None else None

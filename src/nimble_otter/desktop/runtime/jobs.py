@@ -69,7 +69,7 @@ def _nothing(_: Any) -> None:
     return
 
 
-class _Beat:
+class _UiHeartbeat:
     """When the main thread was last seen to turn to its events; never late while nothing watches it."""
 
     def __init__(self) -> None:
@@ -79,10 +79,10 @@ class _Beat:
         return time.monotonic() - self.seen_at > LATE_S
 
 
-_beat = _Beat()
+_beat = _UiHeartbeat()
 
 
-class _Turns:
+class _Batch:
     """Parts of one piece of work, taken one after the other by whoever has a hand free."""
 
     def __init__(self, work: Callable[[Any], Any], parts: Sequence[Any]) -> None:
@@ -130,11 +130,11 @@ class _Turns:
             self._failed = self._failed or problem
 
 
-class _Hands:
+class _WorkerPool:
     """Threads that help with parts of work; begun when first wanted, and ended with the program."""
 
     def __init__(self, count: int) -> None:
-        self._waiting: queue.SimpleQueue[_Turns] = queue.SimpleQueue()
+        self._waiting: queue.SimpleQueue[_Batch] = queue.SimpleQueue()
         self.count, self._begun, self._lock = count, False, threading.Lock()
 
     def all(self, work: Callable[[Any], Any], parts: Sequence[Any]) -> list[Any]:
@@ -143,7 +143,7 @@ class _Hands:
                 self._begun = True
                 for _ in range(self.count):
                     threading.Thread(target=self._serve, name="hand", daemon=True).start()
-        turns = _Turns(work, parts)
+        turns = _Batch(work, parts)
         for _ in range(min(self.count, len(parts) - 1)):
             self._waiting.put(turns)
         return turns.all()
@@ -153,7 +153,7 @@ class _Hands:
             self._waiting.get().help()
 
 
-_hands = _Hands(min(MOST_HANDS, len(os.sched_getaffinity(0))) - 1)
+_hands = _WorkerPool(min(MOST_HANDS, len(os.sched_getaffinity(0))) - 1)
 
 
 class JobToken(StopToken):
@@ -174,7 +174,7 @@ class JobToken(StopToken):
             self._told = now
             self._heard((done, whole))
 
-    def give_way(self) -> None:
+    def yield_control(self) -> None:
         """Let go of the interpreter, whose own clock for that can be late by 150 ms, and stand still while the window
         is late: its Python and ours would else go on by turns."""
         time.sleep(0)
@@ -194,7 +194,7 @@ class JobToken(StopToken):
             threading.Thread(target=callback, name="stop", daemon=True).start()
 
 
-class _Lane:
+class _SerialExecutor:
     """Work done one after the other, in a thread that the program does not wait for at its end."""
 
     def __init__(self, name: str, threads: int, run: Callable[[Job], None], ended: Callable[[int], None]) -> None:
@@ -229,7 +229,7 @@ _here = threading.local()
 
 def is_left() -> bool:
     """Whether the lane that asks was left behind: what it does is not wanted by anyone."""
-    lane: _Lane | None = getattr(_here, "lane", None)
+    lane: _SerialExecutor | None = getattr(_here, "lane", None)
     return lane is not None and lane.was_left
 
 
@@ -294,7 +294,7 @@ class Jobs(QObject):
     def __init__(self) -> None:
         super().__init__()
         self.turn = Turn()
-        self._lanes: dict[str, _Lane] = {}
+        self._lanes: dict[str, _SerialExecutor] = {}
         self._running: dict[int, Job] = {}
         self._held: dict[int, Job] = {}
         """What a lane knows of, wanted or not."""
@@ -335,13 +335,13 @@ class Jobs(QObject):
         self.changed.emit()
         return job
 
-    def _lane(self, name: str) -> _Lane:
+    def _lane(self, name: str) -> _SerialExecutor:
         if name not in self._lanes:
             self._lanes[name] = self._new_lane(name, 2 if name == LOCAL else 1)
         return self._lanes[name]
 
-    def _new_lane(self, name: str, threads: int) -> _Lane:
-        return _Lane(name, threads, self._run, self._tell_end)
+    def _new_lane(self, name: str, threads: int) -> _SerialExecutor:
+        return _SerialExecutor(name, threads, self._run, self._tell_end)
 
     def stop(self, key: str) -> None:
         for job in list(self._running.values()):

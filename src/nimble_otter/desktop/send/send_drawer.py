@@ -41,7 +41,7 @@ from nimble_otter.send import all_formats, format_for
 from nimble_otter.table.show import grouped
 
 if TYPE_CHECKING:
-    from nimble_otter.desktop.runtime.connections import Hub
+    from nimble_otter.desktop.runtime.connections import ConnectionManager
     from nimble_otter.desktop.send.sending import Sending
 
 DEFAULT_FOLDER = "~/"
@@ -56,7 +56,7 @@ class SendDrawer(Drawer):
     write_wanted = Signal()
     locale_set = Signal(dict)
 
-    def __init__(self, sending: Sending, hub: Hub, receiver: Callable[[], Mapping[str, Any]]) -> None:
+    def __init__(self, sending: Sending, hub: ConnectionManager, receiver: Callable[[], Mapping[str, Any]]) -> None:
         """`receiver` gives how copies are written for whoever gets them."""
         super().__init__()
         self.sending, self._receiver = sending, receiver
@@ -132,9 +132,9 @@ class SendDrawer(Drawer):
     def _with_path(self, folder: bool) -> None:
         from nimble_otter.desktop.send.sending import open_path
 
-        if self.session is None or self.session.sent is None:
+        if self.open_pull is None or self.open_pull.sent is None:
             return
-        path = self.session.sent.path
+        path = self.open_pull.sent.path
         if not path.exists():
             self._sent.setText(f"{path} no longer exists.")
             return
@@ -142,13 +142,13 @@ class SendDrawer(Drawer):
             self._sent.setText(f"No application is set to open {path.name}.")
 
     def _copy_path(self) -> None:
-        if self.session is not None and self.session.sent is not None:
-            QApplication.clipboard().setText(str(self.session.sent.path))
+        if self.open_pull is not None and self.open_pull.sent is not None:
+            QApplication.clipboard().setText(str(self.open_pull.sent.path))
 
     def _show_report(self) -> None:
         from nimble_otter.desktop.send.sending import size_words
 
-        sent = self.session.sent if self.session is not None else None
+        sent = self.open_pull.sent if self.open_pull is not None else None
         self.report.setVisible(sent is not None)
         if sent is None:
             return
@@ -166,13 +166,13 @@ class SendDrawer(Drawer):
     @property
     def plan(self) -> SendPlan:
         """The pull's plan, or the one it would begin with."""
-        assert self.session is not None
-        return self.session.pull.send or SendPlan("csv", f"{DEFAULT_FOLDER}{{pull}}-{{date}}.csv")
+        assert self.open_pull is not None
+        return self.open_pull.pull.send or SendPlan("csv", f"{DEFAULT_FOLDER}{{pull}}-{{date}}.csv")
 
     def refresh(self) -> None:
-        session = self.session
-        assert session is not None
-        shaped, plan = session.shaped, self.plan
+        open_pull = self.open_pull
+        assert open_pull is not None
+        shaped, plan = open_pull.shaped, self.plan
         if plan.scope == "query":
             self.head.words.setText("all rows of the query, without showing them")
         elif shaped is None:
@@ -180,7 +180,7 @@ class SendDrawer(Drawer):
         else:
             self.head.words.setText(self._words(plan))
         self.write.setText({"clipboard": "Copy", "source": "Send rows"}.get(plan.format, "Write file"))
-        is_ready = (shaped is not None or plan.scope == "query") and not session.is_running
+        is_ready = (shaped is not None or plan.scope == "query") and not open_pull.is_running
         self.write.setEnabled(is_ready)
         self._again.setEnabled(is_ready)
         self.formats.blockSignals(True)
@@ -192,29 +192,29 @@ class SendDrawer(Drawer):
         self.form.show_plan(plan)
         self.columns.show_rows(shaped)
         self.columns.setEnabled(plan.scope in ("shown", "tree"))
-        self.sending.recall_last(session)
+        self.sending.recall_last(open_pull)
         self._show_report()
         self._later.start()
 
     def _words(self, plan: SendPlan) -> str:
-        session = self.session
-        assert session is not None
-        shaped = session.shaped
+        open_pull = self.open_pull
+        assert open_pull is not None
+        shaped = open_pull.shaped
         assert shaped is not None
-        if plan.scope == "all" and session.table is not None:
-            words = f"{grouped(session.table.rows)} rows × {len(session.table.fields)} columns, as pulled"
+        if plan.scope == "all" and open_pull.table is not None:
+            words = f"{grouped(open_pull.table.rows)} rows × {len(open_pull.table.fields)} columns, as pulled"
         elif plan.scope == "tree" and shaped.grouped is not None:
-            words = f"{grouped(len(session.shaping.tree_lines() or ()))} lines of groups, as they are open"
+            words = f"{grouped(len(open_pull.shaping.tree_lines() or ()))} lines of groups, as they are open"
         else:
             noun = "groups (the deepest level)" if shaped.grouped is not None else "rows"
             words = f"{grouped(shaped.rows)} {noun} × {len(shaped.shown())} columns, as shown"
-        if session.edits.count:
+        if open_pull.edits.count:
             words += " · pending changes are not sent until written"
         return words
 
     def _show_preview(self) -> None:
         """The first rows as they will be written; what is wrong with the options in their place."""
-        if self.session is None or not self.isVisible():
+        if self.open_pull is None or not self.isVisible():
             return
         plan = self.plan
         is_text = plan.format in ("clipboard", "source") or format_for(plan.format).is_text
@@ -222,7 +222,7 @@ class SendDrawer(Drawer):
         if plan.format == "source":
             said = "What will be done"
         try:
-            text, tone = self.sending.preview(self.session, plan), "muted"
+            text, tone = self.sending.preview(self.open_pull, plan), "muted"
         except OtterError as problem:
             text, said, tone = "", str(problem), "plum"
         if not text and tone == "muted":
@@ -249,14 +249,14 @@ class SendDrawer(Drawer):
         self._later.start()
 
     def _put(self, plan: SendPlan) -> None:
-        assert self.session is not None
-        if plan != self.session.pull.send:
+        assert self.open_pull is not None
+        if plan != self.open_pull.pull.send:
             if plan.format == "clipboard":  # copies from the grid are for the same receiver
                 self.locale_set.emit({name: value for name, value in plan.options.items() if name != "form"})
-            self.session.shaping.change(replace(self.session.pull, send=plan), "Change delivery")
+            self.open_pull.shaping.change(replace(self.open_pull.pull, send=plan), "Change delivery")
 
     def _choose(self, item: QListWidgetItem | None) -> None:
-        if item is None or self.session is None:
+        if item is None or self.open_pull is None:
             return
         key, plan = str(item.data(Qt.ItemDataRole.UserRole)), self.plan
         if key == plan.format:
@@ -278,17 +278,17 @@ class SendDrawer(Drawer):
 
     def _columns_changed(self, what: str) -> None:
         """The list is the Columns step: one place for what is shown and sent."""
-        session = self.session
-        assert session is not None
+        open_pull = self.open_pull
+        assert open_pull is not None
         if not self.columns.ticked:
             self.columns._shown = []
             self.refresh()
             return
-        at, step = self.columns.step(session.pull)
+        at, step = self.columns.step(open_pull.pull)
         if at is not None:
-            session.shaping.set_step(at, step, what)
+            open_pull.shaping.set_step(at, step, what)
         else:
-            session.shaping.add_step(step, what)
+            open_pull.shaping.add_step(step, what)
 
 
 _SHARED = {"header", "case", "empty", "values", "decimal", "date", "time", "words", "table"}

@@ -17,7 +17,7 @@ from nimble_otter.desktop.grid.clipboard_cells import EXACT
 from nimble_otter.desktop.kit.confirm_dialogs import ask_exists, ask_name
 from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.open_pull import OpenPull
-from nimble_otter.desktop.runtime.connections import Hub
+from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs
 from nimble_otter.desktop.send.send_tables import SendTables
 from nimble_otter.errors import OtterError, SendError
@@ -53,83 +53,83 @@ MOST_TO_CLIPBOARD = 1_000_000
 class Sending:
     """`say(text, is_problem)` tells the user; results go to the pull that asked, whatever is shown by then."""
 
-    def __init__(self, jobs: Jobs, hub: Hub, folder: Path, say: Callable[[str, bool], None]) -> None:
+    def __init__(self, jobs: Jobs, hub: ConnectionManager, folder: Path, say: Callable[[str, bool], None]) -> None:
         self._jobs, self._hub, self._folder, self._say = jobs, hub, folder, say
         self._looked_up = set[str]()
 
-    def send(self, session: OpenPull, plan: SendPlan) -> None:
+    def send(self, open_pull: OpenPull, plan: SendPlan) -> None:
         """Do what the plan says, in the background."""
         if plan.format == SOURCE:
-            self._to_source(session, plan)
+            self._to_source(open_pull, plan)
         elif plan.format == CLIPBOARD:
-            self._to_clipboard(session, plan)
+            self._to_clipboard(open_pull, plan)
         else:
-            self._to_file(session, plan)
+            self._to_file(open_pull, plan)
 
     # --- what goes ---------------------------------------------------------------------------------------------
 
     @staticmethod
-    def rows(session: OpenPull, scope: str) -> Rows | None:
+    def rows(open_pull: OpenPull, scope: str) -> Rows | None:
         """The rows as shown, or all as they were pulled; None before there are any."""
-        target = session.target.table
-        name = target.bare if target is not None else table_name(session.pull)
+        target = open_pull.target.table
+        name = target.bare if target is not None else table_name(open_pull.pull)
         if scope in ("all", "query"):
-            table = session.table
+            table = open_pull.table
             return None if table is None else rows_as_pulled(table, name, target)
-        shaped = session.shaped
+        shaped = open_pull.shaped
         if shaped is None:
             return None
         if scope == "tree":
-            return rows_of_tree(shaped, name, session.opened)
+            return rows_of_tree(shaped, name, open_pull.opened)
         return rows_to_send(shaped, name, target if shaped.own_rows and shaped.grouped is None else None)
 
-    def _ready(self, session: OpenPull, plan: SendPlan) -> Rows | None:
+    def _ready(self, open_pull: OpenPull, plan: SendPlan) -> Rows | None:
         """The rows, once values that the source cut are there whole; None while that is not so."""
-        if session.wait_for_whole(lambda session: self.send(session, plan), True):
+        if open_pull.wait_for_whole(lambda open_pull: self.send(open_pull, plan), True):
             return None
-        rows = self.rows(session, plan.scope)
+        rows = self.rows(open_pull, plan.scope)
         if rows is None:
             self._say("There are no rows to send; run the query first.", True)
         return rows
 
-    def preview(self, session: OpenPull, plan: SendPlan) -> str:
+    def preview(self, open_pull: OpenPull, plan: SendPlan) -> str:
         """The first rows as they will be written; of formats that are no text, the values that they will hold. Raises:
         OtterError."""
-        rows = self.rows(session, plan.scope)
+        rows = self.rows(open_pull, plan.scope)
         if rows is None:
             return ""
         few = first_rows(rows, PREVIEW_ROWS)
         if plan.format == SOURCE:
             return preview(few, *self._transfer_of(plan))
         if plan.format == CLIPBOARD:
-            return copied([few], str(plan.options.get("form", "header")), plan.options, self._dialect(session)).text
+            return copied([few], str(plan.options.get("form", "header")), plan.options, self._dialect(open_pull)).text
         format_ = format_for(plan.format)
         if format_.is_text:
             return send_text(few, format_, plan.options)
         shared = {option.name for option in format_for("text").options} & plan.options.keys()
         return send_text(few, format_for("text"), {name: plan.options[name] for name in shared})
 
-    def recall_last(self, session: OpenPull) -> None:
+    def recall_last(self, open_pull: OpenPull) -> None:
         """When the pull's rows were sent last, for the course: read from the log once for each open pull."""
-        if session.last_sent or session.uid in self._looked_up:
+        if open_pull.last_sent or open_pull.uid in self._looked_up:
             return
-        self._looked_up.add(session.uid)
-        if found := deliveries(self._folder, session.pull.name, 1):
-            session.last_sent = f"last sent {found[0].moment:%a %H:%M}"
-            session.tell(Aspect.PULL)
+        self._looked_up.add(open_pull.uid)
+        if found := deliveries(self._folder, open_pull.pull.name, 1):
+            open_pull.last_sent = f"last sent {found[0].moment:%a %H:%M}"
+            open_pull.tell(Aspect.PULL)
 
     # --- files -------------------------------------------------------------------------------------------------
 
-    def _to_file(self, session: OpenPull, plan: SendPlan) -> None:
+    def _to_file(self, open_pull: OpenPull, plan: SendPlan) -> None:
         is_straight = plan.scope == "query"
-        rows = None if is_straight else self._ready(session, plan)
+        rows = None if is_straight else self._ready(open_pull, plan)
         if rows is None and not is_straight:
             return
         try:
-            format_, now, query = format_of(plan), dt.datetime.now(), session.pull.query
-            bound = query.bound(None, session.names) if is_straight else None
+            format_, now, query = format_of(plan), dt.datetime.now(), open_pull.pull.query
+            bound = query.bound(None, open_pull.names) if is_straight else None
             request = Request(bound.text, bound.values, None, query.language, query.collection) if bound else None
-            path = path_for(session.pull, plan, now, rows.count if rows is not None else None)
+            path = path_for(open_pull.pull, plan, now, rows.count if rows is not None else None)
         except OtterError as problem:
             self._say(str(problem), True)
             return
@@ -145,22 +145,22 @@ class Sending:
             if rows is not None:
                 return send_to_file(rows, format_, path, plan.options, stop, tell, exists)
             send = lambda found: send_to_file(found, format_, path, plan.options, stop, tell, exists)  # noqa: E731
-            return self._straight(session, request, send, stop)
+            return self._straight(open_pull, request, send, stop)
 
         def done(sent: Sent) -> None:
-            self._keep(session.pull, plan.format, sent)
-            session.last_sent, session.sent = f"last sent {now:%a %H:%M}", sent
+            self._keep(open_pull.pull, plan.format, sent)
+            open_pull.last_sent, open_pull.sent = f"last sent {now:%a %H:%M}", sent
             counted = ", counted by reading them back" if sent.checked else ""
             self._say(f"Sent {grouped(sent.rows)} rows to {sent.path} ({size_words(sent.bytes)}{counted}).", False)
-            session.tell(Aspect.PULL)
+            open_pull.tell(Aspect.PULL)
 
-        lane = self._hub.lane(self._hub.known(session.pull.source)) if is_straight else LOCAL
-        self._submit(session, lane, work, done, f"Sending {path.name}", "Stopped; no file was left behind.")
+        lane = self._hub.lane(self._hub.known(open_pull.pull.source)) if is_straight else LOCAL
+        self._submit(open_pull, lane, work, done, f"Sending {path.name}", "Stopped; no file was left behind.")
 
-    def _straight(self, session: OpenPull, request: Any, send: Callable[[Rows], Sent], stop: StopToken) -> Sent:
+    def _straight(self, open_pull: OpenPull, request: Any, send: Callable[[Rows], Sent], stop: StopToken) -> Sent:
         """From the query to the file, without holding the rows and without steps; runs in the source's lane."""
-        connection = self._hub.connection(self._hub.known(session.pull.source))
-        streamed = stream_rows(connection, request, replace(session.pull, steps=()), stop, table_name(session.pull))
+        connection = self._hub.connection(self._hub.known(open_pull.pull.source))
+        streamed = stream_rows(connection, request, replace(open_pull.pull, steps=()), stop, table_name(open_pull.pull))
         try:
             return send(streamed.rows)
         finally:
@@ -173,31 +173,31 @@ class Sending:
             self._say(f"The log of deliveries can't be kept: {problem.strerror}.", True)
 
     def _submit(
-        self, session: OpenPull, lane: str, work: Any, done: Any, title: str, stopped: str = "Stopped."
+        self, open_pull: OpenPull, lane: str, work: Any, done: Any, title: str, stopped: str = "Stopped."
     ) -> None:
         def failed(problem: OtterError) -> None:
             self._say(str(problem), True)
-            session.tell(Aspect.RUN)
+            open_pull.tell(Aspect.RUN)
 
         self._jobs.submit(
-            lane, f"{session.key} send", work, done, failed, stopped=lambda: self._say(stopped, False), title=title
+            lane, f"{open_pull.key} send", work, done, failed, stopped=lambda: self._say(stopped, False), title=title
         )
-        session.tell(Aspect.RUN)
+        open_pull.tell(Aspect.RUN)
 
     # --- the clipboard -----------------------------------------------------------------------------------------
 
-    def _dialect(self, session: OpenPull) -> str:
+    def _dialect(self, open_pull: OpenPull) -> str:
         return {"MariaDB": "mysql", "MySQL": "mysql", "PostgreSQL": "postgresql"}.get(
-            self._hub.known(session.pull.source).word.split("/")[0].split(" ")[0], "sqlite"
+            self._hub.known(open_pull.pull.source).word.split("/")[0].split(" ")[0], "sqlite"
         )
 
-    def _to_clipboard(self, session: OpenPull, plan: SendPlan) -> None:
-        rows = self._ready(session, plan)
+    def _to_clipboard(self, open_pull: OpenPull, plan: SendPlan) -> None:
+        rows = self._ready(open_pull, plan)
         if rows is not None:
-            self.copy(session, [rows], str(plan.options.get("form", "header")), plan.options)
+            self.copy(open_pull, [rows], str(plan.options.get("form", "header")), plan.options)
 
     def copy(
-        self, session: OpenPull, blocks: Sequence[Rows], form: str, options: Any = None, exact: bytes | None = None
+        self, open_pull: OpenPull, blocks: Sequence[Rows], form: str, options: Any = None, exact: bytes | None = None
     ) -> None:
         """Put blocks of rows on the clipboard, as text and as a table, in the background."""
         cells = sum((rows.count or 0) * len(rows.fields) for rows in blocks)
@@ -205,7 +205,7 @@ class Sending:
             most = grouped(MOST_TO_CLIPBOARD)
             self._say(f"That is {grouped(cells)} cells; more than {most} belong in a file.", True)
             return
-        dialect = self._dialect(session)
+        dialect = self._dialect(open_pull)
 
         def done(made: Copied) -> None:
             _put(made, exact)
@@ -239,8 +239,8 @@ class Sending:
         info = next((t for t in known if t.name.casefold() == wanted.table.casefold()), None)
         return replace(wanted, is_new=info is None and dialect != "documents"), dialect, info
 
-    def _to_source(self, session: OpenPull, plan: SendPlan) -> None:
-        rows = self._ready(session, plan)
+    def _to_source(self, open_pull: OpenPull, plan: SendPlan) -> None:
+        rows = self._ready(open_pull, plan)
         if rows is None:
             return
         try:
@@ -263,12 +263,12 @@ class Sending:
             parts += [f"{grouped(moved.updated)} were updated"] if moved.updated else []
             parts += [f"{grouped(moved.skipped)} skipped (key already exists)"] if moved.skipped else []
             self._say(f"{', '.join(parts)}; counted there.", False)
-            session.last_sent = f"last sent {dt.datetime.now():%a %H:%M}"
+            open_pull.last_sent = f"last sent {dt.datetime.now():%a %H:%M}"
             self._hub.open(source, again=True)
-            session.tell(Aspect.PULL)
+            open_pull.tell(Aspect.PULL)
 
         title = f"Sending to {wanted.table}"
-        self._submit(session, self._hub.lane(source), work, done, title, "Stopped; nothing was written.")
+        self._submit(open_pull, self._hub.lane(source), work, done, title, "Stopped; nothing was written.")
 
     # --- tables of the catalogue -------------------------------------------------------------------------------
 

@@ -28,34 +28,34 @@ class Closing:
 
     def may_close(self) -> bool:
         """Whether the window may close now; asks where a write is under way."""
-        writing = [session.pull.name for session in self._workspace.pulls if session.is_writing]
+        writing = [open_pull.pull.name for open_pull in self._workspace.pulls if open_pull.is_writing]
         return not writing or ask_while_writing(writing)
 
     def close(self, at: int, ask: bool = True) -> None:
         """Close a tab; pending changes are asked about, everything else can be had back with "Reopen"."""
         workspace = self._workspace
-        hub, session = workspace.hub, workspace.pulls[at]
-        if session.is_writing:
-            workspace.say(f"A write of {session.pull.name} is under way. Wait for it or stop it, then close.", True)
+        hub, open_pull = workspace.hub, workspace.pulls[at]
+        if open_pull.is_writing:
+            workspace.say(f"A write of {open_pull.pull.name} is under way. Wait for it or stop it, then close.", True)
             return
-        if ask and not self._is_dropped(session):
+        if ask and not self._is_dropped(open_pull):
             return
-        source = hub.known(session.pull.source)
-        others = [s for s in workspace.pulls if s is not session and hub.known(s.pull.source).url == source.url]
-        if ask and not others and session.held is not None:
-            ask_to_end(self._window, hub, [source], lambda: self.close(workspace.pulls.index(session)))
+        source = hub.known(open_pull.pull.source)
+        others = [s for s in workspace.pulls if s is not open_pull and hub.known(s.pull.source).url == source.url]
+        if ask and not others and open_pull.held is not None:
+            ask_to_end(self._window, hub, [source], lambda: self.close(workspace.pulls.index(open_pull)))
             return
-        session.runs.stop()
-        edits = session.pending.by_key(session.table, session.target) or EditDraft()
-        self._closed.append((session.pull, session.path, session.saved_text, edits, session.uid))
-        self._drafts.forget(session)
-        workspace.close(session)
+        open_pull.runs.stop()
+        edits = open_pull.pending.by_key(open_pull.table, open_pull.target) or EditDraft()
+        self._closed.append((open_pull.pull, open_pull.path, open_pull.saved_text, edits, open_pull.uid))
+        self._drafts.forget(open_pull)
+        workspace.close(open_pull)
         self._keep_drafts()
 
-    def _is_dropped(self, session: OpenPull) -> bool:
+    def _is_dropped(self, open_pull: OpenPull) -> bool:
         """Whether nothing is pending, or may be dropped."""
-        count, name = session.pending.count, session.pull.name
-        if session.in_doubt:
+        count, name = open_pull.pending.count, open_pull.pull.name
+        if open_pull.in_doubt:
             return ask_drop(f"The outcome of the last write of {name} is not known yet.", self._window)
         if not count:
             return True
@@ -67,7 +67,7 @@ class Closing:
         if not self._closed:
             return
         pull, path, saved, edits, uid = self._closed.pop()
-        session = self._workspace.open_quietly(pull, path)
-        session.saved_text, session.uid = saved, uid
-        session.pending.wait(edits)
-        self._workspace.show(session)
+        open_pull = self._workspace.open_quietly(pull, path)
+        open_pull.saved_text, open_pull.uid = saved, uid
+        open_pull.pending.wait(edits)
+        self._workspace.show(open_pull)

@@ -18,7 +18,7 @@ from nimble_otter.desktop.query.query_edits import EDITS
 from nimble_otter.desktop.shell.find_box import FindBox, Finding
 from nimble_otter.desktop.steps.course import query_words
 from nimble_otter.errors import OtterError
-from nimble_otter.pull import open_pull, places
+from nimble_otter.pull import load_pull, places
 from nimble_otter.pull.file import SUFFIX
 
 if TYPE_CHECKING:
@@ -149,12 +149,12 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:
     add("big_editor", "Edit in a bigger editor", grid.open_big, "Shift+F2", "edit", has_rows)
     add("set_blank", "Set empty text", grid.set_blank, "", "edit", has_rows)
     add("set_default", "Set default (documents: remove the field)", grid.set_default, "", "edit", has_rows)
-    add("take_back_cells", "Revert selected cells", grid.take_back_cells, "", "edit", pending)
+    add("take_back_cells", "Revert selected cells", grid.revert_cells, "", "edit", pending)
     add("set_empty", "Set NULL", lambda: _in_grid(window, grid.set_empty), "Ctrl+0", "edit", has_rows)
     add("new_row", "New row", grid.new_row, "Ctrl+Ins", "edit", has_rows)
     add("duplicate_rows", "Duplicate rows", grid.duplicate, "Ctrl+D", "edit", has_rows)
     add("delete_rows", "Delete rows", lambda: _in_grid(window, grid.delete), "Ctrl+Del", "edit", has_rows)
-    add("take_back", "Revert changes", grid.take_back, "Ctrl+Backspace", "edit", pending)
+    add("take_back", "Revert changes", grid.revert, "Ctrl+Backspace", "edit", pending)
     add(
         "rehearse",
         "Rehearse the changes",
@@ -276,7 +276,7 @@ def _words_of(path: Path, _changed: int) -> tuple[str, str]:
     """The tables that a saved pull reads, and its text, so that it is found by them; read again when the file
     changed."""
     try:
-        text = open_pull(path).query.text
+        text = load_pull(path).query.text
     except OtterError:
         return "", ""
     return query_words(text), text[:_MOST_TEXT]
@@ -285,9 +285,9 @@ def _words_of(path: Path, _changed: int) -> tuple[str, str]:
 def collect_findings(window: Workbench) -> list[Finding]:
     """Everything that the find box can find now."""
     found: list[Finding] = []
-    for place, session in enumerate(window.pulls):
+    for place, open_pull in enumerate(window.pulls):
         found.append(
-            Finding(session.pull.name, session.pull.source.name, "open pull", lambda p=place: window.show_pull(p))
+            Finding(open_pull.pull.name, open_pull.pull.source.name, "open pull", lambda p=place: window.show_pull(p))
         )
     for n in range(window.sources.shelf.topLevelItemCount()):
         item = window.sources.shelf.topLevelItem(n)

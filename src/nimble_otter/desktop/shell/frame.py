@@ -26,7 +26,7 @@ from nimble_otter.desktop.pulls.drafts import DraftStore
 from nimble_otter.desktop.pulls.drawer import Drawer
 from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.desktop.query.run_questions import AskBeforeRun
-from nimble_otter.desktop.runtime.connections import Hub
+from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report
 from nimble_otter.desktop.runtime.state_store import StateStore
 from nimble_otter.desktop.shell.history_page import HistoryPage
@@ -102,7 +102,7 @@ class Frame(QMainWindow):
         self.store = StateStore()
         self.drafts = DraftStore(self.store)
         self.layout_state = self.store.load_layout()
-        self.hub = Hub(self.jobs)
+        self.hub = ConnectionManager(self.jobs)
         self.workspace = Workspace(self.hub, self.store.seat.first_number, AskBeforeRun(self), self)
         self.commands = Commands(self)
         self._build()

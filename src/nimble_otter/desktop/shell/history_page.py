@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QHeaderView, QLineEdit, QPlainTextEdit, QSplitter,
 from nimble_otter.desktop.kit.highlighter import Highlighter
 from nimble_otter.desktop.kit.theme import code_font, theme
 from nimble_otter.desktop.kit.widgets import button, column, combo, label, row
-from nimble_otter.desktop.runtime.connections import Hub
+from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.history import DAYS, Ran
 from nimble_otter.sources import Source
@@ -26,7 +26,7 @@ class HistoryPage(QWidget):
     closed = Signal()
     cleared = Signal(object)
 
-    def __init__(self, hub: Hub) -> None:
+    def __init__(self, hub: ConnectionManager) -> None:
         super().__init__()
         self.setObjectName("surface")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)

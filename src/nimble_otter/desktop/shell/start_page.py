@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QFrame, QVBoxLayout, QWidget
 
 from nimble_otter.desktop.kit.theme import theme
 from nimble_otter.desktop.kit.widgets import button, clear, column, label, row
-from nimble_otter.desktop.runtime.connections import Hub
+from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.desktop.shell.title import paint_mark
 
 
@@ -23,7 +23,7 @@ class StartPage(QWidget):
     file_wanted = Signal()
     add_wanted = Signal()
 
-    def __init__(self, hub: Hub) -> None:
+    def __init__(self, hub: ConnectionManager) -> None:
         super().__init__()
         self.setObjectName("surface")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)

@@ -37,39 +37,41 @@ def _span_words(seconds: float) -> str:
     return f"{seconds / 60:.0f} min" if seconds >= 90 else f"{max(1, round(seconds))} s"
 
 
-def show_status(status: StatusStrip, session: OpenPull | None) -> None:
+def show_status(status: StatusStrip, open_pull: OpenPull | None) -> None:
     """Rows shown of rows fetched, what is pending, when and how they were fetched, whether writes are reviewed."""
-    shaped = session.shaped if session is not None else None
-    if session is None or shaped is None or session.table is None:
-        status.show_rows("", "" if session is None else ("Running" if session.is_running else "No rows yet"))
-        status.show_right("", f"{session.pull.source.name}: read-only" if session and not session.can_write else "")
+    shaped = open_pull.shaped if open_pull is not None else None
+    if open_pull is None or shaped is None or open_pull.table is None:
+        status.show_rows("", "" if open_pull is None else ("Running" if open_pull.is_running else "No rows yet"))
+        status.show_right(
+            "", f"{open_pull.pull.source.name}: read-only" if open_pull and not open_pull.can_write else ""
+        )
         return
-    noun = "documents" if session.is_documents else "rows"
+    noun = "documents" if open_pull.is_documents else "rows"
     shown = len(shaped.view) if shaped.grouped is not None else shaped.rows
-    strong, rest = grouped(shown), f"of {grouped(session.table.rows)} {noun} shown"
+    strong, rest = grouped(shown), f"of {grouped(open_pull.table.rows)} {noun} shown"
     if shaped.grouped is not None:
-        rest = f"of {grouped(session.table.rows)} {noun}, in {grouped(shaped.grouped.levels[0].table.rows)} groups"
-    if session.edits.count:
-        parts = ((session.edits.edited_count, "± {} edited"), (len(session.edits.added), "+ {} new"))
-        said = [text.format(n) for n, text in (*parts, (len(session.edits.deleted), "− {} to delete")) if n]
+        rest = f"of {grouped(open_pull.table.rows)} {noun}, in {grouped(shaped.grouped.levels[0].table.rows)} groups"
+    if open_pull.edits.count:
+        parts = ((open_pull.edits.edited_count, "± {} edited"), (len(open_pull.edits.added), "+ {} new"))
+        said = [text.format(n) for n, text in (*parts, (len(open_pull.edits.deleted), "− {} to delete")) if n]
         rest += "   " + "   ".join(said)
-    if session.pending.waiting_count:
-        rest += f"   {grouped(session.pending.waiting_count)} wait for their rows"
+    if open_pull.pending.waiting_count:
+        rest += f"   {grouped(open_pull.pending.waiting_count)} wait for their rows"
     status.show_rows(strong, rest)
     when = ""
-    if session.fetched_at is not None:
-        by = "an earlier query" if session.error is not None else "query above"
-        when = f"Fetched {session.fetched_at:%H:%M:%S} by {by}"
-    status.fetched.setToolTip(as_plain(session.told()))
-    text, is_grave = _writes_of(session, session.table, noun)
-    status.show_right("" if session.is_running else when, text, "plum" if is_grave else "muted")
+    if open_pull.fetched_at is not None:
+        by = "an earlier query" if open_pull.error is not None else "query above"
+        when = f"Fetched {open_pull.fetched_at:%H:%M:%S} by {by}"
+    status.fetched.setToolTip(as_plain(open_pull.told()))
+    text, is_grave = _writes_of(open_pull, open_pull.table, noun)
+    status.show_right("" if open_pull.is_running else when, text, "plum" if is_grave else "muted")
 
 
-def _writes_of(session: OpenPull, table: Table, noun: str) -> tuple[str, bool]:
+def _writes_of(open_pull: OpenPull, table: Table, noun: str) -> tuple[str, bool]:
     """What is said at the right, and whether it is said in the colour of warnings."""
-    name = session.pull.source.name
-    if session.fetched is not None and session.fetched.was_cut and not session.is_preview:
-        return f"Cut at {grouped(session.pull.query.limit or table.rows)} {noun}", True
-    if session.held is not None:
+    name = open_pull.pull.source.name
+    if open_pull.fetched is not None and open_pull.fetched.was_cut and not open_pull.is_preview:
+        return f"Cut at {grouped(open_pull.pull.query.limit or table.rows)} {noun}", True
+    if open_pull.held is not None:
         return f"{name}: transaction open", True
-    return (f"{name}: writes are reviewed" if session.can_write else f"{name}: read-only"), False
+    return (f"{name}: writes are reviewed" if open_pull.can_write else f"{name}: read-only"), False

@@ -59,11 +59,11 @@ class VersionsPage(QWidget):
         self.list.itemActivated.connect(lambda *_: self._back())
         self._now = ""
 
-    def open(self, session: OpenPull) -> None:
+    def open(self, open_pull: OpenPull) -> None:
         """The versions of a pull, the latest first."""
-        self._now = pull_to_text(session.pull)
-        self.title.setText(f"Versions of {session.pull.name}")
-        versions = session.versions.all()
+        self._now = pull_to_text(open_pull.pull)
+        self.title.setText(f"Versions of {open_pull.pull.name}")
+        versions = open_pull.versions.all()
         self.list.clear()
         for version in reversed(versions):
             changed = sum(mark != " " for mark, _ in difference(version.text, self._now))

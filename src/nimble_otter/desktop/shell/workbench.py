@@ -43,7 +43,7 @@ from nimble_otter.desktop.shell.status_text import show_status, work_words
 from nimble_otter.desktop.sources.glance import Glance
 from nimble_otter.errors import OtterError
 from nimble_otter.log import log_path
-from nimble_otter.pull import Pull, Query, open_pull, places
+from nimble_otter.pull import Pull, Query, load_pull, places
 from nimble_otter.pull.file import SUFFIX
 from nimble_otter.pull.steps import Step
 from nimble_otter.sources import Source, TableInfo
@@ -118,8 +118,8 @@ class Workbench(Frame):
         self.course.copy_wanted.connect(self.copy_step)
         self.course.column_dropped.connect(self.actions_on_grid.group_by)
         self.actions_on_grid.copy_wanted.connect(
-            lambda session, blocks, form, exact: self.sending.copy(
-                session, blocks, form, self.layout_state.copying, exact
+            lambda open_pull, blocks, form, exact: self.sending.copy(
+                open_pull, blocks, form, self.layout_state.copying, exact
             )
         )
         self.actions_on_grid.condition_wanted.connect(self.ask_for)
@@ -153,7 +153,7 @@ class Workbench(Frame):
             changes = self.changes_drawer
             changes.rehearse_wanted.connect(lambda: self.pull and self.writes.rehearse(self.pull))
             changes.write_wanted.connect(lambda: self.pull and self.writes.write(self.pull))
-            changes.take_back_wanted.connect(self.actions_on_grid.take_back)
+            changes.revert_wanted.connect(self.actions_on_grid.revert)
             changes.row_wanted.connect(self.actions_on_grid.go_to_row)
             changes.said.connect(self.say)
         elif kind == "send":
@@ -192,11 +192,11 @@ class Workbench(Frame):
         self.hub.load()
         for name, pull, draft in self.drafts.load(self.layout_state.order):
             number = int(name.rpartition("-")[2]) if name.rpartition("-")[2].isdigit() else self.workspace.next_number
-            session = self.workspace.open_quietly(pull, Path(draft.path) if draft.path else None, number)
-            session.saved_text = draft.saved_text
-            session.pending.wait(draft.edits)
-            session.uid = draft.uid or session.uid
-            session.waits = bool(pull.query.text.strip()) and not self.hub.known_pulls.has(pull)
+            open_pull = self.workspace.open_quietly(pull, Path(draft.path) if draft.path else None, number)
+            open_pull.saved_text = draft.saved_text
+            open_pull.pending.wait(draft.edits)
+            open_pull.uid = draft.uid or open_pull.uid
+            open_pull.waits = bool(pull.query.text.strip()) and not self.hub.known_pulls.has(pull)
         self.writes.begin()
         if not self.pulls and demo:
             from nimble_otter.demo import demo_pulls
@@ -213,9 +213,9 @@ class Workbench(Frame):
         QTimer.singleShot(WARM_UP_MS, self, self.warm_up)
         QTimer.singleShot(600, self, self.file_watcher.look)  # what was saved elsewhere since the last time
 
-    def _listen(self, session: OpenPull) -> None:
+    def _listen(self, open_pull: OpenPull) -> None:
         """Hear of a pull that was just opened."""
-        session.changed.connect(lambda what: self._changed(session, what))
+        open_pull.changed.connect(lambda what: self._changed(open_pull, what))
 
     def add_pull(self, pull: Pull, path: Path | None = None, run: bool = False) -> OpenPull:
         """Open a pull in a tab of its own and show it."""
@@ -232,32 +232,32 @@ class Workbench(Frame):
 
     def _show_current(self) -> None:
         """Show the pull in sight; fetch its rows when it has none and nothing to be asked first."""
-        session, self._drawn = self.pull, None
-        self.course.show_pull(session)
+        open_pull, self._drawn = self.pull, None
+        self.course.show_pull(open_pull)
         for drawer in self.drawers.values():
-            drawer.session = session
-        self.course.setVisible(session is not None)
-        self.turn_to(WORK if session is not None else START)
+            drawer.open_pull = open_pull
+        self.course.setVisible(open_pull is not None)
+        self.turn_to(WORK if open_pull is not None else START)
         self._show_tabs()
-        if session is None:
+        if open_pull is None:
             self.start_page.refresh(recent_paths(self.layout_state))
             self.grid.set_model(None, [], False)
             self.detail_presenter.refresh()
             show_status(self.status, self.pull)
             return
-        if not session.waits:
-            self.hub.open(self.hub.known(session.pull.source))
+        if not open_pull.waits:
+            self.hub.open(self.hub.known(open_pull.pull.source))
         self.grid_presenter.show(False)
-        self.open_drawer(QUERY if session.waits else session.selected, focus=False)
+        self.open_drawer(QUERY if open_pull.waits else open_pull.selected, focus=False)
         if (
-            session.table is None
-            and session.error is None
-            and session.pull.query.text.strip()
-            and not session.is_running
-            and not session.outcomes
-            and session.runs.may_run_unasked(session.pull.query.text)
+            open_pull.table is None
+            and open_pull.error is None
+            and open_pull.pull.query.text.strip()
+            and not open_pull.is_running
+            and not open_pull.outcomes
+            and open_pull.runs.may_run_unasked(open_pull.pull.query.text)
         ):
-            session.runs.run()
+            open_pull.runs.run()
         show_status(self.status, self.pull)
 
     def close_pull(self, at: int, ask: bool = True) -> None:
@@ -287,7 +287,7 @@ class Workbench(Frame):
             self.show_pull(already)
             return
         try:
-            pull = open_pull(path)
+            pull = load_pull(path)
         except OtterError as problem:
             self.say(str(problem), True)
             return
@@ -301,16 +301,16 @@ class Workbench(Frame):
 
     def save_pull(self, path: Path | None = None) -> None:
         """Save the pull shown; without a path to where it was, or to the shelf under its name."""
-        session = self.pull
-        if session is None:
+        open_pull = self.pull
+        if open_pull is None:
             return
         self._take_text()
-        safe = "".join("-" if c in '/\\:*?"<>|' else c for c in session.pull.name).strip() or "pull"
-        if session.path is not None and path in (None, session.path) and not self.file_watcher.take_in(session):
+        safe = "".join("-" if c in '/\\:*?"<>|' else c for c in open_pull.pull.name).strip() or "pull"
+        if open_pull.path is not None and path in (None, open_pull.path) and not self.file_watcher.take_in(open_pull):
             return  # both are shown, and one is chosen first
-        target = path or session.path or _free(places.shelf_folder() / f"{safe}{SUFFIX}")
+        target = path or open_pull.path or _free(places.shelf_folder() / f"{safe}{SUFFIX}")
         try:
-            session.versions.save(target)
+            open_pull.versions.save(target)
         except OtterError as problem:
             self.say(str(problem), True)
             return
@@ -335,28 +335,28 @@ class Workbench(Frame):
 
     def open_drawer(self, ref: StepRef, focus: bool = True) -> None:
         """Show the editor of a place of the course."""
-        session = self.pull
-        if session is None:
+        open_pull = self.pull
+        if open_pull is None:
             return
-        if ref.is_step or self._drawn != (session, ref):
-            session.selected = ref
-            self._show_selected(session)
+        if ref.is_step or self._drawn != (open_pull, ref):
+            open_pull.selected = ref
+            self._show_selected(open_pull)
         if not self.drawer_stack.isVisibleTo(self.work):
             self.toggle_part("drawer", True)
         if focus and not self.course.hasFocus():
             self.drawer.focus_first()
 
-    def _show_selected(self, session: OpenPull) -> None:
+    def _show_selected(self, open_pull: OpenPull) -> None:
         """The editor of the step that is selected, whose place or kind may be another now."""
-        ref = session.selected if session.selected.at < len(session.pull.steps) else QUERY
-        drawer = self.drawer_of(session.pull.steps[ref.at].kind if ref.is_step else ref.place.value)
+        ref = open_pull.selected if open_pull.selected.at < len(open_pull.pull.steps) else QUERY
+        drawer = self.drawer_of(open_pull.pull.steps[ref.at].kind if ref.is_step else ref.place.value)
         if ref.is_step:
             drawer.show_step(ref.at)
-        session.selected, self._drawn = ref, (session, ref)
+        open_pull.selected, self._drawn = ref, (open_pull, ref)
         self.course.select(ref)
         self.course.refresh()
         self.drawer_stack.setCurrentWidget(drawer)
-        drawer.show_pull(session)
+        drawer.show_pull(open_pull)
 
     def _show_step(self, ref: StepRef, focus: bool, part: str) -> None:
         self.open_drawer(ref, focus)
@@ -382,21 +382,21 @@ class Workbench(Frame):
 
     def add_step(self, step: Step) -> None:
         """Put a step where it belongs: a filter before groups and sorts, columns at the end."""
-        session = self.pull
-        if session is None:
+        open_pull = self.pull
+        if open_pull is None:
             return
-        at = place_for(step, session.pull.steps)
-        session.shaping.add_step(step, f"Add {step.kind}", at)
+        at = place_for(step, open_pull.pull.steps)
+        open_pull.shaping.add_step(step, f"Add {step.kind}", at)
         self.open_drawer(step_at(at))
 
     def copy_step(self, at: int) -> None:
         """Put a copy of a step into another open pull, which is chosen from a menu."""
-        session, menu = self.pull, QMenu(self)
-        if session is None:
+        open_pull, menu = self.pull, QMenu(self)
+        if open_pull is None:
             return
-        step = session.pull.steps[at]
+        step = open_pull.pull.steps[at]
         for other in self.pulls:
-            if other is not session:
+            if other is not open_pull:
                 menu.addAction(other.pull.name, lambda o=other: self._copy_into(o, step))
         if menu.isEmpty():
             self.say("No other pull is open.", True)
@@ -416,24 +416,24 @@ class Workbench(Frame):
 
     # --- what changed ------------------------------------------------------------------------------------------
 
-    def _changed(self, session: OpenPull, what: Aspect) -> None:
+    def _changed(self, open_pull: OpenPull, what: Aspect) -> None:
         """Bring each part that shows something of it up to date, once."""
         if what & Aspect.ROWS:
-            self.workspace.dependencies.changed(session)
-        if what & Aspect.EDITS and session.fresh:
-            session.after(FRESH_MS, session.plans.settle)
-        if what & Aspect.EDITS and session.edits.count:
+            self.workspace.dependencies.changed(open_pull)
+        if what & Aspect.EDITS and open_pull.fresh:
+            open_pull.after(FRESH_MS, open_pull.plans.settle)
+        if what & Aspect.EDITS and open_pull.edits.count:
             self.say("")
         if what & (Aspect.PULL | Aspect.EDITS):
             self._draft_timer.start()
             self._show_tabs()
-        if session is not self.pull:
+        if open_pull is not self.pull:
             return
         if what & Aspect.RUN:
-            self._tell_of_run(session)
+            self._tell_of_run(open_pull)
         self._show_rows(what)
-        if what & Aspect.PULL and session.selected.is_step:
-            self._show_selected(session)
+        if what & Aspect.PULL and open_pull.selected.is_step:
+            self._show_selected(open_pull)
         else:
             self.course.refresh()
             if what & ~(Aspect.EDITS | Aspect.MORE_ROWS) or (what & Aspect.EDITS and self.is_shown("changes", "send")):
@@ -452,17 +452,17 @@ class Workbench(Frame):
         if what & (Aspect.ROWS | Aspect.MORE_ROWS):
             self.rows_find.refresh()
 
-    def _tell_of_run(self, session: OpenPull) -> None:
+    def _tell_of_run(self, open_pull: OpenPull) -> None:
         """What became of a run, or of what was asked beside it; it goes with the next one."""
-        if session.error is not None:
-            self.say(str(session.error), True)
+        if open_pull.error is not None:
+            self.say(str(open_pull.error), True)
             self._told_of_run = True
             if not self.is_shown("query"):
                 self.open_drawer(QUERY, focus=False)
-        elif session.notice and not session.is_running:
-            self.say(session.notice.text, session.notice.is_warning)
+        elif open_pull.notice and not open_pull.is_running:
+            self.say(open_pull.notice.text, open_pull.notice.is_warning)
             self._told_of_run = True
-        elif self._told_of_run and not session.is_running:
+        elif self._told_of_run and not open_pull.is_running:
             self.say("")  # what was said of an earlier run
             self._told_of_run = False
 
@@ -516,10 +516,10 @@ class Workbench(Frame):
     def keep_drafts(self, later: bool = False) -> None:
         """Everything open, as it is now, to disk."""
         self._take_text()
-        for session in self.pulls:
-            (self.drafts.keep_later if later else self.drafts.keep)(session)
+        for open_pull in self.pulls:
+            (self.drafts.keep_later if later else self.drafts.keep)(open_pull)
         state = self.layout_state
-        state.order = [f"pull-{session.number}" for session in self.pulls]
+        state.order = [f"pull-{open_pull.number}" for open_pull in self.pulls]
         state.current = self.current
         self.note_sizes()
         self.store.save_layout(state)
@@ -540,8 +540,8 @@ class Workbench(Frame):
             return
         self._draft_timer.stop()
         self.keep_drafts()
-        for session in self.pulls:
-            session.hush()
+        for open_pull in self.pulls:
+            open_pull.hush()
         self.jobs.close()
         self.writes.journal.close()
         self.hub.close()

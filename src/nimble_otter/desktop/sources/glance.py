@@ -12,7 +12,7 @@ from nimble_otter.desktop.grid.model import first_width, model_for
 from nimble_otter.desktop.kit.highlighter import Highlighter
 from nimble_otter.desktop.kit.theme import code_font
 from nimble_otter.desktop.kit.widgets import ElidedLabel, Segments, button, label, row
-from nimble_otter.desktop.runtime.connections import Hub
+from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.sources import Fetched, Request, Source, TableInfo, fetch
 from nimble_otter.sources.catalogue import Definition
@@ -29,7 +29,7 @@ class Glance(QFrame):
 
     opened = Signal(object, object)
 
-    def __init__(self, window: QWidget, hub: Hub) -> None:
+    def __init__(self, window: QWidget, hub: ConnectionManager) -> None:
         super().__init__(window)
         self._window, self._hub = window, hub
         self.setObjectName("glance")
@@ -158,12 +158,12 @@ class Glance(QFrame):
         return False
 
 
-def _first(hub: Hub, source: Source, table: TableInfo, stop: StopToken) -> Fetched:
+def _first(hub: ConnectionManager, source: Source, table: TableInfo, stop: StopToken) -> Fetched:
     connection = hub.connection(source)
     return fetch(connection, Request(connection.select_all(table.name), limit=FIRST_ROWS), stop)
 
 
-def _filled(hub: Hub, source: Source, table: TableInfo, stop: StopToken) -> str:
+def _filled(hub: ConnectionManager, source: Source, table: TableInfo, stop: StopToken) -> str:
     """How many rows have content in each binary column."""
     connection = hub.connection(source)
     names = [c.name for c in table.columns if c.word == "binary"]

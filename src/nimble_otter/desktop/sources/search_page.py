@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QHeaderView, QLineEdit, QTreeWidget, QTreeWidgetItem, QWidget
 
 from nimble_otter.desktop.kit.widgets import button, column, combo, label, row, set_tone
-from nimble_otter.desktop.runtime.connections import Hub
+from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import Pull, Query
 from nimble_otter.sources import Source, TableInfo
@@ -26,7 +26,7 @@ class SearchPage(QWidget):
     opened = Signal(object)
     closed = Signal()
 
-    def __init__(self, hub: Hub) -> None:
+    def __init__(self, hub: ConnectionManager) -> None:
         super().__init__()
         self.setObjectName("surface")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)

@@ -23,9 +23,9 @@ class SourceDrawer(Drawer):
         self._whole.addLayout(self._lines, 1)
 
     def refresh(self) -> None:
-        session = self.session
-        assert session is not None
-        hub, source = session.hub, session.hub.known(session.pull.source)
+        open_pull = self.open_pull
+        assert open_pull is not None
+        hub, source = open_pull.hub, open_pull.hub.known(open_pull.pull.source)
         self.head.words.setText(source.word)
         clear(self._lines)
         choice = combo([s.name for s in hub.sources], source.name, "Source")
@@ -42,13 +42,13 @@ class SourceDrawer(Drawer):
             self._pair("State", label(str(problem), "plum", wrap=True))
         elif tables is not None:
             rows = sum(table.rows or 0 for table in tables)
-            word = "collections" if session.is_documents else "tables and views"
-            noun = "documents" if session.is_documents else "rows"
+            word = "collections" if open_pull.is_documents else "tables and views"
+            noun = "documents" if open_pull.is_documents else "rows"
             self._pair("State", label(f"{len(tables)} {word}, {grouped(rows)} {noun}"))
         else:
             self._pair("State", label("being opened", "muted"))
         writes = "opened for reading; a write is reviewed first"
-        if not session.can_write:
+        if not open_pull.can_write:
             writes = "marked read-only" if source.read_only else "can't be written yet"
         if source.stage or source.care:
             said = [source.stage, "take care: a write is asked about once more" if source.care else ""]
@@ -62,13 +62,13 @@ class SourceDrawer(Drawer):
         self._lines.addLayout(row(head, value, None, space=8))  # type: ignore[arg-type]
 
     def _again(self) -> None:
-        if self.session is not None:
-            self.session.hub.open(self.session.hub.known(self.session.pull.source), again=True)
+        if self.open_pull is not None:
+            self.open_pull.hub.open(self.open_pull.hub.known(self.open_pull.pull.source), again=True)
 
     def _choose(self, name: str) -> None:
-        session = self.session
-        found = session.hub.find(name) if session is not None else None
-        if session is not None and found is not None and found != session.pull.source:
-            session.shaping.change(replace(session.pull, source=found), "Change source")
-            session.hub.open(found)
+        open_pull = self.open_pull
+        found = open_pull.hub.find(name) if open_pull is not None else None
+        if open_pull is not None and found is not None and found != open_pull.pull.source:
+            open_pull.shaping.change(replace(open_pull.pull, source=found), "Change source")
+            open_pull.hub.open(found)
             self.refresh()

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QCheckBox, QFileDialog, QLineEdit, QScrollArea, QV
 
 from nimble_otter.desktop.kit.theme import code_font
 from nimble_otter.desktop.kit.widgets import boxed, button, column, combo, label, row, set_tone
-from nimble_otter.desktop.runtime.connections import Hub
+from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.errors import ConnectError, OtterError
 from nimble_otter.sources import Source, driver_for
 from nimble_otter.sources.source import source_of_file
@@ -28,7 +28,7 @@ class SourcePage(QWidget):
     removed = Signal(object)
     closed = Signal()
 
-    def __init__(self, hub: Hub) -> None:
+    def __init__(self, hub: ConnectionManager) -> None:
         super().__init__()
         self.setObjectName("surface")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)

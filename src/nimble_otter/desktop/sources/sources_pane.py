@@ -35,7 +35,7 @@ from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.mime_types import FIELD_DRAG, NAME_DRAG, put_parts
 from nimble_otter.desktop.kit.theme import theme, ui_font
 from nimble_otter.desktop.kit.widgets import as_plain, button, label, row
-from nimble_otter.desktop.runtime.connections import Hub
+from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.pull import places
 from nimble_otter.pull.file import SUFFIX
 from nimble_otter.sources import ColumnInfo, Source, TableInfo
@@ -190,7 +190,7 @@ class SourcesPane(QWidget):
     search_wanted = Signal(object, object)
     call_wanted = Signal(object, object)
 
-    def __init__(self, hub: Hub) -> None:
+    def __init__(self, hub: ConnectionManager) -> None:
         super().__init__()
         self.setObjectName("paper")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)

@@ -13,7 +13,7 @@ from nimble_otter.desktop.kit.widgets import Line, boxed, button, clear, column,
 from nimble_otter.desktop.steps.step_drawers import StepDrawer
 from nimble_otter.pull.steps import ColumnsStep
 from nimble_otter.table import Field, Kind
-from nimble_otter.table.looks import Look
+from nimble_otter.table.column_format import ColumnFormat
 
 _PATTERNS = {
     Kind.TIME: ("yyyy-MM-dd HH:mm", "yyyy-MM-dd HH:mm:ss", "yyyy-MM-dd HH:mm:ss.SSS", "d MMM yyyy HH:mm"),
@@ -141,7 +141,7 @@ class ColumnsDrawer(StepDrawer):
         paint.setEnabled(field.kind.is_amount)
         self._line("Side", align, paint)
 
-    def _fields_for(self, field: Field, look: Look) -> list[tuple[str, *tuple[QWidget, ...]]]:
+    def _fields_for(self, field: Field, look: ColumnFormat) -> list[tuple[str, *tuple[QWidget, ...]]]:
         kind = field.kind
         if kind.is_number:
             style = self._choice(

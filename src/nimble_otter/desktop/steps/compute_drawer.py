@@ -147,8 +147,8 @@ class ComputeDrawer(StepDrawer):
 
     def _say_place(self, text: str) -> None:
         """Where in the expression the problem is."""
-        session = self.session
-        if session is None or session.table is None or not self.problem.text():
+        open_pull = self.open_pull
+        if open_pull is None or open_pull.table is None or not self.problem.text():
             return
         try:
             parse_expression(text, Table(self.fields(), (), 0))

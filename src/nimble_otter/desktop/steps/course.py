@@ -54,14 +54,14 @@ class Stop:
     tone: str = ""
 
 
-def stops_of(session: OpenPull) -> list[Stop]:
+def stops_of(open_pull: OpenPull) -> list[Stop]:
     """What the strip says of a pull."""
-    pull, fetched = session.pull, session.fetched
-    noun = "documents" if session.is_documents else "rows"
-    count = len(session.tables)
+    pull, fetched = open_pull.pull, open_pull.fetched
+    noun = "documents" if open_pull.is_documents else "rows"
+    count = len(open_pull.tables)
     word = pull.source.word if pull.source.word != "documents" else "documents"
-    parts = f"{count} {'collection' if session.is_documents else 'table'}{'' if count == 1 else 's'}" if count else ""
-    known = session.hub.known(pull.source)
+    parts = f"{count} {'collection' if open_pull.is_documents else 'table'}{'' if count == 1 else 's'}" if count else ""
+    known = open_pull.hub.known(pull.source)
     word = f"{known.stage.upper()} · {word}" if known.stage else word
     said = pull.came_from or (f"{word} · {parts}" if parts else word)
     stops = [Stop(SOURCE, "Source", pull.source.name, said)]
@@ -69,14 +69,14 @@ def stops_of(session: OpenPull) -> list[Stop]:
     if fetched is not None:
         rows = fetched.table.rows
         under = f"{grouped(rows)} {noun}" + (f" · {fetched.all_s:.2f} s" if fetched.all_s else "")
-    if session.error is not None:
+    if open_pull.error is not None:
         under = "failed"
     words = " ".join(pull.query.text.split()) if pull.query.language == "native" else query_words(pull.query.text)
-    stops.append(Stop(QUERY, "Query", words or "empty", under, rows, tone="plum" if session.error else ""))
+    stops.append(Stop(QUERY, "Query", words or "empty", under, rows, tone="plum" if open_pull.error else ""))
     for place, step in enumerate(pull.steps):
         under, rows, problem = "", None, ""
-        if session.course is not None and place < len(session.course.results):
-            result = session.course.results[place]
+        if open_pull.course is not None and place < len(open_pull.course.results):
+            result = open_pull.course.results[place]
             rows, problem = result.shaped.rows, str(result.error or "")
             under = f"{grouped(rows)} {noun}"
             if result.shaped.grouped is not None:
@@ -91,14 +91,16 @@ def stops_of(session: OpenPull) -> list[Stop]:
             Stop(step_at(place), KINDS[step.kind], words, under, rows, step.on, problem, "plum" if problem else "")
         )
     stops.append(Stop(ADD, "", "+", ""))
-    pending, waits = session.pending.count, session.pending.waiting_count
+    pending, waits = open_pull.pending.count, open_pull.pending.waiting_count
     said = f"{grouped(pending)} pending" if pending else "none"
-    under = "review before writing" if pending else ("written" if session.report and session.report.is_written else "")
+    under = (
+        "review before writing" if pending else ("written" if open_pull.report and open_pull.report.is_written else "")
+    )
     under = f"{grouped(waits)} wait for their rows" if waits else under
-    if session.is_writing or session.in_doubt:
-        under = "being written" if session.is_writing else "last write not known"
+    if open_pull.is_writing or open_pull.in_doubt:
+        under = "being written" if open_pull.is_writing else "last write not known"
     stops.append(Stop(CHANGES, "Changes", said, under, tone="amber_ink" if pending else ""))
-    stops.append(Stop(SEND, "Send", _send_words(pull), session.last_sent))
+    stops.append(Stop(SEND, "Send", _send_words(pull), open_pull.last_sent))
     return stops
 
 
@@ -144,7 +146,7 @@ class CourseStrip(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAcceptDrops(True)
         self.setAccessibleName("Course")
-        self._session: OpenPull | None = None
+        self._open_pull: OpenPull | None = None
         self.stops: list[Stop] = []
         self.selected = QUERY
         self._press: tuple[StepRef, QPoint] | None = None
@@ -157,12 +159,12 @@ class CourseStrip(QWidget):
         self._from: list[float] = []
         theme.changed.connect(self.update)
 
-    def show_pull(self, session: OpenPull | None) -> None:
-        self._session = session
+    def show_pull(self, open_pull: OpenPull | None) -> None:
+        self._open_pull = open_pull
         self.refresh()
 
     def refresh(self) -> None:
-        self.stops = stops_of(self._session) if self._session is not None else []
+        self.stops = stops_of(self._open_pull) if self._open_pull is not None else []
         self._move_band(self._band())
         self.setAccessibleDescription(" then ".join(f"{s.kind} {s.words} {s.under}" for s in self.stops if s.kind))
         self.update()
@@ -345,17 +347,17 @@ class CourseStrip(QWidget):
 
     def _tell_counts(self, at: int, to: int) -> None:
         """Say how many rows would leave each step if one stood elsewhere."""
-        session = self._session
-        if session is None or session.course is None or not 0 <= to < len(session.pull.steps) or at == to:
+        open_pull = self._open_pull
+        if open_pull is None or open_pull.course is None or not 0 <= to < len(open_pull.pull.steps) or at == to:
             QToolTip.hideText()
             return
-        moved = session.pull.with_step_moved(at, to)
+        moved = open_pull.pull.with_step_moved(at, to)
         place = self.mapToGlobal(self.cells()[min(self._drop_at, len(self.stops) - 1)].bottomLeft())
 
         def show(course: Course) -> None:
             QToolTip.showText(place, as_plain(counts_told(course)), self)
 
-        session.shaping.try_steps(moved.steps, show)
+        open_pull.shaping.try_steps(moved.steps, show)
 
     def dragLeaveEvent(self, event: object) -> None:
         self._drop_at = -1
@@ -371,20 +373,20 @@ class CourseStrip(QWidget):
         data, self._drop_at = event.mimeData(), -1
         if data.hasFormat(COLUMN_DRAG):
             self.column_dropped.emit(text_in(data, COLUMN_DRAG))
-        elif self._session is not None and data.hasFormat(STEP_MIME):
+        elif self._open_pull is not None and data.hasFormat(STEP_MIME):
             QToolTip.hideText()
             self.move_step(*self._dropped(data, self._gap(event.position().toPoint())))
         event.acceptProposedAction()
         self.update()
 
     def move_step(self, at: int, to: int) -> None:
-        if self._session is not None and 0 <= to < len(self._session.pull.steps) and at != to:
-            self._session.shaping.change(self._session.pull.with_step_moved(at, to), "Move step")
+        if self._open_pull is not None and 0 <= to < len(self._open_pull.pull.steps) and at != to:
+            self._open_pull.shaping.change(self._open_pull.pull.with_step_moved(at, to), "Move step")
             self.chosen.emit(step_at(to))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         refs = [stop.ref for stop in self.stops if stop.ref != ADD]
-        if self._session is None or not refs:
+        if self._open_pull is None or not refs:
             super().keyPressEvent(event)
             return
         place = refs.index(self.selected) if self.selected in refs else 0
@@ -415,7 +417,7 @@ class CourseStrip(QWidget):
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
         ref = self._at(event.pos())
-        if ref is None or ref == ADD or self._session is None:
+        if ref is None or ref == ADD or self._open_pull is None:
             return
         self.chosen.emit(ref)
         menu = QMenu(self)
@@ -425,21 +427,21 @@ class CourseStrip(QWidget):
             menu.exec(event.globalPos())
 
     def _entries(self, ref: StepRef) -> list[tuple[str, Callable[[], None]]]:
-        session = self._session
-        assert session is not None
+        open_pull = self._open_pull
+        assert open_pull is not None
         if ref == QUERY:
             down = ("Move WHERE conditions to a local filter…", self.down_wanted.emit)
-            return [("Show rows here", lambda: session.shaping.show_rows_at(-1)), ("Run", self.run_wanted.emit), down]
+            return [("Show rows here", lambda: open_pull.shaping.show_rows_at(-1)), ("Run", self.run_wanted.emit), down]
         if not ref.is_step:
             return []
         at = ref.at
-        is_on = session.pull.steps[at].on
-        end = session.show_at is None
+        is_on = open_pull.pull.steps[at].on
+        end = open_pull.show_at is None
         return [
             ("Switch off" if is_on else "Switch on", lambda: self.switch(at)),
             (
                 "Show rows here" if end else "Show rows at the end",
-                lambda: session.shaping.show_rows_at(at if end else None),
+                lambda: open_pull.shaping.show_rows_at(at if end else None),
             ),
             ("Move upstream…", lambda: self.upstream_wanted.emit(at)),
             ("Rename…", lambda: self.rename(at)),
@@ -450,18 +452,18 @@ class CourseStrip(QWidget):
         ]
 
     def switch(self, at: int) -> None:
-        if self._session is not None:
-            step = self._session.pull.steps[at]
-            self._session.shaping.set_step(at, replace(step, on=not step.on), "Switch step")  # type: ignore[type-var]
+        if self._open_pull is not None:
+            step = self._open_pull.pull.steps[at]
+            self._open_pull.shaping.set_step(at, replace(step, on=not step.on), "Switch step")  # type: ignore[type-var]
 
     def remove(self, at: int) -> None:
-        if self._session is not None:
-            self._session.shaping.change(self._session.pull.without_step(at), "Remove step")
+        if self._open_pull is not None:
+            self._open_pull.shaping.change(self._open_pull.pull.without_step(at), "Remove step")
             self.chosen.emit(step_at(at - 1) if at else QUERY)
 
     def rename(self, at: int) -> None:
-        assert self._session is not None
-        step = self._session.pull.steps[at]
+        assert self._open_pull is not None
+        step = self._open_pull.pull.steps[at]
         text, done = QInputDialog.getText(self, "Rename step", "Name (empty: what it does):", text=step.name)
         if done:
-            self._session.shaping.set_step(at, replace(step, name=text.strip()), "Rename step")  # type: ignore[type-var]
+            self._open_pull.shaping.set_step(at, replace(step, name=text.strip()), "Rename step")  # type: ignore[type-var]

@@ -90,17 +90,17 @@ class FilterDrawer(Drawer):
 
     @property
     def step(self) -> FilterStep:
-        assert self.session is not None
-        step = self.session.pull.steps[self.at]
+        assert self.open_pull is not None
+        step = self.open_pull.pull.steps[self.at]
         assert isinstance(step, FilterStep)
         return step
 
     def refresh(self) -> None:
-        session = self.session
-        assert session is not None
-        if self.at >= len(session.pull.steps) or not isinstance(session.pull.steps[self.at], FilterStep):
+        open_pull = self.open_pull
+        assert open_pull is not None
+        if self.at >= len(open_pull.pull.steps) or not isinstance(open_pull.pull.steps[self.at], FilterStep):
             return
-        course, table = session.course, session.table
+        course, table = open_pull.course, open_pull.table
         names: list[str] = []
         if course is not None and self.at < len(course.results):
             result, before = course.results[self.at], course.before(self.at)
@@ -116,7 +116,7 @@ class FilterDrawer(Drawer):
             self._focused = len(self.step.conditions) - 1  # a condition just added is the one to look at
         self._count = len(self.step.conditions)
         shape = (
-            id(session),
+            id(open_pull),
             self.at,
             tuple(names),
             tuple((c.operator == "sql", c.operator) for c in self.step.conditions),
@@ -152,10 +152,10 @@ class FilterDrawer(Drawer):
 
     def _load_values(self) -> None:
         """Values of the chosen condition's column, counted in the background."""
-        session = self.session
+        open_pull = self.open_pull
         conditions = self.step.conditions
-        course = session.course if session is not None else None
-        if session is None or course is None or self.at > len(course.results) or not conditions:
+        course = open_pull.course if open_pull is not None else None
+        if open_pull is None or course is None or self.at > len(course.results) or not conditions:
             self.values_title.setText("")
             self.values.clear()
             self.search.setVisible(False)
@@ -173,7 +173,7 @@ class FilterDrawer(Drawer):
             self._counts_of = None
             return
         place, view = names.index(condition.column), before.flat()
-        noun = "documents" if session.is_documents else "rows"
+        noun = "documents" if open_pull.is_documents else "rows"
         self.values_title.setText(f"Values of {condition.column} in the {grouped(len(view))} {noun}")
         wanted = (id(view.table), id(view.ids), place)
         if wanted == self._counts_of:
@@ -189,7 +189,7 @@ class FilterDrawer(Drawer):
             show(value_counts(view, place, MOST_COUNTED))
         else:
             self.values.clear()
-            session.jobs.submit(LOCAL, "values", lambda stop, _: value_counts(view, place, MOST_COUNTED, stop), show)
+            open_pull.jobs.submit(LOCAL, "values", lambda stop, _: value_counts(view, place, MOST_COUNTED, stop), show)
 
     def _sift(self) -> None:
         """List the values that the search finds, most frequent first."""
@@ -258,32 +258,34 @@ class FilterDrawer(Drawer):
         self._put(self._focused, replace(condition, operator=operator, values=values, with_empty=empty))
 
     def _put(self, place: int, condition: Condition) -> None:
-        assert self.session is not None
+        assert self.open_pull is not None
         conditions = [*self.step.conditions]
         if conditions[place] != condition:
             conditions[place] = condition
-            self.session.shaping.set_step(self.at, replace(self.step, conditions=tuple(conditions)), "Change filter")
+            self.open_pull.shaping.set_step(self.at, replace(self.step, conditions=tuple(conditions)), "Change filter")
 
     def _remove(self, place: int) -> None:
-        assert self.session is not None
+        assert self.open_pull is not None
         conditions = (*self.step.conditions[:place], *self.step.conditions[place + 1 :])
-        self.session.shaping.set_step(self.at, replace(self.step, conditions=conditions), "Remove condition")
+        self.open_pull.shaping.set_step(self.at, replace(self.step, conditions=conditions), "Remove condition")
 
     def add_condition(self) -> None:
         """A condition on the first column that has none yet."""
-        session = self.session
-        if session is None or session.course is None:
+        open_pull = self.open_pull
+        if open_pull is None or open_pull.course is None:
             return
-        names = [field.name for field in session.course.before(self.at).table.fields]
+        names = [field.name for field in open_pull.course.before(self.at).table.fields]
         used = {condition.column for condition in self.step.conditions}
         name = next((n for n in names if n not in used), names[0] if names else "")
         self._focused = len(self.step.conditions)
         made = Condition("is not empty", name)
-        session.shaping.set_step(self.at, replace(self.step, conditions=(*self.step.conditions, made)), "Add condition")
+        open_pull.shaping.set_step(
+            self.at, replace(self.step, conditions=(*self.step.conditions, made)), "Add condition"
+        )
 
     def begin_at(self, part: str) -> None:
         """Where the value of the last condition is chosen or typed."""
-        steps = self.session.pull.steps if self.session is not None else ()
+        steps = self.open_pull.pull.steps if self.open_pull is not None else ()
         if self.at >= len(steps) or not self._rows or not self.step.conditions:
             return  # it was undone meanwhile
         condition = self.step.conditions[-1]

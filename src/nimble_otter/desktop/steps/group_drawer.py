@@ -13,10 +13,10 @@ from nimble_otter.desktop.kit.widgets import Line, as_plain, boxed, button, clea
 from nimble_otter.desktop.steps.step_drawers import StepDrawer, moved, movers
 from nimble_otter.pull.steps import Computed, ComputeStep, Condition, FigureOf, FilterStep, GroupStep, KeyBy
 from nimble_otter.table import Kind
-from nimble_otter.table.measures import Figure
-from nimble_otter.table.parts import parts_for
+from nimble_otter.table.binning import parts_for
+from nimble_otter.table.measures import AggregateFunction
 
-FIGURES = [(figure.value, figure.value) for figure in Figure]
+FIGURES = [(figure.value, figure.value) for figure in AggregateFunction]
 VALUES = "each value"
 
 
@@ -85,8 +85,8 @@ class GroupDrawer(StepDrawer):
 
     def _steps(self, name: str) -> list[str]:
         """Round widths that cut the column's range into some tens of steps."""
-        session = self.session
-        table = session.table if session is not None else None
+        open_pull = self.open_pull
+        table = open_pull.table if open_pull is not None else None
         if table is None or all(f.name != name for f in table.fields):
             return ["steps of 1", "steps of 10", "steps of 100"]
         column = table.column(name)
@@ -99,19 +99,19 @@ class GroupDrawer(StepDrawer):
         return [f"steps of {float(w):.9g}" for w in widths if float(w) >= least]
 
     def _figure_row(self, place: int, figure: FigureOf) -> QHBoxLayout:
-        kind = combo(FIGURES, figure.figure.value, "Figure")
+        kind = combo(FIGURES, figure.figure.value, "Aggregate")
         names: list[str] | list[tuple[str, str]] = self._names_for(figure)
         if figure.figure.of_rows:
             names = [("", "rows"), *((n, n) for n in self._names_for(figure))]
         name = combo(names, figure.column, "of column")
         kind.setFixedWidth(124)
         name.setFixedWidth(114)
-        kind.activated.connect(lambda _, p=place, w=kind: self._set_figure(p, Figure(w.currentData())))
+        kind.activated.connect(lambda _, p=place, w=kind: self._set_figure(p, AggregateFunction(w.currentData())))
         name.activated.connect(lambda _, p=place, w=name: self._put_figure(p, column=w.currentData()))
         moving = movers(partial(self._move_figure, place), partial(self._remove_figure, place))
-        if figure.figure is Figure.COUNT:
+        if figure.figure is AggregateFunction.COUNT:
             return row(kind, label("of rows", "faint"), *moving, None, space=3)
-        if figure.figure is Figure.QUANTILE:
+        if figure.figure is AggregateFunction.QUANTILE:
             at = QLineEdit(f"{figure.at:g}")
             at.setAccessibleName("Quantile, from 0 to 1")
             at.setFixedWidth(44)
@@ -168,14 +168,16 @@ class GroupDrawer(StepDrawer):
         """A filter behind the groups: it keeps groups by their figures."""
         step = self._step()
         title = step.figures[0].title if step.figures else step.keys[0].title if step.keys else ""
-        if self.session is not None and title:
-            self.session.shaping.add_step(FilterStep((Condition("at least", title, (1,)),)), "Keep groups", self.at + 1)
+        if self.open_pull is not None and title:
+            self.open_pull.shaping.add_step(
+                FilterStep((Condition("at least", title, (1,)),)), "Keep groups", self.at + 1
+            )
             self.step_wanted.emit(self.at + 1)
 
     def add_compute(self) -> None:
         """A Compute step behind the groups: its columns are made of their figures."""
-        if self.session is not None:
-            self.session.shaping.add_step(ComputeStep((Computed("", ""),)), "Compute", self.at + 1)
+        if self.open_pull is not None:
+            self.open_pull.shaping.add_step(ComputeStep((Computed("", ""),)), "Compute", self.at + 1)
             self.step_wanted.emit(self.at + 1)
 
     # --- figures -----------------------------------------------------------------------------------------------
@@ -198,15 +200,17 @@ class GroupDrawer(StepDrawer):
             return
         self._put_figure(place, at=at)
 
-    def _set_figure(self, place: int, figure: Figure) -> None:
+    def _set_figure(self, place: int, figure: AggregateFunction) -> None:
         before = self._step().figures[place]
-        changed = replace(before, figure=figure, column="" if figure is Figure.COUNT else before.column, at=0.5)
+        changed = replace(
+            before, figure=figure, column="" if figure is AggregateFunction.COUNT else before.column, at=0.5
+        )
         fitting = self._names_for(replace(changed, column=""))
         if not figure.of_rows and changed.column not in fitting:
             changed = replace(changed, column=next(iter(fitting), ""))
         elif figure.of_rows and changed.column not in fitting:
             changed = replace(changed, column="")
-        if figure is Figure.QUANTILE:
+        if figure is AggregateFunction.QUANTILE:
             changed = replace(changed, at=0.9)
         if figure.of_rows or changed.column:
             self._put_figure(place, figure=changed.figure, column=changed.column, at=changed.at)
@@ -224,10 +228,12 @@ class GroupDrawer(StepDrawer):
         figures = self._step().figures
         keys = {key.column for key in self._step().keys}
         numbers = [f.name for f in self.fields() if f.is_number and f.name not in keys and not f.name.endswith("_id")]
-        wanted = [FigureOf(Figure.COUNT)] + [
-            FigureOf(f, n) for n in numbers for f in (Figure.MEAN, Figure.MAX, Figure.MIN)
+        wanted = [FigureOf(AggregateFunction.COUNT)] + [
+            FigureOf(f, n)
+            for n in numbers
+            for f in (AggregateFunction.MEAN, AggregateFunction.MAX, AggregateFunction.MIN)
         ]
-        wanted += [FigureOf(Figure.DISTINCT, n) for n in self.names() if n not in keys]
+        wanted += [FigureOf(AggregateFunction.DISTINCT, n) for n in self.names() if n not in keys]
         more = next((figure for figure in wanted if figure not in figures), None)
         if more is not None:
             self._put("Add aggregate", figures=(*figures, more))

@@ -39,11 +39,11 @@ class OtherDrawer(StepDrawer):
 
     def refresh(self) -> None:
         step = self.step
-        if step is None or self.session is None:
+        if step is None or self.open_pull is None:
             return
         self.tell()
         clear(self.first)
-        names = self.pulls(self.session)
+        names = self.pulls(self.open_pull)
         names = names if not step.other or step.other in names else [step.other, *names]
         other = combo([("", _NONE), *((n, n) for n in names)], step.other, "Other pull")
         other.setFixedWidth(220)
@@ -52,7 +52,7 @@ class OtherDrawer(StepDrawer):
         if not names:
             self.first.addWidget(label("There is no other pull: open one, or save one on the shelf.", "faint"))
         said = ""
-        course = self.session.course
+        course = self.open_pull.course
         if course is not None and self.at < len(course.results):
             said = course.results[self.at].shaped.said
         self.report.setText(f"{said}." if said else "")
@@ -67,7 +67,9 @@ class OtherDrawer(StepDrawer):
     def their_fields(self) -> tuple[Field, ...]:
         """Columns of the other pull; none while its rows are not there."""
         step = self.step
-        found = self.session.shaping.rows_of(step.other) if step is not None and self.session and step.other else None
+        found = (
+            self.open_pull.shaping.rows_of(step.other) if step is not None and self.open_pull and step.other else None
+        )
         return found.table.fields if found is not None else ()
 
     def choose(self, name: str) -> None:
@@ -127,9 +129,9 @@ class JoinDrawer(OtherDrawer):
     def choose(self, name: str) -> None:
         """Another pull: columns of one name are compared first."""
         step = self.join
-        if step is None or self.session is None:
+        if step is None or self.open_pull is None:
             return
-        found = self.session.shaping.rows_of(name) if name else None
+        found = self.open_pull.shaping.rows_of(name) if name else None
         theirs = {f.name.casefold(): f for f in found.table.fields} if found is not None else {}
         same = [(f.name, theirs[f.name.casefold()].name) for f in self.fields() if f.name.casefold() in theirs]
         keys = [pair for pair in same if pair[0].casefold().endswith("id")] or same[:1]

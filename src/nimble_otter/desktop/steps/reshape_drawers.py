@@ -13,8 +13,8 @@ from nimble_otter.desktop.kit.widgets import boxed, button, clear, column, combo
 from nimble_otter.desktop.steps.group_drawer import FIGURES, VALUES
 from nimble_otter.desktop.steps.step_drawers import StepDrawer
 from nimble_otter.pull.steps import DistinctStep, FigureOf, KeyBy, PivotStep, SampleStep, TransposeStep, UnpivotStep
-from nimble_otter.table.measures import Figure
-from nimble_otter.table.parts import parts_for
+from nimble_otter.table.binning import parts_for
+from nimble_otter.table.measures import AggregateFunction
 
 
 class Ticks(QWidget):
@@ -140,12 +140,12 @@ class PivotDrawer(StepDrawer):
                        "Column whose values become columns")  # fmt: skip
         across.activated.connect(lambda _, w=across: self._put(column=KeyBy(w.currentData())))
         self._line("Columns", across, self._part(step.column, lambda key: self._put(column=key)))
-        figure = combo(FIGURES, step.figure.figure.value, "Figure")
-        figure.activated.connect(lambda _, w=figure: self._set_figure(Figure(w.currentData())))
+        figure = combo(FIGURES, step.figure.figure.value, "Aggregate")
+        figure.activated.connect(lambda _, w=figure: self._set_figure(AggregateFunction(w.currentData())))
         fields = [f.name for f in self.fields() if f.is_amount or not step.figure.figure.needs_numbers]
-        names = [("", "rows"), *((n, n) for n in fields)] if step.figure.figure is Figure.COUNT else fields
+        names = [("", "rows"), *((n, n) for n in fields)] if step.figure.figure is AggregateFunction.COUNT else fields
         of = combo(names, step.figure.column, "of column")
-        of.setEnabled(step.figure.figure is not Figure.COUNT)
+        of.setEnabled(step.figure.figure is not AggregateFunction.COUNT)
         of.activated.connect(lambda _, w=of: self._put(figure=replace(step.figure, column=w.currentData())))
         self._line("Cells", figure, of)
         for place, key in enumerate(step.keys):
@@ -181,14 +181,14 @@ class PivotDrawer(StepDrawer):
         if self.step is not None:
             self.put(replace(self.step, **changes), "Change pivot")  # type: ignore[arg-type]
 
-    def _set_figure(self, figure: Figure) -> None:
+    def _set_figure(self, figure: AggregateFunction) -> None:
         step = self.step
         if step is None:
             return
         fields = [f.name for f in self.fields() if f.is_amount or not figure.needs_numbers]
         name = step.figure.column if step.figure.column in fields else next(iter(fields), "")
-        at = 0.9 if figure is Figure.QUANTILE else 0.5
-        self._put(figure=FigureOf(figure, "" if figure is Figure.COUNT else name, at))
+        at = 0.9 if figure is AggregateFunction.QUANTILE else 0.5
+        self._put(figure=FigureOf(figure, "" if figure is AggregateFunction.COUNT else name, at))
 
     def _set_key(self, place: int, key: KeyBy) -> None:
         if self.step is not None:

@@ -35,7 +35,7 @@ class StepDrawer(Drawer):
     def is_new(self) -> bool:
         """Whether the step, or the columns that reach it, are others than when this was asked last: only then the
         editor is built anew."""
-        built = (id(self.session), self.at, self.current, self.fields())
+        built = (id(self.open_pull), self.at, self.current, self.fields())
         is_new, self._built = built != self._built, built
         return is_new
 
@@ -46,29 +46,29 @@ class StepDrawer(Drawer):
 
     @property
     def current(self) -> Step | None:
-        assert self.session is not None
-        return self.session.pull.steps[self.at] if self.at < len(self.session.pull.steps) else None
+        assert self.open_pull is not None
+        return self.open_pull.pull.steps[self.at] if self.at < len(self.open_pull.pull.steps) else None
 
     def fields(self) -> tuple[Field, ...]:
         """The columns of the rows as they reach the step."""
-        assert self.session is not None
-        course = self.session.course
+        assert self.open_pull is not None
+        course = self.open_pull.course
         if course is not None and self.at <= len(course.results):
             return course.before(self.at).table.fields
-        return self.session.table.fields if self.session.table is not None else ()
+        return self.open_pull.table.fields if self.open_pull.table is not None else ()
 
     def names(self, also: str = "") -> list[str]:
         names = [field.name for field in self.fields()]
         return names if not also or also in names else [also, *names]
 
     def put(self, step: Step, name: str) -> None:
-        assert self.session is not None
-        self.session.shaping.set_step(self.at, step, name)
+        assert self.open_pull is not None
+        self.open_pull.shaping.set_step(self.at, step, name)
 
     def tell(self) -> None:
         """Rows before and after in the head; the step's error, if any."""
-        assert self.session is not None
-        course = self.session.course
+        assert self.open_pull is not None
+        course = self.open_pull.course
         self.problem.setText("")
         if course is not None and self.at < len(course.results):
             result, before = course.results[self.at], course.before(self.at)

@@ -32,7 +32,7 @@ from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.steps import ColumnsStep
 from nimble_otter.send import all_formats
 from nimble_otter.sources.source import source_of_file
-from nimble_otter.table.looks import Look
+from nimble_otter.table.column_format import ColumnFormat
 
 
 class Tour(Asking):
@@ -203,9 +203,12 @@ class Tour(Asking):
         window.column_actions.look(self.place("level_m"))
         step = ColumnsStep(
             pinned=("station",),
-            looks=(("level_m", Look(title="Level, m", decimals=2, paint="bars")), ("flow_m3s", Look(paint="scale")),
-                   ("taken_at", Look(pattern="EEE d MMM HH:mm"))),
-        )  # fmt: skip
+            looks=(
+                ("level_m", ColumnFormat(title="Level, m", decimals=2, paint="bars")),
+                ("flow_m3s", ColumnFormat(paint="scale")),
+                ("taken_at", ColumnFormat(pattern="EEE d MMM HH:mm")),
+            ),
+        )
         at = next(n for n, s in enumerate(pull.pull.steps) if s.kind == "columns")
         pull.shaping.set_step(at, step, "Looks")
         self.settle()
@@ -361,12 +364,12 @@ class Tour(Asking):
         wait_until(lambda: False, 0.1)
         window = self.start()
         self.settle()
-        names = [session.pull.name for session in window.pulls]
+        names = [open_pull.pull.name for open_pull in window.pulls]
         hold("High water" in names, f"after a restart there are {names}")
         window.show_pull(names.index("High water"))
         self.settle()
         hold(self.pull.edits.count == 1, "the pending edit did not come back")
-        self.pull.changes.edit(self.pull.edits.take_back())
+        self.pull.changes.edit(self.pull.edits.revert())
         return "saved as text, closed with an edit pending, started again: pull and edit are back"
 
     def find(self) -> str:

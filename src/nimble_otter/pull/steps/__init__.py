@@ -10,9 +10,9 @@ from nimble_otter.pull.steps.filter import Condition, FilterStep
 from nimble_otter.pull.steps.group import FigureOf, GroupStep, KeyBy, group_keys
 from nimble_otter.pull.steps.join import AppendStep, JoinStep
 from nimble_otter.pull.steps.open import OpenStep
+from nimble_otter.pull.steps.reshape import DistinctStep, PivotStep, SampleStep, TransposeStep, UnpivotStep
 from nimble_otter.pull.steps.sort import SortBy, SortStep
 from nimble_otter.pull.steps.top import TopStep
-from nimble_otter.pull.steps.turn import DistinctStep, PivotStep, SampleStep, TransposeStep, UnpivotStep
 
 _ALL = (
     FilterStep, OpenStep, JoinStep, AppendStep, ComputeStep, TopStep, DistinctStep, SampleStep, GroupStep, PivotStep,

@@ -9,7 +9,7 @@ from typing import Any, ClassVar, Self
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
 from nimble_otter.stop import StopToken
-from nimble_otter.table.looks import PLAIN, Look
+from nimble_otter.table.column_format import PLAIN, ColumnFormat
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,7 +22,7 @@ class ColumnsStep:
     hidden: tuple[str, ...] = ()
     only: bool = False
     pinned: tuple[str, ...] = ()
-    looks: tuple[tuple[str, Look], ...] = ()
+    looks: tuple[tuple[str, ColumnFormat], ...] = ()
     on: bool = True
     name: str = ""
 
@@ -35,10 +35,10 @@ class ColumnsStep:
         said += [f"{len(self.looks)} formatted"] if self.looks else []
         return ", ".join(said) or "all"
 
-    def look(self, name: str) -> Look:
+    def look(self, name: str) -> ColumnFormat:
         return dict(self.looks).get(name, PLAIN)
 
-    def with_look(self, name: str, look: Look) -> ColumnsStep:
+    def with_look(self, name: str, look: ColumnFormat) -> ColumnsStep:
         """With a look for a column; a plain one takes it out."""
         others = tuple((n, held) for n, held in self.looks if n != name)
         return replace(self, looks=others if look == PLAIN else (*others, (name, look)))
@@ -70,5 +70,5 @@ class ColumnsStep:
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
         order, hidden, pinned = (tuple(map(str, plain.get(key, ()))) for key in ("order", "hidden", "pinned"))
-        looks = tuple((str(name), Look.from_plain(look)) for name, look in plain.get("looks", {}).items())
+        looks = tuple((str(name), ColumnFormat.from_plain(look)) for name, look in plain.get("looks", {}).items())
         return cls(order, hidden, bool(plain.get("only")), pinned, looks)

@@ -13,10 +13,10 @@ from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, View
+from nimble_otter.table.binning import part_column
 from nimble_otter.table.columns import Table
 from nimble_otter.table.group import Grouped, group_view
-from nimble_otter.table.measures import Figure, Measure
-from nimble_otter.table.parts import part_column
+from nimble_otter.table.measures import Aggregate, AggregateFunction
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,32 +44,32 @@ def group_keys(*names: str) -> tuple[KeyBy, ...]:
 class FigureOf:
     """A figure of a column; count, share and running total can do without one. `at` is where a quantile lies."""
 
-    figure: Figure
+    figure: AggregateFunction
     column: str = ""
     at: float = 0.5
 
     @property
     def title(self) -> str:
-        if self.figure is Figure.COUNT:
+        if self.figure is AggregateFunction.COUNT:
             return "rows"
-        return f"{self.column or 'rows'} {Measure(self.figure, at=self.at).words}"
+        return f"{self.column or 'rows'} {Aggregate(self.figure, at=self.at).words}"
 
-    def measure(self, table: Table) -> Measure:
+    def measure(self, table: Table) -> Aggregate:
         """Raises: ConditionError where there is no such column."""
-        if self.figure is Figure.COUNT or (self.figure.of_rows and not self.column):
-            return Measure(self.figure)
-        return Measure(self.figure, find_column(table, self.column), self.at)
+        if self.figure is AggregateFunction.COUNT or (self.figure.of_rows and not self.column):
+            return Aggregate(self.figure)
+        return Aggregate(self.figure, find_column(table, self.column), self.at)
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
-        return cls(Figure(plain["figure"]), str(plain.get("column", "")), float(plain.get("at", 0.5)))
+        return cls(AggregateFunction(plain["figure"]), str(plain.get("column", "")), float(plain.get("at", 0.5)))
 
 
 @dataclass(frozen=True, slots=True)
 class GroupStep:
     kind: ClassVar[str] = "group"
     keys: tuple[KeyBy, ...] = ()
-    figures: tuple[FigureOf, ...] = (FigureOf(Figure.COUNT),)
+    figures: tuple[FigureOf, ...] = (FigureOf(AggregateFunction.COUNT),)
     on: bool = True
     name: str = ""
 
@@ -118,7 +118,7 @@ def plain_figure(figure: FigureOf) -> dict[str, Any]:
     plain: dict[str, Any] = {"figure": figure.figure.value}
     if figure.column:
         plain["column"] = figure.column
-    return plain | ({"at": figure.at} if figure.figure is Figure.QUANTILE else {})
+    return plain | ({"at": figure.at} if figure.figure is AggregateFunction.QUANTILE else {})
 
 
 def with_parts(view: View, keys: Iterable[KeyBy]) -> View:

@@ -22,11 +22,11 @@ from nimble_otter.errors import (
 )
 from nimble_otter.query.statements import mark_parameters, parameter_places
 from nimble_otter.sources import facts
-from nimble_otter.sources.answer import batches_of
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.plans import PlanNode, of_mariadb
 from nimble_otter.sources.reflect import Written, label_of
 from nimble_otter.sources.relational import CONNECT_S, Relational
+from nimble_otter.sources.result_stream import batches_of
 from nimble_otter.sources.session import Bound, Done
 from nimble_otter.sources.texts import find_word
 from nimble_otter.sources.urls import check_options, read_url, with_secret

@@ -8,8 +8,8 @@ from typing import Any
 
 from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError
 from nimble_otter.query.statements import parameter_places
-from nimble_otter.sources.answer import batches_of
 from nimble_otter.sources.relational import Relational
+from nimble_otter.sources.result_stream import batches_of
 from nimble_otter.sources.urls import check_options, with_secret
 from nimble_otter.table import Kind
 

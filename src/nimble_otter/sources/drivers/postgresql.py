@@ -15,11 +15,11 @@ from typing import TYPE_CHECKING, Any
 from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, SourceError, TimeoutError_, place_of
 from nimble_otter.query.statements import mark_parameters
 from nimble_otter.sources import facts
-from nimble_otter.sources.answer import BATCH, FIRST
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.plans import PlanNode, of_postgresql
 from nimble_otter.sources.reflect import Written, label_of
 from nimble_otter.sources.relational import CONNECT_S, Relational
+from nimble_otter.sources.result_stream import BATCH, FIRST
 from nimble_otter.sources.session import Bound, Done
 from nimble_otter.sources.trace import Origin
 from nimble_otter.sources.urls import check_options, with_secret

@@ -18,11 +18,11 @@ from nimble_otter.errors import ConnectError, LostError, QueryError, SourceError
 from nimble_otter.query.effects import TELLING_PRAGMAS as _TELLING
 from nimble_otter.query.effects import TELLING_PRAGMAS_OF as _TELLING_OF
 from nimble_otter.sources import facts
-from nimble_otter.sources.answer import batches_of
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.plans import PlanNode, of_sqlite
 from nimble_otter.sources.reflect import Written
 from nimble_otter.sources.relational import Relational
+from nimble_otter.sources.result_stream import batches_of
 from nimble_otter.sources.session import Bound, Done
 from nimble_otter.sources.texts import find_word
 from nimble_otter.sources.writer import run_each

@@ -11,10 +11,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nimble_otter.errors import ConditionError
-from nimble_otter.table.amounts import largest
 from nimble_otter.table.build import column_of
 from nimble_otter.table.codes import codes_of
 from nimble_otter.table.columns import DAY_US, CodedText, Column, Ids, Kind, Mask, pick, placed
+from nimble_otter.table.numeric import largest
 
 _WEEKDAYS = ("1 Monday", "2 Tuesday", "3 Wednesday", "4 Thursday", "5 Friday", "6 Saturday", "7 Sunday")
 OF_DATES = ("year", "quarter", "month", "week", "day", "month of year", "weekday")

@@ -12,10 +12,10 @@ from nimble_otter.pull.steps.base import find_column
 from nimble_otter.pull.steps.group import FigureOf, KeyBy, plain_figure, plain_keys_by, with_parts
 from nimble_otter.stop import StopToken
 from nimble_otter.table.combine import first_of_each, pivoted, sampled, transposed, unpivoted
-from nimble_otter.table.measures import Figure
+from nimble_otter.table.measures import AggregateFunction
 from nimble_otter.table.show import grouped
 
-_NOTHING, _COUNT = KeyBy(""), FigureOf(Figure.COUNT)
+_NOTHING, _COUNT = KeyBy(""), FigureOf(AggregateFunction.COUNT)
 
 
 def _rows_only(shaped: Shaped, what: str) -> None:
@@ -99,7 +99,7 @@ class PivotStep:
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         if not self.column.column:
             raise ConditionError("No column is chosen whose values become columns.", "Choose one in the drawer.")
-        if self.figure.figure in (Figure.SHARE, Figure.RUNNING):
+        if self.figure.figure in (AggregateFunction.SHARE, AggregateFunction.RUNNING):
             raise ConditionError(f"A pivot has no {self.figure.figure.value}.", "Choose another aggregate.")
         view = with_parts(shaped.flat(), (*self.keys, self.column))
         keys = [view.table.index(key.title) for key in self.keys]

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 
-class Grow:
+class GrowableArray:
     """An array that grows at its end. Rows once written never change, so slices of it may be handed out."""
 
     def __init__(self, dtype: Any, spare: int = 0) -> None:

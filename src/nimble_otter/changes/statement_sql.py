@@ -12,8 +12,8 @@ from functools import cache
 from typing import Any
 
 from nimble_otter.changes.edits import DEFAULT
+from nimble_otter.changes.literals import exactly, for_driver, given, literal, same, shape
 from nimble_otter.changes.plan import Pairs, Plan, Statement
-from nimble_otter.changes.spelling import exactly, for_driver, given, literal, same, shape
 from nimble_otter.sources.catalogue import ForeignKey
 
 Bound = tuple[str, tuple[Any, ...]]

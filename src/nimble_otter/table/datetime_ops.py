@@ -10,9 +10,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from nimble_otter.table.amounts import largest
 from nimble_otter.table.columns import DAY_US, EPOCH_DAY, Column, Ids, Kind, Mask
 from nimble_otter.table.dates import CLOCK_US, MONTHS, unit_of
+from nimble_otter.table.numeric import largest
 
 _FIRST, _LAST = dt.date.min.toordinal() - EPOCH_DAY, dt.date.max.toordinal() - EPOCH_DAY
 """The days that the calendar has, from 1970."""

@@ -17,7 +17,7 @@ from nimble_otter.changes.edits import DEFAULT
 from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.sources.texts import postgresql_text
-from nimble_otter.table.doubles import in_powers, misread
+from nimble_otter.table.doubles import exact_literal, loses_precision
 from nimble_otter.table.show import plain
 
 if TYPE_CHECKING:
@@ -168,8 +168,8 @@ def _float(value: float, declared: str, dialect: str) -> str:
         if dialect == "sqlite":
             return "9e999" if value > 0 else "-9e999"
         return f"'{postgresql_text(value)}'"
-    if dialect == "sqlite" and misread([repr(value)], [value]):
-        return in_powers(value)
+    if dialect == "sqlite" and loses_precision([repr(value)], [value]):
+        return exact_literal(value)
     if dialect == "postgresql" and not _NUMBERS.search(declared):
         return f"'{value!r}'"  # REAL is not compared with what a longer number rounds to
     return repr(value)

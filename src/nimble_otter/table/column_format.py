@@ -26,7 +26,7 @@ _DAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Su
 
 
 @dataclass(frozen=True, slots=True)
-class Look:
+class ColumnFormat:
     """Empty texts and None stand for what is usual. `groups` are thin spaces between thousands; `pattern` is a date
     pattern of Unicode TS #35 ("yyyy-MM-dd HH:mm"); `zone` an IANA zone that times with a zone are shown in; `words` are
     those for yes and no."""
@@ -69,7 +69,7 @@ class Look:
             raise ConditionError(f"{name}: there is no time zone {self.zone}.", "Write it like Europe/Vienna or UTC.")
 
 
-PLAIN = Look()
+PLAIN = ColumnFormat()
 
 
 @lru_cache(64)
@@ -140,7 +140,7 @@ def _part(at: dt.datetime, token: str) -> str:
     return f"{numbers[letter]:0{width}}"
 
 
-def number_text(value: int | float | Decimal, look: Look, thin: str) -> str:
+def number_text(value: int | float | Decimal, look: ColumnFormat, thin: str) -> str:
     """A finite number by its look; `thin` stands between thousands."""
     if look.style == "bytes":
         return _size_text(float(value), look.decimals)

@@ -12,7 +12,7 @@ _POINT = "nimble_otter"
 
 
 @dataclass(frozen=True, slots=True)
-class Held:
+class OpenTransaction:
     """What is told of an open transaction: when it began, and how many statements ran in it."""
 
     since: dt.datetime
@@ -25,7 +25,7 @@ class HeldTransaction:
     def __init__(self, writing: AbstractContextManager[Any], messages: list[str]) -> None:
         self._writing, self.messages = writing, messages
         self.driver: Any = writing.__enter__()
-        self.told = Held(dt.datetime.now())
+        self.told = OpenTransaction(dt.datetime.now())
 
     @contextmanager
     def statement(self) -> Iterator[Any]:
@@ -39,7 +39,7 @@ class HeldTransaction:
                 self._tell(f"rollback to savepoint {_POINT}")
             raise
         self._tell(f"release savepoint {_POINT}")
-        self.told = Held(self.told.since, self.told.statements + 1)
+        self.told = OpenTransaction(self.told.since, self.told.statements + 1)
 
     def end(self, commit: bool) -> None:
         """Raises: what the driver raises when it commits."""
