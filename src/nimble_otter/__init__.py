@@ -4,4 +4,4 @@ Everything but `desktop` is the core: it imports no interface code, starts no th
 one thread at a time. Read `table/__init__.py` first, then `pull/__init__.py`.
 """
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"

@@ -18,11 +18,25 @@ from nimble_otter.table.group import AggregateFunction as Agg
 ROOT = Path(__file__).parents[2]
 
 
-@pytest.mark.parametrize("name", ["README.md", "CONTRIBUTING.md", "docs/decisions/README.md", "docs/guide.md"])
+@pytest.mark.parametrize(
+    "name", ["README.md", "CONTRIBUTING.md", "docs/architecture.md", "docs/decisions/README.md", "docs/guide.md"]
+)
 def test_links_lead_somewhere(name):
     page = ROOT / name
     links = re.findall(r"\]\(([^)#]+)\)", page.read_text("utf-8"))
     assert all((page.parent / link).exists() for link in links if "://" not in link), links
+
+
+@pytest.mark.parametrize("page", [*ROOT.glob("*.md"), *ROOT.glob("docs/**/*.md")], ids=lambda page: page.name)
+def test_files_that_are_named_exist(page):
+    known = [
+        str(path.relative_to(ROOT))
+        for top in ("src", "tests", "benchmarks", "scripts")
+        for path in (ROOT / top).rglob("*.*")
+    ]
+    named = set(re.findall(r"`([\w/]+\.(?:py|sh))\b", page.read_text("utf-8")))
+    gone = [name for name in named if "NAME" not in name and not any(f"/{path}".endswith(f"/{name}") for path in known)]
+    assert gone == []
 
 
 def test_every_picture_is_linked_and_they_are_few():
