@@ -10,6 +10,7 @@ from contextlib import contextmanager
 import pytest
 from hypothesis import HealthCheck, settings
 
+from nimble_otter.log import stop_log
 from nimble_otter.sources import Source, connect
 from tests import servers
 from tests.servers.survey import copy_survey
@@ -28,6 +29,7 @@ def home(tmp_path_factory, monkeypatch):
     monkeypatch.setenv("NIMBLE_OTTER_HOME", str(folder))
     monkeypatch.setenv("PYTHON_KEYRING_BACKEND", "keyring.backends.fail.Keyring")
     yield folder
+    stop_log()
     if not gc.isenabled():  # since a window was there, only its timer collects
         gc.collect(1)
 

@@ -85,7 +85,7 @@ def _whole(values):
 def test_our_program_killed_while_it_writes_leaves_all_or_nothing(place):
     url, _ = place
     root, seen = Path(__file__).parents[2], set()
-    for number in range(60 if LONG else 3):
+    for number in range(60 if LONG else 2):
         word, chance = f"killed {number}", random.Random(number)
         before = set(_said(url))
         with subprocess.Popen(

@@ -14,6 +14,7 @@ import numpy as np
 import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
+from tests.proofs import how_many
 
 from nimble_otter.errors import ConditionError, Stopped
 from nimble_otter.pull import Pull, Query, pull_from_text, pull_to_text, run_course
@@ -164,6 +165,7 @@ KINDS = {
 }  # fmt: skip
 
 
+@settings(max_examples=how_many(40, 2000))
 @given(st.data(), st.integers(0, 6), st.sampled_from(["=", "<>", "<", "<=", ">", ">="]))
 def test_columns_are_compared_and_chosen_among_as_their_values_are(data, rows, sign):
     held = {n: data.draw(st.lists(st.none() | kind, min_size=rows, max_size=rows)) for n, kind in KINDS.items()}

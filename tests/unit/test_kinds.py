@@ -8,8 +8,9 @@ from decimal import Decimal
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as some
+from tests.proofs import how_many
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.query.conditions import parse_condition, parse_expression
@@ -251,6 +252,7 @@ def test_the_readers_language_is_found_by_a_locale():
 FEW_UUIDS = some.uuids() | some.sampled_from([uuid.UUID(int=n << 60) for n in range(4)] + [uuid.UUID(int=9)])
 
 
+@settings(max_examples=how_many(40, 1000))
 @given(some.lists(some.tuples(some.none() | FEW_UUIDS.map(str), some.integers(0, 2)), min_size=1, max_size=30))
 def test_uuids_are_put_found_and_written_as_their_texts_are(rows):
     texts, groups = [text for text, _ in rows], [group for _, group in rows]
@@ -327,6 +329,7 @@ WRITTEN = {
 
 
 @pytest.mark.parametrize("kind", WRITTEN)
+@settings(max_examples=how_many(200, 20_000))
 @given(some.data())
 def test_what_is_read_at_once_is_what_is_read_one_by_one(kind, data):
     values, forms = WRITTEN[kind]

@@ -48,7 +48,7 @@ def small_blocks():
         yield
 
 
-@settings(max_examples=900)
+@settings(max_examples=how_many(300, 9000))
 @given(VALUES, NEEDLES, some.booleans(), some.booleans(), some.integers(0, 3))
 def test_every_kind_is_searched_as_it_is_written(values, needle, case, word, many):
     values = values + ([f"long{n}" for n in range(1100)] if many == 3 and isinstance(values[0], str) else [])
@@ -157,7 +157,7 @@ ATOMS = ["a", "b", "é", "1", "²", ".", r"\w", r"\d", r"\s", r"\W", r"\D", r"\S
 REPEATS = ["", "", "*", "+", "?", "{1,3}", "*?", "+?", "{2,}"]
 
 
-@settings(max_examples=how_many(300, 20_000))
+@settings(max_examples=how_many(150, 20_000))
 @given(some.lists(some.tuples(some.sampled_from(ATOMS), some.sampled_from(REPEATS)), min_size=1, max_size=5),
     some.booleans(),
        some.lists(some.text("abAB1٣é²É _.\u3000-x\n", max_size=8), min_size=1, max_size=6))  # fmt: skip
@@ -179,7 +179,7 @@ def test_both_engines_of_patterns_agree(parts, case, texts):
         assert bool(linear(text.encode())) == wanted
 
 
-@settings(max_examples=how_many(300, 20_000))
+@settings(max_examples=how_many(150, 20_000))
 @given(
     some.text("ab%%_", max_size=6) | some.text("ab%_.*é", max_size=7),
     some.lists(some.text("ab", max_size=4) | some.text("abAB.*é\n", max_size=9), min_size=1, max_size=6),

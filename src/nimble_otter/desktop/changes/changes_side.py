@@ -118,7 +118,9 @@ class ChangesSide(QScrollArea):
         is_row = outcome.is_gone or outcome.statement.kind == "delete"
         theirs = "Leave it out" if outcome.is_gone else ("Keep the row" if is_row else "Take theirs")
         made: list[QWidget | None] = [button(theirs, lambda: self._resolve(outcome, names, False))]
-        made[0].setAccessibleName(f"{theirs}{of}")
+        first = made[0]
+        assert first is not None
+        first.setAccessibleName(f"{theirs}{of}")
         if not outcome.is_gone:
             yours = button("Delete it anyway" if is_row else "Keep yours", lambda: self._resolve(outcome, names, True))
             yours.setAccessibleName(f"{yours.text()}{of}")

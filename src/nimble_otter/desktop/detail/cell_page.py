@@ -151,15 +151,14 @@ class _BytesView(QWidget):
         self._facts = QVBoxLayout()
         self._facts.setSpacing(2)
         self.said = label("", "muted", tokens.SMALL_PX, wrap=True)
-        self.setLayout(
-            column(
+        parts = column(
                 self.kind, self.pages, self._stack, boxed(self._facts),
                 row(button("Open with…", self._open, "", "Open with the default application"),
                     button("Save…", self._save), None),
                 self.said, space=8,
-            )
-        )  # fmt: skip
-        self.layout().setStretch(2, 1)
+            )  # fmt: skip
+        parts.setStretch(2, 1)
+        self.setLayout(parts)
         self._data, self._name, self._content = b"", "value", Content("bytes")
 
     def fill(self, data: bytes, name: str) -> None:

@@ -83,7 +83,8 @@ class DetailPresenter(QObject):
         except OtterError as refused:
             note = str(refused)
         is_cut = (
-            open_pull.shaped.own_rows
+            open_pull.shaped is not None
+            and open_pull.shaped.own_rows
             and table is open_pull.table
             and open_pull.truncated.is_cut(model.row_id(position), place)
         )

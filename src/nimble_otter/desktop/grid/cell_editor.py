@@ -45,7 +45,9 @@ class CellEditor(QLineEdit):
         completer.setFilterMode(Qt.MatchFlag.MatchContains)
         completer.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
         completer.setMaxVisibleItems(9)
-        completer.popup().setMinimumWidth(max(180, self.width()))
+        popup = completer.popup()
+        assert popup is not None
+        popup.setMinimumWidth(max(180, self.width()))
         self._choices = completer
         self.setCompleter(completer)
         # the text is the value alone, whatever the line shows beside it

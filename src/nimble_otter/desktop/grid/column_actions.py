@@ -13,6 +13,7 @@ from nimble_otter.desktop.grid.copying import COPY_FORMS
 from nimble_otter.desktop.grid.grid import Grid
 from nimble_otter.desktop.grid.model import RowsModel
 from nimble_otter.desktop.kit.commands import Commands
+from nimble_otter.desktop.kit.widgets import calling
 from nimble_otter.desktop.pulls.new_steps import place_for
 from nimble_otter.desktop.pulls.step_ref import step_at
 from nimble_otter.desktop.pulls.workspace import Workspace
@@ -197,13 +198,13 @@ class ColumnActions:
             menu.addAction("Filter by values…", lambda: self._filter(Condition("is none of", name)))
             more = menu.addMenu(f"Filter where {title}")
             for operator in _conditions_for(field):
-                more.addAction(operator, lambda o=operator: self._filter(Condition(o, name)))
+                more.addAction(operator, calling(self._filter, Condition(operator, name)))
             menu.addAction(f"Group by {title}", lambda: actions.group_by(name))
             parts = [p for p in parts_for(field.kind) if not p.startswith(("steps", "first"))]
             if parts:
                 inner = menu.addMenu(f"Group by part of {title}")
                 for part in parts:
-                    inner.addAction(part, lambda p=part: actions.group_by(name, p))
+                    inner.addAction(part, calling(actions.group_by, name, part))
             menu.addAction(f"Compute with {title}…", lambda: self._compute(name))
             if actions.holds_objects(column):
                 menu.addAction(f"Open {title} into columns", lambda: actions.open_columns(column))
@@ -223,7 +224,7 @@ class ColumnActions:
             if hidden:
                 back = menu.addMenu("Show again")
                 for other in hidden[:40]:
-                    back.addAction(other, lambda o=other: self._bring_back(o))
+                    back.addAction(other, calling(self._bring_back, other))
                 back.addSeparator()
                 back.addAction("All", self.show_all)
         widths = menu.addMenu("Width")
@@ -242,14 +243,14 @@ class ColumnActions:
         actions = self._actions
         more = menu.addMenu("Also group by")
         for other in actions.further_keys()[:60]:
-            more.addAction(other, lambda o=other: actions.group_by(o))
+            more.addAction(other, calling(actions.group_by, other))
         keys = [grouped.leaves.fields[n].name for n in range(len(grouped.keys))]
         for key in keys:
-            menu.addAction(f"Stop grouping by {key}", lambda k=key: actions.stop_grouping(k))
+            menu.addAction(f"Stop grouping by {key}", calling(actions.stop_grouping, key))
         menu.addSeparator()
         menu.addAction("Collapse all groups", lambda: open_pull.shaping.open_levels(0))
         for depth in range(1, len(grouped.levels)):
-            menu.addAction(f"Expand to level {depth + 1}", lambda depth=depth: open_pull.shaping.open_levels(depth))
+            menu.addAction(f"Expand to level {depth + 1}", calling(open_pull.shaping.open_levels, depth))
         menu.addAction("Expand to the rows", lambda: open_pull.shaping.open_levels(len(grouped.levels)))
 
     def _hidden(self) -> tuple[str, ...]:

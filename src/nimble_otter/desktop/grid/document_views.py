@@ -180,7 +180,7 @@ class _JsonText(QPlainTextEdit):
         self._gutter.setGeometry(QRect(area.left(), area.top(), 26, area.height()))
 
     def is_foldable(self, block: Any) -> bool:
-        return block.text().rstrip().endswith(("{", "["))
+        return bool(block.text().rstrip().endswith(("{", "[")))
 
     def is_folded(self, block: Any) -> bool:
         return block.next().isValid() and not block.next().isVisible()

@@ -122,7 +122,12 @@ class GridEdits(QObject):
         if info.values or field.kind is Kind.BOOL:
             editor.offer([(value, "") for value in info.values or ("yes", "no")])
         elif info.refers:
-            self._references.find(open_pull, info, lambda found: editor is self._grid.editor and editor.offer(found))
+
+            def offer(found: list[tuple[str, str]]) -> None:
+                if editor is self._grid.editor:
+                    editor.offer(found)
+
+            self._references.find(open_pull, info, offer)
         if typed is None:
             editor.selectAll()
 

@@ -237,9 +237,9 @@ class RowsFind(SearchFields):
     def _new_text(self, text: str) -> str:
         found, other = self.search.expression(), self.other.text()
         if not self.pattern.isChecked():
-            return found.sub(lambda _: other, text)
+            return str(found.sub(lambda _: other, text))
         try:
-            return found.sub(other, text)
+            return str(found.sub(other, text))
         except Exception:  # a group that there is none of, in either engine's words
             return text
 

@@ -38,7 +38,9 @@ class RowsViews(QObject):
         if open_pull is not None:
             open_pull.rows_as = place
             self.refresh()
-            self._stack.currentWidget().setFocus()
+            shown = self._stack.currentWidget()
+            assert shown is not None
+            shown.setFocus()
 
     def view(self, place: int) -> TreeView | JsonView:
         if place not in self._made:

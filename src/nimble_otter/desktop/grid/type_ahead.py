@@ -57,5 +57,5 @@ def find_beginning(view: View, place: int, word: str, start: int, stop: StopToke
         ids = view.row_ids(block, block + _BLOCK)
         for offset, value in enumerate(column.values(np.asarray(ids))):
             if value is not None and value is not MISSING and said(value).casefold().startswith(word):
-                return block + offset
+                return int(block + offset)
     return -1

@@ -72,7 +72,9 @@ class BigEditor(QFrame):
         else:
             self.text.setPlaceholderText("JSON" if is_json else "An empty text; the button NULL removes the value")
         self.accept.setVisible(not is_binary)
-        over = self.parentWidget().rect()
+        parent = self.parentWidget()
+        assert parent is not None
+        over = parent.rect()
         width, height = min(_SIZE[0], over.width() - 16), min(_SIZE[1], over.height() - 16)
         left = max(8, min(cell.left(), over.width() - width - 8))
         top = max(8, min(cell.top(), over.height() - height - 8))

@@ -29,7 +29,8 @@ class _Look(QStyledItemDelegate):
     ) -> None:
         offer: Offer = index.data(Qt.ItemDataRole.UserRole)
         rect: QRect = option.rect
-        current = self.parent().currentRow() == index.row()
+        shown = self.parent()
+        current = isinstance(shown, QListWidget) and shown.currentRow() == index.row()
         painter.fillRect(rect, theme["water3"] if current else theme["surface"])
         left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
         painter.setFont(ui_font(tokens.SMALL_PX))

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtWidgets import QDialog, QDialogButtonBox, QLineEdit, QMessageBox, QWidget
 
 from nimble_otter.changes import Plan
-from nimble_otter.desktop.kit.widgets import as_plain, button, column, label
+from nimble_otter.desktop.kit.widgets import as_plain, button, calling, column, label
 from nimble_otter.errors import OtterError
 from nimble_otter.sources import Source
 from nimble_otter.table.show import grouped
@@ -73,7 +73,7 @@ class ExistsQuestion(QDialog):
         self.way = ""
         said = f"It is in {path.parent}. Set “If it exists” to skip this question next time."
         ways = (("number", "Add a number"), ("replace", "Replace it"), *format_.changes)
-        self.buttons = {way: button(word[:1].upper() + word[1:], lambda way=way: self._take(way)) for way, word in ways}
+        self.buttons = {way: button(word[:1].upper() + word[1:], calling(self._take, way)) for way, word in ways}
         leave = button("Don't send", self.reject, "primary")
         for made in self.buttons.values():
             made.setAutoDefault(False)

@@ -46,7 +46,9 @@ class SearchFields(QWidget):
         self._other_row = boxed(row(self.other, self.one, self.all, None, space=6))
         self.setLayout(column(first, self._other_row, space=4, margins=(12, 5, 8, 5)))
         self.setMinimumWidth(0)
-        self.layout().setSizeConstraint(QLayout.SizeConstraint.SetNoConstraint)  # it never makes the window wider
+        layout = self.layout()
+        assert layout is not None
+        layout.setSizeConstraint(QLayout.SizeConstraint.SetNoConstraint)  # it never makes the window wider
         self.wanted.textEdited.connect(lambda _: self.count())
         self.hide()
 
@@ -163,9 +165,9 @@ class FindBar(SearchFields):
         if not self.pattern.isChecked():
             return self.other.text()
         try:
-            return found.expand(self.other.text())
+            return str(found.expand(self.other.text()))
         except Exception:  # a group that there is none of, in either engine's words
-            return found[0]
+            return str(found[0])
 
     def replace(self) -> None:
         """Replace the one selected, and go to the next."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import html
 from collections.abc import Callable, Iterable
 from functools import partial
+from typing import Any
 
 from PySide6.QtCore import QSize, Qt, QTimer
 from PySide6.QtGui import QPainter, QPaintEvent
@@ -26,6 +27,15 @@ from PySide6.QtWidgets import (
 
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.theme import theme, ui_font
+
+
+def calling(do: Callable[..., object], *given: Any) -> Callable[[], None]:
+    """What does something with these values, whatever the toolkit tells who is called."""
+
+    def call() -> None:
+        do(*given)
+
+    return call
 
 
 def as_plain(text: str) -> str:

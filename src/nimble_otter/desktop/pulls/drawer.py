@@ -26,8 +26,9 @@ class Head(QWidget):
         self.left, self.right = QHBoxLayout(), QHBoxLayout()
         self.left.setSpacing(6)
         self.right.setSpacing(8)
-        self.setLayout(row(self.title, self.words, self.left, self.right, space=10, margins=(12, 3, 12, 3)))
-        self.layout().setStretch(1, 1)
+        parts = row(self.title, self.words, self.left, self.right, space=10, margins=(12, 3, 12, 3))
+        parts.setStretch(1, 1)
+        self.setLayout(parts)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         with QPainter(self) as painter:

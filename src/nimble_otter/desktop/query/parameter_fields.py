@@ -10,7 +10,7 @@ from typing import Any
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QInputDialog, QLabel, QLineEdit, QMenu, QVBoxLayout, QWidget
 
-from nimble_otter.desktop.kit.widgets import ElidedLabel, button, clear, column, label, row, set_tone
+from nimble_otter.desktop.kit.widgets import ElidedLabel, button, calling, clear, column, label, row, set_tone
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.errors import OtterError, QueryError
 from nimble_otter.pull.model import Query
@@ -132,21 +132,21 @@ class ParameterFields(QWidget):
         url = open_pull.hub.known(open_pull.pull.source).url
         runs = [ran.parameters for ran in open_pull.hub.history.runs() if ran.url == url]
         for value in last_values(runs, name):
-            menu.addAction(shown(value), lambda value=value: self._set(name, value))
+            menu.addAction(shown(value), calling(self._set, name, value))
         if self._kind(name) in ("date", "time"):
             days = menu.addMenu("Days from today")
             for phrase in PHRASES:
-                days.addAction(phrase, lambda phrase=phrase: self._set(name, phrase))
+                days.addAction(phrase, calling(self._set, name, phrase))
         choices = self._choices.get((url, ask.choices), []) if ask.choices else []
         if choices:
             menu.addSeparator()
             for value in choices[:_MOST_CHOICES]:
-                menu.addAction(plain(value), lambda value=value: self._pick(name, value))
+                menu.addAction(plain(value), calling(self._pick, name, value))
         menu.addSeparator()
         kinds = menu.addMenu("Kind")
         for kind, word in (("", f"as the query tells ({self._uses.get(name, Use()).kind or 'any'})"),
                            *((k, k) for k in KINDS)):  # fmt: skip
-            entry = kinds.addAction(word, lambda kind=kind: self._ask(name, replace(ask, kind=kind)))
+            entry = kinds.addAction(word, calling(self._ask, name, replace(ask, kind=kind)))
             entry.setCheckable(True)
             entry.setChecked(ask.kind == kind)
         menu.addAction("Values from a query…", lambda: self._ask_choices(name, ask))

@@ -29,7 +29,7 @@ from PySide6.QtWidgets import (
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.mime_types import FIELD_DRAG, NAME_DRAG, VALUE_DRAG, parts_in, text_in
 from nimble_otter.desktop.kit.theme import theme, ui_font
-from nimble_otter.desktop.kit.widgets import ElidedLabel, Line, as_plain, button, column, label, row
+from nimble_otter.desktop.kit.widgets import ElidedLabel, Line, as_plain, button, calling, column, label, row
 from nimble_otter.desktop.query.query_host import PiecesHost
 from nimble_otter.query.pieces import QueryModel, TableRef
 from nimble_otter.query.pieces_edits import (
@@ -277,9 +277,7 @@ class Cards(QScrollArea):
             ("inner", "only rows that match"), ("left", "all rows before it"), ("right", f"all rows of {card.alias}"),
             ("full", "all rows of both"),
         ):  # fmt: skip
-            entry = menu.addAction(
-                f"{kind}\t{words}", lambda kind=kind: self._view.change(lambda p: set_join(p, at, kind))
-            )
+            entry = menu.addAction(f"{kind}\t{words}", calling(self._view.change, partial(set_join, at=at, kind=kind)))
             entry.setCheckable(True)
             entry.setChecked(card.join == kind)
             entry.setEnabled(card.condition is not None and kind in JOINS)
@@ -288,7 +286,7 @@ class Cards(QScrollArea):
         for way in ways:
             menu.addAction(
                 f"by {way.said}",
-                lambda way=way: self._view.change(lambda p: set_route(p, at, way, self._view.quoted)),
+                calling(self._view.change, partial(set_route, at=at, route=way, quoted=self._view.quoted)),
             )
         menu.addAction("Change the condition as text", lambda: self._view.edit_join(at))
         made = self.joins[at]

@@ -71,6 +71,11 @@ class PieceRows(QScrollArea):
         self.place = QVBoxLayout()
         self.setWidget(boxed(column(self._lines, self.place, foot, None, space=10, margins=(12, 8, 12, 8)), "raised"))
 
+    def _body(self) -> QWidget:
+        body = self.widget()
+        assert body is not None
+        return body
+
     @property
     def _pieces(self) -> QueryModel:
         return self._view.asked.pieces
@@ -112,7 +117,7 @@ class PieceRows(QScrollArea):
 
     def focus(self, name: str) -> bool:
         """Put the keyboard into a field by its name, such as `where 0 right`; False where there is none."""
-        found = self.widget().findChild(QWidget, name)
+        found = self._body().findChild(QWidget, name)
         if found is not None:
             if not found.testAttribute(Qt.WidgetAttribute.WA_WState_ExplicitShowHide):
                 found.show()  # one just made is not seen yet, and takes no keyboard
@@ -258,8 +263,10 @@ class PieceRows(QScrollArea):
         left.setFont(code_font())
         left.setMinimumWidth(60)
         left.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        left.lineEdit().setPlaceholderText("column")
-        left.lineEdit().setCursorPosition(0)
+        typed = left.lineEdit()
+        assert typed is not None
+        typed.setPlaceholderText("column")
+        typed.setCursorPosition(0)
         signs = list(conditions.SIGNS)
         sign = combo(signs if leaf.sign in signs else [leaf.sign, *signs], leaf.sign, "Comparison")
         sign.setObjectName(f"{name} sign")
@@ -293,7 +300,7 @@ class PieceRows(QScrollArea):
                 right.setFocus()
 
         left.activated.connect(lambda _: chosen())
-        left.lineEdit().editingFinished.connect(
+        typed.editingFinished.connect(
             lambda: written() if right.text().strip() and left.currentText() != leaf.left else None
         )
         sign.activated.connect(lambda _: signed())
@@ -404,7 +411,7 @@ class PieceRows(QScrollArea):
         labels = [i.label or i.column for i in self._pieces.items if i.label or i.function]
         names = [self._view.quoted(n) for n in labels if n and n != "*"] + self._choices("where")
         choices = [Choice(n, "", n) for n in dict.fromkeys(names) if n not in used]
-        at = self.widget().findChild(QWidget, "add Order")
+        at = self._body().findChild(QWidget, "add Order")
         place = at.mapToGlobal(at.rect().bottomLeft()) if at is not None else self.mapToGlobal(self.rect().center())
         Picker(self, "Order by", choices, lambda n: self._change(lambda p: edits.add_order(p, n))).open_at(place)
 

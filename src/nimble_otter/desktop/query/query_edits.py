@@ -8,6 +8,7 @@ from typing import Any
 
 from PySide6.QtWidgets import QInputDialog, QMenu, QPushButton
 
+from nimble_otter.desktop.kit.widgets import calling
 from nimble_otter.desktop.query.query_host import QueryHost
 from nimble_otter.errors import OtterError
 from nimble_otter.query.names import names_of
@@ -41,7 +42,7 @@ class QueryEdits:
             return
         simple: dict[str, Callable[[], Any]] = {
             "mend": self._drawer.help.mend, "comment": self._editor.toggle_comment,
-            "fold": lambda: self._editor.fold() or self._drawer.say("There are no multi-line brackets here."),
+            "fold": self._fold,
             "find_text": self._drawer.finder.open, "replace_text": lambda: self._drawer.finder.open(True),
         }  # fmt: skip
         if key in simple:
@@ -78,11 +79,15 @@ class QueryEdits:
         if made != text:
             self._editor.replace_text(made)
 
+    def _fold(self) -> None:
+        if not self._editor.fold():
+            self._drawer.say("There are no multi-line brackets here.")
+
     def offer(self, at: QPushButton) -> None:
         """The menu of all of them."""
         menu = QMenu(at)
         for key, name, shortcut in EDITS:
             if key in ("mend", "find_text"):
                 menu.addSeparator()
-            menu.addAction(f"{name}\t{shortcut}", lambda key=key: self.do(key))
+            menu.addAction(f"{name}\t{shortcut}", calling(self.do, key))
         menu.popup(at.mapToGlobal(at.rect().bottomLeft()))

@@ -11,6 +11,7 @@ import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtWidgets import QMenu
 
+from nimble_otter.desktop.kit.widgets import calling
 from nimble_otter.desktop.runtime.jobs import LOCAL
 from nimble_otter.errors import place_of
 from nimble_otter.query.completion import Completion, Offer, complete
@@ -183,7 +184,7 @@ class QueryHelp(QObject):
             return True
         menu = QMenu(self._editor)
         for fix in problem.fixes:
-            menu.addAction(fix, lambda fix=fix: self._put(problem, fix))
+            menu.addAction(fix, calling(self._put, problem, fix))
         menu.setActiveAction(menu.actions()[0])
         menu.popup(self._editor.viewport().mapToGlobal(self._editor.cursorRect().bottomLeft()))
         return True

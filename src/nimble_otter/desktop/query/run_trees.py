@@ -107,7 +107,8 @@ class OutcomesList(_Tree):
         item.setData(0, Qt.ItemDataRole.UserRole, (number, place))
 
     def _choose(self, item: QTreeWidgetItem) -> None:
-        marked = item.data(0, Qt.ItemDataRole.UserRole) or item.parent().data(0, Qt.ItemDataRole.UserRole)
+        above = item.parent() or item
+        marked = item.data(0, Qt.ItemDataRole.UserRole) or above.data(0, Qt.ItemDataRole.UserRole)
         self.chosen.emit(*marked)
 
 

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import (
     QDialog,
     QDialogButtonBox,
     QFileDialog,
+    QHBoxLayout,
     QLineEdit,
     QListWidget,
     QListWidgetItem,
@@ -76,7 +77,7 @@ class SendTables(QDialog):
         self._look()
 
     @staticmethod
-    def _line(name: str, part: QWidget):
+    def _line(name: str, part: QWidget) -> QHBoxLayout:
         said = label(name, "muted")
         said.setFixedWidth(110)
         part.setFixedWidth(210)

@@ -289,7 +289,8 @@ class Sending:
             def rows_of(table: TableInfo) -> Rows:
                 request = Request(connection.select_all(table.name))
                 opened.append(stream_rows(connection, request, whole, stop, table.bare, table))
-                return opened[-1].rows
+                rows: Rows = opened[-1].rows
+                return rows
 
             tell = lambda n, m: report((n, m))  # noqa: E731
             exists = "replace" if plan.exists == "ask" else plan.exists

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QLineEdit
 from nimble_otter.desktop.grid.copying import COPY_FORMS
 from nimble_otter.desktop.kit.commands import Command
 from nimble_otter.desktop.kit.theme import theme
+from nimble_otter.desktop.kit.widgets import calling
 from nimble_otter.desktop.pulls.new_steps import STEP_WORDS, new_step
 from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, SEND
 from nimble_otter.desktop.query.query_edits import EDITS
@@ -22,6 +23,7 @@ from nimble_otter.pull import load_pull, places
 from nimble_otter.pull.file import SUFFIX
 
 if TYPE_CHECKING:
+    from nimble_otter.desktop.pulls.open_pull import OpenPull
     from nimble_otter.desktop.shell.workbench import Workbench
 
 
@@ -32,6 +34,15 @@ _MOST_TEXT = 5000
 def add_commands(window: Workbench, find_box: FindBox) -> None:
     """Register all commands, in the order of the menu."""
     grid = window.actions_on_grid
+
+    def on_pull(do: Callable[[OpenPull], object]) -> Callable[[], None]:
+        """What is done with the pull in sight, if there is one."""
+
+        def act() -> None:
+            if window.pull is not None:
+                do(window.pull)
+
+        return act
 
     def has_pull() -> bool:
         return window.pull is not None
@@ -97,7 +108,7 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:
     add("begin", "Begin a transaction", lambda: _transaction(window, "begin"), "", "query",
         lambda: window.pull is not None and not window.pull.is_documents)  # fmt: skip
     for key, name in (("commit", "Commit the transaction"), ("roll_back", "Roll the transaction back")):
-        add(key, name, lambda key=key: _transaction(window, key), "", "query", is_held)
+        add(key, name, calling(_transaction, window, key), "", "query", is_held)
     add("stop", "Stop what is running", lambda: _stop(window), "Escape", "query")
     add("origin", "Show the column in the catalogue", lambda: window.follower.show_origin(), "F4", "query", has_rows)
     add("go_back", "Back to the rows followed from", lambda: window.follower.go_back(), "Alt+Left", "query",
@@ -110,13 +121,13 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:
         add(
             f"show_{ref.place.value}",
             f"Show {name}",
-            lambda ref=ref: window.open_drawer(ref),
+            calling(window.open_drawer, ref),
             shortcut,
             "query",
             has_pull,
         )
     for key, name, shortcut in EDITS:
-        add(f"text_{key}", name, lambda key=key: _edit_text(window, key), shortcut if key != "comment" else "", "text",
+        add(f"text_{key}", name, calling(_edit_text, window, key), shortcut if key != "comment" else "", "text",
             has_pull)  # fmt: skip
     add("side_rows", "Rows side by side", lambda: window.side.open(), "Ctrl+4", "view", has_rows)
     add("pin", "Pin this result", window.side.pin, "Ctrl+Shift+L", "view", has_rows)
@@ -124,17 +135,17 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:
     add("find_rows", "Find in the rows", lambda: window.rows_find.open(), "", "text", has_rows)
     add("replace_rows", "Replace in the rows", lambda: window.rows_find.open(True), "", "text", has_rows)
     for kind, said in STEP_WORDS.items():
-        add(f"add_{kind}", f"Add a {said}", lambda kind=kind: window.add_step(new_step(kind)), "", "steps", has_pull)
+        add(f"add_{kind}", f"Add a {said}", calling(_add_step, window, kind), "", "steps", has_pull)
     add("upstream", "Move the step upstream…", window.upstream.move_selected, "Ctrl+Shift+U", "steps",
         window.upstream.can_move)  # fmt: skip
     add(
         "down", "Move WHERE conditions to a local filter…", window.upstream.move_down, "Ctrl+Shift+D", "steps", has_rows
     )
     show_end = "Show rows at the end of the course"
-    add("show_end", show_end, lambda: window.pull and window.pull.shaping.show_rows_at(None), "", "steps", has_rows)
-    add("undo", "Undo", in_text("undo", lambda: window.pull and window.pull.changes.undo()), "Ctrl+Z", "edit",
+    add("show_end", show_end, on_pull(lambda pull: pull.shaping.show_rows_at(None)), "", "steps", has_rows)
+    add("undo", "Undo", in_text("undo", on_pull(lambda pull: pull.changes.undo())), "Ctrl+Z", "edit",
         lambda: in_a_text() or in_pieces() or (window.pull is not None and window.pull.changes.can_undo))  # fmt: skip
-    add("redo", "Redo", in_text("redo", lambda: window.pull and window.pull.changes.redo()), "Ctrl+Shift+Z", "edit",
+    add("redo", "Redo", in_text("redo", on_pull(lambda pull: pull.changes.redo())), "Ctrl+Shift+Z", "edit",
         lambda: in_a_text() or in_pieces() or (window.pull is not None and window.pull.changes.can_redo))  # fmt: skip
     add("copy", "Copy", in_text("copy", grid.copy), "Ctrl+C", "edit")
     add("copy_header", "Copy with header", lambda: grid.copy(header=True), "Ctrl+Shift+C", "edit", has_rows)
@@ -158,12 +169,12 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:
     add(
         "rehearse",
         "Rehearse the changes",
-        lambda: window.pull and window.writes.rehearse(window.pull),
+        window.rehearse,
         "",
         "write",
         pending,
     )
-    add("write", "Write the changes", lambda: window.pull and window.writes.write(window.pull), "", "write", pending)
+    add("write", "Write the changes", window.write, "", "write", pending)
     add("send_file", "Write the delivery", window.send, "", "write", has_rows)
     add("send_tables", "Send tables of the source", lambda: _send_tables(window), "", "write", has_pull)
     add("find", "Find a table, column, pull or command", lambda: find_box.open(), "Ctrl+K", "view")
@@ -171,15 +182,19 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:
     add("right", "Show or hide Detail", lambda: window.toggle_part("right"), "F8", "view")
     add("drawer", "Show or hide the drawer", lambda: window.toggle_part("drawer"), "F9", "view")
     for page, name in enumerate(("Cell", "Record", "Column")):
-        add(f"detail_{page}", f"Detail: {name}", lambda page=page: _detail(window, page), f"Alt+{page + 7}", "view")
+        add(f"detail_{page}", f"Detail: {name}", calling(_detail, window, page), f"Alt+{page + 7}", "view")
     for place, name in enumerate(("a table", "a tree", "JSON")):
-        add(f"rows_{place}", f"Show the rows as {name}", lambda place=place: window.rows_views.choose(place),
+        add(f"rows_{place}", f"Show the rows as {name}", calling(window.rows_views.choose, place),
             f"Ctrl+{place + 1}", "view", has_rows)  # fmt: skip
     add("taller", "Taller rows", lambda: window.change_rows(1), "Ctrl++", "view", has_rows)
     add("lower", "Lower rows", lambda: window.change_rows(-1), "Ctrl+-", "view", has_rows)
     add("focus_grid", "Go to the grid", window.grid.setFocus, "F6", "view", has_rows)
     add("dark", "Light or dark", lambda: theme.use(not theme.is_dark), "", "view")
     add("quit", "Quit", window.close, "Ctrl+Q", "view")
+
+
+def _add_step(window: Workbench, kind: str) -> None:
+    window.add_step(new_step(kind))
 
 
 def _send_tables(window: Workbench) -> None:
@@ -287,22 +302,22 @@ def collect_findings(window: Workbench) -> list[Finding]:
     found: list[Finding] = []
     for place, open_pull in enumerate(window.pulls):
         found.append(
-            Finding(open_pull.pull.name, open_pull.pull.source.name, "open pull", lambda p=place: window.show_pull(p))
+            Finding(open_pull.pull.name, open_pull.pull.source.name, "open pull", calling(window.show_pull, place))
         )
     for n in range(window.sources.shelf.topLevelItemCount()):
         item = window.sources.shelf.topLevelItem(n)
+        if item is None:
+            continue
         path = item.data(0, 258)
         words, text = _words_of(path, path.stat().st_mtime_ns) if path.exists() else ("", "")
         name = f"{item.text(0)} · {words}" if words else item.text(0)
-        found.append(Finding(name, "Shelf", "pull", lambda path=path: window.open_file(path), text))
+        found.append(Finding(name, "Shelf", "pull", calling(window.open_file, path), text))
     for source in window.hub.sources:
         for table in window.hub.tables.get(source.name, []):
-            found.append(
-                Finding(table.name, source.name, table.kind, lambda s=source, t=table: window.open_table(s, t))
-            )
+            found.append(Finding(table.name, source.name, table.kind, calling(window.open_table, source, table)))
     for command in window.commands.all():
         shortcut = f"command  {command.shortcut}" if command.shortcut else "command"
-        found.append(Finding(command.name, "", shortcut, lambda key=command.key: window.commands.run(key)))
+        found.append(Finding(command.name, "", shortcut, calling(window.commands.run, command.key)))
     for source in window.hub.sources:
         for table in window.hub.tables.get(source.name, []):
             shapes = window.hub.shapes.get((source.name, table.name))
@@ -310,7 +325,7 @@ def collect_findings(window: Workbench) -> list[Finding]:
             for name in names:
                 where = f"{table.name} · {source.name}"
                 word = "field" if shapes is not None else "column"
-                found.append(Finding(name, where, word, lambda s=source, t=table: _reveal(window, s.name, t.name)))
+                found.append(Finding(name, where, word, calling(_reveal, window, source.name, table.name)))
     return found
 
 

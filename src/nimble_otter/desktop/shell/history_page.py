@@ -63,15 +63,14 @@ class HistoryPage(QWidget):
         self.put_button = button("Put into the query", self._put)
         self.clear_button = button("Forget these…", self._clear, "", "Forget the runs on this source, or all of them")
         self.sure_button = button("Yes, forget them", self._sure, "primary")
-        self.setLayout(
-            column(
+        layout = column(
                 label("History", px=18, bold=True), 4, row(self.words, self.source, self.found), parts,
                 row(self.open_button, self.put_button, button("Close", self.closed.emit), None, self.clear_button,
                     self.sure_button),
                 space=9, margins=(28, 22, 28, 18),
-            )
-        )  # fmt: skip
-        self.layout().setStretch(3, 1)
+            )  # fmt: skip
+        layout.setStretch(3, 1)
+        self.setLayout(layout)
         self._later = QTimer(self)
         self._later.setSingleShot(True)
         self._later.setInterval(120)

@@ -45,8 +45,9 @@ class StartPage(QWidget):
         box = QWidget()
         box.setMaximumWidth(640)
         box.setLayout(inner)
-        self.setLayout(row(None, column(None, box, None, None), None, margins=(24, 20, 24, 20)))
-        self.layout().setStretch(1, 8)
+        parts = row(None, column(None, box, None, None), None, margins=(24, 20, 24, 20))
+        parts.setStretch(1, 8)
+        self.setLayout(parts)
         hub.changed.connect(lambda _: self.refresh(self._recent))
 
     def refresh(self, recent: list[Path]) -> None:

@@ -42,12 +42,10 @@ class StatusStrip(QWidget):
         self.views.setLayout(ways)
         self.views.setVisible(False)
         self.fetched, self.writes = label("", "muted", 12), label("", "muted", 12)
-        self.setLayout(
-            row(row(self.strong, self.rows, space=4), self.figures, self.notices, self.message, self.work, self.stop,
-                self.views,
-                self.fetched, self.writes, space=18, margins=(15, 0, 14, 0))
-        )  # fmt: skip
-        self.layout().setStretch(3, 1)
+        shown = (self.figures, self.notices, self.message, self.work, self.stop, self.views, self.fetched, self.writes)
+        parts = row(row(self.strong, self.rows, space=4), *shown, space=18, margins=(15, 0, 14, 0))
+        parts.setStretch(3, 1)
+        self.setLayout(parts)
         self._fade = QTimer(self)
         self._fade.setSingleShot(True)
         self._fade.timeout.connect(lambda: self.message.setText(""))

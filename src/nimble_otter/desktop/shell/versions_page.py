@@ -47,14 +47,13 @@ class VersionsPage(QWidget):
             "Restore", self._back, "primary", "The pull becomes what it was in this version; undo reverts that"
         )
         self.open_button = button("Open as a new pull", self._open)
-        self.setLayout(
-            column(
+        layout = column(
                 self.title, self.said, parts,
                 row(self.back_button, self.open_button, button("Close", self.closed.emit), None),
                 space=9, margins=(28, 22, 28, 18),
-            )
-        )  # fmt: skip
-        self.layout().setStretch(2, 1)
+            )  # fmt: skip
+        layout.setStretch(2, 1)
+        self.setLayout(layout)
         self.list.currentItemChanged.connect(lambda *_: self._show())
         self.list.itemActivated.connect(lambda *_: self._back())
         self._now = ""

@@ -25,7 +25,7 @@ from nimble_otter.desktop.grid.presenter import GridPresenter
 from nimble_otter.desktop.grid.rows_find import RowsFind
 from nimble_otter.desktop.grid.rows_views import RowsViews
 from nimble_otter.desktop.grid.side_by_side import SideBySide
-from nimble_otter.desktop.kit.widgets import as_plain
+from nimble_otter.desktop.kit.widgets import as_plain, calling
 from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.drawer import Drawer
 from nimble_otter.desktop.pulls.file_watcher import FileWatcher
@@ -151,8 +151,8 @@ class Workbench(Frame):
             self.query_drawer.room_wanted.connect(self.give_drawer)
         elif kind == "changes":
             changes = self.changes_drawer
-            changes.rehearse_wanted.connect(lambda: self.pull and self.writes.rehearse(self.pull))
-            changes.write_wanted.connect(lambda: self.pull and self.writes.write(self.pull))
+            changes.rehearse_wanted.connect(self.rehearse)
+            changes.write_wanted.connect(self.write)
             changes.revert_wanted.connect(self.actions_on_grid.revert)
             changes.row_wanted.connect(self.actions_on_grid.go_to_row)
             changes.said.connect(self.say)
@@ -160,6 +160,16 @@ class Workbench(Frame):
             send = self.send_drawer
             send.write_wanted.connect(self.send)
             send.locale_set.connect(lambda locale: setattr(self.layout_state, "copying", locale))
+
+    def rehearse(self) -> None:
+        """Rehearse what is pending on the pull in sight, or the reversal that is reviewed."""
+        if self.pull is not None:
+            self.writes.rehearse(self.pull)
+
+    def write(self) -> None:
+        """Write it."""
+        if self.pull is not None:
+            self.writes.write(self.pull)
 
     def send(self) -> None:
         """Write the delivery of the pull in sight, as its drawer has it."""
@@ -397,7 +407,7 @@ class Workbench(Frame):
         step = open_pull.pull.steps[at]
         for other in self.pulls:
             if other is not open_pull:
-                menu.addAction(other.pull.name, lambda o=other: self._copy_into(o, step))
+                menu.addAction(other.pull.name, calling(self._copy_into, other, step))
         if menu.isEmpty():
             self.say("No other pull is open.", True)
             return

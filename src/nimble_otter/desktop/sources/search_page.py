@@ -48,26 +48,25 @@ class SearchPage(QWidget):
             self.hits.setColumnWidth(at, width)
         self.hits.header().setSectionResizeMode(3, QHeaderView.ResizeMode.Stretch)
         self.open_button = button("Open the rows  ↵", self._open)
-        self.setLayout(
-            column(
+        parts = column(
                 label("Find a value", px=18, bold=True), 4,
                 row(label("In", "muted"), self.source, self.table, None),
                 row(self.text, self.cased, self.word, self.regex, self.find_button, self.stop_button),
                 self.outcome, self.hits,
                 row(self.open_button, button("Close", self.closed.emit), None),
                 space=9, margins=(28, 22, 28, 18),
-            )
-        )  # fmt: skip
-        self.layout().setStretch(5, 1)
+            )  # fmt: skip
+        parts.setStretch(5, 1)
+        self.setLayout(parts)
         self.source.setMinimumWidth(200)
         self.table.setMinimumWidth(240)
         self.source.currentIndexChanged.connect(lambda _: self._list_tables(ALL))
         self.text.returnPressed.connect(self.search)
-        self.word.toggled.connect(lambda on: on and self.regex.setChecked(False))
-        self.regex.toggled.connect(lambda on: on and self.word.setChecked(False))
+        self.word.toggled.connect(lambda on: self.regex.setChecked(self.regex.isChecked() and not on))
+        self.regex.toggled.connect(lambda on: self.word.setChecked(self.word.isChecked() and not on))
         self.hits.itemActivated.connect(lambda *_: self._open())
         self.hits.currentItemChanged.connect(lambda *_: self._ready())
-        hub.changed.connect(lambda name: self.isVisible() and self._list_tables(str(self.table.currentData() or "")))
+        hub.changed.connect(lambda _: self._sources_changed())
         self._ready()
 
     def open(self, source: Source, table: TableInfo | None) -> None:
@@ -82,6 +81,10 @@ class SearchPage(QWidget):
         self._list_tables(table.name if table is not None else ALL)
         self.text.setFocus()
         self.text.selectAll()
+
+    def _sources_changed(self) -> None:
+        if self.isVisible():
+            self._list_tables(str(self.table.currentData() or ""))
 
     def _list_tables(self, chosen: str) -> None:
         tables = [t for t in self._hub.tables.get(str(self.source.currentData()), []) if t.holds_rows]

@@ -224,8 +224,8 @@ class SourcesPane(QWidget):
         self.tree.setDragEnabled(True)
         self.tree.currentItemChanged.connect(lambda item, _: self._described(item))
         self.tree.customContextMenuRequested.connect(self._menu)
-        self.shelf.itemDoubleClicked.connect(lambda item: self.shelf_opened.emit(item.data(0, _DATA)))
-        self.shelf.entered_item.connect(lambda: self.shelf_opened.emit(self.shelf.currentItem().data(0, _DATA)))
+        self.shelf.itemDoubleClicked.connect(lambda item: self._open_from_shelf(item))
+        self.shelf.entered_item.connect(lambda: self._open_from_shelf(self.shelf.currentItem()))
         hub.changed.connect(self.refresh)
         self.refresh("")
         self.refresh_shelf()
@@ -249,7 +249,8 @@ class SourcesPane(QWidget):
 
     def _fill(self, item: QTreeWidgetItem, source: Source) -> None:
         opened = {child.text(0) for child in self._children(item) if child.isExpanded()}
-        chosen = self.tree.currentItem().text(0) if self.tree.currentItem() in self._children(item) else ""
+        current = self.tree.currentItem()
+        chosen = current.text(0) if current is not None and current in self._children(item) else ""
         bar = self.tree.verticalScrollBar().value()
         first_time = item.childCount() == 0
         item.takeChildren()
@@ -361,6 +362,10 @@ class SourcesPane(QWidget):
         if level == 2:
             item.setToolTip(0, as_plain(f"{text}: {right}" if right else text))
         return item
+
+    def _open_from_shelf(self, item: QTreeWidgetItem | None) -> None:
+        if item is not None:
+            self.shelf_opened.emit(item.data(0, _DATA))
 
     def refresh_shelf(self) -> None:
         """Read the shelf's folder."""

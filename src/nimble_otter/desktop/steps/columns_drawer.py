@@ -128,7 +128,7 @@ class ColumnsDrawer(StepDrawer):
         title = QLineEdit(look.title)
         title.setPlaceholderText(name)
         title.setAccessibleName("Title")
-        title.editingFinished.connect(lambda: title.text() != look.title and self._set(title=title.text().strip()))
+        title.editingFinished.connect(lambda: self._set(title=title.text().strip()))
         pinned = combo([("", "scrolls"), ("on", "stays at the left")], "on" if name in step.pinned else "", "Place")
         pinned.activated.connect(lambda _: self._pin(bool(pinned.currentData())))
         self._line("Title", title, pinned)

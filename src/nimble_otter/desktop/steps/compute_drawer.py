@@ -111,7 +111,8 @@ class ComputeDrawer(StepDrawer):
         own = [c.label for c in step.columns if c.label] if isinstance(step, ComputeStep) else []
         names = [*((f.name, f.kind.value) for f in self.fields()), *((label, "computed") for label in own)]
         wanted = [*((_written(name), kind) for name, kind in names), *_FUNCTIONS]
-        if [self.help.topLevelItem(n).text(0) for n in range(self.help.topLevelItemCount())] == [w[0] for w in wanted]:
+        shown = (self.help.topLevelItem(n) for n in range(self.help.topLevelItemCount()))
+        if [item.text(0) for item in shown if item is not None] == [w[0] for w in wanted]:
             return
         self.help.clear()
         for text, note in wanted:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
+from typing import Any
 
 from PySide6.QtCore import QLocale
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
@@ -100,7 +101,7 @@ def movers(move: Callable[[int], None], remove: Callable[[], None]) -> list[QWid
     ]
 
 
-def moved(items: tuple, place: int, way: int) -> tuple:
+def moved(items: tuple[Any, ...], place: int, way: int) -> tuple[Any, ...]:
     to = place + way
     if not 0 <= to < len(items):
         return items
