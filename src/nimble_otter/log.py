@@ -108,8 +108,9 @@ def _watch_faults(path: Path) -> Path | None:
         earlier = path.with_name(f"{path.stem}-{datetime.now():%Y%m%d-%H%M%S}.crash")
         path.rename(earlier)
     path.touch(0o600)
-    _fatal = path.open("w")
-    faulthandler.enable(_fatal)
+    if not faulthandler.is_enabled():  # else somebody watches already
+        _fatal = path.open("w")
+        faulthandler.enable(_fatal)
     return earlier
 
 
