@@ -78,7 +78,7 @@ class ChangesSide(QScrollArea):
         if report is None:
             self.note("Not rehearsed yet. Rehearse runs the statements and rolls them back.", "muted")
         else:
-            self._pair(f"Rehearsed at {report.at:%H:%M:%S}", "nothing written")
+            self._pair(f"Rehearsed {report.at:%H:%M:%S}", "nothing written")
             if report.conflicts:
                 self._pair(
                     f"{'In conflict' if any(o.is_conflict for o in report.conflicts) else 'Refused'} "

@@ -39,7 +39,7 @@ class ColumnsDrawer(StepDrawer):
         self.list.itemChanged.connect(lambda _: self._read())
         self.list.model().rowsMoved.connect(lambda *_: self._read())
         self.list.currentItemChanged.connect(lambda *_: self._show_look())
-        note = label("Checked columns are shown and sent; drag to move", "muted", 12)
+        note = label("Checked: shown and sent; drag to move", "muted", 12)
         left = boxed(column(row(self.narrow, note, None), self.list, self.problem, margins=(12, 10, 12, 8)))
         self._look = QVBoxLayout()
         self._look.setSpacing(6)
@@ -124,7 +124,7 @@ class ColumnsDrawer(StepDrawer):
         if step is None or field is None:
             return
         look = step.look(name)
-        self._look.addWidget(label(f"How {name} looks", "muted", 12))
+        self._look.addWidget(label(f"Format of {name}", "muted", 12))
         title = QLineEdit(look.title)
         title.setPlaceholderText(name)
         title.setAccessibleName("Title")
@@ -135,11 +135,11 @@ class ColumnsDrawer(StepDrawer):
         for text, *parts in self._fields_for(field, look):
             self._line(text, *parts)
         align = self._choice([("", "as usual"), ("left", "left"), ("centre", "centre"), ("right", "right")], look.align,
-                             "Side", lambda v: self._set(align=v))  # fmt: skip
+                             "Align", lambda v: self._set(align=v))  # fmt: skip
         paint = self._choice([("", "no paint"), ("bars", "bars"), ("scale", "shades")], look.paint, "Paint",
                              lambda v: self._set(paint=v))  # fmt: skip
         paint.setEnabled(field.kind.is_amount)
-        self._line("Side", align, paint)
+        self._line("Align", align, paint)
 
     def _fields_for(self, field: Field, look: ColumnFormat) -> list[tuple[str, *tuple[QWidget, ...]]]:
         kind = field.kind
