@@ -361,3 +361,17 @@ def test_intervals_go_on_when_days_come_later():
     assert render_all(column.values(), form) == ["02:00:00", "00:00:01.5", "1 day 02:00:00", "-3 days"]
     column, form = built(Kind.SPAN, ["26:00:00"], ["1 day 02:00:00"])
     assert (column.kind, column.values()) == (Kind.TEXT, ["26:00:00", "1 day 02:00:00"])
+
+
+NOT_AS_WRITTEN = (
+    "1 day -02:00:00", "-1 days +02:00:00", "-1 days 02:00:00", "1 days", "2 day", "01:00", "1 day 24:00:00", "+1 day",
+    "1 day 00:00:00", "007:00:00", " 00:00:00", "-00:00:00", "00:00:00.10", "00:60:00", "0 days", "1 day  01:00:00",
+    "1 mon", "1 day 1:00:00", "01:00:00 ", "99999999 days", "1 day 01:00:00.1234567", "", "day", "1 dax",
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("text", NOT_AS_WRITTEN)
+def test_an_interval_written_otherwise_is_not_read_at_once(text):
+    """Each would be written back in other letters."""
+    assert read_styled_at_once([text], Kind.SPAN, "", True, 0) is None
+    assert read_styled_at_once(["00:00:01", text, "1 day"], Kind.SPAN, "", True, 0) is None

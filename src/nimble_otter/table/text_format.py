@@ -461,5 +461,4 @@ def _spans_in(points: NDArray[np.uint8]) -> tuple[NDArray[np.int64], NDArray[np.
     bad = ~has_clock & ~has_days
     bad |= has_clock & has_days & ((rest == 0) | ((rest > 0) != (days > 0)))
     bad |= (sign == 43) | ((sign == 45) != (rest < 0)) | (np.abs(days) >= 50_000_000)
-    bad |= has_days & (np.abs(rest) >= DAY_US)
     return None if bad.any() else (days, rest, days * DAY_US + rest)
