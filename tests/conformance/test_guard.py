@@ -133,7 +133,7 @@ def _never():
 
 @pytest.mark.timeout(3600 if IS_LONG else 180)
 def test_hostile_texts_change_nothing_on_a_source_that_is_read_only(kind, guarded):
-    count = how_many(120, 5000)
+    count = how_many(60, 5000)
     texts, before, passed = hostile_texts(PARSER[kind], count, 20, str(guarded.folder)), guarded.state(), 0
     opened = guarded.open()
     try:
@@ -150,7 +150,7 @@ def test_hostile_texts_change_nothing_on_a_source_that_is_read_only(kind, guarde
 @pytest.mark.timeout(3600 if IS_LONG else 180)
 def test_hostile_texts_change_nothing_where_nothing_was_asked(kind, guarded):
     """On a source that may be written to, what only asks (opening, preview, plan, other pulls) writes nothing."""
-    count, before = how_many(60, 2500), guarded.state()
+    count, before = how_many(30, 2500), guarded.state()
     opened = guarded.open(read_only=False)
     try:
         for text in hostile_texts(PARSER[kind], count, 21, str(guarded.folder)):
@@ -305,7 +305,7 @@ def test_pipelines_that_write_are_refused_at_any_depth(document_server):
             sorted(client.list_database_names()), sorted(client.merrow.list_collection_names()),
             list(client.merrow.victim.find().sort("_id")),
         )  # fmt: skip
-        before, count = state(), how_many(80, 5000)
+        before, count = state(), how_many(40, 5000)
         for pipeline in hostile_pipelines(count, 22):
             request = Request(json.dumps(pipeline), {}, None, "native", "victim")
             for do in (lambda r=request: fetch(opened, r), lambda r=request: opened.explain(r, _never())):

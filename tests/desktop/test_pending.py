@@ -333,7 +333,7 @@ class Bench:
 @pytest.mark.timeout(7200)
 def test_the_window_keeps_what_is_pending_as_a_model_does(make_window, base, monkeypatch):
     monkeypatch.setattr(closing, "ask_while_writing", lambda names: True)
-    sequences = how_many(8, 300)
+    sequences = how_many(5, 300)
     for seed in range(sequences):
         values = ", ".join(f"({n}, 'n{n}', {n * 10})" for n in range(1, 9))
         text = (
