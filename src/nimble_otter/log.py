@@ -12,6 +12,7 @@ import sys
 import threading
 import traceback
 from datetime import datetime
+from io import TextIOWrapper
 from logging.handlers import RotatingFileHandler
 from pathlib import Path
 from types import TracebackType
@@ -35,6 +36,14 @@ class _Formatter(logging.Formatter):
     def formatException(self, ei: object) -> str:
         problem = ei[1] if isinstance(ei, tuple) else None
         return told(problem)
+
+
+class _PrivateFile(RotatingFileHandler):
+    """Each file that it begins, the first and every further one, is for its owner alone."""
+
+    def _open(self) -> TextIOWrapper:
+        Path(self.baseFilename).touch(0o600)
+        return super()._open()
 
 
 def told(problem: BaseException | None) -> str:
@@ -67,8 +76,7 @@ def start_log(folder: Path, name: str, is_verbose: bool = False) -> Path | None:
     crash: Path | None = None
     try:
         make_private(path.parent)
-        path.touch(0o600)
-        _add(root, RotatingFileHandler(path, maxBytes=LARGEST, backupCount=KEPT, encoding="utf-8", delay=True))
+        _add(root, _PrivateFile(path, maxBytes=LARGEST, backupCount=KEPT, encoding="utf-8", delay=True))
         crash = _watch_faults(path.with_suffix(".crash"))
     except OSError as problem:
         root.addHandler(logging.NullHandler())

@@ -70,6 +70,7 @@ def test_the_log_is_bounded_and_missing_without_room(log, monkeypatch, tmp_path)
     folder = log_path(places.state_folder(), "command").parent
     assert 1 < len(list(folder.glob("command.log*"))) <= 5
     assert all(path.stat().st_size <= LARGEST for path in folder.glob("command.log*"))
+    assert {stat.S_IMODE(path.stat().st_mode) for path in folder.iterdir()} == {0o600}
     (tmp_path / "file").write_text("")
     assert start_log(tmp_path / "file", "command") is None
     noisy.info("goes nowhere")

@@ -35,6 +35,7 @@ WRONG = {
     r"\bcan't be asked of\b": "is not supported for",
     r"\bstill coming in\b": "arriving",
     r"\bticked\b|\btick (some|single|the)\b": "checked, selected",
+    r"\bstands? (here|there)\b": "is used",
     r"\bkept by\b": "maintained by",
 }
 

@@ -23,7 +23,7 @@ from nimble_otter.table.show import plain
 
 _INTEGERS = {"TINYINT": 8, "SMALLINT": 16, "INT2": 16, "SMALLSERIAL": 16, "MEDIUMINT": 24, "BIGINT": 64, "INT8": 64,
              "BIGSERIAL": 64}  # fmt: skip
-OpenTransaction = Callable[[Statement, str], Any]
+SeenOf = Callable[[Statement, str], Any]
 _UNKNOWN = object()
 
 
@@ -54,7 +54,7 @@ def arranged(plan: Plan, uniques: Sequence[tuple[str, ...]], before: Mapping[int
 
 
 def _chained(
-    updates: list[Statement], sets: Sequence[tuple[str, ...]], held: OpenTransaction
+    updates: list[Statement], sets: Sequence[tuple[str, ...]], held: SeenOf
 ) -> tuple[list[Statement], dict[int, tuple[Statement, list[tuple[str, ...]]]]]:
     """Updates with those that give a value away before those that take it, and those to be put aside, each with the
     sets of columns whose values it gives away."""

@@ -197,7 +197,7 @@ class OperandReader:
         if not form.fits(len(arguments)):
             some = str(form.least) if form.least == len(form.takes) else f"{form.least} to {len(form.takes)}"
             some = f"at least {form.least}" if form.many else some
-            raise Mismatch(f"takes {some} arguments, not {len(arguments)} stand here", f"It is {form.written}.")
+            raise Mismatch(f"takes {some} arguments, not {len(arguments)}", f"It is {form.written}.")
         if form.takes[0] == "unit":
             unit = literal_of(arguments[0])
             if unit is None or not isinstance(unit.value, str):

@@ -7,7 +7,7 @@ text that stays as it is written; `pieces_edits` changes a piece by changing the
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
 from nimble_otter.query.names import Names
@@ -326,18 +326,7 @@ class _Reader:
                 condition = self.span(at, stop)
                 found, rest = self._links(at, stop, card.alias, made)
                 links, at = found, stop
-            card = TableRef(
-                card.text,
-                card.start,
-                card.end,
-                card.alias,
-                card.table,
-                join,
-                joined,
-                condition,
-                tuple(links),
-                tuple(rest),
-            )
+            card = replace(card, join=join, joined=joined, condition=condition, links=tuple(links), rest=tuple(rest))
             made.append(card)
             yield card
             begin = at

@@ -286,9 +286,7 @@ def render(value: Any, form: str) -> Any:
         return value if not form else span_text(value) if form == SPAN_FORMS[0] else _days_text(value)
     if form and isinstance(value, dt.datetime) and value.tzinfo is not None:
         base, _, tail = form.partition(ANY)
-        sign, digits = tail[:1], tail[1:].replace(":", "").ljust(4, "0")
-        shift = dt.timedelta(hours=int(digits[:2]), minutes=int(digits[2:])) if sign in ("+", "-") else dt.timedelta()
-        local = value.replace(tzinfo=None) + (-shift if sign == "-" else shift)
+        local = value.replace(tzinfo=None) + dt.timedelta(microseconds=_shift(tail))
         return render(local, base + ANY) + tail
     if form and isinstance(value, dt.time):
         if form.endswith(ANY):

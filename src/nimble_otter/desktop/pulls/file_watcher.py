@@ -36,7 +36,10 @@ class FileWatcher(QObject):
         self._watcher.fileChanged.connect(lambda _: self._later.start())
         self._watcher.directoryChanged.connect(lambda _: self._later.start())
         self._told: dict[Path, str] = {}
-        workspace.pull_opened.connect(lambda made: self.watch() if made.path is not None else None)
+        self._soon = QTimer(self)
+        self._soon.setSingleShot(True)
+        self._soon.timeout.connect(self.watch)  # once for all pulls that are opened in one go, as at the start
+        workspace.pull_opened.connect(lambda made: self._soon.start(0) if made.path is not None else None)
 
     def watch(self) -> None:
         """Watch the files of all open pulls, and the shelf."""

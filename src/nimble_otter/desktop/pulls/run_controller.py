@@ -384,7 +384,7 @@ class RunController:
         self._own.failed(problem) if problem is not None else self._own.tell(Aspect.RUN)
 
     def explain(self, text: str, start: int) -> None:
-        """Ask the server for its plan of a part of the text; `plan_tree` and `state_changed` follow."""
+        """Ask the server for its plan of a part of the text; `plan_tree` follows."""
         query, source, bound = self._own.pull.query, self._own.hub.known(self._own.pull.source), self._bound(text)
         if bound is None:
             return
