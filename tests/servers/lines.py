@@ -1,6 +1,7 @@
 """A line between client and server that can be slow, silent or cut: a loopback proxy in threads."""
 
 import contextlib
+import queue
 import socket
 import threading
 import time
@@ -39,6 +40,8 @@ class Line:
                 threading.Thread(target=self._carry, args=(server, client, self.bytes_s), daemon=True).start()
 
     def _carry(self, source, target, bytes_s):
+        later = queue.SimpleQueue()
+        threading.Thread(target=self._deliver, args=(later, source, target, bytes_s), daemon=True).start()
         with contextlib.suppress(OSError):
             while data := source.recv(16384):
                 is_up = target.getpeername()[1] == self._to
@@ -47,8 +50,15 @@ class Line:
                 if self.cut_after is not None and self.turns >= self.cut_after:
                     self.cut_after = None
                     self.cut()
-                if self.delay_s:
-                    time.sleep(self.delay_s)
+                later.put((time.monotonic() + self.delay_s, data))
+        later.put(None)
+
+    def _deliver(self, later, source, target, bytes_s):
+        """What is under way at the same time is late together, as on a real line."""
+        with contextlib.suppress(OSError):
+            while (item := later.get()) is not None:
+                due, data = item
+                time.sleep(max(0.0, due - time.monotonic()))
                 if bytes_s:
                     time.sleep(len(data) / bytes_s)
                 self._open.wait()

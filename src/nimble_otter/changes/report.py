@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, TypeVar
 
@@ -14,6 +14,12 @@ from nimble_otter.stop import Progress, StopToken
 AT_ONCE = 250
 """Statements sent before their answers are waited for."""
 Made = TypeVar("Made")
+
+
+def batches(items: Iterable[Made]) -> list[list[Made]]:
+    """What is sent at once each time."""
+    whole = list(items)
+    return [whole[n : n + AT_ONCE] for n in range(0, len(whole), AT_ONCE)]
 
 
 @dataclass(frozen=True, slots=True)

@@ -16,7 +16,8 @@ from typing import Any
 from nimble_otter.changes import document_write as documents
 from nimble_otter.changes.alike import alike, identical
 from nimble_otter.changes.commit import Commit, Note
-from nimble_otter.changes.execution import Execution, Row
+from nimble_otter.changes.execution import Execution
+from nimble_otter.changes.locked_rows import Row
 from nimble_otter.changes.order import arranged
 from nimble_otter.changes.plan import Pairs, Plan, Statement, reversal
 from nimble_otter.changes.report import Intent, Outcome, Report, one_by_one, partly
