@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from dataclasses import replace
 
 import numpy as np
@@ -120,6 +121,11 @@ def test_titles_formats_and_hidden_columns_by_the_menu(window, levels, monkeypat
     patterns.lineEdit().setText("d MMM bb")
     patterns.lineEdit().editingFinished.emit()
     assert "no meaning" in window.drawer.problem.text()
+    patterns.lineEdit().setText("d.M.yyyy HH:mm")
+    patterns.lineEdit().editingFinished.emit()
+    at, cells = levels.table.index("taken_at"), levels.cells
+    assert cells.typed(grid.line(0).cells[columns(window).index("taken_at")].text, at, 0) == cells.stored(0, at)
+    assert cells.typed("9.5.2031 07:45", at, 0) == dt.datetime(2031, 5, 9, 7, 45)
 
 
 def test_the_mark_in_a_header_opens_its_menu_and_conditions_fit_the_kind(window, levels):

@@ -13,6 +13,10 @@ from nimble_otter.changes import (
     UNSET,
     Action,
     Edits,
+    Outcome,
+    Report,
+    Statement,
+    Target,
     find_target,
     make_plan,
     read_in_zone,
@@ -20,6 +24,7 @@ from nimble_otter.changes import (
     refuse_broken,
     rehearse,
     render,
+    rows_after,
     value_text,
     without_marks,
     write,
@@ -28,9 +33,10 @@ from nimble_otter.changes import (
 from nimble_otter.changes.literals import literal
 from nimble_otter.errors import ConnectError, LostError, NoKeyError, Stopped, ValueRefused
 from nimble_otter.pull.drafts import Draft, attach, detach, load_draft, save_draft
-from nimble_otter.sources import ColumnInfo, Request, TableInfo, fetch
+from nimble_otter.sources import ColumnInfo, Fetched, Request, TableInfo, fetch
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind
+from nimble_otter.table.build import table_of
 from nimble_otter.table.patch import patched
 
 READING = """select r.reading_id, s.name, s.river, r.taken_at, r.level_m, r.quality, r.level_m * 2 as twice
@@ -483,3 +489,32 @@ def test_items_of_a_list_stay_what_they_were_and_times_with_a_name_of_months_too
     assert [read_value(t, *span, "postgresql") for t in texts] == texts
     huge = ColumnInfo("d", "DECIMAL(65, 30)", "number")
     assert str(read_value("-0." + "1" * 30, Field("d", Kind.DECIMAL), huge, "mariadb")) == "-0." + "1" * 30
+
+
+@given(st.data())
+@settings(max_examples=150)
+def test_rows_after_a_write_are_those_that_the_server_gave_back(data):
+    """Also rows that the server does not give back, as where a trigger or a policy hides them."""
+    count = data.draw(st.integers(1, 6))
+    table = table_of(id=[*range(count)], name=[f"n{n}" for n in range(count)])
+    info = TableInfo("item", "table", (ColumnInfo("id", "INTEGER", "number"), ColumnInfo("name", "TEXT", "text")))
+    target = Target(info, ((0, "id"),), tuple(enumerate(info.columns)))
+    kinds = {row: data.draw(st.sampled_from(("", "update", "delete"))) for row in range(count)}
+    kinds |= {-1 - n: "insert" for n in range(data.draw(st.integers(0, 3)))}
+    outcomes, written, expected = [], {}, {row: (row, f"n{row}") for row in range(count)}
+    for row, kind in kinds.items():
+        is_good = data.draw(st.booleans())
+        if not kind:
+            continue
+        outcomes.append(Outcome(Statement(kind, row), int(is_good)))
+        if not is_good:
+            continue
+        is_back = kind != "delete" and data.draw(st.booleans())
+        written[row] = {"id": row + 100, "name": "new"} if is_back else None
+        expected.pop(row, None) if not is_back else expected.__setitem__(row, (row + 100, "new"))
+    order = sorted(expected, key=lambda row: (row < 0, row if row >= 0 else -row))
+    shown = rows_after(Fetched(table), target, Report(tuple(outcomes), dt.datetime.now(), True, written))
+    now = shown.fetched.table
+    assert [tuple(c.value(n) for c in now.columns) for n in range(now.rows)] == [expected[row] for row in order]
+    assert shown.moved == {row: n for n, row in enumerate(order)}
+    assert shown.fresh == {shown.moved[row] for row, own in written.items() if own is not None}

@@ -7,7 +7,7 @@ import math
 from decimal import Decimal
 
 import pytest
-from hypothesis import given
+from hypothesis import assume, given
 from hypothesis import strategies as some
 
 from nimble_otter.changes import Edits
@@ -19,9 +19,10 @@ from nimble_otter.pull.steps import ColumnsStep, FigureOf, GroupStep, SortBy, So
 from nimble_otter.pull.tree import Opened, tree_lines
 from nimble_otter.table import Field, Kind
 from nimble_otter.table.build import table_of
-from nimble_otter.table.column_format import ColumnFormat, time_text
+from nimble_otter.table.column_format import ColumnFormat, in_zone, time_text
 from nimble_otter.table.measures import AggregateFunction as Agg
 from nimble_otter.table.show import THIN, shown
+from nimble_otter.table.typed_look import as_typed, is_as_shown
 
 AT = dt.datetime(2031, 5, 8, 23, 4, 5, 60_000)
 UTC = AT.replace(tzinfo=dt.UTC)
@@ -129,3 +130,59 @@ def test_looks_of_figures_and_hidden_figures_of_groups():
     assert [c.title for c in model.columns] == ["k", "v", "rows", "share of rows"]
     assert [cell.text for cell in model.line(1).cells] == ["y", "3.00", "66.7 %", ""]
     assert [model.line(n).cells[1].share for n in range(2)] == [0.0, 1.0]
+
+
+PATTERNS = (
+    "yyyy-MM-dd HH:mm:ss.SSSSSS",
+    "d. MMMM yyyy, HH:mm",
+    "EEE d MMM HH:mm",
+    "dd/MM/yy h:mm a",
+    "MM/dd/yyyy 'at' HH.mm",
+    "HH:mm",
+    "D w",
+)
+
+
+@given(
+    some.datetimes(dt.datetime(1, 1, 1), dt.datetime(9999, 12, 31)), some.sampled_from(PATTERNS),
+    some.sampled_from((Kind.TIME, Kind.DATE, Kind.CLOCK, Kind.ZONED)), some.sampled_from(("", "Europe/Vienna")),
+)  # fmt: skip
+def test_what_a_pattern_shows_is_read_back_as_what_stood_there(at, pattern, kind, zone):
+    value = {Kind.DATE: at.date(), Kind.CLOCK: at.time()}.get(kind, at)
+    if kind is Kind.ZONED:
+        assume(at.year not in (1, 9999))
+        value = at.replace(tzinfo=dt.UTC)
+    look = ColumnFormat(pattern=pattern, zone=zone if kind is Kind.ZONED else "")
+    own = in_zone(value, look.zone) if kind is Kind.ZONED else value
+    text = time_text(own, pattern)
+    assert is_as_shown(text, value, look)
+    plain = own.replace(tzinfo=None) if kind is Kind.ZONED else own
+    written = plain.isoformat(" ") if isinstance(plain, dt.datetime) else plain.isoformat()
+    read = as_typed(text, look, kind, value)
+    assert read == (text if pattern == "D w" else written) or dt.datetime.fromisoformat(read) == plain
+
+
+@pytest.mark.parametrize(
+    ("text", "pattern", "before", "read"),
+    [
+        ("28.5.2031", "d.M.yyyy", None, "2031-05-28"),
+        ("28.5.2031 23:15", "d.M.yyyy HH:mm", None, "2031-05-28 23:15:00"),
+        ("Fri 9 May 21:00", "EEE d MMM HH:mm", AT, "2031-05-09 21:00:05.060000"),
+        ("Mon 9 May 21:00", "EEE d MMM HH:mm", AT, "Mon 9 May 21:00"), ("9 may", "d MMM", None, "9 may"),
+        ("31.2.2031", "d.M.yyyy", None, "31.2.2031"), ("2031-05-08", "d.M.yyyy", AT, "2031-05-08"),
+        ("7:05 pm", "h:mm a", AT.time(), "19:05:05.060000"), ("7:05 PM", "h:mm a", None, "19:05:00"),
+        ("9.5.31", "d.M.yy", dt.date(1999, 1, 1), "1931-05-09"),
+        ("9.5.2031", "d.M.yyyy", AT, "2031-05-09 23:04:05.060000"),
+        ("9.5.2031 12:00 +02:00", "d.M.yyyy HH:mm xxx", UTC, "2031-05-09 12:00:05.060000+02:00"),
+    ],
+)  # fmt: skip
+def test_a_time_typed_by_the_pattern_of_its_column(text, pattern, before, read):
+    kind = Kind.CLOCK if pattern.startswith("h") else Kind.DATE if type(before) is dt.date else Kind.TIME
+    assert as_typed(text, ColumnFormat(pattern=pattern), kind, before) == read
+
+
+def test_percentages_and_words_are_typed_as_they_are_shown():
+    percent, words = ColumnFormat(style="percent"), ColumnFormat(words=("open", "shut"))
+    assert [as_typed(t, percent, Kind.FLOAT) for t in ("14.3 %", "7%", "7", "x %")] == ["0.143", "0.07", "7", "x %"]
+    assert [as_typed(t, words, Kind.BOOL) for t in ("open", "shut", "yes")] == ["yes", "no", "yes"]
+    assert [as_typed("open", words, Kind.TEXT), as_typed("7 %", percent, Kind.TEXT)] == ["open", "7 %"]

@@ -18,6 +18,7 @@ from nimble_otter.changes.edits import DEFAULT, UNSET, Action, Edits
 from nimble_otter.changes.plan import GUARDS, Plan, Statement
 from nimble_otter.changes.planning import make_plan
 from nimble_otter.changes.report import Intent, Outcome, Report
+from nimble_otter.changes.shown_rows import ShownRows, rows_after
 from nimble_otter.changes.target import Target, find_target
 from nimble_otter.changes.values import read_in_zone, read_value, value_text, without_marks, zoned_text
 from nimble_otter.changes.write import look_up, rehearse, render, render_parks, script, write, write_each
@@ -33,6 +34,7 @@ __all__ = [
     "Outcome",
     "Plan",
     "Report",
+    "ShownRows",
     "Statement",
     "Target",
     "checked_with",
@@ -49,6 +51,7 @@ __all__ = [
     "rehearse",
     "render",
     "render_parks",
+    "rows_after",
     "script",
     "to_json",
     "value_text",

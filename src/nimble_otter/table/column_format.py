@@ -20,9 +20,9 @@ PAINTS = ("", "bars", "scale")
 MOST_DECIMALS = 15
 _SIZES = ("bytes", "kB", "MB", "GB", "TB", "PB")
 _TOKEN = re.compile(r"'((?:[^']|'')*)'|([A-Za-z])\2*|.", re.DOTALL)
-_MONTHS = ("January", "February", "March", "April", "May", "June", "July", "August", "September", "October",
+MONTHS = ("January", "February", "March", "April", "May", "June", "July", "August", "September", "October",
            "November", "December")  # fmt: skip
-_DAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
+DAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,11 +93,12 @@ def time_text(value: dt.date | dt.time, pattern: str) -> str:
     elif type(value) is dt.date:
         value = dt.datetime.combine(value, dt.time())
     assert isinstance(value, dt.datetime)
-    return "".join(part if is_text else _part(value, part) for part, is_text in _parts(pattern))
+    return "".join(part if is_text else _part(value, part) for part, is_text in pattern_parts(pattern))
 
 
 @cache
-def _parts(pattern: str) -> tuple[tuple[str, bool], ...]:
+def pattern_parts(pattern: str) -> tuple[tuple[str, bool], ...]:
+    """The parts of a date pattern in their order, and whether each is text that stands for itself."""
     found = []
     for match in _TOKEN.finditer(pattern):
         if match[2]:
@@ -114,10 +115,10 @@ def _part(at: dt.datetime, token: str) -> str:
     if letter == "y":
         return f"{at.year % 100:02}" if width == 2 else f"{at.year:0{width}}"
     if letter in "ML":
-        name = _MONTHS[at.month - 1]
+        name = MONTHS[at.month - 1]
         return f"{at.month:0{width}}" if width < 3 else name[:3] if width == 3 else name
     if letter in "Ec":
-        return _DAYS[at.weekday()][:3] if width <= 3 else _DAYS[at.weekday()]
+        return DAYS[at.weekday()][:3] if width <= 3 else DAYS[at.weekday()]
     if letter == "S":
         return f"{at.microsecond:06}".ljust(width, "0")[:width]
     if letter == "a":

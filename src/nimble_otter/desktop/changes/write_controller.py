@@ -4,13 +4,10 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
-from nimble_otter.changes import Plan, Report, Target, look_up, rehearse, write, write_each
+from nimble_otter.changes import Plan, Report, ShownRows, look_up, rehearse, rows_after, write, write_each
 from nimble_otter.desktop.kit.confirm_dialogs import ask_care, ask_despite, ask_one_by_one
 from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.drafts import DraftStore
@@ -20,8 +17,7 @@ from nimble_otter.desktop.runtime.jobs import Jobs
 from nimble_otter.errors import ChangeError, NoTransactions, OtterError, OutcomeUnknown
 from nimble_otter.pull.drafts import EditDraft
 from nimble_otter.pull.writes import Noted, WriteJournal, Written
-from nimble_otter.sources import Fetched, Source
-from nimble_otter.table.patch import patched
+from nimble_otter.sources import Source
 from nimble_otter.table.show import grouped
 
 
@@ -104,7 +100,7 @@ class WriteController:
             open_pull.uid,
         )  # fmt: skip
 
-        def work(stop: Any, tell: Any) -> tuple[Report, Noted | None, Fetched | None, frozenset[int]]:
+        def work(stop: Any, tell: Any) -> tuple[Report, Noted | None, ShownRows | None]:
             connection = self._hub.connection(source)
 
             def do(note: Any) -> Report:
@@ -114,16 +110,16 @@ class WriteController:
 
             result, noted = self.journal.write(told, source.url, by_key, do)
             if not result.is_written or sent is None or fetched is None:
-                return result, noted, None, frozenset()
-            return result, noted, *_shown_after(fetched, target, result)
+                return result, noted, None
+            return result, noted, rows_after(fetched, target, result)
 
-        def done(result: tuple[Report, Noted | None, Fetched | None, frozenset[int]]) -> None:
-            report, noted, fresh, rows = result
+        def done(result: tuple[Report, Noted | None, ShownRows | None]) -> None:
+            report, noted, shown = result
             if not report.is_written:
                 self._not_written(open_pull, plan, report, one_by_one)
                 return
-            if fresh is not None and sent is not None and open_pull.fetched is fetched:
-                open_pull.plans.take_written(fresh, report, rows, sent)
+            if shown is not None and sent is not None and open_pull.fetched is fetched:
+                open_pull.plans.take_written(shown, report, sent)
             else:
                 open_pull.plans.take_written_unseen(report, by_key, noted.keys if noted is not None else {})
                 open_pull.reviewing = None
@@ -286,35 +282,3 @@ def _said(report: Report, would: str, plan: Plan) -> str:
 def _reason(report: Report) -> str:
     bad = next((o.problem for o in report.outcomes if not o.is_good), "")
     return bad or "it was stopped."
-
-
-def _shown_after(fetched: Fetched, target: Target, report: Report) -> tuple[Fetched, frozenset[int]]:
-    """The fetched rows with what was read back, and the ids of these rows; runs in the lane."""
-    width = len(fetched.table.fields)
-    places = dict[str, list[int]]()
-    for at, name in (*((at, info.name) for at, info in target.columns), *target.keys, *target.computed):
-        if at not in places.setdefault(name, []):
-            places[name].append(at)
-    values, added, deleted = dict[int, dict[int, Any]](), list[dict[int, Any]](), list[int]()
-    for outcome in report.outcomes:
-        if not outcome.is_good:
-            continue
-        statement = outcome.statement
-        row = report.written.get(statement.row_id)
-        if row is None:
-            deleted.append(statement.row_id)
-            continue
-        own = {at: value for name, value in row.items() for at in places.get(name, ())}
-        if statement.kind == "insert":
-            added.append(own)
-        else:
-            values[statement.row_id] = own
-    table = patched(fetched.table, values, deleted, added)
-    unseen = fetched.unseen
-    if unseen is not None:
-        own_values = {row: {at - width: v for at, v in own.items()} for row, own in values.items()}
-        unseen = patched(unseen, own_values, deleted, [{at - width: v for at, v in own.items()} for own in added])
-    gone = np.sort(np.array(deleted, np.int64))
-    moved = [int(row - np.searchsorted(gone, row)) for row in values]
-    fresh = frozenset((*moved, *range(table.rows - len(added), table.rows)))
-    return replace(fetched, table=table, unseen=unseen), fresh

@@ -23,6 +23,7 @@ from nimble_otter.desktop.pulls.pull_state import PullState
 from nimble_otter.errors import NoKeyError, ValueRefused
 from nimble_otter.sources import ColumnInfo
 from nimble_otter.table import MISSING, Field, Kind, Table
+from nimble_otter.table.typed_look import as_typed, is_as_shown
 
 
 class CellValues:
@@ -100,14 +101,17 @@ class CellValues:
     def typed(self, text: str | None, place: int, row: int) -> Any:
         """The value of a text for a cell; None is empty. Raises: ChangeError that says why it can't be taken."""
         assert self._own.table is not None
-        stored = self.stored(row, place)
+        stored, look = self.stored(row, place), self._shown_field(place).look
+        if text is not None and look is not None:
+            if is_as_shown(text, stored, look):
+                return stored
+            text = as_typed(text, look, self.field_at(place).kind, stored)
         if self._own.target.dialect == DOCUMENTS:
             name = self.column_at(place).name
             if text is not None and stored not in (None, MISSING) and text == self.text_of(stored, place):
                 return stored
             return read_document_value(text, stored, name)
         info = self._own.target.column(place)
-        look = self._shown_field(place).look
         if text is not None and look is not None and look.zone and self._own.table.fields[place].kind is Kind.ZONED:
             if stored is not MISSING and stored is not None and text == self.text_of(stored, place):
                 return stored

@@ -6,6 +6,7 @@ come and go, and leave only by being written, or by being reverted.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from nimble_otter.changes import UNSET, Edits, Report, Target
@@ -120,7 +121,7 @@ class PendingEdits:
         self.waiting = edits if edits is not None and edits.count else None
 
 
-def moved(edits: Edits, rows: dict[int, int], base_rows: int) -> Edits:
+def moved(edits: Edits, rows: Mapping[int, int], base_rows: int) -> Edits:
     """Changes on other row ids: those in `rows` get theirs, what is new goes behind `base_rows`."""
     made = Edits(base_rows)
     ids = dict(rows)

@@ -6,13 +6,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
-import numpy as np
-
 from nimble_otter.changes import (
     Action,
     Outcome,
     Plan,
     Report,
+    ShownRows,
     Target,
     find_target,
     make_plan,
@@ -116,21 +115,20 @@ class PlanController:
         self._shaping.walk()
         self._own.tell(Aspect.EDITS)
 
-    def take_written(self, fetched: Fetched, report: Report, fresh: frozenset[int], done: Snapshot) -> None:
-        """After a write: the rows as the server has them, `fresh` among them; what was changed since the plan was made,
-        and what was not written, is still pending."""
+    def take_written(self, shown: ShownRows, report: Report, done: Snapshot) -> None:
+        """After a write: the rows as the server has them; what was changed since the plan was made, and what was not
+        written, is still pending."""
         assert self._own.table is not None
         left = self._own.pending.left_after(done, report, self._own.table, self._own.target)
-        table = fetched.table
-        rows = rows_after(report, self._own.table.rows, table.rows)
+        fetched, table = shown.fetched, shown.fetched.table
         long = fetched.long if fetched.cut else None
         self._own.fetched = replace(fetched, cut=cut_rows(table, long) if long is not None else {})
         self._own.target = replace(self._own.target, unseen=fetched.unseen)
-        self._own.pending.shown = moved(left, rows, table.rows)
+        self._own.pending.shown = moved(left, shown.moved, table.rows)
         self._own.report, self._own.reversal, self._own.fresh, self._own.notice = (
             report,
             report.reversal,
-            fresh,
+            shown.fresh,
             NOTHING,
         )
         self._own.undo_stack.written()
@@ -144,13 +142,3 @@ class PlanController:
         self._own.report, self._own.reversal = report, report.reversal
         self._own.undo_stack.written()
         self._own.tell(Aspect.EDITS | Aspect.RUN)
-
-
-def rows_after(report: Report, before: int, after: int) -> dict[int, int]:
-    """Row ids once a report's rows were written, by those of before: deleted ones go, new ones stand at the end."""
-    good = [o.statement for o in report.outcomes if o.is_good]
-    deleted = np.sort(np.array([s.row_id for s in good if s.kind == "delete"], np.int64))
-    added = [s.row_id for s in good if s.kind == "insert" and report.written.get(s.row_id) is not None]
-    touched = np.setdiff1d(np.arange(before), deleted)
-    found = dict(zip(touched.tolist(), range(len(touched)), strict=True))
-    return found | dict(zip(added, range(after - len(added), after), strict=True))
