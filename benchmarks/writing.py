@@ -27,7 +27,7 @@ EDITS, DELAY_S = 1000, 0.025
 
 def pulled(connection, text):
     fetched = fetch(connection, Request(text, with_keys=True))
-    target = find_target(fetched.table, fetched.origins, fetched.tables, dialect=connection.writes_as)
+    target = find_target(fetched.table, fetched.origins, fetched.tables, dialect=connection.dialect)
     return fetched.table, target
 
 

@@ -11,6 +11,7 @@ from nimble_otter.sources import Request, Source, TableInfo, connect, driver_for
 from nimble_otter.sources.calls import call_of
 from nimble_otter.sources.follow import MOST, find_links, follow_query, values_of
 from nimble_otter.sources.search import Sought, find_value
+from nimble_otter.sources.source import dialect_of
 from nimble_otter.sources.truncation import fetch_whole
 from nimble_otter.stop import StopToken
 from nimble_otter.table.show import LONGEST
@@ -339,6 +340,6 @@ def test_a_routine_is_called_with_a_parameter_for_each_argument(connection, kind
     ],
 )  # fmt: skip
 def test_calls_are_written_from_what_the_server_says_of_arguments(comment, dialect, text, asks):
-    made = call_of(TableInfo("p(…)", "routine", comment=comment), dialect, str)
+    made = call_of(TableInfo("p(…)", "routine", comment=comment), dialect_of(dialect), str)
     assert made[0] == text
     assert asks is None or made[1] == asks

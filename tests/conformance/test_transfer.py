@@ -116,18 +116,18 @@ def test_what_can_not_go_is_said_before(place):
         with pytest.raises(SendError, match=match):
             transfer(rows_of(rows), place, wanted)
     assert held(place).rows == 1
-    text = preview(rows_of(SAMPLE), Transfer("sent %", True, ("id",)), place.writes_as, None)
+    text = preview(rows_of(SAMPLE), Transfer("sent %", True, ("id",)), place.dialect, None)
     assert "create table" in text
     assert "primary key (id)" in text
     assert "insert into" in text
     info = next(t for t in place.tables() if t.name == "sent %")
-    text = preview(rows_of({"id": [1], "t": ["a?"]}), Transfer("sent %", duplicates="skip"), place.writes_as, info)
+    text = preview(rows_of({"id": [1], "t": ["a?"]}), Transfer("sent %", duplicates="skip"), place.dialect, info)
     assert "(1, 'a?')" in text
     assert "on conflict" in text or "on duplicate key" in text
 
 
 def test_documents_come_from_tables_and_become_tables(place, reports, document_server):
-    connection, name = connect(Source("d", document_server.url)), f"arrived_{place.writes_as}"
+    connection, name = connect(Source("d", document_server.url)), f"arrived_{place.dialect.key}"
     first = {"_id": [1, 2], **{k: v[:2] for k, v in SAMPLE.items()}}
     try:
         moved = transfer(rows_of(first), connection, Transfer(name))
@@ -144,7 +144,7 @@ def test_documents_come_from_tables_and_become_tables(place, reports, document_s
         assert table.column("nested").values()[0] == {"a": [1, None]}
         with pytest.raises(SendError, match="_id"):
             transfer(rows_of({"id": [2]}), connection, Transfer(name, duplicates="skip"))
-        assert '"_id": 1' in preview(rows_of({"_id": [1]}), Transfer("x"), "documents", None)
+        assert '"_id": 1' in preview(rows_of({"_id": [1]}), Transfer("x"), connection.dialect, None)
         back = rows_as_pulled(table, name)
         moved = transfer(back, place, Transfer("sent %", True, ("_id",)))
         assert moved.added == 3
@@ -154,15 +154,15 @@ def test_documents_come_from_tables_and_become_tables(place, reports, document_s
 
 def test_values_that_the_table_would_round_are_refused_and_those_it_holds_arrive(place):
     """The server's own answer says what it would have made of them."""
-    if place.writes_as == "sqlite":
+    if place.dialect.key == "sqlite":
         pytest.skip("it keeps what it is given")
     at = dt.datetime(2031, 5, 28, 8, 1, 2)
-    clock = "timestamp(0)" if place.writes_as == "postgresql" else "datetime"
+    clock = "timestamp(0)" if place.dialect.key == "postgresql" else "datetime"
     columns = {
         "price": ("decimal(10,1)", [Decimal("1.10"), 2.5, 3], [Decimal("1.25"), 0.05]),
         "number": ("integer", [1, 2.0, Decimal("3.0")], [1.5, Decimal("0.5")]),
         "at": (clock, [at], [at.replace(microsecond=500000)]),
-        "small": ("real" if place.writes_as == "postgresql" else "float", [0.5, 0.1], [0.123456789]),
+        "small": ("real" if place.dialect.key == "postgresql" else "float", [0.5, 0.1], [0.123456789]),
         "large": ("double precision", [0.1, Decimal("0.5"), 1], [Decimal("0.12345678901234567890"), 2**53 + 1]),
         "day": ("date", [at.replace(hour=0, minute=0, second=0)], [at]),
     }  # fmt: skip

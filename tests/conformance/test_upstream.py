@@ -95,7 +95,7 @@ def test_a_step_gives_the_same_rows_upstream(connection, text, step):
     pull = Pull("p", Source("s", "x"), Query(text), (step,))
     here = rows_of(connection, pull)
     assert here.results[0].error is None
-    moved = move_up(pull, 0, here.table, connection.reader, connection.quoted)
+    moved = move_up(pull, 0, here.table, connection.dialect.parser, connection.quoted)
     assert moved.pull.steps == ()
     there = rows_of(connection, moved.pull)
     found = compare(here.end, there.end)
@@ -111,13 +111,13 @@ def test_a_step_gives_the_same_rows_upstream(connection, text, step):
 def test_conditions_come_down_and_keep_the_rows(connection, text):
     pull = Pull("p", Source("s", "x"), Query(text))
     there = rows_of(connection, pull)
-    moved = move_down(pull, there.table, connection.reader)
+    moved = move_down(pull, there.table, connection.dialect.parser)
     assert "where" not in moved.pull.query.text
     here = rows_of(connection, moved.pull)
     assert here.results[0].error is None
     assert here.table.rows > there.table.rows
     assert compare(there.end, here.end).is_same
-    again = move_up(moved.pull, 0, here.table, connection.reader, connection.quoted)
+    again = move_up(moved.pull, 0, here.table, connection.dialect.parser, connection.quoted)
     assert compare(rows_of(connection, again.pull).end, there.end).is_same
 
 
@@ -139,12 +139,12 @@ def test_what_stands_in_the_way_is_said(connection):
     ]
     for broken, at, said in wrong:
         with pytest.raises(ConditionError, match=said):
-            move_up(broken, at, table, connection.reader, connection.quoted)
+            move_up(broken, at, table, connection.dialect.parser, connection.quoted)
     for text, said in ((PLAIN, "no condition"), (f"{PLAIN} where level_m > :x", "parameter"),
                        ("select level_m from reading where quality = 'good'", "not among")):  # fmt: skip
         with pytest.raises(ConditionError, match=said):
             move_down(replace(pull, query=Query(text)), fetch(connection, Request("select level_m from reading")).table,
-                      connection.reader)  # fmt: skip
+                      connection.dialect.parser)  # fmt: skip
 
 
 def test_differences_are_found_with_examples(connection):
@@ -310,7 +310,7 @@ def odd_conditions():
 @pytest.fixture
 def odd(connection, request, tmp_path):
     """The odd columns in a table of a server that may be written to."""
-    at = ["postgres", "mysql", "sqlite"].index(connection.reader)
+    at = ["postgres", "mysql", "sqlite"].index(connection.dialect.parser)
     columns = {name: kinds[at] for name, kinds in ODD.items()}
     words = {"true": ("1", "1", "1"), "1": ("true", "1", "1"), "0": ("false", "0", "0")}
     lines = [f"create table odd_rows ({', '.join(f'{n} {k}' for n, k in columns.items())})"]
@@ -345,7 +345,7 @@ def outcome(connection, table, step):
     if here.results[0].error is not None:
         return "refused"
     try:
-        moved = move_up(pull, 0, table, connection.reader, connection.quoted)
+        moved = move_up(pull, 0, table, connection.dialect.parser, connection.quoted)
     except ConditionError:
         return "refused"
     try:
@@ -369,8 +369,10 @@ def test_every_function_sign_and_condition_means_the_same_upstream_or_says_so(od
             FigureOf(Agg.MEAN, "d")))))  # fmt: skip
         steps.append((f"top {name}", TopStep(3, (SortBy(name, True), SortBy("id")))))
     half = how_many(2, 1)  # each server has another half of them in the short run, and SQLite, which is near, all
-    own = int(odd.reader == "mysql")
-    told = {text: outcome(odd, table, step) for text, step in steps[own :: 1 if odd.reader == "sqlite" else half]}
+    own = int(odd.dialect.parser == "mysql")
+    told = {
+        text: outcome(odd, table, step) for text, step in steps[own :: 1 if odd.dialect.parser == "sqlite" else half]
+    }
     wrong = {text: said for text, said in told.items() if said not in ("same", "noted", "refused")}
     count = Counter(said for said in told.values() if said in ("same", "noted", "refused"))
     print(count)
@@ -456,4 +458,4 @@ def test_random_steps_mean_the_same_upstream_or_say_so(odd):
         said = outcome(odd, table, step)
         assert said in ("same", "noted", "refused"), (number, step, said)
         told[said] += 1
-    proven("random steps moved upstream", odd.writes_as, many, f"{told['same']} the same, {told['noted']} announced")
+    proven("random steps moved upstream", odd.dialect.key, many, f"{told['same']} the same, {told['noted']} announced")

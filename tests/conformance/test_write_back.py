@@ -616,7 +616,7 @@ def test_checks_refuse_here_what_the_server_refuses(place):
         except OtterError:
             taken = False
         try:
-            refuse_broken(bench.target.table, place.kind, column, {**held, column: value})
+            refuse_broken(bench.target.table, bench.dialect, column, {**held, column: value})
             passed = True
         except ValueRefused:
             passed = False

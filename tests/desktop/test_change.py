@@ -281,7 +281,7 @@ def test_documents_are_changed_one_by_one_where_there_are_no_transactions(window
     window.add_pull(Pull("docs", window.hub.sources[1], Query("select * from report limit 5")))
     settle(window)
     pull = window.pull
-    assert pull.target.dialect == "documents"
+    assert pull.target.dialect.is_documents
     at = pull.table.index("kind")
     before = pull.table.columns[at].value(0)
     window.grid.go(0, place(window, "kind"))

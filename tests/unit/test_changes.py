@@ -30,10 +30,11 @@ from nimble_otter.changes import (
     write,
     zoned_text,
 )
-from nimble_otter.changes.literals import literal
 from nimble_otter.errors import ConnectError, LostError, NoKeyError, Stopped, ValueRefused
 from nimble_otter.pull.drafts import Draft, attach, detach, load_draft, save_draft
 from nimble_otter.sources import ColumnInfo, Fetched, Request, TableInfo, fetch
+from nimble_otter.sources.dialects.sqlite import SQLITE
+from nimble_otter.sources.source import dialect_of
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind
 from nimble_otter.table.build import table_of
@@ -62,7 +63,7 @@ class Bench:
         fetched = self.fetched = fetch(connection, Request(text, with_keys=True))
         self.table = fetched.table
         origins = (*fetched.origins, *fetched.key_origins)
-        self.dialect = connection.writes_as
+        self.dialect = connection.dialect
         self.target = find_target(fetched.table, origins, fetched.tables, fetched.unseen, by_values, self.dialect)
         self.edits = Edits(self.table.rows)
 
@@ -412,7 +413,7 @@ def test_doubles_in_scripts_are_read_as_they_are(values):
     info = ColumnInfo("f", "double")
     with closing(sqlite3.connect(":memory:")) as base:
         for value in values:
-            assert base.execute(f"select {literal(value, info, 'sqlite')}").fetchone() == (value,)
+            assert base.execute(f"select {SQLITE.literal(value, info)}").fetchone() == (value,)
 
 
 CHECKED = TableInfo(
@@ -434,10 +435,10 @@ CHECKED = TableInfo(
 )  # fmt: skip
 def test_checks_refuse_only_what_they_surely_refuse(name, values, broken):
     if not broken:
-        refuse_broken(CHECKED, "sqlite", name, values)
+        refuse_broken(CHECKED, SQLITE, name, values)
         return
     with pytest.raises(ValueRefused, match="t has a check") as refused:
-        refuse_broken(CHECKED, "sqlite", name, values)
+        refuse_broken(CHECKED, SQLITE, name, values)
     assert broken in str(refused.value)
 
 
@@ -480,15 +481,19 @@ def test_items_of_a_list_stay_what_they_were_and_times_with_a_name_of_months_too
     binary = Field("b", Kind.OBJECT), ColumnInfo("b", "BYTEA[]", "list")
     value = [b"\x00\xff", None, b"a"]
     text = value_text(value, binary[0])
-    assert read_value(text.replace("61", "62"), *binary, "postgresql", value) == [b"\x00\xff", None, "\\x62"]
+    assert read_value(text.replace("61", "62"), *binary, dialect_of("postgresql"), value) == [
+        b"\x00\xff",
+        None,
+        "\\x62",
+    ]
     real = Field("f", Kind.OBJECT), ColumnInfo("f", "DOUBLE PRECISION[]", "list")
-    found = read_value("[NaN, 2.5]", *real, "postgresql", [float("nan"), 1.5])
+    found = read_value("[NaN, 2.5]", *real, dialect_of("postgresql"), [float("nan"), 1.5])
     assert str(found) == "[nan, 2.5]"
     span = Field("i", Kind.SPAN), ColumnInfo("i", "INTERVAL", "text")
     texts = ["1 day", "1 mon", "-2 days 03:00"]
-    assert [read_value(t, *span, "postgresql") for t in texts] == texts
+    assert [read_value(t, *span, dialect_of("postgresql")) for t in texts] == texts
     huge = ColumnInfo("d", "DECIMAL(65, 30)", "number")
-    assert str(read_value("-0." + "1" * 30, Field("d", Kind.DECIMAL), huge, "mariadb")) == "-0." + "1" * 30
+    assert str(read_value("-0." + "1" * 30, Field("d", Kind.DECIMAL), huge, dialect_of("mariadb"))) == "-0." + "1" * 30
 
 
 @given(st.data())

@@ -10,6 +10,7 @@ import pytest
 from nimble_otter.errors import SendError, Stopped
 from nimble_otter.send import rows_of_view
 from nimble_otter.send.clipboard import MOST_HTML_CELLS, copied
+from nimble_otter.sources.source import dialect_of
 from nimble_otter.stop import StopToken
 from nimble_otter.table import View
 from nimble_otter.table.build import table_of
@@ -47,13 +48,13 @@ def test_the_receiving_locale_is_kept_to():
 def test_forms_for_queries():
     rows = block(**{"or der": ["it's", "b", "b", None], "n": [1, 2, 2, None]})
     assert copied([rows], "names").text == '"or der", n'
-    assert copied([rows], "names", dialect="mysql").text == "`or der`, n"
+    assert copied([rows], "names", dialect=dialect_of("mysql")).text == "`or der`, n"
     assert copied([rows], "list").text == "'it''s', 'b', 1, 2"
-    assert copied([block(t=["a\\b"])], "list", dialect="postgresql").text == "E'a\\\\b'"
+    assert copied([block(t=["a\\b"])], "list", dialect=dialect_of("postgresql")).text == "E'a\\\\b'"
     assert copied([rows], "sql").text.startswith('insert into lab_sample ("or der", n) values\n')
     assert copied([rows], "markdown").text.splitlines()[2] == "| it's | 1 |"
     with pytest.raises(SendError, match="NaN"):
-        copied([block(n=[float("nan")])], "list", dialect="mysql")
+        copied([block(n=[float("nan")])], "list", dialect=dialect_of("mysql"))
 
 
 def test_a_copy_can_be_stopped():

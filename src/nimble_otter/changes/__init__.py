@@ -6,7 +6,6 @@
 
 from nimble_otter.changes.checks import checked_with, refuse_broken
 from nimble_otter.changes.document_plan import (
-    DOCUMENTS,
     document_target,
     exactly,
     from_json,
@@ -25,7 +24,6 @@ from nimble_otter.changes.write import look_up, rehearse, render, render_parks, 
 
 __all__ = [
     "DEFAULT",
-    "DOCUMENTS",
     "GUARDS",
     "UNSET",
     "Action",

@@ -16,19 +16,18 @@ from nimble_otter.errors import ConditionError, QueryError, ValueRefused
 from nimble_otter.query.conditions import parse_condition
 from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.sources.dialects import Dialect
 from nimble_otter.table import Field, Kind, Table
 from nimble_otter.table.build import column_of
 from nimble_otter.table.conditions import All, Among, Any_, ColumnAt, Compare, IsEmpty, Node, Not
 from nimble_otter.table.filter import false_of
 
-_READERS = {"postgresql": "postgres", "mariadb": "mysql", "mysql": "mysql", "sqlite": "sqlite"}
-
 
 @lru_cache(512)
-def _read(check: str, dialect: str) -> tuple[str, frozenset[str]] | None:
+def _read(check: str, parser: str) -> tuple[str, frozenset[str]] | None:
     """The check in the local dialect and the columns that it names; None where it is left to the server."""
     try:
-        tree = sqlglot.parse_one(f"select 1 where {check}", read=_READERS[dialect]).args["where"].this
+        tree = sqlglot.parse_one(f"select 1 where {check}", read=parser).args["where"].this
     except (sqlglot.errors.SqlglotError, KeyError, AttributeError):
         return None
     if tree.find(exp.Collate, exp.Glob, exp.Subquery, exp.Anonymous):
@@ -52,25 +51,25 @@ def _ranks_texts(node: Any, texts: frozenset[int], folds: bool) -> bool:
     return folds or not (isinstance(node, Among) or (isinstance(node, Compare) and node.op in ("=", "<>")))
 
 
-def _folds(table: TableInfo, dialect: str, names: list[str]) -> bool:
+def _folds(table: TableInfo, dialect: Dialect, names: list[str]) -> bool:
     """Whether texts that differ may be equal to the server in some of the columns."""
     infos = [info for name in names if (info := table.column(name)) is not None]
     loose = any(info.folds or info.declared.upper().startswith(("CHAR", "BPCHAR", "CITEXT")) for info in infos)
-    return loose or dialect in ("mariadb", "mysql")
+    return loose or dialect.folds_texts
 
 
-def checked_with(table: TableInfo, dialect: str, name: str) -> frozenset[str]:
+def checked_with(table: TableInfo, dialect: Dialect, name: str) -> frozenset[str]:
     """The columns, in small letters, that the checks of a column are worked out from; none where it has no check."""
-    found = [_read(check, dialect) for check in table.checks or ()]
+    found = [_read(check, dialect.parser) for check in table.checks or ()]
     return frozenset().union(*(read[1] for read in found if read is not None and name.casefold() in read[1]))
 
 
-def refuse_broken(table: TableInfo, dialect: str, name: str, values: Mapping[str, Any]) -> None:
+def refuse_broken(table: TableInfo, dialect: Dialect, name: str, values: Mapping[str, Any]) -> None:
     """`values` are what a row would hold, by column, `name` the column that is changed. Raises: ValueRefused, where a
     check of the table is surely false then."""
     held = {column.casefold(): value for column, value in values.items()}
     for check in table.checks or ():
-        found = _read(check, dialect)
+        found = _read(check, dialect.parser)
         if found is None or name.casefold() not in found[1] or not found[1] <= held.keys():
             continue
         names = sorted(found[1])

@@ -17,11 +17,10 @@ from nimble_otter.changes.plan import Pairs, Plan, Statement
 from nimble_otter.changes.target import Target
 from nimble_otter.errors import NoKeyError, ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
+from nimble_otter.sources.dialects.documents import DOCUMENTS
 from nimble_otter.sources.trace import KEY_NAME
 from nimble_otter.table import MISSING, Table
 from nimble_otter.table.filter import parse_time
-
-DOCUMENTS = "documents"
 
 
 def document_target(table: Table, collection: str, unseen: Table | None = None) -> Target:

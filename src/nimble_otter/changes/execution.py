@@ -83,7 +83,7 @@ class Execution:
             rows = self._rows.read({s.row_id: s.key for s in batch})
             for statement in batch:
                 self._done[statement.row_id] = conflict(self.plan, statement, rows[statement.row_id])
-        if self.plan.dialect == "sqlite":
+        if self.plan.dialect.tells_rows_beside:
             self._note_more(self._by_triggers)
         elif before is not None and not self._was_halved:
             own = len(left) + len(self.plan.parks) + sum(side.rows for side in sides.values())
@@ -105,6 +105,7 @@ class Execution:
     def _put_aside(self, left: Sequence[Statement]) -> Callable[[Statement], Outcome] | None:
         """Give rows that exchange what is unique their temporary values; where the server takes none, what is wrong."""
         ids, parks = {s.row_id for s in left}, dict(self.plan.parks)
+        self._is_saved = False  # on some servers a savepoint of the same name takes the place of the one before
         for number, statement in enumerate(self.plan.parked()):
             if statement.row_id not in ids:
                 continue
@@ -180,7 +181,7 @@ class Execution:
 
     def _returning(self, statement: Statement) -> tuple[str, ...]:
         """What tells a new row again: its key, where it has one."""
-        if statement.kind != "insert" or self.plan.dialect == "mysql":
+        if statement.kind != "insert" or not self.plan.dialect.returns_keys:
             return ()
         return self.plan.info.key or self.plan.key
 

@@ -6,7 +6,6 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from nimble_otter.changes.alike import alike, identical
-from nimble_otter.changes.literals import is_list
 from nimble_otter.changes.plan import Pairs, Plan, Statement
 from nimble_otter.changes.report import Outcome, batches
 from nimble_otter.changes.statement_sql import Bound, Wording
@@ -57,9 +56,8 @@ class LockedRows:
             return []
         if any(row == statement.row_id for row, _ in self.plan.parks):
             return [name for name, _ in statement.seen]
-        infos = {c.name: c for c in self.plan.info.columns}
-        is_here = self.plan.dialect == "postgresql"
-        return [n for n, v in statement.seen if is_here and v is not None and n in infos and is_list(infos[n].declared)]
+        infos, dialect = {c.name: c for c in self.plan.info.columns}, self.plan.dialect
+        return [n for n, v in statement.seen if v is not None and n in infos and dialect.compares_here(infos[n])]
 
     def differs(self, statement: Statement) -> bool:
         """Whether a row under lock does not hold what was seen, in what is compared here."""
@@ -89,7 +87,7 @@ class LockedRows:
 
     def _locked(self, batch: Sequence[Statement]) -> list[tuple[Row, Row] | None]:
         columns = [self._read_of(s) for s in batch]
-        if self.plan.dialect == "sqlite":  # where whoever writes has the file, and one query reads many rows quicker
+        if not self.plan.dialect.locks_rows:  # where whoever writes has the file, and one query reads many rows quicker
             every = list(dict.fromkeys(name for own in columns for name in own))
             rows = self._read({n: s.key for n, s in enumerate(batch)}, every)
             kept = [

@@ -8,6 +8,8 @@ from typing import Any
 
 from nimble_otter.changes.alike import identical
 from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
+from nimble_otter.sources.dialects import Dialect
+from nimble_otter.sources.dialects.sqlite import SQLITE
 
 Pairs = tuple[tuple[str, Any], ...]
 GUARDS = ("seen", "row", "key")
@@ -37,7 +39,7 @@ class Plan:
     info: TableInfo
     key: tuple[str, ...]
     statements: tuple[Statement, ...]
-    dialect: str = "sqlite"
+    dialect: Dialect = SQLITE
     guard: str = "seen"
     by_values: bool = False
     is_exact: bool = False
@@ -53,7 +55,7 @@ class Plan:
     @property
     def comment(self) -> str:
         """What begins a comment."""
-        return "//" if self.dialect == "documents" else "--"
+        return self.dialect.comment
 
     def parked(self) -> tuple[Statement, ...]:
         """The statements that put rows aside, to be run before every update."""

@@ -8,11 +8,11 @@ from typing import Any
 
 from nimble_otter.changes.document_plan import make_document_plan
 from nimble_otter.changes.edits import Edits
-from nimble_otter.changes.literals import check
 from nimble_otter.changes.order import arranged
 from nimble_otter.changes.plan import Pairs, Plan, Statement
 from nimble_otter.changes.target import Target
 from nimble_otter.errors import NoKeyError
+from nimble_otter.sources.dialects import Dialect
 from nimble_otter.table import MISSING, Table
 from nimble_otter.table.text_format import render as render_form
 
@@ -24,7 +24,7 @@ def make_plan(
     guard: str = "seen",
 ) -> Plan:
     """Raises: NoKeyError, where the result has no table to write to or a row's key is empty; ValueRefused."""
-    if target.dialect == "documents":
+    if target.dialect.is_documents:
         return make_document_plan(edits, table, target, guard)
     if target.table is None:
         raise NoKeyError(target.reason)
@@ -48,7 +48,7 @@ def make_plan(
     def given(row: int) -> Pairs:
         own = edits.cells.get(row, {})
         return tuple(
-            (names[p], check(_given(v, table.fields[p].form, dialect), names[p], dialect))
+            (names[p], dialect.check(_given(v, table.fields[p].form, dialect), names[p]))
             for p, v in sorted(own.items())
         )
 
@@ -81,9 +81,9 @@ def make_plan(
 _UNSEEN = object()
 
 
-def _given(value: Any, form: str, dialect: str) -> Any:
+def _given(value: Any, form: str, dialect: Dialect) -> Any:
     """A new value as the source stores it: in the form of its column where that is kept as text (SQLite), else whole,
     whatever digits the rows pulled have."""
-    if dialect == "sqlite" or not isinstance(value, (dt.datetime, dt.time)):
+    if dialect.times_are_texts or not isinstance(value, (dt.datetime, dt.time)):
         return render_form(value, form)
     return value.isoformat(" ") if isinstance(value, dt.datetime) else value.isoformat()

@@ -103,7 +103,7 @@ def one_by_one(
         done = replace(plan, statements=tuple(o.statement for o in outcomes if o.is_good))
         return tuple(outcomes), done, finish(done)
     except LostError:
-        what = "documents" if plan.dialect == "documents" else "statements"
+        what = "documents" if plan.dialect.is_documents else "statements"
         raise OutcomeUnknown(
             f"The connection was lost. {len(outcomes)} of {len(plan.statements)} {what} were written; whether "
             "the next one was is not known.",

@@ -12,12 +12,11 @@ from functools import cache
 from typing import Any
 
 from nimble_otter.changes.edits import DEFAULT
-from nimble_otter.changes.literals import exactly, for_driver, given, literal, same, shape
 from nimble_otter.changes.plan import Pairs, Plan, Statement
+from nimble_otter.changes.shape import shape
 from nimble_otter.sources.catalogue import ForeignKey
 
 Bound = tuple[str, tuple[Any, ...]]
-_MARKS = {"sqlite": "?"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,8 +31,7 @@ class Wording:
     """The texts of one plan's statements."""
 
     def __init__(self, plan: Plan) -> None:
-        self._plan, self._made = plan, dict[Any, _Text]()
-        self._mark = _MARKS.get(plan.dialect, "%s")
+        self._plan, self._dialect, self._made = plan, plan.dialect, dict[Any, _Text]()
         names = " ".join((plan.table, *(c.name for c in plan.info.columns)))
         self._is_tidy = "\n" not in names
         self._token = next(f"otter{n}value" for n in range(1000) if f"otter{n}value" not in names)
@@ -42,13 +40,13 @@ class Wording:
         """(text with the driver's markers, values in their order); `returning` are columns that it gives back, or
         reads."""
         text, pairs = self._text(statement, tuple(returning))
-        values = tuple(for_driver(pairs[n][1], self._plan.column(pairs[n][0]), self._plan.dialect) for n in text.order)
+        values = tuple(self._dialect.for_driver(pairs[n][1], self._plan.column(pairs[n][0])) for n in text.order)
         return self._join(text), values
 
     def shown(self, statement: Statement) -> str:
         """The statement with its values as literals."""
         text, pairs = self._text(statement, ())
-        said = [literal(pairs[n][1], self._plan.column(pairs[n][0]), self._plan.dialect) for n in text.order]
+        said = [self._dialect.literal(pairs[n][1], self._plan.column(pairs[n][0])) for n in text.order]
         return "".join([text.pieces[0], *(p for pair in zip(said, text.pieces[1:], strict=True) for p in pair)]) + ";"
 
     def reading(self, keys: Sequence[Pairs], columns: Sequence[str]) -> Bound:
@@ -64,14 +62,14 @@ class Wording:
         """Some columns of one row by its key, and those of `exact` again as they can be put back. It `waits` for
         whoever is changing the row, and then keeps others from it."""
         text, values = self.bound(Statement("lock", 0, key=key), columns)
-        return text + (" FOR UPDATE" if waits and self._plan.dialect != "sqlite" else ""), values
+        return text + (" FOR UPDATE" if waits and self._dialect.locks_rows else ""), values
 
     def exact(self, columns: Sequence[str]) -> list[str]:
         """Of some columns those whose plain reading loses something."""
         from sqlalchemy import column
 
         plan = self._plan
-        return [name for name in columns if exactly(column(name), plan.column(name), plan.dialect) is not None]
+        return [name for name in columns if self._dialect.exactly(column(name), plan.column(name)) is not None]
 
     def counting(self, link: ForeignKey, key: Pairs) -> Bound:
         """How many rows of another table refer to a row."""
@@ -82,12 +80,11 @@ class Wording:
         bare = link.table.removeprefix(f"{link.schema}.") if link.schema else link.table
         named = table(bare, *map(column, link.columns), schema=link.schema or None)
         text = self._split(select(func.count()).select_from(named).where(and_(*matched)))
-        values = [for_driver(key[n][1], self._plan.column(key[n][0]), self._plan.dialect) for n in text.order]
+        values = [self._dialect.for_driver(key[n][1], self._plan.column(key[n][0])) for n in text.order]
         return self._join(text), tuple(values)
 
     def _join(self, text: _Text) -> str:
-        pieces = text.pieces if self._mark == "?" else [piece.replace("%", "%%") for piece in text.pieces]
-        return self._mark.join(pieces)
+        return self._dialect.marker.join(map(self._dialect.mark, text.pieces))
 
     def _text(self, statement: Statement, returning: tuple[str, ...]) -> tuple[_Text, Pairs]:
         every = (*statement.values, *statement.key, *statement.seen)
@@ -113,7 +110,7 @@ class Wording:
         def place(value: Any) -> Any:
             if value is DEFAULT:
                 return literal_column("DEFAULT")
-            return null() if value is None else given(value, self._place(next(number)), plan.dialect)
+            return null() if value is None else plan.dialect.place(value, self._place(next(number)))
 
         set_ = {name: place(value) for name, value in statement.values}
         matched = []
@@ -123,17 +120,17 @@ class Wording:
             info = plan.column(name)
             own: Any = column(name)
             matched.append(
-                same(own, info, value, bound, plan.dialect) if is_loose else own == given(value, bound, plan.dialect)
+                plan.dialect.equals(own, info, value, bound) if is_loose else own == plan.dialect.place(value, bound)
             )
         for name, value in statement.seen:
             bound = self._place(next(number)) if value is not None else None
-            matched.append(same(column(name), plan.column(name), value, bound, plan.dialect))
+            matched.append(plan.dialect.equals(column(name), plan.column(name), value, bound))
         if statement.kind in ("select", "lock"):
             own = named.alias("t")
             whole: list[Any] = [literal_column(f"{self._token}number")] if statement.kind == "select" else []
             whole += [own.c[name] for name in returning]
             if statement.kind == "lock":
-                made_exact = (exactly(own.c[name], plan.column(name), plan.dialect) for name in returning)
+                made_exact = (plan.dialect.exactly(own.c[name], plan.column(name)) for name in returning)
                 whole += [part.label(f"{self._token}{n}e") for n, part in enumerate(made_exact) if part is not None]
             return select(*whole).select_from(own).where(and_(*matched))
         if statement.kind == "delete":
@@ -158,7 +155,7 @@ class Wording:
         """`overrides`: the insert gives a number that the server would give (ISO 9075-2, 14.11)."""
         # without values of its own an insert would name every column it knows
         bare: dict[str, Any] = {"column_keys": []} if made.is_insert and not made._values else {}
-        text = str(made.compile(dialect=_dialect(self._plan.dialect), **bare))
+        text = str(made.compile(dialect=_compiler(self._dialect.compiler), **bare))
         if overrides:
             first = text.find(f":{self._token}")
             at = text.rindex(") VALUES (", 0, first if first >= 0 else None) + 1
@@ -168,7 +165,7 @@ class Wording:
 
 
 @cache
-def _dialect(name: str) -> Any:
+def _compiler(name: str) -> Any:
     from sqlalchemy import make_url
 
     found: Any = make_url(f"{name}://").get_dialect()

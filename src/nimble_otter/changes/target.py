@@ -10,6 +10,8 @@ import numpy as np
 
 from nimble_otter.errors import NoKeyError
 from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
+from nimble_otter.sources.dialects import Dialect
+from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.sources.trace import Origin
 from nimble_otter.table import Column, Field, Table, View
 from nimble_otter.table.group import group_view
@@ -34,7 +36,7 @@ class Target:
     unseen: Table | None = None
     by_values: bool = False
     could_match: bool = False
-    dialect: str = "sqlite"
+    dialect: Dialect = SQLITE
     computed: tuple[tuple[int, str], ...] = ()
 
     def column(self, place: int) -> ColumnInfo:
@@ -76,7 +78,7 @@ def find_target(
     tables: Sequence[TableInfo],
     unseen: Table | None = None,
     by_values: bool = False,
-    dialect: str = "sqlite",
+    dialect: Dialect = SQLITE,
 ) -> Target:
     """Choose the first table in the query whose whole key is in the result, once for each row. `origins` are of the
     result's columns and then of those in `unseen`; `by_values`: a table without a key is taken by all its values."""

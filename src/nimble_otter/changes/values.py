@@ -12,9 +12,10 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from nimble_otter.changes.literals import check
 from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
+from nimble_otter.sources.dialects import Dialect
+from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.table import MISSING, Field, Kind
 from nimble_otter.table.column_format import in_zone
 from nimble_otter.table.filter import parse_time
@@ -23,9 +24,6 @@ from nimble_otter.table.text_format import keeps_letters, parse, parse_span, rea
 
 _YES = {"yes", "true", "1", "y", "on"}
 _NO = {"no", "false", "0", "n", "off"}
-_BITS = {"TINYINT": 8, "SMALLINT": 16, "INT2": 16, "MEDIUMINT": 24, "INTEGER": 32, "INT4": 32, "INT": 32}
-"""Of whole numbers by their declared type; 64 for every other (SQL:2016 leaves it to the server: these are PostgreSQL's
-and MariaDB's)."""
 _INFINITE = {"inf": "inf", "infinity": "inf", "-inf": "-inf", "-infinity": "-inf", "nan": "nan"}
 _WIDE = Context(prec=400, Emin=-999_999, Emax=999_999)
 """More digits than any server's decimals have."""
@@ -37,36 +35,38 @@ _STYLED = {
 }
 
 
-def read_value(text: str | None, field: Field, info: ColumnInfo, dialect: str = "sqlite", before: Any = MISSING) -> Any:
+def read_value(
+    text: str | None, field: Field, info: ColumnInfo, dialect: Dialect = SQLITE, before: Any = MISSING
+) -> Any:
     """The value of `text` for a column; None is NULL. A text that is what stands there (`before`) as it is shown is
     that value, whatever its type. Raises: ValueRefused."""
     if text is not None and before is not MISSING and before is not None and text == value_text(before, field):
         return before
     if text is None:
-        is_numbered = info.word == "number" and (dialect == "sqlite" or info.generated)
+        is_numbered = info.word == "number" and (dialect.null_numbers_keys or info.generated)
         if not info.nullable or (info.key and not is_numbered):
             raise ValueRefused(f"{info.name} can't be NULL.", "The column is declared NOT NULL.")
         return None
-    return check(_read(text, field, info, dialect, before), info.name, dialect)
+    return dialect.check(_read(text, field, info, dialect, before), info.name)
 
 
-def _read(text: str, field: Field, info: ColumnInfo, dialect: str, before: Any) -> Any:
+def _read(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before: Any) -> Any:
     declared = info.declared.upper()
-    if info.word == "list" and dialect == "postgresql":
+    if info.word == "list" and dialect.has_lists:
         return _nested(text, info, before)
     if info.values:
         return _one_of(text, info)
     if field.kind is Kind.TIME:
         moment = _time(text, info.name)
-        return _with_form(moment, field, info.name) if dialect == "sqlite" else _precise(moment, info, dialect)
+        return _with_form(moment, field, info.name) if dialect.times_are_texts else _precise(moment, info, dialect)
     if field.kind is Kind.DATE:
         return _with_form(_date(text, info.name), field, info.name)
-    if declared.startswith("INTERVAL") and dialect == "postgresql":
+    if declared.startswith("INTERVAL") and dialect.has_intervals:
         return _interval(text, info)
     if field.kind in _STYLED:
         styled = _styled(text, field, info, dialect)
         return styled if isinstance(styled, str) else _precise(styled, info, dialect)
-    if field.kind is Kind.BOOL or (info.word == "yes/no" and dialect == "postgresql"):
+    if field.kind is Kind.BOOL or (info.word == "yes/no" and dialect.has_truth):
         word = text.strip().casefold()
         if word not in _YES | _NO:
             raise ValueRefused(f"{info.name} is a boolean; {text[:40]!r} is not a valid value.", "Type yes or no.")
@@ -110,10 +110,10 @@ def _one_of(text: str, info: ColumnInfo) -> str:
     return text
 
 
-def _fitting(text: str, info: ColumnInfo, dialect: str) -> str:
+def _fitting(text: str, info: ColumnInfo, dialect: Dialect) -> str:
     """A text that is not too long for its column; SQLite holds texts of any length in every column."""
     found = re.match(r"(?:N?VAR|N?)CHAR(?:ACTER)?(?: VARYING)?\((\d+)\)", info.declared.upper())
-    if found and dialect != "sqlite" and len(text) > int(found[1]):
+    if found and not dialect.is_loose and len(text) > int(found[1]):
         raise ValueRefused(f"{info.name} holds {found[1]} characters; this has {len(text)}.", "Shorten it.")
     return text
 
@@ -175,21 +175,21 @@ def _interval(text: str, info: ColumnInfo) -> str:
     return written
 
 
-def _number(text: str, field: Field, info: ColumnInfo, dialect: str, before: Any = MISSING) -> Any:
+def _number(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before: Any = MISSING) -> Any:
     written = text.strip().replace("\u2009", "").replace("\u00a0", "")
     declared = info.declared.upper()
     if declared.startswith("MONEY") and re.fullmatch(r"\(?[-+]?\W*[\d.,']+\W*\)?", written):
         return written  # in the server's own writing of amounts
     whole = "INT" in declared or declared.startswith(("YEAR", "SERIAL", "BIGSERIAL"))
-    is_decimal = field.kind is Kind.DECIMAL or (dialect != "sqlite" and declared.startswith(("DECIMAL", "NUMERIC")))
+    is_decimal = field.kind is Kind.DECIMAL or (not dialect.is_loose and declared.startswith(("DECIMAL", "NUMERIC")))
     try:
         exact = Decimal(written)
     except InvalidOperation:
         raise ValueRefused(f"{info.name} holds numbers; {text[:40]!r} is not one.", "Use a decimal point.") from None
     if not exact.is_finite():
-        if dialect == "postgresql" and written.casefold() in _INFINITE and not whole and not is_decimal:
+        if dialect.has_endless and written.casefold() in _INFINITE and not whole and not is_decimal:
             return float(_INFINITE[written.casefold()])
-        if dialect == "postgresql" and written.casefold() in _INFINITE and is_decimal and "(" not in declared:
+        if dialect.has_endless and written.casefold() in _INFINITE and is_decimal and "(" not in declared:
             return exact
         raise ValueRefused(f"{info.name} holds finite numbers.")
     if is_decimal:
@@ -198,15 +198,17 @@ def _number(text: str, field: Field, info: ColumnInfo, dialect: str, before: Any
     if whole or (is_whole and (field.kind is Kind.INT or type(before) is int)):
         if exact != exact.to_integral_value():
             raise ValueRefused(f"{info.name} holds whole numbers; {text[:40]} is not one.")
-        bits = 64 if dialect == "sqlite" else next((n for word, n in _BITS.items() if declared.startswith(word)), 64)
+        bits = dialect.bits(declared)
         low, high = (0, 1 << bits) if "UNSIGNED" in declared else (-(1 << (bits - 1)), 1 << (bits - 1))
         if not low <= int(exact) < high:
             said = f"It holds {low} to {high - 1}." if bits < 64 else "It holds 64-bit integers."
             raise ValueRefused(f"{info.name} can't hold {text[:40]}: it is out of range.", said)
         return int(exact)
-    single = dialect != "sqlite" and re.match(r"REAL|FLOAT4|FLOAT(?!\((?:2[5-9]|[3-5]\d)\))", declared) is not None
-    single = single and not (dialect in ("mariadb", "mysql") and declared.startswith("REAL"))
-    near = float(str(np.float32(float(exact)))) if single and abs(exact) < Decimal("3e38") else float(exact)
+    near = (
+        float(str(np.float32(float(exact))))
+        if dialect.is_single(declared) and abs(exact) < Decimal("3e38")
+        else float(exact)
+    )
     if Decimal(repr(near)) != exact:
         raise ValueRefused(f"{info.name} can't hold {text[:40]} exactly.", f"The nearest it can hold is {near!r}.")
     return near
@@ -238,17 +240,17 @@ def _date(text: str, name: str) -> dt.date:
         raise ValueRefused(f"{name} holds dates; {text[:40]!r} is not one.", "Type it like 2031-05-28.") from None
 
 
-def _precise(value: Any, info: ColumnInfo, dialect: str) -> Any:
+def _precise(value: Any, info: ColumnInfo, dialect: Dialect) -> Any:
     """A time whose fraction the column holds: TIMESTAMP(3), and none where MariaDB says no number."""
     found = re.search(r"\((?:FSP=)?(\d)\)", info.declared.upper())
-    digits = int(found[1]) if found else (0 if dialect in ("mariadb", "mysql") else 6)
+    digits = int(found[1]) if found else dialect.fraction_digits
     micros = value.microseconds if isinstance(value, dt.timedelta) else value.microsecond
-    if dialect != "sqlite" and micros % 10 ** (6 - digits):
+    if not dialect.is_loose and micros % 10 ** (6 - digits):
         raise ValueRefused(f"{info.name} holds {digits} digits after the second.", "Leave out the smaller parts.")
     return value
 
 
-def _styled(text: str, field: Field, info: ColumnInfo, dialect: str) -> Any:
+def _styled(text: str, field: Field, info: ColumnInfo, dialect: Dialect) -> Any:
     """A time with its zone, a time of day or an interval."""
     said, hint = _STYLED[field.kind]
     written = text.strip()
@@ -260,7 +262,7 @@ def _styled(text: str, field: Field, info: ColumnInfo, dialect: str) -> Any:
             value: Any = parse_span(written)
         else:
             value = (read_styled([written], field.kind) or [None])[0]
-            if value is None and dialect in ("mariadb", "mysql"):  # TIME holds more than a day there
+            if value is None and dialect.clocks_span_days:  # TIME holds more than a day there
                 span = _precise(parse_span(written), info, dialect)
                 if abs(span) <= _LONGEST_TIME:
                     return span_text(span)
@@ -268,7 +270,11 @@ def _styled(text: str, field: Field, info: ColumnInfo, dialect: str) -> Any:
                 raise ValueError(written)
     except (ValueError, OverflowError):
         raise ValueRefused(f"{info.name} holds {said}; {text[:40]!r} is not one.", hint) from None
-    if dialect == "sqlite" and field.form and not keeps_letters([str(render(value, field.form))], [value], field.form):
+    if (
+        dialect.times_are_texts
+        and field.form
+        and not keeps_letters([str(render(value, field.form))], [value], field.form)
+    ):
         raise ValueRefused(f"{info.name} is kept as {field.form}, which can't represent all of this.")
     return value
 

@@ -40,7 +40,7 @@ _TRIAL = "nimble_otter_trial"
 
 def render(plan: Plan, statements: Sequence[Statement] | None = None) -> list[str]:
     """The statements as text with literals in the dialect's own writing, for showing, copying and scripts."""
-    if plan.dialect == "documents":
+    if plan.dialect.is_documents:
         return documents.render(plan, statements)
     words = Wording(plan)
     return [words.shown(plan.as_run(s)) for s in (plan.statements if statements is None else statements)]
@@ -54,20 +54,17 @@ def render_parks(plan: Plan) -> list[str]:
 
 def script(plan: Plan, head: str = "") -> str:
     """The statements as a script for the server's own client, in one transaction."""
-    if plan.dialect == "documents":
+    if plan.dialect.is_documents:
         return documents.script(plan, head)
-    begin = {"sqlite": "begin;", "postgresql": "begin;"}.get(
-        plan.dialect, "set time_zone = '+00:00';\nstart transaction;"
-    )
     first = next((n for n, s in enumerate(plan.statements) if s.kind == "update"), 0)
     texts = render(plan)
     texts[first:first] = render_parks(plan)
-    return "\n".join([*(f"-- {line}" for line in head.splitlines()), begin, *texts, "commit;", ""])
+    return "\n".join([*(f"-- {line}" for line in head.splitlines()), plan.dialect.script_head, *texts, "commit;", ""])
 
 
 def rehearse(connection: Connection, plan: Plan, stop: StopToken = NEVER, progress: Progress | None = None) -> Report:
     """Run every statement in one transaction and roll it back. Raises: SourceError's, Stopped; nothing is written."""
-    if plan.dialect == "documents":
+    if plan.dialect.is_documents:
         return documents.rehearse(connection, plan, stop, progress)
     _refuse_held(connection)
     _refuse_without_transactions(connection, plan)
@@ -97,7 +94,7 @@ def write(
     Raises: SourceError's, Stopped (nothing written); ChangeError when the commit was refused; OutcomeUnknown when it
     was not answered and the rows don't tell either.
     """
-    if plan.dialect == "documents":
+    if plan.dialect.is_documents:
         return documents.write(connection, plan, stop, progress, note)
     _refuse_held(connection)
     with Commit(stop, note, lambda intent: look_up(connection, intent)) as commit:
@@ -131,7 +128,7 @@ def write_each(
 ) -> Report:
     """Where there are no transactions: one statement after the other, until one fails or it is stopped; the report
     tells exactly which were written. Raises: SourceError's, before the first; OutcomeUnknown."""
-    if plan.dialect == "documents":
+    if plan.dialect.is_documents:
         return documents.write_each(connection, plan, stop, progress, note)
     _refuse_held(connection)
     with connection.transaction() as writer:
@@ -217,7 +214,7 @@ def _refuse_without_transactions(connection: Connection, plan: Plan) -> None:
 def look_up(connection: Connection, intent: Intent, patience: int = _ATTEMPTS) -> str:
     """After a commit that was not answered, or of which nobody heard: whether it was done. Returns what to say when it
     was. Raises: ChangeError when nothing was written; OutcomeUnknown."""
-    if intent.plan.dialect == "documents":
+    if intent.plan.dialect.is_documents:
         return documents.look_up(connection, intent)
     lost = "The server did not confirm the commit"
     done: bool | None = None

@@ -189,7 +189,7 @@ def _transfer(rows: Rows, plan: SendPlan) -> None:
     connection, writing = _connected(source), Progress("writing")
     try:
         is_there = any(table.name.casefold() == wanted.table.casefold() for table in connection.tables())
-        wanted = replace(wanted, is_new=not is_there and connection.writes_as != "documents")
+        wanted = replace(wanted, is_new=not is_there and not connection.dialect.is_documents)
         moved = transfer(rows, connection, wanted, progress=writing)
     finally:
         writing.end()

@@ -16,7 +16,6 @@ import numpy as np
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.model import Pull
-from nimble_otter.pull.server_sql import Speller
 from nimble_otter.pull.shaped import Shaped, columns_to_send
 from nimble_otter.pull.steps import (
     ColumnsStep,
@@ -28,6 +27,7 @@ from nimble_otter.pull.steps import (
     SortStep,
     TopStep,
 )
+from nimble_otter.pull.translate import translator
 from nimble_otter.query.conditions import parse_condition, parse_expression
 from nimble_otter.query.lazy import exp
 from nimble_otter.query.parsed import parse_sql
@@ -126,7 +126,7 @@ def _filtered(
 def _spelled(
     nodes: Sequence[Node], table: Table, dialect: str, column: Callable[[int], str], notes: list[str]
 ) -> list[str]:
-    speller = Speller(table, dialect, column)
+    speller = translator(table, dialect, column)
     said = [speller.condition(node) for node in nodes]
     notes += speller.notes
     return said
@@ -145,7 +145,7 @@ def _computed(
     for computed in (c for c in step.columns if c.text):
         operand = parse_expression(computed.text, table)
         names = [quoted(field.name) for field in table.fields]
-        speller = Speller(table, dialect, names.__getitem__)
+        speller = translator(table, dialect, names.__getitem__)
         text = _wrapped(text, ["q.*", f"{speller.operand(operand)} as {quoted(computed.label)}"])
         notes += speller.notes
         made = compute(operand, table, np.arange(table.rows))
@@ -234,15 +234,10 @@ def _order_said(
         field = table.fields[place]
         if key.order:
             raise ConditionError(f"{key.column} is sorted in {key.order} order here only.", "Sort by code point first.")
-        if field.kind is Kind.UUID and dialect == "mysql":
-            notes.append(f"{key.column} is sorted by the server's own order of UUIDs; here they go by their digits.")
-        name = Speller(table, dialect, lambda at: quoted(table.fields[at].name)).in_order(place)
-        way = " desc" if key.descending else ""
-        if dialect == "mysql":
-            first = f"{name} is null{' desc' if key.empty_first else ''}, "
-            keys.append(f"{first}{name}{way}")
-        else:
-            keys.append(f"{name}{way} nulls {'first' if key.empty_first else 'last'}")
+        own = translator(table, dialect, lambda at: quoted(table.fields[at].name))
+        if field.kind is Kind.UUID and own.uuid_order_note:
+            notes.append(f"{key.column} is {own.uuid_order_note}")
+        keys.append(own.in_order_of(own.in_order(place), key.descending, key.empty_first))
     return keys
 
 
@@ -286,7 +281,7 @@ def _grouped(
 ) -> str:
     if not step.keys:
         raise ConditionError("The group has no columns to group by.", "Choose one in its drawer.")
-    speller = Speller(table, dialect, lambda at: quoted(table.fields[at].name))
+    speller = translator(table, dialect, lambda at: quoted(table.fields[at].name))
     columns, keys = [], []
     for key in step.keys:
         if key.part:

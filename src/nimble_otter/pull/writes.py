@@ -22,6 +22,7 @@ from nimble_otter.errors import CorruptError, OtterError, OutcomeUnknown, SavedE
 from nimble_otter.files import LONGEST_LOG, append_text, locked, read_text, set_aside, write_text
 from nimble_otter.pull.drafts import EditDraft, as_name, edits_in, edits_out, plain_in, plain_out
 from nimble_otter.sources.catalogue import ColumnInfo, ForeignKey, TableInfo
+from nimble_otter.sources.source import dialect_of
 
 VERSION = 1
 _OPEN: set[str] = set()
@@ -83,7 +84,7 @@ def _keep_reversal(folder: Path, made: Written, plan: Plan, text: str) -> Writte
     stem = f"{made.at:%Y-%m-%d %H%M%S} {safe}"
     path = next(p for n in range(1000) if not (p := folder / f"{stem}{f' {n}' if n else ''}.json").exists())
     whole = {"version": VERSION, **_told(made), "plan": _plan_out(plan)}
-    write_text(path.with_suffix(".js" if plan.dialect == "documents" else ".sql"), text)
+    write_text(path.with_suffix(plan.dialect.script_suffix), text)
     write_text(path, json.dumps(whole, ensure_ascii=False, indent=1))
     return replace(made, path=path)
 
@@ -296,7 +297,7 @@ def _plan_out(plan: Plan) -> dict[str, Any]:
     ]
     own: dict[str, Any] = {
         "key": list(plan.key),
-        "dialect": plan.dialect,
+        "dialect": plan.dialect.key,
         "guard": plan.guard,
         "by_values": plan.by_values,
     }
@@ -321,6 +322,6 @@ def _plan_in(plain: dict[str, Any]) -> Plan:
     table = TableInfo(str(info["name"]), str(info["kind"]), columns, schema=str(info["schema"]), foreign=foreign)
     parks = tuple((int(row), tuple(map(tuple, plain_in(pairs)))) for row, pairs in plain.get("parks", ()))
     return Plan(
-        table, tuple(plain["key"]), tuple(statements), str(plain["dialect"]), str(plain["guard"]),
+        table, tuple(plain["key"]), tuple(statements), dialect_of(str(plain["dialect"])), str(plain["guard"]),
         bool(plain["by_values"]), is_exact=True, parks=parks,
     )  # fmt: skip

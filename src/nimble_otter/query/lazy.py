@@ -24,8 +24,3 @@ exp: Any = LazyModule("sqlglot.expressions")
 sqlglot: Any = LazyModule("sqlglot")
 qualifying: Any = LazyModule("sqlglot.optimizer.qualify")
 schemas: Any = LazyModule("sqlglot.schema")
-
-
-def reader_of(word: str) -> str:
-    """sqlglot's name of the dialect that a kind of source speaks; "" for its own middle way."""
-    return {"SQLite": "sqlite", "PostgreSQL": "postgres", "MariaDB": "mysql"}.get(word, "")

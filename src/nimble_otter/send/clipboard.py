@@ -17,6 +17,8 @@ from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.send.literals import Literals
 from nimble_otter.send.send import format_for, send_text
 from nimble_otter.send.texts import GUARD, Spelling, put_empty, spelled
+from nimble_otter.sources.dialects import Dialect
+from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.stop import NEVER, StopToken
 
 FORMS = (
@@ -55,7 +57,7 @@ def copied(
     blocks: Sequence[Rows],
     form: str = "cells",
     options: Mapping[str, Any] | None = None,
-    dialect: str = "sqlite",
+    dialect: Dialect = SQLITE,
     stop: StopToken = NEVER,
 ) -> Copied:
     """The blocks in a form. `options` say the receiving locale: decimal, date, time, guard. Raises: SendError,
@@ -72,7 +74,7 @@ def copied(
     if form in ("csv", "json", "markdown", "sql"):
         own = {**(locale if form in ("csv", "markdown") else {}), "line_end": "LF", "guard": given["guard"]}
         if form == "sql":
-            own["dialect"] = dialect
+            own["dialect"] = dialect.family
         texts = [send_text(rows, format_for(form), own, stop) for rows in blocks]
         return Copied("\n".join(text.rstrip("\n") for text in texts), "", cells)
     own = {**locale, "delimiter": "tab", "line_end": "LF", "header": form == "header", "guard": given["guard"]}
@@ -85,7 +87,7 @@ def copied(
     return Copied("".join(texts).removesuffix("\n"), page, cells, exact.removesuffix("\n"))
 
 
-def _list(blocks: Sequence[Rows], dialect: str, stop: StopToken) -> str:
+def _list(blocks: Sequence[Rows], dialect: Dialect, stop: StopToken) -> str:
     """Every different value once, as the dialect writes it, in the order in which they come, without the empty ones."""
     writer, found = Literals(dialect, Output(io.BytesIO(), {}, stop)), dict[bytes, None]()
     for rows in blocks:

@@ -11,6 +11,7 @@ import numpy as np
 
 from nimble_otter.errors import SendError
 from nimble_otter.sources.catalogue import ColumnInfo
+from nimble_otter.sources.dialects import Dialect
 from nimble_otter.table import Column, Kind
 from nimble_otter.table.columns import DAY_US
 from nimble_otter.table.show import plain
@@ -21,7 +22,7 @@ _CLOCK = re.compile(r"(?:DATETIME|TIMESTAMP|TIME)\b(?:\((\d)\))?", re.I)
 _CLOCKS = (Kind.TIME, Kind.ZONED, Kind.CLOCK, Kind.SPAN)
 
 
-def check_room(column: Column, there: ColumnInfo, dialect: str) -> None:
+def check_room(column: Column, there: ColumnInfo, dialect: Dialect) -> None:
     """Raises: SendError where a column of rows has values that the column there would keep otherwise than they are."""
     count, example = _altered(column, there.exact or there.declared, dialect)
     if count:
@@ -32,9 +33,9 @@ def check_room(column: Column, there: ColumnInfo, dialect: str) -> None:
         )
 
 
-def _altered(column: Column, declared: str, dialect: str) -> tuple[int, Any]:
+def _altered(column: Column, declared: str, dialect: Dialect) -> tuple[int, Any]:
     """How many values would not be kept, and one of them."""
-    if dialect == "sqlite":
+    if dialect.is_loose:
         return 0, None
     if column.kind in _CLOCKS:
         return _of_times(column, declared, dialect)
@@ -49,12 +50,12 @@ def _altered(column: Column, declared: str, dialect: str) -> tuple[int, Any]:
     return 0, None
 
 
-def _scale_of(declared: str, dialect: str) -> int | None:
+def _scale_of(declared: str, dialect: Dialect) -> int | None:
     """Digits behind the point that a type keeps; None where it keeps all, or is none of numbers."""
     if _WHOLE.match(declared) and not declared.rstrip().endswith("]"):
         return 0
     found = _DECIMAL.fullmatch(re.sub(r" (?:unsigned|zerofill)", "", declared, flags=re.I))
-    if found is None or (not found[1] and dialect == "postgresql"):
+    if found is None or (not found[1] and dialect.bare_numeric_keeps_all):
         return None
     return int(found[2] or 0)
 
@@ -80,13 +81,12 @@ def _counted(column: Column, is_altered: Callable[[Any], bool]) -> tuple[int, An
     return len(found), found[0] if found else None
 
 
-def _of_times(column: Column, declared: str, dialect: str) -> tuple[int, Any]:
+def _of_times(column: Column, declared: str, dialect: Dialect) -> tuple[int, Any]:
     found = _CLOCK.match(declared)
     is_date = re.match(r"DATE\b", declared, re.I) is not None
     if found is None and not is_date:
         return 0, None
-    usual = 6 if dialect == "postgresql" else 0
-    digits = int(found[1]) if found is not None and found[1] else usual
+    digits = int(found[1]) if found is not None and found[1] else dialect.fraction_digits
     step = DAY_US if is_date else 10 ** (6 - digits)
     odd = (column.data.astype(np.int64) % step != 0) & ~column.empty_at()
     places = np.flatnonzero(odd)

@@ -15,18 +15,18 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
 
-from nimble_otter.errors import LostError, OutcomeUnknown, SendError, SourceError
-from nimble_otter.send.ddl import create_table, list_mark, quoted_table
+from nimble_otter.errors import LostError, OutcomeUnknown, SendError, SourceError, ValueRefused
+from nimble_otter.send.ddl import create_table, quoted_table, quoter
 from nimble_otter.send.format import Output, Rows
 from nimble_otter.send.literals import Literals
 from nimble_otter.send.room import check_room
 from nimble_otter.send.texts import even_times
 from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.source import Connection
-from nimble_otter.sources.texts import postgresql_text
 from nimble_otter.stop import NEVER, Progress, StopToken
 from nimble_otter.table import MISSING, Column, Field
-from nimble_otter.table.show import is_endless, jsonable, plain
+from nimble_otter.table.show import jsonable, plain
 from nimble_otter.table.text_format import render
 
 DUPLICATES = (("stop", "stop, nothing is written"), ("skip", "skip the row"), ("update", "update the row there"))
@@ -114,21 +114,20 @@ def matched(rows: Rows, wanted: Transfer, info: TableInfo | None) -> tuple[list[
     return places, names
 
 
-def preview(rows: Rows, wanted: Transfer, dialect: str, info: TableInfo | None, count: int = 3) -> str:
+def preview(rows: Rows, wanted: Transfer, dialect: Dialect, info: TableInfo | None, count: int = 3) -> str:
     """The statements as text: the table's definition where it is made, and an insert of the first rows. For documents
     the first ones as JSON. Raises: SendError."""
     places, names = matched(rows, wanted, None if wanted.is_new else info)
     block = next(rows.blocks(NEVER), None)
-    if dialect == "documents":
+    if dialect.is_documents:
         made = [json.dumps(jsonable(d), ensure_ascii=False, indent=1) for d in _documents(block or (), places, names)]
         return "\n".join(made[:count]) or "{}"
-    text_dialect = _text_dialect(dialect)
     said = ""
     if wanted.is_new:
-        said = _definition(rows, wanted, places, names, block, text_dialect) + ";\n\n"
+        said = _definition(rows, wanted, places, names, block, dialect) + ";\n\n"
     text = _insert(wanted, names, info, dialect).replace("?", "…")
     if block is not None and len(block[0]):
-        writer = Literals(text_dialect, Output(None, {}, NEVER))  # type: ignore[arg-type]
+        writer = Literals(dialect, Output(None, {}, NEVER))  # type: ignore[arg-type]
         import numpy as np
 
         few = np.arange(min(count, len(block[0])))
@@ -154,11 +153,11 @@ def transfer(
     info = next((t for t in connection.tables() if t.name.casefold() == wanted.table.casefold()), None)
     if wanted.is_new and info is not None:
         raise SendError(f"{info.name} already exists.", "Choose another name, or add the rows to it.")
-    if not wanted.is_new and info is None and connection.writes_as != "documents":
+    if not wanted.is_new and info is None and not connection.dialect.is_documents:
         raise SendError(f"There is no table {wanted.table}.", "Create it, or choose another.")
     places, names = matched(rows, wanted, info)
     tell = progress or (lambda done, total: None)
-    if connection.writes_as == "documents":
+    if connection.dialect.is_documents:
         moved = _to_documents(rows, connection, wanted, places, names, stop, tell)
     else:
         moved = _to_table(rows, connection, wanted, places, names, info, stop, tell)
@@ -173,19 +172,19 @@ def _to_table(
     rows: Rows, connection: Connection, wanted: Transfer, places: list[int], names: list[str], info: TableInfo | None,
     stop: StopToken, tell: Callable[[int, int | None], Any],
 ) -> tuple[int, int, int]:  # fmt: skip
-    dialect = connection.writes_as
+    dialect = connection.dialect
     blocks = rows.blocks(stop)
     block = next(blocks, None)
-    counting = _marked(f"select count(*) from {quoted_table(wanted.table, _text_dialect(dialect))}", dialect), ()
+    counting = dialect.mark(f"select count(*) from {quoted_table(wanted.table, dialect)}"), ()
     found = [info.column(n) if info else None for n in names]
     lists = [(";" if c.declared.upper().startswith("BOX") else ",") if c and c.word == "list" else "" for c in found]
     if wanted.is_new:
-        lists = [list_mark(rows.fields[place], dialect) for place in places]
+        lists = [dialect.list_mark(rows.fields[place]) for place in places]
     sent, was_made = 0, False
     try:
         with connection.transaction(stop) as writer:
             if wanted.is_new:
-                writer.tell(_definition(rows, wanted, places, names, block, _text_dialect(dialect)))
+                writer.tell(_definition(rows, wanted, places, names, block, dialect))
                 was_made = True
             before = int(writer.ask(counting)[1][0][0])
             insert = _insert(wanted, names, info, dialect)
@@ -207,9 +206,9 @@ def _to_table(
                 )
             _commit(writer, connection, wanted, counting, after)
     except BaseException:
-        if was_made and dialect in ("mariadb", "mysql"):  # making a table ends the transaction there
+        if was_made and dialect.defining_commits:  # making a table ends the transaction there
             with suppress(SourceError), connection.transaction() as writer:
-                writer.tell(f"drop table if exists {quoted_table(wanted.table, 'mysql')}")
+                writer.tell(f"drop table if exists {quoted_table(wanted.table, dialect)}")
                 writer.commit()
         raise
     return sent, added, sent - added if wanted.duplicates == "update" else 0
@@ -233,7 +232,7 @@ def _commit(writer: Any, connection: Connection, wanted: Transfer, counting: Any
 
 def _definition(
     rows: Rows, wanted: Transfer, places: Sequence[int], names: Sequence[str], block: Sequence[Column] | None,
-    dialect: str,
+    dialect: Dialect,
 ) -> str:  # fmt: skip
     from dataclasses import replace
 
@@ -244,17 +243,13 @@ def _definition(
     return create_table(wanted.table, fields, [block[p] for p in places] if block else (), wanted.keys, dialect)
 
 
-def _insert(wanted: Transfer, names: Sequence[str], info: TableInfo | None, dialect: str) -> str:
+def _insert(wanted: Transfer, names: Sequence[str], info: TableInfo | None, dialect: Dialect) -> str:
     """The text of an insert, with a zero character where the rows stand."""
-    text = _text_dialect(dialect)
-    from nimble_otter.send.ddl import quoter
-
-    quote = quoter(text)
+    quote = quoter(dialect)
     columns = ", ".join(map(quote, names))
-    said = f"insert into {quoted_table(wanted.table, text)} ({columns})"
+    said = f"insert into {quoted_table(wanted.table, dialect)} ({columns})"
     identity = any(c.generated == "identity" for c in (info.columns if info else ()) if c.name in names)
-    if identity and text == "postgresql":
-        said += " overriding system value"
+    said += dialect.overrides_identity if identity else ""
     said += " values \x00"
     if wanted.duplicates == "stop":
         return said
@@ -262,28 +257,16 @@ def _insert(wanted: Transfer, names: Sequence[str], info: TableInfo | None, dial
     if not keys or not set(keys) <= set(names):
         raise SendError(f"{wanted.table} has no key among the columns sent.", "Let duplicates stop, or send its key.")
     others = [name for name in names if name not in keys]
-    if text == "mysql":
-        sets = others if wanted.duplicates == "update" and others else keys[:1]
-        value = "values({0})" if wanted.duplicates == "update" else "{0}"
-        return f"{said} on duplicate key update " + ", ".join(f"{quote(n)} = {value.format(quote(n))}" for n in sets)
-    target = f" on conflict ({', '.join(map(quote, keys))}) do "
-    if wanted.duplicates == "skip" or not others:
-        return said + target + "nothing"
-    return said + target + "update set " + ", ".join(f"{quote(n)} = excluded.{quote(n)}" for n in others)
+    return said + dialect.insert_tail(wanted.duplicates, keys, others, quote)
 
 
-def _with_rows(insert: str, width: int, count: int, dialect: str) -> str:
-    mark = "?" if dialect == "sqlite" else "%s"
-    return _marked(insert, dialect).replace("\x00", ", ".join(["(" + ", ".join([mark] * width) + ")"] * count), 1)
-
-
-def _marked(text: str, dialect: str) -> str:
-    """A text that a driver looks for places of values in."""
-    return text if dialect == "sqlite" else text.replace("%", "%%")
+def _with_rows(insert: str, width: int, count: int, dialect: Dialect) -> str:
+    row = "(" + ", ".join([dialect.marker] * width) + ")"
+    return dialect.mark(insert).replace("\x00", ", ".join([row] * count), 1)
 
 
 def _values(
-    rows: Rows, block: Sequence[Column], places: Sequence[int], lists: Sequence[str], dialect: str
+    rows: Rows, block: Sequence[Column], places: Sequence[int], lists: Sequence[str], dialect: Dialect
 ) -> Iterator[tuple[tuple[Any, ...], int]]:
     """Values of some rows, row by row, as the driver takes them, and how many rows they are."""
     columns = [
@@ -297,38 +280,21 @@ def _values(
         yield tuple(value for row in part for value in row), len(part)
 
 
-def _held(field: Field, column: Column, dialect: str) -> list[Any]:
-    """Values of a column; for SQLite, which has no times, as their source writes them."""
-    if dialect != "sqlite":
+def _held(field: Field, column: Column, dialect: Dialect) -> list[Any]:
+    """Values of a column; where times are texts as their source writes them."""
+    if not dialect.times_are_texts:
         return column.values()
     return [render(v, field.form) for v in column.values()] if field.form else even_times(column)
 
 
-def _given(value: Any, dialect: str, between: str) -> Any:
+def _given(value: Any, dialect: Dialect, between: str) -> Any:
     """A value as the driver of a dialect takes it; `between` stands between the items of a list of its own."""
     if value is None or value is MISSING:
         return None
-    if is_endless(value) and (
-        dialect in ("mariadb", "mysql") or (dialect == "sqlite" and value != value)
-    ):  # it would become NULL
-        raise SendError(f"A number is {value}, which the server can't hold.", "Filter such rows out.")
-    if isinstance(value, str):
-        return _whole(value)
-    if isinstance(value, (bytes, float)):
-        return value
-    if isinstance(value, bool):
-        return value if dialect == "postgresql" else int(value)
-    if isinstance(value, int):
-        return value if -(1 << 63) <= value < 1 << 63 else (str(value) if dialect == "sqlite" else Decimal(value))
-    if dialect == "postgresql":
-        if isinstance(value, list) and between:
-            return postgresql_text(value, between)
-        return value if isinstance(value, (dt.date, dt.time, Decimal)) else plain(value)  # 24:00 is a time there
-    if isinstance(value, dt.datetime) and value.tzinfo is not None and dialect != "sqlite":
-        return value.astimezone(dt.UTC).replace(tzinfo=None)
-    if isinstance(value, (Decimal, dt.date)) and dialect != "sqlite":
-        return value
-    return plain(value)
+    try:
+        return _whole(value) if isinstance(value, str) else dialect.parameter(value, between)
+    except ValueRefused as refused:
+        raise SendError(refused.message, refused.hint) from refused
 
 
 def _whole(text: str) -> str:
@@ -340,10 +306,6 @@ def _whole(text: str) -> str:
             said = "A text holds bytes that are not UTF-8, which the server can't store."
             raise SendError(said, "Filter such rows out, or send them to a file.") from None
     return text
-
-
-def _text_dialect(dialect: str) -> str:
-    return "mysql" if dialect == "mariadb" else dialect
 
 
 # --- documents ---------------------------------------------------------------------------------------------------

@@ -7,6 +7,7 @@ from collections.abc import Callable
 
 from nimble_otter.query.parameters import KINDS, Ask
 from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.reflect import word_of
 
 _ARGUMENT = re.compile(
@@ -15,7 +16,7 @@ _ARGUMENT = re.compile(
 )
 
 
-def call_of(routine: TableInfo, dialect: str, quoted: Callable[[str], str]) -> tuple[str, dict[str, Ask]]:
+def call_of(routine: TableInfo, dialect: Dialect, quoted: Callable[[str], str]) -> tuple[str, dict[str, Ask]]:
     """(text, what is asked of each parameter). Functions are selected from, procedures called; an argument that only
     gives something back is left to the server."""
     said = re.match(r"\((.*)\) → (.*)$", routine.comment, re.DOTALL)
@@ -28,7 +29,7 @@ def call_of(routine: TableInfo, dialect: str, quoted: Callable[[str], str]) -> t
         found = _ARGUMENT.match(argument)
         assert found is not None
         if (found["mode"] or "").upper() == "OUT":
-            given += ["null"] if is_procedure and dialect == "postgresql" else []
+            given += ["null"] if is_procedure and dialect.passes_outputs else []
             continue
         own = re.sub(r"\W+", "_", found["name"] or "").strip("_") or f"argument_{number}"
         kind = word_of(found["type"].split(" DEFAULT ")[0])
@@ -37,7 +38,7 @@ def call_of(routine: TableInfo, dialect: str, quoted: Callable[[str], str]) -> t
     call = f"{name}({', '.join(given)})"
     if is_procedure:
         return f"call {call}", asks
-    return (f"select *\nfrom {call}" if dialect == "postgresql" else f"select {call} as {quoted(bare)}"), asks
+    return (f"select *\nfrom {call}" if dialect.selects_from_functions else f"select {call} as {quoted(bare)}"), asks
 
 
 def _split(arguments: str) -> list[str]:

@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any
 from nimble_otter.errors import SourceError
 from nimble_otter.query.parsed import nearest
 from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
+from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.reflect import Written, describe, label_of, read_checks, read_tables, read_unique
 from nimble_otter.sources.result_stream import Explained, sever
 from nimble_otter.sources.texts import names_in
@@ -30,7 +31,6 @@ IDLE_S = 1
 class Catalogued:
     """An engine of SQLAlchemy and what is known of its tables, views and routines."""
 
-    dialect = ""
     word = ""
     main = ""
     """What a query may put before the tables of a source that has no schemas."""
@@ -41,6 +41,11 @@ class Catalogued:
         self._has_all = False
         self.default_schema: str | None = None
         self._used_at = time.monotonic()
+
+    @property
+    def dialect(self) -> Dialect:
+        """What this server speaks."""
+        return Dialect()
 
     def close(self) -> None:
         self._engine.dispose()
@@ -95,13 +100,6 @@ class Catalogued:
             stop.forget(cut)
         self._used_at = time.monotonic()
 
-    @property
-    def reader(self) -> str:
-        """sqlglot's name of the dialect; "" where it has none."""
-        return {"postgresql": "postgres", "mariadb": "mysql", "mysql": "mysql", "sqlite": "sqlite"}.get(
-            self.dialect, ""
-        )
-
     # --- catalogue ---------------------------------------------------------------------------------------------
 
     def names(self) -> list[TableInfo]:
@@ -136,7 +134,7 @@ class Catalogued:
 
     def _tables_of(self, text: str) -> list[TableInfo]:
         """The tables that a query names; those that the catalogue does not have (yet) are read on the spot."""
-        wanted = names_in(text, self.reader)
+        wanted = names_in(text, self.dialect.parser)
         if any("." in name for name in wanted):
             with self.explained():
                 own = self._default_schema(self._inspector()) or self.main

@@ -7,27 +7,10 @@ server is held to reading as well (see the drivers); this is what keeps back wha
 from __future__ import annotations
 
 from collections.abc import Sequence
-from functools import cache
 from typing import Any
 
 from nimble_otter.errors import NotReading, Place, place_of
-from nimble_otter.query.effects import Effect, Verdict, classify, stages_that_write
-from nimble_otter.query.lazy import sqlglot
-
-_PARSERS = {"postgresql": "postgres", "mariadb": "mysql", "mysql": "mysql", "sqlite": "sqlite", "mssql": "tsql"}
-
-
-@cache
-def parser_dialect(dialect: str) -> str:
-    """The parser's name of a dialect that SQLAlchemy names; "" for its own middle way."""
-    if dialect in _PARSERS:
-        return _PARSERS[dialect]
-    return dialect if sqlglot.Dialect.get(dialect) is not None else ""
-
-
-def verdict_of(text: str, dialect: str, plain_quotes: bool = False) -> Verdict:
-    """What a text does on a server of a dialect that SQLAlchemy names."""
-    return classify(text, parser_dialect(dialect), plain_quotes)
+from nimble_otter.query.effects import Effect, Verdict, stages_that_write
 
 
 def refuse_writing(verdict: Verdict, text: str, is_read_only: bool) -> None:

@@ -8,7 +8,6 @@ from nimble_otter.errors import OtterError, Stopped
 from nimble_otter.query.destroying import Destroying, Way, destroying
 from nimble_otter.query.statements import find_parameters
 from nimble_otter.sources.fetch import fetch
-from nimble_otter.sources.guard import parser_dialect
 from nimble_otter.sources.source import Connection, Request
 from nimble_otter.stop import NEVER, StopToken
 
@@ -37,7 +36,7 @@ def find_hits(connection: Connection, statements: list[str], request: Request, s
     keeps from being counted has no count."""
     found = []
     for text in statements:
-        for what in destroying(text, parser_dialect(connection.dialect)):
+        for what in destroying(text, connection.dialect.parser):
             rows = total = None
             if what.is_counted and what.table:
                 rows = total = _count(connection, f"select count(*) from {what.table}", request, stop)

@@ -76,7 +76,7 @@ def read_tables(
             columns: dict[Any, Any] = inspector.get_multi_columns(**own)
             keys: dict[Any, Any] = inspector.get_multi_pk_constraint(**own)
             foreign: dict[Any, Any] = inspector.get_multi_foreign_keys(**own)
-        if inspector.dialect.name in ("mysql", "mariadb"):
+        if inspector.dialect.identifier_preparer.initial_quote == "`":
             columns, keys, foreign = (_unquoted(made) for made in (columns, keys, foreign))
         views = set(inspector.get_view_names(schema))
         stored = set(_quietly(partial(inspector.get_materialized_view_names, schema)))

@@ -13,12 +13,12 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import ChangeError, LostError, OutcomeUnknown, QueryError, SourceError
-from nimble_otter.query.effects import Effect, Verdict, changes_catalogue, names_a_writer
+from nimble_otter.query.effects import Effect, Verdict, changes_catalogue, classify, names_a_writer
 from nimble_otter.query.statements import find_parameters, mark_parameters
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.catalogued import Catalogued
 from nimble_otter.sources.facts import Ask, TableFacts
-from nimble_otter.sources.guard import parser_dialect, refuse_writing, verdict_of
+from nimble_otter.sources.guard import refuse_writing
 from nimble_otter.sources.open_transaction import HeldTransaction, OpenTransaction
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.reflect import read_tables, word_of
@@ -110,11 +110,14 @@ class Relational(Catalogued):
         try:
             tables, views = self._known_in(text)
             shown = labels[: len(labels) - len(more)]
-            if is_behind(text, shown, tables, self.reader, views, self.default_schema or self.main):
+            if is_behind(text, shown, tables, self.dialect.parser, views, self.default_schema or self.main):
                 for table in tables:
                     self._known.pop(table.name, None)
                 tables, views = self._known_in(text)
-            traced = [*trace_origins(text, shown, tables, self.reader, views, self.default_schema or self.main), *more]
+            traced = [
+                *trace_origins(text, shown, tables, self.dialect.parser, views, self.default_schema or self.main),
+                *more,
+            ]
             origins = self._confirmed(traced, answer.numbers, tables, shorter is None) if answer.numbers else traced
             known = columns_of(origins, tables)
         except BaseException:
@@ -126,7 +129,7 @@ class Relational(Catalogued):
                 Kind.TEXT,
                 origin.label if origin else "",
                 info.declared if info else "",
-                server=self.writes_as,
+                server=self.dialect.key,
                 exact=info.exact if info else None,
                 generated=info.generated if info else "",
                 folds=info.folds if info else False,
@@ -145,12 +148,12 @@ class Relational(Catalogued):
     def _with_keys(self, text: str) -> tuple[str, list[Origin]]:
         """The text with keys of its tables fetched along, and their origins; see trace.with_keys."""
         tables, views = self._known_in(text)
-        origins = trace_origins(text, None, tables, self.reader, views, self.default_schema or self.main)
-        return with_keys(text, origins, tables, self.reader, self.quoted)
+        origins = trace_origins(text, None, tables, self.dialect.parser, views, self.default_schema or self.main)
+        return with_keys(text, origins, tables, self.dialect.parser, self.quoted)
 
     def _shortened(self, text: str) -> tuple[str, LongColumns] | None:
         """The text with long values cut by the server; see long.shorten."""
-        names = names_in(text, self.reader)
+        names = names_in(text, self.dialect.parser)
         known = self._tables_of(text) if len(names) == 1 else []
         if len(known) != 1 or known[0].kind != "table" or not any(map(is_long, known[0].columns)):
             return None
@@ -158,7 +161,7 @@ class Relational(Catalogued):
             inspector = self._inspector()
             schema = known[0].schema or self._default_schema(inspector)
             fresh = read_tables(inspector, [schema], self._default_schema(inspector), [known[0].bare], self._declared)
-        return shorten(text, fresh[0], self.reader, self.quoted) if fresh else None
+        return shorten(text, fresh[0], self.dialect, self.quoted) if fresh else None
 
     def execute(self, request: Request, stop: StopToken = NEVER) -> Executed:
         text = one_statement(request)
@@ -284,7 +287,7 @@ class Relational(Catalogued):
 
     def verdict(self, text: str) -> Verdict:
         """What a text does on this server."""
-        return verdict_of(text, self.dialect, self.plain_quotes)
+        return classify(text, self.dialect.parser, self.plain_quotes)
 
     def _leaves_session(self, text: str) -> bool:
         """Whether a statement leaves nothing behind in its session: no lock, setting or prepared name. One that may
@@ -293,7 +296,7 @@ class Relational(Catalogued):
         is_plain = effect in (Effect.READS, Effect.DEFINES) or (
             effect is Effect.ROWS and _PLAIN.match(text) is not None
         )
-        return is_plain and not names_a_writer(text, parser_dialect(self.dialect))
+        return is_plain and not names_a_writer(text, self.dialect.parser)
 
     @contextmanager
     def transaction(self, stop: StopToken = NEVER, atomic: bool = True) -> Iterator[Writer]:
@@ -327,11 +330,6 @@ class Relational(Catalogued):
         """Whether a signed transaction was committed; None where that can't be told. Raises: SourceError's."""
         self._engine.dispose()  # none of the old connections is believed
         return None
-
-    @property
-    def writes_as(self) -> str:
-        """The dialect of statements that write."""
-        return self.dialect
 
     @contextmanager
     def _alone(self, messages: list[str], keeps: bool, stop: StopToken) -> Iterator[Any]:

@@ -11,6 +11,7 @@ from typing import Any
 from nimble_otter.errors import QueryError, SourceError
 from nimble_otter.query.statements import parameter_value
 from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
+from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.fetch import fetch
 from nimble_otter.sources.source import Connection, Request
 from nimble_otter.stop import NEVER, Progress, StopToken
@@ -105,24 +106,20 @@ def condition(connection: Connection, column: ColumnInfo, sought: Sought) -> str
         return f"{name} = :number" if number else ""
     if column.word in ("binary", "yes/no"):
         return ""
-    plain = column.word in ("text", "uuid", "any") and dialect != "postgresql"
-    text = name if plain else f"cast({name} as {'char' if dialect == 'mysql' else 'text'})"
+    plain = column.word in ("text", "uuid", "any") and not dialect.casts_to_search
+    text = name if plain else f"cast({name} as {dialect.text_type})"
     if sought.is_regex or sought.is_word:
-        return f"{text} {'~' if dialect == 'postgresql' else 'regexp'} :sought"
+        return f"{text} {dialect.regex_operator} :sought"
     if sought.is_cased:
-        if dialect == "mysql":
-            return f"instr(cast({text} as binary), cast(:sought as binary)) > 0"
-        return f"{'strpos' if dialect == 'postgresql' else 'instr'}({text}, :sought) > 0"
+        return dialect.contains(text, ":sought")
     return f"lower({text}) like :sought escape '!'"
 
 
-def _value(dialect: str, sought: Sought) -> str:
+def _value(dialect: Dialect, sought: Sought) -> str:
     if sought.is_regex or sought.is_word:
-        edge = r"\y" if dialect == "postgresql" else r"\b"
+        edge = dialect.word_edge
         pattern = sought.text if sought.is_regex else f"{edge}{re.escape(sought.text)}{edge}"
-        if dialect == "mysql":  # the server's default collation takes letters of both cases for the same
-            return ("(?-i)" if sought.is_cased else "(?i)") + pattern
-        return pattern if sought.is_cased else f"(?i){pattern}"
+        return dialect.regex(pattern, sought.is_cased)
     if sought.is_cased:
         return sought.text
     escaped = re.sub(r"([!%_])", r"!\1", sought.text.lower())

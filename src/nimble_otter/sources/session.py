@@ -7,6 +7,7 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from typing import Any, Protocol
 
+from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.facts import Ask, TableFacts
 
 Bound = tuple[str, tuple[Any, ...]]
@@ -55,8 +56,7 @@ class Running(Protocol):
 
 
 class Writing(Protocol):
-    """Has a transaction under way. `writes_as`: the name under which statements' texts are made; what the others are
-    stands at `Relational`."""
+    """Has a transaction under way; what is not said here stands at `Relational`."""
 
     guarded: tuple[str, ...]
     counts_changes: str
@@ -65,7 +65,7 @@ class Writing(Protocol):
     default_schema: str | None
 
     @property
-    def writes_as(self) -> str: ...
+    def dialect(self) -> Dialect: ...
 
     def explained(self, text: str = "") -> AbstractContextManager[None]:
         """What is done inside has its errors told in our words."""

@@ -17,6 +17,7 @@ from nimble_otter.errors import ChangeError, ConnectError
 from nimble_otter.query.effects import Verdict
 from nimble_otter.sources import drivers
 from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
+from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.open_transaction import OpenTransaction
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.secrets import recall
@@ -26,6 +27,8 @@ from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind, Table
 
 log = logging.getLogger(__name__)
+_DEMO = {"demo:survey": "sqlite:", "demo:reports": "mongodb://"}
+"""What the demo's sources are before it has set them up."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,11 +60,23 @@ class Source:
     @property
     def word(self) -> str:
         """The kind of source in a word, for the Sources pane."""
-        demo = {"demo:survey": "SQLite", "demo:reports": "documents"}
         try:
-            return demo.get(self.url) or driver_for(self.url).word
+            return self.driver.word
         except ConnectError:
             return self.url.partition(":")[0]
+
+    @property
+    def driver(self) -> Driver:
+        """Raises: ConnectError, where there is none for its URL."""
+        return driver_for(_DEMO.get(self.url, self.url))
+
+    @property
+    def dialect(self) -> Dialect:
+        """What its server speaks, as far as that is known before it is open."""
+        try:
+            return next(iter(self.driver.dialects), Dialect())
+        except ConnectError:
+            return Dialect()
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,11 +142,14 @@ class Connection(Protocol):
     """An open connection; one call at a time. Errors are SourceError's. `counts_at_once`: counting every table is
     cheap enough to be done unasked; `can_write`: whether this kind of server can be written to at all."""
 
-    dialect: str
     counts_at_once: bool
     is_read_only: bool
     can_write: bool
     guarded: tuple[str, ...]
+
+    @property
+    def dialect(self) -> Dialect:
+        """What this server speaks."""
 
     def verdict(self, text: str) -> Verdict:
         """What a text does on this server; `run` and `explain` refuse all that does not only read."""
@@ -191,10 +209,6 @@ class Connection(Protocol):
     def outcome_of(self, mark: str) -> bool | None:
         """Whether a transaction that signed with `mark` was committed; None where that can't be told."""
 
-    @property
-    def writes_as(self) -> str:
-        """The dialect of statements that write."""
-
     def rights(self) -> tuple[str, ...]:
         """What the user of this connection may do beyond reading and writing rows, in sentences; a read-only mark can't
         hold back all of that. Raises: SourceError's."""
@@ -203,10 +217,12 @@ class Connection(Protocol):
 
 
 class Driver(Protocol):
-    """One kind of server."""
+    """One kind of server. `dialects` are those it may turn out to speak, the usual one first; none where only the
+    server tells."""
 
     key: str
     word: str
+    dialects: tuple[Dialect, ...]
     schemes: Sequence[str]
     """Of the URLs it opens; "*" where `takes` tells."""
 
@@ -214,6 +230,27 @@ class Driver(Protocol):
 
     def connect(self, url: str, password: str | None = None, clear_password: bool = False) -> Connection:
         """`clear_password`: the password may be sent as it is, without TLS."""
+
+
+def dialect_of(key: str) -> Dialect:
+    """The dialect that is kept under a name in plans, fields and options; what the standard says for one that no driver
+    has."""
+    return _dialects().get(key) or Dialect()
+
+
+@cache
+def written_dialects() -> tuple[tuple[str, str], ...]:
+    """The families of dialects that are written to, by their keys, with the names of their servers."""
+    names: dict[str, list[str]] = {}
+    for dialect in _dialects().values():
+        if dialect.writes and not dialect.is_documents:
+            names.setdefault(dialect.family, []).append(dialect.display_name)
+    return tuple(sorted(((family, " and ".join(own)) for family, own in names.items()), key=lambda pair: pair[1]))
+
+
+@cache
+def _dialects() -> dict[str, Dialect]:
+    return {dialect.key: dialect for driver in all_drivers() for dialect in driver.dialects}
 
 
 @cache
@@ -272,7 +309,7 @@ def connect(source: Source, password: str | None = None, guarded: tuple[str, ...
     if source.read_only:
         connection.is_read_only = True
     connection.guarded = guarded
-    log.info("connected to a source of %s%s", connection.dialect, ", read-only" if connection.is_read_only else "")
+    log.info("connected to a source of %s%s", connection.dialect.key, ", read-only" if connection.is_read_only else "")
     return connection
 
 

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import math
 import re
-from typing import Any
 
 from nimble_otter.errors import Place, QueryError, place_of
 from nimble_otter.query.lazy import exp, sqlglot
@@ -46,26 +44,3 @@ def names_in(text: str, dialect: str) -> list[str]:
         if table.name and (table.db or table.name.casefold() not in own):
             found.append(f"{table.db}.{table.name}" if table.db else table.name)
     return list(dict.fromkeys(found))
-
-
-def postgresql_text(value: Any, between: str = ",") -> str:
-    """The text that the server's input functions read (PostgreSQL documentation, chapter 8)."""
-    if isinstance(value, bool):
-        return "true" if value else "false"
-    if isinstance(value, float):
-        return repr(value) if math.isfinite(value) else {"inf": "Infinity", "-inf": "-Infinity"}.get(str(value), "NaN")
-    if isinstance(value, list):
-        return "{" + between.join(_item(item, between) for item in value) + "}"
-    return str(value)
-
-
-def _item(value: Any, between: str) -> str:
-    """One item of an array, quoted where it is a text (8.15.6)."""
-    if value is None:
-        return "NULL"
-    if isinstance(value, bytes):
-        value = "\\x" + value.hex()
-    text = postgresql_text(value, between)
-    if isinstance(value, str):
-        return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
-    return text

@@ -10,6 +10,7 @@ import numpy as np
 from nimble_otter.errors import QueryError
 from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
+from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.source import Connection, LongColumns, Request
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Column, Kind, Table
@@ -28,10 +29,12 @@ def is_long(column: ColumnInfo) -> bool:
     return column.word == "binary" or any(word in said for word in ("TEXT", "CLOB")) or said == "VARCHAR"
 
 
-def shorten(text: str, table: TableInfo, dialect: str, quoted: Callable[[str], str]) -> tuple[str, LongColumns] | None:
+def shorten(
+    text: str, table: TableInfo, dialect: Dialect, quoted: Callable[[str], str]
+) -> tuple[str, LongColumns] | None:
     """The text with its long columns cut by the server, when it is a plain query of one table that gives the table's
     whole key; None for every other text, which then runs as it is."""
-    items = _items(text, dialect)
+    items = _items(text, dialect.parser)
     if items is None or not table.key:
         return None
     names = {c.name.casefold(): c for c in table.columns}
@@ -44,18 +47,18 @@ def shorten(text: str, table: TableInfo, dialect: str, quoted: Callable[[str], s
             columns.append((names[item[0].casefold()].name, item[1]))
         else:
             return None
-    length = "length" if dialect == "sqlite" else "octet_length"
     long = []
     for place, (name, label) in enumerate(columns):
         own = quoted(name)
         if is_long(names[name.casefold()]) and name not in table.key:
             long.append((place, name))
-            own = f"case when {length}({own}) > {LONGEST} then substr({own}, 1, {LONGEST + 1}) else {own} end"
+            whole, cut = f"{dialect.byte_length}({own})", f"substr({own}, 1, {LONGEST + 1})"
+            own = f"case when {whole} > {LONGEST} then {cut} else {own} end"
         pieces.append(f"{own} as {quoted(label)}" if own != label else own)
     places = {name: place for place, (name, _) in reversed(list(enumerate(columns)))}
     if not long or any(name not in places for name in table.key):
         return None
-    span = _span(text, dialect)
+    span = _span(text, dialect.parser)
     if span is None:
         return None
     start, end = span

@@ -7,6 +7,7 @@ from contextlib import suppress
 from typing import Any
 
 from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.facts import TableFacts
 from nimble_otter.sources.session import Bound, Done, Writing
 from nimble_otter.sources.source import check_guarded
@@ -20,9 +21,9 @@ class Writer:
         self.mark = ""
 
     @property
-    def dialect(self) -> str:
-        """The name under which the statements' texts are made."""
-        return self._connection.writes_as
+    def dialect(self) -> Dialect:
+        """In which the statements are written."""
+        return self._connection.dialect
 
     def many(self, wanted: Sequence[Bound]) -> list[Done]:
         """Run statements in their order. When one fails the transaction is only good for going back to a savepoint."""

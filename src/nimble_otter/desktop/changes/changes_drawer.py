@@ -333,7 +333,7 @@ class ChangesDrawer(Drawer):
         open_pull = self.open_pull
         if open_pull is None:
             return
-        ends = ".js" if self._plan is not None and self._plan.dialect == "documents" else ".sql"
+        ends = self._plan.dialect.script_suffix if self._plan is not None else ".sql"
         first = str(Path.home() / f"{open_pull.pull.name}{ends}")
         name, _ = QFileDialog.getSaveFileName(self, "Save the statements", first, f"Script (*{ends})")
         if not name:

@@ -51,9 +51,9 @@ class ChangesSide(QScrollArea):
                 self._written(report)
         elif open_pull.reviewing is not None:
             self.note("This reverses what was written. It is rehearsed and written like any change.", "muted")
-            self._found(report, chosen, open_pull.target.dialect == "documents")
+            self._found(report, chosen, open_pull.target.dialect.is_documents)
         elif pending:
-            self._found(report, chosen, open_pull.target.dialect == "documents")
+            self._found(report, chosen, open_pull.target.dialect.is_documents)
             self._guard(open_pull)
         elif report is not None and report.is_written:
             self._written(report)

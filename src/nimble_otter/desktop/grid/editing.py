@@ -9,7 +9,7 @@ from typing import Any
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QApplication
 
-from nimble_otter.changes import DOCUMENTS, UNSET, Action, to_json, without_marks
+from nimble_otter.changes import UNSET, Action, to_json, without_marks
 from nimble_otter.changes.fills import series
 from nimble_otter.desktop.grid.clipboard_cells import EXACT, Pasted, columns_named, read_block, read_exact
 from nimble_otter.desktop.grid.grid import Grid
@@ -146,9 +146,7 @@ class GridEdits(QObject):
             return
         before = model.value(position, max(0, column))
         assert open_pull.table is not None
-        is_json = (
-            info.word == "nested" or isinstance(before, (Mapping, list)) or open_pull.target.dialect == "documents"
-        )
+        is_json = info.word == "nested" or isinstance(before, (Mapping, list)) or open_pull.target.dialect.is_documents
         if isinstance(before, (Mapping, list)):
             text = to_json(before, indent=2)
         else:
@@ -245,7 +243,7 @@ class GridEdits(QObject):
         open_pull, cells = self._pull(), self._selected_cells()
         if open_pull is None or not cells:
             return
-        is_documents = open_pull.target.dialect == "documents"
+        is_documents = open_pull.target.dialect.is_documents
         found = []
         try:
             for row, place in cells:
@@ -400,12 +398,12 @@ class GridEdits(QObject):
         """The value of a pasted cell: of one of ours what it was, of a spreadsheet's what its words mean here. Raises:
         ChangeError."""
         info = open_pull.cells.column_at(place)
-        if cell.is_own and open_pull.target.dialect == DOCUMENTS:
+        if cell.is_own and open_pull.target.dialect.is_documents:
             return cell.value
         if isinstance(cell.value, bytes) and info.word == "binary":
             return cell.value
         text = cell.text
-        if text is None or cell.is_own or open_pull.target.dialect == DOCUMENTS:
+        if text is None or cell.is_own or open_pull.target.dialect.is_documents:
             return open_pull.cells.typed(text, place, row)
         if not text.strip() and (info.nullable or info.word != "text"):
             return open_pull.cells.typed(None, place, row)

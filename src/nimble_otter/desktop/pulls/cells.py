@@ -8,7 +8,6 @@ from typing import Any
 
 from nimble_otter.changes import (
     DEFAULT,
-    DOCUMENTS,
     UNSET,
     checked_with,
     read_document_value,
@@ -42,7 +41,7 @@ class CellValues:
         if part is None:
             return self._own.target.column(place)
         info = self._own.target.column(part[0])
-        if self._own.target.dialect != DOCUMENTS:
+        if not self._own.target.dialect.is_documents:
             raise NoKeyError(f"This is a part of {info.name}.", f"Close {info.name} again and edit it as JSON.")
         return ColumnInfo(".".join((info.name, *part[1])))
 
@@ -72,8 +71,9 @@ class CellValues:
 
     def default_of(self, info: ColumnInfo) -> Any:
         """What stands for the table's own value in a row that is there. Raises: ValueRefused."""
-        if self._own.target.dialect == "sqlite":
-            raise ValueRefused(f"SQLite gives {info.name} its default in new rows only.", "Type the value.")
+        if not self._own.target.dialect.takes_default_in_update:
+            name = self._own.target.dialect.display_name
+            raise ValueRefused(f"{name} gives {info.name} its default in new rows only.", "Type the value.")
         if not info.default and not info.nullable:
             raise ValueRefused(f"{info.name} has no default.", "Type a value.")
         return DEFAULT
@@ -84,7 +84,7 @@ class CellValues:
         if value is DEFAULT or value is MISSING or value is None:
             return ""
         field = self._shown_field(place)
-        if isinstance(value, Mapping) or (isinstance(value, list) and self._own.target.dialect == DOCUMENTS):
+        if isinstance(value, Mapping) or (isinstance(value, list) and self._own.target.dialect.is_documents):
             return to_json(value)
         if isinstance(value, dt.datetime) and field.kind is Kind.ZONED and field.look is not None and field.look.zone:
             return zoned_text(value, field.look.zone)
@@ -106,7 +106,7 @@ class CellValues:
             if is_as_shown(text, stored, look):
                 return stored
             text = as_typed(text, look, self.field_at(place).kind, stored)
-        if self._own.target.dialect == DOCUMENTS:
+        if self._own.target.dialect.is_documents:
             name = self.column_at(place).name
             if text is not None and stored not in (None, MISSING) and text == self.text_of(stored, place):
                 return stored
@@ -129,7 +129,7 @@ class CellValues:
         for at, info in self._own.target.columns:
             if info.name.casefold() not in needed:
                 continue
-            if self._own.target.dialect == "sqlite" and self._own.table.fields[at].form not in ("", "0/1"):
+            if self._own.target.dialect.times_are_texts and self._own.table.fields[at].form not in ("", "0/1"):
                 continue  # it is text there
             held = value if at == place else pending.get(at, UNSET)
             if held is UNSET and not self._own.edits.is_new(row):

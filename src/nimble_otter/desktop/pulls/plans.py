@@ -24,11 +24,12 @@ from nimble_otter.desktop.pulls.shaping import Shaping
 from nimble_otter.errors import ChangeError
 from nimble_otter.pull.drafts import EditDraft
 from nimble_otter.sources import Fetched
+from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.truncation import cut_rows
 from nimble_otter.table.patch import patched
 
 
-def target_of(fetched: Fetched, dialect: str, by_values: bool) -> Target:
+def target_of(fetched: Fetched, dialect: Dialect, by_values: bool) -> Target:
     """What rows of a result are at the source: the table that they can be changed in, or why they can't."""
     origins = (*fetched.origins, *fetched.key_origins)
     return find_target(fetched.table, origins, fetched.tables, fetched.unseen, by_values, dialect)

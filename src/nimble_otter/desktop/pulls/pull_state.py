@@ -22,7 +22,6 @@ from nimble_otter.pull import Course, Pull, Shaped, pull_from_text
 from nimble_otter.pull.model import Query
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.tree import Opened
-from nimble_otter.query.lazy import reader_of
 from nimble_otter.query.names import Names
 from nimble_otter.sources import Fetched, Request, Source, TableInfo
 from nimble_otter.sources.open_transaction import OpenTransaction
@@ -34,8 +33,6 @@ from nimble_otter.table.show import grouped, plain
 if TYPE_CHECKING:
     from nimble_otter.send import Sent
 
-WRITTEN = ("SQLite", "PostgreSQL", "MariaDB", "documents")
-"""Kinds of sources that take changes."""
 COMING = "Rows are still arriving."
 """Why rows can't be changed before all are there."""
 PREVIEW = 200
@@ -178,7 +175,7 @@ class PullState(QObject):
     @property
     def dialect(self) -> str:
         """The parser's name of what the source speaks; "" where it is not known."""
-        return reader_of(self.pull.source.word)
+        return self.pull.source.dialect.parser
 
     @property
     def held(self) -> OpenTransaction | None:
@@ -187,7 +184,7 @@ class PullState(QObject):
 
     @property
     def is_documents(self) -> bool:
-        return self.pull.source.word == "documents"
+        return self.pull.source.dialect.is_documents
 
     @property
     def rows_source(self) -> Source:
@@ -207,7 +204,7 @@ class PullState(QObject):
     @property
     def can_write(self) -> bool:
         """Whether the source takes changes at all."""
-        return self.pull.source.word in WRITTEN and not self.hub.known(self.pull.source).read_only
+        return self.pull.source.dialect.writes and not self.hub.known(self.pull.source).read_only
 
     @property
     def collection(self) -> str:

@@ -196,7 +196,7 @@ class RunController:
                     )
                 return fetched, document_target(fetched.table, fetched.collection, fetched.unseen)
             # whether the key tells all rows apart takes a moment on many rows, so it is seen here
-            return fetched, target_of(fetched, connection.writes_as, by_values)
+            return fetched, target_of(fetched, connection.dialect, by_values)
 
         def refused(problem: OtterError) -> None:
             if not preview:

@@ -39,6 +39,8 @@ from nimble_otter.send import Rows, Sent, first_rows, format_for, send_tables, s
 from nimble_otter.send.clipboard import Copied, copied
 from nimble_otter.send.transfer import Moved, Transfer, preview, transfer, transfer_from
 from nimble_otter.sources import Request, Source, TableInfo
+from nimble_otter.sources.dialects import Dialect
+from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.stop import StopToken
 from nimble_otter.table.show import grouped
 
@@ -186,10 +188,10 @@ class Sending:
 
     # --- the clipboard -----------------------------------------------------------------------------------------
 
-    def _dialect(self, open_pull: OpenPull) -> str:
-        return {"MariaDB": "mysql", "MySQL": "mysql", "PostgreSQL": "postgresql"}.get(
-            self._hub.known(open_pull.pull.source).word.split("/")[0].split(" ")[0], "sqlite"
-        )
+    def _dialect(self, open_pull: OpenPull) -> Dialect:
+        """In which what is copied is written; SQLite's is nearest to the standard."""
+        own = self._hub.known(open_pull.pull.source).dialect
+        return own if own.writes and not own.is_documents else SQLITE
 
     def _to_clipboard(self, open_pull: OpenPull, plan: SendPlan) -> None:
         rows = self._ready(open_pull, plan)
@@ -228,16 +230,16 @@ class Sending:
 
     # --- another source ----------------------------------------------------------------------------------------
 
-    def _transfer_of(self, plan: SendPlan) -> tuple[Transfer, str, TableInfo | None]:
+    def _transfer_of(self, plan: SendPlan) -> tuple[Transfer, Dialect, TableInfo | None]:
         """What the plan means for its source: the transfer, the dialect, the table that is there. Raises: SendError."""
         options = plan.options
         source = self._hub.find(str(options.get("source", "")))
         if source is None:
             raise SendError("No source is chosen for the rows.", "Choose one.")
-        wanted, dialect = transfer_from(options), _dialect_of(source)
+        wanted, dialect = transfer_from(options), source.dialect
         known = self._hub.tables.get(source.name, ())
         info = next((t for t in known if t.name.casefold() == wanted.table.casefold()), None)
-        return replace(wanted, is_new=info is None and dialect != "documents"), dialect, info
+        return replace(wanted, is_new=info is None and not dialect.is_documents), dialect, info
 
     def _to_source(self, open_pull: OpenPull, plan: SendPlan) -> None:
         rows = self._ready(open_pull, plan)
@@ -347,14 +349,6 @@ def _let_go_at_exit() -> None:
             QApplication.clipboard().setText(QApplication.clipboard().text())
 
     atexit.register(let_go)
-
-
-def _dialect_of(source: Source) -> str:
-    """How statements for a source are written, as far as that is known before it is open."""
-    word = source.word.casefold()
-    if "document" in word or "mongo" in word:
-        return "documents"
-    return "mysql" if "maria" in word or "mysql" in word else "postgresql" if "postgres" in word else "sqlite"
 
 
 def size_words(size: int) -> str:

@@ -117,8 +117,7 @@ class Pages:
 
     def call(self, source: Source, routine: TableInfo) -> None:
         """A pull that calls a routine, with a field for each of its arguments."""
-        dialect = {"PostgreSQL": "postgresql", "MariaDB": "mariadb"}.get(source.word, "")
-        text, asks = call_of(routine, dialect, lambda name: self._window.hub.quoted(source, name))
+        text, asks = call_of(routine, source.dialect, lambda name: self._window.hub.quoted(source, name))
         self._workspace.open(Pull(routine.bare.split("(")[0], source, Query(text, asks=asks)))
         fields = self._window.query_drawer.parameters.fields
         (next(iter(fields.values())) if fields else self._window.query_drawer.editor).setFocus()

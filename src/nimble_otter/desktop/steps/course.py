@@ -59,7 +59,7 @@ def stops_of(open_pull: OpenPull) -> list[Stop]:
     pull, fetched = open_pull.pull, open_pull.fetched
     noun = "documents" if open_pull.is_documents else "rows"
     count = len(open_pull.tables)
-    word = pull.source.word if pull.source.word != "documents" else "documents"
+    word = pull.source.word
     parts = f"{count} {'collection' if open_pull.is_documents else 'table'}{'' if count == 1 else 's'}" if count else ""
     known = open_pull.hub.known(pull.source)
     word = f"{known.stage.upper()} · {word}" if known.stage else word

@@ -12,10 +12,11 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from nimble_otter.errors import SendError
-from nimble_otter.send.ddl import DIALECTS, create_table, quoted_table, quoter
+from nimble_otter.send.ddl import create_table, quoted_table, quoter
 from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.send.literals import Literals
 from nimble_otter.send.texts import woven
+from nimble_otter.sources.source import dialect_of, written_dialects
 from nimble_otter.table.columns import TEXT_BYTES
 
 _TEXTS = re.compile(rb"'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|`(?:[^`]|``)*`")
@@ -32,7 +33,7 @@ class _Sql:
     many = True
     changes = (("append", "add the statements below"),)
     options = (
-        Option("dialect", "For", "choice", "sqlite", DIALECTS),
+        Option("dialect", "For", "choice", "sqlite", written_dialects()),
         Option("table", "Table", "text", "", hint="as it is called"),
         Option("create", "With CREATE TABLE", "yes/no", False),
         Option("drop", "Drop it first", "yes/no", False, needs="create"),
@@ -43,7 +44,7 @@ class _Sql:
 
     def write(self, rows: Rows, out: Output) -> Iterator[int]:
         options, put = out.options, out.stream.write
-        dialect, size = str(options["dialect"]), max(1, options["rows"])
+        dialect, size = dialect_of(str(options["dialect"])), max(1, options["rows"])
         name, quote = str(options["table"]) or rows.table, quoter(dialect)
         table = quoted_table(name, dialect)
         if out.existing is not None:
@@ -58,16 +59,12 @@ class _Sql:
         blocks = rows.blocks(out.stop)
         block = next(blocks, None)
         if options["transaction"]:
-            put(b"start transaction;\n" if dialect == "mysql" else b"begin;\n")
+            put(f"{dialect.begin};\n".encode())
         if options["create"]:
             if options["drop"]:
                 put(f"drop table if exists {table};\n".encode())
             put((create_table(name, rows.fields, block or (), _keys(rows, options["key"]), dialect) + ";\n").encode())
-        own = (
-            " overriding system value"
-            if rows.has_identity and dialect == "postgresql" and not options["create"]
-            else ""
-        )
+        own = dialect.overrides_identity if rows.has_identity and not options["create"] else ""
         head = f"insert into {table} ({', '.join(map(quote, names))}){own} values\n".encode(*TEXT_BYTES)
         done, writer = 0, Literals(dialect, out)
         while block is not None:

@@ -17,6 +17,7 @@ from nimble_otter.errors import SendError
 from nimble_otter.send.ddl import create_table, quoter
 from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.send.texts import even_times
+from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.table import MISSING, Column, Field, Kind
 from nimble_otter.table.show import plain
 from nimble_otter.table.text_format import render
@@ -40,7 +41,7 @@ class _Sqlite:
             with out.existing.open("rb") as old:
                 shutil.copyfileobj(old, out.stream, 1 << 20)
             out.stream.flush()
-        name, quote = str(out.options["table"]) or rows.table, quoter("sqlite")
+        name, quote = str(out.options["table"]) or rows.table, quoter(SQLITE)
         out.part = name
         assert out.path is not None
         try:
@@ -60,7 +61,7 @@ class _Sqlite:
         with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as base:
             if not base.execute("select 1 from sqlite_master where name = ? collate nocase", (out.part,)).fetchone():
                 return 0
-            return int(base.execute(f"select count(*) from {quoter('sqlite')(out.part)}").fetchone()[0])
+            return int(base.execute(f"select count(*) from {quoter(SQLITE)(out.part)}").fetchone()[0])
 
 
 def _fill(base: sqlite3.Connection, rows: Rows, out: Output, name: str, quote: Any) -> Iterator[int]:
@@ -77,7 +78,7 @@ def _fill(base: sqlite3.Connection, rows: Rows, out: Output, name: str, quote: A
         keys = tuple(k.strip() for k in str(out.options["key"]).split(",") if k.strip()) or rows.keys
         keys = keys if set(keys) <= set(rows.names) else ()
         # the name is one table here, whatever dots it holds
-        made = create_table("t", rows.fields, block or (), keys, "sqlite").partition("(")[2]
+        made = create_table("t", rows.fields, block or (), keys, SQLITE).partition("(")[2]
         base.execute(f"create table {table} ({made}")
     marks = ", ".join("?" * len(rows.fields))
     insert = f"insert into {table} ({', '.join(map(quote, rows.names))}) values ({marks})"

@@ -23,6 +23,8 @@ from nimble_otter.errors import (
 from nimble_otter.query.statements import mark_parameters, parameter_places
 from nimble_otter.sources import facts
 from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.sources.dialects import Dialect
+from nimble_otter.sources.dialects.mariadb import MARIADB, MYSQL
 from nimble_otter.sources.plans import PlanNode, of_mariadb
 from nimble_otter.sources.reflect import Written, label_of
 from nimble_otter.sources.relational import CONNECT_S, Relational
@@ -62,6 +64,7 @@ class _Mariadb:
     key = "mariadb"
     word = "MariaDB"
     schemes = ("mariadb", "mysql", "mariadb+mysqldb", "mysql+mysqldb")
+    dialects = (MARIADB, MYSQL)
 
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes
@@ -75,7 +78,6 @@ class MariadbConnection(Relational):
     """See sources.source.Connection."""
 
     defining_commits = True
-    dialect = "mysql"
     word = "MariaDB"
     can_write = True
     drains = True
@@ -191,8 +193,8 @@ class MariadbConnection(Relational):
                 raw.invalidate()
 
     @property
-    def writes_as(self) -> str:
-        return "mariadb" if getattr(self._engine.dialect, "is_mariadb", False) else "mysql"
+    def dialect(self) -> Dialect:
+        return MARIADB if getattr(self._engine.dialect, "is_mariadb", False) else MYSQL
 
     def rights(self) -> tuple[str, ...]:
         self._ready()

@@ -24,6 +24,7 @@ from nimble_otter.query.documents import translate_select
 from nimble_otter.query.effects import Effect, Verdict
 from nimble_otter.query.parsed import nearest
 from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
+from nimble_otter.sources.dialects.documents import DOCUMENTS
 from nimble_otter.sources.document_writer import DocumentWriter
 from nimble_otter.sources.guard import refuse_stages
 from nimble_otter.sources.plans import PlanNode, of_documents
@@ -59,6 +60,7 @@ class _Mongodb:
     key = "mongodb"
     word = "documents"
     schemes = ("mongodb", "mongodb+srv")
+    dialects = (DOCUMENTS,)
 
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes
@@ -78,7 +80,7 @@ class _Mongodb:
 class MongodbConnection:
     """See sources.source.Connection. A stop closes the client from outside; the next call opens a new one."""
 
-    dialect = "documents"
+    dialect = DOCUMENTS
     counts_at_once = True
     can_write = True
     is_read_only = False
@@ -316,10 +318,6 @@ class MongodbConnection:
 
     def outcome_of(self, mark: str) -> bool | None:
         return None
-
-    @property
-    def writes_as(self) -> str:
-        return self.dialect
 
     def close(self) -> None:
         client, self._client = self._client, None

@@ -7,7 +7,9 @@ from contextlib import suppress
 from typing import Any
 
 from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError
+from nimble_otter.query.lazy import sqlglot
 from nimble_otter.query.statements import parameter_places
+from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.relational import Relational
 from nimble_otter.sources.result_stream import batches_of
 from nimble_otter.sources.urls import check_options, with_secret
@@ -27,6 +29,7 @@ class _Other:
     key = "other"
     word = "database"
     schemes = ("*",)
+    dialects = ()
 
     def takes(self, scheme: str) -> bool:
         """Whether SQLAlchemy knows the dialect and its package is here."""
@@ -42,6 +45,20 @@ class _Other:
     def connect(self, url: str, password: str | None = None, clear_password: bool = False) -> OtherConnection:
         check_options(url, _OPTIONS)
         return OtherConnection(url, password)
+
+
+_PARSERS = {"postgresql": "postgres", "mariadb": "mysql", "mssql": "tsql"}
+
+
+class _Compiled(Dialect):
+    """One of which its name is known."""
+
+    def __init__(self, name: str) -> None:
+        self.key = self.family = self.compiler = self.display_name = name
+        self.keys = (name,)
+        self.parser = _PARSERS.get(name, name)
+        if sqlglot.Dialect.get(self.parser) is None:
+            self.parser = ""
 
 
 class OtherConnection(Relational):
@@ -61,8 +78,12 @@ class OtherConnection(Relational):
             raise ConnectError("The URI can't be used.", "Write it like dialect://user@host:port/NAME.") from None
         hold_to_reading(engine)
         super().__init__(engine)
-        self.dialect = engine.dialect.name
+        self._spoken = _Compiled(engine.dialect.name)
         self._probe()
+
+    @property
+    def dialect(self) -> Dialect:
+        return self._spoken
 
     def _start(self, answer: Any, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
         cursor = answer.cursor = answer.driver.cursor()

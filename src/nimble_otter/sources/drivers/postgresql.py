@@ -16,6 +16,7 @@ from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, 
 from nimble_otter.query.statements import mark_parameters
 from nimble_otter.sources import facts
 from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.sources.dialects.postgresql import POSTGRESQL
 from nimble_otter.sources.plans import PlanNode, of_postgresql
 from nimble_otter.sources.reflect import Written, label_of
 from nimble_otter.sources.relational import CONNECT_S, Relational
@@ -71,6 +72,7 @@ class _Postgresql:
     key = "postgresql"
     word = "PostgreSQL"
     schemes = ("postgresql", "postgres", "postgresql+psycopg")
+    dialects = (POSTGRESQL,)
 
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes
@@ -83,7 +85,7 @@ class _Postgresql:
 class PostgresqlConnection(Relational):
     """See sources.source.Connection."""
 
-    dialect = "postgresql"
+    dialect = POSTGRESQL
     word = "PostgreSQL"
     can_write = True
     settles = ("set constraints all immediate",)

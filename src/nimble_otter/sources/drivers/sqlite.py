@@ -19,6 +19,7 @@ from nimble_otter.query.effects import TELLING_PRAGMAS as _TELLING
 from nimble_otter.query.effects import TELLING_PRAGMAS_OF as _TELLING_OF
 from nimble_otter.sources import facts
 from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.sources.plans import PlanNode, of_sqlite
 from nimble_otter.sources.reflect import Written
 from nimble_otter.sources.relational import Relational
@@ -46,6 +47,7 @@ class _Sqlite:
     key = "sqlite"
     word = "SQLite"
     schemes = ("sqlite",)
+    dialects = (SQLITE,)
 
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes
@@ -58,7 +60,7 @@ class _Sqlite:
 class SqliteConnection(Relational):
     """See sources.source.Connection."""
 
-    dialect = "sqlite"
+    dialect = SQLITE
     word = "SQLite"
     main = "main"
     counts_at_once = True

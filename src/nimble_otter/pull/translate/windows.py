@@ -1,38 +1,50 @@
-"""Window functions as a server's SQL that means the same there; see server_values.py."""
+"""Window functions as a server's SQL."""
 
 from __future__ import annotations
 
 import datetime as dt
-from typing import Any
+from typing import Any, ClassVar
 
-from nimble_otter.pull.server_values import Values
+from nimble_otter.pull.translate.values import Values
 from nimble_otter.query.meaning import MOMENTS
 from nimble_otter.table.columns import Kind
-from nimble_otter.table.conditions import (
-    Literal,
-    Operand,
-    Windowed,
-)
+from nimble_otter.table.conditions import Literal, Operand, Windowed
 
 
 class Windows(Values):
+    """`has_defaults`: lag and lead take a third argument; `has_spread`: standard deviations over rows; `has_distances`:
+    frames by distances and groups; `has_times`: windows over times and intervals."""
+
+    has_defaults: ClassVar[bool] = True
+    has_spread: ClassVar[bool] = True
+    has_distances: ClassVar[bool] = True
+    has_times: ClassVar[bool] = False
+
+    def in_order_of(self, text: str, descending: bool, empty_first: bool) -> str:
+        """A key of an order, with the empties where they are here."""
+        return f"{text}{' desc' if descending else ''} nulls {'first' if empty_first else 'last'}"
+
+    def _averaged(self, text: str, kind: Kind | None) -> str:
+        """What a mean is taken of."""
+        return text
+
     def _windowed(self, node: Windowed) -> str:
         has_default = node.name in ("lag", "lead") and len(node.args) > 2
-        if node.distinct or node.skips_empty or node.name == "median" or (has_default and self._dialect == "mysql"):
+        if node.distinct or node.skips_empty or node.name == "median" or (has_default and not self.has_defaults):
             raise self._refuse(f"{node.name} so")
         name, args = node.name, [self._number(a) for a in node.args]
         kind = self._kind(node.args[0]) if node.args else None
         if name == "count" and isinstance(node.args[0] if node.args else Literal(1), Literal):
             args = ["*"]
-        if name == "avg" and self._dialect == "mysql" and kind is not Kind.FLOAT:
-            args[0] = f"{args[0]} * 1e0"  # else it keeps four more digits only
+        if name == "avg":
+            args[0] = self._averaged(args[0], kind)
         if name in ("min", "max") and kind is Kind.TEXT:
             args[0] = self._exact(node.args[0], "<")
         if name.startswith(("std", "var")):
-            if self._dialect == "sqlite":
+            if not self.has_spread:
                 raise self._refuse(f"{name} over rows")
             name = {"stddev": "stddev_samp", "variance": "var_samp"}.get(name, name)
-        if self._dialect != "postgres" and any(self._kind(a) in (*MOMENTS, Kind.SPAN) for a in node.args):
+        if not self.has_times and any(self._kind(a) in (*MOMENTS, Kind.SPAN) for a in node.args):
             raise self._refuse(f"{name} of times")
         over = []
         if node.per:
@@ -45,18 +57,15 @@ class Windows(Values):
 
     def _key(self, operand: Operand, descending: bool, empty_first: bool) -> str:
         text = self._exact(operand, "<") if self._kind(operand) is Kind.TEXT else self._number(operand)
-        way = " desc" if descending else ""
-        if self._dialect == "mysql":
-            return f"{text} is null{' desc' if empty_first else ''}, {text}{way}"
-        return f"{text}{way} nulls {'first' if empty_first else 'last'}"
+        return self.in_order_of(text, descending, empty_first)
 
     def _frame(self, node: Windowed) -> str:
         frame = node.frame
         if (frame.unit, frame.start, frame.end) == ("range", None, 0):
             return ""
-        if self._dialect == "mysql" and (frame.unit == "groups" or (frame.unit == "range" and node.by)):
+        if not self.has_distances and (frame.unit == "groups" or (frame.unit == "range" and node.by)):
             raise self._refuse("A frame by distance")
-        if any(isinstance(end, dt.timedelta) for end in (frame.start, frame.end)) and self._dialect != "postgres":
+        if any(isinstance(end, dt.timedelta) for end in (frame.start, frame.end)) and not self.has_times:
             raise self._refuse("A frame by an interval")
         ends = [self._end(frame.start, "preceding"), self._end(frame.end, "following")]
         return f"{frame.unit} between {ends[0]} and {ends[1]}"

@@ -1,0 +1,32 @@
+"""Steps as a server's SQL: conditions and expressions of the local language, written so that they mean the same there.
+What a server works out otherwise is spelled so that it does not, announced in a note, or refused.
+
+The meaning is PostgreSQL's (docs/local-sql.md). A file a server says what is otherwise there; read `values.py` first.
+Sources: the manuals of PostgreSQL 15, MariaDB 10.11 and SQLite 3.40.
+"""
+
+from collections.abc import Callable
+
+from nimble_otter.errors import ConditionError
+from nimble_otter.pull.translate.conditions import Translator
+from nimble_otter.pull.translate.mariadb import MariadbTranslator
+from nimble_otter.pull.translate.postgresql import PostgresqlTranslator
+from nimble_otter.pull.translate.sqlite import SqliteTranslator
+from nimble_otter.table.columns import Table
+
+__all__ = ["Translator", "translator"]
+
+_TRANSLATORS: dict[str, type[Translator]] = {
+    "postgres": PostgresqlTranslator,
+    "mysql": MariadbTranslator,
+    "sqlite": SqliteTranslator,
+}
+
+
+def translator(table: Table, parser: str, column: Callable[[int], str]) -> Translator:
+    """That of a dialect by the parser's name of it; `column` gives the text of a column by its place in the table.
+    Raises: ConditionError, where there is none."""
+    made = _TRANSLATORS.get(parser)
+    if made is None:
+        raise ConditionError("The SQL of this kind of source is not supported here.", "Filter here.")
+    return made(table, column)

@@ -1,0 +1,277 @@
+"""What a kind of server speaks and how it holds values. The base is what the standard says (ISO 9075); a driver's own
+dialect says what is otherwise there. Nothing outside asks which server it is, only what it does.
+
+Values are "as the source stores them": numbers, bytes, truth values, and everything else as the text that the server
+itself writes. Comparing must never call two values equal that a person would call different: collations that ignore
+case, trailing blanks, single precision and times are compared by what the server would write for them.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+import re
+from collections.abc import Callable, Mapping, Sequence
+from decimal import Decimal
+from typing import TYPE_CHECKING, Any, ClassVar
+
+import numpy as np
+
+from nimble_otter.errors import ValueRefused
+from nimble_otter.sources.catalogue import ColumnInfo
+from nimble_otter.table.columns import TEXT_BYTES, Column, Field, Kind
+from nimble_otter.table.show import is_endless, plain
+
+if TYPE_CHECKING:
+    from sqlalchemy import ColumnElement
+
+Floats = np.ndarray[Any, np.dtype[np.float64]]
+BROKEN = re.compile("[\ud800-\udfff]")
+NUMBERS = re.compile(r"INT|DEC|NUM|DOUBLE|YEAR|BOOL", re.I)
+KEY_LENGTH = 255
+"""Characters of a text that is part of a key where the server must know how many (MySQL protocol)."""
+_SIZED_NUMBER = re.compile(r"(?:numeric|decimal)\((\d+)(?:, ?(\d+))?\)(?: unsigned)?", re.I)
+_BITS = {"TINYINT": 8, "SMALLINT": 16, "INT2": 16, "MEDIUMINT": 24, "INTEGER": 32, "INT4": 32, "INT": 32}
+"""Of whole numbers by their declared type; 64 for every other (SQL:2016 leaves it to the server: these are PostgreSQL's
+and MariaDB's)."""
+
+
+class Dialect:
+    """One object for each kind of server, never changed. Attributes are what its subclasses say:
+
+    names: `key` in files, `family` in options and texts of inserts, `keys` of all that read the same texts, `parser`
+    that of the SQL parser ("" for its own middle way), `compiler` that of the package that compiles statements,
+    `display_name` for people;
+    statements: `marker` stands for a value, `begin` opens a transaction, `script_head` a script; `locks_rows` (SELECT
+    ... FOR UPDATE), `returns_keys` (INSERT ... RETURNING), `tells_rows_beside` (a statement tells of rows that triggers
+    changed), `takes_default_in_update`, `overrides_identity` (what an insert says to give a number that the server
+    would give), `defining_commits` (CREATE TABLE ends the transaction);
+    values: `is_loose` (declared types don't bind), `times_are_texts`, `has_lists`, `has_intervals`, `has_truth` (a type
+    for yes and no), `has_endless` (NaN and infinity), `fraction_digits` (of a time whose type says none),
+    `clocks_span_days`, `folds_texts` (texts that differ may be equal), `null_numbers_keys` (NULL in a numeric key means
+    the next number), `bare_numeric_keeps_all` (NUMERIC without digits), `zones_are_kept`, `rounds_decimals_after` so
+    many digits, `truth` (words for yes and no);
+    searching: `text_type` that CAST knows, `casts_to_search`, `byte_length`, `regex_operator`, `word_edge`;
+    routines: `passes_outputs` (CALL takes a place for OUT), `selects_from_functions`.
+    """
+
+    key: str = ""
+    family: str = ""
+    keys: tuple[str, ...] = ()
+    display_name: str = ""
+    parser: str = ""
+    compiler: str = ""
+    is_documents = False
+    writes = False
+
+    marker = "%s"
+    comment = "--"
+    script_suffix = ".sql"
+    begin = "begin"
+    script_head = "begin;"
+    locks_rows = True
+    returns_keys = True
+    tells_rows_beside = False
+    takes_default_in_update = True
+    overrides_identity = ""
+    defining_commits = False
+
+    is_loose = False
+    times_are_texts = False
+    has_lists = False
+    has_intervals = False
+    has_endless = False
+    has_truth = False
+    fraction_digits = 6
+    clocks_span_days = False
+    folds_texts = False
+    null_numbers_keys = False
+    bare_numeric_keeps_all = False
+    zones_are_kept = True
+    rounds_decimals_after: int | None = None
+    truth = ("true", "false")
+    negative_zero: str = "-0.0"
+    keeps_negative_zero = True
+
+    types: ClassVar[Mapping[Kind, str]] = {
+        Kind.INT: "bigint", Kind.FLOAT: "double precision", Kind.BOOL: "boolean", Kind.TIME: "timestamp",
+        Kind.DATE: "date", Kind.DECIMAL: "numeric", Kind.TEXT: "text", Kind.ZONED: "timestamp with time zone",
+        Kind.CLOCK: "time", Kind.SPAN: "interval", Kind.UUID: "char(36)",
+    }  # fmt: skip
+    bytes_type = "blob"
+    nested_type = "text"
+    kept_text_types: re.Pattern[str] | None = None
+
+    text_type = "text"
+    byte_length = "octet_length"
+    regex_operator = "regexp"
+    word_edge = r"\b"
+    casts_to_search = False
+    passes_outputs = False
+    selects_from_functions = False
+
+    def __repr__(self) -> str:
+        return f"<{self.key or 'any other dialect'}>"
+
+    # --- values given to the driver ------------------------------------------------------------------------------
+
+    def check(self, value: Any, name: str) -> Any:
+        """The value, when the server can hold it at all. Raises: ValueRefused."""
+        if isinstance(value, str) and BROKEN.search(value):
+            raise ValueRefused(f"{name} can't hold an incomplete character (a lone surrogate).", "Type the text again.")
+        if isinstance(value, float) and not math.isfinite(value) and not self.has_endless:
+            raise ValueRefused(f"{name} holds finite numbers.")
+        return value
+
+    def for_driver(self, value: Any, info: ColumnInfo | None) -> Any:
+        """A value as stored, as the driver's library takes it."""
+        return value
+
+    def parameter(self, value: Any, between: str = "") -> Any:
+        """A value of ours (not None) as the driver's library takes it; `between` stands between the items of a list
+        that stays one. Raises: ValueRefused."""
+        if is_endless(value) and not self.has_endless:  # it would become NULL
+            raise ValueRefused(f"A number is {value}, which the server can't hold.", "Filter such rows out.")
+        if isinstance(value, int) and not -(1 << 63) <= value < 1 << 63:
+            return Decimal(value)
+        # 24:00 is a time there
+        return value if isinstance(value, (str, bytes, float, bool, int, dt.date, dt.time, Decimal)) else plain(value)
+
+    def place(self, value: Any, bound: Any) -> Any:
+        """The expression that stores a value; `bound` is its place."""
+        return bound
+
+    def equals(self, held: ColumnElement[Any], info: ColumnInfo | None, value: Any, bound: Any) -> Any:
+        """The condition that a column holds exactly this value; `bound` is its place."""
+        from sqlalchemy import null
+
+        return held.is_(null()) if value is None else self._equals(held, info, value, self.place(value, bound))
+
+    def _equals(self, held: ColumnElement[Any], info: ColumnInfo | None, value: Any, bound: Any) -> Any:
+        return held == bound
+
+    def exactly(self, held: Any, info: ColumnInfo | None) -> Any:
+        """The expression that reads a column so that the value can be put back as it is; None where the plain one
+        does."""
+        return None
+
+    def compares_here(self, info: ColumnInfo) -> bool:
+        """Whether the server has no equality for a column's values, so that they are compared once they are read."""
+        return False
+
+    def mark(self, text: str) -> str:
+        """A text in which the driver looks for places of values, with its own signs in it."""
+        return text.replace("%", "%%") if "%" in self.marker else text
+
+    # --- literals ------------------------------------------------------------------------------------------------
+
+    def literal(self, value: Any, info: ColumnInfo | None) -> str:
+        """A value as stored, as a script writes it, right under every setting of the server that changes how texts are
+        read."""
+        if value is None:
+            return "NULL"
+        declared = info.declared if info is not None else ""
+        if isinstance(value, bool):
+            return self._truth_literal(value)
+        value = value if isinstance(value, float) else self.for_driver(value, info)
+        if isinstance(value, bytes):
+            return self.bytes_literal(value)
+        if isinstance(value, float):
+            return self._float_literal(value, declared)
+        if isinstance(value, (int, Decimal)):
+            return str(value)
+        return self._stored_text(value, declared)
+
+    def _truth_literal(self, value: bool) -> str:
+        return self.truth[not value]
+
+    def _stored_text(self, value: str, declared: str) -> str:
+        return self.text_literal(value.encode(*TEXT_BYTES)).decode(*TEXT_BYTES)
+
+    def _float_literal(self, value: float, declared: str) -> str:
+        return self.endless_literal(value) if not math.isfinite(value) else repr(value)
+
+    def endless_literal(self, value: float) -> str:
+        """NaN or an infinity. Raises: ValueRefused, where there is none."""
+        word = "NaN" if value != value else ("Infinity" if value > 0 else "-Infinity")
+        raise ValueRefused(f"{self.display_name} has no {word}.", "Filter such rows out, or change the format.")
+
+    def bytes_literal(self, value: bytes) -> str:
+        return f"x'{value.hex()}'"
+
+    def text_literal(self, text: bytes) -> bytes:
+        """A text by its bytes. Raises: ValueRefused, where the server can't hold it."""
+        if not is_utf8(text):
+            said = "A text holds bytes that are not UTF-8, which the server can't store."
+            raise ValueRefused(said, "Filter such rows out, or send them to a file.")
+        return b"'" + text.replace(b"'", b"''") + b"'"
+
+    def needs_care(self, block: bytes, texts: Sequence[bytes]) -> bool:
+        """Whether one of many texts, joined in `block`, can't stand in quotes as it is."""
+        return b"\\" in block or not is_utf8(block)
+
+    def double_literals(self, texts: list[bytes], values: Floats) -> None:
+        """Mend, in place, the shortest digits of doubles that the server would read as another number."""
+
+    # --- columns -------------------------------------------------------------------------------------------------
+
+    def bits(self, declared: str) -> int:
+        """Of the whole numbers that a declared type holds."""
+        return next((n for word, n in _BITS.items() if declared.startswith(word)), 64)
+
+    def is_single(self, declared: str) -> bool:
+        """Whether a declared type holds single precision (ISO 9075-2, 6.1; upper case)."""
+        return re.match(r"REAL|FLOAT4|FLOAT(?!\((?:2[5-9]|[3-5]\d)\))", declared) is not None
+
+    def own_type(self, exact: str, in_key: bool) -> str:
+        """A type that a server of this kind wrote, for a new column there."""
+        return exact or self.types[Kind.TEXT]  # a type of that database's own, which another may not have
+
+    def text_column(self, in_key: bool) -> str:
+        """The type of texts of any length."""
+        return self.types[Kind.TEXT]
+
+    def decimal_type(self, field: Field, column: Column | None) -> str:
+        """The type of decimals; `column` are the first of them."""
+        return "numeric"
+
+    def mixed_type(self, field: Field, types: set[type]) -> str:
+        """The type of a column with values of several `types`, none of them bytes. "" stands for any."""
+        if types and types <= {int, float, Decimal}:
+            return "numeric"
+        return self.types[Kind.TEXT]
+
+    def list_mark(self, field: Field) -> str:
+        """What stands between the items of a column of lists that stays one; "" where it does not."""
+        return ""
+
+    def insert_tail(self, mode: str, keys: Sequence[str], others: Sequence[str], quote: Callable[[str], str]) -> str:
+        """What an insert says of rows whose key is there: `mode` is skip or update (SQL of PostgreSQL and SQLite)."""
+        target = f" on conflict ({', '.join(map(quote, keys))}) do "
+        if mode == "skip" or not others:
+            return target + "nothing"
+        return target + "update set " + ", ".join(f"{quote(n)} = excluded.{quote(n)}" for n in others)
+
+    # --- searching -----------------------------------------------------------------------------------------------
+
+    def contains(self, text: str, sought: str) -> str:
+        """The condition that a text holds another one, letter by letter."""
+        return f"instr({text}, {sought}) > 0"
+
+    def regex(self, pattern: str, is_cased: bool) -> str:
+        """A regular expression as the server's engine takes it."""
+        return pattern if is_cased else f"(?i){pattern}"
+
+
+def is_utf8(text: bytes) -> bool:
+    try:
+        return text.isascii() or bool(text.decode())
+    except UnicodeDecodeError:
+        return False
+
+
+def sized_number(field: Field) -> tuple[int, int] | None:
+    """The digits of a decimal, and those behind its point, that its source declares, where MariaDB has them."""
+    found = _SIZED_NUMBER.fullmatch(field.exact or field.declared)
+    size, scale = (int(found[1]), int(found[2] or 0)) if found else (0, 0)
+    return (size, scale) if 0 < size <= 65 and 0 <= scale <= min(30, size) else None
