@@ -1,5 +1,6 @@
 """The house itself: the core without a screen, files that are whole or not there, damaged drafts and settings."""
 
+import ast
 import os
 import pkgutil
 import subprocess
@@ -17,6 +18,7 @@ from nimble_otter.pull.drafts import load_draft
 from nimble_otter.sources import Source
 from nimble_otter.sources.saved import change_sources, load_sources
 from nimble_otter.sources.secrets import recall, remember
+from nimble_otter.sources.source import all_drivers, dialect_of
 from nimble_otter.sources.urls import split_secret, with_secret
 from nimble_otter.stop import NEVER, StopToken
 
@@ -38,6 +40,22 @@ def test_heavy_packages_wait_until_they_are_needed():
         subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True, env=env).stdout.strip()
         == "[]"
     )
+
+
+def test_nobody_asks_which_server_it_is_but_its_own_files():
+    """What a server does is asked of its `Dialect`: no comparison with the name of one."""
+    names = {n for driver in all_drivers() for n in (driver.key, *driver.schemes)} - {"*"}
+    spoken = [dialect_of(key) for key in ("sqlite", "postgresql", "mysql", "mariadb", "documents")]
+    names |= {n for d in spoken for n in (d.key, d.parser, d.display_name) if n}
+    root = Path(nimble_otter.__file__).parent
+    own = [root / "sources" / "drivers", root / "sources" / "dialects", root / "pull" / "translate"]
+    found = []
+    for path in root.rglob("*.py"):
+        tree = ast.parse(path.read_text("utf-8")) if not any(folder in path.parents for folder in own) else None
+        for node in (n for n in ast.walk(tree) if isinstance(n, ast.Compare)) if tree else ():
+            said = {constant.value for constant in ast.walk(node) if isinstance(constant, ast.Constant)}
+            found += [f"{path.relative_to(root)}:{node.lineno} {word}" for word in said & names]
+    assert found == []
 
 
 def test_places_of_layouts_are_never_asked_for():

@@ -15,6 +15,7 @@ from enum import StrEnum
 from functools import lru_cache
 from typing import Any
 
+from nimble_otter.query.grammar import grammar_of, oddity
 from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.query.statements import parameter_places
 
@@ -91,6 +92,8 @@ _WRITERS: Mapping[str, re.Pattern[str]] = {
 """Functions that change something beside the rows they give, or read the server's own files. Found as words anywhere in
 a text, in quotes too: wherever the server's lexer and the parser's could differ, the word is still there."""
 
+_EXPLAINED = re.compile(r"[\w`.$]+(?:\s+[\w`%']+)?|for\s+connection\s+\d+")
+"""A table with a column, or a connection."""
 _PG_ALLOWED = re.compile(
     r"pg_(?:get_\w+|stat_get_\w+|size_\w+|\w+_size|\w*_is_visible|typeof|collation_for|column_\w+|backend_pid|client_encoding"
     r"|encoding_to_char|char_to_encoding|describe_object|identify_\w+|is_\w+|has_\w+|input_\w+|conf_load_time|postmaster_start_time"
@@ -156,7 +159,7 @@ def _classify(text: str, dialect: str, plain_quotes: bool) -> Verdict:
     first = str(tokens[0].text).lower().split()[0]
     if first == "pragma":
         return _pragma(body)
-    if first == "show" and dialect in ("postgres", "mysql") and _SHOW.match(body):
+    if first == "show" and grammar_of(dialect).shows and _SHOW.match(body):
         return _without_writers(body, dialect) or Verdict(Effect.READS)
     root, why = _parsed(body, tokens, dialect)
     if root is None:
@@ -204,14 +207,7 @@ def _oddity(text: str, dialect: str, plain_quotes: bool) -> str | None:
         return f"it is longer than {LONGEST:,} characters"
     if "\0" in text:
         return "it holds a zero byte"
-    if dialect == "mysql":
-        if re.search(r"/\*M?!", text):
-            return "it holds a comment that the server runs"
-        if plain_quotes and "\\" in text:
-            return "it holds a backslash, which this server reads in its own way"
-    if dialect == "postgres" and re.search(r"(?<!\w)U&[\"']", text, re.IGNORECASE):
-        return "it holds a name or text in Unicode escapes"
-    return None
+    return oddity(text, grammar_of(dialect), plain_quotes) or None
 
 
 def _tokens(text: str, dialect: str) -> tuple[list[Any] | None, str]:
@@ -281,6 +277,7 @@ def _agree_on_parameters(text: str, tokens: Sequence[Any]) -> bool:
 
 def _reason_in(root: Any, dialect: str) -> str:
     """What in a query writes; "" for nothing."""
+    prefix = grammar_of(dialect).guarded_prefix
     for node in root.walk():
         if isinstance(node, (exp.Insert, exp.Update, exp.Delete, exp.Merge)):
             return f"it holds {type(node).__name__.upper()}"
@@ -292,9 +289,9 @@ def _reason_in(root: Any, dialect: str) -> str:
             return f"it holds {type(node).__name__.upper()}"
         if isinstance(node, exp.NextValueFor):
             return "it takes a number from a sequence"
-        if dialect == "postgres" and isinstance(node, exp.Anonymous):
+        if prefix and isinstance(node, exp.Anonymous):
             name = str(node.name).lower()
-            if name.startswith("pg_") and not _PG_ALLOWED.fullmatch(name):
+            if name.startswith(prefix) and not _PG_ALLOWED.fullmatch(name):
                 return f"{name} may change something"
     return ""
 
@@ -320,7 +317,9 @@ def _explained(rest: str, found: re.Match[str], dialect: str) -> Verdict | None:
     if not known or (verb != "explain" and first == "table"):
         if verb == "analyze":
             return None
-        if dialect == "mysql" and re.fullmatch(r"[\w`.$]+(?:\s+[\w`%']+)?|for\s+connection\s+\d+", rest.strip()):
+        if grammar_of(dialect).explains_names and re.fullmatch(
+            r"[\w`.$]+(?:\s+[\w`%']+)?|for\s+connection\s+\d+", rest.strip()
+        ):
             return Verdict(Effect.READS)
         return None if verb != "explain" else Verdict(Effect.UNKNOWN, "what it explains can't be read")
     inner = _classify(rest, dialect, False)

@@ -13,32 +13,38 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from urllib.parse import unquote
 
-from nimble_otter.sources.source import Source
+from nimble_otter.sources.source import Source, all_drivers
 from nimble_otter.sources.urls import read_url
 
-_FAMILIES = {"postgres": "postgresql", "mariadb": "mysql", "cockroachdb": "postgresql"}
-_PORTS = {"postgresql": 5432, "mysql": 3306, "mongodb": 27017, "oracle": 1521, "mssql": 1433, "firebird": 3050}
+_SAME = {"cockroachdb": "postgresql"}
+"""Schemes of packages that reach what another scheme reaches, too."""
+_PORTS = {"oracle": 1521, "mssql": 1433, "firebird": 3050}
+"""Of servers that have no driver of their own."""
 _HERE = "this machine"
 
 
 @dataclass(frozen=True, slots=True)
 class Reach:
     """`places` are (host, port), with port None through a socket file; a file has its path (and number) instead.
-    `database` "" stands for every one of the server."""
+    `family` is the key of its driver, or the scheme; `database` "" stands for every one of the server;
+    `reaches_all`: one connection reaches them all."""
 
     family: str
     places: frozenset[tuple[str, int | None]]
     database: str = ""
+    is_file: bool = False
+    reaches_all: bool = False
 
 
 def reach_of(url: str) -> Reach:
     """What a URL or a path reaches, without asking anybody."""
     parts = read_url(url)
-    if parts is None or parts.scheme.partition("+")[0] == "sqlite":
+    name = "" if parts is None else parts.scheme.partition("+")[0]
+    name = _SAME.get(name, name)
+    driver = next((driver for driver in all_drivers() if name in driver.schemes), None)
+    if parts is None or (driver is not None and driver.address.is_file):
         return _file(url if parts is None else unquote(parts.path)[1:])
-    name = parts.scheme.partition("+")[0]
-    family = _FAMILIES.get(name, name)
-    port = _PORTS.get(family)
+    port = _PORTS.get(name) if driver is None else driver.address.port
     options = dict(parts.options)
     socket_file = options.get("unix_socket") or (options.get("host", "") if options.get("host", "/")[:1] == "/" else "")
     hosts: list[str] = [parts.where] if parts.where else []
@@ -50,9 +56,10 @@ def reach_of(url: str) -> Reach:
     if socket_file or not places:
         places = {(_HERE, None if socket_file else port)}
     database = unquote(parts.path.lstrip("/"))
-    if family == "postgresql" and not database:
+    if driver is not None and driver.address.user_names_database and not database:
         database = options.get("dbname") or options.get("database") or parts.user
-    return Reach(family, frozenset(places), database)
+    reaches_all = driver is not None and driver.address.reaches_databases
+    return Reach(name if driver is None else driver.key, frozenset(places), database, reaches_all=reaches_all)
 
 
 def _place(text: str, port: int | None) -> tuple[str, int | None]:
@@ -82,14 +89,14 @@ def _file(text: str) -> Reach:
     with suppress(OSError):
         found = Path(path).stat()
         places.add((f"file {found.st_dev}", found.st_ino))  # under any name that it is linked by
-    return Reach("sqlite", frozenset(places))
+    return Reach("", frozenset(places), is_file=True)
 
 
 def same_reach(one: Reach, other: Reach) -> bool:
     """Whether both reach the same database."""
     if one.family != other.family or not any(_same_place(a, b) for a in one.places for b in other.places):
         return False
-    return one.family == "sqlite" or not one.database or not other.database or one.database == other.database
+    return one.is_file or not one.database or not other.database or one.database == other.database
 
 
 def _same_place(a: tuple[str, int | None], b: tuple[str, int | None]) -> bool:
@@ -100,7 +107,7 @@ def resolved(reach: Reach) -> Reach:
     """The same by addresses: asks the system's names service, which may wait. A name that is not known stays."""
     places = set(reach.places)
     for host, port in reach.places:
-        if host == _HERE or reach.family == "sqlite":
+        if host == _HERE or reach.is_file:
             continue
         with suppress(OSError, UnicodeError):
             for found in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM):
@@ -112,7 +119,7 @@ def guarded_databases(source: Source, saved: Iterable[Source]) -> tuple[str, ...
     """Databases marked read-only that a statement of this source could name: those beside its own on a server where one
     connection reaches them all (MariaDB, MySQL)."""
     own = reach_of(source.url)
-    if own.family != "mysql":
+    if not own.reaches_all:
         return ()
     found = [reach_of(s.url) for s in saved if s.read_only and s != source]
     return tuple(r.database for r in found if r.database and same_reach(replace(own, database=""), r))
@@ -126,7 +133,7 @@ def with_marks(source: Source, saved: Iterable[Source], names: bool = False) -> 
         return source
     own = reach_of(source.url)
     found = [s for s in marked if same_reach(own, reach_of(s.url))]
-    if names and own.family != "sqlite":
+    if names and not own.is_file:
         own = resolved(own)
         found = [
             s

@@ -16,6 +16,7 @@ from typing import Any, Protocol
 from nimble_otter.errors import ChangeError, ConnectError
 from nimble_otter.query.effects import Verdict
 from nimble_otter.sources import drivers
+from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.open_transaction import OpenTransaction
@@ -223,6 +224,7 @@ class Driver(Protocol):
     key: str
     word: str
     dialects: tuple[Dialect, ...]
+    address: AddressForm
     schemes: Sequence[str]
     """Of the URLs it opens; "*" where `takes` tells."""
 

@@ -5,21 +5,17 @@ from __future__ import annotations
 from dataclasses import dataclass
 from urllib.parse import parse_qsl, quote, unquote, urlencode, urlsplit
 
-KINDS = {
-    "sqlite": "SQLite file", "postgresql": "PostgreSQL", "mariadb": "MariaDB or MySQL",
-    "mongodb": "Documents (MongoDB protocol)", "other": "Other, by URI",
-}  # fmt: skip
-PORTS = {"postgresql": 5432, "mariadb": 3306, "mongodb": 27017}
-_SCHEMES = {"postgres": "postgresql", "mysql": "mariadb", "mongodb+srv": "mongodb"}
+from nimble_otter.sources.address import AddressForm
+from nimble_otter.sources.source import all_drivers
+
 TLS = {"": "as the server likes", "required": "required", "verified": "required, certificate checked"}
-_TLS_OPTIONS: dict[str, dict[str, dict[str, str]]] = {
-    "postgresql": {"required": {"sslmode": "require"}, "verified": {"sslmode": "verify-full"}},
-    "mariadb": {"required": {"ssl_mode": "REQUIRED"}, "verified": {"ssl_mode": "VERIFY_IDENTITY"}},
-    "mongodb": {
-        "verified": {"tls": "true"}, "required": {"tls": "true", "tlsAllowInvalidCertificates": "true"}
-    },
-}  # fmt: skip
-_CA = {"postgresql": "sslrootcert", "mariadb": "ssl_ca", "mongodb": "tlsCAFile"}
+FILE, SERVER, _OTHER = "sqlite", "postgresql", "other"
+"""Keys of the drivers of files, of the server that is offered first, and of every other URI."""
+
+
+def kinds() -> dict[str, AddressForm]:
+    """The kinds of sources by their drivers' keys, in the order of a list."""
+    return {driver.key: driver.address for driver in sorted(all_drivers(), key=lambda driver: driver.address.place)}
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,34 +32,34 @@ class Parts:
     rest: tuple[tuple[str, str], ...] = ()
     scheme: str = ""
 
+    @property
+    def address(self) -> AddressForm:
+        return kinds()[self.kind]
+
 
 def parts_of(url: str) -> Parts:
     """The parts of a URI or of a file's path. Raises: ValueError with the reason."""
     url = url.strip()
     if "://" not in url or url.startswith("sqlite:"):
         path = url.removeprefix("sqlite://").removeprefix("sqlite:")
-        return Parts("sqlite", database=path[1:] if path.startswith("//") or path[2:3] == ":" else path)
+        return Parts(FILE, database=path[1:] if path.startswith("//") or path[2:3] == ":" else path)
     found = urlsplit(url)
-    kind = _SCHEMES.get(found.scheme, found.scheme)
-    if kind not in KINDS:
-        return Parts("other", database=url)
+    driver = next((d for d in all_drivers() if found.scheme in d.schemes), None)
+    if driver is None or not driver.address.is_server:
+        return Parts(_OTHER, database=url)
+    kind, form = driver.key, driver.address
     user, _, where = found.netloc.rpartition("@")
     host, port = where, None
-    if kind != "mongodb" or "," not in where:
+    if not form.many_hosts or "," not in where:
         try:
             host, port = found.hostname or "", found.port
         except ValueError:
             raise ValueError("The port is not a number.") from None
     options = dict(parse_qsl(found.query, keep_blank_values=True))
-    ca = options.pop(_CA[kind], "")
-    tls = ""
-    for name in ("required", "verified"):
-        wanted = _TLS_OPTIONS[kind][name]
-        if wanted.items() <= options.items():
-            tls = name
-    if tls == "verified" and kind == "mongodb" and "tlsAllowInvalidCertificates" in options:
-        tls = "required"
-    for name in _TLS_OPTIONS[kind].get(tls, {}):
+    ca = options.pop(form.ca, "")
+    fitting = [name for name, wanted in form.tls.items() if wanted.items() <= options.items()]
+    tls = max(fitting, key=lambda name: len(form.tls[name]), default="")  # the one that says most of them
+    for name in form.tls.get(tls, {}):
         options.pop(name)
     scheme = "" if found.scheme == kind else found.scheme
     name = unquote(user.partition(":")[0])
@@ -72,14 +68,14 @@ def parts_of(url: str) -> Parts:
 
 def url_of(parts: Parts) -> str:
     """The URI of the parts."""
-    if parts.kind == "sqlite":
+    if parts.address.is_file:
         return f"sqlite:///{parts.database}" if parts.database else ""
-    if parts.kind == "other":
+    if not parts.address.is_server:
         return parts.database
     user = f"{quote(parts.user, safe='')}@" if parts.user else ""
     host = f"[{parts.host}]" if parts.host.count(":") > 1 and "," not in parts.host else parts.host
     port = f":{parts.port}" if parts.port is not None else ""
-    options = dict(parts.rest) | _TLS_OPTIONS[parts.kind].get(parts.tls, {})
-    options |= {_CA[parts.kind]: parts.ca} if parts.ca else {}
+    options = {**dict(parts.rest), **parts.address.tls.get(parts.tls, {})}
+    options |= {parts.address.ca: parts.ca} if parts.ca else {}
     query = f"?{urlencode(options, safe='/')}" if options else ""
     return f"{parts.scheme or parts.kind}://{user}{host}{port}/{quote(parts.database, safe='')}{query}"

@@ -8,6 +8,7 @@ from functools import cache
 from PySide6.QtGui import QFont, QSyntaxHighlighter, QTextCharFormat, QTextDocument
 
 from nimble_otter.desktop.kit.theme import theme
+from nimble_otter.query.grammar import grammar_of
 
 _KEYWORDS = (
     "all|and|as|asc|between|by|case|cast|collate|create|cross|current_date|current_timestamp|delete|desc|"
@@ -16,29 +17,15 @@ _KEYWORDS = (
     "outer|over|partition|primary|recursive|references|returning|right|rollback|select|set|table|then|"
     "true|union|unique|update|using|values|view|when|where|window|with|begin|commit"
 )
-_OWN = {
-    "sqlite": "glob|pragma|without|rowid|attach|vacuum|autoincrement|replace|regexp|match|indexed|isnull|notnull",
-    "postgres": "lateral|similar|only|fetch|grouping|sets|rollup|cube|filter|within|materialized|conflict|do|nothing|"
-    "tablesample|array|interval|extract|analyze|explain|copy|language|returns",
-    "mysql": "straight_join|regexp|rlike|div|mod|xor|interval|duplicate|ignore|replace|force|procedure|call|show|"
-    "describe|explain|sql_calc_found_rows|high_priority|partition",
-    "": "unnest|lateral|ordinality|interval|filter|any|explain",
-}
-"""Words of one dialect only, by the parser's name of it ("": SQL over collections)."""
 
 
 @cache
 def _tokens(dialect: str) -> re.Pattern[str]:
     """What is coloured in a dialect: its words, its quotes, its comments."""
-    texts = r"'(?:[^'\\]|''|\\.)*'?" if dialect == "mysql" else r"'(?:[^']|'')*'?"
-    texts += r"|\"(?:[^\"\\]|\\.)*\"?" if dialect == "mysql" else ""
-    texts += r"|(?<!\w)\$(?P<tag>\w*)\$.*?(?:\$(?P=tag)\$|$)" if dialect == "postgres" else ""
-    names = r"`[^`]*`?" if dialect == "mysql" else r"\"(?:[^\"]|\"\")*\"?"
-    names += r"|`[^`]*`?|(?<![\w\])])\[[^\]]*\]?" if dialect == "sqlite" else ""
-    comments = r"--[^\n]*|/\*.*?(?:\*/|$)" + (r"|\#[^\n]*" if dialect == "mysql" else "")
-    words = f"{_KEYWORDS}|{_OWN.get(dialect, '')}".rstrip("|")
+    own = grammar_of(dialect)
+    words = f"{_KEYWORDS}|{own.keywords}".rstrip("|")
     return re.compile(
-        rf"(?P<comment>{comments})|(?P<text>{texts})|(?P<name>{names})"
+        rf"(?P<comment>{own.comments})|(?P<text>{own.texts})|(?P<name>{own.names})"
         rf"|(?P<parameter>(?<![:\w]):\w+)|(?P<word>\b(?:{words})\b)|(?P<number>\b\d+(?:\.\d+)?\b)",
         re.IGNORECASE,
     )

@@ -14,7 +14,7 @@ from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.errors import ConnectError, OtterError
 from nimble_otter.sources import Source, driver_for
 from nimble_otter.sources.source import source_of_file
-from nimble_otter.sources.uri import KINDS, PORTS, TLS, Parts, parts_of, url_of
+from nimble_otter.sources.uri import FILE, SERVER, TLS, Parts, kinds, parts_of, url_of
 from nimble_otter.sources.urls import split_secret
 
 STAGES = [("", "not set"), ("test", "test"), ("production", "production")]
@@ -34,10 +34,10 @@ class SourcePage(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._hub = hub
         self._known: Source | None = None
-        self._parts = Parts("sqlite")
+        self._parts = Parts(FILE)
         self._tested, self._failed = "", False
         self.title = label("Add a source", px=18, bold=True)
-        self.kind = combo(KINDS.items(), "sqlite", "Kind of source")
+        self.kind = combo([(key, form.label) for key, form in kinds().items()], FILE, "Kind of source")
         self.url, self.name, self.password = self._field("URI"), self._field("Name"), self._field("Password")
         self.host, self.port, self.database = self._field("Host"), self._field("Port"), self._field("Database")
         self.user, self.ca, self.file = self._field("User"), self._field("Certificate file"), self._field("File")
@@ -111,7 +111,7 @@ class SourcePage(QWidget):
         self.url.textEdited.connect(lambda _: self._url_edited())
         self.password.textEdited.connect(lambda _: self._ready())
         self.name.textEdited.connect(lambda _: self._ready())
-        self.show_parts(Parts("sqlite"))
+        self.show_parts(Parts(FILE))
 
     @staticmethod
     def _field(name: str) -> QLineEdit:
@@ -137,7 +137,7 @@ class SourcePage(QWidget):
         self.read_only.setChecked(bool(source and source.read_only))
         self.care.setChecked(bool(source and source.care))
         self.clear.setChecked(bool(source and source.clear_password))
-        self.show_parts(parts_of(source.url) if source is not None else Parts("postgresql" if server else "sqlite"))
+        self.show_parts(parts_of(source.url) if source is not None else Parts(SERVER if server else FILE))
         self.copy.setVisible(source is not None)
         self.remove.setVisible(source is not None)
         self._say("", "muted")
@@ -154,44 +154,42 @@ class SourcePage(QWidget):
         """Fill the fields, and the URI unless it is being typed."""
         self._parts = parts
         self.kind.setCurrentIndex(self.kind.findData(parts.kind))
-        is_server = parts.kind in PORTS
+        form = parts.address
+        is_server = form.is_server
         host = (self.host, parts.host), (self.port, "" if parts.port is None else str(parts.port))
         for name, box in self._boxes.items():
-            box.setVisible(is_server if name != "file" else parts.kind == "sqlite")
+            box.setVisible(is_server if name != "file" else form.is_file)
         self._boxes["ca"].setVisible(is_server and parts.tls == "verified")
-        self._boxes["user"].setVisible(is_server or parts.kind == "other")
-        self._note.setVisible(parts.kind != "sqlite")
+        self._boxes["user"].setVisible(not form.is_file)
+        self._note.setVisible(not form.is_file)
         self._boxes["clear"].setVisible(is_server and not parts.tls)
         for field, text in (
             *host, (self.user, parts.user), (self.database, parts.database if is_server else ""), (self.ca, parts.ca),
-            (self.file, parts.database if parts.kind == "sqlite" else ""),
+            (self.file, parts.database if form.is_file else ""),
         ):  # fmt: skip
             if field.text() != text:
                 field.setText(text)
-        self.port.setPlaceholderText(str(PORTS.get(parts.kind, "")))
+        self.port.setPlaceholderText("" if form.port is None else str(form.port))
         self.tls.setCurrentIndex(max(0, self.tls.findData(parts.tls)))
         if not keep_url:
             self.url.setText(url_of(parts) if (is_server and parts.host) or not is_server else "")
-        example = f"{parts.kind}://user@host:{PORTS.get(parts.kind, '')}/name"
-        self.url.setPlaceholderText(
-            {"sqlite": "/path/to/survey.sqlite", "other": "dialect://user@host/name"}.get(parts.kind, example)
-        )
+        self.url.setPlaceholderText(form.example)
         self._ready()
 
     def _kind_chosen(self) -> None:
         kind = str(self.kind.currentData())
         was = self._parts
         kept = replace(was, kind=kind, tls="", ca="", rest=(), scheme="", port=None)
-        self.show_parts(kept if kind in PORTS and was.kind in PORTS else Parts(kind))
+        self.show_parts(kept if kept.address.is_server and was.address.is_server else Parts(kind))
 
     def _fields_edited(self) -> None:
-        kind = self._parts.kind
+        form = self._parts.address
         digits = "".join(c for c in self.port.text() if c.isdigit())
-        database = self.file.text().strip() if kind == "sqlite" else self.database.text().strip()
+        database = self.file.text().strip() if form.is_file else self.database.text().strip()
         parts = replace(
             self._parts, host=self.host.text().strip(), port=int(digits) if digits else None,
-            database=self._parts.database if kind == "other" else database, user=self.user.text().strip(),
-            tls=str(self.tls.currentData()), ca=self.ca.text().strip(),
+            database=database if form.is_file or form.is_server else self._parts.database,
+            user=self.user.text().strip(), tls=str(self.tls.currentData()), ca=self.ca.text().strip(),
         )  # fmt: skip
         self.show_parts(parts)
 
@@ -223,7 +221,7 @@ class SourcePage(QWidget):
             self, "Open a database file", "", "SQLite (*.sqlite *.sqlite3 *.db);;All files (*)"
         )
         if path:
-            self.show_parts(Parts("sqlite", database=path))
+            self.show_parts(Parts(FILE, database=path))
             self.name.setText(self.name.text() or Path(path).stem)
 
     def _pick_ca(self) -> None:
@@ -245,11 +243,11 @@ class SourcePage(QWidget):
             raise ConnectError(str(problem), "Write it like postgresql://user@host:5432/name.") from None
         marks = (str(self.stage.currentData()), self.care.isChecked(), self.read_only.isChecked(),
                  self.clear.isChecked() and not self._boxes["clear"].isHidden())  # fmt: skip
-        if parts.kind == "sqlite":
+        if parts.address.is_file:
             made = source_of_file(parts.database)
             return Source(self.name.text().strip() or made.name, made.url, *marks), None
         driver_for(text)
-        if parts.kind in PORTS and not parts.host:
+        if parts.address.is_server and not parts.host:
             raise ConnectError("The host is missing.", "Type the name or address of the server.")
         name = self.name.text().strip() or parts.database.rsplit("/", 1)[-1].split("?")[0] or parts.host
         return Source(name, text, *marks), self.password.text() or inside

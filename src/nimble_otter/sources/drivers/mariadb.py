@@ -22,6 +22,7 @@ from nimble_otter.errors import (
 )
 from nimble_otter.query.statements import mark_parameters, parameter_places
 from nimble_otter.sources import facts
+from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.dialects.mariadb import MARIADB, MYSQL
@@ -65,6 +66,10 @@ class _Mariadb:
     word = "MariaDB"
     schemes = ("mariadb", "mysql", "mariadb+mysqldb", "mysql+mysqldb")
     dialects = (MARIADB, MYSQL)
+    address = AddressForm(
+        "MariaDB or MySQL", 3, "mariadb://user@host:3306/name", 3306, ca="ssl_ca", reaches_databases=True,
+        tls={"required": {"ssl_mode": "REQUIRED"}, "verified": {"ssl_mode": "VERIFY_IDENTITY"}},
+    )  # fmt: skip
 
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes

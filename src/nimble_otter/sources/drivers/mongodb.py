@@ -23,6 +23,7 @@ from nimble_otter.query.document_request import DocumentRequest
 from nimble_otter.query.documents import translate_select
 from nimble_otter.query.effects import Effect, Verdict
 from nimble_otter.query.parsed import nearest
+from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
 from nimble_otter.sources.dialects.documents import DOCUMENTS
 from nimble_otter.sources.document_writer import DocumentWriter
@@ -61,6 +62,10 @@ class _Mongodb:
     word = "documents"
     schemes = ("mongodb", "mongodb+srv")
     dialects = (DOCUMENTS,)
+    address = AddressForm(
+        "Documents (MongoDB protocol)", 4, "mongodb://user@host:27017/name", 27017, ca="tlsCAFile", many_hosts=True,
+        tls={"required": {"tls": "true", "tlsAllowInvalidCertificates": "true"}, "verified": {"tls": "true"}},
+    )  # fmt: skip
 
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes

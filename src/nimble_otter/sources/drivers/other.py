@@ -9,6 +9,7 @@ from typing import Any
 from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError
 from nimble_otter.query.lazy import sqlglot
 from nimble_otter.query.statements import parameter_places
+from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.relational import Relational
 from nimble_otter.sources.result_stream import batches_of
@@ -30,6 +31,7 @@ class _Other:
     word = "database"
     schemes = ("*",)
     dialects = ()
+    address = AddressForm("Other, by URI", 5, "dialect://user@host/name")
 
     def takes(self, scheme: str) -> bool:
         """Whether SQLAlchemy knows the dialect and its package is here."""

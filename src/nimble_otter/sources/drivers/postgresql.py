@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any
 from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, SourceError, TimeoutError_, place_of
 from nimble_otter.query.statements import mark_parameters
 from nimble_otter.sources import facts
+from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.dialects.postgresql import POSTGRESQL
 from nimble_otter.sources.plans import PlanNode, of_postgresql
@@ -73,6 +74,10 @@ class _Postgresql:
     word = "PostgreSQL"
     schemes = ("postgresql", "postgres", "postgresql+psycopg")
     dialects = (POSTGRESQL,)
+    address = AddressForm(
+        "PostgreSQL", 2, "postgresql://user@host:5432/name", 5432, ca="sslrootcert", user_names_database=True,
+        tls={"required": {"sslmode": "require"}, "verified": {"sslmode": "verify-full"}},
+    )  # fmt: skip
 
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes

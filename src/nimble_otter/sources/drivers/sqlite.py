@@ -18,6 +18,7 @@ from nimble_otter.errors import ConnectError, LostError, QueryError, SourceError
 from nimble_otter.query.effects import TELLING_PRAGMAS as _TELLING
 from nimble_otter.query.effects import TELLING_PRAGMAS_OF as _TELLING_OF
 from nimble_otter.sources import facts
+from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.sources.plans import PlanNode, of_sqlite
@@ -48,6 +49,7 @@ class _Sqlite:
     word = "SQLite"
     schemes = ("sqlite",)
     dialects = (SQLITE,)
+    address = AddressForm("SQLite file", 1, "/path/to/survey.sqlite", is_file=True)
 
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes

@@ -1,0 +1,67 @@
+"""What texts of a dialect look like, by the parser's name of it: its words, its quotes, its comments, and what a server
+reads otherwise than a parser does."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Grammar:
+    """Regular expressions of texts, quoted names and comments, which may be unfinished while they are typed; `keywords`
+    are words of this dialect only. `runs_comments`: a comment may hold what is run; `setting_quotes`: what a backslash
+    means is a setting; `unicode_escapes`: names may be written by code points; `shows`: SHOW only reads;
+    `explains_names`: EXPLAIN takes a table or a connection; `guarded_prefix` begins functions of which only those
+    known to read are taken for reading."""
+
+    keywords: str = ""
+    texts: str = r"'(?:[^']|'')*'?"
+    names: str = r"\"(?:[^\"]|\"\")*\"?"
+    comments: str = r"--[^\n]*|/\*.*?(?:\*/|$)"
+    runs_comments: bool = False
+    setting_quotes: bool = False
+    unicode_escapes: bool = False
+    shows: bool = False
+    explains_names: bool = False
+    guarded_prefix: str = ""
+
+
+_COLLECTIONS = Grammar("unnest|lateral|ordinality|interval|filter|any|explain")
+_GRAMMARS = {
+    "": _COLLECTIONS,
+    "sqlite": Grammar(
+        "glob|pragma|without|rowid|attach|vacuum|autoincrement|replace|regexp|match|indexed|isnull|notnull",
+        names=Grammar().names + r"|`[^`]*`?|(?<![\w\])])\[[^\]]*\]?",
+    ),
+    "postgres": Grammar(
+        "lateral|similar|only|fetch|grouping|sets|rollup|cube|filter|within|materialized|conflict|do|nothing|"
+        "tablesample|array|interval|extract|analyze|explain|copy|language|returns",
+        texts=Grammar().texts + r"|(?<!\w)\$(?P<tag>\w*)\$.*?(?:\$(?P=tag)\$|$)",
+        unicode_escapes=True, shows=True, guarded_prefix="pg_",
+    ),
+    "mysql": Grammar(
+        "straight_join|regexp|rlike|div|mod|xor|interval|duplicate|ignore|replace|force|procedure|call|show|"
+        "describe|explain|sql_calc_found_rows|high_priority|partition",
+        texts=r"'(?:[^'\\]|''|\\.)*'?|\"(?:[^\"\\]|\\.)*\"?", names=r"`[^`]*`?",
+        comments=Grammar().comments + r"|\#[^\n]*",
+        runs_comments=True, setting_quotes=True, shows=True, explains_names=True,
+    ),
+}  # fmt: skip
+
+
+def grammar_of(parser: str) -> Grammar:
+    """That of a dialect; what the standard says for one that is not known."""
+    return _GRAMMARS.get(parser) or Grammar()
+
+
+def oddity(text: str, grammar: Grammar, plain_quotes: bool) -> str:
+    """What lets a server read a text otherwise than a parser does; "" for nothing. `plain_quotes`: the server does not
+    take a backslash for an escape."""
+    if grammar.runs_comments and re.search(r"/\*M?!", text):
+        return "it holds a comment that the server runs"
+    if grammar.setting_quotes and plain_quotes and "\\" in text:
+        return "it holds a backslash, which this server reads in its own way"
+    if grammar.unicode_escapes and re.search(r"(?<!\w)U&[\"']", text, re.IGNORECASE):
+        return "it holds a name or text in Unicode escapes"
+    return ""
