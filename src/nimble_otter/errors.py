@@ -48,7 +48,7 @@ class LostError(SourceError):
     """The connection ended while working."""
 
 
-class TimeoutError_(SourceError):
+class SourceTimeout(SourceError):
     """The server did not answer in time."""
 
 

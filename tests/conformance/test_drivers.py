@@ -9,7 +9,7 @@ import time
 
 import pytest
 
-from nimble_otter.errors import ConnectError, QueryError, SourceError, Stopped, TimeoutError_
+from nimble_otter.errors import ConnectError, QueryError, SourceError, SourceTimeout, Stopped
 from nimble_otter.sources import Request, Source, connect, driver_for, fetch
 from nimble_otter.sources.source import all_drivers, source_of_file
 from nimble_otter.stop import StopToken
@@ -296,7 +296,7 @@ def test_document_servers_that_do_not_answer(monkeypatch):
     with socket.socket() as silent:
         silent.bind(("127.0.0.1", 0))
         silent.listen()
-        with pytest.raises(TimeoutError_, match="in time"):
+        with pytest.raises(SourceTimeout, match="in time"):
             connect(Source("x", f"mongodb://127.0.0.1:{silent.getsockname()[1]}/x?socketTimeoutMS=200"))
     with pytest.raises(ConnectError, match="URI"):
         connect(Source("x", "mongodb://host:port/x"))

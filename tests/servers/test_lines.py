@@ -9,7 +9,7 @@ from dataclasses import replace
 
 import pytest
 
-from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, SourceError, Stopped, TimeoutError_
+from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, SourceError, SourceTimeout, Stopped
 from nimble_otter.sources import Request, Source, catalogued, connect, fetch
 from nimble_otter.sources import relational as relational_module
 from nimble_otter.sources.uri import parts_of, url_of
@@ -171,7 +171,7 @@ def test_why_a_connection_fails_is_said_in_plain_words(server, monkeypatch, tmp_
     silent = Line(server.port)
     silent.hold()
     wait = "connect_timeout=2" if server.kind == "postgresql" else "connect_timeout=1&read_timeout=1"
-    assert isinstance(failing(base.replace(own, str(silent.port)) + f"?{wait}"), (TimeoutError_, LostError))
+    assert isinstance(failing(base.replace(own, str(silent.port)) + f"?{wait}"), (SourceTimeout, LostError))
     silent.close()
 
 

@@ -19,7 +19,7 @@ from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.table import Field, Kind, Table
 from nimble_otter.table.build import column_of
-from nimble_otter.table.conditions import All, Among, Any_, ColumnAt, Compare, IsEmpty, Node, Not
+from nimble_otter.table.conditions import All, Among, ColumnAt, Compare, Either, IsEmpty, Node, Not
 from nimble_otter.table.filter import false_of
 
 
@@ -37,7 +37,7 @@ def _read(check: str, parser: str) -> tuple[str, frozenset[str]] | None:
 
 def _ranks_texts(node: Any, texts: frozenset[int], folds: bool) -> bool:
     """Whether a condition compares texts by their order, or in a way that the server may take more loosely."""
-    if isinstance(node, (All, Any_)):
+    if isinstance(node, (All, Either)):
         return any(_ranks_texts(part, texts, folds) for part in node.parts)
     if isinstance(node, Not):
         return _ranks_texts(node.part, texts, folds)

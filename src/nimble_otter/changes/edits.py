@@ -54,6 +54,11 @@ class Edits:
     _edited: dict[int, None] | None = None
     """Rows that `edited_rows` gives, once they were asked for; brought up to date by each action."""
 
+    @classmethod
+    def after(cls, one: Edits, other: Edits, base_rows: int) -> Edits:
+        """No changes yet; row ids that either has given are not given again."""
+        return cls(base_rows, _next=max(one._next, other._next))
+
     def new_ids(self, count: int) -> list[int]:
         """Row ids for `count` rows to be added; never given twice."""
         first = max(self._next, self.base_rows)

@@ -78,19 +78,27 @@ class Execution:
             if batch[0].kind == "delete" and within:  # rows of this table may refer to it only since it was written to
                 sides |= self._sides.of(batch, within, [s for s in left if s.kind == "delete"])
             self._batch(batch, sides)
+        self._explain_missed()
+        self._tell_of_triggers(before, len(left), sides)
+        return tuple(self._done[s.row_id] for s in given)
+
+    def _explain_missed(self) -> None:
+        """Say why statements met no row: what stands there now."""
         missed = [o.statement for o in self._done.values() if o.rows == 0 and not o.problem]
         for batch in batches(missed):
             rows = self._rows.read({s.row_id: s.key for s in batch})
             for statement in batch:
                 self._done[statement.row_id] = conflict(self.plan, statement, rows[statement.row_id])
+
+    def _tell_of_triggers(self, before: int | None, count: int, sides: Mapping[int, SideEffect]) -> None:
+        """How many rows triggers changed: `before` were changed when `count` statements began, where that is told."""
         if self.plan.dialect.tells_rows_beside:
             self._note_more(self._by_triggers)
         elif before is not None and not self._was_halved:
-            own = len(left) + len(self.plan.parks) + sum(side.rows for side in sides.values())
+            own = count + len(self.plan.parks) + sum(side.rows for side in sides.values())
             self._note_more((self._writer.changed_elsewhere() or 0) - before - own)
         else:
             self._note_more(None)
-        return tuple(self._done[s.row_id] for s in given)
 
     def _batches(self, statements: Sequence[Statement]) -> Iterable[list[Statement]]:
         """Parts of the statements, each of one kind."""

@@ -53,7 +53,7 @@ def arranged(plan: Plan, uniques: Sequence[tuple[str, ...]], before: Mapping[int
     return replace(plan, statements=(*inserts, *updates, *reversed(children)), parks=parks)
 
 
-def _chained(
+def _chained(  # noqa: C901 - the rule is one, told step by step
     updates: list[Statement], sets: Sequence[tuple[str, ...]], held: SeenOf
 ) -> tuple[list[Statement], dict[int, tuple[Statement, list[tuple[str, ...]]]]]:
     """Updates with those that give a value away before those that take it, and those to be put aside, each with the

@@ -154,7 +154,7 @@ class Wording:
     def _split(self, made: Any, overrides: bool = False) -> _Text:
         """`overrides`: the insert gives a number that the server would give (ISO 9075-2, 14.11)."""
         # without values of its own an insert would name every column it knows
-        bare: dict[str, Any] = {"column_keys": []} if made.is_insert and not made._values else {}
+        bare: dict[str, Any] = {"column_keys": []} if made.is_insert and not made._values else {}  # noqa: SLF001 - there is no other way to ask
         text = str(made.compile(dialect=_compiler(self._dialect.compiler), **bare))
         if overrides:
             first = text.find(f":{self._token}")

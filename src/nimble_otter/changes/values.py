@@ -50,7 +50,7 @@ def read_value(
     return dialect.check(_read(text, field, info, dialect, before), info.name)
 
 
-def _read(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before: Any) -> Any:
+def _read(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before: Any) -> Any:  # noqa: C901 - a branch for each kind of value
     declared = info.declared.upper()
     if info.word == "list" and dialect.has_lists:
         return _nested(text, info, before)

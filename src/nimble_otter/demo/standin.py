@@ -64,7 +64,7 @@ class StandIn:
         try:
             with self._lock:
                 return {**handler(command[name], command), "ok": 1.0}
-        except Exception as problem:  # whatever the store can't do is told to the client, as a server would
+        except Exception as problem:  # noqa: BLE001 - whatever the store can't do is told to the client, as a server would
             return {"ok": 0.0, "code": 2, "codeName": "BadValue", "errmsg": str(problem) or type(problem).__name__}
 
     # --- commands ----------------------------------------------------------------------------------------------

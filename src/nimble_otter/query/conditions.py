@@ -22,10 +22,10 @@ from nimble_otter.table.columns import Kind, Table
 from nimble_otter.table.conditions import (
     All,
     Among,
-    Any_,
     AnyOf,
     ColumnAt,
     Compare,
+    Either,
     IsEmpty,
     Like,
     Literal,
@@ -92,13 +92,15 @@ class _Reader(OperandReader):
     # --- conditions ----------------------------------------------------------------------------------------------
 
     @told
-    def condition(self, node: Any) -> Node:
+    def condition(self, node: Any) -> Node:  # noqa: C901 - a branch for each kind of node
         if isinstance(node, exp.Paren):
             return self.condition(node.this)
         if is_negated(node):
             return Not(self.condition(positive(node)))
         if isinstance(node, (exp.And, exp.Or)):
-            return (All if isinstance(node, exp.And) else Any_)((self.condition(node.left), self.condition(node.right)))
+            return (All if isinstance(node, exp.And) else Either)(
+                (self.condition(node.left), self.condition(node.right))
+            )
         if isinstance(node, exp.Not):
             return Not(self.condition(node.this))
         if (of_list := self._any_of(node)) is not None:
@@ -166,13 +168,13 @@ class _Reader(OperandReader):
         """IS NOT DISTINCT FROM: never unknown."""
         one, other = self.operand(left), self.operand(right)
         empties = (IsEmpty(one), IsEmpty(other))
-        return Any_((All(empties), All((self._compare("=", one, other), *(Not(e) for e in empties)))))
+        return Either((All(empties), All((self._compare("=", one, other), *(Not(e) for e in empties)))))
 
     def _between(self, node: Any) -> Node:
         of, low, high = self.operand(node.this), self.operand(node.args["low"]), self.operand(node.args["high"])
         made = All((self._compare(">=", of, low), self._compare("<=", of, high)))
         if node.args.get("symmetric"):
-            return Any_((made, All((self._compare(">=", of, high), self._compare("<=", of, low)))))
+            return Either((made, All((self._compare(">=", of, high), self._compare("<=", of, low)))))
         return made
 
     def _among(self, node: Any) -> Node:
@@ -180,7 +182,7 @@ class _Reader(OperandReader):
         if not items:
             raise ConditionError("IN takes a list of values here.", "Write it like river in ('Merrow', 'Sallow').")
         if isinstance(node.this, exp.Tuple):
-            return Any_(tuple(self._compared("=", node.this, item) for item in items))
+            return Either(tuple(self._compared("=", node.this, item) for item in items))
         return self._in(self.operand(node.this), items)
 
     def _in(self, operand: Operand, items: Iterable[Any]) -> Node:
@@ -188,7 +190,7 @@ class _Reader(OperandReader):
         tests = tuple(self._compare("=", operand, other) for other in made)
         if all(isinstance(t.right, Literal) for t in tests):
             return Among(operand, tuple(t.right.value for t in tests if isinstance(t.right, Literal)))
-        return Any_(tests)
+        return Either(tests)
 
     def _like(self, node: Any) -> Node:
         escape: Any = "\\"
@@ -227,7 +229,7 @@ class _Reader(OperandReader):
                 one = node.copy()
                 one.set("this" if at == 0 else "expression", item.copy())
                 tests.append(self.condition(one))
-            return (Any_ if names[at] == "any" else All)(tuple(tests))
+            return (Either if names[at] == "any" else All)(tuple(tests))
         if names[at] == "all":
             raise self._unsupported(sides[at])
         items = self.operand(inner)

@@ -299,7 +299,7 @@ class Expressions:
 
     # --- conditions --------------------------------------------------------------------------------------------
 
-    def holds(self, node: Any, wanted: bool = True) -> Any:
+    def holds(self, node: Any, wanted: bool = True) -> Any:  # noqa: C901 - a branch for each kind of node
         """An expression that is true exactly where a condition is true (`wanted`), or false; never null."""
         if isinstance(node, exp.Paren):
             return self.holds(node.this, wanted)

@@ -84,7 +84,7 @@ def _named(words: Mapping[str, str]) -> list[Offer]:
     return [Offer(name, "function", note) for name, note in words.items()]
 
 
-def _place(before: str) -> tuple[int, list[str], bool] | None:
+def _place(before: str) -> tuple[int, list[str], bool] | None:  # noqa: C901 - a branch for each sign
     """(where the open quote's content begins, the names around it, whether it is a name); None outside of quotes."""
     above: list[str] = []
     kinds: list[str] = []

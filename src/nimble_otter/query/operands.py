@@ -109,7 +109,7 @@ class OperandReader:
             raise self._unsupported(node)
         return made
 
-    def _function(self, node: Any, kind: str) -> Operand | None:
+    def _function(self, node: Any, kind: str) -> Operand | None:  # noqa: C901 - a branch for each kind of node
         """A function of other operands; None for what is none."""
         if kind in ("Anonymous", "Anonymousagg"):
             return self._called(str(node.this).lower(), list(node.expressions), node)

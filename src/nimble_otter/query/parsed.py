@@ -37,7 +37,7 @@ def parse_sql(text: str, dialect: Any, error: Callable[..., Exception]) -> Any:
         raise error("A quote is not closed.", "", place_of(text, max(quote, 0))) from None
     except RecursionError:
         raise error("The statement is nested too deeply.", "") from None
-    except Exception:  # the parser fails in many ways on texts that are half written
+    except Exception:  # noqa: BLE001 - the parser fails in many ways on texts that are half written
         raise error("The statement is incomplete.", "") from None
     return parsed
 

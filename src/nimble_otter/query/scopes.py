@@ -185,7 +185,7 @@ class _Reader:
                 break
         return at
 
-    def _select(self, low: int, high: int, start: int, end: int, above: Select | None) -> list[str]:
+    def _select(self, low: int, high: int, start: int, end: int, above: Select | None) -> list[str]:  # noqa: C901 - a branch for each clause
         tokens = self.tokens
         if not any(t.low in ("select", "update", "delete", "insert", "from") for t in tokens[low:high]):
             at = low

@@ -90,7 +90,7 @@ class Catalogued:
         stop.on_stop(cut)
         try:
             self._engine.dialect.do_ping(driver)
-        except Exception:  # however it failed, this connection is of no use
+        except Exception:  # noqa: BLE001 - however it failed, this connection is of no use
             raw.invalidate()
             self._engine.dispose()
             stop.check()

@@ -103,7 +103,7 @@ class Answer:
                 self.cursor.close()
             self._connection.release(self.driver)
             self._raw.close()
-        except Exception:  # a connection that can't even be closed is let go; the next run opens a new one
+        except Exception:  # noqa: BLE001 - a connection that can't even be closed is let go; the next run opens a new one
             with suppress(Exception):
                 self._raw.invalidate()
         finally:

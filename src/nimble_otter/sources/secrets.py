@@ -13,7 +13,7 @@ def remember(url: str, password: str) -> bool:
         import keyring
 
         keyring.set_password(_SERVICE, url, password)
-    except Exception:  # no keyring daemon, a locked one, a broken backend: all mean memory only
+    except Exception:  # noqa: BLE001 - no keyring daemon, a locked one, a broken backend: all mean memory only
         return False
     return True
 
@@ -27,5 +27,5 @@ def recall(url: str) -> str | None:
 
         found: str | None = keyring.get_password(_SERVICE, url)
         return found
-    except Exception:  # as above: without a keyring there is nothing to recall
+    except Exception:  # noqa: BLE001 - as above: without a keyring there is nothing to recall
         return None

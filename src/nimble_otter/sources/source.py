@@ -293,7 +293,7 @@ def check_writable(connection: Connection) -> None:
 def connect(source: Source, password: str | None = None, guarded: tuple[str, ...] = ()) -> Connection:
     """Open a connection, with the password given, the source's own, or the one kept for it. Nothing is written to the
     databases that are `guarded`, which the server has beside the source's own. Raises: ConnectError, AuthError,
-    TimeoutError_."""
+    SourceTimeout."""
     if password is None:
         password = source.secret.reveal() if source.secret is not None else recall(source.url)
     driver = driver_for(source.url)

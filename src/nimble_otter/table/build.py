@@ -230,7 +230,7 @@ class ColumnBuilder:
             nothing = np.full(count, None) if self.kind is Kind.OBJECT else np.zeros(count, _DTYPES[self.kind])
             self._data.extend(nothing)
 
-    def _append(self, kind: Kind, values: Sequence[Any], types: set[type], mask: NDArray[np.bool_] | None) -> None:
+    def _append(self, kind: Kind, values: Sequence[Any], types: set[type], mask: NDArray[np.bool_] | None) -> None:  # noqa: C901 - a branch for each type
         if mask is not None and kind is not Kind.OBJECT:
             fill = "" if types == {str} and kind is not Kind.UUID else (0 if self.form == "0/1" else _FILL.get(kind, 0))
             values = [fill if v is None or v is MISSING else v for v in values]
@@ -317,7 +317,7 @@ class ColumnBuilder:
         left = iter(read)
         self._data.extend(self._plain(kind, [next(left) if v else _FILL[kind] for v in values], {type(_FILL[kind])}))
 
-    def _plain(self, kind: Kind, values: Sequence[Any], types: set[type]) -> NDArray[Any]:
+    def _plain(self, kind: Kind, values: Sequence[Any], types: set[type]) -> NDArray[Any]:  # noqa: C901 - a branch for each type
         if kind is Kind.INT:
             self._need(types <= {int}, Kind.FLOAT if types <= {int, float} else Kind.OBJECT)
             try:

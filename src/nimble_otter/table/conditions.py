@@ -149,10 +149,10 @@ class All:
 
 
 @dataclass(frozen=True, slots=True)
-class Any_:
+class Either:
     """OR; false when there are no parts."""
 
     parts: tuple[Node, ...]
 
 
-Node = Compare | IsEmpty | Among | Like | Truth | AnyOf | Anywhere | Not | All | Any_
+Node = Compare | IsEmpty | Among | Like | Truth | AnyOf | Anywhere | Not | All | Either

@@ -87,7 +87,7 @@ class Groups:
         as_numbers = as_numbers and column.kind is Kind.OBJECT
         part = self._parts.get((place, as_numbers))
         if part is None:
-            below = None if self._below is None else (self._below[0]._part(place, as_numbers), self._below[1])
+            below = None if self._below is None else (self._below[0]._part(place, as_numbers), self._below[1])  # noqa: SLF001 - a part of it
             column = below[0].column if below is not None else as_amounts(column) if as_numbers else column
             part = self._parts[place, as_numbers] = _Part(column, self, self._stop, below)
         return part
@@ -101,7 +101,7 @@ class _Part:
         self._empty: Mask | None = None
         self.counts: Ids
         if below is not None:
-            self._empty = below[0]._empty
+            self._empty = below[0]._empty  # noqa: SLF001 - a part of it
             self.counts = _added(below[0].counts, below[1], self.groups, stop)
         else:
             empty = column.empty_at(of.ids) if column.empty is not None else None
@@ -178,7 +178,7 @@ class _Part:
             sums = exact_sums(pick(column.data, self._of.ids).tolist(), self._of.codes.tolist(), self.groups)
             self._sum = column_of([None if c == 0 else s for s, c in zip(sums, self.counts.tolist(), strict=True)])
             return self._sum
-        of_parts = below[0]._summed() if below is not None else None
+        of_parts = below[0]._summed() if below is not None else None  # noqa: SLF001 - a part of it
         if of_parts is not None and below is not None and of_parts.kind is column.kind:
             data, codes = of_parts.data, below[1]
         else:  # where there is no value, zero is held
@@ -201,7 +201,7 @@ class _Part:
     def _float_sums(self) -> NDArray[np.float64]:
         if self._sums is None:
             if self._below is not None:
-                sums, codes = self._below[0]._float_sums(), self._below[1]
+                sums, codes = self._below[0]._float_sums(), self._below[1]  # noqa: SLF001 - a part of it
             else:
                 sums, codes = as_floats(self.column, self._of.ids), self._of.codes
             self._sums = np.asarray(np.bincount(codes, weights=sums, minlength=self.groups), np.float64)
@@ -224,7 +224,7 @@ class _Part:
         return self._back()(self._ends(largest), self.none)
 
     def _back(self) -> _Back:
-        return self._keyed()[1] if self._below is None else self._below[0]._back()
+        return self._keyed()[1] if self._below is None else self._below[0]._back()  # noqa: SLF001 - a part of it
 
     def _ends(self, largest: bool) -> NDArray[Any]:
         """The smallest or largest of each group; NaN counts as larger than every number."""
@@ -233,7 +233,7 @@ class _Part:
                 self._both[largest] = self._found_ends(self._keyed()[0], self._of.codes, self._empty, largest)
             else:
                 part, up = self._below
-                self._both[largest] = self._found_ends(part._ends(largest), up, part.counts == 0, largest)
+                self._both[largest] = self._found_ends(part._ends(largest), up, part.counts == 0, largest)  # noqa: SLF001 - a part of it
         return self._both[largest]
 
     def _found_ends(self, keys: NDArray[Any], codes: Ids, empty: Mask | None, largest: bool) -> NDArray[Any]:
@@ -298,7 +298,7 @@ class _Part:
         """A number for each place in the order of the values, those without one last, and a place that has it; worked
         out once for all levels."""
         if self._below is not None:
-            return self._below[0]._ranked()
+            return self._below[0]._ranked()  # noqa: SLF001 - a part of it
         if self._ranks is None:
             self._ranks = codes_of(self.column, self._of.ids, self._stop)
         return self._ranks
@@ -367,7 +367,7 @@ class _Part:
     def _numbered(self) -> tuple[Ids, int] | None:
         """Numbers of the values without ordering them, where that can be; worked out once for all levels."""
         if self._below is not None:
-            return self._below[0]._numbered()
+            return self._below[0]._numbered()  # noqa: SLF001 - a part of it
         if self._small is None:
             self._small = (small_codes(self.column, self._of.ids, self._stop),)
         return self._small[0]

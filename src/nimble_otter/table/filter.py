@@ -34,12 +34,12 @@ from nimble_otter.table.columns import (
 from nimble_otter.table.conditions import (
     All,
     Among,
-    Any_,
     AnyOf,
     Anywhere,
     Case,
     ColumnAt,
     Compare,
+    Either,
     IsEmpty,
     Like,
     Literal,
@@ -94,7 +94,7 @@ def _by_word(node: Any, table: Table) -> Any:
     """The condition with what asks for words of a column worked out once, not at each block."""
     if isinstance(node, Not):
         return Not(_by_word(node.part, table))
-    if isinstance(node, (All, Any_)):
+    if isinstance(node, (All, Either)):
         return type(node)(tuple(_by_word(part, table) for part in node.parts))
     operand = getattr(node, "operand", getattr(node, "left", None))
     if not isinstance(operand, ColumnAt) or operand.path or not isinstance(node, (Compare, Among, Like)):
@@ -132,7 +132,7 @@ def _where(node: Any, table: Table, ids: Ids, want: bool) -> Bools:
     """Where the condition is true, or where it is false; neither where it is unknown."""
     if isinstance(node, Not):
         return _where(node.part, table, ids, not want)
-    if isinstance(node, (All, Any_)):
+    if isinstance(node, (All, Either)):
         both = isinstance(node, All) is want
         found: Bools | None = None
         for part in node.parts:
@@ -191,7 +191,7 @@ def _among(node: Among, table: Table, ids: Ids, want: bool) -> Bools:
     if not want and None in node.values:  # then nothing is surely not among them
         return np.zeros(len(ids), np.bool_)
     tests = tuple(Compare("=", node.operand, Literal(value)) for value in node.values if value is not None)
-    found = _where(Any_(tests), table, ids, want)
+    found = _where(Either(tests), table, ids, want)
     return found if want else found & ~_empty(node.operand, table, ids)
 
 

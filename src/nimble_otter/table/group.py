@@ -102,7 +102,7 @@ def group_view(view: View, keys: Sequence[int], measures: Sequence[Aggregate], s
         levels.append(Level(told, parents[depth], made.counts, ids, made))
         made, first = _above(made, parents[depth], first, len(parents[depth - 1]) if depth else 1)
     totals = _totals(table, measures, made)
-    for used in (made, *(level._made for level in levels)):
+    for used in (made, *(level._made for level in levels)):  # noqa: SLF001 - a part of it
         used.forget()
     return Grouped(view, tuple(keys), tuple(measures), tuple(levels[::-1]), totals)
 

@@ -15,13 +15,13 @@ from numpy.typing import NDArray
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.columns import BufferText, CodedText, Column, Ids, Kind, pick
 from nimble_otter.table.numeric import as_amounts
-from nimble_otter.table.packing import BLOCK, Piece, QueryModel, Rows, Words, at, gather, stretches, whole_piece
+from nimble_otter.table.packing import BLOCK, KeyPieces, Piece, Rows, Words, at, gather, stretches, whole_piece
 from nimble_otter.table.show import plain
 
 _SIGN = np.uint64(1 << 63)
 
 
-def key_pieces(column: Column, ids: Ids, descending: bool, empty_first: bool, stop: StopToken = NEVER) -> QueryModel:
+def key_pieces(column: Column, ids: Ids, descending: bool, empty_first: bool, stop: StopToken = NEVER) -> KeyPieces:  # noqa: C901 - a branch for each kind of column
     """A column's rows as pieces of bits in ascending order of what is wanted. Places are into `ids`."""
     empty = column.empty_at(ids) if column.empty is not None else None
     if empty is not None and not empty.any():
@@ -156,7 +156,7 @@ def object_key(value: Any) -> tuple[int, Any, str]:
 
 def _text_pieces(
     column: BufferText, ids: Ids, descending: bool, empty: NDArray[np.bool_] | None, stop: StopToken
-) -> QueryModel:
+) -> KeyPieces:
     """UTF-8 bytes, eight at a time as one big-endian number; UTF-8 keeps code point order."""
     if len(ids) == 0:
         return

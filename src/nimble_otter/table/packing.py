@@ -38,7 +38,7 @@ class Piece:
     take: Callable[[Rows], Words]
 
 
-QueryModel = Iterator[Piece]
+KeyPieces = Iterator[Piece]
 
 
 def at(array: NDArray[Any], rows: Rows) -> NDArray[Any]:
@@ -52,13 +52,13 @@ def whole_piece(values: NDArray[Any], most: int) -> Piece:
     return Piece(max(1, int(most).bit_length()), lambda rows: at(words, rows))
 
 
-def whole_source(values: NDArray[Any], most: int) -> Callable[[], QueryModel]:
+def whole_source(values: NDArray[Any], most: int) -> Callable[[], KeyPieces]:
     """A key of whole numbers from 0 to `most`."""
     return lambda: iter([whole_piece(values, most)])
 
 
 def order_of(
-    sources: Sequence[Callable[[], QueryModel]], count: int, stop: StopToken = NEVER, loose: slice = _ALL
+    sources: Sequence[Callable[[], KeyPieces]], count: int, stop: StopToken = NEVER, loose: slice = _ALL
 ) -> Ids:
     """Places 0..count in the order of the keys; each source gives the pieces of one key, most significant first. Only
     the places of the order that are `loose` may need more than the first sort.
@@ -67,13 +67,13 @@ def order_of(
     return _ordered(sources, count, stop, loose, told=False)[0]
 
 
-def order_and_runs(sources: Sequence[Callable[[], QueryModel]], count: int, stop: StopToken = NEVER) -> tuple[Ids, Ids]:
+def order_and_runs(sources: Sequence[Callable[[], KeyPieces]], count: int, stop: StopToken = NEVER) -> tuple[Ids, Ids]:
     """As `order_of`, and the start and end of each run in that order, longer than one, whose keys are equal."""
     return _ordered(sources, count, stop, _ALL, told=True)
 
 
 def _ordered(
-    sources: Sequence[Callable[[], QueryModel]], count: int, stop: StopToken, loose: slice, told: bool
+    sources: Sequence[Callable[[], KeyPieces]], count: int, stop: StopToken, loose: slice, told: bool
 ) -> tuple[Ids, Ids]:
     pieces = (piece for source in sources for piece in source())
     row_bits = max(1, int(count - 1).bit_length())
@@ -134,7 +134,7 @@ class _Tied:
         self.firsts = np.cumsum(self.lengths) - self.lengths
 
 
-def _pack(packed: Words, pieces: QueryModel, room: int, shift: int, stop: StopToken) -> Piece | None:
+def _pack(packed: Words, pieces: KeyPieces, room: int, shift: int, stop: StopToken) -> Piece | None:
     """Fill `packed` with each place, and the first bits of the pieces above `shift`; `room` bits are free there.
     Returns what is left."""
     plan: list[tuple[Callable[[Rows], Words], int, int]] = []  # what, its low bits that don't fit, where it stands

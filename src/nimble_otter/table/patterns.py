@@ -132,7 +132,7 @@ def _flags(case: bool) -> re.RegexFlag:
 def _is_bounded(pattern: str, case: bool) -> bool:
     """Whether Python's engine tries at most MOST_WAYS ways at a place. Raises: ConditionError."""
     try:
-        return _ways(re._parser.parse(pattern, _flags(case))) <= MOST_WAYS  # type: ignore[attr-defined]
+        return _ways(re._parser.parse(pattern, _flags(case))) <= MOST_WAYS  # type: ignore[attr-defined]  # noqa: SLF001 - the parser has no public name
     except re.error as problem:
         place = f" at character {problem.pos + 1}" if problem.pos is not None else ""
         raise ConditionError(f"{pattern!r} is not a regular expression: {problem.msg}{place}.") from None
@@ -147,7 +147,7 @@ def _ways(parsed: Any) -> float:
         name = str(op)
         if name in ("MAX_REPEAT", "MIN_REPEAT", "POSSESSIVE_REPEAT"):
             low, high, inner = given
-            if high is re._constants.MAXREPEAT:  # type: ignore[attr-defined]
+            if high is re._constants.MAXREPEAT:  # type: ignore[attr-defined]  # noqa: SLF001 - the parser has no public name
                 return float("inf")
             each = _ways(inner)
             ways *= sum(each ** min(n, 64) for n in range(low, high + 1)) if high <= MOST_WAYS else float("inf")
@@ -262,5 +262,5 @@ def _pieces(regex: str) -> tuple[list[str], bool]:
 
 def _width(piece: str) -> int:
     """How many characters a piece takes."""
-    parsed: Sequence[Any] = re._parser.parse(piece)  # type: ignore[attr-defined]
+    parsed: Sequence[Any] = re._parser.parse(piece)  # type: ignore[attr-defined]  # noqa: SLF001 - the parser has no public name
     return len(parsed)

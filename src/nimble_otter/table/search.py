@@ -257,7 +257,7 @@ def _is_broad(block: bytes) -> bool:
     return any(mark.encode() in block for mark in _BROAD)
 
 
-def _in_numbers(column: Column, ids: Ids, search: Search, test: Callable[[str], bool]) -> Mask:
+def _in_numbers(column: Column, ids: Ids, search: Search, test: Callable[[str], bool]) -> Mask:  # noqa: C901 - a branch for each kind of number
     """Numbers and times written in one go, as JSON has them, with a comma behind each."""
     is_time = column.kind.is_moment
     text = search.text.lower()

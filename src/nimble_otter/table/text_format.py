@@ -386,7 +386,7 @@ def _digits_before(points: NDArray[np.uint8], ends: NDArray[np.int64], starts: N
     return number, np.where(goes_on, -1, count)
 
 
-def _spans_in(points: NDArray[np.uint8]) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]] | None:
+def _spans_in(points: NDArray[np.uint8]) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]] | None:  # noqa: C901 - one pass over the bytes
     """Days, the rest and the whole (microseconds) of intervals, one a line, each as PostgreSQL writes it and as
     `_days_text` or `span_text` would; None where any is not."""
     ends = np.flatnonzero(points == 10)

@@ -76,7 +76,7 @@ class WriteController:
             self._say("A write is under way. What is changed meanwhile stays pending.", False)
         return open_pull.is_writing
 
-    def write(self, open_pull: OpenPull, one_by_one: bool = False, accepts: bool = False) -> None:
+    def write(self, open_pull: OpenPull, one_by_one: bool = False, accepts: bool = False) -> None:  # noqa: C901 - counts its callbacks in
         """Write all of what is under review, or nothing; then show the rows as the source has them. `accepts`: also
         where a reversal would not restore everything."""
         if self._is_busy(open_pull):

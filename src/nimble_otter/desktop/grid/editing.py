@@ -72,7 +72,7 @@ class GridEdits(QObject):
             return open_pull is not None
         return not open_pull.shaped.own_rows or not open_pull.target.is_open
 
-    def begin_edit(self, position: int, column: int, typed: str | None) -> None:
+    def begin_edit(self, position: int, column: int, typed: str | None) -> None:  # noqa: C901 - a branch for each kind of cell
         """Open the editor over a cell, with what was typed or what is there; say why when it can't be edited."""
         if typed is not None and self._only_shows():
             self._jump.type(column, typed)
@@ -278,7 +278,7 @@ class GridEdits(QObject):
     def copy(self, header: bool = False) -> None:
         """The selected cells to the clipboard."""
 
-    def fill(self, way: str) -> None:
+    def fill(self, way: str) -> None:  # noqa: C901 - a branch for each kind of cell
         """Fill the selection from its first line in a direction (down, up, left, right), or go on with what its first
         cells begin (series). A selection one line high takes the line before it."""
         found = self._rows()

@@ -95,7 +95,7 @@ class Grid(GridCanvas):
             return True
         return super().viewportEvent(event)
 
-    def _mouse(self, event: QMouseEvent, point: QPoint) -> None:
+    def _mouse(self, event: QMouseEvent, point: QPoint) -> None:  # noqa: C901 - a branch for each part of the grid
         kind = event.type()
         if kind == QEvent.Type.MouseMove:
             self._moved(event, point)

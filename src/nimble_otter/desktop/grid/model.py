@@ -187,8 +187,8 @@ class RowsModel:
         self._view = shaped.view
         some = shaped.view.row_ids(0, _LOOKED_AT)
         # a model is made anew at every edit, of the same rows: what takes going through all of them is kept
-        is_same = before is not None and before._view is shaped.view
-        known: _Extremes = before._extremes if before is not None and is_same else {}
+        is_same = before is not None and before._view is shaped.view  # noqa: SLF001 - another of its own class
+        known: _Extremes = before._extremes if before is not None and is_same else {}  # noqa: SLF001 - another of its own class
         self._extremes: _Extremes = {
             c.place: known[c.place] if c.place in known else extremes_of(shaped.view, c.place)
             for c in self.columns

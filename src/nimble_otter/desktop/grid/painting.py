@@ -140,7 +140,7 @@ class GridPainter:
             painter.drawLine(x, rect.bottom() + 2, x + rect.height() + 4, rect.top() - 2)
         painter.restore()
 
-    def cell(self, painter: QPainter, rect: QRect, cell: Cell, column: GridColumn, line: Line, selected: bool) -> None:
+    def cell(self, painter: QPainter, rect: QRect, cell: Cell, column: GridColumn, line: Line, selected: bool) -> None:  # noqa: C901 - a branch for each kind of cell
         inner = rect.adjusted(PAD, 0, -PAD, 0)
         if column.paint and cell.share and not line.state:
             self._painted(painter, rect, cell.share, column.paint)

@@ -240,7 +240,7 @@ class RowsFind(SearchFields):
             return str(found.sub(lambda _: other, text))
         try:
             return str(found.sub(other, text))
-        except Exception:  # a group that there is none of, in either engine's words
+        except Exception:  # noqa: BLE001 - a group that there is none of, in either engine's words
             return text
 
     def _wanted(

@@ -166,7 +166,7 @@ class FindBar(SearchFields):
             return self.other.text()
         try:
             return str(found.expand(self.other.text()))
-        except Exception:  # a group that there is none of, in either engine's words
+        except Exception:  # noqa: BLE001 - a group that there is none of, in either engine's words
             return str(found[0])
 
     def replace(self) -> None:

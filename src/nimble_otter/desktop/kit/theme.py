@@ -31,6 +31,10 @@ class Theme(QObject):
     def __getitem__(self, name: str) -> QColor:
         return self._colours[name]
 
+    def colours(self) -> dict[str, QColor]:
+        """All of them, by name."""
+        return dict(self._colours)
+
     def follow_desktop(self) -> None:
         """Use what the desktop prefers, now and when it changes."""
         hints = QGuiApplication.styleHints()
@@ -102,7 +106,7 @@ def _asset(name: str) -> str:
 
 def style_sheet() -> str:
     """The widgets that Qt paints; our own painting reads the colours directly."""
-    c = {name: colour.name() for name, colour in theme._colours.items()}
+    c = {name: colour.name() for name, colour in theme.colours().items()}
     tick = _asset("tick-dark.svg" if theme.is_dark else "tick-light.svg")
     arrow = _asset("arrow-dark.svg" if theme.is_dark else "arrow-light.svg")
     return f"""

@@ -66,21 +66,26 @@ class PendingEdits:
         with what was taken back since as a change to what stood there before, and what was not written."""
         now, then = self.shown, done.shown
         unwritten = {s.row_id for s in report.left}
-        left = Edits(base.rows, _next=max(now._next, then._next))
+        left = Edits.after(now, then, base.rows)
         for row in dict.fromkeys((*now.cells, *then.cells)):
             own, sent = now.cells.get(row, {}), {} if row in unwritten else then.cells.get(row, {})
-            is_new = row >= base.rows
+            is_there = row < base.rows and row not in now.deleted and row not in then.deleted
             for place in dict.fromkeys((*own, *sent)):
                 value = own.get(place, UNSET)
-                if place in sent:
-                    if value is not UNSET and identical(value, sent[place]):
+                if place in sent and value is not UNSET and identical(value, sent[place]):
+                    continue
+                if value is UNSET:
+                    if not is_there or not target.takes(place):
                         continue
-                    if value is UNSET:
-                        if is_new or row in now.deleted or row in then.deleted or not target.takes(place):
-                            continue
-                        before = base.columns[place].value(row)
-                        value = None if before is MISSING else before
+                    before = base.columns[place].value(row)
+                    value = None if before is MISSING else before
                 left.cells.setdefault(row, {})[place] = value
+        self._rows_left(left, done, unwritten, base, target)
+        return left
+
+    def _rows_left(self, left: Edits, done: Snapshot, unwritten: set[int], base: Table, target: Target) -> None:
+        """The rows of `left_after` that are deleted and added."""
+        now, then = self.shown, done.shown
         for row in now.deleted:
             if row in unwritten or row not in then.deleted:
                 left.deleted[row] = None
@@ -98,7 +103,6 @@ class PendingEdits:
             if row not in now.added and row not in unwritten:  # taken out since: the row that was written goes again
                 left.cells.pop(row, None)
                 left.deleted[row] = None
-        return left
 
     def subtract(
         self, done: EditDraft, keys: dict[object, tuple[object, ...]], table: Table | None, target: Target

@@ -366,7 +366,7 @@ class _Ground(QWidget):
         with QPainter(self) as painter:
             painter.fillRect(self.rect(), theme["surface"])
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-            cards = self._cards._view.asked.pieces.cards
+            cards = self._cards._view.asked.pieces.cards  # noqa: SLF001 - a part of it
             for at, made in self._cards.joins.items():
                 own = self._cards.boxes[at].geometry()
                 painter.setPen(QPen(theme["water2"], 1.5))

@@ -126,7 +126,7 @@ class _Batch:
                 if self._failed is not None:
                     return
                 self._made[number] = self._work(self._parts[number])
-        except BaseException as problem:
+        except BaseException as problem:  # noqa: BLE001 - told where it is waited for
             self._failed = self._failed or problem
 
 
@@ -427,7 +427,7 @@ class Jobs(QObject):
             ):  # what became of a write is told, stopped or not
                 log.warning("job %d failed: %s", number, type(problem).__name__)
                 job.said = ("failed", problem.with_traceback(None))  # its traceback holds the job
-        except Exception as problem:  # a bug of ours: told whole, and the lane goes on
+        except Exception as problem:  # noqa: BLE001 - a bug of ours: told whole, and the lane goes on
             log.error("job %d crashed:\n%s", number, told(problem))
             job.said = ("crashed", traceback.format_exc())
         log.debug("job %d ended: %s, %.3f s", number, job.said[0], time.monotonic() - job.began)

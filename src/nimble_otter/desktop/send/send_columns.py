@@ -29,6 +29,10 @@ class SendColumns(QListWidget):
         self.model().rowsMoved.connect(lambda *_: self.changed.emit("Move columns"))
         self._shown: list[tuple[str, str, bool]] = []
 
+    def forget(self) -> None:
+        """Fill the list anew the next time."""
+        self._shown = []
+
     def show_rows(self, shaped: Shaped | None) -> None:
         """Columns as shown first, then those that are hidden."""
         wanted: list[tuple[str, str, bool]] = []

@@ -281,7 +281,7 @@ class SendDrawer(Drawer):
         open_pull = self.open_pull
         assert open_pull is not None
         if not self.columns.ticked:
-            self.columns._shown = []
+            self.columns.forget()
             self.refresh()
             return
         at, step = self.columns.step(open_pull.pull)

@@ -441,7 +441,7 @@ def run_tour(folder: Path) -> int:
     for name, step in tour.steps():
         try:
             print(f"{name}: {step()}", flush=True)
-        except Exception as problem:  # whatever it was, it is told, and the tour goes on
+        except Exception as problem:  # noqa: BLE001 - whatever it was, it is told, and the tour goes on
             failed += 1
             print(f"{name}: FAILED, {problem or type(problem).__name__}", flush=True)
             if not isinstance(problem, StepFailed):

@@ -23,10 +23,10 @@ from nimble_otter.table import Kind, Table, View
 from nimble_otter.table.conditions import (
     All,
     Among,
-    Any_,
     Anywhere,
     ColumnAt,
     Compare,
+    Either,
     IsEmpty,
     Like,
     Literal,
@@ -152,7 +152,7 @@ class Condition:
         values = tuple(self._typed(table, column.index, value) for value in self.values)
         if self.operator in ("is one of", "is none of"):
             inside: Node = Among(column, values)
-            inside = Any_((inside, IsEmpty(column))) if self.with_empty else All((inside, Not(IsEmpty(column))))
+            inside = Either((inside, IsEmpty(column))) if self.with_empty else All((inside, Not(IsEmpty(column))))
             return inside if self.operator == "is one of" else Not(inside)
         if self.operator in _SIGNS:
             return Compare(_SIGNS[self.operator], column, Literal(values[0]))

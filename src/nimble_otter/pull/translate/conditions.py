@@ -13,9 +13,9 @@ from nimble_otter.table.columns import Kind
 from nimble_otter.table.conditions import (
     All,
     Among,
-    Any_,
     ColumnAt,
     Compare,
+    Either,
     IsEmpty,
     Like,
     Literal,
@@ -66,7 +66,7 @@ class Translator(Windows):
         """Raises: ConditionError with what has no equal there."""
         if isinstance(node, Not):
             return f"not ({self.condition(node.part)})"
-        if isinstance(node, (All, Any_)):
+        if isinstance(node, (All, Either)):
             if not node.parts:
                 return self._always(isinstance(node, All))
             sign = " and " if isinstance(node, All) else " or "
@@ -85,7 +85,7 @@ class Translator(Windows):
 
     def _in_brackets(self, part: Node, whole: Node) -> str:
         text = self.condition(part)
-        is_other = isinstance(part, (All, Any_)) and len(part.parts) > 1 and type(part) is not type(whole)
+        is_other = isinstance(part, (All, Either)) and len(part.parts) > 1 and type(part) is not type(whole)
         return f"({text})" if is_other else text
 
     def _truth(self, operand: Operand) -> str:

@@ -17,7 +17,7 @@ from nimble_otter.errors import (
     Place,
     QueryError,
     SourceError,
-    TimeoutError_,
+    SourceTimeout,
     place_of,
 )
 from nimble_otter.query.statements import mark_parameters, parameter_places
@@ -194,7 +194,7 @@ class MariadbConnection(Relational):
                 _tell(driver, "set sql_mode = coalesce(@mode, @@sql_mode)")
                 _tell(driver, "set session transaction read only")
                 raw.close() if keeps else raw.invalidate()
-            except Exception:  # a connection of which this can't be said is let go
+            except Exception:  # noqa: BLE001 - a connection of which this can't be said is let go
                 raw.invalidate()
 
     @property
@@ -290,7 +290,7 @@ class MariadbConnection(Relational):
     def _plan_of(self, rows: list[Any]) -> PlanNode:
         return of_mariadb(json.loads(rows[0][0]))
 
-    def translate_error(self, problem: Exception, text: str) -> Exception | None:
+    def translate_error(self, problem: Exception, text: str) -> Exception | None:  # noqa: C901 - a branch for each number of error
         import MySQLdb
 
         if not isinstance(problem, (MySQLdb.Error, UnicodeDecodeError)):
@@ -318,7 +318,7 @@ class MariadbConnection(Relational):
             if code == 2013 and (
                 "handshake" in message or "initial communication" in message or "reading auth" in message
             ):
-                return TimeoutError_("The server did not answer in time.", "Check the host and port.")
+                return SourceTimeout("The server did not answer in time.", "Check the host and port.")
             return LostError("The connection to the server was lost.", "Run again; the rows fetched so far are kept.")
         hint, place = "", None
         if code in (1054, 1146):
@@ -426,7 +426,7 @@ def _say_connect(text: str, host: str, port: int) -> SourceError:
     except ConnectionRefusedError:
         return ConnectError("No server answers at this host and port: refused.", "Check the port, or start the server.")
     except TimeoutError:
-        return TimeoutError_("The server did not answer in time.", "Check the host and port; a firewall may drop it.")
+        return SourceTimeout("The server did not answer in time.", "Check the host and port; a firewall may drop it.")
     except OSError as problem:
         return ConnectError(f"The server could not be reached: {problem.strerror}.", "Check the host and port.")
     return ConnectError(f"The server could not be reached: {text.rstrip('.')}.", "Check the host and port.")

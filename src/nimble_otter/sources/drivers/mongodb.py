@@ -15,8 +15,8 @@ from nimble_otter.errors import (
     LostError,
     QueryError,
     SourceError,
+    SourceTimeout,
     Stopped,
-    TimeoutError_,
     place_of,
 )
 from nimble_otter.query.document_request import DocumentRequest
@@ -396,7 +396,7 @@ def _no_server(text: str) -> SourceError:
         return ConnectError("No server answers at this host and port: refused.", "Check the port, or start the server.")
     if "not known" in text or "resolution" in text or "nodename" in text:
         return ConnectError("The host's name is not known.", "Check its spelling.")
-    return TimeoutError_("The server did not answer in time.", "Check the host and port; a firewall may drop it.")
+    return SourceTimeout("The server did not answer in time.", "Check the host and port; a firewall may drop it.")
 
 
 DRIVER = _Mongodb()

@@ -12,7 +12,7 @@ from functools import cache
 from itertools import islice
 from typing import TYPE_CHECKING, Any
 
-from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, SourceError, TimeoutError_, place_of
+from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, SourceError, SourceTimeout, place_of
 from nimble_otter.query.statements import mark_parameters
 from nimble_otter.sources import facts
 from nimble_otter.sources.address import AddressForm
@@ -242,7 +242,7 @@ class PostgresqlConnection(Relational):
                 driver.rollback()
                 driver.read_only = None
                 raw.close() if keeps else raw.invalidate()
-            except Exception:  # a connection of which this can't be said is let go
+            except Exception:  # noqa: BLE001 - a connection of which this can't be said is let go
                 raw.invalidate()
 
     def run_many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
@@ -489,7 +489,7 @@ def _say_connect(text: str) -> SourceError:
     if "refused" in low:
         return ConnectError("No server answers at this host and port: refused.", "Check the port, or start the server.")
     if "timeout" in low or "timed out" in low:
-        return TimeoutError_("The server did not answer in time.", "Check the host and port; a firewall may drop it.")
+        return SourceTimeout("The server did not answer in time.", "Check the host and port; a firewall may drop it.")
     if "closed" in low or "lost" in low or "terminat" in low or "reset" in low or "broken" in low:
         return _lost()
     return ConnectError(f"The server could not be reached: {text.strip().splitlines()[0]}.", "Check host and port.")
