@@ -20,15 +20,15 @@ from benchmarks.engine import best
 
 from nimble_otter.desktop.runtime.jobs import JobToken
 from nimble_otter.memory import settle
-from nimble_otter.query.conditions import parse_condition
+from nimble_otter.query.local.conditions import parse_condition
 from nimble_otter.table import Column, Field, Kind, Table, View
-from nimble_otter.table.build import column_of
-from nimble_otter.table.filter import filter_view
-from nimble_otter.table.group import Aggregate, group_view
-from nimble_otter.table.group import AggregateFunction as Agg
-from nimble_otter.table.profile import value_counts
-from nimble_otter.table.search import Search, find_rows
-from nimble_otter.table.sort import SortKey, sort_view
+from nimble_otter.table.core.build import column_of
+from nimble_otter.table.ops.filter import filter_view
+from nimble_otter.table.ops.group import Aggregate, group_view
+from nimble_otter.table.ops.group import AggregateFunction as Agg
+from nimble_otter.table.ops.profile import value_counts
+from nimble_otter.table.ops.search import Search, find_rows
+from nimble_otter.table.ops.sort import SortKey, sort_view
 
 STOP = JobToken()
 PYTHON = Path(__file__).parent.parent / ".bench" / "bin" / "python"

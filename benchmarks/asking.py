@@ -11,13 +11,13 @@ import sys
 import time
 from collections.abc import Callable
 
-from nimble_otter.query.completion import complete
-from nimble_otter.query.diagnosis import diagnose
-from nimble_otter.query.documents import translate_select
-from nimble_otter.query.names import Key, TableNames, names_of
-from nimble_otter.query.pieces import read_pieces
-from nimble_otter.query.pieces_edits import routes
-from nimble_otter.query.statements import Script
+from nimble_otter.query.assist.completion import complete
+from nimble_otter.query.assist.diagnosis import diagnose
+from nimble_otter.query.documents.translation import translate_select
+from nimble_otter.query.pieces.edits import routes
+from nimble_otter.query.pieces.model import read_pieces
+from nimble_otter.query.sql.names import Key, TableNames, names_of
+from nimble_otter.query.sql.statements import Script
 
 TIMES = 30
 

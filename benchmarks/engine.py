@@ -17,16 +17,16 @@ from pathlib import Path
 
 import numpy as np
 
-from nimble_otter.query.conditions import parse_condition, parse_expression
+from nimble_otter.query.local.conditions import parse_condition, parse_expression
 from nimble_otter.sources import Request, Source, connect, fetch
 from nimble_otter.table import Column, Field, Kind, Table, View
-from nimble_otter.table.build import column_of
-from nimble_otter.table.expressions import compute
-from nimble_otter.table.filter import filter_view
-from nimble_otter.table.group import Aggregate, group_view
-from nimble_otter.table.group import AggregateFunction as Agg
-from nimble_otter.table.profile import value_counts
-from nimble_otter.table.sort import SortKey, sort_view
+from nimble_otter.table.core.build import column_of
+from nimble_otter.table.ops.expressions import compute
+from nimble_otter.table.ops.filter import filter_view
+from nimble_otter.table.ops.group import Aggregate, group_view
+from nimble_otter.table.ops.group import AggregateFunction as Agg
+from nimble_otter.table.ops.profile import value_counts
+from nimble_otter.table.ops.sort import SortKey, sort_view
 
 
 def best(work: Callable[[], object], times: int = 3) -> float:

@@ -25,7 +25,7 @@ from nimble_otter.desktop.grid.model import model_for  # noqa: E402
 from nimble_otter.desktop.shell.application import make_app  # noqa: E402
 from nimble_otter.pull.shaped import all_rows  # noqa: E402
 from nimble_otter.table import Column, Field, Kind, Table  # noqa: E402
-from nimble_otter.table.build import column_of  # noqa: E402
+from nimble_otter.table.core.build import column_of  # noqa: E402
 
 
 def make(rows: int, columns: int) -> Table:

@@ -9,8 +9,8 @@ import time
 
 import numpy as np
 
-from nimble_otter.query.conditions import like_regex
-from nimble_otter.table.patterns import _is_bounded, like_tester, tester
+from nimble_otter.query.local.conditions import like_regex
+from nimble_otter.table.text.patterns import _is_bounded, like_tester, tester
 
 PATTERNS = ("h.gh 0\\.1[0-5]", "^station 1.*9$", "(st|x)a.*h+", "[0-9]+ river", "high 0\\.(1|2|3)7")
 LIKES = ("%river%high%7", "station 1%", "%9_7%")

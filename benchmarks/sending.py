@@ -27,8 +27,8 @@ from nimble_otter.send import Format, Output, Rows, format_for, rows_of_view, se
 from nimble_otter.send.clipboard import copied
 from nimble_otter.stop import NEVER
 from nimble_otter.table import Field, View
-from nimble_otter.table.build import TableBuilder
-from nimble_otter.table.columns import Kind
+from nimble_otter.table.core.build import TableBuilder
+from nimble_otter.table.core.columns import Kind
 
 STREAM = """import sys
 from nimble_otter.cli import main

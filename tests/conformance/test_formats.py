@@ -39,8 +39,8 @@ from nimble_otter.send.format import BATCH
 from nimble_otter.send.formats import xlsx as xlsx_module
 from nimble_otter.stop import StopToken
 from nimble_otter.table import MISSING, Field, Kind, View
-from nimble_otter.table.build import table_of
-from nimble_otter.table.column_format import ColumnFormat
+from nimble_otter.table.core.build import table_of
+from nimble_otter.table.text.column_format import ColumnFormat
 
 FORMATS = ["csv", "html", "json", "jsonl", "markdown", "parquet", "sql", "sqlite", "text", "xlsx", "xml"]
 TEXTUAL = [key for key in FORMATS if key not in ("parquet", "sqlite", "xlsx")]

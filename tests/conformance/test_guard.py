@@ -11,9 +11,9 @@ from tests.hostile import hostile_pipelines, hostile_texts
 from tests.proofs import IS_LONG, how_many, proven
 
 from nimble_otter.errors import ChangeError, NotReading, OtterError, QueryError
-from nimble_otter.query.destroying import destroying
-from nimble_otter.query.effects import Effect, classify
-from nimble_otter.query.statements import split_statements
+from nimble_otter.query.sql.destroying import destroying
+from nimble_otter.query.sql.effects import Effect, classify
+from nimble_otter.query.sql.statements import split_statements
 from nimble_otter.sources import Request, Source, connect, fetch
 from nimble_otter.sources.hits import find_hits
 from nimble_otter.sources.marks import guarded_databases

@@ -16,13 +16,13 @@ import pytest
 from tests.proofs import proven
 
 from nimble_otter.errors import ConditionError
-from nimble_otter.query.conditions import parse_expression
-from nimble_otter.query.meaning import FORMS
+from nimble_otter.query.local.conditions import parse_expression
+from nimble_otter.query.local.meaning import FORMS
 from nimble_otter.sources import Request, fetch
-from nimble_otter.table.dates import PARTS, UNITS, parse_interval
-from nimble_otter.table.expressions import compute
-from nimble_otter.table.filter import values_of
-from nimble_otter.table.functions import as_text
+from nimble_otter.table.ops.dates import PARTS, UNITS, parse_interval
+from nimble_otter.table.ops.expressions import compute
+from nimble_otter.table.ops.filter import values_of
+from nimble_otter.table.ops.functions import as_text
 
 KINDS = {
     "i": "bigint", "j": "integer", "f": "float8", "e": "float8", "d": "numeric(20,4)", "n": "numeric", "t": "text",

@@ -6,7 +6,7 @@ from dataclasses import replace
 import pytest
 
 from nimble_otter.errors import ConnectError, QueryError, SourceError, Stopped
-from nimble_otter.query.parameters import Ask
+from nimble_otter.query.sql.parameters import Ask
 from nimble_otter.sources import Request, Source, TableInfo, connect, driver_for, fetch
 from nimble_otter.sources.calls import call_of
 from nimble_otter.sources.follow import MOST, find_links, follow_query, values_of
@@ -14,7 +14,7 @@ from nimble_otter.sources.search import Sought, find_value
 from nimble_otter.sources.source import dialect_of
 from nimble_otter.sources.truncation import fetch_whole
 from nimble_otter.stop import StopToken
-from nimble_otter.table.show import LONGEST
+from nimble_otter.table.text.show import LONGEST
 
 SERVERS = ["sqlite", "postgresql", "mariadb"]
 _MORE = {

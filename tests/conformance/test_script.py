@@ -3,8 +3,8 @@
 import pytest
 
 from nimble_otter.errors import ChangeError, LostError, OutcomeUnknown, QueryError, SourceError, Stopped
-from nimble_otter.query.effects import Effect, changes_catalogue, classify
-from nimble_otter.query.statements import split_statements
+from nimble_otter.query.sql.effects import Effect, changes_catalogue, classify
+from nimble_otter.query.sql.statements import split_statements
 from nimble_otter.sources import Request, fetch
 from nimble_otter.sources.script import run_script
 from nimble_otter.stop import StopToken

@@ -12,7 +12,7 @@ from nimble_otter.send.transfer import Transfer, preview, transfer
 from nimble_otter.sources import Request, Source, connect, fetch
 from nimble_otter.stop import StopToken
 from nimble_otter.table import View
-from nimble_otter.table.build import table_of
+from nimble_otter.table.core.build import table_of
 
 SAMPLE = {
     "id": [1, 2, 3],

@@ -16,12 +16,12 @@ from tests.unit.test_changes import Bench
 
 from nimble_otter.changes import Action, read_value, value_text, write
 from nimble_otter.errors import OtterError, ValueRefused
-from nimble_otter.query.statements import split_statements
+from nimble_otter.query.sql.statements import split_statements
 from nimble_otter.send import format_for, rows_of_view, send_text, send_to_file
 from nimble_otter.send.transfer import Transfer, transfer
 from nimble_otter.table import View
-from nimble_otter.table.show import plain
-from nimble_otter.table.text_format import render
+from nimble_otter.table.text.show import plain
+from nimble_otter.table.text.text_format import render
 
 POSTGRESQL = {
     "bool": ["true", "false"], "bytea": [r"\x00ff41", r"\x"], '"char"': ["a", "b"], "name": ["n", "o"],

@@ -27,12 +27,12 @@ from nimble_otter.pull.steps import (
     group_keys,
 )
 from nimble_otter.pull.upstream import compare, difference, move_down, move_up
-from nimble_otter.query.conditions import parse_expression
-from nimble_otter.query.meaning import FORMS, NUMBERS, kind_of
+from nimble_otter.query.local.conditions import parse_expression
+from nimble_otter.query.local.meaning import FORMS, NUMBERS, kind_of
 from nimble_otter.sources import Request, Source, connect, fetch
 from nimble_otter.table import Kind
-from nimble_otter.table.dates import PARTS, UNITS
-from nimble_otter.table.group import AggregateFunction as Agg
+from nimble_otter.table.ops.dates import PARTS, UNITS
+from nimble_otter.table.ops.group import AggregateFunction as Agg
 
 PLAIN = "select reading_id, level_m, quality, station_id, flow_m3s from reading"
 JOINED = (

@@ -21,7 +21,7 @@ from nimble_otter.changes import Action, make_plan, read_value, refuse_broken, r
 from nimble_otter.errors import ChangeError, LostError, NoTransactions, OtterError, OutcomeUnknown, ValueRefused
 from nimble_otter.sources import Request, Source, connect
 from nimble_otter.stop import StopToken
-from nimble_otter.table.text_format import span_text
+from nimble_otter.table.text.text_format import span_text
 
 WORDS = st.text(st.characters(codec="utf-8", exclude_characters="\x00"), max_size=12) | st.sampled_from(
     ["it's", "\\'; drop table x; --", "a\\", "/* x */", "", " pad ", "%s :x ?", "\u202eabc", "A", "a", "line\nend\r"]

@@ -16,9 +16,9 @@ from nimble_otter.desktop.shell.commands import collect_findings
 from nimble_otter.desktop.steps.course import stops_of
 from nimble_otter.pull import Pull, Query, pull_from_text, pull_to_text
 from nimble_otter.pull.steps import Condition
-from nimble_otter.query.parameters import Ask
+from nimble_otter.query.sql.parameters import Ask
 from nimble_otter.sources import TableInfo
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 from tests.desktop.conftest import answer, settle
 
 CONTROL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier

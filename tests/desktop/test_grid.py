@@ -16,7 +16,7 @@ from nimble_otter.desktop.grid.canvas import HEAD
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.pull import Query
 from nimble_otter.pull.steps import ColumnsStep, Condition, FilterStep, GroupStep, KeyBy
-from nimble_otter.table.column_format import ColumnFormat
+from nimble_otter.table.text.column_format import ColumnFormat
 from tests.desktop.conftest import settle
 from tests.desktop.test_steps import columns, with_pull
 

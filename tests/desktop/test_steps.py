@@ -27,8 +27,8 @@ from nimble_otter.pull.steps import (
     SortBy,
     SortStep,
 )
-from nimble_otter.table.combine import How
-from nimble_otter.table.measures import AggregateFunction as Agg
+from nimble_otter.table.ops.combine import How
+from nimble_otter.table.ops.measures import AggregateFunction as Agg
 from tests.desktop.conftest import settle
 
 

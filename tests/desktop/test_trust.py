@@ -16,7 +16,7 @@ from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.pull import Pull, Query, places, save_pull
 from nimble_otter.pull.known import KnownPulls
 from nimble_otter.pull.steps import Condition, FilterStep
-from nimble_otter.query.parameters import Ask
+from nimble_otter.query.sql.parameters import Ask
 from nimble_otter.sources import Source
 from nimble_otter.sources.saved import change_sources
 from tests.desktop.conftest import answer, settle

@@ -24,7 +24,7 @@ from nimble_otter.desktop.shell.find_box import Finding, Index
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.steps import Condition, FilterStep, GroupStep, SortBy, SortStep, group_keys
 from nimble_otter.sources import Source
-from nimble_otter.table.show import shown
+from nimble_otter.table.text.show import shown
 from tests.desktop.conftest import settle
 
 CONTROL, SHIFT, NONE = (

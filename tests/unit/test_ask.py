@@ -5,14 +5,14 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from nimble_otter.errors import QueryError
-from nimble_otter.query.completion import complete
-from nimble_otter.query.diagnosis import diagnose
-from nimble_otter.query.functions import functions_of
-from nimble_otter.query.names import Key, TableNames, names_of
-from nimble_otter.query.native import complete_native
-from nimble_otter.query.rewrite import expand_stars, format_sql, make_parameter, name_part, rename_alias
-from nimble_otter.query.scopes import read
-from nimble_otter.query.statements import Script, find_parameters, split_statements, statement_near
+from nimble_otter.query.assist.completion import complete
+from nimble_otter.query.assist.diagnosis import diagnose
+from nimble_otter.query.assist.functions import functions_of
+from nimble_otter.query.assist.native import complete_native
+from nimble_otter.query.assist.rewrite import expand_stars, format_sql, make_parameter, name_part, rename_alias
+from nimble_otter.query.sql.names import Key, TableNames, names_of
+from nimble_otter.query.sql.scopes import read
+from nimble_otter.query.sql.statements import Script, find_parameters, split_statements, statement_near
 
 
 def table(name, columns, *keys):

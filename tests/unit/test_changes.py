@@ -37,8 +37,8 @@ from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.sources.source import dialect_of
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind
-from nimble_otter.table.build import table_of
-from nimble_otter.table.patch import patched
+from nimble_otter.table.core.build import table_of
+from nimble_otter.table.ops.patch import patched
 
 READING = """select r.reading_id, s.name, s.river, r.taken_at, r.level_m, r.quality, r.level_m * 2 as twice
 from reading r join station s using (station_id) order by r.reading_id limit 20"""

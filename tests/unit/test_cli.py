@@ -17,9 +17,9 @@ from nimble_otter.pull import Pull, Query, SendPlan, save_pull
 from nimble_otter.pull.deliver import deliveries
 from nimble_otter.pull.places import state_folder
 from nimble_otter.pull.steps import Condition, FigureOf, FilterStep, GroupStep, JoinStep, KeyBy, SortBy, group_keys
-from nimble_otter.query.parameters import typed
+from nimble_otter.query.sql.parameters import typed
 from nimble_otter.sources.source import source_of_file
-from nimble_otter.table.group import AggregateFunction as Agg
+from nimble_otter.table.ops.group import AggregateFunction as Agg
 
 READINGS = "select * from reading join station using (station_id) where taken_at >= :since"
 

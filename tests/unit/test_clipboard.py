@@ -13,7 +13,7 @@ from nimble_otter.send.clipboard import MOST_HTML_CELLS, copied
 from nimble_otter.sources.source import dialect_of
 from nimble_otter.stop import StopToken
 from nimble_otter.table import View
-from nimble_otter.table.build import table_of
+from nimble_otter.table.core.build import table_of
 
 
 def block(**columns):

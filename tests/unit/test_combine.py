@@ -31,10 +31,10 @@ from nimble_otter.pull.steps import (
     group_keys,
 )
 from nimble_otter.table import MISSING, Kind, Table, View
-from nimble_otter.table import combine as made
-from nimble_otter.table.build import column_of, table_of
-from nimble_otter.table.combine import How, appended, chained, first_of_each, join, sampled, transposed, unpivoted
-from nimble_otter.table.measures import AggregateFunction as Agg
+from nimble_otter.table.core.build import column_of, table_of
+from nimble_otter.table.ops import combine as made
+from nimble_otter.table.ops.combine import How, appended, chained, first_of_each, join, sampled, transposed, unpivoted
+from nimble_otter.table.ops.measures import AggregateFunction as Agg
 
 ANY = some.one_of(
     some.none(), some.integers(-3, 2**70), some.text("aé\0", max_size=3), some.floats(allow_nan=False), some.booleans(),

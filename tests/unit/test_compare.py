@@ -10,8 +10,8 @@ from hypothesis import strategies as some
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.table import View
-from nimble_otter.table.build import table_of
-from nimble_otter.table.compare import CHANGED, ONLY_HERE, ONLY_THERE, SAME, compare_views
+from nimble_otter.table.core.build import table_of
+from nimble_otter.table.ops.compare import CHANGED, ONLY_HERE, ONLY_THERE, SAME, compare_views
 
 ROWS = some.lists(some.tuples(some.none() | some.integers(0, 5), some.none() | some.sampled_from("ab")), max_size=8)
 

@@ -32,14 +32,14 @@ from nimble_otter.pull.steps import (
     group_keys,
 )
 from nimble_otter.pull.upstream import move_up
-from nimble_otter.query.conditions import parse_condition, parse_expression
+from nimble_otter.query.local.conditions import parse_condition, parse_expression
 from nimble_otter.sources import Source
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Kind, View
-from nimble_otter.table.build import table_of
-from nimble_otter.table.expressions import compute
-from nimble_otter.table.filter import column_of_operand, false_of, filter_view, true_of, values_of
-from nimble_otter.table.group import AggregateFunction as Agg
+from nimble_otter.table.core.build import table_of
+from nimble_otter.table.ops.expressions import compute
+from nimble_otter.table.ops.filter import column_of_operand, false_of, filter_view, true_of, values_of
+from nimble_otter.table.ops.group import AggregateFunction as Agg
 
 DAY = dt.datetime(2031, 5, 31, 13, 4, 5)
 TABLE = table_of(

@@ -7,7 +7,7 @@ from PIL import Image
 
 from nimble_otter.pull.costs import EACH, Cost, Costs
 from nimble_otter.sources.plans import of_documents, of_mariadb, of_postgresql, of_sqlite
-from nimble_otter.table.content import MOST_HEX, content_of, hex_lines
+from nimble_otter.table.text.content import MOST_HEX, content_of, hex_lines
 
 
 def picture(kind, **more):

@@ -11,9 +11,9 @@ from nimble_otter import __version__
 from nimble_otter.pull import pull_from_text, pull_to_text
 from nimble_otter.pull.steps import STEPS
 from nimble_otter.pull.steps.filter import OPERATORS
-from nimble_otter.query.meaning import ALIKE, FORMS
-from nimble_otter.table.combine import How
-from nimble_otter.table.group import AggregateFunction as Agg
+from nimble_otter.query.local.meaning import ALIKE, FORMS
+from nimble_otter.table.ops.combine import How
+from nimble_otter.table.ops.group import AggregateFunction as Agg
 
 ROOT = Path(__file__).parents[2]
 

@@ -30,13 +30,14 @@ from nimble_otter.pull.steps import (
     group_keys,
 )
 from nimble_otter.pull.tree import Opened, tree_lines, tree_to_send
-from nimble_otter.table import Kind, View, figures
-from nimble_otter.table.binning import OF_TIMES, part_column, parts_for
-from nimble_otter.table.build import column_of, table_of
-from nimble_otter.table.figures import MOST_LISTED
-from nimble_otter.table.group import group_view
-from nimble_otter.table.measures import Aggregate
-from nimble_otter.table.measures import AggregateFunction as Agg
+from nimble_otter.table import Kind, View
+from nimble_otter.table.core.build import column_of, table_of
+from nimble_otter.table.ops import figures
+from nimble_otter.table.ops.binning import OF_TIMES, part_column, parts_for
+from nimble_otter.table.ops.figures import MOST_LISTED
+from nimble_otter.table.ops.group import group_view
+from nimble_otter.table.ops.measures import Aggregate
+from nimble_otter.table.ops.measures import AggregateFunction as Agg
 
 VALUES = {
     "ints": some.integers(-(2**63), 2**63 - 1) | some.integers(-3, 3),

@@ -3,9 +3,11 @@
 import ast
 import os
 import pkgutil
+import re
 import subprocess
 import sys
 import threading
+from importlib.util import find_spec
 from pathlib import Path
 
 import pytest
@@ -168,3 +170,14 @@ def test_texts_stand_out_from_their_grounds_in_both_themes():
         for mark in ("amber", "water2"):
             assert contrast(colours[mark], colours["surface"]) >= 3, mark
         assert contrast(colours["on_water"], colours["water1"]) >= 4.5
+
+
+def test_what_is_imported_by_name_is_there():
+    """Modules that are named in texts: what the window warms up and the drawers that it makes later."""
+    frame = Path(nimble_otter.__file__).parent / "desktop" / "shell" / "frame.py"
+    named = {c.value for c in ast.walk(ast.parse(frame.read_text("utf-8"))) if isinstance(c, ast.Constant)}
+    names = [n for n in named if isinstance(n, str) and re.fullmatch(r"[a-z_]+(\.[a-z_]+)+", n)]
+    assert len(names) > 15
+    found = [n for n in names if any(find_spec(f"{top}.{n}") for top in ("nimble_otter", "nimble_otter.desktop")
+                                     if find_spec(f"{top}.{n.split('.')[0]}"))]  # fmt: skip
+    assert [n for n in names if n not in found and not n.startswith("nimble_otter")] == []

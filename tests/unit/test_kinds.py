@@ -13,25 +13,25 @@ from hypothesis import strategies as some
 from tests.proofs import how_many
 
 from nimble_otter.errors import ConditionError
-from nimble_otter.query.conditions import parse_condition, parse_expression
+from nimble_otter.query.local.conditions import parse_condition, parse_expression
 from nimble_otter.send import format_for, rows_of_view, send_text
 from nimble_otter.table import MISSING, Field, Kind, Table, TableBuilder, View
-from nimble_otter.table.build import ColumnBuilder, table_of
-from nimble_otter.table.collation import language_of, letters_key
-from nimble_otter.table.columns import Column
-from nimble_otter.table.combine import How, appended, join
-from nimble_otter.table.expressions import compute
-from nimble_otter.table.filter import filter_view
-from nimble_otter.table.group import group_view
-from nimble_otter.table.keys import object_key
-from nimble_otter.table.measures import Aggregate
-from nimble_otter.table.measures import AggregateFunction as Agg
-from nimble_otter.table.patch import patched
-from nimble_otter.table.profile import profile, value_counts
-from nimble_otter.table.search import Search, find_rows
-from nimble_otter.table.show import plain, shown
-from nimble_otter.table.sort import SortKey, sort_view
-from nimble_otter.table.text_format import (
+from nimble_otter.table.core.build import ColumnBuilder, table_of
+from nimble_otter.table.core.columns import Column
+from nimble_otter.table.kernels.keys import object_key
+from nimble_otter.table.ops.combine import How, appended, join
+from nimble_otter.table.ops.expressions import compute
+from nimble_otter.table.ops.filter import filter_view
+from nimble_otter.table.ops.group import group_view
+from nimble_otter.table.ops.measures import Aggregate
+from nimble_otter.table.ops.measures import AggregateFunction as Agg
+from nimble_otter.table.ops.patch import patched
+from nimble_otter.table.ops.profile import profile, value_counts
+from nimble_otter.table.ops.search import Search, find_rows
+from nimble_otter.table.ops.sort import SortKey, sort_view
+from nimble_otter.table.text.collation import language_of, letters_key
+from nimble_otter.table.text.show import plain, shown
+from nimble_otter.table.text.text_format import (
     SPAN_FORMS,
     parse_span,
     read_styled,

@@ -18,11 +18,11 @@ from nimble_otter.pull.shaped import columns_to_send
 from nimble_otter.pull.steps import ColumnsStep, FigureOf, GroupStep, SortBy, SortStep, group_keys
 from nimble_otter.pull.tree import Opened, tree_lines
 from nimble_otter.table import Field, Kind
-from nimble_otter.table.build import table_of
-from nimble_otter.table.column_format import ColumnFormat, in_zone, time_text
-from nimble_otter.table.measures import AggregateFunction as Agg
-from nimble_otter.table.show import THIN, shown
-from nimble_otter.table.typed_look import as_typed, is_as_shown
+from nimble_otter.table.core.build import table_of
+from nimble_otter.table.ops.measures import AggregateFunction as Agg
+from nimble_otter.table.text.column_format import ColumnFormat, in_zone, time_text
+from nimble_otter.table.text.show import THIN, shown
+from nimble_otter.table.text.typed_look import as_typed, is_as_shown
 
 AT = dt.datetime(2031, 5, 8, 23, 4, 5, 60_000)
 UTC = AT.replace(tzinfo=dt.UTC)

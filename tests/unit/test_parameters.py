@@ -8,8 +8,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nimble_otter.errors import QueryError
-from nimble_otter.query.names import TableNames, names_of
-from nimble_otter.query.parameters import PHRASES, Ask, Use, bind, day_of, find_uses, last_values, shown, typed
+from nimble_otter.query.sql.names import TableNames, names_of
+from nimble_otter.query.sql.parameters import PHRASES, Ask, Use, bind, day_of, find_uses, last_values, shown, typed
 
 NAMES = names_of(
     [

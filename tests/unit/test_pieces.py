@@ -9,11 +9,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nimble_otter.errors import QueryError
-from nimble_otter.query import pieces_conditions as conditions
-from nimble_otter.query import pieces_edits as edits
-from nimble_otter.query.names import Key, TableNames, names_of
-from nimble_otter.query.pieces import Group, Predicate, read_pieces
-from nimble_otter.query.rewrite import qualify
+from nimble_otter.query.assist.rewrite import qualify
+from nimble_otter.query.pieces import conditions, edits
+from nimble_otter.query.pieces.model import Group, Predicate, read_pieces
+from nimble_otter.query.sql.names import Key, TableNames, names_of
 
 NAMES = names_of([
     TableNames("river", "table", (("river_id", "number"), ("name", "text"))),

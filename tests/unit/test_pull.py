@@ -27,14 +27,14 @@ from nimble_otter.pull.steps import (
 )
 from nimble_otter.pull.steps.filter import OPERATORS
 from nimble_otter.pull.tree import Opened, tree_lines
-from nimble_otter.query.conditions import parse_condition
+from nimble_otter.query.local.conditions import parse_condition
 from nimble_otter.send import Names, fill_name
 from nimble_otter.sources import Source
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, View
-from nimble_otter.table.build import table_of
-from nimble_otter.table.filter import filter_view
-from nimble_otter.table.group import AggregateFunction as Agg
+from nimble_otter.table.core.build import table_of
+from nimble_otter.table.ops.filter import filter_view
+from nimble_otter.table.ops.group import AggregateFunction as Agg
 
 COUNT = FigureOf(Agg.COUNT)
 

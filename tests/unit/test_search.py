@@ -16,14 +16,15 @@ from tests.proofs import how_many
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull import run_course
 from nimble_otter.pull.steps import Condition, FilterStep
-from nimble_otter.query.conditions import parse_condition
+from nimble_otter.query.local.conditions import parse_condition
 from nimble_otter.stop import StopToken
-from nimble_otter.table import MISSING, View, digits, patterns
-from nimble_otter.table import search as made
-from nimble_otter.table.build import column_of, table_of
-from nimble_otter.table.filter import filter_view
-from nimble_otter.table.patterns import like_regex
-from nimble_otter.table.search import Search, find_rows, mask_of, said
+from nimble_otter.table import MISSING, View
+from nimble_otter.table.core.build import column_of, table_of
+from nimble_otter.table.ops import search as made
+from nimble_otter.table.ops.filter import filter_view
+from nimble_otter.table.ops.search import Search, find_rows, mask_of, said
+from nimble_otter.table.text import digits, patterns
+from nimble_otter.table.text.patterns import like_regex
 
 TEXTS = some.text("aAbkKsSiİı\u212a\u017fßéÉ. 1\0", max_size=5)
 VALUES = some.sampled_from([

@@ -27,13 +27,13 @@ from nimble_otter.pull.steps import (
 from nimble_otter.pull.tree import Opened, tree_lines
 from nimble_otter.sources.shapes import find_shapes, type_word
 from nimble_otter.table import MISSING, Field, Kind, View
-from nimble_otter.table.build import ColumnBuilder, column_of, table_of
-from nimble_otter.table.group import Aggregate, group_view
-from nimble_otter.table.group import AggregateFunction as Agg
-from nimble_otter.table.patch import patched
-from nimble_otter.table.profile import profile, value_counts
-from nimble_otter.table.show import grouped, jsonable, plain, shown, shown_float
-from nimble_otter.table.text_format import FILLERS, form_of, parse, render, render_all
+from nimble_otter.table.core.build import ColumnBuilder, column_of, table_of
+from nimble_otter.table.ops.group import Aggregate, group_view
+from nimble_otter.table.ops.group import AggregateFunction as Agg
+from nimble_otter.table.ops.patch import patched
+from nimble_otter.table.ops.profile import profile, value_counts
+from nimble_otter.table.text.show import grouped, jsonable, plain, shown, shown_float
+from nimble_otter.table.text.text_format import FILLERS, form_of, parse, render, render_all
 
 ANY = Field("x", Kind.OBJECT)
 

@@ -14,7 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from nimble_otter.errors import ConditionError, Stopped
-from nimble_otter.query.conditions import parse_condition
+from nimble_otter.query.local.conditions import parse_condition
 from nimble_otter.stop import StopToken
 from nimble_otter.table import (
     MISSING,
@@ -24,24 +24,22 @@ from nimble_otter.table import (
     Table,
     TableBuilder,
     View,
-    build,
-    codes,
-    keys,
-    packing,
-    search,
 )
-from nimble_otter.table import filter as filter_
-from nimble_otter.table.build import ColumnBuilder, column_of, table_of
-from nimble_otter.table.columns import BufferText, CodedText
-from nimble_otter.table.combine import chained
-from nimble_otter.table.conditions import ColumnAt, Compare, Literal
-from nimble_otter.table.filter import filter_view
-from nimble_otter.table.group import Aggregate, group_view
-from nimble_otter.table.group import AggregateFunction as Agg
-from nimble_otter.table.keys import object_key
-from nimble_otter.table.profile import profile, value_counts
-from nimble_otter.table.search import Search, mask_of
-from nimble_otter.table.sort import SortKey, sort_view
+from nimble_otter.table.core import build
+from nimble_otter.table.core.build import ColumnBuilder, column_of, table_of
+from nimble_otter.table.core.columns import BufferText, CodedText
+from nimble_otter.table.kernels import codes, keys, packing
+from nimble_otter.table.kernels.keys import object_key
+from nimble_otter.table.ops import filter as filter_
+from nimble_otter.table.ops import search
+from nimble_otter.table.ops.combine import chained
+from nimble_otter.table.ops.conditions import ColumnAt, Compare, Literal
+from nimble_otter.table.ops.filter import filter_view
+from nimble_otter.table.ops.group import Aggregate, group_view
+from nimble_otter.table.ops.group import AggregateFunction as Agg
+from nimble_otter.table.ops.profile import profile, value_counts
+from nimble_otter.table.ops.search import Search, mask_of
+from nimble_otter.table.ops.sort import SortKey, sort_view
 
 TEXT = st.text(st.characters(codec="utf-8"), max_size=20) | st.sampled_from(
     ["", "a", "a\0", "a\0b", "Ünder", "aaaaaaaab"]
@@ -191,7 +189,7 @@ def test_whole_numbers_and_doubles_stay_what_they_are_side_by_side(parts, data):
     ],
 )
 def test_declared_kinds_are_used_only_where_every_value_comes_back_to_the_letter(hint, texts, kind):
-    from nimble_otter.table.text_format import render_all
+    from nimble_otter.table.text.text_format import render_all
 
     table = built(texts, 1, hint)
     assert table.fields[0].kind is kind
@@ -222,7 +220,7 @@ def test_what_a_driver_promises_is_held_exactly(hinted, batch):
 
 @given(st.lists(st.from_regex(r"[0-9]{4}-[01][0-9]-[0-3][0-9] [0-2][0-9]:[0-6][0-9]", fullmatch=True), min_size=1))
 def test_times_in_text_are_read_as_python_reads_them(texts):
-    from nimble_otter.table.text_format import parse
+    from nimble_otter.table.text.text_format import parse
 
     try:
         moments = [dt.datetime.fromisoformat(text) - dt.datetime(1970, 1, 1) for text in texts]

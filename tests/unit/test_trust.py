@@ -32,7 +32,7 @@ from nimble_otter.sources.marks import reach_of, same_reach, with_marks
 from nimble_otter.sources.saved import change_sources, load_sources
 from nimble_otter.sources.urls import Secret, read_url, split_secret, with_secret
 from nimble_otter.table import View
-from nimble_otter.table.build import table_of
+from nimble_otter.table.core.build import table_of
 
 
 def rows(table):

@@ -9,7 +9,7 @@ from contextlib import suppress
 from decimal import Decimal, InvalidOperation
 from typing import Any
 
-from nimble_otter.table.show import plain
+from nimble_otter.table.text.show import plain
 
 
 def alike(a: Any, b: Any) -> bool:

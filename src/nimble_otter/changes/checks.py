@@ -13,14 +13,14 @@ from typing import Any
 import numpy as np
 
 from nimble_otter.errors import ConditionError, QueryError, ValueRefused
-from nimble_otter.query.conditions import parse_condition
 from nimble_otter.query.lazy import exp, sqlglot
+from nimble_otter.query.local.conditions import parse_condition
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.table import Field, Kind, Table
-from nimble_otter.table.build import column_of
-from nimble_otter.table.conditions import All, Among, ColumnAt, Compare, Either, IsEmpty, Node, Not
-from nimble_otter.table.filter import false_of
+from nimble_otter.table.core.build import column_of
+from nimble_otter.table.ops.conditions import All, Among, ColumnAt, Compare, Either, IsEmpty, Node, Not
+from nimble_otter.table.ops.filter import false_of
 
 
 @lru_cache(512)

@@ -20,7 +20,7 @@ from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
 from nimble_otter.sources.dialects.documents import DOCUMENTS
 from nimble_otter.sources.trace import KEY_NAME
 from nimble_otter.table import MISSING, Table
-from nimble_otter.table.filter import parse_time
+from nimble_otter.table.ops.filter import parse_time
 
 
 def document_target(table: Table, collection: str, unseen: Table | None = None) -> Target:

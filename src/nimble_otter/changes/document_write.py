@@ -23,8 +23,8 @@ from nimble_otter.errors import (
 from nimble_otter.sources.source import Connection
 from nimble_otter.stop import NEVER, Progress, StopToken
 from nimble_otter.table import MISSING
-from nimble_otter.table.columns import Missing
-from nimble_otter.table.show import plain
+from nimble_otter.table.core.columns import Missing
+from nimble_otter.table.text.show import plain
 
 
 def render(plan: Plan, statements: Sequence[Statement] | None = None) -> list[str]:

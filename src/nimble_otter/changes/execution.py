@@ -19,7 +19,7 @@ from nimble_otter.sources.facts import TableFacts
 from nimble_otter.sources.session import Done
 from nimble_otter.sources.writer import Writer
 from nimble_otter.stop import Progress, StopToken
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 
 class Execution:

@@ -14,7 +14,7 @@ from nimble_otter.sources.facts import TableFacts
 from nimble_otter.sources.session import Done
 from nimble_otter.sources.writer import Writer
 from nimble_otter.stop import StopToken
-from nimble_otter.table.show import plain
+from nimble_otter.table.text.show import plain
 
 SAVE: Bound = ("savepoint nimble_otter", ())
 RELEASE: Bound = ("release savepoint nimble_otter", ())

@@ -19,7 +19,7 @@ from typing import Any
 from nimble_otter.changes.plan import Pairs, Plan, Statement
 from nimble_otter.errors import ChangeError
 from nimble_otter.sources.catalogue import ColumnInfo
-from nimble_otter.table.show import plain
+from nimble_otter.table.text.show import plain
 
 _INTEGERS = {"TINYINT": 8, "SMALLINT": 16, "INT2": 16, "SMALLSERIAL": 16, "MEDIUMINT": 24, "BIGINT": 64, "INT8": 64,
              "BIGSERIAL": 64}  # fmt: skip

@@ -14,7 +14,7 @@ from nimble_otter.changes.target import Target
 from nimble_otter.errors import NoKeyError
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.table import MISSING, Table
-from nimble_otter.table.text_format import render as render_form
+from nimble_otter.table.text.text_format import render as render_form
 
 
 def make_plan(

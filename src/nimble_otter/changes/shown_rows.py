@@ -11,7 +11,7 @@ import numpy as np
 from nimble_otter.changes.report import Report
 from nimble_otter.changes.target import Target
 from nimble_otter.sources import Fetched
-from nimble_otter.table.patch import patched
+from nimble_otter.table.ops.patch import patched
 
 
 @dataclass(frozen=True, slots=True)

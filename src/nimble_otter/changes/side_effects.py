@@ -13,7 +13,7 @@ from nimble_otter.changes.statement_sql import Bound
 from nimble_otter.sources.catalogue import ForeignKey
 from nimble_otter.sources.writer import Writer
 from nimble_otter.stop import StopToken
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 
 @dataclass(slots=True)

@@ -14,7 +14,7 @@ from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.sources.trace import Origin
 from nimble_otter.table import Column, Field, Table, View
-from nimble_otter.table.group import group_view
+from nimble_otter.table.ops.group import group_view
 
 
 @dataclass(frozen=True, slots=True)

@@ -17,10 +17,10 @@ from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.table import MISSING, Field, Kind
-from nimble_otter.table.column_format import in_zone
-from nimble_otter.table.filter import parse_time
-from nimble_otter.table.show import plain
-from nimble_otter.table.text_format import keeps_letters, parse, parse_span, read_styled, render, span_text
+from nimble_otter.table.ops.filter import parse_time
+from nimble_otter.table.text.column_format import in_zone
+from nimble_otter.table.text.show import plain
+from nimble_otter.table.text.text_format import keeps_letters, parse, parse_span, read_styled, render, span_text
 
 _YES = {"yes", "true", "1", "y", "on"}
 _NO = {"no", "false", "0", "n", "off"}

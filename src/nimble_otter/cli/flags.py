@@ -10,7 +10,7 @@ from typing import Any
 from nimble_otter.pull.steps import FigureOf, GroupStep, KeyBy, SortBy, SortStep
 from nimble_otter.query import parameter_value
 from nimble_otter.send import EXISTS, Option, all_formats, format_for
-from nimble_otter.table.group import AggregateFunction
+from nimble_otter.table.ops.group import AggregateFunction
 
 _COUNT = re.compile(r"(?P<figure>[a-zA-Z ]+?)(?: (?P<at>0?\.\d+))?\s*(?:\(\s*(?P<column>[^)]*?)\s*\))?")
 

@@ -24,7 +24,7 @@ from nimble_otter.send.format import BATCH, Format
 from nimble_otter.sources import Connection, Request, TableInfo, fetch
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Column, Field, Table, TableBuilder
-from nimble_otter.table.columns import distinct_names
+from nimble_otter.table.core.columns import distinct_names
 
 LOG = "deliveries.jsonl"
 

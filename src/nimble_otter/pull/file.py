@@ -17,7 +17,7 @@ from nimble_otter.files import read_text, write_text
 from nimble_otter.pull.model import SCOPES, Pull, Query, SendPlan
 from nimble_otter.pull.places import is_ours
 from nimble_otter.pull.steps import STEPS, Step
-from nimble_otter.query.parameters import Ask
+from nimble_otter.query.sql.parameters import Ask
 from nimble_otter.sources.source import Source
 from nimble_otter.sources.urls import without_secrets
 

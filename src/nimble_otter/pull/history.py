@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from nimble_otter.files import LONGEST_LOG, append_text, read_text, update_text
-from nimble_otter.table.show import jsonable
+from nimble_otter.table.text.show import jsonable
 
 DAYS, MOST = 180, 20_000
 """How long runs are kept, and how many."""

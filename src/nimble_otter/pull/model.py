@@ -9,9 +9,9 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from nimble_otter.pull.steps import Step, TakesParameters
-from nimble_otter.query.names import Names
-from nimble_otter.query.parameters import Ask, Bound, bind, day_of, find_uses, value_of
-from nimble_otter.query.statements import find_parameters
+from nimble_otter.query.sql.names import Names
+from nimble_otter.query.sql.parameters import Ask, Bound, bind, day_of, find_uses, value_of
+from nimble_otter.query.sql.statements import find_parameters
 from nimble_otter.sources.source import Source
 
 ROW_LIMIT = 100_000

@@ -10,9 +10,9 @@ import numpy as np
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.table import Field, Table, View
-from nimble_otter.table.column_format import ColumnFormat
-from nimble_otter.table.columns import Column, Ids, distinct_names
-from nimble_otter.table.group import Grouped
+from nimble_otter.table.core.columns import Column, Ids, distinct_names
+from nimble_otter.table.ops.group import Grouped
+from nimble_otter.table.text.column_format import ColumnFormat
 
 
 @dataclass(frozen=True, slots=True, eq=False)

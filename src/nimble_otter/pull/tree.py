@@ -11,11 +11,11 @@ from numpy.typing import NDArray
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Field, Kind, Table, View
-from nimble_otter.table.build import column_of
-from nimble_otter.table.columns import Column, Ids, Mask, distinct_names
-from nimble_otter.table.combine import chained
-from nimble_otter.table.group import Aggregate
-from nimble_otter.table.packing import slots_of
+from nimble_otter.table.core.build import column_of
+from nimble_otter.table.core.columns import Column, Ids, Mask, distinct_names
+from nimble_otter.table.kernels.packing import slots_of
+from nimble_otter.table.ops.combine import chained
+from nimble_otter.table.ops.group import Aggregate
 
 LEVEL = "level"
 """The first column of a tree that is delivered: 1 for the outermost groups, 0 for the totals."""

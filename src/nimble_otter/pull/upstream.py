@@ -28,18 +28,18 @@ from nimble_otter.pull.steps import (
     TopStep,
 )
 from nimble_otter.pull.translate import translator
-from nimble_otter.query.conditions import parse_condition, parse_expression
+from nimble_otter.query.assist.rewrite import lower_keywords
 from nimble_otter.query.lazy import exp
+from nimble_otter.query.local.conditions import parse_condition, parse_expression
 from nimble_otter.query.parsed import parse_sql
-from nimble_otter.query.rewrite import lower_keywords
-from nimble_otter.query.scopes import Token, tokens_of
-from nimble_otter.query.statements import split_statements
+from nimble_otter.query.sql.scopes import Token, tokens_of
+from nimble_otter.query.sql.statements import split_statements
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Field, Kind, Table
-from nimble_otter.table.conditions import Node
-from nimble_otter.table.expressions import columns_in, compute
-from nimble_otter.table.group import AggregateFunction as Agg
-from nimble_otter.table.show import plain
+from nimble_otter.table.ops.conditions import Node
+from nimble_otter.table.ops.expressions import columns_in, compute
+from nimble_otter.table.ops.group import AggregateFunction as Agg
+from nimble_otter.table.text.show import plain
 
 _AGGREGATES = {
     Agg.COUNT: "count(*)", Agg.FILLED: "count({})", Agg.SUM: "sum({})", Agg.MEAN: "avg({})",

@@ -1,14 +1,20 @@
 """Query text: splitting it into statements, finding its parameters, parsing the conditions of local filters, and
 turning SELECT over a collection into the document server's own request.
 
-SQL is read by sqlglot; nothing here talks to a server or holds state, so any thread may call it. Read `conditions.py`
-first, then `documents.py`.
+SQL is read by sqlglot; nothing here talks to a server or holds state, so any thread may call it. Read
+`sql/statements.py` first, then `local/conditions.py` and `documents/translation.py`.
 """
 
-from nimble_otter.query.conditions import parse_condition
-from nimble_otter.query.document_request import DocumentRequest
-from nimble_otter.query.documents import translate_select
-from nimble_otter.query.statements import Statement, find_parameters, parameter_value, split_statements, statement_at
+from nimble_otter.query.documents.request import DocumentRequest
+from nimble_otter.query.documents.translation import translate_select
+from nimble_otter.query.local.conditions import parse_condition
+from nimble_otter.query.sql.statements import (
+    Statement,
+    find_parameters,
+    parameter_value,
+    split_statements,
+    statement_at,
+)
 
 __all__ = [
     "DocumentRequest",

@@ -12,7 +12,7 @@ from typing import Any
 
 from nimble_otter.errors import ConditionError, Place, place_of
 from nimble_otter.query.lazy import exp, sqlglot
-from nimble_otter.table.conditions import Literal
+from nimble_otter.table.ops.conditions import Literal
 
 
 def local_dialect(empties: str = "nulls_are_last") -> Any:

@@ -21,8 +21,8 @@ from nimble_otter.send.pictures import is_picture
 from nimble_otter.send.texts import by_code, moments, numbers, put_empty, too_exact, utf8
 from nimble_otter.send.workbook import Book
 from nimble_otter.table import MISSING, Column, Field, Kind
-from nimble_otter.table.columns import DAY_US, EPOCH_DAY, TEXT_BYTES, CodedText
-from nimble_otter.table.show import is_endless, plain
+from nimble_otter.table.core.columns import DAY_US, EPOCH_DAY, TEXT_BYTES, CodedText
+from nimble_otter.table.text.show import is_endless, plain
 
 MOST_CHARACTERS = 32_767
 _ZERO_DAY = 693_594 - EPOCH_DAY

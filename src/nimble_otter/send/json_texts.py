@@ -11,8 +11,8 @@ import orjson
 from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.send.texts import BINARY, BINARY_NAME, by_code, bytes_writer, moments, numbers, put_empty, utf8, woven
 from nimble_otter.table import MISSING, Column, Kind
-from nimble_otter.table.columns import BufferText, CodedText
-from nimble_otter.table.show import is_endless, jsonable
+from nimble_otter.table.core.columns import BufferText, CodedText
+from nimble_otter.table.text.show import is_endless, jsonable
 
 OPTIONS = (
     Option("rows", "Rows as", "choice", "objects", (("objects", "objects"), ("lists", "lists of values"))),

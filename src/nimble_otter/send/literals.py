@@ -13,9 +13,9 @@ from nimble_otter.send.format import Output
 from nimble_otter.send.texts import by_code, even_times, moments, numbers, put_empty, utf8
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.table import MISSING, Column, Field, Kind
-from nimble_otter.table.columns import TEXT_BYTES, CodedText
-from nimble_otter.table.show import is_endless, plain
-from nimble_otter.table.text_format import render
+from nimble_otter.table.core.columns import TEXT_BYTES, CodedText
+from nimble_otter.table.text.show import is_endless, plain
+from nimble_otter.table.text.text_format import render
 
 
 class Literals:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from nimble_otter.send.workbook import HEAD, MAIN, OFFICE, Book
-from nimble_otter.table.content import content_of
+from nimble_otter.table.text.content import content_of
 
 HEIGHT_POINTS = 90
 _EMU_A_PIXEL = 9525

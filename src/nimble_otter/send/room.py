@@ -13,8 +13,8 @@ from nimble_otter.errors import SendError
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.table import Column, Kind
-from nimble_otter.table.columns import DAY_US
-from nimble_otter.table.show import plain
+from nimble_otter.table.core.columns import DAY_US
+from nimble_otter.table.text.show import plain
 
 _DECIMAL = re.compile(r"(?:NUMERIC|DECIMAL)(?:\((\d+)(?:, ?(\d+))?\))?", re.I)
 _WHOLE = re.compile(r"(?:TINY|SMALL|MEDIUM|BIG)?INT(?:EGER|\d)?\b", re.I)

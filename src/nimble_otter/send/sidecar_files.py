@@ -15,9 +15,9 @@ from nimble_otter.send.format import Rows
 from nimble_otter.send.naming import safe_part
 from nimble_otter.stop import StopToken
 from nimble_otter.table import MISSING, Column, Field, Kind
-from nimble_otter.table.build import column_of
-from nimble_otter.table.content import content_of
-from nimble_otter.table.show import plain
+from nimble_otter.table.core.build import column_of
+from nimble_otter.table.text.content import content_of
+from nimble_otter.table.text.show import plain
 
 FILE = "{} file"
 

@@ -18,10 +18,11 @@ import orjson
 
 from nimble_otter.errors import SendError
 from nimble_otter.send.format import Option, Output
-from nimble_otter.table import MISSING, Column, Field, Kind, uuids
-from nimble_otter.table.column_format import ColumnFormat, number_text, time_text
-from nimble_otter.table.columns import TEXT_BYTES, BufferText, CodedText
-from nimble_otter.table.show import plain, shown
+from nimble_otter.table import MISSING, Column, Field, Kind
+from nimble_otter.table.core import uuids
+from nimble_otter.table.core.columns import TEXT_BYTES, BufferText, CodedText
+from nimble_otter.table.text.column_format import ColumnFormat, number_text, time_text
+from nimble_otter.table.text.show import plain, shown
 
 _ARRAY = orjson.OPT_SERIALIZE_NUMPY
 _WHOLE = 1 << 53

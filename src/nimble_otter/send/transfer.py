@@ -26,8 +26,8 @@ from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.source import Connection
 from nimble_otter.stop import NEVER, Progress, StopToken
 from nimble_otter.table import MISSING, Column, Field
-from nimble_otter.table.show import jsonable, plain
-from nimble_otter.table.text_format import render
+from nimble_otter.table.text.show import jsonable, plain
+from nimble_otter.table.text.text_format import render
 
 DUPLICATES = (("stop", "stop, nothing is written"), ("skip", "skip the row"), ("update", "update the row there"))
 _ROWS, _PARAMETERS = 500, 30_000

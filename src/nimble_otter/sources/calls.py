@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 
-from nimble_otter.query.parameters import KINDS, Ask
+from nimble_otter.query.sql.parameters import KINDS, Ask
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.reflect import word_of

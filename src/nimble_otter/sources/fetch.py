@@ -18,8 +18,8 @@ from nimble_otter.sources.trace import Origin
 from nimble_otter.sources.truncation import cut_rows
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, Field, Kind, Table, TableBuilder
-from nimble_otter.table.columns import Ids, Missing, distinct_names
-from nimble_otter.table.filter import at_path
+from nimble_otter.table.core.columns import Ids, Missing, distinct_names
+from nimble_otter.table.ops.filter import at_path
 
 log = logging.getLogger(__name__)
 

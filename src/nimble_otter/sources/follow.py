@@ -12,7 +12,7 @@ from nimble_otter.sources.catalogue import ForeignKey, TableInfo
 from nimble_otter.sources.source import Connection
 from nimble_otter.sources.trace import Origin
 from nimble_otter.table import MISSING, Table
-from nimble_otter.table.text_format import render
+from nimble_otter.table.text.text_format import render
 
 MOST = 500
 """Different values that are followed at once; a request with more would be refused by some servers."""

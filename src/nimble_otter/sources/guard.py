@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from nimble_otter.errors import NotReading, Place, place_of
-from nimble_otter.query.effects import Effect, Verdict, stages_that_write
+from nimble_otter.query.sql.effects import Effect, Verdict, stages_that_write
 
 
 def refuse_writing(verdict: Verdict, text: str, is_read_only: bool) -> None:

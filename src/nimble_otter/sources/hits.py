@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from nimble_otter.errors import OtterError, Stopped
-from nimble_otter.query.destroying import Destroying, Way, destroying
-from nimble_otter.query.statements import find_parameters
+from nimble_otter.query.sql.destroying import Destroying, Way, destroying
+from nimble_otter.query.sql.statements import find_parameters
 from nimble_otter.sources.fetch import fetch
 from nimble_otter.sources.source import Connection, Request
 from nimble_otter.stop import NEVER, StopToken

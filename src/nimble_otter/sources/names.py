@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from nimble_otter.query.names import Key, Names, TableNames, names_of
+from nimble_otter.query.sql.names import Key, Names, TableNames, names_of
 from nimble_otter.sources.catalogue import Shapes, TableInfo
 
 

@@ -13,8 +13,8 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import ChangeError, LostError, OutcomeUnknown, QueryError, SourceError
-from nimble_otter.query.effects import Effect, Verdict, changes_catalogue, classify, names_a_writer
-from nimble_otter.query.statements import find_parameters, mark_parameters
+from nimble_otter.query.sql.effects import Effect, Verdict, changes_catalogue, classify, names_a_writer
+from nimble_otter.query.sql.statements import find_parameters, mark_parameters
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.catalogued import Catalogued
 from nimble_otter.sources.facts import Ask, TableFacts

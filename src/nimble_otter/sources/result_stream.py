@@ -13,7 +13,7 @@ from nimble_otter.errors import LostError, SourceError
 from nimble_otter.sources.session import Explaining, Running
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind, Table, TableBuilder
-from nimble_otter.table.columns import distinct_names
+from nimble_otter.table.core.columns import distinct_names
 
 FIRST = 500
 """Rows of the first batch, which is to be seen at once."""

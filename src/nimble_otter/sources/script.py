@@ -8,8 +8,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 from nimble_otter.errors import OtterError, QueryError, Stopped, place_of
-from nimble_otter.query.effects import Effect, of_transaction
-from nimble_otter.query.statements import Statement
+from nimble_otter.query.sql.effects import Effect, of_transaction
+from nimble_otter.query.sql.statements import Statement
 from nimble_otter.sources.fetch import Fetched, fetch
 from nimble_otter.sources.source import Connection, Request
 from nimble_otter.stop import NEVER, StopToken

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from nimble_otter.errors import QueryError, SourceError
-from nimble_otter.query.statements import parameter_value
+from nimble_otter.query.sql.statements import parameter_value
 from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.fetch import fetch

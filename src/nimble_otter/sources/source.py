@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any, Protocol
 
 from nimble_otter.errors import ChangeError, ConnectError
-from nimble_otter.query.effects import Verdict
+from nimble_otter.query.sql.effects import Verdict
 from nimble_otter.sources import drivers
 from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo

@@ -6,7 +6,7 @@ import re
 
 from nimble_otter.errors import Place, QueryError, place_of
 from nimble_otter.query.lazy import exp, sqlglot
-from nimble_otter.query.statements import find_parameters, split_statements
+from nimble_otter.query.sql.statements import find_parameters, split_statements
 from nimble_otter.sources.source import Request
 
 

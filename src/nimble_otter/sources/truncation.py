@@ -14,9 +14,9 @@ from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.source import Connection, LongColumns, Request
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Column, Kind, Table
-from nimble_otter.table.columns import BufferText, CodedText, Ids
-from nimble_otter.table.show import LONGEST, plain
-from nimble_otter.table.text_format import render
+from nimble_otter.table.core.columns import BufferText, CodedText, Ids
+from nimble_otter.table.text.show import LONGEST, plain
+from nimble_otter.table.text.text_format import render
 
 _AT_ONCE = 20
 _STRETCH = 1 << 13

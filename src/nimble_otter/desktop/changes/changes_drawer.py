@@ -20,7 +20,7 @@ from nimble_otter.errors import ChangeError, OtterError
 from nimble_otter.files import write_text
 from nimble_otter.pull import places
 from nimble_otter.pull.writes import Written, all_writes, load_reversal
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 AT_ONCE = 200
 """Statements that are shown at a time: the page that holds the chosen row."""

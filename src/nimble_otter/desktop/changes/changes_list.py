@@ -15,7 +15,7 @@ from nimble_otter.desktop.kit.theme import theme, ui_font
 from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.pull.drafts import EditDraft
 from nimble_otter.pull.writes import Written
-from nimble_otter.table.show import grouped, plain
+from nimble_otter.table.text.show import grouped, plain
 
 _MARKS = {"update": ("±", "amber_ink"), "insert": ("+", "sea"), "delete": ("−", "plum")}
 _HEIGHT = 42

@@ -10,7 +10,7 @@ from nimble_otter.changes import Outcome, Report
 from nimble_otter.desktop.changes.changes_list import short
 from nimble_otter.desktop.kit.widgets import boxed, button, clear, combo, label, row
 from nimble_otter.desktop.pulls.open_pull import OpenPull
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 WIDTH = 252
 _GUARDS = (("seen", "key and what changes"), ("row", "key and the whole row"), ("key", "key alone"))

@@ -18,7 +18,7 @@ from nimble_otter.errors import ChangeError, NoTransactions, OtterError, Outcome
 from nimble_otter.pull.drafts import EditDraft
 from nimble_otter.pull.writes import Noted, WriteJournal, Written
 from nimble_otter.sources import Source
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 
 class WriteController:

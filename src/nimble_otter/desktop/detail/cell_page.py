@@ -26,8 +26,8 @@ from nimble_otter.desktop.kit.theme import code_font, theme, ui_font
 from nimble_otter.desktop.kit.widgets import ElidedLabel, Segments, boxed, button, clear, column, label, row
 from nimble_otter.files import replacing
 from nimble_otter.table import MISSING, Field
-from nimble_otter.table.content import MOST_HEX, Content, content_of, hex_lines
-from nimble_otter.table.show import grouped, plain, shown
+from nimble_otter.table.text.content import MOST_HEX, Content, content_of, hex_lines
+from nimble_otter.table.text.show import grouped, plain, shown
 
 TEXT, TREE, BYTES = 0, 1, 2
 _LONGEST, _PART, _MOST = 10_000, 2000, 100_000

@@ -33,8 +33,8 @@ from nimble_otter.desktop.kit.widgets import (
 )
 from nimble_otter.sources import Shape, Shapes
 from nimble_otter.table import Field
-from nimble_otter.table.profile import Profile
-from nimble_otter.table.show import grouped, jsonable, shown
+from nimble_otter.table.ops.profile import Profile
+from nimble_otter.table.text.show import grouped, jsonable, shown
 
 CELL, RECORD, COLUMN = 0, 1, 2
 

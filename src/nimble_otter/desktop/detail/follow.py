@@ -23,7 +23,7 @@ from nimble_otter.sources.follow import (
     values_of,
 )
 from nimble_otter.table import MISSING
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.detail.detail import Detail

@@ -15,9 +15,9 @@ from nimble_otter.desktop.runtime.jobs import LOCAL
 from nimble_otter.errors import OtterError
 from nimble_otter.sources import Source
 from nimble_otter.table import View
-from nimble_otter.table.numeric import as_floats
-from nimble_otter.table.profile import Profile, profile
-from nimble_otter.table.show import grouped, shown_float
+from nimble_otter.table.kernels.numeric import as_floats
+from nimble_otter.table.ops.profile import Profile, profile
+from nimble_otter.table.text.show import grouped, shown_float
 
 MOST_SUMMED = 5_000_000
 

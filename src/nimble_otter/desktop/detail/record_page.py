@@ -23,7 +23,7 @@ from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.theme import theme, ui_font
 from nimble_otter.desktop.kit.widgets import ElidedLabel, as_plain, button, clear, label, row
 from nimble_otter.table import MISSING, Field
-from nimble_otter.table.show import grouped, shown
+from nimble_otter.table.text.show import grouped, shown
 
 _LINE_PX = 44
 _MOST = 400

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from nimble_otter.desktop.grid.model import Line
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 _NOTHING = {"null": "no value", "missing": "no such field", "blank": "empty text"}
 _STATES = {"new": "new row", "deleted": "row to be deleted", "conflict": "row in conflict"}

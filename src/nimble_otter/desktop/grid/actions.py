@@ -29,11 +29,11 @@ from nimble_otter.pull.steps import (
     SortBy,
     SortStep,
 )
-from nimble_otter.query.pieces_conditions import literal
+from nimble_otter.query.pieces.conditions import literal
 from nimble_otter.table import MISSING
-from nimble_otter.table.group import AggregateFunction
-from nimble_otter.table.show import plain
-from nimble_otter.table.text_format import render
+from nimble_otter.table.ops.group import AggregateFunction
+from nimble_otter.table.text.show import plain
+from nimble_otter.table.text.text_format import render
 
 
 class GridActions(GridEdits):

@@ -19,7 +19,7 @@ from nimble_otter.desktop.pulls.step_ref import step_at
 from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.pull.steps import ColumnsStep, Computed, ComputeStep, Condition
 from nimble_otter.table import Field, Kind
-from nimble_otter.table.binning import parts_for
+from nimble_otter.table.ops.binning import parts_for
 
 _MORE_CONDITIONS = {
     "number": ("more than", "at least", "less than", "at most", "between"),

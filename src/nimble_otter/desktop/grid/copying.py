@@ -9,8 +9,8 @@ import numpy as np
 
 from nimble_otter.desktop.grid.model import RowsModel
 from nimble_otter.desktop.grid.selection import Block
-from nimble_otter.table.build import column_of
-from nimble_otter.table.columns import Column
+from nimble_otter.table.core.build import column_of
+from nimble_otter.table.core.columns import Column
 
 if TYPE_CHECKING:
     from nimble_otter.send import Rows

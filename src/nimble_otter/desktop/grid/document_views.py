@@ -14,7 +14,7 @@ from nimble_otter.desktop.kit.highlighter import Highlighter
 from nimble_otter.desktop.kit.theme import code_font, theme
 from nimble_otter.desktop.kit.widgets import button, label, row
 from nimble_otter.table import MISSING, View
-from nimble_otter.table.show import grouped, jsonable, shown
+from nimble_otter.table.text.show import grouped, jsonable, shown
 
 PAGE = 100
 """Documents that the JSON view shows at once."""

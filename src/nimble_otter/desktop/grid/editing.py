@@ -22,7 +22,7 @@ from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.desktop.runtime.state_store import Layout
 from nimble_otter.errors import OtterError
 from nimble_otter.table import MISSING, Kind
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 _LONGEST_INLINE = 2000
 """Characters of a text that is edited over its cell; longer ones go to the bigger editor."""

@@ -15,10 +15,10 @@ from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps import SortStep
 from nimble_otter.pull.tree import TreeLines, TreeRow
 from nimble_otter.table import MISSING, Column, Field, Kind, Table, View
-from nimble_otter.table.column_format import PLAIN
-from nimble_otter.table.columns import Ids
-from nimble_otter.table.numeric import as_floats
-from nimble_otter.table.show import grouped, shown
+from nimble_otter.table.core.columns import Ids
+from nimble_otter.table.kernels.numeric import as_floats
+from nimble_otter.table.text.column_format import PLAIN
+from nimble_otter.table.text.show import grouped, shown
 
 _BLOCK = 64
 """Rows whose values are taken at once."""

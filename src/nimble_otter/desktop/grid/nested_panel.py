@@ -17,8 +17,8 @@ from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.widgets import ElidedLabel, button, label, row
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.table import MISSING, Field, Table
-from nimble_otter.table.build import column_of
-from nimble_otter.table.show import grouped
+from nimble_otter.table.core.build import column_of
+from nimble_otter.table.text.show import grouped
 
 _WIDTH, _MOST_ROWS = 120, 8
 

@@ -11,7 +11,7 @@ from PySide6.QtGui import QBrush, QColor, QFont, QFontMetrics, QPainter, QPen, Q
 from nimble_otter.desktop.grid.model import Cell, GridColumn, Line
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.theme import theme, ui_font
-from nimble_otter.table.show import THIN
+from nimble_otter.table.text.show import THIN
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.grid.thumbnails import Thumbnails

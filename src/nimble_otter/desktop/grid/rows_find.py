@@ -20,9 +20,9 @@ from nimble_otter.desktop.runtime.jobs import LOCAL
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.steps import Condition, FilterStep
 from nimble_otter.table import View
-from nimble_otter.table.columns import Ids, Mask
-from nimble_otter.table.search import Search, find_rows, mask_of, said
-from nimble_otter.table.show import grouped
+from nimble_otter.table.core.columns import Ids, Mask
+from nimble_otter.table.ops.search import Search, find_rows, mask_of, said
+from nimble_otter.table.text.show import grouped
 
 _PAUSE_MS = 120
 MOST_REPLACED = 100_000

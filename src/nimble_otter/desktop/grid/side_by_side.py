@@ -21,10 +21,10 @@ from nimble_otter.desktop.runtime.jobs import LOCAL
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.table import Field, Kind, Table, View
-from nimble_otter.table.columns import Ids, Mask
-from nimble_otter.table.combine import MOST_COLUMNS, transposed
-from nimble_otter.table.compare import CHANGED, ONLY_HERE, ONLY_THERE, SAME, Differences, compare_views
-from nimble_otter.table.show import grouped
+from nimble_otter.table.core.columns import Ids, Mask
+from nimble_otter.table.ops.combine import MOST_COLUMNS, transposed
+from nimble_otter.table.ops.compare import CHANGED, ONLY_HERE, ONLY_THERE, SAME, Differences, compare_views
+from nimble_otter.table.text.show import grouped
 
 _WIDTHS = {Kind.TEXT: 150, Kind.OBJECT: 150}
 _MARKS = {SAME: ("", ""), CHANGED: ("≠", "edited"), ONLY_HERE: ("+", "new"), ONLY_THERE: ("−", "deleted")}

@@ -12,7 +12,7 @@ from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.desktop.runtime.jobs import LOCAL
 from nimble_otter.stop import StopToken
 from nimble_otter.table import MISSING, View
-from nimble_otter.table.search import said
+from nimble_otter.table.ops.search import said
 
 _PAUSE_S = 1.0
 """After so long a letter begins a new word."""

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QFileDialog, QFrame, QPlainTextEdit, QWidget
 
 from nimble_otter.desktop.kit.theme import code_font
 from nimble_otter.desktop.kit.widgets import ElidedLabel, button, column, label, row, set_tone
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 _LONGEST_LINE, _PART = 10_000, 2000
 """Characters from which on a line is shown in parts, and of each part."""

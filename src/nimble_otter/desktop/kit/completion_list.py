@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QListWidget, QListWidgetItem, QPlainTextEdit, QSty
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.theme import code_font, theme, ui_font
 from nimble_otter.desktop.kit.widgets import as_plain
-from nimble_otter.query.completion import Completion, Offer
+from nimble_otter.query.assist.completion import Completion, Offer
 
 _ROWS, _ROW, _LEAST, _MOST = 9, 22, 260, 560
 _WORDS = {"column": "c", "table": "t", "join": "j", "function": "f", "keyword": "", "value": "=", "schema": "s"}

@@ -11,7 +11,7 @@ from nimble_otter.changes import Plan
 from nimble_otter.desktop.kit.widgets import as_plain, button, calling, column, label
 from nimble_otter.errors import OtterError
 from nimble_otter.sources import Source
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 if TYPE_CHECKING:
     from nimble_otter.send import Format

@@ -27,10 +27,10 @@ from nimble_otter.desktop.kit.highlighter import Highlighter
 from nimble_otter.desktop.kit.mime_types import NAME_DRAG, text_in
 from nimble_otter.desktop.kit.theme import code_font, theme
 from nimble_otter.errors import Place
-from nimble_otter.query.completion import Completion, Offer
-from nimble_otter.query.diagnosis import Problem
-from nimble_otter.query.scopes import tokens_of
-from nimble_otter.query.statements import Script, Statement, statement_near
+from nimble_otter.query.assist.completion import Completion, Offer
+from nimble_otter.query.assist.diagnosis import Problem
+from nimble_otter.query.sql.scopes import tokens_of
+from nimble_otter.query.sql.statements import Script, Statement, statement_near
 
 _NEAR = 20_000
 """Characters around the caret in which the other bracket is looked for."""

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QLayout, QLineEdit, QPlainTextEdit, QWidget
 
 from nimble_otter.desktop.kit.widgets import ElidedLabel, boxed, button, column, row
 from nimble_otter.errors import ConditionError
-from nimble_otter.table.patterns import compiled
+from nimble_otter.table.text.patterns import compiled
 
 
 class SearchFields(QWidget):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtGui import QTextBlock
 from PySide6.QtWidgets import QPlainTextEdit
 
-from nimble_otter.query.scopes import tokens_of
+from nimble_otter.query.sql.scopes import tokens_of
 
 _LEAST = 2
 """Lines inside brackets that are worth folding."""

@@ -8,7 +8,7 @@ from functools import cache
 from PySide6.QtGui import QFont, QSyntaxHighlighter, QTextCharFormat, QTextDocument
 
 from nimble_otter.desktop.kit.theme import theme
-from nimble_otter.query.grammar import grammar_of
+from nimble_otter.query.sql.grammar import grammar_of
 
 _KEYWORDS = (
     "all|and|as|asc|between|by|case|cast|collate|create|cross|current_date|current_timestamp|delete|desc|"

@@ -22,7 +22,7 @@ from nimble_otter.desktop.pulls.pull_state import PullState
 from nimble_otter.errors import NoKeyError, ValueRefused
 from nimble_otter.sources import ColumnInfo
 from nimble_otter.table import MISSING, Field, Kind, Table
-from nimble_otter.table.typed_look import as_typed, is_as_shown
+from nimble_otter.table.text.typed_look import as_typed, is_as_shown
 
 
 class CellValues:

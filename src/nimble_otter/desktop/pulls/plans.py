@@ -26,7 +26,7 @@ from nimble_otter.pull.drafts import EditDraft
 from nimble_otter.sources import Fetched
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.truncation import cut_rows
-from nimble_otter.table.patch import patched
+from nimble_otter.table.ops.patch import patched
 
 
 def target_of(fetched: Fetched, dialect: Dialect, by_values: bool) -> Target:

@@ -22,13 +22,13 @@ from nimble_otter.pull import Course, Pull, Shaped, pull_from_text
 from nimble_otter.pull.model import Query
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.tree import Opened
-from nimble_otter.query.names import Names
+from nimble_otter.query.sql.names import Names
 from nimble_otter.sources import Fetched, Request, Source, TableInfo
 from nimble_otter.sources.open_transaction import OpenTransaction
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.script import Outcome
 from nimble_otter.table import Table, View
-from nimble_otter.table.show import grouped, plain
+from nimble_otter.table.text.show import grouped, plain
 
 if TYPE_CHECKING:
     from nimble_otter.send import Sent

@@ -7,7 +7,7 @@ from typing import Any
 
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.sources import ColumnInfo, Request, TableInfo, fetch
-from nimble_otter.table.show import plain
+from nimble_otter.table.text.show import plain
 
 MOST = 2000
 """Rows of the referred table that are offered."""

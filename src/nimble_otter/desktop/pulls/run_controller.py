@@ -21,15 +21,15 @@ from nimble_otter.errors import OtterError, Place, QueryError, place_of
 from nimble_otter.pull.costs import Cost
 from nimble_otter.pull.history import Ran
 from nimble_otter.pull.tree import Opened
-from nimble_otter.query.destroying import Destroying, destroying
-from nimble_otter.query.effects import Verdict, changes_catalogue, classify
-from nimble_otter.query.parameters import Bound
-from nimble_otter.query.statements import find_parameters, split_statements
+from nimble_otter.query.sql.destroying import Destroying, destroying
+from nimble_otter.query.sql.effects import Verdict, changes_catalogue, classify
+from nimble_otter.query.sql.parameters import Bound
+from nimble_otter.query.sql.statements import find_parameters, split_statements
 from nimble_otter.sources import Fetched, Request, Source, fetch
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.script import Outcome, run_script
 from nimble_otter.table import Table
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 _LONG = 20_000
 """Characters above which what a text does is told beside the window."""

@@ -18,7 +18,7 @@ from nimble_otter.pull.tree import Opened, TreeLines, tree_lines
 from nimble_otter.pull.upstream import Comparison, compare
 from nimble_otter.sources import Fetched
 from nimble_otter.table import View
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 _AT_ONCE = 2000
 """Rows that are shaped without a job."""

@@ -23,7 +23,7 @@ from nimble_otter.pull.steps import (
 )
 from nimble_otter.sources import Fetched
 from nimble_otter.sources.truncation import fetch_whole
-from nimble_otter.table.patch import patched
+from nimble_otter.table.ops.patch import patched
 
 
 class TruncatedValues:

@@ -14,10 +14,10 @@ from nimble_otter.desktop.kit.widgets import ElidedLabel, button, calling, clear
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.errors import OtterError, QueryError
 from nimble_otter.pull.model import Query
-from nimble_otter.query.names import names_of
-from nimble_otter.query.parameters import KINDS, PHRASES, Ask, Use, find_uses, last_values, shown, typed, value_of
+from nimble_otter.query.sql.names import names_of
+from nimble_otter.query.sql.parameters import KINDS, PHRASES, Ask, Use, find_uses, last_values, shown, typed, value_of
 from nimble_otter.sources import Request, fetch
-from nimble_otter.table.show import plain
+from nimble_otter.table.text.show import plain
 
 _MOST_CHOICES = 40
 

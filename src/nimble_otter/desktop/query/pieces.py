@@ -13,10 +13,10 @@ from nimble_otter.desktop.query.pieces_cards import Cards
 from nimble_otter.desktop.query.pieces_rows import PieceRows
 from nimble_otter.desktop.query.query_host import Asked, QueryHost
 from nimble_otter.errors import QueryError
-from nimble_otter.query.names import names_of
-from nimble_otter.query.pieces import QueryModel, read_pieces
-from nimble_otter.query.pieces_conditions import add_condition, literal
-from nimble_otter.query.pieces_edits import Route, add_table, column_said, routes, ticked
+from nimble_otter.query.pieces.conditions import add_condition, literal
+from nimble_otter.query.pieces.edits import Route, add_table, column_said, routes, ticked
+from nimble_otter.query.pieces.model import QueryModel, read_pieces
+from nimble_otter.query.sql.names import names_of
 
 _PREVIEW_MS = 700
 _MOST_TABLES = 20_000

@@ -31,8 +31,7 @@ from nimble_otter.desktop.kit.mime_types import FIELD_DRAG, NAME_DRAG, VALUE_DRA
 from nimble_otter.desktop.kit.theme import theme, ui_font
 from nimble_otter.desktop.kit.widgets import ElidedLabel, Line, as_plain, button, calling, column, label, row
 from nimble_otter.desktop.query.query_host import PiecesHost
-from nimble_otter.query.pieces import QueryModel, TableRef
-from nimble_otter.query.pieces_edits import (
+from nimble_otter.query.pieces.edits import (
     JOINS,
     add_order,
     column_said,
@@ -44,6 +43,7 @@ from nimble_otter.query.pieces_edits import (
     tick,
     ticked,
 )
+from nimble_otter.query.pieces.model import QueryModel, TableRef
 
 _WIDTH, _GAP, _EDGE, _LANE = 172, 104, 12, 16
 _LEAST, _ROW = 104, 21

@@ -22,10 +22,9 @@ from nimble_otter.desktop.kit.picker import Choice, Picker
 from nimble_otter.desktop.kit.theme import code_font
 from nimble_otter.desktop.kit.widgets import as_plain, boxed, button, clear, column, combo, label, row
 from nimble_otter.desktop.query.query_host import PiecesHost
-from nimble_otter.query import pieces_conditions as conditions
-from nimble_otter.query import pieces_edits as edits
-from nimble_otter.query.pieces import Group, Predicate, QueryModel
-from nimble_otter.query.scopes import tokens_of
+from nimble_otter.query.pieces import conditions, edits
+from nimble_otter.query.pieces.model import Group, Predicate, QueryModel
+from nimble_otter.query.sql.scopes import tokens_of
 
 _FIGURES = [("", "as it is"), ("count", "count"), ("count distinct", "distinct"), ("sum", "sum"), ("avg", "mean"),
             ("min", "min"), ("max", "max")]  # fmt: skip

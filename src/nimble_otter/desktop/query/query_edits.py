@@ -11,8 +11,8 @@ from PySide6.QtWidgets import QInputDialog, QMenu, QPushButton
 from nimble_otter.desktop.kit.widgets import calling
 from nimble_otter.desktop.query.query_host import QueryHost
 from nimble_otter.errors import OtterError
-from nimble_otter.query.names import names_of
-from nimble_otter.query.rewrite import expand_stars, format_sql, make_parameter, name_part, qualify, rename_alias
+from nimble_otter.query.assist.rewrite import expand_stars, format_sql, make_parameter, name_part, qualify, rename_alias
+from nimble_otter.query.sql.names import names_of
 
 EDITS = (
     ("format", "Format the SQL", "Ctrl+Shift+F"),

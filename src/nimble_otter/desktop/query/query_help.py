@@ -14,13 +14,13 @@ from PySide6.QtWidgets import QMenu
 from nimble_otter.desktop.kit.widgets import calling
 from nimble_otter.desktop.runtime.jobs import LOCAL
 from nimble_otter.errors import place_of
-from nimble_otter.query.completion import Completion, Offer, complete
-from nimble_otter.query.diagnosis import Problem, diagnose, diagnose_documents
-from nimble_otter.query.names import Names, names_of
-from nimble_otter.query.native import complete_native
-from nimble_otter.query.pieces_conditions import literal
-from nimble_otter.table.show import plain
-from nimble_otter.table.text_format import render
+from nimble_otter.query.assist.completion import Completion, Offer, complete
+from nimble_otter.query.assist.diagnosis import Problem, diagnose, diagnose_documents
+from nimble_otter.query.assist.native import complete_native
+from nimble_otter.query.pieces.conditions import literal
+from nimble_otter.query.sql.names import Names, names_of
+from nimble_otter.table.text.show import plain
+from nimble_otter.table.text.text_format import render
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.kit.editor import SqlEditor

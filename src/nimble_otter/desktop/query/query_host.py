@@ -13,8 +13,8 @@ from nimble_otter.desktop.kit.find_bar import FindBar
 from nimble_otter.desktop.kit.picker import Picker
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.query.query_help import QueryHelp
-from nimble_otter.query.names import Names, names_of
-from nimble_otter.query.pieces import QueryModel, TableRef
+from nimble_otter.query.pieces.model import QueryModel, TableRef
+from nimble_otter.query.sql.names import Names, names_of
 
 
 class QueryHost(Protocol):

@@ -21,7 +21,7 @@ from nimble_otter.errors import OtterError
 from nimble_otter.pull.model import Query
 from nimble_otter.query import translate_select
 from nimble_otter.sources.drivers.mongodb import shown
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 _NARROW, _WIDE = 250, 430
 

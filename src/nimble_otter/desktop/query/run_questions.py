@@ -12,11 +12,11 @@ from PySide6.QtWidgets import QMessageBox, QWidget
 
 from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.errors import QueryError
-from nimble_otter.query.destroying import Way
-from nimble_otter.query.effects import Effect, of_transaction, parse
+from nimble_otter.query.sql.destroying import Way
+from nimble_otter.query.sql.effects import Effect, of_transaction, parse
 from nimble_otter.sources import Connection, Request, Source
 from nimble_otter.sources.hits import Hit, find_hits
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.pulls.pull_state import PullState

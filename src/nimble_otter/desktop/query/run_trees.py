@@ -10,10 +10,10 @@ from PySide6.QtWidgets import QHeaderView, QTreeWidget, QTreeWidgetItem
 
 from nimble_otter.desktop.kit.theme import theme
 from nimble_otter.desktop.kit.widgets import as_plain
-from nimble_otter.query.effects import Effect
+from nimble_otter.query.sql.effects import Effect
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.script import Outcome
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 _RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 

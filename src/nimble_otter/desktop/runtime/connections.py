@@ -20,7 +20,7 @@ from nimble_otter.pull.history import History
 from nimble_otter.pull.known import KnownPulls
 from nimble_otter.pull.model import Pull
 from nimble_otter.pull.versions import Versions
-from nimble_otter.query.names import Names
+from nimble_otter.query.sql.names import Names
 from nimble_otter.sources import Connection, Shapes, Source, TableInfo, connect
 from nimble_otter.sources.catalogue import Definition
 from nimble_otter.sources.marks import guarded_databases, with_marks

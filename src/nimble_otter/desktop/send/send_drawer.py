@@ -38,7 +38,7 @@ from nimble_otter.desktop.send.send_form import SendForm
 from nimble_otter.errors import OtterError
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.send import all_formats, format_for
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.runtime.connections import ConnectionManager

@@ -21,7 +21,7 @@ from nimble_otter.desktop.kit.widgets import as_plain, boxed, button, column, co
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.send import all_formats, format_for
 from nimble_otter.sources import Source, TableInfo
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 _EXISTS = (("refuse", "stop"), ("number", "number the new ones"), ("replace", "replace them"))
 

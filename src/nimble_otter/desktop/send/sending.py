@@ -42,7 +42,7 @@ from nimble_otter.sources import Request, Source, TableInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.stop import StopToken
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 CLIPBOARD, SOURCE = "clipboard", "source"
 PREVIEW_ROWS = 12

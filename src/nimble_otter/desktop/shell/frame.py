@@ -71,7 +71,7 @@ _DRAWERS = {
 }
 
 _LATER = (
-    *("pull.deliver", "query.conditions", "query.completion", "query.diagnosis", "changes.write"),
+    *("pull.deliver", "query.local.conditions", "query.assist.completion", "query.assist.diagnosis", "changes.write"),
     *("send.clipboard", "send.transfer", "send.cells", "sources.drivers.mongodb"),
 )
 _LATER_VIEWS = (

@@ -12,7 +12,7 @@ from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.history import DAYS, Ran
 from nimble_otter.sources import Source
-from nimble_otter.table.show import grouped, plain
+from nimble_otter.table.text.show import grouped, plain
 
 _RAN = Qt.ItemDataRole.UserRole
 _MOST = 500

@@ -6,7 +6,7 @@ import time
 from typing import TYPE_CHECKING
 
 from nimble_otter.desktop.kit.widgets import as_plain
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.pulls.open_pull import OpenPull

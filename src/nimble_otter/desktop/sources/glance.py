@@ -18,7 +18,7 @@ from nimble_otter.sources import Fetched, Request, Source, TableInfo, fetch
 from nimble_otter.sources.catalogue import Definition
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Kind
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 FIRST_ROWS = 50
 _WIDTHS = {Kind.TEXT: 130, Kind.TIME: 150, Kind.INT: 90, Kind.FLOAT: 90}

@@ -14,7 +14,7 @@ from nimble_otter.errors import OtterError
 from nimble_otter.pull import Pull, Query
 from nimble_otter.sources import Source, TableInfo
 from nimble_otter.sources.search import Hit, Sought, find_value
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 ALL = ""
 _HIT = Qt.ItemDataRole.UserRole

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QVBoxLayout
 
 from nimble_otter.desktop.kit.widgets import button, clear, combo, label, row
 from nimble_otter.desktop.pulls.drawer import Drawer
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 
 class SourceDrawer(Drawer):

@@ -39,7 +39,7 @@ from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.pull import places
 from nimble_otter.pull.file import SUFFIX
 from nimble_otter.sources import ColumnInfo, Source, TableInfo
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 _ROLE = Qt.ItemDataRole.UserRole
 _RIGHT, _LEVEL, _DATA = _ROLE, _ROLE + 1, _ROLE + 2

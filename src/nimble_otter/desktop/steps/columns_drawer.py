@@ -13,7 +13,7 @@ from nimble_otter.desktop.kit.widgets import Line, boxed, button, clear, column,
 from nimble_otter.desktop.steps.step_drawers import StepDrawer
 from nimble_otter.pull.steps import ColumnsStep
 from nimble_otter.table import Field, Kind
-from nimble_otter.table.column_format import ColumnFormat
+from nimble_otter.table.text.column_format import ColumnFormat
 
 _PATTERNS = {
     Kind.TIME: ("yyyy-MM-dd HH:mm", "yyyy-MM-dd HH:mm:ss", "yyyy-MM-dd HH:mm:ss.SSS", "d MMM yyyy HH:mm"),

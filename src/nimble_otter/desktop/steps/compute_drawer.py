@@ -14,7 +14,7 @@ from nimble_otter.desktop.steps.expression_field import ExpressionField
 from nimble_otter.desktop.steps.step_drawers import StepDrawer
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.steps import Computed, ComputeStep
-from nimble_otter.query.conditions import parse_expression
+from nimble_otter.query.local.conditions import parse_expression
 from nimble_otter.table import Table
 
 _FUNCTIONS = (

@@ -12,7 +12,7 @@ from nimble_otter.desktop.kit.widgets import button, combo, row
 from nimble_otter.desktop.steps.expression_field import ExpressionField
 from nimble_otter.pull.steps import Condition
 from nimble_otter.pull.steps.filter import OPERATORS
-from nimble_otter.table.show import plain
+from nimble_otter.table.text.show import plain
 
 _SQL = "as SQL"
 _ANY = "any column"

@@ -31,7 +31,7 @@ from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.pulls.step_ref import ADD, CHANGES, QUERY, SEND, SOURCE, StepRef, step_at
 from nimble_otter.pull import Course, Pull
 from nimble_otter.pull.steps import STEPS
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.show import grouped
 
 STEP_MIME = "application/x-nimble-otter-step"
 KINDS = {kind: kind.capitalize() for kind in STEPS}

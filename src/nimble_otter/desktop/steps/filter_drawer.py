@@ -23,9 +23,9 @@ from nimble_otter.desktop.pulls.drawer import Drawer
 from nimble_otter.desktop.runtime.jobs import LOCAL
 from nimble_otter.desktop.steps.condition_row import PICKS, ConditionRow
 from nimble_otter.pull.steps import Condition, FilterStep
-from nimble_otter.table.keys import object_key
-from nimble_otter.table.profile import value_counts
-from nimble_otter.table.show import grouped, plain, shown
+from nimble_otter.table.kernels.keys import object_key
+from nimble_otter.table.ops.profile import value_counts
+from nimble_otter.table.text.show import grouped, plain, shown
 
 _HOW = "Write it as in a WHERE clause: and, or, not, in, like, between, is null."
 MOST_VALUES = 300

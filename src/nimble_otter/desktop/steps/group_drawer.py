@@ -13,8 +13,8 @@ from nimble_otter.desktop.kit.widgets import Line, as_plain, boxed, button, clea
 from nimble_otter.desktop.steps.step_drawers import StepDrawer, moved, movers
 from nimble_otter.pull.steps import Computed, ComputeStep, Condition, FigureOf, FilterStep, GroupStep, KeyBy
 from nimble_otter.table import Kind
-from nimble_otter.table.binning import parts_for
-from nimble_otter.table.measures import AggregateFunction
+from nimble_otter.table.ops.binning import parts_for
+from nimble_otter.table.ops.measures import AggregateFunction
 
 FIGURES = [(figure.value, figure.value) for figure in AggregateFunction]
 VALUES = "each value"

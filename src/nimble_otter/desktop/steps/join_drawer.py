@@ -13,7 +13,7 @@ from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.steps.step_drawers import StepDrawer
 from nimble_otter.pull.steps import AppendStep, JoinStep
 from nimble_otter.table import Field
-from nimble_otter.table.combine import How
+from nimble_otter.table.ops.combine import How
 
 _NONE = "choose a pull"
 

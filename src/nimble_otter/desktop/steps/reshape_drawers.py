@@ -13,8 +13,8 @@ from nimble_otter.desktop.kit.widgets import boxed, button, clear, column, combo
 from nimble_otter.desktop.steps.group_drawer import FIGURES, VALUES
 from nimble_otter.desktop.steps.step_drawers import StepDrawer
 from nimble_otter.pull.steps import DistinctStep, FigureOf, KeyBy, PivotStep, SampleStep, TransposeStep, UnpivotStep
-from nimble_otter.table.binning import parts_for
-from nimble_otter.table.measures import AggregateFunction
+from nimble_otter.table.ops.binning import parts_for
+from nimble_otter.table.ops.measures import AggregateFunction
 
 
 class Ticks(QWidget):

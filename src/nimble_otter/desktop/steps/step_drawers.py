@@ -14,8 +14,8 @@ from nimble_otter.desktop.kit.widgets import boxed, button, clear, column, combo
 from nimble_otter.desktop.pulls.drawer import Drawer
 from nimble_otter.pull.steps import OpenStep, SortBy, SortStep, Step
 from nimble_otter.table import Field, Kind
-from nimble_otter.table.collation import LANGUAGES, language_of
-from nimble_otter.table.show import grouped
+from nimble_otter.table.text.collation import LANGUAGES, language_of
+from nimble_otter.table.text.show import grouped
 
 
 class StepDrawer(Drawer):

@@ -33,7 +33,7 @@ from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.steps import ColumnsStep
 from nimble_otter.send import all_formats
 from nimble_otter.sources.source import source_of_file
-from nimble_otter.table.column_format import ColumnFormat
+from nimble_otter.table.text.column_format import ColumnFormat
 
 
 class Tour(Asking):

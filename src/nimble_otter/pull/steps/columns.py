@@ -9,7 +9,7 @@ from typing import Any, ClassVar, Self
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
 from nimble_otter.stop import StopToken
-from nimble_otter.table.column_format import PLAIN, ColumnFormat
+from nimble_otter.table.text.column_format import PLAIN, ColumnFormat
 
 
 @dataclass(frozen=True, slots=True)

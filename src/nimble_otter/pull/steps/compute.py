@@ -12,14 +12,14 @@ import numpy as np
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import PartlyDone, Shaped
 from nimble_otter.pull.steps.filter import bound_text
-from nimble_otter.query.conditions import parse_expression
-from nimble_otter.query.statements import find_parameters
+from nimble_otter.query.local.conditions import parse_expression
+from nimble_otter.query.sql.statements import find_parameters
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Table, View
-from nimble_otter.table.build import column_of
-from nimble_otter.table.columns import Column, Ids
-from nimble_otter.table.expressions import compute
-from nimble_otter.table.group import Grouped
+from nimble_otter.table.core.build import column_of
+from nimble_otter.table.core.columns import Column, Ids
+from nimble_otter.table.ops.expressions import compute
+from nimble_otter.table.ops.group import Grouped
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,13 +14,13 @@ from numpy.typing import NDArray
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
-from nimble_otter.query.conditions import parse_condition
-from nimble_otter.query.names import Names
-from nimble_otter.query.parameters import find_uses, typed
-from nimble_otter.query.statements import find_parameters, parameter_places
+from nimble_otter.query.local.conditions import parse_condition
+from nimble_otter.query.sql.names import Names
+from nimble_otter.query.sql.parameters import find_uses, typed
+from nimble_otter.query.sql.statements import find_parameters, parameter_places
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Kind, Table, View
-from nimble_otter.table.conditions import (
+from nimble_otter.table.ops.conditions import (
     All,
     Among,
     Anywhere,
@@ -33,11 +33,11 @@ from nimble_otter.table.conditions import (
     Node,
     Not,
 )
-from nimble_otter.table.filter import filter_view
-from nimble_otter.table.group import Grouped, group_view
-from nimble_otter.table.patterns import like_regex
-from nimble_otter.table.search import Search
-from nimble_otter.table.show import plain as plain_text
+from nimble_otter.table.ops.filter import filter_view
+from nimble_otter.table.ops.group import Grouped, group_view
+from nimble_otter.table.ops.search import Search
+from nimble_otter.table.text.patterns import like_regex
+from nimble_otter.table.text.show import plain as plain_text
 
 _PARAMETER = re.compile(r":[^\W\d]\w*")
 _SIGNS = {"is": "=", "is not": "<>", "more than": ">", "at least": ">=", "less than": "<", "at most": "<="}

@@ -13,15 +13,15 @@ from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, View
-from nimble_otter.table.binning import part_column
-from nimble_otter.table.columns import Table
-from nimble_otter.table.group import Grouped, group_view
-from nimble_otter.table.measures import Aggregate, AggregateFunction
+from nimble_otter.table.core.columns import Table
+from nimble_otter.table.ops.binning import part_column
+from nimble_otter.table.ops.group import Grouped, group_view
+from nimble_otter.table.ops.measures import Aggregate, AggregateFunction
 
 
 @dataclass(frozen=True, slots=True)
 class KeyBy:
-    """A column to group by: its values, or a `part` of them (see table/parts.py)."""
+    """A column to group by: its values, or a `part` of them (see table/ops/binning.py)."""
 
     column: str
     part: str = ""

@@ -11,8 +11,8 @@ from nimble_otter.pull.shaped import Shaped, made_anew
 from nimble_otter.pull.steps.base import find_column
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Table, View
-from nimble_otter.table.combine import How, JoinReport, appended, join
-from nimble_otter.table.show import grouped
+from nimble_otter.table.ops.combine import How, JoinReport, appended, join
+from nimble_otter.table.text.show import grouped
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,8 +12,8 @@ from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
 from nimble_otter.stop import StopToken
 from nimble_otter.table import MISSING, Field, Table, View
-from nimble_otter.table.build import column_of
-from nimble_otter.table.columns import Column
+from nimble_otter.table.core.build import column_of
+from nimble_otter.table.core.columns import Column
 
 MOST_FIELDS = 500
 """Fields that one column may open into; objects used as dictionaries would make thousands."""

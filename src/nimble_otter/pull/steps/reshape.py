@@ -11,9 +11,9 @@ from nimble_otter.pull.shaped import Shaped, made_anew
 from nimble_otter.pull.steps.base import find_column
 from nimble_otter.pull.steps.group import FigureOf, KeyBy, plain_figure, plain_keys_by, with_parts
 from nimble_otter.stop import StopToken
-from nimble_otter.table.combine import first_of_each, pivoted, sampled, transposed, unpivoted
-from nimble_otter.table.measures import AggregateFunction
-from nimble_otter.table.show import grouped
+from nimble_otter.table.ops.combine import first_of_each, pivoted, sampled, transposed, unpivoted
+from nimble_otter.table.ops.measures import AggregateFunction
+from nimble_otter.table.text.show import grouped
 
 _NOTHING, _COUNT = KeyBy(""), FigureOf(AggregateFunction.COUNT)
 

@@ -12,8 +12,8 @@ from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Table, View
-from nimble_otter.table.collation import LANGUAGES, ORDERS
-from nimble_otter.table.sort import SortKey, sort_view
+from nimble_otter.table.ops.sort import SortKey, sort_view
+from nimble_otter.table.text.collation import LANGUAGES, ORDERS
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,8 +14,8 @@ from nimble_otter.pull.steps.base import find_column
 from nimble_otter.pull.steps.sort import SortBy, keys_of, plain_keys, sort_keys
 from nimble_otter.stop import StopToken
 from nimble_otter.table import View
-from nimble_otter.table.codes import changes, starts_of
-from nimble_otter.table.sort import SortKey, sort_view
+from nimble_otter.table.kernels.codes import changes, starts_of
+from nimble_otter.table.ops.sort import SortKey, sort_view
 
 
 @dataclass(frozen=True, slots=True)

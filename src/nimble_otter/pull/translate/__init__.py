@@ -12,7 +12,7 @@ from nimble_otter.pull.translate.conditions import Translator
 from nimble_otter.pull.translate.mariadb import MariadbTranslator
 from nimble_otter.pull.translate.postgresql import PostgresqlTranslator
 from nimble_otter.pull.translate.sqlite import SqliteTranslator
-from nimble_otter.table.columns import Table
+from nimble_otter.table.core.columns import Table
 
 __all__ = ["Translator", "translator"]
 

@@ -8,9 +8,9 @@ from typing import Any, ClassVar
 
 from nimble_otter.pull.translate.values import CASE_NOTE
 from nimble_otter.pull.translate.windows import Windows
-from nimble_otter.query.meaning import MOMENTS, NUMBERS, kind_of, like_other
-from nimble_otter.table.columns import Kind
-from nimble_otter.table.conditions import (
+from nimble_otter.query.local.meaning import MOMENTS, NUMBERS, kind_of, like_other
+from nimble_otter.table.core.columns import Kind
+from nimble_otter.table.ops.conditions import (
     All,
     Among,
     ColumnAt,

@@ -10,9 +10,9 @@ from typing import Any
 from nimble_otter.pull.translate.conditions import Translator, escaped, micros
 from nimble_otter.pull.translate.forms import form_signs
 from nimble_otter.pull.translate.values import SIMPLE
-from nimble_otter.query.meaning import MOMENTS, NUMBERS
-from nimble_otter.table.columns import Field, Kind
-from nimble_otter.table.conditions import Call, ColumnAt, Literal, Operand
+from nimble_otter.query.local.meaning import MOMENTS, NUMBERS
+from nimble_otter.table.core.columns import Field, Kind
+from nimble_otter.table.ops.conditions import Call, ColumnAt, Literal, Operand
 
 DIGITS_NOTE = "MariaDB keeps fewer digits of a quotient of decimals."
 _BINARY = "utf8mb4_nopad_bin"

@@ -8,9 +8,9 @@ from typing import Any
 
 from nimble_otter.pull.translate.conditions import Translator, escaped, micros
 from nimble_otter.pull.translate.values import SIMPLE, is_count, is_plain_span
-from nimble_otter.table.columns import Field, Kind
-from nimble_otter.table.conditions import Call, ColumnAt, Literal, Operand
-from nimble_otter.table.functions import float_text
+from nimble_otter.table.core.columns import Field, Kind
+from nimble_otter.table.ops.conditions import Call, ColumnAt, Literal, Operand
+from nimble_otter.table.ops.functions import float_text
 
 _TYPES = {"double": "float8", "decimal": "numeric", "bool": "boolean", "time": "timestamp", "zoned": "timestamptz",
           "clock": "time", "span": "interval"}  # fmt: skip

@@ -8,10 +8,10 @@ from typing import Any
 from nimble_otter.pull.translate.conditions import Translator, escaped
 from nimble_otter.pull.translate.forms import form_signs
 from nimble_otter.pull.translate.values import SIMPLE
-from nimble_otter.query.meaning import MOMENTS, NUMBERS
-from nimble_otter.table.columns import Field, Kind
-from nimble_otter.table.conditions import Call, ColumnAt, Literal, Operand
-from nimble_otter.table.text_format import ANY, render
+from nimble_otter.query.local.meaning import MOMENTS, NUMBERS
+from nimble_otter.table.core.columns import Field, Kind
+from nimble_otter.table.ops.conditions import Call, ColumnAt, Literal, Operand
+from nimble_otter.table.text.text_format import ANY, render
 
 DOUBLES_NOTE = "SQLite works with doubles: decimals may differ in their last digits."
 TEXT_TIME_NOTE = "The server returns such times as texts."

@@ -11,11 +11,11 @@ from typing import Any, ClassVar
 import numpy as np
 
 from nimble_otter.errors import ConditionError
-from nimble_otter.query.meaning import NUMBERS, SAID, kind_of
-from nimble_otter.table.columns import Field, Kind, Table
-from nimble_otter.table.conditions import Call, Case, ColumnAt, Literal, Node, Operand, Windowed
-from nimble_otter.table.expressions import compute
-from nimble_otter.table.filter import values_of
+from nimble_otter.query.local.meaning import NUMBERS, SAID, kind_of
+from nimble_otter.table.core.columns import Field, Kind, Table
+from nimble_otter.table.ops.conditions import Call, Case, ColumnAt, Literal, Node, Operand, Windowed
+from nimble_otter.table.ops.expressions import compute
+from nimble_otter.table.ops.filter import values_of
 
 CASE_NOTE = "The server compares case by its own rules, which cover fewer letters."
 ROUND_NOTE = "The server rounds halves of doubles away from zero; here they round to even."

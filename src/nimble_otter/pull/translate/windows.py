@@ -6,9 +6,9 @@ import datetime as dt
 from typing import Any, ClassVar
 
 from nimble_otter.pull.translate.values import Values
-from nimble_otter.query.meaning import MOMENTS
-from nimble_otter.table.columns import Kind
-from nimble_otter.table.conditions import Literal, Operand, Windowed
+from nimble_otter.query.local.meaning import MOMENTS
+from nimble_otter.table.core.columns import Kind
+from nimble_otter.table.ops.conditions import Literal, Operand, Windowed
 
 
 class Windows(Values):

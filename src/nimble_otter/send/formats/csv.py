@@ -32,7 +32,7 @@ from nimble_otter.send.texts import (
     spelling,
 )
 from nimble_otter.table import Column
-from nimble_otter.table.columns import TEXT_BYTES, CodedText
+from nimble_otter.table.core.columns import TEXT_BYTES, CodedText
 
 _DELIMITERS = {"comma": b",", "semicolon": b";", "tab": b"\t", "pipe": b"|", "space": b" "}
 _ENDS = {"CRLF": b"\r\n", "LF": b"\n", "CR": b"\r"}

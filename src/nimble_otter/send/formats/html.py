@@ -20,7 +20,7 @@ from nimble_otter.send.texts import (
     spelling,
 )
 from nimble_otter.table import Column, Field
-from nimble_otter.table.columns import TEXT_BYTES
+from nimble_otter.table.core.columns import TEXT_BYTES
 
 _STYLE = """
 body { font: 14px/1.45 system-ui, sans-serif; color: #1d2b2f; background: #fff; margin: 24px; }

@@ -12,7 +12,7 @@ import numpy as np
 from nimble_otter.errors import SendError
 from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.table import MISSING, Column, Field, Kind
-from nimble_otter.table.show import is_endless, plain
+from nimble_otter.table.text.show import is_endless, plain
 
 
 class _Parquet:

@@ -17,7 +17,7 @@ from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.send.literals import Literals
 from nimble_otter.send.texts import woven
 from nimble_otter.sources.source import dialect_of, written_dialects
-from nimble_otter.table.columns import TEXT_BYTES
+from nimble_otter.table.core.columns import TEXT_BYTES
 
 _TEXTS = re.compile(rb"'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|`(?:[^`]|``)*`")
 _PART = 1 << 18

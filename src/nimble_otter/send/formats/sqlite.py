@@ -19,8 +19,8 @@ from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.send.texts import even_times
 from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.table import MISSING, Column, Field, Kind
-from nimble_otter.table.show import plain
-from nimble_otter.table.text_format import render
+from nimble_otter.table.text.show import plain
+from nimble_otter.table.text.text_format import render
 
 
 class _Sqlite:

@@ -12,7 +12,7 @@ from typing import Any
 
 from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.send.texts import GUARD, SPELLING, put_empty, spelled_guarded, spelling
-from nimble_otter.table.columns import TEXT_BYTES
+from nimble_otter.table.core.columns import TEXT_BYTES
 
 _LINES = str.maketrans({"\n": "⏎", "\r": "⏎", "\t": " ", "\0": "\ufffd"})
 

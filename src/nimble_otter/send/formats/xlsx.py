@@ -26,7 +26,7 @@ from nimble_otter.send.sheet_merge import Merge
 from nimble_otter.send.texts import BINARY_NAME, woven
 from nimble_otter.send.workbook import HEAD, MAIN, OFFICE, SHEET_ML, Book, odd_book, parse, sheet_name, tag
 from nimble_otter.table import Column, Kind
-from nimble_otter.table.columns import BufferText, CodedText
+from nimble_otter.table.core.columns import BufferText, CodedText
 
 MOST_ROWS, MOST_COLUMNS, MOST_LINKS = 1_048_576, 16_384, 65_530
 _ROW = re.compile(rb"<(?:\w+:)?row[ >/]")

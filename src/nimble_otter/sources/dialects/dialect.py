@@ -19,8 +19,8 @@ import numpy as np
 
 from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
-from nimble_otter.table.columns import TEXT_BYTES, Column, Field, Kind
-from nimble_otter.table.show import is_endless, plain
+from nimble_otter.table.core.columns import TEXT_BYTES, Column, Field, Kind
+from nimble_otter.table.text.show import is_endless, plain
 
 if TYPE_CHECKING:
     from sqlalchemy import ColumnElement

@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING, Any
 
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.sources.dialects.dialect import KEY_LENGTH, NUMBERS, Dialect, is_utf8, sized_number
-from nimble_otter.table.columns import Column, Field, Kind
-from nimble_otter.table.show import plain
+from nimble_otter.table.core.columns import Column, Field, Kind
+from nimble_otter.table.text.show import plain
 
 if TYPE_CHECKING:
     from sqlalchemy import ColumnElement

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.sources.dialects.dialect import NUMBERS, Dialect
-from nimble_otter.table.columns import Field, Kind
+from nimble_otter.table.core.columns import Field, Kind
 
 if TYPE_CHECKING:
     from sqlalchemy import ColumnElement

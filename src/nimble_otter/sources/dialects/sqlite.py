@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING, Any
 from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.sources.dialects.dialect import BROKEN, Dialect, Floats, is_utf8
-from nimble_otter.table.columns import Column, Field, Kind
-from nimble_otter.table.doubles import exact_literal, loses_precision
-from nimble_otter.table.show import plain
+from nimble_otter.table.core.columns import Column, Field, Kind
+from nimble_otter.table.text.doubles import exact_literal, loses_precision
+from nimble_otter.table.text.show import plain
 
 if TYPE_CHECKING:
     from sqlalchemy import ColumnElement

@@ -20,7 +20,7 @@ from nimble_otter.errors import (
     SourceTimeout,
     place_of,
 )
-from nimble_otter.query.statements import mark_parameters, parameter_places
+from nimble_otter.query.sql.statements import mark_parameters, parameter_places
 from nimble_otter.sources import facts
 from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.catalogue import TableInfo

@@ -19,10 +19,10 @@ from nimble_otter.errors import (
     Stopped,
     place_of,
 )
-from nimble_otter.query.document_request import DocumentRequest
-from nimble_otter.query.documents import translate_select
-from nimble_otter.query.effects import Effect, Verdict
+from nimble_otter.query.documents.request import DocumentRequest
+from nimble_otter.query.documents.translation import translate_select
 from nimble_otter.query.parsed import nearest
+from nimble_otter.query.sql.effects import Effect, Verdict
 from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
 from nimble_otter.sources.dialects.documents import DOCUMENTS

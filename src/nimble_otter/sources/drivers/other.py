@@ -8,7 +8,7 @@ from typing import Any
 
 from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError
 from nimble_otter.query.lazy import sqlglot
-from nimble_otter.query.statements import parameter_places
+from nimble_otter.query.sql.statements import parameter_places
 from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.relational import Relational

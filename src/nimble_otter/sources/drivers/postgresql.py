@@ -13,7 +13,7 @@ from itertools import islice
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, SourceError, SourceTimeout, place_of
-from nimble_otter.query.statements import mark_parameters
+from nimble_otter.query.sql.statements import mark_parameters
 from nimble_otter.sources import facts
 from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.catalogue import TableInfo
@@ -439,7 +439,7 @@ def _batches(first: list[Any], rows: Iterator[Any]) -> Iterator[list[Any]]:
 
 def _place(text: str, position: int) -> Any:
     """The server counts characters of the text with $1 for each parameter; ours has :name in its place."""
-    from nimble_otter.query.statements import parameter_places, split_statements
+    from nimble_otter.query.sql.statements import parameter_places, split_statements
 
     start = split_statements(text)[0].start
     at = start + position - 1

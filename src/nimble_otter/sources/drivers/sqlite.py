@@ -15,8 +15,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import ConnectError, LostError, QueryError, SourceError, place_of
-from nimble_otter.query.effects import TELLING_PRAGMAS as _TELLING
-from nimble_otter.query.effects import TELLING_PRAGMAS_OF as _TELLING_OF
+from nimble_otter.query.sql.effects import TELLING_PRAGMAS as _TELLING
+from nimble_otter.query.sql.effects import TELLING_PRAGMAS_OF as _TELLING_OF
 from nimble_otter.sources import facts
 from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.catalogue import TableInfo

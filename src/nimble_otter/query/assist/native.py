@@ -1,0 +1,122 @@
+"""What can come next in a native request to a document server: fields, operators and stages, by their place in the
+JSON that is being typed. Names are those of the MongoDB protocol's query language."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+
+from nimble_otter.query.assist.completion import Completion, Offer, ranked
+
+STAGES = {
+    "$match": "documents that fit", "$project": "choose fields", "$addFields": "work out fields", "$group": "group",
+    "$sort": "order", "$limit": "at most so many", "$skip": "leave out the first", "$unwind": "one document an item",
+    "$lookup": "join a collection", "$count": "how many", "$facet": "several at once", "$sample": "some at random",
+    "$bucket": "group by ranges", "$replaceRoot": "an inner object instead", "$unset": "leave fields out",
+    "$sortByCount": "values with counts", "$unionWith": "and another collection",
+}  # fmt: skip
+LOGIC = {"$and": "all hold", "$or": "one holds", "$nor": "none holds", "$expr": "an expression", "$text": "text search"}
+COMPARISONS = {
+    "$eq": "equal", "$ne": "not equal", "$gt": "more than", "$gte": "at least", "$lt": "less than", "$lte": "at most",
+    "$in": "one of", "$nin": "none of", "$exists": "has the field", "$type": "of a type", "$regex": "fits a pattern",
+    "$options": "of the pattern", "$size": "list of so many", "$all": "list with all", "$elemMatch": "an item fits",
+    "$not": "does not", "$mod": "remainder",
+}  # fmt: skip
+ACCUMULATORS = {
+    "$sum": "sum", "$avg": "mean", "$min": "least", "$max": "most", "$first": "first", "$last": "last",
+    "$push": "list", "$addToSet": "different values", "$count": "how many", "$stdDevPop": "standard deviation",
+}  # fmt: skip
+EXPRESSIONS = {
+    "$add": "sum", "$subtract": "difference", "$multiply": "product", "$divide": "quotient", "$concat": "join texts",
+    "$toLower": "small letters", "$toUpper": "capitals", "$substrCP": "part of a text", "$cond": "if then else",
+    "$ifNull": "instead of empty", "$dateTrunc": "start of a unit", "$dateToString": "date as text", "$year": "year",
+    "$month": "month", "$dayOfMonth": "day", "$size": "length of a list", "$map": "each item", "$filter": "some items",
+    "$round": "rounded", "$toString": "as text", "$toInt": "as a whole number",
+}  # fmt: skip
+_FIELDED = ("$match", "$project", "$addFields", "$set", "$sort", "$unset")
+
+
+def complete_native(
+    text: str, position: int, fields: Sequence[tuple[str, str]], collections: Sequence[str] = (),
+    used: Mapping[str, int] | None = None,
+) -> Completion:  # fmt: skip
+    """Offers for a caret inside a JSON text's quotes; `fields` are dotted paths with their types."""
+    place = _place(text[:position])
+    if place is None:
+        return Completion(position)
+    start, above, is_key = place
+    typed = text[start:position]
+    offers: list[Offer] = []
+    if is_key:
+        offers = _keys(above, fields)
+    elif above[-1:] == ["from"] or above[-1:] == ["$unionWith"]:
+        offers = [Offer(name, "table", "collection") for name in collections]
+    elif above[-1:] not in (["$regex"], ["$options"], ["as"]):
+        offers = [Offer(f"${path}", "column", word) for path, word in fields]
+        if above[-1:] in (["$unset"], ["localField"], ["$exists"]):
+            offers = [Offer(path, "column", word) for path, word in fields]
+    return Completion(start, tuple(ranked(offers, typed, used or {})))
+
+
+def _keys(above: list[str], fields: Sequence[tuple[str, str]]) -> list[Offer]:
+    """Offers for a name in an object; `above` are the names around it, outermost first, "[]" for a list."""
+    paths = [Offer(path, "column", word) for path, word in fields]
+    names = [name for name in above if name != "[]"]
+    if above == ["[]"]:
+        return _named(STAGES)
+    if not names or names[-1] in ("$match", "$and", "$or", "$nor"):
+        return paths + _named(LOGIC)
+    if names[-1] == "$group":
+        return [Offer("_id", "column", "what to group by")]
+    if names[-1] == "$lookup":
+        words = {"from": "collection", "localField": "here", "foreignField": "there", "as": "name of the list"}
+        return [Offer(name, "keyword", note) for name, note in words.items()]
+    if names[-1] in _FIELDED:
+        return paths
+    if len(names) > 1 and names[-2] == "$group":
+        return _named(EXPRESSIONS if names[-1] == "_id" else ACCUMULATORS)
+    if any(name in ("$project", "$addFields", "$set", "$expr", "$group") for name in names):
+        return _named(EXPRESSIONS)
+    return _named(COMPARISONS)
+
+
+def _named(words: Mapping[str, str]) -> list[Offer]:
+    return [Offer(name, "function", note) for name, note in words.items()]
+
+
+def _place(before: str) -> tuple[int, list[str], bool] | None:  # noqa: C901 - a branch for each sign
+    """(where the open quote's content begins, the names around it, whether it is a name); None outside of quotes."""
+    above: list[str] = []
+    kinds: list[str] = []
+    pending, is_value = "", False
+    for found in re.finditer(r'"(?:[^"\\]|\\.)*("|\Z)|[{}\[\]:,]', before, re.DOTALL):
+        token = found[0]
+        if token[0] == '"':
+            if not found[1]:
+                inside_list = bool(kinds) and kinds[-1] == "["
+                is_name = not is_value and bool(kinds) and not inside_list
+                return found.start() + 1, [*above, *([pending] if is_value and pending else [])], is_name
+            if not is_value:
+                pending = token[1:-1]
+        elif token in "{[":
+            if is_value and pending:
+                above.append(pending)
+                kinds.append("")  # taken away with what it names
+            if token == "[":
+                above.append("[]")
+            kinds.append(token)
+            pending, is_value = "", token == "["
+        elif token in "}]":
+            while kinds and kinds.pop() == "":
+                pass
+            if token == "]" and above:
+                above.pop()
+            if kinds and kinds[-1] == "":
+                kinds.pop()
+                del above[-1:]  # brackets that do not pair may have taken it already
+            pending, is_value = "", bool(kinds) and kinds[-1] == "["
+        elif token == ":":
+            is_value = True
+        else:
+            pending, is_value = "", bool(kinds) and kinds[-1] == "["
+    return None

@@ -1,0 +1,1 @@
+"""SELECT over collections as a document server's own request. Read `translation.py` first."""

@@ -1,0 +1,106 @@
+"""Window functions of the local language: their partition, order and frame, as sqlglot read them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from contextlib import suppress
+from decimal import Decimal
+from typing import Any
+
+from nimble_otter.errors import ConditionError, Place
+from nimble_otter.query.lazy import exp
+from nimble_otter.table.ops.conditions import Frame, Literal, Operand, Windowed
+from nimble_otter.table.ops.windows import WINDOWS
+from nimble_otter.table.text.text_format import parse_span
+
+_NAMES = {
+    "RowNumber": "row_number", "Rank": "rank", "DenseRank": "dense_rank", "PercentRank": "percent_rank",
+    "CumeDist": "cume_dist", "Ntile": "ntile", "Lag": "lag", "Lead": "lead", "FirstValue": "first_value",
+    "LastValue": "last_value", "NthValue": "nth_value", "Sum": "sum", "Count": "count", "Avg": "avg", "Min": "min",
+    "Max": "max", "Median": "median", "Stddev": "stddev", "StddevSamp": "stddev_samp", "StddevPop": "stddev_pop",
+    "Variance": "variance", "VariancePop": "var_pop",
+}  # fmt: skip
+"""sqlglot's name of a window function, and ours."""
+_NUMBERS = {"ntile": (0, 1, True), "nth_value": (1, 1, True), "lag": (1, None, False), "lead": (1, None, False)}
+"""Which argument is a literal whole number, the least that it may be, whether it must be there."""
+_AS = "As in rows between 6 preceding and current row."
+
+
+def windowed(node: Any, operand: Callable[[Any], Operand], place: Place | None) -> Windowed:
+    """A window function over rows; without a frame all rows up to each one count, or all where there is no order.
+    `operand` reads what is inside. Raises: ConditionError at `place`."""
+    inner = node.this
+    skips = isinstance(inner, (exp.IgnoreNulls, exp.RespectNulls))
+    skips_empty, inner = isinstance(inner, exp.IgnoreNulls), inner.this if skips else inner
+    if isinstance(inner, exp.Filter):
+        inner = _filtered(inner)
+    name = _NAMES.get(type(inner).__name__)
+    if name is None:
+        said = f"{inner.sql()[:40]} is not a window function here."
+        raise ConditionError(said, f"There are {', '.join(WINDOWS)}.", place)
+    if node.args.get("alias") is not None:
+        said = "Named windows are not supported here."
+        raise ConditionError(said, "Write it out: over (partition by ... order by ...).", place)
+    if skips_empty and name not in ("lag", "lead", "first_value", "last_value", "nth_value"):
+        raise ConditionError(f"{name} already ignores NULL.", "Write it without ignore nulls.", place)
+    is_distinct = isinstance(inner.this, exp.Distinct)
+    if is_distinct and (name != "count" or len(inner.this.expressions) != 1):
+        raise ConditionError(f"{name} takes no distinct values here.", "As in count(distinct x) over (...).", place)
+    value = inner.this.expressions[0] if is_distinct else inner.this
+    given = [value, inner.args.get("offset"), inner.args.get("default")]
+    args = tuple(operand(g) for g in given if g is not None and not isinstance(g, (exp.Star, bool)))
+    at, least, is_needed = _NUMBERS.get(name, (0, None, False))
+    if is_needed and len(args) <= at:
+        raise ConditionError(f"{name} needs a number.", "As in ntile(4).", place)
+    if name in _NUMBERS and len(args) > at:
+        value = getattr(args[at], "value", None) if isinstance(args[at], Literal) else None
+        if type(value) is not int or (least is not None and value < least):
+            raise ConditionError(f"{name} takes a whole number.", "As in ntile(4).", place)
+    order = node.args.get("order")
+    keys = tuple(
+        (operand(k.this), bool(k.args.get("desc")), bool(k.args.get("nulls_first")))
+        for k in (order.expressions if order is not None else ())
+    )
+    per = tuple(operand(p) for p in node.args.get("partition_by") or ())
+    return Windowed(name, args, per, keys, _frame(node.args.get("spec"), len(keys), place), is_distinct, skips_empty)
+
+
+def _filtered(node: Any) -> Any:
+    """A figure of the rows for which a condition is true: of what is none for all others."""
+    figure, test = node.this.copy(), node.expression.this.copy()
+    value = exp.Literal.number(1) if isinstance(figure.this, exp.Star) else figure.this.copy()
+    figure.set("this", exp.Case(ifs=[exp.If(this=test, true=value)]))
+    return figure
+
+
+def _frame(spec: Any, keys: int, place: Place | None) -> Frame:
+    if spec is None:
+        return Frame()
+    unit = str(spec.args.get("kind") or "rows").lower()
+    if spec.args.get("exclude"):
+        raise ConditionError("EXCLUDE is not supported in frames.", "Write it without exclude.", place)
+    start_side, end_side = (str(spec.args.get(side) or "").lower() for side in ("start_side", "end_side"))
+    start = _offset(spec.args.get("start"), start_side, unit, place)
+    end = _offset(spec.args.get("end") or "CURRENT ROW", end_side, unit, place)
+    if (start is None and start_side == "following") or (end is None and end_side == "preceding"):
+        raise ConditionError("The frame ends before it begins.", _AS, place)
+    if unit == "range" and (start or end) and keys != 1:
+        raise ConditionError("A frame by range needs one column in its order.", "Count rows instead.", place)
+    return Frame(unit, start, end)
+
+
+def _offset(bound: Any, side: str, unit: str, place: Place | None) -> Any:
+    """How far from a row, negative before it; None: without bound."""
+    if isinstance(bound, str):
+        return None if bound.upper() == "UNBOUNDED" else 0
+    size: Any = None
+    if isinstance(bound, exp.Literal) and not bound.is_string:
+        size = Decimal(str(bound.this))
+        size = int(size) if size == size.to_integral_value() else size
+    elif isinstance(bound, exp.Interval):
+        with suppress(ValueError):
+            size = parse_span(f"{bound.this.name} {bound.args.get('unit') or ''}".strip().lower())
+    if size is None or (unit != "range" and type(size) is not int):
+        meant = "a number or an interval of days, hours, ..." if unit == "range" else "a whole number"
+        raise ConditionError(f"The frame's distance is {meant}.", _AS, place)
+    return -size if side == "preceding" else size

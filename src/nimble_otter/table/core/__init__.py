@@ -1,0 +1,1 @@
+"""Columns and tables, and building them from rows as they come. Read `columns.py` first."""
