@@ -325,3 +325,10 @@ def test_columns_that_a_table_computes_are_left_out_of_its_inserts(base, tmp_pat
     ("a", False, False), ("b,c", False, True)]), ("x DESC", [("x", True, False)])])  # fmt: skip
 def test_keys_of_a_sort_are_names_in_quotes_too(spec, keys):
     assert [(k.column, k.descending, k.empty_first) for k in parse_sort(spec).keys] == keys
+
+
+def test_a_table_to_standard_output(survey, capfd):
+    assert main(["tables", "--source", str(survey), "--names", "station", "--format", "csv", "--send", "-"]) == 0
+    assert capfd.readouterr().out.startswith("station_id,")
+    assert main(["tables", "--source", str(survey), "--format", "csv", "--send", "-"]) == 5
+    assert "Several tables" in capfd.readouterr().err

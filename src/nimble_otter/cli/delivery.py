@@ -5,23 +5,22 @@ from __future__ import annotations
 import datetime as dt
 import os
 import sys
-from collections.abc import Sequence
-from dataclasses import replace
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, BinaryIO, TextIO, cast
+from typing import TYPE_CHECKING, Any, BinaryIO, cast
 
 from nimble_otter.cli.flags import UsageError
 from nimble_otter.cli.terminal import HarmlessOutput, harmless, tell
 from nimble_otter.errors import SendError
 from nimble_otter.pull.model import Pull, SendPlan
-from nimble_otter.sources.names import names_in_catalogue
 from nimble_otter.stop import StopToken
 
 if TYPE_CHECKING:
     from nimble_otter.send import Rows, Sent
     from nimble_otter.send.format import Format
-    from nimble_otter.sources import Connection, Request, Source
-    from nimble_otter.table import Table
+    from nimble_otter.send.transfer import Moved
+    from nimble_otter.sources import Connection, Source
 
 
 class Progress:
@@ -67,148 +66,108 @@ def source_named(text: str) -> Source:
     return source_of_file(text)
 
 
-def _connected(source: Source) -> Connection:
-    from nimble_otter.demo import resolve
-    from nimble_otter.pull.places import demo_folder
-    from nimble_otter.sources import connect
-    from nimble_otter.sources.marks import guarded_databases, with_marks
-    from nimble_otter.sources.secrets import recall
-
-    saved = saved_sources()
-    marked = source if source in saved else with_marks(source, saved, names=True)
-    password = None
-    if marked.secret is None and recall(marked.url) is None:
-        password = os.environ.get("NIMBLE_OTTER_PASSWORD")  # which no other user sees, as arguments are seen
-    return connect(resolve(marked, demo_folder()), password, guarded=guarded_databases(marked, saved))
-
-
-def _request(connection: Connection, pull: Pull) -> Request:
-    from nimble_otter.sources import Request
-
-    query = pull.query
-    names = names_in_catalogue(connection.tables()) if query.parameters else None
-    bound = query.bound(None, names)
-    return Request(bound.text, bound.values, query.limit, query.language, query.collection)
-
-
-def _fetched(pull: Pull) -> tuple[Table, bool]:
-    """The rows of a pull's query, and whether the limit cut them. Raises: SourceError's."""
-    from nimble_otter.sources import fetch
-
-    connection, reading = _connected(pull.source), Progress("reading")
-    try:
-        fetched = fetch(connection, _request(connection, pull), on_snapshot=lambda table: reading(table.rows))
-    finally:
-        reading.end()
-        connection.close()
-    if fetched.lost is not None:
-        raise fetched.lost
-    return fetched.table, fetched.was_cut
-
-
 def deliver(pull: Pull, plans: Sequence[SendPlan], file: str = "") -> int:
     """Run a pull and send its rows to each of the plans."""
-    from nimble_otter.pull.deliver import can_stream
+    from nimble_otter.pull.delivery import deliver as delivered
 
-    if len(plans) == 1 and can_stream(pull.steps):
-        return _streamed(pull, plans[0])
-    return _held(pull, plans, file)
+    for made in delivered(pull, plans, _Terminal(file)):
+        _say(pull, made.plan, made.made, f"{made.columns} columns")
+    return 0
 
 
-def _streamed(pull: Pull, plan: SendPlan) -> int:
-    from nimble_otter.pull.deliver import stream_rows
-    from nimble_otter.send import needs_count
+def deliver_tables(source: Source, names: tuple[str, ...], plans: Sequence[SendPlan]) -> int:
+    """Send whole tables: each to a file of its own where the file name has {table}, else all to one file."""
+    from nimble_otter.pull.delivery import deliver_tables as delivered
+    from nimble_otter.pull.model import Query
 
-    connection, stop = _connected(pull.source), StopToken()
-    try:
-        streamed = stream_rows(connection, _request(connection, pull), pull, stop)
+    around = _Terminal()
+    with around.connected(source) as connection:
+        known = {table.name: table for table in connection.tables() if table.holds_rows}
+        for name in names:
+            if name not in known:
+                raise UsageError(f"There is no table {name} in {source.name}; there are {', '.join(list(known)[:20])}.")
+        wanted = [known[name] for name in names] or [t for t in known.values() if t.kind in ("table", "collection")]
+        whole = Pull(source.name, source, Query(""))
+        for plan in plans:
+            if plan.path == "-":
+                if len(wanted) != 1:
+                    raise SendError("Several tables can't be sent to standard output.", "Name a file for each.")
+                deliver(Pull(source.name, source, Query(connection.select_all(wanted[0].name))), [plan])
+                continue
+            for sent, columns in delivered(source, connection, wanted, plan, progress=around.progress("writing")):
+                _say(whole, plan, sent, f"{columns} columns" if columns else f"{len(wanted)} tables")
+    return 0
+
+
+class _Terminal:
+    """The surroundings of a delivery that is run from a command line; `file` is the pull's own."""
+
+    def __init__(self, file: str = "") -> None:
+        from nimble_otter.pull import places
+
+        own = [Path(file).resolve().parent] if file else []
+        self._folders = tuple(dict.fromkeys((*own, places.shelf_folder())))
+
+    @contextmanager
+    def connected(self, source: Source) -> Iterator[Connection]:
+        from nimble_otter.demo import resolve
+        from nimble_otter.pull.places import demo_folder
+        from nimble_otter.sources import connect
+        from nimble_otter.sources.marks import guarded_databases, with_marks
+        from nimble_otter.sources.secrets import recall
+
+        saved = saved_sources()
+        marked = source if source in saved else with_marks(source, saved, names=True)
+        password = None
+        if marked.secret is None and recall(marked.url) is None:
+            password = os.environ.get("NIMBLE_OTTER_PASSWORD")  # which no other user sees, as arguments are seen
+        connection = connect(resolve(marked, demo_folder()), password, guarded=guarded_databases(marked, saved))
         try:
-            if needs_count(plan.path):
-                return _held(pull, [plan])
-            _send(pull, streamed.rows, plan)
+            yield connection
         finally:
-            streamed.close()
-    finally:
-        connection.close()
-    _say_cut(pull, streamed.cut)
-    return 0
+            connection.close()
+            Progress("").end()
 
+    def find_source(self, name: str) -> Source:
+        return source_named(name)
 
-def _held(pull: Pull, plans: Sequence[SendPlan], file: str = "") -> int:
-    from nimble_otter.pull import places
-    from nimble_otter.pull.deliver import origin_table, rows_of_tree, rows_to_send, table_name
-    from nimble_otter.pull.others import find_pull, walk
+    def find_pull(self, name: str) -> Pull:
+        from nimble_otter.pull.others import find_pull
 
-    folders = tuple(dict.fromkeys((*([Path(file).resolve().parent] if file else []), places.shelf_folder())))
-    table, was_cut = _fetched(pull)
+        return find_pull(name, self._folders)
 
-    def other_rows(other: Pull) -> Table:
-        found, cut = _fetched(other)
-        _say_cut(other, cut, f"{other.name}: ")
-        return found
+    def progress(self, what: str) -> Progress:
+        return Progress(what)
 
-    course = walk(pull, table, lambda name: find_pull(name, folders), other_rows)
-    for result in course.results:
-        if result.error is not None:
-            raise result.error
-    for plan in plans:
-        make = rows_of_tree if plan.scope == "tree" else rows_to_send
-        _send(pull, make(course.end, origin_table(table.fields) or table_name(pull)), plan)
-    _say_cut(pull, was_cut)
-    return 0
+    def limited(self, pull: Pull) -> None:
+        tell(f"{pull.name}: the limit of {pull.query.limit} left rows at the source", sys.stderr)
 
+    def written(self, rows: Rows, plan: SendPlan) -> bool:
+        """To standard output, where that is meant."""
+        from nimble_otter.pull.deliver import format_of
 
-def _say_cut(pull: Pull, cut: bool, who: str = "") -> None:
-    if cut:
-        tell(f"{who}the limit of {pull.query.limit} left rows at the source", sys.stderr)
-
-
-def _send(pull: Pull, rows: Rows, plan: SendPlan, table: str = "") -> None:
-    from nimble_otter.pull.deliver import format_of, path_for
-    from nimble_otter.send import send_to_file
-
-    if plan.format == "source":
-        _transfer(rows, plan)
-        return
-    if plan.path == "-":
+        if plan.path != "-":
+            return False
         _to_output(rows, format_of(plan), plan.options)
-        return
-    path = path_for(pull, plan, dt.datetime.now(), rows.count, table or rows.table)
-    writing = Progress("writing")
-    sent = send_to_file(rows, format_of(plan), path, plan.options, progress=writing, exists=plan.exists)
-    writing.end()
-    _say(pull, plan, sent, f"{len(rows.fields)} columns")
+        return True
 
 
-def _transfer(rows: Rows, plan: SendPlan) -> None:
-    """To another source: a new table where there is none of that name."""
-    from nimble_otter.send.transfer import transfer, transfer_from
-
-    wanted = transfer_from(plan.options)
-    source = source_named(str(plan.options.get("source", "")))
-    connection, writing = _connected(source), Progress("writing")
-    try:
-        is_there = any(table.name.casefold() == wanted.table.casefold() for table in connection.tables())
-        wanted = replace(wanted, is_new=not is_there and not connection.dialect.is_documents)
-        moved = transfer(rows, connection, wanted, progress=writing)
-    finally:
-        writing.end()
-        connection.close()
-    said = f"{moved.added} new rows, {moved.updated} updated, {moved.skipped} skipped"
-    tell(f"{said} in {moved.table} of {source.name}")
-
-
-def _say(pull: Pull, plan: SendPlan, sent: Sent, what: str, stream: TextIO | None = None) -> None:
+def _say(pull: Pull, plan: SendPlan, made: Sent | Moved, what: str) -> None:
     from nimble_otter.pull import places
     from nimble_otter.pull.deliver import delivered, keep_delivery
+    from nimble_otter.send.transfer import Moved
 
-    tell(f"{sent.rows} rows, {what} to {sent.path}", stream or sys.stdout)
-    for note in sent.notes:
+    if isinstance(made, Moved):
+        said = f"{made.added} new rows, {made.updated} updated, {made.skipped} skipped"
+        tell(f"{said} in {made.table} of {source_named(str(plan.options.get('source', ''))).name}")
+        return
+    tell(f"{made.rows} rows, {what} to {made.path}", sys.stdout)
+    for note in made.notes:
         tell(f"  {note}", sys.stderr)
-    if sent.beside is not None:
-        tell(f"  {sent.beside[1]} files in {sent.beside[0]}", sys.stderr)
+    if made.beside is not None:
+        tell(f"  {made.beside[1]} files in {made.beside[0]}", sys.stderr)
     try:
-        keep_delivery(places.state_folder(), delivered(pull, plan.format, sent, dt.datetime.now()))
+        keep_delivery(places.state_folder(), delivered(pull, plan.format, made, dt.datetime.now()))
     except OSError:  # the delivery itself stands
         tell("  the log of deliveries can't be written", sys.stderr)
 
@@ -226,50 +185,3 @@ def _to_output(rows: Rows, format_: Format, options: Any) -> None:
         count = done
         stream.flush()
     tell(f"{count} rows, {len(rows.fields)} columns", sys.stderr)
-
-
-def deliver_tables(source: Source, names: tuple[str, ...], plans: Sequence[SendPlan]) -> int:
-    """Send whole tables: each to a file of its own where the file name has {table}, else all to one file."""
-    from nimble_otter.pull.deliver import format_of, path_for, stream_rows
-    from nimble_otter.pull.model import Query
-    from nimble_otter.send import send_tables
-    from nimble_otter.sources import Request
-
-    connection = _connected(source)
-    try:
-        known = {table.name: table for table in connection.tables() if table.holds_rows}
-        for name in names:
-            if name not in known:
-                raise UsageError(f"There is no table {name} in {source.name}; there are {', '.join(list(known)[:20])}.")
-        wanted = [known[name] for name in names] or [t for t in known.values() if t.kind in ("table", "collection")]
-        whole = Pull(source.name, source, Query(""))
-        for plan in plans:
-            opened: list[Any] = []
-
-            def rows_of(table: Any, opened: list[Any] = opened) -> Rows:
-                request = Request(connection.select_all(table.name))
-                streamed = stream_rows(connection, request, whole, StopToken(), table.name, table)
-                opened.append(streamed)
-                return streamed.rows
-
-            format_ = format_of(plan)
-            try:
-                if "{table}" in plan.path or len(wanted) == 1:
-                    for table in wanted:
-                        _send(whole, rows_of(table), plan, table.name)
-                else:
-                    path = path_for(whole, plan, dt.datetime.now(), None)
-                    lazily = [(table.name, _later(rows_of, table)) for table in wanted]
-                    sent = send_tables(lazily, format_, path, plan.options, exists=plan.exists)
-                    _say(whole, plan, sent, f"{len(wanted)} tables")
-            finally:
-                for streamed in opened:
-                    streamed.close()
-    finally:
-        connection.close()
-    return 0
-
-
-def _later(rows_of: Any, table: Any) -> Any:
-    """Rows that are asked for only when their turn comes, as a connection gives those of one query at a time."""
-    return lambda: rows_of(table)

@@ -34,10 +34,11 @@ from nimble_otter.pull.deliver import (
     stream_rows,
     table_name,
 )
+from nimble_otter.pull.delivery import deliver_tables, send_rows, transfer_for, transfer_to
 from nimble_otter.pull.model import SendPlan
-from nimble_otter.send import Rows, Sent, first_rows, format_for, send_tables, send_text, send_to_file
+from nimble_otter.send import Rows, Sent, first_rows, format_for, send_text
 from nimble_otter.send.clipboard import Copied, copied
-from nimble_otter.send.transfer import Moved, Transfer, preview, transfer, transfer_from
+from nimble_otter.send.transfer import Moved, Transfer, preview
 from nimble_otter.sources import Request, Source, TableInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.dialects.sqlite import SQLITE
@@ -144,10 +145,11 @@ class Sending:
 
         def work(stop: StopToken, report: Any) -> Sent:
             tell = lambda n, m: report((n, m))  # noqa: E731
-            if rows is not None:
-                return send_to_file(rows, format_, path, plan.options, stop, tell, exists)
-            send = lambda found: send_to_file(found, format_, path, plan.options, stop, tell, exists)  # noqa: E731
-            return self._straight(open_pull, request, send, stop)
+
+            def send(found: Rows) -> Sent:
+                return send_rows(open_pull.pull, found, plan, now, stop, tell, exists=exists)
+
+            return send(rows) if rows is not None else self._straight(open_pull, request, send, stop)
 
         def done(sent: Sent) -> None:
             self._keep(open_pull.pull, plan.format, sent)
@@ -236,10 +238,8 @@ class Sending:
         source = self._hub.find(str(options.get("source", "")))
         if source is None:
             raise SendError("No source is chosen for the rows.", "Choose one.")
-        wanted, dialect = transfer_from(options), source.dialect
-        known = self._hub.tables.get(source.name, ())
-        info = next((t for t in known if t.name.casefold() == wanted.table.casefold()), None)
-        return replace(wanted, is_new=info is None and not dialect.is_documents), dialect, info
+        wanted, info = transfer_for(plan, source, self._hub.tables.get(source.name, ()))
+        return wanted, source.dialect, info
 
     def _to_source(self, open_pull: OpenPull, plan: SendPlan) -> None:
         rows = self._ready(open_pull, plan)
@@ -258,7 +258,7 @@ class Sending:
             return
 
         def work(stop: StopToken, report: Any) -> Moved:
-            return transfer(rows, self._hub.connection(source), wanted, stop, lambda n, m: report((n, m)))
+            return transfer_to(rows, plan, self._hub.connection(source), stop, lambda n, m: report((n, m)))
 
         def done(moved: Moved) -> None:
             parts = [f"{grouped(moved.added)} rows are new in {moved.table} of {source.name}"]
@@ -282,33 +282,13 @@ class Sending:
 
     def send_catalogue(self, source: Source, tables: Sequence[TableInfo], plan: SendPlan) -> None:
         """Whole tables: each to its own file where the name has {table}, else all to one. Nothing of them is held."""
-        whole, now = Pull(source.name, source, Query("")), dt.datetime.now()
+        whole = Pull(source.name, source, Query(""))
 
         def work(stop: StopToken, report: Any) -> list[Sent]:
-            connection, format_, made = self._hub.connection(source), format_of(plan), list[Sent]()
-            opened: list[Any] = []
-
-            def rows_of(table: TableInfo) -> Rows:
-                request = Request(connection.select_all(table.name))
-                opened.append(stream_rows(connection, request, whole, stop, table.bare, table))
-                rows: Rows = opened[-1].rows
-                return rows
-
-            tell = lambda n, m: report((n, m))  # noqa: E731
+            connection = self._hub.connection(source)
             exists = "replace" if plan.exists == "ask" else plan.exists
-            try:
-                if "{table}" in plan.path or len(tables) == 1:
-                    for table in tables:
-                        path = path_for(whole, plan, now, None, table.bare)
-                        made.append(send_to_file(rows_of(table), format_, path, plan.options, stop, tell, exists))
-                else:
-                    parts = [(table.bare, lambda t=table: rows_of(t)) for table in tables]
-                    path = path_for(whole, plan, now, None)
-                    made.append(send_tables(parts, format_, path, plan.options, stop, tell, exists))
-            finally:
-                for streamed in opened:
-                    streamed.close()
-            return made
+            tell = lambda n, m: report((n, m))  # noqa: E731
+            return [sent for sent, _ in deliver_tables(source, connection, tables, plan, stop, tell, exists)]
 
         def done(made: list[Sent]) -> None:
             for sent in made:

@@ -1,0 +1,199 @@
+"""Delivering a pull: what the window, the command line and a schedule do alike. From its source through its course to
+files and other sources, streamed where no step needs all the rows at once."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import AbstractContextManager, suppress
+from dataclasses import dataclass, replace
+from typing import Protocol
+
+from nimble_otter.pull.deliver import (
+    can_stream,
+    format_of,
+    origin_table,
+    path_for,
+    rows_of_tree,
+    rows_to_send,
+    stream_rows,
+    table_name,
+)
+from nimble_otter.pull.model import Pull, Query, SendPlan
+from nimble_otter.pull.others import walk
+from nimble_otter.send import Rows, Sent, needs_count, send_tables, send_to_file
+from nimble_otter.send.transfer import Moved, Transfer, transfer, transfer_from
+from nimble_otter.sources import Connection, Fetched, Request, Source, TableInfo, fetch
+from nimble_otter.sources.names import names_in_catalogue
+from nimble_otter.stop import NEVER, Progress, StopToken
+from nimble_otter.table import Table
+
+SOURCE = "source"
+"""The format of a plan whose rows go to another source."""
+
+
+class Surroundings(Protocol):
+    """What a delivery needs of whoever runs it."""
+
+    def connected(self, source: Source) -> AbstractContextManager[Connection]:
+        """A connection for as long as it is used. Raises: SourceError's."""
+
+    def find_source(self, name: str) -> Source:
+        """A source by its name. Raises: SourceError, SendError."""
+
+    def find_pull(self, name: str) -> Pull:
+        """Another pull that a step uses. Raises: SavedError."""
+
+    def progress(self, what: str) -> Progress:
+        """What is told of how far it is; `what` is "reading" or "writing"."""
+
+    def limited(self, pull: Pull) -> None:
+        """The limit of a pull left rows at its source."""
+
+    def written(self, rows: Rows, plan: SendPlan) -> bool:
+        """Whether the rows were written by it, as no file is meant. Raises: SendError."""
+
+
+@dataclass(frozen=True, slots=True)
+class Delivery:
+    """What came of one plan: a file that was sent, or rows that arrived elsewhere. `columns` were delivered."""
+
+    plan: SendPlan
+    made: Sent | Moved
+    columns: int
+
+
+def request_of(pull: Pull, connection: Connection) -> Request:
+    """The request that a pull's query is, with its parameters bound. Raises: SourceError's, ConditionError."""
+    query = pull.query
+    bound = query.bound(None, names_in_catalogue(connection.tables()) if query.parameters else None)
+    return Request(bound.text, bound.values, query.limit, query.language, query.collection)
+
+
+def deliver(pull: Pull, plans: Sequence[SendPlan], around: Surroundings, stop: StopToken = NEVER) -> Iterator[Delivery]:
+    """Run a pull and send its rows by each of the plans, one after the other. What a step can't do ends it. Raises:
+    SourceError's, SendError, ConditionError, Stopped."""
+    if len(plans) == 1 and can_stream(pull.steps) and not _must_count(plans[0]):
+        with around.connected(pull.source) as connection:
+            streamed = stream_rows(connection, request_of(pull, connection), pull, stop)
+            try:
+                yield from _delivered(pull, streamed.rows, plans[0], around, stop)
+            finally:
+                streamed.close()
+        if streamed.cut:
+            around.limited(pull)
+        return
+    fetched = _fetched(pull, around, stop)
+
+    def rows_of(other: Pull) -> Table:
+        found = _fetched(other, around, stop)
+        if found.was_cut:
+            around.limited(other)
+        return found.table
+
+    course = walk(pull, fetched.table, around.find_pull, rows_of)
+    for result in course.results:
+        if result.error is not None:
+            raise result.error
+    for plan in plans:
+        make = rows_of_tree if plan.scope == "tree" else rows_to_send
+        name = origin_table(fetched.table.fields) or table_name(pull)
+        yield from _delivered(pull, make(course.end, name), plan, around, stop)
+    if fetched.was_cut:
+        around.limited(pull)
+
+
+def _must_count(plan: SendPlan) -> bool:
+    return plan.format != SOURCE and needs_count(plan.path)
+
+
+def _fetched(pull: Pull, around: Surroundings, stop: StopToken) -> Fetched:
+    progress = around.progress("reading")
+    with around.connected(pull.source) as connection:
+        fetched = fetch(connection, request_of(pull, connection), stop, lambda table: progress(table.rows, None))
+    stop.check()
+    if fetched.lost is not None:
+        raise fetched.lost
+    return fetched
+
+
+def _delivered(pull: Pull, rows: Rows, plan: SendPlan, around: Surroundings, stop: StopToken) -> Iterator[Delivery]:
+    if around.written(rows, plan):
+        return
+    if plan.format == SOURCE:
+        source = around.find_source(str(plan.options.get("source", "")))
+        with around.connected(source) as connection:
+            moved = transfer_to(rows, plan, connection, stop, around.progress("writing"))
+        yield Delivery(plan, moved, len(rows.fields))
+    else:
+        sent = send_rows(pull, rows, plan, dt.datetime.now(), stop, around.progress("writing"), rows.table)
+        yield Delivery(plan, sent, len(rows.fields))
+
+
+def send_rows(
+    pull: Pull,
+    rows: Rows,
+    plan: SendPlan,
+    at: dt.datetime,
+    stop: StopToken = NEVER,
+    progress: Progress | None = None,
+    table: str = "",
+    exists: str = "",
+) -> Sent:
+    """Rows to the file that a plan means at a time; `exists` answers what the plan says of a file that is there.
+    Raises: SendError, Stopped."""
+    path = path_for(pull, plan, at, rows.count, table)
+    return send_to_file(rows, format_of(plan), path, plan.options, stop, progress, exists or plan.exists)
+
+
+def transfer_for(plan: SendPlan, source: Source, tables: Sequence[TableInfo]) -> tuple[Transfer, TableInfo | None]:
+    """What a plan means for a source with these tables: a new one where there is none of its name.
+    Raises: SendError."""
+    wanted = transfer_from(plan.options)
+    info = next((table for table in tables if table.name.casefold() == wanted.table.casefold()), None)
+    return replace(wanted, is_new=info is None and not source.dialect.is_documents), info
+
+
+def transfer_to(
+    rows: Rows, plan: SendPlan, connection: Connection, stop: StopToken = NEVER, progress: Progress | None = None
+) -> Moved:
+    """Rows to the table of an open source that a plan means. Raises: as `transfer`."""
+    wanted = transfer_from(plan.options)
+    is_there = any(table.name.casefold() == wanted.table.casefold() for table in connection.tables())
+    is_new = not is_there and not connection.dialect.is_documents
+    return transfer(rows, connection, replace(wanted, is_new=is_new), stop, progress)
+
+
+def deliver_tables(
+    source: Source,
+    connection: Connection,
+    tables: Sequence[TableInfo],
+    plan: SendPlan,
+    stop: StopToken = NEVER,
+    progress: Progress | None = None,
+    exists: str = "",
+) -> Iterator[tuple[Sent, int]]:
+    """Whole tables: each to a file of its own where the file's name has {table}, else all to one. Nothing of them is
+    held. Gives what was sent, and of how many columns (tables, where they are one file). Raises: SendError,
+    SourceError's, Stopped."""
+    whole, now, opened = Pull(source.name, source, Query("")), dt.datetime.now(), list[Callable[[], None]]()
+
+    def rows_of(table: TableInfo) -> Rows:
+        request = Request(connection.select_all(table.name))
+        streamed = stream_rows(connection, request, whole, stop, table.bare, table)
+        opened.append(streamed.close)
+        return streamed.rows
+
+    try:
+        if "{table}" in plan.path or len(tables) == 1:
+            for table in tables:
+                rows = rows_of(table)
+                yield send_rows(whole, rows, plan, now, stop, progress, table.bare, exists), len(rows.fields)
+        else:  # asked for when their turn comes, as a connection gives those of one query at a time
+            parts = [(table.bare, lambda table=table: rows_of(table)) for table in tables]
+            path = path_for(whole, plan, now, None)
+            yield send_tables(parts, format_of(plan), path, plan.options, stop, progress, exists or plan.exists), 0
+    finally:
+        for close in opened:
+            with suppress(Exception):
+                close()
