@@ -38,6 +38,7 @@ class StopToken:
             callback()
 
     def is_set(self) -> bool:
+        """Whether the work is to end."""
         return self._event.is_set()
 
     def check(self) -> None:

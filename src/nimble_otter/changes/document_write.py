@@ -44,6 +44,7 @@ def render(plan: Plan, statements: Sequence[Statement] | None = None) -> list[st
 
 
 def script(plan: Plan, head: str = "") -> str:
+    """The statements as a script for the server's shell."""
     return "\n".join([*(f"// {line}" for line in head.splitlines()), *render(plan), ""])
 
 

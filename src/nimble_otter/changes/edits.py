@@ -97,9 +97,11 @@ class Edits:
         return Action(action.name, tuple(back), revived, newly, dropped, added)
 
     def is_new(self, row: int) -> bool:
+        """Whether a row was added here."""
         return row >= self.base_rows
 
     def is_edited(self, row: int) -> bool:
+        """Whether a row that is there has changed cells."""
         return row < self.base_rows and row in self.cells and row not in self.deleted
 
     def _rows(self) -> dict[int, None]:
@@ -109,10 +111,12 @@ class Edits:
 
     @property
     def edited_rows(self) -> list[int]:
+        """Rows that are there, not deleted, with changed cells, in their order."""
         return list(self._rows())
 
     @property
     def edited_count(self) -> int:
+        """How many `edited_rows` there are."""
         return len(self._rows())
 
     @property

@@ -43,6 +43,7 @@ class Execution:
 
     @property
     def before(self) -> Mapping[int, Row]:
+        """The changed rows as they were, by row id, in values that can be put back."""
         return self._rows.before
 
     def differences(self) -> list[str]:

@@ -147,6 +147,7 @@ class LockedRows:
 
 
 def conflict(plan: Plan, statement: Statement, current: Mapping[str, Any] | None) -> Outcome:
+    """What stands against a statement whose row is now `current` (None: it is gone)."""
     if current is None:
         said = (
             "is not there as it was seen" if plan.by_values else "is gone: someone else deleted it or changed its key"
@@ -163,6 +164,7 @@ def conflict(plan: Plan, statement: Statement, current: Mapping[str, Any] | None
 
 
 def shown(value: Any) -> str:
+    """A value in a sentence: NULL by its name, long texts cut."""
     if value is None:
         return "NULL"
     text = plain(value)

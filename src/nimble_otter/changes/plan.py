@@ -47,9 +47,11 @@ class Plan:
 
     @property
     def table(self) -> str:
+        """The table's name as queries write it."""
         return self.info.name
 
     def column(self, name: str) -> ColumnInfo | None:
+        """A column of the table; None where it has none of that name."""
         return self.info.column(name)
 
     @property

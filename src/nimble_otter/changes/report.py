@@ -38,6 +38,7 @@ class Outcome:
 
     @property
     def is_good(self) -> bool:
+        """Whether it touched exactly its row."""
         return self.rows == 1 and not self.problem
 
 
@@ -60,10 +61,12 @@ class Report:
 
     @property
     def good(self) -> int:
+        """How many statements succeeded."""
         return sum(outcome.is_good for outcome in self.outcomes)
 
     @property
     def conflicts(self) -> tuple[Outcome, ...]:
+        """Those that did not."""
         return tuple(outcome for outcome in self.outcomes if not outcome.is_good)
 
 

@@ -84,4 +84,5 @@ class SideEffects:
 
 
 def counted(count: int, what: str) -> str:
+    """A count with its noun: "1 row", "2 rows"."""
     return f"{grouped(count)} {what}{'s' if count != 1 else ''}"

@@ -52,6 +52,7 @@ class Target:
 
     @property
     def is_open(self) -> bool:
+        """Whether anything can be changed."""
         return self.table is not None
 
     def held(self, table: Table, place: int) -> Column:
@@ -60,6 +61,7 @@ class Target:
         return table.columns[place] if place < own or self.unseen is None else self.unseen.columns[place - own]
 
     def field(self, table: Table, place: int) -> Field:
+        """The field at a place of the result, or of the keys behind it."""
         own = len(table.columns)
         return table.fields[place] if place < own or self.unseen is None else self.unseen.fields[place - own]
 
@@ -69,6 +71,7 @@ class Target:
         return dict(zip(rows, self.held(table, place).values(ids), strict=True)) if len(ids) else {}
 
     def value(self, table: Table, place: int, row: int) -> Any:
+        """The value of a row at such a place."""
         return self.held(table, place).value(row)
 
 

@@ -279,4 +279,5 @@ def _state(
 
 
 def same_row(one: Mapping[str, Any], other: Mapping[str, Any]) -> bool:
+    """Whether two rows have the same columns with the same values, types included."""
     return one.keys() == other.keys() and all(identical(value, other[name]) for name, value in one.items())

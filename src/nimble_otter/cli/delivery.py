@@ -40,6 +40,7 @@ class Progress:
             )
 
     def end(self) -> None:
+        """Clear the line."""
         if self.is_on:
             print("\r\033[K", end="", file=sys.stderr, flush=True)
 

@@ -62,6 +62,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
 
 
 def fail(code: int, message: str) -> int:
+    """Print one line on standard error; returns the exit code."""
     tell("nimble-otter: " + " ".join(message.split()), sys.stderr)
     return code
 

@@ -28,6 +28,7 @@ class HarmlessOutput:
         self._stream, self._is_terminal = stream, is_terminal
 
     def write(self, data: bytes) -> int:
+        """Write bytes; returns how many were given."""
         if self._is_terminal:
             self._stream.write(_ODD_BYTES.sub(lambda found: repr(found[0])[2:-1].encode(), bytes(data)))
         else:
@@ -35,4 +36,5 @@ class HarmlessOutput:
         return len(data)
 
     def flush(self) -> None:
+        """Pass on what is held."""
         self._stream.flush()

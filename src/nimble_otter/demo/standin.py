@@ -44,9 +44,11 @@ class StandIn:
 
     @property
     def url(self) -> str:
+        """Where it answers."""
         return f"mongodb://127.0.0.1:{self._server.server_address[1]}/{self.database}"
 
     def close(self) -> None:
+        """Stop answering and end its threads."""
         self._server.shutdown()
         self._server.server_close()
 

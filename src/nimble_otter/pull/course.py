@@ -38,6 +38,7 @@ class Course:
 
     @property
     def end(self) -> Shaped:
+        """What the last step gave."""
         return self.results[-1].shaped if self.results else all_rows(self.table)
 
     def before(self, at: int) -> Shaped:

@@ -191,6 +191,7 @@ class Delivered:
 
     @property
     def moment(self) -> dt.datetime:
+        """When it was made."""
         return dt.datetime.fromisoformat(self.at)
 
 

@@ -36,6 +36,7 @@ class EditDraft:
 
     @property
     def count(self) -> int:
+        """How many cells and rows are changed."""
         return len({*(as_name(key) for key, _, _ in self.cells), *map(as_name, self.deleted)}) + len(self.added)
 
     @property
@@ -88,6 +89,7 @@ def as_name(key: tuple[Any, ...]) -> Hashable:
 
 
 def same_value(a: Any, b: Any) -> bool:
+    """Whether two values are the same in type and value, NaN included."""
     if isinstance(a, Mapping) and isinstance(b, Mapping):
         return a.keys() == b.keys() and all(same_value(a[name], b[name]) for name in a)
     return identical(a, b)
@@ -214,6 +216,7 @@ def load_draft(path: Path) -> Draft:
 
 
 def drop_draft(folder: Path, name: str) -> None:
+    """Remove a draft's file, if there is one."""
     (folder / f"{name}.json").unlink(missing_ok=True)
 
 
@@ -236,6 +239,7 @@ def plain_out(value: Any) -> Any:
 
 
 def plain_in(value: Any) -> Any:
+    """The value of what `plain_out` made."""
     if isinstance(value, list):
         return [plain_in(item) for item in value]
     if not isinstance(value, dict):

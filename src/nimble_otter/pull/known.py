@@ -33,6 +33,7 @@ class KnownPulls:
         self.problem = ""
 
     def has(self, pull: Pull) -> bool:
+        """Whether a pull was saved here, in this form."""
         return mark_of(pull) in self._loaded()
 
     def add(self, pull: Pull) -> None:

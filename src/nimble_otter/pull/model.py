@@ -104,12 +104,15 @@ class Pull:
         return replace(self, steps=(*self.steps[:at], step, *self.steps[at:]))
 
     def with_step_at(self, at: int, step: Step) -> Pull:
+        """With a step put in at a place."""
         return replace(self, steps=(*self.steps[:at], step, *self.steps[at + 1 :]))
 
     def without_step(self, at: int) -> Pull:
+        """Without the step at a place."""
         return replace(self, steps=(*self.steps[:at], *self.steps[at + 1 :]))
 
     def with_step_moved(self, at: int, to: int) -> Pull:
+        """With a step moved from one place to another."""
         steps = list(self.steps)
         steps.insert(to, steps.pop(at))
         return replace(self, steps=tuple(steps))

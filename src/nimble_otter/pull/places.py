@@ -22,6 +22,7 @@ def is_ours(path: Path) -> bool:
 
 
 def demo_folder() -> Path:
+    """Where the demo's database lies."""
     return _place(user_data_path(_NAME), "data") / "demo"
 
 

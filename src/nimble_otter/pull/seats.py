@@ -46,6 +46,7 @@ class Seat:
         return (self.number - 1) * ROOM + 1
 
     def owns(self, number: int) -> bool:
+        """Whether a number was given out by this seat."""
         return (number - 1) // ROOM + 1 == self.number
 
     @contextmanager

@@ -40,6 +40,7 @@ class Shaped:
 
     @property
     def rows(self) -> int:
+        """How many rows are shown."""
         return self.table.rows if self.grouped is not None else len(self.view)
 
     def flat(self) -> View:
@@ -64,6 +65,7 @@ class Shaped:
         return View(Table(tuple(fields), tuple(columns), table.rows), self.view.ids)  # type: ignore[arg-type]
 
     def shown(self) -> tuple[int, ...]:
+        """Places of the columns shown, in their order."""
         return tuple(range(len(self.table.fields))) if self.columns is None else self.columns
 
     def field(self, place: int) -> Field:
@@ -91,6 +93,7 @@ class Shaped:
 
 
 def all_rows(table: Table) -> Shaped:
+    """A table as it was pulled, without steps."""
     return Shaped(View(table))
 
 

@@ -39,6 +39,7 @@ class Opened:
     turned: frozenset[tuple[int, int]] = frozenset()
 
     def toggled(self, depth: int, group: int) -> Opened:
+        """With a group open that was shut, or shut that was open."""
         return replace(self, turned=self.turned ^ {(depth, group)})
 
     def at(self, depth: int, groups: Ids) -> Mask:

@@ -362,6 +362,7 @@ class Comparison:
 
     @property
     def is_same(self) -> bool:
+        """Whether the rows are the same."""
         return self.was_compared and not self.only_before and not self.only_after and self.before == self.after
 
 

@@ -96,6 +96,7 @@ class Cells:
     pictures: list[tuple[int, int, bytes]] = made_by(default_factory=list)
 
     def set_styles(self, fields: list[Field], block: list[Column], date: str, time: str) -> None:
+        """Give each column its style of the workbook."""
         self.styles = []
         for field, column in zip(fields, block, strict=True):
             code = "" if field.kind is Kind.ZONED and self.zones == "text" else number_format(
@@ -267,6 +268,7 @@ def _inexact(column: Column) -> Any:
 
 
 def header_cell(name: str, style: int) -> bytes:
+    """The cell of a column's heading."""
     text = _escaped(name.encode(*TEXT_BYTES).decode("utf-8", "replace"))
     return f' t="inlineStr" s="{style}">'.encode() + _START + text + _END
 

@@ -54,6 +54,7 @@ class Rows:
 
     @property
     def names(self) -> list[str]:
+        """Names of the columns as they are delivered."""
         return [field.name for field in self.fields]
 
 
@@ -89,6 +90,7 @@ class Output:
     parts: list[str] = field(default_factory=list)
 
     def note(self, said: str, count: int = 1) -> None:
+        """Tell of what is written otherwise than it is, of how many values."""
         if count:
             self.notes[said] = self.notes.get(said, 0) + count
 

@@ -31,6 +31,7 @@ def box_of(ref: str) -> Box:
 
 
 def ref_of(box: Box) -> str:
+    """Places of cells as a sheet writes them: "B7:D9"."""
     top, left, bottom, right = box
     return f"{letters(left)}{top}:{letters(right)}{bottom}"
 
@@ -68,6 +69,7 @@ class KeptSheet:
 
     @property
     def has_columns(self) -> bool:
+        """Whether the sheet says how wide its columns are."""
         return self.tree.find(tag("cols")) is not None
 
     def _drop(self, name: str) -> int:
@@ -88,6 +90,7 @@ class KeptSheet:
         self.tree.insert(at, element)
 
     def table_at(self, row: int, column: int) -> SheetTable | None:
+        """The table that a cell lies in."""
         return next((t for t in self.tables if t.box[:2] == (row, column)), None)
 
     def settle_tables(self, kept: SheetTable | None) -> None:
@@ -133,13 +136,16 @@ class SheetTable:
 
     @property
     def box(self) -> Box:
+        """Its first and last cells."""
         return box_of(self.tree.get("ref"))
 
     @property
     def has_totals(self) -> bool:
+        """Whether it ends with a line of totals."""
         return int(self.tree.get("totalsRowCount", "0")) > 0
 
     def grow(self, box: Box) -> None:
+        """Let it span other cells, with the buttons of its filter."""
         self.tree.set("ref", ref_of(box))
         for buttons in self.tree.findall(tag("autoFilter")):
             buttons.set("ref", ref_of(box))
@@ -170,10 +176,12 @@ class SheetTable:
         self._book.put_tree(self.part, self.tree)
 
     def without_totals(self) -> None:
+        """Take its line of totals off."""
         self.tree.attrib.pop("totalsRowCount", None)
 
 
 def tables_of(book: Book, part: str, relations: Any) -> list[SheetTable]:
+    """The tables that a sheet holds."""
     found = []
     for relation in relations:
         if relation.get("Type", "").endswith("/table"):

@@ -33,6 +33,7 @@ class Names:
 
 
 def needs_count(pattern: str) -> bool:
+    """Whether a file's name holds the number of rows, which is known only when all are there."""
     return "{count}" in pattern
 
 

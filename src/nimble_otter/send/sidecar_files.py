@@ -121,6 +121,7 @@ class Beside:
         return self._folder, len(files)
 
     def clean(self) -> None:
+        """Remove what was written, as the delivery failed."""
         if self._stage is not None:
             shutil.rmtree(self._stage, ignore_errors=True)
 

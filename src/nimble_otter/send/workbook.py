@@ -83,6 +83,7 @@ def parse(data: bytes) -> Any:
 
 
 def tag(name: str, space: str = MAIN) -> str:
+    """A name of a namespace as the parser writes it."""
     return f"{{{space}}}{name}"
 
 
@@ -120,6 +121,7 @@ class Book:
         self._known: dict[tuple[str, bool, bool], int] = {}
 
     def close(self) -> None:
+        """Let go of the file."""
         if self._old is not None:
             self._old.close()
 
@@ -153,6 +155,7 @@ class Book:
 
     @property
     def sheets(self) -> list[str]:
+        """Names of the sheets, in their order."""
         return [str(sheet.get("name")) for sheet in self.workbook.find(tag("sheets"))]
 
     def part_of(self, name: str) -> str:
@@ -212,6 +215,7 @@ class Book:
         return _resolved(part, target)
 
     def drop_part(self, name: str) -> None:
+        """Leave a part out."""
         self._gone.add(name)
         self._added.pop(name, None)
         for override in self._types.findall(tag("Override", TYPES)):
@@ -251,6 +255,7 @@ class Book:
         return f"rId{number}"
 
     def put_relations(self, part: str, tree: Any) -> None:
+        """Write the relations of a part."""
         if len(tree):
             self.put(_rels_of(part), _text(tree))
 
@@ -268,6 +273,7 @@ class Book:
         return pattern.format(number)
 
     def add_type(self, part: str, type_: str) -> None:
+        """Say what kind of content a part has."""
         from lxml import etree
 
         for override in self._types.findall(tag("Override", TYPES)):
@@ -277,6 +283,7 @@ class Book:
         etree.SubElement(self._types, tag("Override", TYPES), PartName=f"/{part}", ContentType=type_)
 
     def add_default_type(self, extension: str, type_: str) -> None:
+        """Say what kind of content an ending of names means."""
         from lxml import etree
 
         known = {default.get("Extension", "").lower() for default in self._types.findall(tag("Default", TYPES))}

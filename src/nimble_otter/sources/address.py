@@ -27,4 +27,5 @@ class AddressForm:
 
     @property
     def is_server(self) -> bool:
+        """Whether a host is part of it."""
         return self.port is not None

@@ -88,6 +88,7 @@ class TableInfo:
 
     @property
     def holds_rows(self) -> bool:
+        """Whether it can be asked for rows."""
         return self.kind in HOLDS_ROWS
 
     @property
@@ -102,9 +103,11 @@ class TableInfo:
 
     @property
     def has_binary(self) -> bool:
+        """Whether a column holds bytes."""
         return any(column.word == "binary" for column in self.columns)
 
     def column(self, name: str) -> ColumnInfo | None:
+        """A column by its name, in any case; None where there is none."""
         return next((c for c in self.columns if c.name.casefold() == name.casefold()), None)
 
 
@@ -146,4 +149,5 @@ class Shapes:
         return (*tops, *rare)
 
     def type_words(self) -> dict[str, set[str]]:
+        """The types of each path outside of lists, null left out."""
         return {path: {t for t in by if t != "empty"} for path, by in self.types.items() if "[]" not in path}

@@ -48,6 +48,7 @@ class Catalogued:
         return Dialect()
 
     def close(self) -> None:
+        """Close every connection."""
         self._engine.dispose()
 
     def drop_connections(self) -> None:
@@ -120,6 +121,7 @@ class Catalogued:
             return _in_order(found)
 
     def tables(self) -> list[TableInfo]:
+        """Tables, views and routines with their columns. Raises: SourceError's."""
         self._ready()
         with self.explained():
             inspector = self._inspector()
@@ -156,6 +158,7 @@ class Catalogued:
         return [t for t in self._known.values() if t.name.casefold() in folded]
 
     def count(self, table: str) -> int:
+        """How many rows a table has now. Raises: SourceError's."""
         from sqlalchemy import func, select
 
         text = select(func.count()).select_from(self._clause_of(table))
@@ -176,9 +179,11 @@ class Catalogued:
         return found if own is None else replace(found, text=own)
 
     def shapes(self, collection: str, sample: int = 1000) -> Shapes:
+        """Raises: SourceError, as there are no collections."""
         raise SourceError(f"{self.word} has no collections.")
 
     def select_all(self, table: str) -> str:
+        """The query text that gives a whole table."""
         return f"select *\nfrom {self.quoted(table)}"
 
     def quoted(self, name: str) -> str:
@@ -232,6 +237,7 @@ class Catalogued:
     # --- explaining --------------------------------------------------------------------------------------------
 
     def explained(self, text: str = "") -> AbstractContextManager[None]:
+        """What is done inside has its errors told in our words."""
         return Explained(self, text)
 
     def _hint(self, what: str, name: str, text: str) -> str:

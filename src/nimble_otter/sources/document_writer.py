@@ -15,6 +15,7 @@ class DocumentWriter:
 
     @property
     def is_atomic(self) -> bool:
+        """Whether the server has transactions: all of it is written, or nothing."""
         return self._session is not None
 
     def documents(self, collection: str, keys: Sequence[Any]) -> list[dict[str, Any]]:

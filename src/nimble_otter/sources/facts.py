@@ -47,6 +47,7 @@ class TableFacts:
     has_policies: bool = False
 
     def column(self, name: str) -> Fact | None:
+        """What is known of a column; None where it has none of that name."""
         return next((c for c in self.columns if c.name.casefold() == name.casefold()), None)
 
     @property

@@ -78,6 +78,7 @@ class Relational(Catalogued):
     # --- asking ------------------------------------------------------------------------------------------------
 
     def run(self, request: Request, stop: StopToken) -> Run:
+        """See `Connection.run`."""
         text = one_statement(request)
         verdict = self.verdict(text)
         if verdict.effect is Effect.UNKNOWN:  # most are slips of the keyboard, which the server names at their place
@@ -164,6 +165,7 @@ class Relational(Catalogued):
         return shorten(text, fresh[0], self.dialect, self.quoted) if fresh else None
 
     def execute(self, request: Request, stop: StopToken = NEVER) -> Executed:
+        """See `Connection.execute`."""
         text = one_statement(request)
         check_writable(self)
         check_guarded(self.guarded, text)
@@ -339,10 +341,12 @@ class Relational(Catalogued):
             driver.commit()
 
     def close(self) -> None:
+        """Close every connection, and roll back what is open."""
         self._let_go()
         super().close()
 
     def rights(self) -> tuple[str, ...]:
+        """See `Connection.rights`; nothing is told here."""
         return ()
 
     # --- what a driver gives -----------------------------------------------------------------------------------

@@ -71,9 +71,11 @@ class Answer:
             sever(self._socket)
 
     def is_stopped(self) -> bool:
+        """Whether it was ended before all rows had come."""
         return self._stop.is_set()
 
     def batches(self) -> Iterator[list[Any]]:
+        """The rows, batch by batch; must be used up or closed."""
         is_whole = False
         try:
             with self._connection.explained(self._text):

@@ -65,7 +65,8 @@ class Writing(Protocol):
     default_schema: str | None
 
     @property
-    def dialect(self) -> Dialect: ...
+    def dialect(self) -> Dialect:
+        """What the server speaks."""
 
     def explained(self, text: str = "") -> AbstractContextManager[None]:
         """What is done inside has its errors told in our words."""

@@ -214,7 +214,8 @@ class Connection(Protocol):
         """What the user of this connection may do beyond reading and writing rows, in sentences; a read-only mark can't
         hold back all of that. Raises: SourceError's."""
 
-    def close(self) -> None: ...
+    def close(self) -> None:
+        """Let go of the server."""
 
 
 class Driver(Protocol):
@@ -228,7 +229,8 @@ class Driver(Protocol):
     schemes: Sequence[str]
     """Of the URLs it opens; "*" where `takes` tells."""
 
-    def takes(self, scheme: str) -> bool: ...
+    def takes(self, scheme: str) -> bool:
+        """Whether it opens URLs of a scheme."""
 
     def connect(self, url: str, password: str | None = None, clear_password: bool = False) -> Connection:
         """`clear_password`: the password may be sent as it is, without TLS."""

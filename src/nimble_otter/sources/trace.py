@@ -30,6 +30,7 @@ class Origin:
 
     @property
     def label(self) -> str:
+        """ "table.column"."""
         return f"{self.table}.{self.column}"
 
 

@@ -34,6 +34,7 @@ class Parts:
 
     @property
     def address(self) -> AddressForm:
+        """How sources of its kind are addressed."""
         return kinds()[self.kind]
 
 

@@ -30,6 +30,7 @@ class Secret:
         self._value = value
 
     def reveal(self) -> str:
+        """The password in clear."""
         return self._value
 
     def __repr__(self) -> str:

@@ -18,10 +18,12 @@ class Step(Protocol):
     kind: ClassVar[str]
 
     @property
-    def on(self) -> bool: ...
+    def on(self) -> bool:
+        """Whether the step is done."""
 
     @property
-    def name(self) -> str: ...
+    def name(self) -> str:
+        """A name that the user gave it; "" for none."""
 
     def words(self) -> str:
         """The content in a few words."""
@@ -53,7 +55,8 @@ class TakesRows(Protocol):
     """A step that takes the rows of another pull, by its name."""
 
     @property
-    def other(self) -> str: ...
+    def other(self) -> str:
+        """The pull whose rows it takes."""
 
     def with_rows(self, rows: View | None) -> Step:
         """The step with those rows (None: there are none)."""

@@ -27,6 +27,7 @@ class ColumnsStep:
     name: str = ""
 
     def words(self) -> str:
+        """The step in a line of the course."""
         if self.only:
             return ", ".join(self.order)
         said = [f"{len(self.hidden)} hidden"] if self.hidden else []
@@ -36,6 +37,7 @@ class ColumnsStep:
         return ", ".join(said) or "all"
 
     def look(self, name: str) -> ColumnFormat:
+        """How a column is shown."""
         return dict(self.looks).get(name, PLAIN)
 
     def with_look(self, name: str, look: ColumnFormat) -> ColumnsStep:
@@ -44,6 +46,7 @@ class ColumnsStep:
         return replace(self, looks=others if look == PLAIN else (*others, (name, look)))
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        """What comes of the rows. Raises: ConditionError."""
         names = [field.name for field in shaped.table.fields]
         looks = dict(shaped.looks)
         for name, look in self.looks:
@@ -62,6 +65,7 @@ class ColumnsStep:
         return replace(shaped, columns=tuple(kept), pinned=len(first), looks=looks)
 
     def to_plain(self) -> dict[str, Any]:
+        """As a pull file has it."""
         plain: dict[str, Any] = {"order": list(self.order), "hidden": list(self.hidden)}
         plain |= {"only": True} if self.only else {}
         plain |= {"pinned": list(self.pinned)} if self.pinned else {}
@@ -69,6 +73,7 @@ class ColumnsStep:
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
         order, hidden, pinned = (tuple(map(str, plain.get(key, ()))) for key in ("order", "hidden", "pinned"))
         looks = tuple((str(name), ColumnFormat.from_plain(look)) for name, look in plain.get("looks", {}).items())
         return cls(order, hidden, bool(plain.get("only")), pinned, looks)

@@ -40,9 +40,11 @@ class ComputeStep:
     name: str = ""
 
     def words(self) -> str:
+        """The step in a line of the course."""
         return ", ".join(c.label for c in self.columns) or "nothing"
 
     def parameters(self) -> list[str]:
+        """Parameters that its expressions name."""
         return [name for column in self.columns for name in find_parameters(column.text)]
 
     def bound(self, values: Mapping[str, Any]) -> ComputeStep:
@@ -51,6 +53,7 @@ class ComputeStep:
         return self if made == self.columns else replace(self, columns=made)
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        """What comes of the rows. Raises: ConditionError."""
         if shaped.grouped is not None:
             return self._for_groups(shaped, shaped.grouped, stop)
         table, columns = shaped.view.table, shaped.columns
@@ -86,10 +89,12 @@ class ComputeStep:
         return done
 
     def to_plain(self) -> dict[str, Any]:
+        """As a pull file has it."""
         return {"columns": [{"name": c.label, "expression": c.text} for c in self.columns]}
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
         return cls(tuple(Computed(str(c["name"]), str(c["expression"])) for c in plain.get("columns", ())))
 
 

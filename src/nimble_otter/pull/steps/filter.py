@@ -78,6 +78,7 @@ class Condition:
     on: bool = True
 
     def words(self) -> str:
+        """The condition in a line of the course."""
         if self.operator == "sql":
             return " ".join(self.text.split())
         if self.operator == "anywhere":
@@ -201,9 +202,11 @@ class FilterStep:
     name: str = ""
 
     def words(self) -> str:
+        """The step in a line of the course."""
         return " and ".join(c.words() for c in self.conditions if c.on) or "nothing"
 
     def parameters(self) -> list[str]:
+        """Parameters that its conditions name."""
         return [name for condition in self.conditions for name in condition.parameters()]
 
     def bound(self, values: Mapping[str, Any]) -> FilterStep:
@@ -212,9 +215,11 @@ class FilterStep:
         return self if made == self.conditions else replace(self, conditions=made)
 
     def as_sql(self) -> str:
+        """All conditions as one text of the local language."""
         return "\n  and ".join(c.as_sql() for c in self.conditions if c.on)
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        """What comes of the rows. Raises: ConditionError."""
         table = shaped.table
         node = All(tuple(condition.node(table) for condition in self.conditions if condition.on))
         if shaped.grouped is None:
@@ -228,10 +233,12 @@ class FilterStep:
         return _regrouped(shaped, group_view(view, shaped.grouped.keys, shaped.grouped.measures, stop), rows)
 
     def to_plain(self) -> dict[str, Any]:
+        """As a pull file has it."""
         return {"conditions": [_plain_condition(c) for c in self.conditions]}
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
         return cls(tuple(_condition(c) for c in plain["conditions"]))
 
 

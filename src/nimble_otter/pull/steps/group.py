@@ -28,10 +28,12 @@ class KeyBy:
 
     @property
     def title(self) -> str:
+        """What the key is called."""
         return f"{self.column} by {self.part}" if self.part else self.column
 
     @classmethod
     def from_plain(cls, plain: Any) -> Self:
+        """What `to_plain` made."""
         return cls(plain) if isinstance(plain, str) else cls(str(plain["column"]), str(plain["part"]))
 
 
@@ -50,6 +52,7 @@ class FigureOf:
 
     @property
     def title(self) -> str:
+        """What the figure is called."""
         if self.figure is AggregateFunction.COUNT:
             return "rows"
         return f"{self.column or 'rows'} {Aggregate(self.figure, at=self.at).words}"
@@ -62,6 +65,7 @@ class FigureOf:
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        """What `to_plain` made."""
         return cls(AggregateFunction(plain["figure"]), str(plain.get("column", "")), float(plain.get("at", 0.5)))
 
 
@@ -74,9 +78,11 @@ class GroupStep:
     name: str = ""
 
     def words(self) -> str:
+        """The step in a line of the course."""
         return " › ".join(key.title for key in self.keys) or "nothing"
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        """What comes of the rows. Raises: ConditionError."""
         if not self.keys:
             raise ConditionError("The group has no columns to group by.", "Choose one in its drawer.")
         view = with_parts(shaped.flat(), self.keys)
@@ -101,20 +107,24 @@ class GroupStep:
         return replace(grouped, levels=levels, totals=named(grouped.totals))
 
     def to_plain(self) -> dict[str, Any]:
+        """As a pull file has it."""
         return {"keys": plain_keys_by(self.keys), "figures": [plain_figure(f) for f in self.figures]}
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
         return cls(
             tuple(map(KeyBy.from_plain, plain["keys"])), tuple(map(FigureOf.from_plain, plain.get("figures", ())))
         )
 
 
 def plain_keys_by(keys: Iterable[KeyBy]) -> list[Any]:
+    """Keys of groups as a pull file has them."""
     return [{"column": k.column, "part": k.part} if k.part else k.column for k in keys]
 
 
 def plain_figure(figure: FigureOf) -> dict[str, Any]:
+    """A figure as a pull file has it."""
     plain: dict[str, Any] = {"figure": figure.figure.value}
     if figure.column:
         plain["column"] = figure.column

@@ -29,13 +29,16 @@ class JoinStep:
     rows: View | None = field(default=None, repr=False)
 
     def words(self) -> str:
+        """The step in a line of the course."""
         by = ", ".join(here if here == there else f"{here} = {there}" for here, there in self.pairs)
         return f"{self.other or 'nothing'}{f' by {by}' if by else ''}"
 
     def with_rows(self, rows: View | None) -> JoinStep:
+        """With the rows of the other pull."""
         return self if rows is self.rows else replace(self, rows=rows)
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        """What comes of the rows. Raises: ConditionError."""
         rows = needed(self.other, self.rows)
         if not self.pairs:
             raise ConditionError("The join has no columns to compare.", "Choose a pair of columns in its drawer.")
@@ -45,10 +48,12 @@ class JoinStep:
         return made_anew(table, _told(report, self.other))
 
     def to_plain(self) -> dict[str, Any]:
+        """As a pull file has it."""
         return {"other": self.other, "how": self.how.value, "on": [list(pair) for pair in self.pairs]}
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
         pairs = tuple((str(here), str(there)) for here, there in plain.get("on", ()))
         return cls(str(plain["other"]), pairs, How(plain.get("how", How.LEFT.value)))
 
@@ -64,12 +69,15 @@ class AppendStep:
     rows: View | None = field(default=None, repr=False)
 
     def words(self) -> str:
+        """The step in a line of the course."""
         return self.other or "nothing"
 
     def with_rows(self, rows: View | None) -> AppendStep:
+        """With the rows of the other pull."""
         return self if rows is self.rows else replace(self, rows=rows)
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        """What comes of the rows. Raises: ConditionError."""
         rows = needed(self.other, self.rows)
         view = shaped.as_shown()
         here = view.table.take(view.row_ids()) if view.ids is not None else view.table
@@ -83,10 +91,12 @@ class AppendStep:
         return made_anew(appended(here, rows), said)
 
     def to_plain(self) -> dict[str, Any]:
+        """As a pull file has it."""
         return {"other": self.other}
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
         return cls(str(plain["other"]))
 
 

@@ -29,9 +29,11 @@ class OpenStep:
     name: str = ""
 
     def words(self) -> str:
+        """The step in a line of the course."""
         return ", ".join(self.paths) or "nothing"
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        """What comes of the rows. Raises: ConditionError."""
         if shaped.grouped is not None and self.paths:
             raise ConditionError("Groups hold no objects to open.", "Put the Open step before the Group step.")
         table, shown, opened = shaped.view.table, list(shaped.shown()), dict(shaped.opened)
@@ -48,10 +50,12 @@ class OpenStep:
         return replace(shaped, view=View(table, shaped.view.ids), columns=tuple(shown), opened=opened)
 
     def to_plain(self) -> dict[str, Any]:
+        """As a pull file has it."""
         return {"paths": list(self.paths)}
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
         return cls(tuple(map(str, plain.get("paths", ()))))
 
 

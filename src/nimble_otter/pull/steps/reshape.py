@@ -33,9 +33,11 @@ class DistinctStep:
     name: str = ""
 
     def words(self) -> str:
+        """The step in a line of the course."""
         return ", ".join(self.columns) or "whole rows"
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        """What comes of the rows. Raises: ConditionError."""
         _rows_only(shaped, "Distinct")
         table = shaped.view.table
         places = [find_column(table, name) for name in self.columns] or list(shaped.shown())
@@ -44,10 +46,12 @@ class DistinctStep:
         return replace(shaped, view=view, said=said)
 
     def to_plain(self) -> dict[str, Any]:
+        """As a pull file has it."""
         return {"columns": list(self.columns)}
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
         return cls(tuple(map(str, plain.get("columns", ()))))
 
 
@@ -62,9 +66,11 @@ class SampleStep:
     name: str = ""
 
     def words(self) -> str:
+        """The step in a line of the course."""
         return f"{grouped(self.count)} at random"
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        """What comes of the rows. Raises: ConditionError."""
         _rows_only(shaped, "Sample")
         if self.count < 0:
             raise ConditionError("A sample takes 0 rows or more.", "Type a whole number.")
@@ -72,10 +78,12 @@ class SampleStep:
         return replace(shaped, view=view)
 
     def to_plain(self) -> dict[str, Any]:
+        """As a pull file has it."""
         return {"count": self.count, "seed": self.seed}
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
         return cls(int(plain["count"]), int(plain.get("seed", 1)))
 
 
@@ -93,10 +101,12 @@ class PivotStep:
     name: str = ""
 
     def words(self) -> str:
+        """The step in a line of the course."""
         keys = ", ".join(key.title for key in self.keys)
         return f"{self.column.title or 'nothing'} into columns{f', by {keys}' if keys else ''}"
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        """What comes of the rows. Raises: ConditionError."""
         if not self.column.column:
             raise ConditionError("No column is chosen whose values become columns.", "Choose one in the drawer.")
         if self.figure.figure in (AggregateFunction.SHARE, AggregateFunction.RUNNING):
@@ -107,11 +117,13 @@ class PivotStep:
         return made_anew(pivoted(view, keys, view.table.index(self.column.title), measure, self.totals, stop))
 
     def to_plain(self) -> dict[str, Any]:
+        """As a pull file has it."""
         plain = {"keys": plain_keys_by(self.keys), "column": plain_keys_by((self.column,))[0]}
         return {**plain, "figure": plain_figure(self.figure), "totals": self.totals}
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
         keys = tuple(map(KeyBy.from_plain, plain.get("keys", ())))
         figure = FigureOf.from_plain(plain["figure"])
         return cls(keys, KeyBy.from_plain(plain["column"]), figure, bool(plain.get("totals")))
@@ -129,10 +141,12 @@ class UnpivotStep:
     name: str = ""
 
     def words(self) -> str:
+        """The step in a line of the course."""
         few = ", ".join(self.columns) if len(self.columns) <= 3 else f"{len(self.columns)} columns"
         return f"{few or 'nothing'} into rows"
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        """What comes of the rows. Raises: ConditionError."""
         if not self.columns:
             raise ConditionError("No columns are chosen that become rows.", "Check some in the drawer.")
         view = shaped.as_shown()
@@ -140,10 +154,12 @@ class UnpivotStep:
         return made_anew(unpivoted(view, places, self.label or "column", self.value or "value"))
 
     def to_plain(self) -> dict[str, Any]:
+        """As a pull file has it."""
         return {"columns": list(self.columns), "label": self.label, "value": self.value}
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
         return cls(
             tuple(map(str, plain["columns"])), str(plain.get("label", "column")), str(plain.get("value", "value"))
         )
@@ -159,15 +175,19 @@ class TransposeStep:
     name: str = ""
 
     def words(self) -> str:
+        """The step in a line of the course."""
         return f"named by {self.names}" if self.names else "rows as columns"
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        """What comes of the rows. Raises: ConditionError."""
         view = shaped.as_shown()
         return made_anew(transposed(view, find_column(view.table, self.names) if self.names else None))
 
     def to_plain(self) -> dict[str, Any]:
+        """As a pull file has it."""
         return {"names": self.names}
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
         return cls(str(plain.get("names", "")))

@@ -36,9 +36,11 @@ class SortStep:
     name: str = ""
 
     def words(self) -> str:
+        """The step in a line of the course."""
         return ", ".join(f"{key.column} {'↓' if key.descending else '↑'}" for key in self.keys) or "nothing"
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        """What comes of the rows. Raises: ConditionError."""
         if shaped.grouped is None:
             view = sort_view(shaped.view, keys_of(shaped.view.table, self.keys, strict=True), stop)
             return replace(shaped, view=view)
@@ -50,10 +52,12 @@ class SortStep:
         return shaped.with_orders(orders)
 
     def to_plain(self) -> dict[str, Any]:
+        """As a pull file has it."""
         return {"keys": plain_keys(self.keys)}
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
         return cls(sort_keys(plain["keys"]))
 
 

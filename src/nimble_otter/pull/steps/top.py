@@ -31,11 +31,13 @@ class TopStep:
     name: str = ""
 
     def words(self) -> str:
+        """The step in a line of the course."""
         by = ", ".join(f"{key.column} {'↓' if key.descending else '↑'}" for key in self.keys)
         each = f" for each {', '.join(self.per)}" if self.per else ""
         return f"{self.count}{f' by {by}' if by else ''}{each}"
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        """What comes of the rows. Raises: ConditionError."""
         if shaped.grouped is not None:
             raise ConditionError("Top takes rows, not groups.", "Put it before the Group step.")
         if self.count < 0:
@@ -49,8 +51,10 @@ class TopStep:
         return replace(shaped, view=View(table, ids[within < self.count]))
 
     def to_plain(self) -> dict[str, Any]:
+        """As a pull file has it."""
         return {"count": self.count, "keys": plain_keys(self.keys), "per": list(self.per)}
 
     @classmethod
     def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
         return cls(int(plain["count"]), sort_keys(plain.get("keys", ())), tuple(map(str, plain.get("per", ()))))

@@ -61,6 +61,7 @@ class Values:
     # --- what conditions and windows add --------------------------------------------------------------------------
 
     def condition(self, node: Node) -> str:
+        """A condition as the server's SQL. Raises: ConditionError."""
         raise NotImplementedError
 
     def _windowed(self, node: Windowed) -> str:
@@ -386,6 +387,7 @@ _METHODS = {
 
 
 def is_count(operand: Operand, least: int = 1) -> bool:
+    """Whether an operand is a whole number of at least `least` that stands in the text."""
     value = getattr(operand, "value", None) if isinstance(operand, Literal) else None
     return type(value) is int and least <= value < 1 << 31
 

@@ -47,6 +47,7 @@ class Offer:
 
     @property
     def shown(self) -> str:
+        """What stands in the list."""
         return self.label or self.text
 
 

@@ -49,6 +49,7 @@ def every(parts: Sequence[Any], sign: str = "$and") -> Any:
 
 
 def unless_null(value: Any, result: Any) -> dict[str, Any]:
+    """An expression that is `result` where a value is known, else null."""
     return {"$cond": [known(value), result, None]}
 
 

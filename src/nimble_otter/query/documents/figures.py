@@ -30,6 +30,7 @@ class Figures:
 
     @property
     def is_needed(self) -> bool:
+        """Whether documents are grouped at all."""
         return bool(self.keys or self.figures)
 
     def _meant(self, key: Any) -> Any:

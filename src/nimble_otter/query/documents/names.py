@@ -32,6 +32,7 @@ class Source:
     is_value: bool = False
 
     def has(self, name: str) -> bool:
+        """Whether its documents have a field of that name."""
         return any(path == name or path.startswith(f"{name}.") for path in self.types)
 
 
@@ -64,6 +65,7 @@ class Reading:
     def refuse(
         self, what: str, node: Any = None, hint: str = "", kind: Callable[..., QueryError] = QueryError
     ) -> QueryError:
+        """An error that says what can't be asked of documents."""
         return kind(what, hint, place_in(self.text, node) if node is not None else None)
 
     # --- fields ------------------------------------------------------------------------------------------------
@@ -108,11 +110,13 @@ class Reading:
         return {self.find(c).alias for c in tops}
 
     def is_field(self, node: Any) -> bool:
+        """Whether a node names a field."""
         return isinstance(node, (exp.Column, exp.Dot)) and name_parts(node) is not None
 
     # --- values ------------------------------------------------------------------------------------------------
 
     def is_value(self, node: Any) -> bool:
+        """Whether a node is a value that stands in the text."""
         return isinstance(node, exp.Placeholder) or literal_of(node) is not None
 
     def value(self, node: Any, types: frozenset[str] = frozenset()) -> Any:

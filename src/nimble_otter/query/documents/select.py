@@ -41,9 +41,11 @@ class SelectStages:
         self.stages: Stages = []
 
     def refuse(self, what: str, node: Any = None, hint: str = "") -> QueryError:
+        """An error that says what can't be asked of documents."""
         return self.reading.refuse(what, node, hint)
 
     def build(self, is_top: bool) -> Built:
+        """All stages, in their order. Raises: QueryError with the place."""
         node = self.node
         source = node.args.get("from_") or node.args.get("from")
         if source is None:

@@ -42,13 +42,16 @@ class Form:
     many: bool = False
 
     def wants(self, place: int) -> str:
+        """The kind that its argument at a place must have."""
         return self.takes[min(place, len(self.takes) - 1)]
 
     def fits(self, count: int) -> bool:
+        """Whether it takes so many arguments."""
         return count >= self.least and (self.many or count <= len(self.takes))
 
     @property
     def written(self) -> str:
+        """How it is written."""
         parts = [f"[{t}]" if n >= self.least else t for n, t in enumerate(self.takes)]
         return f"{self.name}({', '.join(parts)}{', …' if self.many else ''})"
 
@@ -168,6 +171,7 @@ def kind_of(operand: Operand, table: Table) -> Kind | None:
 
 
 def kind_of_value(value: Any) -> Kind:
+    """The kind that a literal has."""
     if isinstance(value, dt.datetime):
         return Kind.TIME if value.tzinfo is None else Kind.ZONED
     kinds = {bool: Kind.BOOL, int: Kind.INT, float: Kind.FLOAT, Decimal: Kind.DECIMAL, str: Kind.TEXT,

@@ -83,6 +83,7 @@ class OperandReader:
 
     @told
     def operand(self, node: Any) -> Operand:
+        """An expression as our own node. Raises: ConditionError with the place."""
         literal = None if isinstance(node, exp.Cast) else literal_of(node)
         if literal is not None:
             return literal
@@ -301,6 +302,7 @@ class OperandReader:
         return Case(tuple(zip(tests, values[:-1], strict=True)), values[-1])
 
     def column(self, node: Any) -> ColumnAt:
+        """A column by its name. Raises: ConditionError, where there is none."""
         parts = name_parts(node)
         if parts is None:
             raise self._unsupported(node)

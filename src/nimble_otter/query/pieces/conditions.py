@@ -24,6 +24,7 @@ def put(text: str, span: Span, new: str) -> str:
 
 
 def has_comment(text: str) -> bool:
+    """Whether a text may hold a comment."""
     return "--" in text or "/*" in text
 
 
@@ -36,6 +37,7 @@ def _clause_place(pieces: QueryModel, clause: str) -> int:
 
 
 def with_clause(pieces: QueryModel, clause: str, said: str) -> str:
+    """The text with a clause that it had not. Raises: QueryError, where there is no place for it."""
     if pieces.behind is not None and clause in ("order", "limit", "offset"):
         raise QueryError("What follows is kept as text.", "Order and limit of it are changed there.")
     at = _clause_place(pieces, clause)
@@ -43,6 +45,7 @@ def with_clause(pieces: QueryModel, clause: str, said: str) -> str:
 
 
 def without_clause(pieces: QueryModel, clause: str) -> str:
+    """The text without a clause and its keyword."""
     span = pieces.clauses[clause]
     head = pieces.text[: span.start]
     kept = head.rstrip() if not has_comment(head.rpartition("\n")[2]) else head
@@ -133,6 +136,7 @@ def _bracketed(said: str) -> str:
 
 
 def set_condition(pieces: QueryModel, clause: str, path: Sequence[int], said: str) -> str:
+    """The text with a condition written anew."""
     node = pieces.node(clause, path)
     assert isinstance(node, Predicate)
     return put(pieces.text, node, _bracketed(said) if path else said)

@@ -47,6 +47,7 @@ class Route:
 
     @property
     def said(self) -> str:
+        """The columns that meet, in words."""
         return ", ".join(f"{self.card.alias}.{mine} = {its}" for mine, its in self.pairs)
 
     def condition(self, alias: str, quoted: Quoted) -> str:
@@ -190,6 +191,7 @@ def _keys(pieces: QueryModel) -> list[str]:
 
 
 def add_order(pieces: QueryModel, said: str, descending: bool = False) -> str:
+    """The text sorted by one more column, the last."""
     return _insert(pieces, "order", pieces.orders, f"{said} desc" if descending else said)
 
 
@@ -202,6 +204,7 @@ def turn_order(pieces: QueryModel, at: int) -> str:
 
 
 def set_distinct(pieces: QueryModel, on: bool) -> str:
+    """The text with DISTINCT behind its SELECT, or without."""
     if on == pieces.is_distinct:
         return pieces.text
     if "select" not in pieces.clauses:

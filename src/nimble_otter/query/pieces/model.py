@@ -53,6 +53,7 @@ class Item(Span):
 
     @property
     def is_star(self) -> bool:
+        """Whether it stands for all columns."""
         return self.column == "*" and not self.function
 
 
@@ -120,6 +121,7 @@ class QueryModel:
 
     @property
     def limit(self) -> str:
+        """What stands behind LIMIT; "" where there is none."""
         return self.content("limit")
 
     def content(self, clause: str) -> str:
@@ -130,9 +132,11 @@ class QueryModel:
 
     @property
     def has_aggregates(self) -> bool:
+        """Whether a column is a figure of groups."""
         return any(item.role == "figure" for item in self.items)
 
     def card(self, alias: str) -> TableRef | None:
+        """The table of an alias."""
         return next((c for c in self.cards if c.alias.casefold() == alias.casefold()), None)
 
     def node(self, clause: str, path: Sequence[int]) -> Predicate | Group | None:

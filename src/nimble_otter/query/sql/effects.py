@@ -43,6 +43,7 @@ class Verdict:
 
     @property
     def reads(self) -> bool:
+        """Whether the text only reads."""
         return self.effect is Effect.READS
 
 

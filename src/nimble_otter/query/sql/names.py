@@ -28,6 +28,7 @@ class TableNames:
 
     @property
     def schema(self) -> str:
+        """The schema it lies in."""
         return self.name.rpartition(".")[0]
 
 
@@ -79,4 +80,5 @@ class Names:
 
 
 def names_of(tables: Iterable[TableNames]) -> Names:
+    """A catalogue as the names that a query can use."""
     return Names(tuple(tables))

@@ -36,6 +36,7 @@ class Token:
 
     @property
     def low(self) -> str:
+        """Its text in small letters."""
         return self.text.lower() if self.kind == "word" else self.text
 
     @property
@@ -67,6 +68,7 @@ class Select:
     labels: list[str] = field(default_factory=list)
 
     def clause_at(self, position: int) -> str:
+        """The clause that a place lies in."""
         return next((word for at, word in reversed(self.clauses) if at < position), "")
 
     def visible(self) -> list[Ref]:

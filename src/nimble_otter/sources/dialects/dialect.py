@@ -197,6 +197,7 @@ class Dialect:
         raise ValueRefused(f"{self.display_name} has no {word}.", "Filter such rows out, or change the format.")
 
     def bytes_literal(self, value: bytes) -> str:
+        """Bytes as a script writes them."""
         return f"x'{value.hex()}'"
 
     def text_literal(self, text: bytes) -> bytes:
@@ -264,6 +265,7 @@ class Dialect:
 
 
 def is_utf8(text: bytes) -> bool:
+    """Whether bytes are UTF-8."""
     try:
         return text.isascii() or bool(text.decode())
     except UnicodeDecodeError:

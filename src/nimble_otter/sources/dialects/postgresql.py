@@ -104,6 +104,7 @@ class _Postgresql(Dialect):
 
 
 def is_list(declared: str) -> bool:
+    """Whether a declared type is an array."""
     return declared.rstrip().endswith("[]")
 
 

@@ -37,6 +37,7 @@ class Kind(StrEnum):
 
     @property
     def is_number(self) -> bool:
+        """Whether values are numbers."""
         return self in (Kind.INT, Kind.FLOAT, Kind.DECIMAL)
 
     @property
@@ -46,6 +47,7 @@ class Kind(StrEnum):
 
     @property
     def is_moment(self) -> bool:
+        """Whether values are dates or times of a day."""
         return self in (Kind.TIME, Kind.ZONED, Kind.DATE)
 
 
@@ -295,6 +297,7 @@ class Field:
 
     @property
     def is_number(self) -> bool:
+        """Whether values are numbers, mixed ones too."""
         return self.kind.is_number or (self.kind is Kind.OBJECT and self.numbers)
 
     @property
@@ -336,6 +339,7 @@ class Table:
         raise KeyError(name)
 
     def column(self, name: str) -> Column:
+        """A column by its name. Raises: KeyError."""
         return self.columns[self.index(name)]
 
     @property
@@ -346,6 +350,7 @@ class Table:
         return sum(int(array.nbytes) for array in found if array is not None)
 
     def with_fields(self, fields: Sequence[Field]) -> Table:
+        """The same columns under other fields."""
         return Table(tuple(fields), self.columns, self.rows)
 
     def take(self, ids: Ids) -> Table:

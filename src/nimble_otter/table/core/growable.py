@@ -17,6 +17,7 @@ class GrowableArray:
         self.size = 0
 
     def extend(self, more: NDArray[Any]) -> None:
+        """Add values at the end; amortised O(1) a value."""
         need = self.size + len(more)
         if need + self._spare > len(self._array):
             wider: NDArray[Any] = np.zeros(max(need + self._spare, len(self._array) * 3 // 2), self._array.dtype)
@@ -26,6 +27,7 @@ class GrowableArray:
         self.size = need
 
     def view(self, extra: int = 0) -> NDArray[Any]:
+        """What is there so far: a view, not a copy."""
         return self._array[: self.size + extra]
 
 

@@ -67,6 +67,7 @@ def write(data: NDArray[Any]) -> NDArray[np.uint8]:
 
 
 def texts_of(data: NDArray[Any]) -> list[str]:
+    """The 36 characters of each, as bytes: shape (n, 16) of uint8 gives n texts."""
     return write(data).tobytes().decode("ascii").split("\0")[:-1]
 
 

@@ -32,6 +32,7 @@ class Differences:
     changed: tuple[Mask, ...]
 
     def count(self, state: int) -> int:
+        """How many rows differ."""
         return int(np.count_nonzero(self.states == state))
 
 

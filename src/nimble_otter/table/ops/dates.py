@@ -94,6 +94,7 @@ def days_between(later: Any, earlier: Any) -> int:
 
 
 def clock_span(value: dt.time) -> dt.timedelta:
+    """A time of day as the interval since midnight."""
     return dt.datetime.combine(EPOCH, value) - EPOCH
 
 

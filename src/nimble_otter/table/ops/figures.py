@@ -58,6 +58,7 @@ class Groups:
 
     @property
     def codes(self) -> Ids:
+        """The group of each row: int64, shape (rows,)."""
         if self._codes is None:
             assert self._below is not None
             self._codes = self._below[1].take(self._below[0].codes)

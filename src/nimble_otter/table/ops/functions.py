@@ -420,6 +420,7 @@ _CASTS: dict[str, Callable[[Any], Any]] = {
 
 
 def known(values: tuple[Any, ...]) -> list[Any]:
+    """Whether the local language has a function of that name."""
     return [v for v in values if v is not None and v is not MISSING]
 
 

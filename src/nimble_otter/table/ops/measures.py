@@ -35,6 +35,7 @@ class AggregateFunction(StrEnum):
 
     @property
     def needs_numbers(self) -> bool:
+        """Whether it works on numbers only."""
         return self in _NUMERIC
 
     @property
@@ -67,6 +68,7 @@ class Aggregate:
 
     @property
     def words(self) -> str:
+        """What its column is called."""
         return f"{self.figure.value} {self.at:g}" if self.figure is AggregateFunction.QUANTILE else self.figure.value
 
 

@@ -85,6 +85,7 @@ class Search:
 
     @property
     def is_plain(self) -> bool:
+        """Whether it is a text that is looked for as it is."""
         return not (self.pattern or self.word)
 
     def narrows(self, other: Search) -> bool:

@@ -42,6 +42,7 @@ class ColumnFormat:
     paint: str = ""
 
     def to_plain(self) -> dict[str, Any]:
+        """As a pull file has it: what is usual is left out."""
         plain = {f.name: getattr(self, f.name) for f in fields(self)}
         plain["words"] = list(self.words)
         return {name: value for name, value in plain.items() if value not in (None, "", [])}

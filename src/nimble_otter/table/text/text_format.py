@@ -194,6 +194,7 @@ def style_of(texts: Sequence[str], values: Sequence[Any], kind: Kind) -> str:
 
 
 def keeps_letters(texts: Sequence[str], values: Sequence[Any], form: str) -> bool:
+    """Whether texts, read by a form and written again, are what they were to the letter."""
     return all(render(value, form) == text for value, text in zip(values, texts, strict=True))
 
 
