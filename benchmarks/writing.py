@@ -52,7 +52,7 @@ def far(kind):
         with away.transaction() as writer:
             began = time.perf_counter()
             for statement in plan.statements[:20]:
-                writer.many([words.bound(statement)])
+                writer.execute_many([words.bound(statement)])
             stick = (time.perf_counter() - began) * 50
         said = f"{EDITS} edits {spent:.2f} s, {turns} turns; one by one {stick:.1f} s; {spent / stick:.3f}"
         print(f"{kind.__name__}: {said}")

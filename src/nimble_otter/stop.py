@@ -17,8 +17,8 @@ Progress = Callable[[int, int | None], None]
 class StopToken:
     """Set once, from any thread, to end work that checks it; callbacks reach a server from outside its lane."""
 
-    hands: int = 1
-    """How many parts `beside` works on at once."""
+    parallelism: int = 1
+    """How many parts `map_parallel` works on at once."""
 
     def __init__(self) -> None:
         self._event = threading.Event()
@@ -47,13 +47,13 @@ class StopToken:
         if self._event.is_set():
             raise Stopped
 
-    def tell(self, done: int, whole: int | None) -> None:
+    def report_progress(self, done: int, whole: int | None) -> None:
         """What work says of how far it is, in rows; for whoever handed out the token to hear."""
 
     def yield_control(self) -> None:
         """Let other threads have their turn. Work calls this, or `check`, every few thousand values."""
 
-    def beside(self, work: Callable[[_Part], _Made], parts: Iterable[_Part]) -> list[_Made]:
+    def map_parallel(self, work: Callable[[_Part], _Made], parts: Iterable[_Part]) -> list[_Made]:
         """What `work` makes of each part, in their order. No part may need another to be done: whoever handed out the
         token may have several worked on at once; here they come one by one.
 

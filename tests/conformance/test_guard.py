@@ -406,7 +406,7 @@ def test_a_database_marked_read_only_is_not_written_to_by_a_name_in_the_text(mar
         with pytest.raises(ChangeError, match="kept"):
             opened.execute(Request(text), _never())
     with opened.transaction() as writer, pytest.raises(ChangeError):
-        writer.many([("insert into `kept`.`t` values (1)", ())])
+        writer.execute_many([("insert into `kept`.`t` values (1)", ())])
     opened.close()
     assert mariadb.ask("select count(*) from kept.t") == ((0,),)
     mariadb.ask("drop database kept")

@@ -361,7 +361,7 @@ def test_values_arrive_in_another_server_as_they_are_or_are_refused(place, to, e
             if not is_same(value, got, fields[1]) and not is_same(got, value, found.fields[1]):
                 wrong.append((kind, value, got))
         with there.transaction() as writer:
-            writer.tell(f"drop table {new}")
+            writer.execute(f"drop table {new}")
             writer.commit()
     print(refused)
     assert not wrong, wrong

@@ -45,7 +45,7 @@ def test_what_a_job_holds_is_let_go_of_in_the_main_thread(jobs, lane, end):
                     raise end("a reason")
                 return (mine, number)[1]
 
-            assert stop.beside(part, range(9)) == [*range(9)]
+            assert stop.map_parallel(part, range(9)) == [*range(9)]
             return OpenTransaction()
 
         jobs.submit(lane, key, work, lambda _: held[1], lambda _: held[1], lambda _: held[2], lambda: held[1])
@@ -91,7 +91,7 @@ def test_parts_are_taken_by_several_hands_and_come_in_their_order():
         return sum(hands.all(lambda n: n * number, range(20)))  # a part that has parts itself
 
     assert hands.all(part, range(40)) == [190 * n for n in range(40)]
-    assert token.beside(lambda n: -n, range(1000)) == [-n for n in range(1000)]
+    assert token.map_parallel(lambda n: -n, range(1000)) == [-n for n in range(1000)]
     done = []
 
     def fails(number):

@@ -523,3 +523,16 @@ def test_rows_after_a_write_are_those_that_the_server_gave_back(data):
     assert [tuple(c.value(n) for c in now.columns) for n in range(now.rows)] == [expected[row] for row in order]
     assert shown.moved == {row: n for n, row in enumerate(order)}
     assert shown.fresh == {shown.moved[row] for row, own in written.items() if own is not None}
+
+
+@pytest.mark.parametrize("dialect", ["postgresql", "mariadb", "mysql"])
+@pytest.mark.parametrize(
+    ("declared", "bits"), [("SMALLINT", 16), ("INTEGER", 32), ("BIGINT", 64), ("INT UNSIGNED", 32)]
+)
+def test_whole_numbers_are_taken_up_to_the_bounds_of_their_type(declared, bits, dialect):
+    info, field = ColumnInfo("n", declared, "number"), Field("n", Kind.INT)
+    low, high = (0, 2**bits - 1) if "UNSIGNED" in declared else (-(2 ** (bits - 1)), 2 ** (bits - 1) - 1)
+    assert [read_value(str(n), field, info, dialect_of(dialect)) for n in (low, high)] == [low, high]
+    for beyond in (low - 1, high + 1):
+        with pytest.raises(ValueRefused, match="out of range"):
+            read_value(str(beyond), field, info, dialect_of(dialect))

@@ -80,8 +80,8 @@ def both_texts(request):
                              (search, "_STRETCH")):  # fmt: skip
             patch.setattr(module, name, 4)
         if hands > 1:
-            patch.setattr(StopToken, "hands", hands)
-            patch.setattr(StopToken, "beside", lambda self, work, parts: by_hands(pool, work, parts))
+            patch.setattr(StopToken, "parallelism", hands)
+            patch.setattr(StopToken, "map_parallel", lambda self, work, parts: by_hands(pool, work, parts))
         yield
 
 
@@ -451,7 +451,7 @@ def test_long_work_gives_way_and_says_how_far_it_is():
         said: list[tuple[int, int | None]] = []
         ways = 0
 
-        def tell(self, done, whole):
+        def report_progress(self, done, whole):
             self.said.append((done, whole))
 
         def yield_control(self):

@@ -121,7 +121,7 @@ class Execution:
             refused = ""
             for pairs in self._attempts(statement, number + len(left)):
                 try:
-                    self._writer.many([SAVE, self._rows.words.bound(replace(statement, values=pairs)), RELEASE])
+                    self._writer.execute_many([SAVE, self._rows.words.bound(replace(statement, values=pairs)), RELEASE])
                     parks[statement.row_id] = pairs
                     refused = ""
                     break
@@ -129,7 +129,7 @@ class Execution:
                     raise
                 except SourceError as problem:
                     self._stop.check()
-                    self._writer.tell(BACK)
+                    self._writer.execute(BACK)
                     refused = problem.message
             if refused:
                 names = ", ".join(name for name, _ in statement.values)
@@ -163,7 +163,7 @@ class Execution:
         before = [RELEASE, SAVE] if self._is_saved else [SAVE]  # going back to a savepoint keeps it
         self._is_saved = True
         try:
-            found = self._writer.many([*before, *(self._bound(s) for s in batch)])[len(before) :]
+            found = self._writer.execute_many([*before, *(self._bound(s) for s in batch)])[len(before) :]
         except LostError:
             raise
         except SourceError as refused:
@@ -173,7 +173,7 @@ class Execution:
         if is_even or len(batch) == 1:
             self._is_saved = is_even
             if not is_even:
-                self._writer.tell(BACK)
+                self._writer.execute(BACK)
             if is_even:
                 for statement, done in zip(batch, found, strict=True):
                     self._done[statement.row_id] = self._good(
@@ -183,7 +183,7 @@ class Execution:
                 self._done[batch[0].row_id] = self._bad(batch[0], found[0] if found else None, problem)
             return
         self._was_halved = True
-        self._writer.tell(BACK)
+        self._writer.execute(BACK)
         half = len(batch) // 2
         self._batch(batch[:half], sides)
         self._batch(batch[half:], sides)
@@ -259,7 +259,7 @@ class Execution:
         if side.refused:
             return Outcome(statement, 0, side.refused)
         try:
-            done = self._writer.many([self._bound(statement)])[0]
+            done = self._writer.execute_many([self._bound(statement)])[0]
         except LostError:
             raise
         except SourceError as refused:

@@ -98,7 +98,7 @@ class LockedRows:
         for waits in (True, False):
             locks = [self.words.locking(s.key, own, waits) for s, own in zip(batch, columns, strict=True)]
             try:
-                found = self._writer.many([SAVE, *locks, RELEASE])[1:-1]
+                found = self._writer.execute_many([SAVE, *locks, RELEASE])[1:-1]
                 break
             except LostError:
                 raise
@@ -106,7 +106,7 @@ class LockedRows:
                 self._stop.check()
                 if not waits:
                     raise
-                self._writer.tell(BACK)  # who may delete may not always lock
+                self._writer.execute(BACK)  # who may delete may not always lock
         return [self._kept(own, done) for own, done in zip(columns, found, strict=True)]
 
     def _kept(self, columns: list[str], done: Done) -> tuple[Row, Row] | None:
@@ -125,7 +125,7 @@ class LockedRows:
     def _read(self, keys: Mapping[int, Pairs], columns: Sequence[str]) -> dict[int, Row | None]:
         found: dict[int, Row | None] = dict.fromkeys(keys)
         for part in batches(keys):
-            names, rows = self._writer.ask(self.words.reading([keys[row_id] for row_id in part], columns))
+            names, rows = self._writer.query(self.words.reading([keys[row_id] for row_id in part], columns))
             for row in rows:
                 found[part[row[0]]] = dict(zip(names[1:], row[1:], strict=True))
         return found

@@ -54,7 +54,7 @@ class SideEffects:
         for batch in batches(wanted):
             self._stop.check()
             for (statement, link, action, _), done in zip(
-                batch, self._writer.many([bound for *_, bound in batch]), strict=True
+                batch, self._writer.execute_many([bound for *_, bound in batch]), strict=True
             ):
                 count = int(done.rows[0][0]) - self._own(statement, link, deletes)
                 if count <= 0:

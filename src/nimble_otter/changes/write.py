@@ -74,7 +74,7 @@ def rehearse(connection: Connection, plan: Plan, stop: StopToken = NEVER, progre
         if all(outcome.is_good for outcome in outcomes):
             written, keys = run.read_back()
             outcomes = run.with_notes(outcomes, written)
-            writer.settle()
+            writer.check_deferred()
             lasting = _lasting(writer, run, _back(run, keys, written), stop)
     return Report(outcomes, dt.datetime.now(), lasting=lasting)
 
@@ -108,11 +108,11 @@ def write(
             written, keys = run.read_back()
             outcomes = run.with_notes(outcomes, written)
             back = _back(run, keys, written)
-            writer.settle()
+            writer.check_deferred()
             lasting = _lasting(writer, run, back, stop)
             if lasting and not accepts:
                 return Report(outcomes, dt.datetime.now(), lasting=lasting)
-            writer.sign()
+            writer.record_transaction_id()
             stop.check()
             report = _written(run.plan, outcomes, written, back, lasting)
             commit.make(writer, Intent(run.plan, keys, written, writer.mark, report))
@@ -168,7 +168,7 @@ def _lasting(writer: Writer, run: Execution, back: Plan, stop: StopToken) -> str
     facts = run.facts
     if not any(facts.triggers.values()) and not facts.has_policies:
         return run.lasting
-    writer.tell(f"savepoint {_TRIAL}")
+    writer.execute(f"savepoint {_TRIAL}")
     try:
         trial = Execution(writer, back, stop)
         outcomes = trial.all()
@@ -176,7 +176,7 @@ def _lasting(writer: Writer, run: Execution, back: Plan, stop: StopToken) -> str
         differing = [] if bad else run.differences()
     finally:
         with suppress(LostError):
-            writer.tell(f"rollback to savepoint {_TRIAL}")
+            writer.execute(f"rollback to savepoint {_TRIAL}")
     said = list(dict.fromkeys(part for part in (run.lasting, trial.lasting) if part))
     if bad:
         said.append(f"the reversal itself would be refused ({bad.rstrip('.')})")
@@ -252,7 +252,7 @@ def _look(connection: Connection, intent: Intent) -> bool | None:
     with connection.transaction() as writer:
 
         def row_of(key: Pairs) -> dict[str, Any] | None:
-            found = writer.ask(words.locking(key, columns))[1]
+            found = writer.query(words.locking(key, columns))[1]
             return dict(zip(columns, found[0], strict=False)) if found else None
 
         for statement in plan.statements:

@@ -184,9 +184,9 @@ def _to_table(
     try:
         with connection.transaction(stop) as writer:
             if wanted.is_new:
-                writer.tell(_definition(rows, wanted, places, names, block, dialect))
+                writer.execute(_definition(rows, wanted, places, names, block, dialect))
                 was_made = True
-            before = int(writer.ask(counting)[1][0][0])
+            before = int(writer.query(counting)[1][0][0])
             insert = _insert(wanted, names, info, dialect)
             while block is not None:
                 for place, there in zip(places, found, strict=True):
@@ -194,11 +194,11 @@ def _to_table(
                         check_room(block[place], there, dialect)
                 for values, count in _values(rows, block, places, lists, dialect):
                     stop.check()
-                    writer.many([(_with_rows(insert, len(places), count, dialect), values)])
+                    writer.execute_many([(_with_rows(insert, len(places), count, dialect), values)])
                     sent += count
                     tell(sent, rows.count)
                 block = next(blocks, None)
-            after = int(writer.ask(counting)[1][0][0])
+            after = int(writer.query(counting)[1][0][0])
             added = after - before
             if added > sent or (wanted.duplicates == "stop" and added != sent):
                 raise SendError(
@@ -208,7 +208,7 @@ def _to_table(
     except BaseException:
         if was_made and dialect.defining_commits:  # making a table ends the transaction there
             with suppress(SourceError), connection.transaction() as writer:
-                writer.tell(f"drop table if exists {quoted_table(wanted.table, dialect)}")
+                writer.execute(f"drop table if exists {quoted_table(wanted.table, dialect)}")
                 writer.commit()
         raise
     return sent, added, sent - added if wanted.duplicates == "update" else 0

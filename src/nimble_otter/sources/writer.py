@@ -25,7 +25,7 @@ class Writer:
         """In which the statements are written."""
         return self._connection.dialect
 
-    def many(self, wanted: Sequence[Bound]) -> list[Done]:
+    def execute_many(self, wanted: Sequence[Bound]) -> list[Done]:
         """Run statements in their order. When one fails the transaction is only good for going back to a savepoint."""
         if self._connection.guarded:
             for text, _ in wanted:
@@ -33,7 +33,7 @@ class Writer:
         with self._connection.explained():
             return self._connection.run_many(self.driver, wanted)
 
-    def ask(self, bound: Bound) -> tuple[list[str], list[tuple[Any, ...]]]:
+    def query(self, bound: Bound) -> tuple[list[str], list[tuple[Any, ...]]]:
         """Names and rows of a query of our own."""
         with self._connection.explained():
             cursor = self._connection.reading_cursor(self.driver)
@@ -48,15 +48,15 @@ class Writer:
         """What hangs on a table now, as this transaction sees it."""
         own = self._connection
         return own.facts_of(
-            lambda text, values: self.ask((text, values))[1], table.schema or None, table.bare, own.default_schema
+            lambda text, values: self.query((text, values))[1], table.schema or None, table.bare, own.default_schema
         )
 
     def changed_elsewhere(self) -> int | None:
         """Rows that this transaction has changed so far in all tables; None where the server does not tell."""
         text = self._connection.counts_changes
-        return int(self.ask((text, ()))[1][0][0]) if text else None
+        return int(self.query((text, ()))[1][0][0]) if text else None
 
-    def tell(self, text: str) -> None:
+    def execute(self, text: str) -> None:
         """A statement that gives nothing."""
         with self._connection.explained():
             cursor = self.driver.cursor()
@@ -66,15 +66,15 @@ class Writer:
                 with suppress(Exception):
                     cursor.close()
 
-    def settle(self) -> None:
+    def check_deferred(self) -> None:
         """Let the server check now what it would check at the commit."""
         for text in self._connection.settles:
-            self.tell(text)
+            self.execute(text)
 
-    def sign(self) -> None:
+    def record_transaction_id(self) -> None:
         """Note by what the transaction can be asked for afterwards, where the server has such a thing."""
         if self._connection.signs:
-            self.mark = str(self.ask((self._connection.signs, ()))[1][0][0])
+            self.mark = str(self.query((self._connection.signs, ()))[1][0][0])
 
     def commit(self) -> None:
         """Raises: SourceError's; after LostError the outcome is not known."""

@@ -153,14 +153,14 @@ class _WorkerPool:
             self._waiting.get().help()
 
 
-_hands = _WorkerPool(min(MOST_HANDS, len(os.sched_getaffinity(0))) - 1)
+_pool = _WorkerPool(min(MOST_HANDS, len(os.sched_getaffinity(0))) - 1)
 
 
 class JobToken(StopToken):
     """Reaches servers from a thread of its own: a server that is asked to cancel may not answer either. Parts of work
     are taken by all processors."""
 
-    hands = _hands.count + 1
+    parallelism = _pool.count + 1
     _heard: Report | None = None
     _told = 0.0
 
@@ -168,7 +168,7 @@ class JobToken(StopToken):
         """From now on, what the work says of how far it is comes here; short work says nothing."""
         self._heard, self._told = heard, time.monotonic()
 
-    def tell(self, done: int, whole: int | None) -> None:
+    def report_progress(self, done: int, whole: int | None) -> None:
         now = time.monotonic()
         if self._heard is not None and now - self._told > TELL_S:
             self._told = now
@@ -183,11 +183,11 @@ class JobToken(StopToken):
             while _beat.is_late() and time.monotonic() < until:
                 time.sleep(0.001)
 
-    def beside(self, work: Callable[[_Part], _Made], parts: Iterable[_Part]) -> list[_Made]:
+    def map_parallel(self, work: Callable[[_Part], _Made], parts: Iterable[_Part]) -> list[_Made]:
         all_parts = list(parts)
-        if len(all_parts) < 2 or self.hands < 2:
-            return super().beside(work, all_parts)
-        return _hands.all(work, all_parts)
+        if len(all_parts) < 2 or self.parallelism < 2:
+            return super().map_parallel(work, all_parts)
+        return _pool.all(work, all_parts)
 
     def _call(self, callbacks: list[Callable[[], None]]) -> None:
         for callback in callbacks:

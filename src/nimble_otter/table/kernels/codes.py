@@ -31,7 +31,7 @@ def codes_of(column: Column, ids: Ids, stop: StopToken = NEVER) -> tuple[Ids, Id
     def put(part: slice) -> None:
         codes[order[part]] = numbers[part]
 
-    stop.beside(put, stretches(0, len(ids)))
+    stop.map_parallel(put, stretches(0, len(ids)))
     return codes.astype(np.int64), order[begins]
 
 
@@ -162,5 +162,5 @@ def small_codes(column: Column, ids: Ids, stop: StopToken = NEVER) -> tuple[Ids,
         some = np.subtract(data[part], low, dtype=np.int64) if ranks is None else ranks.take(data[part])
         codes[part] = some if empty is None else np.where(empty[part], span, some)
 
-    stop.beside(fill, stretches(0, len(codes)))
+    stop.map_parallel(fill, stretches(0, len(codes)))
     return codes, max(1, span + (empty is not None))

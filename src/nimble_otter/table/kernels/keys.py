@@ -112,7 +112,7 @@ def _bounds(
         full = data[part] if empty is None else data[part][~empty[part]]
         return [np.fmin.reduce(full), full.max()] if len(full) else []
 
-    found = list(chain.from_iterable(stop.beside(ends_of, stretches(0, len(data)))))
+    found = list(chain.from_iterable(stop.map_parallel(ends_of, stretches(0, len(data)))))
     if not found:
         return None
     low, high = encode(np.array([np.fmin.reduce(found), np.max(found)]))
@@ -206,7 +206,7 @@ class _Texts:
                     rows = slice(start, min(stretch.stop, start + BLOCK))
                     made[rows] = self._read(depth, self._starts[rows], self._ends[rows], rows)
 
-            self._stop.beside(fill, stretches(0, len(made)))
+            self._stop.map_parallel(fill, stretches(0, len(made)))
             self._whole = depth, made
         return self._whole[1]
 

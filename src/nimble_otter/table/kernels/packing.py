@@ -98,22 +98,24 @@ def _ordered(
 def sort_words(words: Words, stop: StopToken = NEVER) -> None:
     """Sort in place; by several hands, each a part that holds what is smaller than the next one's."""
     parts = [words]
-    while len(parts) < stop.hands and len(parts[0]) > _WORTH:
-        stop.beside(lambda part: part.partition(len(part) // 2), parts)
+    while len(parts) < stop.parallelism and len(parts[0]) > _WORTH:
+        stop.map_parallel(lambda part: part.partition(len(part) // 2), parts)
         parts = [half for part in parts for half in (part[: len(part) // 2], part[len(part) // 2 :])]
-    stop.beside(lambda part: part.sort(), parts)
+    stop.map_parallel(lambda part: part.sort(), parts)
 
 
 def keep_low(words: Words, bits: int, stop: StopToken = NEVER) -> None:
     """Leave only the lowest bits, in place."""
     mask = words.dtype.type((1 << bits) - 1)
-    stop.beside(lambda part: np.bitwise_and(part, mask, out=part), (words[rows] for rows in stretches(0, len(words))))
+    stop.map_parallel(
+        lambda part: np.bitwise_and(part, mask, out=part), (words[rows] for rows in stretches(0, len(words)))
+    )
 
 
 def gather(array: NDArray[Any], places: Ids, stop: StopToken = NEVER) -> NDArray[Any]:
     """Some places of an array, in their order (a copy)."""
     found = np.empty(len(places), array.dtype)
-    stop.beside(  # with "clip" nothing is held back: the places are known to be there
+    stop.map_parallel(  # with "clip" nothing is held back: the places are known to be there
         lambda part: array.take(places[part], out=found[part], mode="clip"), stretches(0, len(places))
     )
     return found
@@ -150,7 +152,7 @@ def _pack(packed: Words, pieces: KeyPieces, room: int, shift: int, stop: StopTok
 
     def fill(stretch: slice) -> None:
         stop.check()
-        stop.tell(stretch.start, len(packed))
+        stop.report_progress(stretch.start, len(packed))
         for start in range(stretch.start, stretch.stop, BLOCK):
             rows = slice(start, min(stretch.stop, start + BLOCK))
             out = packed[rows]
@@ -161,7 +163,7 @@ def _pack(packed: Words, pieces: KeyPieces, room: int, shift: int, stop: StopTok
                     values = values >> np.uint64(low)
                 out |= values << np.uint64(up)
 
-    stop.beside(fill, stretches(0, len(packed)))
+    stop.map_parallel(fill, stretches(0, len(packed)))
     return rest
 
 
@@ -187,7 +189,7 @@ def _runs(packed: Words, row_bits: int, start: int, end: int, stop: StopToken = 
                 found.append(np.flatnonzero(same) + first)
         return found
 
-    tied = np.concatenate([_NO_PLACES, *chain.from_iterable(stop.beside(look, stretches(start + 1, end)))])
+    tied = np.concatenate([_NO_PLACES, *chain.from_iterable(stop.map_parallel(look, stretches(start + 1, end)))])
     if not len(tied):
         return _NO_RUNS
     apart = np.flatnonzero(np.diff(tied) != 1)
@@ -228,7 +230,7 @@ def _repair(order: Ids, tied: _Tied, piece: Piece, stop: StopToken) -> Piece | N
     def put(part: slice) -> None:
         order[slots[part]] = rows.take(places[part])
 
-    stop.beside(put, stretches(0, len(slots)))
+    stop.map_parallel(put, stretches(0, len(slots)))
     if len(left):  # runs of slots are contiguous inside each former run, so slots map start to start
         left = np.stack([slots[left[:, 0]], slots[left[:, 1] - 1] + 1], axis=1)
     tied.runs = np.concatenate([alike, left])

@@ -31,7 +31,7 @@ def compute(operand: Operand, table: Table, ids: Ids, stop: StopToken = NEVER) -
     builder = ColumnBuilder()
     for start in range(0, len(ids), BLOCK):
         stop.check()
-        stop.tell(start, len(ids))
+        stop.report_progress(start, len(ids))
         builder.extend(values_of(operand, table, ids[start : start + BLOCK]))
     return _for_all(builder.finish(), table.rows, ids)
 

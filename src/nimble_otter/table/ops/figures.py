@@ -315,7 +315,7 @@ class _Part:
             def fill(part: slice) -> None:
                 words[part] = (groups[part] << bits) | ranks[part]
 
-            self._stop.beside(fill, stretches(0, len(words)))
+            self._stop.map_parallel(fill, stretches(0, len(words)))
             sort_words(words, self._stop)
             begins = np.ones(len(words), np.bool_)
             np.not_equal(words[1:], words[:-1], out=begins[1:])

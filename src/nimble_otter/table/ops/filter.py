@@ -74,7 +74,7 @@ def filter_view(view: View, node: Node, stop: StopToken = NEVER) -> View:
 
     def keep(start: int) -> int:
         stop.check()
-        stop.tell(start, len(view))
+        stop.report_progress(start, len(view))
         ids = view.row_ids(start, start + BLOCK)
         held = np.flatnonzero(true_of(node, view.table, ids))
         out = kept[start : start + len(held)]
@@ -83,7 +83,7 @@ def filter_view(view: View, node: Node, stop: StopToken = NEVER) -> View:
 
     every(0, len(view))  # grown once, not by each hand
     starts = range(0, max(1, len(view)), BLOCK)
-    for start, held in zip(starts, stop.beside(keep, starts), strict=True):
+    for start, held in zip(starts, stop.map_parallel(keep, starts), strict=True):
         if start > count:
             kept[count : count + held] = kept[start : start + held]
         count += held

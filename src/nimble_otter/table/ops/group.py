@@ -132,7 +132,7 @@ def _coded(table: Table, keys: Sequence[int], ids: Ids, stop: StopToken) -> tupl
         if widths and span * width > 4 * len(ids) + 1024:
             settle()
         if span > 1:
-            stop.beside(partial(_join, own, codes, width), stretches(0, len(own)))
+            stop.map_parallel(partial(_join, own, codes, width), stretches(0, len(own)))
         codes, span = own, span * width
         widths.append(width)
     if keys:

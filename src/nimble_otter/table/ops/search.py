@@ -131,10 +131,10 @@ def find_rows(
             if hit.any():
                 found[start + left[hit]] = True
                 left = left[~hit]
-        stop.tell(min(next(done) * BLOCK, len(view)), len(view))
+        stop.report_progress(min(next(done) * BLOCK, len(view)), len(view))
 
     every(0, len(view))  # grown once, not by each hand
-    stop.beside(look, range(0, len(view), BLOCK))
+    stop.map_parallel(look, range(0, len(view), BLOCK))
     return found
 
 

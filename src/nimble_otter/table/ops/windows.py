@@ -435,7 +435,7 @@ def _by_pairs(data: NDArray[np.float64], start: Ids, end: Ids, stop: StopToken) 
             at[part] += np.where(wanted, size, 0)
 
     while size <= most:
-        stop.beside(add, stretches(0, len(data)))
+        stop.map_parallel(add, stretches(0, len(data)))
         some = some[:-size] + some[size:] if size < len(some) else some[:0]
         size *= 2
     return found
@@ -455,7 +455,7 @@ def _extremes(codes: NDArray[Any], start: Ids, end: Ids, better: Any, stop: Stop
             found[part] = np.where(wanted, better(best.take(start[part], mode="clip"), last), found[part])
 
     while size <= most:
-        stop.beside(look, stretches(0, len(codes)))
+        stop.map_parallel(look, stretches(0, len(codes)))
         best = better(best[:-size], best[size:]) if size < len(best) else best[:1]
         size *= 2
     return found
