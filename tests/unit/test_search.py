@@ -80,7 +80,7 @@ def test_rows_are_found_in_any_column_whatever_the_blocks(monkeypatch):
         rows = list(zip(*(c.values(view.row_ids()) for c in table.columns), strict=True))
         assert whole.tolist() == [any(v is not None and test(said(v)) for v in row) for row in rows]
     wide, stop, told = find_rows(view, range(4), Search("ot")), StopToken(), []
-    stop.tell = lambda *n: told.append(n)
+    stop.report_progress = lambda *n: told.append(n)
     narrow = find_rows(view, range(4), Search("otterh"), stop, wide)
     assert narrow.tolist() == find_rows(view, range(4), Search("otterh")).tolist()
     assert told[-1] == (4000, 4000)

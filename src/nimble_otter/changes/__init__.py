@@ -14,7 +14,7 @@ from nimble_otter.changes.document_plan import (
     with_part,
 )
 from nimble_otter.changes.edits import DEFAULT, UNSET, Action, Edits
-from nimble_otter.changes.plan import GUARDS, Plan, Statement
+from nimble_otter.changes.plan import Guard, Plan, Statement
 from nimble_otter.changes.planning import make_plan
 from nimble_otter.changes.report import Intent, Outcome, Report
 from nimble_otter.changes.shown_rows import ShownRows, rows_after
@@ -24,10 +24,10 @@ from nimble_otter.changes.write import look_up, rehearse, render, render_parks, 
 
 __all__ = [
     "DEFAULT",
-    "GUARDS",
     "UNSET",
     "Action",
     "Edits",
+    "Guard",
     "Intent",
     "Outcome",
     "Plan",

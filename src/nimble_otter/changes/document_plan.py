@@ -13,10 +13,10 @@ from decimal import Decimal
 from typing import Any
 
 from nimble_otter.changes.edits import Edits
-from nimble_otter.changes.plan import Pairs, Plan, Statement
+from nimble_otter.changes.plan import Guard, Pairs, Plan, Statement, StatementKind
 from nimble_otter.changes.target import Target
 from nimble_otter.errors import NoKeyError, ValueRefused
-from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
+from nimble_otter.sources.catalogue import ColumnInfo, EntryKind, TableInfo
 from nimble_otter.sources.dialects.documents import DOCUMENTS
 from nimble_otter.sources.trace import KEY_NAME
 from nimble_otter.table import MISSING, Table
@@ -39,12 +39,12 @@ def document_target(table: Table, collection: str, unseen: Table | None = None) 
             refusals.append((at, f"{path} can't be named in a path."))
         else:
             columns.append((at, ColumnInfo(path)))
-    info = TableInfo(collection, "collection", (ColumnInfo("_id", key=1), *(c for _, c in columns)))
+    info = TableInfo(collection, EntryKind.COLLECTION, (ColumnInfo("_id", key=1), *(c for _, c in columns)))
     return Target(info, ((key, "_id"),), tuple(columns), tuple(refusals), "", unseen if key >= width else None,
                   dialect=DOCUMENTS)  # fmt: skip
 
 
-def make_document_plan(edits: Edits, table: Table, target: Target, guard: str = "seen") -> Plan:
+def make_document_plan(edits: Edits, table: Table, target: Target, guard: Guard = Guard.SEEN) -> Plan:
     """Raises: NoKeyError, where there is nothing to write to or a document has no key."""
     if target.table is None:
         raise NoKeyError(target.reason)
@@ -66,7 +66,9 @@ def make_document_plan(edits: Edits, table: Table, target: Target, guard: str = 
     statements = []
     for row in edits.deleted:
         held = whole(row)
-        statements.append(Statement("delete", row, (), key_of(row), held if guard != "key" else (), held))
+        statements.append(
+            Statement(StatementKind.DELETE, row, (), key_of(row), held if guard != Guard.KEY else (), held)
+        )
     for row in edits.edited_rows:
         changed = [
             pair
@@ -76,12 +78,12 @@ def make_document_plan(edits: Edits, table: Table, target: Target, guard: str = 
         values = tuple((path, new) for path, _, new in changed)
         old = tuple((path, before) for path, before, _ in changed)
         held = {"seen": old, "row": whole(row)}.get(guard, ())
-        statements.append(Statement("update", row, values, key_of(row), held, old))
+        statements.append(Statement(StatementKind.UPDATE, row, values, key_of(row), held, old))
     for row in edits.added:
         given = edits.cells.get(row, {})
         own = {"_id": given[key_place]} if key_place in given else {}
         pairs = {paths[at]: value for at, value in sorted(given.items()) if at in paths and value is not MISSING}
-        statements.append(Statement("insert", row, tuple((own | pairs).items())))
+        statements.append(Statement(StatementKind.INSERT, row, tuple((own | pairs).items())))
     return Plan(target.table, ("_id",), tuple(statements), DOCUMENTS, guard)
 
 

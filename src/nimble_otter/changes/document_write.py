@@ -10,7 +10,7 @@ from typing import Any
 
 from nimble_otter.changes.commit import Commit, Note
 from nimble_otter.changes.document_plan import exactly, to_json
-from nimble_otter.changes.plan import Pairs, Plan, Statement, reversal
+from nimble_otter.changes.plan import Guard, Pairs, Plan, Statement, StatementKind, reversal
 from nimble_otter.changes.report import AT_ONCE, Intent, Outcome, Report, one_by_one, partly
 from nimble_otter.errors import (
     ChangeError,
@@ -32,11 +32,11 @@ def render(plan: Plan, statements: Sequence[Statement] | None = None) -> list[st
     found = []
     for statement in plan.statements if statements is None else statements:
         own, name = dict(statement.key), f"db.getCollection({to_json(plan.table)})"
-        if statement.kind == "insert":
+        if statement.kind == StatementKind.INSERT:
             found.append(f"{name}.insertOne({to_json(_whole(statement))});")
             continue
         matched = own | {path: _seen(value) for path, value in statement.seen}
-        if statement.kind == "delete":
+        if statement.kind == StatementKind.DELETE:
             found.append(f"{name}.deleteOne({to_json(matched)});")
         else:
             found.append(f"{name}.updateOne({to_json(matched)}, {to_json(_change(statement.values))});")
@@ -138,7 +138,7 @@ class _Run:
         """Read the documents that statements speak of."""
         for start in range(0, len(statements), AT_ONCE):
             self._stop.check()
-            part = [s for s in statements[start : start + AT_ONCE] if s.kind != "insert"]
+            part = [s for s in statements[start : start + AT_ONCE] if s.kind != StatementKind.INSERT]
             found = self._writer.documents(self._plan.table, [s.key[0][1] for s in part])
             for statement in part:
                 self.keys[statement.row_id] = statement.key[0][1]
@@ -201,14 +201,14 @@ class _Run:
 
     def _operation(self, statement: Statement) -> tuple[Any, ...]:
         """(kind, filter or new document, change)."""
-        if statement.kind == "insert":
+        if statement.kind == StatementKind.INSERT:
             import bson
 
             document = _whole(statement)
             document = document if "_id" in document else {"_id": bson.ObjectId(), **document}
             self.keys[statement.row_id] = document["_id"]
             return "insert", document, None
-        if statement.kind == "delete":
+        if statement.kind == StatementKind.DELETE:
             return "delete", self._matched(statement), None
         now = self.now[statement.row_id] or {}
         values = statement.values
@@ -217,7 +217,7 @@ class _Run:
         return "update", self._matched(statement), _change(values)
 
     def _problem(self, statement: Statement) -> Outcome | None:
-        if statement.kind == "insert":
+        if statement.kind == StatementKind.INSERT:
             return None
         now = self.now.get(statement.row_id)
         if now is None:
@@ -235,12 +235,12 @@ class _Run:
     def _matched(self, statement: Statement) -> dict[str, Any]:
         """By what was just found, types included, so that nothing slips in between."""
         now = self.now[statement.row_id] or {}
-        paths = [path for path, _ in (*statement.seen, *(statement.values if self._plan.guard != "key" else ()))]
+        paths = [path for path, _ in (*statement.seen, *(statement.values if self._plan.guard != Guard.KEY else ()))]
         return dict(statement.key) | {path: _seen(_at(now, path)) for path in dict.fromkeys(paths)}
 
     def read_back(self, plan: Plan) -> dict[int, dict[str, Any] | None]:
         """The documents as they are after writing; by path for those columns that were pulled."""
-        keys = {s.row_id: self.keys[s.row_id] for s in plan.statements if s.kind != "delete"}
+        keys = {s.row_id: self.keys[s.row_id] for s in plan.statements if s.kind != StatementKind.DELETE}
         found = self._writer.documents(self._plan.table, list(keys.values()))
         rows: dict[int, dict[str, Any] | None] = {s.row_id: None for s in plan.statements}
         for row_id, key in keys.items():
@@ -255,16 +255,16 @@ def _intent(
     """What is committed, with its reversal."""
     at = dt.datetime.now()
     keys: dict[int, Pairs] = {row_id: (("_id", key),) for row_id, key in run.keys.items()}
-    whole = {s.row_id: dict(run.now.get(s.row_id) or {}) for s in plan.statements if s.kind == "delete"}
+    whole = {s.row_id: dict(run.now.get(s.row_id) or {}) for s in plan.statements if s.kind == StatementKind.DELETE}
     was = replace(plan, statements=tuple(_as_it_was(s, run.now.get(s.row_id)) for s in plan.statements))
-    back = replace(plan, statements=tuple(reversal(was, keys, whole, written)), guard="seen", is_exact=True)
+    back = replace(plan, statements=tuple(reversal(was, keys, whole, written)), guard=Guard.SEEN, is_exact=True)
     text = script(back, f"Restores what was written to {plan.table} at {at:%Y-%m-%d %H:%M:%S}.")
     return Intent(plan, keys, written, "", Report(outcomes, at, True, written, text, back))
 
 
 def _as_it_was(statement: Statement, document: Mapping[str, Any] | None) -> Statement:
     """With the old values in the types that the document has; the grid knows fewer."""
-    if statement.kind != "update" or document is None:
+    if statement.kind != StatementKind.UPDATE or document is None:
         return statement
     return replace(statement, old=tuple((path, _at(document, path)) for path, _ in statement.old))
 
@@ -278,14 +278,16 @@ def look_up(connection: Connection, intent: Intent) -> str:
             again = _Run(writer, plan, NEVER, None)
             again.keys = {row_id: key[0][1] for row_id, key in intent.keys.items()}
             now = again.read_back(plan)
-            gone = [s for s in plan.statements if s.kind == "delete"]
+            gone = [s for s in plan.statements if s.kind == StatementKind.DELETE]
             left = writer.documents(plan.table, [s.key[0][1] for s in gone])
     except OtterError as problem:
         raise OutcomeUnknown(
             f"{lost}, and the documents can't be read: {problem.message}",
             "It is looked up again before anything more is written.",
         ) from None
-    alike = [exactly(now[s.row_id], intent.written[s.row_id]) for s in plan.statements if s.kind != "delete"]
+    alike = [
+        exactly(now[s.row_id], intent.written[s.row_id]) for s in plan.statements if s.kind != StatementKind.DELETE
+    ]
     if all(alike) and not left:
         return f"{lost}, but the documents show that all of it was written."
     if not any(alike) and len(left) == len(gone):

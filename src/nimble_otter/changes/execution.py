@@ -9,7 +9,7 @@ from nimble_otter.changes.alike import alike
 from nimble_otter.changes.edits import DEFAULT
 from nimble_otter.changes.locked_rows import BACK, RELEASE, SAVE, LockedRows, Row, conflict, shown
 from nimble_otter.changes.order import arranged, candidates
-from nimble_otter.changes.plan import Pairs, Plan, Statement
+from nimble_otter.changes.plan import Pairs, Plan, Statement, StatementKind
 from nimble_otter.changes.report import AT_ONCE, Outcome, batches
 from nimble_otter.changes.side_effects import SideEffect, SideEffects, counted
 from nimble_otter.changes.statement_sql import Bound
@@ -55,7 +55,7 @@ class Execution:
     def all(self) -> tuple[Outcome, ...]:
         """Many at a time while they go well; where they don't, the statement that fails is found by halving."""
         given = self.plan.statements
-        self._done |= self._rows.lock([s for s in given if s.kind != "insert"])
+        self._done |= self._rows.lock([s for s in given if s.kind != StatementKind.INSERT])
         try:
             self._rows.follow(arranged(self.plan, self.facts.uniques, self._rows.shown))
         except ChangeError as refused:
@@ -66,18 +66,20 @@ class Execution:
         left = [s for s in self.plan.statements if s.row_id not in self._done]
         within = [link for link in self.facts.referring if link.table == link.target]
         sides = self._sides.of(left, [link for link in self.facts.referring if link not in within])
-        sides |= self._sides.of([s for s in left if s.kind == "update"], within)
+        sides |= self._sides.of([s for s in left if s.kind == StatementKind.UPDATE], within)
         before, is_first = self._writer.changed_elsewhere() if self.facts.triggers else None, True
         for batch in self._batches(left):
             self._stop.check()
-            if is_first and self.plan.parks and any(s.kind == "update" for s in batch):
+            if is_first and self.plan.parks and any(s.kind == StatementKind.UPDATE for s in batch):
                 is_first = False
                 if (problem := self._put_aside(left)) is not None:
                     return tuple(self._done.get(s.row_id) or problem(s) for s in given)
             if self._progress is not None:
                 self._progress(len(self._done), len(given))
-            if batch[0].kind == "delete" and within:  # rows of this table may refer to it only since it was written to
-                sides |= self._sides.of(batch, within, [s for s in left if s.kind == "delete"])
+            if (
+                batch[0].kind == StatementKind.DELETE and within
+            ):  # rows of this table may refer to it only since it was written to
+                sides |= self._sides.of(batch, within, [s for s in left if s.kind == StatementKind.DELETE])
             self._batch(batch, sides)
         self._explain_missed()
         self._tell_of_triggers(before, len(left), sides)
@@ -190,16 +192,16 @@ class Execution:
 
     def _returning(self, statement: Statement) -> tuple[str, ...]:
         """What tells a new row again: its key, where it has one."""
-        if statement.kind != "insert" or not self.plan.dialect.returns_keys:
+        if statement.kind != StatementKind.INSERT or not self.plan.dialect.returns_keys:
             return ()
         return self.plan.info.key or self.plan.key
 
     def _good(self, statement: Statement, done: Done, side: SideEffect) -> Outcome:
-        if statement.kind == "insert" and done.rows:
+        if statement.kind == StatementKind.INSERT and done.rows:
             self._new[statement.row_id] = tuple(zip(self._returning(statement), done.rows[0], strict=True))
         if done.touched and side.refused:
             return Outcome(statement, 1, side.refused)
-        if not done.touched and statement.kind == "insert":
+        if not done.touched and statement.kind == StatementKind.INSERT:
             return Outcome(
                 statement, 0, "The server accepted the insert but added no row (a trigger may have rejected it)."
             )
@@ -235,7 +237,7 @@ class Execution:
         """Rows as they are after the statements, and their keys."""
         statements = (done or self.plan).statements
         keys = {s.row_id: self._key_after(s) for s in statements}
-        rows = self._rows.read({s.row_id: keys[s.row_id] for s in statements if s.kind != "delete"})
+        rows = self._rows.read({s.row_id: keys[s.row_id] for s in statements if s.kind != StatementKind.DELETE})
         return {s.row_id: rows.get(s.row_id) for s in statements}, keys
 
     def with_notes(self, outcomes: Sequence[Outcome], written: Mapping[int, Row | None]) -> tuple[Outcome, ...]:
@@ -251,7 +253,7 @@ class Execution:
 
     def alone(self, statement: Statement) -> Outcome:
         """One statement that stays done, as its table knows no other way."""
-        if statement.kind != "insert":
+        if statement.kind != StatementKind.INSERT:
             conflicts = self._rows.lock([statement])
             if conflicts:
                 return conflicts[statement.row_id]
@@ -268,7 +270,7 @@ class Execution:
         if done.touched > 1:
             return self._bad(statement, done, None)
         outcome = self._good(statement, done, side)
-        if done.touched or statement.kind == "insert":
+        if done.touched or statement.kind == StatementKind.INSERT:
             return outcome
         return self._rows.conflict_now(statement)
 
@@ -277,7 +279,7 @@ class Execution:
         if statement.row_id in self._new:
             return self._new[statement.row_id]
         given = dict(statement.values)
-        if statement.kind == "insert" and not self.plan.key:
+        if statement.kind == StatementKind.INSERT and not self.plan.key:
             return statement.values
         before = dict(statement.key)
         return tuple((name, given.get(name, before.get(name))) for name in self.plan.key)

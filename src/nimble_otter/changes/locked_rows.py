@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from nimble_otter.changes.alike import alike, identical
-from nimble_otter.changes.plan import Pairs, Plan, Statement
+from nimble_otter.changes.plan import Pairs, Plan, Statement, StatementKind
 from nimble_otter.changes.report import Outcome, batches
 from nimble_otter.changes.statement_sql import Bound, Wording
 from nimble_otter.errors import LostError, SourceError
@@ -42,7 +42,7 @@ class LockedRows:
 
     def _read_of(self, statement: Statement) -> list[str]:
         """The columns of a row that are kept before it is changed."""
-        if statement.kind == "delete" or self._facts.may_change_more:
+        if statement.kind == StatementKind.DELETE or self._facts.may_change_more:
             return self._columns
         wanted = {name for name, _ in (*statement.values, *statement.key, *statement.seen)}
         for names in self._facts.uniques:

@@ -16,7 +16,7 @@ from dataclasses import replace
 from decimal import Decimal, InvalidOperation
 from typing import Any
 
-from nimble_otter.changes.plan import Pairs, Plan, Statement
+from nimble_otter.changes.plan import Pairs, Plan, Statement, StatementKind
 from nimble_otter.errors import ChangeError
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.table.text.show import plain
@@ -30,9 +30,9 @@ _UNKNOWN = object()
 def arranged(plan: Plan, uniques: Sequence[tuple[str, ...]], before: Mapping[int, Mapping[str, Any]]) -> Plan:
     """The plan with its statements in an order that works, and with what is put aside first. `before` has the rows as
     they are, by row id, as far as they are known. Raises: ChangeError where an exchange is not possible."""
-    deletes = [s for s in plan.statements if s.kind == "delete"]
-    updates = [s for s in plan.statements if s.kind == "update"]
-    inserts = [s for s in plan.statements if s.kind == "insert"]
+    deletes = [s for s in plan.statements if s.kind == StatementKind.DELETE]
+    updates = [s for s in plan.statements if s.kind == StatementKind.UPDATE]
+    inserts = [s for s in plan.statements if s.kind == StatementKind.INSERT]
     sets = list(dict.fromkeys((*((plan.key,) if plan.key and not plan.by_values else ()), *uniques)))
 
     def held(statement: Statement, name: str) -> Any:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from enum import StrEnum
 from typing import Any
 
 from nimble_otter.changes.alike import identical
@@ -12,7 +13,29 @@ from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.dialects.sqlite import SQLITE
 
 Pairs = tuple[tuple[str, Any], ...]
-GUARDS = ("seen", "row", "key")
+
+
+class StatementKind(StrEnum):
+    """What a statement does. SELECT and LOCK read a row, the second keeps others from it."""
+
+    INSERT = "insert"
+    UPDATE = "update"
+    DELETE = "delete"
+    SELECT = "select"
+    LOCK = "lock"
+
+
+class Guard(StrEnum):
+    """What a row must still hold beside its key to be changed."""
+
+    SEEN = "seen"
+    """Of the columns that change what was seen."""
+    ROW = "row"
+    """All that was seen of it."""
+    KEY = "key"
+    """Nothing."""
+
+
 """What a row must still hold besides its key: what was seen where it changes, all that was seen, nothing."""
 
 
@@ -21,7 +44,7 @@ class Statement:
     """`kind` is update, insert or delete. `values` are what is set, `key` and `seen` what the row is matched by,
     all as the source stores them; `old` are the values before, for the reversal."""
 
-    kind: str
+    kind: StatementKind
     row_id: int
     values: Pairs = ()
     key: Pairs = ()
@@ -40,7 +63,7 @@ class Plan:
     key: tuple[str, ...]
     statements: tuple[Statement, ...]
     dialect: Dialect = SQLITE
-    guard: str = "seen"
+    guard: Guard = Guard.SEEN
     by_values: bool = False
     is_exact: bool = False
     parks: tuple[tuple[int, Pairs], ...] = ()
@@ -62,7 +85,9 @@ class Plan:
     def parked(self) -> tuple[Statement, ...]:
         """The statements that put rows aside, to be run before every update."""
         by_row = {s.row_id: s for s in self.statements}
-        return tuple(Statement("update", row, pairs, by_row[row].key) for row, pairs in self.parks if row in by_row)
+        return tuple(
+            Statement(StatementKind.UPDATE, row, pairs, by_row[row].key) for row, pairs in self.parks if row in by_row
+        )
 
     def as_run(self, statement: Statement) -> Statement:
         """A statement as it matches its row once that was put aside."""
@@ -99,11 +124,11 @@ def reversal(
         own = {name for name, _ in key}
         was, kept = before.get(row, {}), written.get(row) or {}
         now = tuple((name, kept.get(name, value)) for name, value in statement.values)
-        if statement.kind == "insert":
+        if statement.kind == StatementKind.INSERT:
             seen = tuple(pair for pair in now if pair[0] not in own)
-            back.append(Statement("delete", row, (), key, seen, now))
-        elif statement.kind == "delete":
-            back.append(Statement("insert", row, tuple(was.items())))
+            back.append(Statement(StatementKind.DELETE, row, (), key, seen, now))
+        elif statement.kind == StatementKind.DELETE:
+            back.append(Statement(StatementKind.INSERT, row, tuple(was.items())))
         else:
             edited = {name for name, _ in statement.values}
             old = {name: was.get(name, value) for name, value in statement.old}
@@ -111,5 +136,5 @@ def reversal(
             now += tuple((name, kept[name]) for name in more if name not in changing)
             more |= {name: was[name] for name in changing if name in was and name not in edited}
             seen = tuple(pair for pair in now if pair[0] not in own)
-            back.append(Statement("update", row, tuple((old | more).items()), key, seen, now))
+            back.append(Statement(StatementKind.UPDATE, row, tuple((old | more).items()), key, seen, now))
     return back

@@ -9,7 +9,7 @@ from typing import Any
 from nimble_otter.changes.document_plan import make_document_plan
 from nimble_otter.changes.edits import Edits
 from nimble_otter.changes.order import arranged
-from nimble_otter.changes.plan import Pairs, Plan, Statement
+from nimble_otter.changes.plan import Guard, Pairs, Plan, Statement, StatementKind
 from nimble_otter.changes.target import Target
 from nimble_otter.errors import NoKeyError
 from nimble_otter.sources.dialects import Dialect
@@ -21,7 +21,7 @@ def make_plan(
     edits: Edits,
     table: Table,
     target: Target,
-    guard: str = "seen",
+    guard: Guard = Guard.SEEN,
 ) -> Plan:
     """Raises: NoKeyError, where the result has no table to write to or a row's key is empty; ValueRefused."""
     if target.dialect.is_documents:
@@ -34,7 +34,7 @@ def make_plan(
     touched = [*edits.deleted, *edits.edited_rows]
     wanted = (
         range(len(table.fields))
-        if edits.deleted or guard == "row"
+        if edits.deleted or guard == Guard.ROW
         else {p for r in touched for p in edits.cells.get(r, ())}
     )
     known = {at: target.values(table, at, touched) for at in {*wanted, *(at for at, _ in target.keys)}}
@@ -65,15 +65,15 @@ def make_plan(
     deletes, updates, inserts = [], [], []
     for row in edits.deleted:
         whole = tuple((name, stored(row, place)) for place, name in names.items())
-        held = seen(row, names) if guard != "key" else ()
-        deletes.append(Statement("delete", row, (), key_of(row), held, whole))
+        held = seen(row, names) if guard != Guard.KEY else ()
+        deletes.append(Statement(StatementKind.DELETE, row, (), key_of(row), held, whole))
     for row in edits.edited_rows:
         changed = sorted(edits.cells[row])
         old = tuple((names[p], stored(row, p)) for p in changed)
-        held = () if guard == "key" else seen(row, changed if guard == "seen" else names)
-        updates.append(Statement("update", row, given(row), key_of(row), held, old))
+        held = () if guard == Guard.KEY else seen(row, changed if guard == Guard.SEEN else names)
+        updates.append(Statement(StatementKind.UPDATE, row, given(row), key_of(row), held, old))
     for row in edits.added:
-        inserts.append(Statement("insert", row, given(row)))
+        inserts.append(Statement(StatementKind.INSERT, row, given(row)))
     plan = Plan(info, key_names, (*deletes, *updates, *inserts), dialect, guard, target.by_values)
     return arranged(plan, info.distinct or (), {})
 

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from nimble_otter.changes.plan import StatementKind
 from nimble_otter.changes.report import Report
 from nimble_otter.changes.target import Target
 from nimble_otter.sources import Fetched
@@ -37,8 +38,8 @@ def rows_after(fetched: Fetched, target: Target, report: Report) -> ShownRows:
         row = report.written.get(statement.row_id)
         if row is not None:
             own = {at: value for name, value in row.items() for at in places.get(name, ())}
-            (added if statement.kind == "insert" else values)[statement.row_id] = own
-        elif statement.kind != "insert":
+            (added if statement.kind == StatementKind.INSERT else values)[statement.row_id] = own
+        elif statement.kind != StatementKind.INSERT:
             gone.append(statement.row_id)
     table = patched(fetched.table, values, gone, [*added.values()])
     unseen = fetched.unseen

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from nimble_otter.changes.alike import alike
 from nimble_otter.changes.locked_rows import LockedRows
-from nimble_otter.changes.plan import Statement
+from nimble_otter.changes.plan import Statement, StatementKind
 from nimble_otter.changes.report import batches
 from nimble_otter.changes.statement_sql import Bound
 from nimble_otter.sources.catalogue import ForeignKey
@@ -41,10 +41,10 @@ class SideEffects:
         for link in links:
             for statement in statements:
                 edited = {name for name, _ in statement.values}
-                action = link.on_delete if statement.kind == "delete" else link.on_update
-                if not action or statement.kind == "insert":
+                action = link.on_delete if statement.kind == StatementKind.DELETE else link.on_update
+                if not action or statement.kind == StatementKind.INSERT:
                     continue
-                if statement.kind == "update" and not edited.intersection(link.referred):
+                if statement.kind == StatementKind.UPDATE and not edited.intersection(link.referred):
                     continue
                 row = self._rows.before.get(statement.row_id, {})
                 key = tuple((name, row.get(name)) for name in link.referred)
@@ -64,11 +64,11 @@ class SideEffects:
                     f"{grouped(count)} of {link.table} ({action})",
                 )
                 to_null = any(value is None for name, value in statement.values if name in link.referred)
-                if statement.kind == "update" and action == "cascade" and not to_null:
+                if statement.kind == StatementKind.UPDATE and action == "cascade" and not to_null:
                     side.note = f"{side.note}, {said}" if side.note else f"changes with it {said}"
                     side.rows += count
                     continue
-                verb = "Deleting" if statement.kind == "delete" else "Changing"
+                verb = "Deleting" if statement.kind == StatementKind.DELETE else "Changing"
                 side.refused = (
                     f"{side.refused[:-1]}, {said}." if side.refused else f"{verb} it would also change {said}."
                 )
@@ -76,7 +76,7 @@ class SideEffects:
 
     def _own(self, statement: Statement, link: ForeignKey, deletes: Sequence[Statement]) -> int:
         """How many of the rows that refer to a row are deleted by the plan itself."""
-        if statement.kind != "delete" or link.table != link.target:
+        if statement.kind != StatementKind.DELETE or link.table != link.target:
             return 0
         key = [self._rows.before[statement.row_id].get(name) for name in link.referred]
         rows = [self._rows.before.get(s.row_id, {}) for s in deletes]

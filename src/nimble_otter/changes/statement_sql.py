@@ -12,7 +12,7 @@ from functools import cache
 from typing import Any
 
 from nimble_otter.changes.edits import DEFAULT
-from nimble_otter.changes.plan import Pairs, Plan, Statement
+from nimble_otter.changes.plan import Pairs, Plan, Statement, StatementKind
 from nimble_otter.changes.shape import shape
 from nimble_otter.sources.catalogue import ForeignKey
 
@@ -53,7 +53,7 @@ class Wording:
         """One query for many rows by their keys: the number of the key, then some columns."""
         texts, values = [], list[Any]()
         for number, key in enumerate(keys):
-            text, own = self.bound(Statement("select", number, key=key), columns)
+            text, own = self.bound(Statement(StatementKind.SELECT, number, key=key), columns)
             texts.append(text.replace(f"{self._token}number", str(number), 1))
             values += own
         return " UNION ALL ".join(texts), tuple(values)
@@ -61,7 +61,7 @@ class Wording:
     def locking(self, key: Pairs, columns: Sequence[str], waits: bool = True) -> Bound:
         """Some columns of one row by its key, and those of `exact` again as they can be put back. It `waits` for
         whoever is changing the row, and then keeps others from it."""
-        text, values = self.bound(Statement("lock", 0, key=key), columns)
+        text, values = self.bound(Statement(StatementKind.LOCK, 0, key=key), columns)
         return text + (" FOR UPDATE" if waits and self._dialect.locks_rows else ""), values
 
     def exact(self, columns: Sequence[str]) -> list[str]:
@@ -94,7 +94,7 @@ class Wording:
             *(tuple((n, shape(v)) for n, v in part) for part in (statement.values, statement.key, statement.seen)),
         )  # fmt: skip
         if sign not in self._made:
-            numbered = statement.kind == "insert" and any(
+            numbered = statement.kind == StatementKind.INSERT and any(
                 info.is_always for n, _ in statement.values if (info := self._plan.column(n)) is not None
             )
             self._made[sign] = self._split(self._clause(statement, returning), numbered)
@@ -125,17 +125,19 @@ class Wording:
         for name, value in statement.seen:
             bound = self._place(next(number)) if value is not None else None
             matched.append(plan.dialect.equals(column(name), plan.column(name), value, bound))
-        if statement.kind in ("select", "lock"):
+        if statement.kind in (StatementKind.SELECT, StatementKind.LOCK):
             own = named.alias("t")
-            whole: list[Any] = [literal_column(f"{self._token}number")] if statement.kind == "select" else []
+            whole: list[Any] = (
+                [literal_column(f"{self._token}number")] if statement.kind == StatementKind.SELECT else []
+            )
             whole += [own.c[name] for name in returning]
-            if statement.kind == "lock":
+            if statement.kind == StatementKind.LOCK:
                 made_exact = (plan.dialect.exactly(own.c[name], plan.column(name)) for name in returning)
                 whole += [part.label(f"{self._token}{n}e") for n, part in enumerate(made_exact) if part is not None]
             return select(*whole).select_from(own).where(and_(*matched))
-        if statement.kind == "delete":
+        if statement.kind == StatementKind.DELETE:
             return delete(named).where(and_(*matched))
-        if statement.kind == "insert":
+        if statement.kind == StatementKind.INSERT:
             made: Any = insert(named).values(set_) if set_ else insert(named)
             return made.returning(*(column(name) for name in returning)) if returning else made
         return update(named).values(set_).where(and_(*matched))

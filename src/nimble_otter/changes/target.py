@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from nimble_otter.errors import NoKeyError
-from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
+from nimble_otter.sources.catalogue import ColumnInfo, EntryKind, TableInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.sources.trace import Origin
@@ -93,7 +93,7 @@ def find_target(
         own = {o.column: place for place, o in reversed(list(enumerate(origins))) if o is not None and o.alias == alias}
         name = next(o.table for o in origins if o is not None and o.alias == alias)
         info = by_name[name]
-        is_keyless = info.kind == "table" and not info.keys
+        is_keyless = info.kind == EntryKind.TABLE and not info.keys
         key = tuple(own) if is_keyless and by_values else _key(info, own)
         problem = _problem(table, unseen, info, own, key, [o for o in origins if o is not None and o.alias == alias])
         could_match = could_match or (is_keyless and not by_values and problem.startswith(f"{name} has no key"))
@@ -146,9 +146,9 @@ def _problem(
     key: tuple[str, ...],
     origins: Sequence[Origin],
 ) -> str:
-    if info.kind not in ("table", "view"):
+    if info.kind not in (EntryKind.TABLE, EntryKind.VIEW):
         return f"{info.name} is a {info.kind}; its rows are maintained by the server."
-    if info.kind == "view":
+    if info.kind == EntryKind.VIEW:
         return f"{info.name} is a view; open the table behind it to change it."
     if not origins[0].is_direct:
         return "The query groups or merges rows, so a result row is not one row of the table."

@@ -19,7 +19,7 @@ from nimble_otter.changes.commit import Commit, Note
 from nimble_otter.changes.execution import Execution
 from nimble_otter.changes.locked_rows import Row
 from nimble_otter.changes.order import arranged
-from nimble_otter.changes.plan import Pairs, Plan, Statement, reversal
+from nimble_otter.changes.plan import Guard, Pairs, Plan, Statement, StatementKind, reversal
 from nimble_otter.changes.report import Intent, Outcome, Report, one_by_one, partly
 from nimble_otter.changes.statement_sql import Wording
 from nimble_otter.errors import (
@@ -56,7 +56,7 @@ def script(plan: Plan, head: str = "") -> str:
     """The statements as a script for the server's own client, in one transaction."""
     if plan.dialect.is_documents:
         return documents.script(plan, head)
-    first = next((n for n, s in enumerate(plan.statements) if s.kind == "update"), 0)
+    first = next((n for n, s in enumerate(plan.statements) if s.kind == StatementKind.UPDATE), 0)
     texts = render(plan)
     texts[first:first] = render_parks(plan)
     return "\n".join([*(f"-- {line}" for line in head.splitlines()), plan.dialect.script_head, *texts, "commit;", ""])
@@ -154,7 +154,7 @@ def _back(
     made = replace(
         run.plan,
         statements=tuple(reversal(plan, keys, run.before, written, changing)),
-        guard="seen",
+        guard=Guard.SEEN,
         is_exact=True,
         parks=(),
     )
@@ -256,9 +256,9 @@ def _look(connection: Connection, intent: Intent) -> bool | None:
             return dict(zip(columns, found[0], strict=False)) if found else None
 
         for statement in plan.statements:
-            key = keys[statement.row_id] if statement.kind != "delete" else statement.key
+            key = keys[statement.row_id] if statement.kind != StatementKind.DELETE else statement.key
             now = row_of(key)
-            before = row_of(statement.key) if statement.kind == "update" and key != statement.key else now
+            before = row_of(statement.key) if statement.kind == StatementKind.UPDATE and key != statement.key else now
             states.add(_state(statement, now, before, written[statement.row_id]))
     states.discard("both")
     if not states:
@@ -269,10 +269,10 @@ def _look(connection: Connection, intent: Intent) -> bool | None:
 def _state(
     statement: Statement, now: dict[str, Any] | None, before: dict[str, Any] | None, after: dict[str, Any] | None
 ) -> str:
-    if statement.kind == "delete":
+    if statement.kind == StatementKind.DELETE:
         return "after" if now is None else "before"
     is_after = now is not None and after is not None and same_row(now, after)
-    if statement.kind == "insert":
+    if statement.kind == StatementKind.INSERT:
         return "after" if is_after else ("before" if now is None else "neither")
     is_before = before is not None and all(alike(before.get(n), v) for n, v in statement.old)
     return "both" if is_after and is_before else ("after" if is_after else ("before" if is_before else "neither"))

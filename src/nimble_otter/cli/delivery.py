@@ -14,6 +14,7 @@ from nimble_otter.cli.flags import UsageError
 from nimble_otter.cli.terminal import HarmlessOutput, harmless, tell
 from nimble_otter.errors import SendError
 from nimble_otter.pull.model import Pull, SendPlan
+from nimble_otter.sources.catalogue import EntryKind
 from nimble_otter.stop import StopToken
 
 if TYPE_CHECKING:
@@ -87,7 +88,9 @@ def deliver_tables(source: Source, names: tuple[str, ...], plans: Sequence[SendP
         for name in names:
             if name not in known:
                 raise UsageError(f"There is no table {name} in {source.name}; there are {', '.join(list(known)[:20])}.")
-        wanted = [known[name] for name in names] or [t for t in known.values() if t.kind in ("table", "collection")]
+        wanted = [known[name] for name in names] or [
+            t for t in known.values() if t.kind in (EntryKind.TABLE, EntryKind.COLLECTION)
+        ]
         whole = Pull(source.name, source, Query(""))
         for plan in plans:
             if plan.path == "-":

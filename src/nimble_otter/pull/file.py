@@ -11,7 +11,7 @@ from typing import Any
 
 import tomli_w
 
-from nimble_otter.changes.plan import GUARDS
+from nimble_otter.changes.plan import Guard
 from nimble_otter.errors import CorruptError, SavedError, TooNewError
 from nimble_otter.files import read_text, write_text
 from nimble_otter.pull.model import SCOPES, Pull, Query, SendPlan
@@ -61,7 +61,7 @@ def pull_to_text(pull: Pull) -> str:
             **({"scope": pull.send.scope} if pull.send.scope != "shown" else {}),
             **({"options": options} if options else {}),
         }
-    changes = {"guard": pull.guard} if pull.guard != "seen" else {}
+    changes = {"guard": pull.guard} if pull.guard != Guard.SEEN else {}
     if changes or pull.by_values:
         whole["changes"] = changes | ({"by_values": True} if pull.by_values else {})
     if pull.came_from:
@@ -138,7 +138,7 @@ def _pull(whole: Mapping[str, Any]) -> Pull:
     ):
         raise ValueError("the limit is not a whole number")
     parameters = {str(name): _checked(name, value) for name, value in query.get("parameters", {}).items()}
-    if changes.get("guard", "seen") not in GUARDS:
+    if changes.get("guard", "seen") not in list(Guard):
         raise ValueError(f"there is no guard {changes['guard']!r}")
     return Pull(
         str(whole["name"]),
@@ -158,7 +158,7 @@ def _pull(whole: Mapping[str, Any]) -> Pull:
         None if send is None else _send(send),
         {str(name): min(max(int(width), 0), _WIDEST) for name, width in whole.get("widths", {}).items()},
         str(whole.get("came_from", "")),
-        str(changes.get("guard", "seen")),
+        Guard(changes.get("guard", Guard.SEEN)),
         bool(changes.get("by_values", False)),
     )
 

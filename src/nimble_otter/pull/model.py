@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from nimble_otter.changes.plan import Guard
 from nimble_otter.pull.steps import Step, TakesParameters
 from nimble_otter.query.sql.names import Names
 from nimble_otter.query.sql.parameters import Ask, Bound, bind, day_of, find_uses, value_of
@@ -60,7 +61,7 @@ class SendPlan:
 @dataclass(frozen=True, slots=True)
 class Pull:
     """A value; `widths` are column widths in pixels by name, `came_from` says what it was followed from. `guard` is
-    what a changed row must still hold besides its key (changes.GUARDS), `by_values` matches rows without a key by all
+    what a changed row must still hold besides its key (changes.Guard), `by_values` matches rows without a key by all
     their values."""
 
     name: str
@@ -70,7 +71,7 @@ class Pull:
     send: SendPlan | None = None
     widths: Mapping[str, int] = field(default_factory=dict)
     came_from: str = ""
-    guard: str = "seen"
+    guard: Guard = Guard.SEEN
     by_values: bool = False
 
     def parameters(self) -> list[str]:

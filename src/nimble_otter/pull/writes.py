@@ -16,12 +16,12 @@ from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from nimble_otter.changes.plan import Plan, Statement
+from nimble_otter.changes.plan import Guard, Plan, Statement, StatementKind
 from nimble_otter.changes.report import Intent, Report
 from nimble_otter.errors import CorruptError, OtterError, OutcomeUnknown, SavedError, Stopped
 from nimble_otter.files import LONGEST_LOG, append_text, locked, read_text, set_aside, write_text
 from nimble_otter.pull.drafts import EditDraft, as_name, edits_in, edits_out, plain_in, plain_out
-from nimble_otter.sources.catalogue import ColumnInfo, ForeignKey, TableInfo
+from nimble_otter.sources.catalogue import ColumnInfo, EntryKind, ForeignKey, TableInfo
 from nimble_otter.sources.source import dialect_of
 
 VERSION = 1
@@ -207,7 +207,7 @@ def _renamed(intent: Intent) -> list[Any]:
     found = []
     for statement in intent.plan.statements:
         new = intent.keys.get(statement.row_id)
-        if statement.kind == "update" and new is not None and new != statement.key:
+        if statement.kind == StatementKind.UPDATE and new is not None and new != statement.key:
             found.append([plain_out([v for _, v in statement.key]), plain_out([v for _, v in new])])
     return found
 
@@ -317,11 +317,11 @@ def _plan_in(plain: dict[str, Any]) -> Plan:
     statements = []
     for s in plain["statements"]:
         parts = (tuple((name, value) for name, value in plain_in(s[n])) for n in ("values", "key", "seen", "old"))
-        statements.append(Statement(str(s["kind"]), int(s["row"]), *parts))
+        statements.append(Statement(StatementKind(s["kind"]), int(s["row"]), *parts))
     foreign = tuple(_link_in(link) for link in info.get("foreign", ()))
-    table = TableInfo(str(info["name"]), str(info["kind"]), columns, schema=str(info["schema"]), foreign=foreign)
+    table = TableInfo(str(info["name"]), EntryKind(info["kind"]), columns, schema=str(info["schema"]), foreign=foreign)
     parks = tuple((int(row), tuple(map(tuple, plain_in(pairs)))) for row, pairs in plain.get("parks", ()))
     return Plan(
-        table, tuple(plain["key"]), tuple(statements), dialect_of(str(plain["dialect"])), str(plain["guard"]),
+        table, tuple(plain["key"]), tuple(statements), dialect_of(str(plain["dialect"])), Guard(plain["guard"]),
         bool(plain["by_values"]), is_exact=True, parks=parks,
     )  # fmt: skip

@@ -4,10 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from enum import StrEnum
 from typing import Any
 
 HOLDS_ROWS = ("table", "view", "materialized view", "collection")
 """Kinds of entries that can be opened as a pull."""
+
+
+class EntryKind(StrEnum):
+    """What an entry of a catalogue is."""
+
+    TABLE = "table"
+    VIEW = "view"
+    MATERIALIZED_VIEW = "materialized view"
+    COLLECTION = "collection"
+    ROUTINE = "routine"
+    SEQUENCE = "sequence"
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,7 +82,7 @@ class TableInfo:
     row must hold, None before a query named it."""
 
     name: str
-    kind: str = "table"
+    kind: EntryKind = EntryKind.TABLE
     columns: tuple[ColumnInfo, ...] = ()
     rows: int | None = None
     is_estimate: bool = False

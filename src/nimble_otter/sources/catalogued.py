@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import SourceError
 from nimble_otter.query.parsed import nearest
-from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
+from nimble_otter.sources.catalogue import Definition, EntryKind, Shapes, TableInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.reflect import Written, describe, label_of, read_checks, read_tables, read_unique
 from nimble_otter.sources.result_stream import Explained, sever
@@ -112,8 +112,8 @@ class Catalogued:
             found = []
             for schema in self._schemas(inspector):
                 for kind, names in (
-                    ("table", inspector.get_table_names(schema)),
-                    ("view", inspector.get_view_names(schema)),
+                    (EntryKind.TABLE, inspector.get_table_names(schema)),
+                    (EntryKind.VIEW, inspector.get_view_names(schema)),
                 ):
                     for name in names:
                         label = label_of(schema, name, default)
@@ -171,7 +171,7 @@ class Catalogued:
         self._ready()
         with self.explained():
             own = self._definition(table)
-            if own is not None and table.kind in ("routine", "sequence"):
+            if own is not None and table.kind in (EntryKind.ROUTINE, EntryKind.SEQUENCE):
                 return Definition(own)
             found = describe(self._inspector(), self._engine, table.bare, table.schema or None, table.kind)
             indexes = self._indexes(table)
@@ -214,7 +214,7 @@ class Catalogued:
         with self.explained():
             inspector = self._inspector()
             self.default_schema = self._default_schema(inspector)
-            queue = [t for t in tables if t.kind == "view"]
+            queue = [t for t in tables if t.kind == EntryKind.VIEW]
             while queue:
                 view = queue.pop()
                 with suppress(Exception):  # without its definition a view ends the trail
@@ -222,10 +222,10 @@ class Catalogued:
                     inside = self._tables_of(views[view.name])
                     fresh = [t for t in inside if t.name not in {known.name for known in tables}]
                     tables += fresh
-                    queue += [t for t in fresh if t.kind == "view"]
+                    queue += [t for t in fresh if t.kind == EntryKind.VIEW]
             found = []
             for table in tables:
-                if table.kind == "table" and table.checks is None:
+                if table.kind == EntryKind.TABLE and table.checks is None:
                     distinct, filled = self._unique(inspector, table), {c.name for c in table.columns if not c.nullable}
                     keys = () if table.key else tuple(names for names in distinct if filled.issuperset(names))
                     checks = self._checks(inspector, table)

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
-from nimble_otter.sources.catalogue import ColumnInfo, Definition, ForeignKey, TableInfo
+from nimble_otter.sources.catalogue import ColumnInfo, Definition, EntryKind, ForeignKey, TableInfo
 
 if TYPE_CHECKING:
     from sqlalchemy import Engine, Inspector
@@ -87,7 +87,8 @@ def read_tables(
             key = (keys.get((schema, name)) or {}).get("constrained_columns") or []
             written = more.get(name, {})
             made = tuple(_column(info, key, links, written.get(info["name"])) for info in infos)
-            kind = "materialized view" if name in stored else ("view" if name in views else "table")
+            kind = EntryKind.VIEW if name in views else EntryKind.TABLE
+            kind = EntryKind.MATERIALIZED_VIEW if name in stored else kind
             found.append(TableInfo(label, kind, made, schema=label[: -len(name) - 1], foreign=links))
     return found
 
@@ -169,7 +170,7 @@ def _type_text(kind: Any) -> str:
 def describe(inspector: Inspector, engine: Engine, name: str, schema: str | None, kind: str) -> Definition:
     """Constraints, indexes, comment, and the definition as this dialect would write it."""
     constraints: list[tuple[str, str]] = []
-    if kind == "table":
+    if kind == EntryKind.TABLE:
         key = _quietly(lambda: [inspector.get_pk_constraint(name, schema)])
         for info in key:
             if info["constrained_columns"]:
@@ -201,7 +202,7 @@ def definition_text(inspector: Inspector, engine: Engine, name: str, schema: str
     from sqlalchemy.exc import SAWarning, SQLAlchemyError
     from sqlalchemy.schema import CreateIndex, CreateTable
 
-    if kind != "table":
+    if kind != EntryKind.TABLE:
         return next(iter(_quietly(lambda: [inspector.get_view_definition(name, schema)])), "") or ""
     try:
         with warnings.catch_warnings():

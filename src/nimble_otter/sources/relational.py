@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 from nimble_otter.errors import ChangeError, LostError, OutcomeUnknown, QueryError, SourceError
 from nimble_otter.query.sql.effects import Effect, Verdict, changes_catalogue, classify, names_a_writer
 from nimble_otter.query.sql.statements import find_parameters, mark_parameters
-from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.sources.catalogue import EntryKind, TableInfo
 from nimble_otter.sources.catalogued import Catalogued
 from nimble_otter.sources.facts import Ask, TableFacts
 from nimble_otter.sources.guard import refuse_writing
@@ -156,7 +156,7 @@ class Relational(Catalogued):
         """The text with long values cut by the server; see long.shorten."""
         names = names_in(text, self.dialect.parser)
         known = self._tables_of(text) if len(names) == 1 else []
-        if len(known) != 1 or known[0].kind != "table" or not any(map(is_long, known[0].columns)):
+        if len(known) != 1 or known[0].kind != EntryKind.TABLE or not any(map(is_long, known[0].columns)):
             return None
         with self.explained():  # * means the columns of now
             inspector = self._inspector()

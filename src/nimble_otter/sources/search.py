@@ -10,7 +10,7 @@ from typing import Any
 
 from nimble_otter.errors import QueryError, SourceError
 from nimble_otter.query.sql.statements import parameter_value
-from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
+from nimble_otter.sources.catalogue import ColumnInfo, EntryKind, TableInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.fetch import fetch
 from nimble_otter.sources.source import Connection, Request
@@ -58,13 +58,15 @@ def find_value(
             re.compile(sought.text)
         except (re.error, RecursionError, OverflowError) as problem:
             raise QueryError(f"This is not a regular expression: {problem}.") from None
-    places = [table for table in tables if table.kind in ("table", "collection", "materialized view")]
+    places = [
+        table for table in tables if table.kind in (EntryKind.TABLE, EntryKind.COLLECTION, EntryKind.MATERIALIZED_VIEW)
+    ]
     for number, table in enumerate(places):
         stop.check()
         if progress is not None:
             progress(number, len(places))
         try:
-            if table.kind == "collection":
+            if table.kind == EntryKind.COLLECTION:
                 yield from _in_documents(connection, table, sought, stop)
             else:
                 yield from _in_table(connection, table, sought, stop)

@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from nimble_otter.query.lazy import exp, qualifying, schemas, sqlglot
-from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
+from nimble_otter.sources.catalogue import ColumnInfo, EntryKind, TableInfo
 
 KEY_NAME = "otter_key_"
 """Begins the names of key columns that are fetched along unseen."""
@@ -145,7 +145,7 @@ def _origin(
     if isinstance(source, exp.Table) and named is None:
         info = scope.tables.get(source.name.casefold())
         known = info.column(column.name) if info is not None else None
-        return Origin(info.name, known.name, column.table, info.kind == "table") if info and known else None
+        return Origin(info.name, known.name, column.table, info.kind == EntryKind.TABLE) if info and known else None
     if alias not in inner:
         if isinstance(source, exp.Subquery):
             names = source.alias_column_names
@@ -218,7 +218,7 @@ def with_keys(
         own = [o for o in origins if o is not None and o.alias == alias]
         info = by_name[own[0].table]
         has = {o.column for o in own}
-        if info.kind == "table" and info.keys and not any(has.issuperset(key) for key in info.keys):
+        if info.kind == EntryKind.TABLE and info.keys and not any(has.issuperset(key) for key in info.keys):
             wanted += [replace(own[0], column=name) for name in info.keys[0] if name not in has]
     at = _end_of_list(text, dialect) if wanted else None
     if at is None:

@@ -9,6 +9,7 @@ from PySide6.QtGui import QFont, QTextCharFormat, QTextCursor
 from PySide6.QtWidgets import QApplication, QFileDialog, QSplitter, QTextEdit
 
 from nimble_otter.changes import Outcome, Plan, Report, Statement, make_plan, render, render_parks, script
+from nimble_otter.changes.plan import Guard
 from nimble_otter.desktop.changes.changes_list import ChangesList, waiting_of
 from nimble_otter.desktop.changes.changes_side import ChangesSide
 from nimble_otter.desktop.kit.editor import SqlEditor
@@ -296,7 +297,7 @@ class ChangesDrawer(Drawer):
         if self.open_pull is not None:
             self.open_pull.plans.resolve(outcome, names, mine)
 
-    def _set_guard(self, guard: str) -> None:
+    def _set_guard(self, guard: Guard) -> None:
         if self.open_pull is not None:
             self.open_pull.plans.set_guard(guard)
 

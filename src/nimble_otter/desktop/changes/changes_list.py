@@ -11,6 +11,7 @@ from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QAbstractItemView, QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem
 
 from nimble_otter.changes import Outcome, Statement
+from nimble_otter.changes.plan import StatementKind
 from nimble_otter.desktop.kit.theme import theme, ui_font
 from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.pull.drafts import EditDraft
@@ -40,10 +41,10 @@ def entry_of(statement: Statement, outcome: Outcome | None) -> Entry:
     """A statement in words: which row, and each value before and after."""
     mark, tone = _MARKS[statement.kind]
     title = ", ".join(f"{name} {short(value)}" for name, value in statement.key[:3]) or "new row"
-    if statement.kind == "update":
+    if statement.kind == StatementKind.UPDATE:
         old = dict(statement.old)
         text = ", ".join(f"{name} {short(old.get(name))} → {short(value)}" for name, value in statement.values)
-    elif statement.kind == "insert":
+    elif statement.kind == StatementKind.INSERT:
         text = ", ".join(f"{name} {short(value)}" for name, value in statement.values) or "defaults alone"
     else:
         text = ", ".join(short(value) for name, value in statement.old if (name, value) not in statement.key)

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from PySide6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
 
 from nimble_otter.changes import Outcome, Report
+from nimble_otter.changes.plan import Guard, StatementKind
 from nimble_otter.desktop.changes.changes_list import short
 from nimble_otter.desktop.kit.widgets import boxed, button, clear, combo, label, row
 from nimble_otter.desktop.pulls.open_pull import OpenPull
@@ -23,7 +24,7 @@ class ChangesSide(QScrollArea):
 
     def __init__(
         self, resolve: Callable[[Outcome, list[str], bool], object], go: Callable[[Outcome], object],
-        guard: Callable[[str], object], by_values: Callable[[], object],
+        guard: Callable[[Guard], object], by_values: Callable[[], object],
     ) -> None:  # fmt: skip
         super().__init__()
         self._resolve, self._go, self._set_guard, self._by_values = resolve, go, guard, by_values
@@ -115,7 +116,7 @@ class ChangesSide(QScrollArea):
         self._lines.addLayout(row(button("Go to the row to edit it", lambda: self._go(outcome), "quiet"), None))
 
     def _answers(self, outcome: Outcome, names: list[str], of: str) -> None:
-        is_row = outcome.is_gone or outcome.statement.kind == "delete"
+        is_row = outcome.is_gone or outcome.statement.kind == StatementKind.DELETE
         theirs = "Leave it out" if outcome.is_gone else ("Keep the row" if is_row else "Take theirs")
         made: list[QWidget | None] = [button(theirs, lambda: self._resolve(outcome, names, False))]
         first = made[0]
@@ -132,10 +133,10 @@ class ChangesSide(QScrollArea):
             self.note("Rows are matched by all their values: the table has no key.", "muted")
             return
         choice = combo(_GUARDS, open_pull.pull.guard, "Rows are matched by")
-        choice.activated.connect(lambda at: self._set_guard(_GUARDS[at][0]))
+        choice.activated.connect(lambda at: self._set_guard(Guard(_GUARDS[at][0])))
         self._lines.addWidget(label("Rows are matched by", "muted", 12))
         self._lines.addWidget(choice)
-        if open_pull.pull.guard == "key":
+        if open_pull.pull.guard == Guard.KEY:
             self.note(_RISKY, "plum")
 
     def _written(self, report: Report) -> None:

@@ -12,6 +12,7 @@ from nimble_otter.desktop.grid.model import RowsModel
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import Pull, Query
 from nimble_otter.sources import Request, fetch
+from nimble_otter.sources.catalogue import EntryKind
 from nimble_otter.sources.follow import (
     MOST,
     Link,
@@ -88,7 +89,7 @@ class Follower(QObject):
             return []
         table, own = open_pull.table, open_pull.collection
         values = [column.value(rows[0]) for column in table.columns]
-        collections = [t.name for t in open_pull.tables if t.kind == "collection"]
+        collections = [t.name for t in open_pull.tables if t.kind == EntryKind.COLLECTION]
         found = find_references([f.origin or f.name for f in table.fields], values, own, collections)
         return [r for r in found if r.targets]
 

@@ -16,6 +16,7 @@ from nimble_otter.changes import (
     find_target,
     make_plan,
 )
+from nimble_otter.changes.plan import Guard, StatementKind
 from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.notice import NOTHING
 from nimble_otter.desktop.pulls.pending import Snapshot, moved
@@ -75,7 +76,7 @@ class PlanController:
         self._own.reviewing_of = self._own.hub.known(self._own.pull.source)
         self._own.tell(Aspect.RUN)
 
-    def set_guard(self, guard: str) -> None:
+    def set_guard(self, guard: Guard) -> None:
         """What a changed row must still hold; kept with the pull."""
         self._own.pull = replace(self._own.pull, guard=guard)
         self._own.report = None
@@ -89,7 +90,7 @@ class PlanController:
             action = self._own.edits.revert(rows=[row])
         elif mine:
             action = Action("Keep mine")
-        elif outcome.statement.kind == "delete":
+        elif outcome.statement.kind == StatementKind.DELETE:
             action = Action("Keep the row", restore=(row,))
         else:
             action = self._own.edits.revert(cells=[(row, place) for place in theirs])

@@ -22,7 +22,7 @@ from nimble_otter.pull.model import Pull
 from nimble_otter.pull.versions import Versions
 from nimble_otter.query.sql.names import Names
 from nimble_otter.sources import Connection, Shapes, Source, TableInfo, connect
-from nimble_otter.sources.catalogue import Definition
+from nimble_otter.sources.catalogue import Definition, EntryKind
 from nimble_otter.sources.marks import guarded_databases, with_marks
 from nimble_otter.sources.names import names_in_catalogue
 from nimble_otter.sources.open_transaction import OpenTransaction
@@ -156,7 +156,7 @@ class ConnectionManager(QObject):
     def names(self, source: Source) -> Names | None:
         """A source's catalogue as names, made once for each reading of it; None while it is not known."""
         tables = self.tables.get(source.name, [])
-        if not any(t.columns or t.kind == "collection" for t in tables):
+        if not any(t.columns or t.kind == EntryKind.COLLECTION for t in tables):
             return None
         mark = (id(tables), len(self.shapes))
         if self._names.get(source.name, (None, None))[0] != mark:
@@ -311,7 +311,7 @@ class ConnectionManager(QObject):
         def work(stop: StopToken, report: Report) -> None:
             connection = self.connect_new(source)
             try:
-                wanted = [t for t in tables if t.kind in ("table", "collection")]
+                wanted = [t for t in tables if t.kind in (EntryKind.TABLE, EntryKind.COLLECTION)]
                 found: dict[str, int] = {}
                 told = time.monotonic()
                 for table in wanted:
@@ -388,7 +388,7 @@ class ConnectionManager(QObject):
                 tables, rights = connection.tables(), connection.rights()
             finally:
                 connection.close()
-            word = "collections" if tables and tables[0].kind == "collection" else "tables and views"
+            word = "collections" if tables and tables[0].kind == EntryKind.COLLECTION else "tables and views"
             return " ".join((f"Connected: {len(tables)} {word}.", *rights))
 
         self.jobs.submit(

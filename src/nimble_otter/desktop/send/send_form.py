@@ -13,6 +13,7 @@ from nimble_otter.pull.model import SendPlan
 from nimble_otter.send import EXISTS, Option, format_for
 from nimble_otter.send.clipboard import OPTIONS as CLIPBOARD_OPTIONS
 from nimble_otter.send.transfer import DUPLICATES
+from nimble_otter.sources.catalogue import EntryKind
 
 NAME_WIDTH = 128
 _FIELD = 170
@@ -140,7 +141,7 @@ class SendForm(QWidget):
         source.setFixedWidth(_FIELD + 30)
         source.activated.connect(lambda _: self._set("source", source.currentData()))
         self._line("Source", source)
-        names = [t.name for t in self.tables(chosen) if t.kind in ("table", "collection")]
+        names = [t.name for t in self.tables(chosen) if t.kind in (EntryKind.TABLE, EntryKind.COLLECTION)]
         table = self._text("table", "Table", str(options.get("table", "")), "an existing one, or a new one")
         table.setCompleter(QCompleter(names, table))
         self._line("Table", table)

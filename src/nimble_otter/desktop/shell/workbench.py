@@ -47,6 +47,7 @@ from nimble_otter.pull import Pull, Query, load_pull, places
 from nimble_otter.pull.file import SUFFIX
 from nimble_otter.pull.steps import Step
 from nimble_otter.sources import Source, TableInfo
+from nimble_otter.sources.catalogue import EntryKind
 from nimble_otter.sources.source import source_of_file
 
 if TYPE_CHECKING:
@@ -282,7 +283,7 @@ class Workbench(Frame):
     def open_table(self, source: Source, table: TableInfo) -> None:
         """A pull of a whole table, under the row limit."""
         quoted = self.hub.quoted(source, table.name)
-        query = Query(f"select *\nfrom {quoted}\n", collection=table.name if table.kind == "collection" else "")
+        query = Query(f"select *\nfrom {quoted}\n", collection=table.name if table.kind == EntryKind.COLLECTION else "")
         pull = Pull(table.name, source, query)
         found = next((s for s in self.pulls if replace(s.pull, widths={}) == pull and not s.pending.count), None)
         if found is not None:

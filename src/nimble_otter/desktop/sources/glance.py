@@ -15,7 +15,7 @@ from nimble_otter.desktop.kit.widgets import ElidedLabel, Segments, button, labe
 from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.sources import Fetched, Request, Source, TableInfo, fetch
-from nimble_otter.sources.catalogue import Definition
+from nimble_otter.sources.catalogue import Definition, EntryKind
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Kind
 from nimble_otter.table.text.show import grouped
@@ -71,7 +71,7 @@ class Glance(QFrame):
         self._source, self._table = source, table
         self._before = self._window.focusWidget()
         rows = ("≈ " if table.is_estimate else "") + grouped(table.rows) if table.rows is not None else ""
-        noun = "documents" if table.kind == "collection" else "rows"
+        noun = "documents" if table.kind == EntryKind.COLLECTION else "rows"
         count = f" · {rows} {noun}" if rows else ""
         self.title.setText(table.name)
         self.words.setText(f"{table.kind} in {source.name}{count}{' · ' + table.comment if table.comment else ''}")
@@ -117,7 +117,7 @@ class Glance(QFrame):
                 lane, "glance", lambda stop, _: _first(hub, source, table, stop), show_rows,
                 lambda problem: (here(0, str(problem)), None)[1],
             )  # fmt: skip
-        if table.has_binary and table.kind == "table":
+        if table.has_binary and table.kind == EntryKind.TABLE:
             hub.jobs.submit(lane, "glance binary", lambda stop, _: _filled(hub, source, table, stop), show_filled)
         hub.define(source, table, show_definition, lambda problem: here(2, str(problem)))
 

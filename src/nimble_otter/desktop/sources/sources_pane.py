@@ -39,6 +39,7 @@ from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.pull import places
 from nimble_otter.pull.file import SUFFIX
 from nimble_otter.sources import ColumnInfo, Source, TableInfo
+from nimble_otter.sources.catalogue import EntryKind
 from nimble_otter.table.text.show import grouped
 
 _ROLE = Qt.ItemDataRole.UserRole
@@ -344,8 +345,8 @@ class SourcesPane(QWidget):
         return [] if shapes is None else [ColumnInfo(path, word=" or ".join(by)) for path, by in shapes.types.items()]
 
     def _count(self, source: Source, table: TableInfo) -> str:
-        if table.kind in ("view", "materialized view", "routine", "sequence"):
-            return "view" if table.kind != "routine" and table.kind != "sequence" else table.kind
+        if table.kind in (EntryKind.VIEW, EntryKind.MATERIALIZED_VIEW, EntryKind.ROUTINE, EntryKind.SEQUENCE):
+            return "view" if table.kind != EntryKind.ROUTINE and table.kind != EntryKind.SEQUENCE else table.kind
         shapes = self._hub.shapes.get((source.name, table.name))
         if shapes is not None:
             return f"{len(shapes.shapes)} shapes"
@@ -393,7 +394,7 @@ class SourcesPane(QWidget):
     def _described(self, item: QTreeWidgetItem | None) -> None:
         source, table = self._table_of(item)
         if source is not None and table is not None:
-            if table.kind == "collection":
+            if table.kind == EntryKind.COLLECTION:
                 self.collection_chosen.emit(source, table.name)
             else:
                 self.table_chosen.emit(source, table.name)
@@ -455,7 +456,7 @@ class SourcesPane(QWidget):
             if data.holds_rows:
                 menu.addAction("Open as a pull", lambda: self.open_item(item))
             menu.addAction("Glance (Space)", lambda: self.glance(item))
-            if data.kind == "routine":
+            if data.kind == EntryKind.ROUTINE:
                 menu.addAction("Call it…", lambda: self.call_wanted.emit(source, data))
             if data.holds_rows:
                 menu.addAction("Send the rows…", lambda: self.send_wanted.emit(source, [data]))

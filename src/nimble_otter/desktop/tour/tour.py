@@ -32,6 +32,7 @@ from nimble_otter.desktop.tour.guide import StepFailed, hold
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.steps import ColumnsStep
 from nimble_otter.send import all_formats
+from nimble_otter.sources.catalogue import EntryKind
 from nimble_otter.sources.source import source_of_file
 from nimble_otter.table.text.column_format import ColumnFormat
 
@@ -50,7 +51,7 @@ class Tour(Asking):
         hold(tables["reading"].rows == 61_320, "reading is not counted")
         station = tables["reading"].column("station_id")
         hold(station is not None and station.refers == "station.station_id", "the foreign key is not shown")
-        hold(tables["high_water"].kind == "view", "the view is not told from tables")
+        hold(tables["high_water"].kind == EntryKind.VIEW, "the view is not told from tables")
         window.sources.reveal("Field reports", "report")
         self.settle(0.4)
         shapes = hub.shapes.get(("Field reports", "report"))

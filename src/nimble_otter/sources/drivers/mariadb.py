@@ -23,7 +23,7 @@ from nimble_otter.errors import (
 from nimble_otter.query.sql.statements import mark_parameters, parameter_places
 from nimble_otter.sources import facts
 from nimble_otter.sources.address import AddressForm
-from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.sources.catalogue import EntryKind, TableInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.dialects.mariadb import MARIADB, MYSQL
 from nimble_otter.sources.plans import PlanNode, of_mariadb
@@ -130,10 +130,10 @@ class MariadbConnection(Relational):
         for schema, name, kind, result, arguments in self._ask(routines, values):
             label = label_of(schema, name, default)
             comment = f"({arguments or ''}) → {result or str(kind).lower()}"
-            found.append(TableInfo(label, "routine", schema=label[: -len(name) - 1], comment=comment))
+            found.append(TableInfo(label, EntryKind.ROUTINE, schema=label[: -len(name) - 1], comment=comment))
         for schema, name in self._ask(sequences, values):
             label = label_of(schema, name, default)
-            found.append(TableInfo(label, "sequence", schema=label[: -len(name) - 1]))
+            found.append(TableInfo(label, EntryKind.SEQUENCE, schema=label[: -len(name) - 1]))
         return found
 
     def _declared(self, schema: str | None, tables: Sequence[str] | None) -> dict[str, dict[str, Written]]:
@@ -153,7 +153,7 @@ class MariadbConnection(Relational):
         """SHOW CREATE, whose words are the server's own."""
         prepare = self._engine.dialect.identifier_preparer
         name = ".".join(prepare.quote_identifier(part) for part in (table.schema, table.bare) if part)
-        kinds = ("FUNCTION", "PROCEDURE") if table.kind == "routine" else (table.kind.upper().split(" ")[-1],)
+        kinds = ("FUNCTION", "PROCEDURE") if table.kind == EntryKind.ROUTINE else (table.kind.upper().split(" ")[-1],)
         for kind in kinds:
             try:
                 rows = self._ask(f"show create {kind} {name}")
@@ -161,7 +161,7 @@ class MariadbConnection(Relational):
                 if kind is kinds[-1]:
                     raise problem
                 continue
-            return str(rows[0][2 if table.kind == "routine" else 1]) + ";"
+            return str(rows[0][2 if table.kind == EntryKind.ROUTINE else 1]) + ";"
         return None
 
     def _start(self, answer: Any, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:

@@ -24,7 +24,7 @@ from nimble_otter.query.documents.translation import translate_select
 from nimble_otter.query.parsed import nearest
 from nimble_otter.query.sql.effects import Effect, Verdict
 from nimble_otter.sources.address import AddressForm
-from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
+from nimble_otter.sources.catalogue import Definition, EntryKind, Shapes, TableInfo
 from nimble_otter.sources.dialects.documents import DOCUMENTS
 from nimble_otter.sources.document_writer import DocumentWriter
 from nimble_otter.sources.guard import refuse_stages
@@ -143,7 +143,7 @@ class MongodbConnection:
     def tables(self) -> list[TableInfo]:
         with _explained():
             names = sorted(n for n in self._database.list_collection_names() if not n.startswith("system."))
-        return [TableInfo(name, "collection") for name in names]
+        return [TableInfo(name, EntryKind.COLLECTION) for name in names]
 
     def count(self, table: str) -> int:
         with _explained():

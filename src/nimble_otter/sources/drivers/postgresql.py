@@ -16,7 +16,7 @@ from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, 
 from nimble_otter.query.sql.statements import mark_parameters
 from nimble_otter.sources import facts
 from nimble_otter.sources.address import AddressForm
-from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.sources.catalogue import EntryKind, TableInfo
 from nimble_otter.sources.dialects.postgresql import POSTGRESQL
 from nimble_otter.sources.plans import PlanNode, of_postgresql
 from nimble_otter.sources.reflect import Written, label_of
@@ -127,10 +127,12 @@ class PostgresqlConnection(Relational):
         for schema, name, arguments, result in self._ask(routines):
             label = label_of(schema, name, default)
             own = label[: -len(name) - 1]
-            found.append(TableInfo(f"{label}({arguments})", "routine", schema=own, comment=f"({arguments}) → {result}"))
+            found.append(
+                TableInfo(f"{label}({arguments})", EntryKind.ROUTINE, schema=own, comment=f"({arguments}) → {result}")
+            )
         for schema, name in self._ask(sequences):
             label = label_of(schema, name, default)
-            found.append(TableInfo(label, "sequence", schema=label[: -len(name) - 1]))
+            found.append(TableInfo(label, EntryKind.SEQUENCE, schema=label[: -len(name) - 1]))
         return found
 
     def _declared(self, schema: str | None, tables: Sequence[str] | None) -> dict[str, dict[str, Written]]:
@@ -160,7 +162,7 @@ class PostgresqlConnection(Relational):
         return found
 
     def _definition(self, table: TableInfo) -> str | None:
-        if table.kind == "routine":
+        if table.kind == EntryKind.ROUTINE:
             schema = table.schema or "public"
             text = (
                 "select pg_get_functiondef(p.oid) from pg_proc p join pg_namespace n on n.oid = p.pronamespace where "
@@ -168,7 +170,7 @@ class PostgresqlConnection(Relational):
             )
             rows = self._ask(text, (schema, table.bare))
             return str(rows[0][0]) if rows else ""
-        if table.kind == "sequence":
+        if table.kind == EntryKind.SEQUENCE:
             return f"CREATE SEQUENCE {self.quoted(table.name)};"
         return None
 
