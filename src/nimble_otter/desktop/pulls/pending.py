@@ -69,7 +69,7 @@ class PendingEdits:
         left = Edits.after(now, then, base.rows)
         for row in dict.fromkeys((*now.cells, *then.cells)):
             own, sent = now.cells.get(row, {}), {} if row in unwritten else then.cells.get(row, {})
-            is_there = row < base.rows and row not in now.deleted and row not in then.deleted
+            is_there = row not in now.deleted and row not in then.deleted and (row < base.rows or row in now.added)
             for place in dict.fromkeys((*own, *sent)):
                 value = own.get(place, UNSET)
                 if place in sent and value is not UNSET and identical(value, sent[place]):
@@ -77,7 +77,7 @@ class PendingEdits:
                 if value is UNSET:
                     if not is_there or not target.takes(place):
                         continue
-                    before = base.columns[place].value(row)
+                    before = base.columns[place].value(row) if row < base.rows else None
                     value = None if before is MISSING else before
                 left.cells.setdefault(row, {})[place] = value
         self._rows_left(left, done, unwritten, base, target)
