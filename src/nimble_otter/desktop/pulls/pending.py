@@ -68,7 +68,8 @@ class PendingEdits:
         unwritten = {s.row_id for s in report.left}
         left = Edits.after(now, then, base.rows)
         for row in dict.fromkeys((*now.cells, *then.cells)):
-            own, sent = now.cells.get(row, {}), {} if row in unwritten else then.cells.get(row, {})
+            was_sent = row not in unwritten and (row < base.rows or row in then.added)
+            own, sent = now.cells.get(row, {}), then.cells.get(row, {}) if was_sent else {}
             is_there = row not in now.deleted and row not in then.deleted and (row < base.rows or row in now.added)
             for place in dict.fromkeys((*own, *sent)):
                 value = own.get(place, UNSET)
