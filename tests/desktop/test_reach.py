@@ -258,6 +258,28 @@ def test_a_server_is_saved_with_its_marks_and_opened(served):
     assert window.hub.find("Head office").read_only
 
 
+def test_the_form_of_a_source_follows_its_kind(window):
+    window.pages.add_source(server=True)
+    page = window.source_page
+
+    def choose(kind):
+        page.kind.setCurrentIndex(page.kind.findData(kind))
+        page.kind.activated.emit(page.kind.currentIndex())
+
+    page.host.setText("h")
+    page.user.setText("ann")
+    page.host.textEdited.emit("h")
+    choose("mariadb")
+    assert page.url.text() == "mariadb://ann@h/"
+    choose("sqlite")
+    assert (page.url.text(), page.host.text(), page.user.text()) == ("", "", "")
+    page.file.setText("/d/x.sqlite")
+    page.file.textEdited.emit("/d/x.sqlite")
+    assert page.url.text() == "sqlite:////d/x.sqlite"
+    choose("mongodb")
+    assert (page.url.text(), page.database.text(), page.port.placeholderText()) == ("", "", "27017")
+
+
 def test_a_hung_server_answers_a_stop_within_a_second(served, monkeypatch):
     window, source, line = served
     window.add_pull(Pull("p", source, Query("select * from station")))

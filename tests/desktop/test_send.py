@@ -22,7 +22,7 @@ from nimble_otter.desktop.shell.status_text import work_words
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.steps import ColumnsStep, Condition, FilterStep
 from nimble_otter.send import format_for
-from nimble_otter.sources.source import source_of_file
+from nimble_otter.sources.source import Source, source_of_file
 from tests.desktop.conftest import settle
 
 
@@ -290,3 +290,11 @@ main()
 
 def test_a_program_that_copied_ends_well():
     assert subprocess.run([sys.executable, "-c", COPIES], capture_output=True).returncode == 0
+
+
+def test_copies_are_written_as_the_source_of_the_rows_writes(window):
+    own = window.pull.pull
+    for url, family in (("mariadb://h/d", "mysql"), ("postgresql://h/d", "postgresql"), ("mongodb://h/d", "sqlite")):
+        window.pull.pull = replace(own, source=Source("s", url))
+        assert window.sending._dialect(window.pull).family == family
+    window.pull.pull = own
