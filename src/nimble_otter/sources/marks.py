@@ -96,7 +96,7 @@ def same_reach(one: Reach, other: Reach) -> bool:
     """Whether both reach the same database."""
     if one.family != other.family or not any(_same_place(a, b) for a in one.places for b in other.places):
         return False
-    return one.is_file or not one.database or not other.database or one.database == other.database
+    return not one.database or not other.database or one.database == other.database
 
 
 def _same_place(a: tuple[str, int | None], b: tuple[str, int | None]) -> bool:
