@@ -35,11 +35,14 @@ from nimble_otter.send import (
     send_text,
     send_to_file,
 )
-from nimble_otter.send.format import BATCH
+from nimble_otter.send.ddl import type_of
+from nimble_otter.send.format import BATCH, Output
 from nimble_otter.send.formats import xlsx as xlsx_module
-from nimble_otter.stop import StopToken
+from nimble_otter.send.literals import Literals
+from nimble_otter.sources.source import dialect_of
+from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, Field, Kind, View
-from nimble_otter.table.core.build import table_of
+from nimble_otter.table.core.build import column_of, table_of
 from nimble_otter.table.text.column_format import ColumnFormat
 
 FORMATS = ["csv", "html", "json", "jsonl", "markdown", "parquet", "sql", "sqlite", "text", "xlsx", "xml"]
@@ -873,3 +876,18 @@ def test_numbers_beyond_doubles_go_with_all_their_digits_or_as_text(tmp_path, ke
     rows = read_back(next(p for p in tmp_path.iterdir()))
     far = [str(row["far"] if isinstance(row, dict) else row[1]) for row in rows]
     assert [Decimal(v.replace("\u2009", "")) for v in far] == columns["far"], far
+
+
+def test_lengths_count_only_where_the_source_holds_to_them():
+    """SQLite holds texts of any length in every column (https://sqlite.org/datatype3.html, 3)."""
+    for server, wanted in (("sqlite", "text"), ("mariadb", "varchar(3)"), ("", "varchar(3)")):
+        field = Field("t", Kind.TEXT, declared="VARCHAR(3)", server=server)
+        assert type_of(field, None, dialect_of("postgresql")) == wanted
+
+
+def test_decimals_that_a_server_rounds_are_told():
+    out = Output(None, {}, NEVER)
+    values = column_of([Decimal("0.1"), Decimal("1e-31"), Decimal("1e-30"), "a text"])
+    for dialect, count in (("postgresql", 0), ("mysql", 1)):
+        Literals(dialect_of(dialect), out).of(Field("d", Kind.OBJECT), values)
+        assert sum(out.notes.values()) == count
