@@ -8,6 +8,7 @@ import re
 import subprocess
 import sys
 import threading
+import tomllib
 from importlib import import_module
 from importlib.util import find_spec
 from pathlib import Path
@@ -205,3 +206,17 @@ def test_public_functions_of_the_core_say_what_they_do():
                 ):
                     bare.append(f"{module.name}.{name}.{method}")
     assert bare == []
+
+
+def test_no_package_is_asked_for_that_is_not_used():
+    named = {"PySide6-Essentials": "PySide6", "google-re2": "re2", "mysqlclient": "MySQLdb", "pillow": "PIL"}
+    root, used = Path(nimble_otter.__file__).parent, set()
+    for path in root.rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+            names = [alias.name for alias in node.names] if isinstance(node, ast.Import) else []
+            names += [node.module or ""] if isinstance(node, ast.ImportFrom) else []
+            names += [str(node.value)] if isinstance(node, ast.Constant) else []  # those that are loaded by name
+            used |= {name.partition(".")[0] for name in names}
+    wanted = tomllib.loads((root.parents[1] / "pyproject.toml").read_text("utf-8"))["project"]["dependencies"]
+    bare = [re.match(r"[\w-]+", text)[0] for text in wanted]
+    assert [name for name in bare if named.get(name, name).replace("-", "_") not in used] == []
