@@ -399,7 +399,7 @@ def test_a_source_marked_take_care_asks_for_its_name(window, base, answer, after
     window.writes.write(window.pull)
     settle(window)
     with connect(source).transaction() as held:
-        assert held.ask(("select a from t", ()))[1] == [(after,)]
+        assert held.query(("select a from t", ()))[1] == [(after,)]
 
 
 def test_a_source_marked_read_only_takes_no_changes(window, base):
