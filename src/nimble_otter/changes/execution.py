@@ -76,9 +76,8 @@ class Execution:
                     return tuple(self._done.get(s.row_id) or problem(s) for s in given)
             if self._progress is not None:
                 self._progress(len(self._done), len(given))
-            if (
-                batch[0].kind == StatementKind.DELETE and within
-            ):  # rows of this table may refer to it only since it was written to
+            if within and batch[0].kind == StatementKind.DELETE:
+                # rows of this table may refer to it only since it was written to
                 sides |= self._sides.of(batch, within, [s for s in left if s.kind == StatementKind.DELETE])
             self._batch(batch, sides)
         self._explain_missed()
@@ -173,15 +172,12 @@ class Execution:
             problem = refused
         is_even = problem is None and all(d.touched <= 1 for d in found)
         if is_even or len(batch) == 1:
-            self._is_saved = is_even
-            if not is_even:
-                self._writer.execute(BACK)
             if is_even:
                 for statement, done in zip(batch, found, strict=True):
-                    self._done[statement.row_id] = self._good(
-                        statement, done, sides.get(statement.row_id, SideEffect())
-                    )
+                    side = sides.get(statement.row_id, SideEffect())
+                    self._done[statement.row_id] = self._good(statement, done, side)
             else:
+                self._writer.execute(BACK)
                 self._done[batch[0].row_id] = self._bad(batch[0], found[0] if found else None, problem)
             return
         self._was_halved = True

@@ -24,6 +24,7 @@ from nimble_otter.pull.others import walk
 from nimble_otter.send import Rows, Sent, needs_count, send_tables, send_to_file
 from nimble_otter.send.transfer import Moved, Transfer, transfer, transfer_from
 from nimble_otter.sources import Connection, Fetched, Request, Source, TableInfo, fetch
+from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.names import names_in_catalogue
 from nimble_otter.stop import NEVER, Progress, StopToken
 from nimble_otter.table import Table
@@ -146,22 +147,20 @@ def send_rows(
     return send_to_file(rows, format_of(plan), path, plan.options, stop, progress, exists or plan.exists)
 
 
-def transfer_for(plan: SendPlan, source: Source, tables: Sequence[TableInfo]) -> tuple[Transfer, TableInfo | None]:
-    """What a plan means for a source with these tables: a new one where there is none of its name.
+def transfer_for(plan: SendPlan, dialect: Dialect, tables: Sequence[TableInfo]) -> tuple[Transfer, TableInfo | None]:
+    """What a plan means where these tables are: a new one where there is none of its name.
     Raises: SendError."""
     wanted = transfer_from(plan.options)
     info = next((table for table in tables if table.name.casefold() == wanted.table.casefold()), None)
-    return replace(wanted, is_new=info is None and not source.dialect.is_documents), info
+    return replace(wanted, is_new=info is None and not dialect.is_documents), info
 
 
 def transfer_to(
     rows: Rows, plan: SendPlan, connection: Connection, stop: StopToken = NEVER, progress: Progress | None = None
 ) -> Moved:
     """Rows to the table of an open source that a plan means. Raises: as `transfer`."""
-    wanted = transfer_from(plan.options)
-    is_there = any(table.name.casefold() == wanted.table.casefold() for table in connection.tables())
-    is_new = not is_there and not connection.dialect.is_documents
-    return transfer(rows, connection, replace(wanted, is_new=is_new), stop, progress)
+    wanted, _ = transfer_for(plan, connection.dialect, connection.tables())
+    return transfer(rows, connection, wanted, stop, progress)
 
 
 def deliver_tables(

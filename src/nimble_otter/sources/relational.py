@@ -47,7 +47,6 @@ class Relational(Catalogued):
     """See sources.source.Connection. Only reads, except inside `transaction`."""
 
     is_read_only = False
-    can_write = False
     guarded: tuple[str, ...] = ()
     is_typed = True
     """Whether a column holds only values of its declared type."""
@@ -56,8 +55,6 @@ class Relational(Catalogued):
     no_values: Any = None
     drains = False
     """Whether the client library reads all that is left of a result when it is closed: then the line is cut."""
-    defining_commits = False
-    """Whether CREATE and the like end the transaction they are in."""
     counts_at_once = False
     """Whether exact counts are cheap enough to be made for every table."""
     settles: tuple[str, ...] = ()
@@ -173,7 +170,7 @@ class Relational(Catalogued):
         held, messages = self._held, list[str]()
         if held is None:
             self._ready(stop)
-        elif self.defining_commits and changes_catalogue(text):
+        elif self.dialect.defining_commits and changes_catalogue(text):
             raise ChangeError(
                 f"On {self.word} this would commit what was done before it.",
                 "Commit or roll back the transaction first.",
@@ -305,7 +302,7 @@ class Relational(Catalogued):
         """A transaction of its own that changes rows, rolled back unless it was committed. Raises: SourceError's;
         ChangeError where writing is not possible."""
         check_writable(self)
-        if not self.can_write:
+        if not self.dialect.writes:
             raise ChangeError(f"Writing to {self.word} is not possible yet.", "Copy the statements, or send the rows.")
         self._ready(stop, is_sure=True)
         with self.explained(), self._writing([], stop=stop) as driver:

@@ -141,11 +141,10 @@ class Executed:
 
 class Connection(Protocol):
     """An open connection; one call at a time. Errors are SourceError's. `counts_at_once`: counting every table is
-    cheap enough to be done unasked; `can_write`: whether this kind of server can be written to at all."""
+    cheap enough to be done unasked."""
 
     counts_at_once: bool
     is_read_only: bool
-    can_write: bool
     guarded: tuple[str, ...]
 
     @property

@@ -187,7 +187,7 @@ class RunController:
             fetched = fetch(connection, request, stop, report)
             if source.read_only:
                 return fetched, Target(None, reason=f"{source.name} is marked read-only on its page.")
-            if not connection.can_write:
+            if not connection.dialect.writes:
                 return fetched, Target(None, reason=f"Rows of {source.word} can't be changed yet; send them instead.")
             if not fetched.origins:
                 if not fetched.collection:

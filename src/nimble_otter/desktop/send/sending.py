@@ -34,7 +34,7 @@ from nimble_otter.pull.deliver import (
     stream_rows,
     table_name,
 )
-from nimble_otter.pull.delivery import deliver_tables, send_rows, transfer_for, transfer_to
+from nimble_otter.pull.delivery import SOURCE, deliver_tables, send_rows, transfer_for, transfer_to
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.send import Rows, Sent, first_rows, format_for, send_text
 from nimble_otter.send.clipboard import Copied, copied
@@ -45,7 +45,7 @@ from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.stop import StopToken
 from nimble_otter.table.text.show import grouped
 
-CLIPBOARD, SOURCE = "clipboard", "source"
+CLIPBOARD = "clipboard"
 PREVIEW_ROWS = 12
 _AT_ONCE = 20_000
 """Cells that are copied before the next key is heard."""
@@ -238,7 +238,7 @@ class Sending:
         source = self._hub.find(str(options.get("source", "")))
         if source is None:
             raise SendError("No source is chosen for the rows.", "Choose one.")
-        wanted, info = transfer_for(plan, source, self._hub.tables.get(source.name, ()))
+        wanted, info = transfer_for(plan, source.dialect, self._hub.tables.get(source.name, ()))
         return wanted, source.dialect, info
 
     def _to_source(self, open_pull: OpenPull, plan: SendPlan) -> None:

@@ -20,7 +20,7 @@ from nimble_otter.send.texts import (
     spelling,
 )
 from nimble_otter.table import Column, Field
-from nimble_otter.table.core.columns import TEXT_BYTES
+from nimble_otter.table.core.columns import TEXT_BYTES, is_utf8
 
 _STYLE = """
 body { font: 14px/1.45 system-ui, sans-serif; color: #1d2b2f; background: #fff; margin: 24px; }
@@ -126,7 +126,7 @@ def _harmless(column: Column, field: Field, spell: Spelling, out: Output) -> lis
 
 def _escaped(texts: list[bytes]) -> list[bytes]:
     block = b"\0".join(texts)
-    if block.count(b"\0") != len(texts) - 1 or _ILLEGAL.search(block.replace(b"\0", b"")) or not _is_utf8(block):
+    if block.count(b"\0") != len(texts) - 1 or _ILLEGAL.search(block.replace(b"\0", b"")) or not is_utf8(block):
         wrong = "\ufffd".encode()
         texts = [_ILLEGAL.sub(wrong, text).decode("utf-8", "replace").encode() for text in texts]
         block = b"\0".join(texts)
@@ -136,14 +136,7 @@ def _escaped(texts: list[bytes]) -> list[bytes]:
 
 
 def _is_odd(texts: list[bytes]) -> bool:
-    return not _is_utf8(b"".join(texts))
-
-
-def _is_utf8(block: bytes) -> bool:
-    try:
-        return block.isascii() or bool(block.decode())
-    except UnicodeDecodeError:
-        return False
+    return not is_utf8(b"".join(texts))
 
 
 FORMAT = _Html()

@@ -19,7 +19,7 @@ import numpy as np
 
 from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
-from nimble_otter.table.core.columns import TEXT_BYTES, Column, Field, Kind
+from nimble_otter.table.core.columns import TEXT_BYTES, Column, Field, Kind, is_utf8
 from nimble_otter.table.text.show import is_endless, plain
 
 if TYPE_CHECKING:
@@ -41,7 +41,7 @@ class Dialect:
 
     names: `key` in files, `family` in options and texts of inserts, `keys` of all that read the same texts, `parser`
     that of the SQL parser ("" for its own middle way), `compiler` that of the package that compiles statements,
-    `display_name` for people;
+    `display_name` for people; `writes`: rows there can be changed and added;
     statements: `marker` stands for a value, `begin` opens a transaction, `script_head` a script; `locks_rows` (SELECT
     ... FOR UPDATE), `returns_keys` (INSERT ... RETURNING), `tells_rows_beside` (a statement tells of rows that triggers
     changed), `takes_default_in_update`, `overrides_identity` (what an insert says to give a number that the server
@@ -262,14 +262,6 @@ class Dialect:
     def regex(self, pattern: str, is_cased: bool) -> str:
         """A regular expression as the server's engine takes it."""
         return pattern if is_cased else f"(?i){pattern}"
-
-
-def is_utf8(text: bytes) -> bool:
-    """Whether bytes are UTF-8."""
-    try:
-        return text.isascii() or bool(text.decode())
-    except UnicodeDecodeError:
-        return False
 
 
 def sized_number(field: Field) -> tuple[int, int] | None:

@@ -10,8 +10,8 @@ from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.sources.catalogue import ColumnInfo
-from nimble_otter.sources.dialects.dialect import KEY_LENGTH, NUMBERS, Dialect, is_utf8, sized_number
-from nimble_otter.table.core.columns import Column, Field, Kind
+from nimble_otter.sources.dialects.dialect import KEY_LENGTH, NUMBERS, Dialect, sized_number
+from nimble_otter.table.core.columns import Column, Field, Kind, is_utf8
 from nimble_otter.table.text.show import plain
 
 if TYPE_CHECKING:

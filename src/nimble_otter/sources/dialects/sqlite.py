@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
-from nimble_otter.sources.dialects.dialect import BROKEN, Dialect, Floats, is_utf8
-from nimble_otter.table.core.columns import Column, Field, Kind
+from nimble_otter.sources.dialects.dialect import BROKEN, Dialect, Floats
+from nimble_otter.table.core.columns import Column, Field, Kind, is_utf8
 from nimble_otter.table.text.doubles import exact_literal, loses_precision
 from nimble_otter.table.text.show import plain
 

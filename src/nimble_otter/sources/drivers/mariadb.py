@@ -82,9 +82,7 @@ class _Mariadb:
 class MariadbConnection(Relational):
     """See sources.source.Connection."""
 
-    defining_commits = True
     word = "MariaDB"
-    can_write = True
     drains = True
     facts_of = staticmethod(facts.of_mariadb)
     plan_form = "explain format=json "

@@ -87,7 +87,6 @@ class MongodbConnection:
 
     dialect = DOCUMENTS
     counts_at_once = True
-    can_write = True
     is_read_only = False
     guarded: tuple[str, ...] = ()
     held = None

@@ -92,7 +92,6 @@ class PostgresqlConnection(Relational):
 
     dialect = POSTGRESQL
     word = "PostgreSQL"
-    can_write = True
     settles = ("set constraints all immediate",)
     signs = "select txid_current()"
     counts_changes = "select coalesce(sum(n_tup_ins + n_tup_upd + n_tup_del), 0)::bigint from pg_stat_xact_user_tables"

@@ -67,7 +67,6 @@ class SqliteConnection(Relational):
     main = "main"
     counts_at_once = True
     marks, no_values = "", ()
-    can_write = True
     is_typed = False
     facts_of = staticmethod(facts.of_sqlite)
     plan_form = "explain query plan "

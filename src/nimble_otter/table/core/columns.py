@@ -66,6 +66,14 @@ TEXT_BYTES = ("utf-8", "surrogateescape")
 """Text is held as UTF-8; bytes that were not valid UTF-8 at the source pass through unchanged."""
 
 
+def is_utf8(text: bytes) -> bool:
+    """Whether bytes are valid UTF-8."""
+    try:
+        return text.isascii() or bool(text.decode())
+    except UnicodeDecodeError:
+        return False
+
+
 _EVERY = np.arange(1 << 17)
 """Row ids from 0, grown as needed: blocks of rows in their own order are stretches of it, which `pick` knows."""
 _EVERY.flags.writeable = False
