@@ -1,7 +1,6 @@
 """The house itself: the core without a screen, files that are whole or not there, damaged drafts and settings."""
 
 import ast
-import inspect
 import os
 import pkgutil
 import re
@@ -9,7 +8,6 @@ import subprocess
 import sys
 import threading
 import tomllib
-from importlib import import_module
 from importlib.util import find_spec
 from pathlib import Path
 
@@ -23,7 +21,7 @@ from nimble_otter.pull.drafts import load_draft
 from nimble_otter.sources import Source
 from nimble_otter.sources.saved import change_sources, load_sources
 from nimble_otter.sources.secrets import recall, remember
-from nimble_otter.sources.source import Connection, Driver, all_drivers, dialect_of
+from nimble_otter.sources.source import all_drivers, dialect_of
 from nimble_otter.sources.urls import split_secret, with_secret
 from nimble_otter.stop import NEVER, StopToken
 
@@ -186,26 +184,22 @@ def test_what_is_imported_by_name_is_there():
     assert [n for n in names if n not in found and not n.startswith("nimble_otter")] == []
 
 
-def test_public_functions_of_the_core_say_what_they_do():
-    """Those that fill in what a protocol or a base describes count as described."""
-    described, bare = set(vars(Connection)) | set(vars(Driver)), []
-    for module in pkgutil.walk_packages(nimble_otter.__path__, "nimble_otter."):
-        if ".desktop" in module.name or module.name.endswith("__main__"):
-            continue
-        found = import_module(module.name)
-        own = {n: o for n, o in vars(found).items() if getattr(o, "__module__", "") == module.name and n[0] != "_"}
-        bare += [f"{module.name}.{n}" for n, o in own.items() if inspect.isfunction(o) and not inspect.getdoc(o)]
-        for name, kind in own.items():
-            for method, body in vars(kind).items() if inspect.isclass(kind) else ():
-                inner = getattr(body, "__func__", getattr(body, "fget", body))
-                above = any(getattr(getattr(base, method, None), "__doc__", None) for base in kind.__mro__[1:])
-                if (
-                    inspect.isfunction(inner)
-                    and method[0] != "_"
-                    and not (inner.__doc__ or above or method in described)
-                ):
-                    bare.append(f"{module.name}.{name}.{method}")
-    assert bare == []
+def _public(tree, prefix=""):
+    for node in ast.iter_child_nodes(tree):
+        if isinstance(node, (ast.FunctionDef, ast.ClassDef)) and node.name[0] != "_":
+            yield prefix + node.name, node
+            if isinstance(node, ast.ClassDef):
+                yield from _public(node, f"{prefix}{node.name}.")
+
+
+def test_what_is_public_says_what_it_does_and_errors_keep_their_cause():
+    bare, causeless = [], []
+    for path in Path(nimble_otter.__file__).parent.rglob("*.py"):
+        tree = ast.parse(path.read_text("utf-8"))
+        bare += [f"{path.name}: {name}" for name, node in _public(tree) if not ast.get_docstring(node)]
+        raised = [node for node in ast.walk(tree) if isinstance(node, ast.Raise) and node.cause is not None]
+        causeless += [f"{path.name}:{n.lineno}" for n in raised if isinstance(n.cause, ast.Constant)]
+    assert (bare, causeless) == ([], [])
 
 
 def test_no_package_is_asked_for_that_is_not_used():

@@ -171,8 +171,10 @@ def _number(words: str, before: Any, path: str) -> Any:
     plain = words.replace("\u2009", "")
     try:
         exact = Decimal(plain)
-    except ArithmeticError:
-        raise ValueRefused(f"{path} holds a number here; {words[:40]!r} is not one.", "Use a decimal point.") from None
+    except ArithmeticError as problem:
+        raise ValueRefused(
+            f"{path} holds a number here; {words[:40]!r} is not one.", "Use a decimal point."
+        ) from problem
     if isinstance(before, Decimal):
         return exact
     if isinstance(before, int):
@@ -192,8 +194,8 @@ def _of_bson(kind: str, words: str, path: str) -> Any:
 
     try:
         return bson.ObjectId(words) if kind == "ObjectId" else bson.Decimal128(words)
-    except (InvalidId, ArithmeticError, ValueError):
-        raise ValueRefused(f"{path} holds {kind} here; {words[:40]!r} is not one.") from None
+    except (InvalidId, ArithmeticError, ValueError) as problem:
+        raise ValueRefused(f"{path} holds {kind} here; {words[:40]!r} is not one.") from problem
 
 
 def from_json(text: str, path: str, is_strict: bool = False) -> Any:
@@ -208,9 +210,9 @@ def from_json(text: str, path: str, is_strict: bool = False) -> Any:
         if not is_strict and text.strip()[:1] not in ("{", "["):
             return text
         said = f"{problem.msg} in line {problem.lineno}, column {problem.colno}"
-        raise ValueRefused(f"{path}: this is not JSON: {said}.", "Put names and texts in double quotes.") from None
+        raise ValueRefused(f"{path}: this is not JSON: {said}.", "Put names and texts in double quotes.") from problem
     except (BSONError, TypeError, ValueError) as problem:
-        raise ValueRefused(f"{path}: a value does not match its type: {problem}.") from None
+        raise ValueRefused(f"{path}: a value does not match its type: {problem}.") from problem
 
 
 def to_json(value: Any, indent: int | None = None) -> str:

@@ -284,7 +284,7 @@ def look_up(connection: Connection, intent: Intent) -> str:
         raise OutcomeUnknown(
             f"{lost}, and the documents can't be read: {problem.message}",
             "It is looked up again before anything more is written.",
-        ) from None
+        ) from problem
     alike = [
         exactly(now[s.row_id], intent.written[s.row_id]) for s in plan.statements if s.kind != StatementKind.DELETE
     ]

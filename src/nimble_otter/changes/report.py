@@ -105,13 +105,13 @@ def one_by_one(
                 break
         done = replace(plan, statements=tuple(o.statement for o in outcomes if o.is_good))
         return tuple(outcomes), done, finish(done)
-    except LostError:
+    except LostError as problem:
         what = "documents" if plan.dialect.is_documents else "statements"
         raise OutcomeUnknown(
             f"The connection was lost. {len(outcomes)} of {len(plan.statements)} {what} were written; whether "
             "the next one was is not known.",
             "Run the query again before writing again.",
-        ) from None
+        ) from problem
 
 
 def partly(report: Report, plan: Plan, done: Plan) -> Report:

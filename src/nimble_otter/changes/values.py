@@ -80,8 +80,8 @@ def _read(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before: A
     if declared.startswith("UUID"):
         try:
             return str(uuid.UUID(text.strip()))
-        except ValueError:
-            raise ValueRefused(f"{info.name} holds UUIDs; {text[:40]!r} is not one.") from None
+        except ValueError as problem:
+            raise ValueRefused(f"{info.name} holds UUIDs; {text[:40]!r} is not one.") from problem
     if field.kind is Kind.OBJECT:
         return _mixed(text, info)
     return _fitting(text, info, dialect)
@@ -138,7 +138,7 @@ def _nested(text: str, info: ColumnInfo, before: Any) -> Any:
         found = json.loads(text)
     except ValueError as problem:
         said = f"{problem.msg} in line {problem.lineno}" if isinstance(problem, json.JSONDecodeError) else str(problem)
-        raise ValueRefused(f"{info.name} holds JSON; this is not JSON: {said}.") from None
+        raise ValueRefused(f"{info.name} holds JSON; this is not JSON: {said}.") from problem
     if info.word == "list":
         if not isinstance(found, list):
             raise ValueRefused(f"{info.name} holds lists.", "Type it like [1, 2, 3].")
@@ -184,8 +184,8 @@ def _number(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before:
     is_decimal = field.kind is Kind.DECIMAL or (not dialect.is_loose and declared.startswith(("DECIMAL", "NUMERIC")))
     try:
         exact = Decimal(written)
-    except InvalidOperation:
-        raise ValueRefused(f"{info.name} holds numbers; {text[:40]!r} is not one.", "Use a decimal point.") from None
+    except InvalidOperation as problem:
+        raise ValueRefused(f"{info.name} holds numbers; {text[:40]!r} is not one.", "Use a decimal point.") from problem
     if not exact.is_finite():
         if dialect.has_endless and written.casefold() in _INFINITE and not whole and not is_decimal:
             return float(_INFINITE[written.casefold()])
@@ -236,8 +236,8 @@ def _time(text: str, name: str) -> dt.datetime:
 def _date(text: str, name: str) -> dt.date:
     try:
         return dt.date.fromisoformat(text.strip())
-    except ValueError:
-        raise ValueRefused(f"{name} holds dates; {text[:40]!r} is not one.", "Type it like 2031-05-28.") from None
+    except ValueError as problem:
+        raise ValueRefused(f"{name} holds dates; {text[:40]!r} is not one.", "Type it like 2031-05-28.") from problem
 
 
 def _precise(value: Any, info: ColumnInfo, dialect: Dialect) -> Any:
@@ -268,8 +268,8 @@ def _styled(text: str, field: Field, info: ColumnInfo, dialect: Dialect) -> Any:
                     return span_text(span)
             if value is None:
                 raise ValueError(written)
-    except (ValueError, OverflowError):
-        raise ValueRefused(f"{info.name} holds {said}; {text[:40]!r} is not one.", hint) from None
+    except (ValueError, OverflowError) as problem:
+        raise ValueRefused(f"{info.name} holds {said}; {text[:40]!r} is not one.", hint) from problem
     if (
         dialect.times_are_texts
         and field.form

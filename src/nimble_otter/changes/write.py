@@ -230,7 +230,7 @@ def look_up(connection: Connection, intent: Intent, patience: int = _ATTEMPTS) -
                 raise OutcomeUnknown(
                     f"{lost}, and the rows can't be read: {problem.message}",
                     "It is looked up again before anything more is written.",
-                ) from None
+                ) from problem
             time.sleep(_PAUSE_S)
     if done is None:
         raise OutcomeUnknown(

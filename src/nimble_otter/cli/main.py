@@ -197,7 +197,7 @@ def _demo(options: argparse.Namespace) -> int:
         folder.mkdir(parents=True, exist_ok=True)
         write_survey(folder / "merrow.sqlite", options.readings, progress=progress)
     except OSError as problem:
-        raise SendError(f"{folder} can't be written: {problem.strerror}.") from None
+        raise SendError(f"{folder} can't be written: {problem.strerror}.") from problem
     progress.end()
     print(folder / "merrow.sqlite")
     return 0

@@ -15,6 +15,7 @@ from nimble_otter.pull import places
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
+    """Run the desktop application and give its exit code."""
     parser = argparse.ArgumentParser(prog="nimble-otter-desktop", description="The Nimble Otter desktop application.")
     parser.add_argument("--version", action="version", version=f"nimble-otter {__version__}")
     parser.add_argument("--demo", action="store_true", help="open the demo's pulls when nothing else is open")

@@ -210,9 +210,20 @@ def load_draft(path: Path) -> Draft:
             raise TypeError("not a text")
         edits = edits_in(whole["edits"])
         return Draft(whole["pull"], whole["path"], whole["saved"], edits, str(whole.get("uid", "")))
-    except (OSError, ValueError, KeyError, TypeError, AttributeError, ArithmeticError, StopIteration, RecursionError):
+    except (
+        OSError,
+        ValueError,
+        KeyError,
+        TypeError,
+        AttributeError,
+        ArithmeticError,
+        StopIteration,
+        RecursionError,
+    ) as problem:
         aside = set_aside(path)
-        raise CorruptError(f"A draft was damaged; it is kept as {aside.name}.", f"It is in {aside.parent}.") from None
+        raise CorruptError(
+            f"A draft was damaged; it is kept as {aside.name}.", f"It is in {aside.parent}."
+        ) from problem
 
 
 def drop_draft(folder: Path, name: str) -> None:

@@ -99,7 +99,7 @@ def pull_from_text(text: str, where: str = "The pull") -> Pull:
     except (ValueError, RecursionError) as problem:  # also numbers of thousands of digits, and lists nested as deep
         raise CorruptError(
             f"{where} is not a readable pull file: {problem}.", "Correct it there, or use an older copy."
-        ) from None
+        ) from problem
     if whole.get("format") != FORMAT:
         raise CorruptError(f"{where} is not a pull file.", f'Its first line should be format = "{FORMAT}".')
     version = whole.get("version")
@@ -112,7 +112,7 @@ def pull_from_text(text: str, where: str = "The pull") -> Pull:
     try:
         return _pull(whole)
     except (KeyError, TypeError, ValueError, AttributeError, ArithmeticError, LookupError, RecursionError) as problem:
-        raise CorruptError(f"{where} is incomplete or invalid: {problem}.", "See docs/pull-file.md.") from None
+        raise CorruptError(f"{where} is incomplete or invalid: {problem}.", "See docs/pull-file.md.") from problem
 
 
 def _send(plain: Mapping[str, Any]) -> SendPlan:
@@ -185,7 +185,7 @@ def save_pull(pull: Pull, path: Path) -> None:
     try:
         write_text(path, pull_to_text(pull), is_private=is_ours(path))
     except OSError as problem:
-        raise SavedError(f"{path} can't be written: {problem.strerror}.", "Choose another folder.") from None
+        raise SavedError(f"{path} can't be written: {problem.strerror}.", "Choose another folder.") from problem
 
 
 def load_pull(path: Path) -> Pull:
@@ -193,7 +193,7 @@ def load_pull(path: Path) -> Pull:
     try:
         text = read_text(path)
     except OSError as problem:
-        raise SavedError(f"{path} can't be read: {problem.strerror}.") from None
-    except UnicodeDecodeError:
-        raise CorruptError(f"{path.name} is not text.", "A pull file is UTF-8 text.") from None
+        raise SavedError(f"{path} can't be read: {problem.strerror}.") from problem
+    except UnicodeDecodeError as problem:
+        raise CorruptError(f"{path.name} is not text.", "A pull file is UTF-8 text.") from problem
     return pull_from_text(text, path.name)

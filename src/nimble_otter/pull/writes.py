@@ -230,8 +230,8 @@ def _load(path: Path) -> dict[str, Any]:
         whole: dict[str, Any] = json.loads(read_text(path, LONGEST_LOG))
         if not isinstance(whole, dict):
             raise TypeError("no object")
-    except (OSError, ValueError, TypeError, RecursionError):
-        raise _damaged(path) from None
+    except (OSError, ValueError, TypeError, RecursionError) as problem:
+        raise _damaged(path) from problem
     return whole
 
 
@@ -267,11 +267,11 @@ def load_reversal(path: Path) -> Plan:
     """The statements that put a write back. Raises: CorruptError; the file is set aside."""
     try:
         return _plan_in(json.loads(read_text(path, LONGEST_LOG))["plan"])
-    except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError):
+    except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError) as problem:
         aside = set_aside(path)
         raise CorruptError(
             f"The reversal was damaged; it is kept as {aside.name}.", f"It is in {aside.parent}."
-        ) from None
+        ) from problem
 
 
 def _lines(path: Path) -> Iterable[str]:

@@ -31,14 +31,14 @@ def parse_sql(text: str, dialect: Any, error: Callable[..., Exception]) -> Any:
         detail = problem.errors[0] if problem.errors else {}
         word = str(detail.get("highlight") or "")
         place = _place_of_detail(text, detail, word)
-        raise error(f"Syntax error at {word!r}." if word else "The statement is incomplete.", "", place) from None
-    except sqlglot.errors.SqlglotError:
+        raise error(f"Syntax error at {word!r}." if word else "The statement is incomplete.", "", place) from problem
+    except sqlglot.errors.SqlglotError as problem:
         quote = text.rfind("'")
-        raise error("A quote is not closed.", "", place_of(text, max(quote, 0))) from None
-    except RecursionError:
-        raise error("The statement is nested too deeply.", "") from None
-    except Exception:  # noqa: BLE001 - the parser fails in many ways on texts that are half written
-        raise error("The statement is incomplete.", "") from None
+        raise error("A quote is not closed.", "", place_of(text, max(quote, 0))) from problem
+    except RecursionError as problem:
+        raise error("The statement is nested too deeply.", "") from problem
+    except Exception as problem:
+        raise error("The statement is incomplete.", "") from problem
     return parsed
 
 
@@ -84,8 +84,8 @@ def literal_of(node: Any) -> Literal | None:
             return Literal(node.name)
         try:
             return Literal(int(node.name) if node.name.isdecimal() else Decimal(node.name))
-        except (ArithmeticError, ValueError):  # of more digits than Python reads, too
-            raise ConditionError(f"{node.name[:40]} is not a number.", "Write it like 1.5 or 1e3.") from None
+        except (ArithmeticError, ValueError) as problem:  # of more digits than Python reads, too
+            raise ConditionError(f"{node.name[:40]} is not a number.", "Write it like 1.5 or 1e3.") from problem
     if isinstance(node, (exp.ByteString, exp.RawString)) and isinstance(node.this, str):
         return Literal(node.this)
     if isinstance(node, exp.Cast) and isinstance(node.this, exp.Literal) and node.this.is_string:
@@ -99,8 +99,8 @@ def literal_of(node: Any) -> Literal | None:
 def _moment(text: str, read: Callable[[str], Any]) -> Literal:
     try:
         return Literal(read(text))
-    except ValueError:
-        raise ConditionError(f"{text!r} is not a date or time.", "Write it like '2031-05-28 23:00'.") from None
+    except ValueError as problem:
+        raise ConditionError(f"{text!r} is not a date or time.", "Write it like '2031-05-28 23:00'.") from problem
 
 
 def is_negated(node: Any) -> bool:

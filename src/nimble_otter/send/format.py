@@ -145,8 +145,8 @@ def settings(format_: Format, given: Mapping[str, Any]) -> dict[str, Any]:
 def _number(option: Option, value: Any) -> int:
     try:
         number = int(value)
-    except (TypeError, ValueError):
-        raise SendError(f"{option.label} takes a whole number, not {value!r}.") from None
+    except (TypeError, ValueError) as problem:
+        raise SendError(f"{option.label} takes a whole number, not {value!r}.") from problem
     if number < 0:
         raise SendError(f"{option.label} takes a number from 0, not {number}.")
     return number

@@ -215,7 +215,7 @@ def _send(
                 )
             moved = beside.finish()
     except OSError as problem:
-        raise _explained(problem, path) from None
+        raise _explained(problem, path) from problem
     finally:
         beside.clean()
         for stage in stages:
@@ -289,7 +289,7 @@ def _made_folders(folder: Path, path: Path) -> Iterator[None]:
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as problem:
-        raise _explained(problem, path) from None
+        raise _explained(problem, path) from problem
     try:
         yield
     except BaseException:

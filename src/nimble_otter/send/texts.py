@@ -108,7 +108,7 @@ def spelling(out: Output) -> Spelling:
         try:
             time_text(sample, options[name])
         except ValueError as problem:
-            raise SendError(f"{options[name]!r} is not a valid pattern of a {name}: {problem}") from None
+            raise SendError(f"{options[name]!r} is not a valid pattern of a {name}: {problem}") from problem
     return Spelling(options["decimal"] == "comma", options["date"], options["time"], (yes, no),
                     options["values"] == "shown", bytes_writer(options))  # fmt: skip
 

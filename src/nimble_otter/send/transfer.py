@@ -227,7 +227,7 @@ def _commit(writer: Any, connection: Connection, wanted: Transfer, counting: Any
         raise OutcomeUnknown(
             f"The connection was lost in the last step: {lost.message} {wanted.table} {said}.",
             "Check it before sending again.",
-        ) from None
+        ) from lost
 
 
 def _definition(
@@ -302,9 +302,9 @@ def _whole(text: str) -> str:
     if not text.isascii():
         try:
             text.encode()
-        except UnicodeEncodeError:
+        except UnicodeEncodeError as problem:
             said = "A text holds bytes that are not UTF-8, which the server can't store."
-            raise SendError(said, "Filter such rows out, or send them to a file.") from None
+            raise SendError(said, "Filter such rows out, or send them to a file.") from problem
     return text
 
 
@@ -369,7 +369,7 @@ def _to_documents(
             raise SendError(
                 f"{problem.message} {added + updated} documents were written before: the server has no transactions.",
                 "Check the collection before sending again.",
-            ) from None
+            ) from problem
         if writer.is_atomic:
             writer.commit()
     return sent, added, updated

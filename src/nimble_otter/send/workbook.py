@@ -79,7 +79,7 @@ def parse(data: bytes) -> Any:
     try:
         return etree.fromstring(data, etree.XMLParser(resolve_entities=False, no_network=True, huge_tree=True))
     except etree.XMLSyntaxError as problem:
-        raise SendError(f"The workbook is damaged: {problem}.", "Choose another file, or replace it.") from None
+        raise SendError(f"The workbook is damaged: {problem}.", "Choose another file, or replace it.") from problem
 
 
 def tag(name: str, space: str = MAIN) -> str:
@@ -102,8 +102,10 @@ class Book:
             try:
                 self._old = zipfile.ZipFile(existing)
                 self._main = self._find_main()
-            except (zipfile.BadZipFile, KeyError):
-                raise SendError(f"{existing.name} is not an XLSX workbook.", "Replace it, or choose another.") from None
+            except (zipfile.BadZipFile, KeyError) as problem:
+                raise SendError(
+                    f"{existing.name} is not an XLSX workbook.", "Replace it, or choose another."
+                ) from problem
         else:
             self._main = _BOOK
         self._rels_name = _rels_of(self._main)

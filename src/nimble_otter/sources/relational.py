@@ -199,16 +199,16 @@ class Relational(Catalogued):
                     stop.forget(cancel)
                     with suppress(Exception):
                         cursor.close()
-        except LostError:
+        except LostError as problem:
             if held is not None:
                 self._let_go()
                 raise LostError(
                     "The connection was lost, and the open transaction with it.", "Nothing of it was written."
-                ) from None
+                ) from problem
             if not is_begun:
                 raise
             hint = "Read back what it was to change before running it again."
-            raise OutcomeUnknown("The connection was lost; whether it was written is not known.", hint) from None
+            raise OutcomeUnknown("The connection was lost; whether it was written is not known.", hint) from problem
         except SourceError:
             stop.check()
             raise
@@ -237,10 +237,12 @@ class Relational(Catalogued):
         try:
             with self.explained():
                 held.end(commit)
-        except LostError:
+        except LostError as problem:
             if commit:
                 hint = "Read back what it was to change before running it again."
-                raise OutcomeUnknown("The connection was lost; whether it was committed is not known.", hint) from None
+                raise OutcomeUnknown(
+                    "The connection was lost; whether it was committed is not known.", hint
+                ) from problem
 
     def _let_go(self) -> None:
         """Roll back what is open, as far as the server is still there."""

@@ -57,7 +57,7 @@ def find_value(
         try:
             re.compile(sought.text)
         except (re.error, RecursionError, OverflowError) as problem:
-            raise QueryError(f"This is not a regular expression: {problem}.") from None
+            raise QueryError(f"This is not a regular expression: {problem}.") from problem
     places = [
         table for table in tables if table.kind in (EntryKind.TABLE, EntryKind.COLLECTION, EntryKind.MATERIALIZED_VIEW)
     ]

@@ -54,8 +54,8 @@ def parts_of(url: str) -> Parts:
     if not form.many_hosts or "," not in where:
         try:
             host, port = found.hostname or "", found.port
-        except ValueError:
-            raise ValueError("The port is not a number.") from None
+        except ValueError as problem:
+            raise ValueError("The port is not a number.") from problem
     options = dict(parse_qsl(found.query, keep_blank_values=True))
     ca = options.pop(form.ca, "")
     fitting = [name for name, wanted in form.tls.items() if wanted.items() <= options.items()]

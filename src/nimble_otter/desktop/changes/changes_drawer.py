@@ -80,6 +80,7 @@ class ChangesDrawer(Drawer):
     # --- filling -----------------------------------------------------------------------------------------------
 
     def refresh(self) -> None:
+        """Show what is pending now; with many pending edits a moment later, not at every key."""
         if self.isVisible() and self.open_pull is not None and self.open_pull.edits.count > 50:
             self._late.start()  # many: not at every key
         else:
@@ -347,6 +348,7 @@ class ChangesDrawer(Drawer):
         self.said.emit(f"Saved as {name}", False)
 
     def focus_first(self) -> None:
+        """Put the keyboard into the list of changes."""
         self.list.setFocus(Qt.FocusReason.OtherFocusReason)
 
 

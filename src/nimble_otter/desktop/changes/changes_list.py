@@ -83,6 +83,7 @@ def waiting_of(edits: EditDraft | None, names: Sequence[str]) -> list[Waiting]:
 
 
 def entry_of_waiting(item: Waiting) -> Entry:
+    """The line of a change that waits for its row to be in the result."""
     new, old = item.new or {}, item.old or {}
     said = ", ".join(
         f"{name} {short(old[name])} → {short(value)}" if name in old else f"{name} {short(value)}"
@@ -92,6 +93,7 @@ def entry_of_waiting(item: Waiting) -> Entry:
 
 
 def entry_of_write(made: Written) -> Entry:
+    """The line of a write that was done, and of what is kept to reverse it."""
     rows = f"{grouped(made.statements)} row{'s' if made.statements != 1 else ''}"
     what = "Restored" if made.was_reversal else "Wrote"
     kept = "reversal kept in part" if made.lasting else "reversal kept"
@@ -99,6 +101,7 @@ def entry_of_write(made: Written) -> Entry:
 
 
 def short(value: Any) -> str:
+    """A value as one short line of text."""
     if value is None:
         return "∅"
     text = plain(value[: 2 * _LONGEST] if isinstance(value, (str, bytes)) else value).replace("\n", " ")
@@ -114,20 +117,24 @@ class Entries(QAbstractListModel):
         self._outcomes: dict[int, Outcome] = {}
 
     def fill(self, items: Sequence[Any], outcomes: dict[int, Outcome]) -> None:
+        """Show these changes, with the outcome of each row that was rehearsed or written."""
         self.beginResetModel()
         self._items, self._outcomes = items, outcomes
         self.endResetModel()
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008 - the toolkit's own way
+        """How many changes there are (toolkit)."""
         return 0 if parent.isValid() else len(self._items)
 
     def entry(self, at: int) -> Entry:
+        """What the line at a place shows."""
         item = self._items[at]
         if isinstance(item, Waiting):
             return entry_of_waiting(item)
         return entry_of_write(item) if isinstance(item, Written) else entry_of(item, self._outcomes.get(item.row_id))
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        """What the toolkit asks of a line: its text, tooltip or entry."""
         if not index.isValid():
             return None
         entry = self.entry(index.row())
@@ -191,6 +198,7 @@ class ChangesList(QListView):
 
     @property
     def at(self) -> int:
+        """The line that is current; -1 if none is."""
         return self.currentIndex().row()
 
     def choose(self, at: int) -> None:

@@ -70,6 +70,7 @@ class ChangesSide(QScrollArea):
         self._lines.addStretch(1)
 
     def note(self, text: str, tone: str) -> None:
+        """Add a line of text, in the tone of a token."""
         self._lines.addWidget(label(text, tone, 12, wrap=True))
 
     def _pair(self, name: str, value: str, strong: bool = False) -> None:

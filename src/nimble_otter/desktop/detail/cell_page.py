@@ -59,6 +59,7 @@ class CellPage(QWidget):
         self.setLayout(column(self.head, self._views, self.note, row(self.whole, None), space=8))
 
     def fill(self, field: Field | None, value: Any, note: str, is_cut: bool = False) -> None:
+        """Show one cell; `is_cut` when only the beginning of its value is here."""
         self.whole.setVisible(is_cut)
         self.head.setText("" if field is None else f"{field.name} — {field.origin or field.note or field.kind.value}")
         self.note.setText(note)

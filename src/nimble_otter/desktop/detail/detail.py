@@ -66,9 +66,11 @@ class Detail(QWidget):
 
     @property
     def page(self) -> int:
+        """The page that is in front: cell, record or column."""
         return self.segments.chosen
 
     def turn(self, page: int) -> None:
+        """Bring a page to the front."""
         self.segments.choose(page)
         self._turn(page)
 

@@ -189,6 +189,7 @@ class DetailPresenter(QObject):
         self.show_shapes()
 
     def show_shapes(self) -> None:
+        """Show the shapes of the selected collection, as far as they are known."""
         if self._collection is not None:
             source, name = self._collection
             self._detail.offer_shapes(self._workspace.hub.shapes.get((source.name, name)), name)

@@ -143,6 +143,7 @@ class RecordPage(QWidget):
         self.empty("Select a row to see all its fields.")
 
     def fill(self, fields: Sequence[Field], values: Sequence[Any], position: int, rows: int) -> None:
+        """Show the fields and values of one row, the `position`-th of `rows`."""
         self._none.hide()
         if fields != self._fields.fields:
             self._forget_links()
@@ -175,10 +176,12 @@ class RecordPage(QWidget):
             self._follow.addLayout(row(go, ElidedLabel(by, "faint", tokens.SMALL_PX), count, space=6))
 
     def show_count(self, place: int, text: str) -> None:
+        """Tell beside a link how many related rows there are."""
         if place < len(self._counts):
             self._counts[place].setText(text)
 
     def empty(self, text: str) -> None:
+        """Show no row, and say why."""
         self._forget_links()
         self._fields.fill((), ())
         self._none.setText(text)

@@ -271,6 +271,7 @@ class GridActions(GridEdits):
         return any(isinstance(model.value(p, column), Mapping) for p in range(min(model.rows, 500)))
 
     def toggle(self, position: int) -> None:
+        """Open or fold the group at a position."""
         open_pull, model = self._pull(), self._grid.model
         if open_pull is not None and model is not None and not isinstance(model, RowsModel):
             line = model.tree_row(position)

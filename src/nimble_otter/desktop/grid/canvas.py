@@ -103,6 +103,7 @@ class GridCanvas(QAbstractScrollArea):
 
     @property
     def rows(self) -> int:
+        """How many rows the grid has."""
         return self.model.rows if self.model is not None else 0
 
     def _measure(self) -> None:
@@ -120,6 +121,7 @@ class GridCanvas(QAbstractScrollArea):
         across.setSingleStep(40)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
+        """Measure again how far it scrolls."""
         super().resizeEvent(event)
         self._measure()
 
@@ -135,6 +137,7 @@ class GridCanvas(QAbstractScrollArea):
             self.viewport().scroll(0, dy)
 
     def line(self, position: int) -> Line:
+        """The row at a position as it is painted; kept until the rows change."""
         found = self._lines.get(position)
         if found is None:
             assert self.model is not None
@@ -177,6 +180,7 @@ class GridCanvas(QAbstractScrollArea):
     # --- painting ----------------------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent) -> None:
+        """Paint the visible cells, headers and row heads."""
         with QPainter(self.viewport()) as painter:
             painter.fillRect(self.viewport().rect(), theme["surface"])
             if self.model is None:

@@ -63,6 +63,7 @@ class CellEditor(QLineEdit):
             self._choices.complete()
 
     def event(self, event: QEvent) -> bool:
+        """Take the keys that mean the text before the window's commands do."""
         if event.type() == QEvent.Type.ShortcutOverride:
             event.accept()  # while one types, keys mean the text and not the window's commands
             return True
@@ -85,6 +86,7 @@ class CellEditor(QLineEdit):
         return super().event(event)
 
     def focusOutEvent(self, event: QFocusEvent) -> None:
+        """Take the value when the reader goes elsewhere by mouse or Tab."""
         super().focusOutEvent(event)
         if not self.is_over and event.reason() in (Qt.FocusReason.MouseFocusReason, Qt.FocusReason.TabFocusReason):
             self._do(self.text(), (0, 0))

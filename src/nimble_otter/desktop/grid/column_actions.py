@@ -65,11 +65,13 @@ class ColumnActions:
         return open_pull.shaped.table.fields[place].name if place >= 0 else ""
 
     def hide(self, column: int) -> None:
+        """Hide a column, unless it is the only one."""
         model = self._grid.model
         if model is not None and len(model.columns) > 1 and (name := self.name_of(column)):
             self._change("Hide column", lambda step: replace(step, hidden=(*step.hidden, name)))
 
     def hide_all_but(self, column: int) -> None:
+        """Hide all columns but this one."""
         model, name = self._grid.model, self.name_of(column)
         if model is not None and name:
             others = [self.name_of(n) for n in range(len(model.columns)) if n != column]
@@ -77,6 +79,7 @@ class ColumnActions:
             self._change("Hide columns", lambda step: replace(step, hidden=tuple(dict.fromkeys((*step.hidden, *gone)))))
 
     def show_all(self) -> None:
+        """Show every hidden column again."""
         self._change("Show columns", lambda step: replace(step, hidden=()))
 
     def pin(self, column: int) -> None:

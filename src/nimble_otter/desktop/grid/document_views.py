@@ -136,6 +136,7 @@ class TreeView(QTreeView):
         self.selectionModel().currentChanged.connect(lambda index, _: self._moved(index))
 
     def show_rows(self, view: View | None, position: int) -> None:
+        """Show these rows as trees, from a position on."""
         self._model.show(view)
         self.go(position)
 
@@ -269,6 +270,7 @@ class JsonView(QWidget):
         self.text.cursorPositionChanged.connect(self._moved)
 
     def show_rows(self, view: View | None, position: int) -> None:
+        """Show these rows as JSON, the page that holds a position."""
         self._view = view
         self._fill(max(0, position) // PAGE * PAGE)
         self.go(position)

@@ -61,6 +61,7 @@ class Grid(GridCanvas):
     # --- the mouse ---------------------------------------------------------------------------------------------
 
     def event(self, event: QEvent) -> bool:
+        """Paint the frame and handle the mouse in the margins, which the base class lets go of."""
         if event.type() == QEvent.Type.Paint:
             self._paint_frame()
         if isinstance(event, QMouseEvent):  # the base class lets go of what happens in the margins
@@ -85,6 +86,7 @@ class Grid(GridCanvas):
         return ("cell" if column >= 0 else "nothing", position, column)
 
     def viewportEvent(self, event: QEvent) -> bool:
+        """Handle the mouse in coordinates of the whole widget."""
         # mouse events of the viewport are handled in the widget's own coordinates, together with the margins'
         if isinstance(event, QMouseEvent):
             moved = QPoint(HEAD, tokens.HEADER) + event.position().toPoint()
@@ -220,12 +222,15 @@ class Grid(GridCanvas):
         event.acceptProposedAction() if event.mimeData().hasFormat(KEY_DRAG) else event.ignore()
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        """Take a column that is dragged here."""
         self._takes(event)
 
     def dragMoveEvent(self, event: QDragMoveEvent) -> None:
+        """Take a column that is dragged here."""
         self._takes(event)
 
     def dropEvent(self, event: QDropEvent) -> None:
+        """Tell which column was dropped."""
         self.key_dropped.emit(text_in(event.mimeData(), KEY_DRAG))
         event.acceptProposedAction()
 
@@ -268,6 +273,7 @@ class Grid(GridCanvas):
         self._chosen()
 
     def reveal(self, position: int, column: int) -> None:
+        """Scroll until a cell is in sight."""
         rect = self.cell_rect(position, column)
         bar, across = self.verticalScrollBar(), self.horizontalScrollBar()
         if rect.top() < 0:
@@ -283,6 +289,7 @@ class Grid(GridCanvas):
             across.setValue(across.value() + rect.right() - self.viewport().width() + 1)
 
     def select_all(self) -> None:
+        """Select all rows and columns."""
         if self.rows:
             self.selection.everything(self.rows, len(self.widths))
             self._chosen()
@@ -299,6 +306,7 @@ class Grid(GridCanvas):
         self._say(aloud=self.hasFocus())
 
     def refresh(self) -> None:
+        """Paint anew, after the rows or edits changed."""
         super().refresh()
         self._say(aloud=False)
 
@@ -344,6 +352,7 @@ class Grid(GridCanvas):
         self.width_changed.emit(self.model.columns[column].name, self.widths[column])
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Move, select, edit or type ahead by the keyboard."""
         position, column = self.selection.current
         key, modifiers = event.key(), event.modifiers()
         shift = bool(modifiers & Qt.KeyboardModifier.ShiftModifier)
@@ -392,10 +401,12 @@ class Grid(GridCanvas):
             super().keyPressEvent(event)
 
     def focusInEvent(self, event: QFocusEvent) -> None:
+        """Show the focus."""
         super().focusInEvent(event)
         self.viewport().update()
 
     def focusOutEvent(self, event: QFocusEvent) -> None:
+        """Show that the focus is elsewhere."""
         super().focusOutEvent(event)
         self.viewport().update()
 
@@ -426,6 +437,7 @@ class Grid(GridCanvas):
         return True
 
     def close_editor(self) -> None:
+        """End the editor of a cell without taking its value."""
         editor, self._editor = self._editor, None
         if editor is not None:
             editor.is_over = True  # hiding it moves the focus away, which must not take the value
@@ -437,4 +449,5 @@ class Grid(GridCanvas):
 
     @property
     def editor(self) -> CellEditor | None:
+        """The editor that is open over a cell, if one is."""
         return self._editor

@@ -204,6 +204,7 @@ class RowsModel:
         return replace(self._fields[head.place], name=head.title)
 
     def row_id(self, position: int) -> int:
+        """The row of the stored table at a position."""
         if self._ids is not None:
             return int(self._ids[position])
         return position if self._view.ids is None else int(self._view.ids[position])
@@ -225,6 +226,7 @@ class RowsModel:
         return np.where(known, self._places.take(np.where(known, row_ids, 0)) if len(self._places) else -1, -1)
 
     def value(self, position: int, column: int) -> Any:
+        """The value of a cell as it would be after its pending edit."""
         row, place = self.row_id(position), self.columns[column].place
         edited = self._pending(self._edits.cells.get(row, {}), row, place)
         if edited is not UNSET:
@@ -265,6 +267,7 @@ class RowsModel:
         return ids, [self._table.columns[column.place] for column in self.columns]
 
     def line(self, position: int) -> Line:
+        """What is painted of the row at a position."""
         row = self.row_id(position)
         own = self._edits.cells.get(row, {})
         cells = Cells(len(self.columns), lambda at: self._cell(position, row, own, self.columns[at]))
@@ -371,13 +374,16 @@ class GroupsModel:
         return replace(self._fields[head.place], name=head.title, note=head.under)
 
     def tree_row(self, position: int) -> TreeRow:
+        """The line of the tree of groups at a position."""
         return self._lines[position]
 
     def row_id(self, position: int) -> int:
+        """The row of the stored table at a position; -1 for a group's line."""
         line = self._lines[position]
         return line.index if line.depth == len(self._grouped.levels) else -1
 
     def value(self, position: int, column: int) -> Any:
+        """The value of a cell: of a row, or the aggregate of a group."""
         line, place = self._lines[position], self.columns[column].place
         depth = line.depth
         if depth == len(self._grouped.levels):
@@ -408,6 +414,7 @@ class GroupsModel:
         return self._grouped.view.table.columns[place].value(row)
 
     def line(self, position: int) -> Line:
+        """What is painted of the group or row at a position."""
         line = self._lines[position]
         depth, levels = line.depth, len(self._grouped.levels)
         cells = Cells(len(self.columns), lambda at: self._cell(position, line, at))

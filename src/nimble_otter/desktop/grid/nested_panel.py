@@ -108,11 +108,13 @@ class NestedPanel(QFrame):
             self._show()
 
     def close_it(self) -> None:
+        """Close the panel and give the keyboard back to the grid."""
         if self.isVisible():
             self.hide()
             self._over.setFocus()
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Close at Escape and Backspace."""
         if isinstance(event, QKeyEvent) and event.key() in (Qt.Key.Key_Escape, Qt.Key.Key_Backspace):
             if event.type() == QEvent.Type.ShortcutOverride:
                 event.accept()

@@ -40,6 +40,7 @@ class GridPainter:
         self._rises = {id(f): (m.ascent() - m.descent()) / 2 for f in self._fonts for m in [QFontMetrics(f)]}
 
     def metrics(self, font: QFont) -> QFontMetrics:
+        """The metrics of one of the grid's fonts, measured once."""
         return self._metrics[id(font)]
 
     def elide(self, text: str, font: QFont, width: int) -> str:
@@ -62,6 +63,7 @@ class GridPainter:
         return found
 
     def text(self, painter: QPainter, rect: QRect, text: str, font: QFont, ink: QColor, right: bool = False) -> None:
+        """Draw a text into a rectangle, cut with an ellipsis where it is too long."""
         fitted, width = self._fitted(text, font, rect.width())
         painter.setFont(font)
         painter.setPen(ink)
@@ -72,6 +74,7 @@ class GridPainter:
     # --- header ------------------------------------------------------------------------------------------------
 
     def header_cell(self, painter: QPainter, rect: QRect, column: GridColumn, hot: bool) -> None:
+        """Draw the header of a column: its name over its origin."""
         painter.fillRect(rect, theme["sunk"] if hot else theme["paper"])
         inner = rect.adjusted(PAD, 5, -PAD, -5)
         upper = QRect(inner.left(), inner.top() + 1, inner.width(), 16)
@@ -103,6 +106,7 @@ class GridPainter:
     # --- rows --------------------------------------------------------------------------------------------------
 
     def head(self, painter: QPainter, rect: QRect, line: Line, selected: bool) -> None:
+        """Draw the head of a row: its number or the mark of its state."""
         painter.fillRect(rect, theme["water4"] if selected else theme["paper"])
         if line.state == "new":
             painter.fillRect(rect, theme["sea_bg"])
@@ -141,6 +145,7 @@ class GridPainter:
         painter.restore()
 
     def cell(self, painter: QPainter, rect: QRect, cell: Cell, column: GridColumn, line: Line, selected: bool) -> None:  # noqa: C901 - a branch for each kind of cell
+        """Draw one cell with the marks of its state."""
         inner = rect.adjusted(PAD, 0, -PAD, 0)
         if column.paint and cell.share and not line.state:
             self._painted(painter, rect, cell.share, column.paint)

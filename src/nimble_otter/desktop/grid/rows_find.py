@@ -62,6 +62,7 @@ class RowsFind(SearchFields):
         self.appear(replacing)
 
     def close_bar(self) -> None:
+        """Close the bar, unmark the hits and give the keyboard back to the grid."""
         self._timer.stop()
         self._found = self._stored = self._asked = self._answered = None
         self.hide()
@@ -70,6 +71,7 @@ class RowsFind(SearchFields):
 
     @property
     def search(self) -> Search:
+        """What is looked for, as the fields say."""
         return Search(self.wanted.text(), self.case.isChecked(), self.word.isChecked(), self.pattern.isChecked())
 
     def _columns(self, model: RowsModel) -> tuple[int, ...]:

@@ -43,6 +43,7 @@ class RowsViews(QObject):
             shown.setFocus()
 
     def view(self, place: int) -> TreeView | JsonView:
+        """The tree or JSON view, made when it is first needed."""
         if place not in self._made:
             made: TreeView | JsonView = TreeView() if place == TREE else JsonView()
             made.position_changed.connect(self._moved)

@@ -16,10 +16,12 @@ class Block:
     right: int
 
     def holds(self, position: int, column: int) -> bool:
+        """Whether a cell lies in the block."""
         return self.top <= position <= self.bottom and self.left <= column <= self.right
 
     @property
     def cells(self) -> int:
+        """How many cells the block has."""
         return (self.bottom - self.top + 1) * (self.right - self.left + 1)
 
 
@@ -32,6 +34,7 @@ class Selection:
         self.current = (-1, -1)
 
     def clear(self) -> None:
+        """Select nothing, with no current cell."""
         self.blocks, self.current = [], (-1, -1)
 
     def move(self, position: int, column: int, extend: bool = False, add: bool = False) -> None:
@@ -56,6 +59,7 @@ class Selection:
         self._whole(Block(0, column, max(0, rows - 1), column), (max(0, self.current[0]), column), add)
 
     def everything(self, rows: int, columns: int) -> None:
+        """Select all cells; the current one stays."""
         self._whole(Block(0, 0, max(0, rows - 1), max(0, columns - 1)), self.current, False)
 
     def _whole(self, block: Block, current: tuple[int, int], add: bool) -> None:
@@ -64,9 +68,11 @@ class Selection:
         self.current = current if current[0] >= 0 else (block.top, block.left)
 
     def holds(self, position: int, column: int) -> bool:
+        """Whether a cell is selected."""
         return any(block.holds(position, column) for block in self.blocks)
 
     def holds_row(self, position: int) -> bool:
+        """Whether any cell of a row is selected."""
         return any(block.top <= position <= block.bottom for block in self.blocks)
 
     def fit(self, rows: int, columns: int) -> None:
@@ -93,6 +99,7 @@ class Selection:
 
     @property
     def row_count(self) -> int:
+        """How many different rows are selected."""
         count, done = 0, -1
         for block in sorted(self.blocks, key=lambda b: b.top):
             count += max(0, block.bottom - max(block.top, done + 1) + 1)

@@ -51,16 +51,20 @@ class DifferencesModel:
         return mine, self._found.there.table.columns[right].value(there) if there >= 0 else None
 
     def field(self, column: int) -> Field:
+        """The field that a column shows."""
         return self._found.here.table.fields[self._found.pairs[column][0]]
 
     def value(self, position: int, column: int) -> Any:
+        """The value on this side, or the other's where the row is only there."""
         mine, theirs = self._sides(position, column)
         return theirs if self._found.here_ids[self._lines[position]] < 0 else mine
 
     def row_id(self, position: int) -> int:
+        """-1: the rows of a comparison can't be edited."""
         return -1
 
     def line(self, position: int) -> Line:
+        """What is painted of a compared row, with the mark of its difference."""
         at = self._lines[position]
         head, state = _MARKS[int(self._found.states[at])]
         return Line(head or str(position + 1), Cells(len(self.columns), lambda n: self._cell(position, n)), state)
@@ -81,6 +85,7 @@ class TurnedModel(RowsModel):
         self._differ, self.pinned = differ, 1
 
     def line(self, position: int) -> Line:
+        """What is painted of a field, marked where the records differ."""
         made = super().line(position)
         return replace(made, head="≠", state="edited") if self._differ[position] else made
 
@@ -137,9 +142,11 @@ class SideBySide(QWidget):
 
     @property
     def is_open(self) -> bool:
+        """Whether it shows the pull that is current."""
         return self.open_pull is not None and self.open_pull is self._workspace.pull
 
     def close_it(self) -> None:
+        """Close it and give the keyboard back to the grid."""
         self.open_pull = None
         self.closed.emit()
         self._main.setFocus()
@@ -228,6 +235,7 @@ class SideBySide(QWidget):
         self.refresh()
 
     def refresh_rows(self) -> None:
+        """Show the comparison anew: all rows, or those that differ."""
         found = self._found
         if found is None:
             self._show_rows()
@@ -257,6 +265,7 @@ class SideBySide(QWidget):
         self.grid.set_model(model, [first_width(c, table, _WIDTHS) for c in model.columns], False)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Close at Escape."""
         is_escape = isinstance(event, QKeyEvent) and event.key() == Qt.Key.Key_Escape
         if is_escape and event.type() == QEvent.Type.ShortcutOverride:
             event.accept()

@@ -157,6 +157,7 @@ class BigEditor(QFrame):
             self._say("The file is not text (UTF-8).", True)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Take the keys that mean the text before the window's commands do."""
         if event.type() == QEvent.Type.ShortcutOverride:
             event.accept()  # while one types, keys mean the text and not the window's commands
             return True
@@ -168,6 +169,7 @@ class BigEditor(QFrame):
         return super().eventFilter(watched, event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Leave at Escape."""
         if event.key() == Qt.Key.Key_Escape:
             self.leave()
         else:

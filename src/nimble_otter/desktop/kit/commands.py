@@ -35,6 +35,7 @@ class Commands:
         self._commands: dict[str, Command] = {}
 
     def add(self, command: Command) -> None:
+        """Register a command, and its shortcut where it holds for the whole window."""
         self._commands[command.key] = command
         if command.shortcut and command.anywhere:
             action = QAction(command.name, self._window)
@@ -44,6 +45,7 @@ class Commands:
             self._window.addAction(action)
 
     def all(self) -> list[Command]:
+        """All commands, in the order they were registered."""
         return list(self._commands.values())
 
     def run(self, key: str) -> None:

@@ -23,6 +23,7 @@ class DiffView(QTextEdit):
         self.setAccessibleName(name)
 
     def show_lines(self, lines: Sequence[tuple[str, str]]) -> None:
+        """Show lines, each with its mark: same, added or removed."""
         self.clear()
         cursor = QTextCursor(self.document())
         for number, (mark, text) in enumerate(lines):

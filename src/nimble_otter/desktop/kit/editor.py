@@ -96,6 +96,7 @@ class SqlEditor(QPlainTextEdit):
             self.cursorPositionChanged.connect(self._moved)
 
     def canInsertFromMimeData(self, source: QMimeData) -> bool:
+        """Take dragged names beside plain text."""
         return source.hasFormat(NAME_DRAG) or super().canInsertFromMimeData(source)
 
     def insertFromMimeData(self, source: QMimeData) -> None:
@@ -113,11 +114,13 @@ class SqlEditor(QPlainTextEdit):
             self.setViewportMargins(self.gutter, 0, 0, 0)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
+        """Keep the line numbers at the left edge."""
         super().resizeEvent(event)
         area = self.contentsRect()
         self._numbers.setGeometry(QRect(area.left(), area.top(), self.gutter, area.height()))
 
     def paint_numbers(self, event: QPaintEvent) -> None:
+        """Paint the line numbers and fold marks that are in sight."""
         with QPainter(self._numbers) as painter:
             painter.fillRect(event.rect(), theme["raised"] if self._numbered else theme["surface"])
             if not self._numbered:
@@ -254,6 +257,7 @@ class SqlEditor(QPlainTextEdit):
         self.completions = CompletionList(self, ask, taken)
 
     def event(self, event: QEvent) -> bool:
+        """Take the keys of the offers and of folding before the window's commands do."""
         if event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent):
             shown = self.completions is not None and self.completions.isVisible()
             if shown and event.key() == Qt.Key.Key_Escape:
@@ -262,6 +266,7 @@ class SqlEditor(QPlainTextEdit):
         return super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Type, indent, close brackets or take an offer."""
         control = event.modifiers() & Qt.KeyboardModifier.ControlModifier
         offers = self.completions
         if offers is not None and offers.takes_key(event):
@@ -292,6 +297,7 @@ class SqlEditor(QPlainTextEdit):
                 offers.hide()
 
     def focusOutEvent(self, event: QFocusEvent) -> None:
+        """Hide the offers when the focus goes elsewhere."""
         super().focusOutEvent(event)
         if self.completions is not None:
             self.completions.hide()

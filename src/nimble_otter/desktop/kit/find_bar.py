@@ -53,6 +53,7 @@ class SearchFields(QWidget):
         self.hide()
 
     def appear(self, replacing: bool) -> None:
+        """Show the bar with the keyboard in its first field."""
         self._other_row.setVisible(replacing)
         self.show()
         self.wanted.setFocus()
@@ -60,6 +61,7 @@ class SearchFields(QWidget):
         self.count()
 
     def minimumSizeHint(self) -> QSize:
+        """Narrow enough for a small pane."""
         return QSize(100, super().minimumSizeHint().height())
 
     def close_bar(self) -> None:
@@ -79,9 +81,11 @@ class SearchFields(QWidget):
         raise NotImplementedError
 
     def replace_all(self) -> None:
+        """Replace every hit; what that means is the bar's own matter."""
         raise NotImplementedError
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Next hit at Enter, the one before at Shift+Enter, close at Escape."""
         if not isinstance(event, QKeyEvent):
             return super().eventFilter(watched, event)
         if event.type() == QEvent.Type.ShortcutOverride and event.key() == Qt.Key.Key_Escape:
@@ -113,6 +117,7 @@ class FindBar(SearchFields):
         self.appear(replacing)
 
     def close_bar(self) -> None:
+        """Close the bar and give the keyboard back to the editor."""
         self.hide()
         self._editor.setFocus()
 

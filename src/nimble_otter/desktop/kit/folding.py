@@ -39,6 +39,7 @@ class Folding:
         return "▸" if self.is_folded(line) else "▾" if line in self._regions else ""
 
     def is_folded(self, line: int) -> bool:
+        """Whether the lines under this one are folded away."""
         block = self._editor.document().findBlockByNumber(line).next()
         return block.isValid() and not block.isVisible()
 

@@ -48,6 +48,7 @@ class Highlighter(QSyntaxHighlighter):
         theme.changed.connect(self.rehighlight)
 
     def highlightBlock(self, text: str) -> None:
+        """Colour one line; lines of great length stay plain."""
         if len(text) > _LONG_LINE:
             return
         open_comment = self.previousBlockState() == 1

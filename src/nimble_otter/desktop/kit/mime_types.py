@@ -21,14 +21,17 @@ VALUE_DRAG = "application/x-nimble-otter-value"
 
 
 def text_in(data: QMimeData, kind: str) -> str:
+    """The text that dragged data holds of a kind."""
     return bytes(data.data(kind).data()).decode()
 
 
 def put_parts(data: QMimeData, kind: str, *parts: str) -> None:
+    """Put texts into dragged data as one kind."""
     data.setData(kind, json.dumps(parts).encode())
 
 
 def parts_in(data: QMimeData, kind: str) -> list[str]:
+    """The texts that `put_parts` put there."""
     return [str(part) for part in json.loads(text_in(data, kind))]
 
 

@@ -44,6 +44,7 @@ def wait_until(is_so: Callable[[], bool], seconds: float = 20.0) -> bool:
 
 
 def take_picture(widget: QWidget, path: Path) -> None:
+    """Save a picture of a widget as PNG. Raises OSError if it can't be written."""
     QApplication.processEvents()
     path.parent.mkdir(parents=True, exist_ok=True)
     if not widget.grab().save(str(path)):

@@ -87,6 +87,7 @@ class Picker(QFrame):
             self.list.setCurrentItem(item)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Move in the list by the keyboard while one types."""
         if event.type() == QEvent.Type.KeyPress and isinstance(event, QKeyEvent):
             way = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1, Qt.Key.Key_PageDown: _ROWS, Qt.Key.Key_PageUp: -_ROWS}
             if event.key() in way:

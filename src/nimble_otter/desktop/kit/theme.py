@@ -42,6 +42,7 @@ class Theme(QObject):
         self.use(hints.colorScheme() == Qt.ColorScheme.Dark)
 
     def use(self, dark: bool) -> None:
+        """Use the light or the dark colours, at once and everywhere."""
         self._use(dark)
         app = QApplication.instance()
         if isinstance(app, QApplication):
@@ -83,6 +84,7 @@ def load_fonts(app: QApplication) -> None:
 
 
 def ui_font(px: int = tokens.UI_PX, bold: bool = False) -> QFont:
+    """The font of the interface, with figures of even width."""
     font = QFont(tokens.UI_FONT)
     font.setPixelSize(px)
     font.setWeight(QFont.Weight.DemiBold if bold else QFont.Weight.Normal)
@@ -92,6 +94,7 @@ def ui_font(px: int = tokens.UI_PX, bold: bool = False) -> QFont:
 
 
 def code_font(px: int = tokens.CODE_PX) -> QFont:
+    """The font of code, without ligatures: what is shown is what was typed."""
     font = QFont(tokens.CODE_FONT)
     font.setPixelSize(px)
     font.setStyleHint(QFont.StyleHint.Monospace)

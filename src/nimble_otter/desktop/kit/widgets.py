@@ -46,6 +46,7 @@ def as_plain(text: str) -> str:
 
 
 def label(text: str = "", tone: str = "", px: int = tokens.UI_PX, bold: bool = False, wrap: bool = False) -> QLabel:
+    """A label of plain text, in the tone of a token."""
     made = QLabel(text)
     made.setFont(ui_font(px, bold))
     made.setTextFormat(Qt.TextFormat.PlainText)
@@ -56,6 +57,7 @@ def label(text: str = "", tone: str = "", px: int = tokens.UI_PX, bold: bool = F
 
 
 def set_tone(widget: QLabel, tone: str) -> None:
+    """Give a label another tone."""
     if widget.property("tone") != tone:
         widget.setProperty("tone", tone)
         widget.style().unpolish(widget)
@@ -63,6 +65,7 @@ def set_tone(widget: QLabel, tone: str) -> None:
 
 
 def button(text: str, do: Callable[[], object] | None = None, look: str = "", tip: str = "") -> QPushButton:
+    """A button that calls `do`; `look` names how it is drawn, `tip` explains it."""
     made = QPushButton(text)
     made.setCursor(Qt.CursorShape.PointingHandCursor)
     if look:
@@ -173,6 +176,7 @@ class Line(QFrame):
         self.setFixedWidth(1) if upright else self.setFixedHeight(1)
 
     def paintEvent(self, event: QPaintEvent) -> None:
+        """Paint the line in its colour of the theme."""
         with QPainter(self) as painter:
             painter.fillRect(self.rect(), theme[self._colour])
 
@@ -196,13 +200,16 @@ class Segments(QFrame):
         self.choose(0)
 
     def choose(self, place: int) -> None:
+        """Choose a segment."""
         self._group.button(place).setChecked(True)
 
     def rename(self, place: int, name: str) -> None:
+        """Give a segment another name."""
         self._group.button(place).setText(name)
 
     @property
     def chosen(self) -> int:
+        """The segment that is chosen."""
         return self._group.checkedId()
 
 
@@ -219,9 +226,11 @@ class ElidedLabel(QLabel):
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
 
     def minimumSizeHint(self) -> QSize:
+        """Nearly no width: it cuts its text."""
         return QSize(20, super().minimumSizeHint().height())
 
     def paintEvent(self, event: QPaintEvent) -> None:
+        """Paint the text, cut with an ellipsis where it is too long."""
         with QPainter(self) as painter:
             painter.setPen(self.palette().color(self.foregroundRole()))
             text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())

@@ -54,6 +54,7 @@ class CellValues:
         return True
 
     def field_at(self, place: int) -> Field:
+        """The field of a column of the stored table or of what the steps made."""
         return self._table_at(place).fields[place]
 
     def _table_at(self, place: int) -> Table:

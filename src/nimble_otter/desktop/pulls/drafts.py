@@ -84,7 +84,7 @@ class DraftStore:
                     try:
                         save_draft(self._folder, name, Draft(text, path, saved, shown.over(waiting), uid))
                     except OSError as problem:
-                        raise SavedError(f"{problem.strerror}.") from None
+                        raise SavedError(f"{problem.strerror}.") from problem
 
         def failed(problem: OtterError) -> None:
             self._problems.append(f"The draft of {open_pull.pull.name} can't be kept: {problem}.")
@@ -111,6 +111,7 @@ class DraftStore:
         return True
 
     def forget(self, open_pull: OpenPull) -> None:
+        """Remove the draft of a pull that is closed or saved."""
         name = f"pull-{open_pull.number}"
         with self._lock:
             self._numbers[name] = self._numbers.get(name, 0) + 1

@@ -31,6 +31,7 @@ class Head(QWidget):
         self.setLayout(parts)
 
     def paintEvent(self, event: QPaintEvent) -> None:
+        """Paint the ground and the line above it."""
         with QPainter(self) as painter:
             painter.fillRect(self.rect(), theme["paper"])
             painter.setPen(theme["line"])
@@ -70,6 +71,7 @@ class Drawer(QWidget):
         self._whole.addLayout(layout, 1)
 
     def show_pull(self, open_pull: OpenPull | None) -> None:
+        """Show what the drawer is for of this pull."""
         self.open_pull = open_pull
         if open_pull is not None:
             self.refresh()

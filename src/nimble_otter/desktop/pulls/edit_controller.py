@@ -68,17 +68,21 @@ class EditController:
         self._own.tell(Aspect.EDITS)
 
     def undo(self) -> None:
+        """Undo the last change to the pull or its cells."""
         self._step_back(self._own.undo_stack.back, self._own.undo_stack.forth)
 
     def redo(self) -> None:
+        """Do again what was undone last."""
         self._step_back(self._own.undo_stack.forth, self._own.undo_stack.back)
 
     @property
     def can_undo(self) -> bool:
+        """Whether there is something to undo."""
         return bool(self._own.undo_stack.back)
 
     @property
     def can_redo(self) -> bool:
+        """Whether something was undone."""
         return bool(self._own.undo_stack.forth)
 
     def _step_back(self, origin: list[Entry], other: list[Entry]) -> None:

@@ -46,6 +46,7 @@ _LATER = {
 
 
 def new_step(kind: str) -> Step:
+    """A step of a kind as it is when it is added: without content."""
     made: dict[str, Step] = {
         "filter": FilterStep(), "compute": ComputeStep((Computed("", ""),)), "group": GroupStep(), "sort": SortStep(),
         "top": TopStep(), "columns": ColumnsStep(), "join": JoinStep(), "append": AppendStep(),

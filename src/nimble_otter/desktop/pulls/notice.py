@@ -25,6 +25,7 @@ class Notice:
 
     @property
     def is_warning(self) -> bool:
+        """Whether it warns."""
         return self.severity is Severity.WARNING
 
     def and_also(self, text: str) -> Notice:
@@ -36,4 +37,5 @@ NOTHING = Notice()
 
 
 def warning(text: str) -> Notice:
+    """A notice that warns."""
     return Notice(text, Severity.WARNING)

@@ -32,6 +32,7 @@ class PendingEdits:
 
     @property
     def waiting_count(self) -> int:
+        """How many changes wait for their rows to be in the result."""
         return self.waiting.count if self.waiting is not None else 0
 
     @property
@@ -59,6 +60,7 @@ class PendingEdits:
         return self.waiting_count
 
     def snapshot(self, table: Table, target: Target) -> Snapshot:
+        """The edits as they are, and free of this table, for a draft."""
         return Snapshot(self.shown.copied(), detach(self.shown, table, target))
 
     def left_after(self, done: Snapshot, report: Report, base: Table, target: Target) -> Edits:

@@ -131,6 +131,7 @@ class PullState(QObject):
 
     @property
     def key(self) -> str:
+        """The key of this pull's work among the jobs."""
         return f"pull {self.uid}"
 
     @property
@@ -140,10 +141,12 @@ class PullState(QObject):
 
     @property
     def is_writing(self) -> bool:
+        """Whether its changes are being written."""
         return self.jobs.is_running(f"{self.key} write")
 
     @property
     def table(self) -> Table | None:
+        """The table that was fetched, if there is one."""
         return self.fetched.table if self.fetched is not None else None
 
     @property
@@ -157,10 +160,12 @@ class PullState(QObject):
 
     @property
     def is_running(self) -> bool:
+        """Whether its query runs."""
         return self.jobs.is_running(self.key)
 
     @property
     def is_dirty(self) -> bool:
+        """Whether something would be lost by closing it: pending changes, or what is not saved."""
         return self.pending.count > 0 or self.in_doubt or self.pull != self._saved_pull()
 
     def _saved_pull(self) -> Pull | None:
@@ -184,6 +189,7 @@ class PullState(QObject):
 
     @property
     def is_documents(self) -> bool:
+        """Whether its source holds documents."""
         return self.pull.source.dialect.is_documents
 
     @property
@@ -222,6 +228,7 @@ class PullState(QObject):
 
     @property
     def tables(self) -> list[TableInfo]:
+        """The tables of its source, as far as the catalogue is read."""
         return self.hub.tables.get(self.hub.known(self.pull.source).name, [])
 
     @property

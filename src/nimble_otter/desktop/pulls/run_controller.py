@@ -67,6 +67,7 @@ class Unattended:
     """Where nobody can be asked only statements that read are run."""
 
     def ask(self, open_pull: PullState, statements: Sequence[ReadStatement], go: Callable[[], None]) -> None:
+        """Go on with what only reads; anything else is not run without a person."""
         if all(s.verdict.reads for s in statements):
             go()
 
@@ -278,6 +279,7 @@ class RunController:
         self._fetched((fetched, Target(None, reason=reason)), request, self._own.script_of)
 
     def stop(self) -> None:
+        """Stop what runs for this pull."""
         self._own.jobs.stop(self._own.key)
 
     def _arriving(self, table: Any) -> None:

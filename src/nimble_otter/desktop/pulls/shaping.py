@@ -73,9 +73,11 @@ class Shaping:
             return {}
 
     def set_step(self, at: int, step: Step, name: str) -> None:
+        """Put a step in the place of another."""
         self.change(self._own.pull.with_step_at(at, step), name)
 
     def add_step(self, step: Step, name: str, at: int | None = None) -> int:
+        """Add a step at a place, else at the end; gives its place."""
         at = len(self._own.pull.steps) if at is None else at
         self.change(self._own.pull.with_step(step, at), name)
         return at
@@ -151,6 +153,7 @@ class Shaping:
         self.walk(then=then)
 
     def show_rows_at(self, at: int | None) -> None:
+        """Show the rows as of a step; None for those at the end."""
         self._own.show_at = at
         self._own.opened = Opened()
         self._own.tell(Aspect.ROWS | Aspect.PULL)
@@ -160,6 +163,7 @@ class Shaping:
         self._open(Opened(count))
 
     def toggle_group(self, depth: int, index: int) -> None:
+        """Open or fold one group."""
         self._open(self._own.opened.toggled(depth, index))
 
     def tree_lines(self) -> TreeLines | None:

@@ -34,6 +34,7 @@ class TruncatedValues:
         self._own, self._take = own, take
 
     def is_cut(self, row: int, place: int) -> bool:
+        """Whether only the beginning of this cell was fetched."""
         fetched = self._own.fetched
         ids = fetched.cut.get(place) if fetched is not None else None
         return ids is not None and bool((ids == row).any())

@@ -30,6 +30,7 @@ class PullEntry:
     name: str
 
     def on(self, pull: Pull) -> Pull:
+        """The pull with the parts of this entry put back."""
         own = {name: value for name, value in self.parts if "." not in name}
         query = {name.removeprefix("query."): value for name, value in self.parts if "." in name}
         return replace(pull, **own, query=replace(pull.query, **query))
@@ -74,6 +75,7 @@ class UndoStack:
         self.forth: list[Entry] = []
 
     def push(self, entry: Entry) -> None:
+        """Remember an entry; what was undone can't be done again after it."""
         self.back.append(entry)
         del self.back[:-MOST]
         self.forth.clear()
@@ -96,10 +98,12 @@ class UndoStack:
         self.forth = [e for e in self.forth if not isinstance(e, EditEntry)]
 
     def written(self) -> None:
+        """Note that changes were written: the edits before can't be undone any more."""
         self.rows_changed()
         self.back = [e for e in self.back if not isinstance(e, WrittenEntry)]
         self.push(WrittenEntry())
 
     def clear(self) -> None:
+        """Forget everything."""
         self.back.clear()
         self.forth.clear()

@@ -119,6 +119,7 @@ class PiecesView(QWidget):
         return Picker(self, "Add a table", [*near, *others], lambda data: self.add_table(*data)).open_at(at)
 
     def add_table(self, table: str, route: Route | None = None) -> bool:
+        """Add a table to the query, joined by a route; whether it was done."""
         done = self.change(lambda p: add_table(p, self.asked.names, table, self.quoted, route))
         if done:
             QTimer.singleShot(0, self, self.cards.reveal_last)
@@ -188,6 +189,7 @@ class PiecesView(QWidget):
         self.rows.focus(f"join {at}")
 
     def tell(self, text: str) -> None:
+        """Say something in the drawer."""
         self._drawer.say(text)
 
     def show_text(self, at: int) -> None:
@@ -195,4 +197,5 @@ class PiecesView(QWidget):
         self._drawer.show_text(at)
 
     def focus_first(self) -> None:
+        """Put the keyboard on the first card."""
         self.cards.focus_first()

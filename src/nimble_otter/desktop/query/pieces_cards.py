@@ -191,6 +191,7 @@ class Cards(QScrollArea):
         theme.changed.connect(self._ground.update)
 
     def pick(self) -> None:
+        """Open the list of tables to add one."""
         self._view.pick_table(self.add.mapToGlobal(QPoint(0, self.add.height() + 2)))
 
     def reveal_last(self) -> None:
@@ -293,9 +294,11 @@ class Cards(QScrollArea):
         menu.popup(made.mapToGlobal(made.rect().bottomLeft()))
 
     def tick(self, card: TableRef, name: str, on: bool) -> bool:
+        """Take a column into the result or out of it; whether it was done."""
         return self._view.change(lambda p: tick(p, card, name, on, self._view.asked.names, self._view.quoted))
 
     def remove(self, at: int) -> None:
+        """Remove a table and what depends on it, and say how much that was."""
         gone = 0
 
         def make(pieces: QueryModel) -> str:
@@ -330,15 +333,18 @@ class Cards(QScrollArea):
         return any(link.other != cards[at - 1].alias for at, card in enumerate(cards) for link in card.links)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
+        """Place the cards anew."""
         super().resizeEvent(event)
         self.place()
 
     def focus_first(self) -> None:
+        """Put the keyboard on the first card, else on the button to add one."""
         self.boxes[0].columns.setFocus() if self.boxes else self.add.setFocus()
 
     # --- dropping ----------------------------------------------------------------------------------------------
 
     def drop(self, event: QDropEvent) -> None:
+        """Take a dropped field or table."""
         data, at = event.mimeData(), self._ground.mapToGlobal(event.position().toPoint())
         if data.hasFormat(FIELD_DRAG):
             table, name = parts_in(data, FIELD_DRAG)

@@ -196,6 +196,7 @@ class PieceRows(QScrollArea):
         self._change(lambda p: edits.rename_item(p, at, text, self._view.quoted))
 
     def begin_expression(self) -> None:
+        """Begin a new expression of the result."""
         self._begin(_Draft("select"))
 
     def _expression_written(self, text: str) -> None:

@@ -32,6 +32,8 @@ _LONG = 20_000
 
 
 class QueryDrawer(Drawer):
+    """The drawer of the query: its text or its pieces, its parameters, and what stands beside them."""
+
     title = "Query"
     room_wanted = Signal(int)
 
@@ -107,6 +109,7 @@ class QueryDrawer(Drawer):
 
     @property
     def shows_pieces(self) -> bool:
+        """Whether the query is shown in pieces."""
         return self._ways.currentIndex() == 1
 
     def show_pieces(self) -> None:
@@ -192,6 +195,7 @@ class QueryDrawer(Drawer):
     # --- filling -----------------------------------------------------------------------------------------------
 
     def refresh(self) -> None:
+        """Show the query as it is now."""
         open_pull = self.open_pull
         assert open_pull is not None
         query = open_pull.pull.query
@@ -229,6 +233,7 @@ class QueryDrawer(Drawer):
         self.help.changed()
 
     def show_pull(self, open_pull: Any) -> None:
+        """Show the query of this pull, after taking what was typed for the one before."""
         self.take_text()
         if open_pull is not self.open_pull:
             self.proposal.is_open = False
@@ -407,6 +412,7 @@ class QueryDrawer(Drawer):
         return name if open_pull is None else open_pull.hub.quoted(open_pull.hub.known(open_pull.pull.source), name)
 
     def focus_first(self) -> None:
+        """Put the keyboard into the text, or on the first piece."""
         if self.shows_pieces and self.pieces is not None:
             self.pieces.focus_first()
         else:

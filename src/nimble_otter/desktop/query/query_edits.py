@@ -37,6 +37,7 @@ class QueryEdits:
         self._drawer, self._editor = drawer, drawer.editor
 
     def do(self, key: str) -> None:
+        """Do the editing command of this key to the text."""
         open_pull = self._drawer.open_pull
         if open_pull is None:
             return

@@ -57,12 +57,14 @@ class QueryHelp(QObject):
 
     @property
     def dialect(self) -> str:
+        """The dialect of the query's source; empty without a pull."""
         open_pull = self._open_pull()
         return open_pull.dialect if open_pull is not None else ""
 
     # --- what can come next ------------------------------------------------------------------------------------
 
     def complete(self, position: int) -> Completion:
+        """What can be typed at a position of the text."""
         open_pull, names = self._open_pull(), self.names()
         if open_pull is None:
             return Completion(position)
@@ -84,6 +86,7 @@ class QueryHelp(QObject):
         return text[statement.start : max(statement.end, position)], statement.start
 
     def taken(self, offer: Offer) -> None:
+        """Remember an offer that was taken, to put it first the next time."""
         self.used[offer.shown] = self.used.pop(offer.shown, 0) + 1
         while len(self.used) > _MOST_USED:
             del self.used[next(iter(self.used))]

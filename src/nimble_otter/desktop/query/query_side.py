@@ -79,6 +79,7 @@ class QuerySide(QWidget):
 
     @property
     def open_pull(self) -> OpenPull | None:
+        """The pull that the drawer shows."""
         return self._drawer.open_pull
 
     def forget(self) -> None:

@@ -51,6 +51,7 @@ class PlanTree(_Tree):
         super().__init__("The server's plan", ["Step", "Rows", "Cost"], (70, 70))
 
     def fill(self, tree: PlanNode | None) -> None:
+        """Show a plan; the same one again is left as it stands."""
         if tree is self._shown:
             return
         self._shown = tree
@@ -82,6 +83,7 @@ class OutcomesList(_Tree):
         self.itemActivated.connect(lambda item, _: self._choose(item))
 
     def fill(self, outcomes: Sequence[Outcome]) -> None:
+        """Show what became of each statement of a script."""
         if outcomes is self._shown:
             return
         self._shown = outcomes

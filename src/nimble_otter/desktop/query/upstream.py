@@ -27,6 +27,7 @@ class Upstream:
         return open_pull is not None and open_pull.table is not None and open_pull.selected.is_step
 
     def move_selected(self) -> None:
+        """Move the selected step upstream."""
         if (open_pull := self._workspace.pull) is not None and open_pull.selected.is_step:
             self.move_up(open_pull.selected.at)
 

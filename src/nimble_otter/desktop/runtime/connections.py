@@ -75,6 +75,7 @@ class ConnectionManager(QObject):
         self.changed.emit("")
 
     def find(self, name: str) -> Source | None:
+        """The source of this name, if there is one."""
         return next((source for source in self.sources if source.name == name), None)
 
     def known(self, source: Source) -> Source:
@@ -173,6 +174,7 @@ class ConnectionManager(QObject):
 
     @staticmethod
     def lane(source: Source) -> str:
+        """The lane in which work on a source is done one by one."""
         return f"source {source.url}"
 
     def connection(self, source: Source) -> Connection:

@@ -169,6 +169,7 @@ class JobToken(StopToken):
         self._heard, self._told = heard, time.monotonic()
 
     def report_progress(self, done: int, whole: int | None) -> None:
+        """Tell how far the work is, not more often than a reader can see."""
         now = time.monotonic()
         if self._heard is not None and now - self._told > TELL_S:
             self._told = now
@@ -184,6 +185,7 @@ class JobToken(StopToken):
                 time.sleep(0.001)
 
     def map_parallel(self, work: Callable[[_Part], _Made], parts: Iterable[_Part]) -> list[_Made]:
+        """Do the parts at once on the pool where there is room, in their order."""
         all_parts = list(parts)
         if len(all_parts) < 2 or self.parallelism < 2:
             return super().map_parallel(work, all_parts)
@@ -255,6 +257,7 @@ class Job:
     """How it ended (done, failed, stopped, crashed) and with what."""
 
     def stop(self) -> None:
+        """Ask the work to end."""
         self.token.set()
 
 
@@ -344,6 +347,7 @@ class Jobs(QObject):
         return _SerialExecutor(name, threads, self._run, self._tell_end)
 
     def stop(self, key: str) -> None:
+        """End all work of a key."""
         for job in list(self._running.values()):
             if job.key == key:
                 self._end(job)
@@ -355,6 +359,7 @@ class Jobs(QObject):
                 self._forget(job.number)
 
     def stop_all(self) -> None:
+        """End all work."""
         for job in list(self._running.values()):
             self._end(job)
 
@@ -377,10 +382,12 @@ class Jobs(QObject):
         self._finish(job.number, "stopped", None)
 
     def is_running(self, key: str) -> bool:
+        """Whether work of a key is under way."""
         return any(job.key == key for job in self._running.values())
 
     @property
     def is_busy(self) -> bool:
+        """Whether any work is under way."""
         return bool(self._running)
 
     def shown(self) -> Job | None:

@@ -74,6 +74,7 @@ class StateStore:
             self.problems.append(f"{what} can't be read ({problem}), and can't be set aside: {path}.")
 
     def save_layout(self, layout: Layout) -> None:
+        """Write the layout to its file; what fails is among the problems."""
         whole = {"version": VERSION, **layout.__dict__}
         try:
             write_text(self._file, json.dumps(whole, indent=1))
@@ -103,9 +104,11 @@ def _fitting(value: Any, known: Any) -> Any:
 
 
 def remember_recent(layout: Layout, path: Path) -> None:
+    """Put a pull's path first among the recent ones."""
     text = str(path)
     layout.recent = [text, *(p for p in layout.recent if p != text)][:MOST_RECENT]
 
 
 def recent_paths(layout: Layout) -> list[Path]:
+    """The recent pulls that are still there."""
     return [Path(text) for text in layout.recent if Path(text).is_file()]

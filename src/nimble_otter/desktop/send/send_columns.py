@@ -87,4 +87,5 @@ class SendColumns(QListWidget):
 
     @property
     def ticked(self) -> int:
+        """How many columns are to be sent."""
         return sum(item.checkState() == Qt.CheckState.Checked for item in self._items())

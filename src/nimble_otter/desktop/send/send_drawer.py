@@ -52,6 +52,8 @@ _PREVIEW_MS = 150
 
 
 class SendDrawer(Drawer):
+    """The drawer of deliveries: which rows, in which format, where to, and how it would look."""
+
     title = "Send"
     write_wanted = Signal()
     locale_set = Signal(dict)
@@ -170,6 +172,7 @@ class SendDrawer(Drawer):
         return self.open_pull.pull.send or SendPlan("csv", f"{DEFAULT_FOLDER}{{pull}}-{{date}}.csv")
 
     def refresh(self) -> None:
+        """Show what would be sent now."""
         open_pull = self.open_pull
         assert open_pull is not None
         shaped, plan = open_pull.shaped, self.plan
@@ -233,10 +236,12 @@ class SendDrawer(Drawer):
             self.preview.setPlainText(text)
 
     def showEvent(self, event: Any) -> None:
+        """Work out the preview soon after it is shown."""
         super().showEvent(event)
         self._later.start()
 
     def resizeEvent(self, event: QResizeEvent) -> None:
+        """Arrange its parts for the width there is."""
         super().resizeEvent(event)
         self._arrange()
 

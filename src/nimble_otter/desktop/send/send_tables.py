@@ -89,10 +89,12 @@ class SendTables(QDialog):
 
     @property
     def chosen(self) -> list[TableInfo]:
+        """The tables that are ticked."""
         return [t for n, t in enumerate(self._known) if self.list.item(n).checkState() == Qt.CheckState.Checked]
 
     @property
     def plan(self) -> SendPlan:
+        """How the ticked tables are to be sent."""
         return SendPlan(
             str(self.format.currentData()), self.path.text().strip(), {}, str(self.exists.currentData()), "all"
         )

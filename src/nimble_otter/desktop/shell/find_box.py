@@ -116,6 +116,7 @@ class FindBox(QObject):
         box.installEventFilter(self)
 
     def open(self) -> None:
+        """Open the list over all that can be found, with the keyboard in the box."""
         self._before = self._window.focusWidget()
         self._box.setFocus()
         self._box.selectAll()
@@ -123,6 +124,7 @@ class FindBox(QObject):
         self._fill()
 
     def close(self) -> None:
+        """Close the list and empty the box."""
         self.list.hide()
         self._box.clear()
 
@@ -158,6 +160,7 @@ class FindBox(QObject):
         finding.do()
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Move in the list, take a line or close it by the keyboard."""
         if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride:
             if event.key() == Qt.Key.Key_Escape:
                 event.accept()  # it closes the list and stops nothing

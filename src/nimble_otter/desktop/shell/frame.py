@@ -193,18 +193,22 @@ class Frame(QMainWindow):
 
     @property
     def query_drawer(self) -> QueryDrawer:
+        """The drawer of the query, made when it is first needed."""
         return cast("QueryDrawer", self.drawer_of("query"))
 
     @property
     def filter_drawer(self) -> FilterDrawer:
+        """The drawer of a filter, made when it is first needed."""
         return cast("FilterDrawer", self.drawer_of("filter"))
 
     @property
     def changes_drawer(self) -> ChangesDrawer:
+        """The drawer of changes, made when it is first needed."""
         return cast("ChangesDrawer", self.drawer_of("changes"))
 
     @property
     def send_drawer(self) -> SendDrawer:
+        """The drawer of deliveries, made when it is first needed."""
         return cast("SendDrawer", self.drawer_of("send"))
 
     def is_shown(self, *kinds: str) -> bool:
@@ -214,9 +218,11 @@ class Frame(QMainWindow):
         )
 
     def turn_to(self, page: int) -> None:
+        """Show a page in the centre."""
         self.centre.setCurrentIndex(page)
 
     def show_menu(self) -> None:
+        """Open the menu under the mark."""
         menu = QMenu(self)
         self.commands.fill_menu(menu)
         menu.exec(self.title.mark.mapToGlobal(QPoint(10, tokens.TITLE)))
@@ -228,6 +234,7 @@ class Frame(QMainWindow):
         self.layout_state.shown[part] = widget.isVisibleTo(self)
 
     def restore_sizes(self) -> None:
+        """Give window and panes the sizes of last time, within the screen that is there."""
         state = self.layout_state
         screen = self.screen().availableGeometry() if self.screen() is not None else None
         width, height = state.size

@@ -49,10 +49,12 @@ class Pages:
         self._window.turn_to(WORK if self._workspace.pull is not None else START)
 
     def add_source(self, server: bool) -> None:
+        """Open the page for a new source: a server, or a file."""
         self._window.source_page.open(server)
         self._window.turn_to(SOURCE)
 
     def edit_source(self, source: Source) -> None:
+        """Open the page of a source."""
         self._window.source_page.open(source=source)
         self._window.turn_to(SOURCE)
 

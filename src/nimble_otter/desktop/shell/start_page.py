@@ -51,6 +51,7 @@ class StartPage(QWidget):
         hub.changed.connect(lambda _: self.refresh(self._recent))
 
     def refresh(self, recent: list[Path]) -> None:
+        """Show the recent pulls and the sources."""
         self._recent = recent
         clear(self._pulls)
         for path in recent[:6]:

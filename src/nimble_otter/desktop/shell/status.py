@@ -52,6 +52,7 @@ class StatusStrip(QWidget):
         self.show_work("")
 
     def paintEvent(self, event: QPaintEvent) -> None:
+        """Paint the ground and the line above it."""
         with QPainter(self) as painter:
             painter.fillRect(self.rect(), theme["paper"])
             painter.setPen(theme["line"])
@@ -63,11 +64,13 @@ class StatusStrip(QWidget):
         self._ways.button(chosen).setChecked(True)
 
     def show_rows(self, strong: str, rest: str) -> None:
+        """Show how many rows there are."""
         self.strong.setText(strong)
         self.rows.setText(rest)
         self.strong.setVisible(bool(strong))
 
     def say(self, text: str, problem: bool = False) -> None:
+        """Say something for a moment; a problem stays until the next word."""
         set_tone(self.message, "plum" if problem else "water")
         self.message.setText(text)
         self.message.setAccessibleName(text)
@@ -94,11 +97,13 @@ class StatusStrip(QWidget):
         self._show_kept()
 
     def show_work(self, text: str) -> None:
+        """Show what is under way, with a Stop; an empty text hides both."""
         self.work.setText(text)
         self.work.setVisible(bool(text))
         self.stop.setVisible(bool(text))
 
     def show_right(self, fetched: str, writes: str, tone: str = "muted") -> None:
+        """Show when the rows were fetched, and whether writes are reviewed."""
         self.fetched.setText(fetched)
         self.writes.setText(writes)
         set_tone(self.writes, tone)

@@ -70,11 +70,13 @@ class Tabs(QWidget):
         theme.changed.connect(self.update)
 
     def show_tabs(self, names: list[tuple[str, bool]], current: int) -> None:
+        """Show these names, each with whether it has something unsaved."""
         self.names, self.current = names, current
         self.setAccessibleDescription(", ".join(f"{n}{' not saved' if dirty else ''}" for n, dirty in names))
         self.update()
 
     def sizeHint(self) -> QSize:
+        """As high as the title strip."""
         return QSize(300, tokens.TITLE)
 
     def rects(self) -> list[QRect]:
@@ -91,6 +93,7 @@ class Tabs(QWidget):
         return [*rects, QRect(x, 8, 28, tokens.TITLE - 8)]
 
     def paintEvent(self, event: QPaintEvent) -> None:
+        """Paint the tabs and the one to add another."""
         with QPainter(self) as painter:
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             rects = self.rects()
@@ -126,6 +129,7 @@ class Tabs(QWidget):
         return next((n for n, rect in enumerate(self.rects()) if rect.contains(point)), -1)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Choose, close or add a tab."""
         place = self._at(event.position().toPoint())
         if place == len(self.names):
             self.added.emit()
@@ -135,6 +139,7 @@ class Tabs(QWidget):
             (self.closed if is_middle or on_cross else self.chosen).emit(place)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Show what is under the mouse."""
         place = self._at(event.position().toPoint())
         hot = place if place < len(self.names) else -1
         if hot != self._hot:
@@ -143,10 +148,12 @@ class Tabs(QWidget):
             self.update()
 
     def leaveEvent(self, event: object) -> None:
+        """Show nothing as under the mouse."""
         self._hot = -1
         self.update()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Go to the next or the previous tab by the arrow keys."""
         if event.key() in (Qt.Key.Key_Left, Qt.Key.Key_Right) and self.names:
             way = -1 if event.key() == Qt.Key.Key_Left else 1
             self.chosen.emit(max(0, min(len(self.names) - 1, self.current + way)))
@@ -155,6 +162,8 @@ class Tabs(QWidget):
 
 
 class TitleStrip(QWidget):
+    """The strip at the top: the mark, the tabs and the find box."""
+
     def __init__(self) -> None:
         super().__init__()
         self.setObjectName("paper")
@@ -177,6 +186,7 @@ class TitleStrip(QWidget):
         layout.addWidget(self.box)
 
     def paintEvent(self, event: QPaintEvent) -> None:
+        """Paint the ground and the line under it."""
         with QPainter(self) as painter:
             painter.fillRect(self.rect(), theme["paper"])
             painter.setPen(theme["line"])

@@ -140,6 +140,7 @@ class Workbench(Frame):
         self.hub.trouble.connect(self._trouble)
 
     def drawer_parts(self, kind: str) -> tuple[Any, ...]:
+        """What a drawer of this kind is made with."""
         if kind == "query":
             return self.layout_state.used, lambda: self.pulls
         if kind == "send":
@@ -147,6 +148,7 @@ class Workbench(Frame):
         return (self.workspace.dependencies.names_for,) if kind in ("join", "append") else ()
 
     def wire_drawer(self, kind: str) -> None:
+        """Connect a drawer that was just made."""
         self.drawers[kind].step_wanted.connect(self.workspace.show_local_step)
         if kind == "query":
             self.query_drawer.room_wanted.connect(self.give_drawer)
@@ -188,14 +190,17 @@ class Workbench(Frame):
 
     @property
     def pulls(self) -> list[OpenPull]:
+        """The pulls that are open, in the order of the tabs."""
         return self.workspace.pulls
 
     @property
     def current(self) -> int:
+        """The place of the pull that is shown; -1 for the start page."""
         return self.workspace.current
 
     @property
     def pull(self) -> OpenPull | None:
+        """The pull that is shown, if one is."""
         return self.workspace.pull
 
     def begin(self, demo: bool = False) -> None:
@@ -272,6 +277,7 @@ class Workbench(Frame):
         show_status(self.status, self.pull)
 
     def close_pull(self, at: int, ask: bool = True) -> None:
+        """Close a pull; asks first where something would be lost, unless `ask` is False."""
         self.closing.close(at, ask)
 
     def new_pull(self) -> None:
@@ -387,6 +393,7 @@ class Workbench(Frame):
 
     @property
     def drawer(self) -> Drawer:
+        """The drawer that is shown."""
         shown = self.drawer_stack.currentWidget()
         assert isinstance(shown, Drawer)
         return shown
@@ -508,6 +515,7 @@ class Workbench(Frame):
         self.status.say(notice.text, notice.is_warning)
 
     def say(self, text: str, problem: bool = False) -> None:
+        """Say something in the status strip."""
         self.workspace.say(text, problem)
 
     def _crashed(self, report: str) -> None:
@@ -542,6 +550,7 @@ class Workbench(Frame):
             self.status.fetched.setText(f"Draft kept on disk {dt.datetime.now():%H:%M:%S}")
 
     def closeEvent(self, event: QCloseEvent) -> None:
+        """Close unless something is pending that the reader wants to keep."""
         if not self.closing.may_close():
             event.ignore()
             return
@@ -560,10 +569,12 @@ class Workbench(Frame):
         event.accept()
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        """Take files that are dragged here."""
         if event.mimeData().hasUrls() and any(url.isLocalFile() for url in event.mimeData().urls()):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:
+        """Open the files that were dropped."""
         for url in event.mimeData().urls():
             if url.isLocalFile():
                 self.open_any(Path(url.toLocalFile()))

@@ -133,6 +133,7 @@ class Glance(QFrame):
             self.opened.emit(source, table)
 
     def close_it(self) -> None:
+        """Close it and put the keyboard back to where it was."""
         self._table = None
         self._hub.jobs.stop("glance")
         self.hide()
@@ -140,6 +141,7 @@ class Glance(QFrame):
             self._before.setFocus()
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Close or open the table by the keyboard."""
         keys = (Qt.Key.Key_Escape, Qt.Key.Key_Space, Qt.Key.Key_Return, Qt.Key.Key_Enter)
         if isinstance(event, QKeyEvent) and event.key() in keys:
             if event.type() == QEvent.Type.ShortcutOverride:

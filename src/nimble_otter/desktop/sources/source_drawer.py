@@ -12,6 +12,8 @@ from nimble_otter.table.text.show import grouped
 
 
 class SourceDrawer(Drawer):
+    """The drawer of the source: what it is, its rights, and its transaction."""
+
     title = "Source"
 
     def __init__(self) -> None:
@@ -23,6 +25,7 @@ class SourceDrawer(Drawer):
         self._whole.addLayout(self._lines, 1)
 
     def refresh(self) -> None:
+        """Show the source as it is now."""
         open_pull = self.open_pull
         assert open_pull is not None
         hub, source = open_pull.hub, open_pull.hub.known(open_pull.pull.source)

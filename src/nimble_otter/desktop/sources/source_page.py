@@ -240,7 +240,7 @@ class SourcePage(QWidget):
         try:
             parts = parts_of(text)
         except ValueError as problem:
-            raise ConnectError(str(problem), "Write it like postgresql://user@host:5432/name.") from None
+            raise ConnectError(str(problem), "Write it like postgresql://user@host:5432/name.") from problem
         marks = (str(self.stage.currentData()), self.care.isChecked(), self.read_only.isChecked(),
                  self.clear.isChecked() and not self._boxes["clear"].isHidden())  # fmt: skip
         if parts.address.is_file:

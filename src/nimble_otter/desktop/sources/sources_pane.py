@@ -304,6 +304,7 @@ class SourcesPane(QWidget):
         self.filter.setText(text)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Glance, open and narrow by the keyboard."""
         if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride:
             if event.key() == Qt.Key.Key_Escape and self.filter.text():
                 event.accept()

@@ -24,6 +24,8 @@ _WORDS = (("", "yes, no"), ("true,false", "true, false"), ("1,0", "1, 0"), ("✓
 
 
 class ColumnsDrawer(StepDrawer):
+    """The drawer of a Columns step: order, names, hiding, formats."""
+
     title = "Columns"
 
     def __init__(self) -> None:
@@ -49,10 +51,12 @@ class ColumnsDrawer(StepDrawer):
 
     @property
     def step(self) -> ColumnsStep | None:
+        """The step, if it is there still."""
         found = self.current
         return found if isinstance(found, ColumnsStep) else None
 
     def refresh(self) -> None:
+        """Show the step as it is now."""
         step = self.step
         if step is None:
             return
@@ -79,6 +83,7 @@ class ColumnsDrawer(StepDrawer):
 
     @property
     def chosen(self) -> str:
+        """The column that is selected; empty if none is."""
         item = self.list.currentItem()
         return str(item.data(Qt.ItemDataRole.UserRole)) if item is not None else ""
 

@@ -67,6 +67,7 @@ class ComputeDrawer(StepDrawer):
         self.set_body(self.scrolled(self._lines, self.problem), Line(True, "grid_line"), side, stretch=(1, 0, 0))
 
     def refresh(self) -> None:
+        """Show the step as it is now."""
         step = self.current
         if not isinstance(step, ComputeStep):
             return
@@ -168,6 +169,7 @@ class ComputeDrawer(StepDrawer):
             self.put(replace(step, columns=(*step.columns[:place], *step.columns[place + 1 :])), "Remove column")
 
     def add(self) -> None:
+        """Add an empty column, unless there is one already."""
         step = self.current
         if isinstance(step, ComputeStep) and all(c.text for c in step.columns):
             self.put(replace(step, columns=(*step.columns, Computed("", ""))), "Add column")
@@ -176,5 +178,6 @@ class ComputeDrawer(StepDrawer):
             self.fields_of[-1][0].setFocus()
 
     def focus_first(self) -> None:
+        """Put the keyboard into the first field."""
         if self.fields_of:
             self.fields_of[0][0].setFocus()

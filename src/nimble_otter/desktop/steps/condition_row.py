@@ -62,11 +62,13 @@ class ConditionRow(QWidget):
             part.installEventFilter(self)
 
     def eventFilter(self, watched: Any, event: Any) -> bool:
+        """Tell when one of its fields has the focus."""
         if event.type() == event.Type.FocusIn:
             self.focused.emit()
         return False
 
     def fill(self, condition: Condition) -> None:
+        """Show a condition."""
         self._condition = condition
         self.on.blockSignals(True)
         self.on.setChecked(condition.on)

@@ -160,16 +160,19 @@ class CourseStrip(QWidget):
         theme.changed.connect(self.update)
 
     def show_pull(self, open_pull: OpenPull | None) -> None:
+        """Show the course of this pull."""
         self._open_pull = open_pull
         self.refresh()
 
     def refresh(self) -> None:
+        """Show the steps and their counts as they are now."""
         self.stops = stops_of(self._open_pull) if self._open_pull is not None else []
         self._move_band(self._band())
         self.setAccessibleDescription(" then ".join(f"{s.kind} {s.words} {s.under}" for s in self.stops if s.kind))
         self.update()
 
     def select(self, ref: StepRef) -> None:
+        """Show a step as selected."""
         self.selected = ref
         self.update()
 
@@ -189,9 +192,11 @@ class CourseStrip(QWidget):
         return rects
 
     def rect_of(self, ref: StepRef) -> QRect:
+        """Where a step is drawn; empty if it is not there."""
         return next((r for s, r in zip(self.stops, self.cells(), strict=True) if s.ref == ref), QRect())
 
     def paintEvent(self, event: QPaintEvent) -> None:
+        """Paint the steps and the band."""
         with QPainter(self) as painter:
             painter.fillRect(self.rect(), theme["surface"])
             rects = self.cells()
@@ -295,6 +300,7 @@ class CourseStrip(QWidget):
         return next((s.ref for s, r in zip(self.stops, self.cells(), strict=True) if r.contains(point)), None)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Select a step, or open the list to add one."""
         ref = self._at(event.position().toPoint())
         if event.button() != Qt.MouseButton.LeftButton or ref is None:
             return
@@ -305,6 +311,7 @@ class CourseStrip(QWidget):
         self.chosen.emit(ref)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Explain what is under the mouse, or begin to drag a step."""
         point = event.position().toPoint()
         if self._press is None:
             under = self._at(point)
@@ -324,13 +331,16 @@ class CourseStrip(QWidget):
             drag.exec(Qt.DropAction.MoveAction)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """End a press that was not a drag."""
         self._press = None
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        """Take steps and columns that are dragged here."""
         if event.mimeData().hasFormat(STEP_MIME) or event.mimeData().hasFormat(COLUMN_DRAG):
             event.acceptProposedAction()
 
     def dragMoveEvent(self, event: QDragMoveEvent) -> None:
+        """Show where a step would go, and with how many rows."""
         if event.mimeData().hasFormat(STEP_MIME):
             gap = self._gap(event.position().toPoint())
             if gap != self._drop_at:
@@ -360,6 +370,7 @@ class CourseStrip(QWidget):
         open_pull.shaping.try_steps(moved.steps, show)
 
     def dragLeaveEvent(self, event: object) -> None:
+        """Show that nothing would be dropped."""
         self._drop_at = -1
         self.update()
 
@@ -370,6 +381,7 @@ class CourseStrip(QWidget):
         return next((n for n in steps if point.x() < rects[n].center().x()), steps[-1] + 1 if steps else 2)
 
     def dropEvent(self, event: QDropEvent) -> None:
+        """Move the step, or group by the column, that was dropped."""
         data, self._drop_at = event.mimeData(), -1
         if data.hasFormat(COLUMN_DRAG):
             self.column_dropped.emit(text_in(data, COLUMN_DRAG))
@@ -380,11 +392,13 @@ class CourseStrip(QWidget):
         self.update()
 
     def move_step(self, at: int, to: int) -> None:
+        """Move a step to another place."""
         if self._open_pull is not None and 0 <= to < len(self._open_pull.pull.steps) and at != to:
             self._open_pull.shaping.change(self._open_pull.pull.with_step_moved(at, to), "Move step")
             self.chosen.emit(step_at(to))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Select, switch, move, rename or remove a step by the keyboard."""
         refs = [stop.ref for stop in self.stops if stop.ref != ADD]
         if self._open_pull is None or not refs:
             super().keyPressEvent(event)
@@ -408,14 +422,17 @@ class CourseStrip(QWidget):
             super().keyPressEvent(event)
 
     def focusInEvent(self, event: QFocusEvent) -> None:
+        """Show the focus."""
         super().focusInEvent(event)
         self.update()
 
     def focusOutEvent(self, event: QFocusEvent) -> None:
+        """Show that the focus is elsewhere."""
         super().focusOutEvent(event)
         self.update()
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        """Open the menu of a step."""
         ref = self._at(event.pos())
         if ref is None or ref == ADD or self._open_pull is None:
             return
@@ -452,16 +469,19 @@ class CourseStrip(QWidget):
         ]
 
     def switch(self, at: int) -> None:
+        """Switch a step off or on."""
         if self._open_pull is not None:
             step = self._open_pull.pull.steps[at]
             self._open_pull.shaping.set_step(at, replace(step, on=not step.on), "Switch step")  # type: ignore[type-var]
 
     def remove(self, at: int) -> None:
+        """Remove a step and select the one before."""
         if self._open_pull is not None:
             self._open_pull.shaping.change(self._open_pull.pull.without_step(at), "Remove step")
             self.chosen.emit(step_at(at - 1) if at else QUERY)
 
     def rename(self, at: int) -> None:
+        """Ask for another name of a step."""
         assert self._open_pull is not None
         step = self._open_pull.pull.steps[at]
         text, done = QInputDialog.getText(self, "Rename step", "Name (empty: what it does):", text=step.name)

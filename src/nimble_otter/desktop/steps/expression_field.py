@@ -34,18 +34,23 @@ class ExpressionField(QPlainTextEdit):
         self.setPlainText(text)
 
     def text(self) -> str:
+        """What is typed."""
         return self.toPlainText()
 
     def setText(self, text: str) -> None:
+        """Put a text in the place of what is typed."""
         self.setPlainText(text)
 
     def insert(self, text: str) -> None:
+        """Put a text in at the caret."""
         self.insertPlainText(text)
 
     def cursorPosition(self) -> int:
+        """The place of the caret in the text."""
         return self.textCursor().position()
 
     def end(self, mark: bool) -> None:
+        """Put the caret at the end; with `mark` selecting up to there."""
         keep = QTextCursor.MoveMode.KeepAnchor if mark else QTextCursor.MoveMode.MoveAnchor
         self.moveCursor(QTextCursor.MoveOperation.End, keep)
 
@@ -56,9 +61,11 @@ class ExpressionField(QPlainTextEdit):
             line.setAlignment(widget, Qt.AlignmentFlag.AlignTop)
 
     def sizeHint(self) -> QSize:
+        """One line high."""
         return QSize(200, self.fontMetrics().lineSpacing() + _AROUND)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Take the text at Enter; Shift+Enter begins a line."""
         is_enter = event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter)
         if is_enter and not event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
             self.editingFinished.emit()
@@ -69,11 +76,13 @@ class ExpressionField(QPlainTextEdit):
         super().keyPressEvent(event)
 
     def focusOutEvent(self, event: QFocusEvent) -> None:
+        """Take the text when the focus goes elsewhere."""
         super().focusOutEvent(event)
         if event.reason() != Qt.FocusReason.PopupFocusReason:
             self.editingFinished.emit()
 
     def resizeEvent(self, event: QResizeEvent) -> None:
+        """Grow or shrink to the lines there are."""
         super().resizeEvent(event)
         self._fit()
 

@@ -34,6 +34,8 @@ _VALUE, _COUNT = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
 
 
 class FilterDrawer(Drawer):
+    """The drawer of a Filter step: its conditions, how they are joined, and their SQL."""
+
     title = "Filter"
 
     def __init__(self) -> None:
@@ -84,18 +86,21 @@ class FilterDrawer(Drawer):
     # --- filling -----------------------------------------------------------------------------------------------
 
     def show_step(self, at: int) -> None:
+        """Show the filter at this place of the course."""
         if at != self.at:
             self._focused, self._shape, self._count = 10**6, None, None  # the last condition
         self.at = at
 
     @property
     def step(self) -> FilterStep:
+        """The step that is shown."""
         assert self.open_pull is not None
         step = self.open_pull.pull.steps[self.at]
         assert isinstance(step, FilterStep)
         return step
 
     def refresh(self) -> None:
+        """Show the step as it is now."""
         open_pull = self.open_pull
         assert open_pull is not None
         if self.at >= len(open_pull.pull.steps) or not isinstance(open_pull.pull.steps[self.at], FilterStep):
@@ -297,6 +302,7 @@ class FilterDrawer(Drawer):
             self._rows[-1].operator.setFocus()
 
     def focus_first(self) -> None:
+        """Put the keyboard into the first condition."""
         if self._rows:
             self._rows[0].setFocus()
 

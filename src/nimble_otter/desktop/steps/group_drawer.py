@@ -21,6 +21,8 @@ VALUES = "each value"
 
 
 class GroupDrawer(StepDrawer):
+    """The drawer of a Group step: its keys, aggregates and conditions."""
+
     title = "Group"
 
     def __init__(self) -> None:
@@ -38,6 +40,7 @@ class GroupDrawer(StepDrawer):
         self.set_body(left, Line(True, "grid_line"), right, stretch=(1, 0, 1))
 
     def refresh(self) -> None:
+        """Show the step as it is now."""
         step = self.current
         if not isinstance(step, GroupStep):
             return
@@ -158,6 +161,7 @@ class GroupDrawer(StepDrawer):
         self._put("Remove column", keys=(*keys[:place], *keys[place + 1 :]))
 
     def add_key(self) -> None:
+        """Group by one more column."""
         keys = self._step().keys
         used = {key.column for key in keys}
         name = next((n for n in self.names() if n not in used), "")

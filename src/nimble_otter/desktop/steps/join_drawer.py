@@ -34,10 +34,12 @@ class OtherDrawer(StepDrawer):
 
     @property
     def step(self) -> JoinStep | AppendStep | None:
+        """The step, if it is there still."""
         found = self.current
         return found if isinstance(found, (JoinStep, AppendStep)) else None
 
     def refresh(self) -> None:
+        """Show the step as it is now."""
         step = self.step
         if step is None or self.open_pull is None:
             return
@@ -59,9 +61,11 @@ class OtherDrawer(StepDrawer):
         self.report.setVisible(bool(said))
 
     def before_name(self) -> list[QWidget]:
+        """What stands before the name of the other pull."""
         return []
 
     def behind_name(self) -> list[QWidget]:
+        """What stands behind the name of the other pull."""
         return []
 
     def their_fields(self) -> tuple[Field, ...]:
@@ -73,22 +77,29 @@ class OtherDrawer(StepDrawer):
         return found.table.fields if found is not None else ()
 
     def choose(self, name: str) -> None:
+        """Take another pull."""
         step = self.step
         if step is not None:
             self.put(replace(step, other=name), "Choose pull")
 
 
 class AppendDrawer(OtherDrawer):
+    """The drawer of an Append step: which pull's rows come below."""
+
     title = "Append"
 
     def before_name(self) -> list[QWidget]:
+        """What stands before the name of the other pull."""
         return [label("Append the rows of", "muted")]
 
     def behind_name(self) -> list[QWidget]:
+        """What stands behind the name of the other pull."""
         return [label("columns matched by name", "muted")]
 
 
 class JoinDrawer(OtherDrawer):
+    """The drawer of a Join step: which pull, which rows are kept, and by which pairs of columns."""
+
     title = "Join"
 
     def __init__(self, pulls: Callable[[OpenPull], list[str]]) -> None:
@@ -97,10 +108,12 @@ class JoinDrawer(OtherDrawer):
 
     @property
     def join(self) -> JoinStep | None:
+        """The step, if it is there still."""
         found = self.current
         return found if isinstance(found, JoinStep) else None
 
     def before_name(self) -> list[QWidget]:
+        """What stands before the name of the other pull."""
         step = self.join
         how = combo([(h.value, h.value) for h in How], step.how.value if step else "", "Which rows are kept")
         how.setFixedWidth(170)
@@ -108,6 +121,7 @@ class JoinDrawer(OtherDrawer):
         return [label("Keep", "muted"), how, label("joined with", "muted")]
 
     def refresh(self) -> None:
+        """Show the step as it is now."""
         super().refresh()
         step = self.join
         if step is None:
@@ -156,6 +170,7 @@ class JoinDrawer(OtherDrawer):
             self._put(pairs=(*step.pairs[:place], *step.pairs[place + 1 :]))
 
     def add_pair(self) -> None:
+        """Join by one more pair of columns."""
         step, theirs = self.join, [f.name for f in self.their_fields()]
         if step is None or not theirs:
             self.problem.setText("Choose a pull that has rows first.")

@@ -34,6 +34,7 @@ class Ticks(QWidget):
         self.setLayout(column(self.narrow, self.list, space=6))
 
     def fill(self, names: Iterable[str], ticked: Iterable[str]) -> None:
+        """Show these names, with those ticked that are in `ticked`."""
         chosen = set(ticked)
         self.list.blockSignals(True)
         top = self.list.verticalScrollBar().value()
@@ -48,6 +49,7 @@ class Ticks(QWidget):
         self.list.verticalScrollBar().setValue(top)
 
     def chosen(self) -> tuple[str, ...]:
+        """The names that are ticked."""
         items = [self.list.item(n) for n in range(self.list.count())]
         return tuple(item.text() for item in items if item.checkState() == Qt.CheckState.Checked)
 
@@ -56,6 +58,8 @@ class Ticks(QWidget):
 
 
 class DistinctDrawer(StepDrawer):
+    """The drawer of a Distinct step: the columns that are compared."""
+
     title = "Distinct"
 
     def __init__(self) -> None:
@@ -69,6 +73,7 @@ class DistinctDrawer(StepDrawer):
         self.set_body(boxed(column(note, self.ticks, self.problem, margins=(12, 10, 12, 8))))
 
     def refresh(self) -> None:
+        """Show the step as it is now."""
         step = self.current
         if isinstance(step, DistinctStep):
             self.tell()
@@ -81,6 +86,8 @@ class DistinctDrawer(StepDrawer):
 
 
 class SampleDrawer(StepDrawer):
+    """The drawer of a Sample step: how many rows, and which ones."""
+
     title = "Sample"
 
     def __init__(self) -> None:
@@ -92,6 +99,7 @@ class SampleDrawer(StepDrawer):
         self.set_body(boxed(column(line, self.problem, None, margins=(12, 10, 12, 8))))
 
     def refresh(self) -> None:
+        """Show the step as it is now."""
         step = self.current
         if isinstance(step, SampleStep):
             self.tell()
@@ -105,16 +113,20 @@ class SampleDrawer(StepDrawer):
             self.put(replace(step, count=count), "Change sample")
 
     def draw_again(self) -> None:
+        """Draw other rows."""
         step = self.current
         if isinstance(step, SampleStep):
             self.put(replace(step, seed=step.seed + 1), "Other rows")
 
     def focus_first(self) -> None:
+        """Put the keyboard into the number of rows."""
         self.count.setFocus()
         self.count.selectAll()
 
 
 class PivotDrawer(StepDrawer):
+    """The drawer of a Pivot step: row keys, the column across, and the aggregates."""
+
     title = "Pivot"
 
     def __init__(self) -> None:
@@ -127,10 +139,12 @@ class PivotDrawer(StepDrawer):
 
     @property
     def step(self) -> PivotStep | None:
+        """The step, if it is there still."""
         found = self.current
         return found if isinstance(found, PivotStep) else None
 
     def refresh(self) -> None:
+        """Show the step as it is now."""
         step = self.step
         if step is None:
             return
@@ -201,6 +215,7 @@ class PivotDrawer(StepDrawer):
             self._put(keys=(*self.step.keys[:place], *self.step.keys[place + 1 :]))
 
     def add_key(self) -> None:
+        """Add a row key."""
         step = self.step
         if step is not None:
             used = {key.column for key in (*step.keys, step.column)}
@@ -210,6 +225,8 @@ class PivotDrawer(StepDrawer):
 
 
 class UnpivotDrawer(StepDrawer):
+    """The drawer of an Unpivot step: the columns that become rows."""
+
     title = "Unpivot"
 
     def __init__(self) -> None:
@@ -226,6 +243,7 @@ class UnpivotDrawer(StepDrawer):
         self.set_body(boxed(column(words, self.ticks, self.problem, margins=(12, 10, 12, 8))))
 
     def refresh(self) -> None:
+        """Show the step as it is now."""
         step = self.current
         if isinstance(step, UnpivotStep):
             self.tell()
@@ -240,6 +258,8 @@ class UnpivotDrawer(StepDrawer):
 
 
 class TransposeDrawer(StepDrawer):
+    """The drawer of a Transpose step: where the names of the new columns come from."""
+
     title = "Transpose"
 
     def __init__(self) -> None:
@@ -248,6 +268,7 @@ class TransposeDrawer(StepDrawer):
         self.set_body(boxed(column(self._lines, self.problem, None, margins=(12, 10, 12, 8))))
 
     def refresh(self) -> None:
+        """Show the step as it is now."""
         step = self.current
         if not isinstance(step, TransposeStep):
             return

@@ -31,6 +31,7 @@ class StepDrawer(Drawer):
         self._built: tuple[object, ...] | None = None
 
     def show_step(self, at: int) -> None:
+        """Show the step at this place of the course."""
         self.at = at
 
     def is_new(self) -> bool:
@@ -47,6 +48,7 @@ class StepDrawer(Drawer):
 
     @property
     def current(self) -> Step | None:
+        """The step at the drawer's place, if there is one."""
         assert self.open_pull is not None
         return self.open_pull.pull.steps[self.at] if self.at < len(self.open_pull.pull.steps) else None
 
@@ -59,10 +61,12 @@ class StepDrawer(Drawer):
         return self.open_pull.table.fields if self.open_pull.table is not None else ()
 
     def names(self, also: str = "") -> list[str]:
+        """The columns that reach the step, `also` among them."""
         names = [field.name for field in self.fields()]
         return names if not also or also in names else [also, *names]
 
     def put(self, step: Step, name: str) -> None:
+        """Put a changed step in its place; `name` is the word of its undo."""
         assert self.open_pull is not None
         self.open_pull.shaping.set_step(self.at, step, name)
 
@@ -86,6 +90,7 @@ class StepDrawer(Drawer):
 
     @staticmethod
     def scrolled(lines: QVBoxLayout, *more: QWidget) -> QScrollArea:
+        """Lines in an area that scrolls."""
         made = QScrollArea()
         made.setWidgetResizable(True)
         lines.setSpacing(6)
@@ -94,6 +99,7 @@ class StepDrawer(Drawer):
 
 
 def movers(move: Callable[[int], None], remove: Callable[[], None]) -> list[QWidget]:
+    """The buttons that move a line up or down, or remove it."""
     return [
         button("↑", lambda: move(-1), "plain", "Move up"),
         button("↓", lambda: move(1), "plain", "Move down"),
@@ -102,6 +108,7 @@ def movers(move: Callable[[int], None], remove: Callable[[], None]) -> list[QWid
 
 
 def moved(items: tuple[Any, ...], place: int, way: int) -> tuple[Any, ...]:
+    """The items with one of them moved by `way`; unchanged at the ends."""
     to = place + way
     if not 0 <= to < len(items):
         return items
@@ -116,6 +123,8 @@ def _languages() -> list[tuple[str, str]]:
 
 
 class SortDrawer(StepDrawer):
+    """The drawer of a Sort step: its keys, their directions and where NULLs go."""
+
     title = "Sort"
 
     def __init__(self) -> None:
@@ -125,6 +134,7 @@ class SortDrawer(StepDrawer):
         self.set_body(self.scrolled(self._lines, self.problem))
 
     def refresh(self) -> None:
+        """Show the step as it is now."""
         step = self.current
         if not isinstance(step, SortStep):
             return
@@ -193,6 +203,7 @@ class SortDrawer(StepDrawer):
         self.put(replace(step, keys=(*step.keys[:place], *step.keys[place + 1 :])), "Remove key")
 
     def add(self) -> None:
+        """Sort by one more column."""
         step = self.current
         assert isinstance(step, SortStep)
         used = {key.column for key in step.keys}
@@ -216,6 +227,7 @@ class OpenDrawer(StepDrawer):
         self.set_body(boxed(column(note, self._lines, None, self.problem, margins=(12, 10, 12, 8))))
 
     def refresh(self) -> None:
+        """Show the step as it is now."""
         step = self.current
         if not isinstance(step, OpenStep):
             return

@@ -13,6 +13,8 @@ from nimble_otter.pull.steps import SortBy, TopStep
 
 
 class TopDrawer(StepDrawer):
+    """The drawer of a Top step: how many rows, by which order, for each of what."""
+
     title = "Top"
 
     def __init__(self) -> None:
@@ -29,10 +31,12 @@ class TopDrawer(StepDrawer):
 
     @property
     def step(self) -> TopStep | None:
+        """The step, if it is there still."""
         found = self.current
         return found if isinstance(found, TopStep) else None
 
     def refresh(self) -> None:
+        """Show the step as it is now."""
         step = self.step
         if step is None:
             return
@@ -89,6 +93,7 @@ class TopDrawer(StepDrawer):
             self.put(replace(step, per=tuple(dict.fromkeys(per))), "Change top")
 
     def add_key(self) -> None:
+        """Order by one more column."""
         step = self.step
         used = {key.column for key in step.keys} if step is not None else set()
         name = next((n for n in self.names() if n not in used), "")
@@ -96,11 +101,13 @@ class TopDrawer(StepDrawer):
             self.put(replace(step, keys=(*step.keys, SortBy(name, True))), "Add key")
 
     def add_per(self) -> None:
+        """Take the first rows for each value of one more column."""
         step = self.step
         name = next((n for n in self.names() if step is not None and n not in step.per), "")
         if step is not None and name:
             self.put(replace(step, per=(*step.per, name)), "Add for each")
 
     def focus_first(self) -> None:
+        """Put the keyboard into the number of rows."""
         self.count.setFocus()
         self.count.selectAll()

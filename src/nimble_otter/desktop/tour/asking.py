@@ -21,6 +21,7 @@ class Asking(Guide):
     """Steps that put queries."""
 
     def ask(self) -> str:
+        """A wrong query is told, the right one runs."""
         window = self.window
         window.show_pull(0)
         self.settle()
@@ -119,6 +120,7 @@ class Asking(Guide):
         self.run_query()
 
     def run_query_in_pieces(self) -> None:
+        """Run the query that was put together in pieces."""
         self.window.commands.run("run")
         self.settle()
         hold(self.pull.error is None and self.pull.table is not None, f"pieces gave no rows: {self.pull.error}")

@@ -35,6 +35,7 @@ class Guide:
         self.window: Window = self.start()
 
     def start(self) -> Window:
+        """Open the window on the demo."""
         from nimble_otter.desktop.shell.window import Window
 
         self.window = Window()
@@ -52,33 +53,40 @@ class Guide:
         hold(wait_until(lambda: not self.window.jobs.is_busy, 60), "work went on for more than a minute")
 
     def picture(self, name: str) -> None:
+        """Keep a picture of the window, where pictures are wanted."""
         if self.pictures:
             self.settle()
             take_picture(self.window, self.folder / "pictures" / f"{name}.png")
 
     @property
     def pull(self) -> OpenPull:
+        """The pull that is shown."""
         shown = self.window.pull
         hold(shown is not None, "no pull is shown")
         assert shown is not None
         return shown
 
     def key(self, key: Qt.Key, modifiers: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+        """Press a key where the focus is."""
         QTest.keyClick(self.window.focusWidget() or self.window, key, modifiers)
 
     def type(self, text: str) -> None:
+        """Type a text where the focus is."""
         QTest.keyClicks(self.window.focusWidget() or self.window, text)
 
     def put_query(self, text: str) -> None:
+        """Put a text into the editor of the query."""
         self.window.open_drawer(QUERY)
         self.window.query_drawer.editor.setPlainText(text)
 
     def run_query(self) -> None:
+        """Run the query by the keyboard and wait for it."""
         self.window.query_drawer.editor.setFocus()
         self.key(Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
         self.settle()
 
     def place(self, name: str) -> int:
+        """The place of a column in the grid."""
         model = self.window.grid.model
         assert model is not None
         return [column.name for column in model.columns].index(name)
@@ -98,6 +106,7 @@ class Guide:
         self.settle(0.05)
 
     def survey(self) -> Path:
+        """The demo's database."""
         from nimble_otter.pull.places import demo_folder
 
         return demo_folder() / "merrow.sqlite"

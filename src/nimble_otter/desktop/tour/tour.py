@@ -43,6 +43,7 @@ class Tour(Asking):
     # --- steps -------------------------------------------------------------------------------------------------
 
     def reach(self) -> str:
+        """Open the sources and read their catalogues."""
         window, hub = self.window, self.window.hub
         for source in hub.sources[:2]:
             hub.open(source)
@@ -127,6 +128,7 @@ class Tour(Asking):
         return "sources, a server tested and saved, five shapes, a glance, a value found, a row followed to its station"
 
     def look(self) -> str:
+        """Look at a cell, a record and a column."""
         window = self.window
         window.grid.setFocus()
         window.grid.go(2, self.place("flood"))
@@ -157,6 +159,7 @@ class Tour(Asking):
         return "a nested value as a tree, a record and the next, figures of a column"
 
     def shape(self) -> str:
+        """Filter, sort, group, and switch a step off."""
         window, actions = self.window, self.window.actions_on_grid
         pull = self.pull
         hold(pull.shaped is not None and pull.table is not None, "no rows")
@@ -242,6 +245,7 @@ class Tour(Asking):
         return "columns pinned and formatted, rows found, a pinned result compared, groups by month"
 
     def change(self) -> str:
+        """Edit cells, rehearse and write."""
         window, pull = self.window, self.pull
         hold(pull.target.is_open, pull.target.reason)
         window.grid.setFocus()
@@ -306,6 +310,7 @@ class Tour(Asking):
         return "edits with undo, a reason where none can be made, rehearsed, a conflict kept out, written, reversed"
 
     def send(self) -> str:
+        """Deliver the rows as files."""
         window, pull = self.window, self.pull
         window.open_drawer(SEND)
         hold(pull.shaped is not None, "no rows")
@@ -359,6 +364,7 @@ class Tour(Asking):
         window.hub.remove(source)
 
     def keep(self) -> str:
+        """Save the pull and its draft."""
         window = self.window
         path = self.folder / "High water.pull"
         window.save_pull(path)
@@ -378,6 +384,7 @@ class Tour(Asking):
         return "saved as text, closed with an edit pending, started again: pull and edit are back"
 
     def find(self) -> str:
+        """Find a table by the find box."""
         window = self.window
         window.commands.run("find")
         window.title.box.setText("lab_s")
@@ -390,12 +397,14 @@ class Tour(Asking):
         return "a table found by a part of its name and opened"
 
     def show_start(self) -> str:
+        """Show the start page."""
         self.window.show_pull(-1)
         self.picture("6-start")
         hold(self.window.centre.currentWidget() is self.window.start_page, "no start page")
         return "the start page"
 
     def command_line(self) -> str:
+        """Deliver the same rows by the command line."""
         out = self.folder / "delivered" / "by-command.csv"
         command = [
             sys.executable, "-m", "nimble_otter.cli", "query", "--source", str(self.survey()),
@@ -414,6 +423,7 @@ class Tour(Asking):
         return "a query and the saved pull, without a window"
 
     def steps(self) -> list[tuple[str, Callable[[], str]]]:
+        """The stages of the tour with their names, in order."""
         return [
             ("Reach", self.reach), ("Ask", self.ask), ("Look", self.look), ("Shape", self.shape),
             ("Change", self.change), ("Send", self.send), ("Keep", self.keep), ("Find", self.find),
@@ -421,6 +431,7 @@ class Tour(Asking):
         ]  # fmt: skip
 
     def close(self) -> None:
+        """Close the window."""
         self.window.close()
 
 

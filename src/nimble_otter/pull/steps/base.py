@@ -66,8 +66,8 @@ def find_column(table: Table, name: str) -> int:
     """The place of a column. Raises: ConditionError that names the nearest."""
     try:
         return table.index(name)
-    except KeyError:
+    except KeyError as problem:
         near = nearest(name, [field.name for field in table.fields])
         raise ConditionError(
             f"There is no column {name} here.", f"The nearest name is {near}." if near else ""
-        ) from None
+        ) from problem

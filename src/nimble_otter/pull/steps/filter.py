@@ -196,6 +196,8 @@ def _quoted(value: Any) -> str:
 
 @dataclass(frozen=True, slots=True)
 class FilterStep:
+    """Keep the rows for which its conditions hold, all of them or any."""
+
     kind: ClassVar[str] = "filter"
     conditions: tuple[Condition, ...] = ()
     on: bool = True

@@ -71,6 +71,8 @@ class FigureOf:
 
 @dataclass(frozen=True, slots=True)
 class GroupStep:
+    """One row for each group of equal keys, with aggregates and conditions on them."""
+
     kind: ClassVar[str] = "group"
     keys: tuple[KeyBy, ...] = ()
     figures: tuple[FigureOf, ...] = (FigureOf(AggregateFunction.COUNT),)

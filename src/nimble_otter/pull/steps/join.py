@@ -113,7 +113,7 @@ def _there(rows: Table, other: str, name: str) -> int:
     try:
         return find_column(rows, name)
     except ConditionError as problem:
-        raise ConditionError(f"There is no column {name} in {other}.", problem.hint) from None
+        raise ConditionError(f"There is no column {name} in {other}.", problem.hint) from problem
 
 
 def _told(report: JoinReport, other: str) -> str:

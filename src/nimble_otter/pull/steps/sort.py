@@ -30,6 +30,8 @@ class SortBy:
 
 @dataclass(frozen=True, slots=True)
 class SortStep:
+    """Put the rows in the order of its keys; equal ones stay as they were."""
+
     kind: ClassVar[str] = "sort"
     keys: tuple[SortBy, ...] = ()
     on: bool = True

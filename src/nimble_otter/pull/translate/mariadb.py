@@ -32,6 +32,8 @@ _FORMS = {"YYYY": "%Y", "MM": "%m", "DD": "%d", "HH24": "%H", "MI": "%i", "SS": 
 
 
 class MariadbTranslator(Translator):
+    """How steps are written in the SQL of MariaDB and MySQL."""
+
     server = "MariaDB"
     simple = {
         **SIMPLE, "length": "char_length({0})", "reverse": "reverse({0})", "left": "left({0}, {1})",
@@ -66,6 +68,7 @@ class MariadbTranslator(Translator):
         return f"convert({text} using utf8mb4) collate {_BINARY}"
 
     def in_order_of(self, text: str, descending: bool, empty_first: bool) -> str:
+        """One key of ORDER BY that puts NULLs where the step does."""
         return f"{text} is null{' desc' if empty_first else ''}, {text}{' desc' if descending else ''}"
 
     def _averaged(self, text: str, kind: Kind | None) -> str:

@@ -17,6 +17,8 @@ _TYPES = {"double": "float8", "decimal": "numeric", "bool": "boolean", "time": "
 
 
 class PostgresqlTranslator(Translator):
+    """How steps are written in the SQL of PostgreSQL."""
+
     server = "PostgreSQL"
     simple = {
         **SIMPLE, "initcap": "initcap({0})", "reverse": "reverse({0})", "split_part": "split_part({0}, {1}, {2})",

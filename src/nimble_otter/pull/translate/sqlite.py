@@ -37,6 +37,8 @@ _FORMS = {"YYYY": "%Y", "MM": "%m", "DD": "%d", "HH24": "%H", "MI": "%M"}
 
 
 class SqliteTranslator(Translator):
+    """How steps are written in the SQL of SQLite."""
+
     server = "SQLite"
     simple = {
         **SIMPLE, "left": "substr({0}, 1, {1})", "right": "substr({0}, -{1})", "position": "instr({0}, {1})",

@@ -42,6 +42,8 @@ def translate_select(
 
 
 class Translator:
+    """Expressions of SQL as expressions of the document server."""
+
     def __init__(self, text: str, types_of: TypesOf, parameters: Mapping[str, Any]) -> None:
         self.base = Reading(text, parameters)
         self.types_of = types_of

@@ -58,7 +58,7 @@ def told(read: Callable[[Reader, Any], Made]) -> Callable[[Reader, Any], Made]:
             return read(self, node)
         except Mismatch as problem:
             said, hint = problem.args
-            raise ConditionError(f"{_name_of(node)} {said}.", hint, place_in(self.text, node)) from None
+            raise ConditionError(f"{_name_of(node)} {said}.", hint, place_in(self.text, node)) from problem
         except ConditionError as wrong:
             if wrong.place is None:
                 wrong.place = place_in(self.text, node)
@@ -172,10 +172,10 @@ class OperandReader:
         said = f"{node.this.name} {node.args.get('unit') or ''}" if isinstance(node.this, exp.Literal) else ""
         try:
             return parse_interval(said)
-        except (ValueError, OverflowError):
+        except (ValueError, OverflowError) as problem:
             raise ConditionError(
                 "This interval can't be read.", "Write it like interval '3 days'.", place_in(self.text, node)
-            ) from None
+            ) from problem
 
     def _written_together(self, left: Operand, right: Operand) -> Operand:
         kinds = [meaning.kind_of(o, self.table) for o in (left, right)]
@@ -236,7 +236,7 @@ class OperandReader:
         try:
             to_char(dt.datetime(2031, 5, 28), form)
         except ValueError as problem:
-            raise Mismatch(f"knows no {problem} in a form", "Write it like 'YYYY-MM-DD HH24:MI:SS'.") from None
+            raise Mismatch(f"knows no {problem} in a form", "Write it like 'YYYY-MM-DD HH24:MI:SS'.") from problem
 
     def _extract(self, part: str, of: Any) -> Operand:
         operand = meaning.wanted(self.operand(of), "part", self.table)
@@ -271,10 +271,10 @@ class OperandReader:
         """A text in quotes read when the expression is: date '2031-05-28'. Raises: ConditionError."""
         try:
             return meaning.adapted(operand, (target,), "") if target != "text" else operand
-        except Mismatch:
+        except Mismatch as problem:
             said = meaning.SAID[meaning.cast_kind(operand, target, self.table)]
             hint = "Write it like '2031-05-28 23:00'." if target in ("date", "time", "zoned") else ""
-            raise ConditionError(f"{operand.value!r} is not {said}.", hint) from None
+            raise ConditionError(f"{operand.value!r} is not {said}.", hint) from problem
 
     def _in_zone(self, node: Any) -> Operand:
         zone = literal_of(node.args["zone"])
@@ -283,8 +283,8 @@ class OperandReader:
             raise Mismatch("takes a zone in quotes", "Write it like at at time zone 'Europe/Vienna'.")
         try:
             in_zone(zone.value, dt.datetime(2031, 5, 28))
-        except ValueError:
-            raise Mismatch(f"knows no zone {zone.value}", "Write it like 'Europe/Vienna' or 'UTC'.") from None
+        except ValueError as problem:
+            raise Mismatch(f"knows no zone {zone.value}", "Write it like 'Europe/Vienna' or 'UTC'.") from problem
         zoned = meaning.kind_of(operand, self.table) is Kind.ZONED
         return Call("in_zone", (zone, operand), Kind.TIME if zoned else Kind.ZONED)
 
@@ -317,11 +317,11 @@ class OperandReader:
         try:
             path = tuple(int(p) if p.isdigit() else p for p in parts[1:])
             return ColumnAt(self.table.index(parts[0]), path)
-        except KeyError:
+        except KeyError as problem:
             names = [field.name for field in self.table.fields]
             near = nearest(parts[0], names)
             hint = f"The nearest name is {near}." if near else f"The columns are {', '.join(names[:8])}."
-            raise ConditionError(f"There is no column {parts[0]}.", hint, place_in(self.text, node)) from None
+            raise ConditionError(f"There is no column {parts[0]}.", hint, place_in(self.text, node)) from problem
 
     def _unsupported(self, node: Any) -> ConditionError:
         place = place_in(self.text, node)

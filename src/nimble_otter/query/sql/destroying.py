@@ -12,6 +12,8 @@ from nimble_otter.query.sql.effects import parse
 
 
 class Way(StrEnum):
+    """How a statement destroys: by dropping, emptying, altering or without a condition."""
+
     DROP = "drop"
     TRUNCATE = "truncate"
     ALTER = "alter"

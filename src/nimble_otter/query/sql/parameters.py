@@ -128,10 +128,10 @@ def value_of(name: str, value: Any, kind: str, is_set: bool, today: dt.date) -> 
             return value if isinstance(value, (int, float)) and not isinstance(value, bool) else _number(said)
         if kind == "yes/no":
             return {"yes": True, "true": True, "1": True, "no": False, "false": False, "0": False}[said.casefold()]
-    except (ValueError, KeyError, InvalidOperation):
+    except (ValueError, KeyError, InvalidOperation) as problem:
         like = {"date": "2031-05-01, or start of last month", "time": "2031-05-01 14:00, or today", "number": "12.5",
                 "yes/no": "yes or no"}[kind]  # fmt: skip
-        raise QueryError(f"The value of :{name} is not a valid {kind}.", f"Write it like {like}.") from None
+        raise QueryError(f"The value of :{name} is not a valid {kind}.", f"Write it like {like}.") from problem
     return said
 
 

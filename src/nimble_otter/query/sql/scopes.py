@@ -29,6 +29,8 @@ NOT_NAMES = CLAUSES | _SETS | {
 
 @dataclass(frozen=True, slots=True)
 class Token:
+    """A word of the text with its place."""
+
     kind: str
     text: str
     start: int

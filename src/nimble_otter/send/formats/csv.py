@@ -115,7 +115,7 @@ class _Csv:
                     found += count
                 return found - bool(out.options["header"])
             except csv.Error as problem:
-                raise SendError(f"The file can't be read back: {problem}.", "Nothing was kept.") from None
+                raise SendError(f"The file can't be read back: {problem}.", "Nothing was kept.") from problem
 
 
 _AT_ONCE = 1000
@@ -152,7 +152,7 @@ class _Writer:
                 raise SendError(
                     f"{self._encoding} has no character {problem.object[problem.start]!r}, which a value holds.",
                     "Choose UTF-8, or hide that column.",
-                ) from None
+                ) from problem
         self._stream.write(data)
 
     def cells(self, column: Column, texts: list[bytes]) -> list[bytes]:

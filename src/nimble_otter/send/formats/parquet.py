@@ -55,7 +55,7 @@ class _Parquet:
         except (pa.ArrowInvalid, pa.ArrowTypeError, OverflowError) as problem:
             raise SendError(
                 f"A column holds values that its first rows did not let expect: {problem}.", "Send another format."
-            ) from None
+            ) from problem
         yield done
 
     def count(self, path: Path, out: Output) -> int:
@@ -68,10 +68,10 @@ def _library() -> tuple[Any, Any]:
         import pyarrow
         import pyarrow.compute
         import pyarrow.parquet
-    except ImportError:
+    except ImportError as problem:
         raise SendError(
             "Parquet needs the package pyarrow, which is not installed.", "Run: pip install nimble-otter[parquet]"
-        ) from None
+        ) from problem
     return pyarrow, pyarrow.parquet
 
 

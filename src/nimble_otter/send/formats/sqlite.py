@@ -51,10 +51,10 @@ class _Sqlite:
                 yield from _fill(base, rows, out, name, quote)
         except sqlite3.Error as problem:
             if getattr(problem, "sqlite_errorcode", 0) in (sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR_WRITE):
-                raise OSError(errno.ENOSPC, "no space") from None  # told as of any other file
+                raise OSError(errno.ENOSPC, "no space") from problem  # told as of any other file
             raise SendError(
                 f"The table {name} can't be written: {problem}.", "Check its columns and its key."
-            ) from None
+            ) from problem
         out.stream.seek(0, 2)
 
     def count(self, path: Path, out: Output) -> int:

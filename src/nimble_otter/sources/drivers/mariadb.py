@@ -197,9 +197,11 @@ class MariadbConnection(Relational):
 
     @property
     def dialect(self) -> Dialect:
+        """The dialect of the server that answered: MariaDB's or MySQL's."""
         return MARIADB if getattr(self._engine.dialect, "is_mariadb", False) else MYSQL
 
     def rights(self) -> tuple[str, ...]:
+        """What the user may do that reaches beyond reading, in words for the source's page."""
         self._ready()
         with self.explained():
             grants = [str(grant[0]).upper() for grant in self._ask("show grants")]
@@ -220,6 +222,7 @@ class MariadbConnection(Relational):
         return (f"This user has {', '.join(found)} on the whole server. Use one with fewer rights for reading.",)
 
     def without_transactions(self, table: TableInfo) -> str:
+        """The engine of a table if it has no transactions; empty if it has."""
         text = (
             "select t.engine from information_schema.tables t join information_schema.engines e on e.engine = t.engine "
             "where t.table_schema = coalesce(%s, database()) and t.table_name = %s and e.transactions <> 'YES'"
@@ -254,6 +257,7 @@ class MariadbConnection(Relational):
         return [f"{level}: {said}" for level, _, said in cursor.fetchall()]
 
     def handle_of(self, driver: Any) -> int:
+        """The client's own connection under the pool's."""
         return int(driver.thread_id())
 
     def cancel(self, handle: int) -> None:
@@ -289,6 +293,7 @@ class MariadbConnection(Relational):
         return of_mariadb(json.loads(rows[0][0]))
 
     def translate_error(self, problem: Exception, text: str) -> Exception | None:  # noqa: C901 - a branch for each number of error
+        """The client's error as one of ours."""
         import MySQLdb
 
         if not isinstance(problem, (MySQLdb.Error, UnicodeDecodeError)):

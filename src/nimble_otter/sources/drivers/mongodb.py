@@ -104,7 +104,7 @@ class MongodbConnection:
         except ValueError as problem:
             raise ConnectError(
                 f"The URI can't be used: {problem}.", "Write it like mongodb://host:27017/NAME."
-            ) from None
+            ) from problem
 
     def _open(self) -> MongoClient[dict[str, Any]]:
         if self._client is None:
@@ -137,18 +137,22 @@ class MongodbConnection:
         return self._open()[self._database_name]
 
     def names(self) -> list[TableInfo]:
+        """The collections, which are all that there is."""
         return self.tables()
 
     def tables(self) -> list[TableInfo]:
+        """The collections of the database."""
         with _explained():
             names = sorted(n for n in self._database.list_collection_names() if not n.startswith("system."))
         return [TableInfo(name, EntryKind.COLLECTION) for name in names]
 
     def count(self, table: str) -> int:
+        """How many documents a collection has."""
         with _explained():
             return int(self._database[table].estimated_document_count())
 
     def shapes(self, collection: str, sample: int = 1000) -> Shapes:
+        """The shapes of a collection's documents, from a sample."""
         with _explained():
             total = self.count(collection)
             documents = list(self._database[collection].aggregate([{"$sample": {"size": sample}}]))
@@ -178,6 +182,7 @@ class MongodbConnection:
         return Definition(f"collection {table.name}\noptions {options}", (), indexes)
 
     def explain(self, request: Request, stop: StopToken) -> PlanNode:
+        """How the server would answer a request."""
         wanted = self.translate(request)
         if wanted.pipeline is not None:
             command: dict[str, Any] = {
@@ -190,9 +195,11 @@ class MongodbConnection:
             return of_documents(self._database.command("explain", command, verbosity="queryPlanner"))
 
     def select_all(self, table: str) -> str:
+        """The request for all documents of a collection."""
         return f"select *\nfrom {self.quoted(table)}"
 
     def quoted(self, name: str) -> str:
+        """A name as it is written in a request."""
         from sqlalchemy.engine.default import DefaultDialect
 
         return str(DefaultDialect().identifier_preparer.quote(name))
@@ -208,6 +215,7 @@ class MongodbConnection:
         return Verdict(Effect.READS)
 
     def parse(self, request: Request) -> None:
+        """A request from its text."""
         self.translate(request)
 
     def _types(self, collection: str) -> dict[str, set[str]]:
@@ -215,6 +223,7 @@ class MongodbConnection:
         return found.type_words() if found is not None else {}
 
     def run(self, request: Request, stop: StopToken) -> Run:
+        """Run a request and give its rows as they come."""
         wanted = self.translate(request)
         with _explained():
             names = self._database.list_collection_names()
@@ -270,12 +279,15 @@ class MongodbConnection:
             stop.forget(close)
 
     def execute(self, request: Request, stop: StopToken) -> Executed:
-        raise ChangeError("Documents can't be written yet.", "Send them to a file instead.")
+        """Nothing: documents are changed by their pending edits alone. Raises: ChangeError."""
+        raise ChangeError("A source of documents runs no statements that write.", "Edit cells and write the changes.")
 
     def begin(self) -> None:
-        raise ChangeError("Documents can't be written yet.", "Send them to a file instead.")
+        """Nothing: no transaction is held open. Raises: ChangeError."""
+        raise ChangeError("A source of documents runs no statements that write.", "Edit cells and write the changes.")
 
     def end(self, commit: bool) -> None:
+        """Nothing: no transaction is held open. Raises: ChangeError."""
         raise ChangeError("No transaction is open.")
 
     @contextmanager
@@ -304,6 +316,7 @@ class MongodbConnection:
             stop.forget(close)
 
     def rights(self) -> tuple[str, ...]:
+        """What the user may do that reaches beyond reading, in words for the source's page."""
         from pymongo.errors import OperationFailure
 
         with _explained():
@@ -318,12 +331,15 @@ class MongodbConnection:
         return (f"This user has the roles {', '.join(strong)}: one that only reads is safer.",) if strong else ()
 
     def without_transactions(self, table: TableInfo) -> str:
+        """Empty: collections take part in transactions where the server has them."""
         return ""
 
     def outcome_of(self, mark: str) -> bool | None:
+        """None: the server keeps no word of transactions."""
         return None
 
     def close(self) -> None:
+        """End the connection."""
         client, self._client = self._client, None
         if client is not None:
             client.close()
@@ -339,9 +355,11 @@ def _native(request: Request) -> DocumentRequest:
         wanted = json_util.loads(text, json_options=options)
     except json.JSONDecodeError as problem:
         place = place_of(request.text, request.text.find(text) + problem.pos)
-        raise QueryError(f"This is not JSON: {problem.msg}.", "Put names and texts in double quotes.", place) from None
+        raise QueryError(
+            f"This is not JSON: {problem.msg}.", "Put names and texts in double quotes.", place
+        ) from problem
     except (BSONError, TypeError, ValueError) as problem:
-        raise QueryError(f"A value is not what its type says: {problem}.") from None
+        raise QueryError(f"A value is not what its type says: {problem}.") from problem
     if isinstance(wanted, list):
         refuse_stages(wanted, request.text)
         return DocumentRequest(request.collection, pipeline=tuple(wanted[: request.stages]))
@@ -368,26 +386,28 @@ def _explained() -> Iterator[None]:
         yield
     except errors.BulkWriteError as problem:
         found = problem.details.get("writeErrors") or problem.details.get("writeConcernErrors") or [{}]
-        raise QueryError(f"The server refused the request: {found[0].get('errmsg', 'no reason given')}.") from None
+        raise QueryError(f"The server refused the request: {found[0].get('errmsg', 'no reason given')}.") from problem
     except errors.OperationFailure as problem:
         if problem.code in (13, 18):
-            raise AuthError("The server refused the user name or password.", "Check both in the source.") from None
+            raise AuthError("The server refused the user name or password.", "Check both in the source.") from problem
         detail = (problem.details or {}).get("errmsg", "") if isinstance(problem.details, dict) else ""
-        raise QueryError(f"The server refused the request: {detail or 'no reason given'}.") from None
+        raise QueryError(f"The server refused the request: {detail or 'no reason given'}.") from problem
     except errors.ConfigurationError as problem:
-        raise ConnectError(f"The URI can't be used: {problem}.", "Write it like mongodb://host:27017/NAME.") from None
+        raise ConnectError(
+            f"The URI can't be used: {problem}.", "Write it like mongodb://host:27017/NAME."
+        ) from problem
     except errors.ServerSelectionTimeoutError as problem:
-        raise _no_server(str(problem)) from None
-    except errors.AutoReconnect:
+        raise _no_server(str(problem)) from problem
+    except errors.AutoReconnect as problem:
         raise LostError(
             "The connection to the server was lost.", "Run again; the rows fetched so far are kept."
-        ) from None
+        ) from problem
     except errors.InvalidOperation as problem:
-        raise SourceError(f"The request was ended: {problem}.") from None
+        raise SourceError(f"The request was ended: {problem}.") from problem
     except Stopped:
         raise
     except errors.PyMongoError as problem:
-        raise SourceError(f"The server's answer can't be used: {problem}.") from None
+        raise SourceError(f"The server's answer can't be used: {problem}.") from problem
 
 
 def _no_server(text: str) -> SourceError:

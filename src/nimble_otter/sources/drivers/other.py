@@ -76,8 +76,8 @@ class OtherConnection(Relational):
 
         try:
             engine = create_engine(with_secret(url, password), pool_size=2, max_overflow=2)
-        except ArgumentError:
-            raise ConnectError("The URI can't be used.", "Write it like dialect://user@host:port/NAME.") from None
+        except ArgumentError as problem:
+            raise ConnectError("The URI can't be used.", "Write it like dialect://user@host:port/NAME.") from problem
         hold_to_reading(engine)
         super().__init__(engine)
         self._spoken = _Compiled(engine.dialect.name)
@@ -85,6 +85,7 @@ class OtherConnection(Relational):
 
     @property
     def dialect(self) -> Dialect:
+        """The general dialect: what the database's own package tells."""
         return self._spoken
 
     def _start(self, answer: Any, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
@@ -102,10 +103,12 @@ class OtherConnection(Relational):
         return [c[0] for c in cursor.description], [None] * len(cursor.description)
 
     def cancel(self, handle: Any) -> None:
+        """Nothing: there is no general way to stop a query from outside."""
         with suppress(Exception):  # not every client can
             handle.cancel()
 
     def translate_error(self, problem: Exception, text: str) -> Exception | None:
+        """The client's error as one of ours."""
         base = getattr(self._engine.dialect.loaded_dbapi, "Error", None)
         if base is None or not isinstance(problem, base):
             return None

@@ -258,6 +258,7 @@ class PostgresqlConnection(Relational):
         return [Done(c.rowcount, tuple(c.fetchall()) if c.description is not None else ()) for c in cursors]
 
     def reading_cursor(self, driver: Any) -> Any:
+        """A cursor whose values come as the table engine reads them."""
         from psycopg.types.string import TextLoader
 
         cursor = driver.cursor()
@@ -266,6 +267,7 @@ class PostgresqlConnection(Relational):
         return cursor
 
     def rights(self) -> tuple[str, ...]:
+        """What the user may do that reaches beyond reading, in words for the source's page."""
         roles = ("pg_execute_server_program", "pg_write_server_files", "pg_read_server_files", "pg_signal_backend")
         asked = ", ".join(f"pg_has_role(current_user, '{role}', 'member')" for role in roles)
         self._ready()
@@ -282,6 +284,7 @@ class PostgresqlConnection(Relational):
         )
 
     def outcome_of(self, mark: str) -> bool | None:
+        """What became of a transaction whose answer was lost."""
         super().outcome_of(mark)
         for _ in range(_PATIENCE):
             with self.explained():
@@ -292,6 +295,7 @@ class PostgresqlConnection(Relational):
         return None
 
     def cancel(self, handle: Any) -> None:
+        """Ask the server to end what this connection runs."""
         handle.cancel_safe(timeout=1)
 
     def _execute(self, cursor: Any, text: str, values: dict[str, Any]) -> None:
@@ -314,6 +318,7 @@ class PostgresqlConnection(Relational):
         return of_postgresql(json.loads(rows[0][0])[0]["Plan"])
 
     def translate_error(self, problem: Exception, text: str) -> Exception | None:
+        """The client's error as one of ours."""
         import psycopg
 
         if not isinstance(problem, psycopg.Error):

@@ -84,7 +84,7 @@ class SqliteConnection(Relational):
                 self._ask("select count(*) from sqlite_master")
         except SourceError as problem:
             self.close()
-            raise ConnectError(f"{path.name} can't be opened as an SQLite database: {problem.message}", "") from None
+            raise ConnectError(f"{path.name} can't be opened as an SQLite database: {problem.message}", "") from problem
 
     def _open(self, read_only: bool, wait_s: float = LOCK_S) -> sqlite3.Connection:
         uri = f"file:{_quoted(self.path)}?mode={'ro' if read_only else 'rw'}"
@@ -189,19 +189,22 @@ class SqliteConnection(Relational):
         return [column[0] for column in cursor.description], [None] * len(cursor.description)
 
     def release(self, driver: Any) -> None:
+        """Take the stop off the connection before others get it."""
         driver.set_progress_handler(None, 0)
 
     def cancel(self, handle: Any) -> None:
+        """Interrupt what runs on this connection."""
         handle.interrupt()
 
     def run_many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
+        """Run the statements one after the other; what triggers changed is told beside each."""
         found = []
         for one in wanted:
             before = driver.total_changes
             try:
                 done = run_each(driver.cursor, [one])[0]
-            except OverflowError:
-                raise QueryError("A whole number is too large.", "It holds 64-bit integers.") from None
+            except OverflowError as problem:
+                raise QueryError("A whole number is too large.", "It holds 64-bit integers.") from problem
             found.append(replace(done, beside=driver.total_changes - before - done.touched))
         return found
 
@@ -235,7 +238,7 @@ class SqliteConnection(Relational):
                 if "locked" in str(problem)
                 else ("Check that you may write the file and its folder.")
             )
-            raise LostError(f"{self.path.name} can't be written: {problem}.", hint) from None
+            raise LostError(f"{self.path.name} can't be written: {problem}.", hint) from problem
         try:
             yield writer
         finally:
@@ -296,8 +299,8 @@ def _bound(value: Any) -> Any:
     is_beyond = isinstance(value, int) and not -(1 << 63) <= value < 1 << 63  # which is a double there, as in its texts
     try:
         return float(value) if isinstance(value, Decimal) or is_beyond else value
-    except OverflowError:
-        raise QueryError("A parameter's number is too large.", "It takes numbers up to 1.8e308.") from None
+    except OverflowError as problem:
+        raise QueryError("A parameter's number is too large.", "It takes numbers up to 1.8e308.") from problem
 
 
 def _begin(writer: sqlite3.Connection, stop: StopToken) -> None:

@@ -323,8 +323,8 @@ class ColumnBuilder:
             self._need(types <= {int}, Kind.FLOAT if types <= {int, float} else Kind.OBJECT)
             try:
                 return np.array(values, np.int64)
-            except OverflowError:
-                raise _Retype(Kind.OBJECT) from None
+            except OverflowError as problem:
+                raise _Retype(Kind.OBJECT) from problem
         if kind is Kind.FLOAT:
             self._need(types <= {int, float})
             if int in types:

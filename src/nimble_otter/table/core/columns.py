@@ -219,6 +219,7 @@ class BufferText(Column):
         object.__setattr__(self, "ends", freeze(self.ends))
 
     def take(self, ids: Ids) -> Column:
+        """The texts of these rows, as a column of its own."""
         return replace(
             self,
             data=pick(self.data, ids),
@@ -228,6 +229,7 @@ class BufferText(Column):
         )
 
     def values(self, ids: Ids | None = None) -> list[Any]:
+        """The texts of these rows as Python's, None where NULL."""
         starts = self.data if ids is None else pick(self.data, ids)
         ends = self.ends if ids is None else pick(self.ends, ids)
         out = self._slices(starts, ends)

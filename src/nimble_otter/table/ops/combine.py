@@ -162,6 +162,8 @@ def _as_written(column: Column, field: Field) -> Column:
 
 
 class How(StrEnum):
+    """Which rows a join keeps."""
+
     INNER = "matching rows"
     LEFT = "all rows here"
     FULL = "all rows of both"

@@ -138,6 +138,8 @@ class Anywhere:
 
 @dataclass(frozen=True, slots=True)
 class Not:
+    """A condition turned round; NULL stays unknown."""
+
     part: Node
 
 

@@ -333,10 +333,10 @@ def _fitted_span(value: Any, kind: Kind, name: str) -> int:
         if isinstance(value, dt.time) and kind is Kind.CLOCK:
             value = dt.datetime.combine(EPOCH, value) - EPOCH
         return int(value // dt.timedelta(microseconds=1))
-    except (ValueError, TypeError):
+    except (ValueError, TypeError) as problem:
         said = "times of day" if kind is Kind.CLOCK else "intervals"
         hint = "Write it like '23:00'." if kind is Kind.CLOCK else "Write it like '26:30:00' or '2 days'."
-        raise ConditionError(f"{name} holds {said}; {plain(value)!r} is not one.", hint) from None
+        raise ConditionError(f"{name} holds {said}; {plain(value)!r} is not one.", hint) from problem
 
 
 def _number(text: str, kind: Kind) -> Decimal | float | None:

@@ -65,7 +65,7 @@ class ColumnFormat:
             try:
                 time_text(dt.datetime(2031, 5, 28, tzinfo=dt.UTC), self.pattern)
             except ValueError as problem:
-                raise ConditionError(f"{name}: {problem}", "Write it like yyyy-MM-dd HH:mm:ss.") from None
+                raise ConditionError(f"{name}: {problem}", "Write it like yyyy-MM-dd HH:mm:ss.") from problem
         if self.zone and _zone(self.zone) is None:
             raise ConditionError(f"{name}: there is no time zone {self.zone}.", "Write it like Europe/Vienna or UTC.")
 

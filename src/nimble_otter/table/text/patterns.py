@@ -46,7 +46,7 @@ def compiled(pattern: str, case: bool, lines: bool = False) -> Any:
     try:
         return re2.compile(body, _options(case, dot_nl=not lines))
     except re2.error as problem:
-        raise _refused(pattern, problem) from None
+        raise _refused(pattern, problem) from problem
 
 
 def like_regex(pattern: str, escape: str | None = "\\") -> str:
@@ -135,9 +135,9 @@ def _is_bounded(pattern: str, case: bool) -> bool:
         return _ways(re._parser.parse(pattern, _flags(case))) <= MOST_WAYS  # type: ignore[attr-defined]  # noqa: SLF001 - the parser has no public name
     except re.error as problem:
         place = f" at character {problem.pos + 1}" if problem.pos is not None else ""
-        raise ConditionError(f"{pattern!r} is not a regular expression: {problem.msg}{place}.") from None
-    except (RecursionError, OverflowError):
-        raise ConditionError("The regular expression is nested too deeply.", "Write it in a simpler way.") from None
+        raise ConditionError(f"{pattern!r} is not a regular expression: {problem.msg}{place}.") from problem
+    except (RecursionError, OverflowError) as problem:
+        raise ConditionError("The regular expression is nested too deeply.", "Write it in a simpler way.") from problem
 
 
 def _ways(parsed: Any) -> float:
@@ -179,7 +179,7 @@ def _set_of(pattern: str, case: bool) -> Any:
         made.Add(body)
         made.Compile()
     except re2.error as problem:
-        raise _refused(pattern, problem) from None
+        raise _refused(pattern, problem) from problem
     return made
 
 
