@@ -12,7 +12,7 @@ from typing import Any
 from nimble_otter.table.text.show import plain
 
 
-def alike(a: Any, b: Any) -> bool:
+def alike(a: object, b: object) -> bool:
     """Numbers by value, the parts of lists and objects likewise, everything else to the letter."""
     if a is None or b is None:
         return a is b
@@ -35,7 +35,7 @@ def alike(a: Any, b: Any) -> bool:
     return left is not None and left == right
 
 
-def identical(a: Any, b: Any) -> bool:
+def identical(a: object, b: object) -> bool:
     """In type and content; not-a-number is itself."""
     if isinstance(a, (list, tuple)) and isinstance(b, (list, tuple)):
         return len(a) == len(b) and all(map(identical, a, b))

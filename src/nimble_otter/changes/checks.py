@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from functools import lru_cache
-from typing import Any
 
 import numpy as np
 
@@ -35,7 +34,7 @@ def _read(check: str, parser: str) -> tuple[str, frozenset[str]] | None:
     return tree.sql("postgres"), frozenset(column.name.casefold() for column in tree.find_all(exp.Column))
 
 
-def _ranks_texts(node: Any, texts: frozenset[int], folds: bool) -> bool:
+def _ranks_texts(node: object, texts: frozenset[int], folds: bool) -> bool:
     """Whether a condition compares texts by their order, or in a way that the server may take more loosely."""
     if isinstance(node, (All, Either)):
         return any(_ranks_texts(part, texts, folds) for part in node.parts)
@@ -64,7 +63,7 @@ def checked_with(table: TableInfo, dialect: Dialect, name: str) -> frozenset[str
     return frozenset().union(*(read[1] for read in found if read is not None and name.casefold() in read[1]))
 
 
-def refuse_broken(table: TableInfo, dialect: Dialect, name: str, values: Mapping[str, Any]) -> None:
+def refuse_broken(table: TableInfo, dialect: Dialect, name: str, values: Mapping[str, object]) -> None:
     """`values` are what a row would hold, by column, `name` the column that is changed. Raises: ValueRefused, where a
     check of the table is surely false then."""
     held = {column.casefold(): value for column, value in values.items()}

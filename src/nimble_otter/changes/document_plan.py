@@ -87,7 +87,7 @@ def make_document_plan(edits: Edits, table: Table, target: Target, guard: Guard 
     return Plan(target.table, ("_id",), tuple(statements), DOCUMENTS, guard)
 
 
-def with_part(whole: Any, names: Sequence[str], part: Any, path: str) -> Any:
+def with_part(whole: object, names: Sequence[str], part: object, path: str) -> object:
     """A nested value with one part of it replaced, or taken out (MISSING); objects on the way that are not there are
     made. Raises: ValueRefused where something else stands on the way."""
     if not names:
@@ -104,7 +104,7 @@ def with_part(whole: Any, names: Sequence[str], part: Any, path: str) -> Any:
     return {**whole, names[0]: inner}
 
 
-def differences(path: str, old: Any, new: Any) -> Iterator[tuple[str, Any, Any]]:
+def differences(path: str, old: object, new: object) -> Iterator[tuple[str, object, object]]:
     """(path, old, new) for each part in which two values differ: fields of objects, items of lists of one length."""
     if isinstance(old, Mapping) and isinstance(new, Mapping) and old and new and _in_place(list(old), list(new)):
         for name in dict.fromkeys((*old, *new)):
@@ -116,18 +116,18 @@ def differences(path: str, old: Any, new: Any) -> Iterator[tuple[str, Any, Any]]
         yield path, old, new
 
 
-def _in_place(old: list[Any], new: list[Any]) -> bool:
+def _in_place(old: list[object], new: list[object]) -> bool:
     """Whether fields can be set one by one: they can be named in a path, and what is added or removed stands behind the
     others, as the server puts it there (the order of fields counts)."""
     common = [name for name in old if name in new]
     return old[: len(common)] == common == new[: len(common)] and _can_be_named((*old, *new))
 
 
-def _can_be_named(names: Sequence[Any]) -> bool:
+def _can_be_named(names: Sequence[object]) -> bool:
     return all(isinstance(n, str) and n and "." not in n and not n.startswith("$") and "\x00" not in n for n in names)
 
 
-def exactly(a: Any, b: Any) -> bool:
+def exactly(a: object, b: object) -> bool:
     """Whether two values are one in type and content; the order of an object's fields counts, as it does there."""
     if isinstance(a, Mapping) and isinstance(b, Mapping):
         return list(a) == list(b) and all(exactly(a[name], b[name]) for name in a)
@@ -138,11 +138,11 @@ def exactly(a: Any, b: Any) -> bool:
     return (a is b) if MISSING in (a, b) or None in (a, b) else _kind(a) is _kind(b) and bool(a == b)
 
 
-def _kind(value: Any) -> type:
+def _kind(value: object) -> type:
     return int if isinstance(value, int) and not isinstance(value, bool) else type(value)
 
 
-def read_document_value(text: str | None, before: Any, path: str) -> Any:
+def read_document_value(text: str | None, before: object, path: str) -> object:
     """What was typed as a value of the type that stands there: ObjectId, Decimal128, time, number, text. Where nothing
     stands, and for objects and lists, extended JSON is read, and other words are a text. Raises: ValueRefused."""
     if text is None:
@@ -167,7 +167,7 @@ def read_document_value(text: str | None, before: Any, path: str) -> Any:
     return from_json(text, path, is_strict=isinstance(before, (Mapping, list)))
 
 
-def _number(words: str, before: Any, path: str) -> Any:
+def _number(words: str, before: object, path: str) -> Any:
     plain = words.replace("\u2009", "")
     try:
         exact = Decimal(plain)
@@ -188,7 +188,7 @@ def _number(words: str, before: Any, path: str) -> Any:
     return float(exact)
 
 
-def _of_bson(kind: str, words: str, path: str) -> Any:
+def _of_bson(kind: str, words: str, path: str) -> object:
     import bson
     from bson.errors import InvalidId
 
@@ -198,7 +198,7 @@ def _of_bson(kind: str, words: str, path: str) -> Any:
         raise ValueRefused(f"{path} holds {kind} here; {words[:40]!r} is not one.") from problem
 
 
-def from_json(text: str, path: str, is_strict: bool = False) -> Any:
+def from_json(text: str, path: str, is_strict: bool = False) -> object:
     """A value of MongoDB's extended JSON; without `is_strict` what is none is a text. Raises: ValueRefused."""
     from bson import json_util
     from bson.errors import BSONError
@@ -215,7 +215,7 @@ def from_json(text: str, path: str, is_strict: bool = False) -> Any:
         raise ValueRefused(f"{path}: a value does not match its type: {problem}.") from problem
 
 
-def to_json(value: Any, indent: int | None = None) -> str:
+def to_json(value: object, indent: int | None = None) -> str:
     """Extended JSON, relaxed where that keeps the type: whole numbers of 64 bits are marked."""
     from bson import json_util
 

@@ -199,7 +199,7 @@ class _Run:
         self.look([statement])
         return self._problem(statement) or Outcome(statement, touched, "The document changed while it was written.")
 
-    def _operation(self, statement: Statement) -> tuple[Any, ...]:
+    def _operation(self, statement: Statement) -> tuple[object, ...]:
         """(kind, filter or new document, change)."""
         if statement.kind == StatementKind.INSERT:
             import bson
@@ -232,13 +232,13 @@ class _Run:
         words = ", ".join(f"{path} is now {_shown(value)}" for path, value in differing)
         return Outcome(statement, 0, f"Someone else changed this document: {words}.", differing, True)
 
-    def _matched(self, statement: Statement) -> dict[str, Any]:
+    def _matched(self, statement: Statement) -> dict[str, object]:
         """By what was just found, types included, so that nothing slips in between."""
         now = self.now[statement.row_id] or {}
         paths = [path for path, _ in (*statement.seen, *(statement.values if self._plan.guard != Guard.KEY else ()))]
         return dict(statement.key) | {path: _seen(_at(now, path)) for path in dict.fromkeys(paths)}
 
-    def read_back(self, plan: Plan) -> dict[int, dict[str, Any] | None]:
+    def read_back(self, plan: Plan) -> dict[int, dict[str, object] | None]:
         """The documents as they are after writing; by path for those columns that were pulled."""
         keys = {s.row_id: self.keys[s.row_id] for s in plan.statements if s.kind != StatementKind.DELETE}
         found = self._writer.documents(self._plan.table, list(keys.values()))
@@ -250,7 +250,7 @@ class _Run:
 
 
 def _intent(
-    plan: Plan, outcomes: tuple[Outcome, ...], written: Mapping[int, dict[str, Any] | None], run: _Run
+    plan: Plan, outcomes: tuple[Outcome, ...], written: Mapping[int, dict[str, object] | None], run: _Run
 ) -> Intent:
     """What is committed, with its reversal."""
     at = dt.datetime.now()
@@ -344,7 +344,7 @@ _TYPES: dict[str, str] = {
 }  # fmt: skip
 
 
-def _seen(value: Any) -> dict[str, Any]:
+def _seen(value: Any) -> dict[str, object]:
     """What matches exactly this value: null is not the same as absent, nor 1 the same as 1.0."""
     if isinstance(value, Missing):
         return {"$exists": False}
@@ -354,7 +354,7 @@ def _seen(value: Any) -> dict[str, Any]:
     return {"$eq": value} | ({"$type": kind} if kind else {})
 
 
-def _change(values: Pairs) -> dict[str, Any]:
+def _change(values: Pairs) -> dict[str, object]:
     made: dict[str, Any] = {}
     for path, value in values:
         if isinstance(value, Missing):
@@ -364,7 +364,7 @@ def _change(values: Pairs) -> dict[str, Any]:
     return made
 
 
-def _whole(statement: Statement) -> dict[str, Any]:
+def _whole(statement: Statement) -> dict[str, object]:
     """A new document; dotted paths become objects in objects."""
     whole: dict[str, Any] = {}
     for path, value in statement.values:

@@ -11,7 +11,7 @@ from typing import Any
 from nimble_otter.table import MISSING
 
 
-def series(values: Sequence[Any]) -> list[Any]:
+def series(values: Sequence[object]) -> list[object]:
     """The values with those behind the first two made to go on: by their difference (numbers, days, times), by one or a
     day where there is only one to begin with; texts that end in a number count on; others are repeated."""
     filled = [value for value in values[:2] if value is not None and value is not MISSING]
@@ -56,7 +56,7 @@ def _after(first: Any, step: Any, number: int) -> Any:
     return first + step * number
 
 
-def _exact(value: Any) -> Any:
+def _exact(value: object) -> Any:
     """Floats by their written digits, so that 0.1 goes on with 0.2 and 0.3."""
     return Decimal(repr(value)) if isinstance(value, float) else value
 

@@ -146,7 +146,7 @@ class LockedRows:
         return list(dict.fromkeys(found))
 
 
-def conflict(plan: Plan, statement: Statement, current: Mapping[str, Any] | None) -> Outcome:
+def conflict(plan: Plan, statement: Statement, current: Mapping[str, object] | None) -> Outcome:
     """What stands against a statement whose row is now `current` (None: it is gone)."""
     if current is None:
         said = (
@@ -163,7 +163,7 @@ def conflict(plan: Plan, statement: Statement, current: Mapping[str, Any] | None
     )  # fmt: skip
 
 
-def shown(value: Any) -> str:
+def shown(value: object) -> str:
     """A value in a sentence: NULL by its name, long texts cut."""
     if value is None:
         return "NULL"

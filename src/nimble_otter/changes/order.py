@@ -27,7 +27,7 @@ SeenOf = Callable[[Statement, str], Any]
 _UNKNOWN = object()
 
 
-def arranged(plan: Plan, uniques: Sequence[tuple[str, ...]], before: Mapping[int, Mapping[str, Any]]) -> Plan:
+def arranged(plan: Plan, uniques: Sequence[tuple[str, ...]], before: Mapping[int, Mapping[str, object]]) -> Plan:
     """The plan with its statements in an order that works, and with what is put aside first. `before` has the rows as
     they are, by row id, as far as they are known. Raises: ChangeError where an exchange is not possible."""
     deletes = [s for s in plan.statements if s.kind == StatementKind.DELETE]
@@ -111,7 +111,7 @@ def _chained(  # noqa: C901 - the rule is one, told step by step
     return list(done.values()), aside
 
 
-def _folded(values: tuple[Any, ...]) -> Hashable:
+def _folded(values: tuple[object, ...]) -> Hashable:
     """Values as a unique index may take them for one: numbers by value, texts without letters' case and blanks at the
     end; None where one is missing, which is never taken for another."""
     found: list[Hashable] = []
@@ -151,7 +151,7 @@ def _parked(plan: Plan, statement: Statement, sets: list[tuple[str, ...]], numbe
     return tuple(found.items())
 
 
-def candidates(info: ColumnInfo, number: int) -> list[Any]:
+def candidates(info: ColumnInfo, number: int) -> list[object]:
     """Values of a column's type that hardly a row holds, for the exchange with this number; none where the type has too
     few. NULL, which rows that refer to it would not follow, comes last."""
     return [*_values(info, number), *([None] if info.nullable and not info.key else [])]

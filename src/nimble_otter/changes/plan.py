@@ -109,8 +109,8 @@ class Plan:
 def reversal(
     plan: Plan,
     keys_written: Mapping[int, Pairs],
-    before: Mapping[int, Mapping[str, Any]],
-    written: Mapping[int, Mapping[str, Any] | None],
+    before: Mapping[int, Mapping[str, object]],
+    written: Mapping[int, Mapping[str, object] | None],
     changing: frozenset[str] = frozenset(),
 ) -> list[Statement]:
     """Statements that put the old values back, in reverse order. `keys_written` has the key of each row as written,

@@ -81,7 +81,7 @@ def make_plan(
 _UNSEEN = object()
 
 
-def _given(value: Any, form: str, dialect: Dialect) -> Any:
+def _given(value: object, form: str, dialect: Dialect) -> Any:
     """A new value as the source stores it: in the form of its column where that is kept as text (SQLite), else whole,
     whatever digits the rows pulled have."""
     if dialect.times_are_texts or not isinstance(value, (dt.datetime, dt.time)):

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from nimble_otter.changes.edits import DEFAULT
 from nimble_otter.sources.dialects.dialect import BROKEN
 
 
-def shape(value: Any) -> str:
+def shape(value: object) -> str:
     """Statements whose values have the same shapes have the same text."""
     if isinstance(value, str):
         return "broken" if BROKEN.search(value) else "text"

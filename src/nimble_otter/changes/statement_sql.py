@@ -107,7 +107,7 @@ class Wording:
         names = dict.fromkeys(n for n, _ in (*statement.values, *statement.key, *statement.seen))
         named = self._named([*names, *returning])
 
-        def place(value: Any) -> Any:
+        def place(value: object) -> Any:
             if value is DEFAULT:
                 return literal_column("DEFAULT")
             return null() if value is None else plan.dialect.place(value, self._place(next(number)))
@@ -182,7 +182,7 @@ def _plain_type() -> Any:
     class Plain(UserDefinedType[Any]):
         cache_ok = True
 
-        def coerce_compared_value(self, op: Any, value: Any) -> Any:
+        def coerce_compared_value(self, op: object, value: object) -> Any:
             return self
 
     return Plain

@@ -36,8 +36,8 @@ _STYLED = {
 
 
 def read_value(
-    text: str | None, field: Field, info: ColumnInfo, dialect: Dialect = SQLITE, before: Any = MISSING
-) -> Any:
+    text: str | None, field: Field, info: ColumnInfo, dialect: Dialect = SQLITE, before: object = MISSING
+) -> object:
     """The value of `text` for a column; None is NULL. A text that is what stands there (`before`) as it is shown is
     that value, whatever its type. Raises: ValueRefused."""
     if text is not None and before is not MISSING and before is not None and text == value_text(before, field):
@@ -50,7 +50,7 @@ def read_value(
     return dialect.check(_read(text, field, info, dialect, before), info.name)
 
 
-def _read(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before: Any) -> Any:  # noqa: C901 - a branch for each kind of value
+def _read(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before: object) -> Any:  # noqa: C901 - a branch for each kind of value
     declared = info.declared.upper()
     if info.word == "list" and dialect.has_lists:
         return _nested(text, info, before)
@@ -87,7 +87,7 @@ def _read(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before: A
     return _fitting(text, info, dialect)
 
 
-def value_text(value: Any, field: Field) -> str:
+def value_text(value: object, field: Field) -> str:
     """A value as a person would type it: what `read_value` reads back."""
     if isinstance(value, bool):
         return "yes" if value else "no"
@@ -118,7 +118,7 @@ def _fitting(text: str, info: ColumnInfo, dialect: Dialect) -> str:
     return text
 
 
-def _mixed(text: str, info: ColumnInfo) -> Any:
+def _mixed(text: str, info: ColumnInfo) -> object:
     """In a column without a type of its own, what looks like a number is one."""
     plain_text = text.strip()
     if re.fullmatch(r"-?\d{1,18}", plain_text):
@@ -128,7 +128,7 @@ def _mixed(text: str, info: ColumnInfo) -> Any:
     return text
 
 
-def _nested(text: str, info: ColumnInfo, before: Any) -> Any:
+def _nested(text: str, info: ColumnInfo, before: object) -> object:
     """JSON, checked; a list becomes one where the server has lists."""
     if info.word != "list" and re.search("XML|HSTORE", info.declared, re.IGNORECASE):
         return text
@@ -146,7 +146,7 @@ def _nested(text: str, info: ColumnInfo, before: Any) -> Any:
     return text
 
 
-def _as_json(value: Any) -> Any:
+def _as_json(value: object) -> object:
     """A list's items as JSON has them; what it has no form for as the text that the server writes."""
     if isinstance(value, list):
         return [_as_json(item) for item in value]
@@ -155,14 +155,14 @@ def _as_json(value: Any) -> Any:
     return value if value is None or isinstance(value, (bool, int, float, str)) else str(value)
 
 
-def _items_of(value: Any) -> dict[str, Any]:
+def _items_of(value: object) -> dict[str, object]:
     """The items of a list, those of lists in it too, by their JSON."""
     if isinstance(value, list):
         return {shown: kept for item in value for shown, kept in _items_of(item).items()}
     return {json.dumps(_as_json(value)): value}
 
 
-def _as_items(found: list[Any], known: dict[str, Any]) -> list[Any]:
+def _as_items(found: list[object], known: dict[str, object]) -> list[object]:
     """What was typed as a list; items that stood there before are what they were, bytes too."""
     return [_as_items(i, known) if isinstance(i, list) else known.get(json.dumps(i), i) for i in found]
 
@@ -175,7 +175,7 @@ def _interval(text: str, info: ColumnInfo) -> str:
     return written
 
 
-def _number(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before: Any = MISSING) -> Any:
+def _number(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before: object = MISSING) -> Any:
     written = text.strip().replace("\u2009", "").replace("\u00a0", "")
     declared = info.declared.upper()
     if declared.startswith("MONEY") and re.fullmatch(r"\(?[-+]?\W*[\d.,']+\W*\)?", written):

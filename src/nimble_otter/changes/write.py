@@ -11,7 +11,6 @@ import time
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import replace
-from typing import Any
 
 from nimble_otter.changes import document_write as documents
 from nimble_otter.changes.alike import alike, identical
@@ -251,7 +250,7 @@ def _look(connection: Connection, intent: Intent) -> bool | None:
     states = set()
     with connection.transaction() as writer:
 
-        def row_of(key: Pairs) -> dict[str, Any] | None:
+        def row_of(key: Pairs) -> dict[str, object] | None:
             found = writer.query(words.locking(key, columns))[1]
             return dict(zip(columns, found[0], strict=False)) if found else None
 
@@ -267,7 +266,10 @@ def _look(connection: Connection, intent: Intent) -> bool | None:
 
 
 def _state(
-    statement: Statement, now: dict[str, Any] | None, before: dict[str, Any] | None, after: dict[str, Any] | None
+    statement: Statement,
+    now: dict[str, object] | None,
+    before: dict[str, object] | None,
+    after: dict[str, object] | None,
 ) -> str:
     if statement.kind == StatementKind.DELETE:
         return "after" if now is None else "before"
@@ -278,6 +280,6 @@ def _state(
     return "both" if is_after and is_before else ("after" if is_after else ("before" if is_before else "neither"))
 
 
-def same_row(one: Mapping[str, Any], other: Mapping[str, Any]) -> bool:
+def same_row(one: Mapping[str, object], other: Mapping[str, object]) -> bool:
     """Whether two rows have the same columns with the same values, types included."""
     return one.keys() == other.keys() and all(identical(value, other[name]) for name, value in one.items())

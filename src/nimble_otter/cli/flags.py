@@ -23,7 +23,7 @@ class UsageError(Exception):
     """A wrong argument."""
 
 
-def parse_parameters(given: Sequence[str]) -> dict[str, Any]:
+def parse_parameters(given: Sequence[str]) -> dict[str, object]:
     """NAME=VALUE pairs; whole numbers and decimals become numbers, a value in quotes stays text. A name that is given
     several times has all its values."""
     found: dict[str, Any] = {}
@@ -36,7 +36,7 @@ def parse_parameters(given: Sequence[str]) -> dict[str, Any]:
     return found
 
 
-def _as_list(value: Any) -> list[Any]:
+def _as_list(value: object) -> list[object]:
     return value if isinstance(value, list) else [value]
 
 
@@ -120,13 +120,13 @@ def _options() -> dict[str, list[Option]]:
     return found
 
 
-def options_given(arguments: argparse.Namespace) -> dict[str, Any]:
+def options_given(arguments: argparse.Namespace) -> dict[str, object]:
     """The options of formats that were given, by their names."""
     found = {name: getattr(arguments, _dest(name)) for name in _options()}
     return {name: value for name, value in found.items() if value is not None}
 
 
-def options_for(key: str, given: dict[str, Any], keys: Sequence[str]) -> dict[str, Any]:
+def options_for(key: str, given: dict[str, object], keys: Sequence[str]) -> dict[str, object]:
     """Those that a format has. Raises: UsageError for one that none of the formats in use has."""
     own = {option.name for option in format_for(key).options}
     known = {option.name for each in keys for option in format_for(each).options}

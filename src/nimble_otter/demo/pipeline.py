@@ -25,7 +25,7 @@ class NotHere(Exception):
     """A stage or an operator that this does not know."""
 
 
-def run(documents: Iterable[Document], stages: Sequence[Mapping[str, Any]], find: Find) -> list[Document]:
+def run(documents: Iterable[Document], stages: Sequence[Mapping[str, object]], find: Find) -> list[Document]:
     """The documents behind all stages; `find` gives another collection's. Raises: NotHere, ValueError."""
     rows = list(documents)
     for stage in stages:
@@ -40,7 +40,7 @@ def run(documents: Iterable[Document], stages: Sequence[Mapping[str, Any]], find
 # --- values ----------------------------------------------------------------------------------------------------------
 
 
-def _rank(value: Any) -> int:
+def _rank(value: object) -> int:
     """The place of a value's type in the order of types."""
     kinds: tuple[tuple[Any, int], ...] = (
         (bool, 8), ((int, float), 2), (str, 3), (Mapping, 4), (list, 5), (bytes, 6), (dt.datetime, 9), (re.Pattern, 11),
@@ -69,7 +69,7 @@ def compare(left: Any, right: Any) -> int:
     return int(left > right) - int(left < right)
 
 
-def _at(value: Any, path: Sequence[str]) -> Any:
+def _at(value: object, path: Sequence[str]) -> Any:
     for place, name in enumerate(path):
         if isinstance(value, list):
             inner = [_at(item, path[place:]) for item in value]
@@ -80,7 +80,7 @@ def _at(value: Any, path: Sequence[str]) -> Any:
     return value
 
 
-def _put(document: Document, path: Sequence[str], value: Any) -> None:
+def _put(document: Document, path: Sequence[str], value: object) -> None:
     for name in path[:-1]:
         inner = document.get(name)
         document[name] = document = dict(inner) if isinstance(inner, Mapping) else {}
@@ -90,7 +90,7 @@ def _put(document: Document, path: Sequence[str], value: Any) -> None:
         document[path[-1]] = value
 
 
-def _same(value: Any) -> Any:
+def _same(value: Any) -> object:
     """Something that can be counted by, the same for values that are equal."""
     if isinstance(value, Mapping):
         return ("object", tuple((k, _same(v)) for k, v in value.items()))
@@ -99,14 +99,14 @@ def _same(value: Any) -> Any:
     return (_rank(value), float(value) if _rank(value) == 2 and not _is_big(value) else value)
 
 
-def _is_big(value: Any) -> bool:
+def _is_big(value: object) -> bool:
     return isinstance(value, int) and abs(value) > 2**53
 
 
 # --- expressions -----------------------------------------------------------------------------------------------------
 
 
-def work_out(told: Any, names: Mapping[str, Any]) -> Any:
+def work_out(told: object, names: Mapping[str, object]) -> Any:
     """The value of an expression; `names` are its variables, with the document as ROOT."""
     if isinstance(told, str) and told.startswith("$$"):
         name, _, path = told[2:].partition(".")
@@ -125,11 +125,11 @@ def work_out(told: Any, names: Mapping[str, Any]) -> Any:
     return {name: value for name, value in made.items() if value is not _MISSING}
 
 
-def _is_true(value: Any) -> bool:
+def _is_true(value: object) -> bool:
     return value is not _MISSING and value is not None and value is not False and value != 0
 
 
-def _operate(name: str, told: Any, names: Mapping[str, Any]) -> Any:
+def _operate(name: str, told: Any, names: Mapping[str, Any]) -> object:
     lazy = _LAZY.get(name)
     if lazy is not None:
         return lazy(told, names)
@@ -151,19 +151,19 @@ def _operate(name: str, told: Any, names: Mapping[str, Any]) -> Any:
     return _VALUES[name](*given_list)
 
 
-def _cond(told: Any, names: Mapping[str, Any]) -> Any:
+def _cond(told: Any, names: Mapping[str, Any]) -> object:
     test, then, other = told if isinstance(told, list) else (told["if"], told["then"], told["else"])
     return work_out(then if _is_true(work_out(test, names)) else other, names)
 
 
-def _switch(told: Any, names: Mapping[str, Any]) -> Any:
+def _switch(told: Any, names: Mapping[str, Any]) -> object:
     for branch in told["branches"]:
         if _is_true(work_out(branch["case"], names)):
             return work_out(branch["then"], names)
     return work_out(told.get("default"), names)
 
 
-def _if_null(told: Any, names: Mapping[str, Any]) -> Any:
+def _if_null(told: Any, names: Mapping[str, Any]) -> object:
     value: Any = None
     for item in told:
         value = work_out(item, names)
@@ -196,18 +196,18 @@ def _reduce(told: Any, names: Mapping[str, Any]) -> Any:
     return value
 
 
-def _let(told: Any, names: Mapping[str, Any]) -> Any:
+def _let(told: Any, names: Mapping[str, Any]) -> object:
     return work_out(told["in"], {**names, **{k: work_out(v, names) for k, v in told["vars"].items()}})
 
 
-def _convert(told: Any, names: Mapping[str, Any]) -> Any:
+def _convert(told: Any, names: Mapping[str, Any]) -> object:
     value = work_out(told["input"], names)
     if value is None or value is _MISSING:
         return work_out(told.get("onNull"), names)
     return _as(value, told["to"])
 
 
-def _as(value: Any, kind: str) -> Any:
+def _as(value: object, kind: str) -> object:
     """Raises: ValueError."""
     if kind == "string":
         if isinstance(value, bool):
@@ -235,24 +235,24 @@ _COMPARED: dict[str, Callable[[int], Any]] = {
 }  # fmt: skip
 
 
-def _plus(*values: Any) -> Any:
+def _plus(*values: Any) -> object:
     times = [v for v in values if isinstance(v, dt.datetime)]
     rest = sum(v for v in values if not isinstance(v, dt.datetime))
     return times[0] + dt.timedelta(milliseconds=rest) if times else rest
 
 
-def _minus(left: Any, right: Any) -> Any:
+def _minus(left: Any, right: Any) -> object:
     if isinstance(left, dt.datetime):
         ms = dt.timedelta(milliseconds=1)
         return (left - right) / ms if isinstance(right, dt.datetime) else left - right * ms
     return left - right
 
 
-def _rounded(value: float, digits: int = 0) -> Any:
+def _rounded(value: float, digits: int = 0) -> object:
     return value if isinstance(value, int) and digits >= 0 else float(round(value, int(digits)))
 
 
-def _extreme(values: Sequence[Any], way: int) -> Any:
+def _extreme(values: Sequence[object], way: int) -> object:
     items = values[0] if len(values) == 1 and isinstance(values[0], list) else values
     known = [v for v in items if v is not None and v is not _MISSING]
     best = known[0] if known else None
@@ -261,12 +261,12 @@ def _extreme(values: Sequence[Any], way: int) -> Any:
     return best
 
 
-def _total(*values: Any) -> Any:
+def _total(*values: object) -> Any:
     items = values[0] if len(values) == 1 and isinstance(values[0], list) else values
     return sum(v for v in items if _rank(v) == 2)
 
 
-def _kind(value: Any) -> str:
+def _kind(value: object) -> str:
     if isinstance(value, bool):
         return "bool"
     words = ((int, "int"), (float, "double"), (str, "string"), (Mapping, "object"), (list, "array"),
@@ -276,16 +276,16 @@ def _kind(value: Any) -> str:
     return "null" if value is None else next((word for kind, word in words if isinstance(value, kind)), "objectId")
 
 
-def _different(left: list[Any], right: list[Any]) -> list[Any]:
+def _different(left: list[object], right: list[object]) -> list[object]:
     gone = {_same(v) for v in right}
     return list({_same(v): v for v in left if _same(v) not in gone}.values())
 
 
-def _element(items: Any, place: int) -> Any:
+def _element(items: object, place: int) -> object:
     return items[place] if isinstance(items, list) and -len(items) <= place < len(items) else _MISSING
 
 
-def _cased(value: Any, change: Callable[[str], str]) -> str:
+def _cased(value: object, change: Callable[[str], str]) -> str:
     """Letters of ASCII only, as a server without a collation does it."""
     text = "" if value is None or value is _MISSING else str(value)
     return "".join(change(c) if c.isascii() else c for c in text)
@@ -407,7 +407,7 @@ def _group(rows: list[Document], told: Any, find: Find) -> list[Document]:
     return made
 
 
-def _figure(sign: str, values: list[Any]) -> Any:
+def _figure(sign: str, values: list[Any]) -> object:
     numbers = [v for v in values if _rank(v) == 2]
     if sign == "$sum":
         return sum(numbers)

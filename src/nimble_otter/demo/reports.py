@@ -15,7 +15,7 @@ _SPECIES = ["otter", "kingfisher", "heron", "eel", "crayfish", "mayfly", "dipper
 _PARTS = ["float", "logger", "mast", "battery", "board"]
 
 
-def make_collections() -> dict[str, list[dict[str, Any]]]:
+def make_collections() -> dict[str, list[dict[str, object]]]:
     """Documents by collection, each with an ObjectId made from its number: the same every time."""
     from bson import ObjectId
 
@@ -58,7 +58,7 @@ def _person(rng: random.Random) -> str:
     return f"{rng.choice(FIRST)} {rng.choice(LAST)}"
 
 
-def _flood_watch(rng: random.Random) -> dict[str, Any]:
+def _flood_watch(rng: random.Random) -> dict[str, object]:
     level = round(rng.uniform(1.2, 4.6), 2)
     readings = [
         {"minute": 15 * n, "level_m": round(level - 0.16 + 0.08 * n, 2), "by": rng.choice(["gauge", "hand"])}
@@ -69,7 +69,7 @@ def _flood_watch(rng: random.Random) -> dict[str, Any]:
     return {"kind": "flood watch", "flood": flood, "readings": readings}
 
 
-def _sighting(rng: random.Random) -> dict[str, Any]:
+def _sighting(rng: random.Random) -> dict[str, object]:
     count: Any = rng.randint(1, 9)
     if rng.random() < 0.08:
         count = rng.choice(["several", "a pair"])
@@ -79,12 +79,12 @@ def _sighting(rng: random.Random) -> dict[str, Any]:
     }
 
 
-def _clarity_check(rng: random.Random) -> dict[str, Any]:
+def _clarity_check(rng: random.Random) -> dict[str, object]:
     readings = [{"minute": 2 * n, "clarity_cm": rng.randint(8, 110)} for n in range(rng.randint(3, 8))]
     return {"kind": "clarity check", "readings": readings, "by": _person(rng)}
 
 
-def _fault_ticket(rng: random.Random) -> dict[str, Any]:
+def _fault_ticket(rng: random.Random) -> dict[str, object]:
     opened = END - dt.timedelta(days=rng.randrange(90))
     detail = {
         "part": rng.choice(_PARTS),
@@ -96,7 +96,7 @@ def _fault_ticket(rng: random.Random) -> dict[str, Any]:
     return {"kind": "fault ticket", "detail": detail, "urgent": rng.random() < 0.2, "reported_by": _person(rng)}
 
 
-def _one_off(rng: random.Random) -> dict[str, Any]:
+def _one_off(rng: random.Random) -> dict[str, object]:
     names = [
         "weather",
         "bank",

@@ -26,7 +26,7 @@ BATCH = 101
 class StandIn:
     """Serves `collections` (name to documents, at most 10 000 each) as one database until `close`."""
 
-    def __init__(self, database: str, collections: Mapping[str, Iterable[dict[str, Any]]]) -> None:
+    def __init__(self, database: str, collections: Mapping[str, Iterable[dict[str, object]]]) -> None:
         import mongomock
 
         self.database = database
@@ -52,7 +52,7 @@ class StandIn:
         self._server.shutdown()
         self._server.server_close()
 
-    def answer(self, command: Mapping[str, Any]) -> dict[str, Any]:
+    def answer(self, command: Mapping[str, object]) -> dict[str, object]:
         """The reply to one command; errors are replies too."""
         name = next(iter(command), "")
         lower = name.lower()
@@ -71,28 +71,28 @@ class StandIn:
 
     # --- commands ----------------------------------------------------------------------------------------------
 
-    def _do_buildinfo(self, _: Any, __: Mapping[str, Any]) -> dict[str, Any]:
+    def _do_buildinfo(self, _: object, __: Mapping[str, object]) -> dict[str, object]:
         return {"version": "7.0.0", "versionArray": [7, 0, 0, 0], "maxBsonObjectSize": 16_777_216}
 
-    def _do_listdatabases(self, _: Any, __: Mapping[str, Any]) -> dict[str, Any]:
+    def _do_listdatabases(self, _: object, __: Mapping[str, object]) -> dict[str, object]:
         return {"databases": [{"name": self.database, "sizeOnDisk": 0, "empty": False}], "totalSize": 0}
 
-    def _do_listcollections(self, _: Any, __: Mapping[str, Any]) -> dict[str, Any]:
+    def _do_listcollections(self, _: object, __: Mapping[str, object]) -> dict[str, object]:
         names = sorted(self._store.list_collection_names())
         found = [{"name": name, "type": "collection", "options": {}, "info": {"readOnly": False}} for name in names]
         return {"cursor": {"id": 0, "ns": f"{self.database}.$cmd.listCollections", "firstBatch": found}}
 
-    def _do_listindexes(self, collection: str, _: Mapping[str, Any]) -> dict[str, Any]:
+    def _do_listindexes(self, collection: str, _: Mapping[str, object]) -> dict[str, object]:
         found = [{"v": 2, "key": {"_id": 1}, "name": "_id_"}]
         return {"cursor": {"id": 0, "ns": f"{self.database}.{collection}", "firstBatch": found}}
 
-    def _do_count(self, collection: str, command: Mapping[str, Any]) -> dict[str, Any]:
+    def _do_count(self, collection: str, command: Mapping[str, object]) -> dict[str, object]:
         return {"n": self._store[collection].count_documents(command.get("query") or {})}
 
-    def _do_distinct(self, collection: str, command: Mapping[str, Any]) -> dict[str, Any]:
+    def _do_distinct(self, collection: str, command: Mapping[str, object]) -> dict[str, object]:
         return {"values": self._store[collection].distinct(command["key"], command.get("query") or {})}
 
-    def _do_find(self, collection: str, command: Mapping[str, Any]) -> dict[str, Any]:
+    def _do_find(self, collection: str, command: Mapping[str, Any]) -> dict[str, object]:
         # asked as a pipeline, whose answer is one list: a cursor of the store copies that list for every document
         stages: list[dict[str, Any]] = [{"$match": command.get("filter") or {}}]
         if command.get("sort"):
@@ -106,29 +106,29 @@ class StandIn:
         found = list(self._store[collection].aggregate(stages))
         return self._first(collection, found, command.get("batchSize", BATCH), bool(command.get("singleBatch")))
 
-    def _all(self, collection: str) -> list[dict[str, Any]]:
+    def _all(self, collection: str) -> list[dict[str, object]]:
         return list(self._store[collection].aggregate([]))
 
-    def _do_aggregate(self, collection: str, command: Mapping[str, Any]) -> dict[str, Any]:
+    def _do_aggregate(self, collection: str, command: Mapping[str, Any]) -> dict[str, object]:
         try:
             found = pipeline.run(self._all(collection), command["pipeline"], self._all)
         except pipeline.NotHere:
             found = list(self._store[collection].aggregate(command["pipeline"]))
         return self._first(collection, found, command.get("cursor", {}).get("batchSize", BATCH), False)
 
-    def _do_insert(self, collection: str, command: Mapping[str, Any]) -> dict[str, Any]:
+    def _do_insert(self, collection: str, command: Mapping[str, Any]) -> dict[str, object]:
         if any(self._store[collection].find_one({"_id": d["_id"]}) for d in command["documents"]):
             return {"n": 0, "writeErrors": [{"index": 0, "code": 11000, "errmsg": "duplicate key: _id"}]}
         self._store[collection].insert_many(command["documents"])
         return {"n": len(command["documents"])}
 
-    def _do_delete(self, collection: str, command: Mapping[str, Any]) -> dict[str, Any]:
+    def _do_delete(self, collection: str, command: Mapping[str, Any]) -> dict[str, object]:
         found = [self._matching(collection, wanted["q"]) for wanted in command["deletes"]]
         gone = [document["_id"] for document in found if document is not None]
         self._store[collection].delete_many({"_id": {"$in": gone}})
         return {"n": len(gone)}
 
-    def _do_update(self, collection: str, command: Mapping[str, Any]) -> dict[str, Any]:
+    def _do_update(self, collection: str, command: Mapping[str, Any]) -> dict[str, object]:
         """One document each, by $set and $unset."""
         changed = 0
         for wanted in command["updates"]:
@@ -145,7 +145,7 @@ class StandIn:
             changed += 1
         return {"n": changed, "nModified": changed}
 
-    def _matching(self, collection: str, wanted: Mapping[str, Any]) -> dict[str, Any] | None:
+    def _matching(self, collection: str, wanted: Mapping[str, Any]) -> dict[str, object] | None:
         """The document of an _id, when each path of the filter holds exactly what it says."""
         document: dict[str, Any] | None = self._store[collection].find_one({"_id": wanted["_id"]})
         for path, condition in wanted.items():
@@ -163,14 +163,14 @@ class StandIn:
                 document = None
         return document
 
-    def _first(self, collection: str, found: list[dict[str, Any]], size: int, whole: bool) -> dict[str, Any]:
+    def _first(self, collection: str, found: list[dict[str, object]], size: int, whole: bool) -> dict[str, object]:
         number, namespace = 0, f"{self.database}.{collection}"
         if len(found) > size and not whole:
             number = next(self._numbers)
             self._cursors[number] = (namespace, found[size:])
         return {"cursor": {"id": bson.Int64(number), "ns": namespace, "firstBatch": found[:size]}}
 
-    def _do_getmore(self, number: int, command: Mapping[str, Any]) -> dict[str, Any]:
+    def _do_getmore(self, number: int, command: Mapping[str, Any]) -> dict[str, object]:
         if number not in self._cursors:
             raise ValueError(f"cursor id {number} not found")
         namespace, left = self._cursors.pop(number)
@@ -180,7 +180,7 @@ class StandIn:
         going_on = number if number in self._cursors else 0
         return {"cursor": {"id": bson.Int64(going_on), "ns": namespace, "nextBatch": left[:size]}}
 
-    def _do_killcursors(self, _: str, command: Mapping[str, Any]) -> dict[str, Any]:
+    def _do_killcursors(self, _: str, command: Mapping[str, Any]) -> dict[str, object]:
         killed = [number for number in command["cursors"] if self._cursors.pop(number, None)]
         return {"cursorsKilled": killed, "cursorsNotFound": [], "cursorsAlive": [], "cursorsUnknown": []}
 
@@ -252,7 +252,7 @@ def _document(body: bytes, at: int) -> bytes:
     return body[at : at + struct.unpack_from("<i", body, at)[0]]
 
 
-def _read_message(body: bytes) -> tuple[int, dict[str, Any]]:
+def _read_message(body: bytes) -> tuple[int, dict[str, object]]:
     """Flags and the command, with document sequences (kind 1 sections) put back into it."""
     flags = struct.unpack_from("<I", body)[0]
     at, command, sequences = 4, {}, {}

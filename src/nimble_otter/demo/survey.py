@@ -106,7 +106,7 @@ def write_survey(path: Path, readings: int = 61_320, stop: StopToken = NEVER, pr
         raise
 
 
-def _readings(rng: np.random.Generator, count: int) -> Iterator[list[tuple[Any, ...]]]:
+def _readings(rng: np.random.Generator, count: int) -> Iterator[list[tuple[object, ...]]]:
     """Rows in order of time, all stations at each; the last falls on the survey's last evening."""
     stations = len(PLACES)
     ticks = -(-count // stations)
@@ -142,7 +142,7 @@ def _write_places(base: sqlite3.Connection, rng: np.random.Generator) -> None:
     def day(back: Any) -> str:
         return (END.date() - dt.timedelta(days=int(back))).isoformat()
 
-    def many(table: str, rows: list[tuple[Any, ...]]) -> None:
+    def many(table: str, rows: list[tuple[object, ...]]) -> None:
         base.executemany(f"insert into {table} values ({','.join('?' * len(rows[0]))})", rows)
 
     many("river", [(i + 1, n, round(18.5 + 7.3 * i, 1), 240 + 31 * i) for i, n in enumerate(RIVERS)])

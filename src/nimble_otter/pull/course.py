@@ -6,7 +6,6 @@ import logging
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Any
 
 from nimble_otter.errors import ConditionError, Stopped
 from nimble_otter.pull.shaped import PartlyDone, Shaped, all_rows
@@ -51,7 +50,7 @@ def run_course(
     steps: tuple[Step, ...],
     stop: StopToken = NEVER,
     earlier: Course | None = None,
-    values: Mapping[str, Any] | None = None,
+    values: Mapping[str, object] | None = None,
     others: Mapping[str, View] | None = None,
 ) -> Course:
     """Apply the steps in order; results of `earlier` that still hold (same table, same steps before) are used again.

@@ -55,7 +55,7 @@ class EditDraft:
         deleted = {as_name(key): key for key in (*older.deleted, *self.deleted)}
         return EditDraft(tuple(cells.values()), tuple(deleted.values()), older.added + self.added)
 
-    def without(self, done: EditDraft, keys: Mapping[Hashable, tuple[Any, ...]]) -> EditDraft:
+    def without(self, done: EditDraft, keys: Mapping[Hashable, tuple[object, ...]]) -> EditDraft:
         """What is left when `done` was written: what was changed since stays, on rows whose keys are others now by the
         new ones (`keys`, by name of the old one). What was taken back since is not taken back."""
         written = {as_name(key): new for key, new, _ in done.cells}
@@ -79,7 +79,7 @@ class EditDraft:
         return EditDraft(tuple(cells), deleted, tuple(added))
 
 
-def as_name(key: tuple[Any, ...]) -> Hashable:
+def as_name(key: tuple[object, ...]) -> Hashable:
     """A key as it can be looked up by; one may hold lists."""
     try:
         hash(key)
@@ -88,7 +88,7 @@ def as_name(key: tuple[Any, ...]) -> Hashable:
     return key
 
 
-def same_value(a: Any, b: Any) -> bool:
+def same_value(a: object, b: object) -> bool:
     """Whether two values are the same in type and value, NaN included."""
     if isinstance(a, Mapping) and isinstance(b, Mapping):
         return a.keys() == b.keys() and all(same_value(a[name], b[name]) for name in a)
@@ -115,7 +115,7 @@ def detach(edits: Edits, table: Table, target: Target) -> EditDraft:
     keys = [target.values(table, place, rows) for place, _ in target.keys]
     held = {place: target.values(table, place, rows) for place in places}
 
-    def key(row: int) -> tuple[Any, ...]:
+    def key(row: int) -> tuple[object, ...]:
         return tuple(values[row] for values in keys)
 
     def seen(row: int, place: int) -> Any:
@@ -184,7 +184,7 @@ def save_draft(folder: Path, name: str, draft: Draft) -> None:
     )
 
 
-def edits_out(edits: EditDraft) -> dict[str, Any]:
+def edits_out(edits: EditDraft) -> dict[str, object]:
     """As JSON."""
     return {
         "cells": [[plain_out(k), plain_out(new), plain_out(old)] for k, new, old in edits.cells],
@@ -231,7 +231,7 @@ def drop_draft(folder: Path, name: str) -> None:
     (folder / f"{name}.json").unlink(missing_ok=True)
 
 
-def plain_out(value: Any) -> Any:
+def plain_out(value: object) -> object:
     """JSON that keeps the types JSON has not."""
     if isinstance(value, Mapping):
         return {"map": {str(k): plain_out(v) for k, v in value.items()}}
@@ -249,7 +249,7 @@ def plain_out(value: Any) -> Any:
     return value if value is None or isinstance(value, (bool, int, str)) else {"text": str(value)}
 
 
-def plain_in(value: Any) -> Any:
+def plain_in(value: object) -> Any:
     """The value of what `plain_out` made."""
     if isinstance(value, list):
         return [plain_in(item) for item in value]

@@ -71,7 +71,7 @@ def pull_to_text(pull: Pull) -> str:
     return tomli_w.dumps(whole, multiline_strings="\r" not in pull.query.text)
 
 
-def _plain(value: Any) -> Any:
+def _plain(value: object) -> Any:
     if isinstance(value, (list, tuple)):
         return [_plain(item) for item in value]
     if isinstance(value, str):
@@ -81,7 +81,7 @@ def _plain(value: Any) -> Any:
     raise SavedError(f"A {type(value).__name__} can't be kept in a pull file.")
 
 
-def _plain_step(step: Step) -> dict[str, Any]:
+def _plain_step(step: Step) -> dict[str, object]:
     plain: dict[str, Any] = {"kind": step.kind}
     if not step.on:
         plain["on"] = False
@@ -163,7 +163,7 @@ def _pull(whole: Mapping[str, Any]) -> Pull:
     )
 
 
-def _checked(name: object, value: Any) -> Any:
+def _checked(name: object, value: object) -> object:
     """A parameter's value: one of TOML's plain ones, or a list of them."""
     for one in value if isinstance(value, list) else [value]:
         is_plain = isinstance(one, (str, bool, int, float, dt.date, dt.datetime, dt.time))

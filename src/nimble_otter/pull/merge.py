@@ -55,20 +55,22 @@ class _Merge:
         self.theirs: list[str] = []
         self.conflicts: list[str] = []
 
-    def value(self, name: str, base: Any, mine: Any, theirs: Any) -> Any:
+    def value(self, name: str, base: object, mine: object, theirs: object) -> Any:
         if theirs in (base, mine):
             return mine
         (self.theirs if mine == base else self.conflicts).append(name)
         return theirs if mine == base else mine
 
     def mapping(
-        self, name: str, base: Mapping[str, Any], mine: Mapping[str, Any], theirs: Mapping[str, Any]
+        self, name: str, base: Mapping[str, object], mine: Mapping[str, object], theirs: Mapping[str, object]
     ) -> dict[str, Any]:
         keys = dict.fromkeys([*mine, *theirs])
         found = {k: self.value(name.format(k), base.get(k), mine.get(k), theirs.get(k)) for k in keys}
         return {k: value for k, value in found.items() if value is not None}
 
-    def sequence(self, name: str, base: Sequence[Any], mine: Sequence[Any], theirs: Sequence[Any]) -> list[Any]:
+    def sequence(
+        self, name: str, base: Sequence[object], mine: Sequence[object], theirs: Sequence[object]
+    ) -> list[Any]:
         """Item by item; changes that lie next to each other touch."""
         if theirs in (base, mine):
             return list(mine)
@@ -88,7 +90,7 @@ class _Merge:
         return [*made, *base[at:]]
 
 
-def _changes(base: Sequence[Any], other: Sequence[Any]) -> list[tuple[int, int, list[Any]]]:
+def _changes(base: Sequence[object], other: Sequence[object]) -> list[tuple[int, int, list[object]]]:
     """(start, end, what stands there instead) of every stretch of `base` that is another."""
     tokens: dict[str, int] = {}
     number: Callable[[Any], int] = lambda item: tokens.setdefault(repr(item), len(tokens))  # noqa: E731

@@ -388,7 +388,7 @@ def compare(before: Shaped, after: Shaped, stop: StopToken = NEVER) -> Compariso
     return Comparison(sizes[0], sizes[1], gone.total(), new.total(), tuple(examples))
 
 
-def _normal(value: Any) -> Any:
+def _normal(value: object) -> Any:
     """Numbers by their value to 12 digits, as servers sum in another order, times by the moment (one that comes through
     a subquery is text in some of them), everything else as its exact text."""
     if value is None:

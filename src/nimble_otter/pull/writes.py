@@ -212,7 +212,7 @@ def _renamed(intent: Intent) -> list[Any]:
     return found
 
 
-def _names(renamed: Any) -> dict[Hashable, tuple[Any, ...]]:
+def _names(renamed: Any) -> dict[Hashable, tuple[object, ...]]:
     return {as_name(tuple(plain_in(old))): tuple(plain_in(new)) for old, new in renamed}
 
 
@@ -306,7 +306,7 @@ def _plan_out(plan: Plan) -> dict[str, Any]:
     return {"table": info, **own, "statements": statements}
 
 
-def _link_in(link: dict[str, Any]) -> ForeignKey:
+def _link_in(link: dict[str, object]) -> ForeignKey:
     own: dict[str, Any] = {name: tuple(value) if isinstance(value, list) else value for name, value in link.items()}
     return ForeignKey(**own)
 

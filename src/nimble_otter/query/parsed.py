@@ -15,7 +15,7 @@ from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.table.ops.conditions import Literal
 
 
-def local_dialect(empties: str = "nulls_are_last") -> Any:
+def local_dialect(empties: str = "nulls_are_last") -> object:
     """PostgreSQL's dialect, but with empties last in any order, as they are here, or where else the parser can have
     them."""
     made = sqlglot.Dialect.get_or_raise("postgres")
@@ -51,7 +51,7 @@ def _place_of_detail(text: str, detail: dict[str, Any], word: str) -> Place | No
     return place_of(text, start, end)
 
 
-def place_in(text: str, node: Any) -> Place | None:
+def place_in(text: str, node: exp.Expr) -> Place | None:
     """Where the first name inside `node` stands in the text, or the function's name itself."""
     if isinstance(node, exp.Func) and "start" in node.meta:
         return place_of(text, int(node.meta["start"]), int(node.meta["end"]) + 1)
@@ -67,7 +67,7 @@ def place_in(text: str, node: Any) -> Place | None:
     return None
 
 
-def literal_of(node: Any) -> Literal | None:
+def literal_of(node: object) -> Literal | None:
     """The value of a literal, signed numbers and DATE/TIMESTAMP literals included; None for anything else."""
     if isinstance(node, exp.Paren):
         return literal_of(node.this)
@@ -96,26 +96,26 @@ def literal_of(node: Any) -> Literal | None:
     return None
 
 
-def _moment(text: str, read: Callable[[str], Any]) -> Literal:
+def _moment(text: str, read: Callable[[str], object]) -> Literal:
     try:
         return Literal(read(text))
     except ValueError as problem:
         raise ConditionError(f"{text!r} is not a date or time.", "Write it like '2031-05-28 23:00'.") from problem
 
 
-def is_negated(node: Any) -> bool:
+def is_negated(node: exp.Expr) -> bool:
     """True for NOT LIKE and IS NOT, which the parser keeps as a mark on the node."""
     return bool((node.this if isinstance(node, exp.Escape) else node).args.get("negate"))
 
 
-def positive(node: Any) -> Any:
+def positive(node: exp.Expr) -> exp.Expr:
     """A copy without that mark."""
     copy = node.copy()
     (copy.this if isinstance(copy, exp.Escape) else copy).set("negate", None)
     return copy
 
 
-def name_parts(node: Any) -> list[str] | None:
+def name_parts(node: object) -> list[str] | None:
     """The names of a dotted path, outermost first, or None when it is something else."""
     if isinstance(node, exp.Column):
         parts = [part.name for part in node.parts]

@@ -179,7 +179,7 @@ class Cells:
                 cells.append(b"/>" if is_none else self._text(self._plain(value).encode(*TEXT_BYTES), style))
         return cells
 
-    def _plain(self, value: Any) -> str:
+    def _plain(self, value: object) -> str:
         if isinstance(value, bytes) and self.out.options["binary"] == "base64":
             return base64.b64encode(value).decode("ascii")
         return plain(value)

@@ -10,7 +10,6 @@ import html
 import io
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from nimble_otter.send.ddl import quoter
 from nimble_otter.send.format import Option, Output, Rows
@@ -56,7 +55,7 @@ class Copied:
 def copied(
     blocks: Sequence[Rows],
     form: str = "cells",
-    options: Mapping[str, Any] | None = None,
+    options: Mapping[str, object] | None = None,
     dialect: Dialect = SQLITE,
     stop: StopToken = NEVER,
 ) -> Copied:

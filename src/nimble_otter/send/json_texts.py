@@ -104,7 +104,7 @@ class _Writer:
             return list(map(_dump, words))
         return _in_quotes(block[1:-1].split(b'","'))
 
-    def _exact(self, value: Any) -> Any:
+    def _exact(self, value: object) -> Any:
         """Values that orjson would refuse or round, as fragments of their own; NaN and infinities become null."""
         if is_endless(value):
             self._out.note("numbers that are NaN or infinite are null: JSON has none")
@@ -125,7 +125,7 @@ class _Writer:
         return None if value is None or value is MISSING else jsonable(value)
 
 
-def _dump(value: Any) -> bytes:
+def _dump(value: object) -> bytes:
     return orjson.dumps(value)
 
 

@@ -4,7 +4,6 @@ server that changes how texts are read."""
 from __future__ import annotations
 
 from decimal import Decimal
-from typing import Any
 
 import numpy as np
 
@@ -83,7 +82,7 @@ class Literals:
             block = b"'\0'".join(texts)
         return (b"'" + block + b"'").split(b"\0")
 
-    def _literal(self, value: Any, form: str) -> bytes:
+    def _literal(self, value: object, form: str) -> bytes:
         dialect = self._dialect
         if value is None or value is MISSING:
             return b"null"

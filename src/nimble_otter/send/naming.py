@@ -74,14 +74,14 @@ def _moment(at: dt.datetime, form: str) -> str:
     return made
 
 
-def _parameter(name: str, parameters: Mapping[str, Any]) -> str:
+def _parameter(name: str, parameters: Mapping[str, object]) -> str:
     value = parameters.get(name)
     if value is None:
         raise SendError(f"The parameter {name} in the file name has no value.", "Give it one beside the query.")
     return safe_part("+".join(map(_short, value)) if isinstance(value, list) else _short(value))
 
 
-def _short(value: Any) -> str:
+def _short(value: object) -> str:
     """A day without its midnight."""
     if isinstance(value, dt.datetime):
         return f"{value:%Y-%m-%d}" if value.time() == dt.time() else f"{value:%Y-%m-%d %H%M}"

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Sequence
-from typing import Any
 
 from nimble_otter.send.workbook import HEAD, MAIN, OFFICE, Book
 from nimble_otter.table.text.content import content_of
@@ -28,7 +27,7 @@ def row_heights(count: int, pictures: Sequence[tuple[int, int, bytes]]) -> list[
     return [high if n in tall else b">" for n in range(count)]
 
 
-def put_pictures(book: Book, relations: Any, pictures: Sequence[tuple[int, int, bytes]]) -> str:
+def put_pictures(book: Book, relations: object, pictures: Sequence[tuple[int, int, bytes]]) -> str:
     """Put the pictures, given with row (from 1) and column (from 0), into the package; returns the sheet's element."""
     import io
 

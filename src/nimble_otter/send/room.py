@@ -33,7 +33,7 @@ def check_room(column: Column, there: ColumnInfo, dialect: Dialect) -> None:
         )
 
 
-def _altered(column: Column, declared: str, dialect: Dialect) -> tuple[int, Any]:
+def _altered(column: Column, declared: str, dialect: Dialect) -> tuple[int, object]:
     """How many values would not be kept, and one of them."""
     if dialect.is_loose:
         return 0, None
@@ -68,12 +68,12 @@ def _fits(column: Column, scale: int) -> bool:
     return column.kind is Kind.INT or (column.kind is Kind.DECIMAL and column.scale <= scale)
 
 
-def _digits(value: Any) -> int:
+def _digits(value: object) -> int:
     number = value if isinstance(value, Decimal) else Decimal(str(value))
     return max(0, -int(number.normalize().as_tuple().exponent)) if number.is_finite() else 0
 
 
-def _counted(column: Column, is_altered: Callable[[Any], bool]) -> tuple[int, Any]:
+def _counted(column: Column, is_altered: Callable[[Any], bool]) -> tuple[int, object]:
     found = [
         v for v in column.values() if isinstance(v, (int, float, Decimal)) and not isinstance(v, bool) and v == v
         and abs(v) != float("inf") and is_altered(v)
@@ -81,7 +81,7 @@ def _counted(column: Column, is_altered: Callable[[Any], bool]) -> tuple[int, An
     return len(found), found[0] if found else None
 
 
-def _of_times(column: Column, declared: str, dialect: Dialect) -> tuple[int, Any]:
+def _of_times(column: Column, declared: str, dialect: Dialect) -> tuple[int, object]:
     found = _CLOCK.match(declared)
     is_date = re.match(r"DATE\b", declared, re.I) is not None
     if found is None and not is_date:

@@ -115,7 +115,7 @@ def send_to_file(
     rows: Rows,
     format_: Format,
     path: Path,
-    options: Mapping[str, Any] | None = None,
+    options: Mapping[str, object] | None = None,
     stop: StopToken = NEVER,
     progress: Progress | None = None,
     exists: str = "replace",
@@ -133,7 +133,7 @@ def send_tables(
     tables: Sequence[Part],
     format_: Format,
     path: Path,
-    options: Mapping[str, Any] | None = None,
+    options: Mapping[str, object] | None = None,
     stop: StopToken = NEVER,
     progress: Progress | None = None,
     exists: str = "replace",
@@ -182,7 +182,7 @@ def _alone(path: Path, stop: StopToken) -> Iterator[None]:
 
 
 def _send(
-    tables: Sequence[Part], format_: Format, path: Path, options: dict[str, Any], stop: StopToken,
+    tables: Sequence[Part], format_: Format, path: Path, options: dict[str, object], stop: StopToken,
     progress: Progress | None, mode: str, began: float,
 ) -> Sent:  # fmt: skip
     notes: dict[str, int] = {}
@@ -226,7 +226,7 @@ def _send(
 
 
 @contextmanager
-def _stage(stream: Any, is_last: bool, path: Path, stages: list[Path]) -> Iterator[Any]:
+def _stage(stream: object, is_last: bool, path: Path, stages: list[Path]) -> Iterator[Any]:
     """The stream of the delivery for the last table, a further temporary file for those before."""
     if is_last:
         yield stream
@@ -308,7 +308,7 @@ def _explained(problem: OSError, path: Path) -> SendError:
     return SendError(f"{path} can't be written: {said}.", hint)
 
 
-def send_text(rows: Rows, format_: Format, options: Mapping[str, Any] | None = None, stop: StopToken = NEVER) -> str:
+def send_text(rows: Rows, format_: Format, options: Mapping[str, object] | None = None, stop: StopToken = NEVER) -> str:
     """The delivery as text, for the clipboard or a preview; only for formats that are text. Raises: SendError,
     Stopped."""
     if not format_.is_text:

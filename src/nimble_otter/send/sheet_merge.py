@@ -112,7 +112,7 @@ class Merge:
         has_own = bool(self._out.options.get("formulas"))
         return not has_own and any(cell.find(tag("f")) is not None for _, cell in self._cells(number))
 
-    def write(self, lines: Iterable[Sequence[bytes]], stream: Any, below: bool) -> Iterator[int]:
+    def write(self, lines: Iterable[Sequence[bytes]], stream: object, below: bool) -> Iterator[int]:
         """Put the lines (a cell a column) in and write the part; yields how many lines are in by now. Raises:
         SendError where the sheet has no room."""
         from lxml import etree

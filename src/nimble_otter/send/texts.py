@@ -113,7 +113,7 @@ def spelling(out: Output) -> Spelling:
                     options["values"] == "shown", bytes_writer(options))  # fmt: skip
 
 
-def bytes_writer(options: Mapping[str, Any]) -> Callable[[bytes], str]:
+def bytes_writer(options: Mapping[str, object]) -> Callable[[bytes], str]:
     """What writes a binary value (files beside are text by then)."""
     return (lambda value: base64.b64encode(value).decode("ascii")) if options["binary"] == "base64" else bytes.hex
 
@@ -146,7 +146,7 @@ def numbers(column: Column) -> list[bytes] | None:
     return None
 
 
-def _dumped(data: Any) -> bytes:
+def _dumped(data: object) -> bytes:
     return orjson.dumps(np.ascontiguousarray(data), option=_ARRAY)[1:-1]
 
 
@@ -274,7 +274,7 @@ def one(value: Any, field: Field, spell: Spelling) -> bytes:
     return text.encode(*TEXT_BYTES)
 
 
-def _looked(value: Any, field: Field, look: ColumnFormat) -> str:
+def _looked(value: object, field: Field, look: ColumnFormat) -> str:
     """As the grid shows it, but without groups between the digits."""
     if isinstance(value, (int, float)) and not isinstance(value, bool) and np.isfinite(value):
         return number_text(value, replace(look, groups=False), "")

@@ -59,7 +59,7 @@ class Moved:
     seconds: float
 
 
-def transfer_from(options: Mapping[str, Any]) -> Transfer:
+def transfer_from(options: Mapping[str, object]) -> Transfer:
     """What a plan's options say: table, key, duplicates, and map ("ours = theirs, left_out ="). Raises: SendError."""
     name = str(options.get("table", "")).strip()
     if not name:
@@ -267,7 +267,7 @@ def _with_rows(insert: str, width: int, count: int, dialect: Dialect) -> str:
 
 def _values(
     rows: Rows, block: Sequence[Column], places: Sequence[int], lists: Sequence[str], dialect: Dialect
-) -> Iterator[tuple[tuple[Any, ...], int]]:
+) -> Iterator[tuple[tuple[object, ...], int]]:
     """Values of some rows, row by row, as the driver takes them, and how many rows they are."""
     columns = [
         [_given(value, dialect, between) for value in _held(rows.fields[p], block[p], dialect)]
@@ -287,7 +287,7 @@ def _held(field: Field, column: Column, dialect: Dialect) -> list[Any]:
     return [render(v, field.form) for v in column.values()] if field.form else even_times(column)
 
 
-def _given(value: Any, dialect: Dialect, between: str) -> Any:
+def _given(value: object, dialect: Dialect, between: str) -> Any:
     """A value as the driver of a dialect takes it; `between` stands between the items of a list of its own."""
     if value is None or value is MISSING:
         return None
@@ -311,13 +311,13 @@ def _whole(text: str) -> str:
 # --- documents ---------------------------------------------------------------------------------------------------
 
 
-def _documents(block: Sequence[Column], places: Sequence[int], names: Sequence[str]) -> Iterator[dict[str, Any]]:
+def _documents(block: Sequence[Column], places: Sequence[int], names: Sequence[str]) -> Iterator[dict[str, object]]:
     columns = [block[place].values() for place in places] if block else []
     for row in zip(*columns, strict=True):
         yield {name: _as_bson(value) for name, value in zip(names, row, strict=True) if value is not MISSING}
 
 
-def _as_bson(value: Any) -> Any:
+def _as_bson(value: object) -> Any:
     """A value as documents hold it: decimals exactly, days as midnight in UTC, other times as text."""
     from bson import Decimal128
 

@@ -72,7 +72,7 @@ def odd_book(existing: Path | None) -> Iterator[None]:
         ) from problem
 
 
-def parse(data: bytes) -> Any:
+def parse(data: bytes) -> object:
     """An XML part as a tree; entities from elsewhere are not followed. Raises: SendError."""
     from lxml import etree
 
@@ -200,7 +200,7 @@ class Book:
         """A part as a tree. Raises: KeyError, SendError."""
         return parse(self._added[part] if part in self._added else self.read(part))
 
-    def put_tree(self, part: str, tree: Any) -> None:
+    def put_tree(self, part: str, tree: object) -> None:
         """A part as it is to be written."""
         self._added[part] = _text(tree)
 
@@ -236,11 +236,11 @@ class Book:
         return [*old, *self._added]
 
     @staticmethod
-    def new_relations() -> Any:
+    def new_relations() -> object:
         """A tree for the relations of a new part."""
         return parse(f'<Relationships xmlns="{RELS}"/>'.encode())
 
-    def relate(self, tree: Any, type_: str, target: str, external: bool = False) -> str:
+    def relate(self, tree: object, type_: str, target: str, external: bool = False) -> str:
         """One more relation in a tree; returns its id."""
         return self._relate(tree, f"{OFFICE}/{type_}", target, external)
 
@@ -420,7 +420,7 @@ class Book:
         reckoning.set("fullCalcOnLoad", "1")
 
 
-def _text(tree: Any) -> bytes:
+def _text(tree: object) -> bytes:
     from lxml import etree
 
     return HEAD + bytes(etree.tostring(tree))

@@ -18,14 +18,14 @@ class DocumentWriter:
         """Whether the server has transactions: all of it is written, or nothing."""
         return self._session is not None
 
-    def documents(self, collection: str, keys: Sequence[Any]) -> list[dict[str, Any]]:
+    def documents(self, collection: str, keys: Sequence[object]) -> list[dict[str, object]]:
         """Documents by their _id, whole."""
         if not keys:
             return []
         with self._explained():
             return list(self._database[collection].find({"_id": {"$in": list(keys)}}, session=self._session))
 
-    def one(self, collection: str, operation: tuple[Any, ...]) -> int:
+    def one(self, collection: str, operation: tuple[object, ...]) -> int:
         """Insert, update or delete one document, as (kind, filter or new document, change). Returns how many were
         touched: none or one."""
         return self.bulk(collection, [operation])

@@ -177,7 +177,7 @@ class _Documents:
         return table.with_fields(fields)
 
 
-def _pick(document: Mapping[str, Any], path: tuple[str, ...]) -> Any:
+def _pick(document: Mapping[str, object], path: tuple[str, ...]) -> object:
     if len(path) == 1:
         return document.get(path[0], MISSING)
     above = at_path(document, path[:-1])

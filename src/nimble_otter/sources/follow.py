@@ -63,7 +63,7 @@ class Reference:
 
 
 def find_references(
-    names: Sequence[str], values: Sequence[Any], own: str, collections: Sequence[str]
+    names: Sequence[str], values: Sequence[object], own: str, collections: Sequence[str]
 ) -> list[Reference]:
     """Fields of one document (`names` with its `values`) that are named or shaped like a reference."""
     others = [name for name in collections if name != own]
@@ -80,7 +80,7 @@ def find_references(
     return found
 
 
-def reference_query(values: Sequence[Any]) -> str:
+def reference_query(values: Sequence[object]) -> str:
     """The native request for the documents with these ids, in MongoDB's extended JSON."""
     from bson import json_util
 
@@ -88,7 +88,7 @@ def reference_query(values: Sequence[Any]) -> str:
     return str(json_util.dumps({"_id": {"$in": wanted}}, json_options=json_util.RELAXED_JSON_OPTIONS, indent=1))
 
 
-def values_of(link: Link, table: Table, rows: Sequence[int]) -> list[tuple[Any, ...]]:
+def values_of(link: Link, table: Table, rows: Sequence[int]) -> list[tuple[object, ...]]:
     """The different values that rows have for a link, as the source stores them; rows without a value have none."""
     columns = [table.columns[place] for place in link.places]
     forms = [table.fields[place].form for place in link.places]
@@ -101,14 +101,14 @@ def values_of(link: Link, table: Table, rows: Sequence[int]) -> list[tuple[Any, 
 
 
 def follow_query(
-    connection: Connection, link: Link, values: Sequence[tuple[Any, ...]], count: bool = False
-) -> tuple[str, Mapping[str, Any]]:
+    connection: Connection, link: Link, values: Sequence[tuple[object, ...]], count: bool = False
+) -> tuple[str, Mapping[str, object]]:
     """(query text, parameters) of the rows at the other end, or of how many they are. At most MOST values are used."""
     parameters: dict[str, Any] = {}
     names = [connection.quoted(column) for column in link.columns]
     wanted = values[:MOST]
 
-    def mark(column: str, number: int, value: Any) -> str:
+    def mark(column: str, number: int, value: object) -> str:
         name = "".join(c if c.isalnum() and c.isascii() else "_" for c in column)
         name = (name if name[:1].isalpha() else f"p_{name}") + (f"_{number + 1}" if len(wanted) > 1 else "")
         parameters[name] = value

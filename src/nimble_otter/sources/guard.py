@@ -7,7 +7,6 @@ server is held to reading as well (see the drivers); this is what keeps back wha
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 from nimble_otter.errors import NotReading, Place, place_of
 from nimble_otter.query.sql.effects import Effect, Verdict, stages_that_write
@@ -29,7 +28,7 @@ def refuse_writing(verdict: Verdict, text: str, is_read_only: bool) -> None:
     raise NotReading(f"{said}: {verdict.why}.", hint, _place(text))
 
 
-def refuse_stages(pipeline: Sequence[Any], text: str) -> None:
+def refuse_stages(pipeline: Sequence[object], text: str) -> None:
     """Raises: NotReading, where a pipeline has a stage, at any depth, that is not known to only read."""
     found = next(stages_that_write(pipeline), "")
     if not found:

@@ -22,7 +22,7 @@ class OpenTransaction:
 class HeldTransaction:
     """Keeps a driver's writing block open. A statement that fails is undone alone; those before it stay."""
 
-    def __init__(self, writing: AbstractContextManager[Any], messages: list[str]) -> None:
+    def __init__(self, writing: AbstractContextManager[object], messages: list[str]) -> None:
         self._writing, self.messages = writing, messages
         self.driver: Any = writing.__enter__()
         self.told = OpenTransaction(dt.datetime.now())

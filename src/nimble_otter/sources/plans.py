@@ -49,7 +49,7 @@ def of_postgresql(plan: Mapping[str, Any]) -> PlanNode:
     )  # fmt: skip
 
 
-def of_mariadb(plan: Mapping[str, Any]) -> PlanNode:
+def of_mariadb(plan: Mapping[str, object]) -> PlanNode:
     """From EXPLAIN FORMAT=JSON: nested blocks, of which tables and operations are kept."""
     return replace(PlanNode("query", children=_blocks(plan.get("query_block", plan))), cost=_cost(plan))
 
@@ -59,7 +59,7 @@ def _cost(plan: Mapping[str, Any]) -> float | None:
     return float(cost) if cost is not None else None
 
 
-def _blocks(block: Any) -> tuple[PlanNode, ...]:
+def _blocks(block: object) -> tuple[PlanNode, ...]:
     found: list[PlanNode] = []
     if isinstance(block, list):
         for item in block:
@@ -118,5 +118,5 @@ def _stage(stage: Mapping[str, Any]) -> PlanNode:
     return PlanNode(name, detail, children=tuple(_stage(s) for s in inner))
 
 
-def _flat(value: Any) -> str:
+def _flat(value: object) -> str:
     return ", ".join(map(str, value)) if isinstance(value, list) else str(value)

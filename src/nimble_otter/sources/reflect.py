@@ -93,7 +93,7 @@ def read_tables(
     return found
 
 
-def _unquoted(found: Any) -> Any:
+def _unquoted(found: object) -> Any:
     """Names as they are: reflection leaves a backtick doubled as it stands in the definition."""
     if isinstance(found, dict):
         return {_unquoted(key): _unquoted(value) for key, value in found.items()}

@@ -34,6 +34,7 @@ from nimble_otter.table import Field, Kind
 
 if TYPE_CHECKING:
     from sqlalchemy import Engine
+    from sqlalchemy.engine.interfaces import DBAPICursor
 
 _PLAIN = re.compile(r"\s*(?:insert|update|delete|merge|replace|with)\b", re.IGNORECASE)
 CONNECT_S = 8
@@ -364,11 +365,11 @@ class Relational(Catalogued):
         """What a column of this type may be held as; see ColumnBuilder."""
         return KIND_OF_WORD.get(word_of(declared))
 
-    def _start(self, answer: Answer, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
+    def _start(self, answer: Answer, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
         """Execute; set `answer.rows` to an iterator over batches. Returns the columns' names and kinds."""
         raise NotImplementedError
 
-    def release(self, driver: Any) -> None:
+    def release(self, driver: object) -> None:
         """What a run set on the driver's connection is taken off again."""
 
     def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> AbstractContextManager[Any]:
@@ -377,7 +378,7 @@ class Relational(Catalogued):
         with it, and so what it holds."""
         raise ChangeError(f"{self.word} can't be written to here.")
 
-    def run_many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
+    def run_many(self, driver: object, wanted: Sequence[Bound]) -> list[Done]:
         """Run statements in their order, with as few waits as the driver can."""
         return run_each(lambda: self.reading_cursor(driver), wanted)
 
@@ -385,28 +386,28 @@ class Relational(Catalogued):
         """A cursor that gives values in the forms in which `run` gives them."""
         return driver.cursor()
 
-    def _execute(self, cursor: Any, text: str, values: dict[str, Any]) -> None:
+    def _execute(self, cursor: DBAPICursor, text: str, values: dict[str, object]) -> None:
         """Run one statement of the user's, so that the server takes no second one behind it."""
         cursor.execute(text, values or self.no_values)
 
-    def _written(self, values: dict[str, Any]) -> dict[str, Any]:
+    def _written(self, values: dict[str, object]) -> dict[str, Any]:
         """Parameters' values as the driver takes them."""
         return values
 
-    def _warnings(self, cursor: Any) -> list[str]:
+    def _warnings(self, cursor: object) -> list[str]:
         """What the server warns of after a statement, where it has to be asked for."""
         return []
 
-    def handle_of(self, driver: Any) -> Any:
+    def handle_of(self, driver: object) -> Any:
         """What `cancel` needs to know of a connection."""
         return driver
 
     def cancel(self, handle: Any) -> None:
         """Ask the server, from outside, to end what a connection does."""
 
-    def _parse(self, driver: Any, text: str, values: dict[str, Any]) -> None:
+    def _parse(self, driver: object, text: str, values: dict[str, object]) -> None:
         """Have a text parsed and nothing more; raises what the driver raises where it is not understood."""
 
-    def _plan_of(self, rows: list[Any]) -> PlanNode:
+    def _plan_of(self, rows: list[object]) -> PlanNode:
         """The tree that the answer to `plan_form` tells."""
         raise NotImplementedError

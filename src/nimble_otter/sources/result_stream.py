@@ -7,13 +7,16 @@ import socket
 import threading
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import LostError, SourceError
 from nimble_otter.sources.session import Explaining, Running
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind, Table, TableBuilder
 from nimble_otter.table.core.columns import distinct_names
+
+if TYPE_CHECKING:
+    from sqlalchemy.engine.interfaces import DBAPICursor
 
 FIRST = 500
 """Rows of the first batch, which is to be seen at once."""
@@ -112,7 +115,7 @@ class Answer:
             self._done.set()
 
 
-def results(cursor: Any, limit: int | None) -> list[tuple[Table, bool]]:
+def results(cursor: DBAPICursor, limit: int | None) -> list[tuple[Table, bool]]:
     """Every result of a call as a table, with whether the limit cut it."""
     found = []
     while True:

@@ -96,7 +96,7 @@ def _in_table(connection: Connection, table: TableInfo, sought: Sought, stop: St
         yield Hit(table.name, column.name, rows, examples, _request(f"select *\nfrom {whole}\nwhere {text}\n", values))
 
 
-def _request(text: str, values: dict[str, Any]) -> Request:
+def _request(text: str, values: dict[str, object]) -> Request:
     return Request(text, {name: value for name, value in values.items() if f":{name}" in text})
 
 

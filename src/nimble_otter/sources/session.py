@@ -42,13 +42,13 @@ class Running(Protocol):
     def explained(self, text: str = "") -> AbstractContextManager[None]:
         """What is done inside has its errors told in our words."""
 
-    def handle_of(self, driver: Any) -> Any:
+    def handle_of(self, driver: object) -> object:
         """By what a query is cancelled from another thread."""
 
     def cancel(self, handle: Any) -> None:
         """Cancel what runs."""
 
-    def release(self, driver: Any) -> None:
+    def release(self, driver: object) -> None:
         """What is left to do before a connection goes back."""
 
     def note_use(self) -> None:
@@ -71,10 +71,10 @@ class Writing(Protocol):
     def explained(self, text: str = "") -> AbstractContextManager[None]:
         """What is done inside has its errors told in our words."""
 
-    def run_many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
+    def run_many(self, driver: object, wanted: Sequence[Bound]) -> list[Done]:
         """Run statements in their order, with as few waits as the driver can."""
 
-    def reading_cursor(self, driver: Any) -> Any:
+    def reading_cursor(self, driver: object) -> Any:
         """A cursor that gives values in the forms in which a query gives them."""
 
     def facts_of(self, ask: Ask, schema: str | None, name: str, default: str | None) -> TableFacts:

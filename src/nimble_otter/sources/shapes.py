@@ -32,7 +32,7 @@ _WORDS: list[tuple[type, str]] = [
 ]
 
 
-def type_word(value: Any) -> str:
+def type_word(value: object) -> str:
     """The plain word for a document value's type."""
     return word_of_type(type(value))  # type: ignore[arg-type]  # a class is hashable
 
@@ -114,7 +114,7 @@ def _types(documents: Sequence[Document]) -> dict[str, dict[str, float]]:
     return found
 
 
-def _paths(value: Document, prefix: str, depth: int) -> Iterator[tuple[str, str, Any]]:
+def _paths(value: Document, prefix: str, depth: int) -> Iterator[tuple[str, str, object]]:
     """(path, path of what holds it, value) of everything inside; the items of a list are `path[]`."""
     parent = prefix.removesuffix(".")
     for name, inner in value.items():

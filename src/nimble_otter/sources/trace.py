@@ -73,8 +73,12 @@ def _qualified(
         _hide_coalesce(parsed)
         _join_schemas(parsed, default)
         _open_views(parsed, views, dialect, default)
-        schema = {t.name.lower(): {c.name.lower(): c.declared or "text" for c in t.columns} for t in tables}
-        shown = {t.name.lower(): [c.name.lower() for c in t.columns if not c.is_hidden] for t in tables}
+        schema: dict[str, object] = {
+            t.name.lower(): {c.name.lower(): c.declared or "text" for c in t.columns} for t in tables
+        }
+        shown: dict[str, object] = {
+            t.name.lower(): [c.name.lower() for c in t.columns if not c.is_hidden] for t in tables
+        }
         has_hidden = any(c.is_hidden for t in tables for c in t.columns)
         return qualifying.qualify(
             parsed.copy(),
@@ -87,14 +91,14 @@ def _qualified(
         return None
 
 
-def _names_agree(whole: Any, labels: Sequence[str]) -> bool:
+def _names_agree(whole: exp.Expr, labels: Sequence[str]) -> bool:
     if len(whole.expressions) != len(labels):
         return False
     names = (item.alias_or_name.casefold() for item in whole.expressions)  # expressions may have no name of their own
     return all(n == label.casefold() or n.startswith("_col_") for n, label in zip(names, labels, strict=True))
 
 
-def _hide_coalesce(parsed: Any) -> None:
+def _hide_coalesce(parsed: exp.Expr) -> None:
     """A coalesce that was written is not one that stands for the column of USING; see `_plain_column`."""
     for node in list(parsed.find_all(exp.Coalesce)):
         node.replace(exp.Anonymous(this="coalesce", expressions=[node.this, *node.expressions]))
@@ -116,7 +120,7 @@ class _Scope:
         return replace(below, named=known)
 
 
-def _outputs(query: Any, scope: _Scope) -> list[tuple[str, Origin | None]]:
+def _outputs(query: object, scope: _Scope) -> list[tuple[str, Origin | None]]:
     """Name and origin of each column that a query gives."""
     if not isinstance(query, exp.Select) or scope.depth > _DEEPEST:
         return [(item.alias_or_name.casefold(), None) for item in getattr(query, "selects", [])]
@@ -137,15 +141,19 @@ def _outputs(query: Any, scope: _Scope) -> list[tuple[str, Origin | None]]:
 
 
 def _origin(
-    column: Any, sources: Mapping[str, Any], scope: _Scope, inner: dict[str, dict[str, Origin | None]]
+    column: exp.Expr, sources: Mapping[str, Any], scope: _Scope, inner: dict[str, dict[str, Origin | None]]
 ) -> Origin | None:
-    alias = column.table.casefold()
+    alias = column.text("table").casefold()
     source = sources.get(alias)
     named = (scope.named or {}).get(source.name.casefold()) if isinstance(source, exp.Table) else None
     if isinstance(source, exp.Table) and named is None:
         info = scope.tables.get(source.name.casefold())
         known = info.column(column.name) if info is not None else None
-        return Origin(info.name, known.name, column.table, info.kind == EntryKind.TABLE) if info and known else None
+        return (
+            Origin(info.name, known.name, column.text("table"), info.kind == EntryKind.TABLE)
+            if info and known
+            else None
+        )
     if alias not in inner:
         if isinstance(source, exp.Subquery):
             names = source.alias_column_names
@@ -158,10 +166,10 @@ def _origin(
             outputs = [(n.casefold(), origin) for n, (_, origin) in zip(names, outputs, strict=False)]
         inner[alias] = dict(reversed(outputs))
     found = inner[alias].get(column.name.casefold())
-    return replace(found, alias=f"{column.table}/{found.alias}") if found is not None else None
+    return replace(found, alias=f"{column.text('table')}/{found.alias}") if found is not None else None
 
 
-def _join_schemas(parsed: Any, default: str | None) -> None:
+def _join_schemas(parsed: exp.Expr, default: str | None) -> None:
     """Write "schema.table" as one name, as the catalogue does; the bare name becomes its alias."""
     for name in parsed.find_all(exp.Identifier):
         name.set("this", name.this.lower())  # some dialects would tell letters' case apart, the catalogue does not
@@ -174,7 +182,7 @@ def _join_schemas(parsed: Any, default: str | None) -> None:
             table.set("db", None)
 
 
-def _open_views(parsed: Any, views: Mapping[str, str], dialect: str, default: str | None, depth: int = 0) -> None:
+def _open_views(parsed: exp.Expr, views: Mapping[str, str], dialect: str, default: str | None, depth: int = 0) -> None:
     """Put the queries of views in the place of their names."""
     by_name = {name.casefold(): text for name, text in views.items()}
     hidden = {cte.alias.casefold() for cte in parsed.find_all(exp.CTE)}
@@ -198,7 +206,7 @@ def _open_views(parsed: Any, views: Mapping[str, str], dialect: str, default: st
         table.replace(exp.Subquery(this=made, alias=alias))
 
 
-def _plain_column(node: Any) -> Any:
+def _plain_column(node: object) -> Any:
     if isinstance(node, exp.Coalesce) and node.expressions:
         # USING columns are written as coalesce(a.x, b.x): for an inner join both are the same value
         sides = [node.this, *node.expressions]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.dialects import Dialect
@@ -12,11 +12,14 @@ from nimble_otter.sources.facts import TableFacts
 from nimble_otter.sources.session import Bound, Done, Writing
 from nimble_otter.sources.source import check_guarded
 
+if TYPE_CHECKING:
+    from sqlalchemy.engine.interfaces import DBAPIConnection
+
 
 class Writer:
     """One transaction on a relational server, rolled back unless `commit` was called. Errors are SourceError's."""
 
-    def __init__(self, connection: Writing, driver: Any) -> None:
+    def __init__(self, connection: Writing, driver: DBAPIConnection) -> None:
         self._connection, self.driver = connection, driver
         self.mark = ""
 

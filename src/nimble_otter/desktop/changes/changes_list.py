@@ -70,7 +70,7 @@ def waiting_of(edits: EditDraft | None, names: Sequence[str]) -> list[Waiting]:
     if edits is None:
         return []
 
-    def title(key: Sequence[Any]) -> str:
+    def title(key: Sequence[object]) -> str:
         if len(names) != len(key):
             return ", ".join(map(short, key[:3]))
         return ", ".join(f"{name} {short(value)}" for name, value in zip(names[:3], key[:3], strict=True))
@@ -100,7 +100,7 @@ def entry_of_write(made: Written) -> Entry:
     return Entry("✓", "water1", f"{made.at:%a %d %b %H:%M:%S}", f"{what} {rows} of {made.table}", kept)
 
 
-def short(value: Any) -> str:
+def short(value: object) -> str:
     """A value as one short line of text."""
     if value is None:
         return "∅"
@@ -116,7 +116,7 @@ class Entries(QAbstractListModel):
         self._items: Sequence[Any] = ()
         self._outcomes: dict[int, Outcome] = {}
 
-    def fill(self, items: Sequence[Any], outcomes: dict[int, Outcome]) -> None:
+    def fill(self, items: Sequence[object], outcomes: dict[int, Outcome]) -> None:
         """Show these changes, with the outcome of each row that was rehearsed or written."""
         self.beginResetModel()
         self._items, self._outcomes = items, outcomes

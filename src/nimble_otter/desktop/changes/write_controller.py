@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from nimble_otter.changes import Plan, Report, ShownRows, look_up, rehearse, rows_after, write, write_each
 from nimble_otter.desktop.kit.confirm_dialogs import ask_care, ask_despite, ask_one_by_one
@@ -19,6 +19,9 @@ from nimble_otter.pull.drafts import EditDraft
 from nimble_otter.pull.writes import Noted, WriteJournal, Written
 from nimble_otter.sources import Source
 from nimble_otter.table.text.show import grouped
+
+if TYPE_CHECKING:
+    from nimble_otter.stop import StopToken
 
 
 class WriteController:
@@ -58,7 +61,7 @@ class WriteController:
             return
         source, edits = self._hub.known(open_pull.pull.source), open_pull.edits.copied()
 
-        def work(stop: Any, report: Any) -> Report:
+        def work(stop: StopToken, report: Callable[[object], None]) -> Report:
             return rehearse(self._hub.connection(source), plan, stop, lambda n, m: report((n, m)))
 
         def done(report: Report) -> None:
@@ -100,7 +103,7 @@ class WriteController:
             open_pull.uid,
         )  # fmt: skip
 
-        def work(stop: Any, tell: Any) -> tuple[Report, Noted | None, ShownRows | None]:
+        def work(stop: StopToken, tell: Callable[[object], None]) -> tuple[Report, Noted | None, ShownRows | None]:
             connection = self._hub.connection(source)
 
             def do(note: Any) -> Report:
@@ -210,7 +213,7 @@ class WriteController:
         open_pull = self._find(noted.written.uid)
         source = next((s for s in self._hub.sources if s.url == noted.url), Source(noted.written.source, noted.url))
 
-        def work(stop: Any, report: Any) -> tuple[bool, str, Noted]:
+        def work(stop: object, report: object) -> tuple[bool, str, Noted]:
             if noted.outcome:
                 return True, "All of it was written.", noted
             try:

@@ -58,7 +58,7 @@ class CellPage(QWidget):
             self._views.addWidget(view)
         self.setLayout(column(self.head, self._views, self.note, row(self.whole, None), space=8))
 
-    def fill(self, field: Field | None, value: Any, note: str, is_cut: bool = False) -> None:
+    def fill(self, field: Field | None, value: object, note: str, is_cut: bool = False) -> None:
         """Show one cell; `is_cut` when only the beginning of its value is here."""
         self.whole.setVisible(is_cut)
         self.head.setText("" if field is None else f"{field.name} — {field.origin or field.note or field.kind.value}")
@@ -105,7 +105,7 @@ def _reader(name: str) -> QPlainTextEdit:
     return made
 
 
-def _nested(value: Any) -> Any:
+def _nested(value: object) -> object:
     """The value as a mapping or list, also where a server keeps it as JSON text; None where it is none."""
     if isinstance(value, (Mapping, list)):
         return value

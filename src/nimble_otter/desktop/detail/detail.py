@@ -146,7 +146,7 @@ class _ColumnPage(_Scrolled):
         self.lines.addStretch(1)
 
 
-def _few(value: Any) -> Any:
+def _few(value: object) -> object:
     return round(value, 3) if isinstance(value, float) else value
 
 

@@ -27,10 +27,13 @@ from nimble_otter.table import MISSING
 from nimble_otter.table.text.show import grouped
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from nimble_otter.desktop.detail.detail import Detail
     from nimble_otter.desktop.grid.grid import Grid
     from nimble_otter.desktop.pulls.workspace import Workspace
     from nimble_otter.desktop.runtime.state_store import Layout
+    from nimble_otter.stop import StopToken
 
 PAUSE_MS = 350
 """The rows at the other end are counted when the reader has stayed on a row for so long."""
@@ -145,7 +148,7 @@ class Follower(QObject):
             return
         source, table, links = open_pull.rows_source, open_pull.table, self.links
 
-        def work(stop: Any, report: Any) -> None:
+        def work(stop: StopToken, report: Callable[[object], None]) -> None:
             connection = self._workspace.hub.connection(source)
             for place, link in enumerate(links):
                 stop.check()
@@ -157,7 +160,7 @@ class Follower(QObject):
                 count = fetch(connection, Request(text, parameters), stop).table.columns[0].value(0)
                 report([place, f"{grouped(count)} row{'s' if count != 1 else ''}"])
 
-        def update(what: Any) -> None:
+        def update(what: object) -> None:
             if links is self.links and isinstance(what, list):
                 self._detail.record.show_count(*what)
 
@@ -179,7 +182,7 @@ class Follower(QObject):
             self._workspace.say(f"The selected rows have no {', '.join(link.key.columns)} to follow.", True)
             return
 
-        def done(made: tuple[str, dict[str, Any]]) -> None:
+        def done(made: tuple[str, dict[str, object]]) -> None:
             text, parameters = made
             count = f"{len(rows)} rows" if len(rows) != 1 else "a row"
             own = link.key.table if link.is_up else link.key.target

@@ -65,7 +65,7 @@ class DetailPresenter(QObject):
         elif page == RECORD:
             self._fill_record(model, position)
 
-    def _table(self) -> Any:
+    def _table(self) -> object:
         open_pull = self._workspace.pull
         return open_pull.shaped.view.table if open_pull is not None and open_pull.shaped is not None else None
 

@@ -37,7 +37,7 @@ class _Fields(QAbstractListModel):
         self.fields: Sequence[Field] = ()
         self.values: Sequence[Any] = ()
 
-    def fill(self, fields: Sequence[Field], values: Sequence[Any]) -> None:
+    def fill(self, fields: Sequence[Field], values: Sequence[object]) -> None:
         if len(fields) != len(self.fields):
             self.beginResetModel()
             self.fields, self.values = fields, values
@@ -142,7 +142,7 @@ class RecordPage(QWidget):
         layout.addStretch(1)
         self.empty("Select a row to see all its fields.")
 
-    def fill(self, fields: Sequence[Field], values: Sequence[Any], position: int, rows: int) -> None:
+    def fill(self, fields: Sequence[Field], values: Sequence[object], position: int, rows: int) -> None:
         """Show the fields and values of one row, the `position`-th of `rows`."""
         self._none.hide()
         if fields != self._fields.fields:

@@ -29,7 +29,7 @@ class Pasted:
 
 
 def exact_cells(
-    model: RowsModel, blocks: Sequence[Block], text_of: Callable[[Any, int], str], header: bool
+    model: RowsModel, blocks: Sequence[Block], text_of: Callable[[object, int], str], header: bool
 ) -> bytes | None:
     """Blocks one below the other, as `read_exact` reads them; None where they are too many."""
     if sum(block.cells for block in blocks) > MOST_EXACT:

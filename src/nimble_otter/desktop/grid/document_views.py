@@ -21,7 +21,7 @@ PAGE = 100
 _Index = QModelIndex | QPersistentModelIndex
 
 
-def document_at(view: View, position: int) -> dict[str, Any]:
+def document_at(view: View, position: int) -> dict[str, object]:
     """The row at a position as a document: fields that it does not have are left out."""
     row_id = int(view.row_ids(position, position + 1)[0])
     table = view.table
@@ -34,7 +34,7 @@ class _Node:
 
     __slots__ = ("_inside", "name", "place", "up", "value")
 
-    def __init__(self, name: str, value: Any, place: int, up: _Node | None) -> None:
+    def __init__(self, name: str, value: object, place: int, up: _Node | None) -> None:
         self.name, self.value, self.place, self.up = name, value, place, up
         self._inside: list[_Node] | None = None
 
@@ -112,7 +112,7 @@ class _Model(QAbstractItemModel):
             return node.name
         return "∅" if node.value is None else ("“ ”" if node.value == "" else shown(node.value))
 
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:
         return ("Row and field", "Value")[section] if role == Qt.ItemDataRole.DisplayRole else None
 
 

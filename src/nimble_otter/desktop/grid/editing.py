@@ -169,7 +169,7 @@ class GridEdits(QObject):
             info.word == "binary" or size is not None, take, self._grid.setFocus,
         )  # fmt: skip
 
-    def _take(self, open_pull: OpenPull, row: int, place: int, text: str, shown: str, before: Any) -> bool:
+    def _take(self, open_pull: OpenPull, row: int, place: int, text: str, shown: str, before: object) -> bool:
         if text == shown:
             return True
         assert open_pull.table is not None
@@ -185,7 +185,7 @@ class GridEdits(QObject):
         return True
 
     @staticmethod
-    def _or_unset(open_pull: OpenPull, row: int, place: int, value: Any) -> Any:
+    def _or_unset(open_pull: OpenPull, row: int, place: int, value: object) -> object:
         """A value that is what was fetched is no edit."""
         assert open_pull.table is not None
         if open_pull.edits.is_new(row):
@@ -394,7 +394,7 @@ class GridEdits(QObject):
         more = f", {len(new)} as new rows" if new else ""
         self._say(f"Pasted {grouped(len(made))} cell{'s' if len(made) != 1 else ''}{more}{header}", False)
 
-    def _pasted(self, open_pull: OpenPull, cell: Pasted, place: int, row: int) -> Any:
+    def _pasted(self, open_pull: OpenPull, cell: Pasted, place: int, row: int) -> object:
         """The value of a pasted cell: of one of ours what it was, of a spreadsheet's what its words mean here. Raises:
         ChangeError."""
         info = open_pull.cells.column_at(place)

@@ -412,7 +412,7 @@ class Grid(GridCanvas):
 
     # --- editing in place --------------------------------------------------------------------------------------
 
-    def open_editor(self, position: int, column: int, text: str, commit: Any) -> CellEditor:
+    def open_editor(self, position: int, column: int, text: str, commit: object) -> CellEditor:
         """A field over a cell; `commit(text, step)` gives whether the value was taken; step is where to go next."""
         self.close_editor()
         self.go(position, column)

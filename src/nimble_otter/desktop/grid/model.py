@@ -85,7 +85,7 @@ class Line:
     is_strong: bool = False
 
 
-def cell_of(value: Any, field: Field, decimals: int = 0) -> Cell:
+def cell_of(value: object, field: Field, decimals: int = 0) -> Cell:
     """Ready text; a number with fewer than `decimals` digits behind the point is filled up, none is cut."""
     if value is None:
         return Cell("∅", "null")
@@ -131,7 +131,7 @@ def extremes_of(view: View, place: int) -> tuple[float, float] | None:
     return (float(numbers.min()), float(numbers.max())) if len(numbers) else None
 
 
-def share_of(value: Any, extremes: tuple[float, float] | None, paint: str) -> float:
+def share_of(value: object, extremes: tuple[float, float] | None, paint: str) -> float:
     """Where a value lies between the extremes, from 0 to 1; bars begin at zero where all values are above it."""
     if extremes is None or isinstance(value, bool) or not isinstance(value, (int, float, Decimal, dt.timedelta)):
         return 0.0
@@ -150,7 +150,7 @@ def decimals_of(table: Table, place: int, ids: Ids) -> int:
     return found if found <= 6 else 0
 
 
-def sort_marks(steps: tuple[Any, ...]) -> dict[str, str]:
+def sort_marks(steps: tuple[object, ...]) -> dict[str, str]:
     """Direction and place of each sort key, from the last sort that is on."""
     sorts = [step for step in steps if isinstance(step, SortStep) and step.on]
     if not sorts:
@@ -233,7 +233,7 @@ class RowsModel:
             return edited
         return None if self._edits.is_new(row) else self._table.columns[place].value(row)
 
-    def _pending(self, own: Mapping[int, Any], row: int, place: int) -> Any:
+    def _pending(self, own: Mapping[int, object], row: int, place: int) -> object:
         """What is pending in a cell of a row with these edits; UNSET where nothing is."""
         if place not in self._opened:
             return own.get(place, UNSET)
@@ -246,7 +246,7 @@ class RowsModel:
         stored = MISSING if self._edits.is_new(row) else self._table.columns[place].value(row)
         return UNSET if exactly(whole, stored) else whole
 
-    def _before(self, position: int, place: int) -> Any:
+    def _before(self, position: int, place: int) -> object:
         """A stored value; those of the rows around it are taken at once, which is several times faster."""
         block = position // _BLOCK
         if block != self._block:
@@ -284,7 +284,7 @@ class RowsModel:
             head, state = "✓", "written"
         return Line(head, cells, state)
 
-    def _cell(self, position: int, row: int, own: Mapping[int, Any], column: GridColumn) -> Cell:
+    def _cell(self, position: int, row: int, own: Mapping[int, object], column: GridColumn) -> Cell:
         field = self._fields[column.place]
         edited, decimals = self._pending(own, row, column.place) if own else UNSET, self._decimals[column.place]
         if self._edits.is_new(row):
@@ -397,13 +397,13 @@ class GroupsModel:
             return self._share(line)
         return table.columns[place - len(self._grouped.keys) + depth + 1].value(line.index)
 
-    def _totals(self, place: int) -> Any:
+    def _totals(self, place: int) -> object:
         return self._grouped.totals.columns[place - len(self._grouped.keys)].value(0)
 
     def _share(self, line: TreeRow) -> float:
         return float(self._grouped.levels[line.depth].counts[line.index]) / self._most
 
-    def _row_value(self, row: int, column: int) -> Any:
+    def _row_value(self, row: int, column: int) -> object:
         """Inside the deepest group: the row's own value of the column whose figure this is."""
         measure = self.columns[column].place - len(self._grouped.keys)
         measures = self._grouped.measures
@@ -439,7 +439,7 @@ class GroupsModel:
             return replace(made, share=share_of(value, self._extremes[column.place], column.paint))
         return made
 
-    def _tree_cell(self, line: TreeRow, value: Any) -> Cell:
+    def _tree_cell(self, line: TreeRow, value: object) -> Cell:
         if line.depth < 0:
             return Cell("all rows", "faint")
         if line.depth == len(self._grouped.levels):
@@ -452,7 +452,7 @@ def _decimals_of(value: float) -> int:
     return min(3, len(repr(_rounded(value)).partition(".")[2]))
 
 
-def _rounded(value: Any) -> Any:
+def _rounded(value: object) -> object:
     """Figures are shown with at most three decimals; what is delivered has all digits."""
     return round(value, 3) if isinstance(value, float) and value == value and abs(value) < 1e12 else value
 
@@ -461,7 +461,7 @@ def model_for(
     shaped: Shaped,
     edits: Edits,
     lines: TreeLines | None,
-    steps: tuple[Any, ...],
+    steps: tuple[object, ...],
     conflicts: Mapping[int, Outcome],
     writable: frozenset[int],
     before: RowsModel | GroupsModel | None = None,

@@ -68,7 +68,7 @@ class NestedPanel(QFrame):
         self.grid.installEventFilter(self)
         self.hide()
 
-    def open(self, position: int, column: int, name: str, value: Any) -> None:
+    def open(self, position: int, column: int, name: str, value: object) -> None:
         """Show a value under its cell."""
         self._at, self._path = (position, column), [(name, value)]
         self._show()

@@ -44,7 +44,7 @@ class DifferencesModel:
             for n, (a, _) in enumerate(found.pairs)
         ]
 
-    def _sides(self, position: int, column: int) -> tuple[Any, Any]:
+    def _sides(self, position: int, column: int) -> tuple[object, object]:
         at, (left, right) = self._lines[position], self._found.pairs[column]
         here, there = int(self._found.here_ids[at]), int(self._found.there_ids[at])
         mine = self._found.here.table.columns[left].value(here) if here >= 0 else None

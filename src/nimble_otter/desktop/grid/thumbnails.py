@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 from PySide6.QtCore import QBuffer, QByteArray, QIODevice, QSize, Qt
 from PySide6.QtGui import QImage, QImageReader, QPixmap
@@ -51,7 +50,7 @@ class Thumbnails:
             self._changed()
             self._next()
 
-        def work(*_: Any) -> list[QImage]:
+        def work(*_: object) -> list[QImage]:
             return [_decode(data, key[2]) for key, data in some]
 
         self._jobs.submit(LOCAL, f"thumbnails {id(self)}", work, done)

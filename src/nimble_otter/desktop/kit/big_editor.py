@@ -57,7 +57,7 @@ class BigEditor(QFrame):
 
     def open(
         self, cell: QRect, name: str, text: str, is_json: bool, size: int | None, is_binary: bool,
-        take: Callable[[Any], str], then: Callable[[], object],
+        take: Callable[[object], str], then: Callable[[], object],
     ) -> None:  # fmt: skip
         """Over the cell, or where there is room; `size` is of the bytes that are there."""
         self._take, self._then, self._is_json, self._is_binary = take, then, is_json, is_binary
@@ -137,7 +137,7 @@ class BigEditor(QFrame):
         text = self._whole_text()
         self._give(text if text.startswith(self._mark) else self._mark + text)
 
-    def _give(self, value: Any) -> None:
+    def _give(self, value: object) -> None:
         problem = self._take(value)
         if problem:
             self._say(problem, True)

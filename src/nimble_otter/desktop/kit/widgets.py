@@ -5,7 +5,6 @@ from __future__ import annotations
 import html
 from collections.abc import Callable, Iterable
 from functools import partial
-from typing import Any
 
 from PySide6.QtCore import QSize, Qt, QTimer
 from PySide6.QtGui import QPainter, QPaintEvent
@@ -29,7 +28,7 @@ from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.theme import theme, ui_font
 
 
-def calling(do: Callable[..., object], *given: Any) -> Callable[[], None]:
+def calling(do: Callable[..., object], *given: object) -> Callable[[], None]:
     """What does something with these values, whatever the toolkit tells who is called."""
 
     def call() -> None:

@@ -70,7 +70,7 @@ class CellValues:
         """The value of a cell as it was fetched; of a new row none."""
         return MISSING if self._own.edits.is_new(row) else self._table_at(place).columns[place].value(row)
 
-    def default_of(self, info: ColumnInfo) -> Any:
+    def default_of(self, info: ColumnInfo) -> object:
         """What stands for the table's own value in a row that is there. Raises: ValueRefused."""
         if not self._own.target.dialect.takes_default_in_update:
             name = self._own.target.dialect.display_name
@@ -79,7 +79,7 @@ class CellValues:
             raise ValueRefused(f"{info.name} has no default.", "Type a value.")
         return DEFAULT
 
-    def text_of(self, value: Any, place: int) -> str:
+    def text_of(self, value: object, place: int) -> str:
         """A value as one types it into a cell: what `typed` reads back; nested ones as JSON, times in the zone that
         their column is shown in."""
         if value is DEFAULT or value is MISSING or value is None:
@@ -123,7 +123,7 @@ class CellValues:
             refuse_broken(table, dialect, info.name, self._row_with(row, place, value, needed))
         return value
 
-    def _row_with(self, row: int, place: int, value: Any, needed: frozenset[str]) -> dict[str, Any]:
+    def _row_with(self, row: int, place: int, value: object, needed: frozenset[str]) -> dict[str, object]:
         """What a row would hold in the columns needed, with a value at a place; what is not known is left out."""
         assert self._own.table is not None
         pending, found = self._own.edits.cells.get(row, {}), dict[str, Any]()

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import Any
 
 from nimble_otter.changes import (
     Action,
@@ -103,7 +102,7 @@ class PlanController:
             self._own.report = replace(report, outcomes=tuple(rest))
             self._own.tell(Aspect.EDITS)
 
-    def take_current(self, values: Mapping[int, Mapping[int, Any]], action: Action) -> None:
+    def take_current(self, values: Mapping[int, Mapping[int, object]], action: Action) -> None:
         """What others wrote meanwhile, by row id and place, becomes what was seen; `action` answers it."""
         assert self._own.fetched is not None
         if values:

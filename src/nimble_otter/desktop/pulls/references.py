@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING
 
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.sources import ColumnInfo, Request, TableInfo, fetch
 from nimble_otter.table.text.show import plain
+
+if TYPE_CHECKING:
+    from nimble_otter.stop import StopToken
 
 MOST = 2000
 """Rows of the referred table that are offered."""
@@ -30,7 +33,7 @@ class References:
         known = next((t for t in open_pull.tables if t.name == table), None)
         names = [column, *([readable] if known is not None and (readable := _readable(known, column)) else [])]
 
-        def work(stop: Any, report: Callable[[Any], None]) -> list[tuple[str, str]]:
+        def work(stop: StopToken, report: Callable[[object], None]) -> list[tuple[str, str]]:
             connection = open_pull.hub.connection(source)
             asked = ", ".join(map(connection.quoted, names))
             text = f"select {asked} from {connection.quoted(table)} order by {connection.quoted(names[-1])}"

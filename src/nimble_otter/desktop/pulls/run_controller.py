@@ -7,7 +7,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from nimble_otter.changes import Edits, Target, document_target
 from nimble_otter.desktop.pulls.aspect import Aspect
@@ -30,6 +30,9 @@ from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.script import Outcome, run_script
 from nimble_otter.table import Table
 from nimble_otter.table.text.show import grouped
+
+if TYPE_CHECKING:
+    from nimble_otter.stop import StopToken
 
 _LONG = 20_000
 """Characters above which what a text does is told beside the window."""
@@ -183,7 +186,7 @@ class RunController:
         source = self._own.hub.known(self._own.pull.source)
         self._own.error, self._own.notice, self._own.outcomes, by_values = None, NOTHING, (), self._own.pull.by_values
 
-        def work(stop: Any, report: Callable[[Any], None]) -> tuple[Fetched, Target]:
+        def work(stop: StopToken, report: Callable[[object], None]) -> tuple[Fetched, Target]:
             connection = self._own.hub.connection(source)
             fetched = fetch(connection, request, stop, report)
             if source.read_only:
@@ -236,7 +239,7 @@ class RunController:
         self._own.error, self._own.notice, self._own.outcomes = None, NOTHING, ()
         whole, self._own.script_at, self._own.script_of = text, start, source
 
-        def work(stop: Any, report: Callable[[Any], None]) -> list[Outcome]:
+        def work(stop: StopToken, report: Callable[[object], None]) -> list[Outcome]:
             return run_script(self._own.hub.connection(source), whole, statements, request, stop, report, goes_on)
 
         def done(outcomes: list[Outcome]) -> None:
@@ -282,7 +285,7 @@ class RunController:
         """Stop what runs for this pull."""
         self._own.jobs.stop(self._own.key)
 
-    def _arriving(self, table: Any) -> None:
+    def _arriving(self, table: object) -> None:
         """Rows so far: shown as they are, without the steps, until all are here."""
         if isinstance(table, Table):
             own = self._own

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
-from typing import Any
 
 from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.notice import Notice, warning
@@ -64,7 +63,7 @@ class Shaping:
         if self._own.course is not None and self._values() != before:
             self.walk()
 
-    def _values(self) -> dict[str, Any]:
+    def _values(self) -> dict[str, object]:
         """The values of the parameters that steps name; none that are wrong, which is said beside them."""
         used = self._own.pull.step_parameters()
         try:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -24,6 +24,9 @@ from nimble_otter.pull.steps import (
 from nimble_otter.sources import Fetched
 from nimble_otter.sources.truncation import fetch_whole
 from nimble_otter.table.ops.patch import patched
+
+if TYPE_CHECKING:
+    from nimble_otter.stop import StopToken
 
 
 class TruncatedValues:
@@ -89,7 +92,7 @@ class TruncatedValues:
             return
         source, long = own.rows_source, fetched.long
 
-        def work(stop: Any, report: Callable[[Any], None]) -> Fetched:
+        def work(stop: StopToken, report: Callable[[object], None]) -> Fetched:
             connection = own.hub.connection(source)
             values = fetch_whole(connection, fetched.whole, long, cells, stop, lambda n, m: report((n, m)))
             left = {p: ids[~np.isin(ids, list(cells))] for p, ids in fetched.cut.items()}

@@ -55,7 +55,7 @@ class WrittenEntry:
 Entry = EditEntry | PullEntry | WaitingEntry | WrittenEntry
 
 
-def changed_parts(before: Pull, after: Pull) -> tuple[tuple[str, Any], ...]:
+def changed_parts(before: Pull, after: Pull) -> tuple[tuple[str, object], ...]:
     """The parts in which two states of a pull differ, as they were before."""
     names = [f.name for f in fields(Pull) if f.name not in ("query", *_UNTOLD)]
     names += [f"query.{f.name}" for f in fields(type(before.query))]

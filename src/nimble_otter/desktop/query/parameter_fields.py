@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QInputDialog, QLabel, QLineEdit, QMenu, QVBoxLayout, QWidget
@@ -18,6 +18,9 @@ from nimble_otter.query.sql.names import names_of
 from nimble_otter.query.sql.parameters import KINDS, PHRASES, Ask, Use, find_uses, last_values, shown, typed, value_of
 from nimble_otter.sources import Request, fetch
 from nimble_otter.table.text.show import plain
+
+if TYPE_CHECKING:
+    from nimble_otter.stop import StopToken
 
 _MOST_CHOICES = 40
 
@@ -113,7 +116,7 @@ class ParameterFields(QWidget):
         )
         self.look()
 
-    def _set(self, name: str, value: Any) -> None:
+    def _set(self, name: str, value: object) -> None:
         self.fields[name].setText(shown(value))
         self._typed(name, shown(value))
 
@@ -152,7 +155,7 @@ class ParameterFields(QWidget):
         menu.addAction("Values from a query…", lambda: self._ask_choices(name, ask))
         return menu
 
-    def _pick(self, name: str, value: Any) -> None:
+    def _pick(self, name: str, value: object) -> None:
         """A value chosen from the list; where several may be given it is added to those there are."""
         open_pull = self._open_pull
         assert open_pull is not None
@@ -197,13 +200,13 @@ class ParameterFields(QWidget):
             return
         ask, source = open_pull.pull.query.asks.get(name, Ask()), open_pull.hub.known(open_pull.pull.source)
 
-        def work(stop: Any, report: Any) -> list[Any]:
+        def work(stop: StopToken, report: Callable[[object], None]) -> list[Any]:
             found = fetch(open_pull.hub.connection(source), Request(ask.choices, limit=500), stop)
             return (
                 [value for value in found.table.columns[0].values() if value is not None] if found.table.columns else []
             )
 
-        def done(values: list[Any]) -> None:
+        def done(values: list[object]) -> None:
             self._choices[(source.url, ask.choices)] = values
             then()
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QMessageBox, QWidget
@@ -21,6 +21,7 @@ from nimble_otter.table.text.show import grouped
 if TYPE_CHECKING:
     from nimble_otter.desktop.pulls.pull_state import PullState
     from nimble_otter.desktop.pulls.run_controller import ReadStatement
+    from nimble_otter.stop import StopToken
 
 PATIENCE_MS = 5000
 """How long counting may take before the question is asked without its counts."""
@@ -61,7 +62,7 @@ class AskBeforeRun:
             if not asked or self._agreed(source, asked, shown, odd):
                 go()
 
-        def work(stop: Any, report: Any) -> tuple[list[Hit], list[str]]:
+        def work(stop: StopToken, report: Callable[[object], None]) -> tuple[list[Hit], list[str]]:
             connection = open_pull.hub.connection(source)
             doubtful = [t for t in dict.fromkeys([*unread, *harmful]) if parse(t, dialect) is None]
             wrong = {t for t in doubtful if not _is_understood(connection, replace(request, text=t))}

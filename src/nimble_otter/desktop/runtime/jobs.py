@@ -65,7 +65,7 @@ CLOSE_S = 3
 """How long a lane may take to end when the program does: a write is rolled back, a hung server is not waited for."""
 
 
-def _nothing(_: Any) -> None:
+def _nothing(_: object) -> None:
     return
 
 
@@ -85,7 +85,7 @@ _beat = _UiHeartbeat()
 class _Batch:
     """Parts of one piece of work, taken one after the other by whoever has a hand free."""
 
-    def __init__(self, work: Callable[[Any], Any], parts: Sequence[Any]) -> None:
+    def __init__(self, work: Callable[[Any], Any], parts: Sequence[object]) -> None:
         self._work, self._parts = work, parts
         self._made: list[Any] = [None] * len(parts)
         self._next = iter(range(len(parts)))
@@ -137,7 +137,7 @@ class _WorkerPool:
         self._waiting: queue.SimpleQueue[_Batch] = queue.SimpleQueue()
         self.count, self._begun, self._lock = count, False, threading.Lock()
 
-    def all(self, work: Callable[[Any], Any], parts: Sequence[Any]) -> list[Any]:
+    def all(self, work: Callable[[Any], Any], parts: Sequence[object]) -> list[Any]:
         with self._lock:
             if not self._begun:
                 self._begun = True
@@ -417,7 +417,7 @@ class Jobs(QObject):
     def _run(self, job: Job) -> None:
         number = job.number  # all that is kept by what reports: a job must not hold itself
 
-        def report(what: Any) -> None:
+        def report(what: object) -> None:
             self._arrived.emit(number, "update", what)
 
         job.started, job.began = True, time.monotonic()
@@ -446,7 +446,7 @@ class Jobs(QObject):
 
     # --- in the main thread ------------------------------------------------------------------------------------
 
-    def _deliver(self, number: int, what: str, payload: Any) -> None:
+    def _deliver(self, number: int, what: str, payload: object) -> None:
         job = self._running.get(number)
         if job is None:
             return

@@ -87,7 +87,7 @@ class StateStore:
         return self.folder / "reversals"
 
 
-def _fitting(value: Any, known: Any) -> Any:
+def _fitting(value: Any, known: Any) -> object:
     """A value of the layout file, where it is of the kind of the one that is known and in bounds; else that one."""
     if isinstance(known, bool) or isinstance(value, bool):
         return value if type(value) is type(known) else known

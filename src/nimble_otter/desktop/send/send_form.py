@@ -91,7 +91,7 @@ class SendForm(QWidget):
             scopes = [s for s in scopes if s[0] != "tree"]
         self._line("Rows", self._choice("scope", "Rows", scopes, plan.scope))
 
-    def _value(self, name: str) -> Any:
+    def _value(self, name: str) -> object:
         option = next(o for o in self._options(self._plan) if o.name == name)
         return self._plan.options.get(name, option.default)
 
@@ -162,7 +162,7 @@ class SendForm(QWidget):
 
         self.changed.emit(replace(self._plan, **values))
 
-    def _set(self, name: str, value: Any) -> None:
+    def _set(self, name: str, value: object) -> None:
         options: Mapping[str, Any] = self._plan.options
         if options.get(name, "") != value:
             self._put(options={**options, name: value})

@@ -143,7 +143,7 @@ class Sending:
                 self._say("Nothing was sent.", False)
                 return
 
-        def work(stop: StopToken, report: Any) -> Sent:
+        def work(stop: StopToken, report: Callable[[object], None]) -> Sent:
             tell = lambda n, m: report((n, m))  # noqa: E731
 
             def send(found: Rows) -> Sent:
@@ -257,7 +257,7 @@ class Sending:
             self._say("Nothing was sent.", False)
             return
 
-        def work(stop: StopToken, report: Any) -> Moved:
+        def work(stop: StopToken, report: Callable[[object], None]) -> Moved:
             return transfer_to(rows, plan, self._hub.connection(source), stop, lambda n, m: report((n, m)))
 
         def done(moved: Moved) -> None:
@@ -284,7 +284,7 @@ class Sending:
         """Whole tables: each to its own file where the name has {table}, else all to one. Nothing of them is held."""
         whole = Pull(source.name, source, Query(""))
 
-        def work(stop: StopToken, report: Any) -> list[Sent]:
+        def work(stop: StopToken, report: Callable[[object], None]) -> list[Sent]:
             connection = self._hub.connection(source)
             exists = "replace" if plan.exists == "ask" else plan.exists
             tell = lambda n, m: report((n, m))  # noqa: E731

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from importlib import import_module
-from typing import TYPE_CHECKING, Any, cast
+from typing import TYPE_CHECKING, cast
 
 from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtGui import QIcon
@@ -184,7 +184,7 @@ class Frame(QMainWindow):
         if left:
             QTimer.singleShot(0, self, lambda: self._warm_views(left))
 
-    def drawer_parts(self, kind: str) -> tuple[Any, ...]:
+    def drawer_parts(self, kind: str) -> tuple[object, ...]:
         """What a drawer is made with, beside the pull that it shows."""
         return ()
 

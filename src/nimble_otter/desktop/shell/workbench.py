@@ -6,7 +6,7 @@ import datetime as dt
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPoint, QTimer
 from PySide6.QtGui import QCloseEvent, QCursor, QDragEnterEvent, QDropEvent
@@ -139,7 +139,7 @@ class Workbench(Frame):
         self.hub.changed.connect(self._sources_changed)
         self.hub.trouble.connect(self._trouble)
 
-    def drawer_parts(self, kind: str) -> tuple[Any, ...]:
+    def drawer_parts(self, kind: str) -> tuple[object, ...]:
         """What a drawer of this kind is made with."""
         if kind == "query":
             return self.layout_state.used, lambda: self.pulls

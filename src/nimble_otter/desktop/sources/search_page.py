@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QHeaderView, QLineEdit, QTreeWidget, QTreeWidgetItem, QWidget
@@ -15,6 +15,11 @@ from nimble_otter.pull import Pull, Query
 from nimble_otter.sources import Source, TableInfo
 from nimble_otter.sources.search import Hit, Sought, find_value
 from nimble_otter.table.text.show import grouped
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from nimble_otter.stop import StopToken
 
 ALL = ""
 _HIT = Qt.ItemDataRole.UserRole
@@ -115,7 +120,7 @@ class SearchPage(QWidget):
         self.hits.clear()
         self._say("Searching.", "muted")
 
-        def work(stop: Any, report: Any) -> int:
+        def work(stop: StopToken, report: Callable[[object], None]) -> int:
             connection = self._hub.connection(source)
             tables = [t for t in connection.tables() if not only or t.name == only]
             count = 0
@@ -124,7 +129,7 @@ class SearchPage(QWidget):
                 count += not hit.problem
             return count
 
-        def update(what: Any) -> None:
+        def update(what: object) -> None:
             if isinstance(what, Hit):
                 self._add(what)
 

@@ -317,7 +317,7 @@ def _flip(item: QListWidgetItem) -> None:
 class _ValuePaint(QStyledItemDelegate):
     """A tick, the value, a bar for its share of the most frequent one, its count."""
 
-    def sizeHint(self, option: Any, index: Any) -> QSize:
+    def sizeHint(self, option: object, index: object) -> QSize:
         return QSize(100, 22)
 
     def editorEvent(self, event: Any, model: Any, option: Any, index: Any) -> bool:
@@ -360,7 +360,7 @@ class _ValuePaint(QStyledItemDelegate):
         )
 
 
-def _name(value: Any) -> str:
+def _name(value: object) -> str:
     if value is None:
         return "∅ empty"
     return shown(value) if isinstance(value, (float, int)) and not isinstance(value, bool) else (plain(value) or "“ ”")

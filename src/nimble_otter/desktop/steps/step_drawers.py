@@ -107,7 +107,7 @@ def movers(move: Callable[[int], None], remove: Callable[[], None]) -> list[QWid
     ]
 
 
-def moved(items: tuple[Any, ...], place: int, way: int) -> tuple[Any, ...]:
+def moved(items: tuple[object, ...], place: int, way: int) -> tuple[Any, ...]:
     """The items with one of them moved by `way`; unchanged at the ends."""
     to = place + way
     if not 0 <= to < len(items):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QTextCursor
@@ -12,9 +12,6 @@ from nimble_otter.desktop.kit.offscreen import wait_until
 from nimble_otter.desktop.tour.guide import Guide, hold
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.steps import Condition, FilterStep
-
-if TYPE_CHECKING:
-    pass
 
 
 class Asking(Guide):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, ClassVar, Protocol, Self, runtime_checkable
+from typing import ClassVar, Protocol, Self, runtime_checkable
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped
@@ -31,11 +31,11 @@ class Step(Protocol):
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         """Raises: ConditionError where the step does not fit the rows any more, Stopped."""
 
-    def to_plain(self) -> dict[str, Any]:
+    def to_plain(self) -> dict[str, object]:
         """What the pull file holds of it, without kind, on and name."""
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+    def from_plain(cls, plain: Mapping[str, object]) -> Self:
         """Raises: KeyError, TypeError, ValueError on what `to_plain` would not write."""
 
 
@@ -46,7 +46,7 @@ class TakesParameters(Protocol):
     def parameters(self) -> list[str]:
         """Their names."""
 
-    def bound(self, values: Mapping[str, Any]) -> Step:
+    def bound(self, values: Mapping[str, object]) -> Step:
         """The step with the values of those that have one."""
 
 

@@ -64,7 +64,7 @@ class ColumnsStep:
         kept = [*first, *(place for place in kept if place not in first)]
         return replace(shaped, columns=tuple(kept), pinned=len(first), looks=looks)
 
-    def to_plain(self) -> dict[str, Any]:
+    def to_plain(self) -> dict[str, object]:
         """As a pull file has it."""
         plain: dict[str, Any] = {"order": list(self.order), "hidden": list(self.hidden)}
         plain |= {"only": True} if self.only else {}

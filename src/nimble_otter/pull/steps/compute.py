@@ -47,7 +47,7 @@ class ComputeStep:
         """Parameters that its expressions name."""
         return [name for column in self.columns for name in find_parameters(column.text)]
 
-    def bound(self, values: Mapping[str, Any]) -> ComputeStep:
+    def bound(self, values: Mapping[str, object]) -> ComputeStep:
         """With the values of the parameters in its expressions."""
         made = tuple(replace(c, text=bound_text(c.text, values)) for c in self.columns)
         return self if made == self.columns else replace(self, columns=made)
@@ -88,7 +88,7 @@ class ComputeStep:
             raise PartlyDone(problem, done)
         return done
 
-    def to_plain(self) -> dict[str, Any]:
+    def to_plain(self) -> dict[str, object]:
         """As a pull file has it."""
         return {"columns": [{"name": c.label, "expression": c.text} for c in self.columns]}
 

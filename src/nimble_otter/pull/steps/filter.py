@@ -48,7 +48,7 @@ OPERATORS = (
 )  # fmt: skip
 
 
-def bound_text(text: str, values: Mapping[str, Any]) -> str:
+def bound_text(text: str, values: Mapping[str, object]) -> str:
     """A text of the local language with the values of its parameters written in."""
     pieces, at = [], 0
     uses = find_uses(text, Names(()))
@@ -129,7 +129,7 @@ class Condition:
             return find_parameters(self.text)
         return [value[1:] for value in self.values if isinstance(value, str) and _PARAMETER.fullmatch(value)]
 
-    def bound(self, values: Mapping[str, Any]) -> Condition:
+    def bound(self, values: Mapping[str, object]) -> Condition:
         """With the values of those parameters that have one."""
         if not any(name in values for name in self.parameters()):
             return self
@@ -174,7 +174,7 @@ class Condition:
         return Search(text, *(way in ways for way in ("case", "word", "pattern")))
 
     @staticmethod
-    def _typed(table: Table, index: int, value: Any) -> Any:
+    def _typed(table: Table, index: int, value: object) -> object:
         """Typed text stands for a yes/no in such a column; other kinds read their text when compared."""
         if table.fields[index].kind is Kind.BOOL and isinstance(value, str):
             return value.strip().casefold() in ("yes", "true", "1")
@@ -183,12 +183,12 @@ class Condition:
         return value
 
 
-def _short(value: Any) -> str:
+def _short(value: object) -> str:
     text = plain_text(value)
     return text if len(text) <= 24 else f"{text[:23]}…"
 
 
-def _quoted(value: Any) -> str:
+def _quoted(value: object) -> str:
     if isinstance(value, (bool, int, float)):
         return plain_text(value)
     return "'" + plain_text(value).replace("'", "''") + "'"
@@ -211,7 +211,7 @@ class FilterStep:
         """Parameters that its conditions name."""
         return [name for condition in self.conditions for name in condition.parameters()]
 
-    def bound(self, values: Mapping[str, Any]) -> FilterStep:
+    def bound(self, values: Mapping[str, object]) -> FilterStep:
         """With the values of the parameters in its conditions."""
         made = tuple(condition.bound(values) for condition in self.conditions)
         return self if made == self.conditions else replace(self, conditions=made)
@@ -234,7 +234,7 @@ class FilterStep:
         view = View(shaped.view.table, level.ids[rows])
         return _regrouped(shaped, group_view(view, shaped.grouped.keys, shaped.grouped.measures, stop), rows)
 
-    def to_plain(self) -> dict[str, Any]:
+    def to_plain(self) -> dict[str, object]:
         """As a pull file has it."""
         return {"conditions": [_plain_condition(c) for c in self.conditions]}
 
@@ -271,7 +271,7 @@ def _named(table: Table, before: Table) -> Table:
     return table.with_fields(before.fields[: len(table.fields)])
 
 
-def _plain_condition(condition: Condition) -> dict[str, Any]:
+def _plain_condition(condition: Condition) -> dict[str, object]:
     if condition.operator == "sql":
         plain: dict[str, Any] = {"sql": condition.text}
     elif condition.operator == "anywhere":

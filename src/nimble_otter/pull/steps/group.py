@@ -108,7 +108,7 @@ class GroupStep:
         levels = tuple(replace(level, table=named(level.table)) for level in grouped.levels)
         return replace(grouped, levels=levels, totals=named(grouped.totals))
 
-    def to_plain(self) -> dict[str, Any]:
+    def to_plain(self) -> dict[str, object]:
         """As a pull file has it."""
         return {"keys": plain_keys_by(self.keys), "figures": [plain_figure(f) for f in self.figures]}
 
@@ -120,12 +120,12 @@ class GroupStep:
         )
 
 
-def plain_keys_by(keys: Iterable[KeyBy]) -> list[Any]:
+def plain_keys_by(keys: Iterable[KeyBy]) -> list[object]:
     """Keys of groups as a pull file has them."""
     return [{"column": k.column, "part": k.part} if k.part else k.column for k in keys]
 
 
-def plain_figure(figure: FigureOf) -> dict[str, Any]:
+def plain_figure(figure: FigureOf) -> dict[str, object]:
     """A figure as a pull file has it."""
     plain: dict[str, Any] = {"figure": figure.figure.value}
     if figure.column:

@@ -47,7 +47,7 @@ class JoinStep:
         table, report = join(view, rows, on, self.how, stop)
         return made_anew(table, _told(report, self.other))
 
-    def to_plain(self) -> dict[str, Any]:
+    def to_plain(self) -> dict[str, object]:
         """As a pull file has it."""
         return {"other": self.other, "how": self.how.value, "on": [list(pair) for pair in self.pairs]}
 
@@ -90,12 +90,12 @@ class AppendStep:
         said += f"; empty here: {', '.join(more)}" if more else ""
         return made_anew(appended(here, rows), said)
 
-    def to_plain(self) -> dict[str, Any]:
+    def to_plain(self) -> dict[str, object]:
         """As a pull file has it."""
         return {"other": self.other}
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+    def from_plain(cls, plain: Mapping[str, object]) -> Self:
         """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
         return cls(str(plain["other"]))
 

@@ -49,7 +49,7 @@ class OpenStep:
                 shown[at : at + 1] = [*([place] if keeps else []), *range(before, before + len(parts))]
         return replace(shaped, view=View(table, shaped.view.ids), columns=tuple(shown), opened=opened)
 
-    def to_plain(self) -> dict[str, Any]:
+    def to_plain(self) -> dict[str, object]:
         """As a pull file has it."""
         return {"paths": list(self.paths)}
 

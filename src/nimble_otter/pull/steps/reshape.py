@@ -45,7 +45,7 @@ class DistinctStep:
         said = f"{grouped(len(shaped.view) - len(view))} duplicate rows left out"
         return replace(shaped, view=view, said=said)
 
-    def to_plain(self) -> dict[str, Any]:
+    def to_plain(self) -> dict[str, object]:
         """As a pull file has it."""
         return {"columns": list(self.columns)}
 
@@ -77,7 +77,7 @@ class SampleStep:
         view = sampled(shaped.view, self.count, self.seed)
         return replace(shaped, view=view)
 
-    def to_plain(self) -> dict[str, Any]:
+    def to_plain(self) -> dict[str, object]:
         """As a pull file has it."""
         return {"count": self.count, "seed": self.seed}
 
@@ -116,7 +116,7 @@ class PivotStep:
         measure = self.figure.measure(view.table)
         return made_anew(pivoted(view, keys, view.table.index(self.column.title), measure, self.totals, stop))
 
-    def to_plain(self) -> dict[str, Any]:
+    def to_plain(self) -> dict[str, object]:
         """As a pull file has it."""
         plain = {"keys": plain_keys_by(self.keys), "column": plain_keys_by((self.column,))[0]}
         return {**plain, "figure": plain_figure(self.figure), "totals": self.totals}
@@ -153,7 +153,7 @@ class UnpivotStep:
         places = [find_column(view.table, name) for name in self.columns]
         return made_anew(unpivoted(view, places, self.label or "column", self.value or "value"))
 
-    def to_plain(self) -> dict[str, Any]:
+    def to_plain(self) -> dict[str, object]:
         """As a pull file has it."""
         return {"columns": list(self.columns), "label": self.label, "value": self.value}
 
@@ -183,11 +183,11 @@ class TransposeStep:
         view = shaped.as_shown()
         return made_anew(transposed(view, find_column(view.table, self.names) if self.names else None))
 
-    def to_plain(self) -> dict[str, Any]:
+    def to_plain(self) -> dict[str, object]:
         """As a pull file has it."""
         return {"names": self.names}
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+    def from_plain(cls, plain: Mapping[str, object]) -> Self:
         """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
         return cls(str(plain.get("names", "")))

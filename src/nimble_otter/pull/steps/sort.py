@@ -53,7 +53,7 @@ class SortStep:
             orders.append(np.array(sort_view(View(level.table, before), keys, stop).row_ids()))
         return shaped.with_orders(orders)
 
-    def to_plain(self) -> dict[str, Any]:
+    def to_plain(self) -> dict[str, object]:
         """As a pull file has it."""
         return {"keys": plain_keys(self.keys)}
 
@@ -63,7 +63,7 @@ class SortStep:
         return cls(sort_keys(plain["keys"]))
 
 
-def plain_keys(keys: tuple[SortBy, ...]) -> list[dict[str, Any]]:
+def plain_keys(keys: tuple[SortBy, ...]) -> list[dict[str, object]]:
     """Keys as a pull file has them."""
     return [
         {"column": k.column, "descending": k.descending, "empty_first": k.empty_first}

@@ -50,7 +50,7 @@ class TopStep:
         within = np.arange(len(ids)) - starts_of(begins)
         return replace(shaped, view=View(table, ids[within < self.count]))
 
-    def to_plain(self) -> dict[str, Any]:
+    def to_plain(self) -> dict[str, object]:
         """As a pull file has it."""
         return {"count": self.count, "keys": plain_keys(self.keys), "per": list(self.per)}
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from typing import Any
 
 from nimble_otter.pull.translate.conditions import Translator, escaped, micros
 from nimble_otter.pull.translate.forms import form_signs
@@ -56,7 +55,7 @@ class MariadbTranslator(Translator):
         text = super()._double(value)
         return text if "e" in text else f"{text}e0"
 
-    def _time(self, value: Any) -> str:
+    def _time(self, value: object) -> str:
         if isinstance(value, dt.timedelta) and abs(value) < dt.timedelta(hours=838):
             return self._text(_clock_text(value))
         return super()._time(value)
@@ -150,7 +149,7 @@ class MariadbTranslator(Translator):
             return super()._formed(of, form)
         return f"date_format({self._atom(of)}, {self._text(signs)})"
 
-    def _cast_to(self, call: Call, of: Operand, target: str, sizes: list[Any]) -> str:
+    def _cast_to(self, call: Call, of: Operand, target: str, sizes: list[object]) -> str:
         kind = self._kind(of)
         text = self._number(of) if kind in NUMBERS else self._atom(of)
         if target == "double" and kind in (Kind.INT, Kind.DECIMAL):

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from typing import Any
 
 from nimble_otter.pull.translate.conditions import Translator, escaped, micros
 from nimble_otter.pull.translate.values import SIMPLE, is_count, is_plain_span
@@ -38,7 +37,7 @@ class PostgresqlTranslator(Translator):
     def _double(self, value: float) -> str:
         return f"'{float_text(value)}'::float8"
 
-    def _time(self, value: Any) -> str:
+    def _time(self, value: object) -> str:
         if isinstance(value, dt.timedelta):
             return f"interval '{micros(value)} microseconds'"
         if isinstance(value, dt.datetime) and value.tzinfo is not None:
@@ -140,7 +139,7 @@ class PostgresqlTranslator(Translator):
             return self._first_letters(text, size[0]) if size else text
         return super()._do_cast(call)
 
-    def _cast_to(self, call: Call, of: Operand, target: str, sizes: list[Any]) -> str:
+    def _cast_to(self, call: Call, of: Operand, target: str, sizes: list[object]) -> str:
         kind = self._kind(of)
         if kind in (None, Kind.TEXT, Kind.SPAN, Kind.CLOCK):
             return super()._cast_to(call, of, target, sizes)

@@ -152,10 +152,10 @@ class SqliteTranslator(Translator):
             return super()._formed(of, form)
         return f"strftime({self._text(signs)}, {self._atom(of)})"
 
-    def _first_letters(self, text: str, count: Any) -> str:
+    def _first_letters(self, text: str, count: object) -> str:
         return f"substr({text}, 1, {count})"
 
-    def _cast_to(self, call: Call, of: Operand, target: str, sizes: list[Any]) -> str:
+    def _cast_to(self, call: Call, of: Operand, target: str, sizes: list[object]) -> str:
         kind = self._kind(of)
         if target == "double" and kind in (Kind.INT, Kind.DECIMAL):
             return f"cast({self._number(of) if kind in NUMBERS else self._atom(of)} as real)"

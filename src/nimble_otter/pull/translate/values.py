@@ -151,7 +151,7 @@ class Values:
 
     _atom = operand
 
-    def _literal(self, value: Any) -> str:
+    def _literal(self, value: object) -> str:
         if value is None:
             return "null"
         if isinstance(value, bool):
@@ -367,10 +367,10 @@ class Values:
             return self._first_letters(text, sizes[0]) if sizes else text
         return self._cast_to(call, of, target, sizes)
 
-    def _first_letters(self, text: str, count: Any) -> str:
+    def _first_letters(self, text: str, count: object) -> str:
         return f"left({text}, {count})"
 
-    def _cast_to(self, call: Call, of: Operand, target: str, sizes: list[Any]) -> str:
+    def _cast_to(self, call: Call, of: Operand, target: str, sizes: list[object]) -> str:
         kind = self._kind(of)
         if kind is Kind.INT and target in ("integer", "bigint", "smallint"):
             self._checked(call, "A cast")

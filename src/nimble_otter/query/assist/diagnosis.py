@@ -51,7 +51,7 @@ def diagnose(text: str, names: Names | None, dialect: str) -> list[Problem]:
     return sorted(found, key=lambda p: p.place.start)[:MOST]
 
 
-def diagnose_documents(text: str, names: Names | None, parameters: Mapping[str, Any]) -> list[Problem]:
+def diagnose_documents(text: str, names: Names | None, parameters: Mapping[str, object]) -> list[Problem]:
     """Problems of a SELECT over collections: what can't be asked, and collections that there are not."""
     if not text.strip():
         return []
@@ -82,7 +82,7 @@ class _Statement:
     def __init__(self, statement: Statement, dialect: str, names: Names | None) -> None:
         self.text, self.dialect, self.names = statement.text, dialect, names
 
-    def problems(self, parsed: Any) -> Iterator[Problem]:
+    def problems(self, parsed: exp.Expr) -> Iterator[Problem]:
         yield from self._suspicious(parsed)
         if self.names is None or isinstance(parsed, (exp.Create, exp.Command, exp.Drop, exp.Alter)):
             return
@@ -98,7 +98,7 @@ class _Statement:
 
     # --- suspicious --------------------------------------------------------------------------------------------
 
-    def _suspicious(self, parsed: Any) -> Iterator[Problem]:
+    def _suspicious(self, parsed: exp.Expr) -> Iterator[Problem]:
         if isinstance(parsed, (exp.Update, exp.Delete)) and not parsed.args.get("where"):
             word = self.text.split(None, 1)[0]
             said = f"This {word.lower()} has no WHERE clause: it affects every row."
@@ -121,7 +121,7 @@ class _Statement:
                     yield Problem(self._place(table.this), said, is_error=False)
 
     @staticmethod
-    def _meets(select: Any, alias: str) -> bool:
+    def _meets(select: exp.Expr, alias: str) -> bool:
         """Whether WHERE compares a column of this table with one of another, or can't be told."""
         where = select.args.get("where")
         for same in where.find_all(exp.EQ) if where is not None else ():
@@ -220,9 +220,9 @@ class _Statement:
         return found
 
     @staticmethod
-    def _is_path(column: Any, tables: dict[str, list[str] | None]) -> bool:
+    def _is_path(column: exp.Expr, tables: dict[str, list[str] | None]) -> bool:
         """Whether "a.b" may be a field b inside a column a."""
-        name = column.table.casefold()
+        name = column.text("table").casefold()
         known = [columns for columns in tables.values() if columns is not None]
         return len(known) < len(tables) or any(
             column == name or column.startswith(f"{name}.") for columns in known for column in _folded(columns)
@@ -230,14 +230,14 @@ class _Statement:
 
     # --- telling -----------------------------------------------------------------------------------------------
 
-    def _unknown(self, node: Any, what: str, names: list[str], where: str = "") -> Problem:
+    def _unknown(self, node: exp.Expr, what: str, names: list[str], where: str = "") -> Problem:
         folded = {n.rpartition(".")[2].casefold() if what == "table" else n.casefold(): n for n in names}
         near = difflib.get_close_matches(node.name.casefold(), list(folded), n=3, cutoff=0.5)
         fixes = tuple(folded[n] for n in near)
         hint = f" The nearest is {fixes[0]}." if fixes else ""
         return Problem(self._place(node), f"There is no {what} {node.name}{where}.{hint}", fixes)
 
-    def _place(self, node: Any) -> Place:
+    def _place(self, node: exp.Expr) -> Place:
         meta = node.meta
         return place_of(self.text, meta["start"], meta["end"] + 1)
 

@@ -150,7 +150,7 @@ def name_part(text: str, start: int, end: int, name: str = "part") -> str:
     return text[: statement.start] + f"with {found} as (\n  {body}\n)\n" + rest
 
 
-def make_parameter(text: str, start: int, end: int) -> tuple[str, str, Any]:
+def make_parameter(text: str, start: int, end: int) -> tuple[str, str, object]:
     """(text, name, value): the literal at start..end as a parameter named after the column before it."""
     literal = text[start:end].strip()
     if not re.fullmatch(r"'(?:[^']|'')*'|-?\d+(\.\d+)?", literal):

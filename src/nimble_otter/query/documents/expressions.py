@@ -35,12 +35,12 @@ _KINDS = {
 _CASTS = {name: _KINDS[kind] for name, kind in CASTS.items() if kind in _KINDS}
 
 
-def known(value: Any) -> dict[str, Any]:
+def known(value: object) -> dict[str, object]:
     """Holds where a value is neither null nor missing."""
     return {"$gt": [value, None]}
 
 
-def every(parts: Sequence[Any], sign: str = "$and") -> Any:
+def every(parts: Sequence[object], sign: str = "$and") -> Any:
     """All (or with $or any) of conditions, as flat as can be."""
     flat: list[Any] = []
     for part in parts:
@@ -48,7 +48,7 @@ def every(parts: Sequence[Any], sign: str = "$and") -> Any:
     return flat[0] if len(flat) == 1 else {sign: flat}
 
 
-def unless_null(value: Any, result: Any) -> dict[str, Any]:
+def unless_null(value: object, result: object) -> dict[str, object]:
     """An expression that is `result` where a value is known, else null."""
     return {"$cond": [known(value), result, None]}
 
@@ -61,7 +61,7 @@ class Expressions:
 
     # --- values ------------------------------------------------------------------------------------------------
 
-    def value(self, node: Any) -> Any:
+    def value(self, node: exp.Expr) -> Any:
         """The expression of a value."""
         given = self.reading.given
         if given is not None and node.sql() in given:
@@ -84,7 +84,7 @@ class Expressions:
             return {"$cond": [self.holds(node), True, {"$cond": [self.holds(node, False), False, None]}]}
         raise self._unknown(node)
 
-    def _unknown(self, node: Any) -> Exception:
+    def _unknown(self, node: exp.Expr) -> Exception:
         if isinstance(node, (exp.Subquery, exp.Exists, exp.Select)) or node.find(exp.Select):
             return self.reading.refuse(
                 "Subqueries in expressions are not supported for collections.", node, "Join it in FROM."
@@ -103,10 +103,10 @@ class Expressions:
         return self.reading.refuse(f"{node.sql()[:40]} is not supported for collections.", node)
 
     @staticmethod
-    def _literal(value: Any) -> Any:
+    def _literal(value: object) -> object:
         return {"$literal": value} if isinstance(value, str) and value.startswith("$") else value
 
-    def _field(self, node: Any) -> Any:
+    def _field(self, node: exp.Expr) -> object:
         found = self.reading.find(node)
         if self.reading.given is None:
             return f"${found.path}"
@@ -114,62 +114,62 @@ class Expressions:
             return self.reading.given[found.path]
         raise self.reading.refuse(f"{found.path} must be in GROUP BY or inside a function.", node)
 
-    def _both(self, sign: str, node: Any) -> dict[str, Any]:
-        return {sign: [self.value(node.left), self.value(node.right)]}
+    def _both(self, sign: str, node: exp.Expr) -> dict[str, object]:
+        return {sign: [self.value(node.this), self.value(node.expression)]}
 
-    def _do_add(self, node: Any) -> Any:
+    def _do_add(self, node: exp.Expr) -> object:
         return self._moved(node, "$dateAdd") or self._both("$add", node)
 
-    def _do_sub(self, node: Any) -> Any:
+    def _do_sub(self, node: exp.Expr) -> object:
         return self._moved(node, "$dateSubtract") or self._both("$subtract", node)
 
-    def _moved(self, node: Any, sign: str) -> Any:
+    def _moved(self, node: exp.Expr, sign: str) -> Any:
         """A time and an interval."""
-        if not isinstance(node.right, exp.Interval):
+        if not isinstance(node.expression, exp.Interval):
             return None
-        amount, unit = str(node.right.this.name), str(node.right.args.get("unit") or "")
+        amount, unit = str(node.expression.this.name), str(node.expression.args.get("unit") or "")
         unit = unit.lower().removesuffix("s")
         if not amount.lstrip("-").isdigit() or unit not in _UNITS:
             raise self.reading.refuse("This interval can't be read.", node, "Write it like interval '3 days'.")
-        return {sign: {"startDate": self.value(node.left), "unit": unit, "amount": int(amount)}}
+        return {sign: {"startDate": self.value(node.this), "unit": unit, "amount": int(amount)}}
 
-    def _do_mul(self, node: Any) -> Any:
+    def _do_mul(self, node: exp.Expr) -> object:
         return self._both("$multiply", node)
 
-    def _do_div(self, node: Any) -> Any:
-        return self._divided("$divide", node.left, node.right)
+    def _do_div(self, node: exp.Expr) -> object:
+        return self._divided("$divide", node.this, node.expression)
 
-    def _do_mod(self, node: Any) -> Any:
+    def _do_mod(self, node: exp.Expr) -> object:
         return self._divided("$mod", node.this, node.expression)
 
-    def _divided(self, sign: str, left: Any, right: Any) -> Any:
+    def _divided(self, sign: str, left: exp.Expr, right: exp.Expr) -> object:
         by = self.value(right)
         made = {sign: [self.value(left), by]}
         if isinstance(by, (int, float)) and by:
             return made
         return {"$cond": [{"$eq": [by, 0]}, None, made]}
 
-    def _do_neg(self, node: Any) -> Any:
+    def _do_neg(self, node: exp.Expr) -> object:
         return {"$multiply": [self.value(node.this), -1]}
 
-    def _do_round(self, node: Any) -> Any:
+    def _do_round(self, node: exp.Expr) -> object:
         digits = node.args.get("decimals")
         return {"$round": [self.value(node.this), self.value(digits) if digits is not None else 0]}
 
-    def _do_coalesce(self, node: Any) -> Any:
+    def _do_coalesce(self, node: exp.Expr) -> object:
         return {"$ifNull": [*(self.value(a) for a in (node.this, *node.expressions)), None]}
 
-    def _do_nullif(self, node: Any) -> Any:
+    def _do_nullif(self, node: exp.Expr) -> object:
         value = self.value(node.this)
         return {"$cond": [{"$eq": [value, self.value(node.expression)]}, None, value]}
 
-    def _do_greatest(self, node: Any) -> Any:
+    def _do_greatest(self, node: exp.Expr) -> object:
         return {"$max": [self.value(a) for a in (node.this, *node.expressions)]}
 
-    def _do_least(self, node: Any) -> Any:
+    def _do_least(self, node: exp.Expr) -> object:
         return {"$min": [self.value(a) for a in (node.this, *node.expressions)]}
 
-    def _do_case(self, node: Any) -> Any:
+    def _do_case(self, node: exp.Expr) -> object:
         branches = []
         for branch in node.args["ifs"]:
             test = branch.this if node.this is None else exp.EQ(this=node.this.copy(), expression=branch.this.copy())
@@ -177,49 +177,50 @@ class Expressions:
         default = node.args.get("default")
         return {"$switch": {"branches": branches, "default": self.value(default) if default is not None else None}}
 
-    def _do_if(self, node: Any) -> Any:
+    def _do_if(self, node: exp.Expr) -> object:
         other = node.args.get("false")
         return {"$cond": [self.holds(node.this), self.value(node.args["true"]), self.value(other) if other else None]}
 
-    def _do_cast(self, node: Any) -> Any:
-        wanted = _CASTS.get(node.to.this.value.lower())
+    def _do_cast(self, node: exp.Expr) -> object:
+        to = node.args["to"]
+        wanted = _CASTS.get(to.this.value.lower())
         if wanted is None:
-            raise self.reading.refuse(f"A value can't be cast to {node.to.sql().lower()}.", node)
+            raise self.reading.refuse(f"A value can't be cast to {to.sql().lower()}.", node)
         return {"$convert": {"input": self.value(node.this), "to": wanted, "onNull": None}}
 
     _do_trycast = _do_cast
 
     # --- texts -------------------------------------------------------------------------------------------------
 
-    def _text(self, node: Any) -> Any:
+    def _text(self, node: exp.Expr) -> Any:
         value = self.value(node)
         return value if isinstance(value, str) and not value.startswith("$") else {"$toString": value}
 
-    def _do_lower(self, node: Any) -> Any:
+    def _do_lower(self, node: exp.Expr) -> object:
         value = self.value(node.this)
         return unless_null(value, {"$toLower": value})
 
-    def _do_upper(self, node: Any) -> Any:
+    def _do_upper(self, node: exp.Expr) -> object:
         value = self.value(node.this)
         return unless_null(value, {"$toUpper": value})
 
-    def _do_length(self, node: Any) -> Any:
+    def _do_length(self, node: exp.Expr) -> object:
         value = self.value(node.this)
         return unless_null(value, {"$strLenCP": {"$toString": value}})
 
-    def _do_trim(self, node: Any) -> Any:
+    def _do_trim(self, node: exp.Expr) -> object:
         sign = {"LEADING": "$ltrim", "TRAILING": "$rtrim"}.get(str(node.args.get("position") or "").upper(), "$trim")
         chars = node.args.get("expression")
         return {sign: {"input": self.value(node.this), "chars": self.value(chars) if chars is not None else " "}}
 
-    def _do_dpipe(self, node: Any) -> Any:
+    def _do_dpipe(self, node: exp.Expr) -> object:
         parts = [*node.flatten()]
         return {"$concat": [self._text(part) for part in parts]}
 
-    def _do_concat(self, node: Any) -> Any:
+    def _do_concat(self, node: exp.Expr) -> object:
         return {"$concat": [{"$ifNull": [self._text(part), ""]} for part in node.expressions]}
 
-    def _do_substring(self, node: Any) -> Any:
+    def _do_substring(self, node: exp.Expr) -> object:
         value, start = self.value(node.this), self.reading.value(node.args["start"])
         length = node.args.get("length")
         if not isinstance(start, int) or start < 1:
@@ -227,21 +228,21 @@ class Expressions:
         size = self.value(length) if length is not None else {"$strLenCP": value}
         return unless_null(value, {"$substrCP": [value, start - 1, size]})
 
-    def _do_left(self, node: Any) -> Any:
+    def _do_left(self, node: exp.Expr) -> object:
         value = self.value(node.this)
         return unless_null(value, {"$substrCP": [value, 0, self.value(node.expression)]})
 
-    def _do_replace(self, node: Any) -> Any:
+    def _do_replace(self, node: exp.Expr) -> object:
         replacement = node.args.get("replacement")
         return {"$replaceAll": {"input": self.value(node.this), "find": self.value(node.expression),
                                 "replacement": self.value(replacement) if replacement is not None else ""}}  # fmt: skip
 
-    def _do_strposition(self, node: Any) -> Any:
+    def _do_strposition(self, node: exp.Expr) -> object:
         return {"$add": [{"$indexOfCP": [self.value(node.this), self.value(node.args["substr"])]}, 1]}
 
     # --- times -------------------------------------------------------------------------------------------------
 
-    def _part(self, part: str, value: Any, node: Any) -> Any:
+    def _part(self, part: str, value: exp.Expr, node: exp.Expr) -> Any:
         if part == "quarter":
             return {"$ceil": {"$divide": [{"$month": self.value(value)}, 3]}}
         if part not in _PARTS:
@@ -251,10 +252,10 @@ class Expressions:
         made = {_PARTS[part]: self.value(value)}
         return {"$subtract": [made, 1]} if part == "dow" else made  # Sunday is 0 in SQL, 1 at the server
 
-    def _do_extract(self, node: Any) -> Any:
+    def _do_extract(self, node: exp.Expr) -> object:
         return self._part(node.this.name.lower(), node.expression, node)
 
-    def _do_timestamptrunc(self, node: Any) -> Any:
+    def _do_timestamptrunc(self, node: exp.Expr) -> object:
         unit = str(node.args["unit"]).lower()
         if unit not in _UNITS:
             raise self.reading.refuse(
@@ -265,32 +266,32 @@ class Expressions:
 
     _do_datetrunc = _do_timestamptrunc
 
-    def _do_date(self, node: Any) -> Any:
+    def _do_date(self, node: exp.Expr) -> object:
         return {"$dateTrunc": {"date": self.value(node.this), "unit": "day"}}
 
-    def _do_timetostr(self, node: Any) -> Any:
+    def _do_timetostr(self, node: exp.Expr) -> object:
         return {"$dateToString": {"date": self.value(node.this), "format": self.reading.value(node.args["format"])}}
 
-    def _do_datediff(self, node: Any) -> Any:
+    def _do_datediff(self, node: exp.Expr) -> object:
         start, end = self.value(node.expression), self.value(node.this)
         return {"$dateDiff": {"startDate": start, "endDate": end, "unit": "day"}}
 
-    def _do_currenttimestamp(self, node: Any) -> Any:
+    def _do_currenttimestamp(self, node: exp.Expr) -> object:
         return "$$NOW"
 
-    def _do_currentdate(self, node: Any) -> Any:
+    def _do_currentdate(self, node: exp.Expr) -> object:
         return {"$dateTrunc": {"date": "$$NOW", "unit": "day"}}
 
     # --- lists -------------------------------------------------------------------------------------------------
 
-    def _do_arraysize(self, node: Any) -> Any:
+    def _do_arraysize(self, node: exp.Expr) -> object:
         value = self.value(node.this)
         return {"$cond": [{"$isArray": [value]}, {"$size": value}, None]}
 
-    def _do_bracket(self, node: Any) -> Any:
+    def _do_bracket(self, node: exp.Expr) -> object:
         return {"$arrayElemAt": [self.value(node.this), self.value(node.expressions[0])]}
 
-    def _do_anonymous(self, node: Any) -> Any:
+    def _do_anonymous(self, node: exp.Expr) -> object:
         name, arguments = str(node.this).lower(), node.expressions
         if name in ("cardinality", "jsonb_array_length", "json_array_length") and len(arguments) == 1:
             return self._do_arraysize(exp.ArraySize(this=arguments[0]))
@@ -300,7 +301,7 @@ class Expressions:
 
     # --- conditions --------------------------------------------------------------------------------------------
 
-    def holds(self, node: Any, wanted: bool = True) -> Any:  # noqa: C901 - a branch for each kind of node
+    def holds(self, node: exp.Expr, wanted: bool = True) -> Any:  # noqa: C901 - a branch for each kind of node
         """An expression that is true exactly where a condition is true (`wanted`), or false; never null."""
         if isinstance(node, exp.Paren):
             return self.holds(node.this, wanted)
@@ -317,7 +318,7 @@ class Expressions:
             return every([known(items), found if wanted else {"$not": [found]}])
         if type(node).__name__ in OPERATORS:
             sign = OPERATORS[type(node).__name__]
-            left, right = self._sides(node.left, node.right)
+            left, right = self._sides(node.this, node.expression)
             return self._certain([left, right], {sign if wanted else OPPOSITE[sign]: [left, right]})
         if isinstance(node, exp.Between):
             low, high = node.args["low"], node.args["high"]
@@ -344,7 +345,7 @@ class Expressions:
             raise self._unknown(node)
         return {"$eq": [self.value(node), wanted]}
 
-    def _sides(self, left: Any, right: Any) -> list[Any]:
+    def _sides(self, left: exp.Expr, right: exp.Expr) -> list[object]:
         """Both sides of a comparison; a text beside a field of times is a time."""
         sides = []
         for side, other in ((left, right), (right, left)):
@@ -356,14 +357,14 @@ class Expressions:
         return sides
 
     @staticmethod
-    def _certain(sides: Sequence[Any], test: Any) -> Any:
+    def _certain(sides: Sequence[object], test: object) -> object:
         """A comparison, where both sides are known."""
         if any(side is None for side in sides):
             return False
         open_sides = [s for s in sides if isinstance(s, (dict, str)) and _may_be_null(s)]
         return every([*(known(side) for side in open_sides), test])
 
-    def _is(self, node: Any, wanted: bool) -> Any:
+    def _is(self, node: exp.Expr, wanted: bool) -> object:
         value = self.value(node.this) if not isinstance(node.expression, exp.Boolean) else None
         if isinstance(node.expression, exp.Null):
             return {"$lte": [value, None]} if wanted else known(value)
@@ -372,7 +373,7 @@ class Expressions:
             return made if wanted else {"$not": [made]}
         raise self._unknown(node)
 
-    def _among(self, node: Any, wanted: bool) -> Any:
+    def _among(self, node: exp.Expr, wanted: bool) -> object:
         sides = [self._sides(node.this, item) for item in node.expressions]
         value, items = sides[0][0], [pair[1] for pair in sides]
         has_null = any(item is None for item in items)
@@ -380,7 +381,7 @@ class Expressions:
             return self._certain([value], {"$in": [value, [i for i in items if i is not None]]})
         return False if has_null else self._certain([value], {"$not": [{"$in": [value, items]}]})
 
-    def _matches(self, node: Any, regex: str, options: str, wanted: bool) -> Any:
+    def _matches(self, node: exp.Expr, regex: str, options: str, wanted: bool) -> object:
         value = self.value(node)
         is_field = isinstance(value, str)  # which may hold numbers too; what is worked out as a text is one, or null
         is_text = {"$eq": [{"$type": value}, "string"]} if is_field else known(value)
@@ -389,9 +390,11 @@ class Expressions:
         return every([is_text, found if wanted else {"$not": [found]}])
 
 
-def _may_be_null(value: Any) -> bool:
+def _may_be_null(value: object) -> bool:
     return not isinstance(value, str) or value.startswith("$")
 
 
-def _name(node: Any) -> str:
-    return str(node.name if isinstance(node, exp.Anonymous) else node.sql_name()).lower()
+def _name(node: exp.Expr) -> str:
+    return str(
+        node.sql_name() if isinstance(node, exp.Func) and not isinstance(node, exp.Anonymous) else node.name
+    ).lower()

@@ -17,7 +17,7 @@ class Figures:
     """The groups of one SELECT. A missing field and null are one group. `given` says, once the stages are made, what
     each key (by its path or its text) and each figure (by its text) is behind them."""
 
-    def __init__(self, reading: Reading, node: Any) -> None:
+    def __init__(self, reading: Reading, node: exp.Expr) -> None:
         self.reading, self.node = reading, node
         self.values = Expressions(reading)
         group = node.args.get("group")
@@ -33,7 +33,7 @@ class Figures:
         """Whether documents are grouped at all."""
         return bool(self.keys or self.figures)
 
-    def _meant(self, key: Any) -> Any:
+    def _meant(self, key: exp.Expr) -> object:
         """What a key stands for: a column by its place or the name that SELECT gives it."""
         items = self.node.expressions
         if isinstance(key, exp.Literal) and not key.is_string and key.name.isdigit():
@@ -64,11 +64,11 @@ class Figures:
         return [{"$facet": {"rows": [group]}}, {"$project": {"rows": rows}}, {"$unwind": "$rows"},
                 {"$replaceRoot": {"newRoot": "$rows"}}]  # fmt: skip
 
-    def _put(self, name: str, made: Any, none: Any) -> str:
+    def _put(self, name: str, made: object, none: object) -> str:
         self._stage[name], self._none[name] = made, none
         return f"${name}"
 
-    def _figure(self, node: Any, name: str) -> Any:
+    def _figure(self, node: exp.Expr, name: str) -> object:
         """Add a figure to the stage; returns what it is behind it."""
         test: Any = None
         if isinstance(node, exp.Filter):
@@ -106,20 +106,20 @@ class Figures:
             between = self.reading.value(node.args["separator"]) if node.args.get("separator") is not None else ","
             joined = {"$concat": [{"$ifNull": [{"$concat": ["$$value", between]}, ""]}, {"$toString": "$$this"}]}
             return {"$reduce": {"input": listed, "initialValue": None, "in": joined}}
-        said = str(node.sql_name()).lower()
+        said = str(node.sql_name() if isinstance(node, exp.Func) else node.name).lower()
         raise self.reading.refuse(f"{said} is not supported for collections.", node, _KNOWN)
 
     @staticmethod
-    def _if(value: Any, test: Any) -> Any:
+    def _if(value: object, test: object) -> object:
         return value if test is None else {"$cond": [test, value, None]}
 
-    def _set(self, inner: Any, name: str, test: Any) -> Any:
+    def _set(self, inner: exp.Expr, name: str, test: object) -> object:
         """The different values, without those that are none."""
         made = self._put(name, {"$addToSet": self._if(self.values.value(inner), test)}, [])
         return {"$setDifference": [made, [None]]}
 
 
-def _figures_in(node: Any) -> list[Any]:
+def _figures_in(node: exp.Expr) -> list[exp.Expr]:
     """The figures in an expression, outermost only; those of window functions are none."""
     if isinstance(node, (exp.Window, exp.Subquery, exp.Select)):
         return []

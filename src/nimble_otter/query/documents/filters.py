@@ -26,7 +26,7 @@ class Filters:
     def __init__(self, reading: Reading) -> None:
         self.reading = reading
 
-    def condition(self, node: Any, negated: bool = False) -> dict[str, Any]:
+    def condition(self, node: exp.Expr, negated: bool = False) -> dict[str, Any]:
         """A filter for the documents in which the condition (negated: its NOT) is true."""
         if isinstance(node, exp.Paren):
             return self.condition(node.this, negated)
@@ -59,7 +59,7 @@ class Filters:
             return {self._path(node): not negated}
         raise self.reading.refuse(f"{node.sql()[:40]} is not supported for collections.", node, "", NotPlain)
 
-    def _field(self, node: Any) -> Found:
+    def _field(self, node: exp.Expr) -> Found:
         if self.reading.given is not None:
             raise NotPlain("These rows are groups.")
         found = self.reading.find(node)
@@ -67,11 +67,11 @@ class Filters:
             raise NotPlain("This is not a field.")
         return found
 
-    def _path(self, node: Any) -> str:
+    def _path(self, node: exp.Expr) -> str:
         return self._field(node).path
 
-    def _compared(self, node: Any, negated: bool) -> dict[str, Any]:
-        left, right, sign = node.left, node.right, OPERATORS[type(node).__name__]
+    def _compared(self, node: exp.Expr, negated: bool) -> dict[str, object]:
+        left, right, sign = node.this, node.expression, OPERATORS[type(node).__name__]
         if not self.reading.is_field(left):
             left, right, sign = right, left, _TURNED[sign]
         if isinstance(right, exp.Any):  # 'x' = any(tags): a filter looks through lists
@@ -88,7 +88,7 @@ class Filters:
             return {"$and": [{path: {"$not": {OPPOSITE[sign]: value}}}, {path: {"$ne": None}}]}
         return {path: value if sign == "$eq" and not isinstance(value, (Mapping, re.Pattern)) else {sign: value}}
 
-    def _among(self, node: Any, negated: bool) -> dict[str, Any]:
+    def _among(self, node: exp.Expr, negated: bool) -> dict[str, object]:
         found = self._field(node.this)
         values = [self.reading.value(item, found.types) for item in node.expressions]
         if not values:
@@ -97,14 +97,14 @@ class Filters:
             return {found.path: {"$in": [v for v in values if v is not None]}}
         return nothing() if None in values else {found.path: {"$nin": [*values, None]}}
 
-    def _like(self, node: Any, negated: bool) -> dict[str, Any]:
+    def _like(self, node: exp.Expr, negated: bool) -> dict[str, object]:
         regex, options = like_of(self.reading, node)
         test = {"$regex": regex, "$options": options}
         path = self._path((node.this if isinstance(node, exp.Escape) else node).this)
         return {"$and": [{"$nor": [{path: test}]}, {path: {"$type": "string"}}]} if negated else {path: test}
 
 
-def like_of(reading: Reading, node: Any) -> tuple[str, str]:
+def like_of(reading: Reading, node: exp.Expr) -> tuple[str, str]:
     """(regular expression, options) of a LIKE."""
     escape: str | None = "\\"
     if isinstance(node, exp.Escape):
@@ -115,7 +115,7 @@ def like_of(reading: Reading, node: Any) -> tuple[str, str]:
     return f"^{like_regex(pattern, escape)}$", "is" if isinstance(node, exp.ILike) else "s"
 
 
-def merged(parts: Sequence[dict[str, Any]]) -> dict[str, Any]:
+def merged(parts: Sequence[dict[str, object]]) -> dict[str, object]:
     """One filter of all parts: side by side where the paths differ, which is how one would write it."""
     names = [name for part in parts for name in part]
     if len(set(names)) == len(names) and not any(name.startswith("$") for name in names):
@@ -123,6 +123,6 @@ def merged(parts: Sequence[dict[str, Any]]) -> dict[str, Any]:
     return {"$and": list(parts)}
 
 
-def nothing() -> dict[str, Any]:
+def nothing() -> dict[str, object]:
     """A filter that no document matches: the comparison is unknown for all."""
     return {"_id": {"$in": []}}

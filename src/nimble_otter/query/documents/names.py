@@ -63,14 +63,14 @@ class Reading:
         return replace(self, sources=tuple(sources), given=None, merged=dict(self.merged))
 
     def refuse(
-        self, what: str, node: Any = None, hint: str = "", kind: Callable[..., QueryError] = QueryError
+        self, what: str, node: exp.Expr | None = None, hint: str = "", kind: Callable[..., QueryError] = QueryError
     ) -> QueryError:
         """An error that says what can't be asked of documents."""
         return kind(what, hint, place_in(self.text, node) if node is not None else None)
 
     # --- fields ------------------------------------------------------------------------------------------------
 
-    def find(self, node: Any) -> Found:
+    def find(self, node: exp.Expr) -> Found:
         """The field that a dotted path means. Raises: QueryError."""
         parts = name_parts(node)
         if parts is None:
@@ -87,7 +87,7 @@ class Reading:
             return Found(source.prefix.rstrip(".") or "$ROOT", source.alias, frozenset(source.types.get("", set())))
         return Found(source.prefix + path, source.alias, frozenset(source.types.get(path, set())))
 
-    def _owner(self, parts: list[str], node: Any) -> tuple[Source, list[str]]:
+    def _owner(self, parts: list[str], node: exp.Expr) -> tuple[Source, list[str]]:
         if len(self.sources) == 1 and not self.sources[0].prefix:
             only = self.sources[0]
             is_alias = parts[0] == only.alias and not only.has(".".join(parts)) and len(parts) > 1
@@ -104,22 +104,22 @@ class Reading:
         what = f"{parts[0]} is in several of {names}." if owners else f"Which of {names} has {parts[0]}?"
         raise self.refuse(what, node, f"Write it with its name in front, like {self.sources[0].alias}.{parts[0]}.")
 
-    def aliases(self, node: Any) -> set[str]:
+    def aliases(self, node: exp.Expr) -> set[str]:
         """Whose fields an expression names."""
         tops = [c for c in node.find_all(exp.Column, exp.Dot) if not isinstance(c.parent, exp.Dot)]
         return {self.find(c).alias for c in tops}
 
-    def is_field(self, node: Any) -> bool:
+    def is_field(self, node: exp.Expr) -> bool:
         """Whether a node names a field."""
         return isinstance(node, (exp.Column, exp.Dot)) and name_parts(node) is not None
 
     # --- values ------------------------------------------------------------------------------------------------
 
-    def is_value(self, node: Any) -> bool:
+    def is_value(self, node: exp.Expr) -> bool:
         """Whether a node is a value that stands in the text."""
         return isinstance(node, exp.Placeholder) or literal_of(node) is not None
 
-    def value(self, node: Any, types: frozenset[str] = frozenset()) -> Any:
+    def value(self, node: exp.Expr, types: frozenset[str] = frozenset()) -> Any:
         """A literal or parameter as it is sent to be compared with values of these types."""
         if isinstance(node, exp.Placeholder):
             if node.name not in self.parameters:
@@ -139,7 +139,7 @@ class Reading:
             return parse_time(value, with_time=True) or value
         return value
 
-    def number(self, node: Any, word: str) -> int:
+    def number(self, node: exp.Expr, word: str) -> int:
         """A whole number, as LIMIT takes it."""
         value = self.value(node) if self.is_value(node) else None
         if not isinstance(value, int) or isinstance(value, bool):

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from nimble_otter.query.documents.names import Reading, Types
+
+if TYPE_CHECKING:
+    from nimble_otter.query.lazy import exp
 
 Stages = list[dict[str, Any]]
 
@@ -26,7 +29,7 @@ class DocumentRequest:
     columns: tuple[tuple[str, str], ...] = ()
     collections: tuple[str, ...] = ()
 
-    def as_native(self) -> Any:
+    def as_native(self) -> object:
         """What the server gets, as nested Python values, to be shown."""
         if self.pipeline is not None:
             return list(self.pipeline)
@@ -57,7 +60,7 @@ def distinct() -> Stages:
     return [{"$group": {"_id": "$$ROOT"}}, {"$replaceRoot": {"newRoot": "$_id"}}]
 
 
-def paged(reading: Reading, node: Any) -> Stages:
+def paged(reading: Reading, node: exp.Expr) -> Stages:
     """OFFSET and LIMIT."""
     offset, limit = node.args.get("offset"), node.args.get("limit")
     skip = reading.number(offset.expression, "OFFSET") if offset is not None else 0

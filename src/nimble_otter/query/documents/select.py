@@ -26,7 +26,7 @@ class _Column:
 
     label: str
     field: str
-    node: Any
+    node: exp.Expr
     made: Any = None
 
 
@@ -34,13 +34,13 @@ class SelectStages:
     """One SELECT on its way to stages."""
 
     def __init__(
-        self, base: Reading, source_of: SourceOf, node: Any, ctes: Mapping[str, Any], fields: Sequence[str]
+        self, base: Reading, source_of: SourceOf, node: exp.Expr, ctes: Mapping[str, Any], fields: Sequence[str]
     ) -> None:
         self.source_of, self.node, self.ctes, self.fields = source_of, node, ctes, fields
         self.reading = base.within(())
         self.stages: Stages = []
 
-    def refuse(self, what: str, node: Any = None, hint: str = "") -> QueryError:
+    def refuse(self, what: str, node: exp.Expr | None = None, hint: str = "") -> QueryError:
         """An error that says what can't be asked of documents."""
         return self.reading.refuse(what, node, hint)
 
@@ -116,7 +116,7 @@ class SelectStages:
             return DocumentRequest(base.collection, {}, None, (), limit, tuple(stages), tuple(columns))
         return DocumentRequest(base.collection, matched, projection, tuple(sort), limit, None, tuple(columns))
 
-    def _label(self, item: Any) -> str:
+    def _label(self, item: exp.Expr) -> str:
         if item.alias:
             return str(item.alias)
         parts = name_parts(item)
@@ -156,7 +156,7 @@ class SelectStages:
         self.reading.sources = tuple(all_sources)
         return [c for c in conditions if not any(c is e for e in early)]
 
-    def _source_of(self, join: Any) -> tuple[Source, Built | None]:
+    def _source_of(self, join: exp.Expr) -> tuple[Source, Built | None]:
         """What is joined: its names, and its query where it is no list."""
         made = join.this
         unnest = made.this if isinstance(made, exp.Lateral) else made
@@ -177,7 +177,7 @@ class SelectStages:
             raise self.refuse("A query in brackets needs a name.", None, "Write (select ...) q.")
         return Source(name, f"{name}.", built.types), built
 
-    def _join(self, join: Any, earlier: Sequence[Source], source: Source, built: Built | None) -> None:
+    def _join(self, join: exp.Expr, earlier: Sequence[Source], source: Source, built: Built | None) -> None:
         side = str(join.args.get("side") or "").upper()
         if side in ("RIGHT", "FULL") or str(join.args.get("method") or "").upper() == "NATURAL":
             word = side or "NATURAL"
@@ -213,7 +213,7 @@ class SelectStages:
             self.stages.append({"$set": {name: kept}})
         self.stages.append({"$unwind": {"path": f"${name}", "preserveNullAndEmptyArrays": side == "LEFT"}})
 
-    def _on(self, join: Any, earlier: Sequence[Source], source: Source) -> list[Any]:
+    def _on(self, join: exp.Expr, earlier: Sequence[Source], source: Source) -> list[Any]:
         on = join.args.get("on")
         if on is not None:
             return list(on.flatten()) if isinstance(on, exp.And) else [on]
@@ -227,7 +227,9 @@ class SelectStages:
             )
         return made
 
-    def _pair(self, node: Any, earlier: Sequence[Source], source: Source) -> tuple[str, str, Any] | None:
+    def _pair(
+        self, node: exp.Expr, earlier: Sequence[Source], source: Source
+    ) -> tuple[str, str, exp.Expression] | None:
         """(path before, path in the joined document, condition) of an equality of two fields."""
         if not isinstance(node, exp.EQ) or not (self.reading.is_field(node.left) and self.reading.is_field(node.right)):
             return None
@@ -239,7 +241,7 @@ class SelectStages:
             return None
         return left.path, right.path.removeprefix(source.prefix), node
 
-    def _unnest(self, join: Any, unnest: Any, earlier: Sequence[Source], source: Source, keeps: bool) -> None:
+    def _unnest(self, join: exp.Expr, unnest: exp.Expr, earlier: Sequence[Source], source: Source, keeps: bool) -> None:
         on = join.args.get("on")
         if on is not None and not (isinstance(on, exp.Boolean) and on.this):
             raise self.refuse("unnest takes no join condition.", None, "Write ON true, and the condition in WHERE.")
@@ -258,7 +260,7 @@ class SelectStages:
 
     # --- WHERE, GROUP BY ---------------------------------------------------------------------------------------
 
-    def _match(self, conditions: Sequence[Any], reading: Reading | None = None) -> None:
+    def _match(self, conditions: Sequence[exp.Expr], reading: Reading | None = None) -> None:
         """One stage for all conditions: a filter of those that can be one, an expression of the others."""
         reading = reading or self.reading
         filters, tests = [], []
@@ -345,11 +347,11 @@ class SelectStages:
         self.stages += paged(self.reading, self.node)
         self.stages.append({"$project": projection})
 
-    def _keys(self) -> list[Any]:
+    def _keys(self) -> list[exp.Expr]:
         order = self.node.args.get("order")
         return list(order.expressions) if order is not None else []
 
-    def _named(self, node: Any, columns: Sequence[_Column]) -> _Column | None:
+    def _named(self, node: exp.Expr, columns: Sequence[_Column]) -> _Column | None:
         """The column of the result that a key of the order names, by its place or its name."""
         if isinstance(node, exp.Literal) and not node.is_string and node.name.isdigit():
             if not 0 < int(node.name) <= len(columns):
@@ -359,7 +361,7 @@ class SelectStages:
             return next((c for c in columns if c.label == node.name), None)
         return None
 
-    def _sort(self, columns: Sequence[_Column], extra: Mapping[str, Any]) -> None:
+    def _sort(self, columns: Sequence[_Column], extra: Mapping[str, object]) -> None:
         """ORDER BY, before rows are cut to their columns; keys that are no fields are worked out first."""
         sort: dict[str, int] = {}
         computed: dict[str, Any] = {}
@@ -420,23 +422,23 @@ class SelectStages:
         return found
 
 
-def _projection(paths: Sequence[str]) -> dict[str, Any] | None:
+def _projection(paths: Sequence[str]) -> dict[str, object] | None:
     keep = [p for p in dict.fromkeys(paths) if not any(p.startswith(q + ".") for q in paths)]
     if not keep:
         return None
     return {**dict.fromkeys(keep, 1), **({} if "_id" in keep else {"_id": 0})}
 
 
-def _is_star(item: Any) -> bool:
+def _is_star(item: exp.Expr) -> bool:
     return isinstance(item, exp.Star) or (isinstance(item, exp.Column) and isinstance(item.this, exp.Star))
 
 
-def _is_turned(key: Any) -> bool:
+def _is_turned(key: exp.Expr) -> bool:
     """Whether empties are wanted at the end where the server does not put them."""
     return bool(key.args.get("nulls_first")) == bool(key.args.get("desc"))
 
 
-def _is_constant(value: Any) -> bool:
+def _is_constant(value: exp.Expr) -> bool:
     return isinstance(value, str) and not value.startswith("$")
 
 

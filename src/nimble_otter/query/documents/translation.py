@@ -22,7 +22,7 @@ TypesOf = Callable[[str], Types]
 
 
 def translate_select(
-    text: str, types_of: TypesOf | None = None, parameters: Mapping[str, Any] | None = None
+    text: str, types_of: TypesOf | None = None, parameters: Mapping[str, object] | None = None
 ) -> DocumentRequest:
     """Translate one SELECT (or several joined by UNION). `types_of` tells the kinds of values seen at the paths of a
     collection ("time", "text", ...): a text compared with a field of times is sent as a time. Raises: QueryError with
@@ -44,12 +44,14 @@ def translate_select(
 class Translator:
     """Expressions of SQL as expressions of the document server."""
 
-    def __init__(self, text: str, types_of: TypesOf, parameters: Mapping[str, Any]) -> None:
+    def __init__(self, text: str, types_of: TypesOf, parameters: Mapping[str, object]) -> None:
         self.base = Reading(text, parameters)
         self.types_of = types_of
         self.collections: list[str] = []
 
-    def query(self, node: Any, outer: Mapping[str, Any], fields: Sequence[str] = (), is_top: bool = False) -> Built:
+    def query(
+        self, node: exp.Expr, outer: Mapping[str, Any], fields: Sequence[str] = (), is_top: bool = False
+    ) -> Built:
         """A SELECT or UNION. `outer` are the common table expressions in scope; `fields` what the columns must be
         called, of the second part of a UNION; only the whole request (`is_top`) can be a find."""
         ctes = dict(outer)
@@ -64,7 +66,7 @@ class Translator:
             return self._union(node, ctes, fields)
         return SelectStages(self.base, self.source, node, ctes, fields).build(is_top)
 
-    def _union(self, node: Any, ctes: Mapping[str, Any], fields: Sequence[str]) -> Built:
+    def _union(self, node: exp.Expr, ctes: Mapping[str, object], fields: Sequence[str]) -> Built:
         if not isinstance(node, exp.Union):
             raise self.base.refuse(f"{node.key.upper()} is not supported for collections.", None, "UNION is supported.")
         first = self.query(node.this, ctes, fields)
@@ -86,7 +88,7 @@ class Translator:
         stages += paged(self.base, node)
         return Built(first.collection, stages, first.columns, first.types)
 
-    def _of_union(self, node: Any, columns: Sequence[tuple[str, str]]) -> str:
+    def _of_union(self, node: exp.Expr, columns: Sequence[tuple[str, str]]) -> str:
         if isinstance(node, exp.Literal) and not node.is_string and 0 < int(node.name) <= len(columns):
             return columns[int(node.name) - 1][1]
         found = next((name for label, name in columns if label == node.name), None)
@@ -96,7 +98,7 @@ class Translator:
             )
         return found
 
-    def source(self, node: Any, ctes: Mapping[str, Any]) -> Built:
+    def source(self, node: exp.Expr, ctes: Mapping[str, Any]) -> Built:
         """What one of FROM gives: a collection, a common table expression or a query in brackets."""
         if isinstance(node, exp.Subquery):
             return self.query(node.this, ctes)

@@ -47,15 +47,15 @@ _SPELLED = ("CAST", "TRY_CAST", "EXTRACT", "POSITION", "SUBSTRING", "TRIM", "OVE
 
 
 @cache
-def local_dialect() -> Any:
+def local_dialect() -> object:
     """PostgreSQL's grammar, in which functions stay as they are written but for windows and those with a syntax of
     their own; empties are last in any order, as they are here."""
     from sqlglot.dialects.postgres import Postgres
 
-    class Local(Postgres):  # type: ignore[misc]
+    class Local(Postgres):
         NULL_ORDERING = "nulls_are_last"
 
-        class Parser(Postgres.Parser):  # type: ignore[misc]
+        class Parser(Postgres.Parser):  # type: ignore[misc, valid-type]
             FUNCTIONS = {name: Postgres.Parser.FUNCTIONS[name] for name in _WINDOWED}
             FUNCTION_PARSERS = {name: Postgres.Parser.FUNCTION_PARSERS[name] for name in _SPELLED}
 
@@ -92,7 +92,7 @@ class _Reader(OperandReader):
     # --- conditions ----------------------------------------------------------------------------------------------
 
     @told
-    def condition(self, node: Any) -> Node:  # noqa: C901 - a branch for each kind of node
+    def condition(self, node: exp.Expr) -> Node:  # noqa: C901 - a branch for each kind of node
         if isinstance(node, exp.Paren):
             return self.condition(node.this)
         if is_negated(node):
@@ -109,7 +109,7 @@ class _Reader(OperandReader):
             same = self._same(node.left, node.right)
             return same if isinstance(node, exp.NullSafeEQ) else Not(same)
         if type(node).__name__ in COMPARE:
-            return self._compared(COMPARE[type(node).__name__], node.left, node.right)
+            return self._compared(COMPARE[type(node).__name__], node.this, node.expression)
         if isinstance(node, exp.Is):
             return self._is(node)
         if isinstance(node, exp.Between):
@@ -127,7 +127,7 @@ class _Reader(OperandReader):
             raise Mismatch(f"is {said}, not a condition", "Compare it with something, such as ... > 0.")
         return Truth(operand)
 
-    def _compared(self, op: str, left: Any, right: Any) -> Node:
+    def _compared(self, op: str, left: object, right: object) -> Node:
         if isinstance(left, exp.Tuple) and isinstance(right, exp.Tuple):
             return self._rows_compared(op, left, right)
         return self._compare(op, self.operand(left), self.operand(right))
@@ -148,14 +148,14 @@ class _Reader(OperandReader):
             raise Mismatch(said, "Write one of them in a cast, such as cast(... as text).")
         return Compare(op, left, right)
 
-    def _rows_compared(self, op: str, left: Any, right: Any) -> Node:
+    def _rows_compared(self, op: str, left: exp.Expr, right: exp.Expr) -> Node:
         if op not in ("=", "<>") or len(left.expressions) != len(right.expressions):
             raise Mismatch("compares rows of as many values by = and <> only", "")
         pairs = zip(left.expressions, right.expressions, strict=True)
         same = All(tuple(self._compared("=", a, b) for a, b in pairs))
         return same if op == "=" else Not(same)
 
-    def _is(self, node: Any) -> Node:
+    def _is(self, node: exp.Expr) -> Node:
         said = node.expression
         if isinstance(said, exp.Null):
             return IsEmpty(self.operand(node.this))
@@ -164,20 +164,20 @@ class _Reader(OperandReader):
             return All((Not(IsEmpty(as_value(test))), test if said.this else Not(test)))
         raise self._unsupported(node)
 
-    def _same(self, left: Any, right: Any) -> Node:
+    def _same(self, left: object, right: object) -> Node:
         """IS NOT DISTINCT FROM: never unknown."""
         one, other = self.operand(left), self.operand(right)
         empties = (IsEmpty(one), IsEmpty(other))
         return Either((All(empties), All((self._compare("=", one, other), *(Not(e) for e in empties)))))
 
-    def _between(self, node: Any) -> Node:
+    def _between(self, node: exp.Expr) -> Node:
         of, low, high = self.operand(node.this), self.operand(node.args["low"]), self.operand(node.args["high"])
         made = All((self._compare(">=", of, low), self._compare("<=", of, high)))
         if node.args.get("symmetric"):
             return Either((made, All((self._compare(">=", of, high), self._compare("<=", of, low)))))
         return made
 
-    def _among(self, node: Any) -> Node:
+    def _among(self, node: exp.Expr) -> Node:
         items = list(node.expressions)
         if not items:
             raise ConditionError("IN takes a list of values here.", "Write it like river in ('Merrow', 'Sallow').")
@@ -185,14 +185,14 @@ class _Reader(OperandReader):
             return Either(tuple(self._compared("=", node.this, item) for item in items))
         return self._in(self.operand(node.this), items)
 
-    def _in(self, operand: Operand, items: Iterable[Any]) -> Node:
+    def _in(self, operand: Operand, items: Iterable[object]) -> Node:
         made = [self.operand(item) for item in items]
         tests = tuple(self._compare("=", operand, other) for other in made)
         if all(isinstance(t.right, Literal) for t in tests):
             return Among(operand, tuple(t.right.value for t in tests if isinstance(t.right, Literal)))
         return Either(tests)
 
-    def _like(self, node: Any) -> Node:
+    def _like(self, node: exp.Expr) -> Node:
         escape: Any = "\\"
         if isinstance(node, exp.Escape):
             said, node = literal_of(node.expression), node.this
@@ -214,14 +214,16 @@ class _Reader(OperandReader):
         begins = first if text[-1:] == "%" and not set(first) & wild and first else None
         return Like(operand, like_regex(text, escape), folded, contains, begins)
 
-    def _any_of(self, node: Any) -> Node | None:
+    def _any_of(self, node: exp.Expr) -> Node | None:
         """'x' = any(tags), any(tags) like 'x%', x = any(array['a', 'b']): some item of a list; or each, with all."""
         sides = [node.args.get("this"), node.args.get("expression")]
         names = [_quantifier(side) for side in sides]
         if not any(names) or isinstance(node, (exp.Not, exp.Paren)):
             return None
         at = 0 if names[0] else 1
-        inner = sides[at].this if names[at] == "any" else sides[at].expressions[0]
+        side = sides[at]
+        assert side is not None  # it has a quantifier
+        inner = side.this if names[at] == "any" else side.expressions[0]
         inner = inner.this if isinstance(inner, exp.Paren) else inner
         if isinstance(inner, exp.Array):
             tests = []
@@ -231,7 +233,7 @@ class _Reader(OperandReader):
                 tests.append(self.condition(one))
             return (Either if names[at] == "any" else All)(tuple(tests))
         if names[at] == "all":
-            raise self._unsupported(sides[at])
+            raise self._unsupported(side)
         items = self.operand(inner)
         if type(node).__name__ in COMPARE:
             op = COMPARE[type(node).__name__]
@@ -244,7 +246,7 @@ class _Reader(OperandReader):
                 return AnyOf(items, like=made)
         raise self._unsupported(node)
 
-    def _regex(self, node: Any) -> Node:
+    def _regex(self, node: exp.Expr) -> Node:
         """x ~ 'pattern', ~* without regard to case, or regexp_like(x, 'pattern'): a part of the text matches."""
         pattern = literal_of(node.expression)
         if pattern is None or not isinstance(pattern.value, str):
@@ -257,7 +259,7 @@ class _Reader(OperandReader):
         return Like(self.operand(node.this), pattern.value, folded, finds=True)
 
 
-def _quantifier(node: Any) -> str:
+def _quantifier(node: exp.Expr | None) -> str:
     if isinstance(node, exp.Any):
         return "any"
     is_all = isinstance(node, exp.Anonymous) and str(node.this).lower() == "all" and len(node.expressions) == 1

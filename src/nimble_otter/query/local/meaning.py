@@ -7,7 +7,6 @@ import datetime as dt
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import Any
 
 from nimble_otter.table.core.columns import Kind, Table
 from nimble_otter.table.ops.conditions import Call, Case, ColumnAt, Literal, Operand, Windowed
@@ -170,7 +169,7 @@ def kind_of(operand: Operand, table: Table) -> Kind | None:
     return operand.gives if isinstance(operand, Call) else None
 
 
-def kind_of_value(value: Any) -> Kind:
+def kind_of_value(value: object) -> Kind:
     """The kind that a literal has."""
     if isinstance(value, dt.datetime):
         return Kind.TIME if value.tzinfo is None else Kind.ZONED

@@ -53,7 +53,7 @@ def told(read: Callable[[Reader, Any], Made]) -> Callable[[Reader, Any], Made]:
     """What does not go together is said of the node that is read."""
 
     @wraps(read)
-    def tell(self: Reader, node: Any) -> Made:
+    def tell(self: Reader, node: exp.Expr) -> Made:
         try:
             return read(self, node)
         except Mismatch as problem:
@@ -74,7 +74,7 @@ class OperandReader:
         self.text = text
         self.table = table
 
-    def condition(self, node: Any) -> Node:
+    def condition(self, node: exp.Expr) -> Node:
         """A condition that stands inside an expression; see conditions.py."""
         raise NotImplementedError
 
@@ -82,7 +82,7 @@ class OperandReader:
         raise NotImplementedError
 
     @told
-    def operand(self, node: Any) -> Operand:
+    def operand(self, node: exp.Expr) -> Operand:
         """An expression as our own node. Raises: ConditionError with the place."""
         literal = None if isinstance(node, exp.Cast) else literal_of(node)
         if literal is not None:
@@ -102,7 +102,7 @@ class OperandReader:
         if kind in _SIGNS:
             return self._joined(node, _SIGNS[kind])
         if kind == "DPipe":
-            return self._written_together(self.operand(node.left), self.operand(node.right))
+            return self._written_together(self.operand(node.this), self.operand(node.expression))
         if kind == "Window":
             return windowed(node, self.operand, place_in(self.text, node))
         made = self._function(node, kind)
@@ -110,7 +110,7 @@ class OperandReader:
             raise self._unsupported(node)
         return made
 
-    def _function(self, node: Any, kind: str) -> Operand | None:  # noqa: C901 - a branch for each kind of node
+    def _function(self, node: exp.Expr, kind: str) -> Operand | None:  # noqa: C901 - a branch for each kind of node
         """A function of other operands; None for what is none."""
         if kind in ("Anonymous", "Anonymousagg"):
             return self._called(str(node.this).lower(), list(node.expressions), node)
@@ -151,14 +151,14 @@ class OperandReader:
             return as_value(self.condition(node))
         return None
 
-    def _joined(self, node: Any, sign: str) -> Operand:
-        sides = [node.left, node.right]
+    def _joined(self, node: exp.Expr, sign: str) -> Operand:
+        sides = [node.this, node.expression]
         at = next((n for n, side in enumerate(sides) if isinstance(_bare(side), exp.Interval)), None)
         if at is not None and (at == 1 or sign == "+") and sign in "+-":
             months, span = self._interval(_bare(sides[at]))
             if months:
                 return self._moved(self.operand(sides[1 - at]), months, span, -1 if sign == "-" else 1)
-        left, right, gives = meaning.combined(sign, self.operand(node.left), self.operand(node.right), self.table)
+        left, right, gives = meaning.combined(sign, self.operand(node.this), self.operand(node.expression), self.table)
         return Call(sign, (left, right), gives)
 
     def _moved(self, operand: Operand, months: int, span: dt.timedelta, sign: int) -> Operand:
@@ -168,7 +168,7 @@ class OperandReader:
         made = Call("moved", (operand, Literal(sign * months)), kind)
         return Call("+", (made, Literal(sign * span)), kind) if span else made
 
-    def _interval(self, node: Any) -> tuple[int, dt.timedelta]:
+    def _interval(self, node: exp.Expr) -> tuple[int, dt.timedelta]:
         said = f"{node.this.name} {node.args.get('unit') or ''}" if isinstance(node.this, exp.Literal) else ""
         try:
             return parse_interval(said)
@@ -185,7 +185,7 @@ class OperandReader:
                            f"{meaning.SAID[kinds[1] or Kind.TEXT]}", "Write one as cast(... as text).")  # fmt: skip
         return Call("||", (left, right), Kind.TEXT)
 
-    def _called(self, name: str, arguments: list[Any], node: Any) -> Operand:
+    def _called(self, name: str, arguments: list[object], node: exp.Expr) -> Operand:
         """A function by its name, with its arguments as it takes them. Raises: ConditionError, Mismatch."""
         name = meaning.ALIKE.get(name, name)
         if name in _PARTS and len(arguments) == 1:
@@ -238,27 +238,27 @@ class OperandReader:
         except ValueError as problem:
             raise Mismatch(f"knows no {problem} in a form", "Write it like 'YYYY-MM-DD HH24:MI:SS'.") from problem
 
-    def _extract(self, part: str, of: Any) -> Operand:
+    def _extract(self, part: str, of: object) -> Operand:
         operand = meaning.wanted(self.operand(of), "part", self.table)
         found = unit_of(part) or part.lower()
         gives = meaning.check_part(found, operand, self.table)
         return Call("extract", (Literal(found), operand), gives)
 
-    def _cut(self, unit: str, of: Any) -> Operand:
+    def _cut(self, unit: str, of: object) -> Operand:
         found = unit_of(unit) or unit.lower()
         meaning.check_unit(found)
         operand = meaning.wanted(self.operand(of), "moment", self.table)
         zoned = meaning.kind_of(operand, self.table) is Kind.ZONED
         return Call("date_trunc", (Literal(found), operand), Kind.ZONED if zoned else Kind.TIME)
 
-    def _cast(self, node: Any) -> Operand:
-        said = node.to.this.value.lower() if hasattr(node.to.this, "value") else ""
+    def _cast(self, node: exp.Expr) -> Operand:
+        said = node.args["to"].this.value.lower() if hasattr(node.args["to"].this, "value") else ""
         target = meaning.CASTS.get(said)
-        sizes = [literal_of(p.this) for p in node.to.expressions]
+        sizes = [literal_of(p.this) for p in node.args["to"].expressions]
         is_sized = target == "decimal" or (target == "text" and said != "text")
         bad = any(s is None or type(s.value) is not int or s.value < 0 for s in sizes) or (sizes and not is_sized)
         if target is None or bad or len(sizes) > (2 if target == "decimal" else 1):
-            name = node.to.sql(dialect="postgres").lower()
+            name = node.args["to"].sql(dialect="postgres").lower()
             raise ConditionError(f"A value can't be cast to {name}.", f"There are {', '.join(meaning.CASTS)}.",
                                  place_in(self.text, node))  # fmt: skip
         operand = self.operand(node.this)
@@ -276,7 +276,7 @@ class OperandReader:
             hint = "Write it like '2031-05-28 23:00'." if target in ("date", "time", "zoned") else ""
             raise ConditionError(f"{operand.value!r} is not {said}.", hint) from problem
 
-    def _in_zone(self, node: Any) -> Operand:
+    def _in_zone(self, node: exp.Expr) -> Operand:
         zone = literal_of(node.args["zone"])
         operand = meaning.wanted(self.operand(node.this), "stamp", self.table)
         if zone is None or not isinstance(zone.value, str):
@@ -288,20 +288,20 @@ class OperandReader:
         zoned = meaning.kind_of(operand, self.table) is Kind.ZONED
         return Call("in_zone", (zone, operand), Kind.TIME if zoned else Kind.ZONED)
 
-    def _case(self, node: Any) -> Operand:
+    def _case(self, node: exp.Expr) -> Operand:
         branches = []
         for branch in node.args["ifs"]:
             test = branch.this if node.this is None else exp.EQ(this=node.this.copy(), expression=branch.this.copy())
             branches.append((self.condition(test), self.operand(branch.args["true"])))
         return self._chosen(branches, node.args.get("default"))
 
-    def _chosen(self, branches: list[tuple[Node, Operand]], otherwise: Any) -> Case:
+    def _chosen(self, branches: list[tuple[Node, Operand]], otherwise: object) -> Case:
         default = self.operand(otherwise) if otherwise is not None else Literal(None)
         values, _ = meaning.alike([*(value for _, value in branches), default], self.table)
         tests = [test for test, _ in branches]
         return Case(tuple(zip(tests, values[:-1], strict=True)), values[-1])
 
-    def column(self, node: Any) -> ColumnAt:
+    def column(self, node: exp.Expr) -> ColumnAt:
         """A column by its name. Raises: ConditionError, where there is none."""
         parts = name_parts(node)
         if parts is None:
@@ -323,7 +323,7 @@ class OperandReader:
             hint = f"The nearest name is {near}." if near else f"The columns are {', '.join(names[:8])}."
             raise ConditionError(f"There is no column {parts[0]}.", hint, place_in(self.text, node)) from problem
 
-    def _unsupported(self, node: Any) -> ConditionError:
+    def _unsupported(self, node: exp.Expr) -> ConditionError:
         place = place_in(self.text, node)
         if isinstance(node, exp.Bracket):
             hint = "Items are counted from 1 in brackets, from 0 behind a point: tags[1] is tags.0."
@@ -344,7 +344,7 @@ class OperandReader:
         return ConditionError(f"{node.sql()[:60]} can't be used here.", "", place)
 
 
-def _bare(node: Any) -> Any:
+def _bare(node: exp.Expr) -> Any:
     return _bare(node.this) if isinstance(node, exp.Paren) else node
 
 
@@ -353,7 +353,7 @@ def as_value(test: Node) -> Case:
     return Case(((test, Literal(True)), (Not(test), Literal(False))), Literal(None))
 
 
-def _name_of(node: Any) -> str:
+def _name_of(node: exp.Expr) -> str:
     """What a message calls a node: the function as it is written, or the text itself."""
     if isinstance(node, exp.Anonymous):
         return str(node.this).lower()

@@ -26,7 +26,7 @@ _NUMBERS = {"ntile": (0, 1, True), "nth_value": (1, 1, True), "lag": (1, None, F
 _AS = "As in rows between 6 preceding and current row."
 
 
-def windowed(node: Any, operand: Callable[[Any], Operand], place: Place | None) -> Windowed:
+def windowed(node: exp.Expr, operand: Callable[[object], Operand], place: Place | None) -> Windowed:
     """A window function over rows; without a frame all rows up to each one count, or all where there is no order.
     `operand` reads what is inside. Raises: ConditionError at `place`."""
     inner = node.this
@@ -65,7 +65,7 @@ def windowed(node: Any, operand: Callable[[Any], Operand], place: Place | None) 
     return Windowed(name, args, per, keys, _frame(node.args.get("spec"), len(keys), place), is_distinct, skips_empty)
 
 
-def _filtered(node: Any) -> Any:
+def _filtered(node: exp.Expr) -> object:
     """A figure of the rows for which a condition is true: of what is none for all others."""
     figure, test = node.this.copy(), node.expression.this.copy()
     value = exp.Literal.number(1) if isinstance(figure.this, exp.Star) else figure.this.copy()
@@ -73,7 +73,7 @@ def _filtered(node: Any) -> Any:
     return figure
 
 
-def _frame(spec: Any, keys: int, place: Place | None) -> Frame:
+def _frame(spec: exp.Expr | None, keys: int, place: Place | None) -> Frame:
     if spec is None:
         return Frame()
     unit = str(spec.args.get("kind") or "rows").lower()
@@ -89,7 +89,7 @@ def _frame(spec: Any, keys: int, place: Place | None) -> Frame:
     return Frame(unit, start, end)
 
 
-def _offset(bound: Any, side: str, unit: str, place: Place | None) -> Any:
+def _offset(bound: object, side: str, unit: str, place: Place | None) -> object:
     """How far from a row, negative before it; None: without bound."""
     if isinstance(bound, str):
         return None if bound.upper() == "UNBOUNDED" else 0

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Sequence
 from decimal import Decimal
-from typing import Any
 
 from nimble_otter.errors import QueryError
 from nimble_otter.query.lazy import exp
@@ -52,7 +51,7 @@ def without_clause(pieces: QueryModel, clause: str) -> str:
     return kept + pieces.text[span.end :]
 
 
-def literal(value: Any, dialect: str, shown: str = "") -> str:
+def literal(value: object, dialect: str, shown: str = "") -> str:
     """A value as the dialect writes it. `shown` is what it looks like, for kinds that are written as texts."""
     if isinstance(value, (bool, int, float, str, Decimal)) or value is None:
         return str(exp.convert(value).sql(dialect=dialect or None))

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Any
 
 from nimble_otter.query.lazy import exp
 from nimble_otter.query.sql.effects import parse
@@ -69,7 +68,7 @@ def destroying(text: str, dialect: str) -> list[Destroying]:
     return found
 
 
-def _altered(node: Any, dialect: str) -> list[Destroying]:
+def _altered(node: exp.Expr, dialect: str) -> list[Destroying]:
     drops = [a for a in node.args.get("actions") or [] if "Drop" in type(a).__name__]
     if not drops:
         return []
@@ -81,7 +80,7 @@ def _altered(node: Any, dialect: str) -> list[Destroying]:
     return [Destroying(Way.ALTER, f"{said} of {table}", table, columns, is_counted=bool(columns))]
 
 
-def _rows(node: Any, dialect: str) -> Destroying:
+def _rows(node: exp.Expr, dialect: str) -> Destroying:
     way = Way.DELETE if isinstance(node, exp.Delete) else Way.UPDATE
     where = node.args.get("where")
     joined = any(node.args.get(name) for name in ("using", "from_", "from", "tables", "limit", "with_", "with"))
@@ -94,7 +93,7 @@ def _rows(node: Any, dialect: str) -> Destroying:
     return Destroying(way, f"rows of {name}", name if plain else "", (), _sql(where.this, dialect), plain)
 
 
-def _sql(node: Any, dialect: str) -> str:
+def _sql(node: exp.Expr, dialect: str) -> str:
     copy = node.copy()
     for mark in list(copy.find_all(exp.Placeholder)):
         mark.replace(exp.Var(this=f":{mark.name}"))

@@ -218,7 +218,7 @@ def _tokens(text: str, dialect: str) -> tuple[list[Any] | None, str]:
         return None, str(problem).split(".")[0]
 
 
-def _parsed(text: str, tokens: Sequence[Any], dialect: str) -> tuple[Any, str]:
+def _parsed(text: str, tokens: Sequence[object], dialect: str) -> tuple[Any, str]:
     try:
         found = sqlglot.Dialect.get_or_raise(dialect or None).parser().parse(_without_lists(tokens), text)
     except (
@@ -241,8 +241,8 @@ def _without_lists(tokens: Sequence[Any]) -> list[Any]:
     """Long lists of plain values cut to one each: they tell nothing of what a statement does, and take most time."""
     if len(tokens) < 400:
         return list(tokens)
-    plain = {sqlglot.tokens.TokenType.NUMBER, sqlglot.tokens.TokenType.STRING}
-    comma = sqlglot.tokens.TokenType.COMMA
+    plain = {sqlglot.TokenType.NUMBER, sqlglot.TokenType.STRING}
+    comma = sqlglot.TokenType.COMMA
     kept: list[Any] = []
     skip = False
     for at, token in enumerate(tokens):
@@ -254,10 +254,10 @@ def _without_lists(tokens: Sequence[Any]) -> list[Any]:
             and kept
             and kept[-1].token_type in plain
             and len(kept) > 1
-            and kept[-2].token_type in (comma, sqlglot.tokens.TokenType.L_PAREN)
+            and kept[-2].token_type in (comma, sqlglot.TokenType.L_PAREN)
             and at + 2 < len(tokens)
             and tokens[at + 1].token_type in plain
-            and tokens[at + 2].token_type in (comma, sqlglot.tokens.TokenType.R_PAREN)
+            and tokens[at + 2].token_type in (comma, sqlglot.TokenType.R_PAREN)
         ):
             skip = True
             continue
@@ -276,7 +276,7 @@ def _agree_on_parameters(text: str, tokens: Sequence[Any]) -> bool:
     return starts == [start for start, _, _ in parameter_places(text)]
 
 
-def _reason_in(root: Any, dialect: str) -> str:
+def _reason_in(root: exp.Expr, dialect: str) -> str:
     """What in a query writes; "" for nothing."""
     prefix = grammar_of(dialect).guarded_prefix
     for node in root.walk():
@@ -338,7 +338,7 @@ def _pragma(text: str) -> Verdict:
     return Verdict(Effect.CONTROLS, "this PRAGMA may change something")
 
 
-def _of_verb(first: str, root: Any) -> Verdict:
+def _of_verb(first: str, root: object) -> Verdict:
     if isinstance(root, (exp.Insert, exp.Update, exp.Delete, exp.Merge)) or first in _ROWS:
         return Verdict(Effect.ROWS, f"{first.upper()} writes")
     if first in _DEFINES or isinstance(root, (exp.Create, exp.Drop, exp.Alter, exp.TruncateTable)):
@@ -372,7 +372,7 @@ _STAGES = {
 }  # fmt: skip
 
 
-def stages_that_write(pipeline: Sequence[Any]) -> Iterator[str]:
+def stages_that_write(pipeline: Sequence[object]) -> Iterator[str]:
     """Names of stages, at any depth, that are not known to only read. Source: the aggregation stages of the MongoDB
     protocol's query language."""
     for stage in pipeline:

@@ -109,7 +109,7 @@ def typed(text: str, kind: str, many: bool) -> Any:
     return text if kind else parameter_value(text)
 
 
-def value_of(name: str, value: Any, kind: str, is_set: bool, today: dt.date) -> Any:
+def value_of(name: str, value: object, kind: str, is_set: bool, today: dt.date) -> object:
     """A value as it is bound. `is_set`: the kind was chosen, so that a value that is none is refused; a kind told from
     the query only turns phrases into days. Raises: QueryError."""
     if kind in ("date", "time") and isinstance(value, str):
@@ -180,7 +180,7 @@ def _months_on(day: dt.date, months: int) -> dt.date:
 
 def bind(
     text: str,
-    parameters: Mapping[str, Any],
+    parameters: Mapping[str, object],
     asks: Mapping[str, Ask] | None = None,
     uses: Mapping[str, Use] | None = None,
     today: dt.date | None = None,
@@ -215,7 +215,7 @@ def bind(
     return Bound("".join(pieces) + text[at:], values, tuple(moves))
 
 
-def shown(value: Any) -> str:
+def shown(value: object) -> str:
     """A parameter's value as a field shows it; `typed` reads it again."""
     if isinstance(value, (list, tuple)):
         return ", ".join(_listed(item) for item in value)
@@ -224,12 +224,12 @@ def shown(value: Any) -> str:
     return "" if value is None else str(value)
 
 
-def _listed(value: Any) -> str:
+def _listed(value: object) -> str:
     text = str(value)
     return "'" + text.replace("'", "''") + "'" if any(c in text for c in ",'") or text != text.strip() else text
 
 
-def last_values(runs: Sequence[Mapping[str, Any]], name: str, most: int = 6) -> list[Any]:
+def last_values(runs: Sequence[Mapping[str, object]], name: str, most: int = 6) -> list[object]:
     """The different values that a parameter had in earlier runs (their parameters, the latest at the end)."""
     found: list[Any] = []
     for parameters in reversed(runs):

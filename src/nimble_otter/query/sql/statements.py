@@ -6,7 +6,6 @@ import re
 from bisect import bisect_left, bisect_right
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 _QUOTED = (
     r"(?<!\w)[eE]'(?:[^'\\]|\\.|'')*(?:'|\Z)"
@@ -164,7 +163,7 @@ def _lines(text: str, start: int, end: int) -> str:
     return text[text.rfind("\n", 0, start) + 1 : len(text) if stop < 0 else stop]
 
 
-def parameter_value(text: str) -> Any:
+def parameter_value(text: str) -> object:
     """What a typed parameter means: a whole number or decimal is a number, anything else (or in quotes) text."""
     if len(text) >= 2 and text[0] == text[-1] and text[0] in "'\"":
         return text[1:-1]

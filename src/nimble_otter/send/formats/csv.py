@@ -14,7 +14,6 @@ import sys
 from collections.abc import Iterator
 from itertools import islice
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
@@ -165,7 +164,7 @@ class _Writer:
         made = self.quoted(words, True, None, times)
         return put_empty(by_code(made, column.data), column, self.empty)
 
-    def quoted(self, texts: list[bytes], is_text: bool, empty: Any = None, times: Any = None) -> list[bytes]:
+    def quoted(self, texts: list[bytes], is_text: bool, empty: object = None, times: object = None) -> list[bytes]:
         """Cells as they stand in the file; what is at places that are `empty` does not matter. `times` is how often
         each stands there."""
         if is_text and self._guard:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from decimal import Decimal
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -13,6 +13,9 @@ from nimble_otter.errors import SendError
 from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.table import MISSING, Column, Field, Kind
 from nimble_otter.table.text.show import is_endless, plain
+
+if TYPE_CHECKING:
+    from types import ModuleType
 
 
 class _Parquet:
@@ -75,7 +78,7 @@ def _library() -> tuple[Any, Any]:
     return pyarrow, pyarrow.parquet
 
 
-def _type(pa: Any, field: Field, column: Column | None) -> Any:
+def _type(pa: ModuleType, field: Field, column: Column | None) -> object:
     kind = field.kind
     if kind is Kind.DECIMAL:
         return pa.decimal128(38, column.scale if column is not None else 9)
@@ -88,7 +91,7 @@ def _type(pa: Any, field: Field, column: Column | None) -> Any:
     }[kind]  # fmt: skip
 
 
-def _type_of_values(pa: Any, values: list[Any]) -> Any:
+def _type_of_values(pa: ModuleType, values: list[Any]) -> object:
     """Bytes, lists of one kind and exact numbers have types of their own; all else is text."""
     types = {type(v) for v in values if v is not MISSING}
     if types == {bytes}:
@@ -108,13 +111,13 @@ def _type_of_values(pa: Any, values: list[Any]) -> Any:
     return pa.string()
 
 
-def _holds_objects(pa: Any, type_: Any) -> bool:
+def _holds_objects(pa: ModuleType, type_: Any) -> bool:
     while pa.types.is_list(type_):
         type_ = type_.value_type
     return bool(pa.types.is_struct(type_) or pa.types.is_null(type_) or pa.types.is_decimal(type_))
 
 
-def _array(pa: Any, column: Column, type_: Any, out: Output) -> Any:
+def _array(pa: ModuleType, column: Column, type_: Any, out: Output) -> object:
     kind, empty = column.kind, column.empty
     if kind in (Kind.INT, Kind.FLOAT, Kind.BOOL) and type_ in (pa.int64(), pa.float64(), pa.bool_()):
         return pa.array(np.ascontiguousarray(column.data), mask=empty).cast(type_)

@@ -103,7 +103,7 @@ def _stored(field: Field, column: Column, out: Output) -> list[Any]:
     return [_one(value, field, out) for value in values]
 
 
-def _one(value: Any, field: Field, out: Output) -> Any:
+def _one(value: object, field: Field, out: Output) -> object:
     if value is None or value is MISSING:
         return None
     if isinstance(value, bool):

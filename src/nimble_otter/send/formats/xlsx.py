@@ -298,7 +298,7 @@ class _Sheet:
             buttons.set("ref", ref_of(box))
         return kept.halves()[1]
 
-    def _hyperlinks(self, links: list[Any], relations: Any) -> str:
+    def _hyperlinks(self, links: list[Any], relations: object) -> str:
         self._delivery.out.note(f"a sheet holds {MOST_LINKS} links: the rest are plain text", len(links) > MOST_LINKS)
         known: dict[str, str] = {}
         found = []
@@ -308,7 +308,7 @@ class _Sheet:
             found.append(f'<hyperlink ref="{letters(place)}{row}" r:id="{known[text]}"/>')
         return f'<hyperlinks xmlns="{MAIN}" xmlns:r="{OFFICE}">{"".join(found)}</hyperlinks>'
 
-    def _table(self, name: str, area: str, relations: Any) -> str:
+    def _table(self, name: str, area: str, relations: object) -> str:
         """A table over the rows (18.5): its names must differ and none may be empty."""
         heads = self._delivery.head()
         if len({head.casefold() for head in heads}) != len(heads) or not all(heads):

@@ -115,7 +115,7 @@ class Dialect:
 
     # --- values given to the driver ------------------------------------------------------------------------------
 
-    def check(self, value: Any, name: str) -> Any:
+    def check(self, value: object, name: str) -> Any:
         """The value, when the server can hold it at all. Raises: ValueRefused."""
         if isinstance(value, str) and BROKEN.search(value):
             raise ValueRefused(f"{name} can't hold an incomplete character (a lone surrogate).", "Type the text again.")
@@ -123,11 +123,11 @@ class Dialect:
             raise ValueRefused(f"{name} holds finite numbers.")
         return value
 
-    def for_driver(self, value: Any, info: ColumnInfo | None) -> Any:
+    def for_driver(self, value: object, info: ColumnInfo | None) -> Any:
         """A value as stored, as the driver's library takes it."""
         return value
 
-    def parameter(self, value: Any, between: str = "") -> Any:
+    def parameter(self, value: object, between: str = "") -> Any:
         """A value of ours (not None) as the driver's library takes it; `between` stands between the items of a list
         that stays one. Raises: ValueRefused."""
         if is_endless(value) and not self.has_endless:  # it would become NULL
@@ -137,20 +137,20 @@ class Dialect:
         # 24:00 is a time there
         return value if isinstance(value, (str, bytes, float, bool, int, dt.date, dt.time, Decimal)) else plain(value)
 
-    def place(self, value: Any, bound: Any) -> Any:
+    def place(self, value: object, bound: object) -> Any:
         """The expression that stores a value; `bound` is its place."""
         return bound
 
-    def equals(self, held: ColumnElement[Any], info: ColumnInfo | None, value: Any, bound: Any) -> Any:
+    def equals(self, held: ColumnElement[object], info: ColumnInfo | None, value: object, bound: object) -> Any:
         """The condition that a column holds exactly this value; `bound` is its place."""
         from sqlalchemy import null
 
         return held.is_(null()) if value is None else self._equals(held, info, value, self.place(value, bound))
 
-    def _equals(self, held: ColumnElement[Any], info: ColumnInfo | None, value: Any, bound: Any) -> Any:
+    def _equals(self, held: ColumnElement[object], info: ColumnInfo | None, value: object, bound: object) -> Any:
         return held == bound
 
-    def exactly(self, held: Any, info: ColumnInfo | None) -> Any:
+    def exactly(self, held: object, info: ColumnInfo | None) -> Any:
         """The expression that reads a column so that the value can be put back as it is; None where the plain one
         does."""
         return None
@@ -165,7 +165,7 @@ class Dialect:
 
     # --- literals ------------------------------------------------------------------------------------------------
 
-    def literal(self, value: Any, info: ColumnInfo | None) -> str:
+    def literal(self, value: object, info: ColumnInfo | None) -> str:
         """A value as stored, as a script writes it, right under every setting of the server that changes how texts are
         read."""
         if value is None:

@@ -45,7 +45,7 @@ class _Mysql(Dialect):
     bytes_type, nested_type = "longblob", "json"
     text_type = "char"
 
-    def for_driver(self, value: Any, info: ColumnInfo | None) -> Any:
+    def for_driver(self, value: object, info: ColumnInfo | None) -> object:
         if isinstance(value, bool):
             return int(value)
         if isinstance(value, (dt.date, dt.time, dt.timedelta)):  # of a column that had no value, and so no form, before
@@ -54,14 +54,14 @@ class _Mysql(Dialect):
             return int.from_bytes(value)
         return value
 
-    def parameter(self, value: Any, between: str = "") -> Any:
+    def parameter(self, value: object, between: str = "") -> Any:
         if isinstance(value, bool):
             return int(value)
         if isinstance(value, dt.datetime) and value.tzinfo is not None:
             return value.astimezone(dt.UTC).replace(tzinfo=None)
         return plain(value) if isinstance(value, dt.time) else super().parameter(value)
 
-    def _equals(self, held: ColumnElement[Any], info: ColumnInfo | None, value: Any, bound: Any) -> Any:
+    def _equals(self, held: ColumnElement[object], info: ColumnInfo | None, value: Any, bound: Any) -> object:
         from sqlalchemy import CHAR, cast, literal_column
 
         declared = info.declared if info is not None else ""

@@ -39,22 +39,22 @@ class _Postgresql(Dialect):
     casts_to_search = True
     passes_outputs = selects_from_functions = True
 
-    def check(self, value: Any, name: str) -> Any:
+    def check(self, value: object, name: str) -> Any:
         if isinstance(value, str) and "\x00" in value:
             raise ValueRefused(f"{name} can't hold the character NUL.", "PostgreSQL texts can't contain it.")
         return super().check(value, name)
 
-    def for_driver(self, value: Any, info: ColumnInfo | None) -> Any:
+    def for_driver(self, value: object, info: ColumnInfo | None) -> object:
         if isinstance(value, list) and info is not None and info.declared.upper().startswith("BOX"):
             return postgresql_text(value, ";")  # the one type with another mark between (pg_type.typdelim)
         return value if value is None or isinstance(value, bytes) else postgresql_text(value)
 
-    def parameter(self, value: Any, between: str = "") -> Any:
+    def parameter(self, value: object, between: str = "") -> Any:
         if isinstance(value, list) and between:
             return postgresql_text(value, between)
         return super().parameter(value)
 
-    def _equals(self, held: ColumnElement[Any], info: ColumnInfo | None, value: Any, bound: Any) -> Any:
+    def _equals(self, held: ColumnElement[object], info: ColumnInfo | None, value: Any, bound: Any) -> object:
         from sqlalchemy import func, literal_column
 
         declared = info.declared if info is not None else ""
@@ -65,7 +65,7 @@ class _Postgresql(Dialect):
             return held == bound
         return func.format(literal_column("'%s'"), held) == bound  # as the server shows it; a cast may say more
 
-    def exactly(self, held: Any, info: ColumnInfo | None) -> Any:
+    def exactly(self, held: object, info: ColumnInfo | None) -> Any:
         from sqlalchemy import Text, cast
 
         return cast(held, Text()) if info is not None and is_list(info.declared) else None
@@ -114,7 +114,7 @@ def _list_type(declared: str) -> str:
     return f"{base}[]" if re.fullmatch(r"[\w ]+(\([\d, ]+\))?[\w ]*", base) and base.upper() != "NULL" else "text[]"
 
 
-def postgresql_text(value: Any, between: str = ",") -> str:
+def postgresql_text(value: object, between: str = ",") -> str:
     """The text that the server's input functions read (PostgreSQL documentation, chapter 8)."""
     if isinstance(value, bool):
         return "true" if value else "false"
@@ -125,7 +125,7 @@ def postgresql_text(value: Any, between: str = ",") -> str:
     return str(value)
 
 
-def _item(value: Any, between: str) -> str:
+def _item(value: object, between: str) -> str:
     """One item of an array, quoted where it is a text (8.15.6)."""
     if value is None:
         return "NULL"

@@ -39,12 +39,12 @@ class _Sqlite(Dialect):
     }  # fmt: skip
     byte_length = "length"
 
-    def check(self, value: Any, name: str) -> Any:
+    def check(self, value: object, name: str) -> Any:
         if isinstance(value, int) and not -(1 << 63) <= value < 1 << 63:
             raise ValueRefused(f"{name} can't hold {value}: it is too large.", "It holds 64-bit integers.")
         return value
 
-    def for_driver(self, value: Any, info: ColumnInfo | None) -> Any:
+    def for_driver(self, value: object, info: ColumnInfo | None) -> object:
         if isinstance(value, bool):
             return int(value)
         if isinstance(value, (dt.date, dt.time, dt.timedelta)):  # of a column that had no value, and so no form, before
@@ -53,7 +53,7 @@ class _Sqlite(Dialect):
             return value.encode("utf-8", "surrogateescape")
         return str(value) if isinstance(value, Decimal) else value
 
-    def parameter(self, value: Any, between: str = "") -> Any:
+    def parameter(self, value: object, between: str = "") -> Any:
         if value != value:
             raise ValueRefused(f"A number is {value}, which the server can't hold.", "Filter such rows out.")
         if isinstance(value, bool):
@@ -62,12 +62,12 @@ class _Sqlite(Dialect):
             return value if -(1 << 63) <= value < 1 << 63 else str(value)
         return value if isinstance(value, (str, bytes, float)) else plain(value)
 
-    def place(self, value: Any, bound: Any) -> Any:
+    def place(self, value: object, bound: object) -> Any:
         from sqlalchemy import Text, cast
 
         return cast(bound, Text()) if isinstance(value, str) and BROKEN.search(value) else bound
 
-    def _equals(self, held: ColumnElement[Any], info: ColumnInfo | None, value: Any, bound: Any) -> Any:
+    def _equals(self, held: ColumnElement[object], info: ColumnInfo | None, value: Any, bound: Any) -> object:
         folds = info is not None and info.folds and isinstance(value, str)
         return held == (bound.collate("binary") if folds else bound)
 

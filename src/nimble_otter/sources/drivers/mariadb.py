@@ -39,6 +39,7 @@ from nimble_otter.table import Kind
 
 if TYPE_CHECKING:
     from sqlalchemy import Engine, Inspector
+    from sqlalchemy.engine.interfaces import DBAPIConnection
 
 _SEVERAL_ON, _SEVERAL_OFF = 0, 1
 """MYSQL_OPTION_MULTI_STATEMENTS_ON and _OFF (mysql_set_server_option)."""
@@ -162,7 +163,7 @@ class MariadbConnection(Relational):
             return str(rows[0][2 if table.kind == EntryKind.ROUTINE else 1]) + ";"
         return None
 
-    def _start(self, answer: Any, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
+    def _start(self, answer: Any, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
         from MySQLdb.cursors import SSCursor
 
         # SET SESSION in an earlier query could have lifted a default
@@ -175,7 +176,7 @@ class MariadbConnection(Relational):
         return [c[0] for c in cursor.description], [_hints().get(c[1]) for c in cursor.description]
 
     @contextmanager
-    def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> Iterator[Any]:
+    def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> Iterator[object]:
         raw = self._engine.raw_connection()
         driver: Any = raw.driver_connection
         try:
@@ -272,7 +273,7 @@ class MariadbConnection(Relational):
         finally:
             connection.close()
 
-    def _parse(self, driver: Any, text: str, values: dict[str, Any]) -> None:
+    def _parse(self, driver: Any, text: str, values: dict[str, object]) -> None:
         import MySQLdb
 
         pieces, at = [], 0
@@ -340,12 +341,12 @@ class MariadbConnection(Relational):
         return QueryError(f"{message[:1].upper()}{message[1:].rstrip('.')}.", hint, place)
 
 
-def _with_values(driver: Any, text: str, values: tuple[Any, ...]) -> bytes:
+def _with_values(driver: DBAPIConnection, text: str, values: tuple[object, ...]) -> bytes:
     """A statement with its values put in by the client library, which knows the connection's rules for texts."""
     return text.encode() % tuple(map(driver.literal, values))
 
 
-def _tell(driver: Any, text: str) -> None:
+def _tell(driver: DBAPIConnection, text: str) -> None:
     """A statement of our own that gives no rows."""
     cursor = driver.cursor()
     cursor.execute(text)
@@ -361,7 +362,7 @@ def _hints() -> dict[int, Kind | None]:
     return found | {T.DOUBLE: Kind.FLOAT, T.NEWDECIMAL: Kind.DECIMAL}
 
 
-def _guards(url: str, clear_password: bool) -> dict[str, Any]:
+def _guards(url: str, clear_password: bool) -> dict[str, object]:
     """What every connection is told: one statement a message, no file of this machine for a server that asks for one,
     and no password as it is over a line that may be open."""
     parts = read_url(url)
@@ -376,7 +377,7 @@ def _guards(url: str, clear_password: bool) -> dict[str, Any]:
     return made
 
 
-def _engine(url: str, guards: dict[str, Any]) -> Engine:
+def _engine(url: str, guards: dict[str, object]) -> Engine:
     from MySQLdb.constants import FIELD_TYPE as T
     from MySQLdb.converters import conversions
     from sqlalchemy import create_engine, event, make_url
@@ -392,7 +393,7 @@ def _engine(url: str, guards: dict[str, Any]) -> Engine:
     engine = create_engine(made, connect_args=options, pool_size=2, max_overflow=2, pool_timeout=5, pool_use_lifo=True)
 
     @event.listens_for(engine, "connect")
-    def prepare(connection: Any, record: object) -> None:
+    def prepare(connection: DBAPIConnection, record: object) -> None:
         cursor = connection.cursor()
         cursor.execute("set session transaction read only")
         cursor.execute("set names utf8mb4")

@@ -106,7 +106,7 @@ class MongodbConnection:
                 f"The URI can't be used: {problem}.", "Write it like mongodb://host:27017/NAME."
             ) from problem
 
-    def _open(self) -> MongoClient[dict[str, Any]]:
+    def _open(self) -> MongoClient[dict[str, object]]:
         if self._client is None:
             from pymongo import MongoClient
 

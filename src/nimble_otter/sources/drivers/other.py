@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import suppress
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError
 from nimble_otter.query.lazy import sqlglot
@@ -15,6 +15,9 @@ from nimble_otter.sources.relational import Relational
 from nimble_otter.sources.result_stream import batches_of
 from nimble_otter.sources.urls import check_options, with_secret
 from nimble_otter.table import Kind
+
+if TYPE_CHECKING:
+    from sqlalchemy.engine.interfaces import DBAPIConnection
 
 _WORD = r"[\w.,\- ]{1,80}"
 _OPTIONS = dict.fromkeys(
@@ -88,7 +91,7 @@ class OtherConnection(Relational):
         """The general dialect: what the database's own package tells."""
         return self._spoken
 
-    def _start(self, answer: Any, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
+    def _start(self, answer: Any, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
         cursor = answer.cursor = answer.driver.cursor()
         if values:
             made = _clause(text, values).compile(dialect=self._engine.dialect)
@@ -138,7 +141,7 @@ def hold_to_reading(engine: Any) -> None:
     text = _READ_ONLY.get(engine.dialect.name)
 
     @event.listens_for(engine, "connect")
-    def prepare(connection: Any, record: object) -> None:
+    def prepare(connection: DBAPIConnection, record: object) -> None:
         if text:
             cursor = connection.cursor()
             cursor.execute(text)
@@ -146,7 +149,7 @@ def hold_to_reading(engine: Any) -> None:
             connection.commit()
 
 
-def _clause(text: str, values: dict[str, Any]) -> Any:
+def _clause(text: str, values: dict[str, object]) -> Any:
     from sqlalchemy import text as clause
 
     pieces, at = [], 0
@@ -156,7 +159,7 @@ def _clause(text: str, values: dict[str, Any]) -> Any:
     return clause("".join(pieces) + text[at:].replace(":", "\\:")).bindparams(**values)
 
 
-def _batches(cursor: Any) -> Iterator[list[Any]]:
+def _batches(cursor: object) -> Iterator[list[Any]]:
     for batch in batches_of(cursor):
         yield [tuple(row) for row in batch]
 

@@ -32,6 +32,7 @@ from nimble_otter.table import Kind
 if TYPE_CHECKING:
     from psycopg.adapt import Loader
     from sqlalchemy import Engine, Inspector
+    from sqlalchemy.engine.interfaces import DBAPIConnection, DBAPICursor
 
 _AS_TEXT = ("date", "timestamp", "timestamptz", "time", "timetz", "interval", "numeric", "json", "jsonb", "uuid",
             "inet", "cidr", "macaddr", "int4range", "int8range", "numrange", "daterange", "tsrange", "tstzrange",
@@ -173,7 +174,7 @@ class PostgresqlConnection(Relational):
             return f"CREATE SEQUENCE {self.quoted(table.name)};"
         return None
 
-    def _start(self, answer: Any, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
+    def _start(self, answer: Any, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
         from psycopg import ProgrammingError
 
         _begin_reading(answer.driver)
@@ -226,7 +227,7 @@ class PostgresqlConnection(Relational):
         return named | {(table, column): tuple(names) for table, column, *names in found}
 
     @contextmanager
-    def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> Iterator[Any]:
+    def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> Iterator[object]:
         raw = self._engine.raw_connection()
         driver: Any = raw.driver_connection
 
@@ -298,13 +299,13 @@ class PostgresqlConnection(Relational):
         """Ask the server to end what this connection runs."""
         handle.cancel_safe(timeout=1)
 
-    def _execute(self, cursor: Any, text: str, values: dict[str, Any]) -> None:
+    def _execute(self, cursor: DBAPICursor, text: str, values: dict[str, object]) -> None:
         """Through the extended protocol, which takes one statement (PostgreSQL documentation, 55.2.3): a pipeline
         speaks no other."""
         with cursor.connection.pipeline():
             cursor.execute(text, values or None)
 
-    def _parse(self, driver: Any, text: str, values: dict[str, Any]) -> None:
+    def _parse(self, driver: Any, text: str, values: dict[str, object]) -> None:
         import psycopg
 
         plain = driver.pgconn
@@ -363,7 +364,7 @@ def _list_loaders() -> dict[int, type[Loader]]:
                 super().__init__(oid, context)
                 self._load = own(oid, context).load
 
-            def load(self, data: Any) -> Any:
+            def load(self, data: Any) -> str:
                 return bytes(data).decode() if data[:1] == b"[" else self._load(data)
 
         return Reader
@@ -396,7 +397,7 @@ def _engine(url: str, clear_password: bool) -> Engine:
     )
 
     @event.listens_for(engine, "connect")
-    def prepare(connection: Any, record: object) -> None:
+    def prepare(connection: DBAPIConnection, record: object) -> None:
         connection.prepare_threshold = None  # a transaction that is taken back takes prepared statements along
         for oid, loader in _list_loaders().items():
             connection.adapters.register_loader(oid, loader)
@@ -407,7 +408,7 @@ def _engine(url: str, clear_password: bool) -> Engine:
     return engine
 
 
-def _begin_reading(driver: Any) -> None:
+def _begin_reading(driver: DBAPIConnection) -> None:
     """A transaction that may only read, which the server confirms in the same message; a connection whose last one is
     not over is taken back first. Raises: psycopg.Error."""
     import psycopg
@@ -425,7 +426,7 @@ def _numbers(result: Any) -> list[tuple[int, int]]:
     return [(result.ftable(n), result.ftablecol(n)) for n in range(result.nfields)]
 
 
-def _described(connection: Any, text: str) -> tuple[list[str], list[Kind | None], list[tuple[int, int]]]:
+def _described(connection: DBAPIConnection, text: str) -> tuple[list[str], list[Kind | None], list[tuple[int, int]]]:
     """Names, kinds and numbers of a query's columns without running it."""
     plain = connection.pgconn
     plain.prepare(b"", text.encode())
@@ -434,7 +435,7 @@ def _described(connection: Any, text: str) -> tuple[list[str], list[Kind | None]
     return names, [_HINTS.get(found.ftype(n)) for n in range(found.nfields)], _numbers(found)
 
 
-def _batches(first: list[Any], rows: Iterator[Any]) -> Iterator[list[Any]]:
+def _batches(first: list[object], rows: Iterator[object]) -> Iterator[list[Any]]:
     try:
         while first:
             yield first

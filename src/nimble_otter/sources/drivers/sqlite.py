@@ -113,7 +113,7 @@ class SqliteConnection(Relational):
         self._recover()
         super()._ready(stop, is_sure)
 
-    def _ask(self, text: str, values: Any = ()) -> list[Any]:
+    def _ask(self, text: str, values: object = ()) -> list[Any]:
         raw = self._engine.raw_connection()
         try:
             return list(raw.driver_connection.execute(text, values))  # type: ignore[union-attr]
@@ -177,7 +177,7 @@ class SqliteConnection(Relational):
             found.append((name, unique + (said[1] if said else "of a constraint")))
         return tuple(found)
 
-    def _start(self, answer: Any, text: str, values: dict[str, Any]) -> tuple[list[str], list[Kind | None]]:
+    def _start(self, answer: Any, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
         # an interruption that comes before the statement runs would be lost, and the file stay locked
         answer.driver.set_progress_handler(answer.is_stopped, _STEPS)
         answer.driver.execute("begin")  # one state of the file, whoever writes meanwhile
@@ -192,7 +192,7 @@ class SqliteConnection(Relational):
         """Take the stop off the connection before others get it."""
         driver.set_progress_handler(None, 0)
 
-    def cancel(self, handle: Any) -> None:
+    def cancel(self, handle: sqlite3.Connection) -> None:
         """Interrupt what runs on this connection."""
         handle.interrupt()
 
@@ -208,10 +208,10 @@ class SqliteConnection(Relational):
             found.append(replace(done, beside=driver.total_changes - before - done.touched))
         return found
 
-    def _written(self, values: dict[str, Any]) -> dict[str, Any]:
+    def _written(self, values: dict[str, object]) -> dict[str, Any]:
         return {name: _bound(value) for name, value in values.items()}
 
-    def _parse(self, driver: Any, text: str, values: dict[str, Any]) -> None:
+    def _parse(self, driver: Any, text: str, values: dict[str, object]) -> None:
         try:
             driver.execute(f"explain {text}", values).close()
         except sqlite3.DatabaseError as problem:
@@ -289,7 +289,7 @@ def _batches(driver: sqlite3.Connection, cursor: sqlite3.Cursor, text: str, valu
         driver.text_factory = str
 
 
-def _bound(value: Any) -> Any:
+def _bound(value: Any) -> object:
     """Days and times as texts that compare with those that are stored: without seconds that are zero, as "12:00" comes
     before "12:00:00". Numbers beyond a double's digits as they are written."""
     if isinstance(value, dt.datetime):

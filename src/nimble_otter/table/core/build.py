@@ -108,7 +108,7 @@ class ColumnBuilder:
         """Whether it holds mixed values that are all numbers."""
         return self.kind is Kind.OBJECT and are_numbers(self._held)
 
-    def extend(self, values: Sequence[Any]) -> None:
+    def extend(self, values: Sequence[object]) -> None:
         """Add a batch. Any mixture of Python values is taken; None is NULL and MISSING a missing field."""
         if self.hint in _SURE and self.kind is self.hint and self._extend_sure(self.hint, values):
             return
@@ -181,7 +181,7 @@ class ColumnBuilder:
 
     # --- kinds -------------------------------------------------------------------------------------------------
 
-    def _extend_values(self, values: Sequence[Any], types: set[type], mask: NDArray[np.bool_] | None) -> None:
+    def _extend_values(self, values: Sequence[object], types: set[type], mask: NDArray[np.bool_] | None) -> None:
         if self.kind is None:
             self._start(self._first_kind(values, types))
         assert self.kind is not None
@@ -191,7 +191,7 @@ class ColumnBuilder:
             self._become(wanted.args[0])
             self._extend_values(values, types, mask)
 
-    def _first_kind(self, values: Sequence[Any], types: set[type]) -> Kind:
+    def _first_kind(self, values: Sequence[object], types: set[type]) -> Kind:
         if self.hint in (Kind.TIME, Kind.DATE) and types == {str}:
             first = next(v for v in values if isinstance(v, str))
             self.form = text_format.form_of(first, self.hint)
@@ -318,7 +318,7 @@ class ColumnBuilder:
         left = iter(read)
         self._data.extend(self._plain(kind, [next(left) if v else _FILL[kind] for v in values], {type(_FILL[kind])}))
 
-    def _plain(self, kind: Kind, values: Sequence[Any], types: set[type]) -> NDArray[Any]:  # noqa: C901 - a branch for each type
+    def _plain(self, kind: Kind, values: Sequence[Any], types: set[type]) -> NDArray[np.generic]:  # noqa: C901 - a branch for each type
         if kind is Kind.INT:
             self._need(types <= {int}, Kind.FLOAT if types <= {int, float} else Kind.OBJECT)
             try:
@@ -442,12 +442,12 @@ def _decimal(text: str) -> Decimal | str:
         return text
 
 
-def _only_gone(values: Sequence[Any], mask: NDArray[np.bool_] | None) -> bool:
+def _only_gone(values: Sequence[object], mask: NDArray[np.bool_] | None) -> bool:
     """Whether the only empty texts among the values are those that stand for no value."""
     return values.count("") == (0 if mask is None else int(np.count_nonzero(mask)))
 
 
-def _where(values: Sequence[Any], mark: object) -> NDArray[np.bool_]:
+def _where(values: Sequence[object], mark: object) -> NDArray[np.bool_]:
     """Where `values` hold `mark` itself; several times faster than a list of booleans made an array."""
     return np.frombuffer(bytes(map(is_, values, repeat(mark))), np.bool_)
 
@@ -464,7 +464,7 @@ class TableBuilder:
         ]
         self.rows = 0
 
-    def append(self, batch: Sequence[Sequence[Any]], stop: StopToken = NEVER) -> None:
+    def append(self, batch: Sequence[Sequence[object]], stop: StopToken = NEVER) -> None:
         """Add rows, each as long as there are fields. A batch is taken whole: the token only says when to give way."""
         if not batch:
             return
@@ -473,7 +473,7 @@ class TableBuilder:
             stop.yield_control()
         self.rows += len(batch)
 
-    def append_columns(self, columns: Sequence[Sequence[Any]], count: int, stop: StopToken = NEVER) -> None:
+    def append_columns(self, columns: Sequence[Sequence[object]], count: int, stop: StopToken = NEVER) -> None:
         """Add rows given as one sequence of `count` values a field."""
         for builder, values in zip(self._builders, columns, strict=True):
             builder.extend(values)
@@ -498,14 +498,14 @@ class TableBuilder:
         return Table(fields, columns, self.rows)
 
 
-def column_of(values: Sequence[Any]) -> Column:
+def column_of(values: Sequence[object]) -> Column:
     """A column from Python values, of the narrowest kind that holds them exactly."""
     builder = ColumnBuilder()
     builder.extend(values)
     return builder.finish()
 
 
-def table_of(**columns: Sequence[Any]) -> Table:
+def table_of(**columns: Sequence[object]) -> Table:
     """A small table from Python values, a keyword a column."""
     made = {name: column_of(values) for name, values in columns.items()}
     fields = tuple(Field(name, column.kind) for name, column in made.items())

@@ -96,7 +96,7 @@ def pick(array: NDArray[Any], ids: Ids) -> NDArray[Any]:
     return array.take(ids)
 
 
-def freeze(array: NDArray[Any] | None) -> NDArray[Any] | None:
+def freeze(array: NDArray[np.generic] | None) -> NDArray[np.generic] | None:
     """The same memory, not writeable through what is returned."""
     if array is None:
         return None
@@ -169,7 +169,7 @@ class Column:
         """One Python value, as in `values`."""
         return self.values(np.array([row_id], np.int64))[0]
 
-    def _to_python(self, data: NDArray[Any]) -> list[Any]:
+    def _to_python(self, data: NDArray[np.generic]) -> list[Any]:
         if self.kind is Kind.TIME:
             return list(data.view("M8[us]").tolist())
         if self.kind is Kind.DATE:
@@ -193,7 +193,7 @@ class CodedText(Column):
 
     words: Sequence[str] = ()
 
-    def _to_python(self, data: NDArray[Any]) -> list[Any]:
+    def _to_python(self, data: NDArray[np.generic]) -> list[Any]:
         words = self.words
         return [words[code] for code in data.tolist()] if words else [None] * len(data)
 

@@ -16,7 +16,7 @@ class GrowableArray:
         self._array: NDArray[Any] = np.zeros(1024 + spare, dtype)
         self.size = 0
 
-    def extend(self, more: NDArray[Any]) -> None:
+    def extend(self, more: NDArray[np.generic]) -> None:
         """Add values at the end; amortised O(1) a value."""
         need = self.size + len(more)
         if need + self._spare > len(self._array):

@@ -23,7 +23,7 @@ _BYTES[_PAIRS] = np.arange(256)
 NONE = str(uuid.UUID(int=0))
 
 
-def parse(texts: Sequence[str]) -> NDArray[Any] | None:
+def parse(texts: Sequence[str]) -> NDArray[np.generic] | None:
     """Texts in the form that they are written back in (small letters, four dashes); None where one is in another."""
     try:
         block = np.frombuffer("".join(texts).encode("ascii"), np.uint8)
@@ -66,7 +66,7 @@ def write(data: NDArray[Any]) -> NDArray[np.uint8]:
     return written
 
 
-def texts_of(data: NDArray[Any]) -> list[str]:
+def texts_of(data: NDArray[np.generic]) -> list[str]:
     """The 36 characters of each, as bytes: shape (n, 16) of uint8 gives n texts."""
     return write(data).tobytes().decode("ascii").split("\0")[:-1]
 

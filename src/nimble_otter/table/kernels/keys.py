@@ -72,7 +72,7 @@ def _flags(empty: NDArray[np.bool_], empty_first: bool) -> Piece:
 Encode = Callable[[NDArray[Any]], Words]
 
 
-def _encoded(column: Column, ids: Ids) -> tuple[NDArray[Any], Encode]:
+def _encoded(column: Column, ids: Ids) -> tuple[NDArray[np.generic], Encode]:
     """The rows' data, and what makes new uint64 keys of a part of it: equal for equal values, and in their order as far
     as differences from the smallest go."""
     if column.kind is Kind.OBJECT:
@@ -87,7 +87,7 @@ def _encoded(column: Column, ids: Ids) -> tuple[NDArray[Any], Encode]:
     return data, _whole_keys
 
 
-def _whole_keys(data: NDArray[Any]) -> Words:
+def _whole_keys(data: NDArray[np.generic]) -> Words:
     return data.astype(np.int64).view(np.uint64)
 
 
@@ -102,7 +102,7 @@ def _float_keys(data: NDArray[Any]) -> Words:
 
 
 def _bounds(
-    column: Column, data: NDArray[Any], encode: Encode, empty: NDArray[np.bool_] | None, stop: StopToken
+    column: Column, data: NDArray[np.generic], encode: Encode, empty: NDArray[np.bool_] | None, stop: StopToken
 ) -> tuple[np.uint64, np.uint64] | None:
     """The keys of the smallest and the largest value, or more; None where there is none."""
     if isinstance(column, CodedText):
@@ -119,7 +119,7 @@ def _bounds(
     return low, high
 
 
-def _object_ranks(data: NDArray[Any]) -> Words:
+def _object_ranks(data: NDArray[np.generic]) -> Words:
     """Places in the order of mixed values; see object_key."""
     keys = [object_key(value) for value in data.tolist()]
     order = sorted(range(len(keys)), key=keys.__getitem__)
@@ -131,7 +131,7 @@ def _object_ranks(data: NDArray[Any]) -> Words:
     return ranks
 
 
-def object_key(value: Any) -> tuple[int, Any, str]:
+def object_key(value: object) -> tuple[int, Any, str]:
     """What mixed values are ordered and told apart by: numbers, then texts, yes/no, dates and times, times of day,
     intervals, identifiers, bytes, objects and lists; each of these in its own order."""
     if isinstance(value, bool):

@@ -54,7 +54,7 @@ def as_amounts(column: Column, ids: Ids | None = None) -> Column:
     return Column(kind, np.array(scaled, np.int64), taken.empty, scale=scale)
 
 
-def exact_numbers(column: Column) -> tuple[NDArray[Any], int] | None:
+def exact_numbers(column: Column) -> tuple[NDArray[np.generic], int] | None:
     """Whole numbers and decimals as whole numbers of one scale (Python's own where 64 bits are too few), 0 where there
     is none, and that scale; None for doubles and what has no end."""
     if column.kind in (Kind.INT, Kind.DECIMAL):
@@ -76,12 +76,12 @@ def as_floats(column: Column, ids: Ids | None = None) -> NDArray[np.float64]:
     return data / 10.0**column.scale if column.kind is Kind.DECIMAL else data
 
 
-def largest(data: NDArray[Any]) -> int:
+def largest(data: NDArray[np.generic]) -> int:
     """The largest size of whole numbers, whatever their sign; 0 where there are none."""
     return max(abs(int(data.min())), abs(int(data.max()))) if len(data) else 0
 
 
-def floats(data: NDArray[Any]) -> NDArray[np.float64]:
+def floats(data: NDArray[np.generic]) -> NDArray[np.float64]:
     """Mixed numbers as doubles, 0 where there is none."""
     return np.array([0.0 if v is None else float(v) for v in data.tolist()], np.float64)
 

@@ -52,7 +52,7 @@ def whole_piece(values: NDArray[Any], most: int) -> Piece:
     return Piece(max(1, int(most).bit_length()), lambda rows: at(words, rows))
 
 
-def whole_source(values: NDArray[Any], most: int) -> Callable[[], KeyPieces]:
+def whole_source(values: NDArray[np.generic], most: int) -> Callable[[], KeyPieces]:
     """A key of whole numbers from 0 to `most`."""
     return lambda: iter([whole_piece(values, most)])
 
@@ -244,6 +244,6 @@ def slots_of(runs: Ids) -> tuple[Ids, Ids]:
     return np.repeat(runs[:, 0] - before, lengths) + np.arange(int(lengths.sum())), lengths
 
 
-def order_by_codes(codes: NDArray[Any], count: int) -> Ids:
+def order_by_codes(codes: NDArray[np.generic], count: int) -> Ids:
     """Places in ascending order of whole numbers below `count`; stable."""
     return order_of([whole_source(codes, count - 1)], len(codes))

@@ -65,7 +65,7 @@ def _step_of(text: str) -> Decimal:
     return step
 
 
-def _spread(column: Column, ids: Ids, data: NDArray[Any], kind: Kind, empty: Mask, scale: int = 0) -> Column:
+def _spread(column: Column, ids: Ids, data: NDArray[np.generic], kind: Kind, empty: Mask, scale: int = 0) -> Column:
     """A whole column with values at the rows `ids`, none elsewhere."""
     return placed(Column(kind, data, empty, scale=scale), len(column), ids)
 
@@ -98,7 +98,7 @@ def _ends(places: NDArray[np.float64], width: int, scale: int) -> NDArray[np.flo
 
 
 def _first_letters(column: Column, count: int, ids: Ids) -> Column:
-    def cut(text: Any) -> Any:
+    def cut(text: object) -> Any:
         return text[:count] if isinstance(text, str) else None
 
     if isinstance(column, CodedText):

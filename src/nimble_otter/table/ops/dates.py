@@ -70,7 +70,7 @@ def _seconds(text: str) -> dt.timedelta:
     return dt.timedelta(microseconds=int(Decimal(text) * 1_000_000))
 
 
-def as_time(value: Any) -> dt.datetime:
+def as_time(value: object) -> dt.datetime:
     """A date or time as a time without zone (in UTC where it had one). Raises: TypeError."""
     if isinstance(value, dt.datetime):
         return value if value.tzinfo is None else value.astimezone(dt.UTC).replace(tzinfo=None)
@@ -88,7 +88,7 @@ def less(later: Any, earlier: Any) -> Any:
     return as_time(later) - as_time(earlier)
 
 
-def days_between(later: Any, earlier: Any) -> int:
+def days_between(later: object, earlier: object) -> int:
     """Days from the date of one time to that of the other."""
     return (as_time(later).date() - as_time(earlier).date()).days
 
@@ -98,7 +98,7 @@ def clock_span(value: dt.time) -> dt.timedelta:
     return dt.datetime.combine(EPOCH, value) - EPOCH
 
 
-def later(value: Any, span: int | dt.timedelta) -> Any:
+def later(value: Any, span: int | dt.timedelta) -> object:
     """A date (a time then), time or time of day (round the clock) so much later; a date so many days."""
     if isinstance(span, int):
         return value + dt.timedelta(days=span)
@@ -107,14 +107,14 @@ def later(value: Any, span: int | dt.timedelta) -> Any:
     return (value if isinstance(value, dt.datetime) else as_time(value)) + span
 
 
-def moved(value: Any, months: int) -> Any:
+def moved(value: object, months: int) -> Any:
     """A time so many months later; the last of a month stays in its month."""
     at = value if isinstance(value, dt.datetime) else as_time(value)
     year, month = divmod(at.year * 12 + at.month - 1 + months, 12)
     return at.replace(year=year, month=month + 1, day=min(at.day, calendar.monthrange(year, month + 1)[1]))
 
 
-def cut(unit: str, value: Any) -> dt.datetime:
+def cut(unit: str, value: object) -> dt.datetime:
     """The beginning of the unit that a time is in; weeks begin on Monday (ISO 8601), centuries in their year 1."""
     unit = unit_of(unit)
     at = value if isinstance(value, dt.datetime) else as_time(value)
@@ -132,7 +132,7 @@ def cut(unit: str, value: Any) -> dt.datetime:
     return day.replace(month=(at.month - 1) // MONTHS[unit] * MONTHS[unit] + 1 if unit != "year" else 1, day=1)
 
 
-def part_of(part: str, value: Any) -> Any:
+def part_of(part: str, value: object) -> object:
     """A part of a date, time, time of day or interval, as EXTRACT names it (ISO 9075); seconds with their fraction."""
     part = unit_of(part)
     if isinstance(value, (dt.time, dt.timedelta)):
@@ -157,7 +157,7 @@ def part_of(part: str, value: Any) -> Any:
     return found[part]()
 
 
-def _of_clock(part: str, micros: int, sign: int, hours: int | None) -> Any:
+def _of_clock(part: str, micros: int, sign: int, hours: int | None) -> object:
     if part == "epoch":
         return Decimal(sign * micros).scaleb(-6)
     if part == "hour":
@@ -220,7 +220,7 @@ def _form_parts(form: str) -> tuple[tuple[str, ...], ...]:
     return tuple(tuple(part or "" for part in match.groups()) for match in _FORM.finditer(form))
 
 
-def to_char(value: Any, form: str) -> str | None:
+def to_char(value: object, form: str) -> str | None:
     """A date or time by a form of PostgreSQL's: YYYY, MM, Mon, HH24 and so on; FM leaves out blanks and zeros in front,
     what stands in double quotes is kept. Raises: ValueError for what it has not (TZ, RM, TM)."""
     at, made = as_time(value), []

@@ -237,7 +237,9 @@ class _Part:
                 self._both[largest] = self._found_ends(part._ends(largest), up, part.counts == 0, largest)  # noqa: SLF001 - a part of it
         return self._both[largest]
 
-    def _found_ends(self, keys: NDArray[Any], codes: Ids, empty: Mask | None, largest: bool) -> NDArray[Any]:
+    def _found_ends(
+        self, keys: NDArray[np.generic], codes: Ids, empty: Mask | None, largest: bool
+    ) -> NDArray[np.generic]:
         limits = np.iinfo(np.int64)
         worst: Any = limits.min if largest else limits.max
         better: Any = np.maximum if largest else np.minimum
@@ -410,7 +412,7 @@ class _Part:
         """One value of the column's own kind for each group."""
         return self._as_before(data, self.none)
 
-    def _as_before(self, data: NDArray[Any], empty: Mask | None) -> Column:
+    def _as_before(self, data: NDArray[np.generic], empty: Mask | None) -> Column:
         data = data if empty is None else np.where(empty, 0, data)
         return Column(self.column.kind, data.astype(self.column.data.dtype), empty, scale=self.column.scale)
 
@@ -430,12 +432,12 @@ class _Part:
         return column_of([None if g else v for v, g in zip(made.values(), empty.tolist(), strict=True)])
 
 
-def _coded(column: CodedText, words: Ids, ranks: NDArray[Any], empty: Mask | None) -> Column:
+def _coded(column: CodedText, words: Ids, ranks: NDArray[np.generic], empty: Mask | None) -> Column:
     codes = words.take(np.clip(ranks, 0, len(words) - 1)).astype(np.int32)
     return CodedText(Kind.TEXT, codes if empty is None else np.where(empty, 0, codes), empty, words=column.words)
 
 
-def _added(data: NDArray[Any], codes: Ids, groups: int, stop: StopToken) -> NDArray[np.int64]:
+def _added(data: NDArray[np.generic], codes: Ids, groups: int, stop: StopToken) -> NDArray[np.int64]:
     sums = np.zeros(groups, np.int64)
     for part in stretches(0, len(data)):  # all at once would hold the interpreter
         np.add.at(sums, codes[part], data[part].astype(np.int64, copy=False))

@@ -90,7 +90,7 @@ def filter_view(view: View, node: Node, stop: StopToken = NEVER) -> View:
     return View(view.table, kept[:count] if count > len(kept) // 4 else kept[:count].copy())
 
 
-def _by_word(node: Any, table: Table) -> Any:
+def _by_word(node: object, table: Table) -> Any:
     """The condition with what asks for words of a column worked out once, not at each block."""
     if isinstance(node, Not):
         return Not(_by_word(node.part, table))
@@ -217,7 +217,7 @@ def _compare(node: Compare, table: Table, ids: Ids, want: bool) -> Bools:
     return _tested((None if a is None or b is None else _test(test, a, b) for a, b in pairs), len(ids), want)
 
 
-def _test(test: Callable[[Any, Any], Any], a: Any, b: Any) -> bool:
+def _test(test: Callable[[Any, Any], Any], a: object, b: object) -> bool:
     a, b = _meet(a, b), _meet(b, a)
     try:
         if a != a or b != b:  # NaN is itself, and more than any other number
@@ -227,7 +227,7 @@ def _test(test: Callable[[Any, Any], Any], a: Any, b: Any) -> bool:
         return test is operator.ne  # values of types that have no order are different, and neither less nor more
 
 
-def _meet(value: Any, other: Any) -> Any:
+def _meet(value: object, other: object) -> Any:
     """Bring a value to the type of what it is compared with, where that loses nothing."""
     if isinstance(value, str) and isinstance(other, (dt.time, dt.timedelta)):
         return _read(value, other)
@@ -269,7 +269,7 @@ def _compare_column(column: Column, op: str, value: Any, ids: Ids) -> Bools:
     return _compare_whole(data, op, value, column.scale)
 
 
-def _compare_whole(data: NDArray[Any], op: str, value: Any, scale: int) -> Bools:
+def _compare_whole(data: NDArray[np.generic], op: str, value: Any, scale: int) -> Bools:
     """Compare int64 data, each data * 10**-scale, exactly with a number that need not be whole or in range."""
     if isinstance(value, float) and not math.isfinite(value):
         return np.full(len(data), _test(COMPARE[op], 0.0, value))
@@ -284,7 +284,7 @@ def _compare_whole(data: NDArray[Any], op: str, value: Any, scale: int) -> Bools
     return np.asarray(COMPARE[op](data, floor))
 
 
-def fitted(value: Any, kind: Kind, name: str) -> Any:
+def fitted(value: object, kind: Kind, name: str) -> Any:
     """A literal as the column's kind compares it: numbers as they are, times as int64 microseconds, dates as days.
 
     Raises: ConditionError where the two can't be compared.
@@ -386,7 +386,7 @@ def _like_others(node: Like, pattern: Operand, table: Table, ids: Ids, want: boo
     """Each row by its own pattern."""
     known: dict[str, Callable[[str], bool]] = {}
 
-    def holds(value: Any, wanted: Any) -> bool:
+    def holds(value: object, wanted: object) -> bool:
         wanted = plain(wanted)
         if wanted not in known:
             known[wanted] = like_tester(like_regex(wanted, node.regex), not node.ignore_case)
@@ -417,7 +417,7 @@ def _any_of(node: AnyOf, table: Table, ids: Ids, want: bool) -> Bools:
     return _tested(found, len(ids), want)
 
 
-def _each(operand: Operand, table: Table, ids: Ids, want: bool, test: Callable[[Any], bool]) -> Bools:
+def _each(operand: Operand, table: Table, ids: Ids, want: bool, test: Callable[[object], bool]) -> Bools:
     return _tested((None if v is None else test(v) for v in values_of(operand, table, ids)), len(ids), want)
 
 
@@ -456,14 +456,14 @@ def _cases(operand: Case, table: Table, ids: Ids) -> list[Any]:
     return made
 
 
-def _call(function: Callable[..., Any], row: tuple[Any, ...]) -> Any:
+def _call(function: Callable[..., Any], row: tuple[object, ...]) -> Any:
     try:
         return function(*row)
     except (TypeError, ValueError, ArithmeticError, AttributeError, LookupError):
         return None  # there is no such value for this row
 
 
-def at_path(value: Any, path: tuple[str | int, ...]) -> Any:
+def at_path(value: object, path: tuple[str | int, ...]) -> Any:
     """What stands at a path inside nested objects and lists, or None."""
     for part in path:
         if isinstance(value, Mapping):

@@ -43,7 +43,7 @@ def _pair(a: Any, b: Any) -> tuple[Any, Any]:
 
 
 def _calculated(whole: Callable[[Any, Any], Any], wide: Callable[[Any, Any], Any]) -> Callable[[Any, Any], Any]:
-    def calculate(a: Any, b: Any) -> Any:
+    def calculate(a: object, b: object) -> Any:
         a, b = _pair(a, b)
         return wide(a, b) if isinstance(a, Decimal) else _finite(whole(a, b), a, b)
 
@@ -166,7 +166,7 @@ def _truncated(value: Any, digits: int = 0) -> Any:
 
 
 def _stepped(by: Callable[[Any], Any], rounding: str) -> Callable[[Any], Any]:
-    def step(value: Any) -> Any:
+    def step(value: object) -> Any:
         if isinstance(value, Decimal):
             return value.to_integral_value(rounding, WIDE) if value.is_finite() else value
         return value if isinstance(value, int) else _as_whole(by(value))
@@ -269,12 +269,12 @@ def _substituted(text: str, pattern: str, new: str, flags: str = "") -> str:
     return str(found.sub(put, text, 0 if "g" in flags else 1))
 
 
-def _out(value: Any) -> str:
+def _out(value: object) -> str:
     """A value as CONCAT writes it: a yes or no by its letter."""
     return {True: "t", False: "f"}[value] if isinstance(value, bool) else as_text(value)
 
 
-def as_text(value: Any) -> str:
+def as_text(value: object) -> str:
     """CAST to text, as PostgreSQL writes values: doubles with the shortest digits, times without zeros at their end;
     intervals in hours."""
     if isinstance(value, float):
@@ -304,13 +304,13 @@ def float_text(value: float) -> str:
 # --- casts -----------------------------------------------------------------------------------------------------------
 
 
-def as_kind(value: Any, kind: str, size: int | None = None, scale: int = 0) -> Any:
+def as_kind(value: object, kind: str, size: int | None = None, scale: int = 0) -> Any:
     """CAST: a value as another type (see query/meaning.CASTS); `size` are the letters of a text or the digits of a
     decimal, `scale` those behind its point. Raises: ValueError, ArithmeticError, KeyError."""
     return _CASTS[kind](value) if kind in _CASTS else _sized(value, kind, size, scale)
 
 
-def _sized(value: Any, kind: str, size: int | None, scale: int) -> Any:
+def _sized(value: object, kind: str, size: int | None, scale: int) -> Any:
     if kind == "text":
         return as_text(value)[:size]
     if kind in _WHOLE:
@@ -357,14 +357,14 @@ def _as_double(value: Any) -> float:
     return made if is_endless else _finite(made)
 
 
-def _as_real(value: Any) -> float:
+def _as_real(value: object) -> float:
     double = _as_double(value)
     with np.errstate(over="ignore"):
         made = float(np.float32(double))
     return float(_finite(made, double))
 
 
-def _as_bool(value: Any) -> bool:
+def _as_bool(value: object) -> bool:
     if not isinstance(value, str):
         return bool(value)
     word = value.strip().lower()
@@ -374,7 +374,7 @@ def _as_bool(value: Any) -> bool:
     return found.pop()
 
 
-def _as_moment(value: Any) -> dt.datetime:
+def _as_moment(value: object) -> dt.datetime:
     return _from_iso(value).replace(tzinfo=None) if isinstance(value, str) else dates.as_time(value)
 
 
@@ -384,13 +384,13 @@ def _from_iso(text: str) -> dt.datetime:
     return dt.datetime.fromisoformat(text.strip())
 
 
-def _as_zoned(value: Any) -> dt.datetime:
+def _as_zoned(value: object) -> dt.datetime:
     moment = _from_iso(value) if isinstance(value, str) else value
     moment = moment if isinstance(moment, dt.datetime) else dates.as_time(moment)
     return moment.replace(tzinfo=dt.UTC) if moment.tzinfo is None else moment.astimezone(dt.UTC)
 
 
-def _as_clock(value: Any) -> dt.time:
+def _as_clock(value: object) -> dt.time:
     if isinstance(value, str):
         if ":" not in value:
             raise ValueError(value)
@@ -419,12 +419,12 @@ _CASTS: dict[str, Callable[[Any], Any]] = {
 # --- which value -----------------------------------------------------------------------------------------------------
 
 
-def known(values: tuple[Any, ...]) -> list[Any]:
+def known(values: tuple[object, ...]) -> list[Any]:
     """Whether the local language has a function of that name."""
     return [v for v in values if v is not None and v is not MISSING]
 
 
-def ordered(value: Any) -> Any:
+def ordered(value: object) -> Any:
     """What puts values of a kind in order: NaN comes last, a time with a zone by its moment."""
     if isinstance(value, (float, Decimal)):
         return (value != value, 0 if value != value else value)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
 
@@ -15,9 +14,9 @@ from nimble_otter.table.kernels.numeric import holds_numbers
 
 def patched(
     table: Table,
-    values: Mapping[int, Mapping[int, Any]],
+    values: Mapping[int, Mapping[int, object]],
     dropped: Sequence[int] = (),
-    added: Sequence[Mapping[int, Any]] = (),
+    added: Sequence[Mapping[int, object]] = (),
 ) -> Table:
     """`values` are new values by row id and column as the source stores them; `added` rows by column, put at the end.
 
@@ -40,7 +39,7 @@ def patched(
     return whole.take(np.flatnonzero(keep))
 
 
-def _patched(column: Column, field: Field, own: Mapping[int, Any], more: Sequence[Any]) -> Column:
+def _patched(column: Column, field: Field, own: Mapping[int, object], more: Sequence[object]) -> Column:
     from nimble_otter.table.text.text_format import render_all
 
     hint = field.kind if field.form or field.kind in (Kind.TIME, Kind.DATE, Kind.BOOL, Kind.UUID) else None

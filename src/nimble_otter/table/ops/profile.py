@@ -126,7 +126,7 @@ def _shape(text: str) -> str:
     return "".join("9" if c.isdigit() else "A" if c.isupper() else "a" if c.isalpha() else c for c in text)
 
 
-def _total(view: View, index: int, ids: Ids) -> Any:
+def _total(view: View, index: int, ids: Ids) -> object:
     totals = group_view(View(view.table, ids), [], [Aggregate(AggregateFunction.SUM, index)]).totals
     return totals.columns[0].value(0)
 
@@ -135,7 +135,7 @@ def _with(found: Profile, **changes: Any) -> Profile:
     return replace(found, **changes)
 
 
-def value_counts(view: View, index: int, most: int | None = None, stop: StopToken = NEVER) -> list[tuple[Any, int]]:
+def value_counts(view: View, index: int, most: int | None = None, stop: StopToken = NEVER) -> list[tuple[object, int]]:
     """Different values with how many rows have each, most first, then ascending; None stands for no value. Only the
     `most` most frequent are given when there are more. Raises: Stopped."""
     column = view.table.columns[index]
@@ -145,7 +145,7 @@ def value_counts(view: View, index: int, most: int | None = None, stop: StopToke
     return _most_frequent(column, ids, *counted(column, ids, stop), most)
 
 
-def _most_frequent(column: Column, ids: Ids, first: Ids, counts: Ids, most: int | None) -> list[tuple[Any, int]]:
+def _most_frequent(column: Column, ids: Ids, first: Ids, counts: Ids, most: int | None) -> list[tuple[object, int]]:
     by_count = np.argsort(-counts, kind="stable")[:most]
     examples = ids.take(first.take(by_count))
     pairs = zip(

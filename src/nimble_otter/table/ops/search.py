@@ -94,7 +94,7 @@ class Search:
         return same and self.is_plain and other.text in self.text
 
 
-def said(value: Any) -> str:
+def said(value: object) -> str:
     """A value as it is looked for: yes and no as they are shown, everything else exactly."""
     if isinstance(value, bool):
         return "yes" if value else "no"

@@ -42,7 +42,9 @@ def without_windows(operand: Operand, table: Table, ids: Ids, work: Work, stop: 
     return made, table
 
 
-def _replaced(part: Any, table: Table, put: Callable[[Windowed, Table], tuple[ColumnAt, Table]]) -> tuple[Any, Table]:
+def _replaced(
+    part: object, table: Table, put: Callable[[Windowed, Table], tuple[ColumnAt, Table]]
+) -> tuple[Any, Table]:
     """An expression, or a condition inside one, with `put` in place of each window function."""
     if isinstance(part, Windowed):
         return put(part, table)

@@ -41,7 +41,7 @@ class ColumnFormat:
     align: str = ""
     paint: str = ""
 
-    def to_plain(self) -> dict[str, Any]:
+    def to_plain(self) -> dict[str, object]:
         """As a pull file has it: what is usual is left out."""
         plain = {f.name: getattr(self, f.name) for f in fields(self)}
         plain["words"] = list(self.words)

@@ -35,7 +35,7 @@ def tester(pattern: str, case: bool) -> Callable[[str], bool]:
     return lambda text: bool(match(text.encode("utf-8", "replace")))
 
 
-def compiled(pattern: str, case: bool, lines: bool = False) -> Any:
+def compiled(pattern: str, case: bool, lines: bool = False) -> object:
     """A pattern with `search`, `finditer` and `sub` as Python's own has; with `lines`, ^ and $ stand at each line.
     Raises: ConditionError."""
     if _is_bounded(pattern, case):
@@ -183,7 +183,7 @@ def _set_of(pattern: str, case: bool) -> Any:
     return made
 
 
-def _options(case: bool, dot_nl: bool = True) -> Any:
+def _options(case: bool, dot_nl: bool = True) -> object:
     import re2
 
     made = re2.Options()

@@ -26,7 +26,7 @@ def grouped(number: int) -> str:
     return f"{number:,}".replace(",", THIN)
 
 
-def shown(value: Any, field: Field | None = None) -> str:  # noqa: C901 - a branch for each type
+def shown(value: object, field: Field | None = None) -> str:  # noqa: C901 - a branch for each type
     """What a grid cell says. None, MISSING and "" have marks of their own and give "" here."""
     if value is None or value is MISSING:
         return ""
@@ -57,7 +57,7 @@ def shown(value: Any, field: Field | None = None) -> str:  # noqa: C901 - a bran
     return plain(value)[:LONG]
 
 
-def _looked(value: Any, field: Field, look: ColumnFormat) -> str | None:
+def _looked(value: object, field: Field, look: ColumnFormat) -> str | None:
     """A value by the look of its column; None where that says nothing of it."""
     if isinstance(value, bool):
         return look.words[not value] if look.words else None
@@ -81,7 +81,7 @@ def _is_number_of_things(field: Field) -> bool:
     return field.kind is Kind.INT and (name == "id" or name.endswith("_id") or "year" in name)
 
 
-def _list_word(value: list[Any]) -> str:
+def _list_word(value: list[object]) -> str:
     if value and not any(isinstance(item, (Mapping, list)) for item in value):
         return ", ".join(shown(item) for item in value[:8])
     return "items" if len(value) != 1 else "item"
@@ -96,14 +96,14 @@ def shown_float(value: float) -> str:
     return grouped(int(whole)) + dot + rest
 
 
-def is_endless(value: Any) -> bool:
+def is_endless(value: object) -> bool:
     """Whether a value is NaN or an infinity (a decimal beyond what doubles hold is none)."""
     if isinstance(value, Decimal):
         return not value.is_finite()
     return isinstance(value, float) and not math.isfinite(value)
 
 
-def plain(value: Any) -> str:
+def plain(value: object) -> str:
     """The exact value as text: ISO 8601 times, full digits, JSON for nested values, hex for bytes; "" for none."""
     if value is None or value is MISSING:
         return ""
@@ -128,7 +128,7 @@ def plain(value: Any) -> str:
     return str(value)
 
 
-def jsonable(value: Any) -> Any:
+def jsonable(value: object) -> Any:
     """A value that JSON can hold: times as ISO 8601 text, bytes as hex, NaN and infinities as text; else as is."""
     if isinstance(value, float) and is_endless(value):
         return "NaN" if value != value else "Infinity" if value > 0 else "-Infinity"

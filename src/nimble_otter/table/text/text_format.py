@@ -142,7 +142,7 @@ def _parse_any(lines: str, count: int, form: str) -> NDArray[Any] | None:
     return seconds
 
 
-def _fractions(points: NDArray[np.uint8], starts: NDArray[np.int64], ends: NDArray[np.int64]) -> Any:
+def _fractions(points: NDArray[np.uint8], starts: NDArray[np.int64], ends: NDArray[np.int64]) -> object:
     """Microseconds of digits behind a point, which stand from `starts` to `ends`; None where others stand there."""
     micros = np.zeros(len(starts), np.int64)
     for place in range(int((ends - starts).max(initial=0))):
@@ -164,7 +164,7 @@ SPAN_FORMS = ("h:m:s", "d h:m:s")
 _CLOCK_FORMS = ("%H:%M:%S" + ANY, "%H:%M:%S", "%H:%M", *(f"%H:%M:%S.%{n}" for n in range(1, 7)))
 
 
-def read_styled(texts: Sequence[str], kind: Kind) -> list[Any] | None:
+def read_styled(texts: Sequence[str], kind: Kind) -> list[object] | None:
     """Times with their zone (in UTC then), times of day or intervals; None when any text is none."""
     read: dict[Kind, Callable[[str], Any]] = {
         Kind.ZONED: _zoned, Kind.CLOCK: dt.time.fromisoformat, Kind.SPAN: parse_span,
@@ -183,7 +183,7 @@ def _zoned(text: str) -> dt.datetime:
     return moment.astimezone(dt.UTC)
 
 
-def style_of(texts: Sequence[str], values: Sequence[Any], kind: Kind) -> str:
+def style_of(texts: Sequence[str], values: Sequence[object], kind: Kind) -> str:
     """The form that writes all the values back to the letter, or ""."""
     forms: Sequence[str] = _CLOCK_FORMS if kind is Kind.CLOCK else SPAN_FORMS
     if kind is Kind.ZONED and texts:
@@ -193,7 +193,7 @@ def style_of(texts: Sequence[str], values: Sequence[Any], kind: Kind) -> str:
     return next((form for form in forms if keeps_letters(texts, values, form)), "")
 
 
-def keeps_letters(texts: Sequence[str], values: Sequence[Any], form: str) -> bool:
+def keeps_letters(texts: Sequence[str], values: Sequence[object], form: str) -> bool:
     """Whether texts, read by a form and written again, are what they were to the letter."""
     return all(render(value, form) == text for value, text in zip(values, texts, strict=True))
 
@@ -279,7 +279,7 @@ def widen(form: str, stored: NDArray[Any]) -> str:
     return f"{base}%S{ANY}"
 
 
-def render(value: Any, form: str) -> Any:
+def render(value: object, form: str) -> Any:
     """The source's own writing of a value in a column of this form; other values pass unchanged."""
     if form == "0/1" and isinstance(value, bool):
         return int(value)
@@ -307,7 +307,7 @@ def render(value: Any, form: str) -> Any:
     return value
 
 
-def render_all(values: Sequence[Any], form: str) -> list[Any]:
+def render_all(values: Sequence[object], form: str) -> list[object]:
     """`render` over a list; None and MISSING pass unchanged."""
     return [value if value is None or value is MISSING else render(value, form) for value in values]
 

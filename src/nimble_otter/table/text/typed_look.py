@@ -6,7 +6,6 @@ from __future__ import annotations
 import datetime as dt
 import re
 from decimal import Decimal, InvalidOperation
-from typing import Any
 
 from nimble_otter.table.core.columns import Kind
 from nimble_otter.table.text.column_format import DAYS, MONTHS, ColumnFormat, in_zone, pattern_parts, time_text
@@ -17,7 +16,7 @@ _PARTS = ("year", "month", "day", "hour", "minute", "second", "microsecond")
 _OFFSET = r"(?P<offset>Z|[+-]\d\d:\d\d)"
 
 
-def as_typed(text: str, look: ColumnFormat, kind: Kind, before: Any = None) -> str:
+def as_typed(text: str, look: ColumnFormat, kind: Kind, before: object = None) -> str:
     """`text` as a value without a look is typed: ISO 8601 for times, yes or no, a number. What the pattern leaves out
     (the year, the seconds) is as it is in `before`, the value that stands there; where none does, it is nothing or
     the text comes back as it is. A text that is not written by the look comes back as it is, too."""
@@ -32,7 +31,7 @@ def as_typed(text: str, look: ColumnFormat, kind: Kind, before: Any = None) -> s
     return text if moment is None else moment
 
 
-def _by_pattern(text: str, look: ColumnFormat, before: Any) -> str | None:
+def _by_pattern(text: str, look: ColumnFormat, before: object) -> str | None:
     expression = _expression(look.pattern)
     match = re.fullmatch(expression, text, re.IGNORECASE) if expression else None
     if match is None:
@@ -125,7 +124,7 @@ def _named(group: str, names: tuple[str, ...], width: int) -> str:
     return f"(?P<{group}>{'|'.join(name[:3] if width <= 3 else name for name in names)})"
 
 
-def is_as_shown(text: str, value: Any, look: ColumnFormat) -> bool:
+def is_as_shown(text: str, value: object, look: ColumnFormat) -> bool:
     """Whether a text is what a time's pattern shows of it, so that nothing was changed."""
     if not look.pattern or not isinstance(value, (dt.date, dt.time)):
         return False
