@@ -25,7 +25,7 @@ from nimble_otter.table import (
     TableBuilder,
     View,
 )
-from nimble_otter.table.core import build
+from nimble_otter.table.core import column_builder
 from nimble_otter.table.core.build import ColumnBuilder, column_of, table_of
 from nimble_otter.table.core.columns import BufferText, CodedText
 from nimble_otter.table.kernels import codes, keys, packing
@@ -74,7 +74,7 @@ def both_texts(request):
     """Both ways to hold texts, alone and by several hands; blocks so small that few rows have several."""
     words, hands = request.param
     with pytest.MonkeyPatch.context() as patch, ThreadPoolExecutor(hands) as pool:
-        patch.setattr(build, "MANY_WORDS", words)
+        patch.setattr(column_builder, "MANY_WORDS", words)
         for module, name in ((packing, "BLOCK"), (packing, "_STRETCH"), (packing, "_WORTH"), (keys, "BLOCK"),
                              (filter_, "BLOCK"), (codes, "_STRETCH"), (search, "BLOCK"),
                              (search, "_STRETCH")):  # fmt: skip
@@ -130,7 +130,7 @@ def test_snapshots_do_not_change_as_rows_arrive():
 
 
 def test_text_goes_over_to_one_buffer_when_many_differ(monkeypatch):
-    monkeypatch.setattr(build, "MANY_WORDS", 1000)
+    monkeypatch.setattr(column_builder, "MANY_WORDS", 1000)
     assert isinstance(column_of(["x", None] * 4000), CodedText)
     assert isinstance(column_of([str(i) for i in range(1002)]), BufferText)
 

@@ -111,7 +111,7 @@ def stream_rows(
     """The rows of a query, block by block, through the pull's steps (see `can_stream`). Documents whose fields are not
     chosen are read whole first, as their columns are known only then. Raises: SourceError's, ConditionError."""
     values = pull.values()
-    run = connection.run(request, stop)
+    run = connection.run(replace(request, in_columns=True), stop)
     if run.fields is None:
         close = getattr(run.batches, "close", None)
         if close is not None:

@@ -72,7 +72,7 @@ def fetch(
     """Run a request and hold its rows, at most `request.limit`. When stopped, or when the connection is lost after the
     first rows, the rows so far are kept and said to be a part. Raises: SourceError's."""
     began = time.perf_counter()
-    run = connection.run(request, stop)
+    run = connection.run(replace(request, in_columns=True), stop)
     builder: _Rows | _Documents = _Rows(run) if run.fields is not None else _Documents(run)
     first = shown = 0.0
     cut, lost = False, None

@@ -92,6 +92,7 @@ class Relational(Catalogued):
         with self.explained(request.text):
             raw = self._engine.raw_connection()
         answer = Answer(self, raw, request.text, stop)
+        answer.in_columns = request.in_columns
         try:
             with self.explained(request.text):
                 labels, hints = self._start(answer, sent, self._written({n: request.parameters[n] for n in names}))

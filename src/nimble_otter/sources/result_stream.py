@@ -57,6 +57,8 @@ class Answer:
         self.driver: Any = raw.driver_connection
         self.rows: Iterator[Sequence[Any]] = iter(())
         self.cursor: Any = None
+        self.in_columns = False
+        """Whether batches of columns are taken, too."""
         self.numbers: list[tuple[int, int]] = []
         """The server's numbers of each column's table and of the column in it, 0 where it has none; empty where the
         server does not tell."""

@@ -84,7 +84,8 @@ class Source:
 class Request:
     """What to ask. `language` is "sql" or "native" (documents: a JSON filter or pipeline on `collection`; of a pipeline
     only the first `stages`, when that is given). `shorten` lets the server cut long values, where they can be fetched
-    whole later; `with_keys` fetches keys that the query leaves out along with it, so that its rows can be changed."""
+    whole later; `with_keys` fetches keys that the query leaves out along with it, so that its rows can be changed;
+    `in_columns` takes batches of columns, where the source has them, in place of rows."""
 
     text: str
     parameters: Mapping[str, Any] = field(default_factory=dict)
@@ -94,6 +95,7 @@ class Request:
     stages: int | None = None
     shorten: bool = False
     with_keys: bool = False
+    in_columns: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, SourceError, SourceTimeout, place_of
 from nimble_otter.query.sql.statements import mark_parameters
-from nimble_otter.sources import facts
+from nimble_otter.sources import copy_stream, facts
 from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.catalogue import EntryKind, TableInfo
 from nimble_otter.sources.dialects.postgresql import POSTGRESQL
@@ -63,6 +63,8 @@ _REFUSED = {
 }  # fmt: skip
 _NEED_TYPES = ("42P18", "42883", "42804", "42846")
 """What is refused only because values have no types yet (PostgreSQL documentation, appendix A)."""
+_COPIED = re.compile(r"(?:\s|--[^\n]*\n|/\*[^*]*\*/)*(?:select|with|values|table)\b|\s*\(", re.I)
+"""How queries begin that COPY takes."""
 _PATIENCE = 100
 """Tenths of a second for a transaction that was cut off to come to its end."""
 
@@ -178,6 +180,9 @@ class PostgresqlConnection(Relational):
         from psycopg import ProgrammingError
 
         _begin_reading(answer.driver)
+        if answer.in_columns and (told := self._start_columns(answer, text, values)) is not None:
+            return told
+        _begin_reading(answer.driver)
         cursor = answer.cursor = self.reading_cursor(answer.driver)
         rows = cursor.stream(mark_parameters(text, values, "pyformat"), values or None, size=BATCH)
         try:
@@ -192,6 +197,43 @@ class PostgresqlConnection(Relational):
         answer.rows = _batches(first, rows)
         answer.numbers = _numbers(cursor.pgresult)
         return [c.name for c in cursor.description], [_HINTS.get(c.type_code) for c in cursor.description]
+
+    def _start_columns(
+        self, answer: Any, text: str, values: dict[str, object]
+    ) -> tuple[list[str], list[Kind | None]] | None:
+        """Have the rows come as columns, by a binary COPY of the query; None where they have to come as rows. The
+        server reads the text alone first, so that nothing in it can end the COPY around it."""
+        import psycopg
+
+        driver, plain = answer.driver, answer.driver.pgconn
+        if not (_COPIED.match(text) and driver.info.encoding == "utf-8" and _tells(plain, "integer_datetimes") == "on"
+                and _tells(plain, "server_encoding") != "SQL_ASCII"):  # fmt: skip
+            return None
+        bound = mark_parameters(text, values, "pyformat")
+        if values:
+            bound = psycopg.ClientCursor(driver).mogrify(bound, values)
+        form = _form_of(driver, bound)
+        if form.status != psycopg.pq.ExecStatus.COMMAND_OK or not form.nfields:
+            return None
+        cursor = self.reading_cursor(driver)
+        readers, is_cast = zip(*(copy_stream.reader_of(form, n, cursor) for n in range(form.nfields)), strict=True)
+        plain.send_query_params(copy_stream.copy_of(bound, is_cast).encode(), None)
+        begun = _answered(driver)
+        if begun.status != psycopg.pq.ExecStatus.COPY_OUT:
+            if answer.is_stopped():
+                raise psycopg.errors.error_from_result(begun)
+            return None
+        batches = copy_stream.batches_of(driver, readers)
+        try:
+            first = next(batches, None)
+        except psycopg.Error as problem:
+            if problem.diag.statement_position:  # counted in a text that nobody wrote
+                return None
+            raise
+        answer.cursor, answer.numbers = cursor, _numbers(form)
+        answer.rows = copy_stream.after_first(first, batches) if first is not None else iter(())
+        names = [(form.fname(n) or b"").decode() for n in range(form.nfields)]
+        return names, [_HINTS.get(form.ftype(n)) for n in range(form.nfields)]
 
     def _confirmed(
         self, origins: list[Origin | None], numbers: list[tuple[int, int]], tables: list[TableInfo], is_whole: bool
@@ -308,9 +350,9 @@ class PostgresqlConnection(Relational):
     def _parse(self, driver: Any, text: str, values: dict[str, object]) -> None:
         import psycopg
 
-        plain = driver.pgconn
         _begin_reading(driver)
-        result = plain.prepare(b"", mark_parameters(text, values, "dollar").encode())
+        driver.pgconn.send_prepare(b"", mark_parameters(text, values, "dollar").encode())
+        result = _answered(driver)
         state = (result.error_field(psycopg.pq.DiagnosticField.SQLSTATE) or b"").decode()
         if result.status == psycopg.pq.ExecStatus.FATAL_ERROR and state not in _NEED_TYPES:
             raise psycopg.errors.error_from_result(result)
@@ -422,15 +464,33 @@ def _begin_reading(driver: DBAPIConnection) -> None:
         raise psycopg.OperationalError("the server did not begin a transaction that only reads")
 
 
+def _tells(plain: Any, setting: str) -> str:
+    return (plain.parameter_status(setting.encode()) or b"").decode()
+
+
 def _numbers(result: Any) -> list[tuple[int, int]]:
     return [(result.ftable(n), result.ftablecol(n)) for n in range(result.nfields)]
 
 
+def _answered(driver: Any) -> Any:
+    """The answer to what was just sent. Other threads run meanwhile: the calls of libpq that wait by themselves hold
+    the interpreter."""
+    from psycopg import generators
+
+    return driver.wait(generators.execute(driver.pgconn))[-1]
+
+
+def _form_of(driver: Any, text: str) -> Any:
+    """The columns of a query, as the server tells them without running it; its error where it does not read it."""
+    driver.pgconn.send_prepare(b"", text.encode())
+    _answered(driver)
+    driver.pgconn.send_describe_prepared(b"")
+    return _answered(driver)
+
+
 def _described(connection: DBAPIConnection, text: str) -> tuple[list[str], list[Kind | None], list[tuple[int, int]]]:
     """Names, kinds and numbers of a query's columns without running it."""
-    plain = connection.pgconn
-    plain.prepare(b"", text.encode())
-    found = plain.describe_prepared(b"")
+    found = _form_of(connection, text)
     names = [(found.fname(n) or b"").decode() for n in range(found.nfields)]
     return names, [_HINTS.get(found.ftype(n)) for n in range(found.nfields)], _numbers(found)
 

@@ -10,7 +10,8 @@ import numpy as np
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.stop import NEVER, StopToken
-from nimble_otter.table.core.build import MANY_WORDS, ColumnBuilder, column_of
+from nimble_otter.table.core.build import column_of
+from nimble_otter.table.core.column_builder import MANY_WORDS, ColumnBuilder
 from nimble_otter.table.core.columns import (
     DAY_US,
     BufferText,

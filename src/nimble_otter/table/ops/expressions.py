@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from nimble_otter.stop import NEVER, StopToken
-from nimble_otter.table.core.build import ColumnBuilder
+from nimble_otter.table.core.column_builder import ColumnBuilder
 from nimble_otter.table.core.columns import CodedText, Column, Ids, Kind, Table, pick, placed
 from nimble_otter.table.ops.combine import spread
 from nimble_otter.table.ops.conditions import ColumnAt, Node, Operand

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from nimble_otter.table.core.build import ColumnBuilder
+from nimble_otter.table.core.column_builder import ColumnBuilder
 from nimble_otter.table.core.columns import Column, Field, Kind, Table
 from nimble_otter.table.kernels.numeric import holds_numbers
 

@@ -38,6 +38,9 @@ _FORMS = {"0000-00-00": "%Y-%m-%d", **_TIME_FORMS}
 _PATTERNS = {form: pattern for pattern, form in _FORMS.items()}
 ANY = "?"
 """Ends a form with as many digits of the second as are needed, none to six, without zeros at the end."""
+ANY_FORM = f"%Y-%m-%d %H:%M:%S{ANY}"
+UTC_FORM = f"{ANY_FORM}+00"
+CLOCK_FORM = f"%H:%M:%S{ANY}"
 FILLERS = {form: "1970-01-01" + pattern[10:] for form, pattern in _PATTERNS.items()}
 FILLERS |= {f"%Y-%m-%d{sep}%H:%M:%S{ANY}": f"1970-01-01{sep}00:00:00" for sep in (" ", "T")}
 """For each form a text that stands in for an empty value while a batch is parsed."""
@@ -47,6 +50,11 @@ def form_of(text: str, kind: Kind) -> str:
     """The form of a text that holds a time or date in ISO 8601's extended order, or "" when it holds none."""
     form = _FORMS.get("".join("0" if c in "0123456789" else c for c in text), "")
     return form if form and (form == "%Y-%m-%d") == (kind is Kind.DATE) else ""
+
+
+def form_of_digits(count: int) -> str:
+    """The form of a time with so many digits behind its second."""
+    return f"%Y-%m-%d %H:%M:%S.%{count}" if count else "%Y-%m-%d %H:%M:%S"
 
 
 def parse(texts: Sequence[str], form: str) -> NDArray[Any] | None:
@@ -161,7 +169,7 @@ _SPAN = re.compile(
 )
 SPAN_FORMS = ("h:m:s", "d h:m:s")
 """How intervals are written: hours alone, or days in front of them."""
-_CLOCK_FORMS = ("%H:%M:%S" + ANY, "%H:%M:%S", "%H:%M", *(f"%H:%M:%S.%{n}" for n in range(1, 7)))
+_CLOCK_FORMS = (CLOCK_FORM, "%H:%M:%S", "%H:%M", *(f"%H:%M:%S.%{n}" for n in range(1, 7)))
 
 
 def read_styled(texts: Sequence[str], kind: Kind) -> list[object] | None:
@@ -267,6 +275,13 @@ def parse_decimals(texts: Sequence[str]) -> tuple[NDArray[np.int64], int] | None
     return scaled, scale
 
 
+def are_decimals(values: Sequence[Any]) -> bool:
+    """Whether the texts among the values are all of digits, points and signs, and none is empty."""
+    joined = "\n".join([value for value in values if type(value) is str])
+    return bool(joined) and joined.isascii() and "\n\n" not in f"\n{joined}\n" and bool(
+        _IN_DECIMALS[np.frombuffer(joined.encode("ascii"), np.uint8)].all())  # fmt: skip
+
+
 def widen(form: str, stored: NDArray[Any]) -> str:
     """The form with as many digits as needed that also says what is stored in `form` (int64 microseconds), or ""."""
     base, dot, digits = form.partition("%S")
@@ -327,7 +342,7 @@ def read_styled_at_once(
     if kind is Kind.ZONED:
         return _zoned_at_once(texts, form, is_first)
     if kind is Kind.CLOCK:
-        wanted = "%H:%M:%S" + ANY
+        wanted = CLOCK_FORM
         lines = "1970-01-01 " + "\n1970-01-01 ".join(texts) + "\n"
         found = _parse_any(lines, len(texts), "%Y-%m-%d " + wanted) if is_first or form == wanted else None
         return None if found is None else (found, wanted)
@@ -338,10 +353,17 @@ def read_styled_at_once(
     if read is None:
         return None
     days, rest, spans = read
+    found_form = span_form(days, rest, form, is_first, largest)
+    return None if found_form is None else (spans, found_form)
+
+
+def span_form(days: NDArray[np.int64], rest: NDArray[np.int64], form: str, is_first: bool, largest: int) -> str | None:
+    """The form that writes intervals of these days and microseconds to the letter; `form`, `is_first` and `largest` as
+    in `read_styled_at_once`."""
     by_hours, by_days = not days.any(), bool((np.abs(rest) < DAY_US).all())
     wanted = SPAN_FORMS[0] if by_hours and (is_first or form == SPAN_FORMS[0]) else SPAN_FORMS[1]
     fits = by_hours if wanted == SPAN_FORMS[0] else by_days and (is_first or form == wanted or largest < DAY_US)
-    return (spans, wanted) if fits else None
+    return wanted if fits else None
 
 
 def _zoned_at_once(texts: Sequence[str], form: str, is_first: bool) -> tuple[NDArray[np.int64], str] | None:

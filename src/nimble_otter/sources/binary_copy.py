@@ -1,0 +1,243 @@
+"""Rows of PostgreSQL's binary COPY as columns (PostgreSQL documentation, COPY, Binary Format; the values as each
+type's send function writes them, in the server's `backend/utils/adt`). Nothing here is done for each value."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from nimble_otter.sources import binary_lists, binary_texts
+from nimble_otter.sources.binary_cells import Cells, given
+from nimble_otter.table import Kind
+from nimble_otter.table.core import uuids
+from nimble_otter.table.core.columns import DAY_US
+from nimble_otter.table.core.parts import ArrayPart, ColumnBatch, Part, TextPart
+
+SIGNATURE = b"PGCOPY\n\xff\r\n\x00"
+HEADER = len(SIGNATURE) + 8
+TRAILER = b"\xff\xff"
+_EPOCH_DAY = 10_957
+"""Days from 1970 to 2000, which is where the server counts from."""
+_FIRST_DAY, _LAST_DAY = dt.date.min.toordinal() - 719_163, dt.date.max.toordinal() - 719_163
+_MOST_DAYS = 50_000_000
+_MOST_REST = 1_000_000_000 * 3_600_000_000
+"""Days of the longest interval that a column of them holds, and microseconds beside the days."""
+
+
+Reader = Callable[[Cells], Part]
+
+
+def batch_of(rows: bytearray, widths: Sequence[int], readers: Sequence[Reader]) -> ColumnBatch:
+    """Rows that stand one after the other, each of so many bytes. Raises: ValueError where they are not what `readers`
+    read."""
+    rows += b"\0" * 16
+    buffer = np.frombuffer(rows, np.uint8)
+    sized = np.array(widths, np.int64)
+    at = np.cumsum(sized) - sized
+    width = int(sized[0]) if (sized == sized[0]).all() else 0
+    begin = 2
+    sizes_at = np.ndarray((len(buffer) - 3,), ">i4", buffer, 0, (1,))
+    counts = np.ndarray((len(buffer) - 1,), ">i2", buffer, 0, (1,))[at]
+    if (counts != len(readers)).any():
+        raise ValueError("a row has another number of columns")
+    ends, at = at + sized, at + 2
+    parts: list[Part] = []
+    for reader in readers:
+        if width:  # as long as every value of the columns before had one size
+            given = np.ndarray((len(sized),), ">i4", buffer, begin, (width,))
+            size = int(given[0])
+            if size >= 0 and (given == size).all():
+                cells = Cells(buffer, at + 4, np.full(len(sized), size, np.int64), None, (begin + 4, width))
+                parts.append(reader(cells))
+                at, begin = at + (4 + size), begin + 4 + size
+                continue
+            width = 0
+        sizes = sizes_at[np.minimum(at, len(sizes_at) - 1)].astype(np.int64)
+        at = at + 4
+        empty = sizes < 0
+        has_empty = bool(empty.any())
+        if has_empty:
+            sizes[empty] = 0
+        parts.append(reader(Cells(buffer, at, sizes, empty if has_empty else None)))
+        at = at + sizes
+    if (at != ends).any():
+        raise ValueError("a row ends elsewhere than its columns")
+    return ColumnBatch(parts, len(widths))
+
+
+# --- values ------------------------------------------------------------------------------------------------------
+
+
+def _array(kind: Kind, dtype: str) -> Reader:
+    def read(cells: Cells) -> Part:
+        data = cells.numbers(dtype)
+        stored = data.astype(np.int64) if kind is Kind.INT else data
+        return ArrayPart(kind, stored, cells.empty, lambda: given(stored.tolist(), cells.empty))
+
+    return read
+
+
+def _bool(cells: Cells) -> Part:
+    data = cells.numbers("|u1").astype(np.bool_)
+    return ArrayPart(Kind.BOOL, data, cells.empty, lambda: given(data.tolist(), cells.empty))
+
+
+def _float4(cells: Cells) -> Part:
+    """The shortest decimal that means the same single-precision number is what the server writes, and what is kept."""
+    data = cells.numbers(">f4").astype("U").astype(np.float64)
+    return ArrayPart(Kind.FLOAT, data, cells.empty, lambda: given(data.tolist(), cells.empty))
+
+
+def _text(cells: Cells) -> Part:
+    return TextPart(cells.buffer, cells.starts, cells.sizes, cells.empty)
+
+
+def _jsonb(cells: Cells) -> Part:
+    """A version byte stands before the text."""
+    lead = 1 if cells.empty is None else (~cells.empty).astype(np.int64)
+    return TextPart(cells.buffer, cells.starts + lead, cells.sizes - lead, cells.empty)
+
+
+def _uuid(cells: Cells) -> Part:
+    data = np.empty(len(cells.starts), uuids.DTYPE)
+    data["high"], data["low"] = cells.numbers(">u8"), cells.numbers(">u8", 8)
+    return ArrayPart(Kind.UUID, data, cells.empty, lambda: given(list(uuids.texts_of(data)), cells.empty))
+
+
+def _date(cells: Cells) -> Part:
+    told = cells.numbers(">i4").astype(np.int64)
+    ends = told == np.iinfo(np.int32).min, told == np.iinfo(np.int32).max
+    days = told + _EPOCH_DAY
+    if cells.empty is not None:
+        days[cells.empty] = 0
+
+    def texts() -> TextPart:
+        return binary_texts.dates(days, *ends, cells.empty)
+
+    if not ((days >= _FIRST_DAY) & (days <= _LAST_DAY)).all():
+        return texts()
+    return ArrayPart(Kind.DATE, days.astype(np.int32), cells.empty, texts)
+
+
+def _moment(kind: Kind, tail: str) -> Reader:
+    def read(cells: Cells) -> Part:
+        told = cells.numbers(">i8")
+        ends = told == np.iinfo(np.int64).min, told == np.iinfo(np.int64).max
+        days, rest = binary_texts.split_moments(told)
+        if cells.empty is not None:
+            days[cells.empty] = rest[cells.empty] = 0
+
+        def texts() -> TextPart:
+            return binary_texts.moments(days, rest, tail, ends, cells.empty)
+
+        if not ((days >= _FIRST_DAY) & (days <= _LAST_DAY)).all():
+            return texts()
+        digits = _digits(rest) if kind is Kind.TIME else None
+        return ArrayPart(kind, days * DAY_US + rest, cells.empty, texts, digits=digits)
+
+    return read
+
+
+def _clock(cells: Cells) -> Part:
+    micros = cells.numbers(">i8")
+
+    def texts() -> TextPart:
+        return binary_texts.clocks(micros, cells.empty)
+
+    return ArrayPart(Kind.CLOCK, micros, cells.empty, texts) if (micros < DAY_US).all() else texts()
+
+
+def _interval(cells: Cells) -> Part:
+    rest, days, months = (
+        cells.numbers(form, at).astype(np.int64) for form, at in ((">i8", 0), (">i4", 8), (">i4", 12))
+    )
+
+    def texts() -> TextPart:
+        return binary_texts.intervals(months, days, rest, cells.empty)
+
+    is_odd = (months != 0) | ((days != 0) & (rest != 0) & ((days > 0) != (rest > 0))) | (np.abs(days) >= _MOST_DAYS)
+    if is_odd.any() or (rest > _MOST_REST).any() or (rest < -_MOST_REST).any():
+        return texts()
+    return ArrayPart(Kind.SPAN, days * DAY_US + rest, cells.empty, texts, days=days, rest=rest)
+
+
+def _numeric(cells: Cells) -> Part:
+    """Groups of four digits, the first of them worth 10000 ** weight, so many digits shown behind the point."""
+    groups, weight = cells.numbers(">i2").astype(np.int64), cells.numbers(">i2", 2).astype(np.int64)
+    sign, shown = cells.numbers(">u2", 4), cells.numbers(">i2", 6).astype(np.int64)
+    held = np.ones(len(groups), np.bool_) if cells.empty is None else ~cells.empty
+
+    def texts() -> list[Any]:
+        return [None if raw is None else numeric_text(raw) for raw in cells.raw()]
+
+    scale = int(shown[held][0]) if held.any() else 0
+    is_even = (shown[held] == scale).all() and scale <= 17 and np.isin(sign[held], (0, 0x4000)).all()
+    if not is_even or weight[held].max(initial=0) > 4 or groups.max(initial=0) > 10:
+        return texts()
+    data, rough = np.zeros(len(groups), np.int64), np.zeros(len(groups), np.float64)
+    for place in range(int(groups.max(initial=0))):
+        digits = np.where(place < groups, cells.numbers(">i2", 8 + 2 * place).astype(np.int64), 0)
+        power = np.where(place < groups, 4 * (weight - place) + scale, 0)
+        rough += digits * 10.0**power
+        power = np.clip(power, -4, 18)
+        data += np.where(power >= 0, digits * 10 ** np.maximum(power, 0), digits // 10 ** np.maximum(-power, 0))
+    if rough.max(initial=0) >= 9.9e17:  # near what 18 digits hold: told one by one
+        return texts()
+    data = np.where(sign == 0x4000, -data, data)
+    return ArrayPart(Kind.DECIMAL, data, cells.empty, texts, scale=scale)
+
+
+def _bytes(cells: Cells) -> Part:
+    return cells.raw()
+
+
+READERS: dict[int, Reader] = {
+    16: _bool, 17: _bytes, 20: _array(Kind.INT, ">i8"), 21: _array(Kind.INT, ">i2"), 23: _array(Kind.INT, ">i4"),
+    25: _text, 26: _array(Kind.INT, ">u4"), 114: _text, 700: _float4, 701: _array(Kind.FLOAT, ">f8"), 1042: _text,
+    1043: _text, 1082: _date, 1083: _clock, 1114: _moment(Kind.TIME, ""), 1184: _moment(Kind.ZONED, "+00"),
+    1186: _interval, 1700: _numeric, 2950: _uuid, 3802: _jsonb,
+}  # fmt: skip
+"""By the number of the type (the server's catalogue pg_type) what reads its values."""
+
+
+READERS |= {oid: binary_lists.of_numbers(dtype) for oid, dtype in ((1005, ">i2"), (1007, ">i4"), (1016, ">i8"))}
+READERS |= {1009: binary_lists.of_texts, 1015: binary_lists.of_texts}
+
+
+def text_reader(load: Callable[[bytes], Any] | None) -> Reader:
+    """Values that the server wrote as text, as `load` reads each; texts as they are without it."""
+    if load is None:
+        return _text
+    return lambda cells: [None if raw is None else load(raw) for raw in cells.raw()]
+
+
+def _digits(micros: NDArray[np.int64]) -> NDArray[np.uint8]:
+    """How many digits the second of each has behind its point, without zeros at the end."""
+    rest = micros % 1_000_000
+    found = np.zeros(len(micros), np.uint8)
+    if rest.any():
+        for count in range(6, 0, -1):
+            found[(found == 0) & (rest % 10 ** (7 - count) != 0)] = count
+        found[rest == 0] = 0
+    return found
+
+
+def numeric_text(raw: bytes) -> str:
+    """A numeric as the server writes it, from its bytes."""
+    groups, weight, sign, shown = (int(n) for n in np.frombuffer(raw[:8], ">u2"))
+    named = {0xC000: "NaN", 0xD000: "Infinity", 0xF000: "-Infinity"}.get(sign)
+    if named is not None:
+        return named
+    weight -= (weight & 0x8000) << 1
+    whole = 0
+    for digits in np.frombuffer(raw[8:], ">i2").tolist():
+        whole = whole * 10_000 + digits
+    behind = 4 * (groups - 1 - weight) if groups else 0  # digits behind the point
+    whole = whole * 10 ** (shown - behind) if shown >= behind else whole // 10 ** (behind - shown)
+    told = str(whole).rjust(shown + 1, "0")
+    text = f"{told[:-shown]}.{told[-shown:]}" if shown else told
+    return f"-{text}" if sign == 0x4000 else text
