@@ -11,7 +11,8 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 from nimble_otter.log import stop_log
-from nimble_otter.sources import Source, connect
+from nimble_otter.sources import Source, connect, mysql_client
+from nimble_otter.sources.drivers import mariadb as mariadb_driver
 from tests import servers
 from tests.servers.survey import copy_survey
 
@@ -20,6 +21,10 @@ settings.register_profile(
     "house", deadline=None, suppress_health_check=[HealthCheck.too_slow], derandomize=bool(os.environ.get("CI"))
 )
 settings.load_profile("house")
+
+
+if os.environ.get("NIMBLE_OTTER_TEST_PYMYSQL"):  # the suites of MariaDB with the client that needs no compiler
+    mariadb_driver.client_for = lambda scheme: mysql_client.Pymysql
 
 
 @pytest.fixture(autouse=True)

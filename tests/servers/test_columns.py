@@ -160,9 +160,8 @@ def test_texts_that_copy_can_take_and_those_it_cannot(both, server):
     for text in takes:
         both(text)
     for text in ("show timezone", "explain select 1", "select 1) to '/tmp/otter'; --", "select 1; drop table kept"):
-        with _open(server) as connection:
-            with suppress(QueryError):
-                fetch(connection, Request(text))
+        with _open(server) as connection, suppress(QueryError):
+            fetch(connection, Request(text))
     assert server.ask("select count(*) from kept", "merrow") == [(3,)]
     assert both("select :a::int + n as v, :b as w from generate_series(1, 3) n where n < :c",
                 {"a": 5, "b": "it's %s \\ :a", "c": 3})  # fmt: skip

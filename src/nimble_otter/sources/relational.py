@@ -403,6 +403,10 @@ class Relational(Catalogued):
         """What `cancel` needs to know of a connection."""
         return driver
 
+    def socket_of(self, driver: Any) -> int | None:
+        """The number of the socket of a client's connection; None where there is none to be cut."""
+        return int(driver.fileno()) if hasattr(driver, "fileno") else None
+
     def cancel(self, handle: Any) -> None:
         """Ask the server, from outside, to end what a connection does."""
 

@@ -63,7 +63,7 @@ class Answer:
         """The server's numbers of each column's table and of the column in it, 0 where it has none; empty where the
         server does not tell."""
         self._handle = connection.handle_of(self.driver)  # some clients may not be asked from another thread
-        self._socket = self.driver.fileno() if hasattr(self.driver, "fileno") else None
+        self._socket = connection.socket_of(self.driver)
         self._done = threading.Event()
         self._thread = threading.get_ident()
         stop.on_stop(self._end)

@@ -45,6 +45,9 @@ class Running(Protocol):
     def handle_of(self, driver: object) -> object:
         """By what a query is cancelled from another thread."""
 
+    def socket_of(self, driver: object) -> int | None:
+        """The number of the socket of a client's connection; None where there is none to be cut."""
+
     def cancel(self, handle: Any) -> None:
         """Cancel what runs."""
 

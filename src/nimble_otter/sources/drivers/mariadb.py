@@ -1,4 +1,4 @@
-"""MariaDB and MySQL, through mysqlclient (see docs/decisions/005)."""
+"""MariaDB and MySQL, through mysqlclient or PyMySQL (see docs/decisions/005 and 028)."""
 
 from __future__ import annotations
 
@@ -7,7 +7,6 @@ import re
 import socket
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import (
@@ -26,6 +25,7 @@ from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.catalogue import EntryKind, TableInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.dialects.mariadb import MARIADB, MYSQL
+from nimble_otter.sources.mysql_client import Client, client_for
 from nimble_otter.sources.plans import PlanNode, of_mariadb
 from nimble_otter.sources.reflect import Written, label_of
 from nimble_otter.sources.relational import CONNECT_S, Relational
@@ -41,8 +41,6 @@ if TYPE_CHECKING:
     from sqlalchemy import Engine, Inspector
     from sqlalchemy.engine.interfaces import DBAPIConnection
 
-_SEVERAL_ON, _SEVERAL_OFF = 0, 1
-"""MYSQL_OPTION_MULTI_STATEMENTS_ON and _OFF (mysql_set_server_option)."""
 _SYSTEM = ("information_schema", "mysql", "performance_schema", "sys")
 
 
@@ -53,19 +51,24 @@ _OPTIONS = {
     "read_timeout": _NUMBER, "write_timeout": _NUMBER, "compress": "0|1|true|false", "unix_socket": r"/[^\0]*",
     "charset": "utf8mb4|utf8",
 }  # fmt: skip
-"""Options of mysqlclient that a URL may give."""
+"""Options that a URL may give, named as mysqlclient names them."""
 _REFUSED = {
     "local_infile": ", as it lets the server take files of this machine",
     "read_default_file": ", as it reads passwords from a file", "init_command": ", as it runs a statement unasked",
 }  # fmt: skip
-_CLIENT_FILE = Path(__file__).with_name("mariadb-client.cnf")
-"""Ways to log in that do not send the password as it is (MariaDB Connector/C, restricted-auth)."""
+
+
+_TLS = ("ssl_mode", "ssl_ca", "ssl_cert", "ssl_key", "ssl_capath", "ssl_cipher")
+_HINTS = {10: Kind.DATE, 7: Kind.TIME, 12: Kind.TIME, 11: Kind.CLOCK, 5: Kind.FLOAT, 246: Kind.DECIMAL}
+_HINTS |= dict.fromkeys((1, 2, 3, 8, 9), Kind.INT)
+"""By the number of a type in the protocol (enum_field_types): DATE, TIMESTAMP, DATETIME, TIME, DOUBLE, NEWDECIMAL, and
+the integers TINY, SHORT, LONG, LONGLONG and INT24."""
 
 
 class _Mariadb:
     key = "mariadb"
     word = "MariaDB"
-    schemes = ("mariadb", "mysql", "mariadb+mysqldb", "mysql+mysqldb")
+    schemes = ("mariadb", "mysql", "mariadb+mysqldb", "mysql+mysqldb", "mariadb+pymysql", "mysql+pymysql")
     dialects = (MARIADB, MYSQL)
     address = AddressForm(
         "MariaDB or MySQL", 3, "mariadb://user@host:3306/name", 3306, ca="ssl_ca", reaches_databases=True,
@@ -89,8 +92,9 @@ class MariadbConnection(Relational):
     plan_form = "explain format=json "
 
     def __init__(self, url: str, password: str | None, clear_password: bool = False) -> None:
-        self._guards, self._takes_several = _guards(url, clear_password), False
-        super().__init__(_engine(with_secret(url, password), self._guards))
+        self._client, self._takes_several = client_for(url.partition(":")[0]), False
+        self._guards = _guards(url, clear_password, self._client)
+        super().__init__(_engine(with_secret(url, password), self._guards, self._client))
         self._database = self._engine.url.database
         self._probe()
         with self.explained():
@@ -164,16 +168,14 @@ class MariadbConnection(Relational):
         return None
 
     def _start(self, answer: Any, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
-        from MySQLdb.cursors import SSCursor
-
         # SET SESSION in an earlier query could have lifted a default
         _tell(answer.driver, "start transaction read only")
-        cursor = answer.cursor = answer.driver.cursor(SSCursor)
+        cursor = answer.cursor = answer.driver.cursor(self._client.stream_cursor())
         cursor.execute(mark_parameters(text, values, "pyformat"), values or None)
         if cursor.description is None:
             return [], []
         answer.rows = batches_of(cursor)
-        return [c[0] for c in cursor.description], [_hints().get(c[1]) for c in cursor.description]
+        return [c[0] for c in cursor.description], [_HINTS.get(c[1]) for c in cursor.description]
 
     @contextmanager
     def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> Iterator[object]:
@@ -188,7 +190,7 @@ class MariadbConnection(Relational):
             try:
                 if self._takes_several:
                     self._takes_several = False
-                    driver.set_server_option(_SEVERAL_OFF)
+                    self._client.allow_several(driver, False)
                 driver.rollback()
                 _tell(driver, "set sql_mode = coalesce(@mode, @@sql_mode)")
                 _tell(driver, "set session transaction read only")
@@ -235,10 +237,10 @@ class MariadbConnection(Relational):
 
     def run_many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
         """All in one message; the answers come one after the other."""
-        if len(wanted) == 1:
+        if len(wanted) == 1 or not self._client.takes_several:
             return run_each(lambda: self.reading_cursor(driver), wanted)
         if not self._takes_several:  # for texts of ours alone, until this transaction ends
-            driver.set_server_option(_SEVERAL_ON)
+            self._client.allow_several(driver, True)
             self._takes_several = True
         cursor = driver.cursor()
         try:
@@ -261,6 +263,10 @@ class MariadbConnection(Relational):
         """The client's own connection under the pool's."""
         return int(driver.thread_id())
 
+    def socket_of(self, driver: object) -> int | None:
+        """The number of the socket of a client's connection."""
+        return self._client.socket_of(driver)
+
     def cancel(self, handle: int) -> None:
         """KILL QUERY from a second connection; the client library has no other way."""
         args, options = self._engine.dialect.create_connect_args(self._engine.url)
@@ -274,8 +280,6 @@ class MariadbConnection(Relational):
             connection.close()
 
     def _parse(self, driver: Any, text: str, values: dict[str, object]) -> None:
-        import MySQLdb
-
         pieces, at = [], 0
         for start, end, _ in parameter_places(text) if values else ():
             pieces += [text[at:start], "?"]
@@ -284,7 +288,7 @@ class MariadbConnection(Relational):
         try:
             cursor.execute("prepare nimble_otter from %s", ("".join(pieces) + text[at:],))
             cursor.execute("deallocate prepare nimble_otter")
-        except MySQLdb.Error as problem:
+        except self._engine.dialect.loaded_dbapi.Error as problem:
             if problem.args and problem.args[0] != 1295:  # understood, but nothing that can be prepared
                 raise
         finally:
@@ -295,9 +299,8 @@ class MariadbConnection(Relational):
 
     def translate_error(self, problem: Exception, text: str) -> Exception | None:  # noqa: C901 - a branch for each number of error
         """The client's error as one of ours."""
-        import MySQLdb
-
-        if not isinstance(problem, (MySQLdb.Error, UnicodeDecodeError)):
+        client = self._engine.dialect.loaded_dbapi
+        if not isinstance(problem, (client.Error, UnicodeDecodeError)):
             return None
         code = problem.args[0] if problem.args and isinstance(problem.args[0], int) else 0
         message = str(problem.args[1]) if len(problem.args) > 1 else str(problem)
@@ -318,7 +321,7 @@ class MariadbConnection(Relational):
             return _say_connect(message, self._engine.url.host or "localhost", self._engine.url.port or 3306)
         if code == 2026 or "SSL" in message or "TLS" in message:
             return ConnectError(f"TLS failed: {message}.", "Check the TLS setting and the certificate in the source.")
-        if code in (2006, 2013, 2055, 4031, 1927):
+        if code in (2006, 2013, 2055, 4031, 1927) or isinstance(problem, client.InterfaceError):
             if code == 2013 and (
                 "handshake" in message or "initial communication" in message or "reading auth" in message
             ):
@@ -353,43 +356,24 @@ def _tell(driver: DBAPIConnection, text: str) -> None:
     cursor.close()
 
 
-def _hints() -> dict[int, Kind | None]:
-    from MySQLdb.constants import FIELD_TYPE as T
-
-    found: dict[int, Kind | None] = {T.DATETIME: Kind.TIME, T.TIMESTAMP: Kind.TIME, T.DATE: Kind.DATE,
-                                     T.TIME: Kind.CLOCK}  # fmt: skip
-    found |= dict.fromkeys((T.TINY, T.SHORT, T.INT24, T.LONG, T.LONGLONG), Kind.INT)
-    return found | {T.DOUBLE: Kind.FLOAT, T.NEWDECIMAL: Kind.DECIMAL}
-
-
-def _guards(url: str, clear_password: bool) -> dict[str, object]:
-    """What every connection is told: one statement a message, no file of this machine for a server that asks for one,
-    and no password as it is over a line that may be open."""
+def _guards(url: str, clear_password: bool, client: Client) -> dict[str, Any]:
+    """What every connection is told before the server is heard; see `mysql_client`."""
     parts = read_url(url)
-    has_tls = parts is not None and dict(parts.options).get("ssl_mode", "") in (
-        "REQUIRED",
-        "VERIFY_CA",
-        "VERIFY_IDENTITY",
-    )
-    made: dict[str, Any] = {"multi_statements": False, "local_infile": 0}
-    if not clear_password and not has_tls:
-        made |= {"read_default_file": str(_CLIENT_FILE), "read_default_group": "nimble-otter"}
-    return made
+    options = dict(parts.options) if parts is not None else {}
+    has_tls = options.get("ssl_mode", "") in ("REQUIRED", "VERIFY_CA", "VERIFY_IDENTITY")
+    return {"charset": "utf8mb4", **client.options(options, clear_password or has_tls)}
 
 
-def _engine(url: str, guards: dict[str, object]) -> Engine:
-    from MySQLdb.constants import FIELD_TYPE as T
-    from MySQLdb.converters import conversions
+def _engine(url: str, guards: dict[str, Any], client: Client) -> Engine:
     from sqlalchemy import create_engine, event, make_url
 
     made = make_url(url)
-    made = made.set(drivername=f"{made.drivername.partition('+')[0]}+mysqldb")
-    converters = dict(conversions)
-    for kind in (T.DATETIME, T.TIMESTAMP, T.DATE, T.TIME, T.NEWDECIMAL, T.DECIMAL):
-        converters[kind] = str  # exact as the server writes them: zero dates and times over 24 h included
-    options: dict[str, Any] = {"conv": converters, "charset": "utf8mb4", "use_unicode": True, **guards}
+    made = made.set(drivername=f"{made.drivername.partition('+')[0]}+{client.scheme}")
+    options: dict[str, Any] = dict(guards)
     if "connect_timeout" not in made.query:
         options["connect_timeout"] = CONNECT_S
+    if not client.takes_several:  # its TLS options are told in `guards`
+        made = made.difference_update_query([*_TLS, "compress"])
     engine = create_engine(made, connect_args=options, pool_size=2, max_overflow=2, pool_timeout=5, pool_use_lifo=True)
 
     @event.listens_for(engine, "connect")

@@ -1,0 +1,141 @@
+"""The client libraries of MariaDB and MySQL: mysqlclient where it is installed, which is fast and needs a compiler
+once, else PyMySQL, which is Python alone. Each class says how one of them is asked for the same; see
+docs/decisions/028."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from importlib.util import find_spec
+from pathlib import Path
+from typing import Any
+
+from nimble_otter.errors import ConnectError
+
+_CLIENT_FILE = Path(__file__).with_name("drivers") / "mariadb-client.cnf"
+"""Ways to log in that do not send the password as it is (MariaDB Connector/C, restricted-auth)."""
+_AS_WRITTEN = ("DATETIME", "TIMESTAMP", "DATE", "TIME", "NEWDECIMAL", "DECIMAL")
+"""Types kept as the server writes them: zero dates and times over 24 h included."""
+
+
+class Mysqlclient:
+    """mysqlclient, over MariaDB Connector/C."""
+
+    module, scheme = "MySQLdb", "mysqldb"
+    takes_several = True
+
+    @staticmethod
+    def options(url_options: Mapping[str, str], may_send_clear: bool) -> dict[str, Any]:
+        """What every connection is told: values as they are written, one statement a message, no file of this machine
+        for a server that asks for one, and no password as it is where the line may be open."""
+        from MySQLdb.constants import FIELD_TYPE
+        from MySQLdb.converters import conversions
+
+        converters = {**conversions, **{getattr(FIELD_TYPE, name): str for name in _AS_WRITTEN}}
+        told: dict[str, Any] = {"conv": converters, "use_unicode": True, "multi_statements": False, "local_infile": 0}
+        if not may_send_clear:
+            told |= {"read_default_file": str(_CLIENT_FILE), "read_default_group": "nimble-otter"}
+        return told
+
+    @staticmethod
+    def stream_cursor() -> Any:
+        """The class of cursors that hold no more rows than were asked for."""
+        from MySQLdb.cursors import SSCursor
+
+        return SSCursor
+
+    @staticmethod
+    def socket_of(driver: Any) -> int | None:
+        """The number of a connection's socket."""
+        return int(driver.fileno()) if hasattr(driver, "fileno") else None
+
+    @staticmethod
+    def allow_several(driver: Any, is_on: bool) -> None:
+        """Take several statements in one message, or one (mysql_set_server_option)."""
+        driver.set_server_option(0 if is_on else 1)
+
+
+class Pymysql:
+    """PyMySQL. One statement a message, and no files, unless it is told otherwise."""
+
+    module, scheme = "pymysql", "pymysql"
+    takes_several = False
+
+    @staticmethod
+    def options(url_options: Mapping[str, str], may_send_clear: bool) -> dict[str, Any]:
+        """As those of mysqlclient. TLS that is asked for is had, or the connection is not."""
+        from pymysql.constants import FIELD_TYPE
+        from pymysql.converters import conversions
+
+        converters = {**conversions, **{getattr(FIELD_TYPE, name): str for name in _AS_WRITTEN}}
+        told: dict[str, Any] = {"conv": converters, "local_infile": False, **_tls(url_options)}
+        if not may_send_clear:
+            told["auth_plugin_map"] = dict.fromkeys((b"mysql_clear_password", b"dialog"), _Refused)
+        return told
+
+    @staticmethod
+    def stream_cursor() -> Any:
+        """The class of cursors that hold no more rows than were asked for."""
+        from pymysql.cursors import SSCursor
+
+        return SSCursor
+
+    @staticmethod
+    def socket_of(driver: Any) -> int | None:
+        """The number of a connection's socket."""
+        line = getattr(driver, "_sock", None)
+        return None if line is None else int(line.fileno())
+
+    @staticmethod
+    def allow_several(driver: Any, is_on: bool) -> None:
+        """Not possible: statements go one by one."""
+
+
+Client = type[Mysqlclient] | type[Pymysql]
+
+
+def client_for(scheme: str) -> Client:
+    """The client of a URL's scheme: the one that it names, else the fast one where it is installed. Raises:
+    ConnectError."""
+    named = scheme.partition("+")[2]
+    clients: tuple[Client, ...] = (Mysqlclient, Pymysql)
+    for client in clients:
+        if named in ("", client.scheme) and find_spec(client.module) is not None:
+            return client
+    extra = "fast-mariadb" if named == Mysqlclient.scheme else "mariadb"
+    raise ConnectError("No client for MariaDB is installed.", f"pip install 'nimble-otter[{extra}]'")
+
+
+class _Refused:
+    """A way to log in that would send the password as it is."""
+
+    def __init__(self, connection: object) -> None:
+        pass
+
+    def authenticate(self, packet: object) -> None:
+        """Raises: OperationalError, in the words that Connector/C has for it."""
+        from pymysql import OperationalError
+
+        raise OperationalError(2068, "the way to log in that the server asks for is not among restricted_auth")
+
+
+def _tls(options: Mapping[str, str]) -> dict[str, Any]:
+    """The TLS options of a URL, which are named as mysqlclient does."""
+    import ssl
+
+    mode = options.get("ssl_mode", "")
+    files = {name: options[name] for name in ("ssl_ca", "ssl_cert", "ssl_key", "ssl_capath") if name in options}
+    if mode == "DISABLED":
+        return {"ssl_disabled": True}
+    if mode in ("", "PREFERRED") and not files:
+        return {} if mode else {"ssl_disabled": True}
+    context = ssl.create_default_context(cafile=files.get("ssl_ca"), capath=files.get("ssl_capath"))
+    context.check_hostname = mode == "VERIFY_IDENTITY"
+    is_checked = mode in ("VERIFY_CA", "VERIFY_IDENTITY") or "ssl_ca" in files
+    context.verify_mode = ssl.CERT_REQUIRED if is_checked else ssl.CERT_NONE
+    context.verify_flags &= ~ssl.VERIFY_X509_STRICT  # certificates that servers make for themselves
+    if "ssl_cert" in files:
+        context.load_cert_chain(files["ssl_cert"], files.get("ssl_key"))
+    if "ssl_cipher" in options:
+        context.set_ciphers(re.sub(r"\s", "", options["ssl_cipher"]))
+    return {"ssl": context}
