@@ -2,7 +2,7 @@
 
 qt_libraries=(libglib2.0-0 libgl1 libegl1 libfontconfig1 libdbus-1-3 libxkbcommon0 libxcb-cursor0 libxcb-icccm4
   libxcb-keysyms1 libxcb-shape0 libxkbcommon-x11-0)
-client_build=(gcc libmariadb-dev pkg-config) # the client of MariaDB comes as source
+client_build=(gcc libmariadb-dev pkg-config) # the fast client of MariaDB comes as source; only the tests need it
 
 say() { echo "setup: $*" >&2; }
 
@@ -39,8 +39,9 @@ find_python() {
 set_up() { # a lock file: make .venv hold exactly what it says, and ourselves
   local lock=$1 python stamp
   python=$(find_python)
-  need_packages "${qt_libraries[@]}" "${client_build[@]}"
-  if ! "$python" -c 'import os, sysconfig; os.stat(sysconfig.get_paths()["include"] + "/Python.h")' 2>/dev/null; then
+  need_packages "${qt_libraries[@]}"
+  [ "$lock" = requirements.lock ] || need_packages "${client_build[@]}"
+  if [ "$lock" != requirements.lock ] && ! "$python" -c 'import os, sysconfig; os.stat(sysconfig.get_paths()["include"] + "/Python.h")' 2>/dev/null; then
     need_packages python3-dev
   fi
   if ! "$python" -c 'import venv, ensurepip' 2>/dev/null; then

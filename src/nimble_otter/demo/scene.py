@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import threading
 from dataclasses import replace
+from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from nimble_otter.errors import ConnectError
 from nimble_otter.files import write_text
 from nimble_otter.pull import Pull, Query, SendPlan
 from nimble_otter.pull.steps import Condition, FilterStep, SortBy, SortStep
@@ -71,5 +73,8 @@ def resolve(source: Source, folder: Path) -> Source:
             from nimble_otter.demo.reports import make_collections
             from nimble_otter.demo.standin import StandIn
 
+            if find_spec("mongomock") is None:
+                said = "The demo's documents need the package mongomock, which is not installed."
+                raise ConnectError(said, "Run: pip install 'nimble-otter[demo]'")
             _standin = StandIn("field_reports", make_collections())
         return replace(source, url=_standin.url)

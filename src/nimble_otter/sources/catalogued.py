@@ -74,6 +74,10 @@ class Catalogued:
             plain = {} if values else {"no_parameters": True}
             return list(connection.exec_driver_sql(text, values or None, execution_options=plain))
 
+    def socket_of(self, driver: Any) -> int | None:
+        """The number of the socket of a client's connection; None where there is none to be cut."""
+        return int(driver.fileno()) if hasattr(driver, "fileno") else None
+
     def _ready(self, stop: StopToken = NEVER, is_sure: bool = False) -> None:
         """Open the connection again when it dropped while nobody used it; `is_sure`: however short that was. A stop
         wakes who waits for a hung server."""
@@ -82,7 +86,7 @@ class Catalogued:
         with self.explained():
             raw = self._engine.raw_connection()
         driver: Any = raw.driver_connection
-        number = driver.fileno() if hasattr(driver, "fileno") else None
+        number = self.socket_of(driver)
 
         def cut() -> None:
             if number is not None:

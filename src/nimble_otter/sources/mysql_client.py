@@ -5,7 +5,8 @@ docs/decisions/028."""
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+import struct
+from collections.abc import Mapping, Sequence
 from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
@@ -21,8 +22,7 @@ _AS_WRITTEN = ("DATETIME", "TIMESTAMP", "DATE", "TIME", "NEWDECIMAL", "DECIMAL")
 class Mysqlclient:
     """mysqlclient, over MariaDB Connector/C."""
 
-    module, scheme = "MySQLdb", "mysqldb"
-    takes_several = True
+    module, scheme, has_tls_options = "MySQLdb", "mysqldb", True
 
     @staticmethod
     def options(url_options: Mapping[str, str], may_send_clear: bool) -> dict[str, Any]:
@@ -50,6 +50,15 @@ class Mysqlclient:
         return int(driver.fileno()) if hasattr(driver, "fileno") else None
 
     @staticmethod
+    def abandon(driver: Any, cursor: Any) -> None:
+        """Nothing: the library sees by itself that the line is cut."""
+
+    @staticmethod
+    def with_values(driver: Any, text: str, values: Sequence[object]) -> bytes:
+        """A statement with its values put in by the library, which knows the connection's rules for texts."""
+        return text.encode() % tuple(map(driver.literal, values))
+
+    @staticmethod
     def allow_several(driver: Any, is_on: bool) -> None:
         """Take several statements in one message, or one (mysql_set_server_option)."""
         driver.set_server_option(0 if is_on else 1)
@@ -58,8 +67,7 @@ class Mysqlclient:
 class Pymysql:
     """PyMySQL. One statement a message, and no files, unless it is told otherwise."""
 
-    module, scheme = "pymysql", "pymysql"
-    takes_several = False
+    module, scheme, has_tls_options = "pymysql", "pymysql", False
 
     @staticmethod
     def options(url_options: Mapping[str, str], may_send_clear: bool) -> dict[str, Any]:
@@ -87,8 +95,27 @@ class Pymysql:
         return None if line is None else int(line.fileno())
 
     @staticmethod
+    def abandon(driver: Any, cursor: Any) -> None:
+        """Let go of rows that are left: the library would read them when the result is forgotten."""
+        result = getattr(cursor, "_result", None)
+        if result is not None:
+            result.unbuffered_active, result.connection = False, None
+        cursor.connection = None
+        driver._force_close()  # noqa: SLF001 - the public way first says goodbye over a line that is cut
+
+    @staticmethod
+    def with_values(driver: Any, text: str, values: Sequence[object]) -> bytes:
+        """A statement with its values put in by the library, which knows the connection's rules for texts."""
+        with driver.cursor() as cursor:
+            return str(cursor.mogrify(text, tuple(values))).encode("utf-8", "surrogateescape")
+
+    @staticmethod
     def allow_several(driver: Any, is_on: bool) -> None:
-        """Not possible: statements go one by one."""
+        """Take several statements in one message, or one (COM_SET_OPTION of the protocol)."""
+        from pymysql.constants import COMMAND
+
+        driver._execute_command(COMMAND.COM_SET_OPTION, struct.pack("<H", 0 if is_on else 1))  # noqa: SLF001 - no other way
+        driver._read_packet()  # noqa: SLF001 - its answer
 
 
 Client = type[Mysqlclient] | type[Pymysql]
@@ -102,8 +129,8 @@ def client_for(scheme: str) -> Client:
     for client in clients:
         if named in ("", client.scheme) and find_spec(client.module) is not None:
             return client
-    extra = "fast-mariadb" if named == Mysqlclient.scheme else "mariadb"
-    raise ConnectError("No client for MariaDB is installed.", f"pip install 'nimble-otter[{extra}]'")
+    extra = "[fast-mariadb]" if named == Mysqlclient.scheme else ""
+    raise ConnectError("The client of MariaDB is not installed.", f"Run: pip install 'nimble-otter{extra}'")
 
 
 class _Refused:
@@ -129,13 +156,17 @@ def _tls(options: Mapping[str, str]) -> dict[str, Any]:
         return {"ssl_disabled": True}
     if mode in ("", "PREFERRED") and not files:
         return {} if mode else {"ssl_disabled": True}
-    context = ssl.create_default_context(cafile=files.get("ssl_ca"), capath=files.get("ssl_capath"))
+    try:
+        context = ssl.create_default_context(cafile=files.get("ssl_ca"), capath=files.get("ssl_capath"))
+        if "ssl_cert" in files:
+            context.load_cert_chain(files["ssl_cert"], files.get("ssl_key"))
+    except OSError as problem:  # of TLS, too
+        hint = "Check the TLS setting and the certificate in the source."
+        raise ConnectError(f"TLS failed: {problem.strerror or problem}.", hint) from problem
     context.check_hostname = mode == "VERIFY_IDENTITY"
     is_checked = mode in ("VERIFY_CA", "VERIFY_IDENTITY") or "ssl_ca" in files
     context.verify_mode = ssl.CERT_REQUIRED if is_checked else ssl.CERT_NONE
     context.verify_flags &= ~ssl.VERIFY_X509_STRICT  # certificates that servers make for themselves
-    if "ssl_cert" in files:
-        context.load_cert_chain(files["ssl_cert"], files.get("ssl_key"))
     if "ssl_cipher" in options:
         context.set_ciphers(re.sub(r"\s", "", options["ssl_cipher"]))
     return {"ssl": context}

@@ -403,9 +403,8 @@ class Relational(Catalogued):
         """What `cancel` needs to know of a connection."""
         return driver
 
-    def socket_of(self, driver: Any) -> int | None:
-        """The number of the socket of a client's connection; None where there is none to be cut."""
-        return int(driver.fileno()) if hasattr(driver, "fileno") else None
+    def abandon(self, driver: object, cursor: object) -> None:
+        """The line of this connection was cut while rows were left: nobody waits for them."""
 
     def cancel(self, handle: Any) -> None:
         """Ask the server, from outside, to end what a connection does."""

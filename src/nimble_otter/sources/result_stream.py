@@ -103,6 +103,7 @@ class Answer:
                         self._connection.cancel(self._handle)
                 if self._connection.drains and self._socket is not None:
                     sever(self._socket)
+                    self._connection.abandon(self.driver, self.cursor)
             close = getattr(self.rows, "close", None)
             if close is not None:
                 close()

@@ -51,6 +51,9 @@ class Running(Protocol):
     def cancel(self, handle: Any) -> None:
         """Cancel what runs."""
 
+    def abandon(self, driver: object, cursor: object) -> None:
+        """The line of this connection was cut while rows were left: nobody waits for them."""
+
     def release(self, driver: object) -> None:
         """What is left to do before a connection goes back."""
 

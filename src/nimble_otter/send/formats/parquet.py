@@ -73,7 +73,7 @@ def _library() -> tuple[Any, Any]:
         import pyarrow.parquet
     except ImportError as problem:
         raise SendError(
-            "Parquet needs the package pyarrow, which is not installed.", "Run: pip install nimble-otter[parquet]"
+            "Parquet needs the package pyarrow, which is not installed.", "Run: pip install 'nimble-otter[parquet]'"
         ) from problem
     return pyarrow, pyarrow.parquet
 

@@ -237,7 +237,7 @@ class MariadbConnection(Relational):
 
     def run_many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
         """All in one message; the answers come one after the other."""
-        if len(wanted) == 1 or not self._client.takes_several:
+        if len(wanted) == 1:
             return run_each(lambda: self.reading_cursor(driver), wanted)
         if not self._takes_several:  # for texts of ours alone, until this transaction ends
             self._client.allow_several(driver, True)
@@ -245,7 +245,7 @@ class MariadbConnection(Relational):
         cursor = driver.cursor()
         try:
             found = []
-            cursor.execute(b";".join(_with_values(driver, text, values) for text, values in wanted))
+            cursor.execute(b";".join(self._client.with_values(driver, *one) for one in wanted))
             while True:
                 rows = tuple(cursor.fetchall()) if cursor.description is not None else ()
                 found.append(Done(len(rows) if rows else max(cursor.rowcount, 0), rows))
@@ -266,6 +266,10 @@ class MariadbConnection(Relational):
     def socket_of(self, driver: object) -> int | None:
         """The number of the socket of a client's connection."""
         return self._client.socket_of(driver)
+
+    def abandon(self, driver: object, cursor: object) -> None:
+        """The line of this connection was cut while rows were left: nobody waits for them."""
+        self._client.abandon(driver, cursor)
 
     def cancel(self, handle: int) -> None:
         """KILL QUERY from a second connection; the client library has no other way."""
@@ -344,11 +348,6 @@ class MariadbConnection(Relational):
         return QueryError(f"{message[:1].upper()}{message[1:].rstrip('.')}.", hint, place)
 
 
-def _with_values(driver: DBAPIConnection, text: str, values: tuple[object, ...]) -> bytes:
-    """A statement with its values put in by the client library, which knows the connection's rules for texts."""
-    return text.encode() % tuple(map(driver.literal, values))
-
-
 def _tell(driver: DBAPIConnection, text: str) -> None:
     """A statement of our own that gives no rows."""
     cursor = driver.cursor()
@@ -372,7 +371,7 @@ def _engine(url: str, guards: dict[str, Any], client: Client) -> Engine:
     options: dict[str, Any] = dict(guards)
     if "connect_timeout" not in made.query:
         options["connect_timeout"] = CONNECT_S
-    if not client.takes_several:  # its TLS options are told in `guards`
+    if not client.has_tls_options:  # its TLS options are told in `guards`
         made = made.difference_update_query([*_TLS, "compress"])
     engine = create_engine(made, connect_args=options, pool_size=2, max_overflow=2, pool_timeout=5, pool_use_lifo=True)
 
