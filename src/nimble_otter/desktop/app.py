@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from nimble_otter import __version__
+from nimble_otter.errors import SavedError
 from nimble_otter.log import start_log
 from nimble_otter.memory import settle
 from nimble_otter.pull import places
@@ -30,11 +31,22 @@ def main(arguments: Sequence[str] | None = None) -> int:
         from nimble_otter.desktop.tour.tour import run_tour
 
         return run_tour(Path(options.tour))
+    from nimble_otter.desktop.runtime.instance import Instance
+
+    instance = Instance(places.state_folder())
+    try:
+        if not instance.claim(options.files):
+            print("The window that is open takes it from here.")
+            return 0
+    except SavedError as problem:
+        print(f"nimble-otter-desktop: {problem}", file=sys.stderr)
+        return 3
     crash = start_log(places.state_folder(), "window", options.verbose)
     from nimble_otter.desktop.shell.application import log_toolkit, make_app
 
     log_toolkit()
     app = make_app()
+    instance.listen()
     from nimble_otter.desktop.shell.window import Window
 
     window = Window()
@@ -45,8 +57,12 @@ def main(arguments: Sequence[str] | None = None) -> int:
         window.hub.trouble.emit(f"The last session ended in a crash. Its report is kept as {crash}.")
     for name in options.files:
         window.open_any(Path(name))
+    instance.asked.connect(window.take_over)
     settle()
-    return app.exec()
+    try:
+        return app.exec()
+    finally:
+        instance.release()
 
 
 if __name__ == "__main__":

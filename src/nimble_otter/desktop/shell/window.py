@@ -2,6 +2,11 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QApplication
+
 from nimble_otter.desktop.shell.commands import add_commands, collect_findings
 from nimble_otter.desktop.shell.find_box import FindBox
 from nimble_otter.desktop.shell.workbench import Workbench
@@ -14,3 +19,13 @@ class Window(Workbench):
         super().__init__()
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
         add_commands(self, self.find_box)
+
+    def take_over(self, files: list[str]) -> None:
+        """Open what another start of the program was given, and come to the front."""
+        for name in files:
+            self.open_any(Path(name))
+        self.setWindowState(self.windowState() & ~Qt.WindowState.WindowMinimized)
+        self.show()
+        self.raise_()
+        self.activateWindow()
+        QApplication.alert(self)  # where the desktop does not let a window come to the front by itself
