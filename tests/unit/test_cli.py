@@ -6,14 +6,16 @@ import os
 import sqlite3
 import subprocess
 import sys
+import time
 from dataclasses import replace
 
 import openpyxl
 import pytest
 
 from nimble_otter import __version__
-from nimble_otter.cli import UsageError, main, parse_group, parse_sort
-from nimble_otter.pull import Pull, Query, SendPlan, save_pull
+from nimble_otter.cli import main
+from nimble_otter.cli.flags import UsageError, parse_group, parse_sort
+from nimble_otter.pull import Pull, Query, SendPlan, places, save_pull
 from nimble_otter.pull.deliver import deliveries
 from nimble_otter.pull.places import state_folder
 from nimble_otter.pull.steps import Condition, FigureOf, FilterStep, GroupStep, JoinStep, KeyBy, SortBy, group_keys
@@ -219,7 +221,6 @@ def test_rows_go_to_another_source(survey, tmp_path, capsys):
     assert main([*base, *table]) != 0
     assert main([*base, "--map", "x"]) == 5
     assert main([*base, *table, "--send", "x.csv"]) == 2
-    assert main(base[:-2]) == 2
     pull = Pull("p", source_of_file(survey), Query("select station_id from station"), (), SendPlan("clipboard", ""))
     save_pull(pull, tmp_path / "p.pull")
     assert main(["run", str(tmp_path / "p.pull")]) == 2
@@ -249,6 +250,9 @@ def test_as_a_process_help_version_and_usage(tmp_path):
     assert run("--version").stdout == f"nimble-otter {__version__}\n"
     assert "Exit codes: 0 done, 2 usage" in run("--help").stdout
     assert run().returncode == 2
+    light = "import sys, nimble_otter.cli as c\ntry: c.main(['--help'])\nexcept SystemExit: print(len(sys.modules), 'numpy' in sys.modules)"  # noqa: E501
+    count, has_numpy = subprocess.run([sys.executable, "-c", light], capture_output=True, text=True).stdout.split()[-2:]
+    assert (int(count) < 150, has_numpy) == (True, "False")  # nothing heavy is read for the help
     assert run("query", "--sql", "x").returncode == 2
     demo = run("demo", str(tmp_path / "d"), "--readings", "500")
     assert demo.returncode == 0
@@ -332,3 +336,84 @@ def test_a_table_to_standard_output(survey, capfd):
     assert capfd.readouterr().out.startswith("station_id,")
     assert main(["tables", "--source", str(survey), "--format", "csv", "--send", "-"]) == 5
     assert "Several tables" in capfd.readouterr().err
+
+
+def as_process(*arguments, **more):
+    return subprocess.run([sys.executable, "-m", "nimble_otter.cli", *arguments], capture_output=True, text=True,
+                          check=False, **more)  # fmt: skip
+
+
+def test_a_query_comes_from_anywhere_and_its_rows_go_where_they_are_asked_for(own_survey, tmp_path, capfd):
+    asked = ["query", "--source", str(own_survey)]
+    text = "select river_id, name from river order by river_id limit 2"
+    told = as_process(*asked, "--sql", "-", input=text)
+    assert told.stdout.splitlines()[0] == "river_id,name"
+    assert len(told.stdout.splitlines()) == 3
+    file = tmp_path / "q.sql"
+    file.write_bytes(b"\xef\xbb\xbf" + text.encode())
+    assert main([*asked, "--sql-file", str(file), "--format", "jsonl"]) == 0
+    assert [json.loads(line)["river_id"] for line in capfd.readouterr().out.splitlines()] == [1, 2]
+    assert main([*asked, "--sql-file", str(tmp_path / "none.sql")]) == 3
+    assert main([*asked, "--sql", text, "--send", "/dev/stdout", "--format", "json"]) == 0
+    assert json.loads(capfd.readouterr().out)[0]["river_id"] == 1
+    assert main([*asked, "--sql", text, "--send", "/dev/null"]) == 0
+    assert os.path.exists("/dev/null")
+    with pytest.raises(SystemExit):
+        main(asked)
+    assert len(capfd.readouterr().err.splitlines()) < 12
+
+
+def test_what_reads_the_rows_may_stop_and_a_full_disk_is_one_line(own_survey):
+    asked = [sys.executable, "-m", "nimble_otter.cli", "query", "--source", str(own_survey), "--sql",
+             "select * from reading"]  # fmt: skip
+    with subprocess.Popen(asked, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as pipe:
+        assert pipe.stdout.readline().startswith("reading_id")
+        pipe.stdout.close()
+        assert pipe.stderr.read() == ""
+        assert pipe.wait(20) == 0
+    with open("/dev/full", "w") as full:
+        told = subprocess.run(asked, stdout=full, stderr=subprocess.PIPE, text=True, check=False)
+    assert told.returncode == 5
+    assert "space" in told.stderr
+    assert len(told.stderr.splitlines()) == 1
+    long = [*asked[:-1], "select count(*) from reading a, reading b, reading c"]
+    with subprocess.Popen(long, text=True, stderr=subprocess.PIPE) as slow:
+        time.sleep(2.5)
+        slow.terminate()
+        assert (slow.wait(20), slow.stderr.read()) == (143, "nimble-otter: Stopped; nothing was delivered.\n")
+
+
+def test_parameters_and_limits_are_taken_at_their_word(own_survey, capfd):
+    asked = ["query", "--source", str(own_survey), "--sql", "select * from river where river_id > :a"]
+    assert main([*asked, "--param", "a=1", "--param", "b=2"]) == 2
+    assert "no parameter b; it has a" in capfd.readouterr().err
+    assert main([*asked, "--param", "a=0", "--limit", "2"]) == 0
+    assert main([*asked, "--param", "a=0", "--limit", "2", "--fail-if-cut"]) == 5
+    assert "left rows" in capfd.readouterr().err
+
+
+def test_what_there_is_can_be_asked_for(own_survey, tmp_path, home, capsys):
+    def told(*arguments, code=0):
+        assert main(list(arguments)) == code
+        return capsys.readouterr().out
+
+    assert told("sources", "add", "Rivers", str(own_survey), "--read-only", "--stage", "test").startswith(
+        "Rivers: sqlite"
+    )
+    listed = {line["name"]: line for line in json.loads(told("sources", "--json"))}
+    assert listed["Rivers"]["marks"] == "read-only"
+    assert "connected" in told("sources", "test", "Rivers")
+    assert told("sources", "add", "Rivers", str(own_survey), code=2) == ""
+    assert "station\ttable" in told("tables", "--source", "Rivers")
+    columns = json.loads(told("describe", "--source", "Rivers", "station", "--json"))
+    assert [c["column"] for c in columns if c["key"]] == ["station_id"]
+    told("describe", "--source", "Rivers", "statoin", code=3)
+    folder = places.shelf_folder()
+    folder.mkdir(parents=True)
+    save_pull(Pull("Two rivers", source_of_file(str(own_survey)), Query("select * from river limit 2")),
+              folder / "Two rivers.pull")  # fmt: skip
+    assert "Two rivers" in told("shelf")
+    assert told("run", "Two rivers", "--send", str(tmp_path / "two.csv")).startswith("2 rows")
+    assert json.loads(told("history", "--json"))[0]["rows"] == 2
+    assert "removed" in told("sources", "remove", "Rivers")
+    told("sources", "test", "Rivers", code=3)

@@ -1,10 +1,10 @@
-"""The command line, on the core alone: query, run, tables, formats, demo.
+"""The command line, on the core alone: query, run, tables, sources, describe, shelf, history, formats, demo.
 
-Exit codes: 0 done, 2 usage, 3 source, 4 query, 5 send. One thread. Read `main.py` first; `flags.py` makes the flags,
-`delivery.py` takes rows from a source to files.
+Exit codes: 0 done, 2 usage, 3 source, 4 query, 5 send, 128 + n ended by signal n. One thread. Read `entry.py` first,
+then `main.py`; `flags.py` makes the flags, `delivery.py` takes rows from a source to files, `listing.py` tells what
+there is.
 """
 
-from nimble_otter.cli.flags import UsageError, parse_group, parse_parameters, parse_sort
-from nimble_otter.cli.main import main
+from nimble_otter.cli.entry import main
 
-__all__ = ["UsageError", "main", "parse_group", "parse_parameters", "parse_sort"]
+__all__ = ["main"]

@@ -68,11 +68,11 @@ def source_named(text: str) -> Source:
     return source_of_file(text)
 
 
-def deliver(pull: Pull, plans: Sequence[SendPlan], file: str = "") -> int:
-    """Run a pull and send its rows to each of the plans."""
+def deliver(pull: Pull, plans: Sequence[SendPlan], file: str = "", fail_if_cut: bool = False) -> int:
+    """Run a pull and send its rows to each of the plans; `fail_if_cut`: a limit that left rows is an error."""
     from nimble_otter.pull.delivery import deliver as delivered
 
-    for made in delivered(pull, plans, _Terminal(file)):
+    for made in delivered(pull, plans, Terminal(file, fail_if_cut)):
         _say(pull, made.plan, made.made, f"{made.columns} columns")
     return 0
 
@@ -82,7 +82,7 @@ def deliver_tables(source: Source, names: tuple[str, ...], plans: Sequence[SendP
     from nimble_otter.pull.delivery import deliver_tables as delivered
     from nimble_otter.pull.model import Query
 
-    around = _Terminal()
+    around = Terminal()
     with around.connected(source) as connection:
         known = {table.name: table for table in connection.tables() if table.holds_rows}
         for name in names:
@@ -103,17 +103,20 @@ def deliver_tables(source: Source, names: tuple[str, ...], plans: Sequence[SendP
     return 0
 
 
-class _Terminal:
+class Terminal:
     """The surroundings of a delivery that is run from a command line; `file` is the pull's own."""
 
-    def __init__(self, file: str = "") -> None:
+    def __init__(self, file: str = "", fail_if_cut: bool = False) -> None:
         from nimble_otter.pull import places
+
+        self._fail_if_cut = fail_if_cut
 
         own = [Path(file).resolve().parent] if file else []
         self._folders = tuple(dict.fromkeys((*own, places.shelf_folder())))
 
     @contextmanager
     def connected(self, source: Source) -> Iterator[Connection]:
+        """See `Surroundings.connected`."""
         from nimble_otter.demo import resolve
         from nimble_otter.pull.places import demo_folder
         from nimble_otter.sources import connect
@@ -133,18 +136,25 @@ class _Terminal:
             Progress("").end()
 
     def find_source(self, name: str) -> Source:
+        """See `Surroundings.find_source`."""
         return source_named(name)
 
     def find_pull(self, name: str) -> Pull:
+        """See `Surroundings.find_pull`."""
         from nimble_otter.pull.others import find_pull
 
         return find_pull(name, self._folders)
 
     def progress(self, what: str) -> Progress:
+        """See `Surroundings.progress`."""
         return Progress(what)
 
     def limited(self, pull: Pull) -> None:
-        tell(f"{pull.name}: the limit of {pull.query.limit} left rows at the source", sys.stderr)
+        """See `Surroundings.limited`."""
+        said = f"{pull.name}: the limit of {pull.query.limit} left rows at the source"
+        if self._fail_if_cut:
+            raise SendError(f"{said}; what was delivered is not all.", "Raise the limit, or leave it out.")
+        tell(said, sys.stderr)
 
     def written(self, rows: Rows, plan: SendPlan) -> bool:
         """To standard output, where that is meant."""
@@ -165,7 +175,8 @@ def _say(pull: Pull, plan: SendPlan, made: Sent | Moved, what: str) -> None:
         said = f"{made.added} new rows, {made.updated} updated, {made.skipped} skipped"
         tell(f"{said} in {made.table} of {source_named(str(plan.options.get('source', ''))).name}")
         return
-    tell(f"{made.rows} rows, {what} to {made.path}", sys.stdout)
+    told = sys.stderr if str(made.path).startswith("/dev/") else sys.stdout
+    tell(f"{made.rows} rows, {what} to {made.path}", told)
     for note in made.notes:
         tell(f"  {note}", sys.stderr)
     if made.beside is not None:

@@ -4,13 +4,19 @@ from __future__ import annotations
 
 import argparse
 import logging
+import os
+import re
+import signal
 import sys
-from collections.abc import Sequence
+import threading
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
-from nimble_otter import __version__
 from nimble_otter.cli.delivery import Progress, deliver, deliver_tables, source_named
+from nimble_otter.cli.entry import outline
 from nimble_otter.cli.flags import (
     UsageError,
     add_sending,
@@ -47,9 +53,20 @@ def main(arguments: Sequence[str] | None = None) -> int:
     options = parser.parse_args(arguments)
     start_log(places.state_folder(), "command", options.verbose)
     settle()
+    ended: list[int] = []
     try:
-        return int(options.do(options))
+        with _ended_by_signals(ended):
+            code = int(options.do(options))
+            sys.stdout.flush()
+            return code
+    except BrokenPipeError:  # who read the rows has enough of them
+        sys.stdout = open(os.devnull, "w")  # noqa: SIM115 - what is left to be written at the end goes nowhere
+        return 0
+    except OSError as problem:
+        return fail(5, f"The rows can't be written: {problem.strerror}.")
     except (UsageError, OtterError) as problem:
+        if ended:  # which a client may tell as an error of its own
+            return _stopped(ended)
         log.warning("%s failed: %s", options.command, type(problem).__name__)
         code = next((code for kinds, code in _CODES if isinstance(problem, kinds)), 1)
         place = problem.place if isinstance(problem, (QueryError, ConditionError)) else None
@@ -58,7 +75,34 @@ def main(arguments: Sequence[str] | None = None) -> int:
         where = f"line {place.line}, column {place.column}"
         return fail(code, f"{problem.message} ({where}) {problem.hint}".strip())
     except KeyboardInterrupt:
-        return fail(130, "Stopped; nothing was delivered.")
+        return _stopped(ended)
+    except Exception:  # a client that was interrupted may fail in any way
+        if not ended:
+            raise
+        return _stopped(ended)
+
+
+def _stopped(ended: Sequence[int]) -> int:
+    return fail(128 + (ended[0] if ended else signal.SIGINT), "Stopped; nothing was delivered.")
+
+
+@contextmanager
+def _ended_by_signals(ended: list[int]) -> Iterator[None]:
+    """Being told to end, or losing the terminal, ends as cleanly as Ctrl+C; `ended` is told which it was."""
+
+    def end(number: int, _: object) -> None:
+        ended.append(number)
+        raise KeyboardInterrupt
+
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    before = {number: signal.signal(number, end) for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)}
+    try:
+        yield
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
 
 
 def fail(code: int, message: str) -> int:
@@ -68,18 +112,13 @@ def fail(code: int, message: str) -> int:
 
 
 def _parser() -> argparse.ArgumentParser:
-    parser = argparse.ArgumentParser(
-        prog="nimble-otter",
-        description="Pull rows, shape them here and deliver them. The desktop application is nimble-otter-desktop.",
-        epilog="Exit codes: 0 done, 2 usage, 3 source, 4 query, 5 send.",
-    )
-    parser.add_argument("--version", action="version", version=f"nimble-otter {__version__}")
-    parser.add_argument("--verbose", action="store_true", help="log in more detail, and to standard error too")
-    commands = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
+    parser, commands = outline()
     source = "an SQLite file, or the address of a server: postgresql://, mysql://, mongodb://"
-    query = commands.add_parser("query", help="ask a source and deliver the rows")
+    query = commands["query"]
     query.add_argument("--source", required=True, help=source)
-    query.add_argument("--sql", required=True, metavar="TEXT", help="the query; :name are parameters")
+    text = query.add_mutually_exclusive_group(required=True)
+    text.add_argument("--sql", metavar="TEXT", help="the query; :name are parameters; - reads standard input")
+    text.add_argument("--sql-file", metavar="FILE", help="a file with the query; - is standard input")
     query.add_argument("--param", action="append", default=[], metavar="NAME=VALUE", help="a parameter's value")
     query.add_argument("--limit", type=int, metavar="N", help="at most so many rows (none unless given)")
     query.add_argument("--filter", action="append", default=[], metavar="COND", help="keep rows where this holds")
@@ -88,26 +127,57 @@ def _parser() -> argparse.ArgumentParser:
     query.add_argument("--sort", metavar="KEYS", help='such as "taken_at desc, level_m"')
     query.add_argument("--columns", metavar="NAMES", help="only these columns, in this order")
     query.set_defaults(do=_query)
-    run = commands.add_parser("run", help="run a saved pull and deliver its rows")
-    run.add_argument("file", metavar="FILE", help="a pull file")
+    run = commands["run"]
+    run.add_argument("file", metavar="FILE", help="a pull file, or the name of a pull on the shelf")
     run.add_argument("--param", action="append", default=[], metavar="NAME=VALUE", help="a parameter's value")
     run.add_argument("--all", action="store_true", help="all rows and columns as pulled, without the steps")
     run.set_defaults(do=_run)
-    tables = commands.add_parser("tables", help="deliver whole tables of a source, each a file, sheet or table")
+    tables = commands["tables"]
     tables.add_argument("--source", required=True, help=source)
     tables.add_argument("--names", default="", metavar="NAMES", help="tables, with commas between; all unless given")
     tables.set_defaults(do=_tables)
+    for each in (query, run):
+        each.add_argument("--fail-if-cut", action="store_true", help="fail where a limit left rows at the source")
     for each in (query, run, tables):
         add_sending(each)
-    formats = commands.add_parser("formats", help="list the formats and their options")
+    _add_listing(commands, tables, source)
+    formats = commands["formats"]
     formats.set_defaults(do=_formats)
-    demo = commands.add_parser("demo", help="write the Merrow river survey, invented sample data, to a folder")
+    demo = commands["demo"]
     demo.add_argument("folder", metavar="DIR")
     demo.add_argument(
         "--readings", type=int, default=61_320, metavar="N", help="rows of the reading table (to 10 000 000)"
     )
     demo.set_defaults(do=_demo)
     return parser
+
+
+def _add_listing(commands: Mapping[str, argparse.ArgumentParser], tables: argparse.ArgumentParser, source: str) -> None:
+    """The commands that tell what there is."""
+    sources = commands["sources"]
+    sources.add_argument("what", nargs="?", default="list", choices=("list", "add", "test", "remove"))
+    sources.add_argument("name", nargs="?", default="", metavar="NAME")
+    sources.add_argument("address", nargs="?", default="", metavar="ADDRESS", help=f"of add: {source}")
+    sources.add_argument("--stage", default="", metavar="WORD", help="of add: its environment, such as production")
+    sources.add_argument("--read-only", action="store_true", help="of add: never write there")
+    sources.add_argument("--care", action="store_true", help="of add: ask once more before writing")
+    describe = commands["describe"]
+    describe.add_argument("--source", required=True, help=source)
+    describe.add_argument("table", metavar="TABLE")
+    shelf = commands["shelf"]
+    history = commands["history"]
+    history.add_argument("--pull", default="", metavar="NAME", help="only those of this pull")
+    history.add_argument("--most", type=int, default=50, metavar="N", help="at most so many (50)")
+    for name, parser in (("sources", sources), ("describe", describe), ("shelf", shelf), ("history", history)):
+        parser.set_defaults(do=partial(_listed, name))
+    for parser in (sources, describe, shelf, history, tables):
+        parser.add_argument("--json", action="store_true", help="tell it as JSON")
+
+
+def _listed(name: str, options: argparse.Namespace) -> int:
+    from nimble_otter.cli import listing
+
+    return int(getattr(listing, name)(options))
 
 
 def _plans(options: argparse.Namespace, kept: SendPlan | None = None) -> list[SendPlan]:
@@ -119,8 +189,9 @@ def _plans(options: argparse.Namespace, kept: SendPlan | None = None) -> list[Se
             raise UsageError("--to and --send are two deliveries; run them one after the other.")
         return [SendPlan("source", "", {"source": options.to, **given})]
     if not options.send:
-        if kept is None:
-            raise UsageError(f"{getattr(options, 'file', 'The command')} does not say where to send; give --send PATH.")
+        if kept is None:  # to whom asked: readable on a terminal, for other programs in a pipe
+            key = options.format or ("text" if sys.stdout.isatty() else "csv")
+            return [SendPlan(key, "-", options_for(key, given, [key]))]
         if kept.format in ("source", "clipboard"):
             if kept.format == "clipboard":
                 raise UsageError(
@@ -130,7 +201,9 @@ def _plans(options: argparse.Namespace, kept: SendPlan | None = None) -> list[Se
         key = options.format or kept.format
         exists = options.exists or ("refuse" if kept.exists == "ask" else kept.exists)
         return [replace(kept, format=key, exists=exists, options={**kept.options, **options_for(key, given, [key])})]
-    plans = [SendPlan(options.format or "", path, {}, options.exists or "replace") for path in options.send]
+    paths = ["-" if path == "/dev/stdout" else path for path in options.send]
+    plans = [SendPlan(options.format or ("csv" if path == os.devnull else ""), path, {}, options.exists or "replace")
+             for path in paths]  # fmt: skip
     if "-" in options.send and not options.format:
         raise UsageError("--send - needs --format, as there is no file name to tell it.")
     keys = [format_of(plan).key for plan in plans]
@@ -158,24 +231,60 @@ def _query(options: argparse.Namespace) -> int:
         steps.append(ColumnsStep(order=names, only=True))
     named = options.send[0] if options.send and options.send[0] != "-" else ""
     name = Path(named).stem if named and "{" not in named else "query"
-    query = Query(options.sql, parameters=parse_parameters(options.param), limit=options.limit)
+    text = _text_of(options)
+    query = Query(
+        text, parameters=_parameters(options.param, " ".join((text, *options.filter)), ()), limit=options.limit
+    )
     plans = [replace(p, scope="tree") if options.tree else p for p in _plans(options)]
-    return deliver(Pull(name, source, query, tuple(steps)), plans)
+    return deliver(Pull(name, source, query, tuple(steps)), plans, fail_if_cut=options.fail_if_cut)
+
+
+def _text_of(options: argparse.Namespace) -> str:
+    """The query, from where it stands. Raises: UsageError, SavedError."""
+    path = options.sql_file or ("-" if options.sql == "-" else "")
+    if not path:
+        return str(options.sql)
+    try:
+        raw = sys.stdin.buffer.read() if path == "-" else Path(path).read_bytes()
+        return raw.decode("utf-8-sig")
+    except OSError as problem:
+        raise SavedError(f"{path} can't be read: {problem.strerror}.") from problem
+    except UnicodeDecodeError as problem:
+        raise SavedError(f"{path} is not UTF-8 text.", "Save it as UTF-8.") from problem
+
+
+def _parameters(given: Sequence[str], text: str, kept: Iterable[str]) -> dict[str, object]:
+    """The values that were given. Raises: UsageError for one that the query does not have."""
+    from nimble_otter.query.sql.statements import find_parameters
+
+    found, known = parse_parameters(given), {*find_parameters(text), *kept}
+    for name in found:
+        if name not in known:
+            has = f"it has {', '.join(sorted(known))}" if known else "it has none"
+            raise UsageError(f"The query has no parameter {name}; {has}.")
+    return found
 
 
 def _run(options: argparse.Namespace) -> int:
-    from nimble_otter.pull.file import load_pull
+    from nimble_otter.pull.file import SUFFIX, load_pull
+    from nimble_otter.pull.others import path_of
 
-    pull = load_pull(Path(options.file))
-    given = parse_parameters(options.param)
+    path = Path(options.file)
+    if not path.exists() and path.suffix != SUFFIX:
+        path = path_of(options.file, places.shelf_folder()) or path
+    pull = load_pull(path)
+    in_steps = re.findall(r":(\w+)", repr(pull.steps))  # more than there are, for what stands in quotes
+    given = _parameters(options.param, pull.query.text, [*pull.query.parameters, *in_steps])
     pull = replace(pull, query=replace(pull.query, parameters={**pull.query.parameters, **given}))
     plans = _plans(options, pull.send)
     if options.all or (pull.send is not None and pull.send.scope == "all"):
         pull = replace(pull, steps=())
-    return deliver(pull, plans, options.file)
+    return deliver(pull, plans, str(path), options.fail_if_cut)
 
 
 def _tables(options: argparse.Namespace) -> int:
+    if not options.send and not options.to:
+        return _listed("tables", options)
     source = source_named(options.source)
     names = tuple(name.strip() for name in options.names.split(",") if name.strip())
     return deliver_tables(source, names, _plans(options))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 _SERVICE = "nimble-otter"
 _memory: dict[str, str] = {}
 
@@ -16,6 +18,15 @@ def remember(url: str, password: str) -> bool:
     except Exception:  # noqa: BLE001 - no keyring daemon, a locked one, a broken backend: all mean memory only
         return False
     return True
+
+
+def forget(url: str) -> None:
+    """Keep the password of a URL no longer."""
+    _memory.pop(url, None)
+    with suppress(Exception):  # no keyring, or nothing in it
+        import keyring
+
+        keyring.delete_password(_SERVICE, url)
 
 
 def recall(url: str) -> str | None:

@@ -1,0 +1,145 @@
+"""What there is: sources, tables, pulls, deliveries. Aligned on a terminal, with tabs in a pipe, or as JSON."""
+
+from __future__ import annotations
+
+import json
+import sys
+from argparse import Namespace
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from nimble_otter.cli.delivery import Terminal, saved_sources, source_named
+from nimble_otter.cli.flags import UsageError
+from nimble_otter.cli.terminal import tell
+from nimble_otter.errors import SourceError
+
+if TYPE_CHECKING:
+    from nimble_otter.sources import Source
+
+Line = dict[str, object]
+
+
+def show(lines: Sequence[Line], as_json: bool) -> int:
+    """Print lines, all with the same names."""
+    if as_json:
+        tell(json.dumps(lines, ensure_ascii=False, indent=1))
+        return 0
+    if not lines:
+        tell("There is none.", sys.stderr)
+        return 0
+    texts = [list(lines[0]), *(["" if value is None else str(value) for value in line.values()] for line in lines)]
+    if sys.stdout.isatty():
+        widths = [max(map(len, column)) for column in zip(*texts, strict=True)]
+        rows = ["  ".join(text.ljust(width) for text, width in zip(row, widths, strict=True)) for row in texts]
+    else:
+        rows = ["\t".join(row) for row in texts[1:]]  # for other programs: without a heading
+    for row in rows:
+        tell(row.rstrip())
+    return 0
+
+
+def sources(options: Namespace) -> int:
+    """`sources`: list, add, test or remove saved sources."""
+    return {"list": _list, "add": _add, "test": _test, "remove": _remove}[options.what](options)
+
+
+def _list(options: Namespace) -> int:
+    return show([{"name": source.name, "kind": source.word, "address": source.url, "environment": source.stage,
+                  "marks": " ".join(["read-only"] * source.read_only + ["care"] * source.care)}
+                 for source in saved_sources()], options.json)  # fmt: skip
+
+
+def _add(options: Namespace) -> int:
+    from nimble_otter.pull import places
+    from nimble_otter.sources.saved import change_sources
+    from nimble_otter.sources.secrets import remember
+    from nimble_otter.sources.source import Source
+
+    if not options.name or not options.address:
+        raise UsageError("sources add needs a NAME and an ADDRESS.")
+    address = options.address if "://" in options.address else source_named(options.address).url
+    made = Source(options.name, address, options.stage, options.care, options.read_only)
+    assert made.driver
+    if any(source.name == made.name for source in saved_sources()):
+        raise UsageError(f"There is a source {made.name}; remove it first.")
+    change_sources(places.config_folder() / "sources.toml", lambda saved: [*saved, made])
+    if made.secret is not None and not remember(made.url, made.secret.reveal()):
+        tell("The password is not kept: no keyring takes it. Give it by NIMBLE_OTTER_PASSWORD.", sys.stderr)
+    tell(f"{made.name}: {made.url}")
+    return 0
+
+
+def _saved(options: Namespace) -> Source:
+    found = next((source for source in saved_sources() if source.name == options.name), None)
+    if found is None:
+        known = ", ".join(source.name for source in saved_sources())
+        raise SourceError(f"There is no source {options.name}.", f"There are {known}.")
+    return found
+
+
+def _test(options: Namespace) -> int:
+    with Terminal().connected(_saved(options)) as connection:
+        tell(f"{options.name}: connected, {len(connection.names())} tables and views")
+    return 0
+
+
+def _remove(options: Namespace) -> int:
+    from nimble_otter.pull import places
+    from nimble_otter.sources.saved import change_sources
+    from nimble_otter.sources.secrets import forget
+
+    source = _saved(options)
+    if source.url.startswith("demo:"):
+        raise UsageError("The demo's sources are not saved ones.")
+    change_sources(places.config_folder() / "sources.toml", lambda saved: [s for s in saved if s.name != source.name])
+    forget(source.url)
+    tell(f"{source.name} was removed; pulls that use it keep its address.")
+    return 0
+
+
+def tables(options: Namespace) -> int:
+    """`tables` without a place to send to: what a source has."""
+    with Terminal().connected(source_named(options.source)) as connection:
+        found = connection.tables()
+    return show([{"name": t.name, "kind": t.kind.value, "rows": t.rows, "comment": t.comment} for t in found],
+                options.json)  # fmt: skip
+
+
+def describe(options: Namespace) -> int:
+    """`describe`: the columns of a table, with keys and references."""
+    with Terminal().connected(source_named(options.source)) as connection:
+        found = connection.tables()
+    table = next((t for t in found if t.name == options.table), None)
+    if table is None:
+        from nimble_otter.query.parsed import nearest
+
+        near = nearest(options.table, [t.name for t in found])
+        raise SourceError(f"There is no table {options.table}.", f"The nearest name is {near}." if near else "")
+    return show([{"column": c.name, "type": c.declared, "key": c.key or None, "null": "" if c.nullable else "NOT NULL",
+                  "default": c.default, "refers to": c.refers} for c in table.columns], options.json)  # fmt: skip
+
+
+def shelf(options: Namespace) -> int:
+    """`shelf`: the saved pulls."""
+    from nimble_otter.errors import SavedError
+    from nimble_otter.pull import places
+    from nimble_otter.pull.file import SUFFIX, load_pull
+
+    lines: list[Line] = []
+    for path in sorted(places.shelf_folder().rglob(f"*{SUFFIX}")):
+        try:
+            source = load_pull(path).source.name
+        except SavedError as problem:
+            source = f"({problem.message})"
+        lines.append({"name": path.stem, "source": source, "file": str(path)})
+    return show(lines, options.json)
+
+
+def history(options: Namespace) -> int:
+    """`history`: the last deliveries, the newest first."""
+    from nimble_otter.pull import places
+    from nimble_otter.pull.deliver import deliveries
+
+    found = deliveries(places.state_folder(), options.pull, options.most)
+    return show([{"at": d.at, "pull": d.pull, "source": d.source, "rows": d.rows, "bytes": d.bytes, "file": d.path}
+                 for d in found], options.json)  # fmt: skip
