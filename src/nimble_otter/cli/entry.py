@@ -2,45 +2,10 @@
 
 from __future__ import annotations
 
-import argparse
 import sys
 from collections.abc import Sequence
-from typing import NoReturn
 
-from nimble_otter import __version__
-
-COMMANDS = {
-    "query": "ask a source and deliver the rows",
-    "run": "run a saved pull and deliver its rows",
-    "tables": "list the tables of a source; with --send or --to deliver them whole",
-    "describe": "tell the columns of a table, its keys and references",
-    "sources": "list, add, test or remove saved sources",
-    "shelf": "list the saved pulls",
-    "history": "list the last deliveries, the newest first",
-    "formats": "list the formats and their options",
-    "demo": "write the Merrow river survey, invented sample data, to a folder",
-}
-
-
-class Parser(argparse.ArgumentParser):
-    """Tells a wrong argument in two lines, not by all the options there are."""
-
-    def error(self, message: str) -> NoReturn:
-        """End with what is wrong."""
-        self.exit(2, f"{self.prog}: {message}\nRun {self.prog} --help to see what it takes.\n")
-
-
-def outline() -> tuple[Parser, dict[str, argparse.ArgumentParser]]:
-    """The parser with a parser for each command, which take nothing yet."""
-    parser = Parser(
-        prog="nimble-otter",
-        description="Pull rows, shape them here and deliver them. The desktop application is nimble-otter-desktop.",
-        epilog="Exit codes: 0 done, 2 usage, 3 source, 4 query, 5 send, 128 + n ended by signal n.",
-    )
-    parser.add_argument("--version", action="version", version=f"nimble-otter {__version__}")
-    parser.add_argument("--verbose", action="store_true", help="log in more detail, and to standard error too")
-    commands = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
-    return parser, {name: commands.add_parser(name, help=said) for name, said in COMMANDS.items()}
+from nimble_otter.cli.outline import COMMANDS, outline
 
 
 def main(arguments: Sequence[str] | None = None) -> int:

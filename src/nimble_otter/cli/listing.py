@@ -25,7 +25,7 @@ def show(lines: Sequence[Line], as_json: bool) -> int:
         tell(json.dumps(lines, ensure_ascii=False, indent=1))
         return 0
     if not lines:
-        tell("There is none.", sys.stderr)
+        tell("Nothing to list.", sys.stderr)
         return 0
     texts = [list(lines[0]), *(["" if value is None else str(value) for value in line.values()] for line in lines)]
     if sys.stdout.isatty():

@@ -16,7 +16,6 @@ from functools import partial
 from pathlib import Path
 
 from nimble_otter.cli.delivery import Progress, deliver, deliver_tables, source_named
-from nimble_otter.cli.entry import outline
 from nimble_otter.cli.flags import (
     UsageError,
     add_sending,
@@ -27,6 +26,7 @@ from nimble_otter.cli.flags import (
     parse_parameters,
     parse_sort,
 )
+from nimble_otter.cli.outline import outline
 from nimble_otter.cli.terminal import tell
 from nimble_otter.errors import ChangeError, ConditionError, OtterError, QueryError, SavedError, SendError, SourceError
 from nimble_otter.log import start_log
