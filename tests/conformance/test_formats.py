@@ -408,7 +408,7 @@ def test_sqlite_and_parquet_keep_types(tmp_path):
 
 def test_parquet_without_its_package_says_what_to_do(tmp_path, monkeypatch):
     monkeypatch.setitem(__import__("sys").modules, "pyarrow", None)
-    with pytest.raises(SendError, match=r"pip install nimble-otter\[parquet\]"):
+    with pytest.raises(SendError, match=r"pip install .nimble-otter\[parquet\]"):
         send({"a": [1]}, "parquet", tmp_path / "a.parquet")
     assert list(tmp_path.iterdir()) == []
 

@@ -9,7 +9,7 @@ from sqlite3 import connect
 
 import pytest
 
-from nimble_otter.cli.main import main
+from nimble_otter.cli.commands import main
 from nimble_otter.log import LARGEST, log_path, start_log, stop_log
 from nimble_otter.pull import places
 from nimble_otter.sources import Request, fetch

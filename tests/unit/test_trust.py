@@ -13,7 +13,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as some
 
-from nimble_otter.cli.main import main
+from nimble_otter.cli.commands import main
 from nimble_otter.cli.terminal import HarmlessOutput, harmless
 from nimble_otter.demo import prepare
 from nimble_otter.errors import ConnectError, CorruptError, OtterError, SavedError, SendError, TooNewError

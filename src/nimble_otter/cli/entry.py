@@ -13,6 +13,6 @@ def main(arguments: Sequence[str] | None = None) -> int:
     given = list(sys.argv[1:] if arguments is None else arguments)
     if not any(word in COMMANDS for word in given):
         outline()[0].parse_args(given)  # which ends with the help, the version or what is wrong
-    from nimble_otter.cli.main import main as run
+    from nimble_otter.cli.commands import main as run
 
     return run(given)
