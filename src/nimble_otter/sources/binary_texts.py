@@ -22,11 +22,16 @@ class _Letters:
 
     def add(self, letters: str, where: Mask) -> None:
         """The same letters, in the lines where they stand."""
+        if not where.any():
+            return
         self._columns += [np.where(where, np.uint8(ord(letter)), np.uint8(0)) for letter in letters]
 
     def number(self, values: Numbers, least: int, most: int, where: Mask) -> None:
         """Numbers of at least and at most so many digits."""
-        for place in range(most - 1, -1, -1):
+        if not where.any():
+            return
+        largest = int(values.max(where=where, initial=0))
+        for place in range(min(most, max(least, len(str(largest)))) - 1, -1, -1):
             digits = values // 10**place % 10 + 48
             shown = where if place < least else where & (values >= 10**place)
             self._columns.append(np.where(shown, digits, 0).astype(np.uint8))
@@ -40,7 +45,7 @@ class _Letters:
         self.add(":", where)
         self.number(seconds % 60, 2, 2, where)
         self.add(".", where & (rest != 0))
-        for place in range(6):
+        for place in range(6 if rest.any() else 0):
             self.number(rest // 10 ** (5 - place) % 10, 1, 1, where & (rest % 10 ** (6 - place) != 0))
 
     def part(self, empty: Mask | None) -> TextPart:
