@@ -13,6 +13,7 @@ from nimble_otter.sources.relational import Relational
 from nimble_otter.stop import StopToken
 from nimble_otter.table.core.parts import ColumnBatch
 from tests.conformance.test_types import POSTGRESQL
+from tests.proofs import how_many, proven
 
 MADE = {  # values by the row's number n
     "int2": "(n * 7919 % 65536 - 32768)::int2", "int4": "n * 7919", "int8": "n::int8 * 7000000000000", "oid": "n::oid",
@@ -127,10 +128,10 @@ def test_made_tables_of_every_kind(both):
         assert both(f"select v from (values {every}, (null)) q (v)"), kind
 
 
-@pytest.mark.long
 def test_random_tables_of_all_types(both):
     rng = random.Random(11)
-    for _ in range(300):
+    count = how_many(12, 300)
+    for _ in range(count):
         names = [rng.choice(list(MADE)) for _ in range(rng.randint(1, 9))]
         columns = []
         for number, kind in enumerate(names):
@@ -145,6 +146,7 @@ def test_random_tables_of_all_types(both):
         rows = rng.choice([0, 1, 499, 500, 501, 2600, 17_001])
         assert both(f"select {', '.join(columns)} from generate_series(1, {rows}) n order by n", None,
                     rng.choice([None, None, 0, 1, 500, rows]))  # fmt: skip
+    proven("rows as columns and one by one", "postgresql", count, "random tables of all types")
 
 
 def test_texts_that_copy_can_take_and_those_it_cannot(both, server):
