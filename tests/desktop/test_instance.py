@@ -1,5 +1,6 @@
 """One window for each home, shown with real processes."""
 
+import errno
 import os
 import signal
 import subprocess
@@ -62,6 +63,16 @@ def test_a_window_that_does_not_answer_is_named(tmp_path, started, home, monkeyp
     again = Instance(tmp_path)
     assert again.claim([])
     again.release()
+
+
+def test_a_home_that_can_not_be_locked_opens_all_the_same(tmp_path, monkeypatch):
+    def refused(*_):
+        raise OSError(errno.ENOLCK, "No locks available")
+
+    monkeypatch.setattr("fcntl.flock", refused)
+    one = Instance(tmp_path)
+    assert one.claim([])
+    one.release()
 
 
 def test_a_long_home_has_a_socket_too(qtbot, tmp_path):

@@ -10,6 +10,7 @@ import contextlib
 import fcntl
 import hashlib
 import json
+import logging
 import os
 from collections.abc import Sequence
 from pathlib import Path
@@ -20,6 +21,8 @@ from PySide6.QtNetwork import QLocalServer, QLocalSocket
 
 from nimble_otter.errors import SavedError
 from nimble_otter.files import make_private
+
+log = logging.getLogger(__name__)
 
 ANSWER_MS = 5000
 """How long the window that is there may take to answer."""
@@ -46,10 +49,12 @@ class Instance(QObject):
         os.chmod(lock.name, 0o600)
         try:
             fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
+        except BlockingIOError:
             lock.close()
             self._hand_over(files)
             return False
+        except OSError as problem:  # a file system without locks
+            log.warning("the home can't be locked: %s", problem.strerror)
         self._lock = lock
         return True
 
