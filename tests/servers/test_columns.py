@@ -130,7 +130,7 @@ def test_made_tables_of_every_kind(both):
 
 def test_random_tables_of_all_types(both):
     rng = random.Random(11)
-    count = how_many(12, 300)
+    count = how_many(4, 300)
     for _ in range(count):
         names = [rng.choice(list(MADE)) for _ in range(rng.randint(1, 9))]
         columns = []
