@@ -2,6 +2,7 @@
 
 import errno
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -49,6 +50,16 @@ def test_a_second_start_gives_its_files_to_the_window_that_is_open(started, home
     third = started()
     time.sleep(2)
     assert third.poll() is None
+
+
+def test_two_starts_at_once_lose_no_file(started, home, own_survey, tmp_path):
+    """The window that is still opening takes what the other was given."""
+    files = [str(shutil.copy(own_survey, tmp_path / name)) for name in ("one.sqlite", "two.sqlite")]
+    both = [started(file) for file in files]
+    until(lambda: any(one.poll() is not None for one in both))
+    assert sorted(one.poll() is None for one in both) == [False, True]
+    assert next(one for one in both if one.poll() is not None).returncode == 0
+    until(lambda: any(all(file in path.read_text() for file in files) for path in home.rglob("sources.toml")))
 
 
 def test_a_window_that_does_not_answer_is_named(tmp_path, started, home, monkeypatch):

@@ -174,7 +174,7 @@ def test_several_deliveries_with_the_options_of_their_formats(survey, tmp_path, 
 
 
 def test_standard_output_and_the_list_of_formats(survey, tmp_path):
-    run = lambda *a: subprocess.run([sys.executable, "-m", "nimble_otter.cli", *a], capture_output=True, text=True)  # noqa: E731
+    run = as_process
     made = run("query", "--source", str(survey), "--sql", "select 1 as a", "--send", "-", "--format", "csv")
     assert (made.stdout, made.stderr) == ("a\n1\n", "1 rows, 1 columns\n")
     listed = run("formats").stdout
@@ -246,7 +246,7 @@ def test_rows_stream_through_filters_and_columns_like_rows_that_are_held(survey,
 
 
 def test_as_a_process_help_version_and_usage(tmp_path):
-    run = lambda *a: subprocess.run([sys.executable, "-m", "nimble_otter.cli", *a], capture_output=True, text=True)  # noqa: E731
+    run = as_process
     assert run("--version").stdout == f"nimble-otter {__version__}\n"
     assert "Exit codes: 0 done, 2 usage" in run("--help").stdout
     assert run().returncode == 2

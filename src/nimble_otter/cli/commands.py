@@ -65,8 +65,6 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except OSError as problem:
         return fail(5, f"The rows can't be written: {problem.strerror}.")
     except (UsageError, OtterError) as problem:
-        if ended:  # which a client may tell as an error of its own
-            return _stopped(ended)
         log.warning("%s failed: %s", options.command, type(problem).__name__)
         code = next((code for kinds, code in _CODES if isinstance(problem, kinds)), 1)
         place = problem.place if isinstance(problem, (QueryError, ConditionError)) else None
@@ -75,20 +73,13 @@ def main(arguments: Sequence[str] | None = None) -> int:
         where = f"line {place.line}, column {place.column}"
         return fail(code, f"{problem.message} ({where}) {problem.hint}".strip())
     except KeyboardInterrupt:
-        return _stopped(ended)
-    except Exception:  # a client that was interrupted may fail in any way
-        if not ended:
-            raise
-        return _stopped(ended)
-
-
-def _stopped(ended: Sequence[int]) -> int:
-    return fail(128 + (ended[0] if ended else signal.SIGINT), "Stopped; nothing was delivered.")
+        return fail(128 + (ended[0] if ended else signal.SIGINT), "Stopped; nothing was delivered.")
 
 
 @contextmanager
 def _ended_by_signals(ended: list[int]) -> Iterator[None]:
-    """Being told to end, or losing the terminal, ends as cleanly as Ctrl+C; `ended` is told which it was."""
+    """Being told to end, or losing the terminal, ends as cleanly as Ctrl+C; `ended` is told which it was. Raises:
+    KeyboardInterrupt, also where a client that was interrupted makes an error of its own of it."""
 
     def end(number: int, _: object) -> None:
         ended.append(number)
@@ -100,6 +91,10 @@ def _ended_by_signals(ended: list[int]) -> Iterator[None]:
     before = {number: signal.signal(number, end) for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)}
     try:
         yield
+    except Exception as problem:
+        if ended:
+            raise KeyboardInterrupt from problem
+        raise
     finally:
         for number, handler in before.items():
             signal.signal(number, handler)

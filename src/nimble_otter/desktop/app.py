@@ -46,7 +46,6 @@ def main(arguments: Sequence[str] | None = None) -> int:
 
     log_toolkit()
     app = make_app()
-    instance.listen()
     from nimble_otter.desktop.shell.window import Window
 
     window = Window()
@@ -58,6 +57,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     for name in options.files:
         window.open_any(Path(name))
     instance.asked.connect(window.take_over)
+    instance.listen()
     settle()
     try:
         return app.exec()

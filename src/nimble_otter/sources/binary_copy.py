@@ -14,15 +14,13 @@ from nimble_otter.sources import binary_lists, binary_texts
 from nimble_otter.sources.binary_cells import Cells, given
 from nimble_otter.table import Kind
 from nimble_otter.table.core import uuids
-from nimble_otter.table.core.columns import DAY_US
+from nimble_otter.table.core.columns import DAY_US, EPOCH_DAY
 from nimble_otter.table.core.parts import ArrayPart, ColumnBatch, Part, TextPart
 
 SIGNATURE = b"PGCOPY\n\xff\r\n\x00"
 HEADER = len(SIGNATURE) + 8
 TRAILER = b"\xff\xff"
-_EPOCH_DAY = 10_957
-"""Days from 1970 to 2000, which is where the server counts from."""
-_FIRST_DAY, _LAST_DAY = dt.date.min.toordinal() - 719_163, dt.date.max.toordinal() - 719_163
+_FIRST_DAY, _LAST_DAY = (day.toordinal() - EPOCH_DAY for day in (dt.date.min, dt.date.max))
 _MOST_DAYS = 50_000_000
 _MOST_REST = 1_000_000_000 * 3_600_000_000
 """Days of the longest interval that a column of them holds, and microseconds beside the days."""
@@ -48,9 +46,9 @@ def batch_of(rows: bytearray, widths: Sequence[int], readers: Sequence[Reader]) 
     parts: list[Part] = []
     for reader in readers:
         if width:  # as long as every value of the columns before had one size
-            given = np.ndarray((len(sized),), ">i4", buffer, begin, (width,))
-            size = int(given[0])
-            if size >= 0 and (given == size).all():
+            told = np.ndarray((len(sized),), ">i4", buffer, begin, (width,))
+            size = int(told[0])
+            if size >= 0 and (told == size).all():
                 cells = Cells(buffer, at + 4, np.full(len(sized), size, np.int64), None, (begin + 4, width))
                 parts.append(reader(cells))
                 at, begin = at + (4 + size), begin + 4 + size
@@ -111,7 +109,7 @@ def _uuid(cells: Cells) -> Part:
 def _date(cells: Cells) -> Part:
     told = cells.numbers(">i4").astype(np.int64)
     ends = told == np.iinfo(np.int32).min, told == np.iinfo(np.int32).max
-    days = told + _EPOCH_DAY
+    days = told + binary_texts.FROM_1970
     if cells.empty is not None:
         days[cells.empty] = 0
 
@@ -200,12 +198,10 @@ READERS: dict[int, Reader] = {
     25: _text, 26: _array(Kind.INT, ">u4"), 114: _text, 700: _float4, 701: _array(Kind.FLOAT, ">f8"), 1042: _text,
     1043: _text, 1082: _date, 1083: _clock, 1114: _moment(Kind.TIME, ""), 1184: _moment(Kind.ZONED, "+00"),
     1186: _interval, 1700: _numeric, 2950: _uuid, 3802: _jsonb,
+    1005: binary_lists.of_numbers(">i2"), 1007: binary_lists.of_numbers(">i4"), 1016: binary_lists.of_numbers(">i8"),
+    1009: binary_lists.of_texts, 1015: binary_lists.of_texts,
 }  # fmt: skip
 """By the number of the type (the server's catalogue pg_type) what reads its values."""
-
-
-READERS |= {oid: binary_lists.of_numbers(dtype) for oid, dtype in ((1005, ">i2"), (1007, ">i4"), (1016, ">i8"))}
-READERS |= {1009: binary_lists.of_texts, 1015: binary_lists.of_texts}
 
 
 def text_reader(load: Callable[[bytes], Any] | None) -> Reader:
@@ -222,7 +218,6 @@ def _digits(micros: NDArray[np.int64]) -> NDArray[np.uint8]:
     if rest.any():
         for count in range(6, 0, -1):
             found[(found == 0) & (rest % 10 ** (7 - count) != 0)] = count
-        found[rest == 0] = 0
     return found
 
 

@@ -11,6 +11,8 @@ from nimble_otter.table.core.columns import DAY_US, Mask
 from nimble_otter.table.core.parts import TextPart
 
 Numbers = NDArray[np.int64]
+FROM_1970 = 10_957
+"""Days from 1970 to 2000, which is where the server counts from."""
 
 
 class _Letters:
@@ -140,4 +142,4 @@ def _years(days: Numbers, known: Mask) -> Numbers:
 def split_moments(micros: Numbers) -> tuple[Numbers, Numbers]:
     """Days and microseconds of the day of moments that are counted from 2000, whatever their size."""
     days, rest = np.divmod(micros, DAY_US)
-    return days + 10_957, rest
+    return days + FROM_1970, rest

@@ -7,6 +7,7 @@ from __future__ import annotations
 import re
 import struct
 from collections.abc import Mapping, Sequence
+from importlib import import_module
 from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
@@ -15,34 +16,42 @@ from nimble_otter.errors import ConnectError
 
 _CLIENT_FILE = Path(__file__).with_name("drivers") / "mariadb-client.cnf"
 """Ways to log in that do not send the password as it is (MariaDB Connector/C, restricted-auth)."""
-_AS_WRITTEN = ("DATETIME", "TIMESTAMP", "DATE", "TIME", "NEWDECIMAL", "DECIMAL")
-"""Types kept as the server writes them: zero dates and times over 24 h included."""
+_AS_WRITTEN = dict.fromkeys((12, 7, 10, 11, 246, 0), str)
+"""What is kept as the server writes it, zero dates and times over 24 h included: by their numbers in the protocol
+(enum_field_types) DATETIME, TIMESTAMP, DATE, TIME, NEWDECIMAL and DECIMAL."""
 
 
-class Mysqlclient:
+class _Library:
+    """What is asked of both in the same words."""
+
+    module = ""
+
+    @classmethod
+    def stream_cursor(cls) -> Any:
+        """The class of cursors that hold no more rows than were asked for."""
+        return import_module(f"{cls.module}.cursors").SSCursor
+
+    @classmethod
+    def _converters(cls) -> dict[Any, Any]:
+        return {**import_module(f"{cls.module}.converters").conversions, **_AS_WRITTEN}
+
+
+class Mysqlclient(_Library):
     """mysqlclient, over MariaDB Connector/C."""
 
-    module, scheme, has_tls_options = "MySQLdb", "mysqldb", True
+    module, scheme = "MySQLdb", "mysqldb"
+    not_in_url: tuple[str, ...] = ()
+    """Options of our URLs that the library does not take."""
 
-    @staticmethod
-    def options(url_options: Mapping[str, str], may_send_clear: bool) -> dict[str, Any]:
+    @classmethod
+    def options(cls, url_options: Mapping[str, str], may_send_clear: bool) -> dict[str, Any]:
         """What every connection is told: values as they are written, one statement a message, no file of this machine
         for a server that asks for one, and no password as it is where the line may be open."""
-        from MySQLdb.constants import FIELD_TYPE
-        from MySQLdb.converters import conversions
-
-        converters = {**conversions, **{getattr(FIELD_TYPE, name): str for name in _AS_WRITTEN}}
-        told: dict[str, Any] = {"conv": converters, "use_unicode": True, "multi_statements": False, "local_infile": 0}
+        told: dict[str, Any] = {"conv": cls._converters(), "use_unicode": True, "multi_statements": False}
+        told["local_infile"] = 0
         if not may_send_clear:
             told |= {"read_default_file": str(_CLIENT_FILE), "read_default_group": "nimble-otter"}
         return told
-
-    @staticmethod
-    def stream_cursor() -> Any:
-        """The class of cursors that hold no more rows than were asked for."""
-        from MySQLdb.cursors import SSCursor
-
-        return SSCursor
 
     @staticmethod
     def socket_of(driver: Any) -> int | None:
@@ -64,29 +73,20 @@ class Mysqlclient:
         driver.set_server_option(0 if is_on else 1)
 
 
-class Pymysql:
+class Pymysql(_Library):
     """PyMySQL. One statement a message, and no files, unless it is told otherwise."""
 
-    module, scheme, has_tls_options = "pymysql", "pymysql", False
+    module, scheme = "pymysql", "pymysql"
+    not_in_url = ("ssl_mode", "ssl_ca", "ssl_cert", "ssl_key", "ssl_capath", "ssl_cipher", "compress")
+    """Options of our URLs that the library does not take; those of TLS are told by `options`."""
 
-    @staticmethod
-    def options(url_options: Mapping[str, str], may_send_clear: bool) -> dict[str, Any]:
+    @classmethod
+    def options(cls, url_options: Mapping[str, str], may_send_clear: bool) -> dict[str, Any]:
         """As those of mysqlclient. TLS that is asked for is had, or the connection is not."""
-        from pymysql.constants import FIELD_TYPE
-        from pymysql.converters import conversions
-
-        converters = {**conversions, **{getattr(FIELD_TYPE, name): str for name in _AS_WRITTEN}}
-        told: dict[str, Any] = {"conv": converters, "local_infile": False, **_tls(url_options)}
+        told: dict[str, Any] = {"conv": cls._converters(), "local_infile": False, **_tls(url_options)}
         if not may_send_clear:
             told["auth_plugin_map"] = dict.fromkeys((b"mysql_clear_password", b"dialog"), _Refused)
         return told
-
-    @staticmethod
-    def stream_cursor() -> Any:
-        """The class of cursors that hold no more rows than were asked for."""
-        from pymysql.cursors import SSCursor
-
-        return SSCursor
 
     @staticmethod
     def socket_of(driver: Any) -> int | None:

@@ -12,6 +12,7 @@ import hashlib
 import json
 import logging
 import os
+import time
 from collections.abc import Sequence
 from pathlib import Path
 from typing import IO
@@ -101,10 +102,13 @@ class Instance(QObject):
         self.asked.emit(files)
 
     def _hand_over(self, files: Sequence[str]) -> None:
-        line = QLocalSocket()
+        line, until = QLocalSocket(), time.monotonic() + ANSWER_MS / 1000
         line.connectToServer(self._address)
+        while not line.waitForConnected(ANSWER_MS) and time.monotonic() < until:
+            time.sleep(0.05)  # it may be about to open
+            line.connectToServer(self._address)
         told = json.dumps([str(Path(name).absolute()) for name in files]).encode() + b"\n"
-        is_taken = line.waitForConnected(ANSWER_MS) and line.write(told) > 0 and line.waitForBytesWritten(ANSWER_MS)
+        is_taken = line.isValid() and line.write(told) > 0 and line.waitForBytesWritten(ANSWER_MS)
         if not (is_taken and line.waitForReadyRead(ANSWER_MS) and bytes(line.readAll().data()).startswith(b"taken")):
             raise SavedError(
                 f"A window is open on {self._folder}, and it does not answer.",

@@ -95,11 +95,11 @@ class Expressions:
             )
         if isinstance(node, exp.AggFunc):
             return self.reading.refuse(
-                f"{_name(node)} can't be used here.", node, "Aggregates belong in SELECT or HAVING."
+                f"{name_of_function(node)} can't be used here.", node, "Aggregates belong in SELECT or HAVING."
             )
         if isinstance(node, exp.Func):
             hint = "Functions on texts, numbers, times and lists are available; the guide lists them."
-            return self.reading.refuse(f"{_name(node)} is not supported for collections.", node, hint)
+            return self.reading.refuse(f"{name_of_function(node)} is not supported for collections.", node, hint)
         return self.reading.refuse(f"{node.sql()[:40]} is not supported for collections.", node)
 
     @staticmethod
@@ -394,7 +394,8 @@ def _may_be_null(value: object) -> bool:
     return not isinstance(value, str) or value.startswith("$")
 
 
-def _name(node: exp.Expr) -> str:
+def name_of_function(node: exp.Expr) -> str:
+    """What SQL calls a function, in small letters."""
     return str(
         node.sql_name() if isinstance(node, exp.Func) and not isinstance(node, exp.Anonymous) else node.name
     ).lower()

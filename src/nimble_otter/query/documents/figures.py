@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from nimble_otter.query.documents.expressions import Expressions, known
+from nimble_otter.query.documents.expressions import Expressions, known, name_of_function
 from nimble_otter.query.documents.names import Reading
 from nimble_otter.query.lazy import exp
 
@@ -106,8 +106,7 @@ class Figures:
             between = self.reading.value(node.args["separator"]) if node.args.get("separator") is not None else ","
             joined = {"$concat": [{"$ifNull": [{"$concat": ["$$value", between]}, ""]}, {"$toString": "$$this"}]}
             return {"$reduce": {"input": listed, "initialValue": None, "in": joined}}
-        said = str(node.sql_name() if isinstance(node, exp.Func) else node.name).lower()
-        raise self.reading.refuse(f"{said} is not supported for collections.", node, _KNOWN)
+        raise self.reading.refuse(f"{name_of_function(node)} is not supported for collections.", node, _KNOWN)
 
     @staticmethod
     def _if(value: object, test: object) -> object:

@@ -58,7 +58,6 @@ _REFUSED = {
 }  # fmt: skip
 
 
-_TLS = ("ssl_mode", "ssl_ca", "ssl_cert", "ssl_key", "ssl_capath", "ssl_cipher")
 _HINTS = {10: Kind.DATE, 7: Kind.TIME, 12: Kind.TIME, 11: Kind.CLOCK, 5: Kind.FLOAT, 246: Kind.DECIMAL}
 _HINTS |= dict.fromkeys((1, 2, 3, 8, 9), Kind.INT)
 """By the number of a type in the protocol (enum_field_types): DATE, TIMESTAMP, DATETIME, TIME, DOUBLE, NEWDECIMAL, and
@@ -371,8 +370,7 @@ def _engine(url: str, guards: dict[str, Any], client: Client) -> Engine:
     options: dict[str, Any] = dict(guards)
     if "connect_timeout" not in made.query:
         options["connect_timeout"] = CONNECT_S
-    if not client.has_tls_options:  # its TLS options are told in `guards`
-        made = made.difference_update_query([*_TLS, "compress"])
+    made = made.difference_update_query(client.not_in_url)
     engine = create_engine(made, connect_args=options, pool_size=2, max_overflow=2, pool_timeout=5, pool_use_lifo=True)
 
     @event.listens_for(engine, "connect")

@@ -180,9 +180,11 @@ class PostgresqlConnection(Relational):
         from psycopg import ProgrammingError
 
         _begin_reading(answer.driver)
-        if answer.in_columns and (told := self._start_columns(answer, text, values)) is not None:
-            return told
-        _begin_reading(answer.driver)
+        if answer.in_columns:
+            told = self._start_columns(answer, text, values)
+            if told is not None:
+                return told
+            _begin_reading(answer.driver)  # what was tried may have ended its transaction
         cursor = answer.cursor = self.reading_cursor(answer.driver)
         rows = cursor.stream(mark_parameters(text, values, "pyformat"), values or None, size=BATCH)
         try:
@@ -192,7 +194,8 @@ class PostgresqlConnection(Relational):
                 return [], []
             raise
         if not first:  # the client library tells the columns only with a row
-            names, kinds, answer.numbers = _described(answer.driver, mark_parameters(text, values, "dollar"))
+            form = _form_of(answer.driver, mark_parameters(text, values, "dollar"))
+            names, kinds, answer.numbers = _columns_of(form)
             return names, kinds
         answer.rows = _batches(first, rows)
         answer.numbers = _numbers(cursor.pgresult)
@@ -230,10 +233,10 @@ class PostgresqlConnection(Relational):
             if problem.diag.statement_position:  # counted in a text that nobody wrote
                 return None
             raise
-        answer.cursor, answer.numbers = cursor, _numbers(form)
+        answer.cursor = cursor
         answer.rows = copy_stream.after_first(first, batches) if first is not None else iter(())
-        names = [(form.fname(n) or b"").decode() for n in range(form.nfields)]
-        return names, [_HINTS.get(form.ftype(n)) for n in range(form.nfields)]
+        names, kinds, answer.numbers = _columns_of(form)
+        return names, kinds
 
     def _confirmed(
         self, origins: list[Origin | None], numbers: list[tuple[int, int]], tables: list[TableInfo], is_whole: bool
@@ -488,11 +491,10 @@ def _form_of(driver: Any, text: str) -> Any:
     return _answered(driver)
 
 
-def _described(connection: DBAPIConnection, text: str) -> tuple[list[str], list[Kind | None], list[tuple[int, int]]]:
-    """Names, kinds and numbers of a query's columns without running it."""
-    found = _form_of(connection, text)
-    names = [(found.fname(n) or b"").decode() for n in range(found.nfields)]
-    return names, [_HINTS.get(found.ftype(n)) for n in range(found.nfields)], _numbers(found)
+def _columns_of(form: Any) -> tuple[list[str], list[Kind | None], list[tuple[int, int]]]:
+    """Names, kinds and numbers of a query's columns, from its form."""
+    names = [(form.fname(n) or b"").decode() for n in range(form.nfields)]
+    return names, [_HINTS.get(form.ftype(n)) for n in range(form.nfields)], _numbers(form)
 
 
 def _batches(first: list[object], rows: Iterator[object]) -> Iterator[list[Any]]:

@@ -150,10 +150,7 @@ class ColumnBuilder:
             except (TypeError, OverflowError):
                 return False
         self._data.extend(array)
-        self._mark("_empty", mask, len(values))
-        self._mark("_missing", None, len(values))
-        self._mark("_whole", None, len(values))
-        self.rows += len(values)
+        self._mark_batch(mask, len(values))
         return True
 
     def extend_part(self, part: Part) -> None:
@@ -199,7 +196,7 @@ class ColumnBuilder:
             is_new = not form and not stored.any()
             largest = 0 if is_new else int(np.abs(stored).max(initial=0))
             return text_format.span_form(part.days, part.rest, form, is_new, largest) if is_new or form else None
-        return form if not form else None
+        return None if form else ""
 
     def _takes_scale(self, scale: int) -> bool:
         """Whether decimals of so many digits after the point fit; the first ones say how many there are."""
@@ -315,7 +312,7 @@ class ColumnBuilder:
             nothing = np.full(count, None) if self.kind is Kind.OBJECT else np.zeros(count, _DTYPES[self.kind])
             self._data.extend(nothing)
 
-    def _append(self, kind: Kind, values: Sequence[Any], types: set[type], mask: NDArray[np.bool_] | None) -> None:  # noqa: C901 - a branch for each type
+    def _append(self, kind: Kind, values: Sequence[Any], types: set[type], mask: NDArray[np.bool_] | None) -> None:
         if mask is not None and kind is not Kind.OBJECT:
             fill = "" if types == {str} and kind is not Kind.UUID else (0 if self.form == "0/1" else _FILL.get(kind, 0))
             values = [fill if v is None or v is MISSING else v for v in values]
@@ -358,9 +355,7 @@ class ColumnBuilder:
             found = text_format.parse_decimals(values if mask is None else [v or filler for v in values])
             self._need(found is not None)
             assert found is not None
-            if not self.rows or (self._empty is not None and self._empty.view().all()):
-                self.scale = found[1]
-            self._need(self.scale == found[1])
+            self._need(self._takes_scale(found[1]))
             self._data.extend(found[0])
         else:
             self._data.extend(self._plain(kind, values, types))
