@@ -63,7 +63,7 @@ set_up() { # a lock file: make .venv hold exactly what it says, and ourselves
 }
 
 set_up_servers() { # the servers that the tests start, none of which runs by itself, and programs that open files
-  need_packages postgresql mariadb-server openssl gnumeric libreoffice-calc-nogui xlsx2csv
+  need_packages postgresql mariadb-server desktop-file-utils appstream shared-mime-info libglib2.0-bin openssl gnumeric libreoffice-calc-nogui xlsx2csv
   local stamp
   stamp=$(sha256sum < tests/servers/requirements.lock | cut -c1-20)
   grep -qs "$stamp" .servers/set-up && return 0
@@ -72,13 +72,4 @@ set_up_servers() { # the servers that the tests start, none of which runs by its
   "$(find_python)" -m venv .servers
   .servers/bin/python -m pip install -q --disable-pip-version-check --require-hashes -r tests/servers/requirements.lock
   echo "$stamp" > .servers/set-up
-}
-
-install_desktop() {
-  local data=${XDG_DATA_HOME:-$HOME/.local/share} here=$PWD
-  install -Dm644 src/nimble_otter/desktop/assets/nimble-otter.svg "$data/icons/hicolor/scalable/apps/nimble-otter.svg"
-  install -Dm644 packaging/nimble-otter.metainfo.xml "$data/metainfo/nimble-otter.metainfo.xml"
-  mkdir -p "$data/applications"
-  sed "s|^Exec=.*|Exec=\"$here/start\" %F|" packaging/nimble-otter.desktop > "$data/applications/nimble-otter.desktop"
-  echo "Nimble Otter is in the desktop's menu ($data/applications/nimble-otter.desktop)."
 }

@@ -2,6 +2,7 @@
 
 import configparser
 import re
+import subprocess
 import xml.etree.ElementTree as ET
 from pathlib import Path
 
@@ -58,13 +59,22 @@ def test_the_pull_files_example_opens_and_says_everything():
 
 def test_versions_and_the_desktops_files_agree():
     assert f"## {__version__} " in (ROOT / "CHANGELOG.md").read_text("utf-8")
-    meta = ET.parse(ROOT / "packaging" / "nimble-otter.metainfo.xml").getroot()
+    share = ROOT / "src/nimble_otter/desktop/share"
+    (meta_file,) = (share / "metainfo").iterdir()
+    (entry_file,) = (share / "applications").iterdir()
+    meta = ET.parse(meta_file).getroot()
     assert meta.find("releases/release").get("version") == __version__
+    assert [r.get("version") for r in meta.findall("releases/release")] == re.findall(
+        r"^## ([\d.]+) ", (ROOT / "CHANGELOG.md").read_text("utf-8"), re.MULTILINE
+    )
     entry = configparser.ConfigParser(interpolation=None)
     entry.optionxform = str
-    entry.read(ROOT / "packaging" / "nimble-otter.desktop", "utf-8")
+    entry.read(entry_file, "utf-8")
     assert entry["Desktop Entry"]["Exec"].split()[0] in {b.text for b in meta.findall("provides/binary")}
-    assert (ROOT / "src/nimble_otter/desktop/assets" / f"{entry['Desktop Entry']['Icon']}.svg").exists()
+    assert {p.stem for p in share.glob("icons/hicolor/*/apps/*")} == {entry["Desktop Entry"]["Icon"]}
+    assert meta.findtext("id") == entry_file.stem == entry["Desktop Entry"]["StartupWMClass"]
+    subprocess.run(["desktop-file-validate", entry_file], check=True)
+    subprocess.run(["appstreamcli", "validate", "--no-net", meta_file], check=True)
 
 
 def test_fonts_come_with_their_licence():

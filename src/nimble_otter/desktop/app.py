@@ -1,4 +1,4 @@
-"""Starting the window: `nimble-otter-desktop [--demo] [--tour FOLDER] [FILE ...]`."""
+"""Starting the window: `nimble-otter-desktop [--demo] [--tour FOLDER] [--install | --uninstall] [FILE ...]`."""
 
 from __future__ import annotations
 
@@ -23,6 +23,9 @@ def main(arguments: Sequence[str] | None = None) -> int:
     parser.add_argument(
         "--tour", metavar="FOLDER", help="run the tour without a screen and leave its pictures in FOLDER"
     )
+    place = parser.add_mutually_exclusive_group()
+    place.add_argument("--install", action="store_true", help="put the application into this user's desktop menu")
+    place.add_argument("--uninstall", action="store_true", help="take it out of the menu; sources and pulls stay")
     parser.add_argument("--verbose", action="store_true", help="log in more detail, and to standard error too")
     parser.add_argument("files", nargs="*", metavar="FILE", help="pull files or SQLite files to open")
     options = parser.parse_args(arguments)
@@ -31,6 +34,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
         from nimble_otter.desktop.tour.tour import run_tour
 
         return run_tour(Path(options.tour))
+    if options.install or options.uninstall:
+        return _integrate(options.install)
     from nimble_otter.desktop.runtime.instance import Instance
 
     instance = Instance(places.state_folder())
@@ -63,6 +68,21 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return app.exec()
     finally:
         instance.release()
+
+
+def _integrate(is_wanted: bool) -> int:
+    from nimble_otter.desktop.runtime.integration import install, uninstall
+
+    try:
+        if is_wanted:
+            print(f"Nimble Otter is in the desktop's menu ({install()}).")
+        else:
+            removed = uninstall()
+            print(f"{removed} files were removed." if removed else "It was not in the menu.")
+    except SavedError as problem:
+        print(f"nimble-otter-desktop: {problem}", file=sys.stderr)
+        return 3
+    return 0
 
 
 if __name__ == "__main__":

@@ -9,6 +9,7 @@ from PySide6.QtCore import QMessageLogContext, QtMsgType, qInstallMessageHandler
 from PySide6.QtWidgets import QApplication
 
 from nimble_otter.desktop.kit.theme import load_fonts, theme
+from nimble_otter.desktop.runtime.integration import APPLICATION_ID
 
 
 def make_app(arguments: Sequence[str] = ()) -> QApplication:
@@ -17,7 +18,7 @@ def make_app(arguments: Sequence[str] = ()) -> QApplication:
     assert isinstance(app, QApplication)
     app.setApplicationName("nimble-otter")
     app.setApplicationDisplayName("Nimble Otter")
-    app.setDesktopFileName("nimble-otter")
+    app.setDesktopFileName(APPLICATION_ID)
     app.setStyle("Fusion")
     load_fonts(app)
     theme.follow_desktop()

@@ -20,13 +20,13 @@ from nimble_otter.desktop.detail.detail import Detail
 from nimble_otter.desktop.grid.grid import Grid
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.commands import Commands
-from nimble_otter.desktop.kit.theme import ASSETS
 from nimble_otter.desktop.kit.widgets import boxed
 from nimble_otter.desktop.pulls.drafts import DraftStore
 from nimble_otter.desktop.pulls.drawer import Drawer
 from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.desktop.query.run_questions import AskBeforeRun
 from nimble_otter.desktop.runtime.connections import ConnectionManager
+from nimble_otter.desktop.runtime.integration import ICON
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report
 from nimble_otter.desktop.runtime.state_store import StateStore
 from nimble_otter.desktop.shell.history_page import HistoryPage
@@ -95,7 +95,7 @@ class Frame(QMainWindow):
     def __init__(self) -> None:
         super().__init__()
         self.setWindowTitle("Nimble Otter")
-        self.setWindowIcon(QIcon(str(ASSETS / "nimble-otter.svg")))
+        self.setWindowIcon(QIcon(str(ICON)))
         self.setMinimumSize(860, 560)
         self.setAcceptDrops(True)
         self.jobs = Jobs()

@@ -1,0 +1,108 @@
+"""Our entry in the desktop: menu entry, icons, description and the type of pull files, for this user.
+
+`share/` beside this package is laid out as the XDG base directory specification lays out a data folder; putting it in
+place is copying it, with the command of this installation in the menu entry (Desktop Entry Specification 1.5).
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+from nimble_otter.errors import SavedError
+from nimble_otter.files import write_text
+
+APPLICATION_ID = "org.nimbleotter.NimbleOtter"
+SHARE = Path(__file__).parents[1] / "share"
+ICON = SHARE / "icons/hicolor/scalable/apps" / f"{APPLICATION_ID}.svg"
+_ENTRY = Path("applications") / f"{APPLICATION_ID}.desktop"
+_FORMER = ("applications/nimble-otter.desktop", "metainfo/nimble-otter.metainfo.xml",
+           "icons/hicolor/scalable/apps/nimble-otter.svg")  # fmt: skip
+"""What versions before 0.2.0 put there."""
+_CACHES = (("update-desktop-database", "applications"), ("update-mime-database", "mime"))
+"""Programs that let the desktop see what is new, where they are there; each with its folder."""
+
+
+def data_folder() -> Path:
+    """Where this user's entries are (XDG Base Directory Specification 0.8)."""
+    named = os.environ.get("XDG_DATA_HOME", "")
+    return Path(named) if os.path.isabs(named) else Path.home() / ".local/share"
+
+
+def install() -> Path:
+    """Put the application into the desktop's menu for this user; returns the menu entry. Raises: SavedError."""
+    folder = data_folder()
+    try:
+        for relative in _files():
+            (folder / relative).parent.mkdir(parents=True, exist_ok=True)
+            if relative == _ENTRY:
+                text = (SHARE / relative).read_text("utf-8")
+                write_text(folder / relative, entry_with(text, command()), is_private=False)
+            else:
+                shutil.copyfile(SHARE / relative, folder / relative)
+        _remove(folder, map(Path, _FORMER))
+    except OSError as problem:
+        raise SavedError(f"{problem.filename or folder} can't be written: {problem.strerror}.") from problem
+    _tell_desktop(folder)
+    return folder / _ENTRY
+
+
+def uninstall() -> int:
+    """Take it out again; returns how many files went. Settings, sources and pulls stay. Raises: SavedError."""
+    folder = data_folder()
+    try:
+        removed = _remove(folder, (*_files(), *map(Path, _FORMER)))
+    except OSError as problem:
+        raise SavedError(f"{problem.filename} can't be removed: {problem.strerror}.") from problem
+    _tell_desktop(folder)
+    return removed
+
+
+def command() -> list[str]:
+    """How this installation is started, as it was started now."""
+    script = Path(sys.argv[0]).absolute()
+    if script.name == "nimble-otter-desktop" and os.access(script, os.X_OK):
+        return [str(script)]
+    beside = Path(sys.executable).with_name("nimble-otter-desktop")
+    return [str(beside)] if os.access(beside, os.X_OK) else [sys.executable, "-m", "nimble_otter.desktop.app"]
+
+
+def entry_with(text: str, words: list[str]) -> str:
+    """The menu entry with another command."""
+    lines = []
+    for line in text.splitlines():
+        if line.startswith("Exec="):
+            line = f"Exec={' '.join(map(_quoted, words))} %F"
+        elif line.startswith("TryExec="):
+            line = f"TryExec={words[0]}".replace("\\", "\\\\")
+        lines.append(line)
+    return "\n".join(lines) + "\n"
+
+
+def _quoted(word: str) -> str:
+    """An argument of Exec: quoted, then escaped as every value of the file is, and without field codes."""
+    inner = "".join("\\" + c if c in '"`$\\' else c for c in word)
+    return f'"{inner}"'.replace("\\", "\\\\").replace("%", "%%")
+
+
+def _files() -> Iterator[Path]:
+    return (path.relative_to(SHARE) for path in sorted(SHARE.rglob("*")) if path.is_file())
+
+
+def _remove(folder: Path, names: Iterator[Path] | tuple[Path, ...]) -> int:
+    removed = 0
+    for relative in names:
+        if (path := folder / relative).is_file() or path.is_symlink():
+            path.unlink()
+            removed += 1
+    return removed
+
+
+def _tell_desktop(folder: Path) -> None:
+    for program, inside in _CACHES:
+        if (found := shutil.which(program)) and (folder / inside).is_dir():
+            subprocess.run([found, str(folder / inside)], check=False, capture_output=True, timeout=60)
