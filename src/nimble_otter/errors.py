@@ -44,6 +44,14 @@ class AuthError(SourceError):
     """The server refused the name or password."""
 
 
+class ClearPassword(AuthError):
+    """The server asks for the password as it is over an open line, and it was not sent."""
+
+
+class PasswordMissing(AuthError):
+    """The server refused a user whose password is not known here."""
+
+
 class LostError(SourceError):
     """The connection ended while working."""
 

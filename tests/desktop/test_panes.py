@@ -1,7 +1,9 @@
 """The panes around the grid: sources, detail, adding a source, sending, native requests, tabs and menus."""
 
+import threading
 from dataclasses import replace
 
+import keyring
 import pytest
 from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtTest import QTest
@@ -11,9 +13,11 @@ from nimble_otter.desktop.detail.detail import CELL, COLUMN, RECORD
 from nimble_otter.desktop.kit.offscreen import wait_until
 from nimble_otter.desktop.pulls.new_steps import MENU, STEP_WORDS
 from nimble_otter.desktop.pulls.step_ref import QUERY, SEND, SOURCE, step_at
+from nimble_otter.errors import AuthError, ConnectError
 from nimble_otter.pull import Pull, Query, SendPlan
 from nimble_otter.pull.steps import ColumnsStep, FilterStep, GroupStep, group_keys
-from nimble_otter.sources import Source
+from nimble_otter.sources import Source, secrets
+from nimble_otter.sources.drivers.mongodb import DRIVER as MONGODB
 from tests.desktop.conftest import settle
 
 NONE, LEFT = Qt.KeyboardModifier.NoModifier, Qt.MouseButton.LeftButton
@@ -385,3 +389,62 @@ def test_the_band_is_thinner_where_rows_vanish_and_undo_restores_in_order(window
     settle(window)
     assert len(window.pull.pull.steps[0].conditions) == 1
     assert window.drawer.isVisible()
+
+
+def test_passwords_go_to_the_keyring_off_the_windows_thread(window, monkeypatch):
+    """A keyring that waits for its user does not hold the window; editing a source keeps its password, removing it
+    removes it."""
+    kept, go_on = {}, threading.Event()
+
+    def slowly(_, url, password):
+        assert go_on.wait(20)
+        kept[url] = password
+
+    monkeypatch.setattr(keyring, "set_password", slowly)
+    monkeypatch.setattr(keyring, "get_password", lambda _, url: kept.get(url))
+    monkeypatch.setattr(keyring, "delete_password", lambda _, url: kept.pop(url))
+    url = "mongodb://me@127.0.0.1:1/a"
+    source = window.hub.add(Source("far", url), "word")
+    assert (kept, secrets.held(url)) == ({}, "word")
+    go_on.set()
+    settle(window)
+    assert kept == {url: "word"}
+    secrets._memory.clear()
+    source = window.hub.add(replace(source, url=f"{url}b"), None, source)
+    settle(window)
+    assert kept == {f"{url}b": "word"}
+    source = window.hub.add(replace(source, url="mongodb://me@127.0.0.2:1/a"), None, source)
+    settle(window)
+    assert kept == {f"{url}b": "word"}  # another server is not told it
+    window.hub.add(replace(source, url=f"{url}b"), None, source)
+    window.hub.remove(window.hub.find("far"))
+    settle(window)
+    assert kept == {}
+
+
+def test_a_password_that_is_missing_is_asked_for_on_the_page_once(window, monkeypatch):
+    given, told = [], []
+    window.hub.trouble.connect(told.append)
+
+    def refuse(url, password, clear):
+        given.append(password)
+        raise AuthError("Refused.") if password is None else ConnectError("Reached.")
+
+    monkeypatch.setattr(type(MONGODB), "connect", lambda _, *given: refuse(*given))
+    source = window.hub.add(Source("far", "mongodb://me@127.0.0.1:1/a"))
+    settle(window)
+    page = window.source_page
+    assert window.centre.currentWidget() is page
+    assert "no" in page.outcome.text()
+    assert page.password.hasFocus()
+    page.closed.emit()
+    window.hub.open(source, again=True)
+    settle(window)
+    assert window.centre.currentWidget() is window.work  # not again
+    window.pages.edit_source(source)
+    QTest.keyClicks(page.password, "word")
+    QTest.keyClick(page.password, Qt.Key.Key_Return)
+    settle(window)
+    assert given[-1] == "word"
+    assert window.hub.errors["far"].message == "Reached."
+    assert any("no keyring took it" in line for line in told)

@@ -15,7 +15,7 @@ from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
-from nimble_otter.cli.delivery import Progress, deliver, deliver_tables, source_named
+from nimble_otter.cli.delivery import Progress, deliver, deliver_tables, source_named, with_password
 from nimble_otter.cli.flags import (
     UsageError,
     add_sending,
@@ -135,6 +135,8 @@ def _parser() -> argparse.ArgumentParser:
         each.add_argument("--fail-if-cut", action="store_true", help="fail where a limit left rows at the source")
     for each in (query, run, tables):
         add_sending(each)
+    for each in (query, run, tables, commands["describe"], commands["sources"]):
+        each.add_argument("--password-file", default="", metavar="FILE", help="a file whose first line is the password")
     _add_listing(commands, tables, source)
     formats = commands["formats"]
     formats.set_defaults(do=_formats)
@@ -215,7 +217,7 @@ def _plans(options: argparse.Namespace, kept: SendPlan | None = None) -> list[Se
 def _query(options: argparse.Namespace) -> int:
     if options.limit is not None and options.limit < 0:
         raise UsageError("--limit must be 0 or greater.")
-    source = source_named(options.source)
+    source = source_named(options.source, options.password_file)
     steps: list[Step] = [FilterStep((Condition("sql", text=condition),)) for condition in options.filter]
     if options.group:
         steps.append(parse_group(options.group))
@@ -268,6 +270,7 @@ def _run(options: argparse.Namespace) -> int:
     if not path.exists() and path.suffix != SUFFIX:
         path = path_of(options.file, places.shelf_folder()) or path
     pull = load_pull(path)
+    pull = replace(pull, source=with_password(pull.source, options.password_file))
     in_steps = re.findall(r":(\w+)", repr(pull.steps))  # more than there are, for what stands in quotes
     given = _parameters(options.param, pull.query.text, [*pull.query.parameters, *in_steps])
     pull = replace(pull, query=replace(pull.query, parameters={**pull.query.parameters, **given}))
@@ -280,7 +283,7 @@ def _run(options: argparse.Namespace) -> int:
 def _tables(options: argparse.Namespace) -> int:
     if not options.send and not options.to:
         return _listed("tables", options)
-    source = source_named(options.source)
+    source = source_named(options.source, options.password_file)
     names = tuple(name.strip() for name in options.names.split(",") if name.strip())
     return deliver_tables(source, names, _plans(options))
 

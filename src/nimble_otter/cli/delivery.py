@@ -7,12 +7,13 @@ import os
 import sys
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, BinaryIO, cast
 
 from nimble_otter.cli.flags import UsageError
 from nimble_otter.cli.terminal import HarmlessOutput, harmless, tell
-from nimble_otter.errors import SendError
+from nimble_otter.errors import PasswordMissing, SendError
 from nimble_otter.pull.model import Pull, SendPlan
 from nimble_otter.sources.catalogue import EntryKind
 from nimble_otter.stop import StopToken
@@ -22,6 +23,15 @@ if TYPE_CHECKING:
     from nimble_otter.send.format import Format
     from nimble_otter.send.transfer import Moved
     from nimble_otter.sources import Connection, Source
+
+
+def _asked_for(source: Source, problem: PasswordMissing) -> str:
+    """The password, asked for on the terminal once. Raises: PasswordMissing where there is no terminal to ask on."""
+    if not (sys.stdin.isatty() and sys.stderr.isatty()):
+        raise PasswordMissing(problem.message, "Give it by --password-file or NIMBLE_OTTER_PASSWORD.") from problem
+    from getpass import getpass
+
+    return getpass(f"Password of {harmless(source.name)}: ")
 
 
 class Progress:
@@ -55,12 +65,31 @@ def saved_sources() -> list[Source]:
     return [*DEMO_SOURCES, *load_sources(places.config_folder() / "sources.toml")]
 
 
-def source_named(text: str) -> Source:
-    """A source by its URI, its file, or the name it is saved under. Raises: SourceError."""
-    from nimble_otter.sources.source import Source, source_of_file
+def source_named(text: str, password_file: str = "") -> Source:
+    """A source by its URI, its file, or the name it is saved under; with the password in a file, if one is named.
+    Raises: SourceError, SavedError."""
+    found = _named(text)
+    return with_password(found, password_file)
 
-    if "://" in text or text.startswith("demo:"):
+
+def with_password(source: Source, file: str) -> Source:
+    """The source with the password that stands in a file. Raises: SavedError."""
+    from nimble_otter.sources.secrets import password_in
+    from nimble_otter.sources.urls import Secret
+
+    return replace(source, secret=Secret(password_in(Path(file)))) if file else source
+
+
+def _named(text: str) -> Source:
+    from nimble_otter.sources.client_files import service_url
+    from nimble_otter.sources.source import Source, source_of_file
+    from nimble_otter.sources.uri import ad_hoc_name
+
+    if text.startswith("demo:"):
         return Source(text, text)
+    if "://" in text:
+        url = service_url(text)
+        return replace(made := Source("", url), name=ad_hoc_name(made.url))
     if not Path(text).exists():
         named = next((source for source in saved_sources() if source.name == text), None)
         if named is not None:
@@ -121,14 +150,18 @@ class Terminal:
         from nimble_otter.pull.places import demo_folder
         from nimble_otter.sources import connect
         from nimble_otter.sources.marks import guarded_databases, with_marks
-        from nimble_otter.sources.secrets import recall
+        from nimble_otter.sources.source import known_password
 
         saved = saved_sources()
         marked = source if source in saved else with_marks(source, saved, names=True)
-        password = None
-        if marked.secret is None and recall(marked.url) is None:
+        password = known_password(marked)[0]
+        if password is None:
             password = os.environ.get("NIMBLE_OTTER_PASSWORD")  # which no other user sees, as arguments are seen
-        connection = connect(resolve(marked, demo_folder()), password, guarded=guarded_databases(marked, saved))
+        reached, guarded = resolve(marked, demo_folder()), guarded_databases(marked, saved)
+        try:
+            connection = connect(reached, password, guarded=guarded)
+        except PasswordMissing as problem:
+            connection = connect(reached, _asked_for(marked, problem), guarded=guarded)
         try:
             yield connection
         finally:

@@ -8,7 +8,7 @@ from argparse import Namespace
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from nimble_otter.cli.delivery import Terminal, saved_sources, source_named
+from nimble_otter.cli.delivery import Terminal, saved_sources, source_named, with_password
 from nimble_otter.cli.flags import UsageError
 from nimble_otter.cli.terminal import tell
 from nimble_otter.errors import SourceError
@@ -57,8 +57,8 @@ def _add(options: Namespace) -> int:
 
     if not options.name or not options.address:
         raise UsageError("sources add needs a NAME and an ADDRESS.")
-    address = options.address if "://" in options.address else source_named(options.address).url
-    made = Source(options.name, address, options.stage, options.care, options.read_only)
+    given = source_named(options.address, options.password_file)
+    made = Source(options.name, given.url, options.stage, options.care, options.read_only, secret=given.secret)
     assert made.driver
     if any(source.name == made.name for source in saved_sources()):
         raise UsageError(f"There is a source {made.name}; remove it first.")
@@ -78,7 +78,7 @@ def _saved(options: Namespace) -> Source:
 
 
 def _test(options: Namespace) -> int:
-    with Terminal().connected(_saved(options)) as connection:
+    with Terminal().connected(with_password(_saved(options), options.password_file)) as connection:
         tell(f"{options.name}: connected, {len(connection.names())} tables and views")
     return 0
 
@@ -99,7 +99,7 @@ def _remove(options: Namespace) -> int:
 
 def tables(options: Namespace) -> int:
     """`tables` without a place to send to: what a source has."""
-    with Terminal().connected(source_named(options.source)) as connection:
+    with Terminal().connected(source_named(options.source, options.password_file)) as connection:
         found = connection.tables()
     return show([{"name": t.name, "kind": t.kind.value, "rows": t.rows, "comment": t.comment} for t in found],
                 options.json)  # fmt: skip
@@ -107,7 +107,7 @@ def tables(options: Namespace) -> int:
 
 def describe(options: Namespace) -> int:
     """`describe`: the columns of a table, with keys and references."""
-    with Terminal().connected(source_named(options.source)) as connection:
+    with Terminal().connected(source_named(options.source, options.password_file)) as connection:
         found = connection.tables()
     table = next((t for t in found if t.name == options.table), None)
     if table is None:

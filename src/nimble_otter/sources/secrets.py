@@ -1,42 +1,88 @@
-"""Keeping passwords: in the system's keyring, or in memory where there is none. Never in a file of ours."""
+"""Keeping passwords: in the system's keyring, or in memory where there is none. Never in a file of ours.
+
+A keyring may ask its user to unlock it and answers when they have: `remember`, `forget` and `look_up` are called off
+the window's thread; `hold` and `held` only touch memory.
+"""
 
 from __future__ import annotations
 
-from contextlib import suppress
+import logging
+from pathlib import Path
+
+from nimble_otter.errors import SavedError
+
+log = logging.getLogger(__name__)
 
 _SERVICE = "nimble-otter"
 _memory: dict[str, str] = {}
+_FORGOTTEN = ""
+"""What memory holds for a URL whose password the keyring may still have, though it is to be forgotten."""
+REFUSED = "The keyring gave no password: it is locked, or none is running."
+
+
+def hold(url: str, password: str) -> None:
+    """Keep a password until the program ends."""
+    _memory[url] = password
+
+
+def held(url: str) -> str | None:
+    """The password that memory has for a URL."""
+    return _memory.get(url) or None
 
 
 def remember(url: str, password: str) -> bool:
     """Keep a password; True where the keyring took it, False where it is in memory only."""
-    _memory[url] = password
+    hold(url, password)
     try:
         import keyring
 
         keyring.set_password(_SERVICE, url, password)
-    except Exception:  # noqa: BLE001 - no keyring daemon, a locked one, a broken backend: all mean memory only
+    except Exception as problem:  # noqa: BLE001 - no keyring daemon, a locked one, a broken backend: all mean memory only
+        log.info("the keyring took no password: %s", type(problem).__name__)
         return False
     return True
 
 
 def forget(url: str) -> None:
     """Keep the password of a URL no longer."""
-    _memory.pop(url, None)
-    with suppress(Exception):  # no keyring, or nothing in it
+    _memory[url] = _FORGOTTEN
+    try:
         import keyring
 
-        keyring.delete_password(_SERVICE, url)
+        if keyring.get_password(_SERVICE, url) is not None:
+            keyring.delete_password(_SERVICE, url)
+    except Exception as problem:  # noqa: BLE001 - as above; what it has is not asked for again in this run
+        log.info("the keyring forgot no password: %s", type(problem).__name__)
+
+
+def look_up(url: str) -> tuple[str | None, str]:
+    """The password of a URL, or None with what kept it: "" where the keyring answered that it has none."""
+    if url in _memory:
+        return held(url), ""
+    if "@" not in url:
+        return None, ""
+    try:
+        import keyring
+
+        return keyring.get_password(_SERVICE, url), ""
+    except Exception as problem:  # noqa: BLE001 - as above: without a keyring there is nothing to recall
+        log.info("the keyring gave no password: %s", type(problem).__name__)
+        return None, REFUSED
 
 
 def recall(url: str) -> str | None:
     """The password of a URL, or None."""
-    if url in _memory or "@" not in url:
-        return _memory.get(url)
-    try:
-        import keyring
+    return look_up(url)[0]
 
-        found: str | None = keyring.get_password(_SERVICE, url)
-        return found
-    except Exception:  # noqa: BLE001 - as above: without a keyring there is nothing to recall
-        return None
+
+def password_in(path: Path) -> str:
+    """The first line of a file that only its owner may read. Raises: SavedError."""
+    try:
+        if path.stat().st_mode & 0o077:
+            raise SavedError(f"{path} can be read by others of this machine.", f"Run: chmod 600 {path}")
+        with path.open(encoding="utf-8") as stream:
+            return stream.readline(65_536).rstrip("\r\n")
+    except OSError as problem:
+        raise SavedError(f"{path} can't be read: {problem.strerror}.") from problem
+    except UnicodeDecodeError as problem:
+        raise SavedError(f"{path} is not UTF-8 text.", "Save it as UTF-8.") from problem

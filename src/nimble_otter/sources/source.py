@@ -13,15 +13,16 @@ from functools import cache
 from pathlib import Path
 from typing import Any, Protocol
 
-from nimble_otter.errors import ChangeError, ConnectError
+from nimble_otter.errors import AuthError, ChangeError, ClearPassword, ConnectError, PasswordMissing
 from nimble_otter.query.sql.effects import Verdict
 from nimble_otter.sources import drivers
 from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
+from nimble_otter.sources.client_files import option_password
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.open_transaction import OpenTransaction
 from nimble_otter.sources.plans import PlanNode
-from nimble_otter.sources.secrets import recall
+from nimble_otter.sources.secrets import look_up
 from nimble_otter.sources.trace import Origin
 from nimble_otter.sources.urls import Secret, dropped_secrets, split_secret, without_secrets
 from nimble_otter.stop import StopToken
@@ -296,9 +297,10 @@ def check_writable(connection: Connection) -> None:
 def connect(source: Source, password: str | None = None, guarded: tuple[str, ...] = ()) -> Connection:
     """Open a connection, with the password given, the source's own, or the one kept for it. Nothing is written to the
     databases that are `guarded`, which the server has beside the source's own. Raises: ConnectError, AuthError,
-    SourceTimeout."""
+    PasswordMissing, SourceTimeout."""
+    why = ""
     if password is None:
-        password = source.secret.reveal() if source.secret is not None else recall(source.url)
+        password, why = known_password(source)
     driver = driver_for(source.url)
     if source.left_out:
         raise ConnectError(
@@ -307,6 +309,15 @@ def connect(source: Source, password: str | None = None, guarded: tuple[str, ...
         )
     try:
         connection = driver.connect(source.url, password, source.clear_password)
+    except ClearPassword:
+        raise
+    except AuthError as problem:
+        if password is not None:
+            raise
+        hint = " ".join(filter(None, (why, "Enter the password on the source's page.")))
+        raise PasswordMissing(
+            "The server refused the user name without a password, and none is known here.", hint
+        ) from problem
     except (KeyError, ValueError, TypeError, AttributeError) as problem:  # what client libraries say to odd URLs
         raise ConnectError(
             f"The URL can't be used: {without_secrets(str(problem))}.", "Check it in the source."
@@ -316,6 +327,15 @@ def connect(source: Source, password: str | None = None, guarded: tuple[str, ...
     connection.guarded = guarded
     log.info("connected to a source of %s%s", connection.dialect.key, ", read-only" if connection.is_read_only else "")
     return connection
+
+
+def known_password(source: Source) -> tuple[str | None, str]:
+    """The source's own password, else what the keyring or a file of the server's client has for it; None with what
+    kept it from being known."""
+    if source.secret is not None:
+        return source.secret.reveal(), ""
+    kept, why = look_up(source.url)
+    return (kept, "") if kept is not None else (option_password(source.url), why)
 
 
 def source_of_file(path: str | Path) -> Source:

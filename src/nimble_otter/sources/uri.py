@@ -67,6 +67,18 @@ def parts_of(url: str) -> Parts:
     return Parts(kind, host, port, unquote(found.path[1:]), name, tls, ca, tuple(options.items()), scheme)
 
 
+def ad_hoc_name(url: str) -> str:
+    """What a source that is only given by its URL is called: its database and host."""
+    try:
+        parts = parts_of(url)
+    except ValueError:
+        return url
+    if parts.kind == _OTHER:
+        found = urlsplit(url)
+        parts = Parts(_OTHER, found.netloc.rpartition("@")[2], database=found.path.rsplit("/", 1)[-1])
+    return " on ".join(filter(None, (parts.database, parts.host))) or url
+
+
 def url_of(parts: Parts) -> str:
     """The URI of the parts."""
     if parts.address.is_file:

@@ -13,7 +13,7 @@ from PySide6.QtCore import QObject, Signal
 
 from nimble_otter.demo import DEMO_SOURCES, resolve
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report, is_left
-from nimble_otter.errors import ConnectError, OtterError, SavedError, Stopped
+from nimble_otter.errors import ConnectError, OtterError, PasswordMissing, SavedError, Stopped
 from nimble_otter.pull import places
 from nimble_otter.pull.costs import Costs
 from nimble_otter.pull.history import History
@@ -27,7 +27,8 @@ from nimble_otter.sources.marks import guarded_databases, with_marks
 from nimble_otter.sources.names import names_in_catalogue
 from nimble_otter.sources.open_transaction import OpenTransaction
 from nimble_otter.sources.saved import change_sources, load_sources
-from nimble_otter.sources.secrets import remember
+from nimble_otter.sources.secrets import forget, hold, look_up, remember
+from nimble_otter.sources.urls import read_url
 from nimble_otter.stop import StopToken
 
 log = logging.getLogger(__name__)
@@ -37,10 +38,12 @@ SAMPLE = 1000
 
 
 class ConnectionManager(QObject):
-    """`changed` with a source's name when its catalogue, counts or error are new, "" when the list is."""
+    """`changed` with a source's name when its catalogue, counts or error are new, "" when the list is.
+    `password_wanted` with a source whose server asks for a password that is not known, once until it is given."""
 
     changed = Signal(str)
     trouble = Signal(str)
+    password_wanted = Signal(object)
 
     def __init__(self, jobs: Jobs) -> None:
         super().__init__()
@@ -57,6 +60,7 @@ class ConnectionManager(QObject):
         self.history = History(places.state_folder() / "history.jsonl")
         self.known_pulls = KnownPulls(places.state_folder() / "known-pulls.json")
         self._released: set[str] = set()
+        self._asked: set[str] = set()
         self._file = places.config_folder() / "sources.toml"
         self.sources: list[Source] = list(DEMO_SOURCES)
         jobs.lane_left.connect(self._leave)
@@ -68,7 +72,7 @@ class ConnectionManager(QObject):
             self.sources = [*DEMO_SOURCES, *saved]
             if told := [s for s in saved if s.secret is not None]:  # an earlier version of ours left some
                 for source in told:
-                    remember(source.url, source.secret.reveal() if source.secret is not None else "")
+                    self._remember(source, source.secret.reveal() if source.secret is not None else "")
                 change_sources(self._file, lambda found: found)
         except (OtterError, OSError) as problem:
             self.trouble.emit(str(problem))
@@ -95,7 +99,9 @@ class ConnectionManager(QObject):
         from the others."""
         password = password or (source.secret.reveal() if source.secret is not None else None)
         if password:
-            remember(source.url, password)
+            self._remember(source, password)
+        elif before is not None:
+            self._move_password(before, source)
         if before is not None:
             return self._replace(before, source)
         known = next((s for s in self.sources if s.url == source.url), None)
@@ -132,11 +138,37 @@ class ConnectionManager(QObject):
             return kept if before.name in names else [*kept, after]
 
         self._change(replaced)
-        self.open(after)
+        self.open(after, again=True)
         return after
 
+    def _remember(self, source: Source, password: str) -> None:
+        """Keep a password: here at once, and in the keyring, which may ask its user first and take its time."""
+        hold(source.url, password)
+        self._asked.discard(source.url)
+
+        def told(is_kept: bool) -> None:
+            if not is_kept:
+                self.trouble.emit(f"The password of {source.name} is kept until the program ends: no keyring took it.")
+
+        self.jobs.submit(LOCAL, f"keyring {source.url}", lambda *_: remember(source.url, password), told)
+
+    def _move_password(self, before: Source, after: Source) -> None:
+        """Another name, database or option of the same server and user: its password stays known."""
+        old, new = read_url(before.url), read_url(after.url)
+        if old is None or new is None or before.url == after.url or (old.user, old.where) != (new.user, new.where):
+            return
+
+        def move(*_: object) -> None:
+            password, _why = look_up(before.url)
+            if password is not None:
+                remember(after.url, password)
+                forget(before.url)
+
+        self.jobs.submit(self.lane(after), f"keyring {after.url}", move)  # before the lane opens it
+
     def remove(self, source: Source) -> None:
-        """Forget a saved source; pulls that use it keep its URL."""
+        """Forget a saved source and its password; pulls that use it keep its URL."""
+        self.jobs.submit(LOCAL, f"keyring {source.url}", lambda *_: forget(source.url))
         self.jobs.submit(self.lane(source), f"open {source.url}", lambda *_: self._drop(source))
         self.tables.pop(source.name, None)
         self.errors.pop(source.name, None)
@@ -304,6 +336,9 @@ class ConnectionManager(QObject):
             self.errors[source.name] = problem
             self.tables.pop(source.name, None)
             self.changed.emit(source.name)
+            if isinstance(problem, PasswordMissing) and source in self.sources and source.url not in self._asked:
+                self._asked.add(source.url)
+                self.password_wanted.emit(source)
 
         self.jobs.submit(self.lane(source), f"open {source.url}", work, done, fail, show)
 

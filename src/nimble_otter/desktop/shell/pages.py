@@ -32,6 +32,7 @@ class Pages:
         start.pull_opened.connect(open_file)
         start.file_wanted.connect(lambda: window.commands.run("open_database"))
         start.add_wanted.connect(lambda: self.add_source(True))
+        window.hub.password_wanted.connect(self.ask_password)
         window.source_page.saved.connect(self._source_saved)
         window.search_page.opened.connect(window.workspace.open)
         history = window.history_page
@@ -57,6 +58,14 @@ class Pages:
         """Open the page of a source."""
         self._window.source_page.open(source=source)
         self._window.turn_to(SOURCE)
+
+    def ask_password(self, source: Source) -> None:
+        """Open the page of a source at its password, unless another source's page is being filled in."""
+        if not self._window.source_page.isVisible():
+            self._window.source_page.open(source=source)
+            self._window.source_page.ask_password(self._window.hub.errors.get(source.name))
+            self._window.turn_to(SOURCE)
+            self._window.source_page.password.setFocus()
 
     def _shown_source(self) -> Source | None:
         window = self._window

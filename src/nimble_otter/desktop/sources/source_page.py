@@ -13,6 +13,7 @@ from nimble_otter.desktop.kit.widgets import boxed, button, column, combo, label
 from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.errors import ConnectError, OtterError
 from nimble_otter.sources import Source, driver_for
+from nimble_otter.sources.client_files import service_url
 from nimble_otter.sources.source import source_of_file
 from nimble_otter.sources.uri import FILE, SERVER, TLS, Parts, kinds, parts_of, url_of
 from nimble_otter.sources.urls import split_secret
@@ -109,6 +110,8 @@ class SourcePage(QWidget):
         for made in (self.host, self.port, self.database, self.user, self.ca, self.file):
             made.textEdited.connect(lambda _: self._fields_edited())
         self.url.textEdited.connect(lambda _: self._url_edited())
+        self.url.editingFinished.connect(self._read_service)
+        self.password.returnPressed.connect(self.save.click)
         self.password.textEdited.connect(lambda _: self._ready())
         self.name.textEdited.connect(lambda _: self._ready())
         self.show_parts(Parts(FILE))
@@ -149,6 +152,11 @@ class SourcePage(QWidget):
 
             self._hub.rights(source, tell)
         (self.host if server and source is None else self.url).setFocus()
+
+    def ask_password(self, problem: OtterError | None) -> None:
+        """Say what the server said, and wait for the password of the source shown."""
+        self._say(f"{problem.message} Enter it and choose Save." if problem is not None else "", "plum")
+        self.password.setFocus()
 
     def show_parts(self, parts: Parts, keep_url: bool = False) -> None:
         """Fill the fields, and the URI unless it is being typed."""
@@ -203,6 +211,17 @@ class SourcePage(QWidget):
             self.show_parts(parts_of(url), keep_url=True)
         except ValueError as problem:
             self._say(str(problem), "plum")
+
+    def _read_service(self) -> None:
+        """A URI that names a service of PostgreSQL's clients becomes what the service says."""
+        try:
+            found = service_url(self.url.text().strip())
+        except OtterError as problem:
+            self._say(str(problem), "plum")
+            return
+        if found != self.url.text().strip():
+            self.url.setText(found)
+            self._url_edited()
 
     def _ready(self) -> None:
         ready = bool(self.url.text().strip())

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import (
     AuthError,
+    ClearPassword,
     ConnectError,
     LostError,
     Place,
@@ -308,7 +309,7 @@ class MariadbConnection(Relational):
         code = problem.args[0] if problem.args and isinstance(problem.args[0], int) else 0
         message = str(problem.args[1]) if len(problem.args) > 1 else str(problem)
         if "restricted_auth" in message:
-            return AuthError(
+            return ClearPassword(
                 "The server asks for the password in clear text, and it was not sent.",
                 "Choose TLS on the source's page, or allow it there.",
             )

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from nimble_otter.errors import (
     AuthError,
     ChangeError,
+    ClearPassword,
     ConnectError,
     LostError,
     QueryError,
@@ -75,7 +76,7 @@ class _Mongodb:
         options = {name.lower(): value.lower() for name, value in read_url(url).options}  # type: ignore[union-attr]
         has_tls = "true" in (options.get("tls"), options.get("ssl")) or url.startswith("mongodb+srv")
         if options.get("authmechanism") == "plain" and not has_tls and not clear_password:
-            raise AuthError(
+            raise ClearPassword(
                 "The URI asks for the password in clear text, and it was not sent.",
                 "Choose TLS on the source's page, or allow it there.",
             )

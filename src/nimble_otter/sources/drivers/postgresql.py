@@ -12,7 +12,16 @@ from functools import cache
 from itertools import islice
 from typing import TYPE_CHECKING, Any
 
-from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, SourceError, SourceTimeout, place_of
+from nimble_otter.errors import (
+    AuthError,
+    ClearPassword,
+    ConnectError,
+    LostError,
+    QueryError,
+    SourceError,
+    SourceTimeout,
+    place_of,
+)
 from nimble_otter.query.sql.statements import mark_parameters
 from nimble_otter.sources import copy_stream, facts
 from nimble_otter.sources.address import AddressForm
@@ -538,7 +547,7 @@ def _say_connect(text: str) -> SourceError:
     """libpq's words for a connection that failed have no code; the reason is told from the text."""
     low = text.lower()
     if "authentication method requirement" in low:
-        return AuthError(
+        return ClearPassword(
             "The server asks for the password in clear text, and it was not sent.",
             "Choose TLS on the source's page, or allow it there.",
         )
