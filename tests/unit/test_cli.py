@@ -417,3 +417,93 @@ def test_what_there_is_can_be_asked_for(own_survey, tmp_path, home, capsys):
     assert json.loads(told("history", "--json"))[0]["rows"] == 2
     assert "removed" in told("sources", "remove", "Rivers")
     told("sources", "test", "Rivers", code=3)
+
+
+# --- apply, find, quiet -------------------------------------------------------------------------------------------
+
+
+def test_a_script_is_rehearsed_then_written_whole(own_survey, tmp_path, capsys):
+    def now():
+        with sqlite3.connect(own_survey) as base:
+            loans = base.execute("select count(*) from loan").fetchone()[0]
+            found = base.execute("select count(*) from station where name like '%-new'").fetchone()[0], loans
+        base.close()
+        return found
+
+    script = tmp_path / "s.sql"
+    script.write_text(
+        "begin;\nupdate station set name = name || :to where station_id < 3;\ndelete from loan;\ncommit;\n"
+    )
+    apply = ["apply", "--source", str(own_survey), str(script), "--param", "to=-new"]
+    before = now()
+    assert main([*apply, "--rehearse", "--json"]) == 0
+    told = json.loads(capsys.readouterr().out)
+    assert told["written"] is False
+    assert [(s["line"], s["rows"]) for s in told["statements"]] == [(2, 2), (3, before[1])]
+    assert main([*apply, "--write"]) == 2
+    assert f"delete every row of loan ({before[1]} rows). Nothing was run" in capsys.readouterr().err
+    assert now() == before
+    assert main([*apply, "--write", "--yes"]) == 0
+    assert "2 statements written." in capsys.readouterr().err
+    assert now() == (2, 0)
+    for text, code, said in (
+        ("update station set name = 'no';\nselect * fromm river;", 4, "Line 2: "),
+        ("delete from loan;\nupdate river set name = null;", 4, "Nothing was written"),
+        ("begin; update station set name = 'no'; commit; select 1", 5, "in the middle"),
+        ("update station set name = 'no'; rollback", 5, "rollback"),
+    ):
+        script.write_text(text)
+        assert main(["apply", "--source", str(own_survey), str(script), "--write", "--yes"]) == code
+        assert said in capsys.readouterr().err
+        assert now() == (2, 0)
+
+
+@pytest.mark.parametrize("server", ["postgres", "mariadb"])
+def test_a_rehearsal_leaves_no_trace_on_a_server(server, request, tmp_path, capsys):
+    """Statements that commit by themselves are refused before they run."""
+    server = request.getfixturevalue(server)
+    server.ask("drop table if exists applied", "merrow")
+    server.ask("create table applied (i int)", "merrow")
+    try:
+        for text, code in (("insert into applied values (1); truncate table applied", 0),
+                           ("insert into applied values (1); create table applied_too (i int)", 0),
+                           ("insert into applied values (1); grant select on applied to otter", 0),
+                           ("insert into applied values (1), (2)", 0)):  # fmt: skip
+            (tmp_path / "s.sql").write_text(text)
+            told = main(["apply", "--source", server.url, str(tmp_path / "s.sql"), "--rehearse"])
+            assert told == (5 if server.url.startswith("mariadb") and ";" in text else code)
+            assert server.ask("select count(*) from applied", "merrow")[0][0] == 0
+            assert not server.ask("select 1 from information_schema.tables where table_name = 'applied_too'", "merrow")
+        assert main(["apply", "--source", server.url, str(tmp_path / "s.sql"), "--write"]) == 0
+        assert server.ask("select count(*) from applied", "merrow")[0][0] == 2
+    finally:
+        server.ask("drop table applied", "merrow")
+
+
+def test_a_value_is_found(own_survey, reports, capsys):
+    find = ["find", "--source", str(own_survey)]
+    assert main([*find, "tarnbeck", "--json"]) == 0
+    found = json.loads(capsys.readouterr().out)
+    with sqlite3.connect(own_survey) as base:
+        for hit in found:
+            wanted = f"select count(*) from {hit['table']} where lower({hit['column']}) like '%tarnbeck%'"
+            assert base.execute(wanted).fetchone() == (hit["rows"],)
+    base.close()
+    assert {h["table"] for h in found} >= {"river", "station"}
+    assert main([*find, "tarnbeck", "--match-case"]) == 1
+    assert main([*find, "Tarn", "--word", "--names", "river"]) == 1
+    assert main([*find, "^T.*k$", "--regex", "--match-case", "--names", "river"]) == 0
+    assert main([*find, "x", "--names", "rivr"]) == 2
+    assert main([*find, "(", "--regex"]) == 4
+    assert main(["find", "--source", reports.url, "flood watch"]) == 0
+
+
+def test_what_is_said_as_it_was_said(own_survey, tmp_path, capsys):
+    ask = ["query", "--source", str(own_survey), "--sql", "select 1 as a", "--format", "json"]
+    assert main(["-q", *ask, "--send", str(tmp_path / "x.csv")]) == 0
+    assert capsys.readouterr() == ("", "")
+    assert json.loads((tmp_path / "x.csv").read_text()) == [{"a": 1}]
+    assert main([*ask, "--send", str(tmp_path / "bare")]) == 0
+    assert (tmp_path / "bare.json").exists()
+    assert main(["-q", "query", "--source", str(own_survey), "--sql", "selec"]) == 4
+    assert capsys.readouterr().err

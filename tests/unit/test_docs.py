@@ -3,6 +3,7 @@
 import configparser
 import re
 import subprocess
+import sys
 import xml.etree.ElementTree as ET
 from pathlib import Path
 
@@ -98,3 +99,22 @@ def test_every_function_of_the_local_language_stands_in_its_page():
     assert {form.written for form in FORMS.values()} <= set(rows)
     assert all(rows[form.written].startswith(form.says) for form in FORMS.values())
     assert all(f"{name}" in page for name in ALIKE)
+
+
+@pytest.mark.skipif(sys.version_info[:2] != (3, 11), reason="argparse words its usage otherwise")
+def test_completions_and_manual_pages_are_those_of_the_commands():
+    told = subprocess.run([sys.executable, ROOT / "scripts" / "command_pages.py", "--check"], capture_output=True,
+                          text=True, check=False)  # fmt: skip
+    assert (told.returncode, told.stdout) == (0, "")
+
+
+@pytest.mark.parametrize(
+    ("typed", "wanted"), [("que", {"query"}), ("sources t", {"test"}), ("apply --re", {"--rehearse"})]
+)
+def test_a_shell_completes(typed, wanted):
+    words = ["nimble-otter", *typed.split(" ")]
+    page = ROOT / "src/nimble_otter/desktop/share/bash-completion/completions/nimble-otter"
+    script = f"""source {page}; COMP_WORDS=({" ".join(words)}); COMP_CWORD={len(words) - 1}
+        $(complete -p nimble-otter | sed 's/.*-F \\([^ ]*\\).*/\\1/'); echo "${{COMPREPLY[@]}}" """
+    told = subprocess.run(["bash", "-c", script], capture_output=True, text=True, check=True)
+    assert set(told.stdout.split()) == wanted

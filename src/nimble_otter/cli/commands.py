@@ -27,7 +27,7 @@ from nimble_otter.cli.flags import (
     parse_sort,
 )
 from nimble_otter.cli.outline import outline
-from nimble_otter.cli.terminal import tell
+from nimble_otter.cli.terminal import be_quiet, tell
 from nimble_otter.errors import ChangeError, ConditionError, OtterError, QueryError, SavedError, SendError, SourceError
 from nimble_otter.log import start_log
 from nimble_otter.memory import settle
@@ -49,9 +49,9 @@ _CODES: tuple[tuple[tuple[type[Exception], ...], int], ...] = (
 
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run a command; returns the exit code."""
-    parser = _parser()
-    options = parser.parse_args(arguments)
+    options = parser().parse_args(arguments)
     start_log(places.state_folder(), "command", options.verbose)
+    be_quiet(options.quiet)
     settle()
     ended: list[int] = []
     try:
@@ -106,8 +106,9 @@ def fail(code: int, message: str) -> int:
     return code
 
 
-def _parser() -> argparse.ArgumentParser:
-    parser, commands = outline()
+def parser() -> argparse.ArgumentParser:
+    """The parser of all commands and their flags."""
+    whole, commands = outline()
     source = "an SQLite file, or the address of a server: postgresql://, mysql://, mongodb://"
     query = commands["query"]
     query.add_argument("--source", required=True, help=source)
@@ -135,7 +136,7 @@ def _parser() -> argparse.ArgumentParser:
         each.add_argument("--fail-if-cut", action="store_true", help="fail where a limit left rows at the source")
     for each in (query, run, tables):
         add_sending(each)
-    for each in (query, run, tables, commands["describe"], commands["sources"]):
+    for each in (query, run, tables, commands["describe"], commands["sources"], commands["find"], commands["apply"]):
         each.add_argument("--password-file", default="", metavar="FILE", help="a file whose first line is the password")
     _add_listing(commands, tables, source)
     formats = commands["formats"]
@@ -146,7 +147,7 @@ def _parser() -> argparse.ArgumentParser:
         "--readings", type=int, default=61_320, metavar="N", help="rows of the reading table (to 10 000 000)"
     )
     demo.set_defaults(do=_demo)
-    return parser
+    return whole
 
 
 def _add_listing(commands: Mapping[str, argparse.ArgumentParser], tables: argparse.ArgumentParser, source: str) -> None:
@@ -161,13 +162,32 @@ def _add_listing(commands: Mapping[str, argparse.ArgumentParser], tables: argpar
     describe = commands["describe"]
     describe.add_argument("--source", required=True, help=source)
     describe.add_argument("table", metavar="TABLE")
+    find = commands["find"]
+    find.add_argument("--source", required=True, help=source)
+    find.add_argument("value", metavar="VALUE")
+    find.add_argument("--names", default="", metavar="NAMES", help="tables, with commas between; all unless given")
+    find.add_argument("--match-case", action="store_true", help="letters as they are given")
+    ways = find.add_mutually_exclusive_group()
+    ways.add_argument("--word", action="store_true", help="whole words only")
+    ways.add_argument("--regex", action="store_true", help="VALUE is a regular expression")
+    apply = commands["apply"]
+    apply.add_argument("--source", required=True, help=source)
+    apply.add_argument("script", metavar="SCRIPT", help="a file of SQL statements; - is standard input")
+    what = apply.add_mutually_exclusive_group(required=True)
+    what.add_argument("--rehearse", action="store_true", help="run it, tell what it did, and roll it back")
+    what.add_argument("--write", action="store_true", help="run it and commit, if every statement succeeds")
+    apply.add_argument("--param", action="append", default=[], metavar="NAME=VALUE", help="a parameter's value")
+    apply.add_argument("--yes", action="store_true", help="also what would empty, drop or change a whole table")
     shelf = commands["shelf"]
     history = commands["history"]
     history.add_argument("--pull", default="", metavar="NAME", help="only those of this pull")
     history.add_argument("--most", type=int, default=50, metavar="N", help="at most so many (50)")
-    for name, parser in (("sources", sources), ("describe", describe), ("shelf", shelf), ("history", history)):
+    for name, parser in zip(
+        ("sources", "describe", "find", "shelf", "history"), (sources, describe, find, shelf, history), strict=True
+    ):
         parser.set_defaults(do=partial(_listed, name))
-    for parser in (sources, describe, shelf, history, tables):
+    apply.set_defaults(do=_apply)
+    for parser in (sources, describe, find, apply, shelf, history, tables):
         parser.add_argument("--json", action="store_true", help="tell it as JSON")
 
 
@@ -175,6 +195,13 @@ def _listed(name: str, options: argparse.Namespace) -> int:
     from nimble_otter.cli import listing
 
     return int(getattr(listing, name)(options))
+
+
+def _apply(options: argparse.Namespace) -> int:
+    from nimble_otter.cli import applying
+
+    text = text_of(options.script)
+    return applying.apply(options, text, _parameters(options.param, text, ()))
 
 
 def _plans(options: argparse.Namespace, kept: SendPlan | None = None) -> list[SendPlan]:
@@ -210,7 +237,8 @@ def _plans(options: argparse.Namespace, kept: SendPlan | None = None) -> list[Se
         own = {**(kept.options if same and kept is not None else {}), **options_for(key, given, keys)}
         if key == "csv" and plan.path.lower().endswith((".tsv", ".tab")):
             own.setdefault("delimiter", "tab")
-        found.append(replace(plan, format=key, options=own))
+        is_as_named = bool(options.format and Path(plan.path).suffix)
+        found.append(replace(plan, format=key, options=own, is_as_named=is_as_named))
     return found
 
 
@@ -237,10 +265,13 @@ def _query(options: argparse.Namespace) -> int:
 
 
 def _text_of(options: argparse.Namespace) -> str:
-    """The query, from where it stands. Raises: UsageError, SavedError."""
+    """The query, from where it stands. Raises: SavedError."""
     path = options.sql_file or ("-" if options.sql == "-" else "")
-    if not path:
-        return str(options.sql)
+    return text_of(path) if path else str(options.sql)
+
+
+def text_of(path: str) -> str:
+    """A text in a file, or on standard input for "-". Raises: SavedError."""
     try:
         raw = sys.stdin.buffer.read() if path == "-" else Path(path).read_bytes()
         return raw.decode("utf-8-sig")

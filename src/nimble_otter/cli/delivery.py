@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, BinaryIO, cast
 
 from nimble_otter.cli.flags import UsageError
-from nimble_otter.cli.terminal import HarmlessOutput, harmless, tell
+from nimble_otter.cli.terminal import HarmlessOutput, harmless, is_quiet, note
 from nimble_otter.errors import PasswordMissing, SendError
 from nimble_otter.pull.model import Pull, SendPlan
 from nimble_otter.sources.catalogue import EntryKind
@@ -39,7 +39,7 @@ class Progress:
 
     def __init__(self, what: str) -> None:
         self.what = what
-        self.is_on = sys.stderr.isatty()
+        self.is_on = sys.stderr.isatty() and not is_quiet()
 
     def __call__(self, done: int, total: int | None = None) -> None:
         if self.is_on:
@@ -187,7 +187,7 @@ class Terminal:
         said = f"{pull.name}: the limit of {pull.query.limit} left rows at the source"
         if self._fail_if_cut:
             raise SendError(f"{said}; what was delivered is not all.", "Raise the limit, or leave it out.")
-        tell(said, sys.stderr)
+        note(said, sys.stderr)
 
     def written(self, rows: Rows, plan: SendPlan) -> bool:
         """To standard output, where that is meant."""
@@ -206,18 +206,18 @@ def _say(pull: Pull, plan: SendPlan, made: Sent | Moved, what: str) -> None:
 
     if isinstance(made, Moved):
         said = f"{made.added} new rows, {made.updated} updated, {made.skipped} skipped"
-        tell(f"{said} in {made.table} of {source_named(str(plan.options.get('source', ''))).name}")
+        note(f"{said} in {made.table} of {source_named(str(plan.options.get('source', ''))).name}")
         return
     told = sys.stderr if str(made.path).startswith("/dev/") else sys.stdout
-    tell(f"{made.rows} rows, {what} to {made.path}", told)
-    for note in made.notes:
-        tell(f"  {note}", sys.stderr)
+    note(f"{made.rows} rows, {what} to {made.path}", told)
+    for line in made.notes:
+        note(f"  {line}", sys.stderr)
     if made.beside is not None:
-        tell(f"  {made.beside[1]} files in {made.beside[0]}", sys.stderr)
+        note(f"  {made.beside[1]} files in {made.beside[0]}", sys.stderr)
     try:
         keep_delivery(places.state_folder(), delivered(pull, plan.format, made, dt.datetime.now()))
     except OSError:  # the delivery itself stands
-        tell("  the log of deliveries can't be written", sys.stderr)
+        note("  the log of deliveries can't be written", sys.stderr)
 
 
 def _to_output(rows: Rows, format_: Format, options: Any) -> None:
@@ -232,4 +232,4 @@ def _to_output(rows: Rows, format_: Format, options: Any) -> None:
     for done in format_.write(rows, Output(stream, given, StopToken())):
         count = done
         stream.flush()
-    tell(f"{count} rows, {len(rows.fields)} columns", sys.stderr)
+    note(f"{count} rows, {len(rows.fields)} columns", sys.stderr)

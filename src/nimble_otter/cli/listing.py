@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from nimble_otter.cli.delivery import Terminal, saved_sources, source_named, with_password
 from nimble_otter.cli.flags import UsageError
-from nimble_otter.cli.terminal import tell
+from nimble_otter.cli.terminal import note, tell
 from nimble_otter.errors import SourceError
 
 if TYPE_CHECKING:
@@ -25,7 +25,7 @@ def show(lines: Sequence[Line], as_json: bool) -> int:
         tell(json.dumps(lines, ensure_ascii=False, indent=1))
         return 0
     if not lines:
-        tell("Nothing to list.", sys.stderr)
+        note("Nothing to list.", sys.stderr)
         return 0
     texts = [list(lines[0]), *(["" if value is None else str(value) for value in line.values()] for line in lines)]
     if sys.stdout.isatty():
@@ -65,7 +65,7 @@ def _add(options: Namespace) -> int:
     change_sources(places.config_folder() / "sources.toml", lambda saved: [*saved, made])
     if made.secret is not None and not remember(made.url, made.secret.reveal()):
         tell("The password is not kept: no keyring takes it. Give it by NIMBLE_OTTER_PASSWORD.", sys.stderr)
-    tell(f"{made.name}: {made.url}")
+    note(f"{made.name}: {made.url}")
     return 0
 
 
@@ -79,7 +79,7 @@ def _saved(options: Namespace) -> Source:
 
 def _test(options: Namespace) -> int:
     with Terminal().connected(with_password(_saved(options), options.password_file)) as connection:
-        tell(f"{options.name}: connected, {len(connection.names())} tables and views")
+        note(f"{options.name}: connected, {len(connection.names())} tables and views")
     return 0
 
 
@@ -93,7 +93,7 @@ def _remove(options: Namespace) -> int:
         raise UsageError("The demo's sources are not saved ones.")
     change_sources(places.config_folder() / "sources.toml", lambda saved: [s for s in saved if s.name != source.name])
     forget(source.url)
-    tell(f"{source.name} was removed; pulls that use it keep its address.")
+    note(f"{source.name} was removed; pulls that use it keep its address.")
     return 0
 
 
@@ -117,6 +117,27 @@ def describe(options: Namespace) -> int:
         raise SourceError(f"There is no table {options.table}.", f"The nearest name is {near}." if near else "")
     return show([{"column": c.name, "type": c.declared, "key": c.key or None, "null": "" if c.nullable else "NOT NULL",
                   "default": c.default, "refers to": c.refers} for c in table.columns], options.json)  # fmt: skip
+
+
+def find(options: Namespace) -> int:
+    """`find`: where a value is, a line for each column that has it; exit code 1 where none has, as grep's."""
+    from nimble_otter.sources.search import Sought, find_value
+
+    sought = Sought(options.value, options.match_case, options.word, options.regex)
+    names = {name.strip() for name in options.names.split(",") if name.strip()}
+    around = Terminal()
+    with around.connected(source_named(options.source, options.password_file)) as connection:
+        tables = [table for table in connection.tables() if table.name in names or not names]
+        if missing := names - {table.name for table in tables}:
+            raise UsageError(f"There is no table {', '.join(sorted(missing))}.")
+        hits = list(find_value(connection, tables, sought, progress=around.progress("tables searched:")))
+    for hit in hits:
+        if hit.problem:
+            tell(f"{hit.table} can't be searched: {hit.problem}", sys.stderr)
+    found = [hit for hit in hits if not hit.problem]
+    lines: list[Line] = [{"table": h.table, "column": h.column, "rows": h.rows, "examples": " | ".join(h.examples)}
+                         for h in found]  # fmt: skip
+    return show(lines, options.json) or int(not found)
 
 
 def shelf(options: Namespace) -> int:

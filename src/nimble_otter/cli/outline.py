@@ -13,6 +13,8 @@ COMMANDS = {
     "tables": "list the tables of a source; with --send or --to deliver them whole",
     "describe": "tell the columns of a table, its keys and references",
     "sources": "list, add, test or remove saved sources",
+    "find": "find a value in a source, table by table",
+    "apply": "rehearse or write a script of statements as one transaction",
     "shelf": "list the saved pulls",
     "history": "list the last deliveries, the newest first",
     "formats": "list the formats and their options",
@@ -36,6 +38,8 @@ def outline() -> tuple[Parser, dict[str, argparse.ArgumentParser]]:
         epilog="Exit codes: 0 done, 2 usage, 3 source, 4 query, 5 send, 128 + n ended by signal n.",
     )
     parser.add_argument("--version", action="version", version=f"nimble-otter {__version__}")
-    parser.add_argument("--verbose", action="store_true", help="log in more detail, and to standard error too")
+    told = parser.add_mutually_exclusive_group()
+    told.add_argument("-v", "--verbose", action="store_true", help="log in more detail, and to standard error too")
+    told.add_argument("-q", "--quiet", action="store_true", help="say nothing but what was asked for, and what failed")
     commands = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
     return parser, {name: commands.add_parser(name, help=said) for name, said in COMMANDS.items()}

@@ -16,6 +16,26 @@ def harmless(text: str) -> str:
     return _ODD.sub(lambda found: found[0].encode("unicode_escape").decode(), text)
 
 
+_quiet = False
+
+
+def be_quiet(is_wanted: bool) -> None:
+    """Whether notes are left out from now on."""
+    global _quiet
+    _quiet = is_wanted
+
+
+def is_quiet() -> bool:
+    """Whether notes are left out."""
+    return _quiet
+
+
+def note(text: str, stream: TextIO | None = None) -> None:
+    """Print a line that tells what was done, unless the user wants none."""
+    if not _quiet:
+        tell(text, stream)
+
+
 def tell(text: str, stream: TextIO | None = None) -> None:
     """Print a line of ours, on standard output unless told otherwise."""
     print(harmless(text), file=stream or sys.stdout)

@@ -15,20 +15,25 @@ from nimble_otter.memory import settle
 from nimble_otter.pull import places
 
 
-def main(arguments: Sequence[str] | None = None) -> int:
-    """Run the desktop application and give its exit code."""
-    parser = argparse.ArgumentParser(prog="nimble-otter-desktop", description="The Nimble Otter desktop application.")
-    parser.add_argument("--version", action="version", version=f"nimble-otter {__version__}")
-    parser.add_argument("--demo", action="store_true", help="open the demo's pulls when nothing else is open")
-    parser.add_argument(
+def parser() -> argparse.ArgumentParser:
+    """The parser of its flags."""
+    whole = argparse.ArgumentParser(prog="nimble-otter-desktop", description="The Nimble Otter desktop application.")
+    whole.add_argument("--version", action="version", version=f"nimble-otter {__version__}")
+    whole.add_argument("--demo", action="store_true", help="open the demo's pulls when nothing else is open")
+    whole.add_argument(
         "--tour", metavar="FOLDER", help="run the tour without a screen and leave its pictures in FOLDER"
     )
-    place = parser.add_mutually_exclusive_group()
+    place = whole.add_mutually_exclusive_group()
     place.add_argument("--install", action="store_true", help="put the application into this user's desktop menu")
     place.add_argument("--uninstall", action="store_true", help="take it out of the menu; sources and pulls stay")
-    parser.add_argument("--verbose", action="store_true", help="log in more detail, and to standard error too")
-    parser.add_argument("files", nargs="*", metavar="FILE", help="pull files or SQLite files to open")
-    options = parser.parse_args(arguments)
+    whole.add_argument("--verbose", action="store_true", help="log in more detail, and to standard error too")
+    whole.add_argument("files", nargs="*", metavar="FILE", help="pull files or SQLite files to open")
+    return whole
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run the desktop application and give its exit code."""
+    options = parser().parse_args(arguments)
     if options.tour:
         os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
         from nimble_otter.desktop.tour.tour import run_tour

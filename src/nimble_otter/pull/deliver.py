@@ -79,7 +79,8 @@ def format_of(plan: SendPlan) -> Format:
 def path_for(pull: Pull, plan: SendPlan, at: dt.datetime, count: int | None, table: str = "") -> Path:
     """The file that a plan means now. Raises: SendError."""
     names = Names(pull.name, pull.source.name, at, table, count, pull.values())
-    return Path(with_suffix(fill_name(plan.path, names), format_of(plan))).expanduser()
+    name = fill_name(plan.path, names)
+    return Path(name if plan.is_as_named else with_suffix(name, format_of(plan))).expanduser()
 
 
 # --- straight from the source ------------------------------------------------------------------------------------

@@ -49,13 +49,15 @@ same straight from the query, without showing them."""
 @dataclass(frozen=True, slots=True)
 class SendPlan:
     """Where rows go: a format's key, a file name with places such as {pull} and {date}, the format's options. `exists`
-    says what happens to a file that is there, `scope` (one of SCOPES) which rows go."""
+    says what happens to a file that is there, `scope` (one of SCOPES) which rows go. `is_as_named`: the file's name
+    gets no other ending, whatever the format; that is not kept in a pull file."""
 
     format: str = "csv"
     path: str = "{pull}-{date}"
     options: Mapping[str, Any] = field(default_factory=dict)
     exists: str = "ask"
     scope: str = "shown"
+    is_as_named: bool = False
 
 
 @dataclass(frozen=True, slots=True)

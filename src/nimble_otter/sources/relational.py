@@ -13,7 +13,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import ChangeError, LostError, OutcomeUnknown, QueryError, SourceError
-from nimble_otter.query.sql.effects import Effect, Verdict, changes_catalogue, classify, names_a_writer
+from nimble_otter.query.sql.effects import Effect, Verdict, classify, may_commit, names_a_writer
 from nimble_otter.query.sql.statements import find_parameters, mark_parameters
 from nimble_otter.sources.catalogue import EntryKind, TableInfo
 from nimble_otter.sources.catalogued import Catalogued
@@ -172,7 +172,7 @@ class Relational(Catalogued):
         held, messages = self._held, list[str]()
         if held is None:
             self._ready(stop)
-        elif self.dialect.defining_commits and changes_catalogue(text):
+        elif self.dialect.defining_commits and may_commit(text):
             raise ChangeError(
                 f"On {self.word} this would commit what was done before it.",
                 "Commit or roll back the transaction first.",

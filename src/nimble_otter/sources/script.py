@@ -7,9 +7,9 @@ import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
-from nimble_otter.errors import OtterError, QueryError, Stopped, place_of
+from nimble_otter.errors import ChangeError, OtterError, QueryError, Stopped, place_of
 from nimble_otter.query.sql.effects import Effect, of_transaction
-from nimble_otter.query.sql.statements import Statement
+from nimble_otter.query.sql.statements import Statement, split_statements
 from nimble_otter.sources.fetch import Fetched, fetch
 from nimble_otter.sources.source import Connection, Request
 from nimble_otter.stop import NEVER, StopToken
@@ -51,6 +51,34 @@ def run_script(
         if found[-1].error is not None and not goes_on:
             break
     return found
+
+
+def apply_script(
+    connection: Connection, text: str, request: Request, is_kept: bool, stop: StopToken = NEVER
+) -> list[Outcome]:
+    """Run a whole script in one transaction: committed where `is_kept` and every statement succeeded, else rolled back.
+    Statements that open or end the transaction are left out. Raises: ChangeError, where the script or the source can't
+    be run so; OutcomeUnknown, where the line is lost at the commit; SourceError's; Stopped, with nothing written."""
+    statements = split_statements(text)
+    own = [s for s in statements if not of_transaction(s.text)]
+    for number, statement in enumerate(statements):
+        what = of_transaction(statement.text)
+        if what == "rollback" or (what == "commit" and number < len(statements) - 1):
+            line = text.count("\n", 0, statement.start) + 1
+            raise ChangeError(
+                f"Line {line} ends the transaction in the middle of the script ({what}).",
+                "Remove it; the whole script is applied as one transaction.",
+            )
+    connection.begin()
+    is_done = False
+    try:
+        outcomes = run_script(connection, text, own, request, stop)
+        stop.check()
+        is_done = is_kept and all(outcome.error is None for outcome in outcomes)
+    finally:
+        if connection.held is not None:
+            connection.end(is_done)
+    return outcomes
 
 
 def _run(connection: Connection, text: str, statement: Statement, request: Request, stop: StopToken) -> Outcome:

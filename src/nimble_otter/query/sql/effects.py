@@ -133,6 +133,10 @@ comment it stands in, it holds no quote and no line end, so that it hides nothin
 _LAST = re.compile(r"[;\s]*\Z")
 
 
+_IN_TRANSACTION = frozenset(("insert", "update", "delete", "replace", "select", "with", "values", "table", "show",
+                             "explain", "describe", "do", "call", "savepoint", "release", "("))  # fmt: skip
+
+
 def classify(text: str, dialect: str, plain_quotes: bool = False) -> Verdict:
     """What one statement does. `dialect` is the parser's name of it ("" where it is not known); `plain_quotes`: the
     server takes a backslash in quotes for itself, other than the dialect does by default."""
@@ -189,6 +193,17 @@ def of_transaction(text: str) -> str:
     if words in ("commit", "commit work", "commit transaction", "end", "end transaction"):
         return "commit"
     return "rollback" if words in ("rollback", "rollback work", "rollback transaction", "abort") else ""
+
+
+def may_commit(text: str) -> bool:
+    """Whether a statement may end the open transaction of a server that commits before it defines something (MariaDB
+    documentation, "SQL statements that cause an implicit commit"): every one that is not known to leave it open."""
+    from nimble_otter.query.sql.scopes import tokens_of
+
+    words = [token.low for token in tokens_of(text)]
+    if words[:1] == ["set"]:
+        return "autocommit" in words or "password" in words
+    return bool(words) and words[0] not in _IN_TRANSACTION
 
 
 def changes_catalogue(text: str) -> bool:
