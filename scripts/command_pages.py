@@ -21,8 +21,8 @@ FILES = ("FILE", "PATH", "DIR", "SCRIPT")
 
 def with_files(whole: argparse.ArgumentParser) -> argparse.ArgumentParser:
     """The parser, with names of files completed where one is meant."""
-    for action in whole._actions:
-        if isinstance(action, argparse._SubParsersAction):
+    for action in whole._actions:  # noqa: SLF001 - argparse tells them nowhere else
+        if isinstance(action, argparse._SubParsersAction):  # noqa: SLF001
             for inner in action.choices.values():
                 with_files(inner)
         elif action.metavar in FILES:

@@ -431,9 +431,7 @@ def test_a_script_is_rehearsed_then_written_whole(own_survey, tmp_path, capsys):
         return found
 
     script = tmp_path / "s.sql"
-    script.write_text(
-        "begin;\nupdate station set name = name || :to where station_id < 3;\ndelete from loan;\ncommit;\n"
-    )
+    script.write_text("begin;\nupdate station set name = name || :to where station_id < 3;\ndelete from loan;\ncommit")
     apply = ["apply", "--source", str(own_survey), str(script), "--param", "to=-new"]
     before = now()
     assert main([*apply, "--rehearse", "--json"]) == 0

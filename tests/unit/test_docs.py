@@ -117,4 +117,4 @@ def test_a_shell_completes(typed, wanted):
     script = f"""source {page}; COMP_WORDS=({" ".join(words)}); COMP_CWORD={len(words) - 1}
         $(complete -p nimble-otter | sed 's/.*-F \\([^ ]*\\).*/\\1/'); echo "${{COMPREPLY[@]}}" """
     told = subprocess.run(["bash", "-c", script], capture_output=True, text=True, check=True)
-    assert set(told.stdout.split()) == wanted
+    assert told.stdout.split() == [wanted]

@@ -52,9 +52,10 @@ def main(arguments: Sequence[str] | None = None) -> int:
         print(f"nimble-otter-desktop: {problem}", file=sys.stderr)
         return 3
     crash = start_log(places.state_folder(), "window", options.verbose)
-    from nimble_otter.desktop.shell.application import log_toolkit, make_app
+    from nimble_otter.desktop.shell.application import log_toolkit, make_app, scale_text
 
     log_toolkit()
+    scale_text()
     app = make_app()
     from nimble_otter.desktop.shell.window import Window
 

@@ -64,6 +64,9 @@ MOST_HANDS = 8
 CLOSE_S = 3
 """How long a lane may take to end when the program does: a write is rolled back, a hung server is not waited for."""
 
+LONG_S = 10
+"""Work that took so long is told elsewhere, when the window is not in front."""
+
 
 def _nothing(_: object) -> None:
     return
@@ -286,11 +289,12 @@ class _Collector(QObject):
 
 class Jobs(QObject):
     """Everything that runs beside the window. `changed` when work begins, ends or says something; `lane_left` with a
-    lane's name when its thread was left behind."""
+    lane's name when its thread was left behind; `long_ended` with the title of work that took long and how it ended."""
 
     changed = Signal()
     crashed = Signal(str)
     lane_left = Signal(str)
+    long_ended = Signal(str, str)
     _arrived = Signal(int, str, object)
     _ended = Signal(int)
 
@@ -479,6 +483,9 @@ class Jobs(QObject):
                 job.failed(OtterError("Something went wrong inside Nimble Otter.", "The report can be copied."))
         if what == "crashed":
             self.crashed.emit(str(payload))
+        if job.title and job.began and what != "stopped" and time.monotonic() - job.began >= LONG_S:
+            self.long_ended.emit(job.title, f"Done after {time.monotonic() - job.began:.0f} s." if what == "done"
+                                 else str(payload) if what == "failed" else "Something went wrong.")  # fmt: skip
 
     def _forget(self, number: int) -> None:
         self._running.pop(number, None)

@@ -3,13 +3,24 @@
 from __future__ import annotations
 
 import logging
+import os
 from collections.abc import Sequence
 
 from PySide6.QtCore import QMessageLogContext, QtMsgType, qInstallMessageHandler
 from PySide6.QtWidgets import QApplication
 
 from nimble_otter.desktop.kit.theme import load_fonts, theme
+from nimble_otter.desktop.runtime.desktop_bus import text_scale
 from nimble_otter.desktop.runtime.integration import APPLICATION_ID
+from nimble_otter.desktop.runtime.state_store import text_percent
+
+
+def scale_text() -> None:
+    """Before the application is made: everything as much larger as the desktop and the user want text."""
+    scale = text_scale() * text_percent() / 100
+    if abs(scale - 1) > 0.01:
+        before = float(os.environ.get("QT_SCALE_FACTOR") or 1)
+        os.environ["QT_SCALE_FACTOR"] = f"{before * scale:.3f}"
 
 
 def make_app(arguments: Sequence[str] = ()) -> QApplication:

@@ -187,6 +187,9 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
         add(f"rows_{place}", f"Show the rows as {name}", calling(window.rows_views.choose, place),
             f"Ctrl+{place + 1}", "view", has_rows)  # fmt: skip
     add("taller", "Taller rows", lambda: window.change_rows(1), "Ctrl++", "view", has_rows)
+    add("larger_text", "Larger text", lambda: window.change_text(1), "", "view")
+    add("smaller_text", "Smaller text", lambda: window.change_text(-1), "", "view")
+    add("usual_text", "Text of the usual size", lambda: window.change_text(0), "", "view")
     add("lower", "Lower rows", lambda: window.change_rows(-1), "Ctrl+-", "view", has_rows)
     add("focus_grid", "Go to the grid", window.grid.setFocus, "F6", "view", has_rows)
     add("dark", "Light or dark", lambda: theme.use(not theme.is_dark), "", "view")

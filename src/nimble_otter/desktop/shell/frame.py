@@ -6,8 +6,9 @@ from importlib import import_module
 from typing import TYPE_CHECKING, cast
 
 from PySide6.QtCore import QPoint, Qt, QTimer
-from PySide6.QtGui import QIcon
+from PySide6.QtGui import QIcon, QResizeEvent
 from PySide6.QtWidgets import (
+    QApplication,
     QMainWindow,
     QMenu,
     QSplitter,
@@ -26,9 +27,10 @@ from nimble_otter.desktop.pulls.drawer import Drawer
 from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.desktop.query.run_questions import AskBeforeRun
 from nimble_otter.desktop.runtime.connections import ConnectionManager
+from nimble_otter.desktop.runtime.desktop_bus import notify
 from nimble_otter.desktop.runtime.integration import ICON
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report
-from nimble_otter.desktop.runtime.state_store import StateStore
+from nimble_otter.desktop.runtime.state_store import TEXT_SIZES, StateStore
 from nimble_otter.desktop.shell.history_page import HistoryPage
 from nimble_otter.desktop.shell.start_page import StartPage
 from nimble_otter.desktop.shell.status import StatusStrip
@@ -87,6 +89,10 @@ _LATER_VIEWS = (
     *("send.send_form", *dict.fromkeys(module for module, _ in _DRAWERS.values())),
 )
 WARM_UP_MS = 900
+SMALLEST = (630, 390)
+"""A screen of 1280 x 800 with text twice as large."""
+ROOM = {"right": 960, "left": 720}
+"""Width of the window below which a pane gives way to the rows."""
 
 
 class Frame(QMainWindow):
@@ -96,7 +102,7 @@ class Frame(QMainWindow):
         super().__init__()
         self.setWindowTitle("Nimble Otter")
         self.setWindowIcon(QIcon(str(ICON)))
-        self.setMinimumSize(860, 560)
+        self.setMinimumSize(*SMALLEST)
         self.setAcceptDrops(True)
         self.jobs = Jobs()
         self.store = StateStore()
@@ -106,6 +112,7 @@ class Frame(QMainWindow):
         self.workspace = Workspace(self.hub, self.store.seat.first_number, AskBeforeRun(self), self)
         self.commands = Commands(self)
         self._build()
+        self.jobs.long_ended.connect(self._tell_elsewhere)
 
     def _build(self) -> None:
         self.title, self.course, self.status = TitleStrip(), CourseStrip(), StatusStrip()
@@ -227,6 +234,21 @@ class Frame(QMainWindow):
         self.commands.fill_menu(menu)
         menu.exec(self.title.mark.mapToGlobal(QPoint(10, tokens.TITLE)))
 
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Panes that would leave the rows no room step aside until there is some again."""
+        super().resizeEvent(event)
+        for part, room in ROOM.items():
+            widget = {"left": self.sources, "right": self.detail}[part]
+            was_room, is_room = event.oldSize().width() >= room, event.size().width() >= room
+            if was_room != is_room or event.oldSize().width() < 0:
+                widget.setVisible(is_room and self.layout_state.shown.get(part, True))
+
+    def _tell_elsewhere(self, title: str, said: str) -> None:
+        """Work that took its time has ended: who looks at another window is told there."""
+        if not self.isActiveWindow():
+            QApplication.alert(self)
+            self.jobs.submit(LOCAL, "notify", lambda *_: notify(title, said))
+
     def toggle_part(self, part: str, on: bool | None = None) -> None:
         """Show or hide the left pane, the right pane or the drawer."""
         widget = {"left": self.sources, "right": self.detail, "drawer": self.drawer_stack}[part]
@@ -262,6 +284,13 @@ class Frame(QMainWindow):
             self._drawer_before = drawer
             height = min(height, max(drawer, grid + drawer - 150))
             self.work.setSizes([grid + drawer - height, height])
+
+    def change_text(self, way: int) -> None:
+        """Larger text (1) or smaller (-1) from the next start on; 0 for the usual size."""
+        at = min(range(len(TEXT_SIZES)), key=lambda n: abs(TEXT_SIZES[n] - self.layout_state.text_percent))
+        wanted = TEXT_SIZES[max(0, min(len(TEXT_SIZES) - 1, at + way))] if way else 100
+        self.layout_state.text_percent = wanted
+        self.workspace.say(f"Text size {wanted} %, from the next start on", False)
 
     def change_rows(self, way: int) -> None:
         """Taller rows (1) or lower ones (-1), one stage further."""

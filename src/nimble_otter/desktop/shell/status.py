@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtCore import QTimer, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
-from PySide6.QtWidgets import QButtonGroup, QMessageBox, QWidget
+from PySide6.QtWidgets import QButtonGroup, QMessageBox, QSizePolicy, QWidget
 
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.theme import theme
@@ -41,7 +41,9 @@ class StatusStrip(QWidget):
         self._ways.idClicked.connect(self.view_chosen.emit)
         self.views.setLayout(ways)
         self.views.setVisible(False)
-        self.fetched, self.writes = label("", "muted", 12), label("", "muted", 12)
+        self.fetched, self.writes = (ElidedLabel("", "muted", 12, right=True) for _ in range(2))
+        for each in (self.fetched, self.writes):  # as wide as their texts, where there is room
+            each.setSizePolicy(QSizePolicy.Policy.Maximum, QSizePolicy.Policy.Preferred)
         shown = (self.figures, self.notices, self.message, self.work, self.stop, self.views, self.fetched, self.writes)
         parts = row(row(self.strong, self.rows, space=4), *shown, space=18, margins=(15, 0, 14, 0))
         parts.setStretch(3, 1)
@@ -107,4 +109,3 @@ class StatusStrip(QWidget):
         self.fetched.setText(fetched)
         self.writes.setText(writes)
         set_tone(self.writes, tone)
-        self.fetched.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
