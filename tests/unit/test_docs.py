@@ -33,7 +33,7 @@ def test_links_lead_somewhere(name):
 def test_files_that_are_named_exist(page):
     known = [
         str(path.relative_to(ROOT))
-        for top in ("src", "tests", "benchmarks", "scripts")
+        for top in ("src", "tests", "benchmarks", "scripts", "packaging")
         for path in (ROOT / top).rglob("*.*")
     ]
     named = set(re.findall(r"`([\w/]+\.(?:py|sh))\b", page.read_text("utf-8")))
@@ -108,9 +108,7 @@ def test_completions_and_manual_pages_are_those_of_the_commands():
     assert (told.returncode, told.stdout) == (0, "")
 
 
-@pytest.mark.parametrize(
-    ("typed", "wanted"), [("que", {"query"}), ("sources t", {"test"}), ("apply --re", {"--rehearse"})]
-)
+@pytest.mark.parametrize(("typed", "wanted"), [("que", "query"), ("sources t", "test"), ("apply --re", "--rehearse")])
 def test_a_shell_completes(typed, wanted):
     words = ["nimble-otter", *typed.split(" ")]
     page = ROOT / "src/nimble_otter/desktop/share/bash-completion/completions/nimble-otter"

@@ -222,6 +222,7 @@ class ElidedLabel(QLabel):
         if tone:
             self.setProperty("tone", tone)
         self._right = right
+        self._whole = ""
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
 
     def minimumSizeHint(self) -> QSize:
@@ -235,4 +236,6 @@ class ElidedLabel(QLabel):
             text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
             side = Qt.AlignmentFlag.AlignRight if self._right else Qt.AlignmentFlag.AlignLeft
             painter.drawText(self.rect(), side | Qt.AlignmentFlag.AlignVCenter, text)
-            self.setToolTip(as_plain(self.text() if text != self.text() else ""))
+            if self.toolTip() == self._whole:  # not one that says more
+                self._whole = as_plain(self.text() if text != self.text() else "")
+                self.setToolTip(self._whole)
