@@ -8,8 +8,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 from nimble_otter.errors import ConditionError, Stopped
+from nimble_otter.pull.profiles import DeliveryProfile
 from nimble_otter.pull.shaped import PartlyDone, Shaped, all_rows
-from nimble_otter.pull.steps import Step, TakesParameters, TakesRows
+from nimble_otter.pull.steps import Checked, CheckStep, LooksBack, Step, TakesParameters, TakesRows
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Table, View
 
@@ -45,6 +46,12 @@ class Course:
         return self.results[at - 1].shaped if at > 0 else all_rows(self.table)
 
 
+def checks_of(course: Course) -> list[Checked]:
+    """What the check steps of a course found, line by line."""
+    return [each for result in course.results if isinstance(result.step, CheckStep) and result.step.on
+            for each in result.shaped.checked]  # fmt: skip
+
+
 def run_course(
     table: Table,
     steps: tuple[Step, ...],
@@ -52,9 +59,11 @@ def run_course(
     earlier: Course | None = None,
     values: Mapping[str, object] | None = None,
     others: Mapping[str, View] | None = None,
+    last: DeliveryProfile | None = None,
 ) -> Course:
     """Apply the steps in order; results of `earlier` that still hold (same table, same steps before) are used again.
-    `values` are those of the parameters that steps name, `others` the rows of the pulls that they name.
+    `values` are those of the parameters that steps name, `others` the rows of the pulls that they name, `last` the
+    profile of the pull's last delivery.
 
     A step that does not fit lets the rows pass and keeps its error. Raises: Stopped.
     """
@@ -63,13 +72,15 @@ def run_course(
     for place, step in enumerate(steps):
         applied = step.bound(values) if values and isinstance(step, TakesParameters) else step
         if isinstance(applied, TakesRows):
-            applied = applied.with_rows((others or {}).get(applied.other))
+            applied = applied.with_rows(others or {})
+        if isinstance(applied, LooksBack):
+            applied = applied.against(last)
         if place < len(known) and known[place].step == step and known[place].applied == applied:
             results.append(known[place])
             continue
         known = ()
         before = results[-1].shaped if results else all_rows(table)
-        before = replace(before, said="") if before.said else before
+        before = replace(before, said="", checked=()) if before.said or before.checked else before
         began = time.perf_counter()
         try:
             shaped, error = (applied.apply(before, stop) if step.on else before), None

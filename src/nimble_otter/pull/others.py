@@ -9,6 +9,7 @@ from nimble_otter.errors import ConditionError
 from nimble_otter.pull.course import Course, run_course
 from nimble_otter.pull.file import SUFFIX, load_pull
 from nimble_otter.pull.model import Pull
+from nimble_otter.pull.profiles import DeliveryProfile
 from nimble_otter.pull.steps import TakesRows
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Table, View
@@ -36,19 +37,22 @@ def walk(
     fetch: Callable[[Pull], Table],
     stop: StopToken = NEVER,
     above: tuple[str, ...] = (),
+    last: DeliveryProfile | None = None,
 ) -> Course:
     """Take a pull's rows along its course, with the rows of the pulls it names: `named` finds them, `fetch` asks their
     sources. Raises: ConditionError where pulls take rows of each other in a ring, and what the two raise."""
     others: dict[str, View] = {}
     ring = (*above, pull.name)
     for step in pull.steps:
-        if isinstance(step, TakesRows) and step.on and step.other and step.other not in others:
-            if step.other in ring:
-                raise ConditionError(f"{' takes rows of '.join((*ring, step.other))}.", "Remove one of the joins.")
-            other = named(step.other)
+        for name in step.others if isinstance(step, TakesRows) and step.on else ():
+            if name in others:
+                continue
+            if name in ring:
+                raise ConditionError(f"{' takes rows of '.join((*ring, name))}.", "Remove one of the joins.")
+            other = named(name)
             course = walk(other, fetch(other), named, fetch, stop, ring)
             for result in course.results:
                 if result.error is not None:
                     raise result.error
-            others[step.other] = course.end.as_shown()
-    return run_course(table, pull.steps, stop, values=pull.values(), others=others)
+            others[name] = course.end.as_shown()
+    return run_course(table, pull.steps, stop, values=pull.values(), others=others, last=last)

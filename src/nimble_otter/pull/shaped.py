@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from dataclasses import field as made_by
+from typing import Any
 
 import numpy as np
 
@@ -21,7 +22,7 @@ class Shaped:
     (already with children behind their parents). `columns` are the places shown, in order (None: all); the first
     `pinned` of them stay in sight, and `looks` (by place) say how they are shown. `own_rows` is False once row ids are
     no longer those of the rows pulled. `opened` are columns that are parts of others: the place of the whole and the
-    names that lead from it to the part. `said` is what the last step tells of what it did."""
+    names that lead from it to the part. `said` is what the last step tells of what it did, `checked` what it found."""
 
     view: View
     grouped: Grouped | None = None
@@ -29,6 +30,7 @@ class Shaped:
     columns: tuple[int, ...] | None = None
     own_rows: bool = True
     said: str = ""
+    checked: tuple[Any, ...] = ()
     pinned: int = 0
     looks: Mapping[int, ColumnFormat] = made_by(default_factory=dict)
     opened: Mapping[int, tuple[int, tuple[str, ...]]] = made_by(default_factory=dict)

@@ -16,7 +16,7 @@ from nimble_otter.pull import load_pull, places
 from nimble_otter.pull.course import Course
 from nimble_otter.pull.file import SUFFIX
 from nimble_otter.pull.others import path_of
-from nimble_otter.pull.steps import AppendStep, JoinStep
+from nimble_otter.pull.steps import TakesRows
 from nimble_otter.table import View
 
 
@@ -105,10 +105,7 @@ class PullDependencies:
             if other is open_pull or before not in other.shaping.needs or self._open(before, other) is not None:
                 continue
             steps = tuple(
-                replace(step, other=after)
-                if isinstance(step, (JoinStep, AppendStep)) and step.other == before
-                else step
-                for step in other.pull.steps
+                step.renamed(before, after) if isinstance(step, TakesRows) else step for step in other.pull.steps
             )
             other.shaping.change(replace(other.pull, steps=steps), f"Take rows of {after}", quiet=True)
 

@@ -117,7 +117,8 @@ class Shaping:
     @property
     def needs(self) -> list[str]:
         """Names of the pulls whose rows its steps take."""
-        return [step.other for step in self._own.pull.steps if isinstance(step, TakesRows) and step.on and step.other]
+        taking = [step for step in self._own.pull.steps if isinstance(step, TakesRows) and step.on]
+        return [name for step in taking for name in step.others]
 
     def rows_of(self, name: str, fresh: bool = False) -> View | None:
         """Rows of another pull by its name, asked for anew where `fresh`; None while there are none."""

@@ -3,7 +3,9 @@ pull file. `STEPS` finds them by their kind."""
 
 from __future__ import annotations
 
-from nimble_otter.pull.steps.base import Step, TakesParameters, TakesRows, find_column
+from nimble_otter.pull.steps.base import LooksBack, Step, TakesParameters, TakesRows, find_column
+from nimble_otter.pull.steps.check import CheckStep
+from nimble_otter.pull.steps.check_rules import Checked, CheckLine, Rule
 from nimble_otter.pull.steps.columns import ColumnsStep
 from nimble_otter.pull.steps.compute import Computed, ComputeStep
 from nimble_otter.pull.steps.filter import Condition, FilterStep
@@ -16,13 +18,16 @@ from nimble_otter.pull.steps.top import TopStep
 
 _ALL = (
     FilterStep, OpenStep, JoinStep, AppendStep, ComputeStep, TopStep, DistinctStep, SampleStep, GroupStep, PivotStep,
-    UnpivotStep, TransposeStep, SortStep, ColumnsStep,
+    UnpivotStep, TransposeStep, SortStep, ColumnsStep, CheckStep,
 )  # fmt: skip
 STEPS: dict[str, type[Step]] = {step.kind: step for step in _ALL}
 
 __all__ = [
     "STEPS",
     "AppendStep",
+    "CheckLine",
+    "CheckStep",
+    "Checked",
     "ColumnsStep",
     "ComputeStep",
     "Computed",
@@ -33,8 +38,10 @@ __all__ = [
     "GroupStep",
     "JoinStep",
     "KeyBy",
+    "LooksBack",
     "OpenStep",
     "PivotStep",
+    "Rule",
     "SampleStep",
     "SortBy",
     "SortStep",

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from typing import ClassVar, Protocol, Self, runtime_checkable
 
 from nimble_otter.errors import ConditionError
+from nimble_otter.pull.profiles import DeliveryProfile
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.query.parsed import nearest
 from nimble_otter.stop import StopToken
@@ -52,14 +53,25 @@ class TakesParameters(Protocol):
 
 @runtime_checkable
 class TakesRows(Protocol):
-    """A step that takes the rows of another pull, by its name."""
+    """A step that takes the rows of other pulls, by their names."""
 
     @property
-    def other(self) -> str:
-        """The pull whose rows it takes."""
+    def others(self) -> tuple[str, ...]:
+        """The pulls whose rows it takes."""
 
-    def with_rows(self, rows: View | None) -> Step:
-        """The step with those rows (None: there are none)."""
+    def with_rows(self, rows: Mapping[str, View]) -> Step:
+        """The step with those rows, as far as they are there."""
+
+    def renamed(self, before: str, after: str) -> Step:
+        """The step with another name for one of the pulls."""
+
+
+@runtime_checkable
+class LooksBack(Protocol):
+    """A step that looks at the last delivery of its pull."""
+
+    def against(self, last: DeliveryProfile | None) -> Step:
+        """The step beside that (None: there was none)."""
 
 
 def find_column(table: Table, name: str) -> int:

@@ -33,9 +33,19 @@ class JoinStep:
         by = ", ".join(here if here == there else f"{here} = {there}" for here, there in self.pairs)
         return f"{self.other or 'nothing'}{f' by {by}' if by else ''}"
 
-    def with_rows(self, rows: View | None) -> JoinStep:
+    @property
+    def others(self) -> tuple[str, ...]:
+        """The pull whose rows it takes."""
+        return (self.other,) if self.other else ()
+
+    def with_rows(self, rows: Mapping[str, View]) -> JoinStep:
         """With the rows of the other pull."""
-        return self if rows is self.rows else replace(self, rows=rows)
+        own = rows.get(self.other)
+        return self if own is self.rows else replace(self, rows=own)
+
+    def renamed(self, before: str, after: str) -> JoinStep:
+        """With another name for the pull."""
+        return replace(self, other=after) if self.other == before else self
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         """What comes of the rows. Raises: ConditionError."""
@@ -72,9 +82,19 @@ class AppendStep:
         """The step in a line of the course."""
         return self.other or "nothing"
 
-    def with_rows(self, rows: View | None) -> AppendStep:
+    @property
+    def others(self) -> tuple[str, ...]:
+        """The pull whose rows it takes."""
+        return (self.other,) if self.other else ()
+
+    def with_rows(self, rows: Mapping[str, View]) -> AppendStep:
         """With the rows of the other pull."""
-        return self if rows is self.rows else replace(self, rows=rows)
+        own = rows.get(self.other)
+        return self if own is self.rows else replace(self, rows=own)
+
+    def renamed(self, before: str, after: str) -> AppendStep:
+        """With another name for the pull."""
+        return replace(self, other=after) if self.other == before else self
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         """What comes of the rows. Raises: ConditionError."""

@@ -1,0 +1,359 @@
+"""Checks: every rule against plain Python over random rows, the step in the course, what a delivery remembers."""
+
+import datetime as dt
+import json
+import re
+from collections import Counter
+from dataclasses import replace
+from decimal import Decimal
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from tests.proofs import how_many
+
+from nimble_otter.pull import Pull, Query, pull_from_text, pull_to_text, run_course
+from nimble_otter.pull.course import checks_of
+from nimble_otter.pull.profiles import (
+    KEPT,
+    DeliveryProfile,
+    beside,
+    keep_profile,
+    load_keyed,
+    load_profiles,
+    mark_of,
+    profile_of,
+    usual,
+)
+from nimble_otter.pull.shaped import all_rows
+from nimble_otter.pull.steps import CheckLine, CheckStep, Condition, FigureOf, FilterStep, GroupStep, Rule, group_keys
+from nimble_otter.pull.steps.check import stopping, suggested
+from nimble_otter.pull.steps.check_rules import check
+from nimble_otter.sources import Source
+from nimble_otter.stop import NEVER
+from nimble_otter.table import View
+from nimble_otter.table.core.build import table_of
+from nimble_otter.table.ops.digests import row_digests
+from nimble_otter.table.ops.group import AggregateFunction as Agg
+
+NOW = dt.datetime(2031, 6, 1, 12, tzinfo=dt.UTC)
+VALUES = {
+    "i": st.integers(-6, 6),
+    "f": st.floats(-3, 3).map(lambda x: round(x, 1)),
+    "t": st.sampled_from(["", "a", "ab", "B", "é1"]),
+    "d": st.decimals(-2, 2, places=1),
+    "at": st.datetimes(dt.datetime(2031, 5, 30), dt.datetime(2031, 6, 2)),
+    "b": st.booleans(),
+}
+
+
+@st.composite
+def rows(draw):
+    """Columns of each kind, some of them NULL, and an order over some of the rows."""
+    count = draw(st.integers(0, 12))
+    columns = {
+        name: draw(st.lists(st.none() | values, min_size=count, max_size=count)) for name, values in VALUES.items()
+    }
+    table = table_of(**columns)
+    ids = draw(st.permutations(range(count)).flatmap(lambda p: st.integers(0, count).map(lambda n: p[:n])))
+    whole = [dict(zip(columns, row, strict=True)) for row in zip(*columns.values(), strict=True)]
+    return View(table, np.array(ids, np.int64)), whole
+
+
+def looked(line, view, others=None, last=None):
+    return check(line, replace(all_rows(view.table), view=view), others or {}, last, NEVER, NOW)
+
+
+def expected(line, here):
+    """Positions of rows that fail, in plain Python."""
+    name = line.columns[0] if line.columns else ""
+    values = [row[name] for row in here] if name else []
+    if line.rule is Rule.FILLED:
+        return [n for n, v in enumerate(values) if v is None]
+    if line.rule is Rule.UNIQUE:
+        keys = [tuple(row[c] for c in line.columns) for row in here]
+        counts = Counter(key for key in keys if None not in key)
+        return [n for n, key in enumerate(keys) if counts[key] > 1]
+    if line.rule is Rule.NO_DUPLICATES:
+        keys = [tuple(row.values()) for row in here]
+        return [n for n, key in enumerate(keys) if Counter(keys)[key] > 1]
+    if line.rule is Rule.AMONG:
+        return [n for n, v in enumerate(values) if v is not None and v not in line.values]
+    if line.rule is Rule.RANGE:
+        low, high = line.values
+        return [n for n, v in enumerate(values) if v is not None and not low <= v <= high]
+    if line.rule is Rule.PATTERN:
+        return [n for n, v in enumerate(values) if v is not None and not re.fullmatch(line.values[0], v, re.DOTALL)]
+    raise AssertionError(line.rule)
+
+
+LINES = st.one_of(
+    st.builds(lambda c: CheckLine(Rule.FILLED, (c,)), st.sampled_from(list(VALUES))),
+    st.builds(
+        lambda c: CheckLine(Rule.UNIQUE, tuple(c)),
+        st.lists(st.sampled_from(list(VALUES)), min_size=1, max_size=3, unique=True),
+    ),
+    st.just(CheckLine(Rule.NO_DUPLICATES)),
+    st.builds(lambda v: CheckLine(Rule.AMONG, ("t",), tuple(v)), st.lists(VALUES["t"], min_size=1)),
+    st.builds(lambda v: CheckLine(Rule.AMONG, ("i",), tuple(v)), st.lists(VALUES["i"], min_size=1)),
+    *(
+        st.builds(lambda a, b, c=c: CheckLine(Rule.RANGE, (c,), (min(a, b), max(a, b))), VALUES[c], VALUES[c])
+        for c in "ifd"
+    ),
+    st.builds(lambda a, b: CheckLine(Rule.RANGE, ("at",), (min(a, b), max(a, b))), VALUES["at"], VALUES["at"]),
+    st.builds(
+        lambda p: CheckLine(Rule.PATTERN, ("t",), (p,)), st.sampled_from(["a.?", "[a-z]+|", "a|ab", ".*b", "é\\d"])
+    ),
+)
+
+
+@settings(max_examples=how_many(150, 5000))
+@given(rows(), LINES)
+def test_each_rule_of_rows_is_as_in_plain_python(made, line):
+    view, whole = made
+    here = [whole[row] for row in view.row_ids().tolist()]
+    found = looked(line, view)
+    assert found.failing.tolist() == [int(view.row_ids()[n]) for n in expected(line, here)]
+    assert found.holds == (not len(found.failing))
+    assert str(len(found.failing)) in found.said or found.holds
+
+
+@settings(max_examples=how_many(60, 2000))
+@given(rows(), rows(), st.sampled_from(["i", "t", "d", "at", "b"]))
+def test_values_of_another_pull_and_its_figures(mine, theirs, name):
+    (view, whole), (other, there) = mine, theirs
+    here, known = ([rows[n][name] for n in v.row_ids().tolist()] for v, rows in ((view, whole), (other, there)))
+    found = looked(CheckLine(Rule.ELSEWHERE, (name,), other="o"), view, {"o": other})
+    if found.problem is None:
+        wanted = [int(n) for n, v in zip(view.row_ids(), here, strict=True) if v is not None and v not in known]
+        assert found.failing.tolist() == wanted
+    for figure in ("max", "count", "distinct"):
+        line = CheckLine(Rule.AGGREGATE, (name,), figure=figure, other="o")
+        filled = [[v for v in each if v is not None] for each in (here, known)]
+        ends = [{"max": lambda v: max(v, default=None), "count": len, "distinct": lambda v: len(set(v))}[figure](v)
+                for v in (filled if figure != "count" else (here, known))]  # fmt: skip
+        if figure != "max" or name != "b":
+            assert looked(line, view, {"o": other}).holds == (ends[0] == ends[1])
+
+
+def table_line(line, **columns):
+    found = looked(line, View(table_of(**columns)))
+    return found.holds, found.said
+
+
+def test_rules_of_the_whole_in_words():
+    level = [1.5, -0.25, None, 3.0]
+    assert table_line(CheckLine(Rule.FILLED, ("v",), (1,)), v=level) == (True, "1 NULL (25.0 %)")
+    assert table_line(CheckLine(Rule.FILLED, ("v",), ("20 %",)), v=level) == (False, "1 NULL (25.0 %)")
+    assert table_line(CheckLine(Rule.RANGE, ("v",), (0, "")), v=level) == (False, "1 outside, -0.25")
+    assert table_line(CheckLine(Rule.RANGE, ("v",), ("", 1)), v=level) == (False, "2 outside, 1.5 to 3.0")
+    assert table_line(CheckLine(Rule.ROWS, values=(4, "")), v=level) == (True, "4 rows")
+    assert table_line(CheckLine(Rule.ROWS, values=("", 3)), v=level)[0] is False
+    assert table_line(CheckLine(Rule.AGGREGATE, ("v",), (1, 2), figure="mean"), v=level)[0] is True
+    assert table_line(CheckLine(Rule.AGGREGATE, ("v",), (5, ""), figure="sum"), v=level)[0] is False
+    assert table_line(CheckLine(Rule.AGGREGATE, ("v",), ("", 5), figure="sum"), v=[None])[0] is False
+    assert table_line(CheckLine(Rule.SQL, text="v > 0"), v=level) == (False, "2 rows fail")  # unknown is not true
+    assert table_line(CheckLine(Rule.SQL, text="v > 0 or v is null or v < 0"), v=level) == (True, "4 of 4")
+    assert table_line(CheckLine(Rule.TYPE, ("v",), ("number",)), v=level) == (True, "number")
+    assert table_line(CheckLine(Rule.TYPE, ("v",), ("text",)), v=level) == (False, "number")
+    assert table_line(CheckLine(Rule.TYPE, ("v",), ("text",)), v=[None]) == (True, "no values")
+
+
+@pytest.mark.parametrize(
+    ("newest", "within", "holds", "said"),
+    [
+        (dt.datetime(2031, 6, 1, 6, tzinfo=dt.UTC), "6 hours", True, "6 hours ago"),
+        (dt.datetime(2031, 6, 1, 5, 59, tzinfo=dt.UTC), "6 hours", False, "6 hours ago"),
+        (dt.datetime(2031, 5, 30, 12, tzinfo=dt.UTC), "2 days", True, "2 days ago"),
+        (dt.datetime(2031, 6, 1, 11, 59, 30, tzinfo=dt.UTC), "1 minute", True, "less than a minute ago"),
+        (dt.date(2031, 5, 31), "1 day", True, "12 hours ago"), (dt.date(2031, 5, 1), "3 weeks", False, "4 weeks ago"),
+        (None, "1 day", False, "no value"),
+    ],
+)  # fmt: skip
+def test_the_newest_row(newest, within, holds, said, monkeypatch):
+    monkeypatch.setenv("TZ", "UTC")
+    assert table_line(CheckLine(Rule.NEWEST, ("v",), (within,)), v=[newest, None]) == (holds, said)
+
+
+def test_what_can_not_be_checked_does_not_hold_and_says_why():
+    table = {"v": [1, 2], "t": ["a", "b"]}
+    for line, said in (
+        (CheckLine(Rule.FILLED, ("w",)), "There is no column w"),
+        (CheckLine(Rule.UNIQUE), "names no column"),
+        (CheckLine(Rule.RANGE, ("v",)), "no bound"),
+        (CheckLine(Rule.PATTERN, ("t",), ("(",)), "regular expression"),
+        (CheckLine(Rule.PATTERN, ("t",)), "no pattern"),
+        (CheckLine(Rule.TYPE, ("t",), ("river",)), "not a type"),
+        (CheckLine(Rule.NEWEST, ("v",), ("2 days",)), "no age"),
+        (CheckLine(Rule.NEWEST, ("v",), ("soon",)), "names no age"),
+        (CheckLine(Rule.SQL, text="v >"), ""),
+        (CheckLine(Rule.SQL), "no condition"),
+        (CheckLine(Rule.ELSEWHERE, ("v",), other="gone"), "no rows of gone"),
+        (CheckLine(Rule.AGGREGATE, ("v",), (1, 2), figure="sums"), "not an aggregate"),
+        (CheckLine(Rule.AGGREGATE, (), (1, 2), figure="sum"), "names no column"),
+        (CheckLine(Rule.ROWS, values=("many", "")), "not a number"),
+        (CheckLine(Rule.FILLED, ("v",), ("few",)), "not a number of rows"),
+    ):
+        found = looked(line, View(table_of(**table)))
+        assert not found.holds
+        assert found.problem is not None
+        assert said in found.said
+
+
+def test_tolerances():
+    other = {"o": View(table_of(v=[100]))}
+    for tolerance, holds in (("", False), ("1", False), ("2", True), ("1 %", False), ("2 %", True)):
+        line = CheckLine(Rule.AGGREGATE, ("v",), figure="sum", other="o", tolerance=tolerance)
+        assert looked(line, View(table_of(v=[98])), other).holds is holds
+    wrong = CheckLine(Rule.AGGREGATE, ("v",), figure="sum", other="o", tolerance="some")
+    assert "number or a percentage" in looked(wrong, View(table_of(v=[1])), other).problem.hint
+
+
+STEP = CheckStep(
+    (
+        CheckLine(Rule.FILLED, ("a",), (0,)),
+        CheckLine(Rule.UNIQUE, ("a", "b")),
+        CheckLine(Rule.AMONG, ("b",), ("x", 1, True)),
+        CheckLine(Rule.ELSEWHERE, ("a",), other="rivers", other_column="id", stops=False),
+        CheckLine(Rule.RANGE, ("a",), ("", ":most")),
+        CheckLine(Rule.PATTERN, ("b",), ("x.*",), on=False),
+        CheckLine(Rule.TYPE, ("a",), ("number",)),
+        CheckLine(Rule.NO_DUPLICATES),
+        CheckLine(Rule.ROWS, values=(1, 10)),
+        CheckLine(Rule.SINCE_LAST, values=(95,)),
+        CheckLine(Rule.AGGREGATE, ("a",), figure="sum", other="rivers", tolerance="2 %"),
+        CheckLine(Rule.NEWEST, ("at",), ("2 days",)),
+        CheckLine(Rule.COLUMNS),
+        CheckLine(Rule.SQL, text="a < :most"),
+    )
+)
+
+
+def test_a_check_moves_with_the_pull_file():
+    pull = Pull("p", Source("s", "sqlite:///x"), Query("select 1"), (STEP, replace(STEP, on=False, name="again")))
+    assert pull_from_text(pull_to_text(pull)) == pull
+    assert {line.rule for line in STEP.lines} == set(Rule)
+    assert STEP.others == ("rivers",)
+    assert STEP.renamed("rivers", "streams").others == ("streams",)
+    assert STEP.parameters() == ["most", "most"]
+    assert STEP.bound({"most": 7}).lines[4].values == ("", 7)
+    assert all(line.words() and line.subject for line in STEP.lines)
+    for wrong in ('rule = "sound"', 'rule = "filled"\nseverity = "loud"', ""):
+        text = pull_to_text(replace(pull, steps=())) + f'\n[[step]]\nkind = "check"\n[[step.lines]]\n{wrong}\n'
+        with pytest.raises(Exception, match=r"Rule|severity|lines|rule"):
+            pull_from_text(text)
+
+
+def test_checks_stand_in_the_course_and_change_no_row():
+    table = table_of(a=[1, 2, 2, None], b=["x", "y", "y", "x"])
+    lines = (
+        CheckLine(Rule.UNIQUE, ("a",)),
+        CheckLine(Rule.FILLED, ("a",), stops=False),
+        CheckLine(Rule.FILLED, ("b",), on=False),
+    )
+    step, few = CheckStep(lines), FilterStep((Condition("is not empty", "a"),))
+    course = run_course(table, (step, few, step))
+    assert [r.shaped.rows for r in course.results] == [4, 3, 3]
+    assert [c.holds for c in checks_of(course)] == [False, False, False, True]
+    assert [c.said for c in stopping(checks_of(course))] == ["2 rows share a value"] * 2
+    assert course.results[1].shaped.checked == ()
+    assert checks_of(run_course(table, (replace(step, on=False),))) == []
+    grouped = run_course(
+        table,
+        (GroupStep(group_keys("b"), (FigureOf(Agg.SUM, "a"),)), CheckStep((CheckLine(Rule.RANGE, ("a",), (2, 9)),))),
+    )
+    assert [c.holds for c in checks_of(grouped)] == [False]
+    again = run_course(
+        table, (step,), earlier=run_course(table, (step,)), last=DeliveryProfile("2031-05-01T00:00:00", 9)
+    )
+    assert again.results[0].applied.last.rows == 9
+
+
+def test_suggested_lines_hold():
+    rows = 60
+    table = table_of(id=list(range(rows)), kind=["a", "b", "c"] * 20, level=[n % 7 / 2 for n in range(rows)],
+                     note=[None, "x"] * 30, none=[None] * rows)  # fmt: skip
+    lines = suggested(View(table), range(5))
+    assert [(line.rule, *line.columns) for line in lines] == [
+        (Rule.UNIQUE, "id"), (Rule.FILLED, "id"), (Rule.FILLED, "kind"), (Rule.AMONG, "kind"), (Rule.FILLED, "level"),
+        (Rule.RANGE, "level"), (Rule.AMONG, "note"), (Rule.SINCE_LAST,), (Rule.COLUMNS,)]  # fmt: skip
+    assert all(looked(line, View(table)).holds for line in lines)
+
+
+# --- what a delivery remembers ------------------------------------------------------------------------------------
+
+
+def profiled(at=1, key=("k",), **columns):
+    table = table_of(**columns)
+    return profile_of(View(table), table.fields, key, dt.datetime(2031, 5, at))
+
+
+def test_a_delivery_beside_the_last(tmp_path):
+    first, keyed = profiled(1, k=[1, 2, 3, 4], v=["a", "b", "c", None], w=[1.0, 2.0, 3.0, 4.0])
+    keep_profile(tmp_path, "m", first, keyed)
+    now, mine = profiled(2, k=[2, 3, 5], v=["b", "C", "e"], x=[dt.date(2031, 5, 1)] * 3)
+    found = beside(now, mine, load_profiles(tmp_path, "m"), load_keyed(tmp_path, "m"))
+    assert (found.appeared, found.went) == (("x",), ("w",))
+    same, again = profiled(2, k=[2, 3, 5, 6], v=["b", "C", None, "d"], w=[2.0, 3.0, 4.0, 5.0])
+    moved = beside(same, again, load_profiles(tmp_path, "m"), load_keyed(tmp_path, "m")).moved
+    assert (moved.new, moved.gone, moved.changed) == (2, 2, 1)
+    assert beside(now, None, [first], keyed).moved is None
+    (tmp_path / "profiles" / "m.npz").write_bytes(b"not one")
+    assert load_keyed(tmp_path, "m") is None
+    assert load_profiles(tmp_path, "none") == []
+
+
+def test_profiles_are_kept_privately_and_not_for_ever(tmp_path):
+    for at in range(1, KEPT + 9):
+        keep_profile(tmp_path, "m", DeliveryProfile(f"2031-05-01T00:00:{at % 60:02}", at), None)
+    kept = load_profiles(tmp_path, "m")
+    assert [k.rows for k in kept] == list(range(KEPT + 8, 8, -1))
+    path = tmp_path / "profiles" / "m.jsonl"
+    assert path.stat().st_mode & 0o777 == 0o600
+    path.write_text(
+        "[]\n" + json.dumps({"at": "soon", "rows": 1, "columns": [], "key": []}) + "\nno\n" + path.read_text()
+    )
+    assert len(load_profiles(tmp_path, "m")) == KEPT
+
+
+def test_figures_outside_their_usual_range_are_named():
+    before = [profiled(n, k=[1, 2], v=[0.05 + n / 100, 1.8])[0] for n in range(1, 6)]
+    assert usual("v lowest", before) == (pytest.approx(0.06), pytest.approx(0.10))
+    assert usual("v lowest", before[:2]) is None
+    odd = beside(profiled(6, k=[1, 2], v=[-0.3, 1.8])[0], None, before, None)
+    assert [u.name for u in odd.unusual if u.name == "v lowest"] == ["v lowest"]
+    assert "v highest" not in [u.name for u in odd.unusual]
+    assert beside(profiled(6, k=[1, 2], v=[0.07, 1.8])[0], None, before, None).unusual == ()
+
+
+@settings(max_examples=how_many(80, 3000))
+@given(rows(), rows())
+def test_digests_are_equal_where_rows_are(one, other):
+    """Over rows of every kind, in any order; equal ones in different tables too."""
+    made = []
+    for view, whole in (one, other):
+        digests = row_digests(view, range(len(VALUES)))
+        made += zip([tuple(whole[row].values()) for row in view.row_ids().tolist()], digests.tolist(), strict=True)
+    assert len({digest for _, digest in made}) == len({row for row, _ in made})
+    assert all((a == b) == (x == y) for a, x in made for b, y in made)
+
+
+def test_digests_of_long_texts_numbers_and_nested_values():
+    texts = [f"{'x' * 70}{n}" for n in range(2000)] + ["y" * 64, "y" * 65, "y" * 66, "", None]
+    column = row_digests(View(table_of(v=texts)), [0])
+    assert len(set(column.tolist())) == len(texts)
+    few = row_digests(View(table_of(v=[texts[3], texts[3], "z"])), [0])  # held as codes
+    assert few[0] == few[1] == column[3]
+    numbers = [row_digests(View(table_of(v=values)), [0])[0] for values in ([2], [2.0], [Decimal("2.00")])]
+    assert len(set(numbers)) == 1
+    assert (
+        row_digests(View(table_of(v=[0.0, -0.0, 0.5])), [0]).tolist()[0]
+        == row_digests(View(table_of(v=[-0.0])), [0])[0]
+    )
+    nested = row_digests(View(table_of(v=[{"a": 1}, {"a": 2}, {"a": 1}])), [0])
+    assert nested[0] == nested[2] != nested[1]
+
+
+def test_the_mark_of_a_pull_is_of_its_name_and_source():
+    assert len({mark_of(*pair) for pair in (("p", "sqlite:///x"), ("q", "sqlite:///x"), ("p", "sqlite:///y"))}) == 3
