@@ -104,6 +104,10 @@ class SendError(OtterError):
     """A delivery failed; nothing half-written was left."""
 
 
+class ChecksFailed(SendError):
+    """A delivery was held back, as lines of its checks fail."""
+
+
 class SavedError(OtterError):
     """A file of ours can't be read or written."""
 

@@ -1,8 +1,10 @@
 """Checks: every rule against plain Python over random rows, the step in the course, what a delivery remembers."""
 
 import datetime as dt
+import hashlib
 import json
 import re
+import sqlite3
 from collections import Counter
 from dataclasses import replace
 from decimal import Decimal
@@ -13,8 +15,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.proofs import how_many
 
-from nimble_otter.pull import Pull, Query, pull_from_text, pull_to_text, run_course
+from nimble_otter.cli import main
+from nimble_otter.pull import Pull, Query, SendPlan, account, pull_from_text, pull_to_text, run_course, save_pull
+from nimble_otter.pull.account import deliveries
 from nimble_otter.pull.course import checks_of
+from nimble_otter.pull.places import state_folder
 from nimble_otter.pull.profiles import (
     KEPT,
     DeliveryProfile,
@@ -357,3 +362,93 @@ def test_digests_of_long_texts_numbers_and_nested_values():
 
 def test_the_mark_of_a_pull_is_of_its_name_and_source():
     assert len({mark_of(*pair) for pair in (("p", "sqlite:///x"), ("q", "sqlite:///x"), ("p", "sqlite:///y"))}) == 3
+
+
+# --- delivered from the command line ------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def saved(base, tmp_path):
+    """A pull of two columns with a check on each, in a file, over a table that tests change."""
+    path = base(
+        "create table level (id integer primary key, m real); insert into level values (1, 1.5), (2, 2.5), (3, null)"
+    )
+    lines = (
+        CheckLine(Rule.UNIQUE, ("id",)),
+        CheckLine(Rule.RANGE, ("m",), (0, 6)),
+        CheckLine(Rule.FILLED, ("m",), stops=False),
+    )
+    pull = Pull("levels", Source("s", f"sqlite:///{path}"), Query("select * from level"), (CheckStep(lines),),
+                SendPlan("csv", str(tmp_path / "o.csv")))  # fmt: skip
+    save_pull(pull, tmp_path / "levels.pull")
+
+    def change(text):
+        with sqlite3.connect(path) as connection:
+            connection.executescript(text)
+        connection.close()
+
+    return ["run", str(tmp_path / "levels.pull"), "--exists", "replace"], change, tmp_path / "o.csv"
+
+
+def test_a_delivery_is_held_back_by_its_checks(saved, capsys):
+    run, change, out = saved
+    assert main(run) == 0
+    told = capsys.readouterr()
+    assert "check failed: m never NULL: 1 NULL" in told.err  # which only warns
+    assert out.read_text().count("\n") == 4
+    change("update level set m = -1 where id = 1")
+    out.unlink()
+    assert main(run) == 6
+    told = capsys.readouterr()
+    assert "1 of 3 checks fails: m between 0 and 6 (1 outside, -1.0). Nothing was delivered." in told.err
+    assert not out.exists()
+    assert main([*run, "--send-anyway", "--report", "json"]) == 0
+    report = json.loads(capsys.readouterr().err)
+    assert [c["holds"] for c in report["checks"]] == [True, False, False]
+    assert report["last"] == {"new": 0, "gone": 0, "changed": 1}
+    assert out.exists()
+    made = deliveries(state_folder())
+    assert [(d.outcome, d.rows) for d in made] == [("sent", 3), ("held back", 0), ("sent", 3)]
+    assert "m between 0 and 6" in made[0].said
+    assert made[0].sha256 == hashlib.sha256(out.read_bytes()).hexdigest()
+    assert made[0].as_pull().name == "levels"
+    assert main(["history", "--json"]) == 0
+    assert [line["outcome"] for line in json.loads(capsys.readouterr().out)] == ["sent", "held back", "sent"]
+
+
+def test_what_a_run_says_beside_the_last(saved, capsys):
+    run, change, _ = saved
+    assert main(run) == 0
+    capsys.readouterr()
+    change(
+        "delete from level where id = 2; insert into level values (7, 1), (8, 2); update level set m = 3 where id = 1"
+    )
+    assert main(run) == 0
+    assert "+1 rows since" in (told := capsys.readouterr().err)
+    assert "2 new, 1 gone, 1 changed" in told
+    for _ in range(3):
+        assert main(run) == 0
+    change("update level set m = 5.9 where id = 8; insert into level select id + 10, m from level")
+    capsys.readouterr()
+    assert main(run) == 0
+    told = capsys.readouterr().err
+    assert "m highest 5.9 (usual " in told
+    assert "rows 8 (usual 3 to 4)" in told
+
+
+def test_the_account_is_put_aside_when_long_and_read_whole(tmp_path, monkeypatch):
+    monkeypatch.setattr(account, "MOST_BYTES", 600)
+    pull = Pull("p", Source("s", "sqlite:///x"), Query("select 1"))
+    for number in range(6):
+        made = account.delivered(pull, "csv", None, NOW.replace(tzinfo=None), "nightly" if number % 2 else "hand",
+                                 account.Outcome.FAILED, f"no {number}", "x.csv")  # fmt: skip
+        account.keep_delivery(tmp_path, made)
+    assert (tmp_path / account.OLDER).exists()
+    read = deliveries(tmp_path)
+    assert [d.said for d in read] == [f"no {n}" for n in range(5, 5 - len(read), -1)]
+    assert len(read) >= 2
+    assert {d.by for d in deliveries(tmp_path, by="nightly")} == {"nightly"}
+    with (tmp_path / account.LOG).open("a") as stream:
+        old = {"at": "2031-01-01T00:00:00", "pull": "old", "source": "s", "format": "csv", "path": "p", "newer": 1}
+        stream.write(f'no\n[]\n{{"at": "x"}}\n{json.dumps(old)}\n')
+    assert deliveries(tmp_path)[0].pull == "old"

@@ -16,7 +16,7 @@ from nimble_otter import __version__
 from nimble_otter.cli import main
 from nimble_otter.cli.flags import UsageError, parse_group, parse_sort
 from nimble_otter.pull import Pull, Query, SendPlan, places, save_pull
-from nimble_otter.pull.deliver import deliveries
+from nimble_otter.pull.account import deliveries
 from nimble_otter.pull.places import state_folder
 from nimble_otter.pull.steps import Condition, FigureOf, FilterStep, GroupStep, JoinStep, KeyBy, SortBy, group_keys
 from nimble_otter.query.sql.parameters import typed

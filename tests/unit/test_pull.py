@@ -277,7 +277,7 @@ def test_any_text_and_value_survives_the_file(text, parameters, values):
 @pytest.mark.parametrize(
     ("change", "problem", "says"),
     [
-        (("version = 1", "version = 2"), TooNewError, "newer"),
+        (("version = 1", "version = 3"), TooNewError, "newer"),
         (("version = 1", "version = 0"), CorruptError, "version"),
         (("nimble otter pull", "other"), CorruptError, "not a pull file"),
         (('kind = "group"', 'kind = "melt"'), CorruptError, "melt"),

@@ -15,7 +15,7 @@ from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
-from nimble_otter.cli.delivery import Progress, deliver, deliver_tables, source_named, with_password
+from nimble_otter.cli.delivery import Progress, Wishes, deliver, deliver_tables, source_named, with_password
 from nimble_otter.cli.flags import (
     UsageError,
     add_sending,
@@ -28,7 +28,16 @@ from nimble_otter.cli.flags import (
 )
 from nimble_otter.cli.outline import outline
 from nimble_otter.cli.terminal import be_quiet, tell
-from nimble_otter.errors import ChangeError, ConditionError, OtterError, QueryError, SavedError, SendError, SourceError
+from nimble_otter.errors import (
+    ChangeError,
+    ChecksFailed,
+    ConditionError,
+    OtterError,
+    QueryError,
+    SavedError,
+    SendError,
+    SourceError,
+)
 from nimble_otter.log import start_log
 from nimble_otter.memory import settle
 from nimble_otter.pull import places
@@ -42,6 +51,7 @@ _CODES: tuple[tuple[tuple[type[Exception], ...], int], ...] = (
     ((UsageError,), 2),
     ((QueryError, ConditionError), 4),
     ((SourceError, SavedError), 3),
+    ((ChecksFailed,), 6),
     ((SendError, ChangeError), 5),
 )
 """Exit codes of errors, by the first kind that fits."""
@@ -132,8 +142,10 @@ def parser() -> argparse.ArgumentParser:
     tables.add_argument("--source", required=True, help=source)
     tables.add_argument("--names", default="", metavar="NAMES", help="tables, with commas between; all unless given")
     tables.set_defaults(do=_tables)
+    run.add_argument("--send-anyway", action="store_true", help="deliver rows although checks fail")
     for each in (query, run):
         each.add_argument("--fail-if-cut", action="store_true", help="fail where a limit left rows at the source")
+        each.add_argument("--report", choices=("text", "json"), default="text", help="how standard error tells of it")
     for each in (query, run, tables):
         add_sending(each)
     for each in (query, run, tables, commands["describe"], commands["sources"], commands["find"], commands["apply"]):
@@ -261,7 +273,7 @@ def _query(options: argparse.Namespace) -> int:
         text, parameters=_parameters(options.param, " ".join((text, *options.filter)), ()), limit=options.limit
     )
     plans = [replace(p, scope="tree") if options.tree else p for p in _plans(options)]
-    return deliver(Pull(name, source, query, tuple(steps)), plans, fail_if_cut=options.fail_if_cut)
+    return deliver(Pull(name, source, query, tuple(steps)), plans, _wishes(options))
 
 
 def _text_of(options: argparse.Namespace) -> str:
@@ -308,7 +320,11 @@ def _run(options: argparse.Namespace) -> int:
     plans = _plans(options, pull.send)
     if options.all or (pull.send is not None and pull.send.scope == "all"):
         pull = replace(pull, steps=())
-    return deliver(pull, plans, str(path), options.fail_if_cut)
+    return deliver(pull, plans, _wishes(options), str(path))
+
+
+def _wishes(options: argparse.Namespace) -> Wishes:
+    return Wishes(options.fail_if_cut, getattr(options, "send_anyway", False), options.report == "json")
 
 
 def _tables(options: argparse.Namespace) -> int:

@@ -3,22 +3,25 @@
 from __future__ import annotations
 
 import datetime as dt
+import json
 import os
 import sys
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import replace
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, BinaryIO, cast
 
 from nimble_otter.cli.flags import UsageError
-from nimble_otter.cli.terminal import HarmlessOutput, harmless, is_quiet, note
-from nimble_otter.errors import PasswordMissing, SendError
+from nimble_otter.cli.terminal import HarmlessOutput, harmless, is_quiet, note, tell
+from nimble_otter.errors import ChecksFailed, PasswordMissing, SendError
 from nimble_otter.pull.model import Pull, SendPlan
 from nimble_otter.sources.catalogue import EntryKind
 from nimble_otter.stop import StopToken
 
 if TYPE_CHECKING:
+    from nimble_otter.pull.account import Outcome
+    from nimble_otter.pull.delivery import Delivery
     from nimble_otter.send import Rows, Sent
     from nimble_otter.send.format import Format
     from nimble_otter.send.transfer import Moved
@@ -32,6 +35,17 @@ def _asked_for(source: Source, problem: PasswordMissing) -> str:
     from getpass import getpass
 
     return getpass(f"Password of {harmless(source.name)}: ")
+
+
+@dataclass(frozen=True, slots=True)
+class Wishes:
+    """How a delivery is made: `fail_if_cut` makes a limit that left rows an error, `anyway` sends what fails its
+    checks, `as_json` reports so; `by` is who asked for it."""
+
+    fail_if_cut: bool = False
+    anyway: bool = False
+    as_json: bool = False
+    by: str = "command line"
 
 
 class Progress:
@@ -97,13 +111,58 @@ def _named(text: str) -> Source:
     return source_of_file(text)
 
 
-def deliver(pull: Pull, plans: Sequence[SendPlan], file: str = "", fail_if_cut: bool = False) -> int:
-    """Run a pull and send its rows to each of the plans; `fail_if_cut`: a limit that left rows is an error."""
+def deliver(pull: Pull, plans: Sequence[SendPlan], wishes: Wishes, file: str = "") -> int:
+    """Run a pull, which stands in `file`, and send its rows to each of the plans."""
+    from nimble_otter.pull.account import Outcome
+    from nimble_otter.pull.delivery import checks_words
     from nimble_otter.pull.delivery import deliver as delivered
 
-    for made in delivered(pull, plans, Terminal(file, fail_if_cut)):
-        _say(pull, made.plan, made.made, f"{made.columns} columns")
+    try:
+        for made in delivered(pull, plans, Terminal(file, wishes.fail_if_cut), anyway=wishes.anyway):
+            said = checks_words(made.checked)
+            _say(pull, made.plan, made.made, f"{made.columns} columns", said, wishes.by)
+            report(pull, made, wishes.as_json)
+    except ChecksFailed as problem:
+        for plan in plans:
+            _keep(pull, plan.format, None, wishes.by, Outcome.HELD, problem.message, plan.path)
+        raise
     return 0
+
+
+def report(pull: Pull, made: Delivery, as_json: bool) -> None:
+    """Tell on standard error what checks found, and the delivery beside those before it."""
+    beside = made.beside
+    if as_json:
+        plain = {
+            "pull": pull.name, "format": made.plan.format, "path": str(getattr(made.made, "path", "")),
+            "rows": getattr(made.made, "rows", getattr(made.made, "sent", 0)),
+            "checks": [{"of": c.line.subject, "says": c.line.words(), "holds": c.holds, "found": c.said,
+                        "severity": "stop" if c.line.stops else "warn"} for c in made.checked],
+            "last": asdict(beside.moved) if beside is not None and beside.moved is not None else None,
+            "unusual": [asdict(each) for each in beside.unusual] if beside is not None else [],
+        }  # fmt: skip
+        tell(json.dumps(plain, ensure_ascii=False), sys.stderr)
+        return
+    for each in made.checked:
+        if not each.holds:
+            note(f"  check failed: {each.line.subject} {each.line.words()}: {each.said}", sys.stderr)
+    if beside is None or not beside.before:
+        return
+    change = beside.now.rows - beside.before[0].rows
+    parts = [f"{change:+} rows since {beside.before[0].moment:%Y-%m-%d %H:%M}"]
+    if beside.moved is not None:
+        parts.append(f"{beside.moved.new} new, {beside.moved.gone} gone, {beside.moved.changed} changed")
+    parts += [
+        f"{word} {', '.join(names)}"
+        for word, names in (
+            ("new columns", beside.appeared),
+            ("columns gone", beside.went),
+            ("another type", beside.other_kind),
+        )
+        if names
+    ]
+    parts += [f"{u.name} {u.value:g} (usual {u.low:g} to {u.high:g})" for u in beside.unusual[:5]]
+    note(f"  {'; '.join(parts)}", sys.stderr)
 
 
 def deliver_tables(source: Source, names: tuple[str, ...], plans: Sequence[SendPlan]) -> int:
@@ -125,7 +184,7 @@ def deliver_tables(source: Source, names: tuple[str, ...], plans: Sequence[SendP
             if plan.path == "-":
                 if len(wanted) != 1:
                     raise SendError("Several tables can't be sent to standard output.", "Name a file for each.")
-                deliver(Pull(source.name, source, Query(connection.select_all(wanted[0].name))), [plan])
+                deliver(Pull(source.name, source, Query(connection.select_all(wanted[0].name))), [plan], Wishes())
                 continue
             for sent, columns in delivered(source, connection, wanted, plan, progress=around.progress("writing")):
                 _say(whole, plan, sent, f"{columns} columns" if columns else f"{len(wanted)} tables")
@@ -139,6 +198,7 @@ class Terminal:
         from nimble_otter.pull import places
 
         self._fail_if_cut = fail_if_cut
+        self.folder = places.state_folder() if file else None
 
         own = [Path(file).resolve().parent] if file else []
         self._folders = tuple(dict.fromkeys((*own, places.shelf_folder())))
@@ -199,9 +259,19 @@ class Terminal:
         return True
 
 
-def _say(pull: Pull, plan: SendPlan, made: Sent | Moved, what: str) -> None:
+def _keep(pull: Pull, format_: str, sent: Sent | None, by: str, outcome: Outcome, said: str, path: str = "") -> None:
     from nimble_otter.pull import places
-    from nimble_otter.pull.deliver import delivered, keep_delivery
+    from nimble_otter.pull.account import delivered, keep_delivery
+
+    try:
+        made = delivered(pull, format_, sent, dt.datetime.now(), by, outcome, said, path)
+        keep_delivery(places.state_folder(), made)
+    except OSError:  # the delivery itself stands
+        note("  the account of deliveries can't be written", sys.stderr)
+
+
+def _say(pull: Pull, plan: SendPlan, made: Sent | Moved, what: str, checks: str = "", by: str = "command line") -> None:
+    from nimble_otter.pull.account import Outcome
     from nimble_otter.send.transfer import Moved
 
     if isinstance(made, Moved):
@@ -214,10 +284,7 @@ def _say(pull: Pull, plan: SendPlan, made: Sent | Moved, what: str) -> None:
         note(f"  {line}", sys.stderr)
     if made.beside is not None:
         note(f"  {made.beside[1]} files in {made.beside[0]}", sys.stderr)
-    try:
-        keep_delivery(places.state_folder(), delivered(pull, plan.format, made, dt.datetime.now()))
-    except OSError:  # the delivery itself stands
-        note("  the log of deliveries can't be written", sys.stderr)
+    _keep(pull, plan.format, made, by, Outcome.SENT, checks)
 
 
 def _to_output(rows: Rows, format_: Format, options: Any) -> None:

@@ -159,8 +159,9 @@ def shelf(options: Namespace) -> int:
 def history(options: Namespace) -> int:
     """`history`: the last deliveries, the newest first."""
     from nimble_otter.pull import places
-    from nimble_otter.pull.deliver import deliveries
+    from nimble_otter.pull.account import deliveries
 
     found = deliveries(places.state_folder(), options.pull, options.most)
-    return show([{"at": d.at, "pull": d.pull, "source": d.source, "rows": d.rows, "bytes": d.bytes, "file": d.path}
+    return show([{"at": d.at, "pull": d.pull, "source": d.source, "rows": d.rows, "bytes": d.bytes, "file": d.path,
+                  "by": d.by, "outcome": d.outcome, "said": d.said}
                  for d in found], options.json)  # fmt: skip

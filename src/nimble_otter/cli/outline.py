@@ -35,7 +35,8 @@ def outline() -> tuple[Parser, dict[str, argparse.ArgumentParser]]:
     parser = Parser(
         prog="nimble-otter",
         description="Pull rows, shape them here and deliver them. The desktop application is nimble-otter-desktop.",
-        epilog="Exit codes: 0 done, 2 usage, 3 source, 4 query, 5 send, 128 + n ended by signal n.",
+        epilog="Exit codes: 0 done, 2 usage, 3 source, 4 query, 5 send, 6 held back by checks, 128 + n ended by "
+        "signal n.",
     )
     parser.add_argument("--version", action="version", version=f"nimble-otter {__version__}")
     told = parser.add_mutually_exclusive_group()

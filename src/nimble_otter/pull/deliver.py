@@ -1,4 +1,4 @@
-"""What of a pull is delivered, where to, and the log of what was: for the window and the command line alike.
+"""What of a pull is delivered, and where to: for the window and the command line alike.
 
 A query's rows can go straight from the source to the file, some thousand at a time, where no step needs them all.
 """
@@ -6,27 +6,23 @@ A query's rows can go straight from the source to the file, some thousand at a t
 from __future__ import annotations
 
 import datetime as dt
-import json
 import re
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import asdict, dataclass, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from nimble_otter.files import LONGEST_LOG, append_text, read_text
 from nimble_otter.pull.course import run_course
 from nimble_otter.pull.model import Pull, SendPlan
 from nimble_otter.pull.shaped import Shaped, all_rows, columns_to_send
 from nimble_otter.pull.steps import ColumnsStep, FilterStep, Step
 from nimble_otter.pull.tree import Opened, tree_to_send
-from nimble_otter.send import Names, Rows, Sent, fill_name, format_for, format_of_file, rows_of_view, with_suffix
+from nimble_otter.send import Names, Rows, fill_name, format_for, format_of_file, rows_of_view, with_suffix
 from nimble_otter.send.format import BATCH, Format
 from nimble_otter.sources import Connection, Request, TableInfo, fetch
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Column, Field, Table, TableBuilder
 from nimble_otter.table.core.columns import distinct_names
-
-LOG = "deliveries.jsonl"
 
 
 def rows_of_tree(shaped: Shaped, table: str, opened: Opened | None = None) -> Rows:
@@ -171,58 +167,3 @@ def _tables(
             return
     if builder.rows:
         yield builder.table(), False
-
-
-# --- the log -----------------------------------------------------------------------------------------------------
-
-
-@dataclass(frozen=True, slots=True)
-class Delivered:
-    """A delivery that was made: a line of the log."""
-
-    at: str
-    pull: str
-    source: str
-    format: str
-    path: str
-    rows: int
-    bytes: int
-    seconds: float
-    checked: bool
-
-    @property
-    def moment(self) -> dt.datetime:
-        """When it was made."""
-        return dt.datetime.fromisoformat(self.at)
-
-
-def delivered(pull: Pull, plan_format: str, sent: Sent, at: dt.datetime) -> Delivered:
-    """The line of the log for what was sent."""
-    return Delivered(
-        at.isoformat(timespec="seconds"), pull.name, pull.source.name, plan_format, str(sent.path), sent.rows,
-        sent.bytes, round(sent.seconds, 3), sent.checked,
-    )  # fmt: skip
-
-
-def keep_delivery(folder: Path, made: Delivered) -> None:
-    """Add a line to the log. Raises: OSError."""
-    append_text(folder / LOG, json.dumps(asdict(made), ensure_ascii=False) + "\n")
-
-
-def deliveries(folder: Path, pull: str = "", most: int = 50) -> list[Delivered]:
-    """The last deliveries (of one pull), the newest first; lines that can't be read are passed over."""
-    try:
-        lines = read_text(folder / LOG, LONGEST_LOG).splitlines()
-    except (OSError, UnicodeDecodeError):
-        return []
-    found: list[Delivered] = []
-    for line in reversed(lines):
-        try:
-            made = Delivered(**json.loads(line))
-        except (ValueError, TypeError, RecursionError):
-            continue
-        if not pull or made.pull == pull:
-            found.append(made)
-        if len(found) == most:
-            break
-    return found

@@ -7,8 +7,11 @@ import datetime as dt
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, suppress
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Protocol
 
+from nimble_otter.errors import ChecksFailed
+from nimble_otter.pull.course import Course, checks_of
 from nimble_otter.pull.deliver import (
     can_stream,
     format_of,
@@ -21,20 +24,38 @@ from nimble_otter.pull.deliver import (
 )
 from nimble_otter.pull.model import Pull, Query, SendPlan
 from nimble_otter.pull.others import walk
+from nimble_otter.pull.profiles import (
+    Beside,
+    ColumnFigures,
+    DeliveryProfile,
+    Keyed,
+    beside,
+    keep_profile,
+    load_keyed,
+    load_profiles,
+    mark_of,
+    profile_of,
+)
+from nimble_otter.pull.steps import Checked, Rule
+from nimble_otter.pull.steps.check import stopping
 from nimble_otter.send import Rows, Sent, needs_count, send_tables, send_to_file
 from nimble_otter.send.transfer import Moved, Transfer, transfer, transfer_from
 from nimble_otter.sources import Connection, Fetched, Request, Source, TableInfo, fetch
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.names import names_in_catalogue
 from nimble_otter.stop import NEVER, Progress, StopToken
-from nimble_otter.table import Table
+from nimble_otter.table import Field, Table
 
 SOURCE = "source"
 """The format of a plan whose rows go to another source."""
 
 
 class Surroundings(Protocol):
-    """What a delivery needs of whoever runs it."""
+    """What a delivery needs of whoever runs it. `folder` is where deliveries are remembered; None: this one is not."""
+
+    @property
+    def folder(self) -> Path | None:
+        """See above."""
 
     def connected(self, source: Source) -> AbstractContextManager[Connection]:
         """A connection for as long as it is used. Raises: SourceError's."""
@@ -57,11 +78,14 @@ class Surroundings(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class Delivery:
-    """What came of one plan: a file that was sent, or rows that arrived elsewhere. `columns` were delivered."""
+    """What came of one plan: a file that was sent, or rows that arrived elsewhere. `columns` were delivered; `checked`
+    is what checks found, `beside` the delivery beside those before, where it is remembered."""
 
     plan: SendPlan
     made: Sent | Moved
     columns: int
+    checked: tuple[Checked, ...] = ()
+    beside: Beside | None = None
 
 
 def request_of(pull: Pull, connection: Connection) -> Request:
@@ -71,18 +95,14 @@ def request_of(pull: Pull, connection: Connection) -> Request:
     return Request(bound.text, bound.values, query.limit, query.language, query.collection)
 
 
-def deliver(pull: Pull, plans: Sequence[SendPlan], around: Surroundings, stop: StopToken = NEVER) -> Iterator[Delivery]:
-    """Run a pull and send its rows by each of the plans, one after the other. What a step can't do ends it. Raises:
-    SourceError's, SendError, ConditionError, Stopped."""
+def deliver(
+    pull: Pull, plans: Sequence[SendPlan], around: Surroundings, stop: StopToken = NEVER, anyway: bool = False
+) -> Iterator[Delivery]:
+    """Run a pull and send its rows by each of the plans, one after the other. What a step can't do ends it, and so does
+    a check that fails, unless they go `anyway`. Raises: SourceError's, ChecksFailed, SendError, ConditionError,
+    Stopped."""
     if len(plans) == 1 and can_stream(pull.steps) and not _must_count(plans[0]):
-        with around.connected(pull.source) as connection:
-            streamed = stream_rows(connection, request_of(pull, connection), pull, stop)
-            try:
-                yield from _delivered(pull, streamed.rows, plans[0], around, stop)
-            finally:
-                streamed.close()
-        if streamed.cut:
-            around.limited(pull)
+        yield from _streamed(pull, plans[0], around, stop)
         return
     fetched = _fetched(pull, around, stop)
 
@@ -92,16 +112,105 @@ def deliver(pull: Pull, plans: Sequence[SendPlan], around: Surroundings, stop: S
             around.limited(other)
         return found.table
 
-    course = walk(pull, fetched.table, around.find_pull, rows_of)
+    mark = mark_of(pull.name, pull.source.url)
+    before = load_profiles(around.folder, mark) if around.folder is not None else []
+    course = walk(pull, fetched.table, around.find_pull, rows_of, stop, last=before[0] if before else None)
     for result in course.results:
         if result.error is not None:
             raise result.error
+    checked = tuple(checks_of(course))
+    if not anyway:
+        hold_back(checked)
+    found: Beside | None = None
+    if around.folder is not None:
+        found, keyed = remembered(course, fetched.tables, around.folder, mark, dt.datetime.now(), stop)
     for plan in plans:
         make = rows_of_tree if plan.scope == "tree" else rows_to_send
         name = origin_table(fetched.table.fields) or table_name(pull)
-        yield from _delivered(pull, make(course.end, name), plan, around, stop)
+        for made in _delivered(pull, make(course.end, name), plan, around, stop):
+            yield replace(made, checked=checked, beside=found)
+    if around.folder is not None and found is not None:
+        with suppress(OSError):  # the delivery itself stands
+            keep_profile(around.folder, mark, found.now, keyed)
     if fetched.was_cut:
         around.limited(pull)
+
+
+def _streamed(pull: Pull, plan: SendPlan, around: Surroundings, stop: StopToken) -> Iterator[Delivery]:
+    """Rows that no step needs all of: they are not held, so of them only their number is remembered."""
+    with around.connected(pull.source) as connection:
+        streamed = stream_rows(connection, request_of(pull, connection), pull, stop)
+        try:
+            for made in _delivered(pull, streamed.rows, plan, around, stop):
+                rows = made.made.rows if isinstance(made.made, Sent) else made.made.sent
+                columns = tuple(ColumnFigures(field.name, field.kind.value) for field in streamed.rows.fields)
+                now = DeliveryProfile(dt.datetime.now().isoformat(timespec="seconds"), rows, columns)
+                if around.folder is None:
+                    yield made
+                    continue
+                mark = mark_of(pull.name, pull.source.url)
+                yield replace(made, beside=beside(now, None, load_profiles(around.folder, mark), None))
+                with suppress(OSError):  # the delivery itself stands
+                    keep_profile(around.folder, mark, now, None)
+        finally:
+            streamed.close()
+    if streamed.cut:
+        around.limited(pull)
+
+
+def hold_back(checked: Sequence[Checked]) -> None:
+    """Raises: ChecksFailed, where a line that stops fails."""
+    failed = stopping(checked)
+    if not failed:
+        return
+    said = "; ".join(f"{each.line.subject} {each.line.words()} ({each.said})" for each in failed[:3])
+    more = f" and {len(failed) - 3} more" if len(failed) > 3 else ""
+    verb = "fails" if len(failed) == 1 else "fail"
+    raise ChecksFailed(
+        f"{len(failed)} of {len(checked)} checks {verb}: {said}{more}. Nothing was delivered.",
+        "Correct the rows, or send them all the same.",
+    )
+
+
+def checks_words(checked: Sequence[Checked]) -> str:
+    """What became of checks, for the account."""
+    failed = [each for each in checked if not each.holds]
+    if not checked:
+        return ""
+    if not failed:
+        return f"{len(checked)} check{'s' if len(checked) != 1 else ''} held"
+    said = "; ".join(f"{each.line.subject} {each.line.words()} ({each.said})" for each in failed)
+    return f"{len(failed)} of {len(checked)} checks failed: {said}"
+
+
+def remembered(
+    course: Course,
+    tables: Sequence[TableInfo],
+    folder: Path,
+    mark: str,
+    at: dt.datetime,
+    stop: StopToken = NEVER,
+) -> tuple[Beside, Keyed | None]:
+    """The rows at the end of a course beside those of the deliveries before, and their digests. Raises: Stopped."""
+    shaped = course.end
+    fields = [replace(shaped.field(place), name=shaped.title(place)) for place in shaped.shown()]
+    made, keyed = profile_of(shaped.as_shown(), fields, key_of(course, fields, tables), at, stop)
+    return beside(made, keyed, load_profiles(folder, mark), load_keyed(folder, mark)), keyed
+
+
+def key_of(course: Course, fields: Sequence[Field], tables: Sequence[TableInfo]) -> tuple[str, ...]:
+    """The columns that tell delivered rows apart: those that a check calls unique, else the key of the one table that
+    they come from."""
+    for each in checks_of(course):
+        if each.line.rule is Rule.UNIQUE and each.holds:
+            return each.line.columns
+    if course.end.grouped is not None:
+        return tuple(course.end.table.fields[place].name for place in range(len(course.end.grouped.keys)))
+    name = origin_table(fields)
+    info = next((table for table in tables if table.bare == name), None)
+    by_origin = {field.origin.rpartition(".")[2]: field.name for field in fields if field.origin}
+    key = info.key if info is not None else ()
+    return tuple(by_origin[column] for column in key) if key and set(key) <= by_origin.keys() else ()
 
 
 def _must_count(plan: SendPlan) -> bool:

@@ -249,7 +249,10 @@ def usual(name: str, before: Sequence[DeliveryProfile]) -> tuple[float, float] |
 
 def _unusual(now: DeliveryProfile, before: Sequence[DeliveryProfile]) -> list[Unusual]:
     found, past = [], [each.figures() for each in before]
+    keys = tuple(f"{name} " for name in now.key)  # which only number the rows
     for name, value in now.figures().items():
+        if name.startswith(keys):
+            continue
         values = [own[name] for own in past if name in own]
         if len(values) < USUAL_FROM:
             continue

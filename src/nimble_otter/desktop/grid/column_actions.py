@@ -17,7 +17,7 @@ from nimble_otter.desktop.kit.widgets import calling
 from nimble_otter.desktop.pulls.new_steps import place_for
 from nimble_otter.desktop.pulls.step_ref import step_at
 from nimble_otter.desktop.pulls.workspace import Workspace
-from nimble_otter.pull.steps import ColumnsStep, Computed, ComputeStep, Condition
+from nimble_otter.pull.steps import CheckStep, ColumnsStep, Computed, ComputeStep, Condition
 from nimble_otter.table import Field, Kind
 from nimble_otter.table.ops.binning import parts_for
 
@@ -209,6 +209,7 @@ class ColumnActions:
                 for part in parts:
                     inner.addAction(part, calling(actions.group_by, name, part))
             menu.addAction(f"Compute with {title}…", lambda: self._compute(name))
+            menu.addAction(f"Check {title}…", lambda: self._check(name))
             if actions.holds_objects(column):
                 menu.addAction(f"Open {title} into columns", lambda: actions.open_columns(column))
         if not flat and not name:
@@ -272,6 +273,17 @@ class ColumnActions:
         step = ComputeStep((Computed("", said),))
         at = open_pull.shaping.add_step(step, "Compute", place_for(step, open_pull.pull.steps))
         self._workspace.show_step(step_at(at), focus=True)
+
+    def _check(self, name: str) -> None:
+        """What must hold for a column: in the last Check step, or a new one."""
+        open_pull = self._workspace.pull
+        if open_pull is None:
+            return
+        steps = open_pull.pull.steps
+        at = next((n for n in reversed(range(len(steps))) if isinstance(steps[n], CheckStep)), None)
+        if at is None:
+            at = open_pull.shaping.add_step(CheckStep(), "Check")
+        self._workspace.show_step(step_at(at), part=name)
 
     def _figures(self, column: int) -> None:
         grid = self._grid

@@ -117,6 +117,7 @@ def style_sheet() -> str:
 QMainWindow, QWidget#paper {{ background: {c["paper"]}; }}
 QWidget#surface {{ background: {c["surface"]}; }}
 QWidget#raised {{ background: {c["raised"]}; }}
+QWidget#failing {{ background: {c["plum_bg"]}; }}
 QWidget#caution {{ background: {c["amber_bg"]}; }}
 QLabel {{ background: transparent; color: {c["ink"]}; }}
 QLabel[tone="muted"] {{ color: {c["muted"]}; }}
@@ -183,6 +184,8 @@ QListWidget, QTreeWidget {{ background: transparent; border: none; color: {c["in
 QTreeView#rows {{ background: {c["surface"]}; border: none; color: {c["ink"]}; }}
 QTreeView#rows::item {{ height: 23px; }}
 QTreeView#rows::item:selected {{ background: {c["water4"]}; color: {c["ink"]}; }}
+QTreeView#checks {{ background: {c["surface"]}; border: none; color: {c["ink"]}; }}
+QTreeView#checks::item:selected {{ background: {c["water4"]}; }}
 QListWidget::item {{ padding: 3px 4px; }}
 QListWidget::item:selected {{ background: {c["water4"]}; color: {c["ink"]}; }}
 QListWidget#completion {{ background: {c["surface"]}; border: 1px solid {c["line"]}; }}

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from nimble_otter.pull.steps import (
     AppendStep,
+    CheckStep,
     ColumnsStep,
     Computed,
     ComputeStep,
@@ -27,6 +28,7 @@ MENU = (
     ("sort",),
     ("join", "append"),
     ("unpivot", "transpose"),
+    ("check",),
 )
 """Kinds of steps as a menu has them, related ones together."""
 STEP_WORDS = {
@@ -34,7 +36,7 @@ STEP_WORDS = {
     "columns": "Columns step", "distinct": "Distinct step (no duplicate rows)", "sample": "Sample step (random rows)",
     "join": "Join step (columns of another pull)", "append": "Append step (rows of another pull)",
     "pivot": "Pivot step (values into columns)", "unpivot": "Unpivot step (columns into rows)",
-    "transpose": "Transpose step (rows into columns)",
+    "transpose": "Transpose step (rows into columns)", "check": "Check step (what must hold before sending)",
 }  # fmt: skip
 _SHAPED = ("group", "pivot", "unpivot", "transpose")
 _LATER = {
@@ -51,7 +53,7 @@ def new_step(kind: str) -> Step:
         "filter": FilterStep(), "compute": ComputeStep((Computed("", ""),)), "group": GroupStep(), "sort": SortStep(),
         "top": TopStep(), "columns": ColumnsStep(), "join": JoinStep(), "append": AppendStep(),
         "distinct": DistinctStep(), "sample": SampleStep(), "pivot": PivotStep(), "unpivot": UnpivotStep(),
-        "transpose": TransposeStep(),
+        "transpose": TransposeStep(), "check": CheckStep(),
     }  # fmt: skip
     return made[kind]
 

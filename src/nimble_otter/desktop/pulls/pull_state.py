@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import uuid
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -20,7 +21,9 @@ from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import Course, Pull, Shaped, pull_from_text
 from nimble_otter.pull.model import Query
+from nimble_otter.pull.profiles import Beside, DeliveryProfile
 from nimble_otter.pull.shaped import all_rows
+from nimble_otter.pull.steps import Checked, CheckStep
 from nimble_otter.pull.tree import Opened
 from nimble_otter.query.sql.names import Names
 from nimble_otter.sources import Fetched, Request, Source, TableInfo
@@ -62,6 +65,13 @@ class PullState(QObject):
         self.error: OtterError | None = None
         self.notice = NOTHING
         self.show_at: int | None = None
+        self.failing_of: tuple[int, int] | None = None
+        """The check step, and its line, of which only the rows that fail are shown."""
+        self._shown_failing: tuple[Shaped, Checked, Shaped] | None = None
+        self.last_profile: DeliveryProfile | None = None
+        """What the last delivery remembers, once a step looks at it."""
+        self.beside: Beside | None = None
+        """The delivery just made beside those before it."""
         self.opened = Opened()
         self.asked: Request | None = None
         self.asked_of: Source | None = None
@@ -150,8 +160,30 @@ class PullState(QObject):
         return self.fetched.table if self.fetched is not None else None
 
     @property
+    def failing(self) -> Checked | None:
+        """The line of a check whose failing rows are shown; None where all rows are, or none fails it any more."""
+        if self.failing_of is None or self.course is None:
+            return None
+        at, place = self.failing_of
+        step = self.pull.steps[at] if at < min(len(self.pull.steps), len(self.course.results)) else None
+        if not isinstance(step, CheckStep) or place >= len(step.lines) or not step.lines[place].on:
+            return None
+        checked = self.course.results[at].shaped.checked
+        index = sum(1 for line in step.lines[:place] if line.on)
+        found = checked[index] if index < len(checked) else None
+        return found if found is not None and found.failing is not None and len(found.failing) else None
+
+    @property
     def shaped(self) -> Shaped | None:
-        """The rows that the grid shows: at the end of the course, or as of the step chosen with "show rows here"."""
+        """The rows that the grid shows: at the end of the course, as of the step chosen with "show rows here", or those
+        that fail a check."""
+        if (failing := self.failing) is not None and self.course is not None and self.failing_of is not None:
+            here = self.course.results[self.failing_of[0]].shaped
+            if here.grouped is None:
+                if self._shown_failing is None or self._shown_failing[:2] != (here, failing):
+                    rows = replace(here, view=View(here.view.table, failing.failing))
+                    self._shown_failing = (here, failing, rows)
+                return self._shown_failing[2]
         if self.course is None:
             return all_rows(self.table) if self.table is not None else None
         if self.show_at is not None and self.show_at < len(self.course.results):

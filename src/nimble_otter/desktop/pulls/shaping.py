@@ -11,8 +11,9 @@ from nimble_otter.desktop.pulls.pull_state import PullState
 from nimble_otter.desktop.pulls.truncated_values import TruncatedValues
 from nimble_otter.desktop.runtime.jobs import LOCAL
 from nimble_otter.errors import QueryError
-from nimble_otter.pull import Course, Pull, Shaped, run_course
-from nimble_otter.pull.steps import Step, TakesRows
+from nimble_otter.pull import Course, Pull, Shaped, places, run_course
+from nimble_otter.pull.profiles import DeliveryProfile, load_profiles, mark_of
+from nimble_otter.pull.steps import LooksBack, Step, TakesRows
 from nimble_otter.pull.tree import Opened, TreeLines, tree_lines
 from nimble_otter.pull.upstream import Comparison, compare
 from nimble_otter.sources import Fetched
@@ -91,7 +92,7 @@ class Shaping:
         if self.truncated.read_by(steps) and self._looked_whole is not self._own.fetched:
             self._looked_whole = self._own.fetched  # once: where they can't be had, steps take what is there
             self.truncated.fetch(None, then)
-        others = self._other_rows(fresh)
+        others, last = self._other_rows(fresh), self._last()
         if self._own.show_at is not None and self._own.show_at >= len(steps):
             self._own.show_at = None
 
@@ -104,12 +105,12 @@ class Shaping:
 
         if table.rows <= _AT_ONCE:
             self._own.jobs.stop(f"{self._own.key} course")
-            show(run_course(table, steps, earlier=earlier, values=values, others=others))
+            show(run_course(table, steps, earlier=earlier, values=values, others=others, last=last))
             return
         self._own.jobs.submit(
             LOCAL,
             f"{self._own.key} course",
-            lambda stop, _: run_course(table, steps, stop, earlier, values, others),
+            lambda stop, _: run_course(table, steps, stop, earlier, values, others, last),
             show,
             title="Shaping",
         )
@@ -152,9 +153,23 @@ class Shaping:
         self._own.tell(Aspect.EDITS)
         self.walk(then=then)
 
+    def show_failing(self, line: tuple[int, int] | None) -> None:
+        """Show only the rows that fail a line of a check, by the step's place and the line's; None for all again."""
+        if self._own.failing_of != line:
+            self._own.failing_of = line
+            self._own.tell(Aspect.ROWS | Aspect.PULL)
+
+    def _last(self) -> DeliveryProfile | None:
+        """What the last delivery remembers, where a step looks at it; read once."""
+        own = self._own
+        if own.last_profile is None and any(isinstance(step, LooksBack) for step in own.pull.steps):
+            found = load_profiles(places.state_folder(), mark_of(own.pull.name, own.pull.source.url))
+            own.last_profile = found[0] if found else None
+        return own.last_profile
+
     def show_rows_at(self, at: int | None) -> None:
         """Show the rows as of a step; None for those at the end."""
-        self._own.show_at = at
+        self._own.show_at, self._own.failing_of = at, None
         self._own.opened = Opened()
         self._own.tell(Aspect.ROWS | Aspect.PULL)
 

@@ -37,6 +37,7 @@ from nimble_otter.desktop.send.send_columns import SendColumns
 from nimble_otter.desktop.send.send_form import SendForm
 from nimble_otter.errors import OtterError
 from nimble_otter.pull.model import SendPlan
+from nimble_otter.pull.steps.check import stopping
 from nimble_otter.send import all_formats, format_for
 from nimble_otter.table.text.show import grouped
 
@@ -56,6 +57,7 @@ class SendDrawer(Drawer):
 
     title = "Send"
     write_wanted = Signal()
+    anyway_wanted = Signal()
     locale_set = Signal(dict)
 
     def __init__(self, sending: Sending, hub: ConnectionManager, receiver: Callable[[], Mapping[str, Any]]) -> None:
@@ -63,6 +65,9 @@ class SendDrawer(Drawer):
         super().__init__()
         self.sending, self._receiver = sending, receiver
         self.write = button("Write file", self.write_wanted.emit, "primary")
+        self.anyway = button("Send all the same", self.anyway_wanted.emit, "", "Send the rows although checks fail")
+        self.anyway.hide()
+        self.head.right.addWidget(self.anyway)
         self.head.right.addWidget(self.write)
         self.formats = QListWidget()
         self.formats.setObjectName("formats")
@@ -183,8 +188,16 @@ class SendDrawer(Drawer):
         else:
             self.head.words.setText(self._words(plan))
         self.write.setText({"clipboard": "Copy", "source": "Send rows"}.get(plan.format, "Write file"))
+        failed = stopping(self.sending.checked(open_pull, plan))
+        self.anyway.setVisible(bool(failed))
+        if failed:
+            count = f"{len(failed)} check{'s' if len(failed) != 1 else ''} fail{'s' if len(failed) == 1 else ''}"
+            self.head.words.setText(f"held back: {count}")
+        elif open_pull.failing is not None:
+            self.head.words.setText(f"{self.head.words.text()}, those that fail a check")
         is_ready = (shaped is not None or plan.scope == "query") and not open_pull.is_running
-        self.write.setEnabled(is_ready)
+        self.write.setEnabled(is_ready and not failed)
+        self.anyway.setEnabled(is_ready)
         self._again.setEnabled(is_ready)
         self.formats.blockSignals(True)
         for place in range(self.formats.count()):

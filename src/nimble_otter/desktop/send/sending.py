@@ -20,13 +20,12 @@ from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs
 from nimble_otter.desktop.send.send_tables import SendTables
-from nimble_otter.errors import OtterError, SendError
+from nimble_otter.errors import ChecksFailed, OtterError, SendError
 from nimble_otter.pull import Pull, Query
+from nimble_otter.pull.account import Outcome, delivered, deliveries, keep_delivery
+from nimble_otter.pull.course import checks_of
 from nimble_otter.pull.deliver import (
-    delivered,
-    deliveries,
     format_of,
-    keep_delivery,
     path_for,
     rows_as_pulled,
     rows_of_tree,
@@ -34,8 +33,19 @@ from nimble_otter.pull.deliver import (
     stream_rows,
     table_name,
 )
-from nimble_otter.pull.delivery import SOURCE, deliver_tables, send_rows, transfer_for, transfer_to
+from nimble_otter.pull.delivery import (
+    SOURCE,
+    checks_words,
+    deliver_tables,
+    hold_back,
+    remembered,
+    send_rows,
+    transfer_for,
+    transfer_to,
+)
 from nimble_otter.pull.model import SendPlan
+from nimble_otter.pull.profiles import Beside, keep_profile, mark_of
+from nimble_otter.pull.steps import Checked
 from nimble_otter.send import Rows, Sent, first_rows, format_for, send_text
 from nimble_otter.send.clipboard import Copied, copied
 from nimble_otter.send.transfer import Moved, Transfer, preview
@@ -60,14 +70,30 @@ class Sending:
         self._jobs, self._hub, self._folder, self._say = jobs, hub, folder, say
         self._looked_up = set[str]()
 
-    def send(self, open_pull: OpenPull, plan: SendPlan) -> None:
-        """Do what the plan says, in the background."""
+    def send(self, open_pull: OpenPull, plan: SendPlan, anyway: bool = False) -> None:
+        """Do what the plan says, in the background; rows that fail a check only `anyway`."""
+        checked = self.checked(open_pull, plan)
+        if not anyway:
+            try:
+                hold_back(checked)
+            except ChecksFailed as problem:
+                self._keep(open_pull.pull, plan.format, None, problem.message, plan.path)
+                self._say(str(problem), True)
+                return
         if plan.format == SOURCE:
             self._to_source(open_pull, plan)
         elif plan.format == CLIPBOARD:
             self._to_clipboard(open_pull, plan)
         else:
             self._to_file(open_pull, plan)
+
+    @staticmethod
+    def checked(open_pull: OpenPull, plan: SendPlan) -> list[Checked]:
+        """What checks found of the rows that the plan sends; nothing where they go without the steps, or are only those
+        that fail one."""
+        if open_pull.course is None or plan.scope in ("all", "query") or open_pull.failing is not None:
+            return []
+        return checks_of(open_pull.course)
 
     # --- what goes ---------------------------------------------------------------------------------------------
 
@@ -152,7 +178,8 @@ class Sending:
             return send(rows) if rows is not None else self._straight(open_pull, request, send, stop)
 
         def done(sent: Sent) -> None:
-            self._keep(open_pull.pull, plan.format, sent)
+            self._keep(open_pull.pull, plan.format, sent, checks_words(self.checked(open_pull, plan)))
+            self._remember(open_pull, plan, now)
             open_pull.last_sent, open_pull.sent = f"last sent {now:%a %H:%M}", sent
             counted = ", counted by reading them back" if sent.checked else ""
             self._say(f"Sent {grouped(sent.rows)} rows to {sent.path} ({size_words(sent.bytes)}{counted}).", False)
@@ -170,11 +197,33 @@ class Sending:
         finally:
             streamed.close()
 
-    def _keep(self, pull: Pull, format_: str, sent: Sent) -> None:
-        try:
-            keep_delivery(self._folder, delivered(pull, format_, sent, dt.datetime.now()))
-        except OSError as problem:
-            self._say(f"The log of deliveries can't be kept: {problem.strerror}.", True)
+    def _keep(self, pull: Pull, format_: str, sent: Sent | None, said: str = "", path: str = "") -> None:
+        """Put a delivery into the account, or that it was held back, in the background."""
+        now, outcome = dt.datetime.now(), Outcome.SENT if sent is not None else Outcome.HELD
+
+        def keep() -> None:
+            keep_delivery(self._folder, delivered(pull, format_, sent, now, outcome=outcome, said=said, path=path))
+
+        self._hub.keep(f"account {now.isoformat()}", keep, "The account of deliveries")
+
+    def _remember(self, open_pull: OpenPull, plan: SendPlan, now: dt.datetime) -> None:
+        """Keep what this delivery is to be laid beside the next time, in the background."""
+        course, fetched = open_pull.course, open_pull.fetched
+        if course is None or fetched is None or plan.scope in ("all", "query") or open_pull.failing is not None:
+            return
+        mark, target = mark_of(open_pull.pull.name, open_pull.pull.source.url), open_pull.target.table
+        tables = (*fetched.tables, *([target] if target is not None else ()))
+
+        def work(stop: StopToken, _: object) -> Beside:
+            found, keyed = remembered(course, tables, self._folder, mark, now, stop)
+            keep_profile(self._folder, mark, found.now, keyed)
+            return found
+
+        def done(found: Beside) -> None:
+            open_pull.last_profile, open_pull.beside = found.now, found
+            open_pull.tell(Aspect.PULL)
+
+        self._jobs.submit(LOCAL, f"{open_pull.key} remember", work, done)
 
     def _submit(
         self, open_pull: OpenPull, lane: str, work: Any, done: Any, title: str, stopped: str = "Stopped."

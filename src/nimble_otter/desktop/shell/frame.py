@@ -40,6 +40,7 @@ from nimble_otter.desktop.sources.search_page import SearchPage
 from nimble_otter.desktop.sources.source_page import SourcePage
 from nimble_otter.desktop.sources.sources_pane import SourcesPane
 from nimble_otter.desktop.steps.course import CourseStrip
+from nimble_otter.desktop.steps.failing_strip import FailingStrip
 from nimble_otter.stop import StopToken
 
 if TYPE_CHECKING:
@@ -67,6 +68,7 @@ _DRAWERS = {
     "pivot": ("steps.reshape_drawers", "PivotDrawer"),
     "unpivot": ("steps.reshape_drawers", "UnpivotDrawer"),
     "transpose": ("steps.reshape_drawers", "TransposeDrawer"),
+    "check": ("steps.check_drawer", "CheckDrawer"),
     "compute": ("steps.compute_drawer", "ComputeDrawer"),
     "changes": ("changes.changes_drawer", "ChangesDrawer"),
     "send": ("send.send_drawer", "SendDrawer"),
@@ -130,6 +132,8 @@ class Frame(QMainWindow):
         self.over_rows = QVBoxLayout()
         self.over_rows.setContentsMargins(0, 0, 0, 0)
         self.over_rows.setSpacing(0)
+        self.failing_strip = FailingStrip()
+        self.over_rows.addWidget(self.failing_strip)
         self.over_rows.addWidget(self.rows_stack, 1)
         self.work.addWidget(boxed(self.over_rows))
         self.work.addWidget(self.drawer_stack)

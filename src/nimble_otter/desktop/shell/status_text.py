@@ -49,7 +49,10 @@ def show_status(status: StatusStrip, open_pull: OpenPull | None) -> None:
     noun = "documents" if open_pull.is_documents else "rows"
     shown = len(shaped.view) if shaped.grouped is not None else shaped.rows
     strong, rest = grouped(shown), f"of {grouped(open_pull.table.rows)} {noun} shown"
-    if shaped.grouped is not None:
+    if open_pull.failing is not None and open_pull.course is not None and open_pull.failing_of is not None:
+        whole = open_pull.course.results[open_pull.failing_of[0]].shaped.rows
+        rest = f"of {grouped(whole)} {noun} fail"
+    elif shaped.grouped is not None:
         rest = f"of {grouped(open_pull.table.rows)} {noun}, in {grouped(shaped.grouped.levels[0].table.rows)} groups"
     if open_pull.edits.count:
         parts = ((open_pull.edits.edited_count, "± {} edited"), (len(open_pull.edits.added), "+ {} new"))

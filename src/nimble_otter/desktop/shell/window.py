@@ -19,6 +19,14 @@ class Window(Workbench):
         super().__init__()
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
         add_commands(self, self.find_box)
+        self.grid_presenter.shown.connect(lambda: self.failing_strip.show_pull(self.pull))
+        self.failing_strip.all_wanted.connect(self._show_all_rows)
+
+    def _show_all_rows(self) -> None:
+        """No longer only those that fail a check."""
+        if self.pull is not None:
+            self.pull.shaping.show_failing(None)
+            self.grid.setFocus()
 
     def take_over(self, files: list[str]) -> None:
         """Open what another start of the program was given, and come to the front."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 from PySide6.QtCore import QMimeData, QPoint, QPointF, QRect, Qt, QVariantAnimation, Signal
@@ -30,7 +30,9 @@ from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.pulls.step_ref import ADD, CHANGES, QUERY, SEND, SOURCE, StepRef, step_at
 from nimble_otter.pull import Course, Pull
-from nimble_otter.pull.steps import STEPS
+from nimble_otter.pull.course import checks_of
+from nimble_otter.pull.steps import STEPS, Checked, Step
+from nimble_otter.pull.steps.check import stopping
 from nimble_otter.table.text.show import grouped
 
 STEP_MIME = "application/x-nimble-otter-step"
@@ -38,6 +40,7 @@ KINDS = {kind: kind.capitalize() for kind in STEPS}
 _PLUS = 30
 _SIDE = 12
 _BAND = 20
+_MOST_COUNTED = 100_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +77,7 @@ def stops_of(open_pull: OpenPull) -> list[Stop]:
     words = " ".join(pull.query.text.split()) if pull.query.language == "native" else query_words(pull.query.text)
     stops.append(Stop(QUERY, "Query", words or "empty", under, rows, tone="plum" if open_pull.error else ""))
     for place, step in enumerate(pull.steps):
-        under, rows, problem = "", None, ""
+        under, rows, problem, words, tone = "", None, "", step.words(), ""
         if open_pull.course is not None and place < len(open_pull.course.results):
             result = open_pull.course.results[place]
             rows, problem = result.shaped.rows, str(result.error or "")
@@ -83,13 +86,12 @@ def stops_of(open_pull: OpenPull) -> list[Stop]:
                 levels = result.shaped.grouped.levels
                 under = f"{grouped(levels[0].table.rows)} groups"
                 under += f" · {grouped(rows)} within" if len(levels) > 1 else ""
+            words, under, tone = _checked(step, result.shaped.checked) or (words, under, tone)
         if under and fetched is not None and (fetched.was_cut or fetched.is_part):
             under += " of a part"
         under = "off" if not step.on else ("left out" if problem else under)
-        words = step.name or step.words()
-        stops.append(
-            Stop(step_at(place), KINDS[step.kind], words, under, rows, step.on, problem, "plum" if problem else "")
-        )
+        tone = "plum" if problem else tone if step.on else ""
+        stops.append(Stop(step_at(place), KINDS[step.kind], step.name or words, under, rows, step.on, problem, tone))
     stops.append(Stop(ADD, "", "+", ""))
     pending, waits = open_pull.pending.count, open_pull.pending.waiting_count
     said = f"{grouped(pending)} pending" if pending else "none"
@@ -100,8 +102,24 @@ def stops_of(open_pull: OpenPull) -> list[Stop]:
     if open_pull.is_writing or open_pull.in_doubt:
         under = "being written" if open_pull.is_writing else "last write not known"
     stops.append(Stop(CHANGES, "Changes", said, under, tone="amber_ink" if pending else ""))
-    stops.append(Stop(SEND, "Send", _send_words(pull), open_pull.last_sent))
+    held = open_pull.course is not None and bool(stopping(checks_of(open_pull.course)))
+    said, tone = ("held back", "plum") if held else (_send_words(pull), "")
+    stops.append(Stop(SEND, "Send", said, open_pull.last_sent, tone=tone))
     return stops
+
+
+def _checked(step: Step, checked: Sequence[Checked]) -> tuple[str, str, str] | None:
+    """What the strip says of a check: its words, what stands under them, and their tone."""
+    if not checked or not step.on:
+        return None
+    failed = [each for each in checked if not each.holds]
+    if not failed:
+        return f"{len(checked)} of {len(checked)} hold", "", ""
+    rows = {int(row) for each in failed if each.failing is not None for row in each.failing[:_MOST_COUNTED]}
+    many = "over " if any(each.failing is not None and len(each.failing) > _MOST_COUNTED for each in failed) else ""
+    under = f"{many}{grouped(len(rows))} row{'s' if len(rows) != 1 else ''} fail" if rows else "fails"
+    words = f"{len(failed)} of {len(checked)} fail{'s' if len(failed) == 1 else ''}"
+    return words, under, "plum" if stopping(failed) else "amber_ink"
 
 
 def _send_words(pull: Pull) -> str:

@@ -51,7 +51,7 @@ function _shtab_nimble_otter_using
 end
 
 set -g _shtab_nimble_otter_commands query run tables describe sources find apply shelf history formats demo
-set -g _shtab_nimble_otter_opts_with_value --as-table --binary --binary-name --case --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --encoding --exists --filter --first --format --group --key --limit --line-end --long --map --missing --most --names --numbers --param --password-file --pull --quote --quote-mark --readings --root --row --rows --send --sheet --sort --source --sql --sql-file --stage --table --time --title --to --values --words --zones
+set -g _shtab_nimble_otter_opts_with_value --as-table --binary --binary-name --case --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --encoding --exists --filter --first --format --group --key --limit --line-end --long --map --missing --most --names --numbers --param --password-file --pull --quote --quote-mark --readings --report --root --row --rows --send --sheet --sort --source --sql --sql-file --stage --table --time --title --to --values --words --zones
 
 complete -c nimble-otter -e
 complete -c nimble-otter -f
@@ -73,6 +73,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l tree -d 'groups
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l sort -x -d 'such as "taken_at desc, level_m"'
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l columns -x -d 'only these columns, in this order'
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l fail-if-cut -d 'fail where a limit left rows at the source'
+complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l report -xka "text json" -d 'how standard error tells of it'
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l send -xka "(__fish_complete_path (commandline -ct))" -d 'a file whose ending says the format, with {pull} {source} {table} {date:%Y-%m} {time} {count} {param.NAME} filled in; - is standard output; may be given several times'
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l to -x -d 'another source for the rows, in its --table: a new one, with --key, or one there'
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l duplicates -xka "stop skip update" -d 'of --to: rows whose key already exists'
@@ -124,7 +125,9 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using; and test $_shtab_nimble_
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -s h -l help -d 'show this help message and exit'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l param -x -d 'a parameter'"'"'s value'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l all -d 'all rows and columns as pulled, without the steps'
+complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l send-anyway -d 'deliver rows although checks fail'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l fail-if-cut -d 'fail where a limit left rows at the source'
+complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l report -xka "text json" -d 'how standard error tells of it'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l send -xka "(__fish_complete_path (commandline -ct))" -d 'a file whose ending says the format, with {pull} {source} {table} {date:%Y-%m} {time} {count} {param.NAME} filled in; - is standard output; may be given several times'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l to -x -d 'another source for the rows, in its --table: a new one, with --key, or one there'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l duplicates -xka "stop skip update" -d 'of --to: rows whose key already exists'
