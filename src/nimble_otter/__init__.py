@@ -5,3 +5,5 @@ one thread at a time. Read `table/__init__.py` first, then `pull/__init__.py`.
 """
 
 __version__ = "0.2.0"
+APPLICATION_ID = "org.nimbleotter.NimbleOtter"
+"""By which the desktop knows the program."""

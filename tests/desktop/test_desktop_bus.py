@@ -11,8 +11,9 @@ from jeepney import MessageType, new_error, new_method_return
 from jeepney.bus_messages import message_bus
 from jeepney.io.blocking import open_dbus_connection
 
+from nimble_otter import session_bus as desktop_bus
 from nimble_otter.desktop.kit.offscreen import wait_until
-from nimble_otter.desktop.runtime import desktop_bus, jobs, state_store
+from nimble_otter.desktop.runtime import jobs, state_store
 from nimble_otter.desktop.runtime.jobs import LOCAL
 from tests.desktop.conftest import settle
 

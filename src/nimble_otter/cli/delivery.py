@@ -194,8 +194,10 @@ def deliver_tables(source: Source, names: tuple[str, ...], plans: Sequence[SendP
 class Terminal:
     """The surroundings of a delivery that is run from a command line; `file` is the pull's own."""
 
-    def __init__(self, file: str = "", fail_if_cut: bool = False) -> None:
+    def __init__(self, file: str = "", fail_if_cut: bool = False, password_file: str = "") -> None:
         from nimble_otter.pull import places
+
+        self._password_file = password_file
 
         self._fail_if_cut = fail_if_cut
         self.folder = places.state_folder() if file else None
@@ -214,6 +216,7 @@ class Terminal:
 
         saved = saved_sources()
         marked = source if source in saved else with_marks(source, saved, names=True)
+        marked = with_password(marked, self._password_file)
         password = known_password(marked)[0]
         if password is None:
             password = os.environ.get("NIMBLE_OTTER_PASSWORD")  # which no other user sees, as arguments are seen

@@ -15,6 +15,7 @@ COMMANDS = {
     "sources": "list, add, test or remove saved sources",
     "find": "find a value in a source, table by table",
     "apply": "rehearse or write a script of statements as one transaction",
+    "schedule": "list, add, remove, pause, resume or run schedules; their log and units",
     "shelf": "list the saved pulls",
     "history": "list the last deliveries, the newest first",
     "formats": "list the formats and their options",

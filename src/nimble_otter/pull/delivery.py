@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Protocol
 
-from nimble_otter.errors import ChecksFailed
+from nimble_otter.errors import ChecksFailed, OutcomeUnknown
 from nimble_otter.pull.course import Course, checks_of
 from nimble_otter.pull.deliver import (
     can_stream,
@@ -23,6 +23,7 @@ from nimble_otter.pull.deliver import (
     table_name,
 )
 from nimble_otter.pull.model import Pull, Query, SendPlan
+from nimble_otter.pull.only_new import Marks, only_new
 from nimble_otter.pull.others import walk
 from nimble_otter.pull.profiles import (
     Beside,
@@ -39,6 +40,7 @@ from nimble_otter.pull.profiles import (
 from nimble_otter.pull.steps import Checked, Rule
 from nimble_otter.pull.steps.check import stopping
 from nimble_otter.send import Rows, Sent, needs_count, send_tables, send_to_file
+from nimble_otter.send.send import place_for
 from nimble_otter.send.transfer import Moved, Transfer, transfer, transfer_from
 from nimble_otter.sources import Connection, Fetched, Request, Source, TableInfo, fetch
 from nimble_otter.sources.dialects import Dialect
@@ -95,15 +97,55 @@ def request_of(pull: Pull, connection: Connection) -> Request:
     return Request(bound.text, bound.values, query.limit, query.language, query.collection)
 
 
+@dataclass(frozen=True, slots=True)
+class Once:
+    """Rows are delivered once: told apart by `key` (none: that of the pull), where asked again when they changed. What
+    was delivered is kept in `folder`, for each target on its own."""
+
+    folder: Path
+    key: tuple[str, ...] = ()
+    changed_too: bool = False
+
+
 def deliver(
-    pull: Pull, plans: Sequence[SendPlan], around: Surroundings, stop: StopToken = NEVER, anyway: bool = False
+    pull: Pull,
+    plans: Sequence[SendPlan],
+    around: Surroundings,
+    stop: StopToken = NEVER,
+    anyway: bool = False,
+    once: Once | None = None,
 ) -> Iterator[Delivery]:
     """Run a pull and send its rows by each of the plans, one after the other. What a step can't do ends it, and so does
-    a check that fails, unless they go `anyway`. Raises: SourceError's, ChecksFailed, SendError, ConditionError,
-    Stopped."""
-    if len(plans) == 1 and can_stream(pull.steps) and not _must_count(plans[0]):
+    a check that fails, unless they go `anyway`. With `once`, a plan for which there is nothing new gives none. Raises:
+    SourceError's, ChecksFailed, SendError, ConditionError, Stopped."""
+    if len(plans) == 1 and can_stream(pull.steps) and not _must_count(plans[0]) and once is None:
         yield from _streamed(pull, plans[0], around, stop)
         return
+    fetched, course, mark = _shaped(pull, around, stop)
+    checked = tuple(checks_of(course))
+    if not anyway:
+        hold_back(checked)
+    found: Beside | None = None
+    if around.folder is not None:
+        found, keyed = remembered(course, fetched.tables, around.folder, mark, dt.datetime.now(), stop)
+    for plan in plans:
+        make = rows_of_tree if plan.scope == "tree" else rows_to_send
+        name = origin_table(fetched.table.fields) or table_name(pull)
+        if once is not None:
+            arrived = _new_rows(pull, course, fetched.tables, name, plan, around, stop, once)
+        else:
+            arrived = _delivered(pull, make(course.end, name), plan, around, stop)
+        for made in arrived:
+            yield replace(made, checked=checked, beside=found)
+    if around.folder is not None and found is not None:
+        with suppress(OSError):  # the delivery itself stands
+            keep_profile(around.folder, mark, found.now, keyed)
+    if fetched.was_cut:
+        around.limited(pull)
+
+
+def _shaped(pull: Pull, around: Surroundings, stop: StopToken) -> tuple[Fetched, Course, str]:
+    """The rows of a pull along its course, beside its last delivery, and the mark under which that is remembered."""
     fetched = _fetched(pull, around, stop)
 
     def rows_of(other: Pull) -> Table:
@@ -118,22 +160,42 @@ def deliver(
     for result in course.results:
         if result.error is not None:
             raise result.error
-    checked = tuple(checks_of(course))
-    if not anyway:
-        hold_back(checked)
-    found: Beside | None = None
-    if around.folder is not None:
-        found, keyed = remembered(course, fetched.tables, around.folder, mark, dt.datetime.now(), stop)
-    for plan in plans:
-        make = rows_of_tree if plan.scope == "tree" else rows_to_send
-        name = origin_table(fetched.table.fields) or table_name(pull)
-        for made in _delivered(pull, make(course.end, name), plan, around, stop):
-            yield replace(made, checked=checked, beside=found)
-    if around.folder is not None and found is not None:
-        with suppress(OSError):  # the delivery itself stands
-            keep_profile(around.folder, mark, found.now, keyed)
-    if fetched.was_cut:
-        around.limited(pull)
+    return fetched, course, mark
+
+
+def _new_rows(
+    pull: Pull,
+    course: Course,
+    tables: Sequence[TableInfo],
+    name: str,
+    plan: SendPlan,
+    around: Surroundings,
+    stop: StopToken,
+    once: Once,
+) -> Iterator[Delivery]:
+    """Only what the target does not have yet. A run that ends in the middle moves no mark, unless its file is there."""
+    shaped, at = course.end, dt.datetime.now()
+    fields = [replace(shaped.field(place), name=shaped.title(place)) for place in shaped.shown()]
+    marks = Marks(
+        once.folder, f"{plan.format} {plan.path} {plan.options.get('source', '')} {plan.options.get('table', '')}"
+    )
+    key = once.key or key_of(course, fields, tables)
+    fresh, after = only_new(shaped, key, marks.load(), once.changed_too, stop)
+    if not len(fresh.view):
+        return
+    rows = rows_to_send(fresh, name)
+    path = None
+    if plan.format != SOURCE:
+        path = place_for(path_for(pull, plan, at, rows.count, rows.table), plan.exists)
+    marks.intend(after, path)
+    try:
+        yield from _delivered(pull, rows, plan, around, stop, at)
+    except (OutcomeUnknown, GeneratorExit):
+        raise  # it may have arrived: the next run looks
+    except BaseException:
+        marks.failed()
+        raise
+    marks.arrived()
 
 
 def _streamed(pull: Pull, plan: SendPlan, around: Surroundings, stop: StopToken) -> Iterator[Delivery]:
@@ -227,7 +289,9 @@ def _fetched(pull: Pull, around: Surroundings, stop: StopToken) -> Fetched:
     return fetched
 
 
-def _delivered(pull: Pull, rows: Rows, plan: SendPlan, around: Surroundings, stop: StopToken) -> Iterator[Delivery]:
+def _delivered(
+    pull: Pull, rows: Rows, plan: SendPlan, around: Surroundings, stop: StopToken, at: dt.datetime | None = None
+) -> Iterator[Delivery]:
     if around.written(rows, plan):
         return
     if plan.format == SOURCE:
@@ -236,7 +300,7 @@ def _delivered(pull: Pull, rows: Rows, plan: SendPlan, around: Surroundings, sto
             moved = transfer_to(rows, plan, connection, stop, around.progress("writing"))
         yield Delivery(plan, moved, len(rows.fields))
     else:
-        sent = send_rows(pull, rows, plan, dt.datetime.now(), stop, around.progress("writing"), rows.table)
+        sent = send_rows(pull, rows, plan, at or dt.datetime.now(), stop, around.progress("writing"), rows.table)
         yield Delivery(plan, sent, len(rows.fields))
 
 

@@ -13,10 +13,10 @@ import sys
 from collections.abc import Iterator
 from pathlib import Path
 
+from nimble_otter import APPLICATION_ID
 from nimble_otter.errors import SavedError
 from nimble_otter.files import write_text
 
-APPLICATION_ID = "org.nimbleotter.NimbleOtter"
 SHARE = Path(__file__).parents[1] / "share"
 ICON = SHARE / "icons/hicolor/scalable/apps" / f"{APPLICATION_ID}.svg"
 _ENTRY = Path("applications") / f"{APPLICATION_ID}.desktop"

@@ -9,10 +9,10 @@ from collections.abc import Sequence
 from PySide6.QtCore import QMessageLogContext, QtMsgType, qInstallMessageHandler
 from PySide6.QtWidgets import QApplication
 
+from nimble_otter import APPLICATION_ID
 from nimble_otter.desktop.kit.theme import load_fonts, theme
-from nimble_otter.desktop.runtime.desktop_bus import text_scale
-from nimble_otter.desktop.runtime.integration import APPLICATION_ID
 from nimble_otter.desktop.runtime.state_store import text_percent
+from nimble_otter.session_bus import text_scale
 
 
 def scale_text() -> None:

@@ -27,7 +27,6 @@ from nimble_otter.desktop.pulls.drawer import Drawer
 from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.desktop.query.run_questions import AskBeforeRun
 from nimble_otter.desktop.runtime.connections import ConnectionManager
-from nimble_otter.desktop.runtime.desktop_bus import notify
 from nimble_otter.desktop.runtime.integration import ICON
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report
 from nimble_otter.desktop.runtime.state_store import TEXT_SIZES, StateStore
@@ -41,6 +40,7 @@ from nimble_otter.desktop.sources.source_page import SourcePage
 from nimble_otter.desktop.sources.sources_pane import SourcesPane
 from nimble_otter.desktop.steps.course import CourseStrip
 from nimble_otter.desktop.steps.failing_strip import FailingStrip
+from nimble_otter.session_bus import notify
 from nimble_otter.stop import StopToken
 
 if TYPE_CHECKING:

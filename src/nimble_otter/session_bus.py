@@ -11,7 +11,7 @@ import logging
 import os
 from typing import Any
 
-from nimble_otter.desktop.runtime.integration import APPLICATION_ID
+from nimble_otter import APPLICATION_ID
 
 log = logging.getLogger(__name__)
 _PATIENCE_S = 0.4

@@ -1,0 +1,189 @@
+"""`schedule`: list, add, remove, pause, resume, run, log and units."""
+
+from __future__ import annotations
+
+import argparse
+import datetime as dt
+import sys
+from pathlib import Path
+
+from nimble_otter.cli.delivery import Terminal, report
+from nimble_otter.cli.flags import UsageError, parse_parameters
+from nimble_otter.cli.listing import Line, show
+from nimble_otter.cli.terminal import note, tell
+from nimble_otter.errors import ChecksFailed, OtterError, SendError
+from nimble_otter.pull import places, timers
+from nimble_otter.pull.account import deliveries
+from nimble_otter.pull.file import SUFFIX, load_pull
+from nimble_otter.pull.model import SendPlan
+from nimble_otter.pull.schedule_run import is_running, marks_folder, plans_of, pull_of, run_schedule
+from nimble_otter.pull.schedules import (
+    Schedule,
+    add_schedule,
+    change_schedule,
+    find_schedule,
+    is_due,
+    load_schedules,
+    load_state,
+    remove_schedule,
+)
+from nimble_otter.pull.timetable import timetable
+from nimble_otter.session_bus import notify
+
+
+def schedule(options: argparse.Namespace, plans: list[SendPlan]) -> int:
+    """Do what the word says. Raises: UsageError, OtterError, OSError."""
+    return {
+        "list": _list, "add": _add, "remove": _remove, "pause": _pause, "resume": _pause, "run": _run, "log": _log,
+        "units": _units, "reset": _reset,
+    }[options.what](options, plans)  # fmt: skip
+
+
+def _list(options: argparse.Namespace, _: list[SendPlan]) -> int:
+    now, lines = dt.datetime.now(dt.UTC), list[Line]()
+    for each in load_schedules():
+        state, following = load_state(each), each.table.next_run(now) if each.is_on else None
+        lines.append({
+            "name": each.name, "pull": Path(each.pull).stem, "when": each.table.words(),
+            "next": following.isoformat(timespec="minutes") if following is not None else "paused",
+            "last": state.ended, "outcome": "running" if is_running(each) else state.outcome, "said": state.said,
+            "seconds": state.seconds, "by": each.by,
+        })  # fmt: skip
+    return show(lines, options.json)
+
+
+def _add(options: argparse.Namespace, plans: list[SendPlan]) -> int:
+    if not options.subject:
+        raise UsageError("schedule add needs a pull: a file, or the name of one on the shelf.")
+    path = _pull_path(options.subject)
+    pull = load_pull(path)
+    every = "calendar" if options.calendar else options.every
+    table = timetable(every, options.at, options.on, options.minutes, options.calendar, options.time_zone)
+    by = options.by or timers.available()
+    if options.only_new and any(p.format == "source" and p.options.get("duplicates") in (None, "stop") for p in plans):
+        raise UsageError(
+            "--only-new to a source needs --duplicates skip or update: a run that is cut off may have written."
+        )
+    made = Schedule(
+        options.name or pull.name, str(path), table, tuple(plans),
+        {name: str(value) if not isinstance(value, list) else ", ".join(map(str, value))
+         for name, value in parse_parameters(options.param).items()},
+        options.missed, options.tell, options.tries, True, options.send_anyway, options.only_new or options.changed_too,
+        options.changed_too, tuple(name.strip() for name in options.new_key.split(",") if name.strip()),
+        str(Path(options.password_file).resolve()) if options.password_file else "", by,
+    )  # fmt: skip
+    plans_of(made, pull)
+    add_schedule(made)
+    try:
+        timers.apply(load_schedules())
+    except (OtterError, OSError):
+        remove_schedule(made.name)
+        raise
+    following = table.next_run(dt.datetime.now(dt.UTC))
+    note(f"{made.name}: {table.words()}, by {by}; next {following:%Y-%m-%d %H:%M %Z}")
+    for line in warnings_of(made):
+        note(f"  {line}", sys.stderr)
+    return 0
+
+
+def warnings_of(made: Schedule) -> list[str]:
+    """What will be missing when the schedule runs by itself."""
+    found = []
+    if made.by == "none":
+        found.append("Nothing here starts it: there is neither a systemd session of this user nor cron.")
+    if made.by == "systemd" and timers.lingers() is False:
+        found.append("It runs only while you are logged in; loginctl enable-linger lets it run always.")
+    url = load_pull(Path(made.pull)).source.url
+    if "@" in url and not made.password_file:
+        from nimble_otter.sources.secrets import REFUSED, look_up
+
+        password, why = look_up(url)
+        if password is None and why == REFUSED:
+            found.append("The keyring gives no password here; where the source needs one, give --password-file.")
+    return found
+
+
+def _pull_path(text: str) -> Path:
+    from nimble_otter.pull.others import path_of
+
+    path = Path(text)
+    if not path.exists() and path.suffix != SUFFIX:
+        path = path_of(text, places.shelf_folder()) or path
+    return path.resolve()
+
+
+def _remove(options: argparse.Namespace, _: list[SendPlan]) -> int:
+    gone = remove_schedule(_subject(options))
+    timers.apply(load_schedules())
+    note(f"{gone.name} was removed; its pull and what it delivered stay.")
+    return 0
+
+
+def _pause(options: argparse.Namespace, _: list[SendPlan]) -> int:
+    made = change_schedule(_subject(options), is_on=options.what == "resume")
+    timers.apply(load_schedules())
+    note(f"{made.name} {'runs again' if made.is_on else 'is paused'}.")
+    return 0
+
+
+def _subject(options: argparse.Namespace) -> str:
+    if not options.subject:
+        raise UsageError(f"schedule {options.what} needs the NAME of a schedule.")
+    return str(options.subject)
+
+
+def _run(options: argparse.Namespace, _: list[SendPlan]) -> int:
+    made = find_schedule(_subject(options))
+    if options.due and not (made.is_on and is_due(made, dt.datetime.now(dt.UTC))):
+        note(f"{made.name} is not due.", sys.stderr)
+        return 0
+    ran = run_schedule(made, lambda path: Terminal(str(path), password_file=made.password_file),
+                       tell=lambda text: note(text, sys.stderr))  # fmt: skip
+    pull = pull_of(made) if ran.delivered else None
+    for each in ran.delivered:
+        assert pull is not None
+        report(pull, each, options.report == "json")
+    is_well = ran.problem is None
+    if made.told == "always" or (made.told == "failed" and not is_well):
+        title = (
+            made.name
+            if is_well
+            else f"{made.name} {'was held back' if isinstance(ran.problem, ChecksFailed) else 'failed'}"
+        )
+        notify(title, ran.said, is_urgent=not is_well)
+    if ran.problem is not None:
+        raise ran.problem
+    note(f"{made.name}: {ran.outcome}, {ran.said}")
+    return 0
+
+
+def _log(options: argparse.Namespace, _: list[SendPlan]) -> int:
+    made = find_schedule(_subject(options))
+    lines: list[Line] = [
+        {"at": d.at, "outcome": d.outcome, "rows": d.rows, "seconds": d.seconds, "file": d.path, "said": d.said}
+        for d in deliveries(places.state_folder(), most=options.last, by=made.name)
+    ]
+    return show(lines, options.json)
+
+
+def _units(options: argparse.Namespace, _: list[SendPlan]) -> int:
+    """Print what would start the schedules, without touching anything."""
+    chosen = [each for each in load_schedules() if not options.subject or each.name == options.subject]
+    for each in chosen:
+        for unit in timers.units(each):
+            tell(f"# {timers.unit_folder() / unit.name}\n{unit.text}")
+    for line in timers.cron_lines(chosen):
+        tell(line)
+    return 0
+
+
+def _reset(options: argparse.Namespace, _: list[SendPlan]) -> int:
+    """Let all rows count as new again."""
+    import shutil
+
+    made = find_schedule(_subject(options))
+    if is_running(made):
+        raise SendError(f"{made.name} is running.", "Wait until it has ended.")
+    shutil.rmtree(marks_folder(made), ignore_errors=True)
+    note(f"{made.name}: all rows count as new again.")
+    return 0

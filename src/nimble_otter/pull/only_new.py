@@ -1,0 +1,150 @@
+"""Delivering rows once: those whose key was not delivered before by a schedule, and, if asked, those that changed.
+
+What was delivered is known by digests of keys and rows. They are moved only when a delivery has arrived: before it an
+intent is noted, with the state of the file that it will change, so that the run after a crash can tell what became."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from nimble_otter.errors import ConditionError, SavedError
+from nimble_otter.files import make_private, read_text, replacing, write_text
+from nimble_otter.pull.shaped import Shaped
+from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table import View
+from nimble_otter.table.ops.digests import Digests, row_digests
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Delivered:
+    """Digests of the keys that were delivered, ascending, with those of their rows as they were then."""
+
+    keys: Digests
+    rows: Digests
+
+
+NOTHING = Delivered(np.zeros(0, np.uint64), np.zeros(0, np.uint64))
+
+
+class Marks:
+    """What a schedule has delivered to one target, in a folder of the schedule. One run at a time."""
+
+    def __init__(self, folder: Path, target: str) -> None:
+        import hashlib
+
+        name = hashlib.sha256(target.encode()).hexdigest()[:16]
+        self._kept, self._next = folder / f"{name}.npz", folder / f"{name}.next.npz"
+        self._intent = folder / f"{name}.intent"
+
+    def load(self) -> Delivered:
+        """What was delivered so far, after a look at what a run that was cut off left behind. Raises: OSError;
+        SavedError, where it can't be read: rows would be delivered twice."""
+        self._settle()
+        if not self._kept.exists():
+            return NOTHING
+        found = _read(self._kept)
+        if found is None:
+            raise SavedError(
+                f"What was delivered before can't be read: {self._kept} is damaged.",
+                "Reset the schedule's marks to deliver all rows again.",
+            )
+        return found
+
+    def intend(self, after: Delivered, path: Path | None) -> None:
+        """What will have been delivered once the file at `path` has changed (None: not a file). Raises: OSError."""
+        make_private(self._kept.parent)
+        _write(self._next, after)
+        write_text(self._intent, json.dumps({"path": str(path) if path is not None else "", "before": state_of(path)}))
+
+    def arrived(self) -> None:
+        """It has arrived. Raises: OSError."""
+        os.replace(self._next, self._kept)
+        self._intent.unlink(missing_ok=True)
+
+    def failed(self) -> None:
+        """Nothing of it arrived. Raises: OSError."""
+        self._intent.unlink(missing_ok=True)
+        self._next.unlink(missing_ok=True)
+
+    def forget(self) -> None:
+        """Everything counts as new again. Raises: OSError."""
+        for path in (self._intent, self._next, self._kept):
+            path.unlink(missing_ok=True)
+
+    def _settle(self) -> None:
+        try:
+            plain = json.loads(read_text(self._intent))
+            path, before = str(plain["path"]), str(plain["before"])
+        except FileNotFoundError:
+            return
+        except (ValueError, KeyError, TypeError):
+            self.failed()  # written whole or not at all: not by us
+            return
+        has_changed = bool(path) and state_of(Path(path)) != before
+        if has_changed and self._next.exists():
+            self.arrived()
+        else:
+            self.failed()
+
+
+def state_of(path: Path | None) -> str:
+    """What tells whether a file was replaced since: every delivery puts another file in its place."""
+    if path is None:
+        return ""
+    try:
+        found = path.stat()
+    except OSError:
+        return "none"
+    return f"{found.st_ino} {found.st_size} {found.st_mtime_ns}"
+
+
+def only_new(
+    shaped: Shaped, key: Sequence[str], before: Delivered, changed_too: bool = False, stop: StopToken = NEVER
+) -> tuple[Shaped, Delivered]:
+    """The rows that were not delivered before, and what will have been once they are. A key that occurs twice among
+    them is delivered once. Raises: ConditionError, where the key has no columns here; Stopped."""
+    if shaped.grouped is not None:
+        raise ConditionError("Only new rows can't be told among groups.", "Remove the Group step, or deliver all rows.")
+    if not key:
+        raise ConditionError("Nothing tells rows apart that were delivered.", "Name the key: columns that are unique.")
+    names = {shaped.title(place): place for place in shaped.shown()}
+    if missing := [name for name in key if name not in names]:
+        raise ConditionError(f"The key column {missing[0]} is not delivered.", f"There are {', '.join(names)}.")
+    keys = row_digests(shaped.view, [names[name] for name in key], stop)
+    rows = row_digests(shaped.view, shaped.shown(), stop)
+    place = np.searchsorted(before.keys, keys)
+    inside = np.minimum(place, max(0, len(before.keys) - 1))
+    known: NDArray[np.bool_] = (before.keys.take(inside) == keys) if len(before.keys) else np.zeros(len(keys), np.bool_)
+    wanted = ~known
+    if changed_too and len(before.keys):
+        wanted |= known & (before.rows.take(inside) != rows)
+    _, first = np.unique(keys, return_index=True)
+    once = np.zeros(len(keys), np.bool_)
+    once[first] = True
+    chosen = np.flatnonzero(wanted & once)
+    merged = np.concatenate([keys[chosen], before.keys])
+    merged_rows = np.concatenate([rows[chosen], before.rows])
+    unique, at = np.unique(merged, return_index=True)  # the first, which is the newer one
+    view = View(shaped.view.table, shaped.view.row_ids().take(chosen))
+    return replace(shaped, view=view), Delivered(unique, merged_rows[at])
+
+
+def _read(path: Path) -> Delivered | None:
+    try:
+        with np.load(path, allow_pickle=False) as kept:
+            keys, rows = kept["keys"], kept["rows"]
+    except (OSError, ValueError, KeyError, EOFError):
+        return None
+    return Delivered(keys, rows) if keys.dtype == rows.dtype == np.uint64 and keys.shape == rows.shape else None
+
+
+def _write(path: Path, made: Delivered) -> None:
+    with replacing(path, is_private=True) as stream:
+        np.savez(stream, keys=made.keys, rows=made.rows)

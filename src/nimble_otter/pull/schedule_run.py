@@ -1,0 +1,206 @@
+"""Running a schedule: one at a time, with further tries where a source is down, and what became of it kept."""
+
+from __future__ import annotations
+
+import datetime as dt
+import fcntl
+import os
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from nimble_otter.errors import ChecksFailed, ConnectError, LostError, OtterError, SavedError, SourceTimeout, Stopped
+from nimble_otter.files import make_private
+from nimble_otter.pull.account import Outcome, delivered, keep_delivery
+from nimble_otter.pull.delivery import Delivery, Once, Surroundings, checks_words, deliver
+from nimble_otter.pull.file import load_pull
+from nimble_otter.pull.model import Pull, SendPlan
+from nimble_otter.pull.schedules import RunState, Schedule, keep_state, load_state, state_file
+from nimble_otter.send import Sent
+from nimble_otter.stop import NEVER, StopToken
+
+FIRST_WAIT_S, LONGEST_WAIT_S = 20.0, 600.0
+"""Before the second try; each further one waits three times as long."""
+WAIT_FOR_OTHER_S = 5.0
+
+
+@dataclass(frozen=True, slots=True)
+class Ran:
+    """What a run came to; `delivered` are its deliveries."""
+
+    outcome: str
+    said: str
+    delivered: tuple[Delivery, ...] = ()
+    problem: OtterError | None = None
+
+
+SKIPPED, NOTHING_NEW = "skipped", "nothing new"
+
+
+def run_schedule(
+    schedule: Schedule,
+    around_of: Callable[[Path], Surroundings],
+    stop: StopToken = NEVER,
+    wait: Callable[[float], None] = time.sleep,
+    tell: Callable[[str], None] = lambda text: None,
+) -> Ran:
+    """Deliver as a schedule says. A second run waits a little for one that is under way, then is skipped. Everything is
+    kept in the account. Raises: Stopped."""
+    with _alone(schedule, wait) as is_alone:
+        if not is_alone:
+            tell(f"{schedule.name}: a run is under way; this one is skipped")
+            return Ran(SKIPPED, "Another run was under way.")
+        began = dt.datetime.now(dt.UTC)
+        before = load_state(schedule)
+        with suppress(OSError):
+            keep_state(schedule, replace(before, started=began.isoformat(timespec="seconds")))
+        try:
+            ran = _run(schedule, around_of, stop, wait, tell)
+        except Stopped:
+            ran = Ran(Outcome.FAILED.value, "It was stopped.")
+            _keep_end(schedule, began, ran)
+            raise
+        _keep_end(schedule, began, ran)
+        return ran
+
+
+def _run(
+    schedule: Schedule,
+    around_of: Callable[[Path], Surroundings],
+    stop: StopToken,
+    wait: Callable[[float], None],
+    tell: Callable[[str], None],
+) -> Ran:
+    path = Path(schedule.pull)
+    pull: Pull | None = None
+    pause, problem = FIRST_WAIT_S, OtterError("It was not tried.")
+    for attempt in range(schedule.tries):
+        try:
+            pull = pull_of(schedule)
+            return _delivered(schedule, pull, around_of(path), stop)
+        except ChecksFailed as failed:
+            _keep(schedule, pull, None, Outcome.HELD, failed.message)
+            return Ran(Outcome.HELD.value, failed.message, problem=failed)
+        except (ConnectError, LostError, SourceTimeout) as failed:
+            problem = failed
+            if attempt + 1 < schedule.tries:
+                tell(f"{schedule.name}: {failed.message} Trying again in {pause:.0f} s")
+                wait(pause)
+                stop.check()
+                pause = min(LONGEST_WAIT_S, pause * 3)
+        except OtterError as failed:
+            problem = failed
+            break
+        except OSError as failed:
+            problem = SavedError(f"{failed.filename or path} can't be used: {failed.strerror}.")
+            break
+    tries = f" ({schedule.tries} tries)" if isinstance(problem, (ConnectError, LostError, SourceTimeout)) else ""
+    said = f"{problem}{tries}"
+    _keep(schedule, pull, None, Outcome.FAILED, said)
+    return Ran(Outcome.FAILED.value, said, problem=problem)
+
+
+def pull_of(schedule: Schedule) -> Pull:
+    """The schedule's pull with its parameters. Raises: SavedError's."""
+    pull = load_pull(Path(schedule.pull))
+    given = {**pull.query.parameters, **schedule.parameters}
+    return replace(pull, query=replace(pull.query, parameters=given))
+
+
+def plans_of(schedule: Schedule, pull: Pull) -> tuple[SendPlan, ...]:
+    """Where the schedule delivers to. Raises: SavedError, where that is nowhere, or only the clipboard."""
+    plans = schedule.sends or ((pull.send,) if pull.send is not None else ())
+    if not plans or any(plan.format == "clipboard" for plan in plans):
+        raise SavedError(
+            f"{pull.name} is delivered nowhere that a schedule could reach.", "Give it a file or a source."
+        )
+    return tuple(replace(plan, exists="refuse") if plan.exists == "ask" else plan for plan in plans)
+
+
+def marks_folder(schedule: Schedule) -> Path:
+    """Where it is kept what a schedule delivered."""
+    return state_file(schedule).with_suffix(".marks")
+
+
+def _delivered(schedule: Schedule, pull: Pull, around: Surroundings, stop: StopToken) -> Ran:
+    once = Once(marks_folder(schedule), schedule.key, schedule.changed_too) if schedule.only_new else None
+    plans = plans_of(schedule, pull)
+    made: list[Delivery] = []
+    for each in deliver(pull, plans, around, stop, schedule.anyway, once):
+        made.append(each)
+        sent = each.made if isinstance(each.made, Sent) else None
+        place = (
+            "" if sent is not None else f"{getattr(each.made, 'table', '')} of {each.plan.options.get('source', '')}"
+        )
+        said = checks_words(each.checked)
+        _keep(schedule, pull, sent, Outcome.SENT, said, each.plan, place, each)
+    if not made:
+        return Ran(NOTHING_NEW, "No row was new.")
+    rows = sum(each.made.rows if isinstance(each.made, Sent) else each.made.sent for each in made)
+    return Ran(Outcome.SENT.value, f"{rows} rows", tuple(made))
+
+
+def _keep(
+    schedule: Schedule,
+    pull: Pull | None,
+    sent: Sent | None,
+    outcome: Outcome,
+    said: str,
+    plan: SendPlan | None = None,
+    place: str = "",
+    made: Delivery | None = None,
+) -> None:
+    from nimble_otter.pull import places
+    from nimble_otter.sources.source import Source
+
+    shown = pull or Pull(Path(schedule.pull).stem, Source("", ""))
+    line = delivered(shown, plan.format if plan is not None else "", sent, dt.datetime.now(), schedule.name, outcome,
+                     said, place or (plan.path if plan is not None else ""))  # fmt: skip
+    if made is not None and not isinstance(made.made, Sent):
+        line = replace(line, rows=made.made.sent, seconds=round(made.made.seconds, 3))
+    with suppress(OSError):  # the delivery itself stands
+        keep_delivery(places.state_folder(), line)
+
+
+def _keep_end(schedule: Schedule, began: dt.datetime, ran: Ran) -> None:
+    ended = dt.datetime.now(dt.UTC)
+    rows = sum(each.made.rows if isinstance(each.made, Sent) else each.made.sent for each in ran.delivered)
+    state = RunState(began.isoformat(timespec="seconds"), ended.isoformat(timespec="seconds"), ran.outcome, ran.said,
+                     round((ended - began).total_seconds(), 3), rows)  # fmt: skip
+    with suppress(OSError):
+        keep_state(schedule, state)
+
+
+@contextmanager
+def _alone(schedule: Schedule, wait: Callable[[float], None]) -> Iterator[bool]:
+    """Whether no other run of the schedule is under way; the lock ends with the process, however that ends."""
+    path = state_file(schedule).with_suffix(".lock")
+    make_private(path.parent)
+    with path.open("a") as lock:
+        os.chmod(path, 0o600)
+        for attempt in range(2):
+            try:
+                fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except OSError:
+                if attempt:
+                    yield False
+                    return
+                wait(WAIT_FOR_OTHER_S)
+                continue
+            break
+        yield True
+
+
+def is_running(schedule: Schedule) -> bool:
+    """Whether a run of the schedule is under way in some process."""
+    path = state_file(schedule).with_suffix(".lock")
+    try:
+        with path.open("a") as lock:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except FileNotFoundError:
+        return False
+    except OSError:
+        return True
+    return False

@@ -1,0 +1,239 @@
+"""Schedules: which pull is delivered when and where, kept as one TOML file; and what became of their runs."""
+
+from __future__ import annotations
+
+import datetime as dt
+import hashlib
+import json
+import re
+import tomllib
+from collections.abc import Callable, Mapping
+from dataclasses import asdict, dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+import tomli_w
+
+from nimble_otter.errors import CorruptError, SavedError, TooNewError
+from nimble_otter.files import read_text, set_aside, update_text, write_text
+from nimble_otter.pull import places
+from nimble_otter.pull.model import SCOPES, SendPlan
+from nimble_otter.pull.timetable import Timetable
+from nimble_otter.send import EXISTS
+
+VERSION = 1
+MISSED = ("run", "skip")
+TOLD = ("failed", "always", "never")
+BY = ("systemd", "cron", "none")
+_PLAIN = (str, bool, int, float)
+RECENT = dt.timedelta(minutes=50)
+"""How long after its moment a run is still on time."""
+
+
+@dataclass(frozen=True, slots=True)
+class Schedule:
+    """`pull` is the pull's file; `sends` are deliveries (none: the pull's own). `missed` says whether a run that was
+    missed is made up for once, `told` when a notification is shown, `tries` how often a source that is down is tried,
+    `only_new` that rows are delivered once only, told apart by `key`; `by` is what starts it."""
+
+    name: str
+    pull: str
+    table: Timetable
+    sends: tuple[SendPlan, ...] = ()
+    parameters: Mapping[str, str] = field(default_factory=dict)
+    missed: str = "run"
+    told: str = "failed"
+    tries: int = 4
+    is_on: bool = True
+    anyway: bool = False
+    only_new: bool = False
+    changed_too: bool = False
+    key: tuple[str, ...] = ()
+    password_file: str = ""
+    by: str = "systemd"
+
+    @property
+    def slug(self) -> str:
+        """Its name as a part of names of files and units, which no other schedule has."""
+        plain = re.sub(r"[^a-z0-9]+", "-", self.name.lower()).strip("-")[:40] or "schedule"
+        mark = hashlib.sha256(self.name.encode()).hexdigest()[:6]
+        return f"{plain}-{mark}"
+
+
+@dataclass(frozen=True, slots=True)
+class RunState:
+    """What became of a schedule's last run; `started` is set while one runs. Times are in UTC."""
+
+    started: str = ""
+    ended: str = ""
+    outcome: str = ""
+    said: str = ""
+    seconds: float = 0.0
+    rows: int = 0
+
+
+def schedules_file() -> Path:
+    """Where the list is kept."""
+    return places.config_folder() / "schedules.toml"
+
+
+def load_schedules(path: Path | None = None) -> list[Schedule]:
+    """The schedules; none where there is no file yet. Raises: CorruptError (the file is set aside), TooNewError."""
+    path = path or schedules_file()
+    if not path.exists():
+        return []
+    try:
+        return _read(read_text(path), path)
+    except (OSError, UnicodeDecodeError, ValueError, SavedError) as problem:
+        if isinstance(problem, TooNewError):
+            raise
+        aside = set_aside(path)
+        raise CorruptError(f"The list of schedules was damaged; it is kept as {aside.name}.") from problem
+
+
+def change_schedules(change: Callable[[list[Schedule]], list[Schedule]], path: Path | None = None) -> list[Schedule]:
+    """Change the list as it is on disk now. Raises: TooNewError, CorruptError: nothing is written then; OSError."""
+    path, found = path or schedules_file(), list[Schedule]()
+
+    def merged(text: str | None) -> str:
+        nonlocal found
+        try:
+            found = change(_read(text, path) if text is not None else [])
+        except ValueError as problem:
+            raise CorruptError(f"The list of schedules is damaged: {problem}.", f"It is {path}.") from problem
+        return _written(found)
+
+    update_text(path, merged)
+    return found
+
+
+def find_schedule(name: str) -> Schedule:
+    """Raises: SavedError."""
+    known = load_schedules()
+    found = next((each for each in known if each.name == name), None)
+    if found is None:
+        there = ", ".join(each.name for each in known)
+        raise SavedError(f"There is no schedule {name}.", f"There are {there}." if there else "There is none yet.")
+    return found
+
+
+def add_schedule(made: Schedule) -> None:
+    """Raises: SavedError, where the name is taken; OSError."""
+
+    def add(known: list[Schedule]) -> list[Schedule]:
+        if any(each.name == made.name for each in known):
+            raise SavedError(f"There is a schedule {made.name} already.", "Remove it first, or choose another name.")
+        return [*known, made]
+
+    change_schedules(add)
+
+
+def change_schedule(name: str, **changes: Any) -> Schedule:
+    """Change one. Raises: SavedError, OSError."""
+    made = replace(find_schedule(name), **changes)
+    change_schedules(lambda known: [made if each.name == name else each for each in known])
+    return made
+
+
+def remove_schedule(name: str) -> Schedule:
+    """Raises: SavedError, OSError."""
+    gone = find_schedule(name)
+    change_schedules(lambda known: [each for each in known if each.name != name])
+    state_file(gone).unlink(missing_ok=True)
+    return gone
+
+
+# --- runs --------------------------------------------------------------------------------------------------------
+
+
+def state_file(schedule: Schedule) -> Path:
+    """Where what became of its runs is kept."""
+    return places.state_folder() / "schedules" / f"{schedule.slug}.json"
+
+
+def load_state(schedule: Schedule) -> RunState:
+    """What became of the last run; an empty one before the first."""
+    try:
+        plain = json.loads(read_text(state_file(schedule)))
+        return RunState(**{name: plain[name] for name in RunState.__dataclass_fields__ if name in plain})
+    except (OSError, ValueError, TypeError, RecursionError):
+        return RunState()
+
+
+def keep_state(schedule: Schedule, state: RunState) -> None:
+    """Raises: OSError."""
+    write_text(state_file(schedule), json.dumps(asdict(state), ensure_ascii=False))
+
+
+def is_due(schedule: Schedule, now: dt.datetime) -> bool:
+    """Whether a moment of its timetable lies between its last start and now: of the last minutes, or any where missed
+    runs are made up for. A clock that was set back makes none due twice."""
+    started = load_state(schedule).started
+    recent = now - RECENT
+    last = dt.datetime.fromisoformat(started) if started else recent
+    after = last if started and schedule.missed == "run" else max(last, recent)
+    moment = schedule.table.next_run(after)
+    return moment is not None and moment <= now
+
+
+# --- the file ----------------------------------------------------------------------------------------------------
+
+
+def _read(text: str, path: Path) -> list[Schedule]:
+    """Raises: ValueError, SavedError."""
+    try:
+        whole = tomllib.loads(text)
+    except RecursionError as problem:
+        raise ValueError("it is nested too deeply") from problem
+    version, items = whole.get("version"), whole.get("schedule", [])
+    if not isinstance(version, int) or not isinstance(items, list):
+        raise ValueError("it has no version or no list of schedules")
+    if version > VERSION:
+        raise TooNewError(f"{path} was written by a newer Nimble Otter.", "Update it first.")
+    try:
+        return [_schedule(item) for item in items]
+    except (KeyError, TypeError, AttributeError) as problem:
+        raise ValueError(f"a schedule is incomplete: {problem}") from problem
+
+
+def _schedule(plain: Mapping[str, Any]) -> Schedule:
+    ways = {*(way for way, _ in EXISTS), "append", "within", "over"}
+    sends = []
+    for each in plain.get("send", []):
+        plan = SendPlan(str(each["format"]), str(each.get("path", "")), dict(each.get("options", {})),
+                        str(each.get("exists", "replace")), str(each.get("scope", "shown")),
+                        bool(each.get("as_named", False)))  # fmt: skip
+        if plan.scope not in SCOPES or plan.exists not in ways:
+            raise ValueError(f"a delivery of {plain['name']} is not what it should be")
+        sends.append(plan)
+    made = Schedule(
+        str(plain["name"]), str(plain["pull"]), Timetable(str(plain["calendar"]), str(plain.get("time_zone", ""))),
+        tuple(sends), {str(k): str(v) for k, v in plain.get("parameters", {}).items()},
+        str(plain.get("missed", "run")), str(plain.get("told", "failed")), int(plain.get("tries", 4)),
+        bool(plain.get("on", True)), bool(plain.get("anyway", False)), bool(plain.get("only_new", False)),
+        bool(plain.get("changed_too", False)), tuple(map(str, plain.get("key", ()))),
+        str(plain.get("password_file", "")), str(plain.get("by", "systemd")),
+    )  # fmt: skip
+    if made.missed not in MISSED or made.told not in TOLD or made.by not in BY or not 1 <= made.tries <= 20:
+        raise ValueError(f"a mark of {made.name} is not what it should be")
+    return made
+
+
+def _written(schedules: list[Schedule]) -> str:
+    items = []
+    for each in schedules:
+        plain: dict[str, Any] = {"name": each.name, "pull": each.pull, "calendar": each.table.expression}
+        named = {
+            "time_zone": each.table.zone, "parameters": dict(each.parameters), "missed": each.missed,
+            "told": each.told, "tries": each.tries, "anyway": each.anyway, "only_new": each.only_new,
+            "changed_too": each.changed_too, "key": list(each.key), "password_file": each.password_file, "by": each.by,
+        }  # fmt: skip
+        plain |= {name: value for name, value in named.items() if value not in ("", {}, [], False)}
+        plain |= {} if each.is_on else {"on": False}
+        plain["send"] = [
+            {"format": p.format, "path": p.path, "exists": p.exists, "scope": p.scope, "as_named": p.is_as_named,
+             "options": {k: v if isinstance(v, _PLAIN) else str(v) for k, v in p.options.items()}}
+            for p in each.sends
+        ]  # fmt: skip
+        items.append(plain)
+    return tomli_w.dumps({"version": VERSION, "schedule": items})

@@ -1,0 +1,205 @@
+"""When a schedule runs: a calendar expression of five fields, as cron has it, in a time zone.
+
+Reckoning is cronsim's, which treats changes of daylight saving time as Debian's cron does: what would fall into the
+hour that is left out runs once after it, and what falls into the hour that comes twice runs once. Here are the everyday
+forms of such an expression, its words, and the same for systemd's timers (systemd.time(7))."""
+
+from __future__ import annotations
+
+import datetime as dt
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+from nimble_otter.errors import SavedError
+
+EVERY = ("hour", "day", "weekday", "week", "month", "minutes", "calendar")
+DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
+STEPS = (5, 10, 15, 20, 30)
+"""Minutes that divide an hour."""
+LAST = "last"
+
+
+@dataclass(frozen=True, slots=True)
+class Timetable:
+    """`expression` has five fields: minute, hour, day of the month, month, day of the week. `zone` is an IANA name;
+    "" for the machine's own."""
+
+    expression: str
+    zone: str = ""
+
+    def __post_init__(self) -> None:
+        self.check()
+
+    def check(self) -> None:
+        """Raises: SavedError, where the expression or the zone is none."""
+        from cronsim import CronSim, CronSimError
+
+        if len(self.expression.split()) != 5:
+            raise SavedError(
+                f"{self.expression!r} is not a calendar expression.",
+                "It has five fields: minute, hour, day of the month, month, day of the week.",
+            )
+        try:
+            CronSim(self.expression, dt.datetime(2031, 1, 1))
+        except CronSimError as problem:
+            raise SavedError(f"{self.expression!r} is not a calendar expression: {problem}.") from problem
+        _zone(self.zone)
+
+    def runs(self, after: dt.datetime) -> Iterator[dt.datetime]:
+        """The moments after one (with a zone), in the timetable's zone."""
+        from cronsim import CronSim
+
+        return iter(CronSim(self.expression, after.astimezone(_zone(self.zone))))
+
+    def next_run(self, after: dt.datetime) -> dt.datetime | None:
+        """The first of them; None where there is none in fifty years."""
+        return next(self.runs(after), None)
+
+    def words(self) -> str:
+        """In a few words, as a page lists it."""
+        minute, hour, day, month, weekday = self.expression.split()
+        zone = f", {self.zone}" if self.zone else ""
+        if found := re.fullmatch(r"\*/(\d+)", minute):
+            if (hour, day, month, weekday) == ("*",) * 4:
+                return f"every {found[1]} minutes{zone}"
+        elif minute.isdigit() and month == "*":
+            at = f"{int(hour):02}:{int(minute):02}" if hour.isdigit() else ""
+            if hour == "*" and (day, weekday) == ("*", "*"):
+                return f"hourly at :{int(minute):02}{zone}"
+            if at and (day, weekday) == ("*", "*"):
+                return f"daily {at}{zone}"
+            if at and day == "*":
+                return f"{_days_words(weekday)} {at}{zone}"
+            if at and weekday == "*":
+                which = "last day" if day == "L" else f"day {day}"
+                return f"{which} of the month {at}{zone}"
+        return f"{self.expression}{zone}"
+
+    def on_calendar(self) -> list[str]:
+        """The same as lines of OnCalendar=: two where both days of the month and of the week are named, as cron runs
+        on either."""
+        minute, hour, day, month, weekday = self.expression.split()
+        zone = f" {self.zone}" if self.zone else ""
+        time = f"{_range(hour, 0)}:{_range(minute, 0)}:00{zone}"
+        months = _range(_named(month, _MONTHS), 1)
+
+        def line(days: str, weekdays: str) -> str:
+            date = f"*-{months}~01" if days == "L" else f"*-{months}-{_range(days, 1)}"
+            return f"{f'{weekdays} ' if weekdays else ''}{date} {time}"
+
+        if weekday == "*":
+            return [line(day, "")]
+        weekdays = _weekdays(weekday)
+        return [line("*", weekdays)] if day == "*" else [line(day, ""), line("*", weekdays)]
+
+
+_MONTHS = ("JAN", "FEB", "MAR", "APR", "MAY", "JUN", "JUL", "AUG", "SEP", "OCT", "NOV", "DEC")
+
+
+def timetable(
+    every: str, at: str = "", days: str = "", minutes: int = 15, calendar: str = "", zone: str = ""
+) -> Timetable:
+    """From an everyday form: `every` is one of EVERY, `at` a time (of an hour its minute), `days` the days of the week
+    ("Mon,Thu") or the day of the month ("1" to "31", "last"). Raises: SavedError."""
+    if every == "calendar":
+        return Timetable(" ".join(calendar.split()), zone)
+    if every == "minutes":
+        if minutes not in STEPS:
+            raise SavedError(f"Every {minutes} minutes is not offered.", f"Use one of {', '.join(map(str, STEPS))}.")
+        return Timetable(f"*/{minutes} * * * *", zone)
+    hour, minute = _time(at or ("00" if every == "hour" else "04:30"), every == "hour")
+    if every == "hour":
+        return Timetable(f"{minute} * * * *", zone)
+    if every == "day":
+        return Timetable(f"{minute} {hour} * * *", zone)
+    if every == "weekday":
+        return Timetable(f"{minute} {hour} * * 1-5", zone)
+    if every == "week":
+        return Timetable(f"{minute} {hour} * * {_week(days or 'Mon')}", zone)
+    if every == "month":
+        day = days or "1"
+        if day != LAST and not (day.isdigit() and 1 <= int(day) <= 31):
+            raise SavedError(f"{day!r} is not a day of the month.", "Use 1 to 31, or last.")
+        return Timetable(f"{minute} {hour} {'L' if day == LAST else int(day)} * *", zone)
+    raise SavedError(f"{every!r} is not known.", f"Use one of {', '.join(EVERY)}.")
+
+
+def _week(days: str) -> str:
+    names = [name.strip().capitalize()[:3] for name in days.split(",") if name.strip()]
+    if unknown := [name for name in names if name not in DAYS]:
+        raise SavedError(f"{unknown[0]!r} is not a day of the week.", f"Use {', '.join(DAYS)}.")
+    return ",".join(str(DAYS.index(name) + 1) for name in sorted(set(names), key=DAYS.index))
+
+
+def _time(text: str, is_of_hour: bool) -> tuple[int, int]:
+    found = re.fullmatch(r":?(\d{1,2})", text) if is_of_hour else re.fullmatch(r"(\d{1,2}):(\d{2})", text)
+    numbers = (0, int(found[1])) if found and is_of_hour else (int(found[1]), int(found[2])) if found else (99, 99)
+    if numbers[0] > 23 or numbers[1] > 59:
+        raise SavedError(f"{text!r} is not a time.", "Write it like :15." if is_of_hour else "Write it like 04:30.")
+    return numbers
+
+
+def _zone(name: str) -> dt.tzinfo:
+    if not name:
+        return _own_zone()
+    try:
+        return ZoneInfo(name)
+    except (ZoneInfoNotFoundError, ValueError, OSError) as problem:
+        raise SavedError(f"There is no time zone {name}.", "Use a name such as Europe/Lisbon.") from problem
+
+
+def _own_zone() -> dt.tzinfo:
+    """The machine's zone with its rules, where they are known; else only its offset of now."""
+    import os
+
+    named = os.environ.get("TZ", "").lstrip(":")
+    try:
+        path = Path("/etc/localtime").resolve()
+        return ZoneInfo(named or str(path).split("zoneinfo/", 1)[1])
+    except (IndexError, ZoneInfoNotFoundError, ValueError, OSError):
+        return dt.datetime.now().astimezone().tzinfo or dt.UTC
+
+
+def _days_words(field: str) -> str:
+    if field == "1-5":
+        return "weekdays"
+    days = [DAYS[(int(part) - 1) % 7] for part in field.split(",") if part.isdigit()]
+    return f"{', '.join(days)}" if len(days) == len(field.split(",")) else f"on {field}"
+
+
+def _named(field: str, names: tuple[str, ...]) -> str:
+    return re.sub(r"[A-Za-z]{3}", lambda m: str(names.index(m[0].upper()) + 1), field)
+
+
+def _range(field: str, first: int) -> str:
+    """A field as systemd writes it."""
+    parts = []
+    for part in field.split(","):
+        body, _, step = part.partition("/")
+        body = body.replace("-", "..")
+        if step:
+            body = f"{first}" if body == "*" else body
+            parts.append(f"{body}/{int(step)}")
+        else:
+            parts.append(body)
+    return ",".join(parts)
+
+
+def _weekdays(field: str) -> str:
+    names = {str(n): DAYS[(n - 1) % 7] for n in range(8)} | {day.upper(): day for day in DAYS}
+    found: list[str] = []
+    for part in field.upper().split(","):
+        body, _, step = part.partition("/")
+        low, _, high = body.partition("-")
+        if body == "*":
+            low, high = "0", "6"
+        if not high and not step:
+            found.append(names[low])
+            continue
+        start = int(low) if low.isdigit() else DAYS.index(names[low]) + 1
+        end = (int(high) if high.isdigit() else DAYS.index(names[high]) + 1) if high else 6
+        found += [names[str(n)] for n in range(start, end + 1, int(step or 1))]
+    return ",".join(sorted(set(found), key=DAYS.index))
