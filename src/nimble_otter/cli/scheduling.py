@@ -81,26 +81,9 @@ def _add(options: argparse.Namespace, plans: list[SendPlan]) -> int:
         raise
     following = table.next_run(dt.datetime.now(dt.UTC))
     note(f"{made.name}: {table.words()}, by {by}; next {following:%Y-%m-%d %H:%M %Z}")
-    for line in warnings_of(made):
+    for line in timers.warnings(by, pull.source.url, made.password_file):
         note(f"  {line}", sys.stderr)
     return 0
-
-
-def warnings_of(made: Schedule) -> list[str]:
-    """What will be missing when the schedule runs by itself."""
-    found = []
-    if made.by == "none":
-        found.append("Nothing here starts it: there is neither a systemd session of this user nor cron.")
-    if made.by == "systemd" and timers.lingers() is False:
-        found.append("It runs only while you are logged in; loginctl enable-linger lets it run always.")
-    url = load_pull(Path(made.pull)).source.url
-    if "@" in url and not made.password_file:
-        from nimble_otter.sources.secrets import REFUSED, look_up
-
-        password, why = look_up(url)
-        if password is None and why == REFUSED:
-            found.append("The keyring gives no password here; where the source needs one, give --password-file.")
-    return found
 
 
 def _pull_path(text: str) -> Path:

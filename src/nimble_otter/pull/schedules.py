@@ -143,6 +143,13 @@ def remove_schedule(name: str) -> Schedule:
     return gone
 
 
+def target_words(plan: SendPlan) -> str:
+    """Where a delivery goes, in a few words."""
+    if plan.format == "source":
+        return f"{plan.options.get('table', '')} of {plan.options.get('source', '')}"
+    return plan.path
+
+
 # --- runs --------------------------------------------------------------------------------------------------------
 
 

@@ -19,6 +19,7 @@ from pathlib import Path
 from nimble_otter.errors import SavedError
 from nimble_otter.files import write_text
 from nimble_otter.pull.schedules import Schedule
+from nimble_otter.sources.secrets import REFUSED, look_up
 
 BEGIN, END = "# nimble-otter schedules begin: changed by nimble-otter", "# nimble-otter schedules end"
 _PATIENCE_S = 20
@@ -51,6 +52,20 @@ def lingers() -> bool | None:
         return None
     found = _run(["loginctl", "show-user", str(os.getuid()), "--property=Linger", "--value"])
     return found.stdout.strip() == "yes" if found.returncode == 0 else None
+
+
+def warnings(by: str, url: str, password_file: str) -> list[str]:
+    """What will be missing when a schedule runs by itself, in sentences. Asks the keyring, which may take its time."""
+    found = []
+    if by == "none":
+        found.append("Nothing here starts it: there is neither a systemd session of this user nor cron.")
+    if by == "systemd" and lingers() is False:
+        found.append("It runs only while you are logged in; loginctl enable-linger lets it run always.")
+    if "@" in url and not password_file:
+        password, why = look_up(url)
+        if password is None and why == REFUSED:
+            found.append("The keyring gives no password here; where the source needs one, it takes --password-file.")
+    return found
 
 
 def unit_folder() -> Path:

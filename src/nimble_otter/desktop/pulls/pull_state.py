@@ -198,9 +198,9 @@ class PullState(QObject):
     @property
     def is_dirty(self) -> bool:
         """Whether something would be lost by closing it: pending changes, or what is not saved."""
-        return self.pending.count > 0 or self.in_doubt or self.pull != self._saved_pull()
+        return self.pending.count > 0 or self.in_doubt or self.pull != self.saved_pull()
 
-    def _saved_pull(self) -> Pull | None:
+    def saved_pull(self) -> Pull | None:
         """The pull as it was saved; read again only when it was saved since."""
         if self._saved[0] != self.saved_text:
             try:

@@ -58,6 +58,7 @@ class SendDrawer(Drawer):
     title = "Send"
     write_wanted = Signal()
     anyway_wanted = Signal()
+    repeat_wanted = Signal()
     locale_set = Signal(dict)
 
     def __init__(self, sending: Sending, hub: ConnectionManager, receiver: Callable[[], Mapping[str, Any]]) -> None:
@@ -68,6 +69,9 @@ class SendDrawer(Drawer):
         self.anyway = button("Send all the same", self.anyway_wanted.emit, "", "Send the rows although checks fail")
         self.anyway.hide()
         self.head.right.addWidget(self.anyway)
+        self.head.right.addWidget(
+            button("Repeat…", self.repeat_wanted.emit, "", "Deliver this by itself, every day or week")
+        )
         self.head.right.addWidget(self.write)
         self.formats = QListWidget()
         self.formats.setObjectName("formats")

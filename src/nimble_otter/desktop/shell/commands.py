@@ -98,6 +98,8 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
     add("open_database", "Open a database file…", lambda: _open_database(window), "", "source")
     add("add_server", "Add a server…", lambda: window.pages.add_source(True), "", "source")
     add("find_value", "Find a value in a source…", lambda: window.pages.search(), "Ctrl+Shift+K", "source")
+    add("deliveries", "Deliveries and schedules", window.pages.deliveries, "Ctrl+Shift+Y", "send")
+    add("repeat", "Repeat a delivery…", window.pages.repeat, "", "send", has_pull)
     add("history", "Query history", window.pages.history, "Ctrl+Shift+H", "source")
     add("start_page", "Start page", lambda: window.show_pull(-1), "", "source")
     add("run", "Run the query", lambda: _run(window), "F5", "query", has_pull)
@@ -241,7 +243,8 @@ def _stop(window: Workbench) -> None:
     if window.jobs.shown() is not None:
         window.jobs.stop_all()
     else:
-        for page in (window.source_page, window.search_page, window.history_page, window.versions_page):
+        for page in (window.source_page, window.search_page, window.history_page, window.versions_page,
+                     window.deliveries_page, window.repeat_page):  # fmt: skip
             if page.isVisible():
                 page.closed.emit()
 

@@ -30,6 +30,8 @@ from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.desktop.runtime.integration import ICON
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report
 from nimble_otter.desktop.runtime.state_store import TEXT_SIZES, StateStore
+from nimble_otter.desktop.schedule.deliveries_page import DeliveriesPage
+from nimble_otter.desktop.schedule.repeat_page import RepeatPage
 from nimble_otter.desktop.shell.history_page import HistoryPage
 from nimble_otter.desktop.shell.start_page import StartPage
 from nimble_otter.desktop.shell.status import StatusStrip
@@ -49,7 +51,7 @@ if TYPE_CHECKING:
     from nimble_otter.desktop.send.send_drawer import SendDrawer
     from nimble_otter.desktop.steps.filter_drawer import FilterDrawer
 
-START, SOURCE, SEARCH, HISTORY, VERSIONS, WORK = range(6)
+START, SOURCE, SEARCH, HISTORY, VERSIONS, WORK, DELIVERIES, REPEAT = range(8)
 ROWS = (tokens.ROW, 2 * tokens.ROW, 4 * tokens.ROW, 8 * tokens.ROW)
 """Heights of the grid's rows."""
 _DRAWERS = {
@@ -144,7 +146,9 @@ class Frame(QMainWindow):
         )  # fmt: skip
         self.centre = QStackedWidget()
         self.history_page, self.versions_page = HistoryPage(self.hub), VersionsPage()
-        pages = (self.start_page, self.source_page, self.search_page, self.history_page, self.versions_page, self.work)
+        self.deliveries_page, self.repeat_page = DeliveriesPage(self.jobs), RepeatPage(self.jobs)
+        pages = (self.start_page, self.source_page, self.search_page, self.history_page, self.versions_page, self.work,
+                 self.deliveries_page, self.repeat_page)  # fmt: skip
         for page in pages:
             self.centre.addWidget(page)
         self.across = QSplitter(Qt.Orientation.Horizontal)

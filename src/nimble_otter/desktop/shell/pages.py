@@ -9,8 +9,11 @@ from pathlib import Path
 from nimble_otter.desktop.detail.presenter import DetailPresenter
 from nimble_otter.desktop.pulls.step_ref import QUERY
 from nimble_otter.desktop.runtime.jobs import LOCAL
-from nimble_otter.desktop.shell.frame import HISTORY, SEARCH, SOURCE, START, VERSIONS, WORK, Frame
+from nimble_otter.desktop.shell.frame import DELIVERIES, HISTORY, REPEAT, SEARCH, SOURCE, START, VERSIONS, WORK, Frame
+from nimble_otter.errors import OtterError
 from nimble_otter.pull import Pull, Query
+from nimble_otter.pull.file import load_pull
+from nimble_otter.pull.schedules import Schedule
 from nimble_otter.sources import Source, TableInfo
 from nimble_otter.sources.calls import call_of
 
@@ -42,7 +45,14 @@ class Pages:
         versions = window.versions_page
         versions.opened.connect(window.workspace.open)
         versions.taken_back.connect(self._take_back)
-        for page in (window.source_page, window.search_page, history, versions):
+        made, repeat = window.deliveries_page, window.repeat_page
+        made.opened.connect(window.workspace.open)
+        made.edit_wanted.connect(self._edit_schedule)
+        made.repeat_wanted.connect(self.repeat)
+        made.said.connect(window.workspace.say)
+        repeat.saved.connect(self._schedule_saved)
+        repeat.closed.connect(self.deliveries)
+        for page in (window.source_page, window.search_page, history, versions, made):
             page.closed.connect(self.leave)
 
     def leave(self) -> None:
@@ -86,6 +96,38 @@ class Pages:
         if self._workspace.pull is not None:
             self._window.versions_page.open(self._workspace.pull)
             self._window.turn_to(VERSIONS)
+
+    def deliveries(self) -> None:
+        """The page of schedules and deliveries."""
+        self._window.turn_to(DELIVERIES)
+        self._window.deliveries_page.open()
+
+    def repeat(self) -> None:
+        """The page on which the pull in sight gets its times; a schedule runs its file, so it is saved first."""
+        open_pull = self._workspace.pull
+        if open_pull is None or open_pull.pull.send is None:
+            self._workspace.say("Choose a pull and set its Send step first; that is what is repeated.", True)
+            return
+        if open_pull.path is None or open_pull.pull != open_pull.saved_pull():
+            self._window.commands.run("save")
+        if open_pull.path is None:
+            self._workspace.say("A schedule runs a saved pull: save it first (Ctrl+S).", True)
+            return
+        self._window.turn_to(REPEAT)
+        self._window.repeat_page.open(open_pull.pull, open_pull.path, ())
+
+    def _edit_schedule(self, schedule: Schedule) -> None:
+        try:
+            pull = load_pull(Path(schedule.pull))
+        except OtterError as problem:
+            self._workspace.say(str(problem), True)
+            return
+        self._window.turn_to(REPEAT)
+        self._window.repeat_page.open(pull, Path(schedule.pull), schedule.sends, schedule)
+
+    def _schedule_saved(self, schedule: Schedule) -> None:
+        self.deliveries()
+        self._workspace.say(f"{schedule.name}: {schedule.table.words()}", False)
 
     def _take_back(self, pull: Pull) -> None:
         self.leave()

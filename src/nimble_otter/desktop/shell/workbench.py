@@ -163,6 +163,7 @@ class Workbench(Frame):
             send = self.send_drawer
             send.write_wanted.connect(self.send)
             send.anyway_wanted.connect(lambda: self.send(True))
+            send.repeat_wanted.connect(lambda: self.pages.repeat())
             send.locale_set.connect(lambda locale: setattr(self.layout_state, "copying", locale))
 
     def rehearse(self) -> None:

@@ -50,8 +50,8 @@ function _shtab_nimble_otter_using
   test "$_shtab_nimble_otter_cmdpath" = "$argv"
 end
 
-set -g _shtab_nimble_otter_commands query run tables describe sources find apply shelf history formats demo
-set -g _shtab_nimble_otter_opts_with_value --as-table --binary --binary-name --case --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --encoding --exists --filter --first --format --group --key --limit --line-end --long --map --missing --most --names --numbers --param --password-file --pull --quote --quote-mark --readings --report --root --row --rows --send --sheet --sort --source --sql --sql-file --stage --table --time --title --to --values --words --zones
+set -g _shtab_nimble_otter_commands query run tables describe sources find apply schedule shelf history formats demo
+set -g _shtab_nimble_otter_opts_with_value --as-table --at --binary --binary-name --by --calendar --case --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --encoding --every --exists --filter --first --format --group --key --last --limit --line-end --long --map --minutes --missed --missing --most --name --names --new-key --numbers --on --param --password-file --pull --quote --quote-mark --readings --report --root --row --rows --send --sheet --sort --source --sql --sql-file --stage --table --tell --time --time-zone --title --to --tries --values --words --zones
 
 complete -c nimble-otter -e
 complete -c nimble-otter -f
@@ -260,6 +260,76 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using apply' -l param -x -d 'a 
 complete -c nimble-otter -n '_shtab_nimble_otter_using apply' -l yes -d 'also what would empty, drop or change a whole table'
 complete -c nimble-otter -n '_shtab_nimble_otter_using apply' -l json -d 'tell it as JSON'
 complete -c nimble-otter -n '_shtab_nimble_otter_using apply; and test $_shtab_nimble_otter_npos -eq 0' -ka "(__fish_complete_path (commandline -ct))" -d 'a file of SQL statements; - is standard input'
+complete -c nimble-otter -n '_shtab_nimble_otter_using; and test $_shtab_nimble_otter_npos -eq 0' -a schedule -d 'list, add, remove, pause, resume or run schedules; their log and units'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -s h -l help -d 'show this help message and exit'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l every -xka "hour day weekday week month minutes" -d every
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l at -x -d 'such as 04:30; of an hour its minute, such as :15'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l on -x -d 'of a week Mon,Thu; of a month 1 to 31, or last'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l minutes -x -d '5, 10, 15, 20 or 30'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l calendar -x -d 'five fields, such as "30 4 * * 1-5"'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l time-zone -x -d 'such as Europe/Lisbon; the machine'"'"'s own if unset'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l missed -xka "run skip" -d 'a run that the machine was off for'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l name -x -d 'of add: what it is called; the pull'"'"'s name if unset'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l param -x -d 'of add: a parameter'"'"'s value'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l tries -x -d 'of add: how often a source is tried'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l tell -xka "failed always never" -d 'by a notification'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l by -xka "systemd cron none" -d 'what starts it'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l only-new -d 'of add: deliver each row once, told apart by --new-key'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l changed-too -d 'of add: and again when it changed'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l new-key -x -d 'columns that tell rows apart; the pull'"'"'s key if unset'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l send-anyway -d 'of add: deliver rows although checks fail'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l password-file -xka "(__fish_complete_path (commandline -ct))" -d 'a file whose first line is the password'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l due -d 'of run: only where the timetable says so now'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l last -x -d 'of log: at most so many (50)'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l report -xka "text json" -d 'how standard error tells of it'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l json -d 'tell it as JSON'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l send -xka "(__fish_complete_path (commandline -ct))" -d 'a file whose ending says the format, with {pull} {source} {table} {date:%Y-%m} {time} {count} {param.NAME} filled in; - is standard output; may be given several times'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l to -x -d 'another source for the rows, in its --table: a new one, with --key, or one there'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l duplicates -xka "stop skip update" -d 'of --to: rows whose key already exists'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l map -x -d 'of --to: such as "level_m = level, note =" (left out)'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l format -x -d 'the format, where the file'"'"'s name does not say it'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l exists -xka "number replace refuse append within over" -d 'what happens to an existing file: replace by default'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l delimiter -x -d 'Delimiter: comma, semicolon, tab, pipe, space'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l header -l no-header -d 'Header row'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l case -x -d 'Names in: as is, lower, upper'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l empty -x -d 'Empty values'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l guard -l no-guard -d 'Guard against formulas'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l quote -x -d 'Quotes: needed, text, all'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l quote-mark -x -d 'Quote mark: double, single'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l line-end -x -d 'Line end: CRLF, LF, CR'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l encoding -x -d 'Encoding: utf-8, utf-8-sig, utf-16, cp1252, iso-8859-15'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l values -x -d 'Values: exact, shown'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l decimal -x -d 'Decimal mark: point, comma'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l date -x -d Dates
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l time -x -d Times
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l words -x -d 'Yes and no'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l binary -x -d 'Binary values: hex, base64, files, embed, both'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l binary-name -x -d 'Names of such files'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l sheet -x -d Sheet
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l first -x -d 'First cell'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l freeze -l no-freeze -d 'Freeze the header'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l buttons -l no-buttons -d 'Filter buttons'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l as-table -x -d 'As a table with a name'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l zones -x -d 'Times with a zone: text, utc'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l links -l no-links -d 'Web addresses are links'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l formulas -l no-formulas -d 'Texts with = are formulas'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l long -x -d 'Texts too long for a cell: refuse, cut'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l rows -x -d 'Rows as: objects, lists'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l missing -x -d 'Missing fields: leave out, null, nil'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l numbers -x -d 'Large and exact numbers: numbers, text'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l dialect -x -d 'For: mysql, postgresql, sqlite'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l table -x -d Table
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l create -l no-create -d 'With CREATE TABLE'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l drop -l no-drop -d 'Drop it first'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l key -x -d 'Primary key'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l transaction -l no-transaction -d 'In one transaction'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l compression -x -d 'Compression: snappy, zstd, gzip, none'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l title -x -d Title
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l bare -l no-bare -d 'The table alone'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l most -x -d 'Widest column'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l root -x -d 'Outer element'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l row -x -d 'Element of a row'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule; and test $_shtab_nimble_otter_npos -eq 0' -ka "list add remove pause resume run log units reset" -d what
 complete -c nimble-otter -n '_shtab_nimble_otter_using; and test $_shtab_nimble_otter_npos -eq 0' -a shelf -d 'list the saved pulls'
 complete -c nimble-otter -n '_shtab_nimble_otter_using shelf' -s h -l help -d 'show this help message and exit'
 complete -c nimble-otter -n '_shtab_nimble_otter_using shelf' -l json -d 'tell it as JSON'

@@ -1,0 +1,247 @@
+"""Repeat: the page on which a delivery gets its times, and a schedule is changed."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import replace
+from pathlib import Path
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QCheckBox, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+
+from nimble_otter.desktop.kit.widgets import boxed, button, column, combo, label, row, set_tone
+from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report
+from nimble_otter.errors import OtterError, SavedError
+from nimble_otter.pull import Pull, timers
+from nimble_otter.pull.model import SendPlan
+from nimble_otter.pull.schedule_run import plans_of
+from nimble_otter.pull.schedules import Schedule, change_schedules, load_schedules, target_words
+from nimble_otter.pull.timetable import DAYS, STEPS, Timetable, timetable
+from nimble_otter.stop import StopToken
+
+_LABEL = 108
+_EVERY = [
+    ("day", "every day"), ("weekday", "on weekdays"), ("week", "every week on"), ("month", "every month on day"),
+    ("hour", "every hour"), ("minutes", "every few minutes"), ("calendar", "by a calendar expression"),
+]  # fmt: skip
+_BY = [("systemd", "systemd (a timer of yours)"), ("cron", "cron (your crontab)"), ("none", "nothing: by hand only")]
+
+
+class RepeatPage(QWidget):
+    """`saved` with the schedule; `closed` when the page is left."""
+
+    saved = Signal(object)
+    closed = Signal()
+
+    def __init__(self, jobs: Jobs) -> None:
+        super().__init__()
+        self.setObjectName("surface")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._jobs = jobs
+        self._pull: Pull | None = None
+        self._before: Schedule | None = None
+        self._path, self._plans = Path(), tuple[SendPlan, ...]()
+        self.title = label("Repeat a delivery", px=18, bold=True)
+        self.what, self.outcome = label("", "muted", wrap=True), label("", "plum", wrap=True)
+        self.next = label("", "water")
+        self.notes = label("", "amber", wrap=True)
+        self.name, self.at, self.zone, self.days = (self._field(n) for n in ("Name", "At", "Time zone", "Days"))
+        self.expression, self.key = self._field("Calendar expression"), self._field("Key")
+        self.zone.setPlaceholderText("the machine's own")
+        self.expression.setPlaceholderText("minute hour day month weekday, such as 30 4 * * 1-5")
+        self.key.setPlaceholderText("the pull's key, or columns with commas between")
+        self.every = combo(_EVERY, "day", "How often")
+        self.minutes = combo([(str(n), f"{n} minutes") for n in STEPS], "15", "Minutes")
+        missed = [("run", "run once when the machine is up again"), ("skip", "skip it")]
+        self.missed = combo(missed, "run", "Missed runs")
+        self.tell = combo([("failed", "when it fails or is held back"), ("always", "always"), ("never", "never")],
+                          "failed", "Notify")  # fmt: skip
+        self.by = combo(_BY, "systemd", "Started by")
+        self.only_new, self.changed = QCheckBox("deliver each row once"), QCheckBox("and again when it changed")
+        self.anyway = QCheckBox("deliver rows that fail their checks all the same")
+        self.save = button("Save", self._save, "primary")
+        self._lines = {
+            "days": row(self._named(""), self.days), "at": row(self._named("At"), self.at),
+            "minutes": row(self._named(""), self.minutes, None), "expression": row(self._named(""), self.expression),
+            "zone": row(self._named("Time zone"), self.zone), "key": row(self._named("Rows told apart by"), self.key),
+            "changed": row(self._named(""), self.changed),
+        }  # fmt: skip
+        self._boxes = {name: boxed(line) for name, line in self._lines.items()}
+        inner = column(
+            self.title, self.what, 6,
+            row(self._named("Name"), self.name), row(self._named("How often"), self.every, None),
+            self._boxes["days"], self._boxes["minutes"], self._boxes["expression"], self._boxes["at"],
+            self._boxes["zone"], row(self._named(""), self.next), 6,
+            row(self._named("A missed run"), self.missed, None), row(self._named("Only new rows"), self.only_new),
+            self._boxes["changed"], self._boxes["key"], row(self._named("Checks"), self.anyway),
+            row(self._named("Notify"), self.tell, None), row(self._named("Started by"), self.by, None),
+            row(self._named(""), self.notes), 8,
+            row(self._named(""), self.save, button("Cancel", self.closed.emit), None),
+            row(self._named(""), self.outcome), None, space=8,
+        )  # fmt: skip
+        box = QWidget()
+        box.setMaximumWidth(620)
+        box.setLayout(inner)
+        scrolled = QScrollArea()
+        scrolled.setWidgetResizable(True)
+        whole = row(None, box, None, margins=(24, 22, 24, 20))
+        whole.setStretch(1, 8)
+        scrolled.setWidget(boxed(whole))
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(scrolled)
+        for each in (self.at, self.zone, self.days, self.expression, self.name):
+            each.textEdited.connect(lambda _: self._show())
+        for chosen in (self.every, self.minutes, self.by):
+            chosen.activated.connect(lambda _: self._show())
+        self.only_new.toggled.connect(lambda _: self._show())
+
+    @staticmethod
+    def _field(name: str) -> QLineEdit:
+        made = QLineEdit()
+        made.setAccessibleName(name)
+        return made
+
+    @staticmethod
+    def _named(text: str) -> QWidget:
+        made = label(text, "muted")
+        made.setFixedWidth(_LABEL)
+        made.setWordWrap(True)
+        return made
+
+    def open(self, pull: Pull, path: Path, plans: tuple[SendPlan, ...], before: Schedule | None = None) -> None:
+        """For a saved pull and where it goes; or for a schedule that is there."""
+        self._pull, self._path, self._plans, self._before = pull, path, plans, before
+        self.title.setText("Repeat a delivery" if before is None else before.name)
+        self.name.setText(pull.name if before is None else before.name)
+        self.name.setReadOnly(before is not None)
+        names = ", ".join(target_words(plan) for plan in plans)
+        self.what.setText(f"{path.name} is delivered to {names or 'where the pull says'}.")
+        made = before or Schedule("", "", timetable("day"), by="systemd")
+        self._show_table(made.table)
+        self.zone.setText(made.table.zone)
+        for chosen, value in ((self.missed, made.missed), (self.tell, made.told), (self.by, made.by)):
+            chosen.setCurrentIndex(max(0, chosen.findData(value)))
+        self.only_new.setChecked(made.only_new)
+        self.changed.setChecked(made.changed_too)
+        self.anyway.setChecked(made.anyway)
+        self.key.setText(", ".join(made.key))
+        self.outcome.setText("")
+        self._show()
+        self._look_what_starts(before is None)
+        (self.every if before is None else self.at).setFocus()
+
+    def _show_table(self, table: Timetable) -> None:
+        """The form's fields for an expression that has one; the expression itself for every other."""
+        minute, hour, day, month, weekday = table.expression.split()
+        at = f"{int(hour):02}:{int(minute):02}" if hour.isdigit() and minute.isdigit() else ""
+        every, days = "calendar", ""
+        if month == "*":
+            if minute.startswith("*/") and (hour, day, weekday) == ("*",) * 3 and int(minute[2:]) in STEPS:
+                every = "minutes"
+                self.minutes.setCurrentIndex(max(0, self.minutes.findData(minute[2:])))
+            elif minute.isdigit() and (hour, day, weekday) == ("*",) * 3:
+                every, at = "hour", f":{int(minute):02}"
+            elif at and day == "*":
+                every = {"*": "day", "1-5": "weekday"}.get(weekday, "week")
+                if every == "week":
+                    parts = weekday.split(",")
+                    if all(part.isdigit() for part in parts):
+                        days = ",".join(DAYS[(int(part) - 1) % 7] for part in parts)
+                    else:
+                        every = "calendar"
+            elif at and weekday == "*" and (day == "L" or day.isdigit()):
+                every, days = "month", "last" if day == "L" else day
+        self.every.setCurrentIndex(self.every.findData(every))
+        self.at.setText(at)
+        self.days.setText(days)
+        self.expression.setText(table.expression)
+
+    def table(self) -> Timetable:
+        """What the form says. Raises: SavedError."""
+        every = str(self.every.currentData())
+        return timetable(every, self.at.text().strip(), self.days.text().strip(), int(str(self.minutes.currentData())),
+                         self.expression.text(), self.zone.text().strip())  # fmt: skip
+
+    def _show(self) -> None:
+        every = str(self.every.currentData())
+        shown = {"days": every in ("week", "month"), "minutes": every == "minutes", "expression": every == "calendar",
+                 "at": every not in ("minutes", "calendar"), "changed": self.only_new.isChecked(),
+                 "key": self.only_new.isChecked()}  # fmt: skip
+        for name, is_shown in shown.items():
+            self._boxes[name].setVisible(is_shown)
+        self.days.setPlaceholderText("Mon,Thu" if every == "week" else "1 to 31, or last")
+        self.at.setPlaceholderText(":00" if every == "hour" else "04:30")
+        try:
+            runs = self.table().runs(dt.datetime.now(dt.UTC))
+            moments = [f"{moment:%a %d %b %H:%M}" for moment, _ in zip(runs, range(3), strict=False)]
+            self.next.setText(f"next {', '.join(moments)}" if moments else "never")
+            set_tone(self.next, "water")
+        except SavedError as problem:
+            self.next.setText(problem.message)
+            set_tone(self.next, "plum")
+        self.save.setEnabled(self.next.property("tone") == "water" and bool(self.name.text().strip()))
+
+    def _look_what_starts(self, is_new: bool) -> None:
+        """Choose what there is to start it, and say what will be missing."""
+        pull = self._pull
+        if pull is None:
+            return
+
+        def work(stop: StopToken, _: Report) -> tuple[str, list[str]]:
+            by = timers.available()
+            return by, timers.warnings(by, pull.source.url, "")
+
+        def show(found: tuple[str, list[str]]) -> None:
+            by, notes = found
+            if is_new:
+                self.by.setCurrentIndex(self.by.findData(by))
+            self.notes.setText(" ".join(notes))
+            self.notes.setVisible(bool(notes))
+
+        self._jobs.submit(LOCAL, "what starts schedules", work, show)
+
+    def schedule(self) -> Schedule:
+        """What the form says. Raises: SavedError."""
+        made = self._before or Schedule("", str(self._path), self.table(), self._plans)
+        return replace(
+            made, name=self.name.text().strip(), table=self.table(), missed=str(self.missed.currentData()),
+            told=str(self.tell.currentData()), by=str(self.by.currentData()), only_new=self.only_new.isChecked(),
+            changed_too=self.only_new.isChecked() and self.changed.isChecked(), anyway=self.anyway.isChecked(),
+            key=tuple(name.strip() for name in self.key.text().split(",") if name.strip()),
+        )  # fmt: skip
+
+    def _save(self) -> None:
+        pull, before = self._pull, self._before
+        try:
+            made = self.schedule()
+            if pull is not None:
+                plans_of(made, pull)
+        except OtterError as problem:
+            self.outcome.setText(str(problem))
+            return
+
+        def change(known: list[Schedule]) -> list[Schedule]:
+            if before is None and any(each.name == made.name for each in known):
+                raise SavedError(f"There is a schedule {made.name} already.", "Choose another name.")
+            others = [each for each in known if before is None or each.name != before.name]
+            return [*others, made]
+
+        def work(stop: StopToken, _: Report) -> None:
+            kept = load_schedules()
+            try:
+                change_schedules(change)
+                timers.apply(load_schedules())
+            except OtterError:
+                change_schedules(lambda _: kept)
+                raise
+            except OSError as problem:
+                raise SavedError(f"The schedule can't be kept: {problem.strerror}.") from problem
+
+        self.save.setEnabled(False)
+
+        def failed(problem: OtterError) -> None:
+            self.outcome.setText(str(problem))
+            self.save.setEnabled(True)
+
+        self._jobs.submit(LOCAL, "save a schedule", work, lambda _: self.saved.emit(made), failed)
