@@ -5,13 +5,13 @@ from dataclasses import replace
 
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QComboBox, QLineEdit, QMenu, QPushButton
+from PySide6.QtWidgets import QComboBox, QLabel, QLineEdit, QMenu, QPushButton
 
 from nimble_otter.desktop.kit.offscreen import wait_until
-from nimble_otter.desktop.pulls.step_ref import SEND, step_at
+from nimble_otter.desktop.pulls.step_ref import QUERY, SEND, step_at
 from nimble_otter.pull import SendPlan
 from nimble_otter.pull.account import deliveries
-from nimble_otter.pull.steps import CheckLine, CheckStep, Rule
+from nimble_otter.pull.steps import CheckLine, CheckStep, Condition, FilterStep, Rule
 from nimble_otter.table.text.show import grouped
 from tests.desktop.conftest import settle
 
@@ -158,3 +158,33 @@ def test_a_join_of_checks_takes_other_pulls_by_their_names(window):
     window.workspace.dependencies.renamed(first, "lab_sample")
     settle(window)
     assert window.pull.pull.steps[-1].others == ("samples",)
+
+
+def test_rows_beside_the_deliveries_before(window, tmp_path):
+    page, plan = window.detail.last, SendPlan("csv", str(tmp_path / "o.csv"), {}, "replace")
+
+    def lines():
+        return [label.text() for label in page.findChildren(QLabel) if label.text()]
+
+    window.commands.run("detail_1")
+    window.workspace.show_step(SEND, True)
+    settle(window)
+    assert window.detail.segments._group.button(1).text() == "Last times"
+    assert "Nothing was delivered yet" in lines()[0]
+    whole = window.pull.pull
+    for least in (0, 10, 20):
+        step = FilterStep((Condition("more than", "sample_id", (least,)),))
+        window.pull.shaping.change(whole.with_step(step), "Filter")
+        settle(window)
+        window.sending.send(window.pull, plan)
+        settle(window, 0.3)
+    window.pull.shaping.change(whole.with_step(FilterStep((Condition("less than", "sample_id", (100,)),))), "Filter")
+    settle(window, 0.3)
+    told, rows = lines(), window.pull.table.rows
+    assert told[0] == "These rows beside the last 3 deliveries"
+    assert told[told.index("rows") : told.index("rows") + 3] == ["rows", "99", f"{99 - rows + 20:+}"]
+    assert told[told.index("new keys") + 1] == "20"
+    assert told[told.index("gone keys") + 1] == grouped(rows - 99)
+    window.workspace.show_step(QUERY, True)
+    settle(window)
+    assert window.detail.segments._group.button(1).text() == "Record"

@@ -67,7 +67,7 @@ def test_a_schedule_runs_is_paused_changed_and_removed(window, saved):
     assert wait_until(lambda: (saved / "loans.csv").exists() and not window.jobs.is_busy, 30)
     settle(window)
     assert load_state(load_schedules()[0]).outcome == "sent"
-    assert "160 rows" in page.schedules.topLevelItem(0).data(0, 0x0101)
+    assert "sent, 160 rows" in page.schedules.topLevelItem(0).data(0, 0x0101)
     assert rows_of(page.made)[0][1:4] == ["loan", "loans.csv", "160"]
     page.pause_button.click()
     assert wait_until(lambda: not load_schedules()[0].is_on, 10)

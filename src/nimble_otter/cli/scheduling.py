@@ -136,7 +136,7 @@ def _run(options: argparse.Namespace, _: list[SendPlan]) -> int:
         notify(title, ran.said, is_urgent=not is_well)
     if ran.problem is not None:
         raise ran.problem
-    note(f"{made.name}: {ran.outcome}, {ran.said}")
+    note(f"{made.name}: {', '.join(filter(None, (ran.outcome, ran.said)))}")
     return 0
 
 

@@ -137,7 +137,7 @@ def _delivered(schedule: Schedule, pull: Pull, around: Surroundings, stop: StopT
         said = checks_words(each.checked)
         _keep(schedule, pull, sent, Outcome.SENT, said, each.plan, place, each)
     if not made:
-        return Ran(NOTHING_NEW, "No row was new.")
+        return Ran(NOTHING_NEW, "")
     rows = sum(each.made.rows if isinstance(each.made, Sent) else each.made.sent for each in made)
     return Ran(Outcome.SENT.value, f"{rows} rows", tuple(made))
 

@@ -9,22 +9,22 @@ from typing import Any
 from PySide6.QtCore import QRect, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import (
-    QScrollArea,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
 
 from nimble_otter.desktop.detail.cell_page import CellPage
+from nimble_otter.desktop.detail.last_times import LastTimesPage
 from nimble_otter.desktop.detail.record_page import RecordPage
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.theme import code_font, theme, ui_font
 from nimble_otter.desktop.kit.widgets import (
     ElidedLabel,
     Line,
+    ScrolledLines,
     Segments,
     as_plain,
-    boxed,
     button,
     clear,
     column,
@@ -52,16 +52,17 @@ class Detail(QWidget):
         self.segments = Segments(["Cell", "Record", "Column"], self._turn)
         self.segments.setAccessibleName("Detail")
         self.cell, self.record, self.column, self.shapes = CellPage(), RecordPage(), _ColumnPage(), _ShapesPage()
+        self.last = LastTimesPage()
         self.record.step_wanted.connect(self.step_wanted.emit)
         self._pages = QStackedWidget()
-        for page in (self.cell, self.record, self.column, self.shapes):
+        for page in (self.cell, self.record, self.column, self.shapes, self.last):
             self._pages.addWidget(page)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(12, 10, 12, 8)
         layout.setSpacing(10)
         layout.addWidget(self.segments)
         layout.addWidget(self._pages, 1)
-        self.showing_shapes = False
+        self.showing_shapes = self.showing_last = False
         self.turn(RECORD)
 
     @property
@@ -75,8 +76,18 @@ class Detail(QWidget):
         self._turn(page)
 
     def _turn(self, page: int) -> None:
-        self._pages.setCurrentIndex(3 if page == COLUMN and self.showing_shapes else page)
+        takes_its_place = {COLUMN: (self.showing_shapes, 3), RECORD: (self.showing_last, 4)}
+        is_other, other = takes_its_place.get(page, (False, page))
+        shown = other if is_other else page
+        self._pages.setCurrentIndex(shown)
         self.turned.emit()
+
+    def offer_last(self, is_offered: bool) -> None:
+        """Show earlier deliveries in place of the record, as long as checks or a delivery are edited."""
+        if self.showing_last != is_offered:
+            self.showing_last = is_offered
+            self.segments.rename(RECORD, "Last times" if is_offered else "Record")
+            self._turn(self.page)
 
     def offer_shapes(self, shapes: Shapes | None, name: str = "") -> None:
         """Show shapes in place of column figures, as long as a collection is selected."""
@@ -88,25 +99,7 @@ class Detail(QWidget):
         self._turn(self.page)
 
 
-class _Scrolled(QScrollArea):
-    """A page whose parts are made anew at each filling."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setWidgetResizable(True)
-        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.lines = QVBoxLayout()
-        self.lines.setContentsMargins(0, 0, 4, 0)
-        self.lines.setSpacing(0)
-        self.setWidget(boxed(self.lines))
-
-    def empty(self, text: str) -> None:
-        clear(self.lines)
-        self.lines.addWidget(label(text, "faint", wrap=True))
-        self.lines.addStretch(1)
-
-
-class _ColumnPage(_Scrolled):
+class _ColumnPage(ScrolledLines):
     def __init__(self) -> None:
         super().__init__()
         self.empty("Select a column to see its statistics.")
@@ -214,7 +207,7 @@ class _Frequent(QWidget):
             painter.fillRect(QRect(name, self.height() // 2 - 4, max(2, round(room * self._share)), 8), theme["water3"])
 
 
-class _ShapesPage(_Scrolled):
+class _ShapesPage(ScrolledLines):
     """`sample_wanted` with how many documents to sample instead."""
 
     sample_wanted = Signal(int)

@@ -8,11 +8,14 @@ import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from nimble_otter.desktop.detail.detail import CELL, COLUMN, RECORD, Detail
+from nimble_otter.desktop.detail.last_times import look_back
 from nimble_otter.desktop.grid.grid import Grid
 from nimble_otter.desktop.grid.model import GroupsModel, RowsModel
+from nimble_otter.desktop.pulls.step_ref import SEND
 from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.desktop.runtime.jobs import LOCAL
 from nimble_otter.errors import OtterError
+from nimble_otter.pull.steps import CheckStep
 from nimble_otter.sources import Source
 from nimble_otter.table import View
 from nimble_otter.table.kernels.numeric import as_floats
@@ -43,6 +46,24 @@ class DetailPresenter(QObject):
         self._detail.shapes.sample_wanted.connect(self._sample)
         self._detail.turned.connect(lambda: self.refresh())
         self._detail.cell.whole_wanted.connect(self._fetch_whole)
+        self._laid: tuple[object, ...] = ()
+
+    def _offer_last(self) -> None:
+        """While checks or the delivery are edited, what was delivered before stands beside the rows."""
+        open_pull = self._workspace.pull
+        steps = open_pull.pull.steps if open_pull is not None else ()
+        at = open_pull.selected if open_pull is not None else None
+        is_check = at is not None and at.is_step and at.at < len(steps) and isinstance(steps[at.at], CheckStep)
+        is_offered = at is not None and (at == SEND or is_check)
+        self._detail.offer_last(is_offered)
+        if open_pull is None or not is_offered or self._detail.page != RECORD:
+            return
+        laid = (open_pull, open_pull.course, open_pull.beside)
+        if laid != self._laid:
+            self._laid = laid
+            self._detail.last.empty("Looking at the deliveries before.")
+            if not look_back(open_pull, self._detail.last.fill):
+                self._detail.last.empty("There are no rows to compare, or too many.")
 
     def refresh(self, moved: bool = False) -> None:
         """Bring the shown page up to date; a move in the grid puts shapes away."""
@@ -50,6 +71,9 @@ class DetailPresenter(QObject):
             self._detail.offer_shapes(None)
         self._later.start()
         page, model = self._detail.page, self._grid.model
+        self._offer_last()
+        if page == RECORD and self._detail.showing_last:
+            return
         position, column = self._grid.selection.current
         if model is None or position < 0 or position >= model.rows:
             if page == CELL:

@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
     QLayout,
     QListWidget,
     QPushButton,
+    QScrollArea,
     QSizePolicy,
     QSpinBox,
     QVBoxLayout,
@@ -239,3 +240,22 @@ class ElidedLabel(QLabel):
             if self.toolTip() == self._whole:  # not one that says more
                 self._whole = as_plain(self.text() if text != self.text() else "")
                 self.setToolTip(self._whole)
+
+
+class ScrolledLines(QScrollArea):
+    """A page whose parts are made anew at each filling."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setWidgetResizable(True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.lines = QVBoxLayout()
+        self.lines.setContentsMargins(0, 0, 4, 0)
+        self.lines.setSpacing(0)
+        self.setWidget(boxed(self.lines))
+
+    def empty(self, text: str) -> None:
+        """Say why there is nothing."""
+        clear(self.lines)
+        self.lines.addWidget(label(text, "faint", wrap=True))
+        self.lines.addStretch(1)

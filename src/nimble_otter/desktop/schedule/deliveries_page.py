@@ -175,9 +175,8 @@ class DeliveriesPage(QWidget):
             item = QTreeWidgetItem(list(texts))
             item.setData(0, _OWN, schedule)
             is_bad = state.outcome in (Outcome.FAILED.value, Outcome.HELD.value)
-            under = (
-                f"{state.outcome}: {state.said}" if is_bad else f"last {state.said}" if state.said else "not run yet"
-            )
+            told = (": " if is_bad else ", ").join(filter(None, (state.outcome, state.said)))
+            under = told or "not run yet"
             item.setData(0, UNDER, under)
             item.setData(0, TONE, "plum" if is_bad else "muted")
             item.setData(1, UNDER, "only new rows" if schedule.only_new else "")

@@ -20,6 +20,7 @@ class Window(Workbench):
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
         add_commands(self, self.find_box)
         self.grid_presenter.shown.connect(lambda: self.failing_strip.show_pull(self.pull))
+        self.drawer_stack.currentChanged.connect(lambda _: self.detail_presenter.refresh())
         self.failing_strip.all_wanted.connect(self._show_all_rows)
 
     def _show_all_rows(self) -> None:
