@@ -238,8 +238,9 @@ class ElidedLabel(QLabel):
             side = Qt.AlignmentFlag.AlignRight if self._right else Qt.AlignmentFlag.AlignLeft
             painter.drawText(self.rect(), side | Qt.AlignmentFlag.AlignVCenter, text)
             if self.toolTip() == self._whole:  # not one that says more
-                self._whole = as_plain(self.text() if text != self.text() else "")
-                self.setToolTip(self._whole)
+                whole = self.text() if text != self.text() else ""
+                self.setToolTip(as_plain(whole))
+                self._whole = self.toolTip()
 
 
 class ScrolledLines(QScrollArea):

@@ -13,7 +13,7 @@ from PySide6.QtGui import QColor, QDesktopServices
 from PySide6.QtWidgets import QHeaderView, QLineEdit, QTreeWidget, QTreeWidgetItem, QWidget
 
 from nimble_otter.desktop.kit.theme import theme
-from nimble_otter.desktop.kit.widgets import boxed, button, column, combo, label, row
+from nimble_otter.desktop.kit.widgets import as_plain, boxed, button, column, combo, label, row
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report
 from nimble_otter.desktop.schedule.two_lines import TONE, UNDER, TwoLines
 from nimble_otter.errors import OtterError, SavedError, SendError
@@ -211,8 +211,8 @@ class DeliveriesPage(QWidget):
             rows, said = (grouped(made.rows), what) if is_sent else ("", f"{made.outcome}: {what}")
             item = QTreeWidgetItem([f"{made.moment:%a %d %b %H:%M}", made.pull, name, rows, size, said])
             item.setData(0, _OWN, made)
-            item.setToolTip(2, made.path)
-            item.setToolTip(5, what)
+            item.setToolTip(2, as_plain(made.path))
+            item.setToolTip(5, as_plain(what))
             for place in (3, 4):
                 item.setTextAlignment(place, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             if not is_sent:

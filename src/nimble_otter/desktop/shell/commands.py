@@ -98,7 +98,7 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
     add("open_database", "Open a database file…", lambda: _open_database(window), "", "source")
     add("add_server", "Add a server…", lambda: window.pages.add_source(True), "", "source")
     add("find_value", "Find a value in a source…", lambda: window.pages.search(), "Ctrl+Shift+K", "source")
-    add("deliveries", "Deliveries and schedules", window.pages.deliveries, "Ctrl+Shift+Y", "send")
+    add("deliveries", "Deliveries and schedules", window.pages.deliveries, "Ctrl+Shift+A", "send")
     add("repeat", "Repeat a delivery…", window.pages.repeat, "", "send", has_pull)
     add("history", "Query history", window.pages.history, "Ctrl+Shift+H", "source")
     add("start_page", "Start page", lambda: window.show_pull(-1), "", "source")

@@ -22,7 +22,18 @@ from PySide6.QtWidgets import (
 )
 
 from nimble_otter.desktop.kit.theme import theme, ui_font
-from nimble_otter.desktop.kit.widgets import ElidedLabel, Line, boxed, button, clear, column, combo, label, row
+from nimble_otter.desktop.kit.widgets import (
+    ElidedLabel,
+    Line,
+    as_plain,
+    boxed,
+    button,
+    clear,
+    column,
+    combo,
+    label,
+    row,
+)
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.runtime.jobs import LOCAL
 from nimble_otter.desktop.steps.expression_field import ExpressionField
@@ -162,7 +173,7 @@ class CheckDrawer(StepDrawer):
         tone = "plum" if is_failing and line.stops else "amber_ink" if is_failing else "muted"
         for place, text in enumerate(texts):
             item.setText(place, text)
-            item.setToolTip(place, text if place in (_SAYS, _FOUND) else "")
+            item.setToolTip(place, as_plain(text) if place in (_SAYS, _FOUND) else "")
             ink = {_MARK: tone if is_failing else "water1", _FOUND: tone, _HOW: "faint"}.get(place, "ink")
             item.setForeground(place, QColor(theme[ink if line.on else "faint"]))
             item.setFont(place, ui_font(bold=place == _SUBJECT or (place == _MARK and is_failing)))
