@@ -454,7 +454,8 @@ def die_at(number, made):
 def test_a_run_that_ends_anywhere_loses_and_doubles_nothing(levels, target):
     """It dies before and after every renaming and removing of a file, one after the other."""
     levels.out = levels.out.with_name(target)
-    levels.schedule(exists="append" if target == "o.csv" else "number", only_new=True)
+    made = levels.schedule(exists="append" if target == "o.csv" else "number", only_new=True)
+    ran(made)  # what it needs is imported before the processes part
     for number in range(1, 80):
         levels.change(f"insert into level values ({100 + number}, 1)")
         if die_at(number, find_schedule("daily")) == 0:
@@ -524,3 +525,25 @@ def test_a_schedule_from_the_command_line(levels, capsys, monkeypatch, programs)
     (programs / "bin" / "systemctl").write_text("#!/bin/sh\nexit 1\n")
     assert main([*add, "--send", str(levels.out), "--by", "systemd"]) == 3
     assert load_schedules() == []  # nothing that nothing starts
+
+
+def test_rows_go_to_a_table_once(levels, base):
+    """Also those of a run that was cut off before its mark moved: their keys are there."""
+    there = base("create table kept (id integer primary key, m real)", "there.sqlite")
+    plan = SendPlan("source", "", {"source": str(there), "table": "kept", "key": "id", "duplicates": "skip"})
+    add_schedule(Schedule("daily", str(levels.pull_file), timetable("day"), (plan,), by="none", only_new=True))
+    made = find_schedule("daily")
+    for number in range(1, 40):
+        levels.change(f"insert into level values ({100 + number}, 1)")
+        if die_at(number, made) == 0:
+            break
+    assert ran(made)[0].outcome in ("sent", "nothing new")
+    both = []
+    for path, table in ((there, "kept"), (levels.path, "level")):
+        with sqlite3.connect(path) as connection:
+            both.append(connection.execute(f"select id, m from {table} order by id").fetchall())
+        connection.close()
+    assert both[0] == both[1]
+    sent = [line for line in deliveries(places.state_folder()) if line.outcome == "sent"]
+    assert sent[0].path == f"kept of {there}"
+    assert sent[0].rows >= 1

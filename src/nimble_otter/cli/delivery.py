@@ -262,7 +262,9 @@ class Terminal:
         return True
 
 
-def _keep(pull: Pull, format_: str, sent: Sent | None, by: str, outcome: Outcome, said: str, path: str = "") -> None:
+def _keep(
+    pull: Pull, format_: str, sent: Sent | Moved | None, by: str, outcome: Outcome, said: str, path: str = ""
+) -> None:
     from nimble_otter.pull import places
     from nimble_otter.pull.account import delivered, keep_delivery
 
@@ -275,11 +277,13 @@ def _keep(pull: Pull, format_: str, sent: Sent | None, by: str, outcome: Outcome
 
 def _say(pull: Pull, plan: SendPlan, made: Sent | Moved, what: str, checks: str = "", by: str = "command line") -> None:
     from nimble_otter.pull.account import Outcome
+    from nimble_otter.pull.schedules import target_words
     from nimble_otter.send.transfer import Moved
 
     if isinstance(made, Moved):
         said = f"{made.added} new rows, {made.updated} updated, {made.skipped} skipped"
         note(f"{said} in {made.table} of {source_named(str(plan.options.get('source', ''))).name}")
+        _keep(pull, plan.format, made, by, Outcome.SENT, checks, target_words(plan))
         return
     told = sys.stderr if str(made.path).startswith("/dev/") else sys.stdout
     note(f"{made.rows} rows, {what} to {made.path}", told)

@@ -11,7 +11,7 @@ import json
 import os
 from collections.abc import Mapping
 from contextlib import suppress
-from dataclasses import asdict, dataclass, field, fields
+from dataclasses import asdict, dataclass, field, fields, replace
 from enum import StrEnum
 from pathlib import Path
 
@@ -19,6 +19,7 @@ from nimble_otter.files import LONGEST_LOG, append_text, locked, read_text
 from nimble_otter.pull.file import pull_from_text, pull_to_text
 from nimble_otter.pull.model import Pull
 from nimble_otter.send import Sent
+from nimble_otter.send.transfer import Moved
 from nimble_otter.table.text.show import plain
 
 LOG, OLDER = "deliveries.jsonl", "deliveries.1.jsonl"
@@ -73,15 +74,19 @@ class Delivered:
 def delivered(
     pull: Pull,
     plan_format: str,
-    sent: Sent | None,
+    sent: Sent | Moved | None,
     at: dt.datetime,
     by: str = "hand",
     outcome: Outcome = Outcome.SENT,
     said: str = "",
     path: str = "",
 ) -> Delivered:
-    """The line for what was sent; None: nothing was, for what is `said`. Reads the file for its hash."""
+    """The line for what was sent to a file, or moved to the place that `path` names; None: nothing was, for what is
+    `said`. Reads the file for its hash."""
     text = pull_to_text(pull)
+    if isinstance(sent, Moved):
+        made = delivered(pull, plan_format, None, at, by, outcome, said, path)
+        return replace(made, rows=sent.sent, seconds=round(sent.seconds, 3))
     return Delivered(
         at.isoformat(timespec="seconds"), pull.name, pull.source.name, plan_format,
         str(sent.path) if sent is not None else path,

@@ -17,8 +17,9 @@ from nimble_otter.pull.account import Outcome, delivered, keep_delivery
 from nimble_otter.pull.delivery import Delivery, Once, Surroundings, checks_words, deliver
 from nimble_otter.pull.file import load_pull
 from nimble_otter.pull.model import Pull, SendPlan
-from nimble_otter.pull.schedules import RunState, Schedule, keep_state, load_state, state_file
+from nimble_otter.pull.schedules import RunState, Schedule, keep_state, load_state, state_file, target_words
 from nimble_otter.send import Sent
+from nimble_otter.send.transfer import Moved
 from nimble_otter.stop import NEVER, StopToken
 
 FIRST_WAIT_S, LONGEST_WAIT_S = 20.0, 600.0
@@ -130,12 +131,7 @@ def _delivered(schedule: Schedule, pull: Pull, around: Surroundings, stop: StopT
     made: list[Delivery] = []
     for each in deliver(pull, plans, around, stop, schedule.anyway, once):
         made.append(each)
-        sent = each.made if isinstance(each.made, Sent) else None
-        place = (
-            "" if sent is not None else f"{getattr(each.made, 'table', '')} of {each.plan.options.get('source', '')}"
-        )
-        said = checks_words(each.checked)
-        _keep(schedule, pull, sent, Outcome.SENT, said, each.plan, place, each)
+        _keep(schedule, pull, each.made, Outcome.SENT, checks_words(each.checked), each.plan)
     if not made:
         return Ran(NOTHING_NEW, "")
     rows = sum(each.made.rows if isinstance(each.made, Sent) else each.made.sent for each in made)
@@ -145,21 +141,18 @@ def _delivered(schedule: Schedule, pull: Pull, around: Surroundings, stop: StopT
 def _keep(
     schedule: Schedule,
     pull: Pull | None,
-    sent: Sent | None,
+    sent: Sent | Moved | None,
     outcome: Outcome,
     said: str,
     plan: SendPlan | None = None,
-    place: str = "",
-    made: Delivery | None = None,
 ) -> None:
     from nimble_otter.pull import places
     from nimble_otter.sources.source import Source
 
     shown = pull or Pull(Path(schedule.pull).stem, Source("", ""))
-    line = delivered(shown, plan.format if plan is not None else "", sent, dt.datetime.now(), schedule.name, outcome,
-                     said, place or (plan.path if plan is not None else ""))  # fmt: skip
-    if made is not None and not isinstance(made.made, Sent):
-        line = replace(line, rows=made.made.sent, seconds=round(made.made.seconds, 3))
+    place = target_words(plan) if plan is not None else ""
+    key = plan.format if plan is not None else ""
+    line = delivered(shown, key, sent, dt.datetime.now(), schedule.name, outcome, said, place)
     with suppress(OSError):  # the delivery itself stands
         keep_delivery(places.state_folder(), line)
 

@@ -45,6 +45,7 @@ from nimble_otter.pull.delivery import (
 )
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.profiles import Beside, keep_profile, mark_of
+from nimble_otter.pull.schedules import target_words
 from nimble_otter.pull.steps import Checked
 from nimble_otter.send import Rows, Sent, first_rows, format_for, send_text
 from nimble_otter.send.clipboard import Copied, copied
@@ -197,7 +198,7 @@ class Sending:
         finally:
             streamed.close()
 
-    def _keep(self, pull: Pull, format_: str, sent: Sent | None, said: str = "", path: str = "") -> None:
+    def _keep(self, pull: Pull, format_: str, sent: Sent | Moved | None, said: str = "", path: str = "") -> None:
         """Put a delivery into the account, or that it was held back, in the background."""
         now, outcome = dt.datetime.now(), Outcome.SENT if sent is not None else Outcome.HELD
 
@@ -315,6 +316,8 @@ class Sending:
             parts += [f"{grouped(moved.skipped)} skipped (key already exists)"] if moved.skipped else []
             self._say(f"{', '.join(parts)}; counted there.", False)
             open_pull.last_sent = f"last sent {dt.datetime.now():%a %H:%M}"
+            checks = checks_words(self.checked(open_pull, plan))
+            self._keep(open_pull.pull, plan.format, moved, checks, target_words(plan))
             self._hub.open(source, again=True)
             open_pull.tell(Aspect.PULL)
 
