@@ -113,7 +113,7 @@ def find_schedule(name: str) -> Schedule:
     found = next((each for each in known if each.name == name), None)
     if found is None:
         there = ", ".join(each.name for each in known)
-        raise SavedError(f"There is no schedule {name}.", f"There are {there}." if there else "There is none yet.")
+        raise SavedError(f"There is no schedule {name}.", f"There are {there}." if there else "No schedule exists yet.")
     return found
 
 

@@ -45,7 +45,7 @@ from nimble_otter.pull.delivery import (
 )
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.profiles import Beside, keep_profile, mark_of
-from nimble_otter.pull.schedules import target_words
+from nimble_otter.pull.schedules import load_schedules, target_words
 from nimble_otter.pull.steps import Checked
 from nimble_otter.send import Rows, Sent, first_rows, format_for, send_text
 from nimble_otter.send.clipboard import Copied, copied
@@ -140,7 +140,14 @@ class Sending:
         return send_text(few, format_for("text"), {name: plan.options[name] for name in shared})
 
     def recall_last(self, open_pull: OpenPull) -> None:
-        """When the pull's rows were sent last, for the course: read from the log once for each open pull."""
+        """When the pull's rows were sent last, for the course: read from the account once for each open pull. When its
+        schedule sends them next comes before that."""
+        if open_pull.path is not None and (following := _next_run(open_pull.path)) is not None:
+            said = f"next {following.astimezone():%a %H:%M}"
+            if open_pull.last_sent != said:
+                open_pull.last_sent = said
+                open_pull.tell(Aspect.PULL)
+            return
         if open_pull.last_sent or open_pull.uid in self._looked_up:
             return
         self._looked_up.add(open_pull.uid)
@@ -354,6 +361,17 @@ class Sending:
             lambda problem: self._say(str(problem), True), title="Sending tables",
             stopped=lambda: self._say("Stopped. Files already completed were kept.", False),
         )  # fmt: skip
+
+
+def _next_run(path: Path) -> dt.datetime | None:
+    """When a schedule delivers a pull's file next; None where none does."""
+    try:
+        known = load_schedules()
+    except OtterError:  # which the page of deliveries tells
+        return None
+    now = dt.datetime.now(dt.UTC)
+    own = [each for each in known if each.is_on and Path(each.pull) == path]
+    return min((moment for each in own if (moment := each.table.next_run(now)) is not None), default=None)
 
 
 _FORM_WORDS = {"list": "a list of values", "csv": "CSV", "json": "JSON", "markdown": "Markdown", "sql": "SQL inserts"}
