@@ -22,6 +22,7 @@ from nimble_otter.pull.course import checks_of
 from nimble_otter.pull.places import state_folder
 from nimble_otter.pull.profiles import (
     KEPT,
+    ColumnFigures,
     DeliveryProfile,
     beside,
     keep_profile,
@@ -42,6 +43,7 @@ from nimble_otter.table.core.build import table_of
 from nimble_otter.table.ops.digests import row_digests
 from nimble_otter.table.ops.group import AggregateFunction as Agg
 
+LAST = DeliveryProfile("2031-05-25T04:30:00", 20, (ColumnFigures("v", "number"), ColumnFigures("w", "text")))
 NOW = dt.datetime(2031, 6, 1, 12, tzinfo=dt.UTC)
 VALUES = {
     "i": st.integers(-6, 6),
@@ -160,6 +162,16 @@ def test_rules_of_the_whole_in_words():
     assert table_line(CheckLine(Rule.AGGREGATE, ("v",), ("", 5), figure="sum"), v=[None])[0] is False
     assert table_line(CheckLine(Rule.SQL, text="v > 0"), v=level) == (False, "2 rows fail")  # unknown is not true
     assert table_line(CheckLine(Rule.SQL, text="v > 0 or v is null or v < 0"), v=level) == (True, "4 of 4")
+    assert table_line(CheckLine(Rule.ROWS, values=(4, 4)), v=level)[0] is True
+    assert table_line(CheckLine(Rule.PATTERN, ("v",), ("a|b",)), v=["a", "ab", "ba", "b", "b\n"])[1].startswith(
+        "3 don't"
+    )
+    for rows, holds in ((19, True), (18, False)):
+        found = looked(CheckLine(Rule.SINCE_LAST, values=(95,)), View(table_of(v=[0] * rows)), last=LAST)
+        assert (found.holds, found.said) == (holds, f"{100 * rows / 20:.1f} % of 20")
+    now = [CheckLine(Rule.COLUMNS), View(table_of(v=["a"], x=[1]))]
+    assert looked(*now, last=LAST).said == "w missing; x new; v of another type"
+    assert looked(*now).holds
     assert table_line(CheckLine(Rule.TYPE, ("v",), ("number",)), v=level) == (True, "number")
     assert table_line(CheckLine(Rule.TYPE, ("v",), ("text",)), v=level) == (False, "number")
     assert table_line(CheckLine(Rule.TYPE, ("v",), ("text",)), v=[None]) == (True, "no values")
@@ -356,6 +368,8 @@ def test_digests_of_long_texts_numbers_and_nested_values():
         row_digests(View(table_of(v=[0.0, -0.0, 0.5])), [0]).tolist()[0]
         == row_digests(View(table_of(v=[-0.0])), [0])[0]
     )
+    swapped = row_digests(View(table_of(a=[1, 2], b=[2, 1])), [0, 1])
+    assert swapped[0] != swapped[1]
     nested = row_digests(View(table_of(v=[{"a": 1}, {"a": 2}, {"a": 1}])), [0])
     assert nested[0] == nested[2] != nested[1]
 

@@ -121,6 +121,7 @@ def moment(text):
 def test_due_once_made_up_for_and_not_after_the_clock_went_back():
     made = Schedule("x", "p", timetable("day", "04:30", zone="UTC"))
     assert is_due(made, moment("01T04:31"))
+    assert is_due(made, moment("01T04:30"))
     assert not is_due(made, moment("01T04:29"))
     assert not is_due(made, moment("01T09:00"))  # never run: what was before it was made is not made up for
     keep_state(made, RunState(started="2031-05-01T04:30:05+00:00"))
@@ -146,6 +147,8 @@ def test_systemd_takes_the_units(table, tmp_path):
     told = subprocess.run(["systemd-analyze", "verify", "--man=no", *(str(tmp_path / n) for n in names)],
                           capture_output=True, text=True, check=False,
                           env={**os.environ, "SYSTEMD_UNIT_PATH": f"{tmp_path}:"})  # fmt: skip
+    assert "$$HOME" in timers.units(made, ["/bin/true"])[0].text
+    assert '"/bin/true" "schedule" "run"' in timers.units(made, ["/bin/true"])[0].text
     assert not [line for line in told.stderr.splitlines() if "nimble-otter" in line]
     assert len({Schedule(name, "p", table).slug for name in ("a b", "a-b", "A B", "ä b")}) == 4
 
