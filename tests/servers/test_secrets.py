@@ -149,6 +149,11 @@ def test_a_file_that_holds_no_password(tmp_path):
     for made in (tmp_path / "none", tmp_path):
         with pytest.raises(SavedError):
             password_in(made)
+    (tmp_path / "word").write_text("word\n")
+    for mode in (0o640, 0o604, 0o620):
+        (tmp_path / "word").chmod(mode)
+        with pytest.raises(SavedError, match="chmod 600"):
+            password_in(tmp_path / "word")
     (tmp_path / "odd").write_bytes(b"\xff\n")
     (tmp_path / "odd").chmod(0o600)
     with pytest.raises(SavedError, match="UTF-8"):

@@ -14,7 +14,7 @@ from dataclasses import replace
 from zoneinfo import ZoneInfo
 
 import pytest
-from tests.proofs import how_many
+from tests.proofs import how_many, proven
 
 from nimble_otter.cli import main
 from nimble_otter.cli.delivery import Terminal
@@ -76,7 +76,7 @@ def test_moments_are_those_of_systemd(table):
     shifts = [m for m in odd if (m - dt.timedelta(hours=4)).astimezone(zone).utcoffset()
               == (m + dt.timedelta(hours=4)).astimezone(zone).utcoffset()]  # fmt: skip
     assert shifts == []
-    assert len([m for m in mine if m <= until]) >= count // 2
+    assert len([m for m in mine if m <= until]) >= min(35, count // 2)
     assert table.words()
 
 
@@ -489,6 +489,7 @@ def test_runs_that_are_killed_at_random_deliver_each_row_once(levels):
     assert killed
     assert ran(find_schedule("daily"))[0].outcome in ("sent", "nothing new")
     assert sorted(levels.rows()) == sorted([1, 2, *(10 * n + 10 + v for n in range(runs) for v in range(3))])
+    proven("scheduled runs killed at random, each row delivered once", "sqlite", runs, f"{killed} were killed")
 
 
 # --- the command line ---------------------------------------------------------------------------------------------
