@@ -8,29 +8,21 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
 from nimble_otter.errors import ConditionError, SavedError
-from nimble_otter.files import make_private, read_text, replacing, write_text
+from nimble_otter.files import make_private, read_text, write_text
+from nimble_otter.pull.profiles import Keyed, read_keyed, write_keyed
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import View
-from nimble_otter.table.ops.digests import Digests, row_digests
+from nimble_otter.table.ops.digests import row_digests
 
-
-@dataclass(frozen=True, slots=True, eq=False)
-class Delivered:
-    """Digests of the keys that were delivered, ascending, with those of their rows as they were then."""
-
-    keys: Digests
-    rows: Digests
-
-
-NOTHING = Delivered(np.zeros(0, np.uint64), np.zeros(0, np.uint64))
+NOTHING = Keyed(np.zeros(0, np.uint64), np.zeros(0, np.uint64))
 
 
 class Marks:
@@ -43,13 +35,13 @@ class Marks:
         self._kept, self._next = folder / f"{name}.npz", folder / f"{name}.next.npz"
         self._intent = folder / f"{name}.intent"
 
-    def load(self) -> Delivered:
+    def load(self) -> Keyed:
         """What was delivered so far, after a look at what a run that was cut off left behind. Raises: OSError;
         SavedError, where it can't be read: rows would be delivered twice."""
         self._settle()
         if not self._kept.exists():
             return NOTHING
-        found = _read(self._kept)
+        found = read_keyed(self._kept)
         if found is None:
             raise SavedError(
                 f"What was delivered before can't be read: {self._kept} is damaged.",
@@ -57,10 +49,10 @@ class Marks:
             )
         return found
 
-    def intend(self, after: Delivered, path: Path | None) -> None:
+    def intend(self, after: Keyed, path: Path | None) -> None:
         """What will have been delivered once the file at `path` has changed (None: not a file). Raises: OSError."""
         make_private(self._kept.parent)
-        _write(self._next, after)
+        write_keyed(self._next, after)
         write_text(self._intent, json.dumps({"path": str(path) if path is not None else "", "before": state_of(path)}))
 
     def arrived(self) -> None:
@@ -106,8 +98,8 @@ def state_of(path: Path | None) -> str:
 
 
 def only_new(
-    shaped: Shaped, key: Sequence[str], before: Delivered, changed_too: bool = False, stop: StopToken = NEVER
-) -> tuple[Shaped, Delivered]:
+    shaped: Shaped, key: Sequence[str], before: Keyed, changed_too: bool = False, stop: StopToken = NEVER
+) -> tuple[Shaped, Keyed]:
     """The rows that were not delivered before, and what will have been once they are. A key that occurs twice among
     them is delivered once. Raises: ConditionError, where the key has no columns here; Stopped."""
     if shaped.grouped is not None:
@@ -133,18 +125,4 @@ def only_new(
     merged_rows = np.concatenate([rows[chosen], before.rows])
     unique, at = np.unique(merged, return_index=True)  # the first, which is the newer one
     view = View(shaped.view.table, shaped.view.row_ids().take(chosen))
-    return replace(shaped, view=view), Delivered(unique, merged_rows[at])
-
-
-def _read(path: Path) -> Delivered | None:
-    try:
-        with np.load(path, allow_pickle=False) as kept:
-            keys, rows = kept["keys"], kept["rows"]
-    except (OSError, ValueError, KeyError, EOFError):
-        return None
-    return Delivered(keys, rows) if keys.dtype == rows.dtype == np.uint64 and keys.shape == rows.shape else None
-
-
-def _write(path: Path, made: Delivered) -> None:
-    with replacing(path, is_private=True) as stream:
-        np.savez(stream, keys=made.keys, rows=made.rows)
+    return replace(shaped, view=view), Keyed(unique, merged_rows[at])

@@ -7,7 +7,6 @@ import datetime as dt
 import hashlib
 import json
 import math
-import os
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
@@ -177,12 +176,23 @@ def load_profiles(folder: Path, mark: str) -> list[DeliveryProfile]:
 
 def load_keyed(folder: Path, mark: str) -> Keyed | None:
     """The digests of a pull's last delivery; None where there are none."""
+    return read_keyed(folder / FOLDER / f"{mark}.npz")
+
+
+def read_keyed(path: Path) -> Keyed | None:
+    """Digests in a file; None where there are none that can be read."""
     try:
-        with np.load(folder / FOLDER / f"{mark}.npz", allow_pickle=False) as kept:
+        with np.load(path, allow_pickle=False) as kept:
             keys, rows = kept["keys"], kept["rows"]
     except (OSError, ValueError, KeyError, EOFError):
         return None
     return Keyed(keys, rows) if keys.dtype == rows.dtype == np.uint64 and keys.shape == rows.shape else None
+
+
+def write_keyed(path: Path, made: Keyed) -> None:
+    """Put digests into a file. Raises: OSError."""
+    with replacing(path, is_private=True) as stream:
+        np.savez(stream, keys=made.keys, rows=made.rows)
 
 
 def keep_profile(folder: Path, mark: str, made: DeliveryProfile, keyed: Keyed | None) -> None:
@@ -198,9 +208,7 @@ def keep_profile(folder: Path, mark: str, made: DeliveryProfile, keyed: Keyed | 
         if keyed is None:
             digests.unlink(missing_ok=True)
             return
-        with replacing(digests, is_private=True) as stream:
-            np.savez(stream, keys=keyed.keys, rows=keyed.rows)
-        os.chmod(digests, 0o600)
+        write_keyed(digests, keyed)
 
 
 def _from_plain(plain: Mapping[str, Any]) -> DeliveryProfile:

@@ -6,9 +6,10 @@ import datetime as dt
 from dataclasses import replace
 from pathlib import Path
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QCheckBox, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QCheckBox
 
+from nimble_otter.desktop.kit.forms import FormPage
 from nimble_otter.desktop.kit.widgets import boxed, button, column, combo, label, row, set_tone
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report
 from nimble_otter.errors import OtterError, SavedError
@@ -19,7 +20,6 @@ from nimble_otter.pull.schedules import Schedule, change_schedules, load_schedul
 from nimble_otter.pull.timetable import DAYS, STEPS, Timetable, timetable
 from nimble_otter.stop import StopToken
 
-_LABEL = 108
 _EVERY = [
     ("day", "every day"), ("weekday", "on weekdays"), ("week", "every week on"), ("month", "every month on day"),
     ("hour", "every hour"), ("minutes", "every few minutes"), ("calendar", "by a calendar expression"),
@@ -27,16 +27,15 @@ _EVERY = [
 _BY = [("systemd", "systemd (a timer of yours)"), ("cron", "cron (your crontab)"), ("none", "nothing: by hand only")]
 
 
-class RepeatPage(QWidget):
+class RepeatPage(FormPage):
     """`saved` with the schedule; `closed` when the page is left."""
 
+    name_width = 108
     saved = Signal(object)
     closed = Signal()
 
     def __init__(self, jobs: Jobs) -> None:
         super().__init__()
-        self.setObjectName("surface")
-        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._jobs = jobs
         self._pull: Pull | None = None
         self._before: Schedule | None = None
@@ -45,8 +44,8 @@ class RepeatPage(QWidget):
         self.what, self.outcome = label("", "muted", wrap=True), label("", "plum", wrap=True)
         self.next = label("", "water")
         self.notes = label("", "amber", wrap=True)
-        self.name, self.at, self.zone, self.days = (self._field(n) for n in ("Name", "At", "Time zone", "Days"))
-        self.expression, self.key = self._field("Calendar expression"), self._field("Key")
+        self.name, self.at, self.zone, self.days = (self.field(n) for n in ("Name", "At", "Time zone", "Days"))
+        self.expression, self.key = self.field("Calendar expression"), self.field("Key")
         self.zone.setPlaceholderText("the machine's own")
         self.expression.setPlaceholderText("minute hour day month weekday, such as 30 4 * * 1-5")
         self.key.setPlaceholderText("the pull's key, or columns with commas between")
@@ -61,53 +60,30 @@ class RepeatPage(QWidget):
         self.anyway = QCheckBox("deliver rows that fail their checks all the same")
         self.save = button("Save", self._save, "primary")
         self._lines = {
-            "days": row(self._named(""), self.days), "at": row(self._named("At"), self.at),
-            "minutes": row(self._named(""), self.minutes, None), "expression": row(self._named(""), self.expression),
-            "zone": row(self._named("Time zone"), self.zone), "key": row(self._named("Rows told apart by"), self.key),
-            "changed": row(self._named(""), self.changed),
+            "days": row(self.named(""), self.days), "at": row(self.named("At"), self.at),
+            "minutes": row(self.named(""), self.minutes, None), "expression": row(self.named(""), self.expression),
+            "zone": row(self.named("Time zone"), self.zone), "key": row(self.named("Rows told apart by"), self.key),
+            "changed": row(self.named(""), self.changed),
         }  # fmt: skip
         self._boxes = {name: boxed(line) for name, line in self._lines.items()}
         inner = column(
             self.title, self.what, 6,
-            row(self._named("Name"), self.name), row(self._named("How often"), self.every, None),
+            row(self.named("Name"), self.name), row(self.named("How often"), self.every, None),
             self._boxes["days"], self._boxes["minutes"], self._boxes["expression"], self._boxes["at"],
-            self._boxes["zone"], row(self._named(""), self.next), 6,
-            row(self._named("A missed run"), self.missed, None), row(self._named("Only new rows"), self.only_new),
-            self._boxes["changed"], self._boxes["key"], row(self._named("Checks"), self.anyway),
-            row(self._named("Notify"), self.tell, None), row(self._named("Started by"), self.by, None),
-            row(self._named(""), self.notes), 8,
-            row(self._named(""), self.save, button("Cancel", self.closed.emit), None),
-            row(self._named(""), self.outcome), None, space=8,
+            self._boxes["zone"], row(self.named(""), self.next), 6,
+            row(self.named("A missed run"), self.missed, None), row(self.named("Only new rows"), self.only_new),
+            self._boxes["changed"], self._boxes["key"], row(self.named("Checks"), self.anyway),
+            row(self.named("Notify"), self.tell, None), row(self.named("Started by"), self.by, None),
+            row(self.named(""), self.notes), 8,
+            row(self.named(""), self.save, button("Cancel", self.closed.emit), None),
+            row(self.named(""), self.outcome), None, space=8,
         )  # fmt: skip
-        box = QWidget()
-        box.setMaximumWidth(620)
-        box.setLayout(inner)
-        scrolled = QScrollArea()
-        scrolled.setWidgetResizable(True)
-        whole = row(None, box, None, margins=(24, 22, 24, 20))
-        whole.setStretch(1, 8)
-        scrolled.setWidget(boxed(whole))
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.addWidget(scrolled)
+        self.lay_out(inner)
         for each in (self.at, self.zone, self.days, self.expression, self.name):
             each.textEdited.connect(lambda _: self._show())
         for chosen in (self.every, self.minutes, self.by):
             chosen.activated.connect(lambda _: self._show())
         self.only_new.toggled.connect(lambda _: self._show())
-
-    @staticmethod
-    def _field(name: str) -> QLineEdit:
-        made = QLineEdit()
-        made.setAccessibleName(name)
-        return made
-
-    @staticmethod
-    def _named(text: str) -> QWidget:
-        made = label(text, "muted")
-        made.setFixedWidth(_LABEL)
-        made.setWordWrap(True)
-        return made
 
     def open(self, pull: Pull, path: Path, plans: tuple[SendPlan, ...], before: Schedule | None = None) -> None:
         """For a saved pull and where it goes; or for a schedule that is there."""

@@ -5,9 +5,10 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QCheckBox, QFileDialog, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QLineEdit
 
+from nimble_otter.desktop.kit.forms import FormPage
 from nimble_otter.desktop.kit.theme import code_font
 from nimble_otter.desktop.kit.widgets import boxed, button, column, combo, label, row, set_tone
 from nimble_otter.desktop.runtime.connections import ConnectionManager
@@ -19,10 +20,9 @@ from nimble_otter.sources.uri import FILE, SERVER, TLS, Parts, kinds, parts_of, 
 from nimble_otter.sources.urls import split_secret
 
 STAGES = [("", "not set"), ("test", "test"), ("production", "production")]
-_LABEL = 92
 
 
-class SourcePage(QWidget):
+class SourcePage(FormPage):
     """`saved` with the source; `closed` when the page is left."""
 
     saved = Signal(object)
@@ -31,17 +31,15 @@ class SourcePage(QWidget):
 
     def __init__(self, hub: ConnectionManager) -> None:
         super().__init__()
-        self.setObjectName("surface")
-        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._hub = hub
         self._known: Source | None = None
         self._parts = Parts(FILE)
         self._tested, self._failed = "", False
         self.title = label("Add a source", px=18, bold=True)
         self.kind = combo([(key, form.label) for key, form in kinds().items()], FILE, "Kind of source")
-        self.url, self.name, self.password = self._field("URI"), self._field("Name"), self._field("Password")
-        self.host, self.port, self.database = self._field("Host"), self._field("Port"), self._field("Database")
-        self.user, self.ca, self.file = self._field("User"), self._field("Certificate file"), self._field("File")
+        self.url, self.name, self.password = self.field("URI"), self.field("Name"), self.field("Password")
+        self.host, self.port, self.database = self.field("Host"), self.field("Port"), self.field("Database")
+        self.user, self.ca, self.file = self.field("User"), self.field("Certificate file"), self.field("File")
         self.url.setFont(code_font())
         self.port.setFixedWidth(76)
         self.password.setEchoMode(QLineEdit.EchoMode.Password)
@@ -62,13 +60,13 @@ class SourcePage(QWidget):
         self.outcome = label("", "muted", wrap=True)
         self.outcome.setMinimumHeight(34)
         self._lines = {
-            "file": row(self._named("File"), self.file, button("…", self._pick, tip="Choose a file")),
-            "host": row(self._named("Host"), self.host, label("port", "muted"), self.port),
-            "database": row(self._named("Database"), self.database),
-            "user": row(self._named("User"), self.user, label("password", "muted"), self.password),
-            "tls": row(self._named("TLS"), self.tls),
-            "clear": row(self._named(""), self.clear),
-            "ca": row(self._named("Certificate"), self.ca, button("…", self._pick_ca, tip="Choose a file")),
+            "file": row(self.named("File"), self.file, button("…", self._pick, tip="Choose a file")),
+            "host": row(self.named("Host"), self.host, label("port", "muted"), self.port),
+            "database": row(self.named("Database"), self.database),
+            "user": row(self.named("User"), self.user, label("password", "muted"), self.password),
+            "tls": row(self.named("TLS"), self.tls),
+            "clear": row(self.named(""), self.clear),
+            "ca": row(self.named("Certificate"), self.ca, button("…", self._pick_ca, tip="Choose a file")),
         }
         self._boxes = {name: boxed(line) for name, line in self._lines.items()}
         self._note = label(
@@ -79,32 +77,22 @@ class SourcePage(QWidget):
         )
         inner = column(
             self.title, 4,
-            row(self._named("Kind"), self.kind),
-            row(self._named("URI"), self.url),
+            row(self.named("Kind"), self.kind),
+            row(self.named("URI"), self.url),
             *self._boxes.values(),
-            row(self._named(""), self._note),
+            row(self.named(""), self._note),
             6,
-            row(self._named("Name"), self.name),
-            row(self._named("Environment"), self.stage, None),
-            row(self._named(""), self.read_only),
-            row(self._named(""), self.care),
+            row(self.named("Name"), self.name),
+            row(self.named("Environment"), self.stage, None),
+            row(self.named(""), self.read_only),
+            row(self.named(""), self.care),
             8,
-            row(self._named(""), self.test, self.save, self.copy, self.remove, button("Close", self.closed.emit), None),
-            row(self._named(""), self.outcome),
+            row(self.named(""), self.test, self.save, self.copy, self.remove, button("Close", self.closed.emit), None),
+            row(self.named(""), self.outcome),
             None,
             space=8,
         )  # fmt: skip
-        box = QWidget()
-        box.setMaximumWidth(620)
-        box.setLayout(inner)
-        scrolled = QScrollArea()
-        scrolled.setWidgetResizable(True)
-        whole = row(None, box, None, margins=(24, 22, 24, 20))
-        whole.setStretch(1, 8)
-        scrolled.setWidget(boxed(whole))
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.addWidget(scrolled)
+        self.lay_out(inner)
         self.kind.activated.connect(lambda _: self._kind_chosen())
         self.tls.activated.connect(lambda _: self._fields_edited())
         for made in (self.host, self.port, self.database, self.user, self.ca, self.file):
@@ -115,18 +103,6 @@ class SourcePage(QWidget):
         self.password.textEdited.connect(lambda _: self._ready())
         self.name.textEdited.connect(lambda _: self._ready())
         self.show_parts(Parts(FILE))
-
-    @staticmethod
-    def _field(name: str) -> QLineEdit:
-        made = QLineEdit()
-        made.setAccessibleName(name)
-        return made
-
-    @staticmethod
-    def _named(text: str) -> QWidget:
-        made = label(text, "muted")
-        made.setFixedWidth(_LABEL)
-        return made
 
     # --- fields and URI in step --------------------------------------------------------------------------------
 
