@@ -16,6 +16,7 @@ from nimble_otter.desktop.kit.offscreen import wait_until
 from nimble_otter.desktop.runtime import jobs, state_store
 from nimble_otter.desktop.runtime.jobs import LOCAL
 from tests.desktop.conftest import settle
+from tests.proofs import how_many
 
 
 @pytest.fixture
@@ -99,7 +100,7 @@ def test_long_work_is_told_when_the_window_is_behind(bus, window, monkeypatch):
     assert len(calls) == 1
 
 
-@pytest.mark.parametrize("percent", [80, 150, 200])
+@pytest.mark.parametrize("percent", how_many([200], [80, 150, 200]))
 def test_the_whole_window_fits_at_every_size_of_text(percent, home, tmp_path):
     """On a screen of 1280 x 800, nothing wider than the window; the rows keep room."""
     script = """if 1:

@@ -8,6 +8,7 @@ import sys
 import keyring
 import pytest
 
+from nimble_otter.cli import main
 from nimble_otter.errors import AuthError, ConnectError, PasswordMissing, SavedError
 from nimble_otter.sources import Source, connect, secrets
 from nimble_otter.sources.client_files import option_password, service_url
@@ -32,25 +33,25 @@ def command(home, *words, **more):
                           check=False, stdin=subprocess.DEVNULL, **more)  # fmt: skip
 
 
-def test_it_is_missed_and_found(signed, tmp_path):
+def test_it_is_missed_and_found(signed, tmp_path, monkeypatch, capsys):
+    monkeypatch.setenv("HOME", str(tmp_path))
     with pytest.raises(PasswordMissing, match=r"without a password.*keyring.*source's page"):
         connect(Source("x", signed))
     with pytest.raises(AuthError) as caught:
         connect(Source("x", signed), "wrong")
     assert not isinstance(caught.value, PasswordMissing)
-    told = command(tmp_path, *ASK, "--source", signed)
-    assert (told.returncode, told.stdout) == (3, "")
-    assert "--password-file or NIMBLE_OTTER_PASSWORD" in told.stderr
     file = tmp_path / "word"
     file.write_text("river bank\nmore\n")
-    told = command(tmp_path, *ASK, "--source", signed, "--password-file", str(file))
-    assert (told.returncode, "chmod 600" in told.stderr) == (3, True)
+    file.chmod(0o644)
+    for more, said in ((), "--password-file or NIMBLE_OTTER_PASSWORD"), (["--password-file", str(file)], "chmod 600"):
+        assert main([*ASK, "--source", signed, *more]) == 3
+        told = capsys.readouterr()
+        assert (told.out, said in told.err) == ("", True)
     file.chmod(0o600)
-    for more in (["--password-file", str(file)], []):
-        told = command(
-            tmp_path, *ASK, "--source", signed, *more, env={} if more else {"NIMBLE_OTTER_PASSWORD": "river bank"}
-        )
-        assert told.stdout == "n\n42\n", told.stderr
+    assert main([*ASK, "--source", signed, "--password-file", str(file)]) == 0
+    monkeypatch.setenv("NIMBLE_OTTER_PASSWORD", "river bank")
+    assert main([*ASK, "--source", signed]) == 0
+    assert [line for line in capsys.readouterr().out.splitlines() if line] == ["n", "42"] * 2
 
 
 def test_a_terminal_is_asked_once(signed, tmp_path):

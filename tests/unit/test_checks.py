@@ -115,7 +115,7 @@ LINES = st.one_of(
 )
 
 
-@settings(max_examples=how_many(150, 5000))
+@settings(max_examples=how_many(100, 5000))
 @given(rows(), LINES)
 def test_each_rule_of_rows_is_as_in_plain_python(made, line):
     view, whole = made
@@ -126,7 +126,7 @@ def test_each_rule_of_rows_is_as_in_plain_python(made, line):
     assert str(len(found.failing)) in found.said or found.holds
 
 
-@settings(max_examples=how_many(60, 2000))
+@settings(max_examples=how_many(30, 2000))
 @given(rows(), rows(), st.sampled_from(["i", "t", "d", "at", "b"]))
 def test_values_of_another_pull_and_its_figures(mine, theirs, name):
     (view, whole), (other, there) = mine, theirs
@@ -344,7 +344,7 @@ def test_figures_outside_their_usual_range_are_named():
     assert beside(profiled(6, k=[1, 2], v=[0.07, 1.8])[0], None, before, None).unusual == ()
 
 
-@settings(max_examples=how_many(80, 3000))
+@settings(max_examples=how_many(30, 3000))
 @given(rows(), rows())
 def test_digests_are_equal_where_rows_are(one, other):
     """Over rows of every kind, in any order; equal ones in different tables too."""
