@@ -178,6 +178,7 @@ def test_rows_beside_the_deliveries_before(window, tmp_path):
         settle(window)
         window.sending.send(window.pull, plan)
         settle(window, 0.3)
+        assert lines()[0].startswith("These rows beside the last ")
     window.pull.shaping.change(whole.with_step(FilterStep((Condition("less than", "sample_id", (100,)),))), "Filter")
     settle(window, 0.3)
     told, rows = lines(), window.pull.table.rows

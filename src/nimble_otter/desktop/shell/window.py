@@ -7,6 +7,7 @@ from pathlib import Path
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication
 
+from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.shell.commands import add_commands, collect_findings
 from nimble_otter.desktop.shell.find_box import FindBox
 from nimble_otter.desktop.shell.workbench import Workbench
@@ -22,6 +23,12 @@ class Window(Workbench):
         self.grid_presenter.shown.connect(lambda: self.failing_strip.show_pull(self.pull))
         self.drawer_stack.currentChanged.connect(lambda _: self.detail_presenter.refresh())
         self.failing_strip.all_wanted.connect(self._show_all_rows)
+
+    def _show_rows(self, what: Aspect) -> None:
+        """Rows, and what stands beside them of earlier deliveries, which a delivery just made changes."""
+        super()._show_rows(what)
+        if what & Aspect.PULL and self.detail.showing_last:
+            self.detail_presenter.refresh()
 
     def _show_all_rows(self) -> None:
         """No longer only those that fail a check."""
