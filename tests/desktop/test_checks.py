@@ -189,3 +189,20 @@ def test_rows_beside_the_deliveries_before(window, tmp_path):
     window.workspace.show_step(QUERY, True)
     settle(window)
     assert window.detail.segments._group.button(1).text() == "Record"
+
+
+def test_rows_that_are_meant_all_the_same_go_after_their_values_are_fetched_whole(window, tmp_path, monkeypatch):
+    checked(window, WRONG)
+    waits, out = [True], tmp_path / "o.csv"
+
+    def wait(then, all_rows):
+        if waits:
+            waits.pop()
+            then(window.pull)
+            return True
+        return False
+
+    monkeypatch.setattr(window.pull, "wait_for_whole", wait)
+    window.sending.send(window.pull, SendPlan("csv", str(out), {}, "replace"), True)
+    settle(window)
+    assert out.exists()

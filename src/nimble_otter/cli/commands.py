@@ -359,12 +359,10 @@ def _parameters(given: Sequence[str], text: str, kept: Iterable[str]) -> dict[st
 
 
 def _run(options: argparse.Namespace) -> int:
-    from nimble_otter.pull.file import SUFFIX, load_pull
-    from nimble_otter.pull.others import path_of
+    from nimble_otter.pull.file import load_pull
+    from nimble_otter.pull.others import saved_path
 
-    path = Path(options.file)
-    if not path.exists() and path.suffix != SUFFIX:
-        path = path_of(options.file, places.shelf_folder()) or path
+    path = saved_path(options.file, places.shelf_folder())
     pull = load_pull(path)
     pull = replace(pull, source=with_password(pull.source, options.password_file))
     in_steps = re.findall(r":(\w+)", repr(pull.steps))  # more than there are, for what stands in quotes

@@ -14,8 +14,9 @@ from nimble_otter.cli.terminal import note, tell
 from nimble_otter.errors import ChecksFailed, OtterError, SendError
 from nimble_otter.pull import places, timers
 from nimble_otter.pull.account import deliveries
-from nimble_otter.pull.file import SUFFIX, load_pull
+from nimble_otter.pull.file import load_pull
 from nimble_otter.pull.model import SendPlan
+from nimble_otter.pull.others import saved_path
 from nimble_otter.pull.schedule_run import is_running, marks_folder, plans_of, pull_of, run_schedule
 from nimble_otter.pull.schedules import (
     Schedule,
@@ -55,7 +56,7 @@ def _list(options: argparse.Namespace, _: list[SendPlan]) -> int:
 def _add(options: argparse.Namespace, plans: list[SendPlan]) -> int:
     if not options.subject:
         raise UsageError("schedule add needs a pull: a file, or the name of one on the shelf.")
-    path = _pull_path(options.subject)
+    path = saved_path(options.subject, places.shelf_folder()).resolve()
     pull = load_pull(path)
     every = "calendar" if options.calendar else options.every
     table = timetable(every, options.at, options.on, options.minutes, options.calendar, options.time_zone)
@@ -84,15 +85,6 @@ def _add(options: argparse.Namespace, plans: list[SendPlan]) -> int:
     for line in timers.warnings(by, pull.source.url, made.password_file):
         note(f"  {line}", sys.stderr)
     return 0
-
-
-def _pull_path(text: str) -> Path:
-    from nimble_otter.pull.others import path_of
-
-    path = Path(text)
-    if not path.exists() and path.suffix != SUFFIX:
-        path = path_of(text, places.shelf_folder()) or path
-    return path.resolve()
 
 
 def _remove(options: argparse.Namespace, _: list[SendPlan]) -> int:

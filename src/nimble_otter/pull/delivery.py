@@ -175,11 +175,10 @@ def _new_rows(
 ) -> Iterator[Delivery]:
     """Only what the target does not have yet. A run that ends in the middle moves no mark, unless its file is there."""
     shaped, at = course.end, dt.datetime.now()
-    fields = [replace(shaped.field(place), name=shaped.title(place)) for place in shaped.shown()]
     marks = Marks(
         once.folder, f"{plan.format} {plan.path} {plan.options.get('source', '')} {plan.options.get('table', '')}"
     )
-    key = once.key or key_of(course, fields, tables)
+    key = once.key or key_of(course, shaped.shown_fields(), tables)
     fresh, after = only_new(shaped, key, marks.load(), once.changed_too, stop)
     if not len(fresh.view):
         return
@@ -255,7 +254,7 @@ def remembered(
 ) -> tuple[Beside, Keyed | None]:
     """The rows at the end of a course beside those of the deliveries before, and their digests. Raises: Stopped."""
     shaped = course.end
-    fields = [replace(shaped.field(place), name=shaped.title(place)) for place in shaped.shown()]
+    fields = shaped.shown_fields()
     made, keyed = profile_of(shaped.as_shown(), fields, key_of(course, fields, tables), at, stop)
     return beside(made, keyed, load_profiles(folder, mark), load_keyed(folder, mark)), keyed
 

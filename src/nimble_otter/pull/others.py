@@ -20,6 +20,12 @@ def path_of(name: str, folder: Path) -> Path | None:
     return next((path for path in sorted(folder.rglob(f"*{SUFFIX}")) if path.stem == name), None)
 
 
+def saved_path(text: str, shelf: Path) -> Path:
+    """The pull file that a text names: a path, or the name of a pull on the shelf."""
+    path = Path(text)
+    return path if path.exists() or path.suffix == SUFFIX else path_of(text, shelf) or path
+
+
 def find_pull(name: str, folders: tuple[Path, ...]) -> Pull:
     """The saved pull of a name in the first of the folders that has it. Raises: ConditionError, SavedError."""
     for folder in folders:

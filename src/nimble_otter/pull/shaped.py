@@ -81,6 +81,10 @@ class Shaped:
         look = self.looks.get(place)
         return look.title if look is not None and look.title else self.table.fields[place].name
 
+    def shown_fields(self) -> list[Field]:
+        """The columns shown, in their order, under the names they are given."""
+        return [replace(self.field(place), name=self.title(place)) for place in self.shown()]
+
     def with_orders(self, wanted: list[Ids]) -> Shaped:
         """Order groups: `wanted` orders each level on its own; parents' order comes first."""
         assert self.grouped is not None
@@ -115,6 +119,5 @@ class PartlyDone(ConditionError):
 def columns_to_send(shaped: Shaped) -> tuple[list[Field], list[Column], View]:
     """What is delivered: fields and columns as shown, under the names they are given, and the view that orders their
     rows."""
-    view, places = shaped.flat(), shaped.shown()
-    fields = [replace(shaped.field(p), name=shaped.title(p)) for p in places]
-    return distinct_names(fields), [view.table.columns[p] for p in places], view
+    view = shaped.flat()
+    return distinct_names(shaped.shown_fields()), [view.table.columns[p] for p in shaped.shown()], view

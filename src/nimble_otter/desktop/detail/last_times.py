@@ -15,7 +15,7 @@ from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.runtime.jobs import LOCAL, Report
 from nimble_otter.pull import places
 from nimble_otter.pull.delivery import remembered
-from nimble_otter.pull.profiles import MOST_KEYED, Beside, mark_of, usual
+from nimble_otter.pull.profiles import MOST_KEYED, Beside, usual
 from nimble_otter.stop import StopToken
 from nimble_otter.table.text.show import grouped
 
@@ -101,11 +101,10 @@ def _short(name: str, value: float) -> str:
 def look_back(open_pull: OpenPull, show: Callable[[Beside], None]) -> bool:
     """Lay the rows at the end of the course beside the deliveries before, in the background; False where that is not
     possible, as there are none or too many."""
-    course, fetched = open_pull.course, open_pull.fetched
-    if course is None or fetched is None or course.end.rows > MOST_KEYED:
+    course = open_pull.course
+    if course is None or course.end.rows > MOST_KEYED:
         return False
-    mark, target = mark_of(open_pull.pull.name, open_pull.pull.source.url), open_pull.target.table
-    tables = (*fetched.tables, *([target] if target is not None else ()))
+    mark, tables = open_pull.remembered_as, open_pull.tables_asked
 
     def work(stop: StopToken, _: Report) -> Beside:
         return remembered(course, tables, places.state_folder(), mark, dt.datetime.now(), stop)[0]

@@ -21,7 +21,7 @@ from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import Course, Pull, Shaped, pull_from_text
 from nimble_otter.pull.model import Query
-from nimble_otter.pull.profiles import Beside, DeliveryProfile
+from nimble_otter.pull.profiles import Beside, DeliveryProfile, mark_of
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.steps import Checked, CheckStep
 from nimble_otter.pull.tree import Opened
@@ -262,6 +262,17 @@ class PullState(QObject):
     def tables(self) -> list[TableInfo]:
         """The tables of its source, as far as the catalogue is read."""
         return self.hub.tables.get(self.hub.known(self.pull.source).name, [])
+
+    @property
+    def remembered_as(self) -> str:
+        """The mark under which its deliveries are remembered."""
+        return mark_of(self.pull.name, self.pull.source.url)
+
+    @property
+    def tables_asked(self) -> tuple[TableInfo, ...]:
+        """The tables that its rows come from, as far as they are known."""
+        asked = self.fetched.tables if self.fetched is not None else ()
+        return asked if self.target.table is None else (*asked, self.target.table)
 
     @property
     def names(self) -> Names | None:

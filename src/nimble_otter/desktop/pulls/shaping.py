@@ -12,7 +12,7 @@ from nimble_otter.desktop.pulls.truncated_values import TruncatedValues
 from nimble_otter.desktop.runtime.jobs import LOCAL
 from nimble_otter.errors import QueryError
 from nimble_otter.pull import Course, Pull, Shaped, places, run_course
-from nimble_otter.pull.profiles import DeliveryProfile, load_profiles, mark_of
+from nimble_otter.pull.profiles import DeliveryProfile, load_profiles
 from nimble_otter.pull.steps import LooksBack, Step, TakesRows
 from nimble_otter.pull.tree import Opened, TreeLines, tree_lines
 from nimble_otter.pull.upstream import Comparison, compare
@@ -163,7 +163,7 @@ class Shaping:
         """What the last delivery remembers, where a step looks at it; read once."""
         own = self._own
         if own.last_profile is None and any(isinstance(step, LooksBack) for step in own.pull.steps):
-            found = load_profiles(places.state_folder(), mark_of(own.pull.name, own.pull.source.url))
+            found = load_profiles(places.state_folder(), own.remembered_as)
             own.last_profile = found[0] if found else None
         return own.last_profile
 

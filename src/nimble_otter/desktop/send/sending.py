@@ -44,7 +44,7 @@ from nimble_otter.pull.delivery import (
     transfer_to,
 )
 from nimble_otter.pull.model import SendPlan
-from nimble_otter.pull.profiles import Beside, keep_profile, mark_of
+from nimble_otter.pull.profiles import Beside, keep_profile
 from nimble_otter.pull.schedules import load_schedules, target_words
 from nimble_otter.pull.steps import Checked
 from nimble_otter.send import Rows, Sent, first_rows, format_for, send_text
@@ -82,11 +82,11 @@ class Sending:
                 self._say(str(problem), True)
                 return
         if plan.format == SOURCE:
-            self._to_source(open_pull, plan)
+            self._to_source(open_pull, plan, anyway)
         elif plan.format == CLIPBOARD:
-            self._to_clipboard(open_pull, plan)
+            self._to_clipboard(open_pull, plan, anyway)
         else:
-            self._to_file(open_pull, plan)
+            self._to_file(open_pull, plan, anyway)
 
     @staticmethod
     def checked(open_pull: OpenPull, plan: SendPlan) -> list[Checked]:
@@ -113,9 +113,9 @@ class Sending:
             return rows_of_tree(shaped, name, open_pull.opened)
         return rows_to_send(shaped, name, target if shaped.own_rows and shaped.grouped is None else None)
 
-    def _ready(self, open_pull: OpenPull, plan: SendPlan) -> Rows | None:
+    def _ready(self, open_pull: OpenPull, plan: SendPlan, anyway: bool) -> Rows | None:
         """The rows, once values that the source cut are there whole; None while that is not so."""
-        if open_pull.wait_for_whole(lambda open_pull: self.send(open_pull, plan), True):
+        if open_pull.wait_for_whole(lambda open_pull: self.send(open_pull, plan, anyway), True):
             return None
         rows = self.rows(open_pull, plan.scope)
         if rows is None:
@@ -157,9 +157,9 @@ class Sending:
 
     # --- files -------------------------------------------------------------------------------------------------
 
-    def _to_file(self, open_pull: OpenPull, plan: SendPlan) -> None:
+    def _to_file(self, open_pull: OpenPull, plan: SendPlan, anyway: bool) -> None:
         is_straight = plan.scope == "query"
-        rows = None if is_straight else self._ready(open_pull, plan)
+        rows = None if is_straight else self._ready(open_pull, plan, anyway)
         if rows is None and not is_straight:
             return
         try:
@@ -216,11 +216,10 @@ class Sending:
 
     def _remember(self, open_pull: OpenPull, plan: SendPlan, now: dt.datetime) -> None:
         """Keep what this delivery is to be laid beside the next time, in the background."""
-        course, fetched = open_pull.course, open_pull.fetched
-        if course is None or fetched is None or plan.scope in ("all", "query") or open_pull.failing is not None:
+        course = open_pull.course
+        if course is None or plan.scope in ("all", "query") or open_pull.failing is not None:
             return
-        mark, target = mark_of(open_pull.pull.name, open_pull.pull.source.url), open_pull.target.table
-        tables = (*fetched.tables, *([target] if target is not None else ()))
+        mark, tables = open_pull.remembered_as, open_pull.tables_asked
 
         def work(stop: StopToken, _: object) -> Beside:
             found, keyed = remembered(course, tables, self._folder, mark, now, stop)
@@ -252,8 +251,8 @@ class Sending:
         own = self._hub.known(open_pull.pull.source).dialect
         return own if own.writes and not own.is_documents else SQLITE
 
-    def _to_clipboard(self, open_pull: OpenPull, plan: SendPlan) -> None:
-        rows = self._ready(open_pull, plan)
+    def _to_clipboard(self, open_pull: OpenPull, plan: SendPlan, anyway: bool) -> None:
+        rows = self._ready(open_pull, plan, anyway)
         if rows is not None:
             self.copy(open_pull, [rows], str(plan.options.get("form", "header")), plan.options)
 
@@ -298,8 +297,8 @@ class Sending:
         wanted, info = transfer_for(plan, source.dialect, self._hub.tables.get(source.name, ()))
         return wanted, source.dialect, info
 
-    def _to_source(self, open_pull: OpenPull, plan: SendPlan) -> None:
-        rows = self._ready(open_pull, plan)
+    def _to_source(self, open_pull: OpenPull, plan: SendPlan, anyway: bool) -> None:
+        rows = self._ready(open_pull, plan, anyway)
         if rows is None:
             return
         try:

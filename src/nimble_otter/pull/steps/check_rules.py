@@ -178,7 +178,7 @@ def check(
     now: dt.datetime | None = None,
 ) -> Checked:
     """Look whether a line holds. Raises: Stopped."""
-    fields = tuple(replace(shaped.field(p), name=shaped.title(p)) for p in shaped.shown())
+    fields = tuple(shaped.shown_fields())
     ground = _Ground(shaped.flat(), shaped.shown(), fields, others, last, now or dt.datetime.now(dt.UTC), stop)
     try:
         return _RULES[line.rule](line, ground)
