@@ -10,7 +10,7 @@ from nimble_otter.desktop.kit.offscreen import wait_until
 from nimble_otter.desktop.pulls.step_ref import SEND
 from nimble_otter.pull import SendPlan, timers
 from nimble_otter.pull.account import deliveries
-from nimble_otter.pull.schedules import Schedule, add_schedule, load_schedules, load_state
+from nimble_otter.pull.schedules import Schedule, added, change_schedules, load_schedules, load_state
 from nimble_otter.pull.timetable import timetable
 from nimble_otter.sources import Source
 from tests.desktop.conftest import settle
@@ -63,7 +63,9 @@ def test_a_delivery_is_repeated_from_send_with_two_clicks(window, saved):
 
 
 def test_a_schedule_runs_is_paused_changed_and_removed(window, saved):
-    add_schedule(Schedule("loans", str(saved / "loans.pull"), timetable("week", "06:05", "Mon,Thu"), by="none"))
+    change_schedules(
+        added(Schedule("loans", str(saved / "loans.pull"), timetable("week", "06:05", "Mon,Thu"), by="none"))
+    )
     page = window.deliveries_page
     window.commands.run("deliveries")
     settle(window)
@@ -102,7 +104,7 @@ def test_a_schedule_runs_is_paused_changed_and_removed(window, saved):
 
 
 def test_a_run_that_fails_and_one_that_is_stopped_say_so(window, saved, own_survey):
-    add_schedule(Schedule("loans", str(saved / "gone.pull"), timetable("day"), by="none"))
+    change_schedules(added(Schedule("loans", str(saved / "gone.pull"), timetable("day"), by="none")))
     page, told = window.deliveries_page, []
     page.said.connect(lambda text, problem: told.append((text, problem)))
     window.commands.run("deliveries")

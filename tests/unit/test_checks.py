@@ -414,7 +414,7 @@ def test_a_delivery_is_held_back_by_its_checks(saved, capsys):
     out.unlink()
     assert main(run) == 6
     told = capsys.readouterr()
-    assert "1 of 3 checks fails: m between 0 and 6 (1 outside, -1.0). Nothing was delivered." in told.err
+    assert "1 of 3 checks fails: m between 0 and 6: 1 outside, -1.0. Nothing was delivered." in told.err
     assert not out.exists()
     assert main([*run, "--send-anyway", "--report", "json"]) == 0
     report = json.loads(capsys.readouterr().err)

@@ -3,11 +3,13 @@
 import csv
 import json
 import os
+import re
 import sqlite3
 import subprocess
 import sys
 import time
 from dataclasses import replace
+from pathlib import Path
 
 import openpyxl
 import pytest
@@ -378,7 +380,11 @@ def test_what_reads_the_rows_may_stop_and_a_full_disk_is_one_line(own_survey):
     assert len(told.stderr.splitlines()) == 1
     long = [*asked[:-1], "select count(*) from reading a, reading b, reading c"]
     with subprocess.Popen(long, text=True, stderr=subprocess.PIPE) as slow:
-        time.sleep(2.5)
+        caught = re.compile(r"^SigCgt:.*[4-7c-f]\w{3}$", re.MULTILINE)  # SIGTERM, 15, is bit 14
+        deadline = time.monotonic() + 60
+        while not caught.search(Path(f"/proc/{slow.pid}/status").read_text()) and time.monotonic() < deadline:
+            time.sleep(0.05)
+        time.sleep(0.5)
         slow.terminate()
         assert (slow.wait(20), slow.stderr.read()) == (143, "nimble-otter: Stopped; nothing was delivered.\n")
 

@@ -26,15 +26,16 @@ from nimble_otter.pull.only_new import NOTHING, only_new
 from nimble_otter.pull.schedules import (
     RunState,
     Schedule,
-    add_schedule,
-    change_schedule,
+    added,
+    change_schedules,
+    changed,
     find_schedule,
     is_due,
     keep_state,
     load_schedules,
     load_state,
-    remove_schedule,
     schedules_file,
+    without,
 )
 from nimble_otter.pull.steps import CheckLine, CheckStep, FigureOf, GroupStep, Rule, group_keys
 from nimble_otter.pull.timetable import timetable
@@ -240,14 +241,18 @@ FULL = Schedule(
 
 def test_the_list_is_kept_as_it_is():
     plain = Schedule("a", "/q.pull", timetable("day"))
-    add_schedule(FULL)
-    add_schedule(plain)
+    change_schedules(added(FULL))
+    change_schedules(added(plain))
     assert load_schedules() == [FULL, plain]
     assert schedules_file().stat().st_mode & 0o777 == 0o600
     with pytest.raises(SavedError, match="already"):
-        add_schedule(plain)
-    assert change_schedule("a", is_on=False) == find_schedule("a") == replace(plain, is_on=False)
-    remove_schedule(HOSTILE)
+        change_schedules(added(plain))
+    paused = replace(plain, is_on=False)
+    change_schedules(changed(paused))
+    assert find_schedule("a") == paused
+    change_schedules(without(FULL))
+    with pytest.raises(SavedError, match="removed meanwhile"):
+        change_schedules(changed(FULL))
     with pytest.raises(SavedError, match="There are a"):
         find_schedule(HOSTILE)
 
@@ -295,7 +300,7 @@ class Levels:
     def schedule(self, **more):
         plan = SendPlan("csv", str(self.out), {}, more.pop("exists", "replace"))
         made = Schedule("daily", str(self.pull_file), timetable("day"), (plan,), by="none", **more)
-        add_schedule(made)
+        change_schedules(added(made))
         return made
 
     def change(self, text):
@@ -535,7 +540,9 @@ def test_rows_go_to_a_table_once(levels, base):
     """Also those of a run that was cut off before its mark moved: their keys are there."""
     there = base("create table kept (id integer primary key, m real)", "there.sqlite")
     plan = SendPlan("source", "", {"source": str(there), "table": "kept", "key": "id", "duplicates": "skip"})
-    add_schedule(Schedule("daily", str(levels.pull_file), timetable("day"), (plan,), by="none", only_new=True))
+    change_schedules(
+        added(Schedule("daily", str(levels.pull_file), timetable("day"), (plan,), by="none", only_new=True))
+    )
     made = find_schedule("daily")
     for number in range(1, 40):
         levels.change(f"insert into level values ({100 + number}, 1)")

@@ -145,7 +145,7 @@ def report(pull: Pull, made: Delivery, as_json: bool) -> None:
         return
     for each in made.checked:
         if not each.holds:
-            note(f"  check failed: {each.line.subject} {each.line.words()}: {each.said}", sys.stderr)
+            note(f"  check failed: {each.words()}", sys.stderr)
     if beside is None or not beside.before:
         return
     change = beside.now.rows - beside.before[0].rows
@@ -212,17 +212,14 @@ class Terminal:
         from nimble_otter.pull.places import demo_folder
         from nimble_otter.sources import connect
         from nimble_otter.sources.marks import guarded_databases, with_marks
-        from nimble_otter.sources.source import known_password
 
         saved = saved_sources()
         marked = source if source in saved else with_marks(source, saved, names=True)
         marked = with_password(marked, self._password_file)
-        password = known_password(marked)[0]
-        if password is None:
-            password = os.environ.get("NIMBLE_OTTER_PASSWORD")  # which no other user sees, as arguments are seen
+        ours = os.environ.get("NIMBLE_OTTER_PASSWORD")  # which no other user sees, as arguments are seen
         reached, guarded = resolve(marked, demo_folder()), guarded_databases(marked, saved)
         try:
-            connection = connect(reached, password, guarded=guarded)
+            connection = connect(reached, guarded=guarded, otherwise=ours)
         except PasswordMissing as problem:
             connection = connect(reached, _asked_for(marked, problem), guarded=guarded)
         try:

@@ -150,3 +150,43 @@ def describe_formats() -> str:
         changes = ", ".join(f"{way} ({word})" for way, word in format_.changes)
         lines.append(f"    --exists         replace, number, refuse{', ' + changes if changes else ''}")
     return "\n".join(lines)
+
+
+def add_schedule(schedule: argparse.ArgumentParser) -> None:
+    """The words of `schedule`."""
+    words = ("list", "add", "remove", "pause", "resume", "run", "log", "units", "reset")
+    schedule.add_argument("what", nargs="?", default="list", choices=words)
+    schedule.add_argument("subject", nargs="?", default="", metavar="NAME", help="of add: a pull, by its file or name")
+    when = schedule.add_argument_group("when (of add)")
+    when.add_argument("--every", default="day", choices=("hour", "day", "weekday", "week", "month", "minutes"))
+    when.add_argument("--at", default="", metavar="TIME", help="such as 04:30; of an hour its minute, such as :15")
+    when.add_argument("--on", default="", metavar="DAYS", help="of a week Mon,Thu; of a month 1 to 31, or last")
+    when.add_argument("--minutes", type=int, default=15, metavar="N", help="5, 10, 15, 20 or 30")
+    when.add_argument("--calendar", default="", metavar="EXPRESSION", help='five fields, such as "30 4 * * 1-5"')
+    when.add_argument(
+        "--time-zone", default="", metavar="NAME", help="such as Europe/Lisbon; the machine's own if unset"
+    )
+    when.add_argument("--missed", default="run", choices=("run", "skip"), help="a run that the machine was off for")
+    schedule.add_argument(
+        "--name", default="", metavar="NAME", help="of add: what it is called; the pull's name if unset"
+    )
+    schedule.add_argument(
+        "--param", action="append", default=[], metavar="NAME=VALUE", help="of add: a parameter's value"
+    )
+    schedule.add_argument("--tries", type=int, default=4, metavar="N", help="of add: how often a source is tried")
+    schedule.add_argument("--tell", default="failed", choices=("failed", "always", "never"), help="by a notification")
+    schedule.add_argument("--by", default="", choices=("systemd", "cron", "none"), help="what starts it")
+    schedule.add_argument(
+        "--only-new", action="store_true", help="of add: deliver each row once, told apart by --new-key"
+    )
+    schedule.add_argument("--changed-too", action="store_true", help="of add: and again when it changed")
+    schedule.add_argument(
+        "--new-key", default="", metavar="NAMES", help="columns that tell rows apart; the pull's key if unset"
+    )
+    schedule.add_argument("--send-anyway", action="store_true", help="of add: deliver rows although checks fail")
+    schedule.add_argument("--password-file", default="", metavar="FILE", help="a file whose first line is the password")
+    schedule.add_argument("--due", action="store_true", help="of run: only where the timetable says so now")
+    schedule.add_argument("--last", type=int, default=50, metavar="N", help="of log: at most so many (50)")
+    schedule.add_argument("--report", choices=("text", "json"), default="text", help="how standard error tells of it")
+    schedule.add_argument("--json", action="store_true", help="tell it as JSON")
+    add_sending(schedule)

@@ -5,13 +5,14 @@ from __future__ import annotations
 import argparse
 import datetime as dt
 import sys
+from dataclasses import replace
 from pathlib import Path
 
 from nimble_otter.cli.delivery import Terminal, report
 from nimble_otter.cli.flags import UsageError, parse_parameters
 from nimble_otter.cli.listing import Line, show
 from nimble_otter.cli.terminal import note, tell
-from nimble_otter.errors import ChecksFailed, OtterError, SendError
+from nimble_otter.errors import ChecksFailed, SendError
 from nimble_otter.pull import places, timers
 from nimble_otter.pull.account import deliveries
 from nimble_otter.pull.file import load_pull
@@ -20,13 +21,13 @@ from nimble_otter.pull.others import saved_path
 from nimble_otter.pull.schedule_run import is_running, marks_folder, plans_of, pull_of, run_schedule
 from nimble_otter.pull.schedules import (
     Schedule,
-    add_schedule,
-    change_schedule,
+    added,
+    changed,
     find_schedule,
     is_due,
     load_schedules,
     load_state,
-    remove_schedule,
+    without,
 )
 from nimble_otter.pull.timetable import timetable
 from nimble_otter.session_bus import notify
@@ -34,6 +35,10 @@ from nimble_otter.session_bus import notify
 
 def schedule(options: argparse.Namespace, plans: list[SendPlan]) -> int:
     """Do what the word says. Raises: UsageError, OtterError, OSError."""
+    if any(plan.path == "-" for plan in plans):
+        raise UsageError("A schedule has no standard output; name a file.")
+    plans = [plan if plan.format == "source" else replace(plan, path=str(Path(plan.path).expanduser().absolute()))
+             for plan in plans]  # fmt: skip
     return {
         "list": _list, "add": _add, "remove": _remove, "pause": _pause, "resume": _pause, "run": _run, "log": _log,
         "units": _units, "reset": _reset,
@@ -74,12 +79,7 @@ def _add(options: argparse.Namespace, plans: list[SendPlan]) -> int:
         str(Path(options.password_file).resolve()) if options.password_file else "", by,
     )  # fmt: skip
     plans_of(made, pull)
-    add_schedule(made)
-    try:
-        timers.apply(load_schedules())
-    except (OtterError, OSError):
-        remove_schedule(made.name)
-        raise
+    timers.reschedule(added(made))
     following = table.next_run(dt.datetime.now(dt.UTC))
     note(f"{made.name}: {table.words()}, by {by}; next {following:%Y-%m-%d %H:%M %Z}")
     for line in timers.warnings(by, pull.source.url, made.password_file):
@@ -88,15 +88,15 @@ def _add(options: argparse.Namespace, plans: list[SendPlan]) -> int:
 
 
 def _remove(options: argparse.Namespace, _: list[SendPlan]) -> int:
-    gone = remove_schedule(_subject(options))
-    timers.apply(load_schedules())
+    gone = find_schedule(_subject(options))
+    timers.reschedule(without(gone))
     note(f"{gone.name} was removed; its pull and what it delivered stay.")
     return 0
 
 
 def _pause(options: argparse.Namespace, _: list[SendPlan]) -> int:
-    made = change_schedule(_subject(options), is_on=options.what == "resume")
-    timers.apply(load_schedules())
+    made = replace(find_schedule(_subject(options)), is_on=options.what == "resume")
+    timers.reschedule(changed(made))
     note(f"{made.name} {'runs again' if made.is_on else 'is paused'}.")
     return 0
 

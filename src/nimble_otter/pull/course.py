@@ -41,6 +41,13 @@ class Course:
         """What the last step gave."""
         return self.results[-1].shaped if self.results else all_rows(self.table)
 
+    def whole(self) -> Course:
+        """This course, for who takes no step passed over. Raises: ConditionError, the first of its steps."""
+        for result in self.results:
+            if result.error is not None:
+                raise result.error
+        return self
+
     def before(self, at: int) -> Shaped:
         """The rows as they reach step `at`."""
         return self.results[at - 1].shaped if at > 0 else all_rows(self.table)

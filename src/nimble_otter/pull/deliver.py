@@ -144,11 +144,7 @@ def stream_rows(
 
 
 def _through(table: Table, pull: Pull, values: Any) -> Shaped:
-    course = run_course(table, pull.steps, values=values)
-    for result in course.results:
-        if result.error is not None:
-            raise result.error
-    return course.end
+    return run_course(table, pull.steps, values=values).whole().end
 
 
 def _tables(

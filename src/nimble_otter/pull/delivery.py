@@ -157,10 +157,7 @@ def _shaped(pull: Pull, around: Surroundings, stop: StopToken) -> tuple[Fetched,
     mark = mark_of(pull.name, pull.source.url)
     before = load_profiles(around.folder, mark) if around.folder is not None else []
     course = walk(pull, fetched.table, around.find_pull, rows_of, stop, last=before[0] if before else None)
-    for result in course.results:
-        if result.error is not None:
-            raise result.error
-    return fetched, course, mark
+    return fetched, course.whole(), mark
 
 
 def _new_rows(
@@ -224,7 +221,7 @@ def hold_back(checked: Sequence[Checked]) -> None:
     failed = stopping(checked)
     if not failed:
         return
-    said = "; ".join(f"{each.line.subject} {each.line.words()} ({each.said})" for each in failed[:3])
+    said = "; ".join(each.words() for each in failed[:3])
     more = f" and {len(failed) - 3} more" if len(failed) > 3 else ""
     verb = "fails" if len(failed) == 1 else "fail"
     raise ChecksFailed(
@@ -240,7 +237,7 @@ def checks_words(checked: Sequence[Checked]) -> str:
         return ""
     if not failed:
         return f"{len(checked)} check{'s' if len(checked) != 1 else ''} held"
-    said = "; ".join(f"{each.line.subject} {each.line.words()} ({each.said})" for each in failed)
+    said = "; ".join(each.words() for each in failed)
     return f"{len(failed)} of {len(checked)} checks failed: {said}"
 
 

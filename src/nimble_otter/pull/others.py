@@ -56,9 +56,5 @@ def walk(
             if name in ring:
                 raise ConditionError(f"{' takes rows of '.join((*ring, name))}.", "Remove one of the joins.")
             other = named(name)
-            course = walk(other, fetch(other), named, fetch, stop, ring)
-            for result in course.results:
-                if result.error is not None:
-                    raise result.error
-            others[name] = course.end.as_shown()
+            others[name] = walk(other, fetch(other), named, fetch, stop, ring).whole().end.as_shown()
     return run_course(table, pull.steps, stop, values=pull.values(), others=others, last=last)

@@ -8,7 +8,7 @@ import json
 import re
 import tomllib
 from collections.abc import Callable, Mapping
-from dataclasses import asdict, dataclass, field, replace
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -91,7 +91,7 @@ def load_schedules(path: Path | None = None) -> list[Schedule]:
         raise CorruptError(f"The list of schedules was damaged; it is kept as {aside.name}.") from problem
 
 
-def change_schedules(change: Callable[[list[Schedule]], list[Schedule]], path: Path | None = None) -> list[Schedule]:
+def change_schedules(change: Change, path: Path | None = None) -> list[Schedule]:
     """Change the list as it is on disk now. Raises: TooNewError, CorruptError: nothing is written then; OSError."""
     path, found = path or schedules_file(), list[Schedule]()
 
@@ -117,30 +117,35 @@ def find_schedule(name: str) -> Schedule:
     return found
 
 
-def add_schedule(made: Schedule) -> None:
-    """Raises: SavedError, where the name is taken; OSError."""
+Change = Callable[[list[Schedule]], list[Schedule]]
+"""What is to become of the list of schedules."""
 
-    def add(known: list[Schedule]) -> list[Schedule]:
+
+def added(made: Schedule) -> Change:
+    """One more. Raises when done: SavedError, where the name is taken."""
+
+    def change(known: list[Schedule]) -> list[Schedule]:
         if any(each.name == made.name for each in known):
             raise SavedError(f"There is a schedule {made.name} already.", "Remove it first, or choose another name.")
         return [*known, made]
 
-    change_schedules(add)
+    return change
 
 
-def change_schedule(name: str, **changes: Any) -> Schedule:
-    """Change one. Raises: SavedError, OSError."""
-    made = replace(find_schedule(name), **changes)
-    change_schedules(lambda known: [made if each.name == name else each for each in known])
-    return made
+def changed(made: Schedule) -> Change:
+    """This in the place of the one of its name. Raises when done: SavedError, where that is gone."""
+
+    def change(known: list[Schedule]) -> list[Schedule]:
+        if all(each.name != made.name for each in known):
+            raise SavedError(f"The schedule {made.name} was removed meanwhile.", "Save it under another name.")
+        return [made if each.name == made.name else each for each in known]
+
+    return change
 
 
-def remove_schedule(name: str) -> Schedule:
-    """Raises: SavedError, OSError."""
-    gone = find_schedule(name)
-    change_schedules(lambda known: [each for each in known if each.name != name])
-    state_file(gone).unlink(missing_ok=True)
-    return gone
+def without(gone: Schedule) -> Change:
+    """One less."""
+    return lambda known: [each for each in known if each.name != gone.name]
 
 
 def target_words(plan: SendPlan) -> str:

@@ -16,9 +16,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from nimble_otter.errors import SavedError
+from nimble_otter.errors import OtterError, SavedError
 from nimble_otter.files import write_text
-from nimble_otter.pull.schedules import Schedule
+from nimble_otter.pull.schedules import Change, Schedule, change_schedules, load_schedules, state_file
 from nimble_otter.sources.secrets import REFUSED, look_up
 
 BEGIN, END = "# nimble-otter schedules begin: changed by nimble-otter", "# nimble-otter schedules end"
@@ -144,6 +144,23 @@ def apply(schedules: Sequence[Schedule]) -> None:
     active = [schedule for schedule in schedules if schedule.is_on]
     _apply_units([schedule for schedule in active if schedule.by == "systemd"])
     _apply_cron([schedule for schedule in active if schedule.by == "cron"])
+
+
+def reschedule(change: Change) -> None:
+    """Change the list of schedules and what starts them; where the latter fails, the list is as it was before. Raises:
+    SavedError."""
+    try:
+        before = load_schedules()
+        after = change_schedules(change)
+        try:
+            apply(after)
+        except (OtterError, OSError):
+            change_schedules(lambda _: before)
+            raise
+        for gone in {each.name: each for each in before if all(each.name != kept.name for kept in after)}.values():
+            state_file(gone).unlink(missing_ok=True)
+    except OSError as problem:
+        raise SavedError(f"The schedules can't be changed: {problem.strerror or problem}.") from problem
 
 
 def _apply_units(schedules: Sequence[Schedule]) -> None:

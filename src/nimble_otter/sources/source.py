@@ -294,13 +294,16 @@ def check_writable(connection: Connection) -> None:
         raise ChangeError("This source is marked read-only.", "Take the mark off on its page, if that is right.")
 
 
-def connect(source: Source, password: str | None = None, guarded: tuple[str, ...] = ()) -> Connection:
-    """Open a connection, with the password given, the source's own, or the one kept for it. Nothing is written to the
-    databases that are `guarded`, which the server has beside the source's own. Raises: ConnectError, AuthError,
-    PasswordMissing, SourceTimeout."""
+def connect(
+    source: Source, password: str | None = None, guarded: tuple[str, ...] = (), otherwise: str | None = None
+) -> Connection:
+    """Open a connection, with the password given, the source's own, the one kept for it, or `otherwise`. Nothing is
+    written to the databases that are `guarded`, which the server has beside the source's own. Raises: ConnectError,
+    AuthError, PasswordMissing, SourceTimeout."""
     why = ""
     if password is None:
         password, why = known_password(source)
+        password = otherwise if password is None else password
     driver = driver_for(source.url)
     if source.left_out:
         raise ConnectError(

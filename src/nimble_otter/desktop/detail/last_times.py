@@ -14,7 +14,6 @@ from nimble_otter.desktop.kit.widgets import ElidedLabel, Line, ScrolledLines, c
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.runtime.jobs import LOCAL, Report
 from nimble_otter.pull import places
-from nimble_otter.pull.delivery import remembered
 from nimble_otter.pull.profiles import MOST_KEYED, Beside, usual
 from nimble_otter.stop import StopToken
 from nimble_otter.table.text.show import grouped
@@ -101,6 +100,8 @@ def _short(name: str, value: float) -> str:
 def look_back(open_pull: OpenPull, show: Callable[[Beside], None]) -> bool:
     """Lay the rows at the end of the course beside the deliveries before, in the background; False where that is not
     possible, as there are none or too many."""
+    from nimble_otter.pull.delivery import remembered  # when first needed: it brings the whole of sending
+
     course = open_pull.course
     if course is None or course.end.rows > MOST_KEYED:
         return False

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import subprocess
-from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from PySide6.QtCore import Qt, QTimer, QUrl, Signal
@@ -16,19 +15,20 @@ from nimble_otter.desktop.kit.theme import theme
 from nimble_otter.desktop.kit.widgets import as_plain, boxed, button, column, combo, label, row
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report
 from nimble_otter.desktop.schedule.two_lines import TONE, UNDER, TwoLines
-from nimble_otter.errors import OtterError, SavedError, SendError
+from nimble_otter.errors import OtterError, SendError
 from nimble_otter.pull import places, timers
 from nimble_otter.pull.account import Delivered, Outcome, deliveries
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.schedule_run import is_running
 from nimble_otter.pull.schedules import (
+    Change,
     RunState,
     Schedule,
-    change_schedule,
+    changed,
     load_schedules,
     load_state,
-    remove_schedule,
     target_words,
+    without,
 )
 from nimble_otter.stop import StopToken
 from nimble_otter.table.text.show import grouped
@@ -278,15 +278,11 @@ class DeliveriesPage(QWidget):
         self._jobs.submit(key, key, work, done, failed, stopped=self.refresh, title=title)
         self._enable()
 
-    def _change(self, schedule: Schedule, change: Callable[[], object], said: str) -> None:
-        """Change the list, then what starts its schedules, in the background."""
+    def _change(self, schedule: Schedule, change: Change, said: str) -> None:
+        """Change the list, and what starts its schedules, in the background."""
 
         def work(stop: StopToken, _: Report) -> None:
-            try:
-                change()
-                timers.apply(load_schedules())
-            except OSError as problem:
-                raise SavedError(f"The schedules can't be changed: {problem.strerror}.") from problem
+            timers.reschedule(change)
 
         def done(_: object) -> None:
             self.said.emit(said, False)
@@ -302,13 +298,13 @@ class DeliveriesPage(QWidget):
         schedule = self._schedule()
         if schedule is not None:
             said = f"{schedule.name} {'is paused' if schedule.is_on else 'runs again'}"
-            self._change(schedule, lambda: change_schedule(schedule.name, is_on=not schedule.is_on), said)
+            self._change(schedule, changed(replace(schedule, is_on=not schedule.is_on)), said)
 
     def _remove(self) -> None:
         schedule = self._schedule()
         if schedule is not None:
             said = f"{schedule.name} was removed; its pull and what it delivered stay"
-            self._change(schedule, lambda: remove_schedule(schedule.name), said)
+            self._change(schedule, without(schedule), said)
 
     def _edit(self) -> None:
         schedule = self._schedule()

@@ -16,7 +16,7 @@ from nimble_otter.errors import OtterError, SavedError
 from nimble_otter.pull import Pull, timers
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.schedule_run import plans_of
-from nimble_otter.pull.schedules import Schedule, change_schedules, load_schedules, target_words
+from nimble_otter.pull.schedules import Schedule, added, changed, target_words
 from nimble_otter.pull.timetable import DAYS, STEPS, Timetable, timetable
 from nimble_otter.stop import StopToken
 
@@ -197,22 +197,8 @@ class RepeatPage(FormPage):
             self.outcome.setText(str(problem))
             return
 
-        def change(known: list[Schedule]) -> list[Schedule]:
-            if before is None and any(each.name == made.name for each in known):
-                raise SavedError(f"There is a schedule {made.name} already.", "Choose another name.")
-            others = [each for each in known if before is None or each.name != before.name]
-            return [*others, made]
-
         def work(stop: StopToken, _: Report) -> None:
-            kept = load_schedules()
-            try:
-                change_schedules(change)
-                timers.apply(load_schedules())
-            except OtterError:
-                change_schedules(lambda _: kept)
-                raise
-            except OSError as problem:
-                raise SavedError(f"The schedule can't be kept: {problem.strerror}.") from problem
+            timers.reschedule(added(made) if before is None else changed(made))
 
         self.save.setEnabled(False)
 

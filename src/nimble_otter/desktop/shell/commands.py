@@ -243,10 +243,7 @@ def _stop(window: Workbench) -> None:
     if window.jobs.shown() is not None:
         window.jobs.stop_all()
     else:
-        for page in (window.source_page, window.search_page, window.history_page, window.versions_page,
-                     window.deliveries_page, window.repeat_page):  # fmt: skip
-            if page.isVisible():
-                page.closed.emit()
+        window.pages.close()
 
 
 def _in_grid(window: Workbench, do: Callable[[], None]) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from importlib import import_module
 from typing import TYPE_CHECKING, cast
 
-from PySide6.QtCore import QPoint, Qt, QTimer
+from PySide6.QtCore import QPoint, Qt, QTimer, Signal
 from PySide6.QtGui import QIcon, QResizeEvent
 from PySide6.QtWidgets import (
     QApplication,
@@ -30,15 +30,9 @@ from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.desktop.runtime.integration import ICON
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report
 from nimble_otter.desktop.runtime.state_store import TEXT_SIZES, StateStore
-from nimble_otter.desktop.schedule.deliveries_page import DeliveriesPage
-from nimble_otter.desktop.schedule.repeat_page import RepeatPage
-from nimble_otter.desktop.shell.history_page import HistoryPage
 from nimble_otter.desktop.shell.start_page import StartPage
 from nimble_otter.desktop.shell.status import StatusStrip
 from nimble_otter.desktop.shell.title import TitleStrip
-from nimble_otter.desktop.shell.versions_page import VersionsPage
-from nimble_otter.desktop.sources.search_page import SearchPage
-from nimble_otter.desktop.sources.source_page import SourcePage
 from nimble_otter.desktop.sources.sources_pane import SourcesPane
 from nimble_otter.desktop.steps.course import CourseStrip
 from nimble_otter.desktop.steps.failing_strip import FailingStrip
@@ -48,10 +42,17 @@ from nimble_otter.stop import StopToken
 if TYPE_CHECKING:
     from nimble_otter.desktop.changes.changes_drawer import ChangesDrawer
     from nimble_otter.desktop.query.query_drawer import QueryDrawer
+    from nimble_otter.desktop.schedule.deliveries_page import DeliveriesPage
+    from nimble_otter.desktop.schedule.repeat_page import RepeatPage
     from nimble_otter.desktop.send.send_drawer import SendDrawer
+    from nimble_otter.desktop.shell.history_page import HistoryPage
+    from nimble_otter.desktop.shell.versions_page import VersionsPage
+    from nimble_otter.desktop.sources.search_page import SearchPage
+    from nimble_otter.desktop.sources.source_page import SourcePage
     from nimble_otter.desktop.steps.filter_drawer import FilterDrawer
 
-START, SOURCE, SEARCH, HISTORY, VERSIONS, WORK, DELIVERIES, REPEAT = range(8)
+_PAGE_COUNT = 8
+START, SOURCE, SEARCH, HISTORY, VERSIONS, WORK, DELIVERIES, REPEAT = range(_PAGE_COUNT)
 ROWS = (tokens.ROW, 2 * tokens.ROW, 4 * tokens.ROW, 8 * tokens.ROW)
 """Heights of the grid's rows."""
 _DRAWERS = {
@@ -75,10 +76,18 @@ _DRAWERS = {
     "changes": ("changes.changes_drawer", "ChangesDrawer"),
     "send": ("send.send_drawer", "SendDrawer"),
 }
+_PAGES = {
+    SOURCE: ("sources.source_page", "SourcePage"),
+    SEARCH: ("sources.search_page", "SearchPage"),
+    HISTORY: ("shell.history_page", "HistoryPage"),
+    VERSIONS: ("shell.versions_page", "VersionsPage"),
+    DELIVERIES: ("schedule.deliveries_page", "DeliveriesPage"),
+    REPEAT: ("schedule.repeat_page", "RepeatPage"),
+}
 
 _LATER = (
     *("pull.deliver", "query.local.conditions", "query.assist.completion", "query.assist.diagnosis", "changes.write"),
-    *("send.clipboard", "send.transfer", "send.cells", "sources.drivers.mongodb"),
+    *("send.clipboard", "send.transfer", "send.cells", "sources.drivers.mongodb", "pull.delivery", "pull.schedule_run"),
 )
 _LATER_VIEWS = (
     *(
@@ -90,7 +99,7 @@ _LATER_VIEWS = (
         "changes.changes_list",
         "changes.changes_side",
     ),
-    *("send.send_form", *dict.fromkeys(module for module, _ in _DRAWERS.values())),
+    *("send.send_form", *dict.fromkeys(module for module, _ in (*_DRAWERS.values(), *_PAGES.values()))),
 )
 WARM_UP_MS = 900
 SMALLEST = (630, 390)
@@ -100,7 +109,10 @@ ROOM = {"right": 960, "left": 720}
 
 
 class Frame(QMainWindow):
-    """Parts with nothing in them yet; `jobs`, `hub`, `store`, `drafts` and `workspace` are what a window works with."""
+    """Parts with nothing in them yet; `jobs`, `hub`, `store`, `drafts` and `workspace` are what a window works with.
+    `page_made` has the number of a page of the centre that was just made."""
+
+    page_made = Signal(int)
 
     def __init__(self) -> None:
         super().__init__()
@@ -141,16 +153,11 @@ class Frame(QMainWindow):
         self.work.addWidget(self.drawer_stack)
         self.work.setStretchFactor(0, 1)
         self.work.setCollapsible(0, False)
-        self.start_page, self.source_page, self.search_page = (
-            StartPage(self.hub), SourcePage(self.hub), SearchPage(self.hub)
-        )  # fmt: skip
+        self.start_page = StartPage(self.hub)
         self.centre = QStackedWidget()
-        self.history_page, self.versions_page = HistoryPage(self.hub), VersionsPage()
-        self.deliveries_page, self.repeat_page = DeliveriesPage(self.jobs), RepeatPage(self.jobs)
-        pages = (self.start_page, self.source_page, self.search_page, self.history_page, self.versions_page, self.work,
-                 self.deliveries_page, self.repeat_page)  # fmt: skip
-        for page in pages:
-            self.centre.addWidget(page)
+        self.made_pages: dict[int, QWidget] = {START: self.start_page, WORK: self.work}
+        for number in range(_PAGE_COUNT):
+            self.centre.addWidget(self.made_pages.get(number) or QWidget())
         self.across = QSplitter(Qt.Orientation.Horizontal)
         self.across.setHandleWidth(1)
         for part in (self.sources, self.centre, self.detail):
@@ -181,6 +188,53 @@ class Frame(QMainWindow):
             self.drawer_stack.addWidget(made)
             self.wire_drawer(kind)
         return made
+
+    # --- pages of the centre, made when they are first opened ---------------------------------------------------
+
+    def page_of(self, number: int) -> QWidget:
+        """A page of the centre."""
+        made = self.made_pages.get(number)
+        if made is None:
+            module, name = _PAGES[number]
+            parts = {HISTORY: (self.hub,), VERSIONS: (), DELIVERIES: (self.jobs,), REPEAT: (self.jobs,)}
+            made = getattr(import_module(f"nimble_otter.desktop.{module}"), name)(*parts.get(number, (self.hub,)))
+            self.made_pages[number] = made
+            blank = cast("QWidget", self.centre.widget(number))
+            self.centre.insertWidget(number, made)
+            self.centre.removeWidget(blank)
+            blank.deleteLater()
+            self.page_made.emit(number)
+        return made
+
+    @property
+    def source_page(self) -> SourcePage:
+        """The page of a source."""
+        return cast("SourcePage", self.page_of(SOURCE))
+
+    @property
+    def search_page(self) -> SearchPage:
+        """The page that finds a value."""
+        return cast("SearchPage", self.page_of(SEARCH))
+
+    @property
+    def history_page(self) -> HistoryPage:
+        """The page of everything that was run."""
+        return cast("HistoryPage", self.page_of(HISTORY))
+
+    @property
+    def versions_page(self) -> VersionsPage:
+        """The page of what a pull was before."""
+        return cast("VersionsPage", self.page_of(VERSIONS))
+
+    @property
+    def deliveries_page(self) -> DeliveriesPage:
+        """The page of schedules and deliveries."""
+        return cast("DeliveriesPage", self.page_of(DELIVERIES))
+
+    @property
+    def repeat_page(self) -> RepeatPage:
+        """The page on which a delivery gets its times."""
+        return cast("RepeatPage", self.page_of(REPEAT))
 
     def warm_up(self) -> None:
         """Import what the window can do without at first, so that nothing waits for it later: what has classes of Qt
@@ -234,7 +288,7 @@ class Frame(QMainWindow):
 
     def turn_to(self, page: int) -> None:
         """Show a page in the centre."""
-        self.centre.setCurrentIndex(page)
+        self.centre.setCurrentWidget(self.page_of(page))
 
     def show_menu(self) -> None:
         """Open the menu under the mark."""

@@ -6,6 +6,8 @@ from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
+from PySide6.QtCore import SignalInstance
+
 from nimble_otter.desktop.detail.presenter import DetailPresenter
 from nimble_otter.desktop.pulls.step_ref import QUERY
 from nimble_otter.desktop.runtime.jobs import LOCAL
@@ -36,24 +38,38 @@ class Pages:
         start.file_wanted.connect(lambda: window.commands.run("open_database"))
         start.add_wanted.connect(lambda: self.add_source(True))
         window.hub.password_wanted.connect(self.ask_password)
-        window.source_page.saved.connect(self._source_saved)
-        window.search_page.opened.connect(window.workspace.open)
-        history = window.history_page
-        history.opened.connect(window.workspace.open)
-        history.text_wanted.connect(self._put_text)
-        history.cleared.connect(self._clear_history)
-        versions = window.versions_page
-        versions.opened.connect(window.workspace.open)
-        versions.taken_back.connect(self._take_back)
-        made, repeat = window.deliveries_page, window.repeat_page
-        made.opened.connect(window.workspace.open)
-        made.edit_wanted.connect(self._edit_schedule)
-        made.repeat_wanted.connect(self.repeat)
-        made.said.connect(window.workspace.say)
-        repeat.saved.connect(self._schedule_saved)
-        repeat.closed.connect(self.deliveries)
-        for page in (window.source_page, window.search_page, history, versions, made):
-            page.closed.connect(self.leave)
+        window.page_made.connect(self._wire)
+
+    def _wire(self, number: int) -> None:
+        """Connect a page that was just made."""
+        window = self._window
+        if number == SOURCE:
+            window.source_page.saved.connect(self._source_saved)
+        elif number == SEARCH:
+            window.search_page.opened.connect(self._workspace.open)
+        elif number == HISTORY:
+            window.history_page.opened.connect(self._workspace.open)
+            window.history_page.text_wanted.connect(self._put_text)
+            window.history_page.cleared.connect(self._clear_history)
+        elif number == VERSIONS:
+            window.versions_page.opened.connect(self._workspace.open)
+            window.versions_page.taken_back.connect(self._take_back)
+        elif number == DELIVERIES:
+            made = window.deliveries_page
+            made.opened.connect(self._workspace.open)
+            made.edit_wanted.connect(self._edit_schedule)
+            made.repeat_wanted.connect(self.repeat)
+            made.said.connect(self._workspace.say)
+        elif number == REPEAT:
+            window.repeat_page.saved.connect(self._schedule_saved)
+        closed: SignalInstance = window.page_of(number).closed  # type: ignore[attr-defined]
+        closed.connect(self.deliveries if number == REPEAT else self.leave)
+
+    def close(self) -> None:
+        """Leave the page in sight, where it is one that can be left."""
+        closed: SignalInstance | None = getattr(self._window.centre.currentWidget(), "closed", None)
+        if closed is not None:
+            closed.emit()
 
     def leave(self) -> None:
         """Back to the rows, or the start."""

@@ -179,7 +179,7 @@ class CheckDrawer(StepDrawer):
             item.setFont(place, ui_font(bold=place == _SUBJECT or (place == _MARK and is_failing)))
         item.setTextAlignment(_MARK, Qt.AlignmentFlag.AlignCenter)
         item.setSizeHint(0, QSize(0, 29))
-        said = f"{line.subject} {line.words()}: {texts[_FOUND] or 'not checked'}"
+        said = f"{line.told}: {texts[_FOUND] or 'not checked'}"
         item.setData(0, Qt.ItemDataRole.AccessibleTextRole, f"{'fails' if is_failing else 'holds'}: {said}")
 
     def _chosen(self, item: QTreeWidgetItem | None) -> None:
@@ -374,7 +374,7 @@ class CheckDrawer(StepDrawer):
             name = label(line.subject, bold=True)
             name.setFixedWidth(136)
             rest, says = [other for other in lines if other is not line], ElidedLabel(line.words())
-            take = button("Add", partial(self._take, [line], rest), "link", f"Add: {line.subject} {line.words()}")
+            take = button("Add", partial(self._take, [line], rest), "link", f"Add: {line.told}")
             self._offers.addLayout(parts := row(name, says, take, space=8))
             parts.setStretch(1, 1)
 

@@ -33,4 +33,4 @@ class FailingStrip(QWidget):
         if failing is not None and failing.failing is not None:
             count = len(failing.failing)
             said = f"The {grouped(count)} rows that fail" if count != 1 else "The row that fails"
-            self.words.setText(f"{said} “{failing.line.subject} {failing.line.words()}”")
+            self.words.setText(f"{said} “{failing.line.told}”")

@@ -10,7 +10,7 @@ from nimble_otter.desktop.steps.check_drawer import CheckDrawer
 from nimble_otter.desktop.tour.asking import Asking
 from nimble_otter.desktop.tour.guide import hold
 from nimble_otter.pull.model import SendPlan
-from nimble_otter.pull.schedules import Schedule, add_schedule, load_schedules
+from nimble_otter.pull.schedules import Schedule, added, change_schedules, load_schedules
 from nimble_otter.pull.steps import CheckLine, CheckStep, Rule
 from nimble_otter.pull.timetable import timetable
 
@@ -56,9 +56,11 @@ class Repeating(Asking):
         path = self.folder / "Monday levels.pull"
         window.save_pull(path)
         table = timetable("week", "04:30", "Mon", zone="Europe/Lisbon")
-        add_schedule(Schedule("Monday levels", str(path), table, by="none"))
+        change_schedules(added(Schedule("Monday levels", str(path), table, by="none")))
         new = SendPlan("jsonl", str(self.folder / "delivered" / "new.jsonl"), {}, "append")
-        add_schedule(Schedule("New readings", str(path), timetable("day", "02:00"), (new,), only_new=True, by="none"))
+        change_schedules(
+            added(Schedule("New readings", str(path), timetable("day", "02:00"), (new,), only_new=True, by="none"))
+        )
         page = window.deliveries_page
         window.commands.run("deliveries")
         for name in ("Monday levels", "New readings", "New readings"):

@@ -93,6 +93,11 @@ class CheckLine:
             return f"{self.figure} of {name}" if self.rule is Rule.AGGREGATE else name
         return "columns" if self.rule is Rule.COLUMNS else "rows"
 
+    @property
+    def told(self) -> str:
+        """What must hold of what."""
+        return f"{self.subject} {self.words()}"
+
     def words(self) -> str:
         """What is said, in a few words."""
         low, high = (*map(_text, self.values), "", "")[:2]
@@ -149,6 +154,10 @@ class Checked:
     said: str
     failing: Ids | None = None
     problem: ConditionError | None = None
+
+    def words(self) -> str:
+        """The line, and what was found of it."""
+        return f"{self.line.told}: {self.said}"
 
     @property
     def is_stopping(self) -> bool:
