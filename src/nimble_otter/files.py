@@ -88,9 +88,14 @@ def clear_parts(folder: Path, names: str = ".*.part", older_s: float = STALE_S) 
 
 def write_text(path: Path, text: str, is_private: bool = True) -> None:
     """Write a small UTF-8 text file whole, making its folder when needed. Raises: OSError."""
+    write_bytes(path, text.encode("utf-8"), is_private)
+
+
+def write_bytes(path: Path, data: bytes, is_private: bool = True) -> None:
+    """Write a small file whole, making its folder when needed. Raises: OSError."""
     make_private(path.parent) if is_private else path.parent.mkdir(parents=True, exist_ok=True)
     with replacing(path, is_private) as stream:
-        stream.write(text.encode("utf-8"))
+        stream.write(data)
 
 
 def append_text(path: Path, text: str) -> None:

@@ -95,7 +95,7 @@ def test_json_pages_follow_the_current_row_and_fold(reports_window):
 def test_groups_and_tables_stand_as_a_table(reports_window):
     window = reports_window
     window.status._ways.button(TREE).click()
-    assert window.status.views.isVisible()
+    assert window.status._ways.button(1).isVisible()
     window.pull.shaping.add_step(GroupStep(group_keys("place")), "Group")
     settle(window)
     assert window.rows_stack.currentWidget() is window.grid
@@ -105,7 +105,7 @@ def test_groups_and_tables_stand_as_a_table(reports_window):
     window.commands.run(f"rows_{TABLE}")
     assert window.rows_stack.currentWidget() is window.grid
     window.show_pull(0)
-    assert not window.status.views.isVisible()
+    assert not window.status._ways.button(1).isVisible()
 
 
 def test_a_pipeline_is_run_up_to_any_of_its_stages(window):

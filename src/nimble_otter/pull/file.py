@@ -14,6 +14,7 @@ import tomli_w
 from nimble_otter.changes.plan import Guard
 from nimble_otter.errors import CorruptError, SavedError, TooNewError
 from nimble_otter.files import read_text, write_text
+from nimble_otter.pull.charts.model import MOST_CHARTS, Chart
 from nimble_otter.pull.model import SCOPES, Pull, Query, SendPlan
 from nimble_otter.pull.places import is_ours
 from nimble_otter.pull.steps import STEPS, Step
@@ -23,7 +24,7 @@ from nimble_otter.sources.urls import without_secrets
 
 FORMAT = "nimble otter pull"
 VERSION = 2
-"""Of a pull with a check; others are written as 1, which every version of ours reads."""
+"""Of a pull with a check or a chart; others are written as 1, which every version of ours reads."""
 SUFFIX = ".pull"
 LONGEST = 16_000_000
 """Characters of a pull file; a query with a long list of keys has some millions."""
@@ -46,13 +47,15 @@ def pull_to_text(pull: Pull) -> str:
         }
     whole: dict[str, Any] = {
         "format": FORMAT,
-        "version": VERSION if any(step.kind == "check" for step in pull.steps) else 1,
+        "version": VERSION if pull.charts or any(step.kind == "check" for step in pull.steps) else 1,
         "name": pull.name,
         "source": {"name": pull.source.name, "url": pull.source.url},
         "query": query,
     }
     if pull.steps:
         whole["step"] = [_plain_step(step) for step in pull.steps]
+    if pull.charts:
+        whole["chart"] = [chart.to_plain() for chart in pull.charts]
     if pull.send is not None:
         options = {name: _plain(value) for name, value in sorted(pull.send.options.items())}
         whole["send"] = {
@@ -132,6 +135,9 @@ def _pull(whole: Mapping[str, Any]) -> Pull:
     send = whole.get("send")
     text, changes = str(query["text"]), whole.get("changes", {})
     steps = whole.get("step", ())
+    charts = whole.get("chart", ())
+    if len(charts) > MOST_CHARTS:
+        raise ValueError(f"there are {len(charts)} charts; at most {MOST_CHARTS} are taken")
     if len(steps) > MOST_STEPS:
         raise ValueError(f"there are {len(steps)} steps; at most {MOST_STEPS} are taken")
     if limit not in (None, "none") and (
@@ -161,6 +167,7 @@ def _pull(whole: Mapping[str, Any]) -> Pull:
         str(whole.get("came_from", "")),
         Guard(changes.get("guard", Guard.SEEN)),
         bool(changes.get("by_values", False)),
+        tuple(map(Chart.from_plain, charts)),
     )
 
 

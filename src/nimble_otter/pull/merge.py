@@ -40,6 +40,7 @@ def merge(base: Pull, mine: Pull, theirs: Pull) -> Merged:
             asks=work.mapping("the kind of :{}", a.asks, b.asks, c.asks),
         ),
         steps=tuple(work.sequence("the steps", base.steps, mine.steps, theirs.steps)),
+        charts=tuple(work.sequence("the charts", base.charts, mine.charts, theirs.charts)),
         send=work.value("the delivery", base.send, mine.send, theirs.send),
         widths={**theirs.widths, **mine.widths},
     )

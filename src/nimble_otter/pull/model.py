@@ -9,6 +9,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from nimble_otter.changes.plan import Guard
+from nimble_otter.pull.charts.model import Chart
 from nimble_otter.pull.steps import Step, TakesParameters
 from nimble_otter.query.sql.names import Names
 from nimble_otter.query.sql.parameters import Ask, Bound, bind, day_of, find_uses, value_of
@@ -75,6 +76,7 @@ class Pull:
     came_from: str = ""
     guard: Guard = Guard.SEEN
     by_values: bool = False
+    charts: tuple[Chart, ...] = ()
 
     def parameters(self) -> list[str]:
         """Names of all parameters: of the query, of filters, of the delivery's file name."""
@@ -100,6 +102,14 @@ class Pull:
             made = [value_of(name, one, kind, bool(ask.kind), today) for one in each]
             found[name] = made if isinstance(value, list) else made[0]
         return found
+
+    def with_chart(self, at: int, chart: Chart) -> Pull:
+        """With a chart in the place of another; behind the last: one more."""
+        return replace(self, charts=(*self.charts[:at], chart, *self.charts[at + 1 :]))
+
+    def without_chart(self, at: int) -> Pull:
+        """Without the chart at a place."""
+        return replace(self, charts=(*self.charts[:at], *self.charts[at + 1 :]))
 
     def with_step(self, step: Step, at: int | None = None) -> Pull:
         """With a step put in at a place (None: at the end)."""

@@ -63,6 +63,7 @@ class Detail(QWidget):
         layout.addWidget(self.segments)
         layout.addWidget(self._pages, 1)
         self.showing_shapes = self.showing_last = False
+        self._picked: QWidget | None = None
         self.turn(RECORD)
 
     @property
@@ -77,6 +78,8 @@ class Detail(QWidget):
 
     def _turn(self, page: int) -> None:
         takes_its_place = {COLUMN: (self.showing_shapes, 3), RECORD: (self.showing_last, 4)}
+        if self._picked is not None:
+            takes_its_place[COLUMN] = (True, self._pages.indexOf(self._picked))
         is_other, other = takes_its_place.get(page, (False, page))
         shown = other if is_other else page
         self._pages.setCurrentIndex(shown)
@@ -88,6 +91,23 @@ class Detail(QWidget):
             self.showing_last = is_offered
             self.segments.rename(RECORD, "Last times" if is_offered else "Record")
             self._turn(self.page)
+
+    def offer_picked(self, page: QWidget | None) -> None:
+        """Show what is picked in a chart in place of column figures, as long as something is."""
+        if page is self._picked:
+            return
+        if page is not None and self._pages.indexOf(page) < 0:
+            self._pages.addWidget(page)
+        before, self._picked = self._picked, page
+        self.segments.rename(COLUMN, "Picked" if page is not None else "Shapes" if self.showing_shapes else "Column")
+        if page is not None and before is None:
+            self._page_before = self.page
+            self.segments.choose(COLUMN)
+        elif page is None and self.page == COLUMN:
+            self.segments.choose(self._page_before)
+        self._turn(self.page)
+
+    _page_before = RECORD
 
     def offer_shapes(self, shapes: Shapes | None, name: str = "") -> None:
         """Show shapes in place of column figures, as long as a collection is selected."""

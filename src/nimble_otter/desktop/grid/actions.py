@@ -42,6 +42,7 @@ class GridActions(GridEdits):
 
     copy_wanted = Signal(object, list, str, object)
     condition_wanted = Signal(str, str, str)
+    chart_wanted = Signal(str)
 
     def __init__(self, workspace: Workspace, grid: Grid, layout: Layout) -> None:
         super().__init__(workspace, grid, layout)

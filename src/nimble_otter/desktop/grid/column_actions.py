@@ -214,6 +214,8 @@ class ColumnActions:
                 menu.addAction(f"Open {title} into columns", lambda: actions.open_columns(column))
         if not flat and not name:
             self._fill_levels(menu)
+        if name:
+            menu.addAction(f"Chart {title}", lambda: actions.chart_wanted.emit(name))
         menu.addAction("Figures", lambda: self._figures(column))
         menu.addSeparator()
         if name:

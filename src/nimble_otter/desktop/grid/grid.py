@@ -26,6 +26,7 @@ from nimble_otter.desktop.grid.painting import CARET, PAD
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.mime_types import KEY_DRAG, drag_column, text_in
 from nimble_otter.desktop.kit.widgets import as_plain
+from nimble_otter.table.core.columns import Ids
 
 LEAST, MOST = 36, 700
 _GRIP = 5
@@ -292,6 +293,12 @@ class Grid(GridCanvas):
         """Select all rows and columns."""
         if self.rows:
             self.selection.everything(self.rows, len(self.widths))
+            self._chosen()
+
+    def select_rows(self, positions: Ids) -> None:
+        """Select whole rows wherever they are; `positions` ascend."""
+        if self.rows:
+            self.selection.pick(positions, len(self.widths))
             self._chosen()
 
     def _select_column(self, column: int, add: bool) -> None:

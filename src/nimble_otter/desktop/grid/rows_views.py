@@ -1,4 +1,5 @@
-"""Rows as a table, a tree or JSON: one current row for all three, views made when they are first wanted."""
+"""Rows as a table, a tree or JSON: one current row for all three, views made when they are first wanted. A chart of
+them stands beside, or in their place."""
 
 from __future__ import annotations
 
@@ -15,14 +16,16 @@ from nimble_otter.desktop.pulls.workspace import Workspace
 if TYPE_CHECKING:
     from nimble_otter.table import View
 
-TABLE, TREE, JSON = 0, 1, 2
+TABLE, TREE, JSON, CHART_ALONE, BOTH = range(5)
 
 
 class RowsViews(QObject):
     """Keeps the view in sight in step with the grid, which stays the owner of the selection."""
 
-    offered = Signal(bool, int)
-    """Whether other views are offered for the rows shown, and which one is in sight."""
+    offered = Signal(bool, bool, int)
+    """Whether rows are shown, whether they are documents (which have further views), and which view is in sight."""
+    chart_wanted = Signal(bool, bool)
+    """Whether a chart of the rows is to be in sight, and whether the rows are too."""
 
     def __init__(self, workspace: Workspace, grid: Grid, side: SideBySide, stack: QStackedWidget) -> None:
         super().__init__(stack)
@@ -40,7 +43,8 @@ class RowsViews(QObject):
             self.refresh()
             shown = self._stack.currentWidget()
             assert shown is not None
-            shown.setFocus()
+            if place != CHART_ALONE:
+                shown.setFocus()
 
     def view(self, place: int) -> TreeView | JsonView:
         """The tree or JSON view, made when it is first needed."""
@@ -55,9 +59,12 @@ class RowsViews(QObject):
         """Bring the view in sight up to date with the rows shown."""
         open_pull = self._workspace.pull
         shaped = open_pull.shaped if open_pull is not None else None
-        place = open_pull.rows_as if open_pull is not None and shaped is not None and shaped.grouped is None else TABLE
-        offered = open_pull is not None and shaped is not None and (open_pull.is_documents or place != TABLE)
-        self.offered.emit(offered, place)
+        wanted = open_pull.rows_as if open_pull is not None and shaped is not None else TABLE
+        is_chart = wanted in (CHART_ALONE, BOTH)
+        place = TABLE if is_chart or (shaped is not None and shaped.grouped is not None) else wanted
+        is_documents = open_pull is not None and (open_pull.is_documents or place != TABLE)
+        self.offered.emit(shaped is not None, is_documents, wanted if is_chart else place)
+        self.chart_wanted.emit(is_chart, wanted != CHART_ALONE)
         if self._side.is_open:
             self._side.refresh()
             return

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Iterator
 from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,6 +36,8 @@ class Selection:
         self.blocks: list[Block] = []
         self.anchor = (0, 0)
         self.current = (-1, -1)
+        self._picked: tuple[list[Block], list[int]] | None = None
+        """Many blocks of whole rows, ascending, and where each begins."""
 
     def clear(self) -> None:
         """Select nothing, with no current cell."""
@@ -67,13 +73,31 @@ class Selection:
         self.anchor = (block.top, block.left)
         self.current = current if current[0] >= 0 else (block.top, block.left)
 
+    def pick(self, positions: NDArray[np.int64], columns: int) -> None:
+        """Whole rows wherever they are; `positions` ascend."""
+        ends = np.flatnonzero(np.diff(positions) != 1)
+        tops = positions[np.concatenate([[0], ends + 1])] if len(positions) else positions
+        bottoms = positions[np.append(ends, len(positions) - 1)] if len(positions) else positions
+        right = max(0, columns - 1)
+        self.blocks = [Block(top, 0, end, right) for top, end in zip(tops.tolist(), bottoms.tolist(), strict=True)]
+        self._picked = self.blocks, tops.tolist()
+        if self.blocks:
+            self.anchor = self.current = (self.blocks[0].top, max(0, self.current[1]))
+
+    def _beside(self, position: int) -> list[Block]:
+        """The blocks that a row can be in."""
+        if self._picked is None or self._picked[0] is not self.blocks:
+            return self.blocks
+        at = bisect_right(self._picked[1], position)
+        return self.blocks[at - 1 : at] if at else []
+
     def holds(self, position: int, column: int) -> bool:
         """Whether a cell is selected."""
-        return any(block.holds(position, column) for block in self.blocks)
+        return any(block.holds(position, column) for block in self._beside(position))
 
     def holds_row(self, position: int) -> bool:
         """Whether any cell of a row is selected."""
-        return any(block.top <= position <= block.bottom for block in self.blocks)
+        return any(block.top <= position <= block.bottom for block in self._beside(position))
 
     def fit(self, rows: int, columns: int) -> None:
         """Cut to what is there now."""

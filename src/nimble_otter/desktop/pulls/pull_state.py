@@ -93,6 +93,8 @@ class PullState(QObject):
         self.in_doubt = False
         """Whether it is not known what became of a write; nothing more is written before that is looked up."""
         self.rows_as = 0
+        self.chart_at = 0
+        """The chart in sight; behind the last: one is to be added."""
         self._collection: tuple[Query, str] | None = None
         self.other_text = ""
         self.outcomes: tuple[Outcome, ...] = ()

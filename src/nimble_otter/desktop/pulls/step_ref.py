@@ -15,6 +15,8 @@ class Place(Enum):
     ADD = "add"
     CHANGES = "changes"
     SEND = "send"
+    CHART = "chart"
+    """Not of the course: what is drawn of its rows."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,7 +33,7 @@ class StepRef:
 
 
 SOURCE, QUERY, ADD = StepRef(Place.SOURCE), StepRef(Place.QUERY), StepRef(Place.ADD)
-CHANGES, SEND = StepRef(Place.CHANGES), StepRef(Place.SEND)
+CHANGES, SEND, CHART = StepRef(Place.CHANGES), StepRef(Place.SEND), StepRef(Place.CHART)
 
 
 def step_at(at: int) -> StepRef:

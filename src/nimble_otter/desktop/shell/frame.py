@@ -74,6 +74,7 @@ _DRAWERS = {
     "check": ("steps.check_drawer", "CheckDrawer"),
     "compute": ("steps.compute_drawer", "ComputeDrawer"),
     "changes": ("changes.changes_drawer", "ChangesDrawer"),
+    "chart": ("chart.drawer", "ChartDrawer"),
     "send": ("send.send_drawer", "SendDrawer"),
 }
 _PAGES = {
@@ -148,7 +149,11 @@ class Frame(QMainWindow):
         self.over_rows.setSpacing(0)
         self.failing_strip = FailingStrip()
         self.over_rows.addWidget(self.failing_strip)
-        self.over_rows.addWidget(self.rows_stack, 1)
+        self.rows_split = QSplitter(Qt.Orientation.Horizontal)
+        self.rows_split.setHandleWidth(1)
+        self.rows_split.setChildrenCollapsible(False)
+        self.rows_split.addWidget(self.rows_stack)
+        self.over_rows.addWidget(self.rows_split, 1)
         self.work.addWidget(boxed(self.over_rows))
         self.work.addWidget(self.drawer_stack)
         self.work.setStretchFactor(0, 1)

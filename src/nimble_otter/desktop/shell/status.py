@@ -10,6 +10,10 @@ from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.theme import theme
 from nimble_otter.desktop.kit.widgets import ElidedLabel, as_plain, button, label, row, set_tone
 
+_VIEWS = (("Table", "Show the rows as a table"), ("Tree", "Show the rows as a tree"), ("JSON", "Show the rows as JSON"),
+          ("Chart", "Show a chart of the rows"), ("Both", "Show the rows and their chart side by side"))  # fmt: skip
+_OF_DOCUMENTS = (1, 2)
+
 
 class StatusStrip(QWidget):
     """`say` shows a message for a while; a problem stays until the next one. What `keep` is told, of files that were
@@ -33,8 +37,8 @@ class StatusStrip(QWidget):
         self.views = QWidget()
         self._ways = QButtonGroup(self)
         ways = row(space=2)
-        for place, name in enumerate(("Table", "Tree", "JSON")):
-            made = button(name, look="chip", tip=f"Show the rows as {name}")
+        for place, (name, tip) in enumerate(_VIEWS):
+            made = button(name, look="chip", tip=tip)
             made.setCheckable(True)
             self._ways.addButton(made, place)
             ways.addWidget(made)
@@ -60,9 +64,11 @@ class StatusStrip(QWidget):
             painter.setPen(theme["line"])
             painter.drawLine(0, 0, self.width(), 0)
 
-    def show_views(self, shown: bool, chosen: int) -> None:
-        """Offer the ways to show the rows, where there are several."""
+    def show_views(self, shown: bool, are_documents: bool, chosen: int) -> None:
+        """Offer the ways to show the rows; documents have more of them."""
         self.views.setVisible(shown)
+        for place in _OF_DOCUMENTS:
+            self._ways.button(place).setVisible(are_documents)
         self._ways.button(chosen).setChecked(True)
 
     def show_rows(self, strong: str, rest: str) -> None:

@@ -3,14 +3,20 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING, cast
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication
 
+from nimble_otter.desktop.grid.rows_views import BOTH, CHART_ALONE
 from nimble_otter.desktop.pulls.aspect import Aspect
+from nimble_otter.desktop.shell.charting import Charting
 from nimble_otter.desktop.shell.commands import add_commands, collect_findings
 from nimble_otter.desktop.shell.find_box import FindBox
 from nimble_otter.desktop.shell.workbench import Workbench
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.chart.drawer import ChartDrawer
 
 
 class Window(Workbench):
@@ -18,15 +24,32 @@ class Window(Workbench):
 
     def __init__(self) -> None:
         super().__init__()
+        self.charting = Charting(self)
+        self.status.view_chosen.connect(self._choose_view)
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
         add_commands(self, self.find_box)
+        self.charting.add_commands()
         self.grid_presenter.shown.connect(lambda: self.failing_strip.show_pull(self.pull))
         self.drawer_stack.currentChanged.connect(lambda _: self.detail_presenter.refresh())
         self.failing_strip.all_wanted.connect(self._show_all_rows)
 
+    def _choose_view(self, place: int) -> None:
+        self.charting.open(place == BOTH) if place in (CHART_ALONE, BOTH) else self.rows_views.choose(place)
+
+    def drawer_parts(self, kind: str) -> tuple[object, ...]:
+        """What a drawer of this kind is made with."""
+        return (self.charting.fill_drawer,) if kind == "chart" else super().drawer_parts(kind)
+
+    def wire_drawer(self, kind: str) -> None:
+        """Connect a drawer that was just made."""
+        super().wire_drawer(kind)
+        if kind == "chart":
+            self.charting.wire_drawer(cast("ChartDrawer", self.drawers[kind]))
+
     def _show_rows(self, what: Aspect) -> None:
         """Rows, and what stands beside them of earlier deliveries, which a delivery just made changes."""
         super()._show_rows(what)
+        self.charting.refresh(what)
         if what & Aspect.PULL and self.detail.showing_last:
             self.detail_presenter.refresh()
 

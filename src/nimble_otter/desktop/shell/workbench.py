@@ -10,11 +10,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPoint, QTimer
 from PySide6.QtGui import QCloseEvent, QCursor, QDragEnterEvent, QDropEvent
-from PySide6.QtWidgets import (
-    QApplication,
-    QMenu,
-    QMessageBox,
-)
+from PySide6.QtWidgets import QApplication, QMenu, QMessageBox
 
 from nimble_otter.desktop.changes.write_controller import WriteController
 from nimble_otter.desktop.detail.follow import Follower
@@ -127,7 +123,6 @@ class Workbench(Frame):
         self.grid_presenter.shown.connect(self.follower.refresh)
         self.grid_presenter.shown.connect(self.rows_views.refresh)
         self.rows_views.offered.connect(self.status.show_views)
-        self.status.view_chosen.connect(self.rows_views.choose)
         self.detail_presenter.figures_changed.connect(self.status.figures.setText)
         self.follower.origin_wanted.connect(self._show_origin)
         self.file_watcher.shelf_changed.connect(self.sources.refresh_shelf)

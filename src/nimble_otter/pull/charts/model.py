@@ -1,0 +1,284 @@
+"""What a chart is: a value that a pull keeps. What it draws is in data.py, how it looks in paint.py."""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, fields
+from enum import StrEnum
+from typing import Any, Self
+
+from nimble_otter.errors import ConditionError
+from nimble_otter.pull.steps.group import FigureOf, KeyBy
+from nimble_otter.table.ops.measures import AggregateFunction
+
+_NO_KEY = KeyBy("")
+MOST_CHARTS = 50
+MOST_BINS = 1000
+_RANGE = re.compile(r"(\S+)\s+to\s+(\S+)", re.IGNORECASE)
+_FORMS = "Write it like 0 to 4, log, log 1 to 100, or reversed."
+_LINE_FORMS = "Write a value and its name, such as 3.2 flood watch; 2 to 3 marks a band; ; stands between several."
+
+
+class ChartKind(StrEnum):
+    """What stands for the rows."""
+
+    LINE = "line"
+    AREA = "area"
+    BARS = "bars"
+    SCATTER = "scatter"
+    HISTOGRAM = "histogram"
+    BOX = "box"
+    HEAT = "heat map"
+
+    @property
+    def stacks(self) -> bool:
+        """Whether several series can stand on each other."""
+        return self in (ChartKind.AREA, ChartKind.BARS, ChartKind.HISTOGRAM)
+
+    @property
+    def has_figures(self) -> bool:
+        """Whether what stands up can be a figure of many rows."""
+        return self in (ChartKind.LINE, ChartKind.AREA, ChartKind.BARS, ChartKind.HEAT)
+
+
+STACKS = ("beside", "stacked", "share")
+"""How the series of bars and areas stand: beside (areas: behind) each other, on each other, as shares of 100 %."""
+ORDERS = ("along", "largest", "smallest", "rows")
+"""How categories stand: by their own order, by what stands up, as the rows come."""
+LEGENDS = ("auto", "beside", "none")
+PALETTES = ("river", "strong", "grey")
+
+
+@dataclass(frozen=True, slots=True)
+class Up:
+    """What stands up: the values of a column, or a `figure` of it over the rows of each mark ("": each row is a mark of
+    its own); on the `second` axis or the first."""
+
+    column: str = ""
+    figure: str = ""
+    at: float = 0.5
+    second: bool = False
+
+    @property
+    def figure_of(self) -> FigureOf:
+        """As the Group step has it."""
+        return FigureOf(AggregateFunction(self.figure), self.column, self.at)
+
+    @property
+    def title(self) -> str:
+        """What it is called where nobody gave it a name."""
+        return self.figure_of.title if self.figure else self.column
+
+    @classmethod
+    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        """Raises: ValueError."""
+        figure = str(plain.get("figure", ""))
+        if figure:
+            AggregateFunction(figure)
+        return cls(str(plain.get("column", "")), figure, float(plain.get("at", 0.5)), bool(plain.get("second", False)))
+
+    def to_plain(self) -> dict[str, object]:
+        """As a pull file has it."""
+        plain: dict[str, object] = {name: getattr(self, name) for name in ("column", "figure") if getattr(self, name)}
+        if self.figure == AggregateFunction.QUANTILE:
+            plain["at"] = self.at
+        return plain | ({"second": True} if self.second else {})
+
+
+@dataclass(frozen=True, slots=True)
+class Note:
+    """Words pinned to a point: `x` and `y` are values as texts, as they stand on the axes."""
+
+    x: str
+    y: str
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class Scale:
+    """How an axis runs: its ends (None: where the marks end), in powers of ten, from high to low."""
+
+    low: float | None = None
+    high: float | None = None
+    is_log: bool = False
+    is_reversed: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """A line across the chart at `low`, or a band up to `high`, with its words; upright where it is of an axis of
+    times (`is_moment`)."""
+
+    low: float
+    high: float | None = None
+    words: str = ""
+    is_moment: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Chart:
+    """`along` is what stands along the bottom, `up` what stands up, `by` the column whose values have a colour (the
+    second side of a heat map), `size` that of a scatter's marks, `panels` the column whose values have a panel each.
+    Scales and lines are texts as they were typed, see `scale_of` and `marks_of`."""
+
+    kind: ChartKind = ChartKind.LINE
+    name: str = ""
+    along: KeyBy = _NO_KEY
+    up: tuple[Up, ...] = ()
+    by: KeyBy = _NO_KEY
+    size: str = ""
+    panels: KeyBy = _NO_KEY
+    stack: str = "beside"
+    sideways: bool = False
+    order: str = "along"
+    top: int = 0
+    bins: int = 0
+    title: str = ""
+    x_title: str = ""
+    y_title: str = ""
+    second_title: str = ""
+    x_scale: str = ""
+    y_scale: str = ""
+    second_scale: str = ""
+    lines: str = ""
+    notes: tuple[Note, ...] = ()
+    legend: str = "auto"
+    grid: bool = True
+    palette: str = "river"
+
+    def words(self) -> str:
+        """What it shows, in a few words."""
+        if self.title:
+            return self.title
+        up = ", ".join(each.title for each in self.up)
+        along = self.along.title
+        said = {
+            ChartKind.HISTOGRAM: f"rows by {along}",
+            ChartKind.SCATTER: f"{up} against {along}",
+            ChartKind.HEAT: f"{up} by {along} and {self.by.title}",
+        }.get(self.kind, f"{up} by {along}")
+        return f"{said}, {self.by.title}" if self.by.column and self.kind is not ChartKind.HEAT else said
+
+    @property
+    def label(self) -> str:
+        """What its tab says."""
+        return self.name or self.words()
+
+    def columns(self) -> list[str]:
+        """Names of the columns it looks at."""
+        found = [self.along.column, *(each.column for each in self.up), self.by.column, self.size, self.panels.column]
+        return list(dict.fromkeys(filter(None, found)))
+
+    def to_plain(self) -> dict[str, object]:
+        """As a pull file has it: what is usual is left out."""
+        plain: dict[str, object] = {"kind": self.kind.value}
+        for name in ("along", "by", "panels"):
+            key: KeyBy = getattr(self, name)
+            if key.column:
+                plain[name] = {"column": key.column, "part": key.part} if key.part else key.column
+        plain["up"] = [each.to_plain() for each in self.up]
+        usual = Chart()
+        for name in _PLAIN:
+            if getattr(self, name) != getattr(usual, name):
+                plain[name] = getattr(self, name)
+        if self.notes:
+            plain["notes"] = [{"x": n.x, "y": n.y, "text": n.text} for n in self.notes]
+        return plain
+
+    @classmethod
+    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
+        given: dict[str, Any] = {"kind": ChartKind(plain["kind"])}
+        for name in ("along", "by", "panels"):
+            if name in plain:
+                given[name] = KeyBy.from_plain(plain[name])
+        given["up"] = tuple(map(Up.from_plain, plain.get("up", ())))
+        for name, kind in _PLAIN.items():
+            if name in plain:
+                if type(plain[name]) is not kind:
+                    raise ValueError(f"{name} of a chart is not {kind.__name__}")
+                given[name] = plain[name]
+        given["notes"] = tuple(Note(str(n["x"]), str(n["y"]), str(n["text"])) for n in plain.get("notes", ()))
+        made = cls(**given)
+        sides = (made.stack in STACKS, made.order in ORDERS, made.legend in LEGENDS, made.palette in PALETTES,
+                 0 <= made.top <= 10_000, 0 <= made.bins <= MOST_BINS)  # fmt: skip
+        if not all(sides):
+            raise ValueError("a chart is not what it should be")
+        return made
+
+
+_PLAIN: dict[str, type] = {
+    f.name: {"str": str, "int": int, "bool": bool}[str(f.type)]
+    for f in fields(Chart)
+    if str(f.type) in ("str", "int", "bool")
+}
+
+
+def value_on_axis(text: str) -> float:
+    """A number, or a date or time as days since 1970. Raises: ConditionError."""
+    try:
+        number = float(text.replace("\u2009", ""))
+    except ValueError:
+        try:
+            moment = dt.datetime.fromisoformat(text.replace("_", " "))
+        except ValueError as problem:
+            raise ConditionError(f"{text} is not a number, date or time.", "Write 3.2 or 2031-05-18.") from problem
+        moment = moment if moment.tzinfo is None else moment.astimezone(dt.UTC).replace(tzinfo=None)
+        return (moment - dt.datetime(1970, 1, 1)) / dt.timedelta(days=1)
+    if not math.isfinite(number):
+        raise ConditionError(f"{text} has no place on an axis.", "Write a number such as 3.2.")
+    return number
+
+
+def scale_of(text: str) -> Scale:
+    """What a text says of an axis: "", "0 to 4", "from 0", "log", "reversed", several of them. Raises:
+    ConditionError."""
+    rest = f" {text.strip()} "
+    is_log, is_reversed = " log " in rest, " reversed " in rest
+    rest = rest.replace(" log ", " ").replace(" reversed ", " ").strip()
+    low = high = None
+    if rest:
+        match = _RANGE.fullmatch(rest)
+        if match is not None:
+            low, high = value_on_axis(match[1]), value_on_axis(match[2])
+        elif rest.startswith("from "):
+            low = value_on_axis(rest.removeprefix("from ").strip())
+        elif rest.startswith("to "):
+            high = value_on_axis(rest.removeprefix("to ").strip())
+        else:
+            raise ConditionError(f"{text} is not a scale.", _FORMS)
+    if low is not None and high is not None:
+        if low == high:
+            raise ConditionError(f"{text} has no room.", _FORMS)
+        if low > high:
+            low, high, is_reversed = high, low, True
+    if is_log and ((low is not None and low <= 0) or (high is not None and high <= 0)):
+        raise ConditionError("A scale in powers of ten begins above 0.", "Write log 0.1 to 100.")
+    return Scale(low, high, is_log, is_reversed)
+
+
+def marks_of(text: str) -> list[Mark]:
+    """Lines and bands across the chart: "3.2 flood watch; 2 to 3 usual". Raises: ConditionError."""
+    found = []
+    for part in filter(None, (each.strip() for each in text.split(";"))):
+        words = part.split()
+        if len(words) >= 3 and words[1].lower() == "to":
+            low, high = value_on_axis(words[0]), value_on_axis(words[2])
+            found.append(Mark(min(low, high), max(low, high), " ".join(words[3:]), not _is_number(words[0])))
+            continue
+        try:
+            found.append(Mark(value_on_axis(words[0]), None, " ".join(words[1:]), not _is_number(words[0])))
+        except ConditionError as problem:
+            raise ConditionError(f"{part} does not begin with a value.", _LINE_FORMS) from problem
+    return found
+
+
+def _is_number(text: str) -> bool:
+    try:
+        float(text)
+    except ValueError:
+        return False
+    return True
