@@ -15,6 +15,7 @@ from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
+from nimble_otter.cli.charting import add_chart
 from nimble_otter.cli.delivery import Progress, Wishes, deliver, deliver_tables, source_named, with_password
 from nimble_otter.cli.flags import (
     UsageError,
@@ -152,6 +153,7 @@ def parser() -> argparse.ArgumentParser:
     for each in (query, run, tables, commands["describe"], commands["sources"], commands["find"], commands["apply"]):
         each.add_argument("--password-file", default="", metavar="FILE", help="a file whose first line is the password")
     _add_listing(commands, tables, source)
+    add_chart(commands["chart"])
     add_schedule(commands["schedule"])
     commands["schedule"].set_defaults(do=_schedule)
     formats = commands["formats"]

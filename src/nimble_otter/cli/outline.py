@@ -10,6 +10,7 @@ from nimble_otter import __version__
 COMMANDS = {
     "query": "ask a source and deliver the rows",
     "run": "run a saved pull and deliver its rows",
+    "chart": "draw a chart of a saved pull's rows as PNG, SVG or PDF",
     "tables": "list the tables of a source; with --send or --to deliver them whole",
     "describe": "tell the columns of a table, its keys and references",
     "sources": "list, add, test or remove saved sources",

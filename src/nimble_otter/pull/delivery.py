@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Protocol
 
 from nimble_otter.errors import ChecksFailed, OutcomeUnknown
+from nimble_otter.pull.charts.attach import wants_charts, with_charts
 from nimble_otter.pull.course import Course, checks_of
 from nimble_otter.pull.deliver import (
     can_stream,
@@ -37,6 +38,7 @@ from nimble_otter.pull.profiles import (
     mark_of,
     profile_of,
 )
+from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps import Checked, Rule
 from nimble_otter.pull.steps.check import stopping
 from nimble_otter.send import Rows, Sent, needs_count, send_tables, send_to_file
@@ -118,7 +120,8 @@ def deliver(
     """Run a pull and send its rows by each of the plans, one after the other. What a step can't do ends it, and so does
     a check that fails, unless they go `anyway`. With `once`, a plan for which there is nothing new gives none. Raises:
     SourceError's, ChecksFailed, SendError, ConditionError, Stopped."""
-    if len(plans) == 1 and can_stream(pull.steps) and not _must_count(plans[0]) and once is None:
+    is_alone = len(plans) == 1 and can_stream(pull.steps) and once is None
+    if is_alone and not _must_count(plans[0]) and not wants_charts(pull, plans[0]):
         yield from _streamed(pull, plans[0], around, stop)
         return
     fetched, course, mark = _shaped(pull, around, stop)
@@ -134,7 +137,8 @@ def deliver(
         if once is not None:
             arrived = _new_rows(pull, course, fetched.tables, name, plan, around, stop, once)
         else:
-            arrived = _delivered(pull, make(course.end, name), plan, around, stop)
+            rows = with_charts(make(course.end, name), pull, course.end, plan, stop)
+            arrived = _delivered(pull, rows, plan, around, stop)
         for made in arrived:
             yield replace(made, checked=checked, beside=found)
     if around.folder is not None and found is not None:
@@ -142,6 +146,14 @@ def deliver(
             keep_profile(around.folder, mark, found.now, keyed)
     if fetched.was_cut:
         around.limited(pull)
+
+
+def shaped_rows(pull: Pull, around: Surroundings, stop: StopToken = NEVER) -> Shaped:
+    """The rows of a pull at the end of its course. Raises: SourceError's, ConditionError, Stopped."""
+    fetched, course, _ = _shaped(pull, around, stop)
+    if fetched.was_cut:
+        around.limited(pull)
+    return course.end
 
 
 def _shaped(pull: Pull, around: Surroundings, stop: StopToken) -> tuple[Fetched, Course, str]:
@@ -179,7 +191,7 @@ def _new_rows(
     fresh, after = only_new(shaped, key, marks.load(), once.changed_too, stop)
     if not len(fresh.view):
         return
-    rows = rows_to_send(fresh, name)
+    rows = with_charts(rows_to_send(fresh, name), pull, fresh, plan, stop)
     path = None
     if plan.format != SOURCE:
         path = place_for(path_for(pull, plan, at, rows.count, rows.table), plan.exists)

@@ -35,13 +35,43 @@ class Option:
 Blocks = Callable[[StopToken], Iterator[Sequence[Column]]]
 
 
+@dataclass(frozen=True, slots=True)
+class CellChart:
+    """A chart over delivered columns: their places along (`x`) and up (`ys`, with their `names`). `kind` is line,
+    area, bars or scatter; `is_measured`: what stands along are numbers or times (`is_moment`), no categories."""
+
+    kind: str
+    x: int
+    ys: tuple[int, ...]
+    names: tuple[str, ...]
+    title: str
+    x_title: str = ""
+    y_title: str = ""
+    is_measured: bool = False
+    is_moment: bool = False
+    is_sideways: bool = False
+    ends: tuple[float, float] | None = None
+    """Of numbers, or of times as days since 1970."""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Attached:
+    """A chart that goes with rows: `picture` gives it as "png" or "svg", `cells` as one over the delivered columns
+    where that is possible. Both draw when they are called, and raise ConditionError where the chart does not fit the
+    rows."""
+
+    title: str
+    picture: Callable[[str], bytes]
+    cells: Callable[[], CellChart | None] = lambda: None
+
+
 @dataclass(frozen=True, slots=True, eq=False)
 class Rows:
     """Rows on their way out: `fields`, and `blocks`, which gives their columns for at most some thousand rows at a
     time. `count` is None while nobody knows it (rows that stream from a source). `table` names them in SQL inserts;
     `keys` are the names of the columns that make a row's key, where that is known; `linked` those of columns that hold
     paths of files beside the delivery, `computed` those that their table computes itself; `has_identity` says that it
-    numbers one of them."""
+    numbers one of them. `charts` go with them where a format has pictures."""
 
     fields: Sequence[Field]
     blocks: Blocks
@@ -51,6 +81,7 @@ class Rows:
     linked: frozenset[str] = frozenset()
     computed: frozenset[str] = frozenset()
     has_identity: bool = False
+    charts: tuple[Attached, ...] = ()
 
     @property
     def names(self) -> list[str]:

@@ -42,6 +42,8 @@ SPELLING = (
 )
 
 
+CHARTS = Option("charts", "The pull's charts", "yes/no", True)
+"""Of formats that have pictures."""
 GUARD = Option("guard", "Guard against formulas", "yes/no", True)
 _GUARDED = "texts that begin like a formula have an apostrophe before them"
 _MAY_START = frozenset(bytes([byte]) for byte in b"=+-@\t\r\n\v\f \x00\x1c\x1d\x1e\x1f\xc2\xe1\xe2\xe3\xef")

@@ -93,6 +93,11 @@ class ChartCanvas(QWidget):
         self.setAccessibleDescription(". ".join((said, *painted.drawn.notes)))
         self.update()
 
+    @property
+    def is_picking(self) -> bool:
+        """Whether something is picked."""
+        return self.brush is not None or bool(self._rings)
+
     def show_words(self, words: str) -> None:
         """Words in the place of a picture."""
         self.painted, self.words = None, words
@@ -314,7 +319,11 @@ class ChartCanvas(QWidget):
         self.menu_wanted.emit(event.globalPos(), found)
 
     def event(self, event: QEvent) -> bool:
-        """Name the exact values of the mark under the pointer."""
+        """Name the exact values of the mark under the pointer; Escape lets go of what is picked before it ends work."""
+        is_key = event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent)
+        if is_key and event.key() == Qt.Key.Key_Escape and self.is_picking:  # type: ignore[attr-defined]
+            event.accept()
+            return True
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
             found = self.hit_at(QPointF(event.pos()))
             if found is None:
@@ -336,7 +345,9 @@ class ChartCanvas(QWidget):
         all of it, Escape picks nothing."""
         key, painted = event.key(), self.painted
         arrows = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, -1), Qt.Key.Key_Down: (0, 1)}
-        if painted is None:
+        if key == Qt.Key.Key_Home:
+            self.viewed.emit(None, None)
+        elif painted is None:
             super().keyPressEvent(event)
         elif key in arrows and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
             way, ground = arrows[Qt.Key(key)], painted.grounds[0]
@@ -348,9 +359,7 @@ class ChartCanvas(QWidget):
             self.picked_mark.emit(self.current)
         elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal, Qt.Key.Key_Minus):
             self._zoom(1.25 if key == Qt.Key.Key_Minus else 0.8)
-        elif key == Qt.Key.Key_Home:
-            self.viewed.emit(None, None)
-        elif key == Qt.Key.Key_Escape and (self.brush is not None or self._rings):
+        elif key == Qt.Key.Key_Escape and self.is_picking:
             self.brush = None
             self.brushed.emit(None)
         else:

@@ -12,10 +12,10 @@ from PySide6.QtCore import QByteArray, QMimeData
 from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QApplication, QFileDialog, QMenu
 
-from nimble_otter.desktop.chart.presenter import LANE, ChartPresenter
+from nimble_otter.desktop.chart.presenter import ChartPresenter
 from nimble_otter.desktop.kit.widgets import calling
 from nimble_otter.desktop.pulls.workspace import Workspace
-from nimble_otter.desktop.runtime.jobs import Report
+from nimble_otter.desktop.runtime.jobs import CHARTS, Report
 from nimble_otter.errors import OtterError, SavedError
 from nimble_otter.files import write_bytes
 from nimble_otter.pull.charts.data import Drawn
@@ -105,7 +105,7 @@ class Pictures:
         def refused(problem: OtterError) -> None:
             self._workspace.say(str(problem), True)
 
-        self._workspace.hub.jobs.submit(LANE, key, work, done, refused, title=title)
+        self._workspace.hub.jobs.submit(CHARTS, key, work, done, refused, title=title)
 
 
 def _file(drawn: Drawn, size: tuple[int, int], form: str, scale: float, window: Window, stop: StopToken) -> bytes:

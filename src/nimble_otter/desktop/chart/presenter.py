@@ -21,7 +21,7 @@ from nimble_otter.desktop.kit.theme import theme
 from nimble_otter.desktop.kit.widgets import calling
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.pulls.workspace import Workspace
-from nimble_otter.desktop.runtime.jobs import LOCAL, Report
+from nimble_otter.desktop.runtime.jobs import CHARTS, LOCAL, Report
 from nimble_otter.errors import OtterError
 from nimble_otter.pull.charts import Chart, Up
 from nimble_otter.pull.charts.data import Drawn, place_text
@@ -41,9 +41,6 @@ from nimble_otter.table.text.show import grouped
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.chart.drawer import ChartDrawer
-
-LANE = "charts"
-"""One chart at a time is painted: the library that paints keeps things for all."""
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -226,9 +223,15 @@ class ChartPresenter(QObject):
             self.canvas.show_words(str(problem))
             self._tell("", str(problem))
 
-        if self.canvas.painted is None and not self.canvas.words:
+        def stopped() -> None:
+            if self.canvas.painted is None:
+                self.canvas.show_words("Drawing was stopped. Home draws again.")
+
+        if self.canvas.painted is None:
             self.canvas.show_words("Drawing.")
-        open_pull.jobs.submit(LANE, f"{open_pull.key} chart", work, done, failed, title="Drawing a chart")
+        open_pull.jobs.submit(
+            CHARTS, f"{open_pull.key} chart", work, done, failed, stopped=stopped, title="Drawing a chart"
+        )
 
     def _show(self, picture: Painted) -> None:
         drawn = picture.drawn

@@ -42,6 +42,8 @@ Work = Callable[[StopToken, Report], Any]
 _Part = TypeVar("_Part")
 _Made = TypeVar("_Made")
 LOCAL = "local"
+CHARTS = "charts"
+"""Charts are painted one at a time: the library that paints keeps things for all."""
 LISTEN_MS = 850
 """How long stopped work may go on before its lane is left behind."""
 

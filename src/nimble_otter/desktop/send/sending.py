@@ -18,11 +18,12 @@ from nimble_otter.desktop.kit.confirm_dialogs import ask_exists, ask_name
 from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.runtime.connections import ConnectionManager
-from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs
+from nimble_otter.desktop.runtime.jobs import CHARTS, LOCAL, Jobs
 from nimble_otter.desktop.send.send_tables import SendTables
 from nimble_otter.errors import ChecksFailed, OtterError, SendError
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.account import Outcome, delivered, deliveries, keep_delivery
+from nimble_otter.pull.charts.attach import wants_charts, with_charts
 from nimble_otter.pull.course import checks_of
 from nimble_otter.pull.deliver import (
     format_of,
@@ -177,13 +178,17 @@ class Sending:
                 self._say("Nothing was sent.", False)
                 return
 
+        shaped = open_pull.shaped if plan.scope != "query" else None
+
         def work(stop: StopToken, report: Callable[[object], None]) -> Sent:
             tell = lambda n, m: report((n, m))  # noqa: E731
 
             def send(found: Rows) -> Sent:
                 return send_rows(open_pull.pull, found, plan, now, stop, tell, exists=exists)
 
-            return send(rows) if rows is not None else self._straight(open_pull, request, send, stop)
+            if rows is None:
+                return self._straight(open_pull, request, send, stop)
+            return send(rows if shaped is None else with_charts(rows, open_pull.pull, shaped, plan, stop))
 
         def done(sent: Sent) -> None:
             self._keep(open_pull.pull, plan.format, sent, checks_words(self.checked(open_pull, plan)))
@@ -193,7 +198,8 @@ class Sending:
             self._say(f"Sent {grouped(sent.rows)} rows to {sent.path} ({size_words(sent.bytes)}{counted}).", False)
             open_pull.tell(Aspect.PULL)
 
-        lane = self._hub.lane(self._hub.known(open_pull.pull.source)) if is_straight else LOCAL
+        lane = CHARTS if shaped is not None and wants_charts(open_pull.pull, plan) else LOCAL
+        lane = self._hub.lane(self._hub.known(open_pull.pull.source)) if is_straight else lane
         self._submit(open_pull, lane, work, done, f"Sending {path.name}", "Stopped; no file was left behind.")
 
     def _straight(self, open_pull: OpenPull, request: Any, send: Callable[[Rows], Sent], stop: StopToken) -> Sent:

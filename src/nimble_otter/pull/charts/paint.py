@@ -30,6 +30,8 @@ from nimble_otter.pull.charts.ticks import safe_times, set_ticks, texts_of, widt
 from nimble_otter.stop import NEVER, StopToken
 
 FORMATS = ("png", "svg", "pdf")
+_FEW_BARS = 4
+"""Fewer categories have room beside them, so that no bar is as wide as the chart."""
 mpl.rcParams.update({
     "font.family": [FONT, "Noto Sans CJK SC", "Noto Sans CJK JP", "Noto Sans", "DejaVu Sans"],
     "svg.fonttype": "none", "pdf.fonttype": 42, "axes.unicode_minus": False,
@@ -111,6 +113,8 @@ class _Painting:
         found = self.drawn.x_ends() or (0.0, 1.0)
         if self.drawn.x.kind != CATEGORY and self.drawn.edges is None:
             found = roomy(found, 0.02 if self.chart.kind is ChartKind.SCATTER else 0.0)
+        if self.chart.kind in (ChartKind.BARS, ChartKind.BOX) and len(self.drawn.x.labels) < _FEW_BARS:
+            found = roomy(found, (_FEW_BARS - len(self.drawn.x.labels)) / (2 * max(1, len(self.drawn.x.labels))))
         return self._limited(found, self.x_scale, self.window.x)
 
     def _y_ends(self, second: bool = False) -> tuple[float, float]:

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import base64
 import html
 import re
 from collections.abc import Iterator
 from pathlib import Path
 
-from nimble_otter.send.format import Option, Output, Rows
+from nimble_otter.errors import ConditionError
+from nimble_otter.send.format import Attached, Option, Output, Rows
 from nimble_otter.send.texts import (
+    CHARTS,
     GUARD,
     SPELLING,
     Spelling,
@@ -30,6 +33,7 @@ th { position: sticky; top: 0; background: #f4f2ec; text-align: left; font-weigh
 th, td { padding: 3px 12px; border-bottom: 1px solid #d9d5c9; white-space: pre-wrap; vertical-align: top; }
 th[aria-sort=ascending]::after { content: " \\2193"; } th[aria-sort=descending]::after { content: " \\2191"; }
 th.n, td.n { text-align: right; } td.e { color: #98a19f; }
+.chart { margin: 0 0 20px; } .chart img { max-width: 100%; background: #fff; }
 th:focus-visible { outline: 2px solid #17636c; outline-offset: -2px; }
 @media (prefers-color-scheme: dark) {
   body { color: #e7e5dc; background: #1c2827; } th { background: #16201f; } th, td { border-color: #2e3c3a; }
@@ -73,6 +77,7 @@ class _Html:
         Option("title", "Title", "text", "", hint="the pull's name"),
         Option("empty", "Empty values", "text", ""),
         Option("bare", "The table alone", "yes/no", False),
+        CHARTS,
         GUARD,
         *SPELLING,
     )
@@ -83,6 +88,8 @@ class _Html:
         if not options["bare"]:
             put(f'<!DOCTYPE html>\n<html lang="en">\n<head>\n<meta charset="utf-8">\n<title>{title}</title>'.encode())
             put(f"\n<style>{_STYLE}</style>\n</head>\n<body>\n<h1>{title}</h1>\n".encode())
+            for chart in rows.charts if options["charts"] else ():
+                put(_picture(chart, out))
         numeric = [field.is_number for field in rows.fields]
         heads = "".join(
             f"<th{_NUMERIC if n else ''}>{html.escape(name, quote=False)}</th>"
@@ -109,6 +116,18 @@ class _Html:
     def count(self, path: Path, out: Output) -> int:
         with path.open("rb") as stream:
             return sum(line.startswith(b"<tr><td") for line in stream)
+
+
+def _picture(chart: Attached, out: Output) -> bytes:
+    """A chart within the page; one that can't be drawn is left out, which is noted."""
+    out.stop.check()
+    try:
+        data = base64.b64encode(chart.picture("svg")).decode()
+    except ConditionError as problem:
+        out.note(f"the chart {chart.title} was left out: {problem}", 1)
+        return b""
+    said = html.escape(out.whole(chart.title))
+    return f'<div class="chart"><img alt="{said}" src="data:image/svg+xml;base64,{data}"></div>\n'.encode()
 
 
 def _harmless(column: Column, field: Field, spell: Spelling, out: Output) -> list[bytes]:

@@ -19,11 +19,12 @@ import numpy as np
 
 from nimble_otter.errors import SendError
 from nimble_otter.send.cells import Cells, header_cell, letters, place_of
+from nimble_otter.send.chart_sheet import Area, put_charts
 from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.send.kept_sheet import KeptSheet, follow_rows, in_table, ref_of, tables_of
 from nimble_otter.send.pictures import put_pictures, row_heights
 from nimble_otter.send.sheet_merge import Merge
-from nimble_otter.send.texts import BINARY_NAME, woven
+from nimble_otter.send.texts import BINARY_NAME, CHARTS, woven
 from nimble_otter.send.workbook import HEAD, MAIN, OFFICE, SHEET_ML, Book, odd_book, parse, sheet_name, tag
 from nimble_otter.table import Column, Kind
 from nimble_otter.table.core.columns import BufferText, CodedText
@@ -73,6 +74,7 @@ class _Xlsx:
              ("files", "in files beside, linked"), ("both", "in their cells and in files")),
         ),
         BINARY_NAME,
+        CHARTS,
     )  # fmt: skip
 
     def write(self, rows: Rows, out: Output) -> Iterator[int]:
@@ -92,6 +94,8 @@ class _Xlsx:
             ):
                 delivery = _Delivery(rows, out, book, zipped, first_row, first_column)
                 yield from delivery.write()
+                if rows.charts and out.options["charts"]:
+                    delivery.put_charts()
                 book.finish(zipped, delivery.written, out.stop.check)
         finally:
             book.close()
@@ -122,6 +126,15 @@ class _Delivery:
     first_row: int
     first_column: int
     written: set[str] = made_by(default_factory=set)
+    area: Area | None = None
+    """Where the rows are, as long as one sheet holds them."""
+
+    def put_charts(self) -> None:
+        """On a sheet of their own, in new files."""
+        if self.out.existing is not None:
+            self.out.note("the pull's charts go into new files only", 1)
+            return
+        put_charts(self.book, self.rows.charts, self.area, self.out)
 
     def write(self) -> Iterator[int]:
         options = self.out.options
@@ -142,12 +155,17 @@ class _Delivery:
         while True:
             sheet = _Sheet(self, part, cells, done, kept)
             kept = None
+            before = done
             for done, left in sheet.write(rest, blocks):
                 rest = left
                 yield done
+            top = self.first_row + bool(options["header"])
+            self.area = (
+                Area(name, top, top + done - 1, self.first_column, bool(options["header"])) if not before else None
+            )
             if rest is None:
                 break
-            name = self.book.free_name(wanted)
+            name, self.area = self.book.free_name(wanted), None
             self.out.note(f"a sheet holds {MOST_ROWS} rows: further sheets hold the rest", 1)
             part = self.book.add_sheet(name)
         yield done

@@ -50,8 +50,8 @@ function _shtab_nimble_otter_using
   test "$_shtab_nimble_otter_cmdpath" = "$argv"
 end
 
-set -g _shtab_nimble_otter_commands query run tables describe sources find apply schedule shelf history formats demo
-set -g _shtab_nimble_otter_opts_with_value --as-table --at --binary --binary-name --by --calendar --case --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --encoding --every --exists --filter --first --format --group --key --last --limit --line-end --long --map --minutes --missed --missing --most --name --names --new-key --numbers --on --param --password-file --pull --quote --quote-mark --readings --report --root --row --rows --send --sheet --sort --source --sql --sql-file --stage --table --tell --time --time-zone --title --to --tries --values --words --zones
+set -g _shtab_nimble_otter_commands query run chart tables describe sources find apply schedule shelf history formats demo
+set -g _shtab_nimble_otter_opts_with_value --along --as-table --at --binary --binary-name --bins --by --calendar --case --chart --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --encoding --every --exists --filter --first --format --group --key --kind --last --legend --limit --line-end --lines --long --map --minutes --missed --missing --most --name --names --new-key --numbers --on --order --palette --panels --param --password-file --pixels --pull --quote --quote-mark --readings --report --root --row --rows --scale --second-scale --second-title --send --sheet --size --sort --source --sql --sql-file --stack --stage --table --tell --theme --time --time-zone --title --to --top --tries --up --values --words --x-scale --x-title --y-scale --y-title --zones
 
 complete -c nimble-otter -e
 complete -c nimble-otter -f
@@ -105,6 +105,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l zones -x -d 'Ti
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l links -l no-links -d 'Web addresses are links'
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l formulas -l no-formulas -d 'Texts with = are formulas'
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l long -x -d 'Texts too long for a cell: refuse, cut'
+complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l charts -l no-charts -d 'The pull'"'"'s charts'
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l rows -x -d 'Rows as: objects, lists'
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l missing -x -d 'Missing fields: leave out, null, nil'
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l numbers -x -d 'Large and exact numbers: numbers, text'
@@ -159,6 +160,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l zones -x -d 'Time
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l links -l no-links -d 'Web addresses are links'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l formulas -l no-formulas -d 'Texts with = are formulas'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l long -x -d 'Texts too long for a cell: refuse, cut'
+complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l charts -l no-charts -d 'The pull'"'"'s charts'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l rows -x -d 'Rows as: objects, lists'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l missing -x -d 'Missing fields: leave out, null, nil'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l numbers -x -d 'Large and exact numbers: numbers, text'
@@ -176,6 +178,38 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l root -x -d 'Outer
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l row -x -d 'Element of a row'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l password-file -xka "(__fish_complete_path (commandline -ct))" -d 'a file whose first line is the password'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run; and test $_shtab_nimble_otter_npos -eq 0' -ka "(__fish_complete_path (commandline -ct))" -d 'a pull file, or the name of a pull on the shelf'
+complete -c nimble-otter -n '_shtab_nimble_otter_using; and test $_shtab_nimble_otter_npos -eq 0' -a chart -d 'draw a chart of a saved pull'"'"'s rows as PNG, SVG or PDF'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -s h -l help -d 'show this help message and exit'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l send -xka "(__fish_complete_path (commandline -ct))" -d 'a .png, .svg or .pdf file; - with --format'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l format -xka "png svg pdf" -d 'the format, where the file'"'"'s name does not say it'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l chart -x -d 'one of the pull'"'"'s own charts; its first unless given'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l kind -xka "line area bars scatter histogram box 'heat map'" -d kind
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l along -x -d 'what stands along the bottom, such as "taken_at by day"'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l up -x -d 'what stands up: a column, count, or such as "mean(level_m)"; with " second" behind it on the second axis; may be given several times'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l by -x -d 'what has colours; the other side of a heat map'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l size -x -d 'the size of a scatter'"'"'s marks'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l panels -x -d 'a panel for each of its values'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l title -x -d TEXT
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l x-title -x -d TEXT
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l y-title -x -d TEXT
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l second-title -x -d TEXT
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l x-scale -x -d 'such as 0 to 4, log, or reversed'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l y-scale -x -d 'the same of what stands up'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l second-scale -x -d 'the same of the second axis'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l lines -x -d 'such as "3.2 flood watch; 2 to 3 usual"'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l stack -xka "beside stacked share" -d stack
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l order -xka "along largest smallest rows" -d order
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l legend -xka "auto beside none" -d legend
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l palette -xka "river strong grey" -d palette
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l top -x -d 'only the N largest; the rest is “other”'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l bins -x -d 'of a histogram'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l sideways -d 'bars and boxes on their side'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l pixels -x -d 'the size (960x540)'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l scale -x -d 'pixels of a PNG for each of these (1)'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l theme -xka "light dark" -d theme
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l param -x -d 'a parameter'"'"'s value'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l password-file -xka "(__fish_complete_path (commandline -ct))" -d 'a file whose first line is the password'
+complete -c nimble-otter -n '_shtab_nimble_otter_using chart; and test $_shtab_nimble_otter_npos -eq 0' -ka "(__fish_complete_path (commandline -ct))" -d 'a pull file, or the name of a pull on the shelf'
 complete -c nimble-otter -n '_shtab_nimble_otter_using; and test $_shtab_nimble_otter_npos -eq 0' -a tables -d 'list the tables of a source; with --send or --to deliver them whole'
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -s h -l help -d 'show this help message and exit'
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l source -x -d 'an SQLite file, or the address of a server: postgresql://, mysql://, mongodb://'
@@ -211,6 +245,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l zones -x -d 'T
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l links -l no-links -d 'Web addresses are links'
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l formulas -l no-formulas -d 'Texts with = are formulas'
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l long -x -d 'Texts too long for a cell: refuse, cut'
+complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l charts -l no-charts -d 'The pull'"'"'s charts'
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l rows -x -d 'Rows as: objects, lists'
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l missing -x -d 'Missing fields: leave out, null, nil'
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l numbers -x -d 'Large and exact numbers: numbers, text'
@@ -314,6 +349,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l zones -x -d 
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l links -l no-links -d 'Web addresses are links'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l formulas -l no-formulas -d 'Texts with = are formulas'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l long -x -d 'Texts too long for a cell: refuse, cut'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l charts -l no-charts -d 'The pull'"'"'s charts'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l rows -x -d 'Rows as: objects, lists'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l missing -x -d 'Missing fields: leave out, null, nil'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l numbers -x -d 'Large and exact numbers: numbers, text'
