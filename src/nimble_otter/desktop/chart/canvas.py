@@ -31,6 +31,7 @@ from nimble_otter.pull.charts.data import Drawn
 from nimble_otter.pull.charts.ground import Ground
 from nimble_otter.pull.charts.hits import Hit, hit, step
 from nimble_otter.pull.charts.picking import Stretch
+from nimble_otter.table.core.columns import Ids
 
 _LEAST_PX = 4
 _MOST_RINGS = 3000
@@ -73,7 +74,7 @@ class ChartCanvas(QWidget):
         self.words = ""
         self.brush: Stretch | None = None
         self.current: Hit | None = None
-        self._rings: list[tuple[int, QPointF]] = []
+        self._rings: list[QPointF] = []
         self._press: tuple[int, QPointF, bool] | None = None
         self._drag: QRectF | None = None
         self._lasso: list[QPointF] = []
@@ -104,33 +105,33 @@ class ChartCanvas(QWidget):
         self.setAccessibleDescription(words)
         self.update()
 
-    def ring(self, marks: list[tuple[int, np.ndarray]]) -> None:
+    def ring(self, marks: list[tuple[int, Ids]]) -> None:
         """Mark the marks of series that stand for picked rows."""
         self._rings = []
         painted = self.painted
         if painted is not None:
             left = _MOST_RINGS
             for number, places in marks:
-                each = painted.drawn.series[number]
                 some = places[:: max(1, len(places) // max(1, left))][:left]
                 left -= len(some)
-                for mark in some.tolist():
-                    at = self._pixel(Hit(number, mark))
-                    if at is not None:
-                        self._rings.append((each.place, at))
+                self._rings += self._pixels(number, some)
         self.update()
 
     def _pixel(self, at: Hit) -> QPointF | None:
+        found = self._pixels(at.series, np.array([at.mark]))
+        return found[0] if found else None
+
+    def _pixels(self, number: int, marks: Ids) -> list[QPointF]:
+        """Where some marks of a series are, as far as they are in sight."""
         painted = self.painted
         if painted is None:
-            return None
-        each, chart = painted.drawn.series[at.series], painted.drawn.chart
-        ground = painted.grounds[each.panel]
-        x, y = each.x[at.mark : at.mark + 1], each.y[at.mark : at.mark + 1]
+            return []
+        each, chart = painted.drawn.series[number], painted.drawn.chart
+        ground, (x, y) = painted.grounds[each.panel], (each.x[marks], each.y[marks])
         x, y = (y, x) if chart.sideways and chart.kind in ("bars", "box") else (x, y)
         across, down = ground.pixels(x, y, each.second)
-        found = QPointF(float(across[0]), float(down[0]))
-        return found if ground.holds(found.x(), found.y()) else None
+        found = zip(across.tolist(), down.tolist(), strict=True)
+        return [QPointF(a, b) for a, b in found if ground.holds(a, b)]
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Paint the picture, what is picked, and the mark that the keyboard is at."""
@@ -148,7 +149,7 @@ class ChartCanvas(QWidget):
             self._paint_brush(painter)
             painter.setPen(QPen(theme["ink"], 1.2))
             painter.setBrush(Qt.BrushStyle.NoBrush)
-            for _, at in self._rings:
+            for at in self._rings:
                 painter.drawEllipse(at, 4.5, 4.5)
             here = self._pixel(self.current) if self.current is not None else None
             if here is not None and self.hasFocus():

@@ -80,6 +80,9 @@ class ChartDrawer(Drawer):
         self._chart: Chart | None = None
         self._fields: Sequence[Field] = ()
         self._built: tuple[object, ...] = ()
+        self._looks_built: object = None
+        self._set_looks: list[Callable[[Chart], None]] = []
+        """Bring the fields of how it looks up to date: they stay where they are as long as they are the same ones."""
         self._is_filling = False
 
     def refresh(self) -> None:
@@ -106,11 +109,18 @@ class ChartDrawer(Drawer):
         name = focus.accessibleName() if focus is not None and self.isAncestorOf(focus) else ""
         self.kinds.setEnabled(chart is not None)
         clear(self._data)
-        clear(self._looks)
+        looks = chart is not None and (chart.kind is ChartKind.HEAT, any(up.second for up in chart.up), chart.notes)
+        if looks != self._looks_built:
+            clear(self._looks)
+            self._set_looks.clear()
         if chart is not None:
             self.kinds.setCurrentRow(list(_KINDS).index(chart.kind))
             self._fill_data(chart)
-            self._fill_looks(chart)
+            if looks != self._looks_built:
+                self._fill_looks(chart)
+            for show in self._set_looks:
+                show(chart)
+        self._looks_built = looks
         self._is_filling = False
         if name and focus is not self.kinds:
             again = next((w for w in self.findChildren(QWidget) if w.accessibleName() == name), None)
@@ -218,18 +228,18 @@ class ChartDrawer(Drawer):
 
     def _fill_looks(self, chart: Chart) -> None:
         grid = self._looks
-        self._text(grid, "Title", "title", chart.words())
-        self._text(grid, "Tab says", "name", chart.words())
-        self._text(grid, "Along says", "x_title", chart.along.title)
-        self._text(grid, "Up says", "y_title", ", ".join(up.title for up in chart.up))
+        self._text(grid, "Title", "title", Chart.words)
+        self._text(grid, "Tab says", "name", Chart.words)
+        self._text(grid, "Along says", "x_title", lambda now: now.along.title)
+        self._text(grid, "Up says", "y_title", lambda now: ", ".join(up.title for up in now.up))
         if any(up.second for up in chart.up):
-            self._text(grid, "2nd axis says", "second_title", "")
-        self._text(grid, "Lines at", "lines", "3.2 flood watch; 2 to 3 usual", marks_of)
+            self._text(grid, "2nd axis says", "second_title", lambda _: "")
+        self._text(grid, "Lines at", "lines", lambda _: "3.2 flood watch; 2 to 3 usual", marks_of)
         if chart.kind is not ChartKind.HEAT:
-            self._text(grid, "Scale along", "x_scale", "0 to 4, log, reversed", scale_of)
-            self._text(grid, "Scale up", "y_scale", "0 to 4, log, reversed", scale_of)
+            self._text(grid, "Scale along", "x_scale", lambda _: "0 to 4, log, reversed", scale_of)
+            self._text(grid, "Scale up", "y_scale", lambda _: "0 to 4, log, reversed", scale_of)
             if any(up.second for up in chart.up):
-                self._text(grid, "Scale, 2nd", "second_scale", "0 to 4, log, reversed", scale_of)
+                self._text(grid, "Scale, 2nd", "second_scale", lambda _: "0 to 4, log, reversed", scale_of)
         self._choice(grid, "Legend", "legend", [(key, _LEGEND_WORDS[key]) for key in LEGENDS])
         self._choice(grid, "Colours", "palette", [(key, _PALETTE_WORDS[key]) for key in PALETTES])
         self._choice(grid, "Grid lines", "grid", [("yes", "shown"), ("", "none")])
@@ -240,11 +250,16 @@ class ChartDrawer(Drawer):
             said.editingFinished.connect(partial(self._set_note, place, said))
             self._line(grid, "Note", said, button("×", partial(self._remove_note, place), "plain", "Remove the note"))
 
-    def _text(self, grid: QGridLayout, words: str, attribute: str, hint: str, check: Any = None) -> None:
-        made = QLineEdit(str(getattr(self._chart, attribute)))
+    def _text(
+        self, grid: QGridLayout, words: str, attribute: str, hint: Callable[[Chart], str], check: Any = None
+    ) -> None:
+        made = QLineEdit()
         made.setAccessibleName(words)
-        made.setPlaceholderText(hint)
         made.setFixedWidth(_TEXT)
+
+        def show(chart: Chart) -> None:
+            made.setText(str(getattr(chart, attribute)))
+            made.setPlaceholderText(hint(chart))
 
         def done() -> None:
             text = made.text().strip()
@@ -260,20 +275,27 @@ class ChartDrawer(Drawer):
             self._put(f"Change {words.lower()}", **{attribute: text})
 
         made.editingFinished.connect(done)
+        self._set_looks.append(show)
         self._line(grid, words, made)
 
     def _choice(self, grid: QGridLayout, words: str, attribute: str, choices: list[tuple[str, str]]) -> None:
-        value = getattr(self._chart, attribute)
-        is_switch = isinstance(value, bool)
-        current = ("yes" if value else "") if is_switch else value
-        made = combo(choices, current, words)
+        is_switch = isinstance(getattr(self._chart, attribute), bool)
+        made = combo(choices, "", words)
         made.setFixedWidth(_FIELD)
+
+        def show(chart: Chart) -> None:
+            value = getattr(chart, attribute)
+            made.setCurrentIndex(max(0, made.findData(("yes" if value else "") if is_switch else value)))
 
         def put(_: int) -> None:
             chosen = str(made.currentData() or "")
             self._put(f"Change {words.lower()}", **{attribute: bool(chosen) if is_switch else chosen})
 
         made.activated.connect(put)
+        if grid is self._looks:
+            self._set_looks.append(show)
+        elif self._chart is not None:
+            show(self._chart)
         self._line(grid, words, made)
 
     def _number(self, grid: QGridLayout, words: str, attribute: str, tip: str) -> None:

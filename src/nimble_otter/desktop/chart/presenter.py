@@ -23,6 +23,7 @@ from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.desktop.runtime.jobs import CHARTS, LOCAL, Report
 from nimble_otter.errors import OtterError
+from nimble_otter.memory import settle
 from nimble_otter.pull.charts import Chart, Up
 from nimble_otter.pull.charts.data import Drawn, place_text
 from nimble_otter.pull.charts.ground import Window
@@ -41,6 +42,10 @@ from nimble_otter.table.text.show import grouped
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.chart.drawer import ChartDrawer
+
+
+_MOST_BLOCKS = 2000
+"""Blocks of rows selected in the grid that are looked for in the chart."""
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -71,7 +76,7 @@ class ChartPresenter(QObject):
         self.words, self.problem = "", ""
         self._of: OpenPull | None = None
         self._as_painted: tuple[object, ...] = ()
-        self._is_picking = False
+        self._is_picking = self._has_settled = False
         self._soon = QTimer(self, singleShot=True, interval=60)
         self._soon.timeout.connect(self.refresh)
         self._ringing = QTimer(self, singleShot=True, interval=90)
@@ -124,7 +129,6 @@ class ChartPresenter(QObject):
             open_pull.chart_at = len(open_pull.pull.charts)
             self.window = Window()
             open_pull.shaping.change(open_pull.pull.with_chart(open_pull.chart_at, chart), "Add a chart")
-            self.refresh()
 
     def put(self, chart: Chart, name: str) -> None:
         """Another state of the chart in sight."""
@@ -133,7 +137,6 @@ class ChartPresenter(QObject):
             if chart.along != before.along or chart.kind is not before.kind:
                 self.window = Window()
             open_pull.shaping.change(open_pull.pull.with_chart(open_pull.chart_at, chart), name)
-            self.refresh()
 
     def chart_column(self, name: str) -> None:
         """A chart of a column, with the others that go with it."""
@@ -163,7 +166,6 @@ class ChartPresenter(QObject):
         if done:
             named = open_pull.pull.with_chart(place, replace(chart, name=text.strip()))
             open_pull.shaping.change(named, "Name a chart")
-            self.refresh()
 
     def remove(self, place: int) -> None:
         """Take a chart away."""
@@ -171,7 +173,6 @@ class ChartPresenter(QObject):
         if open_pull is not None and place < len(open_pull.pull.charts):
             open_pull.shaping.change(open_pull.pull.without_chart(place), "Remove a chart")
             open_pull.chart_at = max(0, min(open_pull.chart_at, len(open_pull.pull.charts) - 1))
-            self.refresh()
 
     # --- drawing -----------------------------------------------------------------------------------------------
 
@@ -235,6 +236,9 @@ class ChartPresenter(QObject):
 
     def _show(self, picture: Painted) -> None:
         drawn = picture.drawn
+        if not self._has_settled:  # what the library that paints brought with it stays: nobody looks through it again
+            self._has_settled = True
+            settle()
         self.canvas.show_painted(picture)
         self.view.notes.setText("; ".join(drawn.notes))
         words = f"{grouped(drawn.rows)} rows drawn as {grouped(picture.points)} points"
@@ -305,18 +309,24 @@ class ChartPresenter(QObject):
         made = self.made
         if made is None or self.canvas.painted is None or self._is_picking or not self.view.isVisible():
             return
-        wanted = self.rows if self.canvas.brush is None else None  # a brush shows what is in it
-        if self._grid.hasFocus() and made.shaped.grouped is None:
-            view, blocks = made.shaped.view, self._grid.selection.blocks
-            parts = [view.row_ids(block.top, block.bottom + 1) for block in blocks]
-            wanted = np.concatenate(parts) if parts else None
-            wanted = None if wanted is not None and len(wanted) == len(view) else wanted
-        if wanted is None or not len(wanted):
+        picked = self.rows if self.canvas.brush is None else None  # a brush shows what is in it
+        view, in_grid = made.shaped.view, self._grid.hasFocus() and made.shaped.grouped is None
+        blocks = self._grid.selection.blocks if in_grid else ()
+        if len(blocks) > _MOST_BLOCKS or (not in_grid and picked is None):
             self.canvas.ring([])
             return
-        rows = np.zeros(made.drawn.table_rows, np.bool_)
-        rows[wanted] = True
-        self.canvas.ring([(n, np.flatnonzero(each.holding(rows))) for n, each in enumerate(made.drawn.series)])
+
+        def work(stop: StopToken, _: Report) -> list[tuple[int, Ids]]:
+            parts = [view.row_ids(block.top, block.bottom + 1) for block in blocks]
+            wanted = np.concatenate(parts) if parts else picked
+            if wanted is None or not len(wanted) or (in_grid and len(wanted) == len(view)):
+                return []
+            rows = np.zeros(made.drawn.table_rows, np.bool_)
+            rows[wanted] = True
+            stop.check()
+            return [(n, np.flatnonzero(each.holding(rows))) for n, each in enumerate(made.drawn.series)]
+
+        self._workspace.hub.jobs.submit(LOCAL, "ring in a chart", work, self.canvas.ring)
 
     def _show_in_grid(self) -> None:
         if self.made is not None and self.rows is not None and self.made.shaped.grouped is None:

@@ -13,16 +13,19 @@ from nimble_otter.desktop.grid.grid import Grid
 from nimble_otter.desktop.grid.model import GroupsModel, RowsModel
 from nimble_otter.desktop.pulls.step_ref import SEND
 from nimble_otter.desktop.pulls.workspace import Workspace
-from nimble_otter.desktop.runtime.jobs import LOCAL
+from nimble_otter.desktop.runtime.jobs import LOCAL, Report
 from nimble_otter.errors import OtterError
 from nimble_otter.pull.steps import CheckStep
 from nimble_otter.sources import Source
+from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import View
 from nimble_otter.table.kernels.numeric import as_floats
 from nimble_otter.table.ops.profile import Profile, profile
 from nimble_otter.table.text.show import grouped, shown_float
 
 MOST_SUMMED = 5_000_000
+_AT_ONCE = 50_000
+"""Numbers that are added up without a job."""
 
 
 class DetailPresenter(QObject):
@@ -189,17 +192,24 @@ class DetailPresenter(QObject):
         if not numbers or len(selection.blocks) > 1 or (bottom - top + 1) * len(numbers) > MOST_SUMMED:
             self.figures_changed.emit(lead)
             return
-        sums, count = 0.0, 0
-        view = open_pull.shaped.view
-        for place in numbers:
-            column = table.columns[place]
-            ids = view.row_ids(top, bottom + 1)
-            full = ids[~column.empty_at(ids)]
-            found = as_floats(column, full)
-            sums, count = sums + float(np.sum(found)), count + len(full)
-        name = f"{table.fields[numbers[0]].name}: " if single else f"{lead}: "
-        mean = f" · mean {shown_float(round(sums / count, 3))}" if count else ""
-        self.figures_changed.emit(f"{name}sum {shown_float(round(sums, 3))}{mean}")
+        view, name = open_pull.shaped.view, f"{table.fields[numbers[0]].name}: " if single else f"{lead}: "
+
+        def work(stop: StopToken, _: Report) -> str:
+            sums, count = 0.0, 0
+            for place in numbers:
+                stop.check()
+                column = table.columns[place]
+                ids = view.row_ids(top, bottom + 1)
+                full = ids[~column.empty_at(ids)]
+                sums, count = sums + float(np.sum(as_floats(column, full))), count + len(full)
+            mean = f" · mean {shown_float(round(sums / count, 3))}" if count else ""
+            return f"{name}sum {shown_float(round(sums, 3))}{mean}"
+
+        if (bottom - top + 1) * len(numbers) <= _AT_ONCE:
+            self._workspace.hub.jobs.stop("selection")
+            self.figures_changed.emit(work(NEVER, lambda _: None))
+        else:
+            self._workspace.hub.jobs.submit(LOCAL, "selection", work, self.figures_changed.emit)
 
     # --- shapes ------------------------------------------------------------------------------------------------
 

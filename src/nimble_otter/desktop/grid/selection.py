@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from bisect import bisect_right
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import overload
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,15 +29,41 @@ class Block:
         return (self.bottom - self.top + 1) * (self.right - self.left + 1)
 
 
+class _Runs(Sequence[Block]):
+    """Whole rows wherever they are, as blocks that are made when they are asked for; `positions` ascend."""
+
+    def __init__(self, positions: NDArray[np.int64], right: int) -> None:
+        ends = np.flatnonzero(np.diff(positions) != 1)
+        self._tops = positions[np.append(0, ends + 1)] if len(positions) else positions
+        self._bottoms = positions[np.append(ends, len(positions) - 1)] if len(positions) else positions
+        self._right, self.rows = right, len(positions)
+
+    def __len__(self) -> int:
+        return len(self._tops)
+
+    @overload
+    def __getitem__(self, place: int) -> Block: ...
+    @overload
+    def __getitem__(self, place: slice) -> list[Block]: ...
+    def __getitem__(self, place: int | slice) -> Block | list[Block]:
+        if isinstance(place, slice):
+            return [self[n] for n in range(*place.indices(len(self)))]
+        return Block(int(self._tops[place]), 0, int(self._bottoms[place]), self._right)
+
+    def at(self, position: int) -> list[Block]:
+        """The block that a row is in."""
+        found = int(np.searchsorted(self._tops, position, side="right")) - 1
+        return [self[found]] if found >= 0 else []
+
+
 class Selection:
     """Blocks with an anchor and a current cell; the last block goes from one to the other."""
 
     def __init__(self) -> None:
-        self.blocks: list[Block] = []
+        self.blocks: Sequence[Block] = []
         self.anchor = (0, 0)
         self.current = (-1, -1)
-        self._picked: tuple[list[Block], list[int]] | None = None
-        """Many blocks of whole rows, ascending, and where each begins."""
+        self._runs: _Runs | None = None
 
     def clear(self) -> None:
         """Select nothing, with no current cell."""
@@ -75,21 +101,14 @@ class Selection:
 
     def pick(self, positions: NDArray[np.int64], columns: int) -> None:
         """Whole rows wherever they are; `positions` ascend."""
-        ends = np.flatnonzero(np.diff(positions) != 1)
-        tops = positions[np.concatenate([[0], ends + 1])] if len(positions) else positions
-        bottoms = positions[np.append(ends, len(positions) - 1)] if len(positions) else positions
-        right = max(0, columns - 1)
-        self.blocks = [Block(top, 0, end, right) for top, end in zip(tops.tolist(), bottoms.tolist(), strict=True)]
-        self._picked = self.blocks, tops.tolist()
-        if self.blocks:
-            self.anchor = self.current = (self.blocks[0].top, max(0, self.current[1]))
+        runs = _Runs(positions, max(0, columns - 1))
+        self.blocks = self._runs = runs
+        if runs:
+            self.anchor = self.current = (runs[0].top, max(0, self.current[1]))
 
-    def _beside(self, position: int) -> list[Block]:
+    def _beside(self, position: int) -> Sequence[Block]:
         """The blocks that a row can be in."""
-        if self._picked is None or self._picked[0] is not self.blocks:
-            return self.blocks
-        at = bisect_right(self._picked[1], position)
-        return self.blocks[at - 1 : at] if at else []
+        return self._runs.at(position) if self._runs is not None and self._runs is self.blocks else self.blocks
 
     def holds(self, position: int, column: int) -> bool:
         """Whether a cell is selected."""
@@ -124,6 +143,8 @@ class Selection:
     @property
     def row_count(self) -> int:
         """How many different rows are selected."""
+        if self._runs is not None and self._runs is self.blocks:
+            return self._runs.rows
         count, done = 0, -1
         for block in sorted(self.blocks, key=lambda b: b.top):
             count += max(0, block.bottom - max(block.top, done + 1) + 1)

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from nimble_otter.pull.charts.model import Chart
 from nimble_otter.pull.charts.places import CATEGORY, TIME, Axis, Floats, label_of, time_texts
-from nimble_otter.pull.charts.reduce import Line, line_of
+from nimble_otter.pull.charts.reduce import Cloud, Line, cloud_of, line_of
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Field, Kind, Table
 from nimble_otter.table.core.build import column_of
@@ -19,6 +19,8 @@ from nimble_otter.table.core.columns import Column, Ids, Mask
 from nimble_otter.table.ops.combine import chained
 from nimble_otter.table.text.show import shown
 
+_MANY = 500_000
+"""Points from which on a look closer is worth putting them in order."""
 MOST_TOLD = 1_000_000
 """Marks that are handed out as a table."""
 
@@ -114,6 +116,7 @@ class Drawn:
     shade: Axis | None = None
     _ends: dict[bool, tuple[float, float] | None] = field(default_factory=dict, repr=False)
     _lines: dict[tuple[int, bool], Line] = field(default_factory=dict, repr=False)
+    _clouds: dict[int, Cloud] = field(default_factory=dict, repr=False)
 
     def line(self, number: int, stop: StopToken = NEVER, base: bool = False) -> Line:
         """The line of a series, or that under it, looked at once and kept."""
@@ -123,6 +126,17 @@ class Drawn:
             found = line_of(own.x, own.base if base and own.base is not None else own.y, stop)
             self._lines[(number, base)] = found
         return found
+
+    def near(self, number: int, ends: tuple[float, float]) -> tuple[Floats, Floats, Floats | None]:
+        """The points of a series near a stretch along the bottom, with their shades; of many, put in order once."""
+        own = self.series[number]
+        if len(own.x) < _MANY:
+            return own.x, own.y, own.shade
+        if number not in self._clouds:
+            self._clouds[number] = cloud_of(own.x, own.y, own.shade)
+        cloud = self._clouds[number]
+        at = cloud.near(ends)
+        return cloud.x[at], cloud.y[at], None if cloud.shade is None else cloud.shade[at]
 
     @property
     def marks(self) -> int:

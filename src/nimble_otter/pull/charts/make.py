@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 
@@ -17,7 +18,8 @@ from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.group import KeyBy
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.core.columns import Ids
-from nimble_otter.table.kernels.packing import order_by_codes
+from nimble_otter.table.kernels.keys import key_pieces
+from nimble_otter.table.kernels.packing import order_by_codes, order_of
 from nimble_otter.table.ops.group import group_view
 from nimble_otter.table.text.show import grouped
 
@@ -80,7 +82,8 @@ class _Drawing(Looked):
             self.tell_missing(int(np.isnan(y).sum()), of.name)
             told = self.told(up)
             for part in range(count):
-                mine = self._mine(x, y, None if order is None else order[ends[part - 1] if part else 0 : ends[part]])
+                own_part = None if order is None else order[ends[part - 1] if part else 0 : ends[part]]
+                mine = self._mine(ids, x, y, own_part)
                 if mine is not None and not len(mine):
                     continue
                 at = ids if mine is None else ids.take(mine)
@@ -92,7 +95,7 @@ class _Drawing(Looked):
                                      size=own[2], shade=own[3], measure=up.title))  # fmt: skip
         return self.made(x_axis, series, panel_names, names, shade_axis)
 
-    def _mine(self, x: Floats, y: Floats, mine: Ids | None) -> Ids | None:
+    def _mine(self, ids: Ids, x: Floats, y: Floats, mine: Ids | None) -> Ids | None:
         """The places of a series' marks among all rows (None: all of them), lines from left to right."""
         own_x, own_y = (x, y) if mine is None else (x.take(mine), y.take(mine))
         is_line = self.chart.kind in (ChartKind.LINE, ChartKind.AREA)
@@ -101,9 +104,18 @@ class _Drawing(Looked):
             kept = np.flatnonzero(~gone)
             mine, own_x = (kept if mine is None else mine.take(kept)), own_x.take(kept)
         if is_line and (own_x[1:] < own_x[:-1]).any():
-            order = np.argsort(own_x, kind="stable")
+            order = self._order_along(ids if mine is None else ids.take(mine), own_x)
             mine = order if mine is None else mine.take(order)
         return mine
+
+    def _order_along(self, ids: Ids, x: Floats) -> Ids:
+        """Rows from left to right, by the kernel that sorts rows."""
+        column = self.view.table.columns[self.place(self.chart.along)]
+        order = order_of([partial(key_pieces, column, ids, False, False, self.stop)], len(ids), self.stop)
+        along = x.take(order)
+        if (along[1:] >= along[:-1]).all():
+            return order
+        return np.argsort(x, kind="stable")  # where clocks go back, an hour stands twice
 
     def _places_along(self) -> tuple[Ids, Floats, Axis]:
         """The rows in the order of their marks, where these stand along the bottom, and the axis there."""

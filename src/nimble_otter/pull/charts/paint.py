@@ -106,6 +106,7 @@ class _Painting:
         FigureCanvasAgg(self.figure)
         self.strokes = Strokes(drawn, look, self.figure, (self.width, self.height), scale, stop)
         self.is_sideways = self.strokes.is_sideways
+        self.strokes.is_closer = self.window.x is not None
 
     # --- ends of the axes --------------------------------------------------------------------------------------
 

@@ -11,8 +11,10 @@ from numpy.typing import NDArray
 from nimble_otter.pull.charts.places import Floats
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.core.columns import Ids
-from nimble_otter.table.kernels.packing import slots_of
+from nimble_otter.table.kernels.packing import order_by_codes, slots_of
 
+_BUCKETS = 2048
+"""Stretches that points are put in the order of."""
 _PART = 1 << 18
 """Points that are counted at once."""
 _BLOCK = 256
@@ -132,7 +134,9 @@ def spots_of(
         own = np.bincount(spots, minlength=whole).astype(np.int64)
         if shade is None:
             return own, None
-        return own, np.bincount(spots, np.nan_to_num(shade[part]), minlength=whole).astype(np.float64)
+        weights = shade[part]
+        weights = np.nan_to_num(weights) if np.isnan(weights).any() else weights
+        return own, np.bincount(spots, weights, minlength=whole).astype(np.float64)
 
     counts, shades = np.zeros(whole, np.int64), np.zeros(whole)
     for own, weights in stop.map_parallel(look, [slice(n, n + _PART) for n in range(0, len(x), _PART)]):
@@ -141,3 +145,32 @@ def spots_of(
             shades += weights
     shown = counts.reshape(rows + 2, wide)[1:-1, 1:-1]
     return Spots(shown, shades.reshape(rows + 2, wide)[1:-1, 1:-1] if shade is not None else None)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Cloud:
+    """Many points put in the order of where they stand along the bottom, bucket by bucket, so that a look closer counts
+    only those near it."""
+
+    x: Floats
+    y: Floats
+    shade: Floats | None
+    low: float
+    step: float
+    starts: Ids
+
+    def near(self, ends: tuple[float, float]) -> slice:
+        """The points of the buckets between two ends."""
+        first, last = (int(np.clip((end - self.low) / self.step, 0, _BUCKETS - 1)) for end in ends)
+        return slice(int(self.starts[first]), int(self.starts[last + 1]))
+
+
+def cloud_of(x: Floats, y: Floats, shade: Floats | None = None) -> Cloud:
+    """Put points in order once; none is NaN."""
+    low, high = float(x.min()), float(x.max())
+    step = (high - low) / _BUCKETS or 1.0
+    buckets = ((x - low) / step).astype(np.int32)
+    np.clip(buckets, 0, _BUCKETS - 1, out=buckets)
+    order = order_by_codes(buckets, _BUCKETS)
+    starts = np.concatenate([[0], np.cumsum(np.bincount(buckets, minlength=_BUCKETS))])
+    return Cloud(x.take(order), y.take(order), None if shade is None else shade.take(order), low, step, starts)

@@ -29,6 +29,8 @@ DPI = 100
 PT = 72 / DPI
 """Points in a pixel."""
 _SPOT_PX = 2.0
+_PIECE = 64
+"""Points of a dense line that are drawn together."""
 _MOST_WORDS = 400
 """Cells of a heat map that have their figures written in."""
 
@@ -41,6 +43,8 @@ class Strokes:
     ) -> None:
         self.drawn, self.chart, self.look, self.figure, self.stop = drawn, drawn.chart, look, figure, stop
         (self.width, self.height), self.scale, self.points = size, scale, 0
+        self.is_closer = False
+        """Whether only a part of the chart is looked at."""
         self.is_sideways = self.chart.sideways and self.chart.kind in (ChartKind.BARS, ChartKind.BOX)
 
     @property
@@ -99,8 +103,14 @@ class Strokes:
             hatch = HATCHES[place % len(HATCHES)] or None
             axes.fill_between(x, base, y, color=to_rgba(colour, 0.85 if each.base is not None else 0.3), linewidth=0,
                               hatch=hatch, edgecolor=to_rgba(self.look.surface, 0.5))  # fmt: skip
-        axes.plot(x, y, color=colour, linewidth=1.0 if is_dense else 1.5, linestyle=style, solid_joinstyle="round",
-                  antialiased=not is_dense)  # fmt: skip
+        if is_dense:  # in pieces: one long path that crosses itself again and again takes its time
+            points = np.stack([x, y], axis=1)
+            pieces = [points[n : n + _PIECE + 1] for n in range(0, len(points), _PIECE)]
+            axes.add_collection(
+                LineCollection(pieces, colors=[colour], linewidths=1.0, antialiaseds=False), autolim=False
+            )
+        else:
+            axes.plot(x, y, color=colour, linewidth=1.5, linestyle=style, solid_joinstyle="round")
         if len(self.drawn.names) > 1 and len(x) > ground.width / 2:  # no dashes can be seen there
             some = x[:: max(1, len(x) // 7)], y[:: max(1, len(x) // 7)]
             axes.plot(*some, linestyle="", marker=SHAPES[place % len(SHAPES)], markersize=6, color=colour,
@@ -231,15 +241,17 @@ class Strokes:
         x_ends, y_ends = ground.x, ground.y
         mixed, weights = np.zeros((rows, columns, 3)), np.zeros((rows, columns))
         shaded = np.zeros((rows, columns))
-        for _, each in own:
-            x, y = each.x, each.y
+        for number, each in own:
+            x, y, shade = each.x, each.y, each.shade
+            if self.is_closer:
+                x, y, shade = self.drawn.near(number, ground.x)
             if ground.x_scale.is_log or ground.y_scale.is_log:
                 with np.errstate(invalid="ignore", divide="ignore"):
                     x = np.log10(x) if ground.x_scale.is_log else x
                     y = np.log10(y) if ground.y_scale.is_log else y
                 x_ends = logged(ground.x) if ground.x_scale.is_log else ground.x
                 y_ends = logged(ground.y) if ground.y_scale.is_log else ground.y
-            found = spots_of(x, y, x_ends, y_ends, columns, rows, each.shade, self.stop)
+            found = spots_of(x, y, x_ends, y_ends, columns, rows, shade, self.stop)
             colour = np.array(to_rgba(self.look.colour(self.chart.palette, each.place))[:3])
             mixed += found.counts[:, :, None] * colour
             weights += found.counts
