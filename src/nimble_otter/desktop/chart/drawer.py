@@ -10,7 +10,7 @@ from typing import Any
 from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QListWidget, QMenu, QScrollArea, QWidget
 
-from nimble_otter.desktop.kit.widgets import boxed, button, clear, column, combo, count_field, label, row
+from nimble_otter.desktop.kit.widgets import as_plain, boxed, button, clear, column, combo, count_field, label, row
 from nimble_otter.desktop.pulls.drawer import Drawer
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.charts import Chart, ChartKind, Up
@@ -193,9 +193,9 @@ class ChartDrawer(Drawer):
         if kind in (ChartKind.BARS, ChartKind.BOX, ChartKind.HEAT):
             self._choice(grid, "Order", "order", [(key, _ORDER_WORDS[key]) for key in ORDERS])
             if any(up.figure for up in chart.up):
-                self._number(grid, "Only the top", "top", "0: all; the rest stands as “other”")
+                self._number(grid, "Only the top", "top", "all", "So many categories; all others together are “other”")
         if kind is ChartKind.HISTOGRAM:
-            self._number(grid, "Bins", "bins", "0: as many as suit")
+            self._number(grid, "Bins", "bins", "as many as suit", "How many bins of one width")
         if kind in (ChartKind.BARS, ChartKind.BOX):
             self._choice(grid, "Lie", "sideways", [("", "upright"), ("yes", "on their side")])
 
@@ -259,6 +259,7 @@ class ChartDrawer(Drawer):
 
         def show(chart: Chart) -> None:
             made.setText(str(getattr(chart, attribute)))
+            made.setCursorPosition(0)
             made.setPlaceholderText(hint(chart))
 
         def done() -> None:
@@ -281,7 +282,7 @@ class ChartDrawer(Drawer):
     def _choice(self, grid: QGridLayout, words: str, attribute: str, choices: list[tuple[str, str]]) -> None:
         is_switch = isinstance(getattr(self._chart, attribute), bool)
         made = combo(choices, "", words)
-        made.setFixedWidth(_FIELD)
+        made.setFixedWidth(_TEXT if grid is self._looks else _FIELD + _PART + 5)
 
         def show(chart: Chart) -> None:
             value = getattr(chart, attribute)
@@ -298,13 +299,15 @@ class ChartDrawer(Drawer):
             show(self._chart)
         self._line(grid, words, made)
 
-    def _number(self, grid: QGridLayout, words: str, attribute: str, tip: str) -> None:
+    def _number(self, grid: QGridLayout, words: str, attribute: str, none: str, tip: str) -> None:
         made = count_field(words, lambda _: None)
         made.setRange(0, 1000)
-        made.setFixedWidth(_PART)
+        made.setFixedWidth(_FIELD)
+        made.setSpecialValueText(none)
+        made.setToolTip(as_plain(tip))
         made.setValue(getattr(self._chart, attribute))
         made.valueChanged.connect(lambda value: self._put(f"Change {words.lower()}", **{attribute: value}))
-        self._line(grid, words, made, label(tip, "faint", 11))
+        self._line(grid, words, made)
 
     # --- what is changed ---------------------------------------------------------------------------------------
 

@@ -46,7 +46,7 @@ def _clock(value: float) -> str:
 def set_ticks(painted: PaintedAxis, axis: Axis, room_px: float, is_log: bool = False) -> None:
     """Place ticks along an axis of so many pixels."""
     across = painted.axis_name == "x"
-    most = max(2, int(room_px / (90 if across else 46)))
+    most = max(2, int(room_px / (46 if not across else 90 if axis.kind == TIME else 64)))
     if axis.kind == CATEGORY:
         every = max(1, -(-len(axis.labels) // max(1, int(room_px / 15))))
         places = list(range(0, len(axis.labels), every))
