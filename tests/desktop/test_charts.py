@@ -238,6 +238,15 @@ def test_the_wheel_looks_closer_where_it_points_and_tips_name_exact_values(chart
     after = canvas.painted.grounds[0]
     assert after.place(at.x(), at.y()) == pytest.approx(held, rel=0.02)
     assert after.x[1] - after.x[0] == pytest.approx(0.8 * (ground.x[1] - ground.x[0]))
+    presenter, drawn = window.charting.presenter, canvas.painted.drawn
+    drag(canvas, *across(canvas, 0.4, 0.6, (0.1, 0.9)))
+    settle(window, 0.2)
+    picked = presenter.rows
+    QTest.keyClick(canvas, Qt.Key.Key_Plus)
+    settle(window, 0.25)
+    assert canvas.painted.drawn is drawn  # looking closer draws nothing anew, and lets go of nothing
+    assert picked is not None
+    assert presenter.rows is picked
     QTest.mouseDClick(canvas, Qt.MouseButton.LeftButton, pos=at.toPoint())
     settle(window, 0.25)
     assert canvas.painted.grounds[0].x == pytest.approx(ground.x)
@@ -330,6 +339,11 @@ def test_pictures_and_values_leave_whole(charted, tmp_path):
         settle(window)
         assert (tmp_path / f"o.{form}").stat().st_size > 1000
     etree.parse(tmp_path / "o.svg")
+    window.charting.pictures.write(tmp_path / "o", "csv")
+    settle(window)
+    assert [line.split(",")[0] for line in (tmp_path / "o.csv").read_text().splitlines()] == [
+        line.split("\t")[0] for line in lines
+    ]
     window.charting.pictures.write(tmp_path / "o.png" / "no", "png")
     settle(window)
     assert "can't be written" in window.status.message.text()

@@ -49,6 +49,15 @@ class Shaped:
         """The rows in order, or the deepest groups in the order in which they stand."""
         return View(self.grouped.leaves, self.orders[-1]) if self.grouped is not None else self.view
 
+    def is_like(self, other: Shaped) -> bool:
+        """Whether another has the very same rows and columns, shown alike."""
+        mine, theirs = ((s.view.table, s.view.ids, s.grouped, s.orders) for s in (self, other))
+        return self is other or (
+            mine[0] is theirs[0] and mine[1] is theirs[1] and mine[2] is theirs[2]
+            and all(a is b for a, b in zip(mine[3], theirs[3], strict=False))
+            and (self.columns, self.looks) == (other.columns, other.looks)
+        )  # fmt: skip
+
     def as_shown(self) -> View:
         """As `flat`, with the columns that are shown, in their order."""
         view = self.flat()

@@ -21,12 +21,15 @@ from nimble_otter.files import write_bytes
 from nimble_otter.pull.charts.data import Drawn
 from nimble_otter.pull.charts.ground import Window
 from nimble_otter.pull.charts.looks import LIGHT
+from nimble_otter.send import format_for, rows_of_view, send_to_file
 from nimble_otter.send.naming import safe_part
 from nimble_otter.stop import StopToken
+from nimble_otter.table import View
 from nimble_otter.table.text.show import plain
 
 FILES = (("PNG…", "png", 1.0), ("PNG, twice as fine…", "png", 2.0), ("PNG, for print…", "png", 4.0),
-         ("SVG…", "svg", 1.0), ("PDF…", "pdf", 1.0))  # fmt: skip
+         ("SVG…", "svg", 1.0), ("PDF…", "pdf", 1.0), ("Values drawn, as CSV…", "csv", 1.0),
+         ("Values drawn, as XLSX…", "xlsx", 1.0))  # fmt: skip
 COPIES = (("Picture", "png"), ("Picture as SVG", "svg"), ("Values drawn", "values"))
 _MOST_COPIED = 100_000
 
@@ -81,13 +84,18 @@ class Pictures:
             self.write(Path(path), form, scale)
 
     def write(self, path: Path, form: str, scale: float = 1.0) -> None:
-        """Write the picture to a file."""
+        """Write the picture, or the values drawn, to a file."""
         made, size, window = self._charts.made, self._charts.size(), self._charts.window
         if made is None:
             return
         target = path if path.suffix.lower() == f".{form}" else path.with_name(f"{path.name}.{form}")
 
         def work(stop: StopToken, _: Report) -> None:
+            if form in ("csv", "xlsx"):
+                table = made.drawn.as_table()
+                rows = rows_of_view(table.fields, table.columns, View(table), safe_part(made.chart.label))
+                send_to_file(rows, format_for(form), target, stop=stop)
+                return
             data = _file(made.drawn, size, form, scale, window, stop)
             try:
                 write_bytes(target, data, is_private=False)
@@ -96,7 +104,7 @@ class Pictures:
                     f"{target} can't be written: {problem.strerror}.", "Choose another folder."
                 ) from problem
 
-        self._submit("send a chart", work, lambda _: self._workspace.say(f"The picture is in {target}"),
+        self._submit("send a chart", work, lambda _: self._workspace.say(f"Written to {target}"),
                      "Sending a chart")  # fmt: skip
 
     def _submit(

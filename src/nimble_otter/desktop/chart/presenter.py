@@ -197,7 +197,7 @@ class ChartPresenter(QObject):
             self._tell("", "")
             return
         made, wanted = self.made, self._wanted()
-        if made is None or made.shaped is not shaped or made.chart != chart:
+        if made is None or not made.shaped.is_like(shaped) or made.chart != chart:
             self._work(open_pull, lambda stop, _: _drawn(shaped, chart, wanted, stop), wanted)
         elif self.canvas.painted is None or self._as_painted != wanted:
             self._work(open_pull, lambda stop, _: (made, painted(made.drawn, *wanted, stop)), wanted)

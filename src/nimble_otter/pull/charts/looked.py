@@ -141,13 +141,21 @@ class Looked:
             )
         return own, column
 
-    def clean(self, values: Floats, name: str) -> Floats:
-        """Values without infinities, which are told; so are rows without any."""
+    def clean(self, values: Floats, name: str, empty: int = 0) -> Floats:
+        """Values without infinities, which are told; so are values that are no number, where `empty` rows have none."""
         endless = np.isinf(values)
         if endless.any():
             values = np.where(endless, np.nan, values)
             self.notes.append(f"{grouped(int(endless.sum()))} infinite of {name} left out")
+        odd = int(np.isnan(values).sum()) - int(endless.sum()) - empty
+        if odd > 0:
+            self.notes.append(f"{grouped(odd)} NaN of {name} left out")
         return values
+
+    @staticmethod
+    def empty(column: Column, ids: Ids) -> int:
+        """How many of the rows have no value."""
+        return int(column.empty_at(ids).sum()) if column.empty is not None else 0
 
     def tell_missing(self, count: int, name: str) -> None:
         """Tell of rows that have no place."""
@@ -197,7 +205,7 @@ class Looked:
         part, every = chart.along.part, np.arange(leaves.rows)
         is_measured = chart.kind in (ChartKind.LINE, ChartKind.AREA) and kind != CATEGORY
         if is_measured and own.kind.is_moment | own.is_amount | (own.kind is Kind.CLOCK) and part != "year":
-            return self.clean(places_of(column, own, every), own.name), []
+            return self.clean(places_of(column, own, every), own.name, self.empty(column, every)), []
         if is_measured:
             days = {value: day_of_part(str(value), part) for value in set(column.values())}
             return np.array([days[value] for value in column.values()], np.float64), []

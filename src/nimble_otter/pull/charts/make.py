@@ -72,14 +72,13 @@ class _Drawing(Looked):
             shade, shade_axis = places_of(shades, of, ids), Axis(kind_of(of), self.title(chart.by.column), field=of)
         if chart.size:
             size = places_of(self.numbers(Up(chart.size))[1], self.field(chart.size)[0], ids)
-        self.tell_missing(int(np.isnan(x).sum()), chart.along.title)
         series, parts, count = list[Series](), panels * len(names) + codes, len(names) * len(panel_names)
         ends = np.cumsum(np.bincount(parts, minlength=count)) if count > 1 else np.array([len(ids)])
         order = order_by_codes(parts, count) if count > 1 else None
         for number, up in enumerate(chart.up):
             of, values = self.numbers(up)
-            y = self.clean(places_of(values, of, ids), of.name)
-            self.tell_missing(int(np.isnan(y).sum()), of.name)
+            y = self.clean(places_of(values, of, ids), of.name, self.empty(values, ids))
+            self.tell_missing(self.empty(values, ids), of.name)
             told = self.told(up)
             for part in range(count):
                 own_part = None if order is None else order[ends[part - 1] if part else 0 : ends[part]]
@@ -134,7 +133,8 @@ class _Drawing(Looked):
             self.check_count(len(labels), own.name)
             x = codes.astype(np.float64)
         else:
-            x = self.clean(places_of(column, own, ids), own.name)
+            x = self.clean(places_of(column, own, ids), own.name, self.empty(column, ids))
+            self.tell_missing(self.empty(column, ids), own.name)
         return ids, x, Axis(kind, chart.x_title or self.along_title(), tuple(labels), own)
 
     def _rows_in_order(self, ids: Ids) -> Ids:
@@ -169,7 +169,8 @@ class _Drawing(Looked):
             if kind_of(of) not in (NUMBER,):
                 raise ConditionError(f"{chart.up[number].title} holds {of.kind.value}, which has no height.",
                                      "Choose another aggregate.")  # fmt: skip
-            heights.append(self.clean(places_of(column, of, every), chart.up[number].title))
+            found_up = places_of(column, of, every)
+            heights.append(self.clean(found_up, chart.up[number].title, self.empty(column, every)))
         if labels and chart.order in ("largest", "smallest", "rows"):
             x, labels = self.reordered(x, labels, heights[0], level.codes)
         bases = self.stacked(x, panels, codes, heights)
@@ -212,7 +213,7 @@ class _Drawing(Looked):
             heights = places_of(leaves.columns[-1], of, every)
             places, x_names = self.reordered(x.astype(np.float64), x_names, heights, level.codes)
             x = places.astype(np.int64)
-        shade = self.clean(places_of(leaves.columns[-1], of, every), up.title)
+        shade = self.clean(places_of(leaves.columns[-1], of, every), up.title, self.empty(leaves.columns[-1], every))
         groups = RowGroups(level.codes, level.ids, leaves.rows)
         told = tuple(zip((*leaves.fields[:-1], of), leaves.columns, strict=True))
         series = []

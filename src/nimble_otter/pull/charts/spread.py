@@ -27,9 +27,9 @@ def histogram(looked: Looked) -> Drawn:
     kind = kind_of(own)
     if kind == CATEGORY:
         raise ConditionError(f"{own.name} holds {own.kind.value}, which has no bins.", "Bars count its values.")
-    values = looked.clean(places_of(column, own, ids), own.name)
+    values = looked.clean(places_of(column, own, ids), own.name, looked.empty(column, ids))
+    looked.tell_missing(looked.empty(column, ids), own.name)
     keep = ~np.isnan(values)
-    looked.tell_missing(int((~keep).sum()), own.name)
     ids, values = ids[keep], values[keep]
     edges = bin_edges(values, chart.bins, own.kind in (Kind.INT, Kind.DATE))
     bins = len(edges) - 1
@@ -73,9 +73,9 @@ def boxes(looked: Looked) -> Drawn:
     chart, up = looked.chart, looked.chart.up[0]
     own, column = looked.numbers(up)
     ids = looked.view.row_ids()
-    values = looked.clean(places_of(column, own, ids), own.name)
+    values = looked.clean(places_of(column, own, ids), own.name, looked.empty(column, ids))
+    looked.tell_missing(looked.empty(column, ids), own.name)
     keep = np.flatnonzero(~np.isnan(values))
-    looked.tell_missing(len(ids) - len(keep), own.name)
     ids, values = ids.take(keep), values.take(keep)
     whole, keys = looked.view.table, [key for key in (chart.panels, chart.by, chart.along) if key.column]
     of_values = Table((*whole.fields, Field("\0", Kind.FLOAT)),

@@ -13,7 +13,7 @@ from matplotlib.ticker import FixedLocator, FuncFormatter, LogLocator, MaxNLocat
 
 from nimble_otter.pull.charts.places import CATEGORY, CLOCK, TIME, Axis
 from nimble_otter.table import Field, Kind
-from nimble_otter.table.text.column_format import ColumnFormat, number_text
+from nimble_otter.table.text.column_format import ColumnFormat, number_text, time_text
 from nimble_otter.table.text.show import THIN, shown
 
 _LABEL_PX = 6.3
@@ -55,7 +55,8 @@ def set_ticks(painted: PaintedAxis, axis: Axis, room_px: float, is_log: bool = F
     elif axis.kind == TIME:
         locator = AutoDateLocator(minticks=2, maxticks=most)
         painted.set_major_locator(locator)
-        painted.set_major_formatter(_times(locator))
+        pattern = axis.field.look.pattern if axis.field is not None and axis.field.look is not None else ""
+        painted.set_major_formatter(_patterned(pattern) if pattern else _times(locator))
     elif is_log:
         painted.set_major_locator(LogLocator(numticks=most + 1))
         words = number_words(axis.field)
@@ -77,6 +78,18 @@ def _times(locator: AutoDateLocator) -> ConciseDateFormatter:
     )
     made.set_useoffset = True
     return made
+
+
+def _patterned(pattern: str) -> FuncFormatter:
+    """Times by the pattern that their column is shown in."""
+
+    def words(value: float, _: object) -> str:
+        try:
+            return time_text(dt.datetime(1970, 1, 1) + dt.timedelta(days=round(value * 86_400) / 86_400), pattern)
+        except (ValueError, OverflowError):
+            return ""
+
+    return FuncFormatter(words)
 
 
 def _label(labels: Sequence[str], value: float) -> str:
