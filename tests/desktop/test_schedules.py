@@ -149,6 +149,13 @@ def test_the_account_opens_files_and_pulls_as_they_were(window, saved, monkeypat
     os.unlink(saved / "loans.csv")
     page.open_button.click()
     assert "no longer exists" in told[-1]
+    window.commands.run("deliveries")
+    settle(window)
+    page.again_button.click()  # asked anew, and sent where it went
+    assert wait_until(lambda: (saved / "loans.csv").exists() and "loans.csv" in told[-1], 30), told
+    settle(window)
+    assert len(deliveries(window.store.folder)) == 2
+    assert rows_of(page.made)[0][3] == rows_of(page.made)[1][3]
 
 
 FORMS = ("30 4 * * *", "30 4 * * 1-5", "5 6 * * 1,4", "5 6 L * *", "5 6 31 * *", "15 * * * *", "*/20 * * * *",

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import datetime as dt
 import subprocess
+import tempfile
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -16,6 +18,7 @@ from nimble_otter.desktop.kit.widgets import as_plain, boxed, button, column, co
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report
 from nimble_otter.desktop.schedule.two_lines import TONE, UNDER, TwoLines
 from nimble_otter.errors import OtterError, SendError
+from nimble_otter.files import write_text
 from nimble_otter.pull import places, timers
 from nimble_otter.pull.account import Delivered, Outcome, deliveries
 from nimble_otter.pull.model import SendPlan
@@ -87,9 +90,10 @@ class DeliveriesPage(QWidget):
         self.open_button = button("Open file", lambda: self._file(False))
         self.folder_button = button("Show in folder", lambda: self._file(True))
         self.pull_button = button("Open the pull as it was", self._open)
+        self.again_button = button("Send again", self._again, "", "Ask the same anew, and send it where it went")
         self.nothing_made = label("Nothing was delivered yet.", "faint")
         controls = row(self.run_button, self.pause_button, self.edit_button, self.remove_button, None, space=8)
-        deeds = row(self.open_button, self.folder_button, self.pull_button, None,
+        deeds = row(self.open_button, self.folder_button, self.pull_button, self.again_button, None,
                     button("Close", self.closed.emit), space=8)  # fmt: skip
         self._controls = boxed(controls)
         layout = column(
@@ -236,6 +240,8 @@ class DeliveriesPage(QWidget):
         self.open_button.setEnabled(is_file)
         self.folder_button.setEnabled(is_file)
         self.pull_button.setEnabled(made is not None and bool(made.pull_text))
+        can_go = made is not None and bool(made.pull_text) and made.format not in ("clipboard", "source")
+        self.again_button.setEnabled(can_go)
 
     def _schedule(self) -> Schedule | None:
         item = self.schedules.currentItem()
@@ -252,18 +258,45 @@ class DeliveriesPage(QWidget):
     def _run(self) -> None:
         """As its timer does: in a process of its own, which ends if it is stopped."""
         schedule = self._schedule()
-        if schedule is None:
+        if schedule is not None:
+            self._call(["schedule", "run", schedule.name], schedule.name, lambda: None)
+            self._enable()
+
+    def _again(self) -> None:
+        """The same pull as it was then, asked and sent anew, to where it went."""
+        made = self._delivered()
+        if made is None or not made.pull_text:
             return
+        folder = tempfile.TemporaryDirectory(prefix="nimble-otter-")
+        path = Path(folder.name) / "again.pull"
+        try:
+            pull = made.as_pull()
+            write_text(path, made.pull_text)
+        except (OtterError, OSError) as problem:
+            folder.cleanup()
+            self.said.emit(str(problem), True)
+            return
+        words = ["run", str(path)]
+        if pull is not None and (pull.send is None or pull.send.format != made.format):  # it went by a schedule's own
+            words += ["--send", made.path, "--format", made.format, "--exists", "replace"]
+        self._call(words, f"{made.pull} again", folder.cleanup)
+
+    def _call(self, words: list[str], name: str, after: Callable[[], object]) -> None:
+        """Our command line, beside the window; what it says last is told."""
 
         def work(stop: StopToken, _: Report) -> str:
-            words = [*timers.command(), "schedule", "run", schedule.name]
-            process = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+            process = subprocess.Popen(
+                [*timers.command(), *words], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+            )
             stop.on_stop(process.terminate)
-            out, err = process.communicate()
+            try:
+                out, err = process.communicate()
+            finally:
+                after()
             stop.check()
             if process.returncode:
                 raise SendError((err.strip().splitlines() or ["It ended without a word."])[-1])
-            return (out.strip().splitlines() or [schedule.name])[-1]
+            return (out.strip().splitlines() or [name])[-1]
 
         def done(said: str) -> None:
             self.said.emit(said, False)
@@ -273,10 +306,8 @@ class DeliveriesPage(QWidget):
             self.said.emit(str(problem), True)
             self.refresh()
 
-        key = f"schedule {schedule.name}"
-        title = f"Delivering {schedule.name}"
-        self._jobs.submit(key, key, work, done, failed, stopped=self.refresh, title=title)
-        self._enable()
+        key = f"schedule {name}"
+        self._jobs.submit(key, key, work, done, failed, stopped=self.refresh, title=f"Delivering {name}")
 
     def _change(self, schedule: Schedule, change: Change, said: str) -> None:
         """Change the list, and what starts its schedules, in the background."""
