@@ -138,6 +138,8 @@ class Follower(QObject):
             return []
         found: list[int] = []
         for block in selection.blocks:
+            if len(found) > MOST:
+                break
             top, bottom = max(0, block.top), min(block.bottom, len(open_pull.shaped.view) - 1)
             found += open_pull.shaped.view.row_ids(top, min(bottom + 1, top + MOST * 4)).tolist()
         return list(dict.fromkeys(found))

@@ -295,6 +295,15 @@ class Grid(GridCanvas):
             self.selection.everything(self.rows, len(self.widths))
             self._chosen()
 
+    def follow(self, was: int, now: int) -> None:
+        """The current row stands elsewhere: the selection and the view go with it."""
+        if was == now:
+            return
+        bar, column = self.verticalScrollBar(), self.selection.current[1]
+        bar.setValue(bar.value() + (now - was) * self.row)
+        self.selection.move(now, column)
+        self._chosen()
+
     def select_rows(self, positions: Ids) -> None:
         """Select whole rows wherever they are; `positions` ascend."""
         if self.rows:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from nimble_otter.desktop.grid.grid import Grid
@@ -30,8 +31,24 @@ class GridPresenter(QObject):
             before = self._grid.model
             model = self._model(open_pull, shaped)
             widths = [open_pull.pull.widths.get(c.name) or first_width(c, shaped.table) for c in model.columns]
+            follow = self._follow(open_pull, shaped, before) if keep else None
             self._grid.set_model(model, widths, keep and _has_columns(before, model))
+            if follow is not None:
+                self._grid.follow(*follow)
         self.shown.emit()
+
+    def _follow(
+        self, open_pull: OpenPull, shaped: Shaped, before: RowsModel | GroupsModel | None
+    ) -> tuple[int, int] | None:
+        """Where the current row stood and stands now, after a look at watched rows."""
+        moved, open_pull.moved = open_pull.moved, None
+        at = self._grid.selection.current[0]
+        if moved is None or not isinstance(before, RowsModel) or shaped.grouped is not None or not shaped.own_rows:
+            return None
+        was = before.row_id(at) if 0 <= at < before.rows else -1
+        now = int(moved[was]) if 0 <= was < len(moved) else -1
+        found = np.flatnonzero(shaped.view.row_ids() == now)[:1].tolist() if now >= 0 else []
+        return (at, found[0]) if found else None
 
     def lengthen(self) -> None:
         """Further rows came behind those that are there."""

@@ -12,6 +12,7 @@ from nimble_otter.desktop.pulls.pull_state import PullState
 from nimble_otter.desktop.pulls.run_controller import RunController, RunQuestions, Unattended
 from nimble_otter.desktop.pulls.shaping import RowsOfOthers, Shaping, no_rows
 from nimble_otter.desktop.pulls.versions import PullVersions
+from nimble_otter.desktop.pulls.watch import Watch
 from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.pull import Pull
 
@@ -36,10 +37,12 @@ class OpenPull(PullState):
         self.plans = PlanController(self, self.shaping)
         self.versions = PullVersions(self)
         self.runs = RunController(self, self.shaping, self.versions, questions or Unattended())
+        self.watch = Watch(self, self.runs)
 
     def let_go(self) -> None:
         """A closed pull holds no rows any more, whatever part of the window still knows of it, and hears of no work."""
         super().let_go()
+        self.watch.set_every(0)
         self.shaping.forget()
 
     def wait_for_whole(self, then: Callable[[OpenPull], object], all_rows: bool = False) -> bool:

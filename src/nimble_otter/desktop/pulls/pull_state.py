@@ -31,6 +31,7 @@ from nimble_otter.sources.open_transaction import OpenTransaction
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.script import Outcome
 from nimble_otter.table import Table, View
+from nimble_otter.table.core.columns import Ids
 from nimble_otter.table.text.show import grouped, plain
 
 if TYPE_CHECKING:
@@ -85,6 +86,8 @@ class PullState(QObject):
         """Tells this pull in drafts and in what is noted of writes, whatever it is called."""
         self.fresh: frozenset[int] = frozenset()
         """Row ids of rows just written, as the server has them."""
+        self.moved: Ids | None = None
+        """Of a look at watched rows: the row id now for each before (-1: gone), until the grid has followed."""
         self.reviewing: Plan | None = None
         """Statements that are looked at in place of what is pending: a reversal."""
         self.reviewing_of: Source | None = None

@@ -18,6 +18,7 @@ from nimble_otter.desktop.pulls.shaping import Shaping
 from nimble_otter.desktop.pulls.versions import PullVersions
 from nimble_otter.desktop.runtime.jobs import LOCAL
 from nimble_otter.errors import OtterError, Place, QueryError, place_of
+from nimble_otter.pull import Course
 from nimble_otter.pull.costs import Cost
 from nimble_otter.pull.history import Ran
 from nimble_otter.pull.tree import Opened
@@ -25,10 +26,11 @@ from nimble_otter.query.sql.destroying import Destroying, destroying
 from nimble_otter.query.sql.effects import Verdict, changes_catalogue, classify
 from nimble_otter.query.sql.parameters import Bound
 from nimble_otter.query.sql.statements import find_parameters, split_statements
-from nimble_otter.sources import Fetched, Request, Source, fetch
+from nimble_otter.sources import Connection, Fetched, Request, Source, fetch
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.script import Outcome, run_script
 from nimble_otter.table import Table
+from nimble_otter.table.core.columns import Ids
 from nimble_otter.table.text.show import grouped
 
 if TYPE_CHECKING:
@@ -57,6 +59,16 @@ def read_statements(text: str, dialect: str) -> list[ReadStatement]:
         destroys = () if verdict.reads else tuple(destroying(statement.text, dialect))
         found.append(ReadStatement(statement.text, verdict, destroys))
     return found
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Answer:
+    """What came of asking unseen."""
+
+    fetched: Fetched
+    target: Target
+    request: Request
+    source: Source
 
 
 class RunQuestions(Protocol):
@@ -116,6 +128,45 @@ class RunController:
         elsewhere meanwhile."""
         if self.may_run_unasked(self._own.pull.query.text):
             self.run()
+
+    def look(self, done: Callable[[Answer], None], failed: Callable[[OtterError], None]) -> None:
+        """Ask the same again without showing or noting anything; not what does more than read."""
+        own, bound = self._own, self._bound(self._own.pull.query.text)
+        if bound is None or not self.may_run_unasked(own.pull.query.text):
+            failed(QueryError("The query can't be asked unseen any more.", "Run it, then watch it again."))
+            return
+        query, source = own.pull.query, own.hub.known(own.pull.source)
+        request = Request(bound.text, bound.values, query.limit, query.language, query.collection, None, True, True)
+        by_values = own.pull.by_values
+
+        def work(stop: StopToken, _: object) -> Answer:
+            connection = own.hub.connection(source)
+            fetched = fetch(connection, request, stop)
+            stop.check()
+            if fetched.lost is not None:
+                raise fetched.lost
+            return Answer(fetched, _target_of(fetched, connection, source, by_values), request, source)
+
+        own.jobs.submit(own.hub.lane(source), f"{own.key} look", work, done, failed)
+
+    def take_look(self, answer: Answer, moved: Ids, fresh: frozenset[int], then: Callable[[], object]) -> None:
+        """Show the rows of a look, shaped; then do something. What is pending on rows lands on them by their key;
+        `moved` has the row id now for each before, `fresh` the rows that are marked."""
+        own, before = self._own, self._own.table
+
+        def show(course: Course) -> None:
+            if own.table is not before:
+                return  # it was run meanwhile
+            levels = own.opened.levels
+            self._lift()
+            own.fetched, own.target, own.fetched_at = answer.fetched, answer.target, dt.datetime.now()
+            own.asked, own.asked_of, own.report, own.fresh = answer.request, answer.source, None, fresh
+            own.course, own.moved, own.opened = course, moved, Opened(levels)
+            own.pending.land(answer.fetched.table, answer.target)
+            own.tell(Aspect.PULL | Aspect.ROWS | Aspect.EDITS | Aspect.RUN)
+            own.jobs.turn.at_end(then)
+
+        self._shaping.shape(answer.fetched.table, show)
 
     def run_stages(self, count: int) -> None:
         """Ask with the first so many stages of a pipeline only."""
@@ -189,18 +240,7 @@ class RunController:
         def work(stop: StopToken, report: Callable[[object], None]) -> tuple[Fetched, Target]:
             connection = self._own.hub.connection(source)
             fetched = fetch(connection, request, stop, report)
-            if source.read_only:
-                return fetched, Target(None, reason=f"{source.name} is marked read-only on its page.")
-            if not connection.dialect.writes:
-                return fetched, Target(None, reason=f"Rows of {source.word} can't be changed yet; send them instead.")
-            if not fetched.origins:
-                if not fetched.collection:
-                    return fetched, Target(
-                        None, reason="The request groups or joins documents; a row is not a single document."
-                    )
-                return fetched, document_target(fetched.table, fetched.collection, fetched.unseen)
-            # whether the key tells all rows apart takes a moment on many rows, so it is seen here
-            return fetched, target_of(fetched, connection.dialect, by_values)
+            return fetched, _target_of(fetched, connection, source, by_values)
 
         def refused(problem: OtterError) -> None:
             if not preview:
@@ -407,6 +447,20 @@ class RunController:
             lambda problem: self._own.failed(_placed(problem, query.text, start)),
             title="Asking for the plan",
         )  # fmt: skip
+
+
+def _target_of(fetched: Fetched, connection: Connection, source: Source, by_values: bool) -> Target:
+    """Where changes of the rows go. Whether the key tells all rows apart takes a moment on many rows: not for the
+    window's thread."""
+    if source.read_only:
+        return Target(None, reason=f"{source.name} is marked read-only on its page.")
+    if not connection.dialect.writes:
+        return Target(None, reason=f"Rows of {source.word} can't be changed yet; send them instead.")
+    if not fetched.origins:
+        if not fetched.collection:
+            return Target(None, reason="The request groups or joins documents; a row is not a single document.")
+        return document_target(fetched.table, fetched.collection, fetched.unseen)
+    return target_of(fetched, connection.dialect, by_values)
 
 
 def _placed(problem: OtterError, text: str, start: int) -> OtterError:

@@ -17,7 +17,7 @@ from nimble_otter.pull.steps import LooksBack, Step, TakesRows
 from nimble_otter.pull.tree import Opened, TreeLines, tree_lines
 from nimble_otter.pull.upstream import Comparison, compare
 from nimble_otter.sources import Fetched
-from nimble_otter.table import View
+from nimble_otter.table import Table, View
 from nimble_otter.table.text.show import grouped
 
 _AT_ONCE = 2000
@@ -113,6 +113,16 @@ class Shaping:
             lambda stop, _: run_course(table, steps, stop, earlier, values, others, last),
             show,
             title="Shaping",
+        )
+
+    def shape(self, table: Table, show: Callable[[Course], None]) -> None:
+        """What the course makes of other rows than those there are, in the background."""
+        steps, values, last, others = self._own.pull.steps, self._values(), self._last(), self._other_rows(False)
+        self._own.jobs.submit(
+            LOCAL,
+            f"{self._own.key} shape",
+            lambda stop, _: run_course(table, steps, stop, None, values, others, last),
+            show,
         )
 
     @property

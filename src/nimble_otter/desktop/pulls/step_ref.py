@@ -17,6 +17,8 @@ class Place(Enum):
     SEND = "send"
     CHART = "chart"
     """Not of the course: what is drawn of its rows."""
+    WATCH = "watch"
+    """Not of the course either: what becomes of its rows."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,6 +35,7 @@ class StepRef:
 
 
 SOURCE, QUERY, ADD = StepRef(Place.SOURCE), StepRef(Place.QUERY), StepRef(Place.ADD)
+WATCH = StepRef(Place.WATCH)
 CHANGES, SEND, CHART = StepRef(Place.CHANGES), StepRef(Place.SEND), StepRef(Place.CHART)
 
 

@@ -14,7 +14,7 @@ from nimble_otter.desktop.kit.commands import Command
 from nimble_otter.desktop.kit.theme import theme
 from nimble_otter.desktop.kit.widgets import calling
 from nimble_otter.desktop.pulls.new_steps import STEP_WORDS, new_step
-from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, SEND
+from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, SEND, WATCH
 from nimble_otter.desktop.query.query_edits import EDITS
 from nimble_otter.desktop.shell.find_box import FindBox, Finding
 from nimble_otter.desktop.steps.course import query_words
@@ -128,6 +128,7 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
             "query",
             has_pull,
         )
+    add("watch", "Watch the rows…", calling(window.open_drawer, WATCH), "", "query", has_rows)
     for key, name, shortcut in EDITS:
         add(f"text_{key}", name, calling(_edit_text, window, key), shortcut if key != "comment" else "", "text",
             has_pull)  # fmt: skip

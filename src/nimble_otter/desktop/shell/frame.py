@@ -75,6 +75,7 @@ _DRAWERS = {
     "compute": ("steps.compute_drawer", "ComputeDrawer"),
     "changes": ("changes.changes_drawer", "ChangesDrawer"),
     "chart": ("chart.drawer", "ChartDrawer"),
+    "watch": ("query.watch_drawer", "WatchDrawer"),
     "send": ("send.send_drawer", "SendDrawer"),
 }
 _PAGES = {

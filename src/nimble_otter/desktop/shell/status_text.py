@@ -65,6 +65,8 @@ def show_status(status: StatusStrip, open_pull: OpenPull | None) -> None:
     if open_pull.fetched_at is not None:
         by = "an earlier query" if open_pull.error is not None else "query above"
         when = f"Fetched {open_pull.fetched_at:%H:%M:%S} by {by}"
+    if open_pull.watch.every_s:
+        when = f"Watched: {open_pull.watch.words or 'the first look is to come'}"
     status.fetched.setToolTip(as_plain(open_pull.told()))
     text, is_grave = _writes_of(open_pull, open_pull.table, noun)
     status.show_right("" if open_pull.is_running else when, text, "plum" if is_grave else "muted")
