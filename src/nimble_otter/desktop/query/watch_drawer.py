@@ -46,7 +46,7 @@ class WatchDrawer(Drawer):
         self.list.setHeaderLabels(["When", "What", "Row", "Column", "Before", "After"])
         header = self.list.header()
         header.setStretchLastSection(True)
-        for place, width in enumerate((76, 70, 150, 110, 130)):
+        for place, width in enumerate((66, 64, 96, 88, 84)):
             header.setSectionResizeMode(place, QHeaderView.ResizeMode.Interactive)
             self.list.setColumnWidth(place, width)
         self.nothing = label("Nothing changed yet.", "faint")
