@@ -88,7 +88,9 @@ def reports():
     from nimble_otter.demo.reports import make_collections
     from nimble_otter.demo.standin import StandIn
 
-    server = StandIn("field_reports", make_collections())
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr("nimble_otter.demo.reports.REPORTS", 2000)
+        server = StandIn("field_reports", make_collections())
     yield server
     server.close()
 

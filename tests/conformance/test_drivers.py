@@ -21,7 +21,7 @@ def place(request, open_base):
     """A connection with a table that has many rows, and words for it."""
     if request.param in ("stand-in", "documents"):
         server = request.getfixturevalue("reports" if request.param == "stand-in" else "document_server")
-        return open_base(server.url), "report", 8412 if request.param == "stand-in" else 3000
+        return open_base(server.url), "report", 2000 if request.param == "stand-in" else 3000
     return open_base(where(request)), "reading", 4200
 
 
@@ -226,7 +226,7 @@ def test_documents_keep_types_missing_fields_and_shares(documents):
     names = [f.name for f in table.fields]
     assert names[:4] == ["_id", "kind", "at", "place"]
     assert table.column("at").kind is Kind.TIME
-    assert table.fields[names.index("flood")].note == "31 % · object"
+    assert table.fields[names.index("flood")].note == "33 % · object"
     assert MISSING in table.column("flood").values()
     detail = next(d for d in table.column("detail").values() if isinstance(d, dict) and d.get("closed", 1) is None)
     assert detail["closed"] is None
@@ -238,7 +238,7 @@ def test_native_filters_pipelines_and_dates(documents):
     assert set(late.column("kind").values()) == {"sighting"}
     assert 0 < late.rows < 1000
     counted = run('[{"$group": {"_id": "$kind", "n": {"$sum": 1}}}, {"$sort": {"n": -1}}]')
-    assert sum(counted.column("n").values()) == 8412
+    assert sum(counted.column("n").values()) == 2000
     for text, says in (
         ("{kind: 1}", "not JSON"),
         ("[1", "not JSON"),
@@ -247,7 +247,7 @@ def test_native_filters_pipelines_and_dates(documents):
     ):
         with pytest.raises(QueryError, match=says):
             run(text)
-    assert run("").rows == 8412
+    assert run("").rows == 2000
 
 
 def test_sql_on_documents_agrees_with_plain_python(documents, reports):

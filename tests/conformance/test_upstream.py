@@ -368,18 +368,16 @@ def test_every_function_sign_and_condition_means_the_same_upstream_or_says_so(od
                 "t"),
             FigureOf(Agg.MEAN, "d")))))  # fmt: skip
         steps.append((f"top {name}", TopStep(3, (SortBy(name, True), SortBy("id")))))
-    half = how_many(2, 1)  # each server has another half of them in the short run, and SQLite, which is near, all
-    own = int(odd.dialect.parser == "mysql")
-    told = {
-        text: outcome(odd, table, step) for text, step in steps[own :: 1 if odd.dialect.parser == "sqlite" else half]
-    }
+    third = how_many(3, 1)  # each server has another third of them in the short run
+    own = ("sqlite", "mysql", "postgres").index(odd.dialect.parser) if third > 1 else 0
+    told = {text: outcome(odd, table, step) for text, step in steps[own::third]}
     wrong = {text: said for text, said in told.items() if said not in ("same", "noted", "refused")}
     count = Counter(said for said in told.values() if said in ("same", "noted", "refused"))
     print(count)
     for text, said in wrong.items():
         print(f"({text!r}) {said[:700]}".replace("\n", " "))
     assert not wrong
-    assert count["same"] > (300 if len(told) == len(steps) else 150), count
+    assert count["same"] > (300 if len(told) == len(steps) else 100), count
 
 
 NAMES = re.compile(r"(?<![\w'.])(i|j|f|r|d|n|t|u|c|day|at|few|clock|b)(?![\w'(.])")

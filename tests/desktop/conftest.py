@@ -24,7 +24,8 @@ def styled(qapp):
 
 @pytest.fixture
 def small_demo(survey, home, monkeypatch):
-    """The demo's database is a small one, copied to this test's home."""
+    """The demo's database is a small one, copied to this test's home; so are its documents."""
+    monkeypatch.setattr("nimble_otter.demo.reports.REPORTS", 1500)
     path = home / "data" / "demo" / "merrow.sqlite"
     path.parent.mkdir(parents=True)
     path.write_bytes(survey.read_bytes())

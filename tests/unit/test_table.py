@@ -438,10 +438,11 @@ def test_long_work_stops():
 
 def test_large_sorts_repair_ties_in_every_round():
     rng = np.random.default_rng(5)
-    values = [f"river/merrow/station/{n}" for n in rng.integers(0, 4000, 70_000)]
-    first = rng.integers(0, 3, 70_000).tolist()
+    rows = 70_000 if StopToken.parallelism == 1 else 20_000
+    values = [f"river/merrow/station/{n}" for n in rng.integers(0, 4000, rows)]
+    first = rng.integers(0, 3, rows).tolist()
     ids = sort_view(View(table_of(a=first, t=values)), [SortKey(0), SortKey(1, True)]).row_ids().tolist()
-    want = sorted(range(70_000), key=values.__getitem__, reverse=True)
+    want = sorted(range(rows), key=values.__getitem__, reverse=True)
     want.sort(key=first.__getitem__)
     assert ids == want
 
