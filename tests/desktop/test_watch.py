@@ -1,6 +1,7 @@
 """A pull that is watched: what others write is marked, kept and told; what is chosen and pending stays."""
 
 import sqlite3
+import time
 
 import pytest
 from PySide6.QtCore import Qt
@@ -162,3 +163,42 @@ def test_it_rests_while_hidden_and_only_what_reads_is_watched(window):
     window.pull.watch.set_every(5)
     assert window.pull.watch.every_s == 0
     QTest.keyClick(window, Qt.Key.Key_Escape)
+
+
+def test_what_is_told_on_a_channel_is_a_look(window, small_demo, monkeypatch):
+    """The server's part is tested on a server; this is the window's."""
+    said, ways = [], []
+
+    class Told:
+        def listen(self, channel, stop):
+            ways.append(channel)
+            while True:
+                stop.check()
+                if said:
+                    yield said.pop()
+                time.sleep(0.01)
+
+        def close(self):
+            ways.append("closed")
+
+    monkeypatch.setattr(window.hub, "connect_new", lambda source: Told())
+    watched(window)
+    watch = window.pull.watch
+    watch.set_every(3600)
+    watch.set_channel(" samples ")
+    assert wait_until(lambda: ways == ["samples"], 10)
+    key = window.pull.table.column("sample_id").values()[5]
+    change(small_demo, f"update lab_sample set station_id = 1 - station_id where sample_id = {key}")
+    said += ["a", "b"]
+    assert wait_until(lambda: watch.looks == 1 and watch.seen, 10)
+    watch.set_channel("")
+    assert wait_until(lambda: ways == ["samples", "closed"], 10)
+    monkeypatch.setattr(window.hub, "connect_new", lambda source: Silent())
+    watch.set_channel("samples")
+    assert wait_until(lambda: "no channels" in watch.problem, 10)
+    watch.set_every(0)
+
+
+class Silent:
+    def close(self):
+        pass

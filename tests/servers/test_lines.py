@@ -5,13 +5,16 @@ import shlex
 import subprocess
 import threading
 import time
+from contextlib import closing
 from dataclasses import replace
 
+import psycopg
 import pytest
 
 from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, SourceError, SourceTimeout, Stopped
 from nimble_otter.sources import Request, Source, catalogued, connect, fetch
 from nimble_otter.sources import relational as relational_module
+from nimble_otter.sources.source import Listening
 from nimble_otter.sources.uri import parts_of, url_of
 from nimble_otter.stop import StopToken
 from tests.servers.lines import Line
@@ -280,3 +283,34 @@ def test_documents_come_again_after_a_line_that_dropped_while_idle(documents):
     assert fetch(connection, DOCUMENTS).table.rows == 3000
     line.cut()
     assert "report" in [t.name for t in connection.tables()]
+
+
+def test_what_is_told_on_a_channel_is_heard_until_it_is_stopped(postgres):
+    """LISTEN and NOTIFY (PostgreSQL documentation, part VI): on a connection that otherwise only reads."""
+    heard, stop, ended = [], StopToken(), threading.Event()
+
+    def hear():
+        with closing(connect(Source("s", postgres.url))) as connection:
+            assert isinstance(connection, Listening)
+            try:
+                for said in connection.listen('odd "channel"; drop', stop):
+                    heard.append(said)
+            except Stopped:
+                ended.set()
+
+    hearing = threading.Thread(target=hear)
+    hearing.start()
+    with psycopg.connect(postgres.url, autocommit=True) as teller:
+        deadline = time.monotonic() + 20
+        while not heard and time.monotonic() < deadline:
+            teller.execute("select pg_notify(%s, %s)", ('odd "channel"; drop', "1"))
+            time.sleep(0.1)
+        teller.execute("select pg_notify(%s, %s)", ("another", "no"))
+        teller.execute("select pg_notify(%s, %s)", ('odd "channel"; drop', "last"))
+        while heard[-1:] != ["last"] and time.monotonic() < deadline:
+            time.sleep(0.05)
+    assert heard[-1] == "last"
+    assert set(heard) == {"1", "last"}
+    stop.set()
+    assert ended.wait(10)
+    hearing.join(10)

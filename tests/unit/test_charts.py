@@ -243,6 +243,11 @@ def test_series_stand_on_each_other_and_shares_make_a_whole():
                 tops[x] = max(tops[x], y)
         if stack == "share":
             assert list(tops.values()) == pytest.approx([100.0] * len(tops))
+    both = all_rows(table_of(k=["a", "a", "a", "b"], c=["x", "y", "z", "x"], v=[3.0, -2.0, 4.0, -1.0]))
+    drawn = draw(both, Chart(ChartKind.BARS, along=K("k"), by=K("c"), up=(Up("v", "sum"),), stack="stacked"))
+    assert [(s.base.tolist(), s.y.tolist()) for s in drawn.series] == [([0, 0], [3, -1]), ([0], [-2]), ([3], [7])]
+    with pytest.raises(ConditionError, match="have no share"):
+        draw(both, replace(drawn.chart, stack="share"))
     with pytest.raises(ConditionError, match="don't stand on each other"):
         draw(shaped, replace(chart, up=(Up("level"),)))
     with pytest.raises(ConditionError, match="Choose an aggregate for each"):

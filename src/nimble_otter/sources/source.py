@@ -11,7 +11,7 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from functools import cache
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, Protocol, runtime_checkable
 
 from nimble_otter.errors import AuthError, ChangeError, ClearPassword, ConnectError, PasswordMissing
 from nimble_otter.query.sql.effects import Verdict
@@ -140,6 +140,14 @@ class Executed:
     tables: tuple[tuple[Table, bool], ...] = ()
     affected: int | None = None
     messages: tuple[str, ...] = ()
+
+
+@runtime_checkable
+class Listening(Protocol):
+    """A connection to a server that tells who listens (its dialect `has_channels`)."""
+
+    def listen(self, channel: str, stop: StopToken) -> Iterator[str]:
+        """What is told on a channel, until it is stopped. Raises: SourceError's, Stopped."""
 
 
 class Connection(Protocol):

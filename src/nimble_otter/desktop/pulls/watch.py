@@ -13,13 +13,16 @@ from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.pull_state import PullState
 from nimble_otter.desktop.pulls.run_controller import Answer, RunController
 from nimble_otter.desktop.runtime.jobs import LOCAL, Report
-from nimble_otter.errors import ConditionError, OtterError
+from nimble_otter.errors import ConditionError, OtterError, SourceError
 from nimble_otter.pull.course import checks_of
 from nimble_otter.pull.steps.check import stopping
 from nimble_otter.pull.watching import Looked, Seen, look, matching, wait_s
 from nimble_otter.session_bus import notify
+from nimble_otter.sources.source import Listening
 from nimble_otter.stop import StopToken
 
+_TOLD_MS = 300
+"""What is told at once is one look."""
 MOST_KEPT = 10_000
 """Changes that are kept, the newest first."""
 
@@ -32,6 +35,7 @@ class Watch:
     def __init__(self, own: PullState, runs: RunController) -> None:
         self._own, self._runs = own, runs
         self.every_s, self.condition, self.rests_hidden, self.tells_checks = 0, "", True, True
+        self.channel = ""
         self.seen: deque[Seen] = deque(maxlen=MOST_KEPT)
         self.words, self.problem = "", ""
         self.looks = 0
@@ -39,6 +43,44 @@ class Watch:
         self._held: set[str] = set()
         self._timer = QTimer(own, singleShot=True)
         self._timer.timeout.connect(self._look)
+        self._told = QTimer(own, singleShot=True, interval=_TOLD_MS)
+        self._told.timeout.connect(self._look)
+
+    def set_channel(self, channel: str) -> None:
+        """Look when something is told on a channel of the server, too; "" for none."""
+        self.channel = channel.strip()
+        self._listen()
+
+    def _listen(self) -> None:
+        """Listen, as long as there is a channel and the pull is watched."""
+        own, key = self._own, f"{self._own.key} listen"
+        own.jobs.stop(key)
+        if not (self.every_s and self.channel):
+            return
+        source, channel = own.hub.known(own.pull.source), self.channel
+
+        def work(stop: StopToken, report: Report) -> None:
+            connection = own.hub.connect_new(source)
+            try:
+                if not isinstance(connection, Listening):
+                    raise SourceError(f"{source.word} has no channels to listen to.", "Watch it by time alone.")
+                for said in connection.listen(channel, stop):
+                    report(said)
+            finally:
+                connection.close()
+
+        own.jobs.submit(f"listen {own.uid}", key, work, failed=self._failed_to_listen, update=lambda _: self._hear())
+
+    def _hear(self) -> None:
+        if not self._told.isActive():
+            self._told.start()
+
+    def _failed_to_listen(self, problem: OtterError) -> None:
+        """Told; the next look by time begins to listen anew."""
+        self.problem, self._is_deaf = str(problem), True
+        self._own.tell(Aspect.RUN)
+
+    _is_deaf = False
 
     def set_every(self, seconds: int) -> None:
         """Watch every so many seconds; 0 ends it. What only reads is watched, nothing else."""
@@ -54,6 +96,7 @@ class Watch:
         if seconds:
             self.words = ""
             self._timer.start(1000 * seconds)
+        self._listen()
         self._own.tell(Aspect.RUN)
 
     def clear(self) -> None:
@@ -74,6 +117,10 @@ class Watch:
         if busy or own.table is None or (self.rests_hidden and self._is_hidden()):
             self._next()
             return
+        if self._is_deaf:
+            self._is_deaf = False
+            self._listen()
+        self._timer.stop()
         self._began = time.monotonic()
         self._runs.look(self._compare, self._failed)
 

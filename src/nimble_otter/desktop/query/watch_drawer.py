@@ -33,6 +33,11 @@ class WatchDrawer(Drawer):
         self.condition.setAccessibleName("Tell of rows where")
         self.condition.setPlaceholderText("level_m > 3.2")
         self.condition.editingFinished.connect(self._set_condition)
+        self.channel = QLineEdit()
+        self.channel.setAccessibleName("Channel")
+        self.channel.setPlaceholderText("a channel of NOTIFY")
+        self.channel.editingFinished.connect(self._set_channel)
+        self.channel_line = boxed(row(label("and when told on", "muted"), self.channel, space=6))
         self.hidden = QCheckBox("rest while the window is hidden")
         self.hidden.toggled.connect(lambda on: self._set("rests_hidden", on))
         self.checks = QCheckBox("tell of a check that begins to fail")
@@ -55,7 +60,8 @@ class WatchDrawer(Drawer):
         for each in (self.copy, self.clear):
             self.head.right.addWidget(each)
         side = boxed(column(
-            row(label("Ask again", "muted"), self.every, None), label("Tell of new and changed rows where", "muted"),
+            row(label("Ask again", "muted"), self.every, None), self.channel_line,
+            label("Tell of new and changed rows where", "muted"),
             self.condition, self.checks, self.hidden, self.problem, None, space=7, margins=(14, 10, 12, 8),
         ))  # fmt: skip
         side.setFixedWidth(270)
@@ -72,6 +78,9 @@ class WatchDrawer(Drawer):
             box.blockSignals(True)
             box.setChecked(value)
             box.blockSignals(False)
+        self.channel_line.setVisible(self.open_pull.pull.source.dialect.has_channels)
+        if not self.channel.hasFocus():
+            self.channel.setText(watch.channel)
         if not self.condition.hasFocus():
             self.condition.setText(watch.condition)
         self.head.words.setText(watch.words or ("watching" if watch.every_s else ""))
@@ -110,6 +119,10 @@ class WatchDrawer(Drawer):
                 return
         self.open_pull.watch.condition = text
         self.problem.setVisible(False)
+
+    def _set_channel(self) -> None:
+        if self.open_pull is not None and self.channel.text().strip() != self.open_pull.watch.channel:
+            self.open_pull.watch.set_channel(self.channel.text())
 
     def _set(self, name: str, on: bool) -> None:
         if self.open_pull is not None:

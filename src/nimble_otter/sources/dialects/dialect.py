@@ -41,7 +41,7 @@ class Dialect:
 
     names: `key` in files, `family` in options and texts of inserts, `keys` of all that read the same texts, `parser`
     that of the SQL parser ("" for its own middle way), `compiler` that of the package that compiles statements,
-    `display_name` for people; `writes`: rows there can be changed and added;
+    `display_name` for people; `writes`: rows there can be changed and added; `has_channels`: it tells who listens;
     statements: `marker` stands for a value, `begin` opens a transaction, `script_head` a script; `locks_rows` (SELECT
     ... FOR UPDATE), `returns_keys` (INSERT ... RETURNING), `tells_rows_beside` (a statement tells of rows that triggers
     changed), `takes_default_in_update`, `overrides_identity` (what an insert says to give a number that the server
@@ -63,6 +63,7 @@ class Dialect:
     compiler: str = ""
     is_documents = False
     writes = False
+    has_channels = False
 
     marker = "%s"
     comment = "--"

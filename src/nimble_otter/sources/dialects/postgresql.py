@@ -26,6 +26,7 @@ class _Postgresql(Dialect):
     key = family = compiler = "postgresql"
     keys = ("postgresql",)
     display_name = "PostgreSQL"
+    has_channels = True
     parser = "postgres"
     writes = True
     overrides_identity = " overriding system value"

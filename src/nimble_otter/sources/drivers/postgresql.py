@@ -99,6 +99,9 @@ class _Postgresql:
         return PostgresqlConnection(url, password, clear_password)
 
 
+_LISTEN_S, _MOST_HEARD = 0.5, 100
+
+
 class PostgresqlConnection(Relational):
     """See sources.source.Connection."""
 
@@ -348,6 +351,25 @@ class PostgresqlConnection(Relational):
                 return {"committed": True, "aborted": False}.get(said)
             time.sleep(0.1)
         return None
+
+    def listen(self, channel: str, stop: StopToken) -> Iterator[str]:
+        """What is told on a channel (LISTEN), on a connection of its own."""
+        from psycopg import sql
+
+        with self.explained():
+            raw = self._engine.raw_connection()
+        driver: Any = raw.driver_connection
+        try:
+            with self.explained():
+                driver.rollback()
+                driver.autocommit = True
+                driver.execute(sql.SQL("listen {}").format(sql.Identifier(channel)))
+                while True:
+                    stop.check()
+                    for said in driver.notifies(timeout=_LISTEN_S, stop_after=_MOST_HEARD):
+                        yield said.payload
+        finally:
+            raw.invalidate()
 
     def cancel(self, handle: Any) -> None:
         """Ask the server to end what this connection runs."""
