@@ -1,4 +1,4 @@
-"""The worst delay of a 16 ms timer in the window while it pulls, sends, sorts, filters and groups N rows.
+"""The worst delay of a 16 ms timer in the window while it pulls, sends, sorts, filters, groups and watches N rows.
 
 .venv/bin/python -m benchmarks.window_gap [ROWS] [postgresql | mariadb]
 
@@ -8,6 +8,7 @@ With a server's name it also pulls 12 columns of generated rows from one that is
 from __future__ import annotations
 
 import os
+import sqlite3
 import sys
 import tempfile
 import time
@@ -26,6 +27,7 @@ def main() -> None:
     from tests import servers
 
     from nimble_otter.demo.survey import write_survey
+    from nimble_otter.desktop.pulls.step_ref import SEND
     from nimble_otter.desktop.shell.application import make_app
     from nimble_otter.desktop.shell.window import Window
     from nimble_otter.memory import settle
@@ -69,7 +71,7 @@ def main() -> None:
     phase("pull", lambda: window.add_pull(pull))
     assert window.pull is not None
     shown = window.pull
-    window.open_drawer("send")
+    window.open_drawer(SEND)
     wait_until(lambda: False, 1)
     for key in ("csv", "jsonl", "sql", "xlsx"):
         plan = SendPlan(key, str(Path(folder.name) / f"out.{key}"), {}, "replace")
@@ -78,6 +80,23 @@ def main() -> None:
     condition = Condition("sql", text="level_m > 1 and quality <> 'void'")
     phase("filter", lambda: window.actions_on_grid.add_condition(condition))
     phase("group", lambda: window.actions_on_grid.group_by("station_id"))
+    few = Pull("watched", source_of_file(path), Query("select * from reading limit 100000", limit=None))
+    window.add_pull(few)
+    wait_until(lambda: not window.jobs.is_busy, 60)
+    watched = window.pull
+    watched.watch.set_every(5)
+
+    def look() -> None:
+        with sqlite3.connect(path) as connection:
+            connection.execute("update reading set level_m = level_m + 1 where reading_id % 97 = 0")
+        connection.close()
+        looks = watched.watch.looks
+        watched.watch._look()
+        wait_until(lambda: watched.watch.looks > looks, 60)
+
+    for _ in range(3):
+        phase("watch 100 000 rows, of which a thousand change", look)
+    watched.watch.set_every(0)
     for name in sys.argv[2:]:
         server = {"postgresql": servers.Postgres, "mariadb": servers.Mariadb}[name]()
         made = "generate_series(1, {}) n" if name == "postgresql" else "(select seq as n from seq_1_to_{}) q"

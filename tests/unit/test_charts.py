@@ -246,6 +246,11 @@ def test_series_stand_on_each_other_and_shares_make_a_whole():
     both = all_rows(table_of(k=["a", "a", "a", "b"], c=["x", "y", "z", "x"], v=[3.0, -2.0, 4.0, -1.0]))
     drawn = draw(both, Chart(ChartKind.BARS, along=K("k"), by=K("c"), up=(Up("v", "sum"),), stack="stacked"))
     assert [(s.base.tolist(), s.y.tolist()) for s in drawn.series] == [([0, 0], [3, -1]), ([0], [-2]), ([3], [7])]
+    ground = paint(drawn, LOOKS["light"], (700, 420)).grounds[0]
+    for number, each in enumerate(drawn.series):
+        for mark in range(len(each.x)):
+            px, py = ground.pixels(each.x[[mark]], (each.y[[mark]] + each.base[[mark]]) / 2)
+            assert hit(drawn, ground, 0, float(px[0]), float(py[0])) == Hit(number, mark)  # those below 0, too
     with pytest.raises(ConditionError, match="have no share"):
         draw(both, replace(drawn.chart, stack="share"))
     with pytest.raises(ConditionError, match="don't stand on each other"):

@@ -38,6 +38,7 @@ from nimble_otter.table.ops.figures import MOST_LISTED
 from nimble_otter.table.ops.group import group_view
 from nimble_otter.table.ops.measures import Aggregate
 from nimble_otter.table.ops.measures import AggregateFunction as Agg
+from nimble_otter.table.ops.profile import profile
 
 VALUES = {
     "ints": some.integers(-(2**63), 2**63 - 1) | some.integers(-3, 3),
@@ -296,3 +297,18 @@ def test_groups_end_when_nobody_holds_them():
         assert [ref() for ref in held] == [None, None]
     finally:
         gc.enable()
+
+
+ODD = some.sampled_from([5e-324, 1e18, 1e18 + 128, -1.7e308])
+
+
+@given(some.lists(some.floats(allow_nan=False, allow_infinity=False) | ODD, min_size=1, max_size=30))
+def test_the_bins_of_a_column_hold_each_value_once_whatever_doubles_there_are(values):
+    found = profile(View(table_of(x=values)), 0)
+    assert sum(found.bins) == len(values)
+    assert found.bins[0] >= values.count(min(values)) if len(set(values)) == 1 else found.bins[-1] >= 1
+
+
+def test_times_that_are_all_the_same_have_statistics():
+    moments = [dt.datetime(2031, 1, 1, 0, 0, 0, 1)] * 3
+    assert profile(View(table_of(at=moments)), 0).bins[0] == 3

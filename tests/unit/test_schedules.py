@@ -22,6 +22,7 @@ from nimble_otter.errors import ConditionError, ConnectError, CorruptError, Save
 from nimble_otter.pull import Pull, Query, SendPlan, places, run_course, save_pull, timers
 from nimble_otter.pull import schedule_run as running
 from nimble_otter.pull.account import deliveries
+from nimble_otter.pull.growing import High, check_overlap, highest, later, lowest_asked
 from nimble_otter.pull.only_new import NOTHING, only_new
 from nimble_otter.pull.schedules import (
     RunState,
@@ -39,7 +40,8 @@ from nimble_otter.pull.schedules import (
 )
 from nimble_otter.pull.steps import CheckLine, CheckStep, FigureOf, GroupStep, Rule, group_keys
 from nimble_otter.pull.timetable import timetable
-from nimble_otter.sources import Source
+from nimble_otter.sources import Source, fetch
+from nimble_otter.table import Kind
 from nimble_otter.table.core.build import table_of
 from nimble_otter.table.ops.group import AggregateFunction as Agg
 
@@ -404,6 +406,104 @@ def test_rows_are_new_once_and_again_when_they_changed():
     grouped = run_course(table_of(k=[1]), (GroupStep(group_keys("k"), (FigureOf(Agg.COUNT),)),)).end
     with pytest.raises(ConditionError, match="groups"):
         only_new(grouped, ["k"], kept)
+
+
+# --- a column that grows ------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("kind", "text", "overlap", "low"),
+    [(Kind.INT, "9007199254740995", "10", "9007199254740985"), (Kind.DECIMAL, "1.10", "0.2", "0.90"),
+     (Kind.FLOAT, "2.5", "", "2.5"), (Kind.TIME, "2031-03-01 00:00:00", "1 day", "2031-02-28 00:00:00"),
+     (Kind.ZONED, "2031-03-01 00:00:00+00:00", "90 minutes", "2031-02-28 22:30:00+00:00"),
+     (Kind.DATE, "2031-03-01", "2 days", "2031-02-27"), (Kind.TIME, "2031-03-01 00:00:00.000001", "", None),
+     (Kind.INT, "5", "1 day", ConditionError), (Kind.TIME, "2031-03-01", "10", ConditionError)],
+)  # fmt: skip
+def test_rows_are_asked_for_from_where_one_has_been(kind, text, overlap, low):
+    high = High(kind, text)
+    assert High.from_text(high.to_text()) == high
+    if low is ConditionError:
+        with pytest.raises(ConditionError, match="is not an overlap"):
+            lowest_asked(high, overlap)
+    else:
+        assert lowest_asked(high, overlap) == (low or text)
+
+
+def test_the_highest_value_and_what_does_not_grow():
+    table = table_of(
+        n=[3, None, 9, 4], f=[1.5, float("nan"), float("inf"), -2.0], t=["a", "b", None, "c"], e=[None] * 4
+    )
+    assert highest(table, "n") == High(Kind.INT, "9")
+    assert highest(table, "f") == High(Kind.FLOAT, "1.5")
+    assert highest(table, "e") is None
+    with pytest.raises(ConditionError, match="does not grow"):
+        highest(table, "t")
+    assert later(High(Kind.INT, "9"), High(Kind.INT, "10")).text == "10"
+    assert later(None, High(Kind.INT, "1")).text == "1"
+    for text in ("", "1 day", "10", "0.5"):
+        check_overlap(text)
+    with pytest.raises(ConditionError):
+        check_overlap("soon")
+
+
+@pytest.mark.parametrize("column", ["id", "at"])
+def test_only_what_came_since_is_asked_for_and_each_row_goes_once(levels, column):
+    """Rows late within the overlap and rows without a value go once; the server is asked for the end of the table."""
+    levels.change("alter table level add column at timestamp; update level set at = '2031-01-01 00:00:00'")
+    asked, read = [], []
+
+    def fetching(connection, request, *given):
+        asked.append(request.text)
+        found = fetch(connection, request, *given)
+        read.append(found.table.rows)
+        return found
+
+    watching = pytest.MonkeyPatch()
+    watching.setattr("nimble_otter.pull.delivery.fetch", fetching)
+    overlap = "10" if column == "id" else "1 day"
+    made = levels.schedule(exists="append", only_new=True, grows=column, overlap=overlap)
+    rng, there, first = random.Random(column), {1, 2}, 100
+    assert ran(made)[0].said == "2 rows"
+    for round_ in range(12):
+        lines = []
+        for _ in range(rng.randrange(0, 6)):
+            late = rng.randrange(0, 9) if column == "id" else 0
+            key = next(k for k in (first - late + rng.randrange(50), *range(10_000, 20_000)) if k not in there)
+            day = f"2031-01-{2 + round_:02} {rng.randrange(24):02}:00:00"
+            there.add(key)
+            first = max(first, key) if column == "id" else first + 60
+            lines.append(f"insert into level values ({key}, 1, {'null' if rng.random() < 0.2 else repr(day)});")
+        levels.change("\n".join(lines))
+        found, _ = ran(made)
+        assert found.outcome in ("sent", "nothing new"), found.said
+        assert sorted(levels.rows()) == sorted(there)
+    assert all(f'"{column}" >=' in text or f"{column} >=" in text for text in asked[1:])
+    assert read[-1] < len(there)
+    (folder,) = [running.marks_folder(made)]
+    assert list(folder.glob("*.high"))
+    watching.undo()
+    levels.change("delete from level")
+    assert ran(made)[0].outcome == "nothing new"
+    before = levels.rows()
+    levels.change("insert into level values (1, 1, null), (99999, 2, '2032-01-01 00:00:00')")
+    assert ran(made)[0].said == "1 rows", set(levels.rows()) - set(before)
+    assert levels.rows()[len(before) :] == [99999]
+
+
+def test_a_limit_that_cut_moves_no_mark_and_a_step_that_cannot_go_upstream_stays_here(levels):
+    save_pull(replace(levels.pull, query=Query("select * from level order by id limit 100", limit=1)), levels.pull_file)
+    made = levels.schedule(exists="append", only_new=True, grows="id")
+    assert ran(made)[0].said == "1 rows"
+    assert not list(running.marks_folder(made).glob("*.high"))
+    save_pull(replace(levels.pull, query=Query("select * from level order by id limit 100")), levels.pull_file)
+    assert ran(made)[0].said == "1 rows"
+    assert levels.rows() == [1, 2]
+    levels.change("insert into level values (3, 1)")
+    assert ran(made)[0].said == "1 rows"
+    assert levels.rows() == [1, 2, 3]
+    wrong = replace(made, grows="m", overlap="1 day")
+    assert ran(wrong)[0].outcome in ("nothing new", "failed")
+    assert "no column gone" in ran(replace(made, grows="gone"))[0].said
 
 
 def test_only_new_rows_are_appended(levels):

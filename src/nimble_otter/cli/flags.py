@@ -183,6 +183,12 @@ def add_schedule(schedule: argparse.ArgumentParser) -> None:
     schedule.add_argument(
         "--new-key", default="", metavar="NAMES", help="columns that tell rows apart; the pull's key if unset"
     )
+    schedule.add_argument(
+        "--grows", default="", metavar="COLUMN", help="with --only-new: ask only for rows that are not lower in it"
+    )
+    schedule.add_argument(
+        "--overlap", default="", metavar="SPAN", help="of --grows: for rows that come late, such as 1 day or 1000"
+    )
     schedule.add_argument("--send-anyway", action="store_true", help="of add: deliver rows although checks fail")
     schedule.add_argument("--password-file", default="", metavar="FILE", help="a file whose first line is the password")
     schedule.add_argument("--due", action="store_true", help="of run: only where the timetable says so now")

@@ -16,6 +16,7 @@ from nimble_otter.errors import ChecksFailed, SendError
 from nimble_otter.pull import places, timers
 from nimble_otter.pull.account import deliveries
 from nimble_otter.pull.file import load_pull
+from nimble_otter.pull.growing import check_overlap
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.others import saved_path
 from nimble_otter.pull.schedule_run import is_running, marks_folder, plans_of, pull_of, run_schedule
@@ -66,6 +67,7 @@ def _add(options: argparse.Namespace, plans: list[SendPlan]) -> int:
     every = "calendar" if options.calendar else options.every
     table = timetable(every, options.at, options.on, options.minutes, options.calendar, options.time_zone)
     by = options.by or timers.available()
+    check_overlap(options.overlap)
     if options.only_new and any(p.format == "source" and p.options.get("duplicates") in (None, "stop") for p in plans):
         raise UsageError(
             "--only-new to a source needs --duplicates skip or update: a run that is cut off may have written."
@@ -74,9 +76,10 @@ def _add(options: argparse.Namespace, plans: list[SendPlan]) -> int:
         options.name or pull.name, str(path), table, tuple(plans),
         {name: str(value) if not isinstance(value, list) else ", ".join(map(str, value))
          for name, value in parse_parameters(options.param).items()},
-        options.missed, options.tell, options.tries, True, options.send_anyway, options.only_new or options.changed_too,
+        options.missed, options.tell, options.tries, True, options.send_anyway,
+        options.only_new or options.changed_too or bool(options.grows),
         options.changed_too, tuple(name.strip() for name in options.new_key.split(",") if name.strip()),
-        str(Path(options.password_file).resolve()) if options.password_file else "", by,
+        str(Path(options.password_file).resolve()) if options.password_file else "", by, options.grows, options.overlap,
     )  # fmt: skip
     plans_of(made, pull)
     timers.reschedule(added(made))

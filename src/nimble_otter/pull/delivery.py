@@ -23,6 +23,7 @@ from nimble_otter.pull.deliver import (
     stream_rows,
     table_name,
 )
+from nimble_otter.pull.growing import asked_there, highest, later, since
 from nimble_otter.pull.model import Pull, Query, SendPlan
 from nimble_otter.pull.only_new import Marks, only_new
 from nimble_otter.pull.others import walk
@@ -102,11 +103,20 @@ def request_of(pull: Pull, connection: Connection) -> Request:
 @dataclass(frozen=True, slots=True)
 class Once:
     """Rows are delivered once: told apart by `key` (none: that of the pull), where asked again when they changed. What
-    was delivered is kept in `folder`, for each target on its own."""
+    was delivered is kept in `folder`, for each target on its own. `grows`: only rows are asked for that are not lower
+    in this column than what was read before, less the `overlap`."""
 
     folder: Path
     key: tuple[str, ...] = ()
     changed_too: bool = False
+    grows: str = ""
+    overlap: str = ""
+
+    def marks(self, plan: SendPlan) -> Marks:
+        """What was delivered by a plan."""
+        options = plan.options
+        target = f"{plan.format} {plan.path} {options.get('source', '')} {options.get('table', '')}"
+        return Marks(self.folder, target)
 
 
 def deliver(
@@ -124,7 +134,7 @@ def deliver(
     if is_alone and not _must_count(plans[0]) and not wants_charts(pull, plans[0]):
         yield from _streamed(pull, plans[0], around, stop)
         return
-    fetched, course, mark = _shaped(pull, around, stop)
+    fetched, course, mark = _shaped(pull if once is None else _since(pull, plans, once, around, stop), around, stop)
     checked = tuple(checks_of(course))
     if not anyway:
         hold_back(checked)
@@ -135,7 +145,7 @@ def deliver(
         make = rows_of_tree if plan.scope == "tree" else rows_to_send
         name = origin_table(fetched.table.fields) or table_name(pull)
         if once is not None:
-            arrived = _new_rows(pull, course, fetched.tables, name, plan, around, stop, once)
+            arrived = _new_rows(pull, course, fetched, name, plan, around, stop, once)
         else:
             rows = with_charts(make(course.end, name), pull, course.end, plan, stop)
             arrived = _delivered(pull, rows, plan, around, stop)
@@ -175,7 +185,7 @@ def _shaped(pull: Pull, around: Surroundings, stop: StopToken) -> tuple[Fetched,
 def _new_rows(
     pull: Pull,
     course: Course,
-    tables: Sequence[TableInfo],
+    fetched: Fetched,
     name: str,
     plan: SendPlan,
     around: Surroundings,
@@ -184,18 +194,17 @@ def _new_rows(
 ) -> Iterator[Delivery]:
     """Only what the target does not have yet. A run that ends in the middle moves no mark, unless its file is there."""
     shaped, at = course.end, dt.datetime.now()
-    marks = Marks(
-        once.folder, f"{plan.format} {plan.path} {plan.options.get('source', '')} {plan.options.get('table', '')}"
-    )
-    key = once.key or key_of(course, shaped.shown_fields(), tables)
+    marks = once.marks(plan)
+    key = once.key or key_of(course, shaped.shown_fields(), fetched.tables)
     fresh, after = only_new(shaped, key, marks.load(), once.changed_too, stop)
+    high = highest(fetched.table, once.grows) if once.grows and not fetched.was_cut else None  # what was cut is unseen
     if not len(fresh.view):
         return
     rows = with_charts(rows_to_send(fresh, name), pull, fresh, plan, stop)
     path = None
     if plan.format != SOURCE:
         path = place_for(path_for(pull, plan, at, rows.count, rows.table), plan.exists)
-    marks.intend(after, path)
+    marks.intend(after, path, later(high, marks.high()))
     try:
         yield from _delivered(pull, rows, plan, around, stop, at)
     except (OutcomeUnknown, GeneratorExit):
@@ -204,6 +213,19 @@ def _new_rows(
         marks.failed()
         raise
     marks.arrived()
+
+
+def _since(pull: Pull, plans: Sequence[SendPlan], once: Once, around: Surroundings, stop: StopToken) -> Pull:
+    """The pull for rows from where all its targets have been, where a column grows."""
+    if not once.grows:
+        return pull
+    lows = [once.marks(plan).high() for plan in plans]
+    known = [low for low in lows if low is not None]
+    if not known or len(known) < len(lows) or len({low.kind for low in known}) > 1:
+        return pull
+    lowest = min(known, key=lambda low: low.value())
+    with around.connected(pull.source) as connection:
+        return asked_there(since(pull, once.grows, lowest, once.overlap), connection, stop)
 
 
 def _streamed(pull: Pull, plan: SendPlan, around: Surroundings, stop: StopToken) -> Iterator[Delivery]:

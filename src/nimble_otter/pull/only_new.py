@@ -8,6 +8,7 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -16,6 +17,7 @@ from numpy.typing import NDArray
 
 from nimble_otter.errors import ConditionError, SavedError
 from nimble_otter.files import make_private, read_text, write_text
+from nimble_otter.pull.growing import High
 from nimble_otter.pull.profiles import Keyed, read_keyed, write_keyed
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.stop import NEVER, StopToken
@@ -34,6 +36,7 @@ class Marks:
         name = hashlib.sha256(target.encode()).hexdigest()[:16]
         self._kept, self._next = folder / f"{name}.npz", folder / f"{name}.next.npz"
         self._intent = folder / f"{name}.intent"
+        self._high, self._next_high = folder / f"{name}.high", folder / f"{name}.next.high"
 
     def load(self) -> Keyed:
         """What was delivered so far, after a look at what a run that was cut off left behind. Raises: OSError;
@@ -49,25 +52,38 @@ class Marks:
             )
         return found
 
-    def intend(self, after: Keyed, path: Path | None) -> None:
-        """What will have been delivered once the file at `path` has changed (None: not a file). Raises: OSError."""
+    def high(self) -> High | None:
+        """The highest value that was read of a column that grows. Raises: OSError."""
+        self._settle()
+        try:
+            return High.from_text(read_text(self._high))
+        except FileNotFoundError:
+            return None
+
+    def intend(self, after: Keyed, path: Path | None, high: High | None = None) -> None:
+        """What will have been delivered, and up to where, once the file at `path` has changed (None: not a file).
+        Raises: OSError."""
         make_private(self._kept.parent)
         write_keyed(self._next, after)
+        if high is not None:
+            write_text(self._next_high, high.to_text())
         write_text(self._intent, json.dumps({"path": str(path) if path is not None else "", "before": state_of(path)}))
 
     def arrived(self) -> None:
         """It has arrived. Raises: OSError."""
         os.replace(self._next, self._kept)
+        with suppress(FileNotFoundError):
+            os.replace(self._next_high, self._high)
         self._intent.unlink(missing_ok=True)
 
     def failed(self) -> None:
         """Nothing of it arrived. Raises: OSError."""
-        self._intent.unlink(missing_ok=True)
-        self._next.unlink(missing_ok=True)
+        for path in (self._intent, self._next, self._next_high):
+            path.unlink(missing_ok=True)
 
     def forget(self) -> None:
         """Everything counts as new again. Raises: OSError."""
-        for path in (self._intent, self._next, self._kept):
+        for path in (self._intent, self._next, self._kept, self._high, self._next_high):
             path.unlink(missing_ok=True)
 
     def _settle(self) -> None:

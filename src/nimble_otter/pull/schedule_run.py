@@ -126,7 +126,8 @@ def marks_folder(schedule: Schedule) -> Path:
 
 
 def _delivered(schedule: Schedule, pull: Pull, around: Surroundings, stop: StopToken) -> Ran:
-    once = Once(marks_folder(schedule), schedule.key, schedule.changed_too) if schedule.only_new else None
+    folder, own = marks_folder(schedule), schedule
+    once = Once(folder, own.key, own.changed_too, own.grows, own.overlap) if own.only_new else None
     plans = plans_of(schedule, pull)
     made: list[Delivery] = []
     for each in deliver(pull, plans, around, stop, schedule.anyway, once):

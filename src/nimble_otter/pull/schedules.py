@@ -34,7 +34,8 @@ RECENT = dt.timedelta(minutes=50)
 class Schedule:
     """`pull` is the pull's file; `sends` are deliveries (none: the pull's own). `missed` says whether a run that was
     missed is made up for once, `told` when a notification is shown, `tries` how often a source that is down is tried,
-    `only_new` that rows are delivered once only, told apart by `key`; `by` is what starts it."""
+    `only_new` that rows are delivered once only, told apart by `key`; with `grows`, a column, only rows are asked for
+    that came since, less an `overlap`; `by` is what starts it."""
 
     name: str
     pull: str
@@ -51,6 +52,8 @@ class Schedule:
     key: tuple[str, ...] = ()
     password_file: str = ""
     by: str = "systemd"
+    grows: str = ""
+    overlap: str = ""
 
     @property
     def slug(self) -> str:
@@ -224,7 +227,8 @@ def _schedule(plain: Mapping[str, Any]) -> Schedule:
         str(plain.get("missed", "run")), str(plain.get("told", "failed")), int(plain.get("tries", 4)),
         bool(plain.get("on", True)), bool(plain.get("anyway", False)), bool(plain.get("only_new", False)),
         bool(plain.get("changed_too", False)), tuple(map(str, plain.get("key", ()))),
-        str(plain.get("password_file", "")), str(plain.get("by", "systemd")),
+        str(plain.get("password_file", "")), str(plain.get("by", "systemd")), str(plain.get("grows", "")),
+        str(plain.get("overlap", "")),
     )  # fmt: skip
     if made.missed not in MISSED or made.told not in TOLD or made.by not in BY or not 1 <= made.tries <= 20:
         raise ValueError(f"a mark of {made.name} is not what it should be")
@@ -239,6 +243,7 @@ def _written(schedules: list[Schedule]) -> str:
             "time_zone": each.table.zone, "parameters": dict(each.parameters), "missed": each.missed,
             "told": each.told, "tries": each.tries, "anyway": each.anyway, "only_new": each.only_new,
             "changed_too": each.changed_too, "key": list(each.key), "password_file": each.password_file, "by": each.by,
+            "grows": each.grows, "overlap": each.overlap,
         }  # fmt: skip
         plain |= {name: value for name, value in named.items() if value not in ("", {}, [], False)}
         plain |= {} if each.is_on else {"on": False}

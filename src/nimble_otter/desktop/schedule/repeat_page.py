@@ -14,6 +14,7 @@ from nimble_otter.desktop.kit.widgets import boxed, button, column, combo, label
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report
 from nimble_otter.errors import OtterError, SavedError
 from nimble_otter.pull import Pull, timers
+from nimble_otter.pull.growing import check_overlap
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.schedule_run import plans_of
 from nimble_otter.pull.schedules import Schedule, added, changed, target_words
@@ -46,6 +47,9 @@ class RepeatPage(FormPage):
         self.notes = label("", "amber", wrap=True)
         self.name, self.at, self.zone, self.days = (self.field(n) for n in ("Name", "At", "Time zone", "Days"))
         self.expression, self.key = self.field("Calendar expression"), self.field("Key")
+        self.grows, self.overlap = self.field("Column that grows"), self.field("Overlap")
+        self.grows.setPlaceholderText("a time or a number, such as taken_at; all rows are read if empty")
+        self.overlap.setPlaceholderText("for rows that come late, such as 1 day")
         self.zone.setPlaceholderText("the machine's own")
         self.expression.setPlaceholderText("minute hour day month weekday, such as 30 4 * * 1-5")
         self.key.setPlaceholderText("the pull's key, or columns with commas between")
@@ -63,7 +67,8 @@ class RepeatPage(FormPage):
             "days": row(self.named(""), self.days), "at": row(self.named("At"), self.at),
             "minutes": row(self.named(""), self.minutes, None), "expression": row(self.named(""), self.expression),
             "zone": row(self.named("Time zone"), self.zone), "key": row(self.named("Rows told apart by"), self.key),
-            "changed": row(self.named(""), self.changed),
+            "changed": row(self.named(""), self.changed), "grows": row(self.named("Read only since"), self.grows),
+            "overlap": row(self.named("with an overlap of"), self.overlap),
         }  # fmt: skip
         self._boxes = {name: boxed(line) for name, line in self._lines.items()}
         inner = column(
@@ -72,7 +77,8 @@ class RepeatPage(FormPage):
             self._boxes["days"], self._boxes["minutes"], self._boxes["expression"], self._boxes["at"],
             self._boxes["zone"], row(self.named(""), self.next), 6,
             row(self.named("A missed run"), self.missed, None), row(self.named("Only new rows"), self.only_new),
-            self._boxes["changed"], self._boxes["key"], row(self.named("Checks"), self.anyway),
+            self._boxes["changed"], self._boxes["key"], self._boxes["grows"], self._boxes["overlap"],
+            row(self.named("Checks"), self.anyway),
             row(self.named("Notify"), self.tell, None), row(self.named("Started by"), self.by, None),
             row(self.named(""), self.notes), 8,
             row(self.named(""), self.save, button("Cancel", self.closed.emit), None),
@@ -102,6 +108,8 @@ class RepeatPage(FormPage):
         self.changed.setChecked(made.changed_too)
         self.anyway.setChecked(made.anyway)
         self.key.setText(", ".join(made.key))
+        self.grows.setText(made.grows)
+        self.overlap.setText(made.overlap)
         self.outcome.setText("")
         self._show()
         self._look_what_starts(before is None)
@@ -143,7 +151,7 @@ class RepeatPage(FormPage):
         every = str(self.every.currentData())
         shown = {"days": every in ("week", "month"), "minutes": every == "minutes", "expression": every == "calendar",
                  "at": every not in ("minutes", "calendar"), "changed": self.only_new.isChecked(),
-                 "key": self.only_new.isChecked()}  # fmt: skip
+                 **dict.fromkeys(("key", "grows", "overlap"), self.only_new.isChecked())}  # fmt: skip
         for name, is_shown in shown.items():
             self._boxes[name].setVisible(is_shown)
         self.days.setPlaceholderText("Mon,Thu" if every == "week" else "1 to 31, or last")
@@ -184,6 +192,8 @@ class RepeatPage(FormPage):
             made, name=self.name.text().strip(), table=self.table(), missed=str(self.missed.currentData()),
             told=str(self.tell.currentData()), by=str(self.by.currentData()), only_new=self.only_new.isChecked(),
             changed_too=self.only_new.isChecked() and self.changed.isChecked(), anyway=self.anyway.isChecked(),
+            grows=self.grows.text().strip() if self.only_new.isChecked() else "",
+            overlap=self.overlap.text().strip() if self.only_new.isChecked() else "",
             key=tuple(name.strip() for name in self.key.text().split(",") if name.strip()),
         )  # fmt: skip
 
@@ -191,6 +201,7 @@ class RepeatPage(FormPage):
         pull, before = self._pull, self._before
         try:
             made = self.schedule()
+            check_overlap(made.overlap)
             if pull is not None:
                 plans_of(made, pull)
         except OtterError as problem:

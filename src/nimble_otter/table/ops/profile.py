@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.core.columns import BufferText, Column, Ids, Kind, View, pick
@@ -70,24 +71,33 @@ def profile(view: View, index: int, bins: int = 16, stop: StopToken = NEVER) -> 
     numbers = as_floats(column, full)
     finite = numbers[np.isfinite(numbers)]
     if len(finite):
-        low, high = float(finite.min()), float(finite.max())
-        edges = (low, high if high > low else low + 1)
-        heights = np.histogram(finite, bins=bins, range=edges)[0]
+        heights = np.histogram(_shares(finite), bins=bins, range=(0.0, 1.0))[0]
         found = _with(found, bins=tuple(heights.tolist()), bin_low=ends[0], bin_high=ends[1])
     if column.kind.is_number:
         stop.check()
-        with np.errstate(invalid="ignore"):  # between infinities there is no number
+        with np.errstate(invalid="ignore", over="ignore"):  # between infinities there is no number; some sums have none
             quarters = np.quantile(numbers, [0.25, 0.75]).tolist()
-        found = _with(
-            found,
-            mean=float(numbers.mean()),
-            median=float(np.median(numbers)),
-            low_quarter=quarters[0],
-            high_quarter=quarters[1],
-            spread=float(numbers.std(ddof=1)) if len(numbers) > 1 else None,
-            total=_total(view, index, full),
-        )
+            found = _with(
+                found,
+                mean=float(numbers.mean()),
+                median=float(np.median(numbers)),
+                low_quarter=quarters[0],
+                high_quarter=quarters[1],
+                spread=float(numbers.std(ddof=1)) if len(numbers) > 1 else None,
+                total=_total(view, index, full),
+            )
     return found
+
+
+def _shares(values: NDArray[np.float64]) -> NDArray[np.float64]:
+    """How far each value is from the lowest to the highest, from 0 to 1: bins of those are there whatever the values,
+    as far apart as doubles reach or next to each other."""
+    low, high = float(values.min()), float(values.max())
+    if low == high:
+        return np.zeros(len(values))
+    if not np.isfinite(high - low):
+        values, low, high = values / 2, low / 2, high / 2
+    return (values - low) / (high - low)
 
 
 def _with_amounts(view: View, index: int) -> View:

@@ -51,7 +51,7 @@ function _shtab_nimble_otter_using
 end
 
 set -g _shtab_nimble_otter_commands query run chart tables describe sources find apply schedule shelf history formats demo
-set -g _shtab_nimble_otter_opts_with_value --along --as-table --at --binary --binary-name --bins --by --calendar --case --chart --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --encoding --every --exists --filter --first --format --group --key --kind --last --legend --limit --line-end --lines --long --map --minutes --missed --missing --most --name --names --new-key --numbers --on --order --palette --panels --param --password-file --pixels --pull --quote --quote-mark --readings --report --root --row --rows --scale --second-scale --second-title --send --sheet --size --sort --source --sql --sql-file --stack --stage --table --tell --theme --time --time-zone --title --to --top --tries --up --values --words --x-scale --x-title --y-scale --y-title --zones
+set -g _shtab_nimble_otter_opts_with_value --along --as-table --at --binary --binary-name --bins --by --calendar --case --chart --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --encoding --every --exists --filter --first --format --group --grows --key --kind --last --legend --limit --line-end --lines --long --map --minutes --missed --missing --most --name --names --new-key --numbers --on --order --overlap --palette --panels --param --password-file --pixels --pull --quote --quote-mark --readings --report --root --row --rows --scale --second-scale --second-title --send --sheet --size --sort --source --sql --sql-file --stack --stage --table --tell --theme --time --time-zone --title --to --top --tries --up --values --words --x-scale --x-title --y-scale --y-title --zones
 
 complete -c nimble-otter -e
 complete -c nimble-otter -f
@@ -312,6 +312,8 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l by -xka "sys
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l only-new -d 'of add: deliver each row once, told apart by --new-key'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l changed-too -d 'of add: and again when it changed'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l new-key -x -d 'columns that tell rows apart; the pull'"'"'s key if unset'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l grows -x -d 'with --only-new: ask only for rows that are not lower in it'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l overlap -x -d 'of --grows: for rows that come late, such as 1 day or 1000'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l send-anyway -d 'of add: deliver rows although checks fail'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l password-file -xka "(__fish_complete_path (commandline -ct))" -d 'a file whose first line is the password'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l due -d 'of run: only where the timetable says so now'
