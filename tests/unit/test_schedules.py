@@ -658,3 +658,42 @@ def test_rows_go_to_a_table_once(levels, base):
     sent = [line for line in deliveries(places.state_folder()) if line.outcome == "sent"]
     assert sent[0].path == f"kept of {there}"
     assert sent[0].rows >= 1
+
+
+@pytest.mark.parametrize(("between", "zone"), [("08:00-18:00", ""), ("22:30-04:15", LISBON), ("0:00-23:45", "")])
+def test_only_moments_of_the_part_of_the_day_count(between, zone):
+    whole, part = timetable("minutes", zone=zone), timetable("minutes", zone=zone, between=between)
+    start = dt.datetime(2031, 3, 28, tzinfo=dt.UTC)
+    own, moments = part.runs(start), whole.runs(start)
+    low, high = (dt.time(*map(int, each.split(":"))) for each in between.split("-"))
+    everything = [next(moments) for _ in range(600)]
+    kept = [m for m in everything
+            if (low <= m.time() < high if low < high else not high <= m.time() < low)]  # fmt: skip
+    assert [next(own) for _ in kept] == kept
+    assert 0 < len(kept) < len(everything)
+    assert part.words() == f"every 15 minutes between {part.between}{', ' + zone if zone else ''}"
+
+
+@pytest.mark.parametrize("between", ["8-18", "24:00-25:00", "08:00-08:00", "05:00-06:00", "x", "08:60-09:00"])
+def test_a_part_of_the_day_is_checked(between):
+    with pytest.raises(SavedError, match=r"part of the day|never runs"):
+        timetable("day", "04:30", between=between)
+
+
+def test_a_missed_run_waits_for_its_part_of_the_day(home, monkeypatch):
+    table = timetable("hour", between="08:00-10:00", zone="UTC")
+    made = Schedule("p", "p.pull", table, by="cron")
+    at = lambda day, hour, minute=0: dt.datetime(2031, 1, day, hour, minute, tzinfo=dt.UTC)  # noqa: E731
+    keep_state(made, RunState(started=at(1, 8).isoformat()))
+    due = {moment: is_due(made, moment) for moment in (at(1, 9), at(1, 12), at(2, 7, 59), at(2, 8), at(2, 10))}
+    assert list(due.values()) == [True, False, False, True, False]
+    keep_state(made, RunState(started=at(2, 9).isoformat()))
+    assert [is_due(made, moment) for moment in (at(2, 9, 40), at(4, 9, 30))] == [False, True]
+    skips = replace(made, missed="skip")
+    assert [is_due(skips, moment) for moment in (at(4, 9, 30), at(4, 9, 55))] == [True, False]
+    assert "OnCalendar=*-*-* 8:0:00 UTC" in timers.units(made)[1].text
+    lines = timers.cron_lines([replace(made, table=timetable("hour", ":20", between="08:30-10:00"))])
+    assert [line.split(" ")[:2] for line in lines if "--due" in line] == [["20", "*"], ["@reboot", lines[2].split()[1]],
+                                                                          ["30", "8"]]  # fmt: skip
+    change_schedules(added(made))
+    assert load_schedules() == [made]

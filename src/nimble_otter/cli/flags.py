@@ -166,6 +166,7 @@ def add_schedule(schedule: argparse.ArgumentParser) -> None:
     when.add_argument(
         "--time-zone", default="", metavar="NAME", help="such as Europe/Lisbon; the machine's own if unset"
     )
+    when.add_argument("--between", default="", metavar="HOURS", help="runs only then, such as 08:00-18:00")
     when.add_argument("--missed", default="run", choices=("run", "skip"), help="a run that the machine was off for")
     schedule.add_argument(
         "--name", default="", metavar="NAME", help="of add: what it is called; the pull's name if unset"

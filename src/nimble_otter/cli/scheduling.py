@@ -65,7 +65,8 @@ def _add(options: argparse.Namespace, plans: list[SendPlan]) -> int:
     path = saved_path(options.subject, places.shelf_folder()).resolve()
     pull = load_pull(path)
     every = "calendar" if options.calendar else options.every
-    table = timetable(every, options.at, options.on, options.minutes, options.calendar, options.time_zone)
+    table = timetable(every, options.at, options.on, options.minutes, options.calendar, options.time_zone,
+                      options.between)  # fmt: skip
     by = options.by or timers.available()
     check_overlap(options.overlap)
     if options.only_new and any(p.format == "source" and p.options.get("duplicates") in (None, "stop") for p in plans):

@@ -76,6 +76,7 @@ def _run(
 ) -> Ran:
     path = Path(schedule.pull)
     pull: Pull | None = None
+    is_within = schedule.table.is_open(dt.datetime.now(dt.UTC))
     pause, problem = FIRST_WAIT_S, OtterError("It was not tried.")
     for attempt in range(schedule.tries):
         try:
@@ -87,6 +88,10 @@ def _run(
         except (ConnectError, LostError, SourceTimeout) as failed:
             problem = failed
             if attempt + 1 < schedule.tries:
+                following = dt.datetime.now(dt.UTC) + dt.timedelta(seconds=pause)
+                if is_within and not schedule.table.is_open(following):
+                    problem = SavedError(f"{failed.message} No more tries outside {schedule.table.between}.")
+                    break
                 tell(f"{schedule.name}: {failed.message} Trying again in {pause:.0f} s")
                 wait(pause)
                 stop.check()

@@ -182,7 +182,10 @@ def keep_state(schedule: Schedule, state: RunState) -> None:
 
 def is_due(schedule: Schedule, now: dt.datetime) -> bool:
     """Whether a moment of its timetable lies between its last start and now: of the last minutes, or any where missed
-    runs are made up for. A clock that was set back makes none due twice."""
+    runs are made up for; never outside the part of the day in which it runs. A clock that was set back makes none due
+    twice."""
+    if not schedule.table.is_open(now):
+        return False
     started = load_state(schedule).started
     recent = now - RECENT
     last = dt.datetime.fromisoformat(started) if started else recent
@@ -222,7 +225,7 @@ def _schedule(plain: Mapping[str, Any]) -> Schedule:
             raise ValueError(f"a delivery of {plain['name']} is not what it should be")
         sends.append(plan)
     made = Schedule(
-        str(plain["name"]), str(plain["pull"]), Timetable(str(plain["calendar"]), str(plain.get("time_zone", ""))),
+        str(plain["name"]), str(plain["pull"]), _timetable(plain),
         tuple(sends), {str(k): str(v) for k, v in plain.get("parameters", {}).items()},
         str(plain.get("missed", "run")), str(plain.get("told", "failed")), int(plain.get("tries", 4)),
         bool(plain.get("on", True)), bool(plain.get("anyway", False)), bool(plain.get("only_new", False)),
@@ -235,14 +238,19 @@ def _schedule(plain: Mapping[str, Any]) -> Schedule:
     return made
 
 
+def _timetable(plain: Mapping[str, Any]) -> Timetable:
+    return Timetable(str(plain["calendar"]), str(plain.get("time_zone", "")), str(plain.get("between", "")))
+
+
 def _written(schedules: list[Schedule]) -> str:
     items = []
     for each in schedules:
         plain: dict[str, Any] = {"name": each.name, "pull": each.pull, "calendar": each.table.expression}
         named = {
-            "time_zone": each.table.zone, "parameters": dict(each.parameters), "missed": each.missed,
-            "told": each.told, "tries": each.tries, "anyway": each.anyway, "only_new": each.only_new,
-            "changed_too": each.changed_too, "key": list(each.key), "password_file": each.password_file, "by": each.by,
+            "time_zone": each.table.zone, "between": each.table.between, "parameters": dict(each.parameters),
+            "missed": each.missed, "told": each.told, "tries": each.tries, "anyway": each.anyway,
+            "only_new": each.only_new, "changed_too": each.changed_too, "key": list(each.key),
+            "password_file": each.password_file, "by": each.by,
             "grows": each.grows, "overlap": each.overlap,
         }  # fmt: skip
         plain |= {name: value for name, value in named.items() if value not in ("", {}, [], False)}

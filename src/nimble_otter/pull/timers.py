@@ -80,7 +80,9 @@ def units(schedule: Schedule, words: Sequence[str] | None = None) -> list[Unit]:
     line = " ".join(map(_unit_word, [*(words or command()), "schedule", "run", schedule.name, "--due"]))
     home = os.environ.get("NIMBLE_OTTER_HOME", "")
     own = f"Environment={_unit_word(f'NIMBLE_OTTER_HOME={home}')}\n" if home else ""
-    calendar = "".join(f"OnCalendar={each}\n" for each in (*schedule.table.on_calendar(), *_after_gaps(schedule)))
+    opening = schedule.table.opening() if schedule.missed == "run" else None
+    moments = (*schedule.table.on_calendar(), *_after_gaps(schedule), *(opening.on_calendar() if opening else ()))
+    calendar = "".join(f"OnCalendar={each}\n" for each in moments)
     said = schedule.name.replace("\n", " ").replace("%", "%%")
     service = (
         f"[Unit]\nDescription=Nimble Otter delivers {said}\n\n"
@@ -124,6 +126,9 @@ def cron_lines(schedules: Sequence[Schedule], words: Sequence[str] | None = None
         lines.append(f"{f'{minute} * * * *' if looked else table.expression} {line} --due")
         if schedule.missed == "run":
             lines.append(f"@reboot {line} --due")
+            if opening := table.opening():
+                first = opening.expression
+                lines.append(f"{f'{first.split()[0]} * * * *' if looked else first} {line} --due")
     return [BEGIN, *lines, END] if lines else []
 
 

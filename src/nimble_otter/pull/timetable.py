@@ -10,6 +10,7 @@ import datetime as dt
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
+from itertools import islice
 from pathlib import Path
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
@@ -20,21 +21,25 @@ DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 STEPS = (5, 10, 15, 20, 30)
 """Minutes that divide an hour."""
 LAST = "last"
+_ANY_DAY = dt.datetime(2031, 1, 1, tzinfo=dt.UTC)
+_MOMENTS_OF_A_DAY = 24 * 60 + 1
 
 
 @dataclass(frozen=True, slots=True)
 class Timetable:
     """`expression` has five fields: minute, hour, day of the month, month, day of the week. `zone` is an IANA name;
-    "" for the machine's own."""
+    "" for the machine's own. `between` is the part of the day in which it runs, such as "08:00-18:00" (in that zone,
+    the end left out; "22:00-04:00" goes over midnight); "" for the whole day."""
 
     expression: str
     zone: str = ""
+    between: str = ""
 
     def __post_init__(self) -> None:
         self.check()
 
     def check(self) -> None:
-        """Raises: SavedError, where the expression or the zone is none."""
+        """Raises: SavedError, where the expression, the zone or the part of the day is none, or never meet."""
         from cronsim import CronSim, CronSimError
 
         if len(self.expression.split()) != 5:
@@ -47,12 +52,34 @@ class Timetable:
         except CronSimError as problem:
             raise SavedError(f"{self.expression!r} is not a calendar expression: {problem}.") from problem
         _zone(self.zone)
+        if self.between and not any(map(self.is_open, islice(self._moments(_ANY_DAY), _MOMENTS_OF_A_DAY))):
+            raise SavedError(
+                f"{self.expression} never runs between {self.between}.", "Choose another time, or other hours."
+            )
 
     def runs(self, after: dt.datetime) -> Iterator[dt.datetime]:
         """The moments after one (with a zone), in the timetable's zone."""
+        return filter(self.is_open, self._moments(after))
+
+    def _moments(self, after: dt.datetime) -> Iterator[dt.datetime]:
         from cronsim import CronSim
 
         return iter(CronSim(self.expression, after.astimezone(_zone(self.zone))))
+
+    def is_open(self, moment: dt.datetime) -> bool:
+        """Whether it may run at a moment (with a zone)."""
+        if not self.between:
+            return True
+        start, end = _hours(self.between)
+        time = moment.astimezone(_zone(self.zone)).time().replace(tzinfo=None)
+        return start <= time < end if start < end else time >= start or time < end
+
+    def opening(self) -> Timetable | None:
+        """The moments at which its part of the day begins, when missed runs are made up for; None for whole days."""
+        if not self.between:
+            return None
+        start, _ = _hours(self.between)
+        return Timetable(f"{start.minute} {start.hour} * * *", self.zone)
 
     def next_run(self, after: dt.datetime) -> dt.datetime | None:
         """The first of them; None where there is none in fifty years."""
@@ -60,23 +87,26 @@ class Timetable:
 
     def words(self) -> str:
         """In a few words, as a page lists it."""
-        minute, hour, day, month, weekday = self.expression.split()
         zone = f", {self.zone}" if self.zone else ""
+        return f"{self._when()}{f' between {self.between}' if self.between else ''}{zone}"
+
+    def _when(self) -> str:
+        minute, hour, day, month, weekday = self.expression.split()
         if found := re.fullmatch(r"\*/(\d+)", minute):
             if (hour, day, month, weekday) == ("*",) * 4:
-                return f"every {found[1]} minutes{zone}"
+                return f"every {found[1]} minutes"
         elif minute.isdigit() and month == "*":
             at = f"{int(hour):02}:{int(minute):02}" if hour.isdigit() else ""
             if hour == "*" and (day, weekday) == ("*", "*"):
-                return f"hourly at :{int(minute):02}{zone}"
+                return f"hourly at :{int(minute):02}"
             if at and (day, weekday) == ("*", "*"):
-                return f"daily {at}{zone}"
+                return f"daily {at}"
             if at and day == "*":
-                return f"{_days_words(weekday)} {at}{zone}"
+                return f"{_days_words(weekday)} {at}"
             if at and weekday == "*":
                 which = "last day" if day == "L" else f"day {day}"
-                return f"{which} of the month {at}{zone}"
-        return f"{self.expression}{zone}"
+                return f"{which} of the month {at}"
+        return self.expression
 
     def on_calendar(self) -> list[str]:
         """The same as lines of OnCalendar=: two where both days of the month and of the week are named, as cron runs
@@ -100,30 +130,36 @@ _MONTHS = ("JAN", "FEB", "MAR", "APR", "MAY", "JUN", "JUL", "AUG", "SEP", "OCT",
 
 
 def timetable(
-    every: str, at: str = "", days: str = "", minutes: int = 15, calendar: str = "", zone: str = ""
+    every: str, at: str = "", days: str = "", minutes: int = 15, calendar: str = "", zone: str = "", between: str = ""
 ) -> Timetable:
     """From an everyday form: `every` is one of EVERY, `at` a time (of an hour its minute), `days` the days of the week
-    ("Mon,Thu") or the day of the month ("1" to "31", "last"). Raises: SavedError."""
+    ("Mon,Thu") or the day of the month ("1" to "31", "last"), `between` hours such as "8:00-18:00". Raises:
+    SavedError."""
+    hours = "{:%H:%M}-{:%H:%M}".format(*_hours(between)) if between.strip() else ""
+    return Timetable(_expression(every, at, days, minutes, calendar), zone, hours)
+
+
+def _expression(every: str, at: str, days: str, minutes: int, calendar: str) -> str:
     if every == "calendar":
-        return Timetable(" ".join(calendar.split()), zone)
+        return " ".join(calendar.split())
     if every == "minutes":
         if minutes not in STEPS:
             raise SavedError(f"Every {minutes} minutes is not offered.", f"Use one of {', '.join(map(str, STEPS))}.")
-        return Timetable(f"*/{minutes} * * * *", zone)
+        return f"*/{minutes} * * * *"
     hour, minute = _time(at or ("00" if every == "hour" else "04:30"), every == "hour")
     if every == "hour":
-        return Timetable(f"{minute} * * * *", zone)
+        return f"{minute} * * * *"
     if every == "day":
-        return Timetable(f"{minute} {hour} * * *", zone)
+        return f"{minute} {hour} * * *"
     if every == "weekday":
-        return Timetable(f"{minute} {hour} * * 1-5", zone)
+        return f"{minute} {hour} * * 1-5"
     if every == "week":
-        return Timetable(f"{minute} {hour} * * {_week(days or 'Mon')}", zone)
+        return f"{minute} {hour} * * {_week(days or 'Mon')}"
     if every == "month":
         day = days or "1"
         if day != LAST and not (day.isdigit() and 1 <= int(day) <= 31):
             raise SavedError(f"{day!r} is not a day of the month.", "Use 1 to 31, or last.")
-        return Timetable(f"{minute} {hour} {'L' if day == LAST else int(day)} * *", zone)
+        return f"{minute} {hour} {'L' if day == LAST else int(day)} * *"
     raise SavedError(f"{every!r} is not known.", f"Use one of {', '.join(EVERY)}.")
 
 
@@ -140,6 +176,15 @@ def _time(text: str, is_of_hour: bool) -> tuple[int, int]:
     if numbers[0] > 23 or numbers[1] > 59:
         raise SavedError(f"{text!r} is not a time.", "Write it like :15." if is_of_hour else "Write it like 04:30.")
     return numbers
+
+
+def _hours(between: str) -> tuple[dt.time, dt.time]:
+    """Raises: SavedError."""
+    found = re.fullmatch(r"\s*(\d{1,2}):(\d{2})\s*[-–]\s*(\d{1,2}):(\d{2})\s*", between)
+    numbers = [int(part) for part in found.groups()] if found else [99] * 4
+    if max(numbers[::2]) > 23 or max(numbers[1::2]) > 59 or numbers[:2] == numbers[2:]:
+        raise SavedError(f"{between!r} is not a part of the day.", "Write it like 08:00-18:00.")
+    return dt.time(numbers[0], numbers[1]), dt.time(numbers[2], numbers[3])
 
 
 def _zone(name: str) -> dt.tzinfo:

@@ -50,6 +50,8 @@ class RepeatPage(FormPage):
         self.grows, self.overlap = self.field("Column that grows"), self.field("Overlap")
         self.grows.setPlaceholderText("a time or a number, such as taken_at; all rows are read if empty")
         self.overlap.setPlaceholderText("for rows that come late, such as 1 day")
+        self.between = self.field("Between")
+        self.between.setPlaceholderText("the whole day, or hours such as 08:00-18:00")
         self.zone.setPlaceholderText("the machine's own")
         self.expression.setPlaceholderText("minute hour day month weekday, such as 30 4 * * 1-5")
         self.key.setPlaceholderText("the pull's key, or columns with commas between")
@@ -75,7 +77,7 @@ class RepeatPage(FormPage):
             self.title, self.what, 6,
             row(self.named("Name"), self.name), row(self.named("How often"), self.every, None),
             self._boxes["days"], self._boxes["minutes"], self._boxes["expression"], self._boxes["at"],
-            self._boxes["zone"], row(self.named(""), self.next), 6,
+            row(self.named("Only between"), self.between), self._boxes["zone"], row(self.named(""), self.next), 6,
             row(self.named("A missed run"), self.missed, None), row(self.named("Only new rows"), self.only_new),
             self._boxes["changed"], self._boxes["key"], self._boxes["grows"], self._boxes["overlap"],
             row(self.named("Checks"), self.anyway),
@@ -85,7 +87,7 @@ class RepeatPage(FormPage):
             row(self.named(""), self.outcome), None, space=8,
         )  # fmt: skip
         self.lay_out(inner)
-        for each in (self.at, self.zone, self.days, self.expression, self.name):
+        for each in (self.at, self.between, self.zone, self.days, self.expression, self.name):
             each.textEdited.connect(lambda _: self._show())
         for chosen in (self.every, self.minutes, self.by):
             chosen.activated.connect(lambda _: self._show())
@@ -102,6 +104,7 @@ class RepeatPage(FormPage):
         made = before or Schedule("", "", timetable("day"), by="systemd")
         self._show_table(made.table)
         self.zone.setText(made.table.zone)
+        self.between.setText(made.table.between)
         for chosen, value in ((self.missed, made.missed), (self.tell, made.told), (self.by, made.by)):
             chosen.setCurrentIndex(max(0, chosen.findData(value)))
         self.only_new.setChecked(made.only_new)
@@ -145,7 +148,7 @@ class RepeatPage(FormPage):
         """What the form says. Raises: SavedError."""
         every = str(self.every.currentData())
         return timetable(every, self.at.text().strip(), self.days.text().strip(), int(str(self.minutes.currentData())),
-                         self.expression.text(), self.zone.text().strip())  # fmt: skip
+                         self.expression.text(), self.zone.text().strip(), self.between.text())  # fmt: skip
 
     def _show(self) -> None:
         every = str(self.every.currentData())

@@ -51,7 +51,7 @@ function _shtab_nimble_otter_using
 end
 
 set -g _shtab_nimble_otter_commands query run chart tables describe sources find apply schedule shelf history formats demo
-set -g _shtab_nimble_otter_opts_with_value --along --as-table --at --binary --binary-name --bins --by --calendar --case --chart --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --encoding --every --exists --filter --first --format --group --grows --key --kind --last --legend --limit --line-end --lines --long --map --minutes --missed --missing --most --name --names --new-key --numbers --on --order --overlap --palette --panels --param --password-file --pixels --pull --quote --quote-mark --readings --report --root --row --rows --scale --second-scale --second-title --send --sheet --size --sort --source --sql --sql-file --stack --stage --table --tell --theme --time --time-zone --title --to --top --tries --up --values --words --x-scale --x-title --y-scale --y-title --zones
+set -g _shtab_nimble_otter_opts_with_value --along --as-table --at --between --binary --binary-name --bins --by --calendar --case --chart --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --encoding --every --exists --filter --first --format --group --grows --key --kind --last --legend --limit --line-end --lines --long --map --minutes --missed --missing --most --name --names --new-key --numbers --on --order --overlap --palette --panels --param --password-file --pixels --pull --quote --quote-mark --readings --report --root --row --rows --scale --second-scale --second-title --send --sheet --size --sort --source --sql --sql-file --stack --stage --table --tell --theme --time --time-zone --title --to --top --tries --up --values --words --x-scale --x-title --y-scale --y-title --zones
 
 complete -c nimble-otter -e
 complete -c nimble-otter -f
@@ -303,6 +303,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l on -x -d 'of
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l minutes -x -d '5, 10, 15, 20 or 30'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l calendar -x -d 'five fields, such as "30 4 * * 1-5"'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l time-zone -x -d 'such as Europe/Lisbon; the machine'"'"'s own if unset'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l between -x -d 'runs only then, such as 08:00-18:00'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l missed -xka "run skip" -d 'a run that the machine was off for'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l name -x -d 'of add: what it is called; the pull'"'"'s name if unset'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l param -x -d 'of add: a parameter'"'"'s value'
