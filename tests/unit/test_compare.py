@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
-
 import pytest
 from hypothesis import given
 from hypothesis import strategies as some
@@ -22,17 +20,21 @@ def views(here, there):
 
 
 @given(ROWS, ROWS)
-def test_rows_are_matched_by_key_the_first_with_the_first(here, there):
+def test_rows_are_matched_by_key_those_alike_first(here, there):
     found = compare_views(*views(here, there), ["k"])
-    left, right = Counter(), Counter()
-    mine = [((k, left.update([k]) or left[k]), v) for k, v in here]
-    theirs = {(k, right.update([k]) or right[k]): v for k, v in there}
-    want = []
-    for key, value in mine:
-        state = ONLY_HERE if key not in theirs else SAME if theirs[key] == value else CHANGED
-        want.append((state, state == CHANGED))
-    extra = [key for key in theirs if key not in dict(mine)]
-    want += [(ONLY_THERE, False)] * len(extra)
+    left, spare = list(there), [None] * len(here)
+    for at, row in enumerate(here):
+        if row in left:
+            left.remove(row)
+            spare[at] = SAME
+    for at, row in enumerate(here):
+        if spare[at] is None:
+            other = next((each for each in left if each[0] == row[0]), None)
+            spare[at] = ONLY_HERE if other is None else CHANGED
+            if other is not None:
+                left.remove(other)
+    want = [(state, state == CHANGED) for state in spare] + [(ONLY_THERE, False)] * len(left)
+    assert found.repeated == tuple(len(each) - len({k for k, _ in each}) for each in (here, there))
     assert list(zip(found.states.tolist(), found.changed[1].tolist(), strict=True)) == want
     assert not found.changed[0].any()
     assert found.pairs == ((0, 1), (1, 0))

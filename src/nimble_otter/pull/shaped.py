@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from nimble_otter.errors import ConditionError
+from nimble_otter.pull.compared import Compared
 from nimble_otter.table import Field, Table, View
 from nimble_otter.table.core.columns import Column, Ids, distinct_names
 from nimble_otter.table.ops.group import Grouped
@@ -22,7 +23,8 @@ class Shaped:
     (already with children behind their parents). `columns` are the places shown, in order (None: all); the first
     `pinned` of them stay in sight, and `looks` (by place) say how they are shown. `own_rows` is False once row ids are
     no longer those of the rows pulled. `opened` are columns that are parts of others: the place of the whole and the
-    names that lead from it to the part. `said` is what the last step tells of what it did, `checked` what it found."""
+    names that lead from it to the part. `said` is what the last step tells of what it did, `checked` what it found, `compared`
+    what differences come from."""
 
     view: View
     grouped: Grouped | None = None
@@ -31,6 +33,7 @@ class Shaped:
     own_rows: bool = True
     said: str = ""
     checked: tuple[Any, ...] = ()
+    compared: Compared | None = None
     pinned: int = 0
     looks: Mapping[int, ColumnFormat] = made_by(default_factory=dict)
     opened: Mapping[int, tuple[int, tuple[str, ...]]] = made_by(default_factory=dict)

@@ -90,7 +90,9 @@ class DeliveriesPage(QWidget):
         self.open_button = button("Open file", lambda: self._file(False))
         self.folder_button = button("Show in folder", lambda: self._file(True))
         self.pull_button = button("Open the pull as it was", self._open)
-        self.again_button = button("Send again", self._again, "", "Ask the same anew, and send it where it went")
+        self.again_button = button(
+            "Send again", self._again, "", "Ask the same query again and send its rows where they went"
+        )
         self.nothing_made = label("Nothing was delivered yet.", "faint")
         controls = row(self.run_button, self.pause_button, self.edit_button, self.remove_button, None, space=8)
         deeds = row(self.open_button, self.folder_button, self.pull_button, self.again_button, None,

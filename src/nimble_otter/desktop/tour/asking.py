@@ -76,7 +76,7 @@ class Asking(Guide):
         self.run_query()
         hold(
             self.pull.error is None and self.pull.table is not None and self.pull.table.rows > 100,
-            "a native filter failed",
+            f"a native filter failed: {self.pull.error or self.pull.table}",
         )
         self.picture("10-native")
         window.query_drawer.sql.click()

@@ -7,6 +7,7 @@ from nimble_otter.pull.steps.base import LooksBack, Step, TakesParameters, Takes
 from nimble_otter.pull.steps.check import CheckStep
 from nimble_otter.pull.steps.check_rules import Checked, CheckLine, Rule
 from nimble_otter.pull.steps.columns import ColumnsStep
+from nimble_otter.pull.steps.compare import CompareStep
 from nimble_otter.pull.steps.compute import Computed, ComputeStep
 from nimble_otter.pull.steps.filter import Condition, FilterStep
 from nimble_otter.pull.steps.group import FigureOf, GroupStep, KeyBy, group_keys
@@ -17,8 +18,8 @@ from nimble_otter.pull.steps.sort import SortBy, SortStep
 from nimble_otter.pull.steps.top import TopStep
 
 _ALL = (
-    FilterStep, OpenStep, JoinStep, AppendStep, ComputeStep, TopStep, DistinctStep, SampleStep, GroupStep, PivotStep,
-    UnpivotStep, TransposeStep, SortStep, ColumnsStep, CheckStep,
+    FilterStep, OpenStep, JoinStep, AppendStep, CompareStep, ComputeStep, TopStep, DistinctStep, SampleStep, GroupStep,
+    PivotStep, UnpivotStep, TransposeStep, SortStep, ColumnsStep, CheckStep,
 )  # fmt: skip
 STEPS: dict[str, type[Step]] = {step.kind: step for step in _ALL}
 
@@ -29,6 +30,7 @@ __all__ = [
     "CheckStep",
     "Checked",
     "ColumnsStep",
+    "CompareStep",
     "ComputeStep",
     "Computed",
     "Condition",

@@ -53,7 +53,7 @@ class JoinStep:
         if not self.pairs:
             raise ConditionError("The join has no columns to compare.", "Choose a pair of columns in its drawer.")
         view = shaped.as_shown()
-        on = [(find_column(view.table, here), _there(rows, self.other, there)) for here, there in self.pairs]
+        on = [(find_column(view.table, here), their_column(rows, self.other, there)) for here, there in self.pairs]
         table, report = join(view, rows, on, self.how, stop)
         return made_anew(table, _told(report, self.other))
 
@@ -129,7 +129,8 @@ def needed(other: str, rows: View | None) -> Table:
     return rows.table if rows.ids is None else rows.table.take(rows.ids)
 
 
-def _there(rows: Table, other: str, name: str) -> int:
+def their_column(rows: Table, other: str, name: str) -> int:
+    """The place of a column of the other pull. Raises: ConditionError."""
     try:
         return find_column(rows, name)
     except ConditionError as problem:

@@ -66,7 +66,7 @@ def chained(columns: Sequence[Column]) -> Column:
     first = filled[0]
     alike = all(type(c) is type(first) and c.kind is first.kind and c.scale == first.scale for c in filled)
     if not alike and all(c.kind is Kind.TEXT for c in filled):
-        parts, filled, alike = [_buffered(c) for c in parts], [], True
+        parts, filled, alike = [buffered(c) for c in parts], [], True
         first = parts[0]
     if not alike:
         builder = ColumnBuilder()
@@ -105,7 +105,7 @@ def _chained_codes(columns: Sequence[CodedText], empty: Mask | None, missing: Ma
         own = np.array([place.setdefault(word, len(place)) for word in column.words], np.int32)
         codes.append(own.take(column.data) if len(own) else np.zeros(len(column), np.int32))
     made = CodedText(Kind.TEXT, np.concatenate(codes), empty, missing, words=tuple(place))
-    return made if len(place) <= 2 * MANY_WORDS else _buffered(made)
+    return made if len(place) <= 2 * MANY_WORDS else buffered(made)
 
 
 def _chained_buffers(columns: Sequence[BufferText], empty: Mask | None, missing: Mask | None) -> Column:
@@ -119,7 +119,8 @@ def _chained_buffers(columns: Sequence[BufferText], empty: Mask | None, missing:
                       ends=np.concatenate(ends))  # fmt: skip
 
 
-def _buffered(column: Column) -> Column:
+def buffered(column: Column) -> Column:
+    """A column of texts as they are held when many differ; any other as it is."""
     if not isinstance(column, CodedText):
         return column
     words = [word.encode("utf-8", "surrogateescape") for word in column.words] or [b""]

@@ -1,86 +1,165 @@
-"""Two results side by side: which rows are in both, and where they differ."""
+"""Two results: which rows are in both, and where they differ."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.stop import NEVER, StopToken
-from nimble_otter.table.core.columns import Column, Ids, Kind, Mask, View
-from nimble_otter.table.kernels.codes import codes_of, combined_codes, starts_of
+from nimble_otter.table.core.columns import Column, Ids, Kind, Mask, Table, View
+from nimble_otter.table.kernels.codes import combined_codes, starts_of
 from nimble_otter.table.kernels.packing import order_by_codes
-from nimble_otter.table.ops.combine import chained, pair_codes
+from nimble_otter.table.ops.alike import EQUAL, Alike, are_comparable, levelled, unequal
+from nimble_otter.table.ops.combine import chained
 
 SAME, CHANGED, ONLY_HERE, ONLY_THERE = range(4)
 
 
+Pair = tuple[int, int]
+"""Places of two columns, here and there."""
+
+
 @dataclass(frozen=True, slots=True, eq=False)
 class Differences:
-    """Rows of `here` in their order, then those only `there`. `pairs` are the columns that both have (places here and
-    there); `here_ids` and `there_ids` are row ids, -1 where there is none. `states` says what each row is; `changed`,
-    for each pair, where the values differ."""
+    """Rows of `here` in their order, then those only `there`. `pairs` are the columns that are compared (places here
+    and there); `here_ids` and `there_ids` are row ids, -1 where there is none. `states` says what each row is;
+    `changed`, for each pair, where the values differ. `keys` are the pairs by which rows are matched, `unfit` those
+    whose kinds have no values in common. `repeated` counts rows, here and there, whose key an earlier row has too;
+    `keyless` those with a key that is NULL in part."""
 
     here: View
     there: View
-    pairs: tuple[tuple[int, int], ...]
+    pairs: tuple[Pair, ...]
     here_ids: Ids
     there_ids: Ids
     states: Ids
     changed: tuple[Mask, ...]
+    keys: tuple[Pair, ...] = ()
+    unfit: tuple[tuple[Pair, str], ...] = ()
+    repeated: tuple[int, int] = (0, 0)
+    keyless: tuple[int, int] = (0, 0)
 
     def count(self, state: int) -> int:
         """How many rows differ."""
         return int(np.count_nonzero(self.states == state))
 
 
-def compare_views(here: View, there: View, keys: Sequence[str] = (), stop: StopToken = NEVER) -> Differences:
-    """Rows with equal `keys` are the same row (the first with the first where several have them); without keys, rows at
-    the same position. Raises: ConditionError where a key is not in both, Stopped."""
-    names = {f.name.casefold(): n for n, f in reversed(list(enumerate(there.table.fields)))}
-    pairs = tuple((n, names[f.name.casefold()]) for n, f in enumerate(here.table.fields) if f.name.casefold() in names)
+def common_pairs(here: Table, there: Table) -> tuple[Pair, ...]:
+    """Columns of one name, whatever their letters' case."""
+    names = {f.name.casefold(): n for n, f in reversed(list(enumerate(there.fields)))}
+    return tuple((n, names[f.name.casefold()]) for n, f in enumerate(here.fields) if f.name.casefold() in names)
+
+
+def compare_views(
+    here: View,
+    there: View,
+    keys: Sequence[str] = (),
+    stop: StopToken = NEVER,
+    pairs: Sequence[Pair] | None = None,
+    rules: Mapping[int, Alike] | None = None,
+) -> Differences:
+    """Rows with equal `keys` are the same row; without keys, rows at the same position. Where several rows have one
+    key, those that are alike are matched first, then the first with the first. `pairs` (None: columns of one name) are
+    compared by `rules`, by their place here. Raises: ConditionError where a key is not in both, Stopped."""
+    pairs = common_pairs(here.table, there.table) if pairs is None else tuple(pairs)
+    rules = rules or {}
     if not pairs:
         raise ConditionError("The two results have no column in common.", "Give them the same names.")
-    mine, theirs = _matched(here, there, keys, pairs, stop)
+    on = tuple(_key_pair(here.table, pairs, key) for key in keys)
+    compared, unfit = list[Pair](), list[tuple[Pair, str]]()
+    for pair in pairs:
+        a, b = here.table.columns[pair[0]], there.table.columns[pair[1]]
+        if are_comparable(a.kind, b.kind) or a.empty_at().all() or b.empty_at().all():
+            compared.append(pair)
+        else:
+            unfit.append((pair, f"{a.kind.value} can't be compared with {b.kind.value}"))
+    if lost := next((said for pair, said in unfit if pair in on), None):
+        raise ConditionError(f"The keys never match: {lost}.")
+    codes = _key_codes(here, there, on, rules, stop) if on else None
+    repeated = keyless = (0, 0)
+    if codes is None:
+        count = max(len(here), len(there))
+        mine, theirs = _padded(here.row_ids(), count), _padded(there.row_ids(), count)
+    else:
+        repeated = len(codes[0]) - len(np.unique(codes[0])), len(codes[1]) - len(np.unique(codes[1]))
+        if any(repeated):
+            rest = tuple(pair for pair in compared if pair not in on)
+            codes = _alike_first(here, there, codes, rest, rules, stop)
+        mine, theirs = _matched(here.row_ids(), there.row_ids(), *codes)
+        keyless = _without_key(here, [a for a, _ in on]), _without_key(there, [b for _, b in on])
     changed, any_changed = [], np.zeros(len(mine), np.bool_)
-    both = (mine >= 0) & (theirs >= 0)
-    for left, right in pairs:
+    both = np.flatnonzero((mine >= 0) & (theirs >= 0))
+    for left, right in compared:
         stop.check()
         differs = np.zeros(len(mine), np.bool_)
-        a = here.table.columns[left].take(mine[both])
-        b = there.table.columns[right].take(theirs[both])
-        codes = codes_of(chained([_level(a), _level(b)]), np.arange(2 * len(a)))[0] if len(a) else np.empty(0, np.int64)
-        differs[both] = codes[: len(a)] != codes[len(a) :]
+        if (left, right) not in on:
+            a = here.table.columns[left].take(mine[both])
+            b = there.table.columns[right].take(theirs[both])
+            differs[both] = unequal(a, b, rules.get(left, EQUAL), stop)
         changed.append(differs)
         any_changed |= differs
-    states = np.where(both, np.where(any_changed, CHANGED, SAME), np.where(mine >= 0, ONLY_HERE, ONLY_THERE))
-    return Differences(here, there, pairs, mine, theirs, states.astype(np.int64), tuple(changed))
+    states = np.where(any_changed, CHANGED, SAME)
+    states = np.where(mine < 0, ONLY_THERE, np.where(theirs < 0, ONLY_HERE, states))
+    return Differences(here, there, tuple(compared), mine, theirs, states.astype(np.int64), tuple(changed), on,
+                       tuple(unfit), repeated, keyless)  # fmt: skip
 
 
-def _level(column: Column) -> Column:
-    """Whole numbers and doubles alike, so that 1 and 1.0 are equal; decimals by value."""
-    return column if column.kind is not Kind.BOOL else Column(Kind.INT, column.data.astype(np.int64), column.empty)
+def _key_pair(here: Table, pairs: Sequence[Pair], key: str) -> Pair:
+    found = next((p for p in pairs if here.fields[p[0]].name.casefold() == key.casefold()), None)
+    if found is None:
+        raise ConditionError(f"{key} is not in both results.", "Choose a column that both have.")
+    return found
 
 
-def _matched(
-    here: View, there: View, keys: Sequence[str], pairs: Sequence[tuple[int, int]], stop: StopToken
+def _without_key(view: View, places: Sequence[int]) -> int:
+    gone = np.zeros(len(view), np.bool_)
+    for place in places:
+        gone |= view.table.columns[place].empty_at(view.row_ids())
+    return int(np.count_nonzero(gone))
+
+
+def _key_codes(
+    here: View, there: View, on: Sequence[Pair], rules: Mapping[int, Alike], stop: StopToken
 ) -> tuple[Ids, Ids]:
-    """Row ids of both, beside each other; -1 where a row has no other."""
-    mine, theirs = here.row_ids(), there.row_ids()
-    if not keys:
-        count = max(len(mine), len(theirs))
-        return _padded(mine, count), _padded(theirs, count)
-    on = []
-    for key in keys:
-        found = next((p for p in pairs if here.table.fields[p[0]].name.casefold() == key.casefold()), None)
-        if found is None:
-            raise ConditionError(f"{key} is not in both results.", "Choose a column that both have.")
-        on.append(found)
-    a, b, _ = pair_codes(here, there.table, on, stop, empty_equal=True, there_ids=theirs)
+    """Numbers of the keys of both, equal where these are; a tolerance counts for nothing here."""
+    both = []
+    for left, right in on:
+        a, b = here.table.columns[left].take(here.row_ids()), there.table.columns[right].take(there.row_ids())
+        both.append(chained(levelled(a, b, rules.get(left, EQUAL))))
+    codes = combined_codes(both, np.arange(len(here) + len(there)), stop)
+    return codes[: len(here)], codes[len(here) :]
+
+
+def _alike_first(
+    here: View, there: View, codes: tuple[Ids, Ids], rest: Sequence[Pair], rules: Mapping[int, Alike], stop: StopToken
+) -> tuple[Ids, Ids]:
+    """Keys that stand more than once, told apart: rows alike in the other columns too have a number of their own."""
+    whole = _key_codes(here, there, rest, rules, stop) if rest else (np.zeros_like(codes[0]), np.zeros_like(codes[1]))
+    number = combined_codes(
+        [Column(Kind.INT, np.concatenate(each)) for each in (codes, whole)], np.arange(len(here) + len(there)), stop
+    )
+    own = number[: len(here)], number[len(here) :]
+    nth = _times_before(*own)
+    span = len(number) + 1
+    marks = own[0] * span + nth[: len(here)], own[1] * span + nth[len(here) :]
+    met = np.intersect1d(marks[0], marks[1])
+    base = int(max(codes[0].max(initial=0), codes[1].max(initial=0))) + 1
+    found = []
+    for mark, code in zip(marks, codes, strict=True):
+        at = np.minimum(np.searchsorted(met, mark), max(0, len(met) - 1))
+        is_met = met.take(at) == mark if len(met) else np.zeros(len(mark), np.bool_)
+        found.append(np.where(is_met, base + at, code))
+    return found[0], found[1]
+
+
+def _matched(mine: Ids, theirs: Ids, a: Ids, b: Ids) -> tuple[Ids, Ids]:
+    """Row ids of both, beside each other where codes are equal, the first with the first; -1 where a row has no
+    other."""
     codes = combined_codes([Column(Kind.INT, np.concatenate([a, b])), Column(Kind.INT, _times_before(a, b))],
-                           np.arange(len(a) + len(b)), stop)  # fmt: skip
+                           np.arange(len(a) + len(b)))  # fmt: skip
     a, b = codes[: len(a)], codes[len(a) :]
     place = np.full(int(codes.max(initial=0)) + 1, -1, np.int64)
     place[b] = np.arange(len(b))

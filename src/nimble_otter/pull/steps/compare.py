@@ -1,0 +1,124 @@
+"""Compare: the rows here beside those of another pull, and what differs."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any, ClassVar, Self
+
+from nimble_otter.errors import ConditionError
+from nimble_otter.pull.compared import differences_table, summary
+from nimble_otter.pull.shaped import Shaped, made_anew
+from nimble_otter.pull.steps.base import find_column
+from nimble_otter.pull.steps.join import needed, their_column
+from nimble_otter.stop import StopToken
+from nimble_otter.table import Table, View
+from nimble_otter.table.ops.alike import EQUAL, Alike
+from nimble_otter.table.ops.compare import common_pairs, compare_views
+
+
+@dataclass(frozen=True, slots=True)
+class CompareStep:
+    """The rows here are the left side, those of the pull `other` the right. Rows are matched by `keys`, columns here
+    (none: by position). Columns of one name are compared, and those in `pairs` (here, there) that have others; but not
+    those `left_out`. `rules` say for a column here when its values count as the same. `with_same` keeps rows that do
+    not differ."""
+
+    kind: ClassVar[str] = "compare"
+    other: str = ""
+    keys: tuple[str, ...] = ()
+    pairs: tuple[tuple[str, str], ...] = ()
+    left_out: tuple[str, ...] = ()
+    rules: Mapping[str, Alike] = field(default_factory=dict)
+    with_same: bool = False
+    on: bool = True
+    name: str = ""
+    rows: View | None = field(default=None, repr=False)
+
+    def words(self) -> str:
+        """The step in a line of the course."""
+        by = f" by {', '.join(self.keys)}" if self.keys else " row by row" if self.other else ""
+        return f"{self.other or 'nothing'}{by}"
+
+    @property
+    def others(self) -> tuple[str, ...]:
+        """The pull whose rows it takes."""
+        return (self.other,) if self.other else ()
+
+    def with_rows(self, rows: Mapping[str, View]) -> CompareStep:
+        """With the rows of the other pull."""
+        own = rows.get(self.other)
+        return self if own is self.rows else replace(self, rows=own)
+
+    def renamed(self, before: str, after: str) -> CompareStep:
+        """With another name for the pull."""
+        return replace(self, other=after) if self.other == before else self
+
+    def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
+        """What comes of the rows. Raises: ConditionError."""
+        needed(self.other, self.rows)
+        assert self.rows is not None
+        here = shaped.as_shown()
+        pairs, rules = self.paired(here.table, self.rows.table), self.rules_at(here.table)
+        found = compare_views(here, self.rows, self.keys, stop, pairs, rules)
+        table, compared = differences_table(found, self.with_same)
+        made = made_anew(table, summary(found, rules))
+        is_own = shaped.own_rows and shaped.grouped is None
+        return replace(made, compared=replace(compared, places=shaped.shown() if is_own else None))
+
+    def paired(self, here: Table, there: Table) -> tuple[tuple[int, int], ...]:
+        """The places of the columns that are compared. Raises: ConditionError, where one is not there."""
+        found = dict(common_pairs(here, there))
+        for left, right in self.pairs:
+            found[find_column(here, left)] = their_column(there, self.other, right)
+        for name in self.left_out:
+            if name not in self.keys:
+                found.pop(find_column(here, name), None)
+        return tuple(sorted(found.items()))
+
+    def rules_at(self, here: Table) -> dict[int, Alike]:
+        """The rules by the places of their columns. Raises: ConditionError, where one is not there."""
+        return {find_column(here, name): rule for name, rule in self.rules.items() if rule != EQUAL}
+
+    def to_plain(self) -> dict[str, object]:
+        """As a pull file has it."""
+        rules = {
+            name: {key: value for key, value in (
+                ("tolerance", rule.tolerance), ("any_case", rule.any_case), ("any_space", rule.any_space),
+                ("empty_is_null", rule.empty_is_null)) if value}
+            for name, rule in self.rules.items() if rule != EQUAL
+        }  # fmt: skip
+        made: dict[str, object] = {"other": self.other, "keys": list(self.keys)}
+        made |= {"pairs": [list(pair) for pair in self.pairs]} if self.pairs else {}
+        made |= {"left_out": list(self.left_out)} if self.left_out else {}
+        made |= {"rules": rules} if rules else {}
+        return made | ({"with_same": True} if self.with_same else {})
+
+    @classmethod
+    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
+        rules = {
+            str(name): Alike(_tolerance(rule.get("tolerance", 0)), bool(rule.get("any_case")),
+                             bool(rule.get("any_space")), bool(rule.get("empty_is_null")))
+            for name, rule in dict(plain.get("rules", {})).items()
+        }  # fmt: skip
+        pairs = tuple((str(here), str(there)) for here, there in plain.get("pairs", ()))
+        return cls(str(plain["other"]), tuple(map(str, plain.get("keys", ()))), pairs,
+                   tuple(map(str, plain.get("left_out", ()))), rules, bool(plain.get("with_same", False)))  # fmt: skip
+
+
+def read_tolerance(text: str) -> float:
+    """What a user writes as a tolerance. Raises: ConditionError."""
+    try:
+        return _tolerance(text.strip() or 0)
+    except (ValueError, TypeError) as problem:
+        raise ConditionError(
+            f"{text!r} is not a tolerance.", "Write a number such as 0.01 (of times, seconds)."
+        ) from problem
+
+
+def _tolerance(given: object) -> float:
+    found = float(given)  # type: ignore[arg-type]
+    if not 0 <= found < float("inf"):
+        raise ValueError(given)
+    return found
