@@ -14,6 +14,7 @@ from nimble_otter.changes.document_plan import (
     with_part,
 )
 from nimble_otter.changes.edits import DEFAULT, UNSET, Action, Edits
+from nimble_otter.changes.fetched_target import target_for, target_of
 from nimble_otter.changes.plan import Guard, Plan, Statement
 from nimble_otter.changes.planning import make_plan
 from nimble_otter.changes.report import Intent, Outcome, Report
@@ -51,6 +52,8 @@ __all__ = [
     "render_parks",
     "rows_after",
     "script",
+    "target_for",
+    "target_of",
     "to_json",
     "value_text",
     "with_part",

@@ -19,6 +19,7 @@ from nimble_otter.cli.charting import add_chart
 from nimble_otter.cli.delivery import Progress, Wishes, deliver, deliver_tables, source_named, with_password
 from nimble_otter.cli.flags import (
     UsageError,
+    add_compare,
     add_schedule,
     add_sending,
     describe_formats,
@@ -154,6 +155,8 @@ def parser() -> argparse.ArgumentParser:
         each.add_argument("--password-file", default="", metavar="FILE", help="a file whose first line is the password")
     _add_listing(commands, tables, source)
     add_chart(commands["chart"])
+    add_compare(commands["compare"])
+    commands["compare"].set_defaults(do=_compare)
     add_schedule(commands["schedule"])
     commands["schedule"].set_defaults(do=_schedule)
     formats = commands["formats"]
@@ -212,6 +215,12 @@ def _schedule(options: argparse.Namespace) -> int:
     from nimble_otter.cli import scheduling
 
     return scheduling.schedule(options, _plans(options) if options.send or options.to else [])
+
+
+def _compare(options: argparse.Namespace) -> int:
+    from nimble_otter.cli import comparing
+
+    return comparing.compare(options, _plans(options) if options.send or options.to else [])
 
 
 def _listed(name: str, options: argparse.Namespace) -> int:

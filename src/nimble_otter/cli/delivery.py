@@ -234,9 +234,13 @@ class Terminal:
 
     def find_pull(self, name: str) -> Pull:
         """See `Surroundings.find_pull`."""
-        from nimble_otter.pull.others import find_pull
+        from nimble_otter.pull.others import find_pull, table_pull
 
-        return find_pull(name, self._folders)
+        return (
+            find_pull(name, self._folders)
+            if "#" not in name
+            else table_pull(name, self) or find_pull(name, self._folders)
+        )
 
     def progress(self, what: str) -> Progress:
         """See `Surroundings.progress`."""
@@ -257,6 +261,11 @@ class Terminal:
             return False
         _to_output(rows, format_of(plan), plan.options)
         return True
+
+
+def tell_sent(pull: Pull, made: Delivery) -> None:
+    """Tell of a delivery, and keep it in the account."""
+    _say(pull, made.plan, made.made, f"{made.columns} columns")
 
 
 def _keep(

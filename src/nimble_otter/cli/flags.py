@@ -197,3 +197,32 @@ def add_schedule(schedule: argparse.ArgumentParser) -> None:
     schedule.add_argument("--report", choices=("text", "json"), default="text", help="how standard error tells of it")
     schedule.add_argument("--json", action="store_true", help="tell it as JSON")
     add_sending(schedule)
+
+
+_SIDE = "a pull (its file, or its name on the shelf), SOURCE#TABLE, or a file of rows: .csv .json .jsonl .xlsx .parquet"
+
+
+def add_compare(parser: argparse.ArgumentParser) -> None:
+    """The words of `compare`, whose key is that of the comparison."""
+    add_sending(parser)
+    parser.set_defaults(**{_dest("key"): None})
+    own = parser.add_argument_group("comparing", conflict_handler="resolve")
+    parser.add_argument("left", metavar="LEFT", help=_SIDE)
+    parser.add_argument("right", metavar="RIGHT", help="the same of the other side")
+    own.add_argument("--key", default="", metavar="COLUMNS", help="what tells rows apart; found unless given")
+    own.add_argument("--by-position", action="store_true", help="the first row with the first, and so on")
+    own.add_argument("--pair", action="append", default=[], metavar="LEFT=RIGHT", help="columns of other names")
+    own.add_argument("--leave-out", default="", metavar="COLUMNS", help="columns that are not compared")
+    own.add_argument("--tolerance", action="append", default=[], metavar="COLUMN=N",
+                        help="numbers no further apart are the same; of times, seconds")  # fmt: skip
+    own.add_argument("--any-case", default="", metavar="COLUMNS", help="texts whatever their case")
+    own.add_argument("--any-space", default="", metavar="COLUMNS", help="texts whatever their spaces")
+    own.add_argument("--empty-is-null", default="", metavar="COLUMNS", help="empty texts as NULL")
+    own.add_argument("--all", action="store_true", help="rows that are the same, too")
+    own.add_argument("--script", default="", metavar="FILE", help="statements that make LEFT like RIGHT")
+    own.add_argument("--no-insert", action="store_true", help="of --script: leave out what only RIGHT has")
+    own.add_argument("--no-update", action="store_true", help="of --script: leave rows that differ as they are")
+    own.add_argument("--delete", action="store_true", help="of --script: delete what only LEFT has")
+    own.add_argument("--json", action="store_true", help="the counts as JSON")
+    own.add_argument("--param", action="append", default=[], metavar="NAME=VALUE", help="a parameter's value")
+    own.add_argument("--password-file", default="", metavar="FILE", help="a file whose first line is the password")

@@ -11,6 +11,7 @@ COMMANDS = {
     "query": "ask a source and deliver the rows",
     "run": "run a saved pull and deliver its rows",
     "chart": "draw a chart of a saved pull's rows as PNG, SVG or PDF",
+    "compare": "tell what differs between two pulls, tables or files; statements that bring one into line",
     "tables": "list the tables of a source; with --send or --to deliver them whole",
     "describe": "tell the columns of a table, its keys and references",
     "sources": "list, add, test or remove saved sources",
@@ -37,8 +38,8 @@ def outline() -> tuple[Parser, dict[str, argparse.ArgumentParser]]:
     parser = Parser(
         prog="nimble-otter",
         description="Pull rows, shape them here and deliver them. The desktop application is nimble-otter-desktop.",
-        epilog="Exit codes: 0 done, 2 usage, 3 source, 4 query, 5 send, 6 held back by checks, 128 + n ended by "
-        "signal n.",
+        epilog="Exit codes: 0 done, 2 usage, 3 source, 4 query, 5 send, 6 held back by checks, 7 compare found "
+        "differences, 128 + n ended by signal n.",
     )
     parser.add_argument("--version", action="version", version=f"nimble-otter {__version__}")
     told = parser.add_mutually_exclusive_group()

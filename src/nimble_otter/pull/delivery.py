@@ -160,10 +160,24 @@ def deliver(
 
 def shaped_rows(pull: Pull, around: Surroundings, stop: StopToken = NEVER) -> Shaped:
     """The rows of a pull at the end of its course. Raises: SourceError's, ConditionError, Stopped."""
+    return pulled(pull, around, stop)[1].end
+
+
+def pulled(pull: Pull, around: Surroundings, stop: StopToken = NEVER) -> tuple[Fetched, Course]:
+    """What a pull's source gives, and what its course makes of it. Raises: SourceError's, ConditionError, Stopped."""
     fetched, course, _ = _shaped(pull, around, stop)
     if fetched.was_cut:
         around.limited(pull)
-    return course.end
+    return fetched, course
+
+
+def deliver_shaped(
+    pull: Pull, shaped: Shaped, plans: Sequence[SendPlan], around: Surroundings, stop: StopToken = NEVER
+) -> Iterator[Delivery]:
+    """Send rows that are there already, under the name of a pull. Raises: SendError, SourceError's, Stopped."""
+    for plan in plans:
+        make = rows_of_tree if plan.scope == "tree" else rows_to_send
+        yield from _delivered(pull, make(shaped, table_name(pull)), plan, around, stop)
 
 
 def _shaped(pull: Pull, around: Surroundings, stop: StopToken) -> tuple[Fetched, Course, str]:

@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import AbstractContextManager
 from pathlib import Path
+from typing import Protocol
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.course import Course, run_course
 from nimble_otter.pull.file import SUFFIX, load_pull
-from nimble_otter.pull.model import Pull
+from nimble_otter.pull.model import Pull, Query
 from nimble_otter.pull.profiles import DeliveryProfile
 from nimble_otter.pull.steps import TakesRows
+from nimble_otter.query.parsed import nearest
+from nimble_otter.sources import Connection, Source
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Table, View
 
@@ -24,6 +28,33 @@ def saved_path(text: str, shelf: Path) -> Path:
     """The pull file that a text names: a path, or the name of a pull on the shelf."""
     path = Path(text)
     return path if path.exists() or path.suffix == SUFFIX else path_of(text, shelf) or path
+
+
+class FindsSources(Protocol):
+    """What finds sources by their names, and reaches them."""
+
+    def find_source(self, name: str) -> Source:
+        """Raises: SavedError, SourceError."""
+
+    def connected(self, source: Source) -> AbstractContextManager[Connection]:
+        """Raises: SourceError."""
+
+
+def table_pull(text: str, around: FindsSources) -> Pull | None:
+    """A pull of the whole table that "SOURCE#TABLE" names; None where it names none. Raises: SourceError,
+    ConditionError, where there is no such table."""
+    named, mark, table = text.rpartition("#")
+    if not mark or not named or not table:
+        return None
+    source = around.find_source(named)
+    with around.connected(source) as connection:
+        known = [each.name for each in connection.tables() if each.holds_rows]
+        if table not in known:
+            near = nearest(table, known)
+            raise ConditionError(
+                f"There is no table {table} in {source.name}.", f"The nearest is {near}." if near else ""
+            )
+        return Pull(text, source, Query(connection.select_all(table)))
 
 
 def find_pull(name: str, folders: tuple[Path, ...]) -> Pull:

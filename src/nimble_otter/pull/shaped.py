@@ -23,8 +23,8 @@ class Shaped:
     (already with children behind their parents). `columns` are the places shown, in order (None: all); the first
     `pinned` of them stay in sight, and `looks` (by place) say how they are shown. `own_rows` is False once row ids are
     no longer those of the rows pulled. `opened` are columns that are parts of others: the place of the whole and the
-    names that lead from it to the part. `said` is what the last step tells of what it did, `checked` what it found, `compared`
-    what differences come from."""
+    names that lead from it to the part. `said` is what the last step tells of what it did, `checked` what it found,
+    `compared` what differences come from."""
 
     view: View
     grouped: Grouped | None = None

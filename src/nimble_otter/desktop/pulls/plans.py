@@ -11,9 +11,8 @@ from nimble_otter.changes import (
     Plan,
     Report,
     ShownRows,
-    Target,
-    find_target,
     make_plan,
+    target_of,
 )
 from nimble_otter.changes.plan import Guard, StatementKind
 from nimble_otter.desktop.pulls.aspect import Aspect
@@ -23,16 +22,8 @@ from nimble_otter.desktop.pulls.pull_state import PullState
 from nimble_otter.desktop.pulls.shaping import Shaping
 from nimble_otter.errors import ChangeError
 from nimble_otter.pull.drafts import EditDraft
-from nimble_otter.sources import Fetched
-from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.truncation import cut_rows
 from nimble_otter.table.ops.patch import patched
-
-
-def target_of(fetched: Fetched, dialect: Dialect, by_values: bool) -> Target:
-    """What rows of a result are at the source: the table that they can be changed in, or why they can't."""
-    origins = (*fetched.origins, *fetched.key_origins)
-    return find_target(fetched.table, origins, fetched.tables, fetched.unseen, by_values, dialect)
 
 
 class PlanController:

@@ -9,10 +9,9 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Protocol
 
-from nimble_otter.changes import Edits, Target, document_target
+from nimble_otter.changes import Edits, Target, target_for
 from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.notice import NOTHING, Notice, warning
-from nimble_otter.desktop.pulls.plans import target_of
 from nimble_otter.desktop.pulls.pull_state import COMING, PREVIEW, PullState
 from nimble_otter.desktop.pulls.shaping import Shaping
 from nimble_otter.desktop.pulls.versions import PullVersions
@@ -26,7 +25,7 @@ from nimble_otter.query.sql.destroying import Destroying, destroying
 from nimble_otter.query.sql.effects import Verdict, changes_catalogue, classify
 from nimble_otter.query.sql.parameters import Bound
 from nimble_otter.query.sql.statements import find_parameters, split_statements
-from nimble_otter.sources import Connection, Fetched, Request, Source, fetch
+from nimble_otter.sources import Fetched, Request, Source, fetch
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.script import Outcome, run_script
 from nimble_otter.table import Table
@@ -145,7 +144,7 @@ class RunController:
             stop.check()
             if fetched.lost is not None:
                 raise fetched.lost
-            return Answer(fetched, _target_of(fetched, connection, source, by_values), request, source)
+            return Answer(fetched, target_for(fetched, connection, source, by_values), request, source)
 
         own.jobs.submit(own.hub.lane(source), f"{own.key} look", work, done, failed)
 
@@ -240,7 +239,7 @@ class RunController:
         def work(stop: StopToken, report: Callable[[object], None]) -> tuple[Fetched, Target]:
             connection = self._own.hub.connection(source)
             fetched = fetch(connection, request, stop, report)
-            return fetched, _target_of(fetched, connection, source, by_values)
+            return fetched, target_for(fetched, connection, source, by_values)
 
         def refused(problem: OtterError) -> None:
             if not preview:
@@ -447,20 +446,6 @@ class RunController:
             lambda problem: self._own.failed(_placed(problem, query.text, start)),
             title="Asking for the plan",
         )  # fmt: skip
-
-
-def _target_of(fetched: Fetched, connection: Connection, source: Source, by_values: bool) -> Target:
-    """Where changes of the rows go. Whether the key tells all rows apart takes a moment on many rows: not for the
-    window's thread."""
-    if source.read_only:
-        return Target(None, reason=f"{source.name} is marked read-only on its page.")
-    if not connection.dialect.writes:
-        return Target(None, reason=f"Rows of {source.word} can't be changed yet; send them instead.")
-    if not fetched.origins:
-        if not fetched.collection:
-            return Target(None, reason="The request groups or joins documents; a row is not a single document.")
-        return document_target(fetched.table, fetched.collection, fetched.unseen)
-    return target_of(fetched, connection.dialect, by_values)
 
 
 def _placed(problem: OtterError, text: str, start: int) -> OtterError:

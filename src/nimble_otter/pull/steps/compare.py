@@ -8,10 +8,11 @@ from typing import Any, ClassVar, Self
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.compared import differences_table, summary
+from nimble_otter.pull.row_files import is_rows_file, read_rows
 from nimble_otter.pull.shaped import Shaped, made_anew
 from nimble_otter.pull.steps.base import find_column
 from nimble_otter.pull.steps.join import needed, their_column
-from nimble_otter.stop import StopToken
+from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Table, View
 from nimble_otter.table.ops.alike import EQUAL, Alike
 from nimble_otter.table.ops.compare import common_pairs, compare_views
@@ -19,10 +20,10 @@ from nimble_otter.table.ops.compare import common_pairs, compare_views
 
 @dataclass(frozen=True, slots=True)
 class CompareStep:
-    """The rows here are the left side, those of the pull `other` the right. Rows are matched by `keys`, columns here
-    (none: by position). Columns of one name are compared, and those in `pairs` (here, there) that have others; but not
-    those `left_out`. `rules` say for a column here when its values count as the same. `with_same` keeps rows that do
-    not differ."""
+    """The rows here are the left side, those of the pull `other`, or of the file that it names, the right. Rows are
+    matched by `keys`, columns here (none: by position). Columns of one name are compared, and those in `pairs` (here,
+    there) that have others; but not those `left_out`. `rules` say for a column here when its values count as the same.
+    `with_same` keeps rows that do not differ."""
 
     kind: ClassVar[str] = "compare"
     other: str = ""
@@ -42,8 +43,8 @@ class CompareStep:
 
     @property
     def others(self) -> tuple[str, ...]:
-        """The pull whose rows it takes."""
-        return (self.other,) if self.other else ()
+        """The pull whose rows it takes; none where it is a file."""
+        return (self.other,) if self.other and not is_rows_file(self.other) else ()
 
     def with_rows(self, rows: Mapping[str, View]) -> CompareStep:
         """With the rows of the other pull."""
@@ -56,15 +57,29 @@ class CompareStep:
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         """What comes of the rows. Raises: ConditionError."""
-        needed(self.other, self.rows)
-        assert self.rows is not None
-        here = shaped.as_shown()
-        pairs, rules = self.paired(here.table, self.rows.table), self.rules_at(here.table)
-        found = compare_views(here, self.rows, self.keys, stop, pairs, rules)
+        here, there = shaped.as_shown(), self.right(stop)
+        pairs, rules = self.paired(here.table, there.table), self.rules_at(here.table)
+        if self.is_of_texts:  # a file of texts does not tell an empty text from NULL
+            rules = {place: replace(rules.get(place, EQUAL), empty_is_null=True) for place, _ in pairs}
+        found = compare_views(here, there, self.keys, stop, pairs, rules)
         table, compared = differences_table(found, self.with_same)
-        made = made_anew(table, summary(found, rules))
+        said = summary(found, self.rules_at(here.table))
+        made = made_anew(table, f"{said}; empty texts count as NULL" if self.is_of_texts else said)
         is_own = shaped.own_rows and shaped.grouped is None
         return replace(made, compared=replace(compared, places=shaped.shown() if is_own else None))
+
+    @property
+    def is_of_texts(self) -> bool:
+        """Whether the right side is a file that has nothing but texts."""
+        return is_rows_file(self.other) and self.other.lower().endswith((".csv", ".tsv"))
+
+    def right(self, stop: StopToken = NEVER) -> View:
+        """The rows that those here are compared with. Raises: ConditionError, Stopped."""
+        if is_rows_file(self.other):
+            return View(read_rows(self.other, stop))
+        needed(self.other, self.rows)
+        assert self.rows is not None
+        return self.rows
 
     def paired(self, here: Table, there: Table) -> tuple[tuple[int, int], ...]:
         """The places of the columns that are compared. Raises: ConditionError, where one is not there."""

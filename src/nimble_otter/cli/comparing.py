@@ -1,0 +1,144 @@
+"""`compare`: what differs between two results, tables or files; and the statements that bring one into line."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from nimble_otter.cli.delivery import Terminal, tell_sent
+from nimble_otter.cli.flags import UsageError, parse_parameters
+from nimble_otter.cli.terminal import note, tell
+from nimble_otter.errors import ConditionError, SendError
+from nimble_otter.pull import places
+from nimble_otter.pull.align import Side, Wanted, align
+from nimble_otter.pull.compared import Compared, find_key
+from nimble_otter.pull.delivery import deliver_shaped, key_of, pulled
+from nimble_otter.pull.file import load_pull
+from nimble_otter.pull.model import Pull, SendPlan
+from nimble_otter.pull.others import saved_path, table_pull
+from nimble_otter.pull.row_files import is_rows_file, read_rows
+from nimble_otter.pull.shaped import Shaped, all_rows
+from nimble_otter.pull.steps.compare import CompareStep, read_tolerance
+from nimble_otter.sources import Fetched, Source
+from nimble_otter.stop import NEVER
+from nimble_otter.table.ops.alike import EQUAL, Alike
+
+SAME, DIFFERENT = 0, 7
+
+
+def compare(options: argparse.Namespace, plans: Sequence[SendPlan]) -> int:
+    """Compare, tell, send; SAME or DIFFERENT. Raises: UsageError, OtterError, OSError."""
+    around = Terminal("", password_file=options.password_file)
+    left, right = (_side(text, around, options) for text in (options.left, options.right))
+    here, there = left.shaped.as_shown(), right.shaped.as_shown()
+    keys = _names(options.key)
+    if not keys and not options.by_position:
+        keys = find_key(here, there, left.key or right.key)
+        if not keys:
+            raise UsageError("No columns tell the rows of both sides apart; name some by --key, or use --by-position.")
+    pairs = tuple(_pair(text, "--pair") for text in options.pair)
+    step = CompareStep(right.name, keys, pairs, _names(options.leave_out), _rules(options), options.all)
+    step = replace(step, rows=there)
+    shaped = step.apply(left.shaped, NEVER)
+    assert shaped.compared is not None
+    found = shaped.compared.found
+    counts = [found.count(state) for state in range(4)]
+    pull = replace(left.pull, name=f"{left.name} compared")
+    _tell(options, keys, shaped.said, counts)
+    if options.script:
+        _write_script(options, left, shaped.compared, around)
+    if plans:
+        for made in deliver_shaped(pull, shaped, plans, around):
+            tell_sent(pull, made)
+    return DIFFERENT if any(counts[1:]) else SAME
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Side:
+    """Rows with the pull that they are of; `key` is the primary key among them, `fetched` what its source gave (a file
+    has none)."""
+
+    name: str
+    pull: Pull
+    shaped: Shaped
+    key: tuple[str, ...] = ()
+    fetched: Fetched | None = None
+
+
+def _side(text: str, around: Terminal, options: argparse.Namespace) -> _Side:
+    """Raises: SavedError, SourceError, ConditionError."""
+    if is_rows_file(text):
+        file = str(Path(text).expanduser().resolve()) if "#" not in text else text
+        return _Side(file, Pull(Path(text).stem, Source("", "")), all_rows(read_rows(text)))
+    path = saved_path(text, places.shelf_folder())
+    pull = table_pull(text, around) if not path.exists() else load_pull(path)
+    if pull is None:
+        raise ConditionError(f"There is no pull {text}.", "Name a pull, SOURCE#TABLE, or a file of rows.")
+    values = {**pull.query.parameters, **parse_parameters(options.param)}
+    pull = replace(pull, query=replace(pull.query, parameters=values))
+    fetched, course = pulled(pull, around)
+    key = key_of(course, course.end.shown_fields(), fetched.tables)
+    return _Side(pull.name, pull, course.whole().end, key, fetched)
+
+
+def _names(text: str) -> tuple[str, ...]:
+    return tuple(name.strip() for name in text.split(",") if name.strip())
+
+
+def _pair(text: str, flag: str) -> tuple[str, str]:
+    left, mark, right = (part.strip() for part in text.partition("="))
+    if not (left and mark and right):
+        raise UsageError(f"{flag} {text!r} has no = between two names.")
+    return left, right
+
+
+def _rules(options: argparse.Namespace) -> dict[str, Alike]:
+    found: dict[str, Alike] = {}
+    for text in options.tolerance:
+        name, number = _pair(text, "--tolerance")
+        found[name] = replace(found.get(name, EQUAL), tolerance=read_tolerance(number))
+    for flag in ("any_case", "any_space", "empty_is_null"):
+        for name in _names(getattr(options, flag)):
+            found[name] = replace(found.get(name, EQUAL), **{flag: True})
+    return found
+
+
+def _tell(options: argparse.Namespace, keys: Sequence[str], said: str, counts: Sequence[int]) -> None:
+    if options.json:
+        same, changed, left, right = counts
+        plain = {"key": list(keys), "same": same, "changed": changed, "only_left": left, "only_right": right}
+        tell(json.dumps(plain, ensure_ascii=False), sys.stdout)
+        return
+    tell(f"by {', '.join(keys)}: {said}" if keys else f"by position: {said}", sys.stderr)
+
+
+def _write_script(options: argparse.Namespace, left: _Side, compared: Compared, around: Terminal) -> None:
+    """The statements that make the left side like the right one. Raises: SendError, ConditionError."""
+    from nimble_otter.changes import Edits, make_plan, script, target_for
+    from nimble_otter.files import write_text
+
+    if left.fetched is None or compared.places is None:
+        raise ConditionError(
+            f"The rows of {left.name} are not those of a table.",
+            "Compare a table, or a pull without steps that make new rows.",
+        )
+    fetched = left.fetched
+    with around.connected(left.pull.source) as connection:
+        target = target_for(fetched, connection, left.pull.source, left.pull.by_values)
+    side = Side(True, fetched.table, Edits(fetched.table.rows), target, compared.places)
+    made = align(compared, side, Wanted(not options.no_insert, not options.no_update, options.delete))
+    side.edits.apply(made.action)
+    text = script(make_plan(side.edits, fetched.table, target, left.pull.guard)) if made.count else ""
+    try:
+        write_text(Path(options.script).expanduser(), text, is_private=False)
+    except OSError as problem:
+        raise SendError(
+            f"{options.script} can't be written: {problem.strerror}.", "Choose another folder."
+        ) from problem
+    note(f"{made.words()}: statements to {options.script}", sys.stderr)
+    for line in made.notes:
+        note(f"  {line}", sys.stderr)

@@ -1,0 +1,158 @@
+"""Bringing one side of a comparison into line with the other: differences become pending changes of its rows."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from nimble_otter.changes import Action, Edits, Target
+from nimble_otter.changes.values import read_value, value_text
+from nimble_otter.errors import ConditionError, ValueRefused
+from nimble_otter.pull.compared import Compared
+from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table import MISSING, Table
+from nimble_otter.table.core.columns import Ids, Kind
+from nimble_otter.table.ops.compare import CHANGED, ONLY_HERE, ONLY_THERE, Differences, Pair
+from nimble_otter.table.text.show import grouped
+
+_WIDER = {Kind.INT: (Kind.DECIMAL,), Kind.DATE: (), Kind.CLOCK: (), Kind.BOOL: ()}
+"""Kinds whose values can stand as they are in a column of these."""
+_MOST_TOLD = 20
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """Which differences become changes: rows that the side lacks are inserted, those that differ updated, those that
+    only it has deleted; `columns` (names on the left; None: all that are compared) are the ones that are set."""
+
+    insert: bool = True
+    update: bool = True
+    delete: bool = False
+    columns: tuple[str, ...] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Aligned:
+    """`action` makes the changes pending; the counts are rows; `notes` say what can't be brought into line, and why."""
+
+    action: Action
+    inserts: int
+    updates: int
+    deletes: int
+    notes: tuple[str, ...] = ()
+
+    @property
+    def count(self) -> int:
+        """How many rows change."""
+        return self.inserts + self.updates + self.deletes
+
+    def words(self) -> str:
+        """The counts."""
+        parts = ((self.inserts, "insert"), (self.updates, "update"), (self.deletes, "delete"))
+        said = [f"{grouped(count)} {word}{'s' if count > 1 else ''}" for count, word in parts if count]
+        return ", ".join(said) or "nothing to change"
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Side:
+    """The side that is changed: whether it is the `left`, the `table` that was pulled with its pending `edits`, where
+    it comes from, and the `places` in it of the columns that were compared."""
+
+    is_left: bool
+    table: Table
+    edits: Edits
+    target: Target
+    places: tuple[int, ...]
+
+
+def align(compared: Compared, side: Side, wanted: Wanted, lines: Ids | None = None, stop: StopToken = NEVER) -> Aligned:
+    """The changes for some rows of the differences (by their place in that table; None: all). What a column of the
+    table can't take is left as it is, and said. Raises: ConditionError, where the side can't be changed, Stopped."""
+    if side.target.table is None:
+        raise ConditionError("This side can't be changed.", side.target.reason)
+    found = compared.found
+    at = compared.lines if lines is None else compared.lines.take(lines)
+    states = found.states.take(at)
+    own, other = (found.here_ids, found.there_ids) if side.is_left else (found.there_ids, found.here_ids)
+    lacking, extra = (ONLY_THERE, ONLY_HERE) if side.is_left else (ONLY_HERE, ONLY_THERE)
+    refused: dict[str, int] = {}
+    setters = _setters(found, side, wanted, refused)
+    cells: list[tuple[int, int, object]] = []
+    updated: set[int] = set()
+    if wanted.update:
+        for number, setter in setters:
+            stop.check()
+            if found.pairs[number] in found.keys:
+                continue
+            rows = at[(states == CHANGED) & found.changed[number].take(at)]
+            for row, value in zip(own.take(rows).tolist(), setter.values(other.take(rows)), strict=True):
+                if (given := setter.read(value)) is not _REFUSED:
+                    cells.append((row, setter.place, given))
+                    updated.add(row)
+    add: list[tuple[int, int]] = []
+    if wanted.insert:
+        rows = at[states == lacking]
+        new = side.edits.new_ids(len(rows))
+        whole = [(number, setter) for number, setter in _setters(found, side, Wanted(), refused)]
+        for _, setter in whole:
+            stop.check()
+            for row, value in zip(new, setter.values(other.take(rows)), strict=True):
+                if value is not None and value is not MISSING and (given := setter.read(value)) is not _REFUSED:
+                    cells.append((row, setter.place, given))
+        add = [(row, -1) for row in new]
+    gone = tuple(own.take(at[states == extra]).tolist()) if wanted.delete else ()
+    notes = [f"{said} ({grouped(count)} rows)" if count else said for said, count in list(refused.items())[:_MOST_TOLD]]
+    action = Action("Bring into line", tuple(cells), gone, add=tuple(add))
+    return Aligned(action, len(add), len(updated), len(gone), tuple(notes))
+
+
+_REFUSED = object()
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Setter:
+    """Gives a column of the side that is changed the values of the other."""
+
+    place: int
+    values: Callable[[Ids], list[object]]
+    read: Callable[[object], object]
+
+
+def _setters(found: Differences, side: Side, wanted: Wanted, refused: dict[str, int]) -> list[tuple[int, _Setter]]:
+    made = []
+    for number, pair in enumerate(found.pairs):
+        name = found.here.table.fields[pair[0]].name
+        if wanted.columns is not None and name not in wanted.columns:
+            continue
+        place = side.places[pair[0 if side.is_left else 1]]
+        if not side.target.takes(place):
+            is_needed = pair in found.keys or bool(np.any(found.changed[number]))
+            if is_needed and not (pair in found.keys and side.target.dialect.is_documents):
+                refused[dict(side.target.refusals).get(place, f"{name} can't be changed.")] = 0
+            continue
+        made.append((number, _setter(found, side, pair, place, refused)))
+    return made
+
+
+def _setter(found: Differences, side: Side, pair: Pair, place: int, refused: dict[str, int]) -> _Setter:
+    theirs, at = (found.there.table, pair[1]) if side.is_left else (found.here.table, pair[0])
+    column, field, own = theirs.columns[at], theirs.fields[at], side.table.fields[place]
+    info, dialect = side.target.column(place), side.target.dialect
+    is_plain = (column.kind is own.kind and column.kind is not Kind.OBJECT) or own.kind in _WIDER.get(column.kind, ())
+    is_plain = is_plain or dialect.is_documents
+
+    def read(value: object) -> object:
+        try:
+            if value is None:
+                return read_value(None, own, info, dialect)
+            if value is MISSING or is_plain:
+                return None if value is MISSING and not dialect.is_documents else value
+            return read_value(value_text(value, field), own, info, dialect)
+        except ValueRefused as problem:
+            said = f"{info.name}: {problem.message}"
+            refused[said] = refused.get(said, 0) + 1
+            return _REFUSED
+
+    return _Setter(place, lambda ids: column.values(ids), read)
