@@ -10,7 +10,7 @@ from decimal import Decimal
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from nimble_otter.errors import ConditionError, Stopped
@@ -194,6 +194,29 @@ def test_declared_kinds_are_used_only_where_every_value_comes_back_to_the_letter
     table = built(texts, 1, hint)
     assert table.fields[0].kind is kind
     assert render_all(table.columns[0].values(), table.fields[0].form) == texts
+
+
+WRITTEN = st.sampled_from([
+    "2031-05-28", "2031-05-28 23:00", "2031-05-28 23:00:01", "1999-12-31 23:59:59", "2031-05-28T23:00:01.5",
+    "2031-05-28 23:00:01.123456", "2031-05-28 23:00:01+02:00", "23:00", "23:00:01", "-26:30:00", "1 day", "12", "-1.50",
+    "00000000-0000-0000-0000-00000000000a", "", "soon",
+])  # fmt: skip
+
+
+@example(Kind.DATE, [None, "1999-12-31 23:59:59"], 9)
+@given(st.sampled_from([None, *Kind]), st.lists(st.none() | WRITTEN, min_size=1, max_size=4), st.sampled_from([1, 9]))
+def test_texts_under_any_declared_kind_come_back_to_the_letter(hint, texts, batch):
+    from nimble_otter.table.text.text_format import render_all
+
+    if hint in (Kind.INT, Kind.FLOAT, Kind.DECIMAL):  # a promise of the driver: these are not given texts like that
+        return
+    table = built(texts, batch, hint)
+    field, column = table.fields[0], table.columns[0]
+    said = [
+        v if v is None else str(v) for v in (render_all(column.values(), field.form) if field.form else column.values())
+    ]
+    zone = Kind.ZONED if field.kind is Kind.ZONED else None
+    assert said == texts or (zone and None not in texts and all("+" in text for text in texts))
 
 
 _INTS = st.one_of(st.none(), st.integers(-9, 9), st.integers(-(2**70), 2**70))

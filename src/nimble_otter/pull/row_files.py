@@ -63,7 +63,8 @@ def _read(path: Path, sheet: str, stop: StopToken) -> Table:
 
 
 def _csv_lines(path: Path, mark: str) -> Iterator[list[str | None]]:
-    head = path.open("rb").read(4)
+    with path.open("rb") as file:
+        head = file.read(4)
     encoding = next(name for name, starts in _ENCODINGS if any(head.startswith(start) for start in starts))
     try:
         text = path.read_text(encoding)

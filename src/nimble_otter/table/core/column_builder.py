@@ -276,10 +276,11 @@ class ColumnBuilder:
         if self.hint in (Kind.TIME, Kind.DATE) and types == {str}:
             first = next(v for v in values if isinstance(v, str))
             self.form = text_format.form_of(first, self.hint)
-            if not self.form and text_format.parse([first], f"%Y-%m-%d %H:%M:%S{text_format.ANY}") is not None:
-                self.form = f"%Y-%m-%d %H:%M:%S{text_format.ANY}"
             if self.form:
                 return self.hint
+            if text_format.parse([first], f"%Y-%m-%d %H:%M:%S{text_format.ANY}") is not None:
+                self.form = f"%Y-%m-%d %H:%M:%S{text_format.ANY}"
+                return Kind.TIME  # also in a column that is declared to hold dates
         if self.hint in (Kind.DECIMAL, Kind.UUID) and types == {str}:
             return self.hint
         if self.hint in _STYLED and types == {str}:

@@ -50,8 +50,8 @@ function _shtab_nimble_otter_using
   test "$_shtab_nimble_otter_cmdpath" = "$argv"
 end
 
-set -g _shtab_nimble_otter_commands query run chart tables describe sources find apply schedule shelf history formats demo
-set -g _shtab_nimble_otter_opts_with_value --along --as-table --at --between --binary --binary-name --bins --by --calendar --case --chart --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --encoding --every --exists --filter --first --format --group --grows --key --kind --last --legend --limit --line-end --lines --long --map --minutes --missed --missing --most --name --names --new-key --numbers --on --order --overlap --palette --panels --param --password-file --pixels --pull --quote --quote-mark --readings --report --root --row --rows --scale --second-scale --second-title --send --sheet --size --sort --source --sql --sql-file --stack --stage --table --tell --theme --time --time-zone --title --to --top --tries --up --values --words --x-scale --x-title --y-scale --y-title --zones
+set -g _shtab_nimble_otter_commands query run chart compare tables describe sources find apply schedule shelf history formats demo
+set -g _shtab_nimble_otter_opts_with_value --along --any-case --any-space --as-table --at --between --binary --binary-name --bins --by --calendar --case --chart --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --empty-is-null --encoding --every --exists --filter --first --format --group --grows --key --kind --last --leave-out --legend --limit --line-end --lines --long --map --minutes --missed --missing --most --name --names --new-key --numbers --on --order --overlap --pair --palette --panels --param --password-file --pixels --pull --quote --quote-mark --readings --report --root --row --rows --scale --script --second-scale --second-title --send --sheet --size --sort --source --sql --sql-file --stack --stage --table --tell --theme --time --time-zone --title --to --tolerance --top --tries --up --values --words --x-scale --x-title --y-scale --y-title --zones
 
 complete -c nimble-otter -e
 complete -c nimble-otter -f
@@ -210,6 +210,70 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l theme -xka "lig
 complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l param -x -d 'a parameter'"'"'s value'
 complete -c nimble-otter -n '_shtab_nimble_otter_using chart' -l password-file -xka "(__fish_complete_path (commandline -ct))" -d 'a file whose first line is the password'
 complete -c nimble-otter -n '_shtab_nimble_otter_using chart; and test $_shtab_nimble_otter_npos -eq 0' -ka "(__fish_complete_path (commandline -ct))" -d 'a pull file, or the name of a pull on the shelf'
+complete -c nimble-otter -n '_shtab_nimble_otter_using; and test $_shtab_nimble_otter_npos -eq 0' -a compare -d 'tell what differs between two pulls, tables or files; statements that bring one into line'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -s h -l help -d 'show this help message and exit'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l send -xka "(__fish_complete_path (commandline -ct))" -d 'a file whose ending says the format, with {pull} {source} {table} {date:%Y-%m} {time} {count} {param.NAME} filled in; - is standard output; may be given several times'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l to -x -d 'another source for the rows, in its --table: a new one, with --key, or one there'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l duplicates -xka "stop skip update" -d 'of --to: rows whose key already exists'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l map -x -d 'of --to: such as "level_m = level, note =" (left out)'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l format -x -d 'the format, where the file'"'"'s name does not say it'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l exists -xka "number replace refuse append within over" -d 'what happens to an existing file: replace by default'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l delimiter -x -d 'Delimiter: comma, semicolon, tab, pipe, space'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l header -l no-header -d 'Header row'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l case -x -d 'Names in: as is, lower, upper'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l empty -x -d 'Empty values'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l guard -l no-guard -d 'Guard against formulas'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l quote -x -d 'Quotes: needed, text, all'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l quote-mark -x -d 'Quote mark: double, single'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l line-end -x -d 'Line end: CRLF, LF, CR'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l encoding -x -d 'Encoding: utf-8, utf-8-sig, utf-16, cp1252, iso-8859-15'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l values -x -d 'Values: exact, shown'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l decimal -x -d 'Decimal mark: point, comma'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l date -x -d Dates
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l time -x -d Times
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l words -x -d 'Yes and no'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l binary -x -d 'Binary values: hex, base64, files, embed, both'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l binary-name -x -d 'Names of such files'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l sheet -x -d Sheet
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l first -x -d 'First cell'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l freeze -l no-freeze -d 'Freeze the header'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l buttons -l no-buttons -d 'Filter buttons'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l as-table -x -d 'As a table with a name'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l zones -x -d 'Times with a zone: text, utc'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l links -l no-links -d 'Web addresses are links'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l formulas -l no-formulas -d 'Texts with = are formulas'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l long -x -d 'Texts too long for a cell: refuse, cut'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l charts -l no-charts -d 'The pull'"'"'s charts'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l rows -x -d 'Rows as: objects, lists'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l missing -x -d 'Missing fields: leave out, null, nil'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l numbers -x -d 'Large and exact numbers: numbers, text'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l dialect -x -d 'For: mysql, postgresql, sqlite'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l table -x -d Table
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l create -l no-create -d 'With CREATE TABLE'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l drop -l no-drop -d 'Drop it first'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l transaction -l no-transaction -d 'In one transaction'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l compression -x -d 'Compression: snappy, zstd, gzip, none'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l title -x -d Title
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l bare -l no-bare -d 'The table alone'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l most -x -d 'Widest column'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l root -x -d 'Outer element'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l row -x -d 'Element of a row'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l key -x -d 'what tells rows apart; found unless given'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l by-position -d 'the first row with the first, and so on'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l pair -x -d 'columns of other names'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l leave-out -x -d 'columns that are not compared'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l tolerance -x -d 'numbers no further apart are the same; of times, seconds'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l any-case -x -d 'texts whatever their case'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l any-space -x -d 'texts whatever their spaces'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l empty-is-null -x -d 'empty texts as NULL'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l all -d 'rows that are the same, too'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l script -xka "(__fish_complete_path (commandline -ct))" -d 'statements that make LEFT like RIGHT'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l no-insert -d 'of --script: leave out what only RIGHT has'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l no-update -d 'of --script: leave rows that differ as they are'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l delete -d 'of --script: delete what only LEFT has'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l json -d 'the counts as JSON'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l param -x -d 'a parameter'"'"'s value'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l password-file -xka "(__fish_complete_path (commandline -ct))" -d 'a file whose first line is the password'
 complete -c nimble-otter -n '_shtab_nimble_otter_using; and test $_shtab_nimble_otter_npos -eq 0' -a tables -d 'list the tables of a source; with --send or --to deliver them whole'
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -s h -l help -d 'show this help message and exit'
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l source -x -d 'an SQLite file, or the address of a server: postgresql://, mysql://, mongodb://'

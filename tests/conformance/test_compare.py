@@ -1,0 +1,98 @@
+"""Bringing a table into line with another: on each server, after writing, nothing differs; the reversal restores."""
+
+import random
+
+import pytest
+from tests.conformance.test_write_back import place  # noqa: F401
+from tests.proofs import how_many, proven
+
+from nimble_otter.changes import rehearse, write
+from nimble_otter.pull.align import Side, Wanted, align
+from nimble_otter.pull.shaped import all_rows
+from nimble_otter.pull.steps.compare import CompareStep
+from nimble_otter.stop import NEVER
+from nimble_otter.table import View
+from nimble_otter.table.ops.compare import ONLY_HERE
+
+TYPES = {
+    "sqlite": "integer text real text date", "postgresql": "integer text float8 numeric(9,3) timestamptz",
+    "mariadb": "integer varchar(40) double decimal(9,3) datetime(6)",
+}  # fmt: skip
+
+
+class Pair:
+    """Two tables of one shape with random rows, many of them the same; the key has one column or two."""
+
+    def __init__(self, place, seed):  # noqa: F811
+        self.place, self.chance = place, random.Random(seed)
+        kinds = dict(zip(("number", "word", "real", "exact", "moment"), TYPES[place.kind].split(), strict=True))
+        self.keys = self.chance.choice([["k"], ["k", "w"]])
+        columns = [("k", f"{kinds['number']} not null"), ("w", "varchar(9) not null")]
+        columns += list(zip("ntrdm", kinds.values(), strict=True))
+        extra = f", primary key ({', '.join(self.keys)})"
+        self.names = [place.table(columns, extra), place.table(columns, extra)]
+        rows = [[self.row(n) for n in range(self.chance.randint(0, 12))]]
+        kept = [row for row in rows[0] if self.chance.random() < 0.8]
+        new = [self.row(n) for n in range(20, 20 + self.chance.randint(0, 4))]
+        rows.append([row if self.chance.random() < 0.6 else self.changed(row) for row in kept] + new)
+        for name, own in zip(self.names, rows, strict=True):
+            for row in own:
+                place.do(f"insert into {place.quote(name)} values ({', '.join(map(self.literal, row))})")
+
+    def row(self, number):
+        pick = self.chance.choice
+        return [number, f"w{number % 3}", pick([None, 0, -7, 2**31 - 1]), pick([None, "", "it's", "a\nb", "ü€😀"]),
+                pick([None, 0.1, -2.5e10, 1e-7]), pick([None, "1.250", "-999999.999", "0.000"]),
+                pick([None, "2031-05-01 04:30:00", "1999-12-31 23:59:59"])]  # fmt: skip
+
+    def changed(self, row):
+        new = self.row(row[0])
+        return [*row[:2], *(b if self.chance.random() < 0.5 else a for a, b in zip(row[2:], new[2:], strict=True))]
+
+    @staticmethod
+    def literal(value):
+        return (
+            "null"
+            if value is None
+            else repr(value)
+            if isinstance(value, (int, float))
+            else "'" + value.replace("'", "''") + "'"
+        )
+
+    def compared(self):
+        """The left table as it can be changed, and the differences."""
+        left, right = (self.place.bench(name) for name in self.names)
+        step = CompareStep("other", tuple(self.keys), rows=View(right.table))
+        return left, step.apply(all_rows(left.table), NEVER).compared
+
+    def rows(self, side):
+        table = self.place.bench(self.names[side]).table
+        return sorted(zip(*(column.values() for column in table.columns), strict=True), key=repr)
+
+
+@pytest.mark.parametrize("seed", range(how_many(6, 350)))
+def test_after_bringing_into_line_nothing_differs_and_the_reversal_restores(place, seed):  # noqa: F811
+    pair = Pair(place, seed)
+    before, goal = pair.rows(0), pair.rows(1)
+    left, compared = pair.compared()
+    deletes = pair.chance.random() < 0.7
+    side = Side(True, left.table, left.edits, left.target, tuple(range(7)))
+    made = align(compared, side, Wanted(delete=deletes))
+    assert made.notes == ()
+    left.edits.apply(made.action)
+    if made.count:
+        assert left.edits.count == made.count
+        assert rehearse(place.connection, left.plan).conflicts == ()
+        report = write(place.connection, left.plan)
+        assert report.good == made.count
+    _, after = pair.compared()
+    left_over = after.found.count(ONLY_HERE)
+    assert [after.found.count(state) for state in (1, 3)] == [0, 0]
+    assert left_over == (0 if deletes else compared.found.count(ONLY_HERE))
+    if deletes:
+        assert pair.rows(0) == goal
+    if made.count and report.back is not None:
+        assert write(place.connection, report.back).good
+        assert pair.rows(0) == before
+    if seed == how_many(6, 350) - 1:
+        proven("pairs of tables brought into line, compared, reversed", place.kind, seed + 1)
