@@ -7,7 +7,7 @@ from tests.conformance.test_write_back import place  # noqa: F401
 from tests.proofs import how_many, proven
 
 from nimble_otter.changes import rehearse, write
-from nimble_otter.pull.align import Side, Wanted, align
+from nimble_otter.pull.align import Side, Wanted, align, reserve
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.steps.compare import CompareStep
 from nimble_otter.stop import NEVER
@@ -76,7 +76,7 @@ def test_after_bringing_into_line_nothing_differs_and_the_reversal_restores(plac
     before, goal = pair.rows(0), pair.rows(1)
     left, compared = pair.compared()
     deletes = pair.chance.random() < 0.7
-    side = Side(True, left.table, left.edits, left.target, tuple(range(7)))
+    side = Side(True, left.table, reserve(compared, True, left.edits), left.target, tuple(range(7)))
     made = align(compared, side, Wanted(delete=deletes))
     assert made.notes == ()
     left.edits.apply(made.action)

@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as some
 from tests.proofs import how_many
 
-from nimble_otter.changes import Edits, find_target
+from nimble_otter.changes import find_target
 from nimble_otter.cli import main
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.align import Side, Wanted, align
@@ -71,7 +71,7 @@ def test_the_differences_are_those_of_plain_python(left, right, with_same, rule,
     assert [f.name for f in made.table.fields] == [
         "k",
         "difference",
-        "changed columns",
+        "changed in",
         "n",
         "n left",
         "t",
@@ -215,7 +215,7 @@ def test_what_a_column_can_not_take_is_left_and_said(base, open_base):
     target = find_target(fetched.table, fetched.origins, fetched.tables, None, False, connection.dialect)
     right = table_of(id=["1", "2", "9"], n=["soon", "8", "3"], g=["1", "2", "3"])
     shaped = CompareStep("o", ("id",), rows=View(right)).apply(all_rows(fetched.table), NEVER)
-    side = Side(True, fetched.table, Edits(3), target, (0, 1, 2))
+    side = Side(True, fetched.table, [3, 4], target, (0, 1, 2))
     made = align(shaped.compared, side, Wanted(delete=True))
     assert (made.inserts, made.updates, made.deletes) == (1, 1, 1)
     assert made.action.cells == ((1, 1, 8), (3, 0, 9), (3, 1, 3))

@@ -14,7 +14,7 @@ from nimble_otter.cli.flags import UsageError, parse_parameters
 from nimble_otter.cli.terminal import note, tell
 from nimble_otter.errors import ConditionError, SendError
 from nimble_otter.pull import places
-from nimble_otter.pull.align import Side, Wanted, align
+from nimble_otter.pull.align import Side, Wanted, align, reserve
 from nimble_otter.pull.compared import Compared, find_key
 from nimble_otter.pull.delivery import deliver_shaped, key_of, pulled
 from nimble_otter.pull.file import load_pull
@@ -129,10 +129,11 @@ def _write_script(options: argparse.Namespace, left: _Side, compared: Compared, 
     fetched = left.fetched
     with around.connected(left.pull.source) as connection:
         target = target_for(fetched, connection, left.pull.source, left.pull.by_values)
-    side = Side(True, fetched.table, Edits(fetched.table.rows), target, compared.places)
+    edits = Edits(fetched.table.rows)
+    side = Side(True, fetched.table, reserve(compared, True, edits), target, compared.places)
     made = align(compared, side, Wanted(not options.no_insert, not options.no_update, options.delete))
-    side.edits.apply(made.action)
-    text = script(make_plan(side.edits, fetched.table, target, left.pull.guard)) if made.count else ""
+    edits.apply(made.action)
+    text = script(make_plan(edits, fetched.table, target, left.pull.guard)) if made.count else ""
     try:
         write_text(Path(options.script).expanduser(), text, is_private=False)
     except OSError as problem:

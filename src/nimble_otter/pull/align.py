@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -57,14 +57,24 @@ class Aligned:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Side:
-    """The side that is changed: whether it is the `left`, the `table` that was pulled with its pending `edits`, where
-    it comes from, and the `places` in it of the columns that were compared."""
+    """The side that is changed: whether it is the left, the `table` that was pulled, ids for `new` rows of it, where it
+    comes from, and the `places` in it of the columns that were compared."""
 
     is_left: bool
     table: Table
-    edits: Edits
+    new: Sequence[int]
     target: Target
     places: tuple[int, ...]
+
+
+def lacking(is_left: bool) -> int:
+    """The state of rows that a side does not have."""
+    return ONLY_THERE if is_left else ONLY_HERE
+
+
+def reserve(compared: Compared, is_left: bool, edits: Edits) -> list[int]:
+    """Ids of new rows for all that a side lacks."""
+    return edits.new_ids(compared.found.count(lacking(is_left)))
 
 
 def align(compared: Compared, side: Side, wanted: Wanted, lines: Ids | None = None, stop: StopToken = NEVER) -> Aligned:
@@ -76,7 +86,6 @@ def align(compared: Compared, side: Side, wanted: Wanted, lines: Ids | None = No
     at = compared.lines if lines is None else compared.lines.take(lines)
     states = found.states.take(at)
     own, other = (found.here_ids, found.there_ids) if side.is_left else (found.there_ids, found.here_ids)
-    lacking, extra = (ONLY_THERE, ONLY_HERE) if side.is_left else (ONLY_HERE, ONLY_THERE)
     refused: dict[str, int] = {}
     setters = _setters(found, side, wanted, refused)
     cells: list[tuple[int, int, object]] = []
@@ -93,8 +102,8 @@ def align(compared: Compared, side: Side, wanted: Wanted, lines: Ids | None = No
                     updated.add(row)
     add: list[tuple[int, int]] = []
     if wanted.insert:
-        rows = at[states == lacking]
-        new = side.edits.new_ids(len(rows))
+        rows = at[states == lacking(side.is_left)]
+        new = side.new[: len(rows)]
         whole = [(number, setter) for number, setter in _setters(found, side, Wanted(), refused)]
         for _, setter in whole:
             stop.check()
@@ -102,7 +111,7 @@ def align(compared: Compared, side: Side, wanted: Wanted, lines: Ids | None = No
                 if value is not None and value is not MISSING and (given := setter.read(value)) is not _REFUSED:
                     cells.append((row, setter.place, given))
         add = [(row, -1) for row in new]
-    gone = tuple(own.take(at[states == extra]).tolist()) if wanted.delete else ()
+    gone = tuple(own.take(at[states == lacking(not side.is_left)]).tolist()) if wanted.delete else ()
     notes = [f"{said} ({grouped(count)} rows)" if count else said for said, count in list(refused.items())[:_MOST_TOLD]]
     action = Action("Bring into line", tuple(cells), gone, add=tuple(add))
     return Aligned(action, len(add), len(updated), len(gone), tuple(notes))

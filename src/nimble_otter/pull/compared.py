@@ -18,7 +18,7 @@ from nimble_otter.table.ops.compare import CHANGED, ONLY_HERE, ONLY_THERE, SAME,
 from nimble_otter.table.text.show import grouped
 
 STATES = {SAME: "same", CHANGED: "changed", ONLY_HERE: "only left", ONLY_THERE: "only right"}
-DIFFERENCE, CHANGED_COLUMNS = "difference", "changed columns"
+DIFFERENCE, CHANGED_COLUMNS = "difference", "changed in"
 LEFT = " left"
 """What follows a column's name where its value on the left stands beside the one on the right."""
 _MOST_TRIED = 8

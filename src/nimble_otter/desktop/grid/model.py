@@ -11,12 +11,14 @@ from typing import Any
 import numpy as np
 
 from nimble_otter.changes import DEFAULT, UNSET, Edits, Outcome, exactly
+from nimble_otter.pull.compared import Compared
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps import SortStep
 from nimble_otter.pull.tree import TreeLines, TreeRow
 from nimble_otter.table import MISSING, Column, Field, Kind, Table, View
 from nimble_otter.table.core.columns import Ids
 from nimble_otter.table.kernels.numeric import as_floats
+from nimble_otter.table.ops.compare import CHANGED, ONLY_HERE, ONLY_THERE, SAME
 from nimble_otter.table.text.column_format import PLAIN
 from nimble_otter.table.text.show import grouped, shown
 
@@ -329,6 +331,38 @@ def _with_new(shaped: Shaped, edits: Edits) -> Ids | None:
     return np.insert(ids, at, new)
 
 
+DIFFERENCE_MARKS = {SAME: ("", ""), CHANGED: ("≠", "edited"), ONLY_HERE: ("−", "deleted"), ONLY_THERE: ("+", "new")}
+"""What is painted at the head of a row of differences, and how, where the right side is the later one."""
+
+
+class ComparedModel(RowsModel):
+    """Rows that differ: the value on the right with that on the left struck through before it, in one column."""
+
+    def __init__(self, shaped: Shaped, compared: Compared, marks: Mapping[str, str]) -> None:
+        super().__init__(shaped, Edits(shaped.view.table.rows), marks, {})
+        own = {column.place for column in self.columns}
+        beside = {before for place, before in compared.before.items() if place in own}
+        self.columns = [column for column in self.columns if column.place not in beside]
+        self._compared = compared
+
+    def line(self, position: int) -> Line:
+        """What is painted of a row, with the mark of its difference."""
+        made = super().line(position)
+        at = int(self._compared.lines[self.row_id(position)])
+        head, state = DIFFERENCE_MARKS[int(self._compared.found.states[at])]
+        return replace(made, head=head or made.head, state=state)
+
+    def _cell(self, position: int, row: int, own: Mapping[int, object], column: GridColumn) -> Cell:
+        made = super()._cell(position, row, own, column)
+        pair, before = self._compared.pairs.get(column.place), self._compared.before.get(column.place)
+        if pair is None or before is None:
+            return made
+        if not self._compared.found.changed[pair][self._compared.lines[row]]:
+            return made
+        old = cell_of(self._table.columns[before].value(row), self._fields.get(before, self._table.fields[before]))
+        return Cell(made.text, made.look, old.text)
+
+
 class GroupsModel:
     """Groups as a tree in the grid: the keys in one column, the figures, and a bar for the share of rows."""
 
@@ -473,6 +507,8 @@ def model_for(
     if shaped.grouped is not None:
         assert lines is not None
         return GroupsModel(shaped, lines, marks)
+    if shaped.compared is not None:
+        return ComparedModel(shaped, shaped.compared, marks)
     if not shaped.own_rows:
         return RowsModel(shaped, Edits(shaped.view.table.rows), marks, {})
     earlier = before if isinstance(before, RowsModel) else None

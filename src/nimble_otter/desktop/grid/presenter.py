@@ -6,7 +6,7 @@ import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from nimble_otter.desktop.grid.grid import Grid
-from nimble_otter.desktop.grid.model import GroupsModel, RowsModel, first_width, model_for
+from nimble_otter.desktop.grid.model import ComparedModel, GroupsModel, RowsModel, first_width, model_for
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.pull.shaped import Shaped
@@ -30,7 +30,11 @@ class GridPresenter(QObject):
         else:
             before = self._grid.model
             model = self._model(open_pull, shaped)
-            widths = [open_pull.pull.widths.get(c.name) or first_width(c, shaped.table) for c in model.columns]
+            twice = shaped.compared.before if isinstance(model, ComparedModel) and shaped.compared is not None else {}
+            widths = [
+                open_pull.pull.widths.get(c.name) or first_width(c, shaped.table) * (3 if c.place in twice else 2) // 2
+                for c in model.columns
+            ]
             follow = self._follow(open_pull, shaped, before) if keep else None
             self._grid.set_model(model, widths, keep and _has_columns(before, model))
             if follow is not None:

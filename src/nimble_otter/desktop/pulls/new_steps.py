@@ -6,6 +6,7 @@ from nimble_otter.pull.steps import (
     AppendStep,
     CheckStep,
     ColumnsStep,
+    CompareStep,
     Computed,
     ComputeStep,
     DistinctStep,
@@ -26,7 +27,7 @@ MENU = (
     ("compute", "columns"),
     ("group", "pivot"),
     ("sort",),
-    ("join", "append"),
+    ("join", "append", "compare"),
     ("unpivot", "transpose"),
     ("check",),
 )
@@ -35,6 +36,7 @@ STEP_WORDS = {
     "filter": "Filter step", "compute": "Compute step", "group": "Group step", "sort": "Sort step", "top": "Top step",
     "columns": "Columns step", "distinct": "Distinct step (no duplicate rows)", "sample": "Sample step (random rows)",
     "join": "Join step (columns of another pull)", "append": "Append step (rows of another pull)",
+    "compare": "Compare step (what differs from another pull or file)",
     "pivot": "Pivot step (values into columns)", "unpivot": "Unpivot step (columns into rows)",
     "transpose": "Transpose step (rows into columns)", "check": "Check step (what must hold before sending)",
 }  # fmt: skip
@@ -52,6 +54,7 @@ def new_step(kind: str) -> Step:
     made: dict[str, Step] = {
         "filter": FilterStep(), "compute": ComputeStep((Computed("", ""),)), "group": GroupStep(), "sort": SortStep(),
         "top": TopStep(), "columns": ColumnsStep(), "join": JoinStep(), "append": AppendStep(),
+        "compare": CompareStep(),
         "distinct": DistinctStep(), "sample": SampleStep(), "pivot": PivotStep(), "unpivot": UnpivotStep(),
         "transpose": TransposeStep(), "check": CheckStep(),
     }  # fmt: skip

@@ -14,6 +14,7 @@ from nimble_otter.pull import Shaped
 from nimble_otter.pull.steps import (
     AppendStep,
     ColumnsStep,
+    CompareStep,
     DistinctStep,
     JoinStep,
     SampleStep,
@@ -80,7 +81,7 @@ class TruncatedValues:
             return False
         names = [fetched.table.fields[place].name for place in fetched.cut]
         looking = [step for step in steps if step.on and not isinstance(step, (ColumnsStep, SampleStep))]
-        whole = (DistinctStep, TransposeStep, UnpivotStep, AppendStep, JoinStep)
+        whole = (DistinctStep, TransposeStep, UnpivotStep, AppendStep, JoinStep, CompareStep)
         return any(isinstance(s, whole) or "anywhere" in repr(s) or any(n in repr(s) for n in names) for s in looking)
 
     def fetch(self, rows: Collection[int] | None = None, then: Callable[[], object] = lambda: None) -> None:

@@ -65,6 +65,7 @@ _DRAWERS = {
     "open": ("steps.step_drawers", "OpenDrawer"),
     "top": ("steps.top_drawer", "TopDrawer"),
     "join": ("steps.join_drawer", "JoinDrawer"),
+    "compare": ("steps.compare_drawer", "CompareDrawer"),
     "append": ("steps.join_drawer", "AppendDrawer"),
     "distinct": ("steps.reshape_drawers", "DistinctDrawer"),
     "sample": ("steps.reshape_drawers", "SampleDrawer"),

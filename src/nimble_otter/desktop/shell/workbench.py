@@ -28,7 +28,7 @@ from nimble_otter.desktop.pulls.file_watcher import FileWatcher
 from nimble_otter.desktop.pulls.new_steps import MENU, place_for
 from nimble_otter.desktop.pulls.notice import Notice
 from nimble_otter.desktop.pulls.open_pull import OpenPull
-from nimble_otter.desktop.pulls.step_ref import QUERY, StepRef, step_at
+from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, StepRef, step_at
 from nimble_otter.desktop.query.transaction_strip import ask_to_end
 from nimble_otter.desktop.query.upstream import Upstream
 from nimble_otter.desktop.runtime.state_store import recent_paths, remember_recent
@@ -140,6 +140,8 @@ class Workbench(Frame):
             return self.layout_state.used, lambda: self.pulls
         if kind == "send":
             return self.sending, self.hub, lambda: self.layout_state.copying
+        if kind == "compare":
+            return self.workspace.dependencies.names_for, lambda: self.pulls, self._show_pending
         return (self.workspace.dependencies.names_for,) if kind in ("join", "append", "check") else ()
 
     def wire_drawer(self, kind: str) -> None:
@@ -421,6 +423,10 @@ class Workbench(Frame):
     def _copy_into(self, other: OpenPull, step: Step) -> None:
         other.shaping.add_step(step, f"Copy {step.kind}", place_for(step, other.pull.steps))
         self.say(f"Copied to {other.pull.name}.", False)
+
+    def _show_pending(self, open_pull: OpenPull) -> None:
+        self.workspace.show(open_pull)
+        self.open_drawer(CHANGES)
 
     def _add_menu(self, at: QPoint) -> None:
         menu = QMenu(self)

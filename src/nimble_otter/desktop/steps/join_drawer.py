@@ -8,10 +8,10 @@ from functools import partial
 
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from nimble_otter.desktop.kit.widgets import boxed, button, clear, column, combo, label, row
+from nimble_otter.desktop.kit.widgets import boxed, button, clear, combo, label, row
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.steps.step_drawers import StepDrawer
-from nimble_otter.pull.steps import AppendStep, JoinStep
+from nimble_otter.pull.steps import AppendStep, CompareStep, JoinStep
 from nimble_otter.table import Field
 from nimble_otter.table.ops.combine import How
 
@@ -19,24 +19,25 @@ _NONE = "choose a pull"
 
 
 class OtherDrawer(StepDrawer):
-    """Base of both: `pulls` gives the names that can be chosen."""
+    """Base of those that take rows of another pull: `pulls` gives the names that can be chosen."""
 
     says_report = False
 
-    def __init__(self, pulls: Callable[[OpenPull], list[str]]) -> None:
+    def __init__(self, pulls: Callable[[OpenPull], list[str]], *beside: QWidget) -> None:
         super().__init__()
         self.pulls = pulls
         self.report = label("", "muted", 12, wrap=True)
         self.first, self.lines = QVBoxLayout(), QVBoxLayout()
         self.lines.setSpacing(6)
-        body = column(self.first, self.lines, self.report, self.problem, None, space=8, margins=(12, 10, 12, 8))
-        self.set_body(boxed(body))
+        self.lines.setContentsMargins(0, 0, 0, 0)
+        lines = self.scrolled(self.first, self.report, boxed(self.lines), self.problem)
+        self.set_body(lines, *beside, stretch=(1, *(0 for _ in beside)))
 
     @property
-    def step(self) -> JoinStep | AppendStep | None:
+    def step(self) -> JoinStep | AppendStep | CompareStep | None:
         """The step, if it is there still."""
         found = self.current
-        return found if isinstance(found, (JoinStep, AppendStep)) else None
+        return found if isinstance(found, (JoinStep, AppendStep, CompareStep)) else None
 
     def refresh(self) -> None:
         """Show the step as it is now."""
