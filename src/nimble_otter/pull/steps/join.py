@@ -49,13 +49,16 @@ class JoinStep:
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         """What comes of the rows. Raises: ConditionError."""
-        rows = needed(self.other, self.rows)
+        rows, on = needed(self.other, self.rows), self.places(shaped)
+        table, report = join(shaped.as_shown(), rows, on, self.how, stop)
+        return made_anew(table, _told(report, self.other))
+
+    def places(self, shaped: Shaped) -> list[tuple[int, int]]:
+        """The places of the columns that are compared. Raises: ConditionError."""
         if not self.pairs:
             raise ConditionError("The join has no columns to compare.", "Choose a pair of columns in its drawer.")
-        view = shaped.as_shown()
-        on = [(find_column(view.table, here), their_column(rows, self.other, there)) for here, there in self.pairs]
-        table, report = join(view, rows, on, self.how, stop)
-        return made_anew(table, _told(report, self.other))
+        here, there = shaped.as_shown().table, needed(self.other, self.rows)
+        return [(find_column(here, mine), their_column(there, self.other, theirs)) for mine, theirs in self.pairs]
 
     def to_plain(self) -> dict[str, object]:
         """As a pull file has it."""

@@ -14,6 +14,7 @@ from nimble_otter.pull.steps.base import find_column
 from nimble_otter.pull.steps.sort import SortBy, keys_of, plain_keys, sort_keys
 from nimble_otter.stop import StopToken
 from nimble_otter.table import View
+from nimble_otter.table.core.columns import Ids
 from nimble_otter.table.kernels.codes import changes, starts_of
 from nimble_otter.table.ops.sort import SortKey, sort_view
 
@@ -42,13 +43,18 @@ class TopStep:
             raise ConditionError("Top takes rows, not groups.", "Put it before the Group step.")
         if self.count < 0:
             raise ConditionError("Top takes 0 rows or more.", "Type a whole number.")
+        ids, within = self.ranked(shaped, stop)
+        return replace(shaped, view=View(shaped.view.table, ids[within < self.count]))
+
+    def ranked(self, shaped: Shaped, stop: StopToken) -> tuple[Ids, Ids]:
+        """The row ids in order, and the place of each among those of its `per` columns, from 0. Raises:
+        ConditionError."""
         table = shaped.view.table
         per = [find_column(table, name) for name in self.per]
         view = sort_view(shaped.view, [*map(SortKey, per), *keys_of(table, self.keys, strict=True)], stop)
         ids = view.row_ids()
         begins = changes([table.columns[place] for place in per], ids, stop)
-        within = np.arange(len(ids)) - starts_of(begins)
-        return replace(shaped, view=View(table, ids[within < self.count]))
+        return ids, np.arange(len(ids)) - starts_of(begins)
 
     def to_plain(self) -> dict[str, object]:
         """As a pull file has it."""

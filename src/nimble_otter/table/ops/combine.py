@@ -192,6 +192,40 @@ def join(
     Rows come in the order of the left, then of the right; with FULL those of the right that met none are last. Columns
     of the right follow but for those compared under the same name. Raises: ConditionError, Stopped.
     """
+    met = join_rows(left, right, on, how, stop)
+    report, here_ids, there_ids = met.report, met.here_ids, met.there_ids
+    if how in (How.ANTI, How.SEMI):
+        return left.table.take(here_ids), report
+    here_gone, there_gone, total = here_ids < 0, there_ids < 0, int(np.count_nonzero(here_ids >= 0))
+    stop.check()
+    same = {h: t for h, t in on if left.table.fields[h].name.casefold() == right.fields[t].name.casefold()}
+    fields, columns = list(left.table.fields), []
+    for n, column in enumerate(left.table.columns):
+        made = taken(column, here_ids, here_gone)
+        if n in same and total < len(here_ids):  # compared under one name: one column with the value of either
+            alone = there_ids[total:]
+            made = chained([made.take(np.arange(total)), right.columns[same[n]].take(alone)])
+            fields[n] = replace(fields[n], kind=made.kind)
+        columns.append(made)
+    for n, column in enumerate(right.columns):
+        if n not in same.values():
+            fields.append(right.fields[n])
+            columns.append(taken(column, there_ids, there_gone))
+    return Table(tuple(distinct_names(fields)), tuple(columns), len(here_ids)), report
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class JoinedRows:
+    """The row ids, here and there, of each row of a join; -1 where a row of the other side met none."""
+
+    here_ids: Ids
+    there_ids: Ids
+    report: JoinReport
+
+
+def join_rows(left: View, right: Table, on: Sequence[tuple[int, int]], how: How, stop: StopToken = NEVER) -> JoinedRows:
+    """Which rows of both stand beside each other in a join; those of the right that met none are last. Raises:
+    ConditionError, Stopped."""
     ids = left.row_ids()
     for here, there in on:
         _check_comparable(left.table, here, right, there)
@@ -208,35 +242,18 @@ def join(
                         int(np.count_nonzero(counts == 0)), right.rows - int(np.count_nonzero(met)))  # fmt: skip
     if how in (How.ANTI, How.SEMI):
         kept = ids[(counts == 0) if how is How.ANTI else (counts > 0)]
-        return left.table.take(kept), replace(report, rows=len(kept))
+        return JoinedRows(kept, np.full(len(kept), -1, np.int64), replace(report, rows=len(kept)))
     repeats = counts if how is How.INNER else np.maximum(counts, 1)
     total = int(repeats.sum())
     place = np.repeat(np.arange(len(ids)), repeats)
     within = np.arange(total) - np.repeat(np.cumsum(repeats) - repeats, repeats)
     at = np.minimum(np.repeat(first, repeats) + within, max(0, len(by_code) - 1))
     gone = np.repeat(counts == 0, repeats)
-    there_ids = by_code.take(at) if len(by_code) else np.zeros(total, np.int64)
-    here_ids = ids.take(place)
+    there_ids = np.where(gone, -1, by_code.take(at) if len(by_code) else -1)
     alone = np.flatnonzero(~met) if how is How.FULL else np.empty(0, np.int64)
-    here_gone = np.concatenate([np.zeros(total, np.bool_), np.ones(len(alone), np.bool_)])
-    here_ids = np.concatenate([here_ids, np.zeros(len(alone), np.int64)])
-    there_gone = np.concatenate([gone, np.zeros(len(alone), np.bool_)])
+    here_ids = np.concatenate([ids.take(place), np.full(len(alone), -1, np.int64)])
     there_ids = np.concatenate([there_ids, alone])
-    stop.check()
-    same = {h: t for h, t in on if left.table.fields[h].name.casefold() == right.fields[t].name.casefold()}
-    fields, columns = list(left.table.fields), []
-    for n, column in enumerate(left.table.columns):
-        made = taken(column, here_ids, here_gone)
-        if n in same and len(alone):  # compared under one name: one column with the value of either
-            made = chained([made.take(np.arange(total)), right.columns[same[n]].take(alone)])
-            fields[n] = replace(fields[n], kind=made.kind)
-        columns.append(made)
-    for n, column in enumerate(right.columns):
-        if n not in same.values():
-            fields.append(right.fields[n])
-            columns.append(taken(column, there_ids, there_gone))
-    whole = Table(tuple(distinct_names(fields)), tuple(columns), total + len(alone))
-    return whole, replace(report, rows=whole.rows)
+    return JoinedRows(here_ids, there_ids, replace(report, rows=len(here_ids)))
 
 
 def _check_comparable(table: Table, here: int, right: Table, there: int) -> None:

@@ -1,0 +1,385 @@
+"""Why a row is, or is not, in a result: what each step of the course made of it, and what would bring it back."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from enum import StrEnum
+from typing import Any
+
+import numpy as np
+
+from nimble_otter.errors import ConditionError
+from nimble_otter.pull.compared import STATES
+from nimble_otter.pull.course import Course
+from nimble_otter.pull.shaped import Shaped
+from nimble_otter.pull.steps import (
+    AppendStep,
+    ColumnsStep,
+    CompareStep,
+    ComputeStep,
+    Condition,
+    DistinctStep,
+    FilterStep,
+    GroupStep,
+    JoinStep,
+    PivotStep,
+    SampleStep,
+    SortStep,
+    Step,
+    TopStep,
+    TransposeStep,
+    UnpivotStep,
+    find_column,
+)
+from nimble_otter.pull.steps.group import with_parts
+from nimble_otter.pull.steps.join import needed
+from nimble_otter.query.local.conditions import parse_condition
+from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table import Table, View
+from nimble_otter.table.core.columns import Ids
+from nimble_otter.table.kernels.codes import combined_codes
+from nimble_otter.table.ops.combine import join_rows
+from nimble_otter.table.ops.filter import filter_view
+from nimble_otter.table.ops.group import group_view
+from nimble_otter.table.text.show import grouped, shown
+
+_ABOVE = {"more than": "at least", "at least": "at least"}
+_BELOW = {"less than": "at most", "at most": "at most"}
+_SIGNED = ("is", "is not", "more than", "at least", "less than", "at most", "between", "is one of", "is none of")
+
+
+class Fate(StrEnum):
+    """What became of a row at a place of the course."""
+
+    RETURNED = "returned"
+    KEPT = "kept"
+    LOST = "left out"
+    MERGED = "merged"
+    MULTIPLIED = "multiplied"
+    MOVED = "moved"
+    UNREACHED = "not reached"
+
+
+@dataclass(frozen=True, slots=True)
+class Remedy:
+    """What would bring the row back: the step in another form."""
+
+    words: str
+    step: Step
+
+
+@dataclass(frozen=True, slots=True)
+class Passage:
+    """What became of the row at the step `at` (-1: the query; behind the last: the result)."""
+
+    at: int
+    title: str
+    fate: Fate
+    said: str
+    remedies: tuple[Remedy, ...] = ()
+
+    def words(self) -> str:
+        """In a sentence."""
+        return f"{self.title}: {self.said}"
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Trace:
+    """The way of one row; `rows` are the ids that it has among the rows at the end (several where it was multiplied),
+    none where it is not among them."""
+
+    passages: tuple[Passage, ...]
+    rows: Ids
+
+    @property
+    def lost(self) -> Passage | None:
+        """Where it was left out."""
+        return next((each for each in self.passages if each.fate is Fate.LOST), None)
+
+
+def find_rows(table: Table, condition: str, stop: StopToken = NEVER) -> Ids:
+    """The rows pulled for which a condition (of the local language) holds. Raises: ConditionError, Stopped."""
+    if not condition.strip():
+        raise ConditionError("Which row is meant?", "Write a condition, such as reading_id = 42.")
+    return filter_view(View(table), parse_condition(condition, table), stop).row_ids()
+
+
+def trace(course: Course, row: int, stop: StopToken = NEVER) -> Trace:
+    """Follow one of the rows pulled, by its id, along the course. Raises: Stopped."""
+    rows = np.array([row], np.int64)
+    passages = [Passage(-1, "Query", Fate.RETURNED, f"returned: {_row(course.table, row)}")]
+    for at, result in enumerate(course.results):
+        stop.check()
+        step = result.applied if result.applied is not None else result.step
+        title = step.name or f"{step.kind.capitalize()} {step.words()}"
+        if not len(rows):
+            passages.append(Passage(at, title, Fate.UNREACHED, "not reached"))
+        elif not step.on:
+            passages.append(Passage(at, title, Fate.KEPT, "switched off"))
+        elif result.error is not None:
+            passages.append(Passage(at, title, Fate.KEPT, f"passed over: {result.error.message}"))
+        else:
+            try:
+                rows, fate, said, remedies = _followed(step, course.before(at), result.shaped, rows, stop)
+            except ConditionError as problem:
+                rows, fate, said, remedies = rows[:0], Fate.UNREACHED, f"can't be followed: {problem.message}", ()
+            passages.append(Passage(at, title, fate, said, remedies))
+    end = course.end
+    if len(rows):
+        passages.append(Passage(len(course.results), "Result", Fate.KEPT, _standing(end, rows)))
+    return Trace(tuple(passages), rows)
+
+
+def _row(table: Table, row: int, most: int = 5) -> str:
+    """The first values of a row, as they are shown."""
+    parts = [f"{f.name} {_value(table, n, row)}" for n, f in enumerate(table.fields[:most])]
+    return ", ".join(parts) + ("…" if len(table.fields) > most else "")
+
+
+def _value(table: Table, place: int, row: int) -> str:
+    value = table.columns[place].value(row)
+    return "NULL" if value is None else shown(value, table.fields[place])
+
+
+def _standing(end: Shaped, rows: Ids) -> str:
+    places = _places(end, rows)
+    if end.grouped is not None:
+        key = _key(end, int(_leaves(end, rows)[0]))
+        return f"in the group {key}, at place {grouped(places[0] + 1)} of {grouped(end.rows)}"
+    said = ", ".join(grouped(place + 1) for place in places[:5]) + ("…" if len(places) > 5 else "")
+    return f"at place {said} of {grouped(end.rows)}"
+
+
+def _places(shaped: Shaped, rows: Ids) -> list[int]:
+    """Where rows stand (of groups: where theirs do), from 0."""
+    wanted = rows if shaped.grouped is None else np.unique(_leaves(shaped, rows))
+    ids = shaped.flat().row_ids()
+    return [int(place) for place in np.flatnonzero(np.isin(ids, wanted))]
+
+
+def _leaves(shaped: Shaped, rows: Ids) -> Ids:
+    """The deepest groups that rows are in."""
+    assert shaped.grouped is not None
+    level = shaped.grouped.levels[-1]
+    return level.codes[np.isin(level.ids, rows)]
+
+
+def _key(shaped: Shaped, leaf: int) -> str:
+    assert shaped.grouped is not None
+    leaves, count = shaped.grouped.leaves, len(shaped.grouped.keys)
+    return ", ".join(f"{leaves.fields[n].name} {_value(leaves, n, leaf)}" for n in range(count)) or "of all rows"
+
+
+Followed = tuple[Ids, Fate, str, tuple[Remedy, ...]]
+
+
+def _followed(step: Step, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
+    """The row ids after a step, and what is to be said of it."""
+    for kind, follow in _WAYS:
+        if isinstance(step, kind):
+            return follow(step, before, after, rows, stop)
+    kept = _still_there(after, rows)
+    return kept, Fate.KEPT if len(kept) else Fate.LOST, "kept" if len(kept) else "left out here", ()
+
+
+def _still_there(after: Shaped, rows: Ids) -> Ids:
+    ids = after.view.row_ids()
+    return rows[np.isin(rows, ids)]
+
+
+def _filtered(step: FilterStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
+    kept = _still_there(after, rows)
+    lost = rows[~np.isin(rows, kept)]
+    shown_row = int((lost if len(lost) else kept)[0])
+    at = shown_row if before.grouped is None else int(_leaves(before, np.array([shown_row]))[0])
+    table, said, holding, remedies = before.table, list[str](), list[str](), list[Remedy]()
+    for number, condition in enumerate(step.conditions):
+        if not condition.on:
+            continue
+        if len(filter_view(View(table, np.array([at])), condition.node(table), stop)):
+            holding.append(condition.words())
+            continue
+        said.append(_failing(condition, table, at))
+        remedies += _remedies(step, number, condition, table, at)
+    if not len(lost):
+        return kept, Fate.KEPT, f"kept: {', '.join(holding)}", ()
+    also = f" ({', '.join(f'{each} holds' for each in holding)})" if holding else ""
+    words = f"left out here: {', '.join(said)}{also}"
+    if len(kept):
+        return kept, Fate.KEPT, f"{len(kept)} of {len(rows)} kept; {words}", tuple(remedies)
+    return kept, Fate.LOST, words, tuple(remedies)
+
+
+def _failing(condition: Condition, table: Table, row: int) -> str:
+    if condition.operator in _SIGNED:
+        place = find_column(table, condition.column)
+        rest = condition.words().removeprefix(condition.column).strip()
+        return f"{condition.column} {_value(table, place, row)} is not {rest}"
+    if condition.column:
+        place = find_column(table, condition.column)
+        return f"{condition.column} is {_value(table, place, row)}: {condition.words()} does not hold"
+    return f"{condition.words()} does not hold"
+
+
+def _remedies(step: FilterStep, number: int, condition: Condition, table: Table, row: int) -> list[Remedy]:
+    def put(made: Condition) -> FilterStep:
+        return replace(step, conditions=(*step.conditions[:number], made, *step.conditions[number + 1 :]))
+
+    found = [Remedy(f"Switch off {condition.words()}", put(replace(condition, on=False)))]
+    operator = _ABOVE.get(condition.operator) or _BELOW.get(condition.operator)
+    value = table.columns[find_column(table, condition.column)].value(row) if condition.column else None
+    if operator is not None and value is not None:
+        wider = replace(condition, operator=operator, values=(value,))
+        found.append(Remedy(wider.words(), put(wider)))
+    return found
+
+
+def _topped(step: TopStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
+    ids, within = step.ranked(before, stop)
+    ranks = within[np.isin(ids, rows)]
+    best = int(ranks.min()) + 1
+    per = f" for {', '.join(step.per)}" if step.per else ""
+    kept = _still_there(after, rows)
+    said = f"at place {grouped(best)}{per}; the first {grouped(step.count)} are kept"
+    if len(kept):
+        return kept, Fate.KEPT, said, ()
+    return kept, Fate.LOST, f"left out here: {said}", (Remedy(f"Keep {grouped(best)}", replace(step, count=best)),)
+
+
+def _distinct(step: DistinctStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
+    kept = _still_there(after, rows)
+    table, ids = before.view.table, before.view.row_ids()
+    places = [find_column(table, name) for name in step.columns] or list(before.shown())
+    codes = combined_codes([table.columns[place] for place in places], ids, stop)
+    own = codes[np.isin(ids, rows)][0]
+    same = int(np.count_nonzero(codes == own))
+    if len(kept):
+        return (
+            kept,
+            Fate.KEPT,
+            f"kept, the first of {grouped(same)} alike" if same > 1 else "kept: no other is like it",
+            (),
+        )
+    first = int(np.flatnonzero(codes == own)[0])
+    by = f" in {', '.join(step.columns)}" if step.columns else ""
+    words = f"left out here: row {grouped(first + 1)} has the same values{by}"
+    words += f" ({grouped(same)} rows alike, the first is kept)"
+    return kept, Fate.LOST, words, (Remedy("Switch Distinct off", replace(step, on=False)),)
+
+
+def _drawn(step: SampleStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
+    kept = _still_there(after, rows)
+    said = f"{grouped(step.count)} of {grouped(len(before.view))} are drawn at random"
+    if len(kept):
+        return kept, Fate.KEPT, f"drawn: {said}", ()
+    whole = replace(step, count=len(before.view))
+    return kept, Fate.LOST, f"left out here: {said}, not this one", (Remedy("Draw all rows", whole),)
+
+
+def _sorted(step: SortStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
+    start, end = _places(before, rows)[0] + 1, _places(after, rows)[0] + 1
+    return rows, Fate.MOVED, f"from place {grouped(start)} to {grouped(end)}", ()
+
+
+def _hidden(step: ColumnsStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
+    gone = [before.title(place) for place in before.shown() if place not in after.shown()]
+    return rows, Fate.KEPT, f"kept; hidden: {', '.join(gone)}" if gone else "kept", ()
+
+
+def _computed(step: ComputeStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
+    said = []
+    at = int(rows[0]) if after.grouped is None else int(_leaves(after, rows)[0])
+    for each in step.columns:
+        if each.label in [field.name for field in after.table.fields]:
+            said.append(f"{each.label} is {_value(after.table, find_column(after.table, each.label), at)}")
+    return rows, Fate.KEPT, ", ".join(said) or "kept", ()
+
+
+def _merged(step: GroupStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
+    flat = _flat_ids(before, rows)
+    leaf = int(_leaves(after, flat)[0])
+    assert after.grouped is not None
+    others = int(after.grouped.levels[-1].counts[leaf]) - len(flat)
+    said = (
+        f"in the group {_key(after, leaf)}, with {grouped(others)} other rows"
+        if others
+        else f"alone in {_key(after, leaf)}"
+    )
+    return flat, Fate.MERGED, said, ()
+
+
+def _flat_ids(before: Shaped, rows: Ids) -> Ids:
+    """The ids that rows have in the view that a step sees: their own, or those of their groups."""
+    return rows if before.grouped is None else np.unique(_leaves(before, rows))
+
+
+def _joined(step: JoinStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
+    right = needed(step.other, step.rows)
+    met = join_rows(before.as_shown(), right, step.places(before), step.how, stop)
+    mine = np.isin(met.here_ids, _flat_ids(before, rows)) & (met.here_ids >= 0)
+    found, partners = np.flatnonzero(mine), met.there_ids[mine]
+    by = ", ".join(f"{here} {_value(before.as_shown().table, p, int(_flat_ids(before, rows)[0]))}"
+                   for (here, _), (p, _) in zip(step.pairs, step.places(before), strict=True))  # fmt: skip
+    if not len(found):
+        words = f"left out here: {by} meets no row of {step.other}"
+        if step.how.value == "rows without a match":
+            words = f"left out here: {by} meets a row of {step.other}"
+        return found, Fate.LOST, words, (Remedy("Keep all rows here", replace(step, how=type(step.how).LEFT)),)
+    if len(found) > len(rows):
+        return found, Fate.MULTIPLIED, f"{by} meets {grouped(len(found))} rows of {step.other}", ()
+    row = int(partners[0])
+    return (
+        found,
+        Fate.KEPT,
+        f"beside {_row(right, row, 3)}" if row >= 0 else f"kept; {by} meets no row of {step.other}",
+        (),
+    )
+
+
+def _appended(step: AppendStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
+    found = np.array(_places(before, rows), np.int64)
+    return found, Fate.KEPT, f"kept; the rows of {step.other} follow", ()
+
+
+def _unpivoted(step: UnpivotStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
+    count, places = len(step.columns), np.array(_places(before, rows), np.int64)
+    found = (places[:, None] * count + np.arange(count)).reshape(-1)
+    return found, Fate.MULTIPLIED, f"a row for each of {', '.join(step.columns)}", ()
+
+
+def _pivoted(step: PivotStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
+    view = with_parts(before.flat(), (*step.keys, step.column))
+    ids = view.row_ids()
+    keys = [view.table.index(key.title) for key in step.keys]
+    codes = group_view(view, keys, (), stop).levels[-1].codes if keys else np.zeros(len(ids), np.int64)
+    own = np.unique(codes[np.isin(ids, _flat_ids(before, rows))])
+    value = _value(view.table, view.table.index(step.column.title), int(_flat_ids(before, rows)[0]))
+    return own, Fate.MERGED, f"in the column {value} of row {grouped(int(own[0]) + 1)}", ()
+
+
+def _turned(step: TransposeStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
+    place = _places(before, rows)[0]
+    return rows[:0], Fate.MERGED, f"became column {grouped(place + 2)}", ()
+
+
+def _compared(step: CompareStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
+    assert after.compared is not None
+    found = after.compared.found
+    at = np.flatnonzero(np.isin(found.here_ids, _flat_ids(before, rows)) & (found.here_ids >= 0))
+    lines = np.flatnonzero(np.isin(after.compared.lines, at))
+    if not len(lines):
+        remedy = Remedy("Show rows that are the same", replace(step, with_same=True))
+        return lines, Fate.LOST, f"left out here: it is the same in {step.other}", (remedy,)
+    names = [found.here.table.fields[a].name for (a, _), mark in zip(found.pairs, found.changed, strict=True)
+             if mark[at[0]]]  # fmt: skip
+    words = STATES[int(found.states[at[0]])]
+    return lines, Fate.KEPT, f"{words} in {', '.join(names)}" if names else words, ()
+
+
+_WAYS: Sequence[tuple[type, Callable[[Any, Shaped, Shaped, Ids, StopToken], Followed]]] = (
+    (FilterStep, _filtered), (TopStep, _topped), (DistinctStep, _distinct), (SampleStep, _drawn), (SortStep, _sorted),
+    (ColumnsStep, _hidden), (ComputeStep, _computed), (GroupStep, _merged), (JoinStep, _joined),
+    (AppendStep, _appended), (UnpivotStep, _unpivoted), (PivotStep, _pivoted), (TransposeStep, _turned),
+    (CompareStep, _compared),
+)  # fmt: skip
