@@ -157,6 +157,13 @@ def parser() -> argparse.ArgumentParser:
     add_chart(commands["chart"])
     add_compare(commands["compare"])
     commands["compare"].set_defaults(do=_compare)
+    trace = commands["trace"]
+    trace.add_argument("file", metavar="PULL", help="a pull file, or the name of a pull on the shelf")
+    trace.add_argument("--where", required=True, metavar="COND", help='which row, such as "reading_id = 42"')
+    trace.add_argument("--json", action="store_true", help="as JSON")
+    trace.add_argument("--param", action="append", default=[], metavar="NAME=VALUE", help="a parameter's value")
+    trace.add_argument("--password-file", default="", metavar="FILE", help="a file whose first line is the password")
+    trace.set_defaults(do=_trace)
     add_schedule(commands["schedule"])
     commands["schedule"].set_defaults(do=_schedule)
     formats = commands["formats"]
@@ -221,6 +228,12 @@ def _compare(options: argparse.Namespace) -> int:
     from nimble_otter.cli import comparing
 
     return comparing.compare(options, _plans(options) if options.send or options.to else [])
+
+
+def _trace(options: argparse.Namespace) -> int:
+    from nimble_otter.cli import tracing
+
+    return tracing.trace_rows(options)
 
 
 def _listed(name: str, options: argparse.Namespace) -> int:

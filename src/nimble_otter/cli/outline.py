@@ -12,6 +12,7 @@ COMMANDS = {
     "run": "run a saved pull and deliver its rows",
     "chart": "draw a chart of a saved pull's rows as PNG, SVG or PDF",
     "compare": "tell what differs between two pulls, tables or files; statements that bring one into line",
+    "trace": "tell what each step of a saved pull made of a row, or what keeps it out of the query",
     "tables": "list the tables of a source; with --send or --to deliver them whole",
     "describe": "tell the columns of a table, its keys and references",
     "sources": "list, add, test or remove saved sources",

@@ -214,8 +214,10 @@ def _filtered(step: FilterStep, before: Shaped, after: Shaped, rows: Ids, stop: 
 def _failing(condition: Condition, table: Table, row: int) -> str:
     if condition.operator in _SIGNED:
         place = find_column(table, condition.column)
-        rest = condition.words().removeprefix(condition.column).strip()
-        return f"{condition.column} {_value(table, place, row)} is not {rest}"
+        rest, value = condition.words().removeprefix(condition.column).strip(), _value(table, place, row)
+        if rest.startswith(("≠", "not in")):
+            return f"{condition.column} is {value}, which {rest} leaves out"
+        return f"{condition.column} {value} is not {rest.removeprefix('= ')}"
     if condition.column:
         place = find_column(table, condition.column)
         return f"{condition.column} is {_value(table, place, row)}: {condition.words()} does not hold"

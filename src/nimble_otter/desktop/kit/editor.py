@@ -198,6 +198,11 @@ class SqlEditor(QPlainTextEdit):
             marks.append(mark)
         self.setExtraSelections(marks)
 
+    def select_span(self, start: int, end: int) -> None:
+        """Select a stretch of the text, and bring it into sight."""
+        self.setTextCursor(self._cursor(start, end))
+        self.ensureCursorVisible()
+
     def _cursor(self, start: int, end: int) -> QTextCursor:
         most = self.document().characterCount() - 1
         cursor = QTextCursor(self.document())

@@ -118,6 +118,7 @@ QMainWindow, QWidget#paper {{ background: {c["paper"]}; }}
 QWidget#surface {{ background: {c["surface"]}; }}
 QWidget#raised {{ background: {c["raised"]}; }}
 QWidget#failing {{ background: {c["plum_bg"]}; }}
+QWidget#trace {{ background: {c["paper"]}; border-bottom: 1px solid {c["line"]}; }}
 QWidget#caution {{ background: {c["amber_bg"]}; }}
 QLabel {{ background: transparent; color: {c["ink"]}; }}
 QLabel[tone="muted"] {{ color: {c["muted"]}; }}

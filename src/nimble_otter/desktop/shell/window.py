@@ -13,6 +13,7 @@ from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.shell.charting import Charting
 from nimble_otter.desktop.shell.commands import add_commands, collect_findings
 from nimble_otter.desktop.shell.find_box import FindBox
+from nimble_otter.desktop.shell.tracing import Tracing
 from nimble_otter.desktop.shell.workbench import Workbench
 
 if TYPE_CHECKING:
@@ -24,11 +25,12 @@ class Window(Workbench):
 
     def __init__(self) -> None:
         super().__init__()
-        self.charting = Charting(self)
+        self.charting, self.tracing = Charting(self), Tracing(self)
         self.status.view_chosen.connect(self._choose_view)
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
         add_commands(self, self.find_box)
         self.charting.add_commands()
+        self.tracing.add_commands()
         self.grid_presenter.shown.connect(lambda: self.failing_strip.show_pull(self.pull))
         self.drawer_stack.currentChanged.connect(lambda _: self.detail_presenter.refresh())
         self.failing_strip.all_wanted.connect(self._show_all_rows)
@@ -50,6 +52,7 @@ class Window(Workbench):
         """Rows, and what stands beside them of earlier deliveries, which a delivery just made changes."""
         super()._show_rows(what)
         self.charting.refresh(what)
+        self.tracing.refresh(what)
         if what & Aspect.PULL and self.detail.showing_last:
             self.detail_presenter.refresh()
 

@@ -50,8 +50,8 @@ function _shtab_nimble_otter_using
   test "$_shtab_nimble_otter_cmdpath" = "$argv"
 end
 
-set -g _shtab_nimble_otter_commands query run chart compare tables describe sources find apply schedule shelf history formats demo
-set -g _shtab_nimble_otter_opts_with_value --along --any-case --any-space --as-table --at --between --binary --binary-name --bins --by --calendar --case --chart --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --empty-is-null --encoding --every --exists --filter --first --format --group --grows --key --kind --last --leave-out --legend --limit --line-end --lines --long --map --minutes --missed --missing --most --name --names --new-key --numbers --on --order --overlap --pair --palette --panels --param --password-file --pixels --pull --quote --quote-mark --readings --report --root --row --rows --scale --script --second-scale --second-title --send --sheet --size --sort --source --sql --sql-file --stack --stage --table --tell --theme --time --time-zone --title --to --tolerance --top --tries --up --values --words --x-scale --x-title --y-scale --y-title --zones
+set -g _shtab_nimble_otter_commands query run chart compare trace tables describe sources find apply schedule shelf history formats demo
+set -g _shtab_nimble_otter_opts_with_value --along --any-case --any-space --as-table --at --between --binary --binary-name --bins --by --calendar --case --chart --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --empty-is-null --encoding --every --exists --filter --first --format --group --grows --key --kind --last --leave-out --legend --limit --line-end --lines --long --map --minutes --missed --missing --most --name --names --new-key --numbers --on --order --overlap --pair --palette --panels --param --password-file --pixels --pull --quote --quote-mark --readings --report --root --row --rows --scale --script --second-scale --second-title --send --sheet --size --sort --source --sql --sql-file --stack --stage --table --tell --theme --time --time-zone --title --to --tolerance --top --tries --up --values --where --words --x-scale --x-title --y-scale --y-title --zones
 
 complete -c nimble-otter -e
 complete -c nimble-otter -f
@@ -274,6 +274,12 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l delete -d 'of
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l json -d 'the counts as JSON'
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l param -x -d 'a parameter'"'"'s value'
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l password-file -xka "(__fish_complete_path (commandline -ct))" -d 'a file whose first line is the password'
+complete -c nimble-otter -n '_shtab_nimble_otter_using; and test $_shtab_nimble_otter_npos -eq 0' -a trace -d 'tell what each step of a saved pull made of a row, or what keeps it out of the query'
+complete -c nimble-otter -n '_shtab_nimble_otter_using trace' -s h -l help -d 'show this help message and exit'
+complete -c nimble-otter -n '_shtab_nimble_otter_using trace' -l where -x -d 'which row, such as "reading_id = 42"'
+complete -c nimble-otter -n '_shtab_nimble_otter_using trace' -l json -d 'as JSON'
+complete -c nimble-otter -n '_shtab_nimble_otter_using trace' -l param -x -d 'a parameter'"'"'s value'
+complete -c nimble-otter -n '_shtab_nimble_otter_using trace' -l password-file -xka "(__fish_complete_path (commandline -ct))" -d 'a file whose first line is the password'
 complete -c nimble-otter -n '_shtab_nimble_otter_using; and test $_shtab_nimble_otter_npos -eq 0' -a tables -d 'list the tables of a source; with --send or --to deliver them whole'
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -s h -l help -d 'show this help message and exit'
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l source -x -d 'an SQLite file, or the address of a server: postgresql://, mysql://, mongodb://'

@@ -1,0 +1,188 @@
+"""Tracing in the window: of the row under the cursor, or of one that a condition names, pulled or not."""
+
+from __future__ import annotations
+
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+from nimble_otter.desktop.kit.commands import Command
+from nimble_otter.desktop.pulls.aspect import Aspect
+from nimble_otter.desktop.pulls.open_pull import OpenPull
+from nimble_otter.desktop.pulls.step_ref import QUERY, step_at
+from nimble_otter.desktop.runtime.jobs import LOCAL
+from nimble_otter.errors import OtterError
+
+if TYPE_CHECKING:
+    from nimble_otter.desktop.shell.workbench import Workbench
+    from nimble_otter.desktop.steps.trace_strip import TraceStrip
+    from nimble_otter.pull.steps import Step
+    from nimble_otter.pull.tracing import Trace
+    from nimble_otter.pull.tracing_query import QueryTrace
+
+_MOST_TOLD = 3
+
+
+class Tracing:
+    """What the window has to do with tracing; the strip is made when it is first wanted."""
+
+    def __init__(self, window: Workbench) -> None:
+        self._window = window
+        self._is_made = False
+        self._open_pull: OpenPull | None = None
+        self._row = -1
+
+    def add_commands(self) -> None:
+        """The commands of tracing."""
+        add, window = self._window.commands.add, self._window
+
+        def has_rows() -> bool:
+            return window.pull is not None and window.pull.course is not None
+
+        add(Command("trace_row", "Trace this row", self.trace_current, "", "view", has_rows))
+        add(Command("trace", "Why is a row not here?…", self.open, "", "view", has_rows))
+
+    @cached_property
+    def strip(self) -> TraceStrip:
+        """Over the rows."""
+        from nimble_otter.desktop.steps.trace_strip import TraceStrip
+
+        made = TraceStrip()
+        self._window.over_rows.insertWidget(0, made)
+        made.asked.connect(self._find)
+        made.closed.connect(self.close)
+        made.step_chosen.connect(self._show_step)
+        made.remedy_chosen.connect(self._mend)
+        self._is_made = True
+        return made
+
+    def open(self) -> None:
+        """Ask which row is meant."""
+        self._open_pull, self._row = self._window.pull, -1
+        self.strip.field.setText("")
+        self.strip.show_passages((), "which row? Its key, or any condition")
+        self.strip.show()
+        self.strip.field.setFocus()
+
+    def close(self) -> None:
+        """Put the strip away."""
+        self._open_pull, self._row = None, -1
+        self.strip.hide()
+        self._window.grid.setFocus()
+
+    def trace_current(self) -> None:
+        """Trace the row under the cursor."""
+        open_pull, model = self._window.pull, self._window.grid.model
+        if open_pull is None or open_pull.shaped is None or model is None or not model.rows:
+            return
+        self.open()
+        row = model.row_id(self._window.grid.selection.current[0])
+        if not open_pull.shaped.own_rows or row < 0 or open_pull.table is None or row >= open_pull.table.rows:
+            self.strip.show_passages((), "These rows are made by steps; say which of the rows pulled is meant.")
+            return
+        self.strip.field.setText(self._condition(open_pull, row))
+        self._trace(row)
+
+    def refresh(self, what: Aspect) -> None:
+        """Another pull is in sight, or its rows are others."""
+        if not self._is_made or self._open_pull is None:
+            return
+        is_own = self._open_pull is self._window.pull
+        self.strip.setVisible(is_own)
+        if is_own and what & Aspect.ROWS and self._row >= 0:
+            self._trace(self._row)
+
+    @staticmethod
+    def _condition(open_pull: OpenPull, row: int) -> str:
+        """What says which row it is: its key, else its first value."""
+        table = open_pull.table
+        assert table is not None
+        places = [place for place, _ in open_pull.target.keys if place < len(table.fields)] or [0]
+        parts = []
+        for place in places:
+            value, name = table.columns[place].value(row), table.fields[place].name
+            quoted = name if name.isidentifier() else '"' + name.replace('"', '""') + '"'
+            is_bare = isinstance(value, (int, float)) and not isinstance(value, bool)
+            said = str(value) if is_bare else "'" + str(value).replace("'", "''") + "'"
+            parts.append(f"{quoted} is null" if value is None else f"{quoted} = {said}")
+        return " and ".join(parts)
+
+    def _trace(self, row: int) -> None:
+        from nimble_otter.pull.tracing import trace
+
+        open_pull = self._open_pull
+        if open_pull is None or open_pull.course is None:
+            return
+        course = open_pull.course
+        if row >= course.table.rows:
+            self.strip.show_passages((), "The row is not among those pulled any more.", True)
+            return
+        self._row = row
+
+        def show(found: Trace) -> None:
+            if self._open_pull is open_pull:
+                self.strip.show_passages(found.passages, "it is here" if len(found.rows) else "it is not here")
+
+        open_pull.jobs.submit(LOCAL, f"{open_pull.key} trace", lambda stop, _: trace(course, row, stop), show,
+                              title="Tracing")  # fmt: skip
+
+    def _find(self, condition: str) -> None:
+        """Trace the row that a condition names; one that was not pulled, through the query."""
+        from nimble_otter.pull.tracing import find_rows
+
+        open_pull = self._open_pull
+        if open_pull is None or open_pull.course is None:
+            return
+        try:
+            rows = find_rows(open_pull.course.table, condition)
+        except OtterError as problem:
+            self.strip.show_passages((), str(problem), True)
+            return
+        if not len(rows):
+            self._ask(open_pull, condition)
+            return
+        self._trace(int(rows[0]))
+        if len(rows) > 1:
+            self._window.say(f"{len(rows)} rows are meant; the first is traced.", False)
+
+    def _ask(self, open_pull: OpenPull, condition: str) -> None:
+        """Ask the query again for the row alone."""
+        from nimble_otter.pull.tracing import Fate, Passage
+        from nimble_otter.pull.tracing_query import trace_query
+
+        self._row = -1
+        source, pull = open_pull.rows_source, open_pull.pull
+        self.strip.show_passages((), "not among the rows pulled; asking the query for it")
+
+        def show(found: QueryTrace) -> None:
+            if self._open_pull is not open_pull:
+                return
+            fate = Fate.RETURNED if found.is_returned else Fate.LOST
+            count = len(found.asked)
+            said = f"asked {count} time{'s' if count > 1 else ''}, for one row at most"
+            self.strip.show_passages((Passage(-1, "Query", fate, found.words()),), said)
+            if found.lost is not None:
+                self._window.open_drawer(QUERY)
+                drawer = self._window.query_drawer
+                drawer.show_text()
+                drawer.editor.select_span(found.lost.span.start, found.lost.span.end)
+
+        def failed(problem: Exception) -> None:
+            if self._open_pull is open_pull:
+                self.strip.show_passages((), str(problem), True)
+
+        open_pull.jobs.submit(
+            open_pull.hub.lane(source), f"{open_pull.key} trace query",
+            lambda stop, _: trace_query(pull, condition, open_pull.hub.connection(source), stop), show, failed,
+            title="Asking for the row",
+        )  # fmt: skip
+
+    def _show_step(self, at: int) -> None:
+        open_pull = self._open_pull
+        if open_pull is not None and open_pull is self._window.pull:
+            self._window.open_drawer(QUERY if at < 0 else step_at(min(at, len(open_pull.pull.steps) - 1)))
+
+    def _mend(self, at: int, step: Step) -> None:
+        """Change a step so that the row comes back; undo takes it back."""
+        open_pull = self._open_pull
+        if open_pull is not None and at < len(open_pull.pull.steps):
+            open_pull.shaping.set_step(at, step, "Bring the row back")

@@ -1,0 +1,102 @@
+"""Tracing in the window: the row under the cursor, one that a step leaves out, one that the query leaves out."""
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QPushButton
+
+from nimble_otter.desktop.kit.offscreen import wait_until
+from nimble_otter.pull import Pull, Query
+from nimble_otter.pull.steps import Condition, FilterStep, GroupStep, KeyBy, SortBy, SortStep
+from nimble_otter.pull.tracing import Fate
+from nimble_otter.sources import Source
+from tests.desktop.conftest import settle
+
+TEXT = "select station_id, name, river, height_m, active from station where height_m > 15 order by station_id"
+STEPS = (FilterStep((Condition("at least", "height_m", (20,)),)), SortStep((SortBy("height_m", True),)))
+
+
+def opened(make_window, small_demo, steps=STEPS):
+    window = make_window(demo=False)
+    window.workspace.open(Pull("high", Source("Merrow", f"sqlite:///{small_demo}"), Query(TEXT), steps), run=True)
+    settle(window)
+    assert window.pull.error is None
+    return window
+
+
+def type_row(window, text):
+    strip = window.tracing.strip
+    strip.field.setText("")
+    QTest.keyClicks(strip.field, text)
+    QTest.keyClick(strip.field, Qt.Key.Key_Return)
+    settle(window, 0.2)
+    return strip
+
+
+def low_station(window):
+    table = window.pull.table
+    return next(
+        i for i, h in zip(table.column("station_id").values(), table.column("height_m").values(), strict=True) if h < 20
+    )
+
+
+def test_the_row_under_the_cursor_is_traced(make_window, small_demo):
+    window = opened(make_window, small_demo)
+    window.grid.setFocus()
+    window.commands.run("trace_row")
+    settle(window, 0.2)
+    strip = window.tracing.strip
+    assert strip.isVisible()
+    assert [each.fate for each in strip.passages] == [Fate.RETURNED, Fate.KEPT, Fate.MOVED, Fate.KEPT]
+    assert strip.field.text().startswith("station_id = ")
+    assert strip.said.text() == "it is here"
+    window.pull.shaping.change(window.pull.pull.with_step(GroupStep((KeyBy("active"),))), "Group")
+    settle(window, 0.2)
+    assert strip.passages[-1].said.startswith("in the group active")
+    QTest.keyClick(strip.field, Qt.Key.Key_Escape)
+    assert not strip.isVisible()
+    assert window.grid.hasFocus()
+    window.commands.run("trace_row")
+    settle(window)
+    assert "made by steps" in strip.said.text() or strip.passages
+
+
+def test_a_row_that_a_step_leaves_out_is_brought_back(make_window, small_demo):
+    window = opened(make_window, small_demo)
+    window.commands.run("trace")
+    assert window.tracing.strip.field.hasFocus()
+    key = low_station(window)
+    strip = type_row(window, f"station_id = {key}")
+    lost = next(each for each in strip.passages if each.fate is Fate.LOST)
+    assert "is not ≥ 20" in lost.said
+    assert strip.said.text() == "it is not here"
+    ways = [each for each in strip.findChildren(QPushButton) if each.text() in [r.words for r in lost.remedies]]
+    assert len(ways) == 2
+    before = window.pull.course.end.rows
+    ways[1].click()
+    settle(window, 0.2)
+    assert window.pull.course.end.rows > before
+    assert strip.said.text() == "it is here"
+    window.pull.changes.undo()
+    settle(window, 0.2)
+    assert strip.said.text() == "it is not here"
+    strip.copy.click()
+    assert "left out here" in QGuiApplication.clipboard().text()
+
+
+def test_a_row_that_never_came_is_sought_in_the_query(make_window, small_demo):
+    window = opened(make_window, small_demo)
+    window.commands.run("trace")
+    strip = type_row(window, "nope = 1")
+    assert "no column nope" in strip.said.text()
+    strip = type_row(window, "height_m < 15")
+    wait_until(lambda: bool(strip.passages))
+    settle(window)
+    assert strip.passages[0].said == "Left out by the condition of WHERE: height_m > 15"
+    assert window.query_drawer.editor.textCursor().selectedText() == "height_m > 15"
+    strip = type_row(window, "station_id = 99999")
+    wait_until(lambda: bool(strip.passages))
+    assert strip.passages[0].said == "No table that the query reads has such a row."
+    window.show_pull(-1)
+    settle(window)
+    assert not strip.isVisible()
