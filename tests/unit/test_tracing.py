@@ -106,7 +106,7 @@ FILTER = FilterStep((Condition("more than", "level", (0.3,)), Condition("is one 
     ((FilterStep((Condition("is empty", "level"),)),), 0, "left out here: level is 0.21: level is empty does not hold"),
     ((FilterStep((Condition("sql", text="k > 3"),)),), 0, "left out here: k > 3 does not hold"),
     ((TopStep(2, (SortBy("level", True),)),), 0, "left out here: at place 3; the first 2 are kept"),
-    ((DistinctStep(("river",)),), 1, "left out here: row 1 has the same values in river (2 rows alike, the first is"),
+    ((DistinctStep(("river",)),), 1, "left out here: row 1 has the same values in river (2 equal rows, the first is"),
     ((SortStep((SortBy("level", True),)),), 3, "from place 4 to 1"),
     ((ComputeStep((Computed("cm", "level * 100"),)),), 1, "cm is 150"),
     ((GroupStep((KeyBy("river"),)),), 0, "in the group river Sallow, with 1 other rows"),

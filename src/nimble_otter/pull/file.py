@@ -24,7 +24,8 @@ from nimble_otter.sources.urls import without_secrets
 
 FORMAT = "nimble otter pull"
 VERSION = 2
-"""Of a pull with a check or a chart; others are written as 1, which every version of ours reads."""
+_LATER = ("check", "compare")
+"""Of a pull with a check, a comparison or a chart; others are written as 1, which every version of ours reads."""
 SUFFIX = ".pull"
 LONGEST = 16_000_000
 """Characters of a pull file; a query with a long list of keys has some millions."""
@@ -47,7 +48,7 @@ def pull_to_text(pull: Pull) -> str:
         }
     whole: dict[str, Any] = {
         "format": FORMAT,
-        "version": VERSION if pull.charts or any(step.kind == "check" for step in pull.steps) else 1,
+        "version": VERSION if pull.charts or any(step.kind in _LATER for step in pull.steps) else 1,
         "name": pull.name,
         "source": {"name": pull.source.name, "url": pull.source.url},
         "query": query,

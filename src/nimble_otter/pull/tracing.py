@@ -217,7 +217,8 @@ def _failing(condition: Condition, table: Table, row: int) -> str:
         rest, value = condition.words().removeprefix(condition.column).strip(), _value(table, place, row)
         if rest.startswith(("≠", "not in")):
             return f"{condition.column} is {value}, which {rest} leaves out"
-        return f"{condition.column} {value} is not {rest.removeprefix('= ')}"
+        rest = f"one of the {rest.removeprefix('in ')}" if rest.startswith("in ") else rest.removeprefix("= ")
+        return f"{condition.column} {value} is not {rest}"
     if condition.column:
         place = find_column(table, condition.column)
         return f"{condition.column} is {_value(table, place, row)}: {condition.words()} does not hold"
@@ -260,13 +261,13 @@ def _distinct(step: DistinctStep, before: Shaped, after: Shaped, rows: Ids, stop
         return (
             kept,
             Fate.KEPT,
-            f"kept, the first of {grouped(same)} alike" if same > 1 else "kept: no other is like it",
+            f"kept, the first of {grouped(same)} equal ones" if same > 1 else "kept: no other is like it",
             (),
         )
     first = int(np.flatnonzero(codes == own)[0])
     by = f" in {', '.join(step.columns)}" if step.columns else ""
     words = f"left out here: row {grouped(first + 1)} has the same values{by}"
-    words += f" ({grouped(same)} rows alike, the first is kept)"
+    words += f" ({grouped(same)} equal rows, the first is kept)"
     return kept, Fate.LOST, words, (Remedy("Switch Distinct off", replace(step, on=False)),)
 
 

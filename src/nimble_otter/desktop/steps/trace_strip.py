@@ -12,7 +12,7 @@ from nimble_otter.desktop.kit.widgets import boxed, button, calling, clear, colu
 from nimble_otter.pull.tracing import Fate, Passage, Remedy
 
 _DOTS = {Fate.LOST: ("✕", "plum"), Fate.UNREACHED: ("○", "faint")}
-_LINE, _MOST_LINES, _HEAD = 26, 7, 46
+_LINE, _MOST_LINES, _HEAD, _TITLE = 26, 7, 46, 220
 
 
 class TraceStrip(QWidget):
@@ -58,9 +58,8 @@ class TraceStrip(QWidget):
         clear(self.lines)
         for line, each in enumerate(self.passages):
             mark, tone = _DOTS.get(each.fate, ("●", "water"))
-            dot, title = label(mark, tone), button(each.title, calling(self.step_chosen.emit, each.at), "link")
-            title.setToolTip(each.title)
-            title.setMaximumWidth(230)
+            short = self.fontMetrics().elidedText(each.title, Qt.TextElideMode.ElideRight, _TITLE)
+            dot, title = label(mark, tone), button(short, calling(self.step_chosen.emit, each.at), "link", each.title)
             what = label(each.said, "plum" if each.fate is Fate.LOST else "", wrap=True)
             for each_label in (dot, what):
                 each_label.setContentsMargins(0, 3, 0, 0)  # on the line of the button beside it

@@ -27,7 +27,7 @@ from nimble_otter.desktop.grid.document_views import JsonView
 from nimble_otter.desktop.kit.offscreen import use_offscreen, wait_until
 from nimble_otter.desktop.kit.theme import theme
 from nimble_otter.desktop.pulls.step_ref import CHANGES, SEND
-from nimble_otter.desktop.tour.charting import Charted
+from nimble_otter.desktop.tour.comparing import Comparing
 from nimble_otter.desktop.tour.guide import StepFailed, hold
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.steps import ColumnsStep
@@ -37,7 +37,7 @@ from nimble_otter.sources.source import source_of_file
 from nimble_otter.table.text.column_format import ColumnFormat
 
 
-class Tour(Charted):
+class Tour(Comparing):
     """A window with a home of its own in `folder`; steps in order, each told and remembered."""
 
     # --- steps -------------------------------------------------------------------------------------------------
@@ -426,9 +426,9 @@ class Tour(Charted):
         """The stages of the tour with their names, in order."""
         return [
             ("Reach", self.reach), ("Ask", self.ask), ("Look", self.look), ("Shape", self.shape),
-            ("See", self.see), ("Change", self.change),
+            ("See", self.see), ("Trace", self.trace), ("Change", self.change),
             ("Send", self.send), ("Repeat", self.repeat), ("Keep", self.keep),
-            ("Find", self.find),
+            ("Compare", self.compare), ("Find", self.find),
             ("Command line", self.command_line), ("Start page", self.show_start),
         ]  # fmt: skip
 
