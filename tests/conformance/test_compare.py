@@ -7,9 +7,12 @@ from tests.conformance.test_write_back import place  # noqa: F401
 from tests.proofs import how_many, proven
 
 from nimble_otter.changes import rehearse, write
+from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.align import Side, Wanted, align, reserve
+from nimble_otter.pull.compare_large import blocks, compare_ordered, in_order
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.steps.compare import CompareStep
+from nimble_otter.sources import Source
 from nimble_otter.stop import NEVER
 from nimble_otter.table import View
 from nimble_otter.table.ops.compare import ONLY_HERE
@@ -96,3 +99,29 @@ def test_after_bringing_into_line_nothing_differs_and_the_reversal_restores(plac
         assert pair.rows(0) == before
     if seed == how_many(6, 350) - 1:
         proven("pairs of tables brought into line, compared, reversed", place.kind, seed + 1)
+
+
+@pytest.mark.parametrize("kind", ["number", "word"])
+def test_large_tables_are_read_in_our_order_of_the_key(place, kind):  # noqa: F811
+    words = ["a", "A", "b", "B", "é", "z", "Z", "ü", "-", "_", "1", "10", "2", "\U0001f600", "\uffee", " a"]
+    keys = list(range(-8, 8)) if kind == "number" else words
+    kinds = dict(zip(("number", "word", "real", "exact", "moment"), TYPES[place.kind].split(), strict=True))
+    charset = " character set utf8mb4" if place.kind == "mariadb" and kind == "word" else ""
+    collate = (
+        {"mariadb": " collate utf8mb4_bin", "sqlite": " collate nocase", "postgresql": ""}[place.kind]
+        if kind == "word"
+        else ""
+    )
+    if place.kind == "sqlite":
+        keys = [key for key in keys if key not in ("A", "B", "Z")]
+    names = [place.table([("k", f"{kinds[kind]}{charset}{collate} primary key"), ("v", "integer")]) for _ in range(2)]
+    for name, missing in zip(names, (keys[2], keys[3]), strict=True):
+        for number, key in enumerate(keys):
+            if key != missing:
+                value = number + (name == names[1] and number == 5)
+                place.do(f"insert into {place.quote(name)} values ({Pair.literal(key)}, {value})")
+    pulls = [Pull(name, Source("", place.url), Query(f"select * from {place.quote(name)}")) for name in names]
+    streams = [blocks(in_order(pull, ("k",), place.connection), place.connection) for pull in pulls]
+    tables = [list(each) for each in streams]
+    found = compare_ordered(iter(tables[0]), iter(tables[1]), CompareStep("o", ("k",)))
+    assert found.counts == (len(keys) - 3, 1, 1, 1)

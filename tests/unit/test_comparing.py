@@ -15,7 +15,8 @@ from nimble_otter.changes import find_target
 from nimble_otter.cli import main
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.align import Side, Wanted, align
-from nimble_otter.pull.compared import find_key
+from nimble_otter.pull.compare_large import compare_ordered
+from nimble_otter.pull.compared import differences_table, find_key
 from nimble_otter.pull.course import run_course
 from nimble_otter.pull.row_files import is_rows_file, read_rows
 from nimble_otter.pull.shaped import all_rows
@@ -26,6 +27,7 @@ from nimble_otter.stop import NEVER
 from nimble_otter.table import MISSING, Table, View
 from nimble_otter.table.core.build import table_of
 from nimble_otter.table.ops.alike import Alike
+from nimble_otter.table.ops.compare import compare_views
 
 VALUES = some.none() | some.sampled_from([0, 1, 2]), some.none() | some.sampled_from(["a", "A", "b ", "b", ""])
 ROWS = some.dictionaries(
@@ -156,6 +158,42 @@ def test_broken_files_are_told(name, text, tmp_path):
         read_rows(str(tmp_path / name))
 
 
+KEYS = some.lists(
+    some.tuples(some.integers(-5, 30), some.sampled_from(["", "A", "a", "Z", "é", "\U0001f600", "b\x00"])), max_size=25
+)
+
+
+@given(KEYS, KEYS, some.sampled_from([1, 2, 5]), some.sampled_from([1, 3, 7]), some.data())
+@settings(max_examples=how_many(60, 2000), deadline=None)
+def test_sides_read_in_order_give_the_same_as_whole(left, right, stretch, block, data):
+    sides = [sorted(each, key=lambda key: (key[0], key[1])) for each in (left, right)]
+    tables = [table_of(k=[k for k, _ in each], w=[w for _, w in each], v=[data.draw(some.integers(0, 1)) for _ in each])
+              for each in sides]  # fmt: skip
+    tables = [made if made.rows else table_of(k=[0], w=["a"], v=[0]).take(View(made).row_ids()) for made in tables]
+    step = CompareStep("o", ("k", "w"))
+
+    def parts(table):
+        yield from (table.take(View(table).row_ids(at, at + block)) for at in range(0, max(1, table.rows), block))
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr("nimble_otter.pull.compare_large.STRETCH", stretch)
+        found = compare_ordered(parts(tables[0]), parts(tables[1]), step)
+    whole = compare_views(View(tables[0]), View(tables[1]), step.keys)
+    assert found.counts == tuple(whole.count(state) for state in range(4))
+    assert found.read == (tables[0].rows, tables[1].rows)
+    want, _ = differences_table(whole)
+    rows_of = lambda table: sorted(zip(*(c.values() for c in table.columns), strict=True), key=repr)  # noqa: E731
+    assert rows_of(found.table) == rows_of(want)
+
+
+def test_rows_in_another_order_are_refused():
+    up, down = table_of(k=[1, 2, 3]), table_of(k=[3, 2, 1])
+    with pytest.raises(ConditionError, match="do not come in our order"):
+        compare_ordered(iter([up]), iter([down]), CompareStep("o", ("k",)))
+    with pytest.raises(ConditionError, match="compared by a key"):
+        compare_ordered(iter([up]), iter([up]), CompareStep("o"))
+
+
 def stations(path, *changes):
     with sqlite3.connect(path) as base:
         base.execute(
@@ -179,6 +217,9 @@ def test_the_command_tells_sends_and_writes_what_brings_into_line(home, tmp_path
     sides = [f"{a}#station", f"{b}#station"]
     assert main(["compare", *sides]) == 7
     assert "by station_id: 2 changed, 1 only left, 1 only right; 4 same" in capsys.readouterr().err
+    assert main(["compare", *sides, "--key", "station_id", "--large", "--send", str(tmp_path / "large.csv")]) == 7
+    assert "by station_id: 2 changed, 1 only left, 1 only right; 4 same" in capsys.readouterr().err
+    assert (tmp_path / "large.csv").read_text().count("\n") == 5
     out, diff = tmp_path / "out.sql", tmp_path / "diff.csv"
     within = ["--tolerance", "height_m=0.01"]
     assert main(["compare", *sides, *within, "--send", str(diff), "--script", str(out), "--delete"]) == 7
@@ -201,7 +242,9 @@ def test_the_command_tells_sends_and_writes_what_brings_into_line(home, tmp_path
     for wrong, code, says in ((["x.csv", sides[0]], 4, "x.csv can't be read"), (["nope", sides[0]], 4, "no pull nope"),
                               ([f"{a}#stations", sides[0]], 4, "The nearest is station"),
                               ([*sides, "--tolerance", "height_m"], 2, "no = between"),
-                              ([*sides, "--key", "nope"], 4, "nope is not in both")):  # fmt: skip
+                              ([*sides, "--key", "nope"], 4, "nope is not in both"),
+                              ([*sides, "--large"], 2, "--large needs --key"),
+                              ([*sides, "--large", "--key", "height_m"], 4, "can't be read in its order")):  # fmt: skip
         capsys.readouterr()
         assert main(["compare", *wrong]) == code
         assert says in capsys.readouterr().err

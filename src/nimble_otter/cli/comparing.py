@@ -6,6 +6,7 @@ import argparse
 import json
 import sys
 from collections.abc import Sequence
+from contextlib import closing
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -33,6 +34,8 @@ SAME, DIFFERENT = 0, 7
 def compare(options: argparse.Namespace, plans: Sequence[SendPlan]) -> int:
     """Compare, tell, send; SAME or DIFFERENT. Raises: UsageError, OtterError, OSError."""
     around = Terminal("", password_file=options.password_file)
+    if options.large:
+        return _compare_large(options, plans, around)
     left, right = (_side(text, around, options) for text in (options.left, options.right))
     here, there = left.shaped.as_shown(), right.shaped.as_shown()
     keys = _names(options.key)
@@ -69,17 +72,53 @@ class _Side:
     fetched: Fetched | None = None
 
 
-def _side(text: str, around: Terminal, options: argparse.Namespace) -> _Side:
+def _compare_large(options: argparse.Namespace, plans: Sequence[SendPlan], around: Terminal) -> int:
+    """Compare sides that need not fit into memory. Raises: UsageError, OtterError."""
+    from nimble_otter.pull.compare_large import blocks, compare_ordered, in_order
+
+    keys = _names(options.key)
+    if not keys:
+        raise UsageError("--large needs --key: both sides are read in its order.")
+    if options.script or options.all:
+        raise UsageError("--large tells and sends the differences alone.")
+    left, right = (_pull_of(text, around, options) for text in (options.left, options.right))
+    pairs = tuple(_pair(text, "--pair") for text in options.pair)
+    step = CompareStep(right.name, keys, pairs, _names(options.leave_out), _rules(options))
+    other_names = {**dict(zip(keys, keys, strict=True)), **dict(pairs)}
+    with around.connected(left.source) as here, around.connected(right.source) as there:
+        progress = around.progress("comparing")
+        streams = (blocks(in_order(left, keys, here), here),
+                   blocks(in_order(right, [other_names[key] for key in keys], there), there))  # fmt: skip
+        with closing(streams[0]), closing(streams[1]):
+            found = compare_ordered(*streams, step, tell=lambda mine, theirs: progress(mine + theirs))
+    _, changed, only_left, only_right = found.counts
+    words = ((changed, "changed"), (only_left, "only left"), (only_right, "only right"))
+    said = ", ".join(f"{count} {word}" for count, word in words if count) or "no differences"
+    _tell(options, keys, f"{said}; {found.counts[0]} same", found.counts)
+    if found.left_out:
+        note(f"  {found.left_out} more differences are counted only", sys.stderr)
+    if plans:
+        for made in deliver_shaped(replace(left, name=f"{left.name} compared"), all_rows(found.table), plans, around):
+            tell_sent(left, made)
+    return DIFFERENT if any(found.counts[1:]) else SAME
+
+
+def _pull_of(text: str, around: Terminal, options: argparse.Namespace) -> Pull:
     """Raises: SavedError, SourceError, ConditionError."""
-    if is_rows_file(text):
-        file = str(Path(text).expanduser().resolve()) if "#" not in text else text
-        return _Side(file, Pull(Path(text).stem, Source("", "")), all_rows(read_rows(text)))
     path = saved_path(text, places.shelf_folder())
     pull = table_pull(text, around) if not path.exists() else load_pull(path)
     if pull is None:
         raise ConditionError(f"There is no pull {text}.", "Name a pull, SOURCE#TABLE, or a file of rows.")
     values = {**pull.query.parameters, **parse_parameters(options.param)}
-    pull = replace(pull, query=replace(pull.query, parameters=values))
+    return replace(pull, query=replace(pull.query, parameters=values))
+
+
+def _side(text: str, around: Terminal, options: argparse.Namespace) -> _Side:
+    """Raises: SavedError, SourceError, ConditionError."""
+    if is_rows_file(text):
+        file = str(Path(text).expanduser().resolve()) if "#" not in text else text
+        return _Side(file, Pull(Path(text).stem, Source("", "")), all_rows(read_rows(text)))
+    pull = _pull_of(text, around, options)
     fetched, course = pulled(pull, around)
     key = key_of(course, course.end.shown_fields(), fetched.tables)
     return _Side(pull.name, pull, course.whole().end, key, fetched)

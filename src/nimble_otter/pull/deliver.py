@@ -7,11 +7,12 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from nimble_otter.errors import ConditionError
 from nimble_otter.pull.course import run_course
 from nimble_otter.pull.model import Pull, SendPlan
 from nimble_otter.pull.shaped import Shaped, all_rows, columns_to_send
@@ -141,6 +142,30 @@ def stream_rows(
 
     made.rows = replace(begun, blocks=shaped_blocks, count=None)
     return made
+
+
+def table_blocks(connection: Connection, request: Request, stop: StopToken) -> Generator[Table]:
+    """The rows of a query as tables of some thousands each; an empty one where there are none. Raises: SourceError's,
+    ConditionError, where the columns are known only when all rows are there; Stopped."""
+    run = connection.run(replace(request, in_columns=True), stop)
+    close = getattr(run.batches, "close", lambda: None)
+    try:
+        if run.fields is None:
+            raise ConditionError("Documents can't be read in stretches.", "Choose columns in the query.")
+        fields = distinct_names(run.fields)
+
+        def make() -> TableBuilder:
+            return TableBuilder(fields, run.hints, run.is_typed)
+
+        count = 0
+        for table, _ in _tables(run.batches, make, request.limit):
+            stop.check()
+            count += table.rows
+            yield table
+        if not count:
+            yield make().table()
+    finally:
+        close()
 
 
 def _through(table: Table, pull: Pull, values: Any) -> Shaped:

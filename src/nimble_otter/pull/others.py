@@ -54,7 +54,7 @@ def table_pull(text: str, around: FindsSources) -> Pull | None:
             raise ConditionError(
                 f"There is no table {table} in {source.name}.", f"The nearest is {near}." if near else ""
             )
-        return Pull(text, source, Query(connection.select_all(table)))
+        return Pull(text, source, Query(connection.select_all(table), limit=None))
 
 
 def find_pull(name: str, folders: tuple[Path, ...]) -> Pull:

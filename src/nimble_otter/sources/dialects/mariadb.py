@@ -44,6 +44,7 @@ class _Mysql(Dialect):
     }  # fmt: skip
     bytes_type, nested_type = "longblob", "json"
     text_type = "char"
+    text_order = "cast({} as binary)"
 
     def for_driver(self, value: object, info: ColumnInfo | None) -> object:
         if isinstance(value, bool):

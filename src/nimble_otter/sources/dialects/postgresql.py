@@ -37,6 +37,7 @@ class _Postgresql(Dialect):
     bytes_type, nested_type = "bytea", "jsonb"
     kept_text_types = re.compile(r"uuid|inet|cidr|macaddr", re.I)
     regex_operator, word_edge = "~", r"\y"
+    text_order = '{} collate "C"'
     casts_to_search = True
     passes_outputs = selects_from_functions = True
 

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 
 class _Sqlite(Dialect):
     key = family = parser = compiler = "sqlite"
+    text_order = "{} collate binary"
     keys = ("sqlite",)
     display_name = "SQLite"
     writes = True
