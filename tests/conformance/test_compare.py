@@ -9,6 +9,7 @@ from tests.proofs import how_many, proven
 from nimble_otter.changes import rehearse, write
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.align import Side, Wanted, align, reserve
+from nimble_otter.pull.catalogue_rows import catalogue_rows
 from nimble_otter.pull.compare_large import blocks, compare_ordered, in_order
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.steps.compare import CompareStep
@@ -125,3 +126,14 @@ def test_large_tables_are_read_in_our_order_of_the_key(place, kind):  # noqa: F8
     tables = [list(each) for each in streams]
     found = compare_ordered(iter(tables[0]), iter(tables[1]), CompareStep("o", ("k",)))
     assert found.counts == (len(keys) - 3, 1, 1, 1)
+
+
+def test_catalogues_of_all_servers_are_rows_alike(place):  # noqa: F811
+    name = place.table([("k", "integer primary key"), ("v", "varchar(9) not null")])
+    rows = [catalogue_rows(place.connection, True, plainly) for plainly in (True, False)]
+    plain, full = ({row[:3]: row[3] for row in zip(*(c.values() for c in t.columns), strict=True) if row[0] == name}
+                   for t in rows)  # fmt: skip
+    assert plain == {(name, "table", ""): "table", (name, "type", "k"): "number", (name, "NULL", "k"): "NOT NULL",
+                     (name, "type", "v"): "text", (name, "NULL", "v"): "NOT NULL", (name, "key", ""): "k",
+                     (name, "rows", ""): "0"}  # fmt: skip
+    assert full.keys() >= plain.keys()

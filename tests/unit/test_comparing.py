@@ -250,6 +250,25 @@ def test_the_command_tells_sends_and_writes_what_brings_into_line(home, tmp_path
         assert says in capsys.readouterr().err
 
 
+def test_two_sources_are_compared_table_by_table(home, tmp_path, capsys):
+    a = stations(tmp_path / "a.db")
+    b = stations(tmp_path / "b.db", "create table extra (x)", "create index by_name on station (name)",
+                 "alter table station add column more text default 'x'", "delete from station where station_id = 1",
+                 "create table other (id integer primary key, station_id integer references station)")  # fmt: skip
+    sides, out = [str(a), str(b), "--schema", "--counts"], tmp_path / "diff.csv"
+    assert main(["compare", *sides, "--send", str(out)]) == 7
+    with out.open() as file:
+        found = {(r["table"], r["part"], r["name"]): (r["difference"], r["says"]) for r in csv.DictReader(file)}
+    assert found[("station", "rows", "")] == ("changed", "6")
+    assert found[("station", "default", "more")] == ("only right", "'x'")
+    assert found[("station", "index", "by_name")] == ("only right", "(name)")
+    assert found[("other", "reference", "station_id")][1].startswith("station")
+    assert found[("other", "key", "")] == ("only right", "id")
+    assert {table for table, _, _ in found} == {"station", "extra", "other"}
+    assert main(["compare", str(a), str(a), "--schema", "--counts"]) == 0
+    assert "no differences" in capsys.readouterr().err
+
+
 def test_what_a_column_can_not_take_is_left_and_said(base, open_base):
     connection = open_base(base(
         "create table t (id integer primary key, n integer not null, g integer generated always as (n * 2) stored);"

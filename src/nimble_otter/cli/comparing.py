@@ -10,7 +10,7 @@ from contextlib import closing
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from nimble_otter.cli.delivery import Terminal, tell_sent
+from nimble_otter.cli.delivery import Terminal, source_named, tell_sent
 from nimble_otter.cli.flags import UsageError, parse_parameters
 from nimble_otter.cli.terminal import note, tell
 from nimble_otter.errors import ConditionError, SendError
@@ -36,7 +36,10 @@ def compare(options: argparse.Namespace, plans: Sequence[SendPlan]) -> int:
     around = Terminal("", password_file=options.password_file)
     if options.large:
         return _compare_large(options, plans, around)
-    left, right = (_side(text, around, options) for text in (options.left, options.right))
+    if options.schema:
+        left, right = _catalogues(options, around)
+    else:
+        left, right = (_side(text, around, options) for text in (options.left, options.right))
     here, there = left.shaped.as_shown(), right.shaped.as_shown()
     keys = _names(options.key)
     if not keys and not options.by_position:
@@ -101,6 +104,21 @@ def _compare_large(options: argparse.Namespace, plans: Sequence[SendPlan], aroun
         for made in deliver_shaped(replace(left, name=f"{left.name} compared"), all_rows(found.table), plans, around):
             tell_sent(left, made)
     return DIFFERENT if any(found.counts[1:]) else SAME
+
+
+def _catalogues(options: argparse.Namespace, around: Terminal) -> tuple[_Side, _Side]:
+    """What two sources hold, as rows. Raises: SourceError's, SavedError."""
+    from nimble_otter.pull.catalogue_rows import KEY, catalogue_rows
+
+    sources = [source_named(text, options.password_file) for text in (options.left, options.right)]
+    with around.connected(sources[0]) as here, around.connected(sources[1]) as there:
+        plainly = here.dialect.family != there.dialect.family
+        made = [
+            _Side(source.name, Pull(source.name, source),
+                  all_rows(catalogue_rows(connection, options.counts, plainly)), KEY)
+            for source, connection in zip(sources, (here, there), strict=True)
+        ]  # fmt: skip
+    return made[0], made[1]
 
 
 def _pull_of(text: str, around: Terminal, options: argparse.Namespace) -> Pull:

@@ -219,6 +219,8 @@ def add_compare(parser: argparse.ArgumentParser) -> None:
     own.add_argument("--any-space", default="", metavar="COLUMNS", help="texts whatever their spaces")
     own.add_argument("--empty-is-null", default="", metavar="COLUMNS", help="empty texts as NULL")
     own.add_argument("--all", action="store_true", help="rows that are the same, too")
+    own.add_argument("--schema", action="store_true", help="LEFT and RIGHT are sources: their tables, columns, keys")
+    own.add_argument("--counts", action="store_true", help="of --schema: the number of rows of each table, too")
     own.add_argument("--large", action="store_true", help="read both in the order of --key, without holding them")
     own.add_argument("--script", default="", metavar="FILE", help="statements that make LEFT like RIGHT")
     own.add_argument("--no-insert", action="store_true", help="of --script: leave out what only RIGHT has")
