@@ -142,3 +142,25 @@ def test_columns_keys_and_rules_are_chosen(two, monkeypatch, tmp_path):
     drawer.ask_file()
     settle(window, 0.3)
     assert "can't be read" in drawer.problem.text()
+
+
+def test_a_table_of_the_catalogue_and_a_pinned_result_are_sides(two):
+    window = two
+    window.commands.run("pin")
+    source = next(each for each in window.hub.sources if each.name == "Merrow survey")
+    table = next(each for each in window.hub.tables[source.name] if each.name == "station")
+    window.sources.compare_wanted.emit(source, table)
+    drawer = window.drawer_of("compare")
+    wait_until(lambda: drawer.compared is not None)
+    settle(window)
+    assert drawer.compare.other == "Merrow survey#station"
+    assert drawer.compare.keys == ("station_id",)
+    assert "23 only right; 19 same" in drawer.report.text()
+    other = field(drawer, "Other pull", QComboBox)
+    pinned = next(other.itemText(n) for n in range(other.count()) if other.itemText(n).startswith("pinned"))
+    drawer.choose(pinned)
+    wait_until(lambda: drawer.compare.other == pinned)
+    settle(window)
+    assert "no differences; 19 same" in drawer.report.text()
+    drawer.panel.turn.click()
+    assert "A pinned result" in drawer.panel.refused.text()

@@ -12,7 +12,7 @@ from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.pulls.pull_state import PullState
 from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.errors import OtterError
-from nimble_otter.pull import load_pull, places
+from nimble_otter.pull import Pull, Query, load_pull, places
 from nimble_otter.pull.course import Course
 from nimble_otter.pull.file import SUFFIX
 from nimble_otter.pull.others import path_of
@@ -30,8 +30,8 @@ class PullDependencies:
         self._views: WeakKeyDictionary[OpenPull, tuple[Course, View]] = WeakKeyDictionary()
 
     def names_for(self, open_pull: OpenPull) -> list[str]:
-        """Pulls whose rows a pull could take: all that don't take its own."""
-        names = [s.pull.name for s in self._pulls if s is not open_pull]
+        """What a pull could take rows of: its pinned results, and all pulls that don't take its own."""
+        names = [*reversed(open_pull.pinned), *(s.pull.name for s in self._pulls if s is not open_pull)]
         names += [path.stem for path in sorted(places.shelf_folder().rglob(f"*{SUFFIX}"))]
         return [
             name for name in dict.fromkeys(names) if name != open_pull.pull.name and not self._takes(name, open_pull)
@@ -51,12 +51,14 @@ class PullDependencies:
     def rows_for(self, open_pull: PullState, name: str, fresh: bool) -> View | None:
         """The rows at the end of a pull; None while there are none, and then they are asked for. `fresh` asks again for
         those of a pull that is not open."""
+        if name in open_pull.pinned:
+            return open_pull.pinned[name]
         if name == open_pull.pull.name or self._takes(name, open_pull):
             self._say(f"{name} takes rows of {open_pull.pull.name} itself; it can't be joined to it.", True)
             return None
         found = self._open(name, open_pull)
         if found is None:
-            found, fresh = self._from_shelf(name), False
+            found, fresh = self._from_shelf(name) or self._from_table(name), False
         if found is None:
             return None
         is_unseen = found not in self._pulls
@@ -87,6 +89,18 @@ class PullDependencies:
             made.waits = not self._hub.known_pulls.has(pull)
             made.changed.connect(lambda what: self._told(made, what))
         return self._unseen[path]
+
+    def _from_table(self, text: str) -> OpenPull | None:
+        """The pull of a whole table, by "SOURCE#TABLE"."""
+        named, mark, table = text.rpartition("#")
+        source = next((each for each in self._hub.sources if each.name == named), None)
+        if not mark or source is None:
+            return None
+        if Path(text) not in self._unseen:
+            pull = Pull(text, source, Query(f"select *\nfrom {self._hub.quoted(source, table)}\n"))
+            self._unseen[Path(text)] = made = OpenPull(pull, self._hub, None, 0, self.rows_for)
+            made.changed.connect(lambda what: self._told(made, what))
+        return self._unseen[Path(text)]
 
     def changed(self, open_pull: OpenPull) -> None:
         """Rows of a pull are others now: those that take them are told."""

@@ -12,6 +12,7 @@ from nimble_otter.desktop.grid.rows_views import BOTH, CHART_ALONE
 from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.shell.charting import Charting
 from nimble_otter.desktop.shell.commands import add_commands, collect_findings
+from nimble_otter.desktop.shell.comparing import Comparing
 from nimble_otter.desktop.shell.find_box import FindBox
 from nimble_otter.desktop.shell.tracing import Tracing
 from nimble_otter.desktop.shell.workbench import Workbench
@@ -25,7 +26,7 @@ class Window(Workbench):
 
     def __init__(self) -> None:
         super().__init__()
-        self.charting, self.tracing = Charting(self), Tracing(self)
+        self.charting, self.tracing, self.comparing = Charting(self), Tracing(self), Comparing(self)
         self.status.view_chosen.connect(self._choose_view)
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
         add_commands(self, self.find_box)

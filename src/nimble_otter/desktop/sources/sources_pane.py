@@ -188,6 +188,7 @@ class SourcesPane(QWidget):
     glance_wanted = Signal(object, object)
     page_wanted = Signal(object)
     send_wanted = Signal(object, object)
+    compare_wanted = Signal(object, object)
     search_wanted = Signal(object, object)
     call_wanted = Signal(object, object)
 
@@ -461,6 +462,7 @@ class SourcesPane(QWidget):
                 menu.addAction("Call it…", lambda: self.call_wanted.emit(source, data))
             if data.holds_rows:
                 menu.addAction("Send the rows…", lambda: self.send_wanted.emit(source, [data]))
+                menu.addAction("Compare this pull with it…", lambda: self.compare_wanted.emit(source, data))
                 menu.addAction("Count exactly", lambda: self._hub.count_exactly(source, data.name))
                 menu.addAction("Find a value in it…", lambda: self.search_wanted.emit(source, data))
         if isinstance(data, (TableInfo, ColumnInfo)) and source is not None:

@@ -112,6 +112,8 @@ class BringIntoLine(QWidget):
         other = self._other
         if is_rows_file(self._step.other):
             return "A file is not changed; send the rows over it."
+        if self.open_pull is not None and self._step.other in self.open_pull.pinned:
+            return "A pinned result is a copy; there is nothing to change."
         if other is None or other.course is None:
             return f"Open {self._step.other} first: its rows are changed there."
         if other.shaped is None or not other.course.end.own_rows or other.course.end.grouped is not None:
