@@ -76,8 +76,8 @@ class BringIntoLine(QWidget):
         sides = ("right", "left") if self._is_left else ("left", "right")
         counts = found.count(lacking(self._is_left)), found.count(CHANGED), found.count(lacking(not self._is_left))
         texts = (f"insert what is only {sides[0]}", "update what differs", f"delete what is only {sides[1]}")
-        for box, words, count in zip((self.insert, self.update_, self.delete), texts, counts, strict=True):
-            box.setText(f"{words}   {grouped(count)}")
+        for mark, words, count in zip((self.insert, self.update_, self.delete), texts, counts, strict=True):
+            mark.setText(f"{words}   {grouped(count)}")
         self._show_count()
 
     def _show_count(self) -> None:

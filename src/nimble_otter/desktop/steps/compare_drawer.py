@@ -8,7 +8,7 @@ from itertools import combinations
 
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QGridLayout, QLineEdit, QWidget
 
-from nimble_otter.desktop.kit.widgets import button, clear, combo, label, row
+from nimble_otter.desktop.kit.widgets import as_plain, button, clear, combo, label, row
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.runtime.jobs import LOCAL
 from nimble_otter.desktop.steps.bring_into_line import BringIntoLine
@@ -166,7 +166,7 @@ class CompareDrawer(OtherDrawer):
             against.activated.connect(lambda _, n=field.name, w=against: self._pair(n, str(w.currentData())))
             name = label(field.name)
             name.setMaximumWidth(120)
-            name.setToolTip(field.name)
+            name.setToolTip(as_plain(field.name))
             self.pairs.addWidget(name, line, 0)
             self.pairs.addWidget(label("=" if not is_out else "", "muted"), line, 1)
             self.pairs.addWidget(against, line, 2)

@@ -59,14 +59,17 @@ class TraceStrip(QWidget):
         for line, each in enumerate(self.passages):
             mark, tone = _DOTS.get(each.fate, ("●", "water"))
             short = self.fontMetrics().elidedText(each.title, Qt.TextElideMode.ElideRight, _TITLE)
-            dot, title = label(mark, tone), button(short, calling(self.step_chosen.emit, each.at), "link", each.title)
+            dot, title = (
+                label(mark, tone),
+                button(_bare(short), calling(self.step_chosen.emit, each.at), "link", each.title),
+            )
             what = label(each.said, "plum" if each.fate is Fate.LOST else "", wrap=True)
             for each_label in (dot, what):
                 each_label.setContentsMargins(0, 3, 0, 0)  # on the line of the button beside it
             what.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
             self.lines.addWidget(dot, line, 0, Qt.AlignmentFlag.AlignTop)
             self.lines.addWidget(title, line, 1, Qt.AlignmentFlag.AlignTop)
-            ways = [button(r.words, self._choose(each.at, r), "link", "Change the step so that the row comes back")
+            ways = [button(_bare(r.words), self._choose(each.at, r), "link", "Change the step so that the row comes back")
                     for r in each.remedies]  # fmt: skip
             self.lines.addWidget(boxed(column(what, row(*ways, None, space=12) if ways else None)), line, 2)
         if said:
@@ -96,3 +99,8 @@ class TraceStrip(QWidget):
                 self.closed.emit()
                 return True
         return super().eventFilter(watched, event)
+
+
+def _bare(text: str) -> str:
+    """A text whose ampersands are ampersands on a button."""
+    return text.replace("&", "&&")
