@@ -69,8 +69,8 @@ class TraceStrip(QWidget):
             what.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
             self.lines.addWidget(dot, line, 0, Qt.AlignmentFlag.AlignTop)
             self.lines.addWidget(title, line, 1, Qt.AlignmentFlag.AlignTop)
-            ways = [button(_bare(r.words), self._choose(each.at, r), "link", "Change the step so that the row comes back")
-                    for r in each.remedies]  # fmt: skip
+            tip = "Change the step so that the row comes back"
+            ways = [button(_bare(r.words), self._choose(each.at, r), "link", tip) for r in each.remedies]
             self.lines.addWidget(boxed(column(what, row(*ways, None, space=12) if ways else None)), line, 2)
         if said:
             self.said.setText(said)

@@ -84,11 +84,11 @@ def compare_views(
         count = max(len(here), len(there))
         mine, theirs = _padded(here.row_ids(), count), _padded(there.row_ids(), count)
     else:
-        repeated = len(codes[0]) - len(np.unique(codes[0])), len(codes[1]) - len(np.unique(codes[1]))
+        repeated = _repeated(codes[0]), _repeated(codes[1])
         if any(repeated):
             rest = tuple(pair for pair in compared if pair not in on)
             codes = _alike_first(here, there, codes, rest, rules, stop)
-        mine, theirs = _matched(here.row_ids(), there.row_ids(), *codes)
+        mine, theirs = _matched(here.row_ids(), there.row_ids(), *codes, are_unique=not any(repeated))
         keyless = _without_key(here, [a for a, _ in on]), _without_key(there, [b for _, b in on])
     changed, any_changed = [], np.zeros(len(mine), np.bool_)
     both = np.flatnonzero((mine >= 0) & (theirs >= 0))
@@ -155,13 +155,19 @@ def _alike_first(
     return found[0], found[1]
 
 
-def _matched(mine: Ids, theirs: Ids, a: Ids, b: Ids) -> tuple[Ids, Ids]:
+def _repeated(codes: Ids) -> int:
+    """How many rows have the number of an earlier one."""
+    return len(codes) - int(np.count_nonzero(np.bincount(codes)))
+
+
+def _matched(mine: Ids, theirs: Ids, a: Ids, b: Ids, are_unique: bool) -> tuple[Ids, Ids]:
     """Row ids of both, beside each other where codes are equal, the first with the first; -1 where a row has no
-    other."""
-    codes = combined_codes([Column(Kind.INT, np.concatenate([a, b])), Column(Kind.INT, _times_before(a, b))],
-                           np.arange(len(a) + len(b)))  # fmt: skip
-    a, b = codes[: len(a)], codes[len(a) :]
-    place = np.full(int(codes.max(initial=0)) + 1, -1, np.int64)
+    other. `are_unique`: no code stands twice on a side."""
+    if not are_unique:
+        codes = combined_codes([Column(Kind.INT, np.concatenate([a, b])), Column(Kind.INT, _times_before(a, b))],
+                               np.arange(len(a) + len(b)))  # fmt: skip
+        a, b = codes[: len(a)], codes[len(a) :]
+    place = np.full(max(int(a.max(initial=0)), int(b.max(initial=0))) + 1, -1, np.int64)
     place[b] = np.arange(len(b))
     other = place.take(a)
     met = np.zeros(len(b), np.bool_)
