@@ -175,3 +175,18 @@ def test_what_can_not_be_repeated_says_why(window, saved):
     window.new_pull()
     window.pages.repeat()
     assert "set its Send step first" in window.status.message.text()
+
+
+def test_what_was_delivered_once_is_seen_and_forgotten(window, saved):
+    own = Schedule("loans", str(saved / "loans.pull"), timetable("day"), by="none", only_new=True)
+    change_schedules(added(own))
+    page = window.deliveries_page
+    window.commands.run("deliveries")
+    settle(window)
+    page.run_button.click()
+    assert wait_until(lambda: (saved / "loans.csv").exists() and not window.jobs.is_busy, 30)
+    settle(window)
+    assert page.schedules.topLevelItem(0).data(1, 0x0101) == "only new rows: 160 delivered"
+    page.reset_button.click()
+    settle(window)
+    assert page.schedules.topLevelItem(0).data(1, 0x0101) == "only new rows: 0 delivered"

@@ -529,6 +529,30 @@ def test_only_new_rows_are_appended(levels):
     assert ran(made)[0].said == "5 rows"
 
 
+def test_marks_are_seen_and_set_back(levels, capsys):
+    made = levels.schedule(exists="append", only_new=True, grows="id")
+    change_schedules(lambda known: [made])
+    assert [mark.words() for mark in running.marks_of(made)] == ["0 delivered"]
+    assert ran(made)[0].said == "2 rows"
+    levels.change("insert into level values (7, 1), (9, 1)")
+    assert ran(made)[0].said == "2 rows"
+    assert [mark.words() for mark in running.marks_of(made)] == ["4 delivered, up to 9"]
+    capsys.readouterr()
+    assert main(["schedule", "marks", "daily", "--json"]) == 0
+    assert [(line["rows"], line["up to"]) for line in json.loads(capsys.readouterr().out)] == [(4, "9")]
+    assert main(["schedule", "reset", "daily", "--to-value", "7"]) == 0
+    assert ran(made)[0].said == "2 rows"
+    assert levels.rows() == [1, 2, 7, 9, 7, 9]
+    for wrong, says in (("soon", "not a value of kind integer"), ("7 or 1=1", "not a value")):
+        with pytest.raises(SavedError, match=says):
+            running.set_back(made, wrong)
+    with pytest.raises(SavedError, match="no value of a column that grows"):
+        running.set_back(replace(made, name="other"), "7")
+    running.set_back(made)
+    assert ran(made)[0].said == "4 rows"
+    assert running.marks_of(replace(made, only_new=False)) == []
+
+
 def die_at(number, made):
     """Run a schedule in a process that ends before or after its so-manieth renaming or removing of a file; how it
     ended."""

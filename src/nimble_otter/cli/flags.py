@@ -154,7 +154,7 @@ def describe_formats() -> str:
 
 def add_schedule(schedule: argparse.ArgumentParser) -> None:
     """The words of `schedule`."""
-    words = ("list", "add", "remove", "pause", "resume", "run", "log", "units", "reset")
+    words = ("list", "add", "remove", "pause", "resume", "run", "log", "units", "marks", "reset")
     schedule.add_argument("what", nargs="?", default="list", choices=words)
     schedule.add_argument("subject", nargs="?", default="", metavar="NAME", help="of add: a pull, by its file or name")
     when = schedule.add_argument_group("when (of add)")
@@ -171,6 +171,7 @@ def add_schedule(schedule: argparse.ArgumentParser) -> None:
     schedule.add_argument(
         "--name", default="", metavar="NAME", help="of add: what it is called; the pull's name if unset"
     )
+    schedule.add_argument("--to-value", default="", metavar="VALUE", help="of reset: only rows from this one on")
     schedule.add_argument(
         "--param", action="append", default=[], metavar="NAME=VALUE", help="of add: a parameter's value"
     )

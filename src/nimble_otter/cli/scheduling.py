@@ -12,14 +12,14 @@ from nimble_otter.cli.delivery import Terminal, report
 from nimble_otter.cli.flags import UsageError, parse_parameters
 from nimble_otter.cli.listing import Line, show
 from nimble_otter.cli.terminal import note, tell
-from nimble_otter.errors import ChecksFailed, SendError
+from nimble_otter.errors import ChecksFailed
 from nimble_otter.pull import places, timers
 from nimble_otter.pull.account import deliveries
 from nimble_otter.pull.file import load_pull
 from nimble_otter.pull.growing import check_overlap
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.others import saved_path
-from nimble_otter.pull.schedule_run import is_running, marks_folder, plans_of, pull_of, run_schedule
+from nimble_otter.pull.schedule_run import is_running, marks_of, plans_of, pull_of, run_schedule, set_back
 from nimble_otter.pull.schedules import (
     Schedule,
     added,
@@ -42,7 +42,7 @@ def schedule(options: argparse.Namespace, plans: list[SendPlan]) -> int:
              for plan in plans]  # fmt: skip
     return {
         "list": _list, "add": _add, "remove": _remove, "pause": _pause, "resume": _pause, "run": _run, "log": _log,
-        "units": _units, "reset": _reset,
+        "units": _units, "reset": _reset, "marks": _marks,
     }[options.what](options, plans)  # fmt: skip
 
 
@@ -157,12 +157,14 @@ def _units(options: argparse.Namespace, _: list[SendPlan]) -> int:
 
 
 def _reset(options: argparse.Namespace, _: list[SendPlan]) -> int:
-    """Let all rows count as new again."""
-    import shutil
-
+    """Let rows count as new again: all, or those from a value on."""
     made = find_schedule(_subject(options))
-    if is_running(made):
-        raise SendError(f"{made.name} is running.", "Wait until it has ended.")
-    shutil.rmtree(marks_folder(made), ignore_errors=True)
-    note(f"{made.name}: all rows count as new again.")
+    set_back(made, options.to_value)
+    note(f"{made.name}: {f'rows from {options.to_value} on' if options.to_value else 'all rows'} count as new again.")
     return 0
+
+
+def _marks(options: argparse.Namespace, _: list[SendPlan]) -> int:
+    """What was delivered so far, target by target."""
+    return show([{"to": mark.target, "rows": mark.rows, "up to": mark.up_to}
+                 for mark in marks_of(find_schedule(_subject(options)))], options.json)  # fmt: skip

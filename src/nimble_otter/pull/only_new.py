@@ -86,6 +86,11 @@ class Marks:
         for path in (self._intent, self._next, self._kept, self._high, self._next_high):
             path.unlink(missing_ok=True)
 
+    def set_back(self, high: High) -> None:
+        """What comes from a value on counts as new again. Raises: OSError."""
+        self.forget()
+        write_text(self._high, high.to_text())
+
     def _settle(self) -> None:
         try:
             plain = json.loads(read_text(self._intent))

@@ -5,10 +5,12 @@ from __future__ import annotations
 import datetime as dt
 import fcntl
 import os
+import shutil
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
+from decimal import InvalidOperation
 from pathlib import Path
 
 from nimble_otter.errors import ChecksFailed, ConnectError, LostError, OtterError, SavedError, SourceTimeout, Stopped
@@ -16,11 +18,14 @@ from nimble_otter.files import make_private
 from nimble_otter.pull.account import Outcome, delivered, keep_delivery
 from nimble_otter.pull.delivery import Delivery, Once, Surroundings, checks_words, deliver
 from nimble_otter.pull.file import load_pull
+from nimble_otter.pull.growing import High
 from nimble_otter.pull.model import Pull, SendPlan
+from nimble_otter.pull.only_new import Marks
 from nimble_otter.pull.schedules import RunState, Schedule, keep_state, load_state, state_file, target_words
 from nimble_otter.send import Sent
 from nimble_otter.send.transfer import Moved
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table.text.show import grouped
 
 FIRST_WAIT_S, LONGEST_WAIT_S = 20.0, 600.0
 """Before the second try; each further one waits three times as long."""
@@ -128,6 +133,57 @@ def plans_of(schedule: Schedule, pull: Pull) -> tuple[SendPlan, ...]:
 def marks_folder(schedule: Schedule) -> Path:
     """Where it is kept what a schedule delivered."""
     return state_file(schedule).with_suffix(".marks")
+
+
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """What a schedule has delivered to one target: how many rows, told apart by key, and up to which value of a column
+    that grows ("" for none)."""
+
+    target: str
+    rows: int
+    up_to: str
+
+    def words(self) -> str:
+        """In a few words."""
+        return f"{grouped(self.rows)} delivered{f', up to {self.up_to}' if self.up_to else ''}"
+
+
+def marks_of(schedule: Schedule) -> list[Mark]:
+    """What was delivered so far; none where rows are not delivered once. Raises: SavedError's, OSError."""
+    if not schedule.only_new:
+        return []
+    found = []
+    for plan, marks in _marks(schedule):
+        high = marks.high()
+        found.append(Mark(target_words(plan), len(marks.load().keys), high.text if high is not None else ""))
+    return found
+
+
+def set_back(schedule: Schedule, to: str = "") -> None:
+    """Let rows count as new again: those from a value on of the column that grows, or all. Raises: SavedError, also
+    while it runs; OSError."""
+    with _alone(schedule, lambda seconds: None) as is_alone:
+        if not is_alone:
+            raise SavedError(f"{schedule.name} is running.", "Wait until it has ended.")
+        if not to:
+            shutil.rmtree(marks_folder(schedule), ignore_errors=True)
+            return
+        for _, marks in _marks(schedule):
+            before = marks.high()
+            if before is None:
+                raise SavedError(f"{schedule.name} keeps no value of a column that grows.", "Set it back whole.")
+            high = High(before.kind, to)
+            try:
+                high.value()
+            except (ValueError, InvalidOperation) as problem:
+                raise SavedError(f"{to!r} is not a value of kind {high.kind.value}.") from problem
+            marks.set_back(high)
+
+
+def _marks(schedule: Schedule) -> list[tuple[SendPlan, Marks]]:
+    once = Once(marks_folder(schedule), schedule.key)
+    return [(plan, once.marks(plan)) for plan in plans_of(schedule, pull_of(schedule))]
 
 
 def _delivered(schedule: Schedule, pull: Pull, around: Surroundings, stop: StopToken) -> Ran:

@@ -22,7 +22,7 @@ from nimble_otter.files import write_text
 from nimble_otter.pull import places, timers
 from nimble_otter.pull.account import Delivered, Outcome, deliveries
 from nimble_otter.pull.model import SendPlan
-from nimble_otter.pull.schedule_run import is_running
+from nimble_otter.pull.schedule_run import is_running, marks_of, set_back
 from nimble_otter.pull.schedules import (
     Change,
     RunState,
@@ -42,9 +42,10 @@ _MOST, _LOOK_MS, _STOP_S = 500, 4000, 10
 
 @dataclass(frozen=True, slots=True)
 class _Seen:
-    """What the page shows: each schedule with its state, next moment and whether it runs; the deliveries."""
+    """What the page shows: each schedule with its state, next moment, whether it runs and what it delivered once; the
+    deliveries."""
 
-    schedules: tuple[tuple[Schedule, RunState, dt.datetime | None, bool], ...]
+    schedules: tuple[tuple[Schedule, RunState, dt.datetime | None, bool, str], ...]
     made: tuple[Delivered, ...]
     problem: str = ""
 
@@ -82,6 +83,7 @@ class DeliveriesPage(QWidget):
         self.run_button = button("Run now", self._run, "", "Deliver now, as at its time")
         self.pause_button = button("Pause", self._pause)
         self.edit_button = button("Edit…", lambda: self._edit())
+        self.reset_button = button("Deliver all again", self._reset, "", "Forget which rows were delivered once")
         self.remove_button = button("Remove", self._remove, "", "Remove the schedule; pull and files stay")
         self.made = self._list("Deliveries", 6)
         self.made.setHeaderLabels(["When", "Pull", "To", "Rows", "Size", "What"])
@@ -94,7 +96,9 @@ class DeliveriesPage(QWidget):
             "Send again", self._again, "", "Ask the same query again and send its rows where they went"
         )
         self.nothing_made = label("Nothing was delivered yet.", "faint")
-        controls = row(self.run_button, self.pause_button, self.edit_button, self.remove_button, None, space=8)
+        controls = row(
+            self.run_button, self.pause_button, self.edit_button, self.reset_button, self.remove_button, None, space=8
+        )
         deeds = row(self.open_button, self.folder_button, self.pull_button, self.again_button, None,
                     button("Close", self.closed.emit), space=8)  # fmt: skip
         self._controls = boxed(controls)
@@ -157,7 +161,10 @@ class DeliveriesPage(QWidget):
                 known = load_schedules()
             except OtterError as problem:
                 return _Seen((), made, str(problem))
-            states = ((s, load_state(s), s.table.next_run(now) if s.is_on else None, is_running(s)) for s in known)
+            states = (
+                (s, load_state(s), s.table.next_run(now) if s.is_on else None, is_running(s), _marks_words(s))
+                for s in known
+            )
             return _Seen(tuple(states), made)
 
         def show(seen: _Seen) -> None:
@@ -174,7 +181,7 @@ class DeliveriesPage(QWidget):
         words, outcome = self.words.text().casefold().split(), str(self.outcome.currentData() or "")
         chosen, now = self._schedule(), dt.datetime.now().astimezone()
         self.schedules.clear()
-        for schedule, state, moment, runs in self._seen.schedules:
+        for schedule, state, moment, runs, marks in self._seen.schedules:
             texts = (schedule.name, schedule.table.words(), _targets(schedule.sends), _next_words(moment, now, runs))
             if not all(word in " ".join((*texts, state.said)).casefold() for word in words):
                 continue
@@ -185,7 +192,7 @@ class DeliveriesPage(QWidget):
             under = told or "not run yet"
             item.setData(0, UNDER, under)
             item.setData(0, TONE, "plum" if is_bad else "muted")
-            item.setData(1, UNDER, "only new rows" if schedule.only_new else "")
+            item.setData(1, UNDER, f"only new rows{f': {marks}' if marks else ''}" if schedule.only_new else "")
             item.setData(3, UNDER, f"by {schedule.by}" if schedule.by != "none" else "nothing starts it")
             item.setData(0, Qt.ItemDataRole.AccessibleTextRole, f"{', '.join(texts)}; {under}")
             self.schedules.addTopLevelItem(item)
@@ -235,6 +242,7 @@ class DeliveriesPage(QWidget):
         schedule, made = self._schedule(), self._delivered()
         for each in (self.run_button, self.pause_button, self.edit_button, self.remove_button):
             each.setEnabled(schedule is not None)
+        self.reset_button.setEnabled(schedule is not None and schedule.only_new)
         self.pause_button.setText("Resume" if schedule is not None and not schedule.is_on else "Pause")
         is_running_here = schedule is not None and self._jobs.is_running(f"schedule {schedule.name}")
         self.run_button.setEnabled(schedule is not None and not is_running_here)
@@ -327,6 +335,19 @@ class DeliveriesPage(QWidget):
 
         self._jobs.submit(LOCAL, f"change {schedule.name}", work, done, failed)
 
+    def _reset(self) -> None:
+        """Let all rows of a schedule count as new again."""
+        schedule = self._schedule()
+        if schedule is None:
+            return
+
+        def done(_: object) -> None:
+            self.said.emit(f"{schedule.name} delivers all rows at its next run.", False)
+            self.refresh()
+
+        self._jobs.submit(LOCAL, f"reset {schedule.name}", lambda stop, _: set_back(schedule), done,
+                          lambda problem: self.said.emit(str(problem), True))  # fmt: skip
+
     def _pause(self) -> None:
         schedule = self._schedule()
         if schedule is not None:
@@ -365,6 +386,14 @@ class DeliveriesPage(QWidget):
             self.said.emit(f"{path} no longer exists.", True)
         elif not QDesktopServices.openUrl(QUrl.fromLocalFile(str(path.parent if folder else path))):
             self.said.emit(f"No application is set to open {path.name}.", True)
+
+
+def _marks_words(schedule: Schedule) -> str:
+    """What was delivered once, target by target."""
+    try:
+        return "; ".join(mark.words() for mark in marks_of(schedule))
+    except (OtterError, OSError):
+        return ""
 
 
 def _targets(sends: tuple[SendPlan, ...]) -> str:

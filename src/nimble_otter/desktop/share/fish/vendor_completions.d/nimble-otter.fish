@@ -51,7 +51,7 @@ function _shtab_nimble_otter_using
 end
 
 set -g _shtab_nimble_otter_commands query run chart compare trace tables describe sources find apply schedule shelf history formats demo
-set -g _shtab_nimble_otter_opts_with_value --along --any-case --any-space --as-table --at --between --binary --binary-name --bins --by --calendar --case --chart --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --empty-is-null --encoding --every --exists --filter --first --format --group --grows --key --kind --last --leave-out --legend --limit --line-end --lines --long --map --minutes --missed --missing --most --name --names --new-key --numbers --on --order --overlap --pair --palette --panels --param --password-file --pixels --pull --quote --quote-mark --readings --report --root --row --rows --scale --script --second-scale --second-title --send --sheet --size --sort --source --sql --sql-file --stack --stage --table --tell --theme --time --time-zone --title --to --tolerance --top --tries --up --values --where --words --x-scale --x-title --y-scale --y-title --zones
+set -g _shtab_nimble_otter_opts_with_value --along --any-case --any-space --as-table --at --between --binary --binary-name --bins --by --calendar --case --chart --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --empty-is-null --encoding --every --exists --filter --first --format --group --grows --key --kind --last --leave-out --legend --limit --line-end --lines --long --map --minutes --missed --missing --most --name --names --new-key --numbers --on --order --overlap --pair --palette --panels --param --password-file --pixels --pull --quote --quote-mark --readings --report --root --row --rows --scale --script --second-scale --second-title --send --sheet --size --sort --source --sql --sql-file --stack --stage --table --tell --theme --time --time-zone --title --to --to-value --tolerance --top --tries --up --values --where --words --x-scale --x-title --y-scale --y-title --zones
 
 complete -c nimble-otter -e
 complete -c nimble-otter -f
@@ -379,6 +379,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l time-zone -x
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l between -x -d 'runs only then, such as 08:00-18:00'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l missed -xka "run skip" -d 'a run that the machine was off for'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l name -x -d 'of add: what it is called; the pull'"'"'s name if unset'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l to-value -x -d 'of reset: only rows from this one on'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l param -x -d 'of add: a parameter'"'"'s value'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l tries -x -d 'of add: how often a source is tried'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l tell -xka "failed always never" -d 'by a notification'
@@ -441,7 +442,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l bare -l no-b
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l most -x -d 'Widest column'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l root -x -d 'Outer element'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l row -x -d 'Element of a row'
-complete -c nimble-otter -n '_shtab_nimble_otter_using schedule; and test $_shtab_nimble_otter_npos -eq 0' -ka "list add remove pause resume run log units reset" -d what
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule; and test $_shtab_nimble_otter_npos -eq 0' -ka "list add remove pause resume run log units marks reset" -d what
 complete -c nimble-otter -n '_shtab_nimble_otter_using; and test $_shtab_nimble_otter_npos -eq 0' -a shelf -d 'list the saved pulls'
 complete -c nimble-otter -n '_shtab_nimble_otter_using shelf' -s h -l help -d 'show this help message and exit'
 complete -c nimble-otter -n '_shtab_nimble_otter_using shelf' -l json -d 'tell it as JSON'
