@@ -7,9 +7,20 @@ from PySide6.QtWidgets import QPushButton
 
 from nimble_otter.desktop.kit.offscreen import wait_until
 from nimble_otter.pull import Pull, Query
-from nimble_otter.pull.steps import Condition, FilterStep, GroupStep, KeyBy, SortBy, SortStep
+from nimble_otter.pull.steps import (
+    Computed,
+    ComputeStep,
+    Condition,
+    FigureOf,
+    FilterStep,
+    GroupStep,
+    KeyBy,
+    SortBy,
+    SortStep,
+)
 from nimble_otter.pull.tracing import Fate
 from nimble_otter.sources import Source
+from nimble_otter.table.ops.measures import AggregateFunction
 from tests.desktop.conftest import settle
 
 TEXT = "select station_id, name, river, height_m, active from station where height_m > 15 order by station_id"
@@ -100,3 +111,22 @@ def test_a_row_that_never_came_is_sought_in_the_query(make_window, small_demo):
     window.show_pull(-1)
     settle(window)
     assert not strip.isVisible()
+
+
+def test_a_value_is_followed_back(make_window, small_demo):
+    steps = (ComputeStep((Computed("cm", "height_m * 100"),)),)
+    window = opened(make_window, small_demo, steps)
+    window.grid.go(0, [column.name for column in window.grid.model.columns].index("cm"))
+    window.commands.run("value_origin")
+    settle(window, 0.2)
+    said = [each.said for each in window.tracing.strip.passages]
+    assert [line.split(" ")[0] for line in said] == ["cm", "cm", "station.height_m,"]
+    group = GroupStep((KeyBy("active"),), (FigureOf(AggregateFunction.MEAN, "cm"),))
+    window.pull.shaping.change(window.pull.pull.with_step(group), "Group")
+    settle(window, 0.2)
+    window.grid.go(0, 1)
+    window.commands.run("value_origin")
+    settle(window, 0.2)
+    said = [each.said for each in window.tracing.strip.passages]
+    assert said[1].startswith("mean over the ")
+    assert said[-1].startswith("station.height_m, of ")

@@ -108,7 +108,7 @@ def find_rows(table: Table, condition: str, stop: StopToken = NEVER) -> Ids:
 def trace(course: Course, row: int, stop: StopToken = NEVER) -> Trace:
     """Follow one of the rows pulled, by its id, along the course. Raises: Stopped."""
     rows = np.array([row], np.int64)
-    passages = [Passage(-1, "Query", Fate.RETURNED, f"returned: {_row(course.table, row)}")]
+    passages = [Passage(-1, "Query", Fate.RETURNED, f"returned: {row_words(course.table, row)}")]
     for at, result in enumerate(course.results):
         stop.check()
         step = result.applied if result.applied is not None else result.step
@@ -131,13 +131,14 @@ def trace(course: Course, row: int, stop: StopToken = NEVER) -> Trace:
     return Trace(tuple(passages), rows)
 
 
-def _row(table: Table, row: int, most: int = 5) -> str:
+def row_words(table: Table, row: int, most: int = 5) -> str:
     """The first values of a row, as they are shown."""
-    parts = [f"{f.name} {_value(table, n, row)}" for n, f in enumerate(table.fields[:most])]
+    parts = [f"{f.name} {value_words(table, n, row)}" for n, f in enumerate(table.fields[:most])]
     return ", ".join(parts) + ("…" if len(table.fields) > most else "")
 
 
-def _value(table: Table, place: int, row: int) -> str:
+def value_words(table: Table, place: int, row: int) -> str:
+    """A value as it is shown."""
     value = table.columns[place].value(row)
     return "NULL" if value is None else shown(value, table.fields[place])
 
@@ -168,7 +169,7 @@ def _leaves(shaped: Shaped, rows: Ids) -> Ids:
 def _key(shaped: Shaped, leaf: int) -> str:
     assert shaped.grouped is not None
     leaves, count = shaped.grouped.leaves, len(shaped.grouped.keys)
-    return ", ".join(f"{leaves.fields[n].name} {_value(leaves, n, leaf)}" for n in range(count)) or "of all rows"
+    return ", ".join(f"{leaves.fields[n].name} {value_words(leaves, n, leaf)}" for n in range(count)) or "of all rows"
 
 
 Followed = tuple[Ids, Fate, str, tuple[Remedy, ...]]
@@ -214,14 +215,14 @@ def _filtered(step: FilterStep, before: Shaped, after: Shaped, rows: Ids, stop: 
 def _failing(condition: Condition, table: Table, row: int) -> str:
     if condition.operator in _SIGNED:
         place = find_column(table, condition.column)
-        rest, value = condition.words().removeprefix(condition.column).strip(), _value(table, place, row)
+        rest, value = condition.words().removeprefix(condition.column).strip(), value_words(table, place, row)
         if rest.startswith(("≠", "not in")):
             return f"{condition.column} is {value}, which {rest} leaves out"
         rest = f"one of the {rest.removeprefix('in ')}" if rest.startswith("in ") else rest.removeprefix("= ")
         return f"{condition.column} {value} is not {rest}"
     if condition.column:
         place = find_column(table, condition.column)
-        return f"{condition.column} is {_value(table, place, row)}: {condition.words()} does not hold"
+        return f"{condition.column} is {value_words(table, place, row)}: {condition.words()} does not hold"
     return f"{condition.words()} does not hold"
 
 
@@ -295,7 +296,7 @@ def _computed(step: ComputeStep, before: Shaped, after: Shaped, rows: Ids, stop:
     at = int(rows[0]) if after.grouped is None else int(_leaves(after, rows)[0])
     for each in step.columns:
         if each.label in [field.name for field in after.table.fields]:
-            said.append(f"{each.label} is {_value(after.table, find_column(after.table, each.label), at)}")
+            said.append(f"{each.label} is {value_words(after.table, find_column(after.table, each.label), at)}")
     return rows, Fate.KEPT, ", ".join(said) or "kept", ()
 
 
@@ -322,7 +323,7 @@ def _joined(step: JoinStep, before: Shaped, after: Shaped, rows: Ids, stop: Stop
     met = join_rows(before.as_shown(), right, step.places(before), step.how, stop)
     mine = np.isin(met.here_ids, _flat_ids(before, rows)) & (met.here_ids >= 0)
     found, partners = np.flatnonzero(mine), met.there_ids[mine]
-    by = ", ".join(f"{here} {_value(before.as_shown().table, p, int(_flat_ids(before, rows)[0]))}"
+    by = ", ".join(f"{here} {value_words(before.as_shown().table, p, int(_flat_ids(before, rows)[0]))}"
                    for (here, _), (p, _) in zip(step.pairs, step.places(before), strict=True))  # fmt: skip
     if not len(found):
         words = f"left out here: {by} meets no row of {step.other}"
@@ -335,7 +336,7 @@ def _joined(step: JoinStep, before: Shaped, after: Shaped, rows: Ids, stop: Stop
     return (
         found,
         Fate.KEPT,
-        f"beside {_row(right, row, 3)}" if row >= 0 else f"kept; {by} meets no row of {step.other}",
+        f"beside {row_words(right, row, 3)}" if row >= 0 else f"kept; {by} meets no row of {step.other}",
         (),
     )
 
@@ -357,7 +358,7 @@ def _pivoted(step: PivotStep, before: Shaped, after: Shaped, rows: Ids, stop: St
     keys = [view.table.index(key.title) for key in step.keys]
     codes = group_view(view, keys, (), stop).levels[-1].codes if keys else np.zeros(len(ids), np.int64)
     own = np.unique(codes[np.isin(ids, _flat_ids(before, rows))])
-    value = _value(view.table, view.table.index(step.column.title), int(_flat_ids(before, rows)[0]))
+    value = value_words(view.table, view.table.index(step.column.title), int(_flat_ids(before, rows)[0]))
     return own, Fate.MERGED, f"in the column {value} of row {grouped(int(own[0]) + 1)}", ()
 
 

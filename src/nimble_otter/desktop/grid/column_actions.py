@@ -165,7 +165,7 @@ class ColumnActions:
             keys = ["copy", "copy_header"]
             if flat:
                 keys += ["paste", "big_editor", "new_row", "duplicate_rows", "delete_rows", "take_back"]
-            commands.fill_menu(menu, [*keys, "trace_row"])
+            commands.fill_menu(menu, [*keys, "trace_row", "value_origin"])
             commands.fill_menu(menu.addMenu("Copy as"), [f"copy_{form}" for form in COPY_FORMS])
             if flat:
                 more = menu.addMenu("Set and fill")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import cached_property
 from typing import TYPE_CHECKING
 
+from nimble_otter.desktop.grid.model import GroupsModel
 from nimble_otter.desktop.kit.commands import Command
 from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.open_pull import OpenPull
@@ -16,7 +17,7 @@ if TYPE_CHECKING:
     from nimble_otter.desktop.shell.workbench import Workbench
     from nimble_otter.desktop.steps.trace_strip import TraceStrip
     from nimble_otter.pull.steps import Step
-    from nimble_otter.pull.tracing import Trace
+    from nimble_otter.pull.tracing import Passage, Trace
     from nimble_otter.pull.tracing_query import QueryTrace
 
 _MOST_TOLD = 3
@@ -40,6 +41,7 @@ class Tracing:
 
         add(Command("trace_row", "Trace this row", self.trace_current, "", "view", has_rows))
         add(Command("trace", "Why is a row not here?…", self.open, "", "view", has_rows))
+        add(Command("value_origin", "Where does this value come from?", self.trace_value, "", "view", has_rows))
 
     @cached_property
     def strip(self) -> TraceStrip:
@@ -81,6 +83,39 @@ class Tracing:
             return
         self.strip.field.setText(self._condition(open_pull, row))
         self._trace(row)
+
+    def trace_value(self) -> None:
+        """Follow the value under the cursor back to the source."""
+        from nimble_otter.pull.value_origin import origin_of
+        from nimble_otter.query.pieces.model import read_pieces
+        from nimble_otter.query.sql.names import Names
+
+        open_pull, model = self._window.pull, self._window.grid.model
+        if open_pull is None or open_pull.course is None or open_pull.shaped is None or model is None or not model.rows:
+            return
+        position, at = self._window.grid.selection.current
+        place, row, grouped = model.columns[at].place, model.row_id(position), open_pull.shaped.grouped
+        if isinstance(model, GroupsModel):
+            line = model.tree_row(position)
+            row = line.index if grouped is not None and line.depth == len(grouped.levels) - 1 else -1
+            place = len(grouped.keys) - 1 if grouped is not None and place == -1 else place
+        self.open()
+        if row < 0 or place < 0 or open_pull.shaped is not open_pull.course.end:
+            self.strip.show_passages(
+                (), "Choose a value of a row, or of a group of the deepest level, at the end.", True
+            )
+            return
+        course, text = open_pull.course, open_pull.pull.query.text
+        query = read_pieces(text, 0, Names(())) if open_pull.pull.query.language == "sql" else None
+
+        def show(found: tuple[Passage, ...]) -> None:
+            if self._open_pull is open_pull:
+                self.strip.show_passages(found, "where the value comes from")
+
+        open_pull.jobs.submit(
+            LOCAL, f"{open_pull.key} trace", lambda stop, _: origin_of(course, row, place, query, stop), show,
+            title="Tracing",
+        )  # fmt: skip
 
     def refresh(self, what: Aspect) -> None:
         """Another pull is in sight, or its rows are others."""

@@ -18,6 +18,7 @@ from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Table, View
 from nimble_otter.table.core.build import column_of
 from nimble_otter.table.core.columns import Column, Ids
+from nimble_otter.table.ops.combine import taken
 from nimble_otter.table.ops.expressions import compute
 from nimble_otter.table.ops.group import Grouped
 
@@ -98,6 +99,10 @@ class ComputeStep:
         return cls(tuple(Computed(str(c["name"]), str(c["expression"])) for c in plain.get("columns", ())))
 
 
+_LOOKED_AT = 1000
+"""Rows that tell the kind of a column where no row is left."""
+
+
 def _of_groups(computed: Computed, whole: int, stop: StopToken, table: Table) -> tuple[Field, Column]:
     """The column at one level; larger groups, which have no such keys (`whole` columns has the deepest level), have no
     value. Raises: ConditionError, Stopped."""
@@ -116,4 +121,8 @@ def _made(computed: Computed, table: Table, ids: Ids, stop: StopToken) -> Column
         raise ConditionError("A computed column has no name.", "Write one before its expression.")
     if any(f.name.casefold() == computed.label.casefold() for f in table.fields):
         raise ConditionError(f"A column {computed.label} already exists.", "Choose another name.")
-    return compute(parse_expression(computed.text, table), table, ids, stop)
+    expression = parse_expression(computed.text, table)
+    if len(ids) or not table.rows:
+        return compute(expression, table, ids, stop)
+    some = compute(expression, table, np.arange(min(_LOOKED_AT, table.rows)), stop)  # for its kind
+    return taken(some, np.zeros(table.rows, np.int64), np.ones(table.rows, np.bool_))

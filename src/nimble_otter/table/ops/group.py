@@ -9,7 +9,7 @@ from functools import partial
 import numpy as np
 
 from nimble_otter.stop import NEVER, StopToken
-from nimble_otter.table.core.columns import Column, Field, Ids, Table, View
+from nimble_otter.table.core.columns import Column, Field, Ids, Kind, Table, View
 from nimble_otter.table.kernels.codes import compressed, first_places, numbered
 from nimble_otter.table.kernels.packing import order_by_codes, slots_of, stretches
 from nimble_otter.table.ops.figures import Groups
@@ -86,6 +86,7 @@ class Grouped:
 
 def group_view(view: View, keys: Sequence[int], measures: Sequence[Aggregate], stop: StopToken = NEVER) -> Grouped:
     """Group the view's rows. Empty keys make a group of their own. Raises: ConditionError, Stopped."""
+    view = View(_with_numbers(view.table, measures), view.ids)
     table, ids = view.table, view.row_ids()
     for measure in measures:
         check_measure(table, measure)
@@ -105,6 +106,19 @@ def group_view(view: View, keys: Sequence[int], measures: Sequence[Aggregate], s
     for used in (made, *(level._made for level in levels)):  # noqa: SLF001 - a part of it
         used.forget()
     return Grouped(view, tuple(keys), tuple(measures), tuple(levels[::-1]), totals)
+
+
+def _with_numbers(table: Table, measures: Sequence[Aggregate]) -> Table:
+    """The table with columns that have no values at all, of which numbers are wanted, as numbers: nobody could tell of
+    what kind they are."""
+    fields, columns = list(table.fields), list(table.columns)
+    for measure in measures:
+        at = measure.column
+        if at is None or not measure.figure.needs_numbers or fields[at].is_amount or not columns[at].empty_at().all():
+            continue
+        columns[at] = Column(Kind.FLOAT, np.zeros(table.rows), np.ones(table.rows, np.bool_))
+        fields[at] = replace(fields[at], kind=Kind.FLOAT, form="")
+    return table if columns == list(table.columns) else Table(tuple(fields), tuple(columns), table.rows)
 
 
 def _coded(table: Table, keys: Sequence[int], ids: Ids, stop: StopToken) -> tuple[Ids, Ids, list[Ids]]:
