@@ -56,7 +56,7 @@ def said(steps, row, column, others=None, text=""):
     ((MEAN,), 0, "rows", ["rows is 2", "count over the 2 rows of river Merrow"]),
     ((MEAN,), 1, "river", ["river is Sallow", "a key of the group", "river, of 2 rows"]),
     ((JoinStep("o", (("river", "river"),)),), 1, "length", ["length is 12", "length from o: river Merrow, length 12"]),
-    ((JoinStep("o", (("river", "river"),)),), 0, "length", ["length is NULL", "no row of o meets it: length is NULL"]),
+    ((JoinStep("o", (("river", "river"),)),), 0, "length", ["length is NULL", "no row of o matches it: length is NULL"]),
     ((JoinStep("o", (("river", "river"),)),), 2, "b", ["b is 9", "b, of the row k 3"]),
     ((AppendStep("o"),), 5, "river", ["river is Tarn", "row 2 of o"]),
     ((UnpivotStep(("level", "b")),), 3, "value", ["value is 8", "from the column b", "b, of the row k 2"]),

@@ -326,17 +326,17 @@ def _joined(step: JoinStep, before: Shaped, after: Shaped, rows: Ids, stop: Stop
     by = ", ".join(f"{here} {value_words(before.as_shown().table, p, int(_flat_ids(before, rows)[0]))}"
                    for (here, _), (p, _) in zip(step.pairs, step.places(before), strict=True))  # fmt: skip
     if not len(found):
-        words = f"left out here: {by} meets no row of {step.other}"
+        words = f"left out here: {by} matches no row of {step.other}"
         if step.how.value == "rows without a match":
-            words = f"left out here: {by} meets a row of {step.other}"
+            words = f"left out here: {by} matches a row of {step.other}"
         return found, Fate.LOST, words, (Remedy("Keep all rows here", replace(step, how=type(step.how).LEFT)),)
     if len(found) > len(rows):
-        return found, Fate.MULTIPLIED, f"{by} meets {grouped(len(found))} rows of {step.other}", ()
+        return found, Fate.MULTIPLIED, f"{by} matches {grouped(len(found))} rows of {step.other}", ()
     row = int(partners[0])
     return (
         found,
         Fate.KEPT,
-        f"beside {row_words(right, row, 3)}" if row >= 0 else f"kept; {by} meets no row of {step.other}",
+        f"beside {row_words(right, row, 3)}" if row >= 0 else f"kept; {by} matches no row of {step.other}",
         (),
     )
 

@@ -213,12 +213,12 @@ def _joined(step: JoinStep, before: Shaped, after: Shaped, sought: _Sought, stop
     if foreign and len(theirs) and int(theirs[0]) >= 0:
         said = f"{', '.join(foreign)} from {step.other}: {row_words(right, int(theirs[0]), 3)}"
     elif foreign:
-        said = f"no row of {step.other} meets it: {', '.join(foreign)} is NULL"
+        said = f"no row of {step.other} matches it: {', '.join(foreign)} is NULL"
     kept = met.here_ids.take(rows)
     sought.names, sought.rows = own, _under(before, kept[kept >= 0])
     if own and not len(sought.rows):
         sought.names = []
-        said = said or f"a row of {step.other} that met none here"
+        said = said or f"a row of {step.other} that matches no row here"
     return said
 
 
