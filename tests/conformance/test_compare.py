@@ -1,12 +1,17 @@
 """Bringing a table into line with another: on each server, after writing, nothing differs; the reversal restores."""
 
+import copy
+import datetime as dt
 import random
 
+import bson
 import pytest
 from tests.conformance.test_write_back import place  # noqa: F401
+from tests.conformance.test_write_documents import Pull as Documents
+from tests.conformance.test_write_documents import client  # noqa: F401
 from tests.proofs import how_many, proven
 
-from nimble_otter.changes import rehearse, write
+from nimble_otter.changes import rehearse, write, write_each
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.align import Side, Wanted, align, reserve
 from nimble_otter.pull.catalogue_rows import catalogue_rows
@@ -137,3 +142,41 @@ def test_catalogues_of_all_servers_are_rows_alike(place):  # noqa: F811
                      (name, "type", "v"): "text", (name, "NULL", "v"): "NOT NULL", (name, "key", ""): "k",
                      (name, "rows", ""): "0"}  # fmt: skip
     assert full.keys() >= plain.keys()
+
+
+DOCUMENTS = [
+    {"_id": 1, "level": 1.5, "count": 5, "who": {"name": "Ada", "tags": ["a", "b"]}, "at": dt.datetime(2031, 5, 28)},
+    {"_id": 2, "level": None, "price": bson.Decimal128("1.50"), "who": {"name": "Bo", "deep": {"x": [1, {"y": 2}]}}},
+    {"_id": 3, "level": "high", "flag": True}, {"_id": "four", "count": bson.Int64(2**40)}, {"_id": 5},
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("seed", range(how_many(4, 60)))
+def test_documents_are_brought_into_line(client, seed):  # noqa: F811
+    chance = random.Random(seed)
+    other = copy.deepcopy([each for each in DOCUMENTS if chance.random() < 0.8])
+    for each in other:
+        for name in [name for name in each if name != "_id" and chance.random() < 0.4]:
+            each[name] = chance.choice([7, "new", None, {"name": "Cy"}, [1, 2], dt.datetime(2031, 1, 1)])
+        if each and chance.random() < 0.3:
+            each.pop(chance.choice([name for name in each if name != "_id"] or ["none"]), None)
+    other += [{"_id": 100 + n, "level": n, "who": {"name": "New"}} for n in range(chance.randint(0, 2))]
+    wild, connection, has_transactions = client
+    own, goal = wild.database.own, wild.database.goal
+    for collection, held in ((own, DOCUMENTS), (goal, other or [{"_id": 1}])):
+        if has_transactions:  # the stand-in is a new one
+            collection.delete_many({})
+        collection.insert_many(copy.deepcopy(held))
+    left, right = (Documents(connection, collection=name, language="native") for name in ("own", "goal"))
+    compared = CompareStep("goal", ("_id",), rows=View(right.table)).apply(all_rows(left.table), NEVER).compared
+    places = compared.places
+    side = Side(True, left.table, reserve(compared, True, left.edits), left.target, places)
+    aligned = align(compared, side, Wanted(delete=True))
+    left.edits.apply(aligned.action)
+    if aligned.count:
+        (write if has_transactions else write_each)(connection, left.plan)
+    names = {name for each in other for name in each} & {name for each in DOCUMENTS for name in each}
+    for each in goal.find():
+        (found,) = own.find({"_id": each["_id"]})
+        assert {n: found.get(n, "gone") for n in names} == {n: each.get(n, "gone") for n in names}
+    assert own.count_documents({}) == goal.count_documents({})

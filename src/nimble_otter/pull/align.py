@@ -11,6 +11,7 @@ from nimble_otter.changes import Action, Edits, Target
 from nimble_otter.changes.values import read_value, value_text
 from nimble_otter.errors import ConditionError, ValueRefused
 from nimble_otter.pull.compared import Compared
+from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, Table
 from nimble_otter.table.core.columns import Ids, Kind
@@ -104,7 +105,7 @@ def align(compared: Compared, side: Side, wanted: Wanted, lines: Ids | None = No
     if wanted.insert:
         rows = at[states == lacking(side.is_left)]
         new = side.new[: len(rows)]
-        whole = [(number, setter) for number, setter in _setters(found, side, Wanted(), refused)]
+        whole = _setters(found, side, Wanted(), refused, are_new=True)
         for _, setter in whole:
             stop.check()
             for row, value in zip(new, setter.values(other.take(rows)), strict=True):
@@ -129,16 +130,20 @@ class _Setter:
     read: Callable[[object], object]
 
 
-def _setters(found: Differences, side: Side, wanted: Wanted, refused: dict[str, int]) -> list[tuple[int, _Setter]]:
+def _setters(
+    found: Differences, side: Side, wanted: Wanted, refused: dict[str, int], are_new: bool = False
+) -> list[tuple[int, _Setter]]:
+    """What sets the columns that are compared; the name of a document only in those that `are_new`."""
     made = []
     for number, pair in enumerate(found.pairs):
         name = found.here.table.fields[pair[0]].name
         if wanted.columns is not None and name not in wanted.columns:
             continue
         place = side.places[pair[0 if side.is_left else 1]]
-        if not side.target.takes(place):
+        is_name = side.target.dialect.is_documents and place == side.target.keys[0][0]
+        if not side.target.takes(place) and not (is_name and are_new):
             is_needed = pair in found.keys or bool(np.any(found.changed[number]))
-            if is_needed and not (pair in found.keys and side.target.dialect.is_documents):
+            if is_needed and not is_name:
                 refused[dict(side.target.refusals).get(place, f"{name} can't be changed.")] = 0
             continue
         made.append((number, _setter(found, side, pair, place, refused)))
@@ -148,7 +153,8 @@ def _setters(found: Differences, side: Side, wanted: Wanted, refused: dict[str, 
 def _setter(found: Differences, side: Side, pair: Pair, place: int, refused: dict[str, int]) -> _Setter:
     theirs, at = (found.there.table, pair[1]) if side.is_left else (found.here.table, pair[0])
     column, field, own = theirs.columns[at], theirs.fields[at], side.table.fields[place]
-    info, dialect = side.target.column(place), side.target.dialect
+    dialect = side.target.dialect
+    info = side.target.column(place) if side.target.takes(place) else ColumnInfo(field.name)
     is_plain = (column.kind is own.kind and column.kind is not Kind.OBJECT) or own.kind in _WIDER.get(column.kind, ())
     is_plain = is_plain or dialect.is_documents
 

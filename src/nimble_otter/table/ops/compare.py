@@ -72,7 +72,10 @@ def compare_views(
     compared, unfit = list[Pair](), list[tuple[Pair, str]]()
     for pair in pairs:
         a, b = here.table.columns[pair[0]], there.table.columns[pair[1]]
-        if are_comparable(a.kind, b.kind) or a.empty_at().all() or b.empty_at().all():
+        is_of_documents = any(
+            f.origin and not f.declared for f in (here.table.fields[pair[0]], there.table.fields[pair[1]])
+        )
+        if are_comparable(a.kind, b.kind) or is_of_documents or a.empty_at().all() or b.empty_at().all():
             compared.append(pair)
         else:
             unfit.append((pair, f"{a.kind.value} can't be compared with {b.kind.value}"))
@@ -98,7 +101,8 @@ def compare_views(
         if (left, right) not in on:
             a = here.table.columns[left].take(mine[both])
             b = there.table.columns[right].take(theirs[both])
-            differs[both] = unequal(a, b, rules.get(left, EQUAL), stop)
+            fits = are_comparable(a.kind, b.kind)
+            differs[both] = unequal(a, b, rules.get(left, EQUAL), stop) if fits else ~(a.empty_at() & b.empty_at())
         changed.append(differs)
         any_changed |= differs
     states = np.where(any_changed, CHANGED, SAME)
