@@ -157,7 +157,8 @@ def test_documents_are_brought_into_line(client, seed):  # noqa: F811
     other = copy.deepcopy([each for each in DOCUMENTS if chance.random() < 0.8])
     for each in other:
         for name in [name for name in each if name != "_id" and chance.random() < 0.4]:
-            each[name] = chance.choice([7, "new", None, {"name": "Cy"}, [1, 2], dt.datetime(2031, 1, 1)])
+            number = bson.Decimal128("7") if name == "price" else 7
+            each[name] = chance.choice([number, "new", None, {"name": "Cy"}, [1, 2], dt.datetime(2031, 1, 1)])
         if each and chance.random() < 0.3:
             each.pop(chance.choice([name for name in each if name != "_id"] or ["none"]), None)
     other += [{"_id": 100 + n, "level": n, "who": {"name": "New"}} for n in range(chance.randint(0, 2))]

@@ -72,10 +72,12 @@ def compare_views(
     compared, unfit = list[Pair](), list[tuple[Pair, str]]()
     for pair in pairs:
         a, b = here.table.columns[pair[0]], there.table.columns[pair[1]]
-        is_of_documents = any(
-            f.origin and not f.declared for f in (here.table.fields[pair[0]], there.table.fields[pair[1]])
-        )
-        if are_comparable(a.kind, b.kind) or is_of_documents or a.empty_at().all() or b.empty_at().all():
+        if (
+            are_comparable(a.kind, b.kind)
+            or any(_are_documents(here, there, pair))
+            or a.empty_at().all()
+            or b.empty_at().all()
+        ):
             compared.append(pair)
         else:
             unfit.append((pair, f"{a.kind.value} can't be compared with {b.kind.value}"))
@@ -103,12 +105,24 @@ def compare_views(
             b = there.table.columns[right].take(theirs[both])
             fits = are_comparable(a.kind, b.kind)
             differs[both] = unequal(a, b, rules.get(left, EQUAL), stop) if fits else ~(a.empty_at() & b.empty_at())
+            if all(_are_documents(here, there, (left, right))):  # there, no field is another thing than NULL
+                differs[both] |= _missing(a) != _missing(b)
         changed.append(differs)
         any_changed |= differs
     states = np.where(any_changed, CHANGED, SAME)
     states = np.where(mine < 0, ONLY_THERE, np.where(theirs < 0, ONLY_HERE, states))
     return Differences(here, there, tuple(compared), mine, theirs, states.astype(np.int64), tuple(changed), on,
                        tuple(unfit), repeated, keyless)  # fmt: skip
+
+
+def _are_documents(here: View, there: View, pair: Pair) -> tuple[bool, bool]:
+    """Whether a column comes from documents, whose fields have no declared type: here, there."""
+    fields = here.table.fields[pair[0]], there.table.fields[pair[1]]
+    return bool(fields[0].origin and not fields[0].declared), bool(fields[1].origin and not fields[1].declared)
+
+
+def _missing(column: Column) -> Mask:
+    return column.missing if column.missing is not None else np.zeros(len(column), np.bool_)
 
 
 def _key_pair(here: Table, pairs: Sequence[Pair], key: str) -> Pair:
