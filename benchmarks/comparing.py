@@ -1,7 +1,7 @@
 """Comparing: values of each kind for equality against one group by that column; two results of so many rows by their
 key against one join of them; and two tables read in order, against reading both, with the memory that it takes.
 
-    .venv/bin/python -m benchmarks.comparing [ROWS]
+    .venv/bin/python -m benchmarks.comparing [ROWS] [postgresql]
 
 A line gives milliseconds (best of three) and the ratio to its stick in the same run.
 """
@@ -13,6 +13,7 @@ import sqlite3
 import sys
 import tempfile
 import time
+from contextlib import closing
 from pathlib import Path
 
 import numpy as np
@@ -20,7 +21,7 @@ from benchmarks.charting import rows_of
 from benchmarks.checking import best_ms
 
 from nimble_otter.pull import Pull, Query
-from nimble_otter.pull.compare_large import blocks, compare_ordered, in_order
+from nimble_otter.pull.compare_large import blocks, compare_by_ranges, compare_ordered, in_order
 from nimble_otter.pull.steps.compare import CompareStep
 from nimble_otter.sources import Source, connect
 from nimble_otter.table import Field, Kind, Table, View
@@ -98,9 +99,51 @@ def large(rows: int) -> None:
             connection.close()
 
 
+def ranges(rows: int) -> None:
+    """Two tables of a PostgreSQL server with ten differences: ranges whose hashes are alike are not read."""
+    from tests import servers
+
+    with closing(servers.Postgres()) as server:
+        connection = connect(Source("pg", server.url))
+        for name, change in (("a", 0), ("b", 1)):
+            server.ask(
+                f"create table {name} as select n as id, timestamp '2031-05-01' + n * interval '1 second' as taken, "
+                f"'Station ' || n % 97 as station, n * 0.37 + (n % {rows // 10} = 7)::int * {change} as level, "
+                "(n * 17 % 4001)::float8 / 100 as flow, (array['good', 'suspect', 'void'])[1 + n % 3] as quality, "
+                f"'note ' || n::bigint * 7919 % 1000003 as note, n::bigint * 3 as k from generate_series(1, {rows}) n",
+                "merrow",
+            )
+            server.ask(f"alter table {name} add primary key (id); analyze {name}", "merrow")  # fmt: skip
+        pulls = [Pull(name, Source("pg", server.url), Query(f"select * from {name}", limit=None)) for name in "ab"]
+        other = connect(Source("pg", server.url))
+        ordered = [in_order(pull, ("id",), connection) for pull in pulls]
+        began = time.perf_counter()
+        for pull in ordered:
+            for _ in blocks(pull, connection):
+                pass
+        stick = time.perf_counter() - began
+        began = time.perf_counter()
+        found = compare_by_ranges(pulls[0], pulls[1], CompareStep("b", ("id",)), (connection, other))
+        took = time.perf_counter() - began
+        assert found is not None
+        print(f"ranges {rows} x 8 a side {took * 1000:8.0f} {took / stick:6.2f} of reading both; counts {found.counts}")
+        began = time.perf_counter()
+        streams = [blocks(pull, each) for pull, each in zip(ordered, (connection, other), strict=True)]
+        found = compare_ordered(streams[0], streams[1], CompareStep("b", ("id",)))
+        took = time.perf_counter() - began
+        print(
+            f"in order {rows} x 8 a side {took * 1000:8.0f} {took / stick:6.2f} of reading both; counts {found.counts}"
+        )
+        connection.close()
+        other.close()
+
+
 def main() -> None:
     """All three."""
     rows = int(sys.argv[1]) if len(sys.argv) > 1 else 1_000_000
+    if "postgresql" in sys.argv:
+        ranges(rows)
+        return
     large(rows)  # first: the peak of memory is its own
     table = with_texts(rows_of(rows).view.table)
     by_kind(table)

@@ -6,22 +6,22 @@ import random
 
 import bson
 import pytest
-from tests.conformance.test_write_back import place  # noqa: F401
-from tests.conformance.test_write_documents import Pull as Documents
-from tests.conformance.test_write_documents import client  # noqa: F401
-from tests.proofs import how_many, proven
 
 from nimble_otter.changes import rehearse, write, write_each
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.align import Side, Wanted, align, reserve
 from nimble_otter.pull.catalogue_rows import catalogue_rows
-from nimble_otter.pull.compare_large import blocks, compare_ordered, in_order
+from nimble_otter.pull.compare_large import blocks, compare_by_ranges, compare_ordered, in_order
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.steps.compare import CompareStep
 from nimble_otter.sources import Source
 from nimble_otter.stop import NEVER
 from nimble_otter.table import View
-from nimble_otter.table.ops.compare import ONLY_HERE
+from nimble_otter.table.ops.compare import ONLY_HERE, compare_views
+from tests.conformance.test_write_back import place  # noqa: F401
+from tests.conformance.test_write_documents import Pull as Documents
+from tests.conformance.test_write_documents import client  # noqa: F401
+from tests.proofs import how_many, proven
 
 TYPES = {
     "sqlite": "integer text real text date", "postgresql": "integer text float8 numeric(9,3) timestamptz",
@@ -48,8 +48,8 @@ class Pair:
             for row in own:
                 place.do(f"insert into {place.quote(name)} values ({', '.join(map(self.literal, row))})")
 
-    def row(self, number):
-        pick = self.chance.choice
+    def row(self, number, chance=random):
+        pick = getattr(self, "chance", chance).choice
         return [number, f"w{number % 3}", pick([None, 0, -7, 2**31 - 1]), pick([None, "", "it's", "a\nb", "ü€😀"]),
                 pick([None, 0.1, -2.5e10, 1e-7]), pick([None, "1.250", "-999999.999", "0.000"]),
                 pick([None, "2031-05-01 04:30:00", "1999-12-31 23:59:59"])]  # fmt: skip
@@ -131,6 +131,40 @@ def test_large_tables_are_read_in_our_order_of_the_key(place, kind):  # noqa: F8
     tables = [list(each) for each in streams]
     found = compare_ordered(iter(tables[0]), iter(tables[1]), CompareStep("o", ("k",)))
     assert found.counts == (len(keys) - 3, 1, 1, 1)
+
+
+@pytest.mark.parametrize("seed", range(how_many(3, 60)))
+def test_ranges_that_hash_alike_are_not_read(place, seed, monkeypatch):  # noqa: F811
+    chance = random.Random(seed)
+    monkeypatch.setattr("nimble_otter.pull.compare_large.RANGES", chance.choice([10, 40, 200]))
+    kinds = TYPES[place.kind].split()
+    columns = [("id", f"{kinds[0]} primary key"), *zip("ntrdm", kinds, strict=True)]
+    names = [place.table(columns) for _ in range(2)]
+    rows = {key: Pair.row(Pair, key, chance)[2:] for key in chance.sample(range(-60, 60), 50)}
+    differ = set(chance.sample(sorted(rows), chance.randint(0, 4)))
+    for side, name in enumerate(names):
+        for key, row in rows.items():
+            if key in differ and chance.random() < 0.3:
+                continue
+            own = Pair.row(Pair, key, chance)[2:] if key in differ and side else row
+            place.do(f"insert into {place.quote(name)} values ({', '.join(map(Pair.literal, [key, *own]))})")
+    pulls = [
+        Pull(name, Source("", place.url), Query(f"select * from {place.quote(name)}", limit=None)) for name in names
+    ]
+    step = CompareStep("o", ("id",))
+    both = place.connection, place.connection
+    found = compare_by_ranges(pulls[0], pulls[1], step, both)
+    if place.kind != "postgresql":
+        assert found is None
+        return
+    tables = [place.bench(name).table for name in names]
+    whole = compare_views(View(tables[0]), View(tables[1]), ("id",))
+    assert found is None or found.counts == tuple(whole.count(state) for state in range(4))
+    assert found is not None or len(differ) > 1
+    if found is not None:
+        assert found.read == (tables[0].rows, tables[1].rows)
+        assert found.table.rows == sum(found.counts[1:])
+        assert set(found.table.columns[0].values()) <= differ
 
 
 def test_catalogues_of_all_servers_are_rows_alike(place):  # noqa: F811

@@ -21,7 +21,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from openpyxl.utils.escape import unescape
 from PIL import Image
-from tests.proofs import IS_LONG, how_many, proven
 
 from nimble_otter.errors import SendError, Stopped
 from nimble_otter.send import (
@@ -44,6 +43,7 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, Field, Kind, View
 from nimble_otter.table.core.build import column_of, table_of
 from nimble_otter.table.text.column_format import ColumnFormat
+from tests.proofs import IS_LONG, how_many, proven
 
 FORMATS = ["csv", "html", "json", "jsonl", "markdown", "parquet", "sql", "sqlite", "text", "xlsx", "xml"]
 TEXTUAL = [key for key in FORMATS if key not in ("parquet", "sqlite", "xlsx")]

@@ -7,8 +7,6 @@ import sqlite3
 from contextlib import suppress
 
 import pytest
-from tests.hostile import hostile_pipelines, hostile_texts
-from tests.proofs import IS_LONG, how_many, proven
 
 from nimble_otter.errors import ChangeError, NotReading, OtterError, QueryError
 from nimble_otter.query.sql.destroying import destroying
@@ -18,6 +16,8 @@ from nimble_otter.sources import Request, Source, connect, fetch
 from nimble_otter.sources.hits import find_hits
 from nimble_otter.sources.marks import guarded_databases
 from nimble_otter.sources.script import run_script
+from tests.hostile import hostile_pipelines, hostile_texts
+from tests.proofs import IS_LONG, how_many, proven
 
 PARSER = {"postgresql": "postgres", "mariadb": "mysql", "sqlite": "sqlite"}
 

@@ -13,7 +13,6 @@ from decimal import Decimal
 import numpy as np
 import psycopg
 import pytest
-from tests.proofs import proven
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.query.local.conditions import parse_expression
@@ -23,6 +22,7 @@ from nimble_otter.table.ops.dates import PARTS, UNITS, parse_interval
 from nimble_otter.table.ops.expressions import compute
 from nimble_otter.table.ops.filter import values_of
 from nimble_otter.table.ops.functions import as_text
+from tests.proofs import proven
 
 KINDS = {
     "i": "bigint", "j": "integer", "f": "float8", "e": "float8", "d": "numeric(20,4)", "n": "numeric", "t": "text",

@@ -17,10 +17,10 @@ from openpyxl.formatting.rule import CellIsRule
 from openpyxl.worksheet.datavalidation import DataValidation
 from openpyxl.worksheet.formula import ArrayFormula
 from openpyxl.worksheet.table import Table
-from tests.conformance.test_formats import SAMPLE, rows_of, send
 
 from nimble_otter.errors import SendError
 from nimble_otter.send import format_for, send_to_file
+from tests.conformance.test_formats import SAMPLE, rows_of, send
 
 PROGRAMS = {"LibreOffice": "soffice", "Gnumeric": "ssconvert", "xlsx2csv": "xlsx2csv"}
 AS_VALUES = "csv:Text - txt - csv (StarCalc):44,34,76,1,,0,false,false,false,false,false,-1"

@@ -11,8 +11,6 @@ from decimal import Decimal
 import openpyxl
 import pyarrow.parquet
 import pytest
-from tests.conformance.test_write_back import place  # noqa: F401
-from tests.unit.test_changes import Bench
 
 from nimble_otter.changes import Action, read_value, value_text, write
 from nimble_otter.errors import OtterError, ValueRefused
@@ -22,6 +20,8 @@ from nimble_otter.send.transfer import Transfer, transfer
 from nimble_otter.table import View
 from nimble_otter.table.text.show import plain
 from nimble_otter.table.text.text_format import render
+from tests.conformance.test_write_back import place  # noqa: F401
+from tests.unit.test_changes import Bench
 
 POSTGRESQL = {
     "bool": ["true", "false"], "bytea": [r"\x00ff41", r"\x"], '"char"': ["a", "b"], "name": ["n", "o"],

@@ -9,7 +9,6 @@ from contextlib import closing, suppress
 from dataclasses import replace
 
 import pytest
-from tests.proofs import how_many, proven
 
 from nimble_otter.errors import ConditionError, QueryError
 from nimble_otter.pull import Pull, Query, run_course
@@ -33,6 +32,7 @@ from nimble_otter.sources import Request, Source, connect, fetch
 from nimble_otter.table import Kind
 from nimble_otter.table.ops.dates import PARTS, UNITS
 from nimble_otter.table.ops.group import AggregateFunction as Agg
+from tests.proofs import how_many, proven
 
 PLAIN = "select reading_id, level_m, quality, station_id, flow_m3s from reading"
 JOINED = (

@@ -14,14 +14,14 @@ import numpy as np
 import pytest
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
-from tests.servers.lines import Line
-from tests.unit.test_changes import Bench
 
 from nimble_otter.changes import Action, make_plan, read_value, refuse_broken, rehearse, script, write, write_each
 from nimble_otter.errors import ChangeError, LostError, NoTransactions, OtterError, OutcomeUnknown, ValueRefused
 from nimble_otter.sources import Request, Source, connect
 from nimble_otter.stop import StopToken
 from nimble_otter.table.text.text_format import span_text
+from tests.servers.lines import Line
+from tests.unit.test_changes import Bench
 
 WORDS = st.text(st.characters(codec="utf-8", exclude_characters="\x00"), max_size=12) | st.sampled_from(
     ["it's", "\\'; drop table x; --", "a\\", "/* x */", "", " pad ", "%s :x ?", "\u202eabc", "A", "a", "line\nend\r"]

@@ -15,10 +15,6 @@ from pathlib import Path
 
 import pytest
 from pymongo import MongoClient
-from tests.conformance.test_write_back import place  # noqa: F401
-from tests.proofs import IS_LONG, proven
-from tests.servers.lines import Line
-from tests.unit.test_changes import Bench
 
 from nimble_otter.changes import Action, document_target, look_up, make_plan, write
 from nimble_otter.changes.edits import Edits
@@ -27,6 +23,10 @@ from nimble_otter.pull.drafts import EditDraft
 from nimble_otter.pull.writes import WriteJournal, Written
 from nimble_otter.sources import Request, Source, connect, fetch
 from nimble_otter.stop import StopToken
+from tests.conformance.test_write_back import place  # noqa: F401
+from tests.proofs import IS_LONG, proven
+from tests.servers.lines import Line
+from tests.unit.test_changes import Bench
 
 WAYS = ("before", "after", "stop", "freeze")
 

@@ -12,14 +12,14 @@ from contextlib import suppress
 from pathlib import Path
 
 import pytest
-from tests import servers
-from tests.conftest import started
-from tests.unit.test_changes import Bench
 
 from nimble_otter.changes import Action, write
 from nimble_otter.errors import ChangeError, LostError, OutcomeUnknown, Stopped
 from nimble_otter.sources import Source, connect
 from nimble_otter.stop import StopToken
+from tests import servers
+from tests.conftest import started
+from tests.unit.test_changes import Bench
 
 LONG = bool(os.environ.get("NIMBLE_OTTER_LONG"))
 ROWS = 400

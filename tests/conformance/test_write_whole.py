@@ -7,14 +7,14 @@ import random
 import re
 
 import pytest
-from tests.conformance.test_write_back import place  # noqa: F401
-from tests.proofs import how_many, proven
-from tests.unit.test_changes import Bench
 
 from nimble_otter.changes import Action, make_plan, read_value, rehearse, script, write
 from nimble_otter.errors import ChangeError, LostError, OtterError
 from nimble_otter.sources import Request, Source, connect
 from nimble_otter.sources.trace import Origin
+from tests.conformance.test_write_back import place  # noqa: F401
+from tests.proofs import how_many, proven
+from tests.unit.test_changes import Bench
 
 ACTIONS = ("no action", "cascade", "set null", "restrict")
 

@@ -11,13 +11,13 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as some
-from tests.proofs import how_many
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.table import Kind
 from nimble_otter.table.core.build import column_of
 from nimble_otter.table.core.column_builder import ColumnBuilder
 from nimble_otter.table.ops.alike import Alike, are_comparable, reconciled, unequal
+from tests.proofs import how_many
 
 WORDS = some.text("aAbB é\x00😀", max_size=20) | some.sampled_from(
     ["", "1", "1.0", "01", "true", "2031-05-01", "x" * 70]

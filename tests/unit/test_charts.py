@@ -18,7 +18,6 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as some
 from lxml import etree
-from tests.proofs import how_many
 
 from nimble_otter.errors import ConditionError, CorruptError, SendError
 from nimble_otter.pull import Pull, Query, pull_from_text, pull_to_text
@@ -44,6 +43,7 @@ from nimble_otter.table.core.build import ColumnBuilder, table_of
 from nimble_otter.table.ops.binning import parts_for
 from nimble_otter.table.ops.measures import AggregateFunction as Agg
 from nimble_otter.table.text.column_format import ColumnFormat, in_zone
+from tests.proofs import how_many
 
 K = KeyBy
 SOURCE = Source("s", "sqlite:////q.db")

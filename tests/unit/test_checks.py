@@ -13,7 +13,6 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from tests.proofs import how_many
 
 from nimble_otter.cli import main
 from nimble_otter.pull import Pull, Query, SendPlan, account, pull_from_text, pull_to_text, run_course, save_pull
@@ -42,6 +41,7 @@ from nimble_otter.table import View
 from nimble_otter.table.core.build import table_of
 from nimble_otter.table.ops.digests import row_digests
 from nimble_otter.table.ops.group import AggregateFunction as Agg
+from tests.proofs import how_many
 
 LAST = DeliveryProfile("2031-05-25T04:30:00", 20, (ColumnFigures("v", "number"), ColumnFigures("w", "text")))
 NOW = dt.datetime(2031, 6, 1, 12, tzinfo=dt.UTC)

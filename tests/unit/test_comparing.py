@@ -9,7 +9,6 @@ import sqlite3
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as some
-from tests.proofs import how_many
 
 from nimble_otter.changes import find_target
 from nimble_otter.cli import main
@@ -28,6 +27,7 @@ from nimble_otter.table import MISSING, Table, View
 from nimble_otter.table.core.build import table_of
 from nimble_otter.table.ops.alike import Alike
 from nimble_otter.table.ops.compare import compare_views
+from tests.proofs import how_many
 
 VALUES = some.none() | some.sampled_from([0, 1, 2]), some.none() | some.sampled_from(["a", "A", "b ", "b", ""])
 ROWS = some.dictionaries(

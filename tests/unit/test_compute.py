@@ -14,7 +14,6 @@ import numpy as np
 import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
-from tests.proofs import how_many
 
 from nimble_otter.errors import ConditionError, Stopped
 from nimble_otter.pull import Pull, Query, pull_from_text, pull_to_text, run_course
@@ -40,6 +39,7 @@ from nimble_otter.table.core.build import table_of
 from nimble_otter.table.ops.expressions import compute
 from nimble_otter.table.ops.filter import column_of_operand, false_of, filter_view, true_of, values_of
 from nimble_otter.table.ops.group import AggregateFunction as Agg
+from tests.proofs import how_many
 
 DAY = dt.datetime(2031, 5, 31, 13, 4, 5)
 TABLE = table_of(

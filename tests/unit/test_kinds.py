@@ -10,7 +10,6 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as some
-from tests.proofs import how_many
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.query.local.conditions import parse_condition, parse_expression
@@ -40,6 +39,7 @@ from nimble_otter.table.text.text_format import (
     render_all,
     span_text,
 )
+from tests.proofs import how_many
 
 HOUR = dt.timedelta(hours=1)
 MOMENTS = some.datetimes(dt.datetime(2, 1, 1), dt.datetime(9998, 1, 1)).map(lambda v: v.replace(tzinfo=dt.UTC))

@@ -5,7 +5,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from nimble_otter.errors import ConditionError, CorruptError, SavedError, SendError, Stopped, TooNewError
@@ -263,6 +263,7 @@ def test_a_pull_comes_back_from_its_file_and_holds_no_secret(tmp_path):
     ),
     st.lists(st.text(st.characters(codec="utf-8"), max_size=9) | st.floats(allow_nan=False), max_size=3),
 )
+@example("select 1", {}, ["a\r\nb"])
 def test_any_text_and_value_survives_the_file(text, parameters, values):
     pull = replace(
         PULL,

@@ -14,7 +14,6 @@ from dataclasses import replace
 from zoneinfo import ZoneInfo
 
 import pytest
-from tests.proofs import how_many, proven
 
 from nimble_otter.cli import main
 from nimble_otter.cli.delivery import Terminal
@@ -44,6 +43,7 @@ from nimble_otter.sources import Source, fetch
 from nimble_otter.table import Kind
 from nimble_otter.table.core.build import table_of
 from nimble_otter.table.ops.group import AggregateFunction as Agg
+from tests.proofs import how_many, proven
 
 LISBON = "Europe/Lisbon"
 TABLES = [

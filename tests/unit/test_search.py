@@ -11,7 +11,6 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as some
-from tests.proofs import how_many
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull import run_course
@@ -25,6 +24,7 @@ from nimble_otter.table.ops.filter import filter_view
 from nimble_otter.table.ops.search import Search, find_rows, mask_of, said
 from nimble_otter.table.text import digits, patterns
 from nimble_otter.table.text.patterns import like_regex
+from tests.proofs import how_many
 
 TEXTS = some.text("aAbkKsSiİı\u212a\u017fßéÉ. 1\0", max_size=5)
 VALUES = some.sampled_from([

@@ -5,7 +5,6 @@ from __future__ import annotations
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as some
-from tests.proofs import how_many
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.course import run_course
@@ -33,6 +32,7 @@ from nimble_otter.pull.tracing import Fate, find_rows, trace
 from nimble_otter.table import View
 from nimble_otter.table.core.build import table_of
 from nimble_otter.table.ops.combine import How
+from tests.proofs import how_many
 
 OTHER = table_of(a=[1, 1, 2, 9], w=["x", "y", "z", "n"])
 AFTER = table_of(k=[100, 101], a=[1, 1], b=["p", "q"])

@@ -5,7 +5,6 @@ from __future__ import annotations
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as some
-from tests.proofs import how_many
 
 from nimble_otter.pull.course import run_course
 from nimble_otter.pull.steps import (
@@ -31,6 +30,7 @@ from nimble_otter.query.sql.names import Names
 from nimble_otter.table import View
 from nimble_otter.table.core.build import table_of
 from nimble_otter.table.ops.measures import AggregateFunction as Agg
+from tests.proofs import how_many
 
 ROWS = table_of(
     k=[1, 2, 3, 4], level=[0.5, 1.5, 2.5, 4.0], river=["Sallow", "Merrow", "Merrow", "Sallow"], b=[7, 8, 9, 6]

@@ -7,11 +7,11 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as some
-from tests.proofs import how_many
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.watching import MOST_SEEN, What, look, matching, wait_s
 from nimble_otter.table.core.build import table_of
+from tests.proofs import how_many
 
 NOW = dt.datetime(2031, 5, 1)
 VALUES = some.none() | some.integers(-3, 3) | some.just(10**9)

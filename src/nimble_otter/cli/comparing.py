@@ -77,7 +77,7 @@ class _Side:
 
 def _compare_large(options: argparse.Namespace, plans: Sequence[SendPlan], around: Terminal) -> int:
     """Compare sides that need not fit into memory. Raises: UsageError, OtterError."""
-    from nimble_otter.pull.compare_large import blocks, compare_ordered, in_order
+    from nimble_otter.pull.compare_large import blocks, compare_by_ranges, compare_ordered, in_order
 
     keys = _names(options.key)
     if not keys:
@@ -90,10 +90,12 @@ def _compare_large(options: argparse.Namespace, plans: Sequence[SendPlan], aroun
     other_names = {**dict(zip(keys, keys, strict=True)), **dict(pairs)}
     with around.connected(left.source) as here, around.connected(right.source) as there:
         progress = around.progress("comparing")
-        streams = (blocks(in_order(left, keys, here), here),
-                   blocks(in_order(right, [other_names[key] for key in keys], there), there))  # fmt: skip
-        with closing(streams[0]), closing(streams[1]):
-            found = compare_ordered(*streams, step, tell=lambda mine, theirs: progress(mine + theirs))
+        found = compare_by_ranges(left, right, step, (here, there), tell=lambda mine, theirs: progress(mine + theirs))
+        if found is None:
+            streams = (blocks(in_order(left, keys, here), here),
+                       blocks(in_order(right, [other_names[key] for key in keys], there), there))  # fmt: skip
+            with closing(streams[0]), closing(streams[1]):
+                found = compare_ordered(*streams, step, tell=lambda mine, theirs: progress(mine + theirs))
     _, changed, only_left, only_right = found.counts
     words = ((changed, "changed"), (only_left, "only left"), (only_right, "only right"))
     said = ", ".join(f"{count} {word}" for count, word in words if count) or "no differences"

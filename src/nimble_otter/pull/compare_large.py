@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Generator, Iterator, Sequence
+from contextlib import closing
 from dataclasses import dataclass, replace
 
 import numpy as np
 
-from nimble_otter.errors import ConditionError
+from nimble_otter.errors import ConditionError, QueryError
 from nimble_otter.pull.compared import differences_table
 from nimble_otter.pull.deliver import table_blocks
 from nimble_otter.pull.delivery import request_of
@@ -24,6 +25,8 @@ from nimble_otter.table.ops.compare import SAME, compare_views
 
 STRETCH = 65_536
 """Rows of a side that are compared at once, or more."""
+RANGES = 4096
+"""Ranges of the key of which the servers give sums of hashes."""
 MOST_KEPT = 1_000_000
 """Differences that are kept; further ones are counted."""
 _KINDS = (Kind.INT, Kind.DECIMAL, Kind.DATE, Kind.TIME, Kind.ZONED, Kind.UUID, Kind.TEXT)
@@ -49,10 +52,7 @@ def in_order(pull: Pull, keys: Sequence[str], connection: Connection, stop: Stop
     not known, SourceError's."""
     if connection.dialect.is_documents or pull.query.language != "sql" or pull.steps:
         raise ConditionError(f"{pull.name} can't be read in order.", "Compare tables, or pulls without steps.")
-    text = pull.query.text.rstrip().rstrip(";")
-    some = fetch(
-        connection, request_of(replace(pull, query=replace(pull.query, text=text, limit=1000)), connection), stop
-    ).table
+    text, some = _text(pull), _few(pull, connection, stop)
     parts = []
     for key in keys:
         field = next((f for f in some.fields if f.name.casefold() == key.casefold()), None)
@@ -71,6 +71,131 @@ def in_order(pull: Pull, keys: Sequence[str], connection: Connection, stop: Stop
 def blocks(pull: Pull, connection: Connection, stop: StopToken = NEVER) -> Generator[Table]:
     """The rows of a pull as tables of some thousands each. Raises: SourceError's, Stopped."""
     return table_blocks(connection, request_of(pull, connection), stop)
+
+
+def compare_by_ranges(
+    left: Pull,
+    right: Pull,
+    step: CompareStep,
+    connections: tuple[Connection, Connection],
+    stop: StopToken = NEVER,
+    tell: Callable[[int, int], None] = lambda left, right: None,
+) -> LargeCompared | None:
+    """As `compare_ordered`, where both servers can hash their rows alike: only ranges of the key are read whose sums of
+    hashes differ. None where that can't be done: the key is not one whole number, columns have rules or other names, or
+    the servers are of two kinds. Raises: SourceError's, Stopped."""
+    here, there = connections
+    if (
+        here.dialect.key != there.dialect.key
+        or not here.dialect.row_hash
+        or len(step.keys) != 1
+        or step.rules
+        or step.pairs
+    ):
+        return None
+    pulls = left, right
+    if any(pull.steps or pull.query.language != "sql" for pull in pulls):
+        return None
+    some = [_few(pull, connection, stop) for pull, connection in zip(pulls, connections, strict=True)]
+    names = {f.name.casefold(): f.name for f in some[1].fields}
+    common = [(f.name, names[f.name.casefold()]) for f in some[0].fields
+              if f.name.casefold() in names and f.name not in step.left_out]  # fmt: skip
+    key = next((pair for pair in common if pair[0].casefold() == step.keys[0].casefold()), None)
+    if key is None or any(table.column(name).kind is not Kind.INT for table, name in zip(some, key, strict=True)):
+        return None
+    ends = [_ends(pull, name, connection, stop) for pull, name, connection in zip(pulls, key, connections, strict=True)]
+    known = [end for end in ends if end is not None]
+    if len(known) < 2:
+        return None
+    low, high = min(end[0] for end in known), max(end[1] for end in known)
+    width = max(1, (high - low) // RANGES + 1)
+
+    def summed(side: int) -> _Sums | None:
+        names = [pair[side] for pair in common]
+        return _sums(pulls[side], names, key[side], low, width, connections[side], stop)
+
+    sums = stop.map_parallel(summed, (0, 1))  # each server works on its own
+    if sums[0] is None or sums[1] is None:
+        return None
+    tell(*(sum(count for count, _ in each.values()) for each in sums if each is not None))
+    unlike = sorted(bucket for bucket in sums[0].keys() | sums[1].keys() if sums[0].get(bucket) != sums[1].get(bucket))
+    if 4 * len(unlike) > len(sums[0].keys() | sums[1].keys()):
+        return None  # most of it is to be read anyway
+    same = sum(count for bucket, (count, _) in sums[0].items() if sums[1].get(bucket) == sums[0][bucket])
+    totals = [sum(count for count, _ in each.values()) for each in sums if each is not None]
+    if not unlike:
+        return LargeCompared((same, 0, 0, 0), _nothing(step, some[0], some[1]), (totals[0], totals[1]))
+    bounds = [(low + first * width, low + (last + 1) * width - 1) for first, last in _stretches(unlike)]
+    streams = [blocks(in_order(_within(pull, name, bounds, connection), (name,), connection), connection, stop)
+               for pull, name, connection in zip(pulls, key, connections, strict=True)]  # fmt: skip
+    with closing(streams[0]), closing(streams[1]):
+        made = compare_ordered(streams[0], streams[1], step, stop)
+    return replace(made, counts=(made.counts[0] + same, *made.counts[1:]), read=(totals[0], totals[1]))
+
+
+_Sums = dict[int, tuple[int, int]]
+
+
+def _text(pull: Pull) -> str:
+    return pull.query.text.rstrip().rstrip(";")
+
+
+def _few(pull: Pull, connection: Connection, stop: StopToken) -> Table:
+    """Some rows, to know the columns."""
+    few = replace(pull, query=replace(pull.query, text=_text(pull), limit=1000))
+    return fetch(connection, request_of(few, connection), stop).table
+
+
+def _asked(pull: Pull, text: str, connection: Connection, stop: StopToken) -> Table:
+    own = replace(pull, query=replace(pull.query, text=text, limit=None))
+    return fetch(connection, request_of(own, connection), stop).table
+
+
+def _ends(pull: Pull, key: str, connection: Connection, stop: StopToken) -> tuple[int, int] | None:
+    """The lowest and highest key; None where there is none, or where one is NULL."""
+    quoted = connection.quoted(key)
+    text = (f"select min({quoted}) as low, max({quoted}) as high, count(*) - count({quoted}) as gone "
+            f"from (\n{_text(pull)}\n) ranged")  # fmt: skip
+    (low, high, gone), *_ = zip(*(c.values() for c in _asked(pull, text, connection, stop).columns), strict=True)
+    return (int(low), int(high)) if low is not None and not gone else None
+
+
+def _sums(
+    pull: Pull, names: Sequence[str], key: str, low: int, width: int, connection: Connection, stop: StopToken
+) -> _Sums | None:
+    """For each range of the key how many rows there are and their hashes taken together; None where the server has no
+    hash of one of the columns."""
+    columns = ", ".join(map(connection.quoted, names))
+    text = (
+        f"select ({connection.quoted(key)} - {low}) / {width} as bucket, count(*) as n, "
+        f"bit_xor({connection.dialect.row_hash.format(columns)}) as hash from (\n{_text(pull)}\n) ranged group by 1"
+    )
+    try:
+        found = _asked(pull, text, connection, stop)
+    except QueryError:  # a type without a hash
+        return None
+    buckets, counts, hashes = (column.values() for column in found.columns)
+    return {int(b): (int(n), int(h)) for b, n, h in zip(buckets, counts, hashes, strict=True)}
+
+
+def _within(pull: Pull, key: str, bounds: Sequence[tuple[int, int]], connection: Connection) -> Pull:
+    quoted = connection.quoted(key)
+    said = " or ".join(f"{quoted} between {low} and {high}" for low, high in bounds)
+    text = f"select * from (\n{_text(pull)}\n) ranged where {said}"
+    return replace(pull, query=replace(pull.query, text=text))
+
+
+def _stretches(buckets: Sequence[int]) -> Iterator[tuple[int, int]]:
+    """Neighbours taken together: (first, last) of each stretch."""
+    first = last = None
+    for bucket in buckets:
+        if last is not None and first is not None and bucket > last + 1:
+            yield first, last
+            first = bucket
+        first = bucket if first is None else first
+        last = bucket
+    if first is not None and last is not None:
+        yield first, last
 
 
 def compare_ordered(

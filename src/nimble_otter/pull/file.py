@@ -73,7 +73,8 @@ def pull_to_text(pull: Pull) -> str:
         whole["came_from"] = pull.came_from
     if pull.widths:
         whole["widths"] = dict(sorted(pull.widths.items()))
-    return tomli_w.dumps(whole, multiline_strings="\r" not in pull.query.text)
+    text = tomli_w.dumps(whole)
+    return text if r"\r" in text else tomli_w.dumps(whole, multiline_strings=True)  # TOML's long texts lose a \r
 
 
 def _plain(value: object) -> Any:

@@ -43,6 +43,16 @@ def wait_until(is_so: Callable[[], bool], seconds: float = 20.0) -> bool:
     return True
 
 
+BRIEF_MS = 150
+"""Timers of at most so long are waited for: what panes show a moment later."""
+
+
+def is_at_rest(window: QWidget) -> bool:
+    """Whether no timer is about to show something."""
+    timers = window.findChildren(QTimer)
+    return not any(each.isActive() and each.isSingleShot() and each.interval() <= BRIEF_MS for each in timers)
+
+
 def take_picture(widget: QWidget, path: Path) -> None:
     """Save a picture of a widget as PNG. Raises OSError if it can't be written."""
     QApplication.processEvents()

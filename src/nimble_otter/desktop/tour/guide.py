@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
-from nimble_otter.desktop.kit.offscreen import take_picture, wait_until
+from nimble_otter.desktop.kit.offscreen import is_at_rest, take_picture, wait_until
 from nimble_otter.desktop.pulls.step_ref import QUERY
 
 if TYPE_CHECKING:
@@ -48,9 +48,9 @@ class Guide:
 
     def settle(self, seconds: float = 0.15) -> None:
         """Until nothing runs and the timers of the panes have had their turn."""
-        hold(wait_until(lambda: not self.window.jobs.is_busy, 60), "work went on for more than a minute")
         wait_until(lambda: False, seconds)
-        hold(wait_until(lambda: not self.window.jobs.is_busy, 60), "work went on for more than a minute")
+        quiet = wait_until(lambda: not self.window.jobs.is_busy and is_at_rest(self.window), 60)
+        hold(quiet, "work went on for more than a minute")
 
     def picture(self, name: str) -> None:
         """Keep a picture of the window, where pictures are wanted."""

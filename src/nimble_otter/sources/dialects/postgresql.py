@@ -38,6 +38,7 @@ class _Postgresql(Dialect):
     kept_text_types = re.compile(r"uuid|inet|cidr|macaddr", re.I)
     regex_operator, word_edge = "~", r"\y"
     text_order = '{} collate "C"'
+    row_hash = "hash_record_extended(row({}), 0)"
     casts_to_search = True
     passes_outputs = selects_from_functions = True
 
