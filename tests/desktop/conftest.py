@@ -68,7 +68,7 @@ def window(make_window):
     return window
 
 
-def settle(window, seconds=0.12):
+def settle(window, seconds=0.05):
     wait_until(lambda: False, seconds)
     assert wait_until(lambda: not window.jobs.is_busy and is_at_rest(window), 30)
 
