@@ -2,23 +2,29 @@
 
 import copy
 import datetime as dt
+import json
 import random
+import sqlite3
 
 import bson
 import pytest
 
 from nimble_otter.changes import rehearse, write, write_each
+from nimble_otter.cli import main
+from nimble_otter.errors import ChangeError
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.align import Side, Wanted, align, reserve
+from nimble_otter.pull.align_batches import Place, write_in_batches
 from nimble_otter.pull.catalogue_rows import catalogue_rows
 from nimble_otter.pull.compare_large import blocks, compare_by_ranges, compare_ordered, in_order
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.steps.compare import CompareStep
-from nimble_otter.sources import Source
+from nimble_otter.pull.writes import WriteJournal, load_reversal
+from nimble_otter.sources import Request, Source
 from nimble_otter.stop import NEVER
 from nimble_otter.table import View
-from nimble_otter.table.ops.compare import ONLY_HERE, compare_views
-from tests.conformance.test_write_back import place  # noqa: F401
+from nimble_otter.table.ops.compare import CHANGED, ONLY_HERE, compare_views
+from tests.conformance.test_write_back import Bench, place  # noqa: F401
 from tests.conformance.test_write_documents import Pull as Documents
 from tests.conformance.test_write_documents import client  # noqa: F401
 from tests.proofs import how_many, proven
@@ -133,6 +139,100 @@ def test_large_tables_are_read_in_our_order_of_the_key(place, kind):  # noqa: F8
     assert found.counts == (len(keys) - 3, 1, 1, 1)
 
 
+@pytest.mark.parametrize("seed", range(how_many(3, 120)))
+def test_batches_are_written_one_by_one_and_reversed_one_by_one(place, seed, tmp_path):  # noqa: F811
+    pair, journal = Pair(place, seed), WriteJournal(tmp_path / "reversals")
+    before, goal = pair.rows(0), pair.rows(1)
+    left, compared = pair.compared()
+    source = Source("", place.url)
+    size, wanted = pair.chance.randint(1, 4), Wanted(delete=True)
+    to_write = Place("t", source, left.table, left.target)
+    batches = write_in_batches(compared, to_write, wanted, place.connection, journal, size)
+    meddled = pair.chance.random() < 0.4 and place.kind != "sqlite"
+    made = [next(batches, None)] if meddled else list(batches)
+    if meddled and made[0] is not None:
+        after_first = pair.rows(0)
+        place.do(f"delete from {place.quote(pair.names[0])}")
+        waiting = compared.found.count(CHANGED) + compared.found.count(ONLY_HERE) > size
+        if waiting:
+            with pytest.raises(ChangeError, match="Batch 2 of"):
+                list(batches)
+            assert pair.rows(0) == []
+            assert len(list(journal.folder.glob("*.json"))) == 1
+            assert after_first != before
+        return
+    written = [each for each in made if each is not None]
+    assert [each.number for each in written] == list(range(1, len(written) + 1))
+    assert all(each.rows <= size for each in written)
+    assert pair.rows(0) == goal
+    assert not list(journal.folder.glob("*.intent"))
+    for each in reversed(written):
+        assert each.reversal.exists()
+        assert write(place.connection, load_reversal(each.reversal.with_suffix(".json"))).good == each.rows
+    assert pair.rows(0) == before
+
+
+REFERS = "foreign key ({0}) references {{{1}}} ({0})"
+BASINS = {
+    "basin": ("basin_id name part_of", "primary key (basin_id)", "unique (name)",
+              "foreign key (part_of) references {basin} (basin_id)"),
+    "gauge": ("basin_id no label", "primary key (basin_id, no)", REFERS.format("basin_id", "basin")),
+    "visit": ("visit_id basin_id no noted", "primary key (visit_id)", REFERS.format("basin_id, no", "gauge")),
+    "head": ("basin_id visit_id", "primary key (basin_id)", REFERS.format("basin_id", "basin"),
+             REFERS.format("visit_id", "visit")),
+}  # fmt: skip
+
+
+def basins(chance):
+    """Rows of tables that refer to each other, and to themselves."""
+    some = lambda rows: chance.sample(rows, min(len(rows), chance.randint(0, 6)))  # noqa: E731
+    ids = chance.sample(range(1, 9), chance.randint(1, 8))
+    names = chance.sample("abcdefgh", len(ids))
+    basin = [(n, name, chance.choice([None, *ids[:at]])) for at, (n, name) in enumerate(zip(ids, names, strict=True))]
+    gauge = [(n, no, chance.choice("xyz")) for n in some(ids) for no in chance.sample(range(3), 2)]
+    visit = [(n, *chance.choice([(None, None), *(g[:2] for g in gauge)]), chance.choice("pq")) for n in some(range(9))]
+    head = [(n, chance.choice([None, *(v[0] for v in visit)])) for n in some(ids)]
+    return {"basin": basin, "gauge": gauge, "visit": visit, "head": head}
+
+
+@pytest.mark.parametrize("seed", range(how_many(6, 250)))
+def test_tables_that_refer_to_each_other_are_brought_into_line_by_one_script(place, seed, tmp_path, capsys):  # noqa: F811
+    chance = random.Random(seed)
+    names = {name: f"{name}_{place.kind}_{seed}" for name in BASINS}
+    other = sqlite3.connect(tmp_path / "right.db")
+    left, right = basins(chance), basins(chance)
+    for name, (columns, *keys) in BASINS.items():
+        extra = "".join(f", {key}" for key in keys)
+        made = [(c, "varchar(9)" if c in ("name", "label", "noted") else "integer") for c in columns.split()]
+        place.table(made, extra.format(**{k: place.quote(v) for k, v in names.items()}), names[name])
+        other.execute(f"create table {names[name]} ({', '.join(map(' '.join, made))} {extra.format(**names)})")
+        for row in left[name]:
+            place.do(f"insert into {place.quote(names[name])} values ({', '.join(map(Pair.literal, row))})")
+        other.executemany(f"insert into {names[name]} values ({', '.join('?' * len(made))})", right[name])
+    other.commit()
+    other.close()
+    out, sides = tmp_path / "out.sql", [place.url, str(tmp_path / "right.db"), "--all-tables", "--json"]
+
+    def told():
+        lines = [json.loads(line) for line in capsys.readouterr().out.splitlines()]
+        return {
+            line["table"]: [line[w] for w in ("changed", "only_left", "only_right")] for line in lines if "same" in line
+        }
+
+    main(["compare", *sides, "--script", str(out), "--delete"])
+    differ = told()
+    assert set(differ) == set(names.values())
+    assert any(map(any, differ.values())) == (left != right) or {n: sorted(r, key=repr) for n, r in left.items()} == {
+        n: sorted(r, key=repr) for n, r in right.items()}  # fmt: skip
+    if out.read_text():
+        assert main(["apply", "--source", place.url, str(out), "--write", "--yes"]) == 0, capsys.readouterr()
+        capsys.readouterr()
+    main(["compare", *sides])
+    assert told() == {name: [0, 0, 0] for name in names.values()}
+    if seed == how_many(6, 250) - 1:
+        proven("sets of four tables with foreign keys brought into line by a script", place.kind, seed + 1)
+
+
 @pytest.mark.parametrize("seed", range(how_many(3, 60)))
 def test_ranges_that_hash_alike_are_not_read(place, seed, monkeypatch):  # noqa: F811
     chance = random.Random(seed)
@@ -215,3 +315,61 @@ def test_documents_are_brought_into_line(client, seed):  # noqa: F811
         (found,) = own.find({"_id": each["_id"]})
         assert {n: found.get(n, "gone") for n in names} == {n: each.get(n, "gone") for n in names}
     assert own.count_documents({}) == goal.count_documents({})
+
+
+KINDS_OF_BOTH = {
+    "n": ("integer", [None, 0, -7, 2**40]), "t": ("text", [None, "", "it's", "ü€😀"]),
+    "r": ("real", [None, 0.5, -2.5e10]),
+    "m": ("timestamp", [None, dt.datetime(2031, 5, 1, 4, 30), dt.datetime(1999, 12, 31, 23, 59, 59)]),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("seed", range(how_many(6, 150)))
+@pytest.mark.parametrize("is_left", [True, False])
+def test_documents_and_tables_are_brought_into_line_with_each_other(client, base, open_base, seed, is_left):  # noqa: F811
+    chance = random.Random(seed)
+
+    def row(number):
+        return (number, *(chance.choice(values) for _, values in KINDS_OF_BOTH.values()))
+
+    rows = [row(n) for n in range(8)]
+    held = [own if chance.random() < 0.5 else row(own[0]) for own in rows if chance.random() < 0.8]
+    held += [row(n) for n in range(20, 20 + chance.randint(0, 3))]
+    documents = [
+        {n: v for n, v in zip(("_id", *KINDS_OF_BOTH), own, strict=True) if v is not None or chance.random() < 0.5}
+        for own in held
+    ]
+    wild, connection, has_transactions = client
+    both = wild.database.both
+    if has_transactions:
+        both.delete_many({})
+    both.insert_many(copy.deepcopy([*documents, {"_id": 99, "n": 1, "t": "x", "r": 1.5, "m": dt.datetime(2031, 1, 1)}]))
+    columns = ", ".join(f"{name} {kind}" for name, (kind, _) in KINDS_OF_BOTH.items())
+    table = open_base(base(f"create table both (id integer primary key, {columns});"))
+    texts = [[v.isoformat(" ") if isinstance(v, dt.datetime) else v for v in own] for own in rows]
+    for own in texts:
+        table.execute(Request(f"insert into both values ({', '.join(map(Pair.literal, own))})"), NEVER)
+
+    def sides():
+        docs = Documents(connection, collection="both", language="native")
+        return docs, Bench(table, "select * from both")
+
+    def compared(left, right):
+        keys = (("_id",), (("_id", "id"),)) if is_left else (("id",), (("id", "_id"),))
+        return CompareStep("o", *keys, rows=View(right.table)).apply(all_rows(left.table), NEVER).compared
+
+    left, right = sides() if is_left else sides()[::-1]
+    found = compared(left, right)
+    side = Side(True, left.table, reserve(found, True, left.edits), left.target, found.places)
+    made = align(found, side, Wanted(delete=True))
+    assert made.notes == ()
+    left.edits.apply(made.action)
+    if made.count:
+        if is_left:
+            (write if has_transactions else write_each)(connection, left.plan)
+        else:
+            assert write(table, left.plan).good == made.count
+    after = compared(*(sides() if is_left else sides()[::-1])).found
+    assert [after.count(state) for state in (1, 2, 3)] == [0, 0, 0]
+    plain = sorted(tuple(each.get(n) for n in ("_id", *KINDS_OF_BOTH)) for each in both.find())
+    assert is_left is (plain == sorted(rows)) or rows == held

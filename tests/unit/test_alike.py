@@ -122,6 +122,24 @@ def test_texts_may_be_folded(rows, any_case, any_space, empty_is_null):
     assert unequal(a, b, rule).tolist() == [folded(x) != folded(y) for x, y in rows]
 
 
+ITEMS = some.lists(some.tuples(some.sampled_from([1, 2, 2.5, "a", None, "b"]), some.integers(0, 1)), max_size=4,
+                   unique_by=lambda item: item[0])  # fmt: skip
+
+
+@given(some.lists(some.tuples(ITEMS, ITEMS, some.booleans()), min_size=1, max_size=6))
+def test_items_of_lists_are_matched_by_a_field_inside(rows):
+    def held(items, is_deep):
+        items = [{"k": key, "v": value} for key, value in items]
+        return {"x": items} if is_deep else items
+
+    sides = [[held(row[side], row[2]) for row in rows] for side in (0, 1)]
+    a, b = (column(Kind.OBJECT, side) for side in sides)
+    assert unequal(a, b, Alike(lists_by="k")).tolist() == [dict(row[0]) != dict(row[1]) for row in rows]
+    assert unequal(a, b).tolist() == [x != y for x, y in zip(*sides, strict=True)]
+    again = [[{**v, "x": v["x"][::-1]} if isinstance(v, dict) else v[::-1] for v in side] for side in sides]
+    assert not unequal(a, column(Kind.OBJECT, again[0]), Alike(lists_by="k")).any()
+
+
 @pytest.mark.parametrize(("kind", "a", "b", "tolerance"), [
     (Kind.INT, [1, 2, -(2**63), None], [3, 5, 2**63 - 1, None], 2),
     (Kind.FLOAT, [0.3, 1.0, math.nan], [0.2, 1.11, 1.0], 0.1),

@@ -232,6 +232,9 @@ def test_the_command_tells_sends_and_writes_what_brings_into_line(home, tmp_path
     assert main(["compare", *sides, *within, "--json"]) == 0
     assert json.loads(capsys.readouterr().out) == {
         "key": ["station_id"], "same": 7, "changed": 0, "only_left": 0, "only_right": 0}  # fmt: skip
+    for written, says in (("1", "batch 1 of 1: 1 update"), ("2", "0 rows written in 0 batches")):
+        assert main(["compare", *sides, "--write", "--batch", "3", "--json"]) == 0
+        assert says in capsys.readouterr().err, written
     for suffix in ("csv", "xlsx", "json", "jsonl", "parquet"):
         file = str(tmp_path / f"b.{suffix}")
         assert main(["query", "--source", str(b), "--sql", "select * from station", "--send", file]) == 0
@@ -243,6 +246,8 @@ def test_the_command_tells_sends_and_writes_what_brings_into_line(home, tmp_path
                               ([f"{a}#stations", sides[0]], 4, "The nearest is station"),
                               ([*sides, "--tolerance", "height_m"], 2, "no = between"),
                               ([*sides, "--key", "nope"], 4, "nope is not in both"),
+                              ([*sides, "--write", "--batch", "0"], 2, "--batch is a number"),
+                              ([str(tmp_path / "b.csv"), sides[0], "--write"], 4, "not those of"),
                               ([*sides, "--large"], 2, "--large needs --key"),
                               ([*sides, "--large", "--key", "height_m"], 4, "can't be read in its order")):  # fmt: skip
         capsys.readouterr()
@@ -265,6 +270,14 @@ def test_two_sources_are_compared_table_by_table(home, tmp_path, capsys):
     assert found[("other", "reference", "station_id")][1].startswith("station")
     assert found[("other", "key", "")] == ("only right", "id")
     assert {table for table, _, _ in found} == {"station", "extra", "other"}
+    assert (
+        main(["compare", str(a), str(b), "--all-tables", "--send", str(out), "--script", str(tmp_path / "no.sql")]) == 7
+    )
+    assert "station by station_id: 1 only left; 6 same" in (told := capsys.readouterr().err)
+    assert "other: only right" in told
+    assert (tmp_path / "no.sql").read_text() == ""
+    assert "station,6,0,1,0," in out.read_text()
+    assert main(["compare", str(a), str(a), "--all-tables"]) == 0
     assert main(["compare", str(a), str(a), "--schema", "--counts"]) == 0
     assert "no differences" in capsys.readouterr().err
 

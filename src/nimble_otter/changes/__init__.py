@@ -15,6 +15,7 @@ from nimble_otter.changes.document_plan import (
 )
 from nimble_otter.changes.edits import DEFAULT, UNSET, Action, Edits
 from nimble_otter.changes.fetched_target import target_for, target_of
+from nimble_otter.changes.order_tables import script_of_all
 from nimble_otter.changes.plan import Guard, Plan, Statement
 from nimble_otter.changes.planning import make_plan
 from nimble_otter.changes.report import Intent, Outcome, Report
@@ -52,6 +53,7 @@ __all__ = [
     "render_parks",
     "rows_after",
     "script",
+    "script_of_all",
     "target_for",
     "target_of",
     "to_json",

@@ -69,7 +69,7 @@ def _chained(  # noqa: C901 - the rule is one, told step by step
             old = tuple(held(statement, name) for name in names)
             if _UNKNOWN in old:
                 continue
-            now, then = _folded(old), _folded(tuple(new.get(n, o) for n, o in zip(names, old, strict=True)))
+            now, then = folded(old), folded(tuple(new.get(n, o) for n, o in zip(names, old, strict=True)))
             if now == then:
                 continue
             if now is not None:
@@ -111,7 +111,7 @@ def _chained(  # noqa: C901 - the rule is one, told step by step
     return list(done.values()), aside
 
 
-def _folded(values: tuple[object, ...]) -> Hashable:
+def folded(values: tuple[object, ...]) -> Hashable:
     """Values as a unique index may take them for one: numbers by value, texts without letters' case and blanks at the
     end; None where one is missing, which is never taken for another."""
     found: list[Hashable] = []

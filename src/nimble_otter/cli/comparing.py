@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from contextlib import closing
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from nimble_otter.cli.delivery import Terminal, source_named, tell_sent
 from nimble_otter.cli.flags import UsageError, parse_parameters
@@ -28,14 +29,19 @@ from nimble_otter.sources import Fetched, Source
 from nimble_otter.stop import NEVER
 from nimble_otter.table.ops.alike import EQUAL, Alike
 
+if TYPE_CHECKING:
+    from nimble_otter.pull.align_batches import Place
+
 SAME, DIFFERENT = 0, 7
 
 
 def compare(options: argparse.Namespace, plans: Sequence[SendPlan]) -> int:
-    """Compare, tell, send; SAME or DIFFERENT. Raises: UsageError, OtterError, OSError."""
+    """Compare, tell, send, write; SAME (or written) or DIFFERENT. Raises: UsageError, OtterError, OSError."""
     around = Terminal("", password_file=options.password_file)
     if options.large:
         return _compare_large(options, plans, around)
+    if options.all_tables:
+        return _compare_tables(options, plans, around)
     if options.schema:
         left, right = _catalogues(options, around)
     else:
@@ -57,10 +63,12 @@ def compare(options: argparse.Namespace, plans: Sequence[SendPlan]) -> int:
     _tell(options, keys, shaped.said, counts)
     if options.script:
         _write_script(options, left, shaped.compared, around)
+    if options.write:
+        _write_batches(options, left, shaped.compared, around)
     if plans:
         for made in deliver_shaped(pull, shaped, plans, around):
             tell_sent(pull, made)
-    return DIFFERENT if any(counts[1:]) else SAME
+    return DIFFERENT if any(counts[1:]) and not options.write else SAME
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -82,7 +90,7 @@ def _compare_large(options: argparse.Namespace, plans: Sequence[SendPlan], aroun
     keys = _names(options.key)
     if not keys:
         raise UsageError("--large needs --key: both sides are read in its order.")
-    if options.script or options.all:
+    if options.script or options.write or options.all:
         raise UsageError("--large tells and sends the differences alone.")
     left, right = (_pull_of(text, around, options) for text in (options.left, options.right))
     pairs = tuple(_pair(text, "--pair") for text in options.pair)
@@ -123,6 +131,39 @@ def _catalogues(options: argparse.Namespace, around: Terminal) -> tuple[_Side, _
     return made[0], made[1]
 
 
+def _compare_tables(options: argparse.Namespace, plans: Sequence[SendPlan], around: Terminal) -> int:
+    """Compare the rows of all tables that two sources have. Raises: UsageError, SourceError's, SendError."""
+    from nimble_otter.changes import Plan, script_of_all
+    from nimble_otter.pull.compare_tables import compare_tables, plan_of
+    from nimble_otter.table.core.build import table_of
+
+    left, right = (source_named(text, options.password_file) for text in (options.left, options.right))
+    wanted, is_same = _wanted(options), True
+    rows: list[tuple[str, int | None, int | None, int | None, int | None, str]] = []
+    made: list[Plan] = []
+    for each in compare_tables(left, right, around):
+        is_same = is_same and each.is_same
+        rows.append((each.name, *(each.counts or (None,) * 4), each.says))
+        _tell(options, each.key, each.says, each.counts, each.name)
+        if options.script:
+            plan, words, notes = plan_of(each, left, wanted, around)
+            if plan is not None and plan.dialect.is_documents:
+                raise UsageError("--script of --all-tables is for relational sources; compare collections one by one.")
+            made += [plan] if plan is not None else []
+            for line in (*([f"{each.name}: {words}"] if plan is not None else ()), *notes):
+                note(f"  {line}", sys.stderr)
+    if options.script:
+        _write(options.script, script_of_all(made) if made else "")
+        note(f"statements for {len(made)} tables to {options.script}", sys.stderr)
+    if plans:
+        names = ("table", "same", "changed", "only_left", "only_right", "says")
+        table = table_of(**dict(zip(names, map(list, zip(*rows, strict=True)), strict=True)))
+        pull = Pull(f"{left.name} compared", left)
+        for sent in deliver_shaped(pull, all_rows(table), plans, around):
+            tell_sent(pull, sent)
+    return SAME if is_same else DIFFERENT
+
+
 def _pull_of(text: str, around: Terminal, options: argparse.Namespace) -> Pull:
     """Raises: SavedError, SourceError, ConditionError."""
     path = saved_path(text, places.shelf_folder())
@@ -160,45 +201,94 @@ def _rules(options: argparse.Namespace) -> dict[str, Alike]:
     for text in options.tolerance:
         name, number = _pair(text, "--tolerance")
         found[name] = replace(found.get(name, EQUAL), tolerance=read_tolerance(number))
+    for text in options.lists_by:
+        name, inside = _pair(text, "--lists-by")
+        found[name] = replace(found.get(name, EQUAL), lists_by=inside)
     for flag in ("any_case", "any_space", "empty_is_null"):
         for name in _names(getattr(options, flag)):
-            found[name] = replace(found.get(name, EQUAL), **{flag: True})
+            found[name] = replace(found.get(name, EQUAL), **{flag: True})  # type: ignore[arg-type]
     return found
 
 
-def _tell(options: argparse.Namespace, keys: Sequence[str], said: str, counts: Sequence[int]) -> None:
+def _tell(
+    options: argparse.Namespace, keys: Sequence[str], said: str, counts: Sequence[int] | None, table: str = ""
+) -> None:
+    """A comparison on a line of its own, of a `table` among many; no `counts` where `said` is why there are none."""
+    words = ("same", "changed", "only_left", "only_right")
     if options.json:
-        same, changed, left, right = counts
-        plain = {"key": list(keys), "same": same, "changed": changed, "only_left": left, "only_right": right}
-        tell(json.dumps(plain, ensure_ascii=False), sys.stdout)
+        known = {"key": list(keys), **dict(zip(words, counts, strict=True))} if counts is not None else {"says": said}
+        tell(json.dumps(({"table": table} if table else {}) | known, ensure_ascii=False), sys.stdout)
         return
-    tell(f"by {', '.join(keys)}: {said}" if keys else f"by position: {said}", sys.stderr)
+    by = f"by {', '.join(keys)}" if keys else "by position" if counts is not None else ""
+    tell(f"{' '.join(part for part in (table, by) if part)}: {said}", sys.stderr)
 
 
-def _write_script(options: argparse.Namespace, left: _Side, compared: Compared, around: Terminal) -> None:
-    """The statements that make the left side like the right one. Raises: SendError, ConditionError."""
-    from nimble_otter.changes import Edits, make_plan, script, target_for
+def _write(file: str, text: str) -> None:
     from nimble_otter.files import write_text
+
+    try:
+        write_text(Path(file).expanduser(), text, is_private=False)
+    except OSError as problem:
+        raise SendError(f"{file} can't be written: {problem.strerror}.", "Choose another folder.") from problem
+
+
+def _left(left: _Side, compared: Compared, around: Terminal) -> Place:
+    """The table that is to be brought into line. Raises: ConditionError, SourceError's."""
+    from nimble_otter.changes import target_for
+    from nimble_otter.pull.align_batches import Place
 
     if left.fetched is None or compared.places is None:
         raise ConditionError(
             f"The rows of {left.name} are not those of a table.",
             "Compare a table, or a pull without steps that make new rows.",
         )
-    fetched = left.fetched
     with around.connected(left.pull.source) as connection:
-        target = target_for(fetched, connection, left.pull.source, left.pull.by_values)
-    edits = Edits(fetched.table.rows)
-    side = Side(True, fetched.table, reserve(compared, True, edits), target, compared.places)
-    made = align(compared, side, Wanted(not options.no_insert, not options.no_update, options.delete))
+        target = target_for(left.fetched, connection, left.pull.source, left.pull.by_values)
+    return Place(left.name, left.pull.source, left.fetched.table, target, left.pull.guard)
+
+
+def _write_script(options: argparse.Namespace, left: _Side, compared: Compared, around: Terminal) -> None:
+    """The statements that make the left side like the right one. Raises: SendError, ConditionError."""
+    from nimble_otter.changes import Edits, make_plan, script
+
+    place = _left(left, compared, around)
+    assert compared.places is not None
+    edits = Edits(place.table.rows)
+    side = Side(True, place.table, reserve(compared, True, edits), place.target, compared.places)
+    made = align(compared, side, _wanted(options))
     edits.apply(made.action)
-    text = script(make_plan(edits, fetched.table, target, left.pull.guard)) if made.count else ""
-    try:
-        write_text(Path(options.script).expanduser(), text, is_private=False)
-    except OSError as problem:
-        raise SendError(
-            f"{options.script} can't be written: {problem.strerror}.", "Choose another folder."
-        ) from problem
+    _write(options.script, script(make_plan(edits, place.table, place.target, place.guard)) if made.count else "")
     note(f"{made.words()}: statements to {options.script}", sys.stderr)
     for line in made.notes:
         note(f"  {line}", sys.stderr)
+
+
+def _write_batches(options: argparse.Namespace, left: _Side, compared: Compared, around: Terminal) -> None:
+    """Make the left side like the right one, and tell of each batch. Raises: UsageError, ChangeError, SourceError's."""
+    from nimble_otter.pull.align_batches import write_in_batches
+    from nimble_otter.pull.writes import WriteJournal
+
+    source = left.pull.source
+    if source.care and not options.yes:
+        raise UsageError(
+            f"{source.name} is marked with “take care”. Nothing was written; --yes says that this is meant."
+        )
+    if options.batch < 1:
+        raise UsageError("--batch is a number of rows, 1 at least.")
+    place, journal = _left(left, compared, around), WriteJournal(places.state_folder() / "reversals")
+    written = batches = 0
+    try:
+        with around.connected(source) as connection:
+            for each in write_in_batches(compared, place, _wanted(options), connection, journal, options.batch):
+                written, batches = written + each.rows, each.number
+                said = f"; reversal: {each.reversal}" if each.reversal is not None else ""
+                note(f"batch {each.number} of {each.count}: {each.words}{said}", sys.stderr)
+                for line in each.notes:
+                    note(f"  {line}", sys.stderr)
+    finally:
+        note(f"{written} rows written in {batches} batches", sys.stderr)
+        journal.close()
+
+
+def _wanted(options: argparse.Namespace) -> Wanted:
+    return Wanted(not options.no_insert, not options.no_update, options.delete)

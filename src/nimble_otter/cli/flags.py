@@ -219,14 +219,23 @@ def add_compare(parser: argparse.ArgumentParser) -> None:
     own.add_argument("--any-case", default="", metavar="COLUMNS", help="texts whatever their case")
     own.add_argument("--any-space", default="", metavar="COLUMNS", help="texts whatever their spaces")
     own.add_argument("--empty-is-null", default="", metavar="COLUMNS", help="empty texts as NULL")
+    own.add_argument("--lists-by", action="append", default=[], metavar="COLUMN=FIELD",
+                        help="items of lists matched by a field inside, in any order")  # fmt: skip
     own.add_argument("--all", action="store_true", help="rows that are the same, too")
     own.add_argument("--schema", action="store_true", help="LEFT and RIGHT are sources: their tables, columns, keys")
+    own.add_argument("--all-tables", action="store_true", help="LEFT and RIGHT are sources: the rows of each table")
     own.add_argument("--counts", action="store_true", help="of --schema: the number of rows of each table, too")
     own.add_argument("--large", action="store_true", help="read both in the order of --key, without holding them")
-    own.add_argument("--script", default="", metavar="FILE", help="statements that make LEFT like RIGHT")
-    own.add_argument("--no-insert", action="store_true", help="of --script: leave out what only RIGHT has")
-    own.add_argument("--no-update", action="store_true", help="of --script: leave rows that differ as they are")
-    own.add_argument("--delete", action="store_true", help="of --script: delete what only LEFT has")
+    own.add_argument("--script", default="", metavar="FILE",
+                        help="statements that make LEFT like RIGHT, in the order of foreign keys")  # fmt: skip
+    own.add_argument("--write", action="store_true", help="make LEFT like RIGHT, in batches with a reversal each")
+    own.add_argument("--batch", type=int, default=50_000, metavar="N", help="rows of a batch of --write")
+    own.add_argument("--yes", action="store_true", help="of --write: also where the source asks for care")
+    own.add_argument("--no-insert", action="store_true", help="of --script, --write: leave out what only RIGHT has")
+    own.add_argument(
+        "--no-update", action="store_true", help="of --script, --write: leave rows that differ as they are"
+    )
+    own.add_argument("--delete", action="store_true", help="of --script, --write: delete what only LEFT has")
     own.add_argument("--json", action="store_true", help="the counts as JSON")
     own.add_argument("--param", action="append", default=[], metavar="NAME=VALUE", help="a parameter's value")
     own.add_argument("--password-file", default="", metavar="FILE", help="a file whose first line is the password")

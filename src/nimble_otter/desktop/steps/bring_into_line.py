@@ -19,6 +19,9 @@ from nimble_otter.table.ops.compare import CHANGED
 from nimble_otter.table.text.show import grouped
 
 _WIDTH = 290
+_MOST = 200_000
+"""Changes that are pending at once, at most."""
+_TOO_MANY = "More than 200 000 changes are written in batches: nimble-otter compare LEFT RIGHT --write."
 
 
 class BringIntoLine(QWidget):
@@ -92,7 +95,7 @@ class BringIntoLine(QWidget):
             (lacking(not self._is_left), wanted.delete),
         )
         count = sum(int(np.count_nonzero(states == state)) for state, is_wanted in marks if is_wanted)
-        why = self._why_not(compared)
+        why = _TOO_MANY if count > _MOST else self._why_not(compared)
         self.make.setText(f"Make {grouped(count)} change{'s' if count != 1 else ''} pending")
         self.make.setEnabled(bool(count) and not why)
         self.refused.setText(why)

@@ -186,6 +186,14 @@ class CompareDrawer(OtherDrawer):
             within.setFixedWidth(56)
             within.editingFinished.connect(lambda w=within, f=field: self._set_tolerance(f.name, w.text()))
             self.pairs.addWidget(within, line, 3)
+        if field.kind is Kind.OBJECT and other.kind is Kind.OBJECT:
+            inside = QLineEdit(rule.lists_by)
+            inside.setAccessibleName(f"Field that matches the items of lists in {field.name}")
+            inside.setPlaceholderText("lists by")
+            inside.setToolTip("A field that the items of a list have: they are matched by it, whatever their order")
+            inside.setFixedWidth(100)
+            inside.editingFinished.connect(lambda w=inside, f=field: self._set_rule(f.name, lists_by=w.text().strip()))
+            self.pairs.addWidget(inside, line, 3, 1, 2)
         if field.kind is Kind.TEXT:
             self.pairs.addWidget(self._text_rule(field.name, rule), line, 3, 1, 2)
         elif words := reconciled(field.kind, other.kind):

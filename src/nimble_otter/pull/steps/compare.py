@@ -100,7 +100,7 @@ class CompareStep:
         rules = {
             name: {key: value for key, value in (
                 ("tolerance", rule.tolerance), ("any_case", rule.any_case), ("any_space", rule.any_space),
-                ("empty_is_null", rule.empty_is_null)) if value}
+                ("empty_is_null", rule.empty_is_null), ("lists_by", rule.lists_by)) if value}
             for name, rule in self.rules.items() if rule != EQUAL
         }  # fmt: skip
         made: dict[str, object] = {"other": self.other, "keys": list(self.keys)}
@@ -114,7 +114,8 @@ class CompareStep:
         """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
         rules = {
             str(name): Alike(_tolerance(rule.get("tolerance", 0)), bool(rule.get("any_case")),
-                             bool(rule.get("any_space")), bool(rule.get("empty_is_null")))
+                             bool(rule.get("any_space")), bool(rule.get("empty_is_null")),
+                             str(rule.get("lists_by", "")))
             for name, rule in dict(plain.get("rules", {})).items()
         }  # fmt: skip
         pairs = tuple((str(here), str(there)) for here, there in plain.get("pairs", ()))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal, InvalidOperation
 
@@ -27,18 +27,21 @@ _YES, _NO = ("true", "t", "yes", "y", "1"), ("false", "f", "no", "n", "0")
 @dataclass(frozen=True, slots=True)
 class Alike:
     """When values count as the same. `tolerance`: numbers no further apart than this, times than so many seconds.
-    Texts: `any_case`, `any_space` (at the ends and in runs), `empty_is_null`."""
+    Texts: `any_case`, `any_space` (at the ends and in runs), `empty_is_null`. Lists, at any depth: their items are
+    matched by the field `lists_by` inside, whatever their order ("": by position)."""
 
     tolerance: float = 0.0
     any_case: bool = False
     any_space: bool = False
     empty_is_null: bool = False
+    lists_by: str = ""
 
     def words(self) -> str:
         """In a few words; "" where values must be equal."""
         said = [f"within {self.tolerance:g}"] if self.tolerance else []
         said += [word for is_so, word in ((self.any_case, "in any case"), (self.any_space, "whatever the spaces"),
                                           (self.empty_is_null, "empty text as NULL")) if is_so]  # fmt: skip
+        said += [f"lists by {self.lists_by}"] if self.lists_by else []
         return ", ".join(said)
 
 
@@ -52,6 +55,8 @@ def levelled(a: Column, b: Column, rule: Alike = EQUAL) -> tuple[Column, Column]
     in common."""
     if rule.any_case or rule.any_space or rule.empty_is_null:
         a, b = _folded(a, rule), _folded(b, rule)
+    if rule.lists_by:
+        a, b = _lists_ordered(a, rule.lists_by), _lists_ordered(b, rule.lists_by)
     if a.empty_at().all() or b.empty_at().all():
         return (_none_like(b, len(a)), b) if a.empty_at().all() else (a, _none_like(a, len(b)))
     kinds = {a.kind, b.kind}
@@ -257,6 +262,27 @@ def _folded(column: Column, rule: Alike) -> Column:
     if rule.empty_is_null and "" in place:
         empty = empty | (own == place[""])
     return CodedText(Kind.TEXT, own, empty, words=tuple(place))
+
+
+def _lists_ordered(column: Column, by: str) -> Column:
+    """A column of nested values with the items of lists in the order of a field inside, those without it last."""
+    if column.kind is not Kind.OBJECT:
+        return column
+
+    def rank(item: object) -> tuple[bool, str, float, str]:
+        found = item.get(by) if isinstance(item, Mapping) else None
+        if isinstance(found, (int, float, Decimal)) and found == found:
+            return (False, "", float(found), "")
+        return (found is None, type(found).__name__, 0.0, "" if found is None else str(found))
+
+    def ordered(value: object) -> object:
+        if isinstance(value, Mapping):
+            return {name: ordered(own) for name, own in value.items()}
+        return sorted(map(ordered, value), key=rank) if isinstance(value, list) else value
+
+    data = np.empty(len(column), np.object_)
+    data[:] = [ordered(value) for value in column.data]
+    return Column(Kind.OBJECT, data, column.empty, column.missing)
 
 
 def words_of(column: Column) -> tuple[Sequence[str], Ids]:
