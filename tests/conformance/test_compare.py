@@ -148,7 +148,7 @@ def test_batches_are_written_one_by_one_and_reversed_one_by_one(place, seed, tmp
     size, wanted = pair.chance.randint(1, 4), Wanted(delete=True)
     to_write = Place("t", source, left.table, left.target)
     batches = write_in_batches(compared, to_write, wanted, place.connection, journal, size)
-    meddled = pair.chance.random() < 0.4 and place.kind != "sqlite"
+    meddled = seed % 3 == 1 and place.kind != "sqlite"
     made = [next(batches, None)] if meddled else list(batches)
     if meddled and made[0] is not None:
         after_first = pair.rows(0)
@@ -170,6 +170,8 @@ def test_batches_are_written_one_by_one_and_reversed_one_by_one(place, seed, tmp
         assert each.reversal.exists()
         assert write(place.connection, load_reversal(each.reversal.with_suffix(".json"))).good == each.rows
     assert pair.rows(0) == before
+    if seed == how_many(3, 120) - 1:
+        proven("pairs of tables brought into line in batches, reversed one by one", place.kind, seed + 1)
 
 
 REFERS = "foreign key ({0}) references {{{1}}} ({0})"
@@ -373,3 +375,6 @@ def test_documents_and_tables_are_brought_into_line_with_each_other(client, base
     assert [after.count(state) for state in (1, 2, 3)] == [0, 0, 0]
     plain = sorted(tuple(each.get(n) for n in ("_id", *KINDS_OF_BOTH)) for each in both.find())
     assert is_left is (plain == sorted(rows)) or rows == held
+    if seed == how_many(6, 150) - 1:
+        what = "documents brought into line with a table" if is_left else "a table brought into line with documents"
+        proven(what, "server" if has_transactions else "stand-in", seed + 1)

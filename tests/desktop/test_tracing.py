@@ -130,3 +130,18 @@ def test_a_value_is_followed_back(make_window, small_demo):
     said = [each.said for each in window.tracing.strip.passages]
     assert said[1].startswith("mean over the ")
     assert said[-1].startswith("station.height_m, of ")
+
+
+def test_where_the_row_is_can_be_gone_to(make_window, small_demo):
+    window = opened(make_window, small_demo)
+    row = 30
+    window.grid.go(0, 0)
+    for steps in (STEPS[1:], (GroupStep((KeyBy("river"), KeyBy("active")), (FigureOf(AggregateFunction.COUNT),)),)):
+        window.pull.shaping.put(Pull("high", window.pull.pull.source, Query(TEXT), steps))
+        settle(window)
+        window.tracing.open()
+        strip = type_row(window, f"station_id = {window.pull.table.column('station_id').value(row)}")
+        strip.step_chosen.emit(len(steps))
+        settle(window)
+        assert window.grid.model.row_id(window.grid.selection.current[0]) == row
+        assert window.grid.hasFocus()

@@ -42,6 +42,14 @@ class Opened:
         """With a group open that was shut, or shut that was open."""
         return replace(self, turned=self.turned ^ {(depth, group)})
 
+    def around(self, shaped: Shaped, row: int) -> Opened:
+        """With all groups open that a row is in."""
+        assert shaped.grouped is not None
+        codes = [level.codes[level.ids == row] for level in shaped.grouped.levels]
+        way = [(depth, int(own[0])) for depth, own in enumerate(codes) if len(own)]
+        shut = {each for each in way if not self.at(each[0], np.array([each[1]]))[0]}
+        return replace(self, turned=self.turned ^ shut)
+
     def at(self, depth: int, groups: Ids) -> Mask:
         """True where groups of a depth are open."""
         turned = [group for own, group in self.turned if own == depth]

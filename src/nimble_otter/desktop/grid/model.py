@@ -416,6 +416,11 @@ class GroupsModel:
         line = self._lines[position]
         return line.index if line.depth == len(self._grouped.levels) else -1
 
+    def position_of(self, row_id: int) -> int | None:
+        """Where a row stands, or None where its group is folded."""
+        found = np.flatnonzero((self._lines.index == row_id) & (self._lines.depths == len(self._grouped.levels)))
+        return int(found[0]) if len(found) else None
+
     def value(self, position: int, column: int) -> Any:
         """The value of a cell: of a row, or the aggregate of a group."""
         line, place = self._lines[position], self.columns[column].place

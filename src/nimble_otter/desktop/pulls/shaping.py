@@ -191,6 +191,12 @@ class Shaping:
         """Open or fold one group."""
         self._open(self._own.opened.toggled(depth, index))
 
+    def open_around(self, row: int) -> None:
+        """Open the groups that a row is in."""
+        shaped = self._own.shaped
+        if shaped is not None and shaped.grouped is not None:
+            self._open(self._own.opened.around(shaped, row))
+
     def tree_lines(self) -> TreeLines | None:
         """The lines of the groups shown, as they are open; None where rows are shown."""
         shaped = self._own.shaped

@@ -5,6 +5,8 @@ from __future__ import annotations
 from functools import cached_property
 from typing import TYPE_CHECKING
 
+from PySide6.QtCore import QTimer
+
 from nimble_otter.desktop.grid.model import GroupsModel
 from nimble_otter.desktop.kit.commands import Command
 from nimble_otter.desktop.pulls.aspect import Aspect
@@ -30,7 +32,7 @@ class Tracing:
         self._window = window
         self._is_made = False
         self._open_pull: OpenPull | None = None
-        self._row = -1
+        self._row = self._here = -1
 
     def add_commands(self) -> None:
         """The commands of tracing."""
@@ -155,6 +157,7 @@ class Tracing:
 
         def show(found: Trace) -> None:
             if self._open_pull is open_pull:
+                self._here = int(found.rows[0]) if len(found.rows) else -1
                 self.strip.show_passages(found.passages, "it is here" if len(found.rows) else "it is not here")
 
         open_pull.jobs.submit(LOCAL, f"{open_pull.key} trace", lambda stop, _: trace(course, row, stop), show,
@@ -213,8 +216,22 @@ class Tracing:
 
     def _show_step(self, at: int) -> None:
         open_pull = self._open_pull
-        if open_pull is not None and open_pull is self._window.pull:
-            self._window.open_drawer(QUERY if at < 0 else step_at(min(at, len(open_pull.pull.steps) - 1)))
+        if open_pull is None or open_pull is not self._window.pull:
+            return
+        if at < len(open_pull.pull.steps):
+            self._window.open_drawer(QUERY if at < 0 else step_at(at))
+        elif self._here >= 0:
+            if open_pull.show_at is not None:
+                open_pull.shaping.show_rows_at(None)
+            open_pull.shaping.open_around(self._here)
+            QTimer.singleShot(0, self._window, self._go_there)  # once the rows are in the grid
+
+    def _go_there(self) -> None:
+        grid = self._window.grid
+        position = grid.model.position_of(self._here) if grid.model is not None else None
+        if position is not None:
+            grid.go(position, max(0, grid.selection.current[1]))
+            grid.setFocus()
 
     def _mend(self, at: int, step: Step) -> None:
         """Change a step so that the row comes back; undo takes it back."""
