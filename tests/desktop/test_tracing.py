@@ -1,5 +1,6 @@
 """Tracing in the window: the row under the cursor, one that a step leaves out, one that the query leaves out."""
 
+import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
@@ -139,9 +140,13 @@ def test_where_the_row_is_can_be_gone_to(make_window, small_demo):
     for steps in (STEPS[1:], (GroupStep((KeyBy("river"), KeyBy("active")), (FigureOf(AggregateFunction.COUNT),)),)):
         window.pull.shaping.put(Pull("high", window.pull.pull.source, Query(TEXT), steps))
         settle(window)
+        window.pull.shaping.toggle_group(0, 1)
+        window.pull.shaping.toggle_group(0, 0)
+        settle(window)
         window.tracing.open()
         strip = type_row(window, f"station_id = {window.pull.table.column('station_id').value(row)}")
         strip.step_chosen.emit(len(steps))
         settle(window)
         assert window.grid.model.row_id(window.grid.selection.current[0]) == row
         assert window.grid.hasFocus()
+        assert window.pull.shaped.grouped is None or window.pull.opened.at(0, np.arange(2)).all()

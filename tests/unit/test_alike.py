@@ -130,13 +130,14 @@ ITEMS = some.lists(some.tuples(some.sampled_from([1, 2, 2.5, "a", None, "b"]), s
 def test_items_of_lists_are_matched_by_a_field_inside(rows):
     def held(items, is_deep):
         items = [{"k": key, "v": value} for key, value in items]
-        return {"x": items} if is_deep else items
+        return {"x": [{"k": 0, "y": items}]} if is_deep else items
 
     sides = [[held(row[side], row[2]) for row in rows] for side in (0, 1)]
     a, b = (column(Kind.OBJECT, side) for side in sides)
     assert unequal(a, b, Alike(lists_by="k")).tolist() == [dict(row[0]) != dict(row[1]) for row in rows]
     assert unequal(a, b).tolist() == [x != y for x, y in zip(*sides, strict=True)]
-    again = [[{**v, "x": v["x"][::-1]} if isinstance(v, dict) else v[::-1] for v in side] for side in sides]
+    again = [[held([(i["k"], i["v"]) for i in items[::-1]], is_deep) for (items, is_deep) in (
+        (v["x"][0]["y"], True) if isinstance(v, dict) else (v, False) for v in side)] for side in sides]  # fmt: skip
     assert not unequal(a, column(Kind.OBJECT, again[0]), Alike(lists_by="k")).any()
 
 

@@ -270,11 +270,15 @@ def test_two_sources_are_compared_table_by_table(home, tmp_path, capsys):
     assert found[("other", "reference", "station_id")][1].startswith("station")
     assert found[("other", "key", "")] == ("only right", "id")
     assert {table for table, _, _ in found} == {"station", "extra", "other"}
+    with sqlite3.connect(a) as base:
+        base.execute("create table mine (x)")
+    base.close()
     assert (
         main(["compare", str(a), str(b), "--all-tables", "--send", str(out), "--script", str(tmp_path / "no.sql")]) == 7
     )
     assert "station by station_id: 1 only left; 6 same" in (told := capsys.readouterr().err)
     assert "other: only right" in told
+    assert "mine: only left" in told
     assert (tmp_path / "no.sql").read_text() == ""
     assert "station,6,0,1,0," in out.read_text()
     assert main(["compare", str(a), str(a), "--all-tables"]) == 0
