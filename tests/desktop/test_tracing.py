@@ -1,5 +1,7 @@
 """Tracing in the window: the row under the cursor, one that a step leaves out, one that the query leaves out."""
 
+from dataclasses import replace
+
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
@@ -138,11 +140,12 @@ def test_where_the_row_is_can_be_gone_to(make_window, small_demo):
     row = 30
     window.grid.go(0, 0)
     for steps in (STEPS[1:], (GroupStep((KeyBy("river"), KeyBy("active")), (FigureOf(AggregateFunction.COUNT),)),)):
-        window.pull.shaping.put(Pull("high", window.pull.pull.source, Query(TEXT), steps))
+        window.pull.shaping.change(replace(window.pull.pull, steps=steps), "Steps")
         settle(window)
-        window.pull.shaping.toggle_group(0, 1)
-        window.pull.shaping.toggle_group(0, 0)
+        for group in range(2) if window.pull.shaped.grouped is not None else ():
+            window.pull.shaping.toggle_group(0, group)
         settle(window)
+        assert window.pull.opened.turned == {(0, 0), (0, 1)} or window.pull.shaped.grouped is None
         window.tracing.open()
         strip = type_row(window, f"station_id = {window.pull.table.column('station_id').value(row)}")
         strip.step_chosen.emit(len(steps))
