@@ -11,8 +11,9 @@ from PySide6.QtWidgets import QApplication, QLabel, QMenu
 
 from nimble_otter.desktop.detail.detail import CELL, COLUMN, RECORD
 from nimble_otter.desktop.kit.offscreen import wait_until
-from nimble_otter.desktop.pulls.new_steps import MENU, STEP_WORDS
+from nimble_otter.desktop.pulls.new_steps import STEP_WORDS
 from nimble_otter.desktop.pulls.step_ref import QUERY, SEND, SOURCE, step_at
+from nimble_otter.desktop.shell.menu import MENU
 from nimble_otter.errors import AuthError, ConnectError
 from nimble_otter.pull import Pull, Query, SendPlan
 from nimble_otter.pull.steps import ColumnsStep, FilterStep, GroupStep, group_keys
@@ -342,10 +343,15 @@ def entries(open_menu):
     """What a menu offers; it is looked at while it is open, and closed."""
     found = []
 
+    def texts(menu):
+        for action in menu.actions():
+            yield from [action.text().split("\t")[0]] if action.text() else []
+            yield from texts(action.menu()) if action.menu() is not None else []
+
     def look():
         menu = QApplication.activePopupWidget()
         if isinstance(menu, QMenu):
-            found.extend(action.text().split("\t")[0] for action in menu.actions() if action.text())
+            found.extend(texts(menu))
             menu.close()
 
     QTimer.singleShot(60, look)
@@ -353,13 +359,76 @@ def entries(open_menu):
     return found
 
 
+def test_the_menu_has_every_command_once_in_parts_of_twenty_at_most(window):
+    def keys(parts):
+        for part in parts:
+            yield from [part] if isinstance(part, str) else part[1]
+
+    held = [key for _, parts in MENU for key in keys(parts) if key]
+    assert sorted([*held, "menu"]) == sorted(command.key for command in window.commands.all())
+    assert all(len([part for part in parts if part]) <= 20 for _, parts in MENU)
+    for press in (
+        lambda: QTest.keyClick(window.grid, Qt.Key.Key_F10),
+        lambda: QTest.keyClick(window.grid, Qt.Key.Key_Alt),
+    ):
+        shown = entries(press)
+        assert [text for text in shown if text in {"Pull", "Query", "Rows", "Columns"}] == [
+            "Pull",
+            "Query",
+            "Rows",
+            "Columns",
+        ]
+        assert "Quit" in shown
+        assert "New pull" in shown
+
+
+def test_the_first_focus_is_where_the_work_is(make_window):
+    assert make_window().grid.hasFocus()
+    empty = make_window(demo=False)
+    assert empty.sources.tree.hasFocus() or empty.grid.hasFocus()
+
+
+def test_alt_with_another_key_opens_no_menu(window, monkeypatch):
+    opened = []
+    monkeypatch.setattr(window, "show_menu", lambda: opened.append(1))
+    QTest.keyPress(window.grid, Qt.Key.Key_Alt)
+    QTest.keyClick(window.grid, Qt.Key.Key_2, Qt.KeyboardModifier.AltModifier)
+    QTest.keyRelease(window.grid, Qt.Key.Key_Alt)
+    assert not opened
+    QTest.keyClick(window.grid, Qt.Key.Key_Alt)
+    assert opened
+
+
+def test_the_palette_of_steps_is_moved_in_by_keys_and_narrowed(window):
+    palette = window.step_palette
+    assert {entry.kind for own in palette.columns for entry in own} == set(STEP_WORDS)
+    window.course.add_wanted.emit(QPoint(40, 40))
+    assert palette.field.placeholderText() == "Add a step after Query"
+    assert palette.current.kind == "filter"
+    for key, kind in ((Qt.Key.Key_Right, "compute"), (Qt.Key.Key_Down, "columns"), (Qt.Key.Key_Right, "pivot"),
+                      (Qt.Key.Key_Up, "group"), (Qt.Key.Key_Right, "filter"), (Qt.Key.Key_Up, "append")):  # fmt: skip
+        QTest.keyClick(palette.field, key)
+        assert palette.current.kind == kind
+    QTest.keyClicks(palette.field, "so")
+    assert [entry.kind for entry in palette.entries] == ["sort"]
+    QTest.keyClicks(palette.field, "x")
+    assert palette.nothing.isVisible()
+    QTest.keyClick(palette.field, Qt.Key.Key_Return)
+    QTest.keyClick(palette.field, Qt.Key.Key_Backspace)
+    QTest.keyClick(palette.field, Qt.Key.Key_Return)
+    assert not palette.isVisible()
+    assert [step.kind for step in window.pull.pull.steps] == ["sort"]
+    window.course.add_wanted.emit(QPoint(40, 40))
+    assert palette.field.placeholderText() == "Add a step after Sort"
+    palette.columns[2][0].click()
+    assert [step.kind for step in window.pull.pull.steps] == ["sort", "group"]
+
+
 def test_every_menu_opens_with_what_can_be_done(window):
     assert {"New pull", "Run the query", "Rehearse the changes", "Quit"} <= set(entries(window.show_menu))
     on_cell = entries(lambda: window.column_actions.menu(0, 1, QPoint()))
     assert {"Keep only rows with this station_id", "Group by station_id", "Paste", "Delete rows"} <= set(on_cell)
     assert "Delete rows" not in entries(lambda: window.column_actions.menu(-1, 1, QPoint()))
-    added = entries(lambda: window.course.add_wanted.emit(QPoint()))
-    assert added == [f"Add a {STEP_WORDS[kind]}" for kinds in MENU for kind in kinds]
     window.commands.run("add_filter")
     assert [text for text, _ in window.course._entries(step_at(0))] == [
         "Switch off", "Show rows here", "Move upstream…", "Rename…", "Copy to another pull…", "Move left", "Move right",

@@ -196,6 +196,7 @@ QFrame#glance {{ background: {c["surface"]}; border: 1px solid {c["faint"]}; bor
 QHeaderView {{ background: {c["surface"]}; }}
 QHeaderView::section {{ background: {c["surface"]}; color: {c["muted"]}; border: none; padding: 3px 4px;
   border-bottom: 1px solid {c["line"]}; }}
+QFrame#palette {{ background: {c["surface"]}; border: 1px solid {c["line"]}; }}
 QListWidget#found {{ background: {c["surface"]}; border: 1px solid {c["line"]}; border-radius: 8px; padding: 4px; }}
 QPlainTextEdit {{ background: {c["surface"]}; color: {c["ink"]}; border: none;
   selection-background-color: {c["water3"]}; selection-color: {c["ink"]}; }}

@@ -22,16 +22,6 @@ from nimble_otter.pull.steps import (
     UnpivotStep,
 )
 
-MENU = (
-    ("filter", "distinct", "top", "sample"),
-    ("compute", "columns"),
-    ("group", "pivot"),
-    ("sort",),
-    ("join", "append", "compare"),
-    ("unpivot", "transpose"),
-    ("check",),
-)
-"""Kinds of steps as a menu has them, related ones together."""
 STEP_WORDS = {
     "filter": "Filter step", "compute": "Compute step", "group": "Group step", "sort": "Sort step", "top": "Top step",
     "columns": "Columns step", "distinct": "Distinct step (no duplicate rows)", "sample": "Sample step (random rows)",

@@ -134,11 +134,19 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
             has_pull)  # fmt: skip
     add("side_rows", "Rows side by side", lambda: window.side.open(), "Ctrl+4", "view", has_rows)
     add("pin", "Pin this result", window.side.pin, "Ctrl+Shift+L", "view", has_rows)
-    add("column_menu", "Column menu", window.grid.open_column_menu, "F10", "view", has_rows)
+    add("menu", "Menu", window.show_menu, "F10", "view")
+    add("column_menu", "Column menu", window.grid.open_column_menu, "Shift+F10", "view", has_rows)
     add("find_rows", "Find in the rows", lambda: window.rows_find.open(), "", "text", has_rows)
     add("replace_rows", "Replace in the rows", lambda: window.rows_find.open(True), "", "text", has_rows)
     for kind, said in STEP_WORDS.items():
-        add(f"add_{kind}", f"Add a {said}", calling(_add_step, window, kind), "", "steps", has_pull)
+        add(
+            f"add_{kind}",
+            f"Add {'an' if said[0] in 'AU' else 'a'} {said}",
+            calling(_add_step, window, kind),
+            "",
+            "steps",
+            has_pull,
+        )
     add("upstream", "Move the step upstream…", window.upstream.move_selected, "Ctrl+Shift+U", "steps",
         window.upstream.can_move)  # fmt: skip
     add(

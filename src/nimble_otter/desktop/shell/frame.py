@@ -5,8 +5,8 @@ from __future__ import annotations
 from importlib import import_module
 from typing import TYPE_CHECKING, cast
 
-from PySide6.QtCore import QPoint, Qt, QTimer, Signal
-from PySide6.QtGui import QIcon, QResizeEvent
+from PySide6.QtCore import QEvent, QPoint, Qt, QTimer, Signal
+from PySide6.QtGui import QIcon, QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QApplication,
     QMainWindow,
@@ -30,6 +30,7 @@ from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.desktop.runtime.integration import ICON
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report
 from nimble_otter.desktop.runtime.state_store import TEXT_SIZES, StateStore
+from nimble_otter.desktop.shell.menu import fill
 from nimble_otter.desktop.shell.start_page import StartPage
 from nimble_otter.desktop.shell.status import StatusStrip
 from nimble_otter.desktop.shell.title import TitleStrip
@@ -123,6 +124,7 @@ class Frame(QMainWindow):
         self.setWindowIcon(QIcon(str(ICON)))
         self.setMinimumSize(*SMALLEST)
         self.setAcceptDrops(True)
+        self._alt_alone = False
         self.jobs = Jobs()
         self.store = StateStore()
         self.drafts = DraftStore(self.store)
@@ -300,8 +302,21 @@ class Frame(QMainWindow):
     def show_menu(self) -> None:
         """Open the menu under the mark."""
         menu = QMenu(self)
-        self.commands.fill_menu(menu)
+        fill(self.commands, menu)
         menu.exec(self.title.mark.mapToGlobal(QPoint(10, tokens.TITLE)))
+
+    def event(self, event: QEvent) -> bool:
+        """Alt alone opens the menu."""
+        if isinstance(event, QKeyEvent) and not event.isAutoRepeat():
+            if event.type() == QEvent.Type.ShortcutOverride:
+                self._alt_alone = event.key() == Qt.Key.Key_Alt
+            elif event.type() == QEvent.Type.KeyRelease and event.key() == Qt.Key.Key_Alt and self._alt_alone:
+                self._alt_alone = False
+                self.show_menu()
+                return True
+        elif event.type() == QEvent.Type.WindowDeactivate:
+            self._alt_alone = False
+        return super().event(event)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         """Panes that would leave the rows no room step aside until there is some again."""

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, cast
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPoint, Qt
 from PySide6.QtWidgets import QApplication
 
 from nimble_otter.desktop.grid.rows_views import BOTH, CHART_ALONE
@@ -19,6 +20,7 @@ from nimble_otter.desktop.shell.workbench import Workbench
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.chart.drawer import ChartDrawer
+    from nimble_otter.desktop.steps.palette import StepPalette
 
 
 class Window(Workbench):
@@ -28,6 +30,7 @@ class Window(Workbench):
         super().__init__()
         self.charting, self.tracing, self.comparing = Charting(self), Tracing(self), Comparing(self)
         self.status.view_chosen.connect(self._choose_view)
+        self.course.add_wanted.connect(self._choose_step)
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
         add_commands(self, self.find_box)
         self.charting.add_commands()
@@ -35,6 +38,20 @@ class Window(Workbench):
         self.grid_presenter.shown.connect(lambda: self.failing_strip.show_pull(self.pull))
         self.drawer_stack.currentChanged.connect(lambda _: self.detail_presenter.refresh())
         self.failing_strip.all_wanted.connect(self._show_all_rows)
+
+    @cached_property
+    def step_palette(self) -> StepPalette:
+        """Every kind of step, made when it is first wanted."""
+        from nimble_otter.desktop.steps.palette import StepPalette
+
+        made = StepPalette()
+        made.chosen.connect(lambda kind: self.commands.run(f"add_{kind}"))
+        return made
+
+    def _choose_step(self, at: QPoint) -> None:
+        if self.pull is not None:
+            kinds = [step.kind.capitalize() for step in self.pull.pull.steps]
+            self.step_palette.open(at, kinds[-1] if kinds else "Query")
 
     def _choose_view(self, place: int) -> None:
         self.charting.open(place == BOTH) if place in (CHART_ALONE, BOTH) else self.rows_views.choose(place)

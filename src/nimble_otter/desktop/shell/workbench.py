@@ -8,7 +8,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QPoint, QTimer
+from PySide6.QtCore import QTimer
 from PySide6.QtGui import QCloseEvent, QCursor, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import QApplication, QMenu, QMessageBox
 
@@ -25,7 +25,7 @@ from nimble_otter.desktop.kit.widgets import as_plain, calling
 from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.drawer import Drawer
 from nimble_otter.desktop.pulls.file_watcher import FileWatcher
-from nimble_otter.desktop.pulls.new_steps import MENU, place_for
+from nimble_otter.desktop.pulls.new_steps import place_for
 from nimble_otter.desktop.pulls.notice import Notice
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, StepRef, step_at
@@ -111,7 +111,6 @@ class Workbench(Frame):
         self.course.run_wanted.connect(lambda: self.commands.run("run"))
         self.course.upstream_wanted.connect(self.upstream.move_up)
         self.course.down_wanted.connect(self.upstream.move_down)
-        self.course.add_wanted.connect(self._add_menu)
         self.course.copy_wanted.connect(self.copy_step)
         self.course.column_dropped.connect(self.actions_on_grid.group_by)
         self.actions_on_grid.copy_wanted.connect(
@@ -221,6 +220,7 @@ class Workbench(Frame):
             self.hub.open(self.hub.sources[1])
         self.hub.open(self.hub.sources[0])
         self.show_pull(min(max(0, self.layout_state.current), len(self.pulls) - 1))
+        (self.grid if self.pulls else self.sources.tree).setFocus()
         for problem in (*self.store.problems, *filter(None, [self.hub.known_pulls.problem])):
             self._trouble(problem)
         self.store.problems.clear()
@@ -427,13 +427,6 @@ class Workbench(Frame):
     def _show_pending(self, open_pull: OpenPull) -> None:
         self.workspace.show(open_pull)
         self.open_drawer(CHANGES)
-
-    def _add_menu(self, at: QPoint) -> None:
-        menu = QMenu(self)
-        for kinds in MENU:
-            self.commands.fill_menu(menu, [f"add_{kind}" for kind in kinds])
-            menu.addSeparator()
-        menu.exec(at)
 
     # --- what changed ------------------------------------------------------------------------------------------
 

@@ -1,0 +1,51 @@
+"""The menu under the mark: every command once, by what it is about."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QMenu
+
+from nimble_otter.desktop.grid.copying import COPY_FORMS
+from nimble_otter.desktop.kit.commands import Commands
+from nimble_otter.desktop.query.query_edits import EDITS
+
+Part = str | tuple[str, tuple[str, ...]]
+"""A command's key, "" for a line between, or a menu of its own with its title."""
+
+MENU: tuple[tuple[str, tuple[Part, ...]], ...] = (
+    ("Pull", ("new_pull", "open_pull", "save", "save_as", "rename", "copy_pull", "versions", "",
+              "next_pull", "previous_pull", "close", "reopen", "",
+              "open_database", "add_server", "find_value", "history", "start_page")),
+    ("Query", ("run", "run_all", "stop", "watch", "", "text_before", "text_after", "pieces",
+               ("Text", tuple(f"text_{key}" for key, *_ in EDITS)), "", "begin", "commit", "roll_back")),
+    ("Rows", ("add_filter", "add_sort", "add_top", "add_distinct", "add_sample", "add_group", "add_append",
+              "add_compare", "add_check", "", "upstream", "down", "show_end", "",
+              "find_rows", "replace_rows", "select_all", "", "trace_row", "trace", "go_back")),
+    ("Columns", ("column_menu", "origin", "value_origin", "", "add_compute", "add_columns", "add_join",
+                 "add_pivot", "add_unpivot", "add_transpose")),
+    ("Changes", ("undo", "redo", "", "cut", "copy", "copy_header", "paste",
+                 ("Copy as", tuple(f"copy_{form}" for form in COPY_FORMS)), "",
+                 "set_empty", "set_blank", "set_default", "big_editor",
+                 ("Fill", ("fill_down", "fill_up", "fill_right", "fill_left", "fill_series")), "",
+                 "new_row", "duplicate_rows", "delete_rows", "", "take_back_cells", "take_back", "rehearse", "write")),
+    ("Send and repeat", ("send_file", "send_tables", "repeat", "deliveries", "", "copy_chart", "send_chart")),
+    ("View", ("show_query", "show_changes", "show_send", "", "rows_0", "rows_1", "rows_2", "chart", "chart_beside",
+              "side_rows", "pin", "", "detail_0", "detail_1", "detail_2", "",
+              ("Panes", ("left", "right", "drawer", "focus_grid")),
+              ("Size and colours", ("taller", "lower", "larger_text", "smaller_text", "usual_text", "dark")))),
+    ("", ("find", "quit")),
+)  # fmt: skip
+
+
+def fill(commands: Commands, menu: QMenu) -> None:
+    """Put all commands there; those that can't be done now are faint."""
+    for title, parts in MENU:
+        inner = menu.addMenu(title) if title else menu
+        if not title:
+            menu.addSeparator()
+        for part in parts:
+            if not part:
+                inner.addSeparator()
+            elif isinstance(part, str):
+                commands.fill_menu(inner, [part])
+            else:
+                commands.fill_menu(inner.addMenu(part[0]), list(part[1]))

@@ -1,0 +1,147 @@
+"""What a course can be given next: each kind of step with a line of what it does, by mouse, arrows or first letters."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QEvent, QObject, QPoint, QSize, Qt, Signal
+from PySide6.QtGui import QEnterEvent, QKeyEvent, QPainter, QPaintEvent
+from PySide6.QtWidgets import QAbstractButton, QFrame, QGridLayout, QLabel, QLayout, QLineEdit, QVBoxLayout, QWidget
+
+from nimble_otter.desktop.kit import tokens
+from nimble_otter.desktop.kit.theme import theme, ui_font
+from nimble_otter.desktop.kit.widgets import calling, column, label
+
+GROUPS = (
+    (("Keep rows", (("filter", "by values, comparison or SQL"), ("top", "the first n, of all or per group"),
+                    ("distinct", "each combination once"), ("sample", "rows by chance"))),
+     ("Order", (("sort", "by any columns"),))),
+    (("Make columns", (("compute", "an SQL expression"), ("columns", "order, hide, title, format"))),
+     ("Assure", (("check", "what must hold before sending"), ("compare", "what differs from another pull or file")))),
+    (("Turn", (("group", "with figures and totals"), ("pivot", "values become columns"),
+               ("unpivot", "columns become rows"), ("transpose", "rows become columns"))),
+     ("Bring in", (("join", "columns of another pull"), ("append", "rows of another pull")))),
+)  # fmt: skip
+"""Columns of groups: the title, and kinds of steps with what they do."""
+_ENTRY = QSize(208, 42)
+
+
+class _Entry(QAbstractButton):
+    def __init__(self, kind: str, line: str, palette: StepPalette) -> None:
+        super().__init__()
+        self.kind, self.line, self._palette = kind, line, palette
+        self.setAccessibleName(f"{kind.capitalize()}: {line}")
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.setFixedSize(_ENTRY)
+
+    def enterEvent(self, event: QEnterEvent) -> None:
+        self._palette.mark(self)
+        super().enterEvent(event)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            if self._palette.current is self:
+                painter.setPen(Qt.PenStyle.NoPen)
+                painter.setBrush(theme["water4"])
+                painter.drawRoundedRect(self.rect().adjusted(0, 1, 0, -1), 5, 5)
+            painter.setFont(ui_font(bold=True))
+            painter.setPen(theme["ink"])
+            painter.drawText(self.rect().adjusted(8, 4, -6, -20), Qt.AlignmentFlag.AlignVCenter, self.kind.capitalize())
+            painter.setFont(ui_font(tokens.SMALL_PX))
+            painter.setPen(theme["muted"])
+            painter.drawText(self.rect().adjusted(8, 21, -6, -3), Qt.AlignmentFlag.AlignVCenter, self.line)
+
+
+class StepPalette(QFrame):
+    """`chosen` with the kind of step."""
+
+    chosen = Signal(str)
+
+    def __init__(self) -> None:
+        super().__init__(None, Qt.WindowType.Popup)
+        self.setObjectName("palette")
+        self.setFrameShape(QFrame.Shape.NoFrame)
+        self.field = QLineEdit()
+        self.field.setAccessibleName("Step to add")
+        self.field.textEdited.connect(self._narrow)
+        self.field.installEventFilter(self)
+        self.nothing = label("No step of that name.", "muted")
+        self.nothing.hide()
+        grid, self.columns = QGridLayout(), list[list[_Entry]]()
+        self._titles = list[tuple[QLabel, list[_Entry]]]()
+        grid.setHorizontalSpacing(10)
+        for at, groups in enumerate(GROUPS):
+            entries, parts = list[_Entry](), list[QWidget | QLayout | int | None]()
+            for title, kinds in groups:
+                own = [_Entry(kind, line, self) for kind, line in kinds]
+                entries += own
+                self._titles.append((label(title, "muted", tokens.SMALL_PX, bold=True), own))
+                parts += [*((8,) if parts else ()), self._titles[-1][0], *own]
+            for entry in entries:
+                entry.clicked.connect(calling(self._choose, entry))
+            self.columns.append(entries)
+            grid.addLayout(column(*parts, None, space=2), 0, at)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(12, 12, 12, 12)
+        whole.setSpacing(10)
+        whole.addWidget(self.field)
+        whole.addWidget(self.nothing)
+        whole.addLayout(grid)
+        self.current: _Entry | None = None
+
+    def open(self, at: QPoint, after: str) -> None:
+        """Show it under a place, all steps in sight."""
+        self.field.clear()
+        self.field.setPlaceholderText(f"Add a step after {after}")
+        self._narrow("")
+        self.adjustSize()
+        room = (self.screen() or self.window().screen()).availableGeometry()
+        left = max(room.left(), min(at.x(), room.right() - self.width() - 10))
+        self.move(left, max(room.top(), min(at.y(), room.bottom() - self.height())))
+        self.show()
+        self.field.setFocus()
+
+    @property
+    def entries(self) -> list[_Entry]:
+        """Those in sight."""
+        return [entry for own in self.columns for entry in own if not entry.isHidden()]
+
+    def mark(self, entry: _Entry | None) -> None:
+        """Make one the one that Enter takes."""
+        self.current = entry
+        for each in self.entries:
+            each.update()
+
+    def _narrow(self, text: str) -> None:
+        wanted = text.strip().casefold()
+        for own in self.columns:
+            for entry in own:
+                words = f"{entry.kind} {entry.line.casefold()}".split()
+                entry.setVisible(any(word.startswith(wanted) for word in words))
+        for title, own in self._titles:
+            title.setVisible(any(not entry.isHidden() for entry in own))
+        named = [entry for entry in self.entries if entry.kind.startswith(wanted)]
+        self.nothing.setVisible(not self.entries)
+        self.mark(next(iter([*named, *self.entries]), None))
+
+    def _choose(self, entry: _Entry) -> None:
+        self.close()
+        self.chosen.emit(entry.kind)
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Move by arrows, take by Enter."""
+        if not isinstance(event, QKeyEvent) or event.type() != QEvent.Type.KeyPress or self.current is None:
+            return False
+        key, shown = event.key(), self.entries
+        if key in (Qt.Key.Key_Down, Qt.Key.Key_Up):
+            step = 1 if key == Qt.Key.Key_Down else -1
+            self.mark(shown[(shown.index(self.current) + step) % len(shown)])
+            return True
+        if key in (Qt.Key.Key_Left, Qt.Key.Key_Right) and not self.field.text():
+            at = next(n for n, own in enumerate(self.columns) if self.current in own)
+            other = self.columns[(at + (1 if key == Qt.Key.Key_Right else -1)) % len(self.columns)]
+            self.mark(other[min(self.columns[at].index(self.current), len(other) - 1)])
+            return True
+        if key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self._choose(self.current)
+            return True
+        return False
