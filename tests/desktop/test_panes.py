@@ -6,6 +6,7 @@ from dataclasses import replace
 import keyring
 import pytest
 from PySide6.QtCore import QPoint, Qt, QTimer
+from PySide6.QtGui import QKeySequence
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QMenu
 
@@ -13,6 +14,9 @@ from nimble_otter.desktop.detail.detail import CELL, COLUMN, RECORD
 from nimble_otter.desktop.kit.offscreen import wait_until
 from nimble_otter.desktop.pulls.new_steps import STEP_WORDS
 from nimble_otter.desktop.pulls.step_ref import QUERY, SEND, SOURCE, step_at
+from nimble_otter.desktop.shell.commands import collect_findings
+from nimble_otter.desktop.shell.find_box import Index
+from nimble_otter.desktop.shell.help_page import KEYS, SECTIONS
 from nimble_otter.desktop.shell.menu import MENU
 from nimble_otter.errors import AuthError, ConnectError
 from nimble_otter.pull import Pull, Query, SendPlan
@@ -386,6 +390,49 @@ def test_the_first_focus_is_where_the_work_is(make_window):
     assert make_window().grid.hasFocus()
     empty = make_window(demo=False)
     assert empty.sources.tree.hasFocus() or empty.grid.hasFocus()
+
+
+def test_the_guide_opens_at_what_is_in_sight_and_is_searched(window):
+    window.grid.setFocus()
+    QTest.keyClick(window.grid, Qt.Key.Key_F1)
+    page = window.help_page
+    assert page.isVisible()
+    assert page.list.currentItem().text() == "Look"
+    assert "Arrows" in page.text.toPlainText()
+    titles = [page.list.item(n).text() for n in range(page.list.count())]
+    assert {*SECTIONS.values(), "Shape", "Look", "Reach", "Repeat", "Find", "Keep", KEYS, "Types"} <= set(titles)
+    page.words.setText("rehearse reversal")
+    assert 0 < page.list.count() < len(titles)
+    page.words.setText("xyzzy")
+    assert "No part" in page.text.toPlainText()
+    page.closed.emit()
+    assert window.grid.isVisible()
+    window.commands.run("show_query")
+    window.query_drawer.editor.setFocus()
+    window.commands.run("guide")
+    assert page.list.currentItem().text() == "Ask"
+    window.commands.run("keys")
+    text = page.text.toPlainText()
+    for command in window.commands.all():
+        if command.shortcut:
+            assert command.name in text
+            assert QKeySequence(command.shortcut).toString() in text
+
+
+def test_the_find_box_has_the_guide_and_what_was_done_last_and_says_what_can_not_be_done(window):
+    assert not any(each.word.startswith("command") for each in collect_findings(window)[:1])
+    window.commands.run("select_all")
+    window.commands.run("left")
+    window.commands.run("left")
+    found = collect_findings(window)
+    assert [each.name for each in found[:2]] == ["Show or hide Sources", "Select all"]
+    assert len([each for each in found if each.name == "Select all"]) == 1
+    assert {each.name: each.where for each in found}["Rehearse the changes"] == "can't be done now"
+    assert Index(found).best("xqzw") == []
+    best = Index(found).best("reversal")
+    assert "Bring into line" in [each.name for each in best]
+    next(each for each in best if each.name == "Change").do()
+    assert window.help_page.list.currentItem().text() == "Change"
 
 
 def test_alt_with_another_key_opens_no_menu(window, monkeypatch):

@@ -33,6 +33,8 @@ class Commands:
     def __init__(self, window: QWidget) -> None:
         self._window = window
         self._commands: dict[str, Command] = {}
+        self.used: list[str] = []
+        """The keys of those that were done, the last first."""
 
     def add(self, command: Command) -> None:
         """Register a command, and its shortcut where it holds for the whole window."""
@@ -52,6 +54,7 @@ class Commands:
         """Do a command, when it can be done now."""
         command = self._commands[key]
         if command.can():
+            self.used = [key, *(each for each in self.used if each != key)]
             command.do()
 
     def fill_menu(self, menu: QMenu, keys: list[str] | None = None) -> None:

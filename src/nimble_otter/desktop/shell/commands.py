@@ -134,6 +134,8 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
             has_pull)  # fmt: skip
     add("side_rows", "Rows side by side", lambda: window.side.open(), "Ctrl+4", "view", has_rows)
     add("pin", "Pin this result", window.side.pin, "Ctrl+Shift+L", "view", has_rows)
+    add("guide", "Guide", lambda: window.pages.help(), "F1", "help")
+    add("keys", "Keyboard shortcuts", lambda: window.pages.help("Keyboard"), "", "help")
     add("menu", "Menu", window.show_menu, "F10", "view")
     add("column_menu", "Column menu", window.grid.open_column_menu, "Shift+F10", "view", has_rows)
     add("find_rows", "Find in the rows", lambda: window.rows_find.open(), "", "text", has_rows)
@@ -298,6 +300,10 @@ def _open_database(window: Workbench) -> None:
         window.open_database(Path(path))
 
 
+_LATELY = 3
+"""Commands done last that the find box has at its top."""
+
+
 @lru_cache(1000)
 def _words_of(path: Path, _changed: int) -> tuple[str, str]:
     """The tables that a saved pull reads, and its text, so that it is found by them; read again when the file
@@ -309,9 +315,23 @@ def _words_of(path: Path, _changed: int) -> tuple[str, str]:
     return query_words(text), text[:_MOST_TEXT]
 
 
+def _commands(window: Workbench) -> list[Finding]:
+    """All commands, those done last first; one that can't be done now says so."""
+    used = {key: n for n, key in enumerate(window.commands.used)}
+    found = []
+    for command in sorted(window.commands.all(), key=lambda each: used.get(each.key, len(used))):
+        word = f"command  {command.shortcut}" if command.shortcut else "command"
+        said = "" if command.can() else "can't be done now"
+        found.append(Finding(command.name, said, word, calling(window.commands.run, command.key)))
+    return found
+
+
 def collect_findings(window: Workbench) -> list[Finding]:
-    """Everything that the find box can find now."""
-    found: list[Finding] = []
+    """Everything that the find box can find now; first the commands that were done last."""
+    from nimble_otter.desktop.shell.help_page import guide_parts
+
+    commands, lately = _commands(window), min(_LATELY, len(window.commands.used))
+    found = commands[:lately]
     for place, open_pull in enumerate(window.pulls):
         found.append(
             Finding(open_pull.pull.name, open_pull.pull.source.name, "open pull", calling(window.show_pull, place))
@@ -327,9 +347,9 @@ def collect_findings(window: Workbench) -> list[Finding]:
     for source in window.hub.sources:
         for table in window.hub.tables.get(source.name, []):
             found.append(Finding(table.name, source.name, table.kind, calling(window.open_table, source, table)))
-    for command in window.commands.all():
-        shortcut = f"command  {command.shortcut}" if command.shortcut else "command"
-        found.append(Finding(command.name, "", shortcut, calling(window.commands.run, command.key)))
+    found += commands[lately:]
+    found += [Finding(title, "Guide", "guide", calling(window.pages.help, title), text[:_MOST_TEXT])
+              for title, text in guide_parts().items()]  # fmt: skip
     for source in window.hub.sources:
         for table in window.hub.tables.get(source.name, []):
             shapes = window.hub.shapes.get((source.name, table.name))

@@ -34,6 +34,19 @@ ENOUGH = 4000
 """Names of one rank that are looked at; the best are sure to be among so many."""
 
 
+class _Text:
+    """Names as lines of one text."""
+
+    def __init__(self, names: list[str]) -> None:
+        self._text = "\n" + "\n".join(names) + "\n"
+        self._starts = list(itertools.accumulate((len(name) + 1 for name in names), initial=1))
+
+    def places(self, pattern: str) -> set[int]:
+        """The numbers of the names that it fits."""
+        found = itertools.islice(re.finditer(pattern, self._text), ENOUGH)
+        return {bisect.bisect_right(self._starts, match.end() - 1) - 1 for match in found}
+
+
 class Index:
     """Findings made ready to be searched as one types: all names in one text, so that a key costs one pass in C."""
 
@@ -43,27 +56,25 @@ class Index:
             " ".join(f"{f.name} {f.more}".casefold().split()) if f.more else f.name.casefold().replace("\n", "")
             for f in findings
         ]
-        self._text = "\n" + "\n".join(names) + "\n"
-        self._starts = list(itertools.accumulate((len(name) + 1 for name in names), initial=1))
+        short = [name[: len(f.name)] for name, f in zip(names, findings, strict=True)]
+        self._whole, self._short = _Text(names), _Text(short)
 
     def best(self, needle: str, most: int = MOST) -> list[Finding]:
-        """The findings that fit, best first: whole, start, start of a word, inside, words in any order, letters; then
-        shorter names before longer. With nothing typed the first ones."""
+        """The findings that fit, best first: whole, start, start of a word, inside, words in any order, letters of the
+        name; then shorter names before longer. With nothing typed the first ones."""
         needle = needle.strip().casefold()
         if not needle:
             return self.findings[:most]
         word = re.escape(needle)
-        patterns = [f"\n{word}(?=\n)", f"\n{word}", f"[_ .]{word}", word]
+        patterns = [(self._whole, each) for each in (f"\n{word}(?=\n)", f"\n{word}", f"[_ .]{word}", word)]
         if " " in needle:
             ahead = "".join(rf"(?=(?:.*[_ .])?{re.escape(part)})" for part in needle.split())
-            patterns.append(f"(?m:^){ahead}.")
+            patterns.append((self._whole, f"(?m:^){ahead}."))
         if len(needle) > 2:
-            patterns.append("[^\n]*?".join(map(re.escape, needle)))
+            patterns.append((self._short, "[^\n]*?".join(map(re.escape, needle))))
         found: dict[int, None] = {}
-        for pattern in patterns:
-            places: set[int] = set()
-            for match in itertools.islice(re.finditer(pattern, self._text), ENOUGH):
-                places.add(bisect.bisect_right(self._starts, match.end() - 1) - 1)
+        for text, pattern in patterns:
+            places = text.places(pattern)
             found.update(dict.fromkeys(sorted(places - found.keys(), key=lambda n: (len(self.findings[n].name), n))))
             if len(found) >= most:
                 break

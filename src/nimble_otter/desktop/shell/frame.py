@@ -46,14 +46,15 @@ if TYPE_CHECKING:
     from nimble_otter.desktop.schedule.deliveries_page import DeliveriesPage
     from nimble_otter.desktop.schedule.repeat_page import RepeatPage
     from nimble_otter.desktop.send.send_drawer import SendDrawer
+    from nimble_otter.desktop.shell.help_page import HelpPage
     from nimble_otter.desktop.shell.history_page import HistoryPage
     from nimble_otter.desktop.shell.versions_page import VersionsPage
     from nimble_otter.desktop.sources.search_page import SearchPage
     from nimble_otter.desktop.sources.source_page import SourcePage
     from nimble_otter.desktop.steps.filter_drawer import FilterDrawer
 
-_PAGE_COUNT = 8
-START, SOURCE, SEARCH, HISTORY, VERSIONS, WORK, DELIVERIES, REPEAT = range(_PAGE_COUNT)
+_PAGE_COUNT = 9
+START, SOURCE, SEARCH, HISTORY, VERSIONS, WORK, DELIVERIES, REPEAT, HELP = range(_PAGE_COUNT)
 ROWS = (tokens.ROW, 2 * tokens.ROW, 4 * tokens.ROW, 8 * tokens.ROW)
 """Heights of the grid's rows."""
 _DRAWERS = {
@@ -87,6 +88,7 @@ _PAGES = {
     VERSIONS: ("shell.versions_page", "VersionsPage"),
     DELIVERIES: ("schedule.deliveries_page", "DeliveriesPage"),
     REPEAT: ("schedule.repeat_page", "RepeatPage"),
+    HELP: ("shell.help_page", "HelpPage"),
 }
 
 _LATER = (
@@ -205,7 +207,8 @@ class Frame(QMainWindow):
         made = self.made_pages.get(number)
         if made is None:
             module, name = _PAGES[number]
-            parts = {HISTORY: (self.hub,), VERSIONS: (), DELIVERIES: (self.jobs,), REPEAT: (self.jobs,)}
+            parts = {HISTORY: (self.hub,), VERSIONS: (), DELIVERIES: (self.jobs,), REPEAT: (self.jobs,),
+                     HELP: (self.commands,)}  # fmt: skip
             made = getattr(import_module(f"nimble_otter.desktop.{module}"), name)(*parts.get(number, (self.hub,)))
             self.made_pages[number] = made
             blank = cast("QWidget", self.centre.widget(number))
@@ -244,6 +247,11 @@ class Frame(QMainWindow):
     def repeat_page(self) -> RepeatPage:
         """The page on which a delivery gets its times."""
         return cast("RepeatPage", self.page_of(REPEAT))
+
+    @property
+    def help_page(self) -> HelpPage:
+        """The guide."""
+        return cast("HelpPage", self.page_of(HELP))
 
     def warm_up(self) -> None:
         """Import what the window can do without at first, so that nothing waits for it later: what has classes of Qt

@@ -32,7 +32,7 @@ MENU: tuple[tuple[str, tuple[Part, ...]], ...] = (
               "side_rows", "pin", "", "detail_0", "detail_1", "detail_2", "",
               ("Panes", ("left", "right", "drawer", "focus_grid")),
               ("Size and colours", ("taller", "lower", "larger_text", "smaller_text", "usual_text", "dark")))),
-    ("", ("find", "quit")),
+    ("", ("find", "guide", "keys", "", "quit")),
 )  # fmt: skip
 
 

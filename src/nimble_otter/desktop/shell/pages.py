@@ -11,7 +11,18 @@ from PySide6.QtCore import SignalInstance
 from nimble_otter.desktop.detail.presenter import DetailPresenter
 from nimble_otter.desktop.pulls.step_ref import QUERY
 from nimble_otter.desktop.runtime.jobs import LOCAL
-from nimble_otter.desktop.shell.frame import DELIVERIES, HISTORY, REPEAT, SEARCH, SOURCE, START, VERSIONS, WORK, Frame
+from nimble_otter.desktop.shell.frame import (
+    DELIVERIES,
+    HELP,
+    HISTORY,
+    REPEAT,
+    SEARCH,
+    SOURCE,
+    START,
+    VERSIONS,
+    WORK,
+    Frame,
+)
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.file import load_pull
@@ -106,6 +117,20 @@ class Pages:
         """The page of everything that was run, first of the source shown."""
         self._window.history_page.open(self._shown_source())
         self._window.turn_to(HISTORY)
+
+    def help(self, part: str = "") -> None:
+        """The guide, at what has to do with what is in sight unless a part is named."""
+        from nimble_otter.desktop.shell.help_page import SECTIONS
+
+        window, centre = self._window, self._window.centre.currentIndex()
+        drawer = next((kind for kind in window.drawers if window.is_shown(kind)), "")
+        pages = {SOURCE: "Reach", START: "Reach", SEARCH: "Find", HISTORY: "Keep", VERSIONS: "Keep",
+                 DELIVERIES: "Repeat", REPEAT: "Repeat"}  # fmt: skip
+        if window.grid.hasFocus() or not drawer:
+            drawer = "grid"
+        in_work = "Look" if drawer == "grid" else SECTIONS.get(drawer, "Shape")
+        window.help_page.open(part or pages.get(centre, in_work))
+        window.turn_to(HELP)
 
     def versions(self) -> None:
         """The page of what the pull shown was at each run and save."""

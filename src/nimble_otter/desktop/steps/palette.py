@@ -12,11 +12,11 @@ from nimble_otter.desktop.kit.widgets import calling, column, label
 
 GROUPS = (
     (("Keep rows", (("filter", "by values, comparison or SQL"), ("top", "the first n, of all or per group"),
-                    ("distinct", "each combination once"), ("sample", "rows by chance"))),
+                    ("distinct", "each combination once"), ("sample", "rows at random"))),
      ("Order", (("sort", "by any columns"),))),
     (("Make columns", (("compute", "an SQL expression"), ("columns", "order, hide, title, format"))),
      ("Assure", (("check", "what must hold before sending"), ("compare", "what differs from another pull or file")))),
-    (("Turn", (("group", "with figures and totals"), ("pivot", "values become columns"),
+    (("Turn", (("group", "with aggregates and totals"), ("pivot", "values become columns"),
                ("unpivot", "columns become rows"), ("transpose", "rows become columns"))),
      ("Bring in", (("join", "columns of another pull"), ("append", "rows of another pull")))),
 )  # fmt: skip

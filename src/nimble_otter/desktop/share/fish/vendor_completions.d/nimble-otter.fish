@@ -51,7 +51,7 @@ function _shtab_nimble_otter_using
 end
 
 set -g _shtab_nimble_otter_commands query run chart compare trace tables describe sources find apply schedule shelf history formats demo
-set -g _shtab_nimble_otter_opts_with_value --along --any-case --any-space --as-table --at --between --binary --binary-name --bins --by --calendar --case --chart --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --empty-is-null --encoding --every --exists --filter --first --format --group --grows --key --kind --last --leave-out --legend --limit --line-end --lines --long --map --minutes --missed --missing --most --name --names --new-key --numbers --on --order --overlap --pair --palette --panels --param --password-file --pixels --pull --quote --quote-mark --readings --report --root --row --rows --scale --script --second-scale --second-title --send --sheet --size --sort --source --sql --sql-file --stack --stage --table --tell --theme --time --time-zone --title --to --to-value --tolerance --top --tries --up --values --where --words --x-scale --x-title --y-scale --y-title --zones
+set -g _shtab_nimble_otter_opts_with_value --along --any-case --any-space --as-table --at --batch --between --binary --binary-name --bins --by --calendar --case --chart --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --empty-is-null --encoding --every --exists --filter --first --format --group --grows --key --kind --last --leave-out --legend --limit --line-end --lines --lists-by --long --map --minutes --missed --missing --most --name --names --new-key --numbers --on --order --overlap --pair --palette --panels --param --password-file --pixels --pull --quote --quote-mark --readings --report --root --row --rows --scale --script --second-scale --second-title --send --sheet --size --sort --source --sql --sql-file --stack --stage --table --tell --theme --time --time-zone --title --to --to-value --tolerance --top --tries --up --values --where --words --x-scale --x-title --y-scale --y-title --zones
 
 complete -c nimble-otter -e
 complete -c nimble-otter -f
@@ -266,14 +266,19 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l tolerance -x 
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l any-case -x -d 'texts whatever their case'
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l any-space -x -d 'texts whatever their spaces'
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l empty-is-null -x -d 'empty texts as NULL'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l lists-by -x -d 'items of lists matched by a field inside, in any order'
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l all -d 'rows that are the same, too'
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l schema -d 'LEFT and RIGHT are sources: their tables, columns, keys'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l all-tables -d 'LEFT and RIGHT are sources: the rows of each table'
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l counts -d 'of --schema: the number of rows of each table, too'
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l large -d 'read both in the order of --key, without holding them'
-complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l script -xka "(__fish_complete_path (commandline -ct))" -d 'statements that make LEFT like RIGHT'
-complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l no-insert -d 'of --script: leave out what only RIGHT has'
-complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l no-update -d 'of --script: leave rows that differ as they are'
-complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l delete -d 'of --script: delete what only LEFT has'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l script -xka "(__fish_complete_path (commandline -ct))" -d 'statements that make LEFT like RIGHT, in the order of foreign keys'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l write -d 'make LEFT like RIGHT, in batches with a reversal each'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l batch -x -d 'rows of a batch of --write'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l yes -d 'of --write: also where the source asks for care'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l no-insert -d 'of --script, --write: leave out what only RIGHT has'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l no-update -d 'of --script, --write: leave rows that differ as they are'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l delete -d 'of --script, --write: delete what only LEFT has'
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l json -d 'the counts as JSON'
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l param -x -d 'a parameter'"'"'s value'
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l password-file -xka "(__fish_complete_path (commandline -ct))" -d 'a file whose first line is the password'
