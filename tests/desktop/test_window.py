@@ -545,6 +545,37 @@ def test_what_is_dropped_is_opened(make_window, base, tmp_path):
     assert window.sources.tree.currentItem() is not None or window.sources.tree.topLevelItemCount() == 3
 
 
+@pytest.mark.parametrize(("name", "held", "says"), [
+    ("a.csv", b"a,b\n1,2\n", "it is not a database"), ("empty.db", b"", "is empty"),
+    ("folder", None, "is a folder"),
+    ("broken.sqlite", b"SQLite format 2\0" + bytes(90), "does not begin as"), ("gone.db", b"gone", "can't be read"),
+])  # fmt: skip
+def test_what_is_no_database_is_told_and_becomes_no_source(make_window, tmp_path, name, held, says):
+    window = make_window(demo=False)
+    path, before = tmp_path / name, list(window.hub.sources)
+    path.mkdir() if held is None else path.write_bytes(held)
+    if held == b"gone":
+        path.unlink()
+    window.open_any(path)
+    settle(window)
+    assert says in window.status.message.text()
+    assert window.hub.sources == before
+
+
+def test_light_or_dark_is_kept(make_window):
+    window = make_window(demo=False)
+    window.commands.run("dark")
+    assert theme.is_dark
+    window.close()
+    theme.choose("light")
+    again = make_window(demo=False)
+    assert theme.is_dark
+    again.commands.run("light")
+    assert not theme.is_dark
+    again.commands.run("as_desktop")
+    assert theme.chosen == ""
+
+
 def test_saved_pulls_stand_on_the_shelf_and_open_once(window):
     window.save_pull()
     assert window.sources.shelf.topLevelItemCount() == 1
@@ -649,7 +680,7 @@ def test_the_find_box_ranks_whole_names_then_starts_then_words(window):
     QTest.keyClick(window.title.box, Qt.Key.Key_Escape)
     assert not window.find_box.list.isVisible()
     window.commands.run("find")
-    QTest.keyClicks(window.title.box, "light or dark")
+    QTest.keyClicks(window.title.box, "dark")
     QTest.keyClick(window.title.box, Qt.Key.Key_Return)
     assert theme.is_dark
     window.grab()

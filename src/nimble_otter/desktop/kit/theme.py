@@ -13,6 +13,9 @@ from nimble_otter.desktop.kit import tokens
 ASSETS = Path(__file__).parents[1] / "assets"
 
 
+THEMES = ("light", "dark")
+
+
 class Theme(QObject):
     """The colours in force. `changed` is emitted after the application's style has been set anew."""
 
@@ -21,6 +24,7 @@ class Theme(QObject):
     def __init__(self) -> None:
         super().__init__()
         self.is_dark = False
+        self.chosen = ""
         self._colours: dict[str, QColor] = {}
         self._use(False)
 
@@ -38,8 +42,14 @@ class Theme(QObject):
     def follow_desktop(self) -> None:
         """Use what the desktop prefers, now and when it changes."""
         hints = QGuiApplication.styleHints()
-        hints.colorSchemeChanged.connect(lambda scheme: self.use(scheme == Qt.ColorScheme.Dark))
-        self.use(hints.colorScheme() == Qt.ColorScheme.Dark)
+        hints.colorSchemeChanged.connect(lambda _: self.choose(self.chosen))
+        self.choose(self.chosen)
+
+    def choose(self, word: str) -> None:
+        """Use "light" or "dark", whatever the desktop has; "" for what it has."""
+        self.chosen = word
+        is_dark = QGuiApplication.styleHints().colorScheme() == Qt.ColorScheme.Dark
+        self.use(is_dark if word not in THEMES else word == "dark")
 
     def use(self, dark: bool) -> None:
         """Use the light or the dark colours, at once and everywhere."""

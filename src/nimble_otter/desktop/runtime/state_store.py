@@ -30,6 +30,7 @@ class Layout:
     page: int = 1
     row: int = 25
     text_percent: int = 100
+    theme: str = ""
     order: list[str] = field(default_factory=list)
     current: int = 0
     recent: list[str] = field(default_factory=list)
@@ -94,6 +95,8 @@ def _fitting(value: Any, known: Any) -> object:
     """A value of the layout file, where it is of the kind of the one that is known and in bounds; else that one."""
     if isinstance(known, bool) or isinstance(value, bool):
         return value if type(value) is type(known) else known
+    if isinstance(known, str):
+        return value if isinstance(value, str) else known
     if isinstance(known, int):
         return value if isinstance(value, int) and 0 <= value <= 20_000 else known
     if isinstance(known, tuple):

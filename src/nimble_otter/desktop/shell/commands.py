@@ -11,7 +11,6 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QLineEdit
 
 from nimble_otter.desktop.grid.copying import COPY_FORMS
 from nimble_otter.desktop.kit.commands import Command
-from nimble_otter.desktop.kit.theme import theme
 from nimble_otter.desktop.kit.widgets import calling
 from nimble_otter.desktop.pulls.new_steps import STEP_WORDS, new_step
 from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, SEND, WATCH
@@ -205,7 +204,8 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
     add("usual_text", "Text of the usual size", lambda: window.change_text(0), "", "view")
     add("lower", "Lower rows", lambda: window.change_rows(-1), "Ctrl+-", "view", has_rows)
     add("focus_grid", "Go to the grid", window.grid.setFocus, "F6", "view", has_rows)
-    add("dark", "Light or dark", lambda: theme.use(not theme.is_dark), "", "view")
+    for word, name in (("light", "Light"), ("dark", "Dark"), ("", "Light or dark as the desktop is")):
+        add(word or "as_desktop", name, calling(window.change_theme, word), "", "view")
     add("quit", "Quit", window.close, "Ctrl+Q", "view")
 
 

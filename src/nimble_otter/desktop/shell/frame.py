@@ -21,6 +21,7 @@ from nimble_otter.desktop.detail.detail import Detail
 from nimble_otter.desktop.grid.grid import Grid
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.commands import Commands
+from nimble_otter.desktop.kit.theme import theme
 from nimble_otter.desktop.kit.widgets import boxed
 from nimble_otter.desktop.pulls.drafts import DraftStore
 from nimble_otter.desktop.pulls.drawer import Drawer
@@ -131,6 +132,8 @@ class Frame(QMainWindow):
         self.store = StateStore()
         self.drafts = DraftStore(self.store)
         self.layout_state = self.store.load_layout()
+        if self.layout_state.theme:
+            theme.choose(self.layout_state.theme)
         self.hub = ConnectionManager(self.jobs)
         self.workspace = Workspace(self.hub, self.store.seat.first_number, AskBeforeRun(self), self)
         self.commands = Commands(self)
@@ -383,6 +386,11 @@ class Frame(QMainWindow):
         wanted = TEXT_SIZES[max(0, min(len(TEXT_SIZES) - 1, at + way))] if way else 100
         self.layout_state.text_percent = wanted
         self.workspace.say(f"Text size {wanted} %, from the next start on", False)
+
+    def change_theme(self, word: str) -> None:
+        """Light or dark, now and from the next start on; "" for what the desktop has."""
+        self.layout_state.theme = word
+        theme.choose(word)
 
     def change_rows(self, way: int) -> None:
         """Taller rows (1) or lower ones (-1), one stage further."""

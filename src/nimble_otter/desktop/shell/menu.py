@@ -31,7 +31,8 @@ MENU: tuple[tuple[str, tuple[Part, ...]], ...] = (
     ("View", ("show_query", "show_changes", "show_send", "", "rows_0", "rows_1", "rows_2", "chart", "chart_beside",
               "side_rows", "pin", "", "detail_0", "detail_1", "detail_2", "",
               ("Panes", ("left", "right", "drawer", "focus_grid")),
-              ("Size and colours", ("taller", "lower", "larger_text", "smaller_text", "usual_text", "dark")))),
+              ("Size and colours", ("taller", "lower", "larger_text", "smaller_text", "usual_text", "light", "dark",
+                                    "as_desktop")))),
     ("", ("find", "guide", "keys", "", "quit")),
 )  # fmt: skip
 

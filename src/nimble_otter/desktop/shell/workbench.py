@@ -37,14 +37,14 @@ from nimble_otter.desktop.shell.frame import START, WARM_UP_MS, WORK, Frame
 from nimble_otter.desktop.shell.pages import Pages
 from nimble_otter.desktop.shell.status_text import show_status, work_words
 from nimble_otter.desktop.sources.glance import Glance
-from nimble_otter.errors import OtterError
+from nimble_otter.errors import ConnectError, OtterError
 from nimble_otter.log import log_path
 from nimble_otter.pull import Pull, Query, load_pull, places
 from nimble_otter.pull.file import SUFFIX
 from nimble_otter.pull.steps import Step
 from nimble_otter.sources import Source, TableInfo
 from nimble_otter.sources.catalogue import EntryKind
-from nimble_otter.sources.source import source_of_file
+from nimble_otter.sources.source import look_at_file, source_of_file
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.send.sending import Sending
@@ -311,7 +311,12 @@ class Workbench(Frame):
         self.add_pull(pull, path)
 
     def open_database(self, path: Path) -> None:
-        """Add an SQLite file to the sources and open its catalogue."""
+        """Add an SQLite file to the sources and open its catalogue; what is none is told, and not added."""
+        try:
+            look_at_file(path)
+        except ConnectError as problem:
+            self.say(str(problem), True)
+            return
         source = self.hub.add(source_of_file(path))
         self.pages.open_source(source)
 
