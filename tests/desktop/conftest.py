@@ -45,6 +45,8 @@ def make_window(qapp, small_demo):
         made.append(window)
         window.show()
         window.begin(demo)
+        for source in window.hub.sources[: 0 if demo else 1]:
+            window.hub.open(source)
         settle(window)
         return window
 

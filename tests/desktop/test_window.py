@@ -13,6 +13,8 @@ from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMessageBox
 
+from nimble_otter.cli import main
+from nimble_otter.demo import DEMO_SOURCES
 from nimble_otter.desktop.grid.canvas import HEAD
 from nimble_otter.desktop.grid.model import RowsModel
 from nimble_otter.desktop.grid.selection import Selection
@@ -21,6 +23,7 @@ from nimble_otter.desktop.kit.offscreen import wait_until
 from nimble_otter.desktop.kit.theme import theme
 from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, SEND, SOURCE, step_at
 from nimble_otter.desktop.shell.find_box import Finding, Index
+from nimble_otter.desktop.shell.window import Window
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.steps import Condition, FilterStep, GroupStep, SortBy, SortStep, group_keys
 from nimble_otter.sources import Source
@@ -560,6 +563,44 @@ def test_what_is_no_database_is_told_and_becomes_no_source(make_window, tmp_path
     settle(window)
     assert says in window.status.message.text()
     assert window.hub.sources == before
+
+
+def test_nothing_is_written_for_the_demo_before_it_is_opened_and_without_a_source_it_is_said(qapp, home):
+    window = Window()
+    window.show()
+    window.begin()
+    settle(window)
+    assert not (home / "data").exists() or not list((home / "data").rglob("*.sqlite"))
+    assert [source.name for source in window.hub.sources] == [source.name for source in DEMO_SOURCES]
+    window.hub.remove(DEMO_SOURCES[1])
+    assert window.hub.sources == []
+    for command in ("new_pull", "find_value"):
+        window.commands.run("start_page")
+        window.commands.run(command)
+        assert "There is no source to" in window.status.message.text()
+        assert window.source_page.isVisible()
+    for command in window.commands.all():
+        if command.key in ("history", "deliveries", "start_page", "guide"):
+            command.do()
+    window.close()
+
+
+def test_the_demo_is_removed_and_comes_back(make_window, capsys):
+    window = make_window(demo=False)
+    window.hub.remove(window.hub.sources[0])
+    assert not window.hub.has_demo
+    again = make_window(demo=False)
+    assert not again.hub.has_demo
+    assert main(["sources"]) == 0
+    assert "Merrow survey" not in capsys.readouterr().out
+    again.commands.run("demo")
+    settle(again)
+    assert again.hub.has_demo
+    assert again.pull.pull.name == "High water, May"
+    again.commands.run("demo")
+    assert len(again.pulls) == 2
+    assert main(["sources"]) == 0
+    assert "Merrow survey" in capsys.readouterr().out
 
 
 def test_light_or_dark_is_kept(make_window):

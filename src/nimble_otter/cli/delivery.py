@@ -72,11 +72,12 @@ class Progress:
 
 def saved_sources() -> list[Source]:
     """The demo's and the saved ones. Raises: SavedError's."""
-    from nimble_otter.demo import DEMO_SOURCES
+    from nimble_otter.demo import demo_sources
     from nimble_otter.pull import places
     from nimble_otter.sources.saved import load_sources
 
-    return [*DEMO_SOURCES, *load_sources(places.config_folder() / "sources.toml")]
+    config = places.config_folder()
+    return [*demo_sources(config), *load_sources(config / "sources.toml")]
 
 
 def source_named(text: str, password_file: str = "") -> Source:

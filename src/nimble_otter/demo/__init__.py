@@ -4,6 +4,6 @@ Everything comes from a fixed seed. `prepare` may be called from any thread; the
 docs/decisions). Read `survey.py` first; it is imported by those who write it.
 """
 
-from nimble_otter.demo.scene import DEMO_SOURCES, demo_pulls, prepare, resolve
+from nimble_otter.demo.scene import DEMO_SOURCES, demo_pulls, demo_sources, prepare, resolve, show_demo
 
-__all__ = ["DEMO_SOURCES", "demo_pulls", "prepare", "resolve"]
+__all__ = ["DEMO_SOURCES", "demo_pulls", "demo_sources", "prepare", "resolve", "show_demo"]

@@ -17,6 +17,7 @@ from nimble_otter.sources import Source
 SURVEY = Source("Merrow survey", "demo:survey")
 REPORTS = Source("Field reports", "demo:reports")
 DEMO_SOURCES = (SURVEY, REPORTS)
+_REMOVED = "demo-removed"
 _HIGH_WATER = """select s.name as station, s.river, r.taken_at,
        r.level_m, r.flow_m3s, r.quality, r.note, r.reading_id
 from reading r join station s using (station_id)
@@ -31,6 +32,20 @@ if TYPE_CHECKING:
 
 _lock = threading.Lock()
 _standin: StandIn | None = None
+
+
+def demo_sources(config: Path) -> tuple[Source, ...]:
+    """The demo's sources, unless they were removed from the list of this home; `config` is its folder of settings."""
+    return () if (config / _REMOVED).exists() else DEMO_SOURCES
+
+
+def show_demo(config: Path, is_shown: bool) -> None:
+    """Put the demo's sources into the list, or take them out. Raises: OSError."""
+    if is_shown:
+        (config / _REMOVED).unlink(missing_ok=True)
+    else:
+        config.mkdir(parents=True, exist_ok=True)
+        write_text(config / _REMOVED, "")
 
 
 def demo_pulls() -> list[Pull]:

@@ -11,7 +11,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 
-from nimble_otter.demo import DEMO_SOURCES, resolve
+from nimble_otter.demo import DEMO_SOURCES, demo_sources, resolve, show_demo
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report, is_left
 from nimble_otter.errors import ConnectError, OtterError, PasswordMissing, SavedError, Stopped
 from nimble_otter.pull import places
@@ -62,14 +62,14 @@ class ConnectionManager(QObject):
         self._released: set[str] = set()
         self._asked: set[str] = set()
         self._file = places.config_folder() / "sources.toml"
-        self.sources: list[Source] = list(DEMO_SOURCES)
+        self.sources: list[Source] = list(demo_sources(self._file.parent))
         jobs.lane_left.connect(self._leave)
 
     def load(self) -> None:
         """Read the saved list."""
         try:
             saved = load_sources(self._file)
-            self.sources = [*DEMO_SOURCES, *saved]
+            self.sources = [*demo_sources(self._file.parent), *saved]
             if told := [s for s in saved if s.secret is not None]:  # an earlier version of ours left some
                 for source in told:
                     self._remember(source, source.secret.reveal() if source.secret is not None else "")
@@ -167,12 +167,28 @@ class ConnectionManager(QObject):
         self.jobs.submit(self.lane(after), f"keyring {after.url}", move)  # before the lane opens it
 
     def remove(self, source: Source) -> None:
-        """Forget a saved source and its password; pulls that use it keep its URL."""
+        """Forget a saved source and its password; pulls that use it keep its URL. The demo's are removed together."""
+        if source in DEMO_SOURCES:
+            self.show_demo(False)
+            return
         self.jobs.submit(LOCAL, f"keyring {source.url}", lambda *_: forget(source.url))
         self.jobs.submit(self.lane(source), f"open {source.url}", lambda *_: self._drop(source))
         self.tables.pop(source.name, None)
         self.errors.pop(source.name, None)
         self._change(lambda saved: [s for s in saved if s.name != source.name])
+
+    @property
+    def has_demo(self) -> bool:
+        """Whether the demo's sources are in the list."""
+        return any(source in DEMO_SOURCES for source in self.sources)
+
+    def show_demo(self, is_shown: bool) -> None:
+        """Put the demo's sources into the list, or take them out."""
+        try:
+            show_demo(self._file.parent, is_shown)
+        except OSError as problem:
+            self.trouble.emit(f"The list of sources can't be saved: {problem.strerror}.")
+        self._change(lambda saved: saved)
 
     def _change(self, change: Callable[[list[Source]], list[Source]]) -> None:
         """Change the list here and on disk, where another window may have changed it too."""
@@ -183,7 +199,7 @@ class ConnectionManager(QObject):
             self.trouble.emit(f"The list of sources was not saved. {problem}")
         except OSError as problem:
             self.trouble.emit(f"The list of sources can't be saved: {problem.strerror}.")
-        self.sources = [*DEMO_SOURCES, *own]
+        self.sources = [*demo_sources(self._file.parent), *own]
         self.changed.emit("")
 
     def names(self, source: Source) -> Names | None:

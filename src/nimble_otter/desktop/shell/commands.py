@@ -96,6 +96,7 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
     add("previous_pull", "Previous pull", lambda: _turn(window, -1), "Ctrl+PgUp", "pull", has_pull)
     add("open_database", "Open a database file…", lambda: _open_database(window), "", "source")
     add("add_server", "Add a server…", lambda: window.pages.add_source(True), "", "source")
+    add("demo", "Open the demo", window.pages.show_demo, "", "source")
     add("find_value", "Find a value in a source…", lambda: window.pages.search(), "Ctrl+Shift+K", "source")
     add("deliveries", "Deliveries and schedules", window.pages.deliveries, "Ctrl+Shift+A", "send")
     add("repeat", "Repeat a delivery…", window.pages.repeat, "", "send", has_pull)

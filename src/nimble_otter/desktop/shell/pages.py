@@ -48,6 +48,7 @@ class Pages:
         start.pull_opened.connect(open_file)
         start.file_wanted.connect(lambda: window.commands.run("open_database"))
         start.add_wanted.connect(lambda: self.add_source(True))
+        start.demo_wanted.connect(lambda: window.commands.run("demo"))
         window.hub.password_wanted.connect(self.ask_password)
         window.page_made.connect(self._wire)
 
@@ -110,7 +111,12 @@ class Pages:
 
     def search(self, source: Source | None = None, table: TableInfo | None = None) -> None:
         """The page that finds a value, for a source or one table of it."""
-        self._window.search_page.open(source or self._shown_source() or self._window.hub.sources[0], table)
+        wanted = source or self._shown_source() or next(iter(self._window.hub.sources), None)
+        if wanted is None:
+            self.add_source(False)
+            self._workspace.say("There is no source to search yet; add one here.", True)
+            return
+        self._window.search_page.open(wanted, table)
         self._window.turn_to(SEARCH)
 
     def history(self) -> None:
@@ -131,6 +137,31 @@ class Pages:
         in_work = "Look" if drawer == "grid" else SECTIONS.get(drawer, "Shape")
         window.help_page.open(part or pages.get(centre, in_work))
         window.turn_to(HELP)
+
+    def open_demo(self) -> None:
+        """The demo's pulls, and its sources, which come back where they were removed."""
+        from nimble_otter.demo import DEMO_SOURCES, demo_pulls
+
+        hub = self._window.hub
+        if not hub.has_demo:
+            hub.show_demo(True)
+        for pull in demo_pulls():
+            self._workspace.open_quietly(pull)
+        for source in DEMO_SOURCES[::-1]:
+            hub.open(source)
+
+    def show_demo(self) -> None:
+        """The demo's pulls in sight, opened where they are not."""
+        from nimble_otter.demo import demo_pulls
+
+        names = [pull.name for pull in demo_pulls()]
+        shown = [
+            own for own in self._workspace.pulls if own.pull.name in names and own.pull.source.url.startswith("demo:")
+        ]
+        if not shown:
+            self.open_demo()
+            shown = self._workspace.pulls[-len(names) :]
+        self._workspace.show(shown[0])
 
     def versions(self) -> None:
         """The page of what the pull shown was at each run and save."""

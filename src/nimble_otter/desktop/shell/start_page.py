@@ -22,6 +22,7 @@ class StartPage(QWidget):
     pull_opened = Signal(Path)
     file_wanted = Signal()
     add_wanted = Signal()
+    demo_wanted = Signal()
 
     def __init__(self, hub: ConnectionManager) -> None:
         super().__init__()
@@ -32,7 +33,8 @@ class StartPage(QWidget):
         self._pulls, self._sources = QVBoxLayout(), QVBoxLayout()
         drop = _DropBox()
         pick = button("Open a database file", self.file_wanted.emit)
-        add = button("Add a document server", self.add_wanted.emit)
+        add = button("Add a server", self.add_wanted.emit)
+        demo = button("Open the demo", self.demo_wanted.emit, "", "Two pulls on an invented river survey")
         left = column(label("Recent pulls", "muted", 12, True), self._pulls, None, space=8)
         right = column(label("Sources", "muted", 12, True), self._sources, None, space=8)
         title = label("Pull rows, shape them here, deliver them.", px=20, bold=True)
@@ -41,7 +43,7 @@ class StartPage(QWidget):
         lists = row(left, right, space=40)
         lists.setStretch(0, 1)
         lists.setStretch(1, 1)
-        inner = column(_Mark(), title, under, 14, lists, 10, drop, row(pick, add, None), space=8)
+        inner = column(_Mark(), title, under, 14, lists, 10, drop, row(pick, add, demo, None), space=8)
         box = QWidget()
         box.setMaximumWidth(640)
         box.setLayout(inner)

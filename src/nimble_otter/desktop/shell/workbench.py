@@ -213,12 +213,7 @@ class Workbench(Frame):
             open_pull.waits = bool(pull.query.text.strip()) and not self.hub.known_pulls.has(pull)
         self.writes.begin()
         if not self.pulls and demo:
-            from nimble_otter.demo import demo_pulls
-
-            for pull in demo_pulls():
-                self.workspace.open_quietly(pull)
-            self.hub.open(self.hub.sources[1])
-        self.hub.open(self.hub.sources[0])
+            self.pages.open_demo()
         self.show_pull(min(max(0, self.layout_state.current), len(self.pulls) - 1))
         (self.grid if self.pulls else self.sources.tree).setFocus()
         for problem in (*self.store.problems, *filter(None, [self.hub.known_pulls.problem])):
@@ -280,8 +275,12 @@ class Workbench(Frame):
         self.closing.close(at, ask)
 
     def new_pull(self) -> None:
-        """An empty pull on the source of the one shown."""
-        source = self.pull.pull.source if self.pull is not None else self.hub.sources[0]
+        """An empty pull on the source of the one shown, else the first."""
+        source = self.pull.pull.source if self.pull is not None else next(iter(self.hub.sources), None)
+        if source is None:
+            self.pages.add_source(False)
+            self.say("There is no source to ask yet; add one here.", True)
+            return
         self.add_pull(Pull("New pull", source))
         self.query_drawer.focus_first()
 

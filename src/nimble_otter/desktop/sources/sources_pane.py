@@ -473,8 +473,8 @@ class SourcesPane(QWidget):
             menu.addAction("Send tables…", lambda: self.send_wanted.emit(data, []))
             if not data.url.startswith("demo:"):
                 menu.addAction("Its page…", lambda: self.page_wanted.emit(data))
-            if not data.url.startswith("demo:"):
-                menu.addAction("Remove from the list", lambda: self._hub.remove(data))
+            is_demo = data.url.startswith("demo:")
+            menu.addAction("Remove the demo" if is_demo else "Remove from the list", lambda: self._hub.remove(data))
         if menu.actions():
             menu.exec(self.tree.viewport().mapToGlobal(at))
 
