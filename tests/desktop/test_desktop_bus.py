@@ -13,8 +13,9 @@ from jeepney.io.blocking import open_dbus_connection
 
 from nimble_otter import session_bus as desktop_bus
 from nimble_otter.desktop.kit.offscreen import wait_until
-from nimble_otter.desktop.runtime import jobs, state_store
+from nimble_otter.desktop.runtime import jobs
 from nimble_otter.desktop.runtime.jobs import LOCAL
+from nimble_otter.desktop.runtime.settings import read_settings, settings_file
 from tests.desktop.conftest import settle
 from tests.proofs import how_many
 
@@ -116,6 +117,8 @@ def test_the_whole_window_fits_at_every_size_of_text(percent, home, tmp_path):
         window.begin(False)
         wait_until(lambda: not window.jobs.is_busy, 30)
         source = window.hub.sources[0]
+        window.hub.open(source)
+        wait_until(lambda: source.name in window.hub.tables, 30)
         window.open_table(source, next(t for t in window.hub.tables[source.name] if t.name == "river"))
         wait_until(lambda: not window.jobs.is_busy, 30)
         print(window.devicePixelRatio(), window.width() * window.devicePixelRatio() <= 1281,
@@ -123,9 +126,8 @@ def test_the_whole_window_fits_at_every_size_of_text(percent, home, tmp_path):
               window.centralWidget().width() == window.width(), window.layout_state.shown["right"])
         window.close()
         """
-    state = home / "state"
-    state.mkdir(parents=True, exist_ok=True)
-    (state / "layout.json").write_text(f'{{"version": {state_store.VERSION}, "text_percent": {percent}}}')
+    settings_file().parent.mkdir(parents=True, exist_ok=True)
+    settings_file().write_text(f"text_percent = {percent}")
     told = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=False,
                           env={**os.environ, "DBUS_SESSION_BUS_ADDRESS": ""})  # fmt: skip
     assert told.stdout.split() == [str(percent / 100), *["True"] * 5], told.stderr
@@ -135,9 +137,8 @@ def test_text_sizes_go_step_by_step_and_are_kept(window, home):
     for command, wanted in (("larger", 110), ("larger", 125), ("usual", 100), ("smaller", 90), ("smaller", 80),
                             ("smaller", 80)):  # fmt: skip
         window.commands.run(f"{command}_text")
-        assert window.layout_state.text_percent == wanted
-    window.store.save_layout(window.layout_state)
-    assert state_store.text_percent() == 80
-    for odd in ("nothing", '{"text_percent": 900}', '{"text_percent": "1"}', "[]"):
-        (window.store.folder / "layout.json").write_text(odd)
-        assert state_store.text_percent() == 100
+        assert window.settings.now.text_percent == wanted
+    assert read_settings(settings_file())[0].text_percent == 80
+    for odd in ("text_percent = 900", 'text_percent = "1"', "text_percent = true"):
+        settings_file().write_text(odd)
+        assert read_settings(settings_file())[0].text_percent == 100

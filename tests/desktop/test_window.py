@@ -9,9 +9,9 @@ import time
 
 import pytest
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
-from PySide6.QtGui import QDropEvent
+from PySide6.QtGui import QDropEvent, QKeySequence
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QMessageBox
+from PySide6.QtWidgets import QApplication, QMessageBox, QPushButton
 
 from nimble_otter.cli import main
 from nimble_otter.demo import DEMO_SOURCES
@@ -764,3 +764,89 @@ def test_controls_have_accessible_names(window):
         for widget in window.findChildren(kind):
             named = widget.accessibleName() or (widget.text() if not isinstance(widget, QComboBox) else "")
             assert named, (widget, widget.parent())
+
+
+# --- settings ----------------------------------------------------------------------------------------------------
+
+
+def test_settings_take_effect_at_once_are_kept_and_set_back(make_window, home):
+    window = make_window(demo=False)
+    window.commands.run("settings")
+    page, file = window.settings_page, home / "config" / "settings.toml"
+    assert page.isVisible()
+    page.open("Height of rows")
+    box = page.fields["row_height"]
+    assert wait_until(box.hasFocus)
+    box.setCurrentIndex(1)
+    box.activated.emit(1)
+    assert window.grid.row == 50
+    page.open("Stop a new pull after")
+    for text, wanted in (("12 345", 12_345), ("nothing", 12_345), ("0", 12_345), ("-4", 12_345)):
+        page.fields["row_limit"].setText(text)
+        page.fields["row_limit"].editingFinished.emit()
+        assert window.settings.now.row_limit == wanted
+        assert bool(page.problem.text()) == (text != "12 345")
+    window.new_pull()
+    assert window.pull.pull.query.limit == 12_345
+    page.words.setText("kept days")
+    assert page.fields == {}
+    page.words.setText("run for days")
+    assert list(page.fields) == ["history_days"]
+    assert {"row_height = 50", "row_limit = 12345"} <= set(file.read_text().splitlines())
+    assert make_window(demo=False).grid.row == 50
+    page.open("Height of rows")
+    back = [each for each in page.findChildren(QPushButton) if each.text() == "Set back" and each.isVisibleTo(page)]
+    back[0].click()
+    assert window.grid.row == 25
+    assert "row_height =" not in file.read_text()
+
+
+def test_a_settings_file_changed_from_outside_is_taken_in_and_a_broken_one_is_told(make_window, home):
+    window = make_window(demo=False)
+    file = home / "config" / "settings.toml"
+    window.settings.set("row_limit", 5)
+    file.write_text('theme = "dark"\nrow_height = 37\nunknown = 1\n')
+    assert wait_until(lambda: theme.is_dark)
+    assert window.grid.row == 25
+    assert "row_height" in window.status.message.text()
+    window.settings.set("row_limit", 7)
+    assert "unknown = 1" in file.read_text()
+    file.write_text("not [ toml")
+    assert wait_until(lambda: not theme.is_dark)
+    assert list(file.parent.glob("settings.toml.damaged-*"))
+    window.settings.set("row_limit", 9)
+    assert "row_limit = 9" in file.read_text()
+
+
+def test_keys_can_be_given_and_taken_and_never_twice(make_window):
+    window = make_window(demo=False)
+    window.commands.run("settings")
+    page = window.settings_page
+    page.list.setCurrentRow(page.list.count() - 1)
+    keys = page.keys
+    keys.choose("pin")
+    keys.edit.setKeySequence(QKeySequence("Ctrl+T"))
+    assert "New pull" in keys.said.text()
+    assert not keys.use.isEnabled()
+    keys.choose("new_pull")
+    keys.none.click()
+    keys.choose("pin")
+    keys.edit.setKeySequence(QKeySequence("Ctrl+T"))
+    keys.use.click()
+    assert [each.key for each in window.commands.with_shortcut("Ctrl+T")] == ["pin"]
+    again = make_window(demo=False)
+    assert [each.key for each in again.commands.with_shortcut("Ctrl+T")] == ["pin"]
+    count = len(again.pulls)
+    QTest.keyClick(again, Qt.Key.Key_T, Qt.KeyboardModifier.ControlModifier)
+    assert len(again.pulls) == count
+    keys.choose("new_pull")
+    keys.back.click()
+    assert "has Ctrl+T now" in keys.said.text()
+    keys.choose("pin")
+    keys.back.click()
+    keys.choose("new_pull")
+    keys.back.click()
+    assert [each.key for each in window.commands.with_shortcut("Ctrl+T")] == ["new_pull"]
+    assert window.settings.now.keys == {}
+    page.words.setText("undo")
+    assert keys.tree.topLevelItemCount() == 1

@@ -40,7 +40,7 @@ class History:
     change what is held; `save` and `keep` write, from any thread."""
 
     def __init__(self, path: Path) -> None:
-        self._path = path
+        self._path, self.days = path, DAYS
         self._runs: list[Ran] | None = None
         self._unsaved: list[str] = []
         self._cleared: list[str | None] = []
@@ -58,7 +58,7 @@ class History:
             lines = read_text(self._path, LONGEST_LOG).splitlines()
         except (OSError, UnicodeDecodeError):
             return []
-        since, found = _since(), []
+        since, found = _since(self.days), []
         for line in lines:
             ran = _ran(line)
             if ran is not None and ran.at >= since:
@@ -75,7 +75,7 @@ class History:
         """Write what was noted to the end of the file. Raises: OSError."""
         if not self._is_whole:
             self._is_whole = True
-            self._rewrite(lambda ran: ran.at >= _since())
+            self._rewrite(lambda ran: ran.at >= _since(self.days))
         with self._lock:
             lines = [self._unsaved.pop(0) for _ in range(len(self._unsaved))]
             if lines:
@@ -123,9 +123,9 @@ def _line(ran: Ran) -> str:
     return json.dumps(asdict(ran) | {"parameters": jsonable(ran.parameters)}, ensure_ascii=False)
 
 
-def _since() -> str:
+def _since(days: int) -> str:
     """From when on runs are kept."""
-    return (dt.datetime.now() - dt.timedelta(days=DAYS)).isoformat()
+    return (dt.datetime.now() - dt.timedelta(days=days)).isoformat()
 
 
 def _ran(line: str) -> Ran | None:

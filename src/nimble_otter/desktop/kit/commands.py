@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QKeySequence
@@ -35,16 +35,44 @@ class Commands:
         self._commands: dict[str, Command] = {}
         self.used: list[str] = []
         """The keys of those that were done, the last first."""
+        self._usual: dict[str, str] = {}
+        self._actions: dict[str, QAction] = {}
+        self._bound: Mapping[str, str] = {}
 
     def add(self, command: Command) -> None:
         """Register a command, and its shortcut where it holds for the whole window."""
+        self._usual[command.key] = command.shortcut
         self._commands[command.key] = command
-        if command.shortcut and command.anywhere:
-            action = QAction(command.name, self._window)
-            action.setShortcut(QKeySequence(command.shortcut))
+        if command.anywhere:
+            self._bind(command.key, self._bound.get(command.key, command.shortcut))
+
+    def _bind(self, key: str, shortcut: str) -> None:
+        command = self._commands[key] = replace(self._commands[key], shortcut=shortcut)
+        action = self._actions.get(key)
+        if action is None and shortcut:
+            action = self._actions[key] = QAction(command.name, self._window)
             action.setShortcutContext(Qt.ShortcutContext.WindowShortcut)
-            action.triggered.connect(lambda: self.run(command.key))
+            action.triggered.connect(lambda: self.run(key))
             self._window.addAction(action)
+        if action is not None:
+            action.setShortcut(QKeySequence(shortcut))
+
+    def bind(self, keys: Mapping[str, str]) -> None:
+        """Give commands other shortcuts than the usual ones ("": none); those not named have the usual ones."""
+        self._bound = keys
+        for command in self.all():
+            wanted = keys.get(command.key, self._usual[command.key])
+            if command.anywhere and wanted != command.shortcut:
+                self._bind(command.key, wanted)
+
+    def usual(self, key: str) -> str:
+        """The shortcut of a command unless another was set."""
+        return self._usual[key]
+
+    def with_shortcut(self, shortcut: str) -> list[Command]:
+        """The commands that have a shortcut."""
+        wanted = QKeySequence(shortcut)
+        return [each for each in self.all() if shortcut and QKeySequence(each.shortcut) == wanted]
 
     def all(self) -> list[Command]:
         """All commands, in the order they were registered."""

@@ -13,8 +13,6 @@ from nimble_otter.pull.seats import Seat
 
 VERSION = 1
 MOST_RECENT = 12
-TEXT_SIZES = (80, 90, 100, 110, 125, 150, 175, 200)
-"""Percent of the usual."""
 
 
 @dataclass
@@ -28,9 +26,6 @@ class Layout:
     drawer: int = 222
     shown: dict[str, bool] = field(default_factory=lambda: {"left": True, "right": True, "drawer": True})
     page: int = 1
-    row: int = 25
-    text_percent: int = 100
-    theme: str = ""
     order: list[str] = field(default_factory=list)
     current: int = 0
     recent: list[str] = field(default_factory=list)
@@ -107,15 +102,6 @@ def _fitting(value: Any, known: Any) -> object:
     if isinstance(known, dict) and isinstance(value, dict):
         return {k: v for k, v in value.items() if isinstance(v, (str, bool, int)) and not isinstance(v, float)}
     return known
-
-
-def text_percent() -> int:
-    """The size of text that was chosen for the first window of the home, before there is a window."""
-    try:
-        found = json.loads(read_text(places.state_folder() / "layout.json"))["text_percent"]
-    except (OSError, ValueError, KeyError, TypeError, RecursionError):
-        return 100
-    return found if found in TEXT_SIZES else 100
 
 
 def remember_recent(layout: Layout, path: Path) -> None:

@@ -11,13 +11,13 @@ from PySide6.QtWidgets import QApplication
 
 from nimble_otter import APPLICATION_ID
 from nimble_otter.desktop.kit.theme import load_fonts, theme
-from nimble_otter.desktop.runtime.state_store import text_percent
+from nimble_otter.desktop.runtime.settings import read_settings, settings_file
 from nimble_otter.session_bus import text_scale
 
 
 def scale_text() -> None:
     """Before the application is made: everything as much larger as the desktop and the user want text."""
-    scale = text_scale() * text_percent() / 100
+    scale = text_scale() * read_settings(settings_file())[0].text_percent / 100
     if abs(scale - 1) > 0.01:
         before = float(os.environ.get("QT_SCALE_FACTOR") or 1)
         os.environ["QT_SCALE_FACTOR"] = f"{before * scale:.3f}"

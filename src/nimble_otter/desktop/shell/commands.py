@@ -134,6 +134,7 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
             has_pull)  # fmt: skip
     add("side_rows", "Rows side by side", lambda: window.side.open(), "Ctrl+4", "view", has_rows)
     add("pin", "Pin this result", window.side.pin, "Ctrl+Shift+L", "view", has_rows)
+    add("settings", "Settings", lambda: window.pages.settings(), "Ctrl+,", "help")
     add("guide", "Guide", lambda: window.pages.help(), "F1", "help")
     add("keys", "Keyboard shortcuts", lambda: window.pages.help("Keyboard"), "", "help")
     add("menu", "Menu", window.show_menu, "F10", "view")
@@ -330,6 +331,7 @@ def _commands(window: Workbench) -> list[Finding]:
 def collect_findings(window: Workbench) -> list[Finding]:
     """Everything that the find box can find now; first the commands that were done last."""
     from nimble_otter.desktop.shell.help_page import guide_parts
+    from nimble_otter.desktop.shell.settings_page import settings_found
 
     commands, lately = _commands(window), min(_LATELY, len(window.commands.used))
     found = commands[:lately]
@@ -349,6 +351,8 @@ def collect_findings(window: Workbench) -> list[Finding]:
         for table in window.hub.tables.get(source.name, []):
             found.append(Finding(table.name, source.name, table.kind, calling(window.open_table, source, table)))
     found += commands[lately:]
+    found += [Finding(name, f"Settings, {part}", "setting", do)
+              for name, part, do in settings_found(window.pages.settings)]  # fmt: skip
     found += [Finding(title, "Guide", "guide", calling(window.pages.help, title), text[:_MOST_TEXT])
               for title, text in guide_parts().items()]  # fmt: skip
     for source in window.hub.sources:

@@ -30,7 +30,8 @@ from nimble_otter.desktop.query.run_questions import AskBeforeRun
 from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.desktop.runtime.integration import ICON
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report
-from nimble_otter.desktop.runtime.state_store import TEXT_SIZES, StateStore
+from nimble_otter.desktop.runtime.settings import ROW_HEIGHTS, TEXT_SIZES, SettingsStore
+from nimble_otter.desktop.runtime.state_store import StateStore
 from nimble_otter.desktop.shell.menu import fill
 from nimble_otter.desktop.shell.start_page import StartPage
 from nimble_otter.desktop.shell.status import StatusStrip
@@ -49,15 +50,15 @@ if TYPE_CHECKING:
     from nimble_otter.desktop.send.send_drawer import SendDrawer
     from nimble_otter.desktop.shell.help_page import HelpPage
     from nimble_otter.desktop.shell.history_page import HistoryPage
+    from nimble_otter.desktop.shell.settings_page import SettingsPage
     from nimble_otter.desktop.shell.versions_page import VersionsPage
     from nimble_otter.desktop.sources.search_page import SearchPage
     from nimble_otter.desktop.sources.source_page import SourcePage
     from nimble_otter.desktop.steps.filter_drawer import FilterDrawer
 
-_PAGE_COUNT = 9
-START, SOURCE, SEARCH, HISTORY, VERSIONS, WORK, DELIVERIES, REPEAT, HELP = range(_PAGE_COUNT)
-ROWS = (tokens.ROW, 2 * tokens.ROW, 4 * tokens.ROW, 8 * tokens.ROW)
-"""Heights of the grid's rows."""
+_PAGE_COUNT = 10
+START, SOURCE, SEARCH, HISTORY, VERSIONS, WORK, DELIVERIES, REPEAT, HELP, SETTINGS = range(_PAGE_COUNT)
+
 _DRAWERS = {
     "source": ("sources.source_drawer", "SourceDrawer"),
     "query": ("query.query_drawer", "QueryDrawer"),
@@ -90,6 +91,7 @@ _PAGES = {
     DELIVERIES: ("schedule.deliveries_page", "DeliveriesPage"),
     REPEAT: ("schedule.repeat_page", "RepeatPage"),
     HELP: ("shell.help_page", "HelpPage"),
+    SETTINGS: ("shell.settings_page", "SettingsPage"),
 }
 
 _LATER = (
@@ -132,19 +134,20 @@ class Frame(QMainWindow):
         self.store = StateStore()
         self.drafts = DraftStore(self.store)
         self.layout_state = self.store.load_layout()
-        if self.layout_state.theme:
-            theme.choose(self.layout_state.theme)
+        self.settings = SettingsStore(self)
         self.hub = ConnectionManager(self.jobs)
         self.workspace = Workspace(self.hub, self.store.seat.first_number, AskBeforeRun(self), self)
         self.commands = Commands(self)
         self._build()
+        self.settings.changed.connect(self.apply_settings)
+        self.settings.trouble.connect(lambda said: self.workspace.say(said, True))
+        self.apply_settings()
         self.jobs.long_ended.connect(self._tell_elsewhere)
 
     def _build(self) -> None:
         self.title, self.course, self.status = TitleStrip(), CourseStrip(), StatusStrip()
         self.sources, self.detail, self.grid = SourcesPane(self.hub), Detail(), Grid()
         self.grid.show_pictures(self.jobs)
-        self.grid.set_row_height(self.layout_state.row if self.layout_state.row in ROWS else tokens.ROW)
         self.drawers: dict[str, Drawer] = {}
         self.drawer_stack = QStackedWidget()
         self._drawer_before = 0
@@ -211,7 +214,7 @@ class Frame(QMainWindow):
         if made is None:
             module, name = _PAGES[number]
             parts = {HISTORY: (self.hub,), VERSIONS: (), DELIVERIES: (self.jobs,), REPEAT: (self.jobs,),
-                     HELP: (self.commands,)}  # fmt: skip
+                     HELP: (self.commands,), SETTINGS: (self.settings, self.commands)}  # fmt: skip
             made = getattr(import_module(f"nimble_otter.desktop.{module}"), name)(*parts.get(number, (self.hub,)))
             self.made_pages[number] = made
             blank = cast("QWidget", self.centre.widget(number))
@@ -255,6 +258,11 @@ class Frame(QMainWindow):
     def help_page(self) -> HelpPage:
         """The guide."""
         return cast("HelpPage", self.page_of(HELP))
+
+    @property
+    def settings_page(self) -> SettingsPage:
+        """The settings."""
+        return cast("SettingsPage", self.page_of(SETTINGS))
 
     def warm_up(self) -> None:
         """Import what the window can do without at first, so that nothing waits for it later: what has classes of Qt
@@ -382,21 +390,27 @@ class Frame(QMainWindow):
 
     def change_text(self, way: int) -> None:
         """Larger text (1) or smaller (-1) from the next start on; 0 for the usual size."""
-        at = min(range(len(TEXT_SIZES)), key=lambda n: abs(TEXT_SIZES[n] - self.layout_state.text_percent))
-        wanted = TEXT_SIZES[max(0, min(len(TEXT_SIZES) - 1, at + way))] if way else 100
-        self.layout_state.text_percent = wanted
+        wanted = _stage(TEXT_SIZES, self.settings.now.text_percent, way) if way else 100
+        self.settings.set("text_percent", wanted)
         self.workspace.say(f"Text size {wanted} %, from the next start on", False)
 
     def change_theme(self, word: str) -> None:
         """Light or dark, now and from the next start on; "" for what the desktop has."""
-        self.layout_state.theme = word
-        theme.choose(word)
+        self.settings.set("theme", word)
 
     def change_rows(self, way: int) -> None:
         """Taller rows (1) or lower ones (-1), one stage further."""
-        at = min(range(len(ROWS)), key=lambda n: abs(ROWS[n] - self.grid.row))
-        self.layout_state.row = ROWS[max(0, min(len(ROWS) - 1, at + way))]
-        self.grid.set_row_height(self.layout_state.row)
+        self.settings.set("row_height", _stage(ROW_HEIGHTS, self.grid.row, way))
+
+    def apply_settings(self) -> None:
+        """What is set takes effect."""
+        now = self.settings.now
+        if theme.chosen != now.theme:
+            theme.choose(now.theme)
+        if self.grid.row != now.row_height:
+            self.grid.set_row_height(now.row_height)
+        self.hub.history.days = now.history_days
+        self.commands.bind(now.keys)
 
     def note_sizes(self) -> None:
         """Write down how the parts stand now, for the next start."""
@@ -409,3 +423,9 @@ class Frame(QMainWindow):
             state.left, state.right = left or state.left, right or state.right
             state.drawer = self.work.sizes()[1] or state.drawer
         state.page = self.detail.page
+
+
+def _stage(stages: tuple[int, ...], now: int, way: int) -> int:
+    """The next of some stages."""
+    at = min(range(len(stages)), key=lambda n: abs(stages[n] - now))
+    return stages[max(0, min(len(stages) - 1, at + way))]

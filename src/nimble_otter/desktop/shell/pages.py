@@ -17,6 +17,7 @@ from nimble_otter.desktop.shell.frame import (
     HISTORY,
     REPEAT,
     SEARCH,
+    SETTINGS,
     SOURCE,
     START,
     VERSIONS,
@@ -137,6 +138,11 @@ class Pages:
         in_work = "Look" if drawer == "grid" else SECTIONS.get(drawer, "Shape")
         window.help_page.open(part or pages.get(centre, in_work))
         window.turn_to(HELP)
+
+    def settings(self, name: str = "") -> None:
+        """The settings, at one of them where it is named."""
+        self._window.settings_page.open(name)
+        self._window.turn_to(SETTINGS)
 
     def open_demo(self) -> None:
         """The demo's pulls, and its sources, which come back where they were removed."""

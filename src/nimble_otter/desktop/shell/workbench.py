@@ -281,13 +281,14 @@ class Workbench(Frame):
             self.pages.add_source(False)
             self.say("There is no source to ask yet; add one here.", True)
             return
-        self.add_pull(Pull("New pull", source))
+        self.add_pull(Pull("New pull", source, Query("", limit=self.settings.now.row_limit)))
         self.query_drawer.focus_first()
 
     def open_table(self, source: Source, table: TableInfo) -> None:
         """A pull of a whole table, under the row limit."""
         quoted = self.hub.quoted(source, table.name)
-        query = Query(f"select *\nfrom {quoted}\n", collection=table.name if table.kind == EntryKind.COLLECTION else "")
+        collection = table.name if table.kind == EntryKind.COLLECTION else ""
+        query = Query(f"select *\nfrom {quoted}\n", collection=collection, limit=self.settings.now.row_limit)
         pull = Pull(table.name, source, query)
         found = next((s for s in self.pulls if replace(s.pull, widths={}) == pull and not s.pending.count), None)
         if found is not None:

@@ -1,0 +1,274 @@
+"""Settings: each on a line with what it does, at once and kept; every one can be set back."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from functools import partial
+
+from PySide6.QtCore import QSize, Qt, QTimer, QUrl, Signal
+from PySide6.QtGui import QDesktopServices, QKeySequence
+from PySide6.QtWidgets import (
+    QComboBox,
+    QHeaderView,
+    QKeySequenceEdit,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QStackedWidget,
+    QTreeWidget,
+    QTreeWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)  # fmt: skip
+
+from nimble_otter.desktop.kit.commands import Commands
+from nimble_otter.desktop.kit.widgets import button, clear, column, combo, label, row
+from nimble_otter.desktop.runtime.settings import (
+    MOST_DAYS,
+    MOST_ROWS,
+    ROW_HEIGHTS,
+    TEXT_SIZES,
+    USUAL,
+    SettingsStore,
+    Value,
+)  # fmt: skip
+from nimble_otter.table.text.show import grouped
+
+KEYBOARD = "Keyboard"
+_KEY = Qt.ItemDataRole.UserRole
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """A setting: its part of the page, its name, what it does, and its choices (none: a whole number of `unit`)."""
+
+    key: str
+    part: str
+    name: str
+    effect: str
+    choices: tuple[tuple[str, str], ...] = ()
+    most: int = 0
+
+
+LINES = (
+    Line("theme", "Look", "Light or dark", "at once",
+         (("", "as the desktop is"), ("light", "light"), ("dark", "dark"))),
+    Line("text_percent", "Look", "Size of text", "from the next start on; of what the desktop has",
+         tuple((str(size), f"{size} %") for size in TEXT_SIZES)),
+    Line("row_height", "Rows", "Height of rows", "Ctrl++ and Ctrl+- change it too",
+         tuple((str(height), f"{height} px") for height in ROW_HEIGHTS)),
+    Line("row_limit", "Query", "Stop a new pull after", "rows; each pull can have its own", most=MOST_ROWS),
+    Line("history_days", "Query", "Keep what was run for", "days", most=MOST_DAYS),
+)  # fmt: skip
+PARTS = (*dict.fromkeys(line.part for line in LINES), KEYBOARD)
+
+
+class SettingsPage(QWidget):
+    """`closed` when it is left."""
+
+    closed = Signal()
+
+    def __init__(self, store: SettingsStore, commands: Commands) -> None:
+        super().__init__()
+        self.setObjectName("surface")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._store, self._commands = store, commands
+        self.words, self.list = QLineEdit(), QListWidget()
+        self.words.setPlaceholderText("Find a setting")
+        self.words.setAccessibleName("Find a setting")
+        self.words.setClearButtonEnabled(True)
+        self.words.setFixedWidth(300)
+        self.words.textChanged.connect(lambda _: self._show())
+        for part in PARTS:
+            item = QListWidgetItem(part)
+            item.setSizeHint(QSize(0, 27))
+            self.list.addItem(item)
+        self.list.setFixedWidth(150)
+        self.list.setAccessibleName("Parts of the settings")
+        self.list.currentRowChanged.connect(lambda _: self._show())
+        self.fields: dict[str, QComboBox | QLineEdit] = {}
+        self.problem = label("", "plum", wrap=True)
+        self._lines, self._stack = QVBoxLayout(), QStackedWidget()
+        plain = QWidget()
+        plain.setLayout(column(self._lines, None))
+        self.keys = _Keys(store, commands)
+        self._stack.addWidget(plain)
+        self._stack.addWidget(self.keys)
+        open_file = button("Open the file", self._open_file, "", str(store.path))
+        layout = column(
+            row(label("Settings", px=18, bold=True), None, self.words, open_file, button("Close", self.closed.emit)), 6,
+            row(self.list, 22, self._stack), self.problem, space=9, margins=(28, 22, 28, 18),
+        )  # fmt: skip
+        layout.setStretch(2, 1)
+        self.setLayout(layout)
+        store.changed.connect(self._show)
+
+    def open(self, name: str = "") -> None:
+        """Show the settings, at one of them where it is named."""
+        self.words.clear()
+        line = next((line for line in LINES if line.name == name), None)
+        self.list.setCurrentRow(PARTS.index(line.part) if line is not None else max(0, self.list.currentRow()))
+        self._show()
+        wanted = self.fields[line.key] if line is not None else self.list
+        QTimer.singleShot(0, wanted, wanted.setFocus)  # once it stands there
+
+    def _open_file(self) -> None:
+        if not self._store.path.exists():
+            self._store.write()
+        QDesktopServices.openUrl(QUrl.fromLocalFile(str(self._store.path)))
+
+    def _show(self) -> None:
+        wanted = self.words.text().casefold().split()
+        part = PARTS[max(0, self.list.currentRow())]
+        is_keys = part == KEYBOARD
+        self._stack.setCurrentIndex(int(is_keys))
+        self.problem.setText("")
+        if is_keys:
+            self.keys.fill(wanted)
+            return
+        clear(self._lines)
+        self.fields.clear()
+        shown = [line for line in LINES
+                 if (all(word in f"{line.part} {line.name} {line.effect}".casefold() for word in wanted)
+                     if wanted else line.part == part)]  # fmt: skip
+        for line in shown:
+            self._lines.addLayout(self._line(line))
+        if not shown:
+            self._lines.addWidget(
+                label("No setting has these words; shortcuts are under Keyboard.", "muted", wrap=True)
+            )
+
+    def _line(self, line: Line) -> QVBoxLayout:
+        value = getattr(self._store.now, line.key)
+        name = label(line.name)
+        name.setFixedWidth(150)
+        made: QComboBox | QLineEdit
+        if line.choices:
+            made = combo(line.choices, str(value), line.name)
+            made.activated.connect(lambda _, box=made: self._set(line, str(box.currentData())))
+        else:
+            made = QLineEdit(grouped(value))
+            made.setAccessibleName(line.name)
+            made.editingFinished.connect(lambda box=made: self._set(line, box.text()))
+        made.setFixedWidth(160)
+        self.fields[line.key] = made
+        back = button("Set back", lambda: self._set(line, str(getattr(USUAL, line.key))), "link")
+        back.setVisible(value != getattr(USUAL, line.key))
+        effect = label(line.effect, "muted", 12, wrap=True)
+        effect.setMinimumWidth(120)
+        whole = row(name, made, 8, effect, back)
+        whole.setStretchFactor(effect, 1)
+        return column(whole, 4)
+
+    def _set(self, line: Line, text: str) -> None:
+        usual = getattr(USUAL, line.key)
+        value: Value = text
+        if isinstance(usual, int):
+            digits = "".join(c for c in text if not c.isspace())
+            if not digits.isdecimal() or not 1 <= int(digits) <= (line.most or MOST_ROWS):
+                self.problem.setText(f"{line.name}: {text!r} is not a whole number from 1 to {grouped(line.most)}.")
+                return
+            value = int(digits)
+        self._store.set(line.key, value)
+
+
+class _Keys(QWidget):
+    """The shortcut of every command."""
+
+    def __init__(self, store: SettingsStore, commands: Commands) -> None:
+        super().__init__()
+        self._store, self._commands = store, commands
+        self.tree, self.edit = QTreeWidget(), QKeySequenceEdit()
+        self.tree.setHeaderLabels(["Command", "Keys", ""])
+        self.tree.setRootIsDecorated(False)
+        self.tree.setUniformRowHeights(True)
+        self.tree.setObjectName("rows")
+        self.tree.setAccessibleName("Commands and their keys")
+        self.tree.header().setStretchLastSection(False)
+        self.tree.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        self.tree.currentItemChanged.connect(lambda *_: self._show_one())
+        self.edit.setMaximumSequenceLength(1)
+        self.edit.setAccessibleName("New keys of the command")
+        self.edit.setFixedWidth(170)
+        self.said = label("", "plum", 12, wrap=True)
+        self.use = button("Use these keys", self._use, "primary")
+        self.none = button("No keys", lambda: self._put(""))
+        self.back = button("Set back", self._set_back, "link")
+        self.edit.keySequenceChanged.connect(lambda _: self._look())
+        layout = column(self.tree, row(self.edit, self.use, self.none, self.back, None), self.said, space=8)
+        layout.setStretch(0, 1)
+        self.setLayout(layout)
+
+    def fill(self, words: Sequence[str] = ()) -> None:
+        """Show the commands that have these words, and what keys they have now."""
+        before = self._key
+        self.tree.blockSignals(True)
+        self.tree.clear()
+        for command in sorted(self._commands.all(), key=lambda each: each.name.casefold()):
+            keys = QKeySequence(command.shortcut).toString()
+            if not command.anywhere or not all(word in f"{command.name} {keys}".casefold() for word in words):
+                continue
+            is_own = command.key in self._store.now.keys
+            item = QTreeWidgetItem([command.name, keys, "own" if is_own else ""])
+            item.setData(0, _KEY, command.key)
+            self.tree.addTopLevelItem(item)
+            if command.key == before or self.tree.currentItem() is None:
+                self.tree.setCurrentItem(item)
+        self.tree.setColumnWidth(1, 150)
+        self.tree.setColumnWidth(2, 60)
+        self.tree.blockSignals(False)
+        self._show_one()
+
+    def choose(self, key: str) -> None:
+        """Go to a command."""
+        for at in range(self.tree.topLevelItemCount()):
+            item = self.tree.topLevelItem(at)
+            if item is not None and item.data(0, _KEY) == key:
+                self.tree.setCurrentItem(item)
+
+    @property
+    def _key(self) -> str:
+        item = self.tree.currentItem()
+        return str(item.data(0, _KEY)) if item is not None else ""
+
+    def _show_one(self) -> None:
+        item = self.tree.currentItem()
+        self.edit.blockSignals(True)
+        self.edit.setKeySequence(QKeySequence(item.text(1) if item is not None else ""))
+        self.edit.blockSignals(False)
+        self.back.setVisible(self._key in self._store.now.keys)
+        self._look()
+
+    def _look(self) -> None:
+        """Whether another command has these keys."""
+        wanted = self.edit.keySequence().toString()
+        others = [each.name for each in self._commands.with_shortcut(wanted) if each.key != self._key]
+        self.said.setText(f"“{others[0]}” has these keys; give it others first." if others else "")
+        self.use.setEnabled(bool(wanted) and not others)
+
+    def _use(self) -> None:
+        self._put(self.edit.keySequence().toString())
+
+    def _set_back(self) -> None:
+        if not self._key:
+            return
+        usual = self._commands.usual(self._key)
+        others = [each.name for each in self._commands.with_shortcut(usual) if each.key != self._key]
+        if others:
+            self.said.setText(f"“{others[0]}” has {usual} now; give it others first.")
+            return
+        self._store.set("keys", {key: own for key, own in self._store.now.keys.items() if key != self._key})
+
+    def _put(self, shortcut: str) -> None:
+        if not self._key:
+            return
+        keys = {**self._store.now.keys, self._key: shortcut}
+        if QKeySequence(shortcut) == QKeySequence(self._commands.usual(self._key)):
+            keys.pop(self._key)
+        self._store.set("keys", keys)
+
+
+def settings_found(open_at: Callable[[str], object]) -> list[tuple[str, str, Callable[[], object]]]:
+    """Every setting by its name and part, and what opens the page there."""
+    return [(line.name, line.part, partial(open_at, line.name)) for line in LINES]
