@@ -378,6 +378,7 @@ ROWS = st.lists(
 
 @settings(max_examples=100)
 @given(ROWS)
+@example([("m", 1, 4_611_686_018_359_486_522), ("m", 1, -4_611_686_018_367_379_010)])
 def test_groups_match_plain_python(rows):
     table = built_rows(rows) if rows else table_of(a=[], b=[], c=[])
     if table.fields[2].kind is not Kind.INT:

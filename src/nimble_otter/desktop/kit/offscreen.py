@@ -10,6 +10,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QEventLoop, QTimer
+from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QApplication, QWidget
 
 
@@ -53,9 +54,13 @@ def is_at_rest(window: QWidget) -> bool:
     return not any(each.isActive() and each.isSingleShot() and each.interval() <= BRIEF_MS for each in timers)
 
 
-def take_picture(widget: QWidget, path: Path) -> None:
-    """Save a picture of a widget as PNG. Raises OSError if it can't be written."""
+def take_picture(widget: QWidget, path: Path, over: QWidget | None = None) -> None:
+    """Save a picture of a widget as PNG, with what lies `over` it. Raises OSError if it can't be written."""
     QApplication.processEvents()
     path.parent.mkdir(parents=True, exist_ok=True)
-    if not widget.grab().save(str(path)):
+    made = widget.grab()
+    if over is not None:
+        with QPainter(made) as painter:
+            painter.drawPixmap(widget.mapFromGlobal(over.pos()), over.grab())
+    if not made.save(str(path)):
         raise OSError(f"{path} can't be written")

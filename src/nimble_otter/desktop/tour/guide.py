@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QWidget
 
 from nimble_otter.desktop.kit.offscreen import is_at_rest, take_picture, wait_until
 from nimble_otter.desktop.pulls.step_ref import QUERY
@@ -52,11 +53,11 @@ class Guide:
         quiet = wait_until(lambda: not self.window.jobs.is_busy and is_at_rest(self.window), 60)
         hold(quiet, "work went on for more than a minute")
 
-    def picture(self, name: str) -> None:
-        """Keep a picture of the window, where pictures are wanted."""
+    def picture(self, name: str, over: QWidget | None = None) -> None:
+        """Keep a picture of the window, with what lies `over` it, where pictures are wanted."""
         if self.pictures:
             self.settle()
-            take_picture(self.window, self.folder / "pictures" / f"{name}.png")
+            take_picture(self.window, self.folder / "pictures" / f"{name}.png", over)
 
     @property
     def pull(self) -> OpenPull:

@@ -26,7 +26,7 @@ from PySide6.QtWidgets import QApplication
 from nimble_otter.desktop.grid.document_views import JsonView
 from nimble_otter.desktop.kit.offscreen import use_offscreen, wait_until
 from nimble_otter.desktop.kit.theme import theme
-from nimble_otter.desktop.pulls.step_ref import CHANGES, SEND
+from nimble_otter.desktop.pulls.step_ref import ADD, CHANGES, SEND
 from nimble_otter.desktop.tour.comparing import Comparing
 from nimble_otter.desktop.tour.guide import StepFailed, hold
 from nimble_otter.pull.model import SendPlan
@@ -394,7 +394,19 @@ class Tour(Comparing):
         QTest.keyClick(window.title.box, Qt.Key.Key_Return)
         self.settle()
         hold(self.pull.pull.name == "lab_sample", "Enter did not open what was found")
-        return "a table found by a part of its name and opened"
+        window.course.add_wanted.emit(window.course.mapToGlobal(window.course.rect_of(ADD).bottomLeft()))
+        self.picture("31-steps", window.step_palette)
+        QTest.keyClicks(window.step_palette.field, "top")
+        QTest.keyClick(window.step_palette.field, Qt.Key.Key_Return)
+        self.settle()
+        hold([step.kind for step in self.pull.pull.steps] == ["top"], "the palette added no step")
+        window.commands.run("guide")
+        hold(window.help_page.list.currentItem().text() == "Shape", "the guide opened at another part")
+        window.commands.run("settings")
+        window.settings_page.list.setCurrentRow(window.settings_page.list.count() - 1)
+        self.picture("32-settings")
+        window.commands.run("stop")
+        return "a table found by a part of its name, a step from the palette, the guide at that step, the settings"
 
     def show_start(self) -> str:
         """Show the start page."""

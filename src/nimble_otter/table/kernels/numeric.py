@@ -76,6 +76,17 @@ def as_floats(column: Column, ids: Ids | None = None) -> NDArray[np.float64]:
     return data / 10.0**column.scale if column.kind is Kind.DECIMAL else data
 
 
+def middles(column: Column, one: Ids, other: Ids) -> NDArray[np.float64]:
+    """Halfway between the numbers of two rows each, as float64; of whole numbers and decimals rounded once."""
+    if column.kind in (Kind.INT, Kind.DECIMAL) and column.data.dtype.kind == "i":
+        a, b = (pick(column.data, ids).astype(np.int64) for ids in (one, other))
+        made = ((a >> 1) + (b >> 1)).astype(np.float64) + ((a & 1) + (b & 1)) / 2  # their sum may not fit
+        return made / 10.0**column.scale if column.kind is Kind.DECIMAL else made
+    low, high = as_floats(column, one), as_floats(column, other)
+    with np.errstate(invalid="ignore"):
+        return np.where(low == high, low, low / 2 + high / 2)
+
+
 def largest(data: NDArray[np.generic]) -> int:
     """The largest size of whole numbers, whatever their sign; 0 where there are none."""
     return max(abs(int(data.min())), abs(int(data.max()))) if len(data) else 0

@@ -16,7 +16,7 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.core.build import column_of
 from nimble_otter.table.core.columns import BufferText, CodedText, Column, Ids, Kind, Mask, Table, pick
 from nimble_otter.table.kernels.codes import codes_of, small_codes
-from nimble_otter.table.kernels.numeric import as_amounts, as_floats, exact_sums, largest
+from nimble_otter.table.kernels.numeric import as_amounts, as_floats, exact_sums, largest, middles
 from nimble_otter.table.kernels.packing import Words, keep_low, order_of, sort_words, stretches, whole_source
 from nimble_otter.table.ops.measures import Aggregate, AggregateFunction
 from nimble_otter.table.text.show import plain
@@ -334,8 +334,11 @@ class _Part:
         place = at * np.maximum(self.counts - 1, 0)
         low = np.floor(place).astype(np.int64)
         rest = place - low
-        below = self._floats_at(np.minimum(starts + low, last))
-        above = self._floats_at(np.minimum(starts + np.ceil(place).astype(np.int64), last))
+        lower = self._rows_at(np.minimum(starts + low, last))
+        upper = self._rows_at(np.minimum(starts + np.ceil(place).astype(np.int64), last))
+        if at == 0.5:
+            return self._numbers(middles(self.column, lower, upper))
+        below, above = as_floats(self.column, lower), as_floats(self.column, upper)
         with np.errstate(invalid="ignore"):
             between = np.where(below == above, below, below * (1 - rest) + above * rest)
         return self._numbers(np.where(rest == 0, below, between))
@@ -350,9 +353,6 @@ class _Part:
             return self._of.ids.take(self._order.take(places))
         ranks = self._ordered()[0].take(places).astype(np.int64)
         return self._of.ids.take(self._ranked()[1].take(ranks))
-
-    def _floats_at(self, places: Ids) -> NDArray[np.float64]:
-        return as_floats(self.column, self._rows_at(places))
 
     def _distinct(self) -> Column:
         if self._within is None and (small := self._numbered()) is not None:

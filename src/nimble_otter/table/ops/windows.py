@@ -21,7 +21,7 @@ from nimble_otter.stop import StopToken
 from nimble_otter.table.core.build import column_of
 from nimble_otter.table.core.columns import DAY_US, Column, Field, Ids, Kind, Mask, Table, View
 from nimble_otter.table.kernels.codes import changes, codes_of, counted_to, starts_of
-from nimble_otter.table.kernels.numeric import as_amounts, as_floats, exact_numbers, holds_numbers, largest
+from nimble_otter.table.kernels.numeric import as_amounts, as_floats, exact_numbers, holds_numbers, largest, middles
 from nimble_otter.table.kernels.packing import stretches
 from nimble_otter.table.ops.arrays import EXACT
 from nimble_otter.table.ops.combine import chained, spread, taken
@@ -302,13 +302,13 @@ def _of_partition(node: Windowed, column: Column, rows: _Rows, stop: StopToken) 
             raise ConditionError(f"{own.kind.value.capitalize()} has no median.", "Use min, max or count.")
         values = as_floats(own).take(full) if full.size else np.zeros(0)
         order = np.lexsort((values, part.take(full)))
-        values, of = values.take(order), part.take(full).take(order)
+        ids, of = full.take(order), part.take(full).take(order)
         first = np.searchsorted(of, np.arange(parts), "left")
         count = np.searchsorted(of, np.arange(parts), "right") - first
-        gone, wide = count == 0, np.append(values, 0.0)
-        low, high = first + np.maximum(count - 1, 0) // 2, first + count // 2
-        middle = (wide.take(np.minimum(low, len(values))) + wide.take(np.minimum(high, len(values)))) / 2
-        return rows.at_rows(Column(Kind.FLOAT, np.where(gone, 0.0, middle).take(part), gone.take(part)))
+        gone, middle = count == 0, np.zeros(parts)
+        low, high = (first + (count - 1) // 2)[~gone], (first + count // 2)[~gone]
+        middle[~gone] = middles(own, ids.take(low), ids.take(high))
+        return rows.at_rows(Column(Kind.FLOAT, middle.take(part), gone.take(part)))
     codes, examples = codes_of(own, np.arange(len(own)), stop)
     pairs = np.unique(part.take(full) * (len(examples) + 1) + np.asarray(codes).take(full))
     counts = np.bincount(pairs // (len(examples) + 1), minlength=parts)
