@@ -3,7 +3,7 @@
 import pytest
 
 from nimble_otter.demo.survey import VERSION
-from nimble_otter.desktop.kit.offscreen import is_at_rest, use_offscreen, wait_until
+from nimble_otter.desktop.kit.offscreen import use_offscreen, wait_for_rest, wait_until
 
 use_offscreen()
 
@@ -72,7 +72,7 @@ def window(make_window):
 
 def settle(window, seconds=0.05):
     wait_until(lambda: False, seconds)
-    assert wait_until(lambda: not window.jobs.is_busy and is_at_rest(window), 30)
+    assert wait_for_rest(window, lambda: window.jobs.is_busy, 30)
 
 
 def when_shown(kind, do):

@@ -46,12 +46,23 @@ def wait_until(is_so: Callable[[], bool], seconds: float = 20.0) -> bool:
 
 BRIEF_MS = 150
 """Timers of at most so long are waited for: what panes show a moment later."""
+_TURNS = 2
 
 
-def is_at_rest(window: QWidget) -> bool:
-    """Whether no timer is about to show something."""
-    timers = window.findChildren(QTimer)
-    return not any(each.isActive() and each.isSingleShot() and each.interval() <= BRIEF_MS for each in timers)
+def wait_for_rest(window: QWidget, is_busy: Callable[[], bool], seconds: float) -> bool:
+    """Let the window live until nothing runs and no timer is about to show something, for some turns of the loop."""
+    turns = 0
+
+    def rests() -> bool:
+        nonlocal turns
+        timers = window.findChildren(QTimer)
+        is_quiet = not is_busy() and not any(
+            each.isActive() and each.isSingleShot() and each.interval() <= BRIEF_MS for each in timers
+        )
+        turns = turns + 1 if is_quiet else 0
+        return turns > _TURNS
+
+    return wait_until(rests, seconds)
 
 
 def take_picture(widget: QWidget, path: Path, over: QWidget | None = None) -> None:

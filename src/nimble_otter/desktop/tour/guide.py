@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QWidget
 
-from nimble_otter.desktop.kit.offscreen import is_at_rest, take_picture, wait_until
+from nimble_otter.desktop.kit.offscreen import take_picture, wait_for_rest, wait_until
 from nimble_otter.desktop.pulls.step_ref import QUERY
 
 if TYPE_CHECKING:
@@ -50,7 +50,7 @@ class Guide:
     def settle(self, seconds: float = 0.15) -> None:
         """Until nothing runs and the timers of the panes have had their turn."""
         wait_until(lambda: False, seconds)
-        quiet = wait_until(lambda: not self.window.jobs.is_busy and is_at_rest(self.window), 60)
+        quiet = wait_for_rest(self.window, lambda: self.window.jobs.is_busy, 60)
         hold(quiet, "work went on for more than a minute")
 
     def picture(self, name: str, over: QWidget | None = None) -> None:
