@@ -82,8 +82,8 @@ def compare_by_ranges(
     tell: Callable[[int, int], None] = lambda left, right: None,
 ) -> LargeCompared | None:
     """As `compare_ordered`, where both servers can hash their rows alike: only ranges of the key are read whose sums of
-    hashes differ. None where that can't be done: the key is not one whole number, columns have rules or other names, or
-    the servers are of two kinds. Raises: SourceError's, Stopped."""
+    hashes differ. None where that can't be done: the key is not one whole number, columns have rules, other names or
+    kinds, or the servers are of two kinds. Raises: SourceError's, Stopped."""
     here, there = connections
     if (
         here.dialect.key != there.dialect.key
@@ -103,6 +103,8 @@ def compare_by_ranges(
     key = next((pair for pair in common if pair[0].casefold() == step.keys[0].casefold()), None)
     if key is None or any(table.column(name).kind is not Kind.INT for table, name in zip(some, key, strict=True)):
         return None
+    if any(some[0].column(a).kind is not some[1].column(b).kind for a, b in common):
+        return None  # hashes of two kinds say nothing
     ends = [_ends(pull, name, connection, stop) for pull, name, connection in zip(pulls, key, connections, strict=True)]
     known = [end for end in ends if end is not None]
     if len(known) < 2:
@@ -163,12 +165,12 @@ def _ends(pull: Pull, key: str, connection: Connection, stop: StopToken) -> tupl
 def _sums(
     pull: Pull, names: Sequence[str], key: str, low: int, width: int, connection: Connection, stop: StopToken
 ) -> _Sums | None:
-    """For each range of the key how many rows there are and their hashes taken together; None where the server has no
-    hash of one of the columns."""
+    """For each range of the key how many rows there are and the sum of their hashes (rows that stand twice would go out
+    of anything that takes them together by bits); None where the server has no hash of one of the columns."""
     columns = ", ".join(map(connection.quoted, names))
     text = (
         f"select ({connection.quoted(key)} - {low}) / {width} as bucket, count(*) as n, "
-        f"bit_xor({connection.dialect.row_hash.format(columns)}) as hash from (\n{_text(pull)}\n) ranged group by 1"
+        f"sum({connection.dialect.row_hash.format(columns)}) as hash from (\n{_text(pull)}\n) ranged group by 1"
     )
     try:
         found = _asked(pull, text, connection, stop)

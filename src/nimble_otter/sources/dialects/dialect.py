@@ -51,7 +51,7 @@ class Dialect:
     `clocks_span_days`, `folds_texts` (texts that differ may be equal), `null_numbers_keys` (NULL in a numeric key means
     the next number), `bare_numeric_keeps_all` (NUMERIC without digits), `zones_are_kept`, `rounds_decimals_after` so
     many digits, `truth` (words for yes and no);
-    rows: `row_hash` gives 64 bits for some columns, the same on every server of the kind, which bit_xor takes together;
+    rows: `row_hash` gives 64 bits for some columns, the same on every server of the kind, to be added up;
     ordering: `text_order` is an expression that orders texts by code points, whatever their collation;
     searching: `text_type` that CAST knows, `casts_to_search`, `byte_length`, `regex_operator`, `word_edge`;
     routines: `passes_outputs` (CALL takes a place for OUT), `selects_from_functions`.
