@@ -9,7 +9,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from nimble_otter.errors import ConditionError
+from nimble_otter.errors import ConditionError, ConnectError
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, Field, Kind, Table
 from nimble_otter.table.core.build import TableBuilder
@@ -155,3 +155,29 @@ def _of_parquet(path: Path) -> Table:
     for batch in found.to_batches(_BATCH):
         builder.append_columns([column.to_pylist() for column in batch.columns], batch.num_rows)
     return builder.table()
+
+
+_SQLITE_HEAD = b"SQLite format 3\0"
+"""How a database file of SQLite begins. Source: https://www.sqlite.org/fileformat.html"""
+
+
+def look_at_file(path: Path) -> None:
+    """Look at how a file begins. Raises: ConnectError, where it is not an SQLite database, saying what it is."""
+    if path.is_dir():
+        raise ConnectError(f"{path.name} is a folder.", "Choose a database file in it.")
+    try:
+        with path.open("rb") as file:
+            head = file.read(len(_SQLITE_HEAD))
+    except OSError as problem:
+        raise ConnectError(f"{path.name} can't be read: {problem.strerror}.", "Choose another file.") from problem
+    if head == _SQLITE_HEAD:
+        return
+    if not head:
+        raise ConnectError(f"{path.name} is empty.", "Choose a database file.")
+    if is_rows_file(str(path)):
+        raise ConnectError(
+            f"{path.name} has rows; it is not a database.", "A Compare step takes it as the other side of a comparison."
+        )
+    raise ConnectError(
+        f"{path.name} does not begin as an SQLite database does.", "It is encrypted, damaged, or of another program."
+    )

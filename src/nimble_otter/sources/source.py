@@ -349,33 +349,6 @@ def known_password(source: Source) -> tuple[str | None, str]:
     return (kept, "") if kept is not None else (option_password(source.url), why)
 
 
-_SQLITE_HEAD = b"SQLite format 3\0"
-"""How a database file of SQLite begins. Source: https://www.sqlite.org/fileformat.html"""
-_ROWS = {".csv", ".tsv", ".json", ".jsonl", ".xlsx", ".parquet", ".txt"}
-
-
-def look_at_file(path: Path) -> None:
-    """Look at how a file begins. Raises: ConnectError, where it is not an SQLite database, saying what it is."""
-    if path.is_dir():
-        raise ConnectError(f"{path.name} is a folder.", "Choose a database file in it.")
-    try:
-        with path.open("rb") as file:
-            head = file.read(len(_SQLITE_HEAD))
-    except OSError as problem:
-        raise ConnectError(f"{path.name} can't be read: {problem.strerror}.", "Choose another file.") from problem
-    if head == _SQLITE_HEAD:
-        return
-    if not head:
-        raise ConnectError(f"{path.name} is empty.", "Choose a database file.")
-    if path.suffix.lower() in _ROWS:
-        raise ConnectError(
-            f"{path.name} has rows; it is not a database.", "A Compare step takes it as the other side of a comparison."
-        )
-    raise ConnectError(
-        f"{path.name} does not begin as an SQLite database does.", "It is encrypted, damaged, or of another program."
-    )
-
-
 def source_of_file(path: str | Path) -> Source:
     """A source for an SQLite file."""
     path = Path(path).expanduser().resolve()

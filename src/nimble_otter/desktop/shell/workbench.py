@@ -41,10 +41,11 @@ from nimble_otter.errors import ConnectError, OtterError
 from nimble_otter.log import log_path
 from nimble_otter.pull import Pull, Query, load_pull, places
 from nimble_otter.pull.file import SUFFIX
+from nimble_otter.pull.row_files import look_at_file
 from nimble_otter.pull.steps import Step
 from nimble_otter.sources import Source, TableInfo
 from nimble_otter.sources.catalogue import EntryKind
-from nimble_otter.sources.source import look_at_file, source_of_file
+from nimble_otter.sources.source import source_of_file
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.send.sending import Sending
