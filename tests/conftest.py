@@ -133,6 +133,12 @@ def mariadb(survey):
 
 
 @pytest.fixture(scope="session")
+def firebird():
+    with started(servers.Firebird) as server:
+        yield server
+
+
+@pytest.fixture(scope="session")
 def document_server():
     """A server of the document protocol that is not our stand-in, with some of the demo's reports."""
     from pymongo import MongoClient

@@ -24,10 +24,11 @@ from nimble_otter.sources import Request, Source
 from nimble_otter.stop import NEVER
 from nimble_otter.table import View
 from nimble_otter.table.ops.compare import CHANGED, ONLY_HERE, ONLY_THERE, compare_views
-from tests.conformance.test_write_back import Bench, place  # noqa: F401
+from tests.conformance.places import place  # noqa: F401
 from tests.conformance.test_write_documents import Pull as Documents
 from tests.conformance.test_write_documents import client  # noqa: F401
 from tests.proofs import IS_LONG, how_many, proven
+from tests.unit.test_changes import Bench
 
 TYPES = {
     "sqlite": "integer text real text date", "postgresql": "integer text float8 numeric(9,3) timestamptz",

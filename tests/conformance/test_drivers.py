@@ -41,7 +41,8 @@ def relational(request, open_base):
 
 
 def test_every_driver_file_offers_one_driver():
-    assert [driver.key for driver in all_drivers()] == ["mariadb", "mongodb", "other", "postgresql", "sqlite"]
+    keys = ["duckdb", "firebird", "mariadb", "mongodb", "other", "postgresql", "sqlite"]
+    assert [driver.key for driver in all_drivers()] == keys
     for url, key in (("sqlite:////a.db", "sqlite"), ("/some/file", "sqlite"), ("mongodb://h/d", "mongodb"),
                      ("postgres://h/d", "postgresql"), ("mysql://h/d", "mariadb")):  # fmt: skip
         assert driver_for(url).key == key

@@ -20,7 +20,7 @@ from nimble_otter.send.transfer import Transfer, transfer
 from nimble_otter.table import View
 from nimble_otter.table.text.show import plain
 from nimble_otter.table.text.text_format import render
-from tests.conformance.test_write_back import place  # noqa: F401
+from tests.conformance.places import place  # noqa: F401
 from tests.unit.test_changes import Bench
 
 POSTGRESQL = {

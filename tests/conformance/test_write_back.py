@@ -2,13 +2,12 @@
 
 import contextlib
 import datetime as dt
-import itertools
 import json
 import os
 import string
-import subprocess
 import threading
 from decimal import Decimal
+from uuid import UUID
 
 import numpy as np
 import pytest
@@ -17,9 +16,9 @@ from hypothesis import strategies as st
 
 from nimble_otter.changes import Action, make_plan, read_value, refuse_broken, rehearse, script, write, write_each
 from nimble_otter.errors import ChangeError, LostError, NoTransactions, OtterError, OutcomeUnknown, ValueRefused
-from nimble_otter.sources import Request, Source, connect
-from nimble_otter.stop import StopToken
+from nimble_otter.sources import Source, connect
 from nimble_otter.table.text.text_format import span_text
+from tests.conformance.places import COUNT, opened
 from tests.servers.lines import Line
 from tests.unit.test_changes import Bench
 
@@ -88,88 +87,42 @@ TYPES = {
         "uuid": st.uuids(version=4).map(str),  # this server takes no others
         "time": st.integers(0, 800).map(lambda n: f"{n:02}:00:00"),
     },
+    "firebird": {
+        **NUMBERS,
+        "varchar(12)": WORDS.map(lambda t: t[:12]),
+        "blob sub_type text": WORDS,
+        "boolean": st.sampled_from(["yes", "no"]),
+        "date": DAYS,
+        "timestamp": MOMENTS.map(lambda v: v.replace(microsecond=v.microsecond // 100 * 100).isoformat(" ")),
+        "time": st.times().map(lambda v: str(v.replace(microsecond=0))),
+    },
 }
+TYPES["duckdb"] = {
+    **NUMBERS, "varchar": WORDS, "boolean": st.sampled_from(["yes", "no"]), "date": DAYS,
+    "timestamp": MOMENTS.map(lambda v: v.isoformat(" ")), "time": st.times().map(str), "uuid": st.uuids().map(str),
+    "timestamptz": MOMENTS.map(lambda v: f"{v.isoformat(' ')}+00"), "hugeint": NUMBERS["bigint"],
+    "mood": st.sampled_from(["low", "high"]), "json": st.sampled_from(['{"a": 1}', "[1,  null]", "3"]),
+}  # fmt: skip
+TYPES["pg8000"] = {
+    t: v for t, v in TYPES["postgresql"].items()
+    if t in (*NUMBERS, "text", "varchar(12)", "boolean", "date", "timestamp", "timestamptz", "time", "uuid")
+}  # fmt: skip
 KEYS = {
     "sqlite": ["integer", "text", "uuid"],
     "postgresql": ["integer", "bigint", "text", "uuid"],
     "mariadb": ["integer", "bigint", "uuid"],
+    "firebird": ["integer", "bigint", "varchar(12)"],
+    "pg8000": ["integer", "bigint", "text", "uuid"],
+    "duckdb": ["integer", "bigint", "uuid"],
 }
 NAMES = st.sampled_from(
     ['a"b', "select", "Größe", "x y", "it's", "%s", "percent%", ":p", "😀", "n" * 63, "back`tick", "UPPER"]
 )
-COUNT = itertools.count()
 
 
-@pytest.fixture(params=["sqlite", "postgresql", "mariadb"])
+@pytest.fixture(params=["sqlite", "postgresql", "mariadb", "firebird", "pg8000", "duckdb"])
 def place(request, tmp_path, open_base):
-    """A server to write to: its kind, a connection, and a function that runs a text with the server's own client."""
-    if request.param == "sqlite":
-        path = tmp_path / "own.sqlite"
-        path.touch()
-        yield Place("sqlite", open_base(path), str(path))
-        return
-    server = request.getfixturevalue({"postgresql": "postgres"}.get(request.param, request.param))
-    made = Place(request.param, open_base(server.url), server.url, server)
-    if made.kind == "postgresql" and not server.ask("select 1 from pg_type where typname = 'mood'", "merrow"):
-        server.ask("create type mood as enum ('low', 'high')", "merrow")
-    yield made
-    made.clean()
-
-
-class Place:
-    def __init__(self, kind, connection, url, server=None):
-        self.kind, self.connection, self.url, self.server, self.made = kind, connection, url, server, []
-
-    def quote(self, name):
-        mark = "`" if self.kind == "mariadb" else '"'
-        return mark + name.replace(mark, mark * 2) + mark
-
-    def do(self, text):
-        return self.connection.execute(Request(text), StopToken())
-
-    def table(self, columns, extra="", name=None):
-        """CREATE TABLE with columns as pairs of name and type."""
-        name = name or f"wild {next(COUNT)}\"'"
-        parts = ", ".join(f"{self.quote(n)} {t}" for n, t in columns)
-        self.do(f"create table {self.quote(name)} ({parts}{extra})")
-        self.made.append(name)
-        self.connection._known.clear()
-        return name
-
-    def clean(self):
-        for name in reversed(self.made):
-            self.do(f"drop table {self.quote(name)}")
-        self.made.clear()
-
-    def bench(self, name, text=None, **more):
-        return Bench(self.connection, text or f"select * from {self.quote(name)}", **more)
-
-    def client(self, text):
-        """Run a script with the server's own client program."""
-        if self.kind == "sqlite":
-            import sqlite3
-
-            with sqlite3.connect(self.url) as base:
-                base.executescript(text)
-            base.close()
-            return
-        port, word = str(self.server.port), {"postgresql": "psql", "mariadb": "mariadb"}[self.kind]
-        options = {
-            "psql": ["-q", "-h", "127.0.0.1", "-p", port, "-U", "postgres", "-v", "ON_ERROR_STOP=1", "-d", "merrow"],
-            "mariadb": [
-                "--no-defaults",
-                "-h",
-                "127.0.0.1",
-                "-P",
-                port,
-                "-u",
-                "root",
-                "--default-character-set=utf8mb4",
-                "merrow",
-            ],
-        }[word]
-        done = subprocess.run([word, *options], input=text.encode(), capture_output=True, timeout=60)
-        assert done.returncode == 0, done.stderr.decode()[-2000:]
+    yield from opened(request, tmp_path, open_base)
 
 
 def stored(bench):
@@ -183,9 +136,9 @@ def in_order(rows):
 
 def plainly(value):
     """A column that had no value takes its first one as text, times too."""
-    value = span_text(value) if isinstance(value, dt.timedelta) else value
+    value = span_text(value) if isinstance(value, dt.timedelta) else str(value) if isinstance(value, UUID) else value
     if isinstance(value, str) and value[:1].isdigit():
-        for kind in (dt.datetime, dt.date, dt.time, Decimal):
+        for kind in (dt.date, dt.datetime, dt.time, Decimal):
             with contextlib.suppress(ValueError, ArithmeticError):
                 value = kind.fromisoformat(value) if kind is not Decimal else Decimal(value)
                 break
@@ -202,7 +155,8 @@ def take(bench, row, place, text):
 @st.composite
 def tables(draw, kind):
     types = TYPES[kind]
-    some = NAMES.filter(lambda name: kind != "mariadb" or name != "😀")
+    no = {"mariadb": ("😀",), "firebird": ("😀", "n" * 63), "pg8000": ("%s", "percent%")}.get(kind, ())
+    some = NAMES.filter(lambda name: name not in no)
     names = draw(st.lists(some, min_size=2, max_size=5, unique_by=str.casefold))
     key_types = draw(st.lists(st.sampled_from(KEYS[kind]), min_size=1, max_size=min(2, len(names) - 1)))
     own = draw(
@@ -339,8 +293,9 @@ def test_what_the_server_refuses_is_found_among_many_and_said(place, items):
         take(items, row, 1, f"new {row}")
     take(items, 6, 0, "1001")
     report = rehearse(place.connection, items.plan)
-    assert report.good == 9
-    (refused,) = report.conflicts
+    assert report.good == (9 if place.kind != "duckdb" else 6)  # which ends the transaction at the first one
+    refused = report.conflicts[0]
+    assert all("Not tried" in o.problem for o in report.conflicts[1:])
     assert refused.statement.key == (("id", 7),)
     assert "refused" in refused.problem
     assert "1001" in refused.problem or "UNIQUE" in refused.problem or "unique" in refused.problem
@@ -372,10 +327,13 @@ def test_a_unique_column_that_is_never_empty_is_a_key(place):
 
 
 def test_computed_columns_are_refused_and_keys_that_the_server_gives_are_read_back(place):
-    number = {"sqlite": "integer primary key", "postgresql": "integer generated always as identity primary key",
-              "mariadb": "integer auto_increment primary key"}[place.kind]  # fmt: skip
+    number = {"sqlite": "integer primary key", "mariadb": "integer auto_increment primary key",
+              "firebird": "integer generated by default as identity primary key",
+              "duckdb": "integer default nextval('numbers') primary key"}  # fmt: skip
+    number = number.get(place.kind, "integer generated always as identity primary key")
+    stored = "" if place.kind in ("firebird", "duckdb") else " stored"
     name = place.table(
-        [("id", number), ("n", "integer default 7"), ("twice", "integer generated always as (n * 2) stored")]
+        [("id", number), ("n", "integer default 7"), ("twice", f"integer generated always as (n * 2){stored}")]
     )
     bench = place.bench(name)
     with pytest.raises(ChangeError, match="generated column"):
@@ -390,6 +348,8 @@ def test_computed_columns_are_refused_and_keys_that_the_server_gives_are_read_ba
 
 
 def test_deleting_a_row_that_others_hang_on_is_told_not_done(place, items):
+    if place.kind == "duckdb":
+        pytest.skip("its foreign keys change nothing elsewhere")
     name = items.target.table.name
     child = place.table(
         [("c", "integer"), ("item", "integer")],
@@ -404,6 +364,8 @@ def test_deleting_a_row_that_others_hang_on_is_told_not_done(place, items):
 
 
 def test_rows_that_refer_to_each_other_are_written_in_the_order_that_their_keys_need(place):
+    if place.kind == "duckdb":
+        pytest.skip("it checks keys of a transaction before its end, and refuses")
     name = f"tree {next(COUNT)}"
     place.table(
         [("id", "integer not null primary key"), ("up", "integer")],
@@ -429,11 +391,15 @@ def test_rows_that_refer_to_each_other_are_written_in_the_order_that_their_keys_
 
 def test_what_a_trigger_changes_is_shown_as_the_server_keeps_it(place, items):
     name, own = place.quote(items.target.table.name), f"shout_{next(COUNT)}"
+    if place.kind == "duckdb":
+        pytest.skip("it has no triggers")
     if place.kind == "sqlite":
         place.do(
             f"create trigger {own} after update on {name} begin "
             f"update {name} set note = upper(new.name) where id = new.id; end"
         )
+    elif place.kind == "firebird":
+        place.do(f"create trigger {own} for {name} before update as begin new.note = upper(new.name); end")
     elif place.kind == "mariadb":
         place.do(f"create trigger {own} before update on {name} for each row set new.note = upper(new.name)")
     else:
@@ -461,8 +427,8 @@ def test_what_a_trigger_changes_is_shown_as_the_server_keeps_it(place, items):
     ],
 )
 def test_values_that_a_column_can_not_hold_are_refused_at_once(place, items, column, text, says):
-    if place.kind == "sqlite" and says != "numbers":
-        pytest.skip("SQLite holds them")
+    if (place.kind == "sqlite" and says != "numbers") or (place.kind == "duckdb" and "characters" in says):
+        pytest.skip("it holds them")
     with pytest.raises(ValueRefused, match=says):
         take(items, 0, column, text)
 
@@ -496,8 +462,8 @@ class Watched(Line):
 
 @pytest.mark.parametrize("when", ["before", "after"])
 def test_a_line_that_is_lost_in_the_commit_is_never_reported_wrongly(place, items, when):
-    if place.kind == "sqlite":
-        pytest.skip("there is no line to a file")
+    if place.kind not in ("postgresql", "mariadb"):
+        pytest.skip("no line, or one in which a commit can't be seen from outside")
     name = items.target.table.name
     for number in range(2 if not os.environ.get("NIMBLE_OTTER_LONG") else 100):
         line = Watched(place.server.port)
@@ -529,7 +495,8 @@ def test_a_line_that_is_lost_in_the_commit_is_never_reported_wrongly(place, item
 
 def test_a_second_writer_never_loses_an_update(place, items):
     name, rounds = items.target.table.name, 1000 if os.environ.get("NIMBLE_OTTER_LONG") else 20
-    one, two = (connect(Source("w", place.url if place.server else f"sqlite:///{place.url}")) for _ in range(2))
+    url = place.url if place.server else f"{place.kind}:///{place.url}"
+    one, two = (connect(Source("w", url)) for _ in range(2))
     wins, start = [], threading.Barrier(2)
 
     def race(connection, word):
@@ -557,8 +524,8 @@ def test_a_second_writer_never_loses_an_update(place, items):
 
 
 def test_a_thousand_edits_over_a_slow_line_take_few_waits(place):
-    if place.kind == "sqlite":
-        pytest.skip("there is no line to a file")
+    if place.kind not in ("postgresql", "mariadb"):
+        pytest.skip("no line, or a client that waits for each answer")
     name = place.table(ITEM, ", primary key (id)")
     place.do(
         f"insert into {place.quote(name)} values " + ", ".join(f"({n}, 'item {n}', {n}.50, null)" for n in range(1000))

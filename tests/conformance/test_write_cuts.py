@@ -23,7 +23,7 @@ from nimble_otter.pull.drafts import EditDraft
 from nimble_otter.pull.writes import WriteJournal, Written
 from nimble_otter.sources import Request, Source, connect, fetch
 from nimble_otter.stop import StopToken
-from tests.conformance.test_write_back import place  # noqa: F401
+from tests.conformance.places import place  # noqa: F401
 from tests.proofs import IS_LONG, proven
 from tests.servers.lines import Line
 from tests.unit.test_changes import Bench

@@ -12,7 +12,7 @@ from nimble_otter.changes import Action, make_plan, read_value, rehearse, script
 from nimble_otter.errors import ChangeError, LostError, OtterError
 from nimble_otter.sources import Request, Source, connect
 from nimble_otter.sources.trace import Origin
-from tests.conformance.test_write_back import place  # noqa: F401
+from tests.conformance.places import place  # noqa: F401
 from tests.proofs import how_many, proven
 from tests.unit.test_changes import Bench
 

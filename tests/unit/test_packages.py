@@ -8,7 +8,7 @@ import pytest
 
 from nimble_otter.demo import scene
 from nimble_otter.errors import ConnectError, OtterError
-from nimble_otter.sources import mysql_client
+from nimble_otter.sources import Source, connect, mysql_client
 from nimble_otter.sources.mysql_client import Mysqlclient, Pymysql, client_for
 
 
@@ -54,8 +54,16 @@ def test_the_demo_without_its_server_says_what_to_install(monkeypatch, tmp_path)
         scene.resolve(scene.REPORTS, tmp_path)
 
 
+@pytest.mark.parametrize(("url", "package"), [("duckdb:///x.duckdb", "duckdb"), ("firebird://h/x.fdb", "firebird")])
+def test_a_source_whose_package_is_absent_names_the_extra(monkeypatch, url, package):
+    for name in (package, f"{package}.driver"):
+        monkeypatch.setitem(sys.modules, name, None)
+    with pytest.raises(ConnectError, match=rf"nimble-otter\[{package}\]"):
+        connect(Source("x", url))
+
+
 def test_the_program_starts_without_them():
-    hidden = "import sys; sys.modules.update(dict.fromkeys(('MySQLdb', 'mongomock', 'pyarrow')))"
+    hidden = "import sys; sys.modules.update(dict.fromkeys(('MySQLdb', 'mongomock', 'pyarrow', 'duckdb', 'firebird')))"
     told = subprocess.run([sys.executable, "-c", f"{hidden}; import nimble_otter.cli as c; c.main(['--version'])"],
                           capture_output=True, text=True, check=False)  # fmt: skip
     assert told.stdout.startswith("nimble-otter"), told.stderr

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from nimble_otter.changes.alike import alike
 from nimble_otter.changes.edits import DEFAULT
-from nimble_otter.changes.locked_rows import BACK, RELEASE, SAVE, LockedRows, Row, conflict, shown
+from nimble_otter.changes.locked_rows import POINT, LockedRows, Row, conflict, shown
 from nimble_otter.changes.order import arranged, candidates
 from nimble_otter.changes.plan import Pairs, Plan, Statement, StatementKind
 from nimble_otter.changes.report import AT_ONCE, Outcome, batches
@@ -21,6 +21,8 @@ from nimble_otter.sources.writer import Writer
 from nimble_otter.stop import Progress, StopToken
 from nimble_otter.table.text.show import grouped
 
+_NOT_TRIED = "Not tried: the server has no savepoints, and its transaction ended with the first statement that failed."
+
 
 class Execution:
     """`before` are the changed rows as they were, by row id, in values that can be put back; `lasting` says what a
@@ -33,7 +35,7 @@ class Execution:
         self._sides = SideEffects(writer, self._rows, stop)
         self._done: dict[int, Outcome] = {}
         self._new: dict[int, Pairs] = {}
-        self._was_halved, self._by_triggers, self._is_saved = False, 0, False
+        self._was_halved, self._by_triggers, self._is_saved, self._is_over = False, 0, False, False
         self.lasting = ""
 
     @property
@@ -79,7 +81,12 @@ class Execution:
             if within and batch[0].kind == StatementKind.DELETE:
                 # rows of this table may refer to it only since it was written to
                 sides |= self._sides.of(batch, within, [s for s in left if s.kind == StatementKind.DELETE])
+            if self._is_over:
+                self._done |= {s.row_id: Outcome(s, 0, _NOT_TRIED) for s in batch}
+                continue
             self._batch(batch, sides)
+        if self._is_over:
+            return tuple(self._done[s.row_id] for s in given)
         self._explain_missed()
         self._tell_of_triggers(before, len(left), sides)
         return tuple(self._done[s.row_id] for s in given)
@@ -110,6 +117,8 @@ class Execution:
                 runs[-1].append(statement)
             else:
                 runs.append([statement])
+        if not self._writer.can_go_back:  # one that fails can't be looked for by halving
+            return [[statement] for run in runs for statement in run]
         return runs
 
     def _put_aside(self, left: Sequence[Statement]) -> Callable[[Statement], Outcome] | None:
@@ -122,7 +131,7 @@ class Execution:
             refused = ""
             for pairs in self._attempts(statement, number + len(left)):
                 try:
-                    self._writer.execute_many([SAVE, self._rows.words.bound(replace(statement, values=pairs)), RELEASE])
+                    self._writer.execute_many([self._rows.words.bound(replace(statement, values=pairs))], POINT)
                     parks[statement.row_id] = pairs
                     refused = ""
                     break
@@ -130,7 +139,7 @@ class Execution:
                     raise
                 except SourceError as problem:
                     self._stop.check()
-                    self._writer.execute(BACK)
+                    self._writer.go_back(POINT)
                     refused = problem.message
             if refused:
                 names = ", ".join(name for name, _ in statement.values)
@@ -161,10 +170,9 @@ class Execution:
         self._stop.check()
         problem: SourceError | None = None
         found: list[Done] = []
-        before = [RELEASE, SAVE] if self._is_saved else [SAVE]  # going back to a savepoint keeps it
-        self._is_saved = True
+        is_again, self._is_saved = self._is_saved, True  # going back to a savepoint keeps it
         try:
-            found = self._writer.execute_many([*before, *(self._bound(s) for s in batch)])[len(before) :]
+            found = self._writer.execute_many([self._bound(s) for s in batch], POINT, stays=True, is_again=is_again)
         except LostError:
             raise
         except SourceError as refused:
@@ -177,14 +185,21 @@ class Execution:
                     side = sides.get(statement.row_id, SideEffect())
                     self._done[statement.row_id] = self._good(statement, done, side)
             else:
-                self._writer.execute(BACK)
+                self._go_back()
                 self._done[batch[0].row_id] = self._bad(batch[0], found[0] if found else None, problem)
             return
         self._was_halved = True
-        self._writer.execute(BACK)
+        self._go_back()
         half = len(batch) // 2
         self._batch(batch[:half], sides)
         self._batch(batch[half:], sides)
+
+    def _go_back(self) -> None:
+        """To before the statement that failed; where the server has no savepoints, nothing more can be tried."""
+        if self._writer.can_go_back:
+            self._writer.go_back(POINT)
+        else:
+            self._is_over = True
 
     def _returning(self, statement: Statement) -> tuple[str, ...]:
         """What tells a new row again: its key, where it has one."""

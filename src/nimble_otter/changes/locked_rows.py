@@ -8,7 +8,7 @@ from typing import Any
 from nimble_otter.changes.alike import alike, identical
 from nimble_otter.changes.plan import Pairs, Plan, Statement, StatementKind
 from nimble_otter.changes.report import Outcome, batches
-from nimble_otter.changes.statement_sql import Bound, Wording
+from nimble_otter.changes.statement_sql import Wording
 from nimble_otter.errors import LostError, SourceError
 from nimble_otter.sources.facts import TableFacts
 from nimble_otter.sources.session import Done
@@ -16,9 +16,7 @@ from nimble_otter.sources.writer import Writer
 from nimble_otter.stop import StopToken
 from nimble_otter.table.text.show import plain
 
-SAVE: Bound = ("savepoint nimble_otter", ())
-RELEASE: Bound = ("release savepoint nimble_otter", ())
-BACK = "rollback to savepoint nimble_otter"
+POINT = "nimble_otter"
 Row = dict[str, Any]
 
 
@@ -87,7 +85,9 @@ class LockedRows:
 
     def _locked(self, batch: Sequence[Statement]) -> list[tuple[Row, Row] | None]:
         columns = [self._read_of(s) for s in batch]
-        if not self.plan.dialect.locks_rows:  # where whoever writes has the file, and one query reads many rows quicker
+        if (
+            not self.plan.dialect.lock_suffix
+        ):  # where whoever writes has the file, and one query reads many rows quicker
             every = list(dict.fromkeys(name for own in columns for name in own))
             rows = self._read({n: s.key for n, s in enumerate(batch)}, every)
             kept = [
@@ -98,7 +98,7 @@ class LockedRows:
         for waits in (True, False):
             locks = [self.words.locking(s.key, own, waits) for s, own in zip(batch, columns, strict=True)]
             try:
-                found = self._writer.execute_many([SAVE, *locks, RELEASE])[1:-1]
+                found = self._writer.execute_many(locks, POINT)
                 break
             except LostError:
                 raise
@@ -106,7 +106,7 @@ class LockedRows:
                 self._stop.check()
                 if not waits:
                     raise
-                self._writer.execute(BACK)  # who may delete may not always lock
+                self._writer.go_back(POINT)  # who may delete may not always lock
         return [self._kept(own, done) for own, done in zip(columns, found, strict=True)]
 
     def _kept(self, columns: list[str], done: Done) -> tuple[Row, Row] | None:
@@ -125,9 +125,9 @@ class LockedRows:
     def _read(self, keys: Mapping[int, Pairs], columns: Sequence[str]) -> dict[int, Row | None]:
         found: dict[int, Row | None] = dict.fromkeys(keys)
         for part in batches(keys):
-            names, rows = self._writer.query(self.words.reading([keys[row_id] for row_id in part], columns))
+            _, rows = self._writer.query(self.words.reading([keys[row_id] for row_id in part], columns))
             for row in rows:
-                found[part[row[0]]] = dict(zip(names[1:], row[1:], strict=True))
+                found[part[row[0]]] = dict(zip(columns, row[1:], strict=True))
         return found
 
     def conflict_now(self, statement: Statement) -> Outcome:

@@ -36,12 +36,12 @@ class Wording:
         self._is_tidy = "\n" not in names
         self._token = next(f"otter{n}value" for n in range(1000) if f"otter{n}value" not in names)
 
-    def bound(self, statement: Statement, returning: Sequence[str] = ()) -> Bound:
+    def bound(self, statement: Statement, returning: Sequence[str] = (), start: int = 0) -> Bound:
         """(text with the driver's markers, values in their order); `returning` are columns that it gives back, or
-        reads."""
+        reads; `start` values stand before it in the same statement."""
         text, pairs = self._text(statement, tuple(returning))
         values = tuple(self._dialect.for_driver(pairs[n][1], self._plan.column(pairs[n][0])) for n in text.order)
-        return self._join(text), values
+        return self._dialect.joined(text.pieces, start), values
 
     def shown(self, statement: Statement) -> str:
         """The statement with its values as literals."""
@@ -53,7 +53,7 @@ class Wording:
         """One query for many rows by their keys: the number of the key, then some columns."""
         texts, values = [], list[Any]()
         for number, key in enumerate(keys):
-            text, own = self.bound(Statement(StatementKind.SELECT, number, key=key), columns)
+            text, own = self.bound(Statement(StatementKind.SELECT, number, key=key), columns, len(values))
             texts.append(text.replace(f"{self._token}number", str(number), 1))
             values += own
         return " UNION ALL ".join(texts), tuple(values)
@@ -62,7 +62,7 @@ class Wording:
         """Some columns of one row by its key, and those of `exact` again as they can be put back. It `waits` for
         whoever is changing the row, and then keeps others from it."""
         text, values = self.bound(Statement(StatementKind.LOCK, 0, key=key), columns)
-        return text + (" FOR UPDATE" if waits and self._dialect.locks_rows else ""), values
+        return text + (self._dialect.lock_suffix if waits else ""), values
 
     def exact(self, columns: Sequence[str]) -> list[str]:
         """Of some columns those whose plain reading loses something."""
@@ -81,10 +81,7 @@ class Wording:
         named = table(bare, *map(column, link.columns), schema=link.schema or None)
         text = self._split(select(func.count()).select_from(named).where(and_(*matched)))
         values = [self._dialect.for_driver(key[n][1], self._plan.column(key[n][0])) for n in text.order]
-        return self._join(text), tuple(values)
-
-    def _join(self, text: _Text) -> str:
-        return self._dialect.marker.join(map(self._dialect.mark, text.pieces))
+        return self._dialect.joined(text.pieces), tuple(values)
 
     def _text(self, statement: Statement, returning: tuple[str, ...]) -> tuple[_Text, Pairs]:
         every = (*statement.values, *statement.key, *statement.seen)

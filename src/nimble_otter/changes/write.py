@@ -167,7 +167,11 @@ def _lasting(writer: Writer, run: Execution, back: Plan, stop: StopToken) -> str
     facts = run.facts
     if not any(facts.triggers.values()) and not facts.has_policies:
         return run.lasting
-    writer.execute(f"savepoint {_TRIAL}")
+    if not writer.can_go_back:
+        return "; ".join(
+            filter(None, (run.lasting, "what triggers would do to the reversal, which can't be tried here"))
+        )
+    writer.execute(writer.dialect.savepoint.format(_TRIAL))
     try:
         trial = Execution(writer, back, stop)
         outcomes = trial.all()
@@ -175,7 +179,7 @@ def _lasting(writer: Writer, run: Execution, back: Plan, stop: StopToken) -> str
         differing = [] if bad else run.differences()
     finally:
         with suppress(LostError):
-            writer.execute(f"rollback to savepoint {_TRIAL}")
+            writer.go_back(_TRIAL)
     said = list(dict.fromkeys(part for part in (run.lasting, trial.lasting) if part))
     if bad:
         said.append(f"the reversal itself would be refused ({bad.rstrip('.')})")

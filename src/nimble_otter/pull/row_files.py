@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from nimble_otter.errors import ConditionError, ConnectError
+from nimble_otter.sources.source import file_driver
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, Field, Kind, Table
 from nimble_otter.table.core.build import TableBuilder
@@ -157,27 +158,26 @@ def _of_parquet(path: Path) -> Table:
     return builder.table()
 
 
-_SQLITE_HEAD = b"SQLite format 3\0"
 """How a database file of SQLite begins. Source: https://www.sqlite.org/fileformat.html"""
 
 
 def look_at_file(path: Path) -> None:
-    """Look at how a file begins. Raises: ConnectError, where it is not an SQLite database, saying what it is."""
+    """Look at how a file begins. Raises: ConnectError, where it is not a database, saying what it is."""
     if path.is_dir():
         raise ConnectError(f"{path.name} is a folder.", "Choose a database file in it.")
     try:
-        with path.open("rb") as file:
-            head = file.read(len(_SQLITE_HEAD))
+        is_known, is_empty = file_driver(path) is not None, path.stat().st_size == 0
     except OSError as problem:
         raise ConnectError(f"{path.name} can't be read: {problem.strerror}.", "Choose another file.") from problem
-    if head == _SQLITE_HEAD:
+    if is_known:
         return
-    if not head:
+    if is_empty:
         raise ConnectError(f"{path.name} is empty.", "Choose a database file.")
     if is_rows_file(str(path)):
         raise ConnectError(
             f"{path.name} has rows; it is not a database.", "A Compare step takes it as the other side of a comparison."
         )
     raise ConnectError(
-        f"{path.name} does not begin as an SQLite database does.", "It is encrypted, damaged, or of another program."
+        f"{path.name} does not begin as a database of SQLite or DuckDB does.",
+        "It is encrypted, damaged, or of another program.",
     )

@@ -23,6 +23,7 @@ from nimble_otter.send.room import check_room
 from nimble_otter.send.texts import even_times
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.dialects import Dialect
+from nimble_otter.sources.session import Bound
 from nimble_otter.sources.source import Connection
 from nimble_otter.stop import NEVER, Progress, StopToken
 from nimble_otter.table import MISSING, Column, Field
@@ -186,6 +187,8 @@ def _to_table(
             if wanted.is_new:
                 writer.execute(_definition(rows, wanted, places, names, block, dialect))
                 was_made = True
+                if dialect.defining_commits:  # some do so by themselves, others know the table only after it
+                    writer.commit()
             before = int(writer.query(counting)[1][0][0])
             insert = _insert(wanted, names, info, dialect)
             while block is not None:
@@ -194,7 +197,7 @@ def _to_table(
                         check_room(block[place], there, dialect)
                 for values, count in _values(rows, block, places, lists, dialect):
                     stop.check()
-                    writer.execute_many([(_with_rows(insert, len(places), count, dialect), values)])
+                    writer.execute_many(_inserts(insert, len(places), values, count, dialect))
                     sent += count
                     tell(sent, rows.count)
                 block = next(blocks, None)
@@ -208,7 +211,7 @@ def _to_table(
     except BaseException:
         if was_made and dialect.defining_commits:  # making a table ends the transaction there
             with suppress(SourceError), connection.transaction() as writer:
-                writer.execute(f"drop table if exists {quoted_table(wanted.table, dialect)}")
+                writer.execute(f"drop table {quoted_table(wanted.table, dialect)}")
                 writer.commit()
         raise
     return sent, added, sent - added if wanted.duplicates == "update" else 0
@@ -260,9 +263,18 @@ def _insert(wanted: Transfer, names: Sequence[str], info: TableInfo | None, dial
     return said + dialect.insert_tail(wanted.duplicates, keys, others, quote)
 
 
+def _inserts(insert: str, width: int, values: tuple[object, ...], count: int, dialect: Dialect) -> list[Bound]:
+    """One statement for all rows, or one for each where the server takes no more at a time."""
+    if dialect.takes_many_rows:
+        return [(_with_rows(insert, width, count, dialect), values)]
+    text = _with_rows(insert, width, 1, dialect)
+    return [(text, values[at : at + width]) for at in range(0, len(values), width)]
+
+
 def _with_rows(insert: str, width: int, count: int, dialect: Dialect) -> str:
-    row = "(" + ", ".join([dialect.marker] * width) + ")"
-    return dialect.mark(insert).replace("\x00", ", ".join([row] * count), 1)
+    head, _, tail = insert.partition("\x00")
+    between = [*[", "] * (width - 1), "), ("] * count
+    return dialect.joined([f"{head}(", *between[:-1], f"){tail}"])
 
 
 def _values(

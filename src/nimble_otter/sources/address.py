@@ -8,17 +8,18 @@ from dataclasses import dataclass, field
 
 @dataclass(frozen=True, slots=True)
 class AddressForm:
-    """`label` names the kind in a list, `place` its place there; `example` is a URI to follow. A file has `is_file`, a
-    server its usual `port`; what has neither is addressed by its URI alone. `tls` are the options of the URI for TLS
-    "required" and "verified", `ca` that for a certificate file. `many_hosts`: several may stand in one URI;
-    `user_names_database`: without a database that of the user's name is meant; `reaches_databases`: one connection
-    reaches every database of its server."""
+    """`label` names the kind in a list, `place` its place there; `example` is a URI to follow. A file has `is_file` and
+    begins with the bytes of `head` at a place; a server has its usual `port`; what has neither is addressed by its URI
+    alone. `tls` are the options of the URI for TLS "required" and "verified", `ca` that for a certificate file.
+    `many_hosts`: several may stand in one URI; `user_names_database`: without a database that of the user's name is
+    meant; `reaches_databases`: one connection reaches every database of its server."""
 
     label: str
     place: int
     example: str
     port: int | None = None
     is_file: bool = False
+    head: tuple[int, bytes] = (0, b"")
     tls: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
     ca: str = ""
     many_hosts: bool = False

@@ -9,10 +9,13 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from nimble_otter.sources.catalogue import ForeignKey
-from nimble_otter.sources.reflect import label_of
+from nimble_otter.sources.catalogue import EntryKind, ForeignKey, TableInfo
+from nimble_otter.sources.reflect import label_of, read_unique
+
+if TYPE_CHECKING:
+    from sqlalchemy import Inspector
 
 Ask = Callable[[str, tuple[Any, ...]], list[tuple[Any, ...]]]
 _HARMLESS = ("", "restrict", "no action")
@@ -204,6 +207,35 @@ def of_sqlite(ask: Ask, schema: str | None, name: str, default: str | None) -> T
         {event: tuple(names) for event, names in triggers.items()},
         tuple(uniques),
     )  # fmt: skip
+
+
+def of_inspector(inspector: Inspector, schema: str | None, name: str, default: str | None) -> TableFacts:
+    """What SQLAlchemy's inspector tells of the tables of one schema; triggers and policies it does not know."""
+    from sqlalchemy.exc import SQLAlchemyError
+
+    label, links = label_of(schema, name, default), list[ForeignKey]()
+    table = TableInfo(label, EntryKind.TABLE, schema=schema or "")
+    own: list[tuple[str, ...]] = []
+    try:
+        columns = inspector.get_columns(name, schema)
+        for (_, other), infos in inspector.get_multi_foreign_keys(schema).items():
+            for info in infos:
+                if info["referred_table"] == name and (info.get("referred_schema") or schema) == schema:
+                    options = info.get("options") or {}
+                    links.append(
+                        ForeignKey(
+                            label_of(schema, other, default), tuple(info["constrained_columns"]), label,
+                            tuple(info["referred_columns"]), _rule(str(options.get("ondelete") or "")),
+                            _rule(str(options.get("onupdate") or "")), schema or "",
+                        )
+                    )  # fmt: skip
+        if key := inspector.get_pk_constraint(name, schema).get("constrained_columns"):
+            own.append(tuple(key))
+        own += [names for names in read_unique(inspector, table, schema) if names not in own]
+    except (SQLAlchemyError, NotImplementedError):
+        return TableFacts()
+    found = tuple(Fact(c["name"], str(c["type"]), "computed" if c.get("computed") else "") for c in columns)
+    return TableFacts(found, tuple(links), {}, tuple(own))
 
 
 def _rule(said: str) -> str:

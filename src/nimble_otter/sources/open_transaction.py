@@ -8,6 +8,8 @@ from contextlib import AbstractContextManager, contextmanager, suppress
 from dataclasses import dataclass
 from typing import Any
 
+from nimble_otter.sources.dialects import Dialect
+
 _POINT = "nimble_otter"
 
 
@@ -22,23 +24,23 @@ class OpenTransaction:
 class HeldTransaction:
     """Keeps a driver's writing block open. A statement that fails is undone alone; those before it stay."""
 
-    def __init__(self, writing: AbstractContextManager[object], messages: list[str]) -> None:
-        self._writing, self.messages = writing, messages
+    def __init__(self, writing: AbstractContextManager[object], messages: list[str], dialect: Dialect) -> None:
+        self._writing, self.messages, self._dialect = writing, messages, dialect
         self.driver: Any = writing.__enter__()
         self.told = OpenTransaction(dt.datetime.now())
 
     @contextmanager
     def statement(self) -> Iterator[Any]:
-        """The driver's connection for one statement, guarded by a savepoint (ISO 9075)."""
+        """The driver's connection for one statement, guarded by a savepoint, where the server has such a thing."""
         self.messages.clear()
-        self._tell(f"savepoint {_POINT}")
+        self._tell(self._dialect.savepoint)
         try:
             yield self.driver
         except BaseException:
             with suppress(Exception):  # of a connection that is lost nothing is left to undo
-                self._tell(f"rollback to savepoint {_POINT}")
+                self._tell(self._dialect.rollback_to_savepoint)
             raise
-        self._tell(f"release savepoint {_POINT}")
+        self._tell(self._dialect.release_savepoint)
         self.told = OpenTransaction(self.told.since, self.told.statements + 1)
 
     def end(self, commit: bool) -> None:
@@ -50,8 +52,10 @@ class HeldTransaction:
             self._writing.__exit__(None, None, None)
 
     def _tell(self, text: str) -> None:
+        if not text:
+            return
         cursor = self.driver.cursor()
         try:
-            cursor.execute(text)
+            cursor.execute(text.format(_POINT))
         finally:
             cursor.close()

@@ -193,7 +193,7 @@ class Relational(Catalogued):
                 cursor = driver.cursor()
                 try:
                     is_begun = True
-                    self._execute(cursor, mark_parameters(text, values, self.marks), values)
+                    self._execute(cursor, self._marked(text, values), values)
                     tables = results(cursor, request.limit)
                     affected = cursor.rowcount if cursor.rowcount >= 0 and not tables else None
                     messages += self._warnings(cursor)
@@ -229,7 +229,7 @@ class Relational(Catalogued):
         self._ready()
         messages: list[str] = []
         with self.explained():
-            self._held = HeldTransaction(self._writing(messages, keeps=False), messages)
+            self._held = HeldTransaction(self._writing(messages, keeps=False), messages, self.dialect)
 
     def end(self, commit: bool) -> None:
         """Commit the open transaction, or roll it back. Raises: OutcomeUnknown when the connection is lost then."""
@@ -390,6 +390,10 @@ class Relational(Catalogued):
     def _execute(self, cursor: DBAPICursor, text: str, values: dict[str, object]) -> None:
         """Run one statement of the user's, so that the server takes no second one behind it."""
         cursor.execute(text, values or self.no_values)
+
+    def _marked(self, text: str, values: dict[str, object]) -> str:
+        """A text with the driver's marks for its parameters, as `_execute` takes it."""
+        return mark_parameters(text, values, self.marks)
 
     def _written(self, values: dict[str, object]) -> dict[str, Any]:
         """Parameters' values as the driver takes them."""

@@ -20,6 +20,7 @@ from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.catalogue import Definition, Shapes, TableInfo
 from nimble_otter.sources.client_files import option_password
 from nimble_otter.sources.dialects import Dialect
+from nimble_otter.sources.dialects.general import general_dialect
 from nimble_otter.sources.open_transaction import OpenTransaction
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.secrets import look_up
@@ -247,9 +248,9 @@ class Driver(Protocol):
 
 
 def dialect_of(key: str) -> Dialect:
-    """The dialect that is kept under a name in plans, fields and options; what the standard says for one that no driver
-    has."""
-    return _dialects().get(key) or Dialect()
+    """The dialect that is kept under a name in plans, fields and options; for one that no driver has what SQLAlchemy
+    tells of it, else what the standard says."""
+    return _dialects().get(key) or (general_dialect(key) if key else Dialect())
 
 
 @cache
@@ -350,6 +351,18 @@ def known_password(source: Source) -> tuple[str | None, str]:
 
 
 def source_of_file(path: str | Path) -> Source:
-    """A source for an SQLite file."""
+    """A source for a database file, by how it begins; what can't be looked at is taken for SQLite's."""
     path = Path(path).expanduser().resolve()
-    return Source(path.stem, f"sqlite:///{path}")
+    try:
+        driver = file_driver(path)
+    except OSError:
+        driver = None
+    return Source(path.stem, f"{driver.key if driver is not None else 'sqlite'}:///{path}")
+
+
+def file_driver(path: Path) -> Driver | None:
+    """The driver whose files begin as this one does; None where there is none. Raises: OSError."""
+    files = [driver for driver in all_drivers() if driver.address.head[1]]
+    with path.open("rb") as file:
+        start = file.read(max(at + len(head) for at, head in (driver.address.head for driver in files)))
+    return next((d for d in files if start[d.address.head[0] :].startswith(d.address.head[1])), None)

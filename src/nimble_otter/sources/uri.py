@@ -46,6 +46,8 @@ def parts_of(url: str) -> Parts:
         return Parts(FILE, database=path[1:] if path.startswith("//") or path[2:3] == ":" else path)
     found = urlsplit(url)
     driver = next((d for d in all_drivers() if found.scheme in d.schemes), None)
+    if driver is not None and driver.address.is_file:
+        return Parts(driver.key, database=found.path.removeprefix("/") if found.path.startswith("//") else found.path)
     if driver is None or not driver.address.is_server:
         return Parts(_OTHER, database=url)
     kind, form = driver.key, driver.address
@@ -76,13 +78,15 @@ def ad_hoc_name(url: str) -> str:
     if parts.kind == _OTHER:
         found = urlsplit(url)
         parts = Parts(_OTHER, found.netloc.rpartition("@")[2], database=found.path.rsplit("/", 1)[-1])
+    if parts.address.is_file:
+        return parts.database.rsplit("/", 1)[-1]
     return " on ".join(filter(None, (parts.database, parts.host))) or url
 
 
 def url_of(parts: Parts) -> str:
     """The URI of the parts."""
     if parts.address.is_file:
-        return f"sqlite:///{parts.database}" if parts.database else ""
+        return f"{parts.kind}:///{parts.database}" if parts.database else ""
     if not parts.address.is_server:
         return parts.database
     user = f"{quote(parts.user, safe='')}@" if parts.user else ""

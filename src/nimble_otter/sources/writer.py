@@ -28,13 +28,35 @@ class Writer:
         """In which the statements are written."""
         return self._connection.dialect
 
-    def execute_many(self, wanted: Sequence[Bound]) -> list[Done]:
-        """Run statements in their order. When one fails the transaction is only good for going back to a savepoint."""
+    @property
+    def can_go_back(self) -> bool:
+        """Whether the server has savepoints."""
+        return bool(self.dialect.savepoint)
+
+    def go_back(self, point: str) -> None:
+        """To a savepoint, which stays. Only where `can_go_back`."""
+        self.execute(self.dialect.rollback_to_savepoint.format(point))
+
+    def execute_many(
+        self, wanted: Sequence[Bound], point: str = "", stays: bool = False, is_again: bool = False
+    ) -> list[Done]:
+        """Run statements in their order. When one fails the transaction is only good for going back to a savepoint.
+
+        A savepoint of the name `point` stands before them, where the server has such a thing; it is released after them
+        unless it `stays`, and `is_again` where one of that name stands from before."""
         if self._connection.guarded:
             for text, _ in wanted:
                 check_guarded(self._connection.guarded, text)
+        words = self.dialect
+        frees = [(words.release_savepoint.format(point), ())] if point and words.release_savepoint else []
+        before = [
+            *(frees if is_again else []),
+            *([(words.savepoint.format(point), ())] if point and words.savepoint else []),
+        ]
+        after = [] if stays else frees
         with self._connection.explained():
-            return self._connection.run_many(self.driver, wanted)
+            done = self._connection.run_many(self.driver, [*before, *wanted, *after])
+        return done[len(before) : len(before) + len(wanted)]
 
     def query(self, bound: Bound) -> tuple[list[str], list[tuple[Any, ...]]]:
         """Names and rows of a query of our own."""

@@ -296,7 +296,7 @@ def _rename(window: Workbench) -> None:
 
 def _open_database(window: Workbench) -> None:
     path, _ = QFileDialog.getOpenFileName(
-        window, "Open a database file", "", "SQLite (*.sqlite *.sqlite3 *.db);;All files (*)"
+        window, "Open a database file", "", "Database files (*.sqlite *.sqlite3 *.db *.duckdb);;All files (*)"
     )
     if path:
         window.open_database(Path(path))

@@ -213,7 +213,7 @@ class SourcePage(FormPage):
 
     def _pick(self) -> None:
         path, _ = QFileDialog.getOpenFileName(
-            self, "Open a database file", "", "SQLite (*.sqlite *.sqlite3 *.db);;All files (*)"
+            self, "Open a database file", "", "Database files (*.sqlite *.sqlite3 *.db *.duckdb);;All files (*)"
         )
         if path:
             self.show_parts(Parts(FILE, database=path))

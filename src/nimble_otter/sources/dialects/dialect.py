@@ -42,10 +42,12 @@ class Dialect:
     names: `key` in files, `family` in options and texts of inserts, `keys` of all that read the same texts, `parser`
     that of the SQL parser ("" for its own middle way), `compiler` that of the package that compiles statements,
     `display_name` for people; `writes`: rows there can be changed and added; `has_channels`: it tells who listens;
-    statements: `marker` stands for a value, `begin` opens a transaction, `script_head` a script; `locks_rows` (SELECT
-    ... FOR UPDATE), `returns_keys` (INSERT ... RETURNING), `tells_rows_beside` (a statement tells of rows that triggers
-    changed), `takes_default_in_update`, `overrides_identity` (what an insert says to give a number that the server
-    would give), `defining_commits` (CREATE TABLE ends the transaction);
+    statements: `marker` stands for a value ({} is its number), `begin` opens a transaction, `script_head` a script;
+    `lock_suffix` ends a SELECT that keeps others from its rows ("" where there is none); `savepoint`,
+    `release_savepoint` and `rollback_to_savepoint` have the name in braces ("" where there is none); `returns_keys`
+    (INSERT ... RETURNING), `tells_rows_beside` (a statement tells of rows that triggers changed),
+    `takes_default_in_update`, `overrides_identity` (what an insert says to give a number that the server would give),
+    `defining_commits` (CREATE TABLE ends the transaction, or has to), `takes_many_rows` (an INSERT does);
     values: `is_loose` (declared types don't bind), `times_are_texts`, `has_lists`, `has_intervals`, `has_truth` (a type
     for yes and no), `has_endless` (NaN and infinity), `fraction_digits` (of a time whose type says none),
     `clocks_span_days`, `folds_texts` (texts that differ may be equal), `null_numbers_keys` (NULL in a numeric key means
@@ -72,8 +74,12 @@ class Dialect:
     script_suffix = ".sql"
     begin = "begin"
     script_head = "begin;"
-    locks_rows = True
+    lock_suffix = " FOR UPDATE"
+    savepoint = "savepoint {}"
+    release_savepoint = "release savepoint {}"
+    rollback_to_savepoint = "rollback to savepoint {}"
     returns_keys = True
+    takes_many_rows = True
     tells_rows_beside = False
     takes_default_in_update = True
     overrides_identity = ""
@@ -163,6 +169,13 @@ class Dialect:
     def compares_here(self, info: ColumnInfo) -> bool:
         """Whether the server has no equality for a column's values, so that they are compared once they are read."""
         return False
+
+    def joined(self, pieces: Sequence[str], start: int = 0) -> str:
+        """A statement from the pieces of text around its values; `start` values stand before them."""
+        marked = [self.mark(piece) for piece in pieces]
+        if "{}" not in self.marker:
+            return self.marker.join(marked)
+        return marked[0] + "".join(self.marker.format(start + n) + part for n, part in enumerate(marked[1:], 1))
 
     def mark(self, text: str) -> str:
         """A text in which the driver looks for places of values, with its own signs in it."""

@@ -25,7 +25,7 @@ class _Sqlite(Dialect):
     display_name = "SQLite"
     writes = True
     marker = "?"
-    locks_rows = False
+    lock_suffix = ""
     tells_rows_beside = True
     takes_default_in_update = False
     is_loose = True

@@ -49,7 +49,7 @@ class _Sqlite:
     word = "SQLite"
     schemes = ("sqlite",)
     dialects = (SQLITE,)
-    address = AddressForm("SQLite file", 1, "/path/to/survey.sqlite", is_file=True)
+    address = AddressForm("SQLite file", 1, "/path/to/survey.sqlite", is_file=True, head=(0, b"SQLite format 3\0"))
 
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes

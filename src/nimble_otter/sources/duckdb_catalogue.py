@@ -1,0 +1,171 @@
+"""The catalogue of DuckDB for SQLAlchemy's inspector, from the functions in which the database tells of itself
+(documentation, "Metadata Functions"); no dialect that is kept up does so. Registered by its driver."""
+
+from __future__ import annotations
+
+import re
+from contextlib import suppress
+from typing import Any
+
+from sqlalchemy import exc
+from sqlalchemy.dialects.postgresql.base import PGIdentifierPreparer
+from sqlalchemy.engine import default
+from sqlalchemy.types import UserDefinedType
+
+
+class DeclaredType(UserDefinedType[Any]):
+    """A type by the text in which the database declares it; `enums` are the values of an enumeration."""
+
+    cache_ok = True
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+        inside = re.fullmatch(r"ENUM\((.*)\)", text, re.DOTALL)
+        found = re.findall(r"'((?:[^']|'')*)'", inside[1]) if inside else []
+        self.enums = [value.replace("''", "'") for value in found]
+
+    def get_col_spec(self, **_: Any) -> str:
+        """The text itself."""
+        return self.text
+
+
+class _Preparer(PGIdentifierPreparer):
+    """PostgreSQL's words are reserved, and some more (`duckdb_keywords()` of 2.0)."""
+
+    reserved_words = PGIdentifierPreparer.reserved_words | frozenset(
+        ("anti", "asof", "at", "by", "collation", "columns", "concurrently", "describe", "exists", "extract", "glob",
+         "generated", "interval", "lambda", "lateral", "map", "pivot", "pivot_longer", "pivot_wider", "positional",
+         "qualify", "row", "semi", "show", "struct", "summarize", "tablesample", "try_cast", "tuple", "unpack",
+         "unpivot", "values")
+    )  # fmt: skip
+
+
+class DuckdbDialect(default.DefaultDialect):
+    """What the inspector asks, and how names are quoted."""
+
+    name = driver = "duckdb"
+    preparer = _Preparer
+    supports_statement_cache = True
+    supports_native_boolean = supports_multivalues_insert = insert_returning = True
+    supports_default_values = True
+    default_paramstyle = "qmark"
+    default_schema_name = "main"
+
+    @classmethod
+    def import_dbapi(cls) -> Any:
+        """The package, which is imported at the first connection."""
+        import duckdb
+
+        return duckdb
+
+    def initialize(self, connection: Any) -> None:
+        """Nothing is asked."""
+
+    def do_rollback(self, dbapi_connection: Any) -> None:
+        """Where a transaction is open."""
+        with suppress(Exception):  # most connections have none
+            dbapi_connection.rollback()
+
+    def do_ping(self, dbapi_connection: Any) -> bool:
+        """A question to a file can always be asked."""
+        return True
+
+    def _ask(self, connection: Any, text: str, *values: object) -> list[Any]:
+        return list(connection.exec_driver_sql(text + " and database_name = current_database()", values))
+
+    def get_schema_names(self, connection: Any, **_: Any) -> list[str]:
+        """Names of the schemas."""
+        text = "select schema_name from duckdb_schemas() where (not internal or schema_name = 'main')"
+        return [row[0] for row in self._ask(connection, text)]
+
+    def get_table_names(self, connection: Any, schema: str | None = None, **_: Any) -> list[str]:
+        """Names of the tables of a schema."""
+        text = "select table_name from duckdb_tables() where not internal and schema_name = ?"
+        return [row[0] for row in self._ask(connection, text, schema or "main")]
+
+    def get_view_names(self, connection: Any, schema: str | None = None, **_: Any) -> list[str]:
+        """Names of the views of a schema."""
+        text = "select view_name from duckdb_views() where not internal and schema_name = ?"
+        return [row[0] for row in self._ask(connection, text, schema or "main")]
+
+    def get_view_definition(self, connection: Any, view_name: str, schema: str | None = None, **_: Any) -> str:
+        """The statement that made a view."""
+        text = "select sql from duckdb_views() where schema_name = ? and view_name = ?"
+        return "".join(str(row[0]) for row in self._ask(connection, text, schema or "main", view_name))
+
+    def get_columns(self, connection: Any, table_name: str, schema: str | None = None, **_: Any) -> list[Any]:
+        """The columns of a table or view. Raises: NoSuchTableError."""
+        text = (
+            "select column_name, data_type, is_nullable, column_default, comment from duckdb_columns() "
+            "where schema_name = ? and table_name = ?"
+        )
+        rows = self._ask(connection, text, schema or "main", table_name)
+        if not rows:
+            raise exc.NoSuchTableError(table_name)
+        own = self._ask(
+            connection, "select sql from duckdb_tables() where schema_name = ? and table_name = ?", schema or "main",
+            table_name,
+        )  # fmt: skip
+        statement = str(own[0][0]) if own else ""
+        found: list[Any] = []
+        for name, kind, nullable, value, comment in rows:
+            quoted = self.identifier_preparer.quote(name)
+            is_computed = re.search(
+                rf"[(,]\s*{re.escape(quoted)} [^,]*?GENERATED ALWAYS AS", statement, re.IGNORECASE | re.DOTALL
+            )
+            found.append(
+                {"name": name, "type": DeclaredType(kind), "nullable": bool(nullable), "comment": comment,
+                 "default": None if is_computed else value} | ({"computed": {"sqltext": value}} if is_computed else {})
+            )  # fmt: skip
+        return found
+
+    def _constraints(self, connection: Any, table: str, schema: str | None, kind: str) -> list[Any]:
+        text = (
+            "select constraint_name, constraint_column_names, referenced_table, referenced_column_names, expression "
+            "from duckdb_constraints() where schema_name = ? and table_name = ? and constraint_type = ?"
+        )
+        return self._ask(connection, text, schema or "main", table, kind)
+
+    def get_pk_constraint(self, connection: Any, table_name: str, schema: str | None = None, **_: Any) -> Any:
+        """The primary key."""
+        rows = self._constraints(connection, table_name, schema, "PRIMARY KEY")
+        return {"name": rows[0][0], "constrained_columns": list(rows[0][1])} if rows else {"constrained_columns": []}
+
+    def get_foreign_keys(self, connection: Any, table_name: str, schema: str | None = None, **_: Any) -> list[Any]:
+        """The foreign keys, which change nothing in other tables here."""
+        return [
+            {"name": name, "constrained_columns": list(own), "referred_schema": schema, "referred_table": table,
+             "referred_columns": list(theirs), "options": {}}
+            for name, own, table, theirs, _ in self._constraints(connection, table_name, schema, "FOREIGN KEY")
+        ]  # fmt: skip
+
+    def get_unique_constraints(self, connection: Any, table_name: str, schema: str | None = None, **_: Any) -> Any:
+        """Sets of columns that are unique."""
+        rows = self._constraints(connection, table_name, schema, "UNIQUE")
+        return [{"name": name, "column_names": list(own)} for name, own, *_ in rows]
+
+    def get_check_constraints(self, connection: Any, table_name: str, schema: str | None = None, **_: Any) -> Any:
+        """Conditions that every row holds."""
+        rows = self._constraints(connection, table_name, schema, "CHECK")
+        return [{"name": name, "sqltext": said} for name, *_, said in rows]
+
+    def get_indexes(self, connection: Any, table_name: str, schema: str | None = None, **_: Any) -> Any:
+        """The indexes that were made as such."""
+        text = (
+            "select index_name, is_unique, expressions from duckdb_indexes() where schema_name = ? and table_name = ?"
+        )
+        found = []
+        for name, is_unique, said in self._ask(connection, text, schema or "main", table_name):
+            names = [part.strip().strip("\"'") for part in str(said).strip("[]").split(",")]
+            found.append({"name": name, "unique": bool(is_unique), "column_names": names, "dialect_options": {}})
+        return found
+
+    def get_table_comment(self, connection: Any, table_name: str, schema: str | None = None, **_: Any) -> Any:
+        """What was noted of a table."""
+        text = "select comment from duckdb_tables() where schema_name = ? and table_name = ?"
+        rows = self._ask(connection, text, schema or "main", table_name)
+        return {"text": rows[0][0] if rows else None}
+
+    def has_table(self, connection: Any, table_name: str, schema: str | None = None, **_: Any) -> bool:
+        """Whether there is a table or view of a name."""
+        return table_name in (*self.get_table_names(connection, schema), *self.get_view_names(connection, schema))

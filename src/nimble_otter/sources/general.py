@@ -1,0 +1,246 @@
+"""A connection to any server that SQLAlchemy has a dialect for: read in a session set to reading where there is such a
+thing, written in a transaction of its own. What the server can't do is found by asking it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
+from typing import TYPE_CHECKING, Any
+
+from nimble_otter.errors import AuthError, ChangeError, ConnectError, LostError, QueryError
+from nimble_otter.query.sql.statements import parameter_places
+from nimble_otter.sources import facts
+from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.sources.dialects import Dialect
+from nimble_otter.sources.dialects.general import GeneralDialect, general_dialect
+from nimble_otter.sources.relational import Relational
+from nimble_otter.sources.result_stream import batches_of
+from nimble_otter.sources.session import Bound, Done
+from nimble_otter.sources.urls import with_secret
+from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table import Kind
+
+if TYPE_CHECKING:
+    from sqlalchemy import Connection, Engine
+    from sqlalchemy.engine.interfaces import DBAPIConnection
+
+_READ_ONLY = {
+    "postgresql": "set session characteristics as transaction read only",
+    "mysql": "set session transaction read only",
+    "mariadb": "set session transaction read only",
+    "sqlite": "pragma query_only = on",
+}
+_WORDS_OF_REFUSAL = ("password", "authentication", "access denied", "logon denied", "login failed")
+_WORDS_OF_A_LOST_LINE = ("network", "connection", "closed", "not connected", "broken pipe")
+
+
+class GeneralConnection(Relational):
+    """See sources.source.Connection. `spoken` is what the server speaks, where its driver knows it."""
+
+    word = "This kind of server"
+    is_typed = False
+
+    def __init__(self, url: str, password: str | None, spoken: Dialect | None = None) -> None:
+        self._url = with_secret(url, password)
+        self._writer: Engine | None = None
+        engine = self._make_engine(pool_size=2, max_overflow=2)
+        self._hold_to_reading(engine)
+        super().__init__(engine)
+        style = str(engine.dialect.paramstyle)
+        known = spoken if spoken is not None else general_dialect(engine.dialect.name)
+        self._dialect = known.marked(style) if isinstance(known, GeneralDialect) else known
+        self._has_asked = self._is_open = False
+        self._probe()
+        self._is_open = True
+
+    def _make_engine(self, **options: Any) -> Engine:
+        from sqlalchemy import create_engine
+        from sqlalchemy.exc import ArgumentError
+
+        try:
+            return create_engine(self._url, **options)
+        except ArgumentError as problem:
+            raise ConnectError("The URI can't be used.", "Write it like dialect://user@host:port/NAME.") from problem
+
+    @property
+    def dialect(self) -> Dialect:
+        """What the database's own package tells of the server, and what was found by asking."""
+        return self._dialect
+
+    # --- reading -----------------------------------------------------------------------------------------------
+
+    def _start(self, answer: Any, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
+        cursor = answer.cursor = answer.driver.cursor()
+        self._execute(cursor, text, values)
+        if cursor.description is None:
+            return [], []
+        answer.rows = _batches(cursor)
+        return [c[0] for c in cursor.description], [None] * len(cursor.description)
+
+    def _execute(self, cursor: Any, text: str, values: dict[str, object]) -> None:
+        if not values:
+            cursor.execute(text)
+            return
+        made = _clause(text, values).compile(dialect=self._engine.dialect)
+        bound = made.construct_params(escape_names=False)
+        order = made.positiontup
+        cursor.execute(str(made), bound if order is None else tuple(bound[name] for name in order))
+
+    def _marked(self, text: str, values: dict[str, object]) -> str:
+        return text  # which `_execute` marks itself
+
+    def cancel(self, handle: Any) -> None:
+        """As the client can: there is no general way to stop a query from outside."""
+        for name in ("cancel", "interrupt"):
+            with suppress(Exception):  # not every client can
+                getattr(handle, name)()
+
+    def translate_error(self, problem: Exception, text: str) -> Exception | None:
+        """The client's error as one of ours."""
+        base = getattr(self._engine.dialect.loaded_dbapi, "Error", None)
+        if base is None or not isinstance(problem, base):
+            return None
+        said = _words_of(problem)
+        low = said.lower()
+        if not self._is_open:
+            if any(word in low for word in _WORDS_OF_REFUSAL):
+                return AuthError("The server refused the user name or password.", "Check both in the source.")
+            return ConnectError(f"The server could not be reached: {said}.", "Check the URI.")
+        if any(word in low for word in _WORDS_OF_A_LOST_LINE):
+            return LostError("The connection to the server was lost.", "Run again; the rows fetched so far are kept.")
+        return QueryError(f"The server says: {said}.")
+
+    # --- writing -----------------------------------------------------------------------------------------------
+
+    @contextmanager
+    def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> Iterator[object]:
+        """A connection of its own, as the others are held to reading."""
+        from sqlalchemy import pool
+
+        if self._writer is None:
+            self._writer = self._make_engine(poolclass=pool.NullPool)
+        connection = self._writer.connect()
+        try:
+            self._begin(connection)
+            yield connection.connection.driver_connection
+        finally:
+            with suppress(Exception):  # of a line that is lost nothing is left to undo
+                connection.rollback()
+            connection.close()
+
+    def _begin(self, connection: Connection) -> None:
+        """Begin to write; the first time it is found out whether the server has savepoints."""
+        self._set_up_writing(connection)
+        connection.begin()
+        if self._has_asked or not isinstance(self._dialect, GeneralDialect) or not self._dialect.savepoint:
+            return
+        base = getattr(connection.dialect.loaded_dbapi, "Error", Exception)
+        driver: Any = connection.connection.driver_connection
+        try:
+            cursor = driver.cursor()
+            for text in (self._dialect.savepoint, self._dialect.rollback_to_savepoint, self._dialect.release_savepoint):
+                if text:
+                    cursor.execute(text.format("nimble_otter"))
+        except base:
+            self._dialect = self._dialect.without_savepoints()
+        driver.rollback()
+        self._has_asked = True
+
+    def _set_up_writing(self, connection: Connection) -> None:
+        """Before a transaction that writes: it sees what others have committed meanwhile, where that can be chosen."""
+        levels: Sequence[str] = ()
+        with suppress(NotImplementedError):
+            levels = connection.dialect.get_isolation_level_values(connection.connection.dbapi_connection)  # type: ignore[arg-type]
+        if "READ COMMITTED" in levels:
+            connection.execution_options(isolation_level="READ COMMITTED")
+
+    def without_transactions(self, table: TableInfo) -> str:
+        """What keeps a table whose writes can't be rolled back: the server itself, where it has no transactions."""
+        spoken = self._dialect
+        return spoken.display_name if isinstance(spoken, GeneralDialect) and not spoken.has_transactions else ""
+
+    def run_many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
+        """Run statements in their order. Raises: ChangeError, where the client does not tell how many rows one met."""
+        found = []
+        for text, values in wanted:
+            cursor = driver.cursor()
+            try:
+                cursor.execute(text, values) if values else cursor.execute(text)
+                rows = tuple(map(tuple, cursor.fetchall())) if cursor.description is not None else ()
+                count = self._met(cursor, text, rows)
+            except (OverflowError, ValueError, TypeError) as problem:  # what a client says to values it has no form for
+                raise QueryError(f"The client package can't send or read a value: {problem}.") from problem
+            finally:
+                with suppress(Exception):
+                    cursor.close()
+            found.append(Done(count, rows))
+        return found
+
+    def _met(self, cursor: Any, text: str, rows: tuple[tuple[Any, ...], ...]) -> int:
+        """How many rows a statement met."""
+        is_change = text.lstrip()[:6].lower() in ("update", "delete", "insert")
+        if rows or not is_change:
+            return len(rows)
+        if cursor.rowcount < 0:
+            raise ChangeError(
+                "The client package does not tell how many rows a statement changed, so a write can't be checked.",
+                "Copy the statements and run them with another client.",
+            )
+        return int(cursor.rowcount)
+
+    def facts_of(self, ask: facts.Ask, schema: str | None, name: str, default: str | None) -> facts.TableFacts:
+        """What the inspector tells of a table; triggers it does not know."""
+        return facts.of_inspector(self._inspector(), schema, name, default)
+
+    def rights(self) -> tuple[str, ...]:
+        """What is not known or can't be done on this server, in sentences for its page."""
+        spoken, said = self._dialect, []
+        if isinstance(spoken, GeneralDialect) and not spoken.has_transactions:
+            said.append("It has no transactions: changes are written one by one and can't be rehearsed or rolled back.")
+        if type(self).facts_of is GeneralConnection.facts_of:
+            said.append("Its triggers are not known here: what they change is seen only after a write.")
+        return tuple(said)
+
+    def close(self) -> None:
+        """Close every connection, and roll back what is open."""
+        super().close()
+        if self._writer is not None:
+            self._writer.dispose()
+
+    # --- what a driver gives -----------------------------------------------------------------------------------
+
+    def _hold_to_reading(self, engine: Engine) -> None:
+        """Every new connection of the engine is told to only read, where its dialect has such a statement."""
+        from sqlalchemy import event
+
+        text = _READ_ONLY.get(engine.dialect.name)
+
+        @event.listens_for(engine, "connect")
+        def prepare(connection: DBAPIConnection, record: object) -> None:
+            if text:
+                cursor = connection.cursor()
+                cursor.execute(text)
+                cursor.close()
+                connection.commit()
+
+
+def _words_of(problem: Exception) -> str:
+    """What a client's error says; some give a mapping in place of a text."""
+    parts = [part.get("M", part) if isinstance(part, dict) else part for part in problem.args]
+    return " ".join(" ".join(map(str, parts)).split()).rstrip(".") or type(problem).__name__
+
+
+def _clause(text: str, values: dict[str, object]) -> Any:
+    from sqlalchemy import text as clause
+
+    pieces, at = [], 0
+    for start, end, name in parameter_places(text):
+        pieces += [text[at:start].replace(":", "\\:"), f":{name}"]
+        at = end
+    return clause("".join(pieces) + text[at:].replace(":", "\\:")).bindparams(**values)
+
+
+def _batches(cursor: object) -> Iterator[list[Any]]:
+    for batch in batches_of(cursor):
+        yield [tuple(row) for row in batch]
