@@ -13,6 +13,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QComboBox, QInputDialog, QLineEdit, QMenu
 
 from nimble_otter.desktop.grid.canvas import HEAD
+from nimble_otter.desktop.grid.painting import PAD
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.pull import Query
 from nimble_otter.pull.steps import ColumnsStep, Condition, FilterStep, GroupStep, KeyBy
@@ -346,3 +347,48 @@ def test_typing_goes_to_the_next_row_that_begins_so_where_nothing_can_be_edited(
     grid.go(0, 0)
     QTest.keyClicks(grid, "s")
     assert grid.model.line(grid.selection.current[0]).cells[0].text == "Sallow"
+
+
+def test_columns_open_as_wide_as_what_they_hold_and_stay_so(window):
+    grid, measure = window.grid, window.grid._painter.metrics
+    for at, column in enumerate(grid.model.columns):
+        room = grid.widths[at] - 2 * PAD
+        texts = [grid.line(row).cells[at].text for row in range(12)]
+        assert max(map(measure(grid._painter.font).horizontalAdvance, texts)) <= room or grid.widths[at] >= 300
+        assert measure(grid._painter.bold).horizontalAdvance(column.title) <= room
+    before = list(grid.widths)
+    window.pull.shaping.put(replace(window.pull.pull, widths={"sample_id": 205}))
+    window.actions_on_grid.add_condition(Condition("is", "station_id", (3,)))
+    settle(window)
+    assert grid.rows < 200
+    assert grid.widths[1:] == before[1:]
+    assert grid.widths[0] == 205
+
+
+def test_a_result_that_the_limit_cut_offers_more_rows_and_all(window):
+    pull = window.pull.pull
+    assert not can(window, "more_rows")
+    window.pull.shaping.put(replace(pull, query=replace(pull.query, limit=100)))
+    window.settings.set("row_limit", 250)
+    window.commands.run("run")
+    settle(window)
+    assert window.grid.rows == 100
+    assert window.status.more.isVisible()
+
+    def choose():
+        menu = QApplication.activePopupWidget()
+        QTest.mouseClick(menu, Qt.MouseButton.LeftButton, pos=menu.actionGeometry(menu.actions()[0]).center())
+
+    QTimer.singleShot(200, choose)
+    QTest.mouseClick(window.status.more, Qt.MouseButton.LeftButton)
+    settle(window)
+    assert (window.grid.rows, window.pull.pull.query.limit) == (350, 350)
+    window.commands.run("all_rows")
+    settle(window)
+    assert window.grid.rows == 3870
+    assert not window.status.more.isVisible()
+    assert not can(window, "all_rows")
+
+
+def can(window, key):
+    return next(command for command in window.commands.all() if command.key == key).can()

@@ -32,7 +32,7 @@ from nimble_otter.table.ops.group import Aggregate, group_view
 from nimble_otter.table.ops.group import AggregateFunction as Agg
 from nimble_otter.table.ops.patch import patched
 from nimble_otter.table.ops.profile import profile, value_counts
-from nimble_otter.table.text.show import grouped, jsonable, plain, shown, shown_float
+from nimble_otter.table.text.show import THIN, grouped, jsonable, plain, shown, shown_float
 from nimble_otter.table.text.text_format import FILLERS, form_of, parse, render, render_all
 
 ANY = Field("x", Kind.OBJECT)
@@ -345,3 +345,14 @@ def test_decimals_keep_their_digits_and_kinds_widen_only_where_exact():
     assert column_of([True, 1]).kind is Kind.OBJECT
     assert column_of([Decimal("NaN")]).kind is Kind.OBJECT
     assert column_of([dt.date(1, 1, 1), dt.date(9999, 12, 31)]).values() == [dt.date(1, 1, 1), dt.date(9999, 12, 31)]
+
+
+NAMES = ["reading_id", "stationId", "zip", "order_no", "founded_year", "area code"]
+
+
+@pytest.mark.parametrize(
+    ("name", "is_key"), [(n, False) for n in (*NAMES, "amount", "decoded", "casino")] + [("n", True)]
+)
+def test_numbers_that_name_things_are_not_grouped(name, is_key):
+    is_name = is_key or name in NAMES
+    assert shown(12345, Field(name, Kind.INT, is_key=is_key)) == ("12345" if is_name else f"12{THIN}345")

@@ -133,6 +133,7 @@ class Relational(Catalogued):
                 exact=info.exact if info else None,
                 generated=info.generated if info else "",
                 folds=info.folds if info else False,
+                is_key=bool(info and (info.key or info.refers)),
             )
             for label, origin, info in zip(labels, origins, known, strict=True)
         )

@@ -21,11 +21,13 @@ from PySide6.QtWidgets import QApplication, QToolTip, QWidget
 from nimble_otter.desktop.grid.accessibility import spoken
 from nimble_otter.desktop.grid.canvas import HEAD, GridCanvas
 from nimble_otter.desktop.grid.cell_editor import CellEditor
-from nimble_otter.desktop.grid.model import GroupsModel
+from nimble_otter.desktop.grid.fitting import fitting_width
+from nimble_otter.desktop.grid.model import GroupsModel, RowsModel
 from nimble_otter.desktop.grid.painting import CARET, PAD
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.mime_types import KEY_DRAG, drag_column, text_in
 from nimble_otter.desktop.kit.widgets import as_plain
+from nimble_otter.table import Table
 from nimble_otter.table.core.columns import Ids
 
 LEAST, MOST = 36, 700
@@ -339,6 +341,10 @@ class Grid(GridCanvas):
             QAccessible.updateAccessibility(QAccessibleEvent(self, QAccessible.Event.NameChanged))
             if aloud:
                 QAccessible.updateAccessibility(QAccessibleAnnouncementEvent(self, said))
+
+    def fitting_width(self, model: RowsModel | GroupsModel, table: Table, column: int) -> int:
+        """How wide a column of a model is that nobody has set."""
+        return fitting_width(self._painter, model, table, column)
 
     def fit_column(self, column: int, what: str = "both") -> None:
         """As wide as its header, as the data in sight, or as both."""

@@ -345,6 +345,10 @@ class ComparedModel(RowsModel):
         self.columns = [column for column in self.columns if column.place not in beside]
         self._compared = compared
 
+    def is_pair(self, column: GridColumn) -> bool:
+        """Whether two values stand in a column."""
+        return column.place in self._compared.before
+
     def line(self, position: int) -> Line:
         """What is painted of a row, with the mark of its difference."""
         made = super().line(position)

@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
+from weakref import WeakKeyDictionary
+
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
+from nimble_otter.desktop.grid.fitting import ENOUGH
 from nimble_otter.desktop.grid.grid import Grid
-from nimble_otter.desktop.grid.model import ComparedModel, GroupsModel, RowsModel, first_width, model_for
+from nimble_otter.desktop.grid.model import GroupsModel, RowsModel, model_for
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.pull.shaped import Shaped
+from nimble_otter.table import Table
+
+_LAST = 480
+"""Pixels up to which the last column takes what is left, where it holds texts."""
 
 
 class GridPresenter(QObject):
@@ -20,6 +27,8 @@ class GridPresenter(QObject):
     def __init__(self, workspace: Workspace, grid: Grid) -> None:
         super().__init__(grid)
         self._workspace, self._grid = workspace, grid
+        self._fitted: WeakKeyDictionary[OpenPull, dict[str, tuple[int, int]]] = WeakKeyDictionary()
+        """By pull and column: the width that fits, and how many rows were looked at for it."""
 
     def show(self, keep: bool) -> None:
         """The rows as they are now; `keep` leaves the place and the selection where they are."""
@@ -30,16 +39,35 @@ class GridPresenter(QObject):
         else:
             before = self._grid.model
             model = self._model(open_pull, shaped)
-            twice = shaped.compared.before if isinstance(model, ComparedModel) and shaped.compared is not None else {}
-            widths = [
-                open_pull.pull.widths.get(c.name) or first_width(c, shaped.table) * (3 if c.place in twice else 2) // 2
-                for c in model.columns
-            ]
+            widths = self._widths(open_pull, model, shaped.table)
             follow = self._follow(open_pull, shaped, before) if keep else None
             self._grid.set_model(model, widths, keep and _has_columns(before, model))
             if follow is not None:
                 self._grid.follow(*follow)
         self.shown.emit()
+
+    def _widths(self, open_pull: OpenPull, model: RowsModel | GroupsModel, table: Table) -> list[int]:
+        """Widths as they were set, else as they fit; those stay, whatever is edited, filtered or sorted."""
+        fitted, rows = self._fitted.setdefault(open_pull, {}), min(model.rows, ENOUGH)
+        found = []
+        for at, column in enumerate(model.columns):
+            width = open_pull.pull.widths.get(column.name)
+            if width is None:
+                width, seen = fitted.get(column.name, (0, -1))
+                if seen < rows:
+                    width = self._grid.fitting_width(model, table, at)
+                    fitted[column.name] = width, rows
+            found.append(width)
+        last, room = model.columns[-1] if model.columns else None, self._grid.viewport().width() - sum(found) - 1
+        if (
+            last is not None
+            and room > 0
+            and not last.right
+            and last.place >= 0
+            and last.name not in open_pull.pull.widths
+        ):
+            found[-1] = min(found[-1] + room, max(found[-1], _LAST))
+        return found
 
     def _follow(
         self, open_pull: OpenPull, shaped: Shaped, before: RowsModel | GroupsModel | None
@@ -63,7 +91,10 @@ class GridPresenter(QObject):
         model = self._model(open_pull, shaped)
         is_longer = isinstance(before, RowsModel) and 0 < before.rows <= model.rows and _has_columns(before, model)
         if is_longer and isinstance(model, RowsModel):
+            had = before.rows if before is not None else 0
             self._grid.lengthen(model)
+            if had < ENOUGH:  # widths were taken from a few rows
+                self.show(True)
         else:
             self.show(True)
 

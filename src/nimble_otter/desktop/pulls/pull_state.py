@@ -196,6 +196,11 @@ class PullState(QObject):
         return self.course.end
 
     @property
+    def was_cut(self) -> bool:
+        """Whether the row limit cut the result that is shown."""
+        return self.fetched is not None and self.fetched.was_cut and not self.is_preview
+
+    @property
     def is_running(self) -> bool:
         """Whether its query runs."""
         return self.jobs.is_running(self.key)

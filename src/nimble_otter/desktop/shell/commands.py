@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from functools import lru_cache, partial
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -60,6 +61,9 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
     def is_held() -> bool:
         return window.pull is not None and window.pull.held is not None
 
+    def is_cut() -> bool:
+        return window.pull is not None and window.pull.was_cut
+
     def in_pieces() -> bool:
         return window.pull is not None and window.is_shown("query") and window.query_drawer.shows_pieces
 
@@ -104,6 +108,8 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
     add("start_page", "Start page", lambda: window.show_pull(-1), "", "source")
     add("run", "Run the query", lambda: _run(window), "F5", "query", has_pull)
     add("run_all", "Run every statement", lambda: _run(window, True), "Shift+F5", "query", has_pull)
+    add("more_rows", "Fetch more rows", lambda: _fetch_more(window, False), "", "query", is_cut)
+    add("all_rows", "Fetch all rows", lambda: _fetch_more(window, True), "", "query", is_cut)
     add("text_before", "Previous query in history", lambda: window.query_drawer.recall(-1), "Alt+Up", "query", has_pull)
     add("text_after", "Next query in history", lambda: window.query_drawer.recall(1), "Alt+Down", "query", has_pull)
     add("pieces", "The query as text or in pieces", lambda: _turn_over(window), "Ctrl+Shift+J", "query", has_pull)
@@ -227,6 +233,16 @@ def _turn(window: Workbench, way: int) -> None:
 def _run(window: Workbench, every: bool = False) -> None:
     window.open_drawer(QUERY, focus=False)
     window.query_drawer.run_all() if every else window.query_drawer.run()
+
+
+def _fetch_more(window: Workbench, every: bool) -> None:
+    """Run again with a row limit that is higher by as many rows as a new pull has, or with none. A cut result holds
+    nothing open at the server, so it is asked from the start."""
+    assert window.pull is not None
+    pull = window.pull.pull
+    limit = None if every else (pull.query.limit or 0) + (window.settings.now.row_limit or pull.query.limit or 0)
+    window.pull.shaping.put(replace(pull, query=replace(pull.query, limit=limit)))
+    _run(window)
 
 
 def _transaction(window: Workbench, key: str) -> None:

@@ -15,7 +15,7 @@ MENU: tuple[tuple[str, tuple[Part, ...]], ...] = (
     ("Pull", ("new_pull", "open_pull", "save", "save_as", "rename", "copy_pull", "versions", "",
               "next_pull", "previous_pull", "close", "reopen", "",
               "open_database", "add_server", "demo", "find_value", "history", "start_page")),
-    ("Query", ("run", "run_all", "stop", "watch", "", "text_before", "text_after", "pieces",
+    ("Query", ("run", "run_all", "more_rows", "all_rows", "stop", "watch", "", "text_before", "text_after", "pieces",
                ("Text", tuple(f"text_{key}" for key, *_ in EDITS)), "", "begin", "commit", "roll_back")),
     ("Rows", ("add_filter", "add_sort", "add_top", "add_distinct", "add_sample", "add_group", "add_append",
               "add_compare", "add_check", "", "upstream", "down", "show_end", "",

@@ -20,6 +20,7 @@ class StatusStrip(QWidget):
     set aside and the like, stays until it was read."""
 
     stop_wanted = Signal()
+    more_wanted = Signal()
     view_chosen = Signal(int)
 
     def __init__(self) -> None:
@@ -34,6 +35,8 @@ class StatusStrip(QWidget):
         self.notices.setVisible(False)
         self.work = label("", "water", 12)
         self.stop = button("Stop", self.stop_wanted.emit, "link", "Stop what is running (Escape)")
+        self.more = button("Fetch more", self.more_wanted.emit, "link", "The row limit cut the result; fetch more")
+        self.more.setVisible(False)
         self.views = QWidget()
         self._ways = QButtonGroup(self)
         ways = row(space=2)
@@ -48,7 +51,17 @@ class StatusStrip(QWidget):
         self.fetched, self.writes = (ElidedLabel("", "muted", 12, right=True) for _ in range(2))
         for each in (self.fetched, self.writes):  # as wide as their texts, where there is room
             each.setSizePolicy(QSizePolicy.Policy.Maximum, QSizePolicy.Policy.Preferred)
-        shown = (self.figures, self.notices, self.message, self.work, self.stop, self.views, self.fetched, self.writes)
+        shown = (
+            self.figures,
+            self.notices,
+            self.message,
+            self.work,
+            self.stop,
+            self.views,
+            self.fetched,
+            self.writes,
+            self.more,
+        )
         parts = row(row(self.strong, self.rows, space=4), *shown, space=18, margins=(15, 0, 14, 0))
         parts.setStretch(3, 1)
         self.setLayout(parts)

@@ -40,6 +40,7 @@ def _span_words(seconds: float) -> str:
 def show_status(status: StatusStrip, open_pull: OpenPull | None) -> None:
     """Rows shown of rows fetched, what is pending, when and how they were fetched, whether writes are reviewed."""
     shaped = open_pull.shaped if open_pull is not None else None
+    status.more.setVisible(False)
     if open_pull is None or shaped is None or open_pull.table is None:
         status.show_rows("", "" if open_pull is None else ("Running" if open_pull.is_running else "No rows yet"))
         status.show_right(
@@ -69,13 +70,14 @@ def show_status(status: StatusStrip, open_pull: OpenPull | None) -> None:
         when = f"Watched: {open_pull.watch.words or 'the first look is to come'}"
     status.fetched.setToolTip(as_plain(open_pull.told()))
     text, is_grave = _writes_of(open_pull, open_pull.table, noun)
+    status.more.setVisible(open_pull.was_cut and not open_pull.is_running)
     status.show_right("" if open_pull.is_running else when, text, "plum" if is_grave else "muted")
 
 
 def _writes_of(open_pull: OpenPull, table: Table, noun: str) -> tuple[str, bool]:
     """What is said at the right, and whether it is said in the colour of warnings."""
     name = open_pull.pull.source.name
-    if open_pull.fetched is not None and open_pull.fetched.was_cut and not open_pull.is_preview:
+    if open_pull.was_cut:
         return f"Cut at {grouped(open_pull.pull.query.limit or table.rows)} {noun}", True
     if open_pull.held is not None:
         return f"{name}: transaction open", True

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, cast
 
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QMenu
 
 from nimble_otter.desktop.grid.rows_views import BOTH, CHART_ALONE
 from nimble_otter.desktop.pulls.aspect import Aspect
@@ -29,6 +29,7 @@ class Window(Workbench):
     def __init__(self) -> None:
         super().__init__()
         self.charting, self.tracing, self.comparing = Charting(self), Tracing(self), Comparing(self)
+        self.status.more_wanted.connect(self._offer_more)
         self.status.view_chosen.connect(self._choose_view)
         self.course.add_wanted.connect(self._choose_step)
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
@@ -52,6 +53,11 @@ class Window(Workbench):
         if self.pull is not None:
             kinds = [step.kind.capitalize() for step in self.pull.pull.steps]
             self.step_palette.open(at, kinds[-1] if kinds else "Query")
+
+    def _offer_more(self) -> None:
+        menu = QMenu(self)
+        self.commands.fill_menu(menu, ["more_rows", "all_rows"])
+        menu.exec(self.status.more.mapToGlobal(QPoint(0, -menu.sizeHint().height())))
 
     def _choose_view(self, place: int) -> None:
         self.charting.open(place == BOTH) if place in (CHART_ALONE, BOTH) else self.rows_views.choose(place)

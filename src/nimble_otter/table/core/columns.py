@@ -289,7 +289,7 @@ class Field:
     all numbers. `server` is the dialect of the source, `exact` the type with which a new table there would hold the
     same values ("" for any value in SQLite, for one of a database's own types elsewhere; None: not known),
     `generated` what fills the column there ("identity", or an expression). `folds`: texts that differ may count as
-    equal there.
+    equal there. `is_key`: whole numbers name a row, as those of a key do, or one of another table.
     """
 
     name: str
@@ -304,6 +304,7 @@ class Field:
     exact: str | None = None
     generated: str = ""
     folds: bool = False
+    is_key: bool = False
 
     @property
     def is_number(self) -> bool:

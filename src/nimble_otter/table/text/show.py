@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import json
 import math
+import re
 from collections.abc import Mapping
 from dataclasses import replace
 from decimal import Decimal
@@ -17,6 +18,10 @@ from nimble_otter.table.text.text_format import span_text
 THIN = "\u2009"
 LONGEST = 1 << 16
 """Characters or bytes of a value that are fetched at first, where the rest can be fetched later."""
+_NAMING = re.compile(
+    r"(?i:year|(?:^|[_\W])(?:ids?|keys?|codes?|no|nr|zip|plz|postcode|phone|port|ean|isbn|gtin|oid|version)$)|[a-z]Id$"
+)
+"""Names of columns whose whole numbers name something."""
 LONG = 300
 """Characters of a text that a cell shows; the whole is in Detail."""
 
@@ -76,9 +81,8 @@ def _looked(value: object, field: Field, look: ColumnFormat) -> str | None:
 
 
 def _is_number_of_things(field: Field) -> bool:
-    """Whether whole numbers of a column are names rather than amounts."""
-    name = field.name.casefold()
-    return field.kind is Kind.INT and (name == "id" or name.endswith("_id") or "year" in name)
+    """Whether whole numbers of a column are names rather than amounts: by its key, or by its own name."""
+    return field.kind is Kind.INT and (field.is_key or _NAMING.search(field.name) is not None)
 
 
 def _list_word(value: list[object]) -> str:

@@ -1,0 +1,38 @@
+"""How wide columns are before anyone has set them: as wide as what they hold."""
+
+from __future__ import annotations
+
+from nimble_otter.desktop.grid.model import ComparedModel, GroupsModel, RowsModel, first_width
+from nimble_otter.desktop.grid.painting import PAD, GridPainter
+from nimble_otter.table import Kind, Table
+
+ENOUGH = 24
+"""Rows looked at; with fewer a width is worked out again when more are there."""
+_SPREAD = 8
+_LETTERS = 90
+"""Of a text that are measured."""
+_LEAST, _MOST, _MOST_UNDER = 60, 320, 150
+_CELLS = 2400
+"""Looked at in all; what columns are beyond has the width of its kind."""
+
+
+def fitting_width(painter: GridPainter, model: RowsModel | GroupsModel, table: Table, at: int) -> int:
+    """Pixels for a column: its header, where it comes from, and what stands in some of its rows, up to a limit."""
+    column = model.columns[at]
+    if column.place < 0 or column.paint or len(model.columns) * ENOUGH > _CELLS < at * ENOUGH:
+        return first_width(column, table)
+    twice = isinstance(model, ComparedModel) and model.is_pair(column)
+    head = painter.metrics(painter.bold).horizontalAdvance(f"{column.title or column.name} {column.mark}".rstrip()) + 4
+    under = min(_MOST_UNDER, painter.metrics(painter.small).horizontalAdvance(column.under))
+    measure = painter.metrics(painter.font).horizontalAdvance
+    texts = {model.line(position).cells[at].text[:_LETTERS] for position in _some(model.rows)}
+    widest = max(map(measure, texts), default=0)
+    least = _LEAST if texts else first_width(column, table)
+    most = _MOST if table.fields[column.place].kind is not Kind.OBJECT else _MOST * 3 // 4
+    return max(least, min(most, max(head, under, widest * (2 if twice else 1)) + 2 * PAD + 2))
+
+
+def _some(rows: int) -> list[int]:
+    """The first rows, and some from all over."""
+    spread = range(0, rows, max(1, rows // _SPREAD)) if rows > ENOUGH else ()
+    return sorted({*range(min(rows, ENOUGH - _SPREAD if rows > ENOUGH else ENOUGH)), *spread})
