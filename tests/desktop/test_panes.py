@@ -5,7 +5,7 @@ from dataclasses import replace
 
 import keyring
 import pytest
-from PySide6.QtCore import QPoint, Qt, QTimer
+from PySide6.QtCore import QPoint, Qt, QTimer, QUrl
 from PySide6.QtGui import QKeySequence
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QMenu
@@ -400,7 +400,14 @@ def test_the_guide_opens_at_what_is_in_sight_and_is_searched(window):
     assert page.list.currentItem().text() == "Look"
     assert "Arrows" in page.text.toPlainText()
     titles = [page.list.item(n).text() for n in range(page.list.count())]
-    assert {*SECTIONS.values(), "Shape", "Look", "Reach", "Repeat", "Find", "Keep", KEYS, "Types"} <= set(titles)
+    assert {*SECTIONS.values(), "Shape", "Look", "Start", "Reach", "Repeat", "Find", "Keep", KEYS, "Types"} <= set(
+        titles
+    )
+    page.open("Ask")
+    page.text.anchorClicked.emit(QUrl("../sql-over-documents.md"))
+    assert page.list.currentItem().text() == "SQL over documents"
+    page.open("Change")
+    assert page.text.document().toRawText().count("\ufffc") == 1  # its picture
     page.words.setText("rehearse reversal")
     assert 0 < page.list.count() < len(titles)
     page.words.setText("xyzzy")

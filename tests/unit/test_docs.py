@@ -21,8 +21,10 @@ ROOT = Path(__file__).parents[2]
 
 
 @pytest.mark.parametrize(
-    "name", ["README.md", "CONTRIBUTING.md", "docs/architecture.md", "docs/decisions/README.md", "docs/guide.md"]
-)
+    "name",
+    ["README.md", "CONTRIBUTING.md", "docs/architecture.md", "docs/decisions/README.md",
+     *(f"docs/guide/{page.name}" for page in ROOT.glob("docs/guide/*.md"))],
+)  # fmt: skip
 def test_links_lead_somewhere(name):
     page = ROOT / name
     links = re.findall(r"\]\(([^)#]+)\)", page.read_text("utf-8"))
@@ -39,6 +41,18 @@ def test_files_that_are_named_exist(page):
     named = set(re.findall(r"`([\w/]+\.(?:py|sh))\b", page.read_text("utf-8")))
     gone = [name for name in named if "NAME" not in name and not any(f"/{path}".endswith(f"/{name}") for path in known)]
     assert gone == []
+
+
+def test_every_page_of_the_guide_is_in_its_index_and_short_enough_to_read():
+    pages = {page.name for page in ROOT.glob("docs/guide/*.md")} - {"README.md"}
+    index = (ROOT / "docs/guide/README.md").read_text("utf-8")
+    assert pages == set(re.findall(r"\]\(([\w-]+\.md)\)", index))
+    for name in pages:
+        text = (ROOT / "docs/guide" / name).read_text("utf-8")
+        assert text.startswith("# ")
+        assert "\n## " in text
+        blocks = [block for block in text.split("\n\n") if not block.startswith(("-", "#", "!"))]
+        assert all(len(block) < 700 for block in blocks), name
 
 
 def test_every_picture_is_linked_and_they_are_few():

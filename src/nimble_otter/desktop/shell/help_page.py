@@ -7,9 +7,10 @@ import sysconfig
 from functools import cache
 from html import escape
 from pathlib import Path
+from typing import Any
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QKeySequence, QTextBlockFormat, QTextCursor
+from PySide6.QtCore import Qt, QUrl, Signal
+from PySide6.QtGui import QImage, QKeySequence, QTextBlockFormat, QTextCursor, QTextDocument
 from PySide6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QTextBrowser, QWidget
 
 from nimble_otter.desktop.kit import tokens
@@ -33,24 +34,50 @@ SECTIONS = {
 _WIDTH = 760
 
 
+def _folder() -> Path | None:
+    return next((each for each in _FOLDERS if (each / "guide" / "README.md").exists()), None)
+
+
+class _Page(QTextBrowser):
+    """Shows a part of the guide; its pictures, which stand beside the sources alone, are as wide as there is room."""
+
+    def loadResource(self, kind: int, name: QUrl | str) -> Any:  # noqa: N802 - Qt's name
+        """A picture by its path in the guide."""
+        folder = _folder()
+        path = (
+            (folder / "guide" / (name if isinstance(name, str) else name.toString())).resolve()
+            if folder is not None
+            else None
+        )
+        if kind != QTextDocument.ResourceType.ImageResource.value or path is None or not path.is_file():
+            return super().loadResource(kind, name)
+        ratio = self.devicePixelRatioF()
+        width = int(min(_WIDTH, self.viewport().width()) - 40)
+        picture = QImage(str(path)).scaledToWidth(int(width * ratio), Qt.TransformationMode.SmoothTransformation)
+        picture.setDevicePixelRatio(ratio)
+        return picture
+
+
 @cache
-def guide_parts() -> dict[str, str]:
-    """The guide's parts by their titles, in Markdown; none where it was not installed."""
-    folder = next((each for each in _FOLDERS if (each / "guide.md").exists()), None)
+def _pages() -> dict[str, tuple[str, str]]:
+    """Titles and texts by the names of their files; none where the guide was not installed."""
+    folder = _folder()
     if folder is None:
         return {}
-    found: dict[str, str] = {}
+    found: dict[str, tuple[str, str]] = {}
     try:
-        for paragraph in read_text(folder / "guide.md").split("\n\n"):
-            title = re.match(r"\*\*([^*]+?)\.?\*\*\s*(?:\((.*?)\))?", paragraph)
-            if title is not None:
-                found[title[1]] = f"## {title[1]}\n\n{paragraph[title.end(1) + 2 :].lstrip('*. ')}"
-            elif found:
-                found[list(found)[-1]] += f"\n\n{paragraph}"
-        found |= {name: read_text(folder / file) for file, name in _PARTS.items() if (folder / file).exists()}
+        for file in re.findall(r"\]\(([\w-]+\.md)\)", read_text(folder / "guide" / "README.md")):
+            text = read_text(folder / "guide" / file)
+            found[file] = text.partition("\n")[0].lstrip("# "), text
+        found |= {file: (name, read_text(folder / file)) for file, name in _PARTS.items() if (folder / file).exists()}
     except (OSError, OtterError):
         return {}
     return found
+
+
+def guide_parts() -> dict[str, str]:
+    """The guide's parts by their titles, in Markdown; none where it was not installed."""
+    return dict(_pages().values())
 
 
 class HelpPage(QWidget):
@@ -63,16 +90,18 @@ class HelpPage(QWidget):
         self.setObjectName("surface")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._commands, self._parts = commands, guide_parts()
-        self.words, self.list, self.text = QLineEdit(), QListWidget(), QTextBrowser()
+        self.words, self.list, self.text = QLineEdit(), QListWidget(), _Page()
         self.words.setPlaceholderText("words to find in the guide")
         self.words.setAccessibleName("Words to find in the guide")
         self.words.setClearButtonEnabled(True)
         self.words.textChanged.connect(lambda _: self._fill())
         self.list.setAccessibleName("Parts of the guide")
-        self.list.setFixedWidth(200)
+        self.list.setFixedWidth(216)
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.list.currentItemChanged.connect(lambda *_: self._show())
         self.text.setAccessibleName("Guide")
         self.text.setOpenLinks(False)
+        self.text.anchorClicked.connect(lambda link: self._follow(link.path().rpartition("/")[2]))
         self.text.setFrameShape(QTextBrowser.Shape.NoFrame)
         self.text.setMaximumWidth(_WIDTH)
         beside = row(self.list, 18, self.text, None)
@@ -93,6 +122,12 @@ class HelpPage(QWidget):
         at = next((n for n in range(self.list.count()) if self.list.item(n).text() == part), 0)
         self.list.setCurrentRow(at)
         self.list.setFocus()
+
+    def _follow(self, file: str) -> None:
+        """Another part of the guide, by the name of its file; what is not part of it is left alone."""
+        if file in _pages():
+            self.open(_pages()[file][0])
+            self.text.setFocus()
 
     def _text_of(self, title: str) -> str:
         if title == KEYS:
@@ -124,15 +159,28 @@ class HelpPage(QWidget):
         elif item.text() == KEYS:
             self.text.setHtml(self._keys())
         else:
-            self.text.setMarkdown(self._parts[item.text()])
+            self.text.setMarkdown(self._with_pictures(self._parts[item.text()]))
         if not self._parts and item is not None and not self.words.text():
             self.text.append("<p>The rest of the guide is not installed with this program.</p>")
-        whole = QTextCursor(self.text.document())
-        whole.select(QTextCursor.SelectionType.Document)
         airy = QTextBlockFormat()
         airy.setLineHeight(135.0, QTextBlockFormat.LineHeightTypes.ProportionalHeight.value)
-        whole.mergeBlockFormat(airy)
+        apart = QTextBlockFormat(airy)
+        apart.setTopMargin(16)
+        block = self.text.document().begin()
+        while block.isValid():
+            if "\ufffc" not in block.text():  # which a picture is
+                QTextCursor(block).mergeBlockFormat(airy if block.blockFormat().headingLevel() < 2 else apart)
+            block = block.next()
         self._mark()
+
+    def _with_pictures(self, text: str) -> str:
+        """The text without the pictures that are not here."""
+        folder = _folder()
+        return re.sub(
+            r"!\[[^\]]*\]\(([^)]+)\)\n",
+            lambda found: found[0] if folder is not None and (folder / "guide" / found[1]).is_file() else "",
+            text,
+        )
 
     def _mark(self) -> None:
         """Go to the first of the words."""
