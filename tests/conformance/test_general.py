@@ -50,6 +50,7 @@ def test_the_catalogue_parameters_and_errors_of_a_server_known_by_its_dialect(se
     assert tables["river"].key == ("id",)
     assert tables["level_of"].column("river").refers == "river.id"
     assert tables["level_of"].key == ("river", "taken")
+    assert any("triggers" in said for said in server.rights()) == (server.dialect.key != "firebird")
     fetched = fetch(server, Request("select name from river where id = :n or name = :word", {"n": 2, "word": "Wend"}))
     assert sorted(fetched.table.columns[0].values()) == ["Arle", "Wend"]
     with pytest.raises(QueryError):

@@ -356,3 +356,15 @@ NAMES = ["reading_id", "stationId", "zip", "order_no", "founded_year", "area cod
 def test_numbers_that_name_things_are_not_grouped(name, is_key):
     is_name = is_key or name in NAMES
     assert shown(12345, Field(name, Kind.INT, is_key=is_key)) == ("12345" if is_name else f"12{THIN}345")
+
+
+def test_times_that_are_all_at_midnight_are_shown_as_days_and_others_whole():
+    days = [dt.datetime(2031, 5, n) for n in range(1, 9)]
+    table = table_of(day=[*days, None], mixed=[*days, dt.datetime(2031, 5, 9, 12)], empty=[None] * 9)
+    model = RowsModel(run_course(table, ()).end, Edits(table.rows), {}, {})
+    assert [cell.text for cell in model.line(0).cells] == ["2031-05-01", "2031-05-01 00:00:00", "∅"]
+    assert model.line(8).cells[0].text == "∅"
+    edits = Edits(table.rows)
+    edits.apply(Action("Edit", ((0, 0, dt.datetime(2031, 5, 1, 8, 30)),)))
+    edited = RowsModel(run_course(table, ()).end, edits, {}, {}).line(0).cells[0]
+    assert (edited.text, edited.old) == ("2031-05-01 08:30:00", "2031-05-01")

@@ -87,8 +87,9 @@ class Line:
     is_strong: bool = False
 
 
-def cell_of(value: object, field: Field, decimals: int = 0) -> Cell:
-    """Ready text; a number with fewer than `decimals` digits behind the point is filled up, none is cut."""
+def cell_of(value: object, field: Field, decimals: int = 0, is_day: bool = False) -> Cell:
+    """Ready text; a number with fewer than `decimals` digits behind the point is filled up, none is cut. In a column of
+    days (`is_day`) midnight is not shown."""
     if value is None:
         return Cell("∅", "null")
     if value is MISSING:
@@ -99,6 +100,8 @@ def cell_of(value: object, field: Field, decimals: int = 0) -> Cell:
         return Cell("“ ”", "blank")
     if isinstance(value, bytes):
         return Cell(shown(value, field), data=value)
+    if is_day and isinstance(value, dt.datetime) and value.time() == dt.time():
+        return Cell(value.date().isoformat(), "plain")
     text = shown(value, field)
     if (
         decimals
@@ -152,6 +155,15 @@ def decimals_of(table: Table, place: int, ids: Ids) -> int:
     return found if found <= 6 else 0
 
 
+def are_days(table: Table, place: int, ids: Ids) -> bool:
+    """Whether some times of a column are all at midnight, so that they stand for days."""
+    field = table.fields[place]
+    if field.kind is not Kind.TIME or (field.look is not None and field.look.pattern):
+        return False
+    found = [v for v in table.columns[place].values(ids[:_LOOKED_AT]) if v is not None]
+    return bool(found) and all(v.time() == dt.time() for v in found)
+
+
 def sort_marks(steps: tuple[object, ...]) -> dict[str, str]:
     """Direction and place of each sort key, from the last sort that is on."""
     sorts = [step for step in steps if isinstance(step, SortStep) and step.on]
@@ -197,6 +209,7 @@ class RowsModel:
             if c.paint
         }
         self._decimals = {c.place: decimals_of(self._table, c.place, some) for c in self.columns}
+        self._days = {c.place for c in self.columns if are_days(self._table, c.place, some)}
         self._block, self._values = -1, dict[int, list[Any]]()
         self._places: Ids | None = None
 
@@ -288,15 +301,16 @@ class RowsModel:
 
     def _cell(self, position: int, row: int, own: Mapping[int, object], column: GridColumn) -> Cell:
         field = self._fields[column.place]
-        edited, decimals = self._pending(own, row, column.place) if own else UNSET, self._decimals[column.place]
+        edited = self._pending(own, row, column.place) if own else UNSET
+        style = self._decimals[column.place], column.place in self._days
         if self._edits.is_new(row):
             unset = Cell("default" if column.place in self._writable else "", "faint")
-            return unset if edited is UNSET else cell_of(edited, field, decimals)
+            return unset if edited is UNSET else cell_of(edited, field, *style)
         before = self._before(position, column.place)
         if edited is not UNSET:
-            now, old = cell_of(edited, field, decimals), cell_of(before, field, decimals)
+            now, old = cell_of(edited, field, *style), cell_of(before, field, *style)
             return Cell(now.text, now.look, old.text)
-        made = cell_of(before, field, decimals)
+        made = cell_of(before, field, *style)
         if column.paint:
             return replace(made, share=share_of(before, self._extremes[column.place], column.paint))
         return made
