@@ -29,7 +29,7 @@ def fitting_width(painter: GridPainter, model: RowsModel | GroupsModel, table: T
     widest = max(map(measure, texts), default=0)
     least = _LEAST if texts else first_width(column, table)
     most = _MOST if table.fields[column.place].kind is not Kind.OBJECT else _MOST * 3 // 4
-    return max(least, min(most, max(head, under, widest * (2 if twice else 1)) + 2 * PAD + 2))
+    return max(least, min(most, max(head, under, widest * 2 + 14 if twice else widest) + 2 * PAD + 2))
 
 
 def _some(rows: int) -> list[int]:

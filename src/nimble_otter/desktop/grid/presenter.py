@@ -9,12 +9,14 @@ from PySide6.QtCore import QObject, Signal
 
 from nimble_otter.desktop.grid.fitting import ENOUGH
 from nimble_otter.desktop.grid.grid import Grid
-from nimble_otter.desktop.grid.model import GroupsModel, RowsModel, model_for
+from nimble_otter.desktop.grid.model import ComparedModel, GroupsModel, RowsModel, model_for
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.table import Table
 
+_Fitted = dict[tuple[str, bool], tuple[int, int]]
+"""By a column's name, and whether two values stand in it: the width that fits, and how many rows were looked at."""
 _LAST = 480
 """Pixels up to which the last column takes what is left, where it holds texts."""
 
@@ -27,8 +29,7 @@ class GridPresenter(QObject):
     def __init__(self, workspace: Workspace, grid: Grid) -> None:
         super().__init__(grid)
         self._workspace, self._grid = workspace, grid
-        self._fitted: WeakKeyDictionary[OpenPull, dict[str, tuple[int, int]]] = WeakKeyDictionary()
-        """By pull and column: the width that fits, and how many rows were looked at for it."""
+        self._fitted: WeakKeyDictionary[OpenPull, _Fitted] = WeakKeyDictionary()
 
     def show(self, keep: bool) -> None:
         """The rows as they are now; `keep` leaves the place and the selection where they are."""
@@ -53,10 +54,11 @@ class GridPresenter(QObject):
         for at, column in enumerate(model.columns):
             width = open_pull.pull.widths.get(column.name)
             if width is None:
-                width, seen = fitted.get(column.name, (0, -1))
+                key = column.name, isinstance(model, ComparedModel) and model.is_pair(column)
+                width, seen = fitted.get(key, (0, -1))
                 if seen < rows:
                     width = self._grid.fitting_width(model, table, at)
-                    fitted[column.name] = width, rows
+                    fitted[key] = width, rows
             found.append(width)
         last, room = model.columns[-1] if model.columns else None, self._grid.viewport().width() - sum(found) - 1
         if (
