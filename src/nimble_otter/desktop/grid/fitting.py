@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from nimble_otter.desktop.grid.model import ComparedModel, GroupsModel, RowsModel, first_width
+from nimble_otter.desktop.grid.model import GroupsModel, RowsModel, first_width
 from nimble_otter.desktop.grid.painting import PAD, GridPainter
 from nimble_otter.table import Kind, Table
 
@@ -21,15 +21,15 @@ def fitting_width(painter: GridPainter, model: RowsModel | GroupsModel, table: T
     column = model.columns[at]
     if column.place < 0 or column.paint or len(model.columns) * ENOUGH > _CELLS < at * ENOUGH:
         return first_width(column, table)
-    twice = isinstance(model, ComparedModel) and model.is_pair(column)
     head = painter.metrics(painter.bold).horizontalAdvance(f"{column.title or column.name} {column.mark}".rstrip()) + 4
     under = min(_MOST_UNDER, painter.metrics(painter.small).horizontalAdvance(column.under))
     measure = painter.metrics(painter.font).horizontalAdvance
-    texts = {model.line(position).cells[at].text[:_LETTERS] for position in _some(model.rows)}
-    widest = max(map(measure, texts), default=0)
+    cells = [model.line(position).cells[at] for position in _some(model.rows)]
+    texts = {(cell.text[:_LETTERS], (cell.old or "")[:_LETTERS]) for cell in cells}
+    widest = max((measure(text) + (measure(old) + PAD if old else 0) for text, old in texts), default=0)
     least = _LEAST if texts else first_width(column, table)
     most = _MOST if table.fields[column.place].kind is not Kind.OBJECT else _MOST * 3 // 4
-    return max(least, min(most, max(head, under, widest * 2 + 14 if twice else widest) + 2 * PAD + 2))
+    return max(least, min(most, max(head, under, widest) + 2 * PAD + 2))
 
 
 def _some(rows: int) -> list[int]:
