@@ -4,6 +4,7 @@ import os
 import pty
 import subprocess
 import sys
+from dataclasses import replace
 
 import keyring
 import pytest
@@ -12,7 +13,8 @@ from nimble_otter.cli import main
 from nimble_otter.errors import AuthError, ConnectError, PasswordMissing, SavedError
 from nimble_otter.sources import Source, connect, secrets
 from nimble_otter.sources.client_files import option_password, service_url
-from nimble_otter.sources.secrets import password_in
+from nimble_otter.sources.saved import change_sources, load_sources
+from nimble_otter.sources.secrets import password_from, password_in
 from nimble_otter.sources.uri import ad_hoc_name
 
 ASK = ["query", "--sql", "select count(*) as n from station", "--format", "csv"]
@@ -121,6 +123,35 @@ def test_what_a_service_says_stands_in_the_url(url, said, wanted, tmp_path, monk
     given = service_url(url)
     assert sorted(given.partition("?")[2].split("&")) == sorted(wanted.partition("?")[2].split("&"))
     assert given.partition("?")[0] == wanted.partition("?")[0]
+
+
+def test_a_command_gives_the_password_at_each_connection_and_is_kept_without_it(signed, tmp_path, capsys):
+    script = tmp_path / "token"
+    script.write_text('#!/bin/sh\necho "river $1"\necho more\n')
+    script.chmod(0o700)
+    source = Source("x", signed, password_command=f"'{script}' bank")
+    change_sources(tmp_path / "s.toml", lambda _: [source])
+    assert load_sources(tmp_path / "s.toml") == [source]
+    assert "river bank" not in (tmp_path / "s.toml").read_text()
+    connect(source).close()
+    assert main(["sources", "add", "made", signed, "--password-command", source.password_command]) == 0
+    assert main(["query", "--source", "made", *ASK[1:]]) == 0
+    assert "42" in capsys.readouterr().out
+    with pytest.raises(AuthError):
+        connect(replace(source, password_command=f"'{script}' wrong"))
+
+
+@pytest.mark.parametrize(
+    ("command", "says"),
+    [("/nowhere/token", "No such file"), ("false", "exit code 1"), ("true", "printed nothing"),
+     ("echo 'x", "can't be run"), ("printf '\\377'", "can't be run"), ("sh -c 'echo s3cret; exit 3'", "exit code 3"), ("  ", "can't be run"),
+     ("sleep 5", "within 0.2 s")],
+)  # fmt: skip
+def test_a_password_command_that_fails_is_told_without_what_it_printed(monkeypatch, command, says):
+    monkeypatch.setattr(secrets, "_COMMAND_S", 0.2)
+    with pytest.raises(ConnectError, match=says) as told:
+        password_from(command)
+    assert "s3cret" not in str(told.value)
 
 
 def test_names_of_sources_that_are_only_given():

@@ -184,6 +184,12 @@ def _add_listing(commands: Mapping[str, argparse.ArgumentParser], tables: argpar
     sources.add_argument("name", nargs="?", default="", metavar="NAME")
     sources.add_argument("address", nargs="?", default="", metavar="ADDRESS", help=f"of add: {source}")
     sources.add_argument("--stage", default="", metavar="WORD", help="of add: its environment, such as production")
+    sources.add_argument(
+        "--password-command",
+        default="",
+        metavar="COMMAND",
+        help="of add: run at each connection, its first line is the password",
+    )
     sources.add_argument("--read-only", action="store_true", help="of add: never write there")
     sources.add_argument("--care", action="store_true", help="of add: ask once more before writing")
     describe = commands["describe"]

@@ -58,7 +58,8 @@ def _add(options: Namespace) -> int:
     if not options.name or not options.address:
         raise UsageError("sources add needs a NAME and an ADDRESS.")
     given = source_named(options.address, options.password_file)
-    made = Source(options.name, given.url, options.stage, options.care, options.read_only, secret=given.secret)
+    made = Source(options.name, given.url, options.stage, options.care, options.read_only,
+                  password_command=options.password_command, secret=given.secret)  # fmt: skip
     assert made.driver
     if any(source.name == made.name for source in saved_sources()):
         raise UsageError(f"There is a source {made.name}; remove it first.")

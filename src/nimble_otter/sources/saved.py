@@ -14,7 +14,8 @@ from nimble_otter.files import read_text, set_aside, update_text
 from nimble_otter.sources.source import Source
 
 VERSION = 1
-_MARKS = ("stage", "care", "read_only", "clear_password")
+_MARKS = ("stage", "care", "read_only", "clear_password", "password_command")
+_TEXTS = ("stage", "password_command")
 
 
 def load_sources(path: Path) -> list[Source]:
@@ -66,7 +67,7 @@ def _read(text: str, path: Path) -> list[Source]:
         if not isinstance(item, dict) or not isinstance(item.get("name"), str) or not isinstance(item.get("url"), str):
             raise ValueError("a source has no name or no URL")
         marks = {name: item[name] for name in _MARKS if name in item}
-        if any(not isinstance(mark, str if name == "stage" else bool) for name, mark in marks.items()):
+        if any(not isinstance(mark, str if name in _TEXTS else bool) for name, mark in marks.items()):
             raise ValueError(f"a mark of {item['name']} is not what it should be")
         found.append(Source(item["name"], item["url"], **marks))
     return found

@@ -7,13 +7,17 @@ the window's thread; `hold` and `held` only touch memory.
 from __future__ import annotations
 
 import logging
+import shlex
+import subprocess
 from pathlib import Path
 
-from nimble_otter.errors import SavedError
+from nimble_otter.errors import ConnectError, SavedError
 
 log = logging.getLogger(__name__)
 
 _SERVICE = "nimble-otter"
+_COMMAND_S = 30
+_LOOK = "Try it in a terminal; it stands on the source's page."
 _memory: dict[str, str] = {}
 _FORGOTTEN = ""
 """What memory holds for a URL whose password the keyring may still have, though it is to be forgotten."""
@@ -73,6 +77,25 @@ def look_up(url: str) -> tuple[str | None, str]:
 def recall(url: str) -> str | None:
     """The password of a URL, or None."""
     return look_up(url)[0]
+
+
+def password_from(command: str) -> str:
+    """The first line that a command prints, as for passwords that live for minutes; it runs without a shell and without
+    a terminal. Raises: ConnectError, which holds nothing of what was printed."""
+    try:
+        parts = shlex.split(command)
+        done = subprocess.run(parts, stdin=subprocess.DEVNULL, capture_output=True, timeout=_COMMAND_S, check=False)
+        first = done.stdout.decode().partition("\n")[0].rstrip("\r") if done.returncode == 0 else ""
+    except subprocess.TimeoutExpired as problem:
+        raise ConnectError(f"The password command did not end within {_COMMAND_S} s.", _LOOK) from problem
+    except (OSError, ValueError, IndexError) as problem:  # no such program, an open quote, an output that is no text
+        said = problem.strerror if isinstance(problem, OSError) else type(problem).__name__
+        raise ConnectError(f"The password command can't be run: {said}.", _LOOK) from problem
+    if done.returncode:
+        raise ConnectError(f"The password command ended with exit code {done.returncode}.", _LOOK)
+    if not first:
+        raise ConnectError("The password command printed nothing.", _LOOK)
+    return first
 
 
 def password_in(path: Path) -> str:

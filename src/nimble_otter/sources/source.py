@@ -23,7 +23,7 @@ from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.dialects.general import general_dialect
 from nimble_otter.sources.open_transaction import OpenTransaction
 from nimble_otter.sources.plans import PlanNode
-from nimble_otter.sources.secrets import look_up
+from nimble_otter.sources.secrets import look_up, password_from
 from nimble_otter.sources.trace import Origin
 from nimble_otter.sources.urls import Secret, dropped_secrets, split_secret, without_secrets
 from nimble_otter.stop import StopToken
@@ -39,7 +39,8 @@ class Source:
     """A source. `url` and `name` never hold a password: one that stood in the URL is in `secret`, for this run of the
     program; others are in the system's keyring (see secrets.py). `stage` says what it is for ("test", "production",
     ...), `care` that writes need one more question, `read_only` that nothing is ever written, `clear_password` that
-    the server may be told the password without TLS."""
+    the server may be told the password without TLS; `password_command` is run at each connection and prints the
+    password, which is kept nowhere."""
 
     name: str
     url: str
@@ -47,6 +48,7 @@ class Source:
     care: bool = False
     read_only: bool = False
     clear_password: bool = False
+    password_command: str = ""
     secret: Secret | None = field(default=None, compare=False, repr=False)
     left_out: tuple[str, ...] = field(default=(), compare=False, repr=False)
     """Options of the URL that held secrets other than the password; they are not kept, and a source can't do
@@ -342,10 +344,12 @@ def connect(
 
 
 def known_password(source: Source) -> tuple[str | None, str]:
-    """The source's own password, else what the keyring or a file of the server's client has for it; None with what
-    kept it from being known."""
+    """The source's own password, else what its command prints, the keyring or a file of the server's client has for it;
+    None with what kept it from being known. Raises: ConnectError, where the command fails."""
     if source.secret is not None:
         return source.secret.reveal(), ""
+    if source.password_command:
+        return password_from(source.password_command), ""
     kept, why = look_up(source.url)
     return (kept, "") if kept is not None else (option_password(source.url), why)
 

@@ -40,6 +40,9 @@ class SourcePage(FormPage):
         self.url, self.name, self.password = self.field("URI"), self.field("Name"), self.field("Password")
         self.host, self.port, self.database = self.field("Host"), self.field("Port"), self.field("Database")
         self.user, self.ca, self.file = self.field("User"), self.field("Certificate file"), self.field("File")
+        self.command = self.field("Password command")
+        self.command.setFont(code_font())
+        self.command.setPlaceholderText("a command that prints it, run at each connection")
         self.url.setFont(code_font())
         self.port.setFixedWidth(76)
         self.password.setEchoMode(QLineEdit.EchoMode.Password)
@@ -64,6 +67,7 @@ class SourcePage(FormPage):
             "host": row(self.named("Host"), self.host, label("port", "muted"), self.port),
             "database": row(self.named("Database"), self.database),
             "user": row(self.named("User"), self.user, label("password", "muted"), self.password),
+            "command": row(self.named("Password by"), self.command),
             "tls": row(self.named("TLS"), self.tls),
             "clear": row(self.named(""), self.clear),
             "ca": row(self.named("Certificate"), self.ca, button("…", self._pick_ca, tip="Choose a file")),
@@ -102,6 +106,7 @@ class SourcePage(FormPage):
         self.password.returnPressed.connect(self.save.click)
         self.password.textEdited.connect(lambda _: self._ready())
         self.name.textEdited.connect(lambda _: self._ready())
+        self.command.textEdited.connect(lambda _: self._ready())
         self.show_parts(Parts(FILE))
 
     # --- fields and URI in step --------------------------------------------------------------------------------
@@ -116,6 +121,7 @@ class SourcePage(FormPage):
         self.read_only.setChecked(bool(source and source.read_only))
         self.care.setChecked(bool(source and source.care))
         self.clear.setChecked(bool(source and source.clear_password))
+        self.command.setText(source.password_command if source is not None else "")
         self.show_parts(parts_of(source.url) if source is not None else Parts(SERVER if server else FILE))
         self.copy.setVisible(source is not None)
         self.remove.setVisible(source is not None)
@@ -209,7 +215,7 @@ class SourcePage(FormPage):
         self.save.setToolTip("" if self.save.isEnabled() else "Test it first")
 
     def _state(self) -> str:
-        return f"{self.url.text().strip()} {self.password.text()}"
+        return f"{self.url.text().strip()} {self.password.text()} {self.command.text()}"
 
     def _pick(self) -> None:
         path, _ = QFileDialog.getOpenFileName(
@@ -237,7 +243,8 @@ class SourcePage(FormPage):
         except ValueError as problem:
             raise ConnectError(str(problem), "Write it like postgresql://user@host:5432/name.") from problem
         marks = (str(self.stage.currentData()), self.care.isChecked(), self.read_only.isChecked(),
-                 self.clear.isChecked() and not self._boxes["clear"].isHidden())  # fmt: skip
+                 self.clear.isChecked() and not self._boxes["clear"].isHidden(),
+                 self.command.text().strip())  # fmt: skip
         if parts.address.is_file:
             made = source_of_file(parts.database)
             return Source(self.name.text().strip() or made.name, made.url, *marks), None

@@ -51,7 +51,7 @@ function _shtab_nimble_otter_using
 end
 
 set -g _shtab_nimble_otter_commands query run chart compare trace tables describe sources find apply schedule shelf history formats demo
-set -g _shtab_nimble_otter_opts_with_value --along --any-case --any-space --as-table --at --batch --between --binary --binary-name --bins --by --calendar --case --chart --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --empty-is-null --encoding --every --exists --filter --first --format --group --grows --key --kind --last --leave-out --legend --limit --line-end --lines --lists-by --long --map --minutes --missed --missing --most --name --names --new-key --numbers --on --order --overlap --pair --palette --panels --param --password-file --pixels --pull --quote --quote-mark --readings --report --root --row --rows --scale --script --second-scale --second-title --send --sheet --size --sort --source --sql --sql-file --stack --stage --table --tell --theme --time --time-zone --title --to --to-value --tolerance --top --tries --up --values --where --words --x-scale --x-title --y-scale --y-title --zones
+set -g _shtab_nimble_otter_opts_with_value --along --any-case --any-space --as-table --at --batch --between --binary --binary-name --bins --by --calendar --case --chart --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --empty-is-null --encoding --every --exists --filter --first --format --group --grows --key --kind --last --leave-out --legend --limit --line-end --lines --lists-by --long --map --minutes --missed --missing --most --name --names --new-key --numbers --on --order --overlap --pair --palette --panels --param --password-command --password-file --pixels --pull --quote --quote-mark --readings --report --root --row --rows --scale --script --second-scale --second-title --send --sheet --size --sort --source --sql --sql-file --stack --stage --table --tell --theme --time --time-zone --title --to --to-value --tolerance --top --tries --up --values --where --words --x-scale --x-title --y-scale --y-title --zones
 
 complete -c nimble-otter -e
 complete -c nimble-otter -f
@@ -350,6 +350,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using; and test $_shtab_nimble_
 complete -c nimble-otter -n '_shtab_nimble_otter_using sources' -s h -l help -d 'show this help message and exit'
 complete -c nimble-otter -n '_shtab_nimble_otter_using sources' -l password-file -xka "(__fish_complete_path (commandline -ct))" -d 'a file whose first line is the password'
 complete -c nimble-otter -n '_shtab_nimble_otter_using sources' -l stage -x -d 'of add: its environment, such as production'
+complete -c nimble-otter -n '_shtab_nimble_otter_using sources' -l password-command -x -d 'of add: run at each connection, its first line is the password'
 complete -c nimble-otter -n '_shtab_nimble_otter_using sources' -l read-only -d 'of add: never write there'
 complete -c nimble-otter -n '_shtab_nimble_otter_using sources' -l care -d 'of add: ask once more before writing'
 complete -c nimble-otter -n '_shtab_nimble_otter_using sources' -l json -d 'tell it as JSON'
