@@ -143,9 +143,11 @@ def test_a_command_gives_the_password_at_each_connection_and_is_kept_without_it(
 
 @pytest.mark.parametrize(
     ("command", "says"),
-    [("/nowhere/token", "No such file"), ("false", "exit code 1"), ("true", "printed nothing"),
-     ("echo 'x", "can't be run"), ("printf '\\377'", "can't be run"), ("sh -c 'echo s3cret; exit 3'", "exit code 3"), ("  ", "can't be run"),
-     ("sleep 5", "within 0.2 s")],
+    [
+        ("/nowhere/token", "No such file"), ("false", "exit code 1"), ("true", "printed nothing"),
+        ("echo 'x", "can't be run"), ("printf '\\377'", "can't be run"), ("  ", "can't be run"),
+        ("sh -c 'echo s3cret; exit 3'", "exit code 3"), ("sleep 5", "within 0.2 s"),
+    ],
 )  # fmt: skip
 def test_a_password_command_that_fails_is_told_without_what_it_printed(monkeypatch, command, says):
     monkeypatch.setattr(secrets, "_COMMAND_S", 0.2)
