@@ -2,7 +2,10 @@
 servers that are not here are read again by a parser."""
 
 import datetime as dt
+import math
+import random
 import re
+import struct
 import subprocess
 import sys
 from decimal import Decimal
@@ -287,3 +290,22 @@ def test_a_duckdb_file_that_another_program_holds_is_told(duck):
             fetch(duck, Request("select * from river"))
         other.communicate()
     assert fetch(duck, Request("select * from river")).table.rows == 2
+
+
+def test_doubles_in_scripts_are_read_as_they_are_by_firebird(firebird, open_base):
+    chance, connection = random.Random(7), open_base(firebird.url)
+    values = [struct.unpack("d", struct.pack("Q", chance.getrandbits(64)))[0] for _ in range(200)]
+    values = [v for v in values if abs(v) < math.inf] + [
+        0.1,
+        -0.0,
+        1e22,
+        1e-7,
+        12345.678,
+        5e-324,
+        1.7976931348623157e308,
+    ]
+    texts = [connection.dialect.literal(value, None) for value in values]
+    for start in range(0, len(values), 20):
+        some = ", ".join(f"{text} as c{n}" for n, text in enumerate(texts[start : start + 20]))
+        got = [c.value(0) for c in fetch(connection, Request(f"select {some} from rdb$database")).table.columns]
+        assert got == values[start : start + 20]
