@@ -3,7 +3,6 @@
 import faulthandler
 import gc
 import os
-import sqlite3
 import sys
 from contextlib import contextmanager
 
@@ -14,6 +13,7 @@ from nimble_otter.log import stop_log
 from nimble_otter.sources import Source, connect, mysql_client
 from nimble_otter.sources.drivers import mariadb as mariadb_driver
 from tests import servers
+from tests.files import sqlite_file
 from tests.servers.survey import copy_survey
 
 # no deadlines on machines that are shared; the same examples each time where a build depends on it
@@ -60,7 +60,7 @@ def base(tmp_path):
 
     def make(script, name="base.sqlite"):
         path = tmp_path / name
-        with sqlite3.connect(path) as connection:
+        with sqlite_file(path) as connection:
             connection.executescript(script)
         connection.close()
         return path

@@ -8,6 +8,7 @@ import pytest
 
 from nimble_otter.sources import Request
 from nimble_otter.stop import StopToken
+from tests.files import sqlite_file
 from tests.unit.test_changes import Bench
 
 COUNT = itertools.count()
@@ -80,9 +81,7 @@ class Place:
     def client(self, text):
         """Run a script with the server's own client program."""
         if self.kind == "sqlite":
-            import sqlite3
-
-            with sqlite3.connect(self.url) as base:
+            with sqlite_file(self.url) as base:
                 base.executescript(text)
             base.close()
             return

@@ -14,6 +14,7 @@ from nimble_otter.sources import Request, Source, connect, driver_for, fetch
 from nimble_otter.sources.source import all_drivers, source_of_file
 from nimble_otter.stop import StopToken
 from nimble_otter.table import MISSING, Kind
+from tests.files import sqlite_file
 
 
 @pytest.fixture(params=["sqlite", "postgresql", "mariadb", "stand-in", "documents"])
@@ -340,7 +341,7 @@ def test_the_stand_in_refuses_what_it_does_not_know(reports):
 
 def test_a_second_reader_does_not_disturb_a_writer(own_survey, open_base):
     connection = open_base(own_survey)
-    with sqlite3.connect(own_survey) as other:
+    with sqlite_file(own_survey) as other:
         other.execute("update station set name = 'Changed' where station_id = 1")
     table = fetch(connection, Request("select name from station where station_id = 1")).table
     assert table.columns[0].values() == ["Changed"]
@@ -351,7 +352,7 @@ def test_a_begin_that_is_typed_does_not_freeze_what_is_seen(own_survey, open_bas
     with pytest.raises(QueryError, match="BEGIN changes the session"):
         fetch(connection, Request("begin"))
     fetch(connection, Request("select * from station"))
-    with sqlite3.connect(own_survey) as other:
+    with sqlite_file(own_survey) as other:
         other.execute("update station set name = 'After' where station_id = 1")
     other.close()
     assert fetch(connection, Request("select name from station where station_id = 1")).table.columns[0].values() == [

@@ -43,6 +43,7 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, Field, Kind, View
 from nimble_otter.table.core.build import column_of, table_of
 from nimble_otter.table.text.column_format import ColumnFormat
+from tests.files import sqlite_file
 from tests.proofs import IS_LONG, how_many, proven
 
 FORMATS = ["csv", "html", "json", "jsonl", "markdown", "parquet", "sql", "sqlite", "text", "xlsx", "xml"]
@@ -393,7 +394,7 @@ def test_sqlite_and_parquet_keep_types(tmp_path):
     send({"id": [9]}, "sqlite", path, exists="within")
     assert read_back(path) == [{"id": 9}]
     send({"x": [1]}, "sqlite", path, exists="within", table="other.table")
-    with sqlite3.connect(path) as base:
+    with sqlite_file(path) as base:
         assert base.execute('select count(*) from "other.table"').fetchone() == (1,)
     base.close()
     with pytest.raises(SendError, match="no column named nosuch"):

@@ -16,6 +16,7 @@ from nimble_otter.sources import Request, Source, connect, fetch
 from nimble_otter.sources.hits import find_hits
 from nimble_otter.sources.marks import guarded_databases
 from nimble_otter.sources.script import run_script
+from tests.files import sqlite_file
 from tests.hostile import hostile_pipelines, hostile_texts
 from tests.proofs import IS_LONG, how_many, proven
 
@@ -46,7 +47,7 @@ def guarded(kind, request, tmp_path_factory):
     folder.chmod(0o777)
     if kind == "sqlite":
         path = folder / "guarded.sqlite"
-        with sqlite3.connect(path) as made:
+        with sqlite_file(path) as made:
             made.executescript(
                 "create table victim (id integer primary key, word text); insert into victim values (1, 'a')"
             )

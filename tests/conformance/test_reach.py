@@ -15,6 +15,7 @@ from nimble_otter.sources.source import dialect_of
 from nimble_otter.sources.truncation import fetch_whole
 from nimble_otter.stop import StopToken
 from nimble_otter.table.text.show import LONGEST
+from tests.files import sqlite_file
 
 SERVERS = ["sqlite", "postgresql", "mariadb"]
 _MORE = {
@@ -55,9 +56,7 @@ def kind(request):
 def server(kind, request, own_survey):
     """The survey with a few more tables, of a test's own where it is a file."""
     if kind == "sqlite":
-        import sqlite3
-
-        with sqlite3.connect(own_survey) as base:
+        with sqlite_file(own_survey) as base:
             base.executescript(_MORE[kind])
         base.close()
         return own_survey

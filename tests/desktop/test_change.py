@@ -1,6 +1,5 @@
 """Changing through the window: conflicts answered, reversals reviewed, filling, bigger editors, choices, documents."""
 
-import sqlite3
 from dataclasses import replace
 
 import pytest
@@ -15,6 +14,7 @@ from nimble_otter.pull.model import Pull, Query
 from nimble_otter.sources import Source
 from nimble_otter.table import MISSING
 from tests.desktop.conftest import settle
+from tests.files import sqlite_file
 
 SCRIPT = """
 create table kind (code text primary key, title text);
@@ -55,7 +55,7 @@ def column(window, name):
 
 
 def ask(path, text):
-    with sqlite3.connect(path) as base:
+    with sqlite_file(path) as base:
         return base.execute(text).fetchall()
 
 

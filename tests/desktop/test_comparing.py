@@ -1,7 +1,5 @@
 """Comparing in the window: a step, its key and rules, differences in the grid, and changes made pending of them."""
 
-import sqlite3
-
 import pytest
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QComboBox, QFileDialog, QLineEdit
@@ -11,6 +9,7 @@ from nimble_otter.desktop.pulls.step_ref import step_at
 from nimble_otter.pull import Pull, Query
 from nimble_otter.sources import Source
 from tests.desktop.conftest import settle
+from tests.files import sqlite_file
 
 ROWS = "select station_id, name, height_m, opened, active from station where station_id < 20"
 
@@ -21,7 +20,7 @@ def two(make_window, small_demo, tmp_path):
     window = make_window(demo=False)
     copy = tmp_path / "hq.sqlite"
     copy.write_bytes(small_demo.read_bytes())
-    with sqlite3.connect(copy) as base:
+    with sqlite_file(copy) as base:
         base.execute("update station set height_m = height_m + 0.2 where station_id = 3")
         base.execute("update station set name = 'Lower Tarn Sluice' where station_id = 8")
         base.execute("update station set height_m = height_m + 0.001 where station_id = 5")

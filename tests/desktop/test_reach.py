@@ -23,6 +23,7 @@ from nimble_otter.pull.model import SendPlan
 from nimble_otter.sources import Request, Source, TableInfo, connect, fetch
 from nimble_otter.sources.catalogue import ColumnInfo
 from tests.desktop.conftest import settle, when_shown
+from tests.files import sqlite_file
 from tests.servers.lines import Line
 
 
@@ -452,9 +453,8 @@ def test_tall_rows_show_pictures_and_are_remembered(window, make_window):
 
 @pytest.fixture
 def essays(window, small_demo):
-    import sqlite3
 
-    with sqlite3.connect(small_demo) as base:
+    with sqlite_file(small_demo) as base:
         base.execute("create table essay (essay_id integer primary key, title text, body text)")
         base.executemany("insert into essay values (?, ?, ?)", [(1, "long", "é" * 70_000), (2, "short", "é")])
     base.close()
@@ -500,14 +500,13 @@ def test_nothing_cut_is_sent_copied_or_edited(essays, tmp_path, way):
 
 
 def test_a_row_with_a_long_value_is_deleted_by_the_whole_value_seen(essays, small_demo):
-    import sqlite3
 
     window = essays
     window.pull.changes.edit(Action("Delete", delete=(0,)))
     window.writes.write(window.pull)
     settle(window)
     assert window.pull.table.rows == 1
-    with sqlite3.connect(small_demo) as base:
+    with sqlite_file(small_demo) as base:
         assert base.execute("select essay_id from essay").fetchall() == [(2,)]
     base.close()
 

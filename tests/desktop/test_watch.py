@@ -1,6 +1,5 @@
 """A pull that is watched: what others write is marked, kept and told; what is chosen and pending stays."""
 
-import sqlite3
 import time
 
 import pytest
@@ -12,6 +11,7 @@ from nimble_otter.desktop.kit.offscreen import wait_until
 from nimble_otter.desktop.pulls import watch as watching
 from nimble_otter.pull.steps import CheckLine, CheckStep, Rule, SortBy, SortStep
 from tests.desktop.conftest import settle
+from tests.files import sqlite_file
 
 COLUMNS = "sample_id, station_id"
 
@@ -24,7 +24,7 @@ def told(monkeypatch):
 
 
 def change(path, *statements):
-    with sqlite3.connect(path) as connection:
+    with sqlite_file(path) as connection:
         for statement in statements:
             connection.execute(statement)
     connection.close()

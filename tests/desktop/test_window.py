@@ -29,6 +29,7 @@ from nimble_otter.pull.steps import Condition, FilterStep, GroupStep, SortBy, So
 from nimble_otter.sources import Source
 from nimble_otter.table.text.show import shown
 from tests.desktop.conftest import settle
+from tests.files import sqlite_file
 
 CONTROL, SHIFT, NONE = (
     Qt.KeyboardModifier.ControlModifier,
@@ -316,7 +317,7 @@ def test_a_key_can_be_changed_and_a_written_row_is_shown_as_the_source_has_it(wi
     settle(window)
     assert window.pull.edits.count == 0
     assert value(window, window.grid.rows - 1, "sample_id") == 3871
-    with sqlite3.connect(small_demo) as base:
+    with sqlite_file(small_demo) as base:
         assert base.execute("select station_id from lab_sample where sample_id = 3871").fetchone() == (5,)
     (kept,) = (small_demo.parents[2] / "state" / "reversals").glob("*.sql")
     assert "DELETE" in kept.read_text()

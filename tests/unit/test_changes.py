@@ -39,9 +39,11 @@ from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind
 from nimble_otter.table.core.build import table_of
 from nimble_otter.table.ops.patch import patched
+from tests.files import sqlite_file
 
 READING = """select r.reading_id, s.name, s.river, r.taken_at, r.level_m, r.quality, r.level_m * 2 as twice
 from reading r join station s using (station_id) order by r.reading_id limit 20"""
+
 SCRIPT = """
 create table item (
   id integer primary key, name text not null, price real, bought timestamp, good boolean, code text unique);
@@ -81,7 +83,7 @@ def bench(base, open_base):
 
 
 def rows_of(bench, table="item"):
-    with sqlite3.connect(bench.connection.path) as base:
+    with sqlite_file(bench.connection.path) as base:
         return base.execute(f"select * from {table} order by 1, 2").fetchall()
 
 
@@ -180,7 +182,7 @@ def test_the_reversal_puts_everything_back(bench):
     report = write(bench.connection, bench.plan)
     assert report.is_written
     assert rows_of(bench) != before
-    with sqlite3.connect(bench.connection.path) as base:
+    with sqlite_file(bench.connection.path) as base:
         base.executescript(report.reversal)
     assert rows_of(bench) == before
 
@@ -190,7 +192,7 @@ def test_a_deleted_row_comes_back_whole_with_columns_that_were_not_pulled(base, 
     before = rows_of(bench)
     bench.edits.apply(Action("Delete", delete=(0,)))
     report = write(bench.connection, bench.plan)
-    with sqlite3.connect(bench.connection.path) as other:
+    with sqlite_file(bench.connection.path) as other:
         other.executescript(report.reversal)
     assert rows_of(bench) == before
 
@@ -198,7 +200,7 @@ def test_a_deleted_row_comes_back_whole_with_columns_that_were_not_pulled(base, 
 def test_a_conflict_shows_both_values_and_nothing_is_written(bench):
     bench.set(0, "price", 3.0)
     bench.set(1, "name", "changed")
-    with sqlite3.connect(bench.connection.path) as other:
+    with sqlite_file(bench.connection.path) as other:
         other.execute("update item set price = 2.95 where id = 1")
     for deed in (rehearse, write):
         report = deed(bench.connection, bench.plan)
@@ -215,7 +217,7 @@ def test_a_conflict_shows_both_values_and_nothing_is_written(bench):
 def test_a_row_that_is_gone_and_one_that_is_refused(bench):
     bench.set(0, "name", "x")
     bench.set(1, "code", "k3")
-    with sqlite3.connect(bench.connection.path) as other:
+    with sqlite_file(bench.connection.path) as other:
         other.execute("delete from item where id = 1")
     problems = [o.problem for o in rehearse(bench.connection, bench.plan).conflicts]
     assert "gone" in problems[0]
@@ -233,7 +235,7 @@ def test_a_delete_that_would_take_others_along_is_refused(bench):
 def test_an_update_that_touches_more_than_one_row_is_refused(base, open_base):
     path = base("create table t (a integer, b text, primary key (a)); insert into t values (1, 'x')")
     bench = Bench(open_base(path), "select * from t")
-    with sqlite3.connect(path) as other:
+    with sqlite_file(path) as other:
         other.executescript("drop table t; create table t (a integer, b text); insert into t values (1, 'x'), (1, 'x')")
     bench.set(0, "b", "y")
     report = write(bench.connection, bench.plan)
@@ -374,7 +376,7 @@ def test_drafts_find_their_rows_again_and_keep_what_was_seen(bench, tmp_path):
     save_draft(tmp_path, "one", Draft("text", edits=detach(bench.edits, bench.table, bench.target)))
     draft = load_draft(tmp_path / "one.json").edits
     assert draft.count == 4
-    with sqlite3.connect(bench.connection.path) as other:
+    with sqlite_file(bench.connection.path) as other:
         other.execute("update item set price = 8 where id = 1")
         other.execute("insert into item (id, name) values (-5, 'first')")
         other.execute("delete from item where id = 3")

@@ -4,7 +4,6 @@ import datetime as dt
 import hashlib
 import json
 import re
-import sqlite3
 from collections import Counter
 from dataclasses import replace
 from decimal import Decimal
@@ -41,6 +40,7 @@ from nimble_otter.table import View
 from nimble_otter.table.core.build import table_of
 from nimble_otter.table.ops.digests import row_digests
 from nimble_otter.table.ops.group import AggregateFunction as Agg
+from tests.files import sqlite_file
 from tests.proofs import how_many
 
 LAST = DeliveryProfile("2031-05-25T04:30:00", 20, (ColumnFigures("v", "number"), ColumnFigures("w", "text")))
@@ -397,7 +397,7 @@ def saved(base, tmp_path):
     save_pull(pull, tmp_path / "levels.pull")
 
     def change(text):
-        with sqlite3.connect(path) as connection:
+        with sqlite_file(path) as connection:
             connection.executescript(text)
         connection.close()
 

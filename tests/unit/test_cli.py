@@ -24,6 +24,7 @@ from nimble_otter.pull.steps import Condition, FigureOf, FilterStep, GroupStep, 
 from nimble_otter.query.sql.parameters import typed
 from nimble_otter.sources.source import source_of_file
 from nimble_otter.table.ops.group import AggregateFunction as Agg
+from tests.files import sqlite_file
 
 READINGS = "select * from reading join station using (station_id) where taken_at >= :since"
 
@@ -191,7 +192,7 @@ def test_whole_tables_go_to_files_or_into_one(survey, tmp_path, capsys):
     assert main([*base, str(tmp_path / "all.xlsx")]) == 0
     assert openpyxl.load_workbook(tmp_path / "all.xlsx").sheetnames == ["station", "river"]
     assert main([*base, str(tmp_path / "all.sqlite")]) == 0
-    with sqlite3.connect(tmp_path / "all.sqlite") as made:
+    with sqlite_file(tmp_path / "all.sqlite") as made:
         (definition,) = made.execute("select sql from sqlite_master where name = 'station'").fetchone()
     made.close()
     assert "primary key (station_id)" in definition
@@ -215,7 +216,7 @@ def test_rows_go_to_another_source(survey, tmp_path, capsys):
     table = ["--table", "places", "--key", "station_id", "--map", "name = called, opened ="]
     assert main([*base, *table]) == 0
     assert "42 new rows, 0 updated, 0 skipped in places" in capsys.readouterr().out
-    with sqlite3.connect(other) as made:
+    with sqlite_file(other) as made:
         assert made.execute("select count(*), count(called) from places").fetchone() == (42, 42)
     made.close()
     assert main([*base, *table, "--duplicates", "skip"]) == 0
@@ -430,7 +431,7 @@ def test_what_there_is_can_be_asked_for(own_survey, tmp_path, home, capsys):
 
 def test_a_script_is_rehearsed_then_written_whole(own_survey, tmp_path, capsys):
     def now():
-        with sqlite3.connect(own_survey) as base:
+        with sqlite_file(own_survey) as base:
             loans = base.execute("select count(*) from loan").fetchone()[0]
             found = base.execute("select count(*) from station where name like '%-new'").fetchone()[0], loans
         base.close()
@@ -488,7 +489,7 @@ def test_a_value_is_found(own_survey, reports, capsys):
     find = ["find", "--source", str(own_survey)]
     assert main([*find, "tarnbeck", "--json"]) == 0
     found = json.loads(capsys.readouterr().out)
-    with sqlite3.connect(own_survey) as base:
+    with sqlite_file(own_survey) as base:
         for hit in found:
             wanted = f"select count(*) from {hit['table']} where lower({hit['column']}) like '%tarnbeck%'"
             assert base.execute(wanted).fetchone() == (hit["rows"],)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import csv
 import json
-import sqlite3
 
 import pytest
 from hypothesis import given, settings
@@ -27,6 +26,7 @@ from nimble_otter.table import MISSING, Table, View
 from nimble_otter.table.core.build import table_of
 from nimble_otter.table.ops.alike import Alike
 from nimble_otter.table.ops.compare import compare_views
+from tests.files import sqlite_file
 from tests.proofs import how_many
 
 VALUES = some.none() | some.sampled_from([0, 1, 2]), some.none() | some.sampled_from(["a", "A", "b ", "b", ""])
@@ -195,7 +195,7 @@ def test_rows_in_another_order_are_refused():
 
 
 def stations(path, *changes):
-    with sqlite3.connect(path) as base:
+    with sqlite_file(path) as base:
         base.execute(
             "create table station (station_id integer primary key, name text not null, height_m real, opened date)"
         )
@@ -270,7 +270,7 @@ def test_two_sources_are_compared_table_by_table(home, tmp_path, capsys):
     assert found[("other", "reference", "station_id")][1].startswith("station")
     assert found[("other", "key", "")] == ("only right", "id")
     assert {table for table, _, _ in found} == {"station", "extra", "other"}
-    with sqlite3.connect(a) as base:
+    with sqlite_file(a) as base:
         base.execute("create table mine (x)")
     base.close()
     assert (

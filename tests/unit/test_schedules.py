@@ -6,7 +6,6 @@ import json
 import os
 import random
 import signal
-import sqlite3
 import subprocess
 import sys
 import time
@@ -43,6 +42,7 @@ from nimble_otter.sources import Source, fetch
 from nimble_otter.table import Kind
 from nimble_otter.table.core.build import table_of
 from nimble_otter.table.ops.group import AggregateFunction as Agg
+from tests.files import sqlite_file
 from tests.proofs import how_many, proven
 
 LISBON = "Europe/Lisbon"
@@ -306,7 +306,7 @@ class Levels:
         return made
 
     def change(self, text):
-        with sqlite3.connect(self.path) as connection:
+        with sqlite_file(self.path) as connection:
             connection.executescript(text)
         connection.close()
 
@@ -597,7 +597,7 @@ def test_a_run_that_ends_anywhere_loses_and_doubles_nothing(levels, target):
     for path in levels.out.parent.glob("o*.csv"):
         levels.out = path
         made += levels.rows()
-    with sqlite3.connect(levels.path) as connection:
+    with sqlite_file(levels.path) as connection:
         wanted = [row[0] for row in connection.execute("select id from level")]
     connection.close()
     assert sorted(made) == sorted(wanted)
@@ -675,7 +675,7 @@ def test_rows_go_to_a_table_once(levels, base):
     assert ran(made)[0].outcome in ("sent", "nothing new")
     both = []
     for path, table in ((there, "kept"), (levels.path, "level")):
-        with sqlite3.connect(path) as connection:
+        with sqlite_file(path) as connection:
             both.append(connection.execute(f"select id, m from {table} order by id").fetchall())
         connection.close()
     assert both[0] == both[1]
