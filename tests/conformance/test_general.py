@@ -8,6 +8,9 @@ import re
 import struct
 import subprocess
 import sys
+import threading
+import time
+from contextlib import suppress
 from decimal import Decimal
 
 import pytest
@@ -17,13 +20,14 @@ from nimble_otter.changes import Action, rehearse, script, write
 from nimble_otter.changes.plan import Plan, Statement, StatementKind
 from nimble_otter.changes.statement_sql import Wording
 from nimble_otter.changes.write import render
-from nimble_otter.errors import ChangeError, ConnectError, OtterError, QueryError, ValueRefused
+from nimble_otter.errors import ChangeError, ConnectError, OtterError, QueryError, Stopped, ValueRefused
 from nimble_otter.send.transfer import Transfer, transfer
 from nimble_otter.sources import Request, Source, connect, driver_for, fetch
 from nimble_otter.sources.catalogue import ColumnInfo, EntryKind, TableInfo
 from nimble_otter.sources.dialects.general import general_dialect
 from nimble_otter.sources.source import dialect_of, source_of_file
 from nimble_otter.sources.uri import parts_of, url_of
+from nimble_otter.stop import StopToken
 from tests.conformance.test_transfer import SAMPLE, rows_of
 from tests.unit.test_changes import Bench
 
@@ -309,3 +313,24 @@ def test_doubles_in_scripts_are_read_as_they_are_by_firebird(firebird, open_base
         some = ", ".join(f"{text} as c{n}" for n, text in enumerate(texts[start : start + 20]))
         got = [c.value(0) for c in fetch(connection, Request(f"select {some} from rdb$database")).table.columns]
         assert got == values[start : start + 20]
+
+
+LONG = {
+    "firebird": "select count(*) as n from rdb$fields a, rdb$fields b, rdb$fields c, rdb$fields d",
+    "duckdb": "select count(*) as n from range(10000000) a, range(10000000) b where a.range + b.range = -1",
+}
+
+
+@pytest.mark.parametrize("kind", sorted(LONG))
+def test_a_long_query_is_stopped_and_the_connection_goes_on(kind, request, open_base):
+    connection = request.getfixturevalue("duck") if kind == "duckdb" else open_base(request.getfixturevalue(kind).url)
+    stop = StopToken()
+    timer = threading.Timer(0.5, stop.set)
+    timer.start()
+    began = time.monotonic()
+    with suppress(Stopped):
+        assert fetch(connection, Request(LONG[kind]), stop).was_stopped
+    timer.join()
+    assert time.monotonic() - began < 20
+    one = "select 1 as n from rdb$database" if kind == "firebird" else "select 1 as n"
+    assert fetch(connection, Request(one)).table.columns[0].values() == [1]

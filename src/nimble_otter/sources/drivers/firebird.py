@@ -74,6 +74,12 @@ class FirebirdConnection(GeneralConnection):
         self._engine.dispose()  # what an idle connection has read counts as in use, and can't be altered
         _begin_as(connection.connection.driver_connection, tpb(Isolation.READ_COMMITTED_RECORD_VERSION, _WAIT_S))
 
+    def cancel(self, handle: Any) -> None:
+        """The one call that a connection takes from another thread while a statement runs (fb_cancel_operation)."""
+        from firebird.driver import CancelType
+
+        handle._att.cancel_operation(CancelType.RAISE.value)  # noqa: SLF001 - the package has no name for it
+
     def _declared(self, schema: str | None, tables: Sequence[str] | None) -> dict[str, dict[str, Written]]:
         """Which blobs hold text, which reflection does not tell (sub-type 1)."""
         found: dict[str, dict[str, Written]] = {}
