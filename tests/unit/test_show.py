@@ -360,7 +360,7 @@ def test_numbers_that_name_things_are_not_grouped(name, is_key):
 
 def test_times_that_are_all_at_midnight_are_shown_as_days_and_others_whole():
     days = [dt.datetime(2031, 5, n) for n in range(1, 9)]
-    table = table_of(day=[*days, None], mixed=[*days, dt.datetime(2031, 5, 9, 12)], empty=[None] * 9)
+    table = table_of(day=[*days[:-1], MISSING, None], mixed=[*days, dt.datetime(2031, 5, 9, 12)], empty=[None] * 9)
     model = RowsModel(run_course(table, ()).end, Edits(table.rows), {}, {})
     assert [cell.text for cell in model.line(0).cells] == ["2031-05-01", "2031-05-01 00:00:00", "∅"]
     assert model.line(8).cells[0].text == "∅"

@@ -160,7 +160,7 @@ def are_days(table: Table, place: int, ids: Ids) -> bool:
     field = table.fields[place]
     if field.kind is not Kind.TIME or (field.look is not None and field.look.pattern):
         return False
-    found = [v for v in table.columns[place].values(ids[:_LOOKED_AT]) if v is not None]
+    found = [v for v in table.columns[place].values(ids[:_LOOKED_AT]) if isinstance(v, dt.datetime)]  # none is MISSING
     return bool(found) and all(v.time() == dt.time() for v in found)
 
 
