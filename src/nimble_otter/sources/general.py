@@ -137,13 +137,15 @@ class GeneralConnection(Relational):
             return
         base = getattr(connection.dialect.loaded_dbapi, "Error", Exception)
         driver: Any = connection.connection.driver_connection
+        cursor = driver.cursor()
         try:
-            cursor = driver.cursor()
             for text in (self._dialect.savepoint, self._dialect.rollback_to_savepoint, self._dialect.release_savepoint):
                 if text:
                     cursor.execute(text.format("nimble_otter"))
         except base:
             self._dialect = self._dialect.without_savepoints()
+        finally:
+            cursor.close()
         driver.rollback()
         self._has_asked = True
 
