@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+import os
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from pathlib import Path
+
+from nimble_otter.errors import ConnectError
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,3 +35,13 @@ class AddressForm:
     def is_server(self) -> bool:
         """Whether a host is part of it."""
         return self.port is not None
+
+
+def readable_file(url: str, scheme: str) -> Path:
+    """The file that a path, or a URL of a scheme, leads to. Raises: ConnectError, where it can't be read."""
+    path = Path(re.sub(rf"^{scheme}:(///?)?", "", url)).expanduser()
+    if not path.is_file():
+        raise ConnectError(f"There is no file {path}.", "Pick another file, or put it back where it was.")
+    if not os.access(path, os.R_OK):
+        raise ConnectError(f"The file {path} may not be read.", "Ask its owner for the right to read it.")
+    return path

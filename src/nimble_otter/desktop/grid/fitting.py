@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from nimble_otter.desktop.grid.model import GroupsModel, RowsModel, first_width
+from nimble_otter.desktop.grid.model import GridColumn, GroupsModel, RowsModel, first_width
 from nimble_otter.desktop.grid.painting import PAD, GridPainter
 from nimble_otter.table import Kind, Table
 
@@ -19,17 +19,23 @@ _CELLS = 2400
 def fitting_width(painter: GridPainter, model: RowsModel | GroupsModel, table: Table, at: int) -> int:
     """Pixels for a column: its header, where it comes from, and what stands in some of its rows, up to a limit."""
     column = model.columns[at]
-    if column.place < 0 or column.paint or len(model.columns) * ENOUGH > _CELLS < at * ENOUGH:
+    if column.place < 0 or column.paint or at * ENOUGH > _CELLS:
         return first_width(column, table)
-    head = painter.metrics(painter.bold).horizontalAdvance(f"{column.title or column.name} {column.mark}".rstrip()) + 4
-    under = min(_MOST_UNDER, painter.metrics(painter.small).horizontalAdvance(column.under))
+    head, under = header_widths(painter, column)
     measure = painter.metrics(painter.font).horizontalAdvance
     cells = [model.line(position).cells[at] for position in _some(model.rows)]
     texts = {(cell.text[:_LETTERS], (cell.old or "")[:_LETTERS]) for cell in cells}
     widest = max((measure(text) + (measure(old) + PAD if old else 0) for text, old in texts), default=0)
     least = _LEAST if texts else first_width(column, table)
     most = _MOST if table.fields[column.place].kind is not Kind.OBJECT else _MOST * 3 // 4
-    return max(least, min(most, max(head, under, widest) + 2 * PAD + 2))
+    return max(least, min(most, max(head, min(_MOST_UNDER, under), widest) + 2 * PAD + 2))
+
+
+def header_widths(painter: GridPainter, column: GridColumn) -> tuple[int, int]:
+    """Pixels of what stands in a header: the title with its mark, and where the column comes from."""
+    title = f"{column.title or column.name} {column.mark}".rstrip()
+    under = painter.metrics(painter.small).horizontalAdvance(column.under)
+    return painter.metrics(painter.bold).horizontalAdvance(title) + 4, under
 
 
 def _some(rows: int) -> list[int]:

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import QApplication, QToolTip, QWidget
 from nimble_otter.desktop.grid.accessibility import spoken
 from nimble_otter.desktop.grid.canvas import HEAD, GridCanvas
 from nimble_otter.desktop.grid.cell_editor import CellEditor
-from nimble_otter.desktop.grid.fitting import fitting_width
+from nimble_otter.desktop.grid.fitting import fitting_width, header_widths
 from nimble_otter.desktop.grid.model import GroupsModel, RowsModel
 from nimble_otter.desktop.grid.painting import CARET, PAD
 from nimble_otter.desktop.kit import tokens
@@ -349,13 +349,9 @@ class Grid(GridCanvas):
     def fit_column(self, column: int, what: str = "both") -> None:
         """As wide as its header, as the data in sight, or as both."""
         assert self.model is not None
-        small, font, bold = self._painter.small, self._painter.font, self._painter.bold
-        head = self.model.columns[column]
-        widths = [
-            self._painter.metrics(bold).horizontalAdvance(f"{head.title or head.name} {head.mark}") + 4,
-            self._painter.metrics(small).horizontalAdvance(head.under),
-        ]
-        widths = [] if what == "data" else widths
+        font, widths = self._painter.font, list[int]()
+        if what != "data":
+            widths += header_widths(self._painter, self.model.columns[column])
         for position in self._visible_rows() if what != "header" else ():
             widths.append(self._painter.metrics(font).horizontalAdvance(self.line(position).cells[column].text))
         self._set_width(column, max(widths, default=LEAST) + 2 * PAD + 2)

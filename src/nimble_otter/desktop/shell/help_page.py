@@ -34,6 +34,7 @@ SECTIONS = {
 _WIDTH = 760
 
 
+@cache
 def _folder() -> Path | None:
     return next((each for each in _FOLDERS if (each / "guide" / "README.md").exists()), None)
 

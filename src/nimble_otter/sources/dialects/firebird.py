@@ -26,7 +26,6 @@ class _Firebird(GeneralDialect):
     most_digits = 18
     script_head = "set autoddl off;"
     text_type, bytes_type, nested_type = "varchar(8191)", "blob", "blob sub_type text"
-    byte_length = "octet_length"
     types = {
         **Dialect.types, Kind.DECIMAL: "numeric(18, 6)", Kind.TEXT: "blob sub_type text", Kind.ZONED: "varchar(40)",
         Kind.SPAN: "varchar(40)",
@@ -52,12 +51,9 @@ class _Firebird(GeneralDialect):
 
 def _sent(value: Any) -> Any:
     """A day that the client package can't send (it counts from 1858-11-17 on) as a text."""
-    is_early = isinstance(value, dt.date) and value.year < 1859
-    return (
-        re.sub(r"(\.\d{4})\d+$", r"\1", value.isoformat(" "))
-        if is_early and isinstance(value, dt.datetime)
-        else (value.isoformat() if is_early else value)
-    )
+    if not isinstance(value, dt.date) or value.year >= 1859:
+        return value
+    return re.sub(r"(\.\d{4})\d+$", r"\1", str(value))
 
 
 def _literal(value: float) -> str:

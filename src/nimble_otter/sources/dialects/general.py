@@ -85,11 +85,7 @@ class GeneralDialect(Dialect):
 
     def parameter(self, value: object, between: str = "") -> Any:
         """See `Dialect.parameter`."""
-        if isinstance(value, bool):
-            return value if self.has_truth else int(value)
-        if isinstance(value, dt.timedelta):
-            return plain(value)
-        return super().parameter(value)
+        return int(value) if isinstance(value, bool) and not self.has_truth else super().parameter(value)
 
     def compares_here(self, info: ColumnInfo) -> bool:
         """Texts, which many servers compare without case and trailing blanks, where the row is locked."""
@@ -167,7 +163,7 @@ class _Told(GeneralDialect):
             Kind.ZONED: _type_text(spoken, "DateTime", True), Kind.CLOCK: _type_text(spoken, "Time"),
             Kind.SPAN: "varchar(40)", Kind.UUID: "char(36)",
         }  # fmt: skip
-        object.__setattr__(self, "types", types)  # of each its own
+        self.types = types  # type: ignore[misc] # each of these has its own
 
 
 @cache

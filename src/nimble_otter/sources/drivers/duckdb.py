@@ -2,21 +2,20 @@
 
 from __future__ import annotations
 
-import os
 import re
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import ConnectError, LostError, QueryError, place_of
-from nimble_otter.sources.address import AddressForm
+from nimble_otter.query.sql.statements import find_parameters, mark_parameters
+from nimble_otter.sources.address import AddressForm, readable_file
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.dialects.duckdb import DUCKDB
 from nimble_otter.sources.general import GeneralConnection
 from nimble_otter.sources.plans import PlanNode
-from nimble_otter.sources.relational import KIND_OF_WORD
 from nimble_otter.sources.result_stream import batches_of
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
@@ -47,12 +46,11 @@ class _Duckdb:
         return scheme in self.schemes
 
     def connect(self, url: str, password: str | None = None, clear_password: bool = False) -> DuckdbConnection:
-        path = Path(re.sub(r"^duckdb:(///?)?", "", url)).expanduser()
         try:
             import duckdb  # noqa: F401 - to say what is missing
         except ImportError as problem:
             raise ConnectError("DuckDB files need the package duckdb.", "Install nimble-otter[duckdb].") from problem
-        return DuckdbConnection(path)
+        return DuckdbConnection(readable_file(url, self.key))
 
 
 class DuckdbConnection(GeneralConnection):
@@ -64,10 +62,6 @@ class DuckdbConnection(GeneralConnection):
     plan_form = "explain (format json) "
 
     def __init__(self, path: Path) -> None:
-        if not path.is_file():
-            raise ConnectError(f"There is no file {path}.", "Pick another file, or put it back where it was.")
-        if not os.access(path, os.R_OK):
-            raise ConnectError(f"The file {path} may not be read.", "Ask its owner for the right to read it.")
         self.path = path
         super().__init__("duckdb://", None, DUCKDB)
 
@@ -127,12 +121,10 @@ class DuckdbConnection(GeneralConnection):
         return "\n".join(row[0] for row in rows) or None
 
     def _start(self, answer: Any, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
+        if text.startswith(self.plan_form):  # which has no columns to be told before
+            return super()._start(answer, text, values)
         cursor = answer.cursor = answer.driver.cursor()
-        given = self._given(text, values)
-        if text.startswith(self.plan_form):
-            cursor.execute(*given)
-            answer.rows = batches_of(cursor)
-            return [column[0] for column in cursor.description], [None] * len(cursor.description)
+        given = _given(text, values)
         kinds = [(row[0], str(row[1])) for row in _described(cursor, *given)]
         if not kinds:
             return [], []
@@ -142,19 +134,8 @@ class DuckdbConnection(GeneralConnection):
         answer.rows = _with_endless(batches_of(cursor), [n - 1 for n in endless]) if endless else batches_of(cursor)
         return [name for name, _ in kinds], [_hint(kind) for _, kind in kinds]
 
-    def _given(self, text: str, values: dict[str, object]) -> tuple[str, tuple[object, ...]]:
-        """A text with the client's marks, and its values in their order."""
-        from nimble_otter.query.sql.statements import parameter_places
-
-        pieces, order, at = [], [], 0
-        for start, end, name in parameter_places(text) if values else ():
-            pieces += [text[at:start], "?"]
-            order.append(values[name])
-            at = end
-        return "".join(pieces) + text[at:], tuple(order)
-
     def _execute(self, cursor: Any, text: str, values: dict[str, object]) -> None:
-        cursor.execute(*self._given(text, values))
+        cursor.execute(*_given(text, values))
 
     @contextmanager
     def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> Iterator[_Client]:
@@ -180,7 +161,7 @@ class DuckdbConnection(GeneralConnection):
             writer.close()
 
     def _parse(self, driver: Any, text: str, values: dict[str, object]) -> None:
-        _described(driver.cursor(), *self._given(text, values))
+        _described(driver.cursor(), *_given(text, values))
 
     def _plan_of(self, rows: list[Any]) -> PlanNode:
         import json
@@ -194,7 +175,7 @@ class DuckdbConnection(GeneralConnection):
         if not isinstance(problem, duckdb.Error):
             return None
         said = str(problem)
-        message = re.sub(r"^\w+ Error: ", "", said.partition("\n")[0]).rstrip(".!")
+        message = _first_line(problem)
         if not self._is_open or (isinstance(problem, duckdb.IOException) and not text):
             return ConnectError(
                 f"{self.path.name} can't be opened as a DuckDB file: {message}.",
@@ -270,6 +251,11 @@ _GIVES_ROWS = re.compile(
 )  # fmt: skip
 
 
+def _given(text: str, values: Mapping[str, object]) -> tuple[str, tuple[object, ...]]:
+    """A text with the client's marks, and its values in their order."""
+    return mark_parameters(text, values, "dollar"), tuple(values[name] for name in find_parameters(text) if values)
+
+
 def _described(cursor: Any, text: str, values: Sequence[object]) -> list[Any]:
     """Names and types of a query's columns, without running it."""
     cursor.execute(f"describe {text}", values)
@@ -314,7 +300,7 @@ _HINTS = (
 def _hint(declared: str) -> Kind | None:
     if _AS_TEXT.match(declared) or declared.endswith("]"):
         return None
-    return next((kind for pattern, kind in _HINTS if pattern.match(declared)), KIND_OF_WORD.get(declared))
+    return next((kind for pattern, kind in _HINTS if pattern.match(declared)), None)
 
 
 def _plan(node: dict[str, Any]) -> PlanNode:

@@ -20,8 +20,9 @@ if TYPE_CHECKING:
 _WAIT_S = 10
 """How long a row that another one is changing is waited for."""
 _OPTIONS = {"charset": r"[\w\-]{1,20}", "role": r"[\w$]{1,63}"}
-_EVENTS = {"insert": (1, 2), "update": (3, 4), "delete": (5, 6)}
-"""`rdb$trigger_type` of a trigger for one event: before and after (Firebird 3 language reference, appendix D)."""
+_EVENTS = {"insert": 1, "update": 2, "delete": 3}
+"""In `rdb$trigger_type`, which is one less than before (0) or after (1) and then two bits for each event (Firebird 3
+language reference, appendix D)."""
 
 
 class _Firebird:
@@ -107,11 +108,8 @@ class FirebirdConnection(GeneralConnection):
 
 
 def _is_for(kind: int, event: str) -> bool:
-    """Whether a trigger of a kind runs at an event; those for several hold two bits for each."""
-    if kind <= 6:
-        return kind in _EVENTS[event]
-    number = {"insert": 1, "update": 2, "delete": 3}[event]
-    return any(((kind + 1) >> shift) & 3 == number for shift in (1, 3, 5))
+    """Whether a trigger of a kind runs at an event, of which it may have three."""
+    return any(((kind + 1) >> shift) & 3 == _EVENTS[event] for shift in (1, 3, 5))
 
 
 def _begin_as(connection: Any, parameters: bytes) -> None:

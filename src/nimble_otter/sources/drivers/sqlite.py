@@ -18,7 +18,7 @@ from nimble_otter.errors import ConnectError, LostError, QueryError, SourceError
 from nimble_otter.query.sql.effects import TELLING_PRAGMAS as _TELLING
 from nimble_otter.query.sql.effects import TELLING_PRAGMAS_OF as _TELLING_OF
 from nimble_otter.sources import facts
-from nimble_otter.sources.address import AddressForm
+from nimble_otter.sources.address import AddressForm, readable_file
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.sources.plans import PlanNode, of_sqlite
@@ -55,8 +55,7 @@ class _Sqlite:
         return scheme in self.schemes
 
     def connect(self, url: str, password: str | None = None, clear_password: bool = False) -> SqliteConnection:
-        path = Path(re.sub(r"^sqlite:(///?)?", "", url) if url.startswith("sqlite:") else url).expanduser()
-        return SqliteConnection(path)
+        return SqliteConnection(readable_file(url, self.key))
 
 
 class SqliteConnection(Relational):
@@ -72,10 +71,6 @@ class SqliteConnection(Relational):
     plan_form = "explain query plan "
 
     def __init__(self, path: Path) -> None:
-        if not path.is_file():
-            raise ConnectError(f"There is no file {path}.", "Pick another file, or put it back where it was.")
-        if not os.access(path, os.R_OK):
-            raise ConnectError(f"The file {path} may not be read.", "Ask its owner for the right to read it.")
         self.path = path
         super().__init__(self._make_engine())
         self._recover()
