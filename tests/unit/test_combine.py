@@ -12,6 +12,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as some
 
+from nimble_otter.entry import Entry
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull import run_course
 from nimble_otter.pull.steps import (
@@ -242,7 +243,7 @@ def test_every_step_comes_back_from_its_plain_form():
         UnpivotStep(("a",)),
     )  # fmt: skip
     for step in steps:
-        assert STEPS[step.kind].from_plain(step.to_plain()) == step
+        assert STEPS[step.kind].from_plain(Entry(step.to_plain())) == step
         assert step.words()
 
 

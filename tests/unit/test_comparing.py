@@ -11,6 +11,7 @@ from hypothesis import strategies as some
 
 from nimble_otter.changes import find_target
 from nimble_otter.cli import main
+from nimble_otter.entry import Entry
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.align import Side, Wanted, align
 from nimble_otter.pull.compare_large import compare_ordered
@@ -89,7 +90,7 @@ def test_the_differences_are_those_of_plain_python(left, right, with_same, rule,
 
 def test_the_step_is_kept_and_its_differences_are_rows_like_others():
     step = CompareStep("Catchment", ("k",), (("n", "m"),), ("x",), {"t": Alike(0.5, True, True, True)}, True)
-    assert CompareStep.from_plain(json.loads(json.dumps(step.to_plain()))) == step
+    assert CompareStep.from_plain(Entry(json.loads(json.dumps(step.to_plain())))) == step
     assert step.words() == "Catchment by k"
     assert step.renamed("Catchment", "B").others == ("B",)
     left, right = table_of(k=[1, 2, 3], n=[1, 2, 3]), table_of(k=[1, 2, 4], n=[1, 5, 9])

@@ -15,6 +15,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as some
 
+from nimble_otter.entry import Entry
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull import run_course
 from nimble_otter.pull.steps import (
@@ -233,7 +234,7 @@ def test_conditions_and_orders_of_groups_by_parts():
     assert course.end.grouped.levels[0].table.columns[1].values() == [2]  # outer groups count what is left
     lines = tree_lines(course.end, Opened(turned=frozenset({(0, 0), (1, 0)})))
     assert [(line.depth, line.index) for line in lines] == [(0, 0), (1, 0), (2, 3), (2, 4), (-1, 0)]
-    assert GroupStep.from_plain(group.to_plain()) == group
+    assert GroupStep.from_plain(Entry(group.to_plain())) == group
     assert GroupStep(group_keys("s", "t")).words() == "s › t"
 
 

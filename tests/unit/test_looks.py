@@ -12,6 +12,7 @@ from hypothesis import strategies as some
 
 from nimble_otter.changes import Edits
 from nimble_otter.desktop.grid.model import model_for
+from nimble_otter.entry import Entry
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull import run_course
 from nimble_otter.pull.shaped import columns_to_send
@@ -80,7 +81,7 @@ def test_a_look_that_says_nothing_is_refused_with_its_place():
         assert say in str(error)
     for wrong in ({"style": "x"}, {"decimals": 99}, {"words": ["a"]}, {"align": "up"}, {"paint": "red"}):
         with pytest.raises(ValueError):
-            ColumnFormat.from_plain(wrong)
+            ColumnFormat.from_plain(Entry(wrong))
     with pytest.raises(ValueError, match="no meaning"):
         time_text(AT, "J")
 
@@ -114,7 +115,7 @@ def test_columns_are_ordered_pinned_titled_and_painted():
     fields, columns, _ = columns_to_send(course.end)
     assert [f.name for f in fields] == ["Level", "b"]
     assert columns[0].values() == [1.25, 3.0, None]  # every digit is sent
-    assert ColumnsStep.from_plain(LOOKS.to_plain()) == LOOKS
+    assert ColumnsStep.from_plain(Entry(LOOKS.to_plain())) == LOOKS
     assert LOOKS.with_look("a", ColumnFormat()).looks == LOOKS.looks[1:]
 
 

@@ -12,6 +12,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as some
 
+from nimble_otter.entry import Entry
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull import run_course
 from nimble_otter.pull.steps import Condition, FilterStep
@@ -104,7 +105,7 @@ def test_a_condition_on_any_column_is_a_step_like_others():
         step = FilterStep((condition,))
         result = run_course(table, (step,)).results[0]
         assert (result.error, result.shaped.view.row_ids().tolist()) == (None, want), condition
-        assert FilterStep.from_plain(step.to_plain()) == step
+        assert FilterStep.from_plain(Entry(step.to_plain())) == step
     assert FilterStep((Condition("anywhere", values=("we",)),)).words() == "any column contains we"
     wrong = run_course(table, (FilterStep((Condition("anywhere", values=("(", "pattern")),)),)).results[0].error
     assert "not a regular expression" in str(wrong)

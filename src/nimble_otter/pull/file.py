@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime as dt
 import tomllib
-from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -12,6 +11,7 @@ from typing import Any
 import tomli_w
 
 from nimble_otter.changes.plan import Guard
+from nimble_otter.entry import Entry
 from nimble_otter.errors import CorruptError, SavedError, TooNewError
 from nimble_otter.files import read_text, write_text
 from nimble_otter.pull.charts.model import MOST_CHARTS, Chart
@@ -88,7 +88,7 @@ def _plain(value: object) -> Any:
 
 
 def _plain_step(step: Step) -> dict[str, object]:
-    plain: dict[str, Any] = {"kind": step.kind}
+    plain: dict[str, object] = {"kind": step.kind}
     if not step.on:
         plain["on"] = False
     if step.name:
@@ -116,60 +116,48 @@ def pull_from_text(text: str, where: str = "The pull") -> Pull:
             f"{where} was written by a newer Nimble Otter (file version {version}).", "Update, then open it."
         )
     try:
-        return _pull(whole)
-    except (KeyError, TypeError, ValueError, AttributeError, ArithmeticError, LookupError, RecursionError) as problem:
+        return _pull(Entry(whole, "the file"))
+    except (ValueError, ArithmeticError, RecursionError) as problem:
         raise CorruptError(f"{where} is incomplete or invalid: {problem}.", "See docs/pull-file.md.") from problem
 
 
-def _send(plain: Mapping[str, Any]) -> SendPlan:
-    format_, options, scope = str(plain["format"]), dict(plain.get("options", {})), str(plain.get("scope", "shown"))
+def _send(plain: Entry) -> SendPlan:
+    format_, options = plain.text("format"), plain.mapping("options")
     layout = options.pop("layout", "")
     if format_ == "json" and layout == "lines":  # before JSON Lines was a format of its own
         format_ = "jsonl"
-    if scope not in SCOPES:
-        raise ValueError(f"there is no scope {scope!r}")
-    return SendPlan(format_, str(plain["path"]), options, str(plain.get("exists", "ask")), scope)
+    scope = plain.word("scope", SCOPES, "shown")
+    return SendPlan(format_, plain.text("path"), options, plain.text("exists", "ask"), scope)
 
 
-def _pull(whole: Mapping[str, Any]) -> Pull:
-    query = whole["query"]
-    limit = query.get("limit")
-    send = whole.get("send")
-    text, changes = str(query["text"]), whole.get("changes", {})
-    steps = whole.get("step", ())
-    charts = whole.get("chart", ())
+def _pull(whole: Entry) -> Pull:
+    query, source, changes, widths = map(whole.entry, ("query", "source", "changes", "widths"))
+    steps, charts = whole.values("step"), whole.values("chart")
     if len(charts) > MOST_CHARTS:
         raise ValueError(f"there are {len(charts)} charts; at most {MOST_CHARTS} are taken")
     if len(steps) > MOST_STEPS:
         raise ValueError(f"there are {len(steps)} steps; at most {MOST_STEPS} are taken")
-    if limit not in (None, "none") and (
-        not isinstance(limit, int) or isinstance(limit, bool) or not 0 <= limit < 1 << 62
-    ):
-        raise ValueError("the limit is not a whole number")
-    parameters = {str(name): _checked(name, value) for name, value in query.get("parameters", {}).items()}
-    if changes.get("guard", "seen") not in list(Guard):
-        raise ValueError(f"there is no guard {changes['guard']!r}")
+    limit = None if query.value("limit", "none") == "none" else query.whole("limit")
+    if limit is not None and not 0 <= limit < 1 << 62:
+        raise ValueError("the limit is out of range")
     return Pull(
-        str(whole["name"]),
-        Source(str(whole["source"]["name"]), str(whole["source"]["url"])),
+        whole.text("name"),
+        Source(source.text("name"), source.text("url")),
         Query(
-            text,
-            str(query.get("language", "sql")),
-            str(query.get("collection", "")),
-            parameters,
-            None if limit in (None, "none") else limit,
-            {
-                str(name): Ask(str(ask.get("kind", "")), str(ask.get("choices", "")))
-                for name, ask in query.get("asks", {}).items()
-            },
+            query.text("text"),
+            query.text("language", "sql"),
+            query.text("collection", ""),
+            {name: _checked(name, value) for name, value in query.mapping("parameters").items()},
+            limit,
+            {name: Ask(ask.text("kind", ""), ask.text("choices", "")) for name, ask in query.named("asks").items()},
         ),
-        tuple(_step(plain) for plain in steps),
-        None if send is None else _send(send),
-        {str(name): min(max(int(width), 0), _WIDEST) for name, width in whole.get("widths", {}).items()},
-        str(whole.get("came_from", "")),
-        Guard(changes.get("guard", Guard.SEEN)),
-        bool(changes.get("by_values", False)),
-        tuple(map(Chart.from_plain, charts)),
+        tuple(_step(step, f"step {k}") for k, step in enumerate(steps, 1)),
+        _send(whole.entry("send")) if "send" in whole else None,
+        {name: min(max(widths.whole(name), 0), _WIDEST) for name in widths},
+        whole.text("came_from", ""),
+        changes.member("guard", Guard, Guard.SEEN.value),
+        changes.flag("by_values"),
+        tuple(Chart.from_plain(Entry(chart, f"chart {k}")) for k, chart in enumerate(charts, 1)),
     )
 
 
@@ -182,12 +170,12 @@ def _checked(name: object, value: object) -> object:
     return value
 
 
-def _step(plain: Mapping[str, Any]) -> Step:
-    kind = STEPS.get(plain["kind"])
-    if kind is None:
-        raise ValueError(f"there is no step {plain['kind']!r}")
-    made: Any = kind.from_plain(plain)
-    return replace(made, on=bool(plain.get("on", True)), name=str(plain.get("name", "")))  # type: ignore[no-any-return]
+def _step(given: object, at: str) -> Step:
+    kind = Entry(given, at).word("kind", STEPS)
+    plain = Entry(given, f"{at} ({kind})")
+    step = STEPS[kind].from_plain(plain)
+    on = not isinstance(plain.value("on", True), list) or kind != "join"  # an older join's pairs
+    return replace(step, on=plain.flag("on", True) if on else True, name=plain.text("name", ""))  # type: ignore[type-var]
 
 
 def save_pull(pull: Pull, path: Path) -> None:

@@ -10,10 +10,10 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
+from nimble_otter.entry import Entry
 from nimble_otter.files import locked, make_private, read_text, replacing, write_text
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Field, View
@@ -168,7 +168,7 @@ def load_profiles(folder: Path, mark: str) -> list[DeliveryProfile]:
     found = []
     for line in reversed(lines):
         try:
-            found.append(_from_plain(json.loads(line)))
+            found.append(_from_plain(Entry(json.loads(line))))
         except (ValueError, TypeError, KeyError, RecursionError):
             continue
     return found
@@ -211,16 +211,16 @@ def keep_profile(folder: Path, mark: str, made: DeliveryProfile, keyed: Keyed | 
         write_keyed(digests, keyed)
 
 
-def _from_plain(plain: Mapping[str, Any]) -> DeliveryProfile:
-    columns = tuple(
-        ColumnFigures(
-            str(c["name"]), str(c["kind"]), int(c["empty"]), int(c["distinct"]), str(c["smallest"]), str(c["largest"]),
-            {str(name): float(value) for name, value in c["numbers"].items()},
-            tuple((str(value), int(count)) for value, count in c["frequent"]),
-        )
-        for c in plain["columns"]
-    )  # fmt: skip
-    made = DeliveryProfile(str(plain["at"]), int(plain["rows"]), columns, tuple(map(str, plain["key"])))
+def _from_plain(plain: Entry) -> DeliveryProfile:
+    columns = []
+    for c in plain.entries("columns"):
+        numbers = c.entry("numbers")
+        columns.append(ColumnFigures(
+            c.text("name"), c.text("kind"), c.whole("empty"), c.whole("distinct"), c.text("smallest"),
+            c.text("largest"), {name: numbers.number(name) for name in numbers},
+            c.counts("frequent"),
+        ))  # fmt: skip
+    made = DeliveryProfile(plain.text("at"), plain.whole("rows"), tuple(columns), plain.texts("key"))
     assert made.moment
     return made
 

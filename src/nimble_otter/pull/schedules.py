@@ -10,10 +10,10 @@ import tomllib
 from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
-from typing import Any
 
 import tomli_w
 
+from nimble_otter.entry import Entry
 from nimble_otter.errors import CorruptError, SavedError, TooNewError
 from nimble_otter.files import read_text, set_aside, update_text, write_text
 from nimble_otter.pull import places
@@ -209,43 +209,40 @@ def _read(text: str, path: Path) -> list[Schedule]:
     if version > VERSION:
         raise TooNewError(f"{path} was written by a newer Nimble Otter.", "Update it first.")
     try:
-        return [_schedule(item) for item in items]
+        return [_schedule(Entry(item, f"schedule {k}")) for k, item in enumerate(items, 1)]
     except (KeyError, TypeError, AttributeError) as problem:
         raise ValueError(f"a schedule is incomplete: {problem}") from problem
 
 
-def _schedule(plain: Mapping[str, Any]) -> Schedule:
-    ways = {*(way for way, _ in EXISTS), "append", "within", "over"}
-    sends = []
-    for each in plain.get("send", []):
-        plan = SendPlan(str(each["format"]), str(each.get("path", "")), dict(each.get("options", {})),
-                        str(each.get("exists", "replace")), str(each.get("scope", "shown")),
-                        bool(each.get("as_named", False)))  # fmt: skip
-        if plan.scope not in SCOPES or plan.exists not in ways:
-            raise ValueError(f"a delivery of {plain['name']} is not what it should be")
-        sends.append(plan)
-    made = Schedule(
-        str(plain["name"]), str(plain["pull"]), _timetable(plain),
-        tuple(sends), {str(k): str(v) for k, v in plain.get("parameters", {}).items()},
-        str(plain.get("missed", "run")), str(plain.get("told", "failed")), int(plain.get("tries", 4)),
-        bool(plain.get("on", True)), bool(plain.get("anyway", False)), bool(plain.get("only_new", False)),
-        bool(plain.get("changed_too", False)), tuple(map(str, plain.get("key", ()))),
-        str(plain.get("password_file", "")), str(plain.get("by", "systemd")), str(plain.get("grows", "")),
-        str(plain.get("overlap", "")),
+def _schedule(plain: Entry) -> Schedule:
+    ways = (*(way for way, _ in EXISTS), "append", "within", "over")
+    sends = tuple(
+        SendPlan(each.text("format"), each.text("path", ""), each.mapping("options"),
+                 each.word("exists", ways, "replace"), each.word("scope", SCOPES, "shown"), each.flag("as_named"))
+        for each in plain.entries("send")
     )  # fmt: skip
-    if made.missed not in MISSED or made.told not in TOLD or made.by not in BY or not 1 <= made.tries <= 20:
-        raise ValueError(f"a mark of {made.name} is not what it should be")
-    return made
+    parameters = plain.entry("parameters")
+    schedule = Schedule(
+        plain.text("name"), plain.text("pull"), _timetable(plain), sends,
+        {name: parameters.text(name) for name in parameters},
+        plain.word("missed", MISSED, "run"), plain.word("told", TOLD, "failed"), plain.whole("tries", 4),
+        plain.flag("on", True), plain.flag("anyway"), plain.flag("only_new"), plain.flag("changed_too"),
+        plain.texts("key"), plain.text("password_file", ""), plain.word("by", BY, "systemd"),
+        plain.text("grows", ""), plain.text("overlap", ""),
+    )  # fmt: skip
+    if not 1 <= schedule.tries <= 20:
+        raise ValueError(f"tries of {plain.at} should be 1 to 20")
+    return schedule
 
 
-def _timetable(plain: Mapping[str, Any]) -> Timetable:
-    return Timetable(str(plain["calendar"]), str(plain.get("time_zone", "")), str(plain.get("between", "")))
+def _timetable(plain: Entry) -> Timetable:
+    return Timetable(plain.text("calendar"), plain.text("time_zone", ""), plain.text("between", ""))
 
 
 def _written(schedules: list[Schedule]) -> str:
     items = []
     for each in schedules:
-        plain: dict[str, Any] = {"name": each.name, "pull": each.pull, "calendar": each.table.expression}
+        plain: dict[str, object] = {"name": each.name, "pull": each.pull, "calendar": each.table.expression}
         named = {
             "time_zone": each.table.zone, "between": each.table.between, "parameters": dict(each.parameters),
             "missed": each.missed, "told": each.told, "tries": each.tries, "anyway": each.anyway,

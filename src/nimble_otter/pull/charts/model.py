@@ -5,11 +5,11 @@ from __future__ import annotations
 import datetime as dt
 import math
 import re
-from collections.abc import Mapping
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from enum import StrEnum
-from typing import Any, Self
+from typing import Self
 
+from nimble_otter.entry import Entry
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.steps.group import FigureOf, KeyBy
 from nimble_otter.table.ops.measures import AggregateFunction
@@ -73,12 +73,10 @@ class Up:
         return self.figure_of.title if self.figure else self.column
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+    def from_plain(cls, plain: Entry) -> Self:
         """Raises: ValueError."""
-        figure = str(plain.get("figure", ""))
-        if figure:
-            AggregateFunction(figure)
-        return cls(str(plain.get("column", "")), figure, float(plain.get("at", 0.5)), bool(plain.get("second", False)))
+        figure = plain.word("figure", ("", *AggregateFunction), "")
+        return cls(plain.text("column", ""), figure, plain.number("at", 0.5), plain.flag("second"))
 
     def to_plain(self) -> dict[str, object]:
         """As a pull file has it."""
@@ -189,25 +187,23 @@ class Chart:
         return plain
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
-        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
-        given: dict[str, Any] = {"kind": ChartKind(plain["kind"])}
-        for name in ("along", "by", "panels"):
-            if name in plain:
-                given[name] = KeyBy.from_plain(plain[name])
-        given["up"] = tuple(map(Up.from_plain, plain.get("up", ())))
-        for name, kind in _PLAIN.items():
-            if name in plain:
-                if type(plain[name]) is not kind:
-                    raise ValueError(f"{name} of a chart is not {kind.__name__}")
-                given[name] = plain[name]
-        given["notes"] = tuple(Note(str(n["x"]), str(n["y"]), str(n["text"])) for n in plain.get("notes", ()))
-        made = cls(**given)
-        sides = (made.stack in STACKS, made.order in ORDERS, made.legend in LEGENDS, made.palette in PALETTES,
-                 0 <= made.top <= 10_000, 0 <= made.bins <= MOST_BINS)  # fmt: skip
-        if not all(sides):
-            raise ValueError("a chart is not what it should be")
-        return made
+    def from_plain(cls, plain: Entry) -> Self:
+        """What `to_plain` made. Raises: ValueError."""
+        chart = cls(
+            plain.member("kind", ChartKind),
+            up=tuple(map(Up.from_plain, plain.entries("up"))),
+            notes=tuple(Note(n.text("x"), n.text("y"), n.text("text")) for n in plain.entries("notes")),
+        )
+        keys = {name: KeyBy.of_value(plain.value(name), name) for name in ("along", "by", "panels") if name in plain}
+        read = {str: plain.text, int: plain.whole, bool: plain.flag}
+        own = {name: read[kind](name) for name, kind in _PLAIN.items() if name in plain}
+        chart = replace(chart, **keys, **own)  # type: ignore[arg-type]
+        words = (("stack", STACKS), ("order", ORDERS), ("legend", LEGENDS), ("palette", PALETTES))
+        for name, known in words:
+            plain.word(name, known, getattr(chart, name))
+        if not (0 <= chart.top <= 10_000 and 0 <= chart.bins <= MOST_BINS):
+            raise ValueError(f"{plain.at} has too many bins or values")
+        return chart
 
 
 _PLAIN: dict[str, type] = {

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import ClassVar, Protocol, Self, runtime_checkable
 
+from nimble_otter.entry import Entry
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.profiles import DeliveryProfile
 from nimble_otter.pull.shaped import Shaped
@@ -36,8 +37,8 @@ class Step(Protocol):
         """What the pull file holds of it, without kind, on and name."""
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, object]) -> Self:
-        """Raises: KeyError, TypeError, ValueError on what `to_plain` would not write."""
+    def from_plain(cls, plain: Entry) -> Self:
+        """Raises: ValueError on what `to_plain` would not write."""
 
 
 @runtime_checkable

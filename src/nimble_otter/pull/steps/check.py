@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, ClassVar, Self
 
+from nimble_otter.entry import Entry
 from nimble_otter.pull.profiles import DeliveryProfile
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.check_rules import Checked, CheckLine, Rule, check
@@ -75,9 +76,9 @@ class CheckStep:
         return {"lines": [_plain(line) for line in self.lines]}
 
     @classmethod
-    def from_plain(cls, given: Mapping[str, Any]) -> Self:
-        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
-        return cls(tuple(_line(each) for each in given["lines"]))
+    def from_plain(cls, plain: Entry) -> Self:
+        """What `to_plain` made. Raises: ValueError."""
+        return cls(tuple(map(_line, plain.entries("lines"))))
 
 
 def _plain(line: CheckLine) -> dict[str, object]:
@@ -92,13 +93,11 @@ def _plain(line: CheckLine) -> dict[str, object]:
     return made | ({} if line.stops else {"severity": "warn"}) | ({} if line.on else {"on": False})
 
 
-def _line(given: Mapping[str, Any]) -> CheckLine:
-    severity = given.get("severity", "stop")
-    if severity not in ("stop", "warn"):
-        raise ValueError("severity is stop or warn")
-    texts = {name: str(given.get(name, "")) for name in _TEXTS}
-    made = CheckLine(Rule(given["rule"]), tuple(map(str, given.get("columns", ()))), tuple(given.get("values", ())))
-    return replace(made, stops=severity == "stop", on=bool(given.get("on", True)), **texts)  # type: ignore[arg-type]
+def _line(plain: Entry) -> CheckLine:
+    stops = plain.word("severity", ("stop", "warn"), "stop") == "stop"
+    texts = {name: plain.text(name, "") for name in _TEXTS}
+    line = CheckLine(plain.member("rule", Rule), plain.texts("columns"), plain.values("values"))
+    return replace(line, stops=stops, on=plain.flag("on", True), **texts)  # type: ignore[arg-type]
 
 
 def suggested(view: View, places: Sequence[int], stop: StopToken = NEVER) -> list[CheckLine]:

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Self
 
+from nimble_otter.entry import Entry
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
 from nimble_otter.stop import StopToken
@@ -72,8 +72,8 @@ class ColumnsStep:
         return plain | ({"looks": {name: look.to_plain() for name, look in self.looks}} if self.looks else {})
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
-        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
-        order, hidden, pinned = (tuple(map(str, plain.get(key, ()))) for key in ("order", "hidden", "pinned"))
-        looks = tuple((str(name), ColumnFormat.from_plain(look)) for name, look in plain.get("looks", {}).items())
-        return cls(order, hidden, bool(plain.get("only")), pinned, looks)
+    def from_plain(cls, plain: Entry) -> Self:
+        """What `to_plain` made. Raises: ValueError."""
+        order, hidden, pinned = map(plain.texts, ("order", "hidden", "pinned"))
+        looks = tuple((name, ColumnFormat.from_plain(look)) for name, look in plain.named("looks").items())
+        return cls(order, hidden, plain.flag("only"), pinned, looks)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any, ClassVar, Self
+from typing import ClassVar, Self
 
+from nimble_otter.entry import Entry
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.compared import differences_table, summary
 from nimble_otter.pull.row_files import is_rows_file, read_rows
@@ -110,17 +111,15 @@ class CompareStep:
         return made | ({"with_same": True} if self.with_same else {})
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
-        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
+    def from_plain(cls, plain: Entry) -> Self:
+        """What `to_plain` made. Raises: ValueError."""
         rules = {
-            str(name): Alike(_tolerance(rule.get("tolerance", 0)), bool(rule.get("any_case")),
-                             bool(rule.get("any_space")), bool(rule.get("empty_is_null")),
-                             str(rule.get("lists_by", "")))
-            for name, rule in dict(plain.get("rules", {})).items()
+            name: Alike(_tolerance(rule.number("tolerance", 0)), rule.flag("any_case"), rule.flag("any_space"),
+                        rule.flag("empty_is_null"), rule.text("lists_by", ""))
+            for name, rule in plain.named("rules").items()
         }  # fmt: skip
-        pairs = tuple((str(here), str(there)) for here, there in plain.get("pairs", ()))
-        return cls(str(plain["other"]), tuple(map(str, plain.get("keys", ()))), pairs,
-                   tuple(map(str, plain.get("left_out", ()))), rules, bool(plain.get("with_same", False)))  # fmt: skip
+        return cls(plain.text("other"), plain.texts("keys"), plain.pairs("pairs"), plain.texts("left_out"), rules,
+                   plain.flag("with_same"))  # fmt: skip
 
 
 def read_tolerance(text: str) -> float:

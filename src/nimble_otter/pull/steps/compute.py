@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import partial
-from typing import Any, ClassVar, Self
+from typing import ClassVar, Self
 
 import numpy as np
 
+from nimble_otter.entry import Entry
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import PartlyDone, Shaped
 from nimble_otter.pull.steps.filter import bound_text
@@ -94,9 +95,9 @@ class ComputeStep:
         return {"columns": [{"name": c.label, "expression": c.text} for c in self.columns]}
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
-        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
-        return cls(tuple(Computed(str(c["name"]), str(c["expression"])) for c in plain.get("columns", ())))
+    def from_plain(cls, plain: Entry) -> Self:
+        """What `to_plain` made. Raises: ValueError."""
+        return cls(tuple(Computed(c.text("name"), c.text("expression")) for c in plain.entries("columns")))
 
 
 _LOOKED_AT = 1000

@@ -11,6 +11,7 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from numpy.typing import NDArray
 
+from nimble_otter.entry import Entry
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
@@ -239,9 +240,9 @@ class FilterStep:
         return {"conditions": [_plain_condition(c) for c in self.conditions]}
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
-        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
-        return cls(tuple(_condition(c) for c in plain["conditions"]))
+    def from_plain(cls, plain: Entry) -> Self:
+        """What `to_plain` made. Raises: ValueError."""
+        return cls(tuple(map(_condition, plain.entries("conditions"))))
 
 
 def _regrouped(shaped: Shaped, again: Grouped, rows: NDArray[np.bool_]) -> Shaped:
@@ -287,10 +288,11 @@ def _plain_condition(condition: Condition) -> dict[str, object]:
 _TOML = (str, bool, int, float, dt.date, dt.datetime)
 
 
-def _condition(plain: Mapping[str, Any]) -> Condition:
-    on, empty = bool(plain.get("on", True)), bool(plain.get("with_empty", False))
+def _condition(plain: Entry) -> Condition:
+    on, empty = plain.flag("on", True), plain.flag("with_empty")
     if "sql" in plain:
-        return Condition("sql", text=str(plain["sql"]), on=on)
-    if plain["operator"] == "anywhere":
-        return Condition("anywhere", values=tuple(map(str, plain.get("values", ()))), on=on)
-    return Condition(str(plain["operator"]), str(plain["column"]), tuple(plain.get("values", ())), empty, on=on)
+        return Condition("sql", text=plain.text("sql"), on=on)
+    operator = plain.text("operator")
+    if operator == "anywhere":
+        return Condition("anywhere", values=plain.texts("values"), on=on)
+    return Condition(operator, plain.text("column"), plain.values("values"), empty, on=on)

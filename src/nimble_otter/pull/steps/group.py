@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
-from typing import Any, ClassVar, Self
+from typing import ClassVar, Self
 
 import numpy as np
 
+from nimble_otter.entry import Entry
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
@@ -32,9 +33,19 @@ class KeyBy:
         return f"{self.column} by {self.part}" if self.part else self.column
 
     @classmethod
-    def from_plain(cls, plain: Any) -> Self:
-        """What `to_plain` made."""
-        return cls(plain) if isinstance(plain, str) else cls(str(plain["column"]), str(plain["part"]))
+    def from_plain(cls, plain: Entry) -> Self:
+        """What stands for a part. Raises: ValueError."""
+        return cls(plain.text("column"), plain.text("part"))
+
+    @classmethod
+    def of_value(cls, value: object, at: str) -> Self:
+        """The key of a column's name, or of a part of one, as it stands `at` a place. Raises: ValueError."""
+        return cls(value) if isinstance(value, str) else cls.from_plain(Entry(value, at))
+
+    @classmethod
+    def of_list(cls, plain: Entry, name: str) -> tuple[Self, ...]:
+        """The keys of a list. Raises: ValueError."""
+        return tuple(cls.of_value(value, f"{name} {k} of {plain.at}") for k, value in enumerate(plain.values(name), 1))
 
 
 def group_keys(*names: str) -> tuple[KeyBy, ...]:
@@ -64,9 +75,9 @@ class FigureOf:
         return Aggregate(self.figure, find_column(table, self.column), self.at)
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
-        """What `to_plain` made."""
-        return cls(AggregateFunction(plain["figure"]), str(plain.get("column", "")), float(plain.get("at", 0.5)))
+    def from_plain(cls, plain: Entry) -> Self:
+        """What `plain_figure` made. Raises: ValueError."""
+        return cls(plain.member("figure", AggregateFunction), plain.text("column", ""), plain.number("at", 0.5))
 
 
 @dataclass(frozen=True, slots=True)
@@ -113,11 +124,9 @@ class GroupStep:
         return {"keys": plain_keys_by(self.keys), "figures": [plain_figure(f) for f in self.figures]}
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
-        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
-        return cls(
-            tuple(map(KeyBy.from_plain, plain["keys"])), tuple(map(FigureOf.from_plain, plain.get("figures", ())))
-        )
+    def from_plain(cls, plain: Entry) -> Self:
+        """What `to_plain` made. Raises: ValueError."""
+        return cls(KeyBy.of_list(plain, "keys"), tuple(map(FigureOf.from_plain, plain.entries("figures"))))
 
 
 def plain_keys_by(keys: Iterable[KeyBy]) -> list[object]:
@@ -127,7 +136,7 @@ def plain_keys_by(keys: Iterable[KeyBy]) -> list[object]:
 
 def plain_figure(figure: FigureOf) -> dict[str, object]:
     """A figure as a pull file has it."""
-    plain: dict[str, Any] = {"figure": figure.figure.value}
+    plain: dict[str, object] = {"figure": figure.figure.value}
     if figure.column:
         plain["column"] = figure.column
     return plain | ({"at": figure.at} if figure.figure is AggregateFunction.QUANTILE else {})

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any, ClassVar, Self
+from typing import ClassVar, Self
 
+from nimble_otter.entry import Entry
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped, made_anew
 from nimble_otter.pull.steps.base import find_column
@@ -62,13 +63,15 @@ class JoinStep:
 
     def to_plain(self) -> dict[str, object]:
         """As a pull file has it."""
-        return {"other": self.other, "how": self.how.value, "on": [list(pair) for pair in self.pairs]}
+        return {"other": self.other, "how": self.how.value, "pairs": [list(pair) for pair in self.pairs]}
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
-        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
-        pairs = tuple((str(here), str(there)) for here, there in plain.get("on", ()))
-        return cls(str(plain["other"]), pairs, How(plain.get("how", How.LEFT.value)))
+    def from_plain(cls, plain: Entry) -> Self:
+        """What `to_plain` made. Raises: ValueError."""
+        older = isinstance(plain.value("on", True), list)  # which had the pairs where others say whether they are on
+        return cls(
+            plain.text("other"), plain.pairs("on" if older else "pairs"), plain.member("how", How, How.LEFT.value)
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -118,9 +121,9 @@ class AppendStep:
         return {"other": self.other}
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, object]) -> Self:
-        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
-        return cls(str(plain["other"]))
+    def from_plain(cls, plain: Entry) -> Self:
+        """What `to_plain` made. Raises: ValueError."""
+        return cls(plain.text("other"))
 
 
 def needed(other: str, rows: View | None) -> Table:

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Any, ClassVar, Self
+from typing import ClassVar, Self
 
+from nimble_otter.entry import Entry
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
@@ -54,9 +55,9 @@ class OpenStep:
         return {"paths": list(self.paths)}
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
-        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
-        return cls(tuple(map(str, plain.get("paths", ()))))
+    def from_plain(cls, plain: Entry) -> Self:
+        """What `to_plain` made. Raises: ValueError."""
+        return cls(plain.texts("paths"))
 
 
 def _opened(table: Table, place: int) -> tuple[Table, list[str], bool]:

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Any, ClassVar, Self
+from typing import ClassVar, Self
 
+from nimble_otter.entry import Entry
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped, made_anew
 from nimble_otter.pull.steps.base import find_column
@@ -50,9 +50,9 @@ class DistinctStep:
         return {"columns": list(self.columns)}
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
-        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
-        return cls(tuple(map(str, plain.get("columns", ()))))
+    def from_plain(cls, plain: Entry) -> Self:
+        """What `to_plain` made. Raises: ValueError."""
+        return cls(plain.texts("columns"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,9 +82,9 @@ class SampleStep:
         return {"count": self.count, "seed": self.seed}
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
-        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
-        return cls(int(plain["count"]), int(plain.get("seed", 1)))
+    def from_plain(cls, plain: Entry) -> Self:
+        """What `to_plain` made. Raises: ValueError."""
+        return cls(plain.whole("count"), plain.whole("seed", 1))
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,11 +122,11 @@ class PivotStep:
         return {**plain, "figure": plain_figure(self.figure), "totals": self.totals}
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
-        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
-        keys = tuple(map(KeyBy.from_plain, plain.get("keys", ())))
-        figure = FigureOf.from_plain(plain["figure"])
-        return cls(keys, KeyBy.from_plain(plain["column"]), figure, bool(plain.get("totals")))
+    def from_plain(cls, plain: Entry) -> Self:
+        """What `to_plain` made. Raises: ValueError."""
+        column = KeyBy.of_value(plain.value("column"), f"column of {plain.at}")
+        figure = FigureOf.from_plain(plain.entry("figure"))
+        return cls(KeyBy.of_list(plain, "keys"), column, figure, plain.flag("totals"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -158,11 +158,9 @@ class UnpivotStep:
         return {"columns": list(self.columns), "label": self.label, "value": self.value}
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
-        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
-        return cls(
-            tuple(map(str, plain["columns"])), str(plain.get("label", "column")), str(plain.get("value", "value"))
-        )
+    def from_plain(cls, plain: Entry) -> Self:
+        """What `to_plain` made. Raises: ValueError."""
+        return cls(plain.texts("columns"), plain.text("label", "column"), plain.text("value", "value"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -188,6 +186,6 @@ class TransposeStep:
         return {"names": self.names}
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, object]) -> Self:
-        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
-        return cls(str(plain.get("names", "")))
+    def from_plain(cls, plain: Entry) -> Self:
+        """What `to_plain` made. Raises: ValueError."""
+        return cls(plain.text("names", ""))

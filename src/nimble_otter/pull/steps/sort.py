@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
-from typing import Any, ClassVar, Self
+from typing import ClassVar, Self
 
 import numpy as np
 
+from nimble_otter.entry import Entry
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
 from nimble_otter.stop import StopToken
@@ -58,9 +59,9 @@ class SortStep:
         return {"keys": plain_keys(self.keys)}
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
-        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
-        return cls(sort_keys(plain["keys"]))
+    def from_plain(cls, plain: Entry) -> Self:
+        """What `to_plain` made. Raises: ValueError."""
+        return cls(sort_keys(plain.entries("keys")))
 
 
 def plain_keys(keys: tuple[SortBy, ...]) -> list[dict[str, object]]:
@@ -72,22 +73,15 @@ def plain_keys(keys: tuple[SortBy, ...]) -> list[dict[str, object]]:
     ]
 
 
-def sort_keys(plain: Iterable[Mapping[str, Any]]) -> tuple[SortBy, ...]:
-    """Keys from a pull file. Raises: KeyError."""
+def sort_keys(plain: Iterable[Entry]) -> tuple[SortBy, ...]:
+    """Keys from a pull file. Raises: ValueError."""
     return tuple(
         SortBy(
-            str(k["column"]), bool(k.get("descending")), bool(k.get("empty_first")),
-            _known(k.get("order", ""), ORDERS), _known(k.get("language", ""), ("", *LANGUAGES)),
+            k.text("column"), k.flag("descending"), k.flag("empty_first"),
+            k.word("order", ORDERS, ""), k.word("language", ("", *LANGUAGES), ""),
         )
         for k in plain
     )  # fmt: skip
-
-
-def _known(word: str, words: Iterable[str]) -> str:
-    """Raises: ValueError."""
-    if word not in words:
-        raise ValueError(word)
-    return word
 
 
 def keys_of(table: Table, wanted: tuple[SortBy, ...], strict: bool) -> list[SortKey]:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Any, ClassVar, Self
+from typing import ClassVar, Self
 
 import numpy as np
 
+from nimble_otter.entry import Entry
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
@@ -61,6 +61,6 @@ class TopStep:
         return {"count": self.count, "keys": plain_keys(self.keys), "per": list(self.per)}
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
-        """What `to_plain` made. Raises: KeyError, ValueError, TypeError."""
-        return cls(int(plain["count"]), sort_keys(plain.get("keys", ())), tuple(map(str, plain.get("per", ()))))
+    def from_plain(cls, plain: Entry) -> Self:
+        """What `to_plain` made. Raises: ValueError."""
+        return cls(plain.whole("count"), sort_keys(plain.entries("keys")), plain.texts("per"))

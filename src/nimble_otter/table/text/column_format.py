@@ -5,13 +5,13 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from collections.abc import Mapping
 from dataclasses import dataclass, fields
 from decimal import ROUND_HALF_UP, Decimal
 from functools import cache, lru_cache
-from typing import Any, Self
+from typing import Self
 from zoneinfo import ZoneInfo
 
+from nimble_otter.entry import Entry
 from nimble_otter.errors import ConditionError
 
 STYLES = ("", "percent", "bytes", "scientific")
@@ -48,16 +48,18 @@ class ColumnFormat:
         return {name: value for name, value in plain.items() if value not in (None, "", [])}
 
     @classmethod
-    def from_plain(cls, plain: Mapping[str, Any]) -> Self:
+    def from_plain(cls, plain: Entry) -> Self:
         """Raises: ValueError for what is no look."""
-        known = {f.name for f in fields(cls)}
-        given = {name: value for name, value in plain.items() if name in known}
-        given["words"] = tuple(map(str, plain.get("words", ())))
-        made = cls(**given)
-        sides = (made.style in STYLES, made.align in ALIGNS, made.paint in PAINTS, len(made.words) in (0, 2))
-        if not all(sides) or not (made.decimals is None or 0 <= made.decimals <= MOST_DECIMALS):
-            raise ValueError(plain)
-        return made
+        words, decimals = plain.texts("words"), plain.whole("decimals") if "decimals" in plain else None
+        if len(words) not in (0, 2):
+            raise ValueError(f"words of {plain.at} should be two, for yes and no")
+        if decimals is not None and not 0 <= decimals <= MOST_DECIMALS:
+            raise ValueError(f"decimals of {plain.at} should be 0 to {MOST_DECIMALS}")
+        return cls(
+            plain.text("title", ""), decimals, plain.flag("groups") if "groups" in plain else None,
+            plain.word("style", STYLES, ""), plain.text("pattern", ""), plain.text("zone", ""), words,
+            plain.word("align", ALIGNS, ""), plain.word("paint", PAINTS, ""),
+        )  # fmt: skip
 
     def check(self, name: str) -> None:
         """Raises: ConditionError where the pattern or the zone says nothing."""
