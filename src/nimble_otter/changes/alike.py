@@ -7,9 +7,9 @@ import datetime as dt
 from collections.abc import Mapping
 from contextlib import suppress
 from decimal import Decimal, InvalidOperation
-from typing import Any
 
 from nimble_otter.table.text.show import plain
+from nimble_otter.values import Value
 
 
 def alike(a: object, b: object) -> bool:
@@ -44,7 +44,7 @@ def identical(a: object, b: object) -> bool:
     return type(a) is type(b) and bool(a == b)
 
 
-def _number(value: Any) -> Decimal | None:
+def _number(value: Value) -> Decimal | None:
     with suppress(InvalidOperation, ValueError, TypeError):
         return Decimal(str(value) if isinstance(value, float) else value)
     return None

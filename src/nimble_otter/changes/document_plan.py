@@ -10,7 +10,6 @@ import json
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from decimal import Decimal
-from typing import Any
 
 from nimble_otter.changes.edits import Edits
 from nimble_otter.changes.plan import Guard, Pairs, Plan, Statement, StatementKind
@@ -21,6 +20,7 @@ from nimble_otter.sources.dialects.documents import DOCUMENTS
 from nimble_otter.sources.trace import KEY_NAME
 from nimble_otter.table import MISSING, Table
 from nimble_otter.table.ops.filter import parse_time
+from nimble_otter.values import Value
 
 
 def document_target(table: Table, collection: str, unseen: Table | None = None) -> Target:
@@ -51,7 +51,7 @@ def make_document_plan(edits: Edits, table: Table, target: Target, guard: Guard 
     paths = {at: info.name for at, info in target.columns}
     key_place = target.keys[0][0]
 
-    def stored(row: int, place: int) -> Any:
+    def stored(row: int, place: int) -> Value:
         return edits.seen.get((row, place), target.value(table, place, row))
 
     def key_of(row: int) -> Pairs:
@@ -167,7 +167,7 @@ def read_document_value(text: str | None, before: object, path: str) -> object:
     return from_json(text, path, is_strict=isinstance(before, (Mapping, list)))
 
 
-def _number(words: str, before: object, path: str) -> Any:
+def _number(words: str, before: object, path: str) -> Value:
     plain = words.replace("\u2009", "")
     try:
         exact = Decimal(plain)

@@ -25,6 +25,7 @@ from nimble_otter.stop import NEVER, Progress, StopToken
 from nimble_otter.table import MISSING
 from nimble_otter.table.core.columns import Missing
 from nimble_otter.table.text.show import plain
+from nimble_otter.values import Value
 
 
 def render(plan: Plan, statements: Sequence[Statement] | None = None) -> list[str]:
@@ -299,7 +300,7 @@ def look_up(connection: Connection, intent: Intent) -> str:
     )
 
 
-def as_seen(now: Any, seen: Any) -> bool:
+def as_seen(now: Value, seen: Value) -> bool:
     """Whether a document's value is what the grid showed of it: decimals and long numbers by value."""
     if isinstance(now, Mapping) and isinstance(seen, Mapping):
         return list(now) == list(seen) and all(as_seen(now[name], seen[name]) for name in now)
@@ -313,7 +314,7 @@ def as_seen(now: Any, seen: Any) -> bool:
     return exactly(now, seen)
 
 
-def _at(document: Any, path: str) -> Any:
+def _at(document: Value, path: str) -> Value:
     """The value at a dotted path; MISSING where it ends."""
     for part in path.split("."):
         if isinstance(document, Mapping):
@@ -325,7 +326,7 @@ def _at(document: Any, path: str) -> Any:
     return document
 
 
-def _like(before: Any, value: Any) -> Any:
+def _like(before: Value, value: Value) -> Value:
     """A value in the type of what stood there, where the grid knows fewer types than the server."""
     import bson
 
@@ -344,7 +345,7 @@ _TYPES: dict[str, str] = {
 }  # fmt: skip
 
 
-def _seen(value: Any) -> dict[str, object]:
+def _seen(value: Value) -> dict[str, object]:
     """What matches exactly this value: null is not the same as absent, nor 1 the same as 1.0."""
     if isinstance(value, Missing):
         return {"$exists": False}
@@ -376,7 +377,7 @@ def _whole(statement: Statement) -> dict[str, object]:
     return whole
 
 
-def _shown(value: Any) -> str:
+def _shown(value: Value) -> str:
     if isinstance(value, Missing):
         return "not there"
     text = "empty" if value is None else plain(value)

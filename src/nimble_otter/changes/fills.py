@@ -6,9 +6,9 @@ import datetime as dt
 import re
 from collections.abc import Sequence
 from decimal import Decimal
-from typing import Any
 
 from nimble_otter.table import MISSING
+from nimble_otter.values import Value
 
 
 def series(values: Sequence[object]) -> list[object]:
@@ -26,7 +26,7 @@ def series(values: Sequence[object]) -> list[object]:
     return made
 
 
-def _step(first: Any, second: Any) -> Any:
+def _step(first: Value, second: Value) -> Value:
     if isinstance(first, bool):
         return None
     if isinstance(first, str):
@@ -44,7 +44,7 @@ def _step(first: Any, second: Any) -> Any:
     return None
 
 
-def _after(first: Any, step: Any, number: int) -> Any:
+def _after(first: Value, step: Value, number: int) -> Value:
     if step is None:
         return first
     if isinstance(first, str):
@@ -56,7 +56,7 @@ def _after(first: Any, step: Any, number: int) -> Any:
     return first + step * number
 
 
-def _exact(value: object) -> Any:
+def _exact(value: object) -> Value:
     """Floats by their written digits, so that 0.1 goes on with 0.2 and 0.3."""
     return Decimal(repr(value)) if isinstance(value, float) else value
 

@@ -20,6 +20,7 @@ from nimble_otter.changes.plan import Pairs, Plan, Statement, StatementKind
 from nimble_otter.errors import ChangeError
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.table.text.show import plain
+from nimble_otter.values import Value
 
 _INTEGERS = {"TINYINT": 8, "SMALLINT": 16, "INT2": 16, "SMALLSERIAL": 16, "MEDIUMINT": 24, "BIGINT": 64, "INT8": 64,
              "BIGSERIAL": 64}  # fmt: skip
@@ -35,7 +36,7 @@ def arranged(plan: Plan, uniques: Sequence[tuple[str, ...]], before: Mapping[int
     inserts = [s for s in plan.statements if s.kind == StatementKind.INSERT]
     sets = list(dict.fromkeys((*((plan.key,) if plan.key and not plan.by_values else ()), *uniques)))
 
-    def held(statement: Statement, name: str) -> Any:
+    def held(statement: Statement, name: str) -> Value:
         for part in (before.get(statement.row_id, {}), *map(dict, (statement.old, statement.key, statement.seen))):
             if name in part:
                 return part[name]
@@ -157,7 +158,7 @@ def candidates(info: ColumnInfo, number: int) -> list[object]:
     return [*_values(info, number), *([None] if info.nullable and not info.key else [])]
 
 
-def _values(info: ColumnInfo, number: int) -> list[Any]:
+def _values(info: ColumnInfo, number: int) -> list[Value]:
     declared = info.declared.upper()
     if info.values or info.word == "yes/no":
         return []

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterable
-from typing import Any
 
 from nimble_otter.changes.document_plan import make_document_plan
 from nimble_otter.changes.edits import Edits
@@ -15,6 +14,7 @@ from nimble_otter.errors import NoKeyError
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.table import MISSING, Table
 from nimble_otter.table.text.text_format import render as render_form
+from nimble_otter.values import Value
 
 
 def make_plan(
@@ -40,7 +40,7 @@ def make_plan(
     known = {at: target.values(table, at, touched) for at in {*wanted, *(at for at, _ in target.keys)}}
     forms = {at: target.field(table, at).form for at in known}
 
-    def stored(row: int, place: int) -> Any:
+    def stored(row: int, place: int) -> Value:
         value = edits.seen.get((row, place), _UNSEEN)
         value = known[place][row] if value is _UNSEEN else value
         return None if value is MISSING else render_form(value, forms[place])
@@ -81,7 +81,7 @@ def make_plan(
 _UNSEEN = object()
 
 
-def _given(value: object, form: str, dialect: Dialect) -> Any:
+def _given(value: object, form: str, dialect: Dialect) -> Value:
     """A new value as the source stores it: in the form of its column where that is kept as text (SQLite), else whole,
     whatever digits the rows pulled have."""
     if dialect.times_are_texts or not isinstance(value, (dt.datetime, dt.time)):

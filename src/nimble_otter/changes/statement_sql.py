@@ -15,6 +15,7 @@ from nimble_otter.changes.edits import DEFAULT
 from nimble_otter.changes.plan import Pairs, Plan, Statement, StatementKind
 from nimble_otter.changes.shape import shape
 from nimble_otter.sources.catalogue import ForeignKey
+from nimble_otter.values import Value
 
 Bound = tuple[str, tuple[Any, ...]]
 
@@ -97,14 +98,14 @@ class Wording:
             self._made[sign] = self._split(self._clause(statement, returning), numbered)
         return self._made[sign], pairs
 
-    def _clause(self, statement: Statement, returning: tuple[str, ...]) -> Any:
+    def _clause(self, statement: Statement, returning: tuple[str, ...]) -> Value:
         from sqlalchemy import and_, column, delete, insert, literal_column, null, select, update
 
         plan, number = self._plan, iter(range(10_000))
         names = dict.fromkeys(n for n, _ in (*statement.values, *statement.key, *statement.seen))
         named = self._named([*names, *returning])
 
-        def place(value: object) -> Any:
+        def place(value: object) -> Value:
             if value is DEFAULT:
                 return literal_column("DEFAULT")
             return null() if value is None else plan.dialect.place(value, self._place(next(number)))
@@ -139,18 +140,18 @@ class Wording:
             return made.returning(*(column(name) for name in returning)) if returning else made
         return update(named).values(set_).where(and_(*matched))
 
-    def _named(self, columns: Sequence[str]) -> Any:
+    def _named(self, columns: Sequence[str]) -> Value:
         from sqlalchemy import column, table
 
         info = self._plan.info
         return table(info.bare, *(column(name) for name in dict.fromkeys(columns)), schema=info.schema or None)
 
-    def _place(self, number: int) -> Any:
+    def _place(self, number: int) -> Value:
         from sqlalchemy import bindparam
 
         return bindparam(f"{self._token}{number}", type_=_plain_type()())
 
-    def _split(self, made: Any, overrides: bool = False) -> _Text:
+    def _split(self, made: Value, overrides: bool = False) -> _Text:
         """`overrides`: the insert gives a number that the server would give (ISO 9075-2, 14.11)."""
         # without values of its own an insert would name every column it knows
         bare: dict[str, Any] = {"column_keys": []} if made.is_insert and not made._values else {}  # noqa: SLF001 - there is no other way to ask
@@ -164,7 +165,7 @@ class Wording:
 
 
 @cache
-def _compiler(name: str) -> Any:
+def _compiler(name: str) -> Value:
     from sqlalchemy import make_url
 
     found: Any = make_url(f"{name}://").get_dialect()
@@ -172,14 +173,14 @@ def _compiler(name: str) -> Any:
 
 
 @cache
-def _plain_type() -> Any:
+def _plain_type() -> Value:
     """A type that adds nothing of its own to a value's place."""
     from sqlalchemy.types import UserDefinedType
 
     class Plain(UserDefinedType[Any]):
         cache_ok = True
 
-        def coerce_compared_value(self, op: object, value: object) -> Any:
+        def coerce_compared_value(self, op: object, value: object) -> Value:
             return self
 
     return Plain

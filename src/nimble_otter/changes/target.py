@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
 
@@ -15,6 +14,7 @@ from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.sources.trace import Origin
 from nimble_otter.table import Column, Field, Table, View
 from nimble_otter.table.ops.group import group_view
+from nimble_otter.values import Value
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,12 +65,12 @@ class Target:
         own = len(table.columns)
         return table.fields[place] if place < own or self.unseen is None else self.unseen.fields[place - own]
 
-    def values(self, table: Table, place: int, rows: Sequence[int]) -> dict[int, Any]:
+    def values(self, table: Table, place: int, rows: Sequence[int]) -> dict[int, Value]:
         """The values of some rows by their row id, taken at once."""
         ids = np.array(rows, np.int64)
         return dict(zip(rows, self.held(table, place).values(ids), strict=True)) if len(ids) else {}
 
-    def value(self, table: Table, place: int, row: int) -> Any:
+    def value(self, table: Table, place: int, row: int) -> Value:
         """The value of a row at such a place."""
         return self.held(table, place).value(row)
 

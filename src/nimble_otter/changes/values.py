@@ -21,6 +21,7 @@ from nimble_otter.table.ops.filter import parse_time
 from nimble_otter.table.text.column_format import in_zone
 from nimble_otter.table.text.show import plain
 from nimble_otter.table.text.text_format import keeps_letters, parse, parse_span, read_styled, render, span_text
+from nimble_otter.values import Value
 
 _YES = {"yes", "true", "1", "y", "on"}
 _NO = {"no", "false", "0", "n", "off"}
@@ -50,7 +51,7 @@ def read_value(
     return dialect.check(_read(text, field, info, dialect, before), info.name)
 
 
-def _read(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before: object) -> Any:  # noqa: C901 - a branch for each kind of value
+def _read(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before: object) -> Value:  # noqa: C901 - a branch for each kind of value
     declared = info.declared.upper()
     if info.word == "list" and dialect.has_lists:
         return _nested(text, info, before)
@@ -175,7 +176,7 @@ def _interval(text: str, info: ColumnInfo) -> str:
     return written
 
 
-def _number(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before: object = MISSING) -> Any:
+def _number(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before: object = MISSING) -> Value:
     written = text.strip().replace("\u2009", "").replace("\u00a0", "")
     declared = info.declared.upper()
     if declared.startswith("MONEY") and re.fullmatch(r"\(?[-+]?\W*[\d.,']+\W*\)?", written):
@@ -240,7 +241,7 @@ def _date(text: str, name: str) -> dt.date:
         raise ValueRefused(f"{name} holds dates; {text[:40]!r} is not one.", "Type it like 2031-05-28.") from problem
 
 
-def _precise(value: Any, info: ColumnInfo, dialect: Dialect) -> Any:
+def _precise(value: Value, info: ColumnInfo, dialect: Dialect) -> Value:
     """A time whose fraction the column holds: TIMESTAMP(3), and none where MariaDB says no number."""
     found = re.search(r"\((?:FSP=)?(\d)\)", info.declared.upper())
     digits = int(found[1]) if found else dialect.fraction_digits
@@ -250,7 +251,7 @@ def _precise(value: Any, info: ColumnInfo, dialect: Dialect) -> Any:
     return value
 
 
-def _styled(text: str, field: Field, info: ColumnInfo, dialect: Dialect) -> Any:
+def _styled(text: str, field: Field, info: ColumnInfo, dialect: Dialect) -> Value:
     """A time with its zone, a time of day or an interval."""
     said, hint = _STYLED[field.kind]
     written = text.strip()

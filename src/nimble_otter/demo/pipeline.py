@@ -14,6 +14,8 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import cmp_to_key
 from typing import Any
 
+from nimble_otter.values import Value
+
 Document = dict[str, Any]
 Find = Callable[[str], Iterable[Document]]
 _MISSING = object()
@@ -50,7 +52,7 @@ def _rank(value: object) -> int:
     return 1 if value is None else next((rank for kind, rank in kinds if isinstance(value, kind)), 7)
 
 
-def compare(left: Any, right: Any) -> int:
+def compare(left: Value, right: Value) -> int:
     """-1, 0 or 1, by type first."""
     ranks = _rank(left), _rank(right)
     if ranks[0] != ranks[1]:
@@ -69,7 +71,7 @@ def compare(left: Any, right: Any) -> int:
     return int(left > right) - int(left < right)
 
 
-def _at(value: object, path: Sequence[str]) -> Any:
+def _at(value: object, path: Sequence[str]) -> Value:
     for place, name in enumerate(path):
         if isinstance(value, list):
             inner = [_at(item, path[place:]) for item in value]
@@ -90,7 +92,7 @@ def _put(document: Document, path: Sequence[str], value: object) -> None:
         document[path[-1]] = value
 
 
-def _same(value: Any) -> object:
+def _same(value: Value) -> object:
     """Something that can be counted by, the same for values that are equal."""
     if isinstance(value, Mapping):
         return ("object", tuple((k, _same(v)) for k, v in value.items()))
@@ -106,7 +108,7 @@ def _is_big(value: object) -> bool:
 # --- expressions -----------------------------------------------------------------------------------------------------
 
 
-def work_out(told: object, names: Mapping[str, object]) -> Any:
+def work_out(told: object, names: Mapping[str, object]) -> Value:
     """The value of an expression; `names` are its variables, with the document as ROOT."""
     if isinstance(told, str) and told.startswith("$$"):
         name, _, path = told[2:].partition(".")
@@ -172,7 +174,7 @@ def _if_null(told: Any, names: Mapping[str, Any]) -> object:
     return None if value is _MISSING else value
 
 
-def _filter(told: Any, names: Mapping[str, Any]) -> Any:
+def _filter(told: Any, names: Mapping[str, Any]) -> Value:
     items = work_out(told["input"], names)
     if items is None or items is _MISSING:
         return None
@@ -180,14 +182,14 @@ def _filter(told: Any, names: Mapping[str, Any]) -> Any:
     return [item for item in items if _is_true(work_out(told["cond"], {**names, name: item}))]
 
 
-def _map(told: Any, names: Mapping[str, Any]) -> Any:
+def _map(told: Any, names: Mapping[str, Any]) -> Value:
     items = work_out(told["input"], names)
     if items is None or items is _MISSING:
         return None
     return [work_out(told["in"], {**names, told.get("as", "this"): item}) for item in items]
 
 
-def _reduce(told: Any, names: Mapping[str, Any]) -> Any:
+def _reduce(told: Any, names: Mapping[str, Any]) -> Value:
     items, value = work_out(told["input"], names), work_out(told["initialValue"], names)
     if items is None or items is _MISSING:
         return None
@@ -235,13 +237,13 @@ _COMPARED: dict[str, Callable[[int], Any]] = {
 }  # fmt: skip
 
 
-def _plus(*values: Any) -> object:
+def _plus(*values: Value) -> object:
     times = [v for v in values if isinstance(v, dt.datetime)]
     rest = sum(v for v in values if not isinstance(v, dt.datetime))
     return times[0] + dt.timedelta(milliseconds=rest) if times else rest
 
 
-def _minus(left: Any, right: Any) -> object:
+def _minus(left: Value, right: Value) -> object:
     if isinstance(left, dt.datetime):
         ms = dt.timedelta(milliseconds=1)
         return (left - right) / ms if isinstance(right, dt.datetime) else left - right * ms
@@ -261,7 +263,7 @@ def _extreme(values: Sequence[object], way: int) -> object:
     return best
 
 
-def _total(*values: object) -> Any:
+def _total(*values: object) -> Value:
     items = values[0] if len(values) == 1 and isinstance(values[0], list) else values
     return sum(v for v in items if _rank(v) == 2)
 
@@ -407,7 +409,7 @@ def _group(rows: list[Document], told: Any, find: Find) -> list[Document]:
     return made
 
 
-def _figure(sign: str, values: list[Any]) -> object:
+def _figure(sign: str, values: list[Value]) -> object:
     numbers = [v for v in values if _rank(v) == 2]
     if sign == "$sum":
         return sum(numbers)
@@ -434,7 +436,7 @@ def _sort(rows: list[Document], told: Any, find: Find) -> list[Document]:
     for name, way in reversed(list(told.items())):
         path = name.split(".")
 
-        def key(row: Document, path: Sequence[str] = path) -> Any:
+        def key(row: Document, path: Sequence[str] = path) -> Value:
             value = _at(row, path)
             return None if value is _MISSING else value
 

@@ -17,6 +17,7 @@ from typing import Any
 import bson
 
 from nimble_otter.demo import pipeline
+from nimble_otter.values import Value
 
 OP_QUERY, OP_REPLY, OP_MSG = 2004, 1, 2013
 MAX_MESSAGE_BYTES = 48_000_000
@@ -188,7 +189,7 @@ class StandIn:
 _ABSENT = object()
 
 
-def _parent(document: Any, path: str) -> tuple[Any, str]:
+def _parent(document: Value, path: str) -> tuple[Value, str]:
     """What holds the last part of a dotted path (objects that are not there are made), and that part."""
     *above, last = path.split(".")
     for part in above:

@@ -9,11 +9,11 @@ import struct
 import zlib
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
 from nimble_otter.stop import NEVER, Progress, StopToken
+from nimble_otter.values import Value
 
 VERSION = "1"
 SEED = 20310528
@@ -139,7 +139,7 @@ def _readings(rng: np.random.Generator, count: int) -> Iterator[list[tuple[objec
 
 
 def _write_places(base: sqlite3.Connection, rng: np.random.Generator) -> None:
-    def day(back: Any) -> str:
+    def day(back: Value) -> str:
         return (END.date() - dt.timedelta(days=int(back))).isoformat()
 
     def many(table: str, rows: list[tuple[object, ...]]) -> None:

@@ -10,7 +10,6 @@ import re
 from collections.abc import Callable, Generator, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.course import run_course
@@ -24,6 +23,7 @@ from nimble_otter.sources import Connection, Request, TableInfo, fetch
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Column, Field, Table, TableBuilder
 from nimble_otter.table.core.columns import distinct_names
+from nimble_otter.values import Value
 
 
 def rows_of_tree(shaped: Shaped, table: str, opened: Opened | None = None) -> Rows:
@@ -168,12 +168,12 @@ def table_blocks(connection: Connection, request: Request, stop: StopToken) -> G
         close()
 
 
-def _through(table: Table, pull: Pull, values: Any) -> Shaped:
+def _through(table: Table, pull: Pull, values: Value) -> Shaped:
     return run_course(table, pull.steps, values=values).whole().end
 
 
 def _tables(
-    batches: Iterator[list[Any]], make: Callable[[], TableBuilder], limit: int | None
+    batches: Iterator[list[Value]], make: Callable[[], TableBuilder], limit: int | None
 ) -> Iterator[tuple[Table, bool]]:
     """Tables of about BATCH rows, and whether the limit cut."""
     builder, done = make(), 0

@@ -21,6 +21,7 @@ from nimble_otter.changes.target import Target
 from nimble_otter.errors import CorruptError
 from nimble_otter.files import read_text, set_aside, write_text
 from nimble_otter.table import MISSING, Table
+from nimble_otter.values import Value
 
 VERSION = 1
 _UNSEEN = object()
@@ -118,7 +119,7 @@ def detach(edits: Edits, table: Table, target: Target) -> EditDraft:
     def key(row: int) -> tuple[object, ...]:
         return tuple(values[row] for values in keys)
 
-    def seen(row: int, place: int) -> Any:
+    def seen(row: int, place: int) -> Value:
         found = edits.seen.get((row, place), _UNSEEN)
         return held[place][row] if found is _UNSEEN else found
 
@@ -249,7 +250,7 @@ def plain_out(value: object) -> object:
     return value if value is None or isinstance(value, (bool, int, str)) else {"text": str(value)}
 
 
-def plain_in(value: object) -> Any:
+def plain_in(value: object) -> Value:
     """The value of what `plain_out` made."""
     if isinstance(value, list):
         return [plain_in(item) for item in value]

@@ -21,6 +21,7 @@ from nimble_otter.pull.steps import STEPS, Step
 from nimble_otter.query.sql.parameters import Ask
 from nimble_otter.sources.source import Source
 from nimble_otter.sources.urls import without_secrets
+from nimble_otter.values import Value
 
 FORMAT = "nimble otter pull"
 VERSION = 2
@@ -77,7 +78,7 @@ def pull_to_text(pull: Pull) -> str:
     return text if r"\r" in text else tomli_w.dumps(whole, multiline_strings=True)  # TOML's long texts lose a \r
 
 
-def _plain(value: object) -> Any:
+def _plain(value: object) -> Value:
     if isinstance(value, (list, tuple)):
         return [_plain(item) for item in value]
     if isinstance(value, str):

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from nimble_otter.pull.model import Pull
+from nimble_otter.values import Value
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +57,7 @@ class _Merge:
         self.theirs: list[str] = []
         self.conflicts: list[str] = []
 
-    def value(self, name: str, base: object, mine: object, theirs: object) -> Any:
+    def value(self, name: str, base: object, mine: object, theirs: object) -> Value:
         if theirs in (base, mine):
             return mine
         (self.theirs if mine == base else self.conflicts).append(name)
@@ -71,7 +72,7 @@ class _Merge:
 
     def sequence(
         self, name: str, base: Sequence[object], mine: Sequence[object], theirs: Sequence[object]
-    ) -> list[Any]:
+    ) -> list[Value]:
         """Item by item; changes that lie next to each other touch."""
         if theirs in (base, mine):
             return list(mine)

@@ -40,6 +40,7 @@ from nimble_otter.table.ops.conditions import Node
 from nimble_otter.table.ops.expressions import columns_in, compute
 from nimble_otter.table.ops.group import AggregateFunction as Agg
 from nimble_otter.table.text.show import plain
+from nimble_otter.values import Value
 
 _AGGREGATES = {
     Agg.COUNT: "count(*)", Agg.FILLED: "count({})", Agg.SUM: "sum({})", Agg.MEAN: "avg({})",
@@ -337,7 +338,7 @@ def move_down(pull: Pull, table: Table, dialect: str) -> Moved:
     return Moved(replace(pull, query=replace(pull.query, text=made), steps=steps))
 
 
-def _find(table: Table, column: Any) -> int:
+def _find(table: Table, column: Value) -> int:
     """The result's column that a query's column is. Raises: ConditionError."""
     for place, field in enumerate(table.fields):
         origin = field.origin.casefold()
@@ -388,7 +389,7 @@ def compare(before: Shaped, after: Shaped, stop: StopToken = NEVER) -> Compariso
     return Comparison(sizes[0], sizes[1], gone.total(), new.total(), tuple(examples))
 
 
-def _normal(value: object) -> Any:
+def _normal(value: object) -> Value:
     """Numbers by their value to 12 digits, as servers sum in another order, times by the moment (one that comes through
     a subquery is text in some of them), everything else as its exact text."""
     if value is None:

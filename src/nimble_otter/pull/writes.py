@@ -23,6 +23,7 @@ from nimble_otter.files import LONGEST_LOG, append_text, locked, read_text, set_
 from nimble_otter.pull.drafts import EditDraft, as_name, edits_in, edits_out, plain_in, plain_out
 from nimble_otter.sources.catalogue import ColumnInfo, EntryKind, ForeignKey, TableInfo
 from nimble_otter.sources.source import dialect_of
+from nimble_otter.values import Value
 
 VERSION = 1
 _OPEN: set[str] = set()
@@ -202,7 +203,7 @@ class WriteJournal:
         return found
 
 
-def _renamed(intent: Intent) -> list[Any]:
+def _renamed(intent: Intent) -> list[Value]:
     """Pairs of the old and new keys of rows whose keys change."""
     found = []
     for statement in intent.plan.statements:
@@ -212,11 +213,11 @@ def _renamed(intent: Intent) -> list[Any]:
     return found
 
 
-def _names(renamed: Any) -> dict[Hashable, tuple[object, ...]]:
+def _names(renamed: Value) -> dict[Hashable, tuple[object, ...]]:
     return {as_name(tuple(plain_in(old))): tuple(plain_in(new)) for old, new in renamed}
 
 
-def _process(number: int) -> list[Any]:
+def _process(number: int) -> list[Value]:
     """A process by its number and when it began, as numbers are used again (proc(5)); of one that is over its number
     alone."""
     try:

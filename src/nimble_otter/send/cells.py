@@ -11,7 +11,6 @@ import re
 from dataclasses import dataclass
 from dataclasses import field as made_by
 from decimal import Decimal
-from typing import Any
 
 import numpy as np
 
@@ -23,6 +22,7 @@ from nimble_otter.send.workbook import Book
 from nimble_otter.table import MISSING, Column, Field, Kind
 from nimble_otter.table.core.columns import DAY_US, EPOCH_DAY, TEXT_BYTES, CodedText
 from nimble_otter.table.text.show import is_endless, plain
+from nimble_otter.values import Value
 
 MOST_CHARACTERS = 32_767
 _ZERO_DAY = 693_594 - EPOCH_DAY
@@ -184,7 +184,7 @@ class Cells:
             return base64.b64encode(value).decode("ascii")
         return plain(value)
 
-    def _number(self, value: Any, style: bytes) -> bytes:
+    def _number(self, value: Value, style: bytes) -> bytes:
         if isinstance(value, bool):
             return b' t="b"' + style + f"><v>{int(value)}</v></c>".encode()
         is_exact = not is_endless(value)
@@ -250,14 +250,14 @@ def _escaped(text: str) -> bytes:
     return text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;").encode("utf-8")
 
 
-def _serial(micros: Any) -> Any:
+def _serial(micros: Value) -> Value:
     """Days as spreadsheets count them; never a hair less than the moment, as some cut where others round."""
     days = micros / DAY_US
     is_less = days.astype(np.longdouble) * DAY_US < micros
     return np.where(is_less, np.nextafter(days, np.inf), days)
 
 
-def _inexact(column: Column) -> Any:
+def _inexact(column: Column) -> Value:
     """A mask of decimals that no double equals (as spreadsheets read them: 15 digits are always safe)."""
     large = (column.data >= 10**15) | (column.data <= -(10**15))
     if not large.any():

@@ -11,6 +11,7 @@ from typing import Any, BinaryIO, Protocol
 from nimble_otter.errors import SendError
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Column, Field, View
+from nimble_otter.values import Value
 
 BATCH = 8192
 """Rows handed on at a time: about 1 MB of text of twelve columns, so that the window's thread is never kept long."""
@@ -173,7 +174,7 @@ def settings(format_: Format, given: Mapping[str, object]) -> dict[str, Any]:
     return found
 
 
-def _number(option: Option, value: Any) -> int:
+def _number(option: Option, value: Value) -> int:
     try:
         number = int(value)
     except (TypeError, ValueError) as problem:

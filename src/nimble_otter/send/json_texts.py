@@ -13,6 +13,7 @@ from nimble_otter.send.texts import BINARY, BINARY_NAME, by_code, bytes_writer, 
 from nimble_otter.table import MISSING, Column, Kind
 from nimble_otter.table.core.columns import BufferText, CodedText
 from nimble_otter.table.text.show import is_endless, jsonable
+from nimble_otter.values import Value
 
 OPTIONS = (
     Option("rows", "Rows as", "choice", "objects", (("objects", "objects"), ("lists", "lists of values"))),
@@ -104,7 +105,7 @@ class _Writer:
             return list(map(_dump, words))
         return _in_quotes(block[1:-1].split(b'","'))
 
-    def _exact(self, value: object) -> Any:
+    def _exact(self, value: object) -> Value:
         """Values that orjson would refuse or round, as fragments of their own; NaN and infinities become null."""
         if is_endless(value):
             self._out.note("numbers that are NaN or infinite are null: JSON has none")

@@ -24,6 +24,7 @@ from nimble_otter.send.format import Format, Output, Rows, settings
 from nimble_otter.send.naming import numbered
 from nimble_otter.send.sidecar_files import Beside
 from nimble_otter.stop import NEVER, Progress, StopToken
+from nimble_otter.values import Value
 
 log = logging.getLogger(__name__)
 
@@ -226,7 +227,7 @@ def _send(
 
 
 @contextmanager
-def _stage(stream: object, is_last: bool, path: Path, stages: list[Path]) -> Iterator[Any]:
+def _stage(stream: object, is_last: bool, path: Path, stages: list[Path]) -> Iterator[Value]:
     """The stream of the delivery for the last table, a further temporary file for those before."""
     if is_last:
         yield stream
@@ -327,7 +328,7 @@ def first_rows(rows: Rows, count: int) -> Rows:
     """The first rows alone, for a preview."""
     import numpy as np
 
-    def blocks(stop: StopToken) -> Iterator[Any]:
+    def blocks(stop: StopToken) -> Iterator[Value]:
         left = count
         for block in rows.blocks(stop):
             size = len(block[0]) if block else 0

@@ -23,6 +23,7 @@ from nimble_otter.table.core import uuids
 from nimble_otter.table.core.columns import TEXT_BYTES, BufferText, CodedText
 from nimble_otter.table.text.column_format import ColumnFormat, number_text, time_text
 from nimble_otter.table.text.show import plain, shown
+from nimble_otter.values import Value
 
 _ARRAY = orjson.OPT_SERIALIZE_NUMPY
 _WHOLE = 1 << 53
@@ -53,7 +54,7 @@ _STARTS = re.compile(
 _NUMBER = re.compile(r"\s*[+-]?(\d[\d.,]*|\.\d+)([eE][+-]?\d+)?")
 
 
-def guarded(texts: list[bytes], out: Output, empty: Any = None, times: Any = None) -> list[bytes]:
+def guarded(texts: list[bytes], out: Output, empty: Value = None, times: Value = None) -> list[bytes]:
     """Texts with an apostrophe before those that a spreadsheet could take for a formula: they begin with = + - @ (also
     in full width), a tab or a line end, or with one of these behind blanks and signs that are not seen; numbers are
     left alone. What is at places that are `empty` does not matter; `times` is how often each stands in the column."""
@@ -191,7 +192,7 @@ def moments(column: Column, between: bytes = b" ") -> list[bytes] | None:
     return (text if between == b"T" else text.replace(b"T", between)).split(b'","')
 
 
-def even_times(column: Column) -> list[Any]:
+def even_times(column: Column) -> list[Value]:
     """Values for a source that keeps times as text: those of a column all with a fraction, or none, so that they are
     read as times again and sort as such."""
     values = column.values()
@@ -257,7 +258,7 @@ def spelled(column: Column, field: Field, spell: Spelling) -> list[bytes]:
     return texts
 
 
-def one(value: Any, field: Field, spell: Spelling) -> bytes:
+def one(value: Value, field: Field, spell: Spelling) -> bytes:
     """One value as a plain text."""
     if isinstance(value, bytes):
         return spell.bytes_as(value).encode("ascii")
@@ -283,7 +284,7 @@ def _looked(value: object, field: Field, look: ColumnFormat) -> str:
     return shown(value, replace(field, look=replace(look, groups=False)))
 
 
-def by_code(words: Sequence[bytes], codes: Any) -> list[bytes]:
+def by_code(words: Sequence[bytes], codes: Value) -> list[bytes]:
     """The word of each code (an integer array, or one of truth values for two words)."""
     known = np.empty(len(words), np.object_)
     known[:] = words
@@ -310,6 +311,6 @@ def joined(columns: Sequence[list[bytes]], count: int, start: bytes, between: by
     return woven([*pieces, end], count)
 
 
-def too_exact(column: Column) -> Any:
+def too_exact(column: Column) -> Value:
     """A mask of whole numbers that a double can't hold."""
     return (column.data > _WHOLE) | (column.data < -_WHOLE)

@@ -29,6 +29,7 @@ from nimble_otter.stop import NEVER, Progress, StopToken
 from nimble_otter.table import MISSING, Column, Field
 from nimble_otter.table.text.show import jsonable, plain
 from nimble_otter.table.text.text_format import render
+from nimble_otter.values import Value
 
 DUPLICATES = (("stop", "stop, nothing is written"), ("skip", "skip the row"), ("update", "update the row there"))
 _ROWS, _PARAMETERS = 500, 30_000
@@ -292,14 +293,14 @@ def _values(
         yield tuple(value for row in part for value in row), len(part)
 
 
-def _held(field: Field, column: Column, dialect: Dialect) -> list[Any]:
+def _held(field: Field, column: Column, dialect: Dialect) -> list[Value]:
     """Values of a column; where times are texts as their source writes them."""
     if not dialect.times_are_texts:
         return column.values()
     return [render(v, field.form) for v in column.values()] if field.form else even_times(column)
 
 
-def _given(value: object, dialect: Dialect, between: str) -> Any:
+def _given(value: object, dialect: Dialect, between: str) -> Value:
     """A value as the driver of a dialect takes it; `between` stands between the items of a list of its own."""
     if value is None or value is MISSING:
         return None
@@ -329,7 +330,7 @@ def _documents(block: Sequence[Column], places: Sequence[int], names: Sequence[s
         yield {name: _as_bson(value) for name, value in zip(names, row, strict=True) if value is not MISSING}
 
 
-def _as_bson(value: object) -> Any:
+def _as_bson(value: object) -> Value:
     """A value as documents hold it: decimals exactly, days as midnight in UTC, other times as text."""
     from bson import Decimal128
 

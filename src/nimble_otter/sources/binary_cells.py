@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from nimble_otter.table.core.columns import Mask
+from nimble_otter.values import Stored, Value
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,7 +23,7 @@ class Cells:
     empty: Mask | None
     even: tuple[int, int] | None = None
 
-    def numbers(self, dtype: str, at: int = 0) -> NDArray[Any]:
+    def numbers(self, dtype: str, at: int = 0) -> Stored:
         """The number that stands at the `at`-th byte of each value, as a number of this machine; 0 for NULL."""
         size = np.dtype(dtype).itemsize
         if self.even is not None:
@@ -35,13 +35,13 @@ class Cells:
             found[self.empty] = 0
         return found
 
-    def raw(self) -> list[Any]:
+    def raw(self) -> list[Value]:
         """The bytes of each value, None for NULL."""
         held, ends = self.buffer.tobytes(), (self.starts + self.sizes).tolist()
         return given([held[a:b] for a, b in zip(self.starts.tolist(), ends, strict=True)], self.empty)
 
 
-def given(values: list[Any], empty: Mask | None) -> list[Any]:
+def given(values: list[Value], empty: Mask | None) -> list[Value]:
     """The values with None where there is none."""
     for place in np.flatnonzero(empty).tolist() if empty is not None else ():
         values[place] = None

@@ -16,6 +16,7 @@ from nimble_otter.table import Kind
 from nimble_otter.table.core import uuids
 from nimble_otter.table.core.columns import DAY_US, EPOCH_DAY
 from nimble_otter.table.core.parts import ArrayPart, ColumnBatch, Part, TextPart
+from nimble_otter.values import Value
 
 SIGNATURE = b"PGCOPY\n\xff\r\n\x00"
 HEADER = len(SIGNATURE) + 8
@@ -169,7 +170,7 @@ def _numeric(cells: Cells) -> Part:
     sign, shown = cells.numbers(">u2", 4), cells.numbers(">i2", 6).astype(np.int64)
     held = np.ones(len(groups), np.bool_) if cells.empty is None else ~cells.empty
 
-    def texts() -> list[Any]:
+    def texts() -> list[Value]:
         return [None if raw is None else numeric_text(raw) for raw in cells.raw()]
 
     scale = int(shown[held][0]) if held.any() else 0

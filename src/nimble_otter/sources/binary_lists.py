@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from nimble_otter.sources.binary_cells import Cells, given
 from nimble_otter.table.core.columns import TEXT_BYTES
+from nimble_otter.values import Value
 
 _MANY = 64
 """Values of a list above which it is read by itself."""
@@ -24,12 +25,12 @@ def of_numbers(dtype: str) -> Callable[[Cells], list[Any]]:
     return lambda cells: _lists(cells, lambda inner: given(inner.numbers(dtype).tolist(), inner.empty))
 
 
-def of_texts(cells: Cells) -> list[Any]:
+def of_texts(cells: Cells) -> list[Value]:
     """Lists of texts."""
     return _lists(cells, lambda inner: [None if v is None else v.decode(*TEXT_BYTES) for v in inner.raw()])
 
 
-def _lists(cells: Cells, take: Take) -> list[Any]:
+def _lists(cells: Cells, take: Take) -> list[Value]:
     """Python's lists; one of several dimensions holds lists, one that does not begin at 1 is the server's text."""
     dimensions, counts, begins = (cells.numbers(">i4", at).astype(np.int64) for at in (0, 12, 16))
     held = np.ones(len(counts), np.bool_) if cells.empty is None else ~cells.empty
@@ -64,7 +65,7 @@ def _cells(cells: Cells, starts: NDArray[np.int64], sizes: NDArray[np.int64]) ->
     return Cells(cells.buffer, starts, np.maximum(sizes, 0), empty if empty.any() else None)
 
 
-def _one(cells: Cells, row: int, dimensions: int, take: Take) -> Any:
+def _one(cells: Cells, row: int, dimensions: int, take: Take) -> Value:
     """One list of any form."""
     raw = cells.buffer[cells.starts[row] :][: cells.sizes[row]]
     head = np.frombuffer(raw[: 12 + 8 * dimensions].tobytes(), ">i4").tolist()
@@ -85,7 +86,7 @@ def _one(cells: Cells, row: int, dimensions: int, take: Take) -> Any:
     return f"{bounds}={_written(found)}"
 
 
-def _written(values: list[Any]) -> str:
+def _written(values: list[Value]) -> str:
     """A list as the server writes it (`array_out`)."""
     said = []
     for value in values:

@@ -14,6 +14,7 @@ from nimble_otter.sources.session import Explaining, Running
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind, Table, TableBuilder
 from nimble_otter.table.core.columns import distinct_names
+from nimble_otter.values import Value
 
 if TYPE_CHECKING:
     from sqlalchemy.engine.interfaces import DBAPICursor
@@ -52,7 +53,7 @@ class Explained:
 class Answer:
     """One query under way: its connection out of the pool, its rows, and how it is stopped from outside."""
 
-    def __init__(self, connection: Running, raw: Any, text: str, stop: StopToken) -> None:
+    def __init__(self, connection: Running, raw: Value, text: str, stop: StopToken) -> None:
         self._connection, self._raw, self._text, self._stop = connection, raw, text, stop
         self.driver: Any = raw.driver_connection
         self.rows: Iterator[Sequence[Any]] = iter(())
@@ -79,7 +80,7 @@ class Answer:
         """Whether it was ended before all rows had come."""
         return self._stop.is_set()
 
-    def batches(self) -> Iterator[list[Any]]:
+    def batches(self) -> Iterator[list[Value]]:
         """The rows, batch by batch; must be used up or closed."""
         is_whole = False
         try:
@@ -131,7 +132,7 @@ def results(cursor: DBAPICursor, limit: int | None) -> list[tuple[Table, bool]]:
             return found
 
 
-def batches_of(cursor: Any) -> Iterator[Sequence[Any]]:
+def batches_of(cursor: Any) -> Iterator[Sequence[Value]]:
     """A cursor's rows, the first few at once."""
     size = FIRST
     while batch := cursor.fetchmany(size):

@@ -17,6 +17,7 @@ from nimble_otter.table import Column, Kind, Table
 from nimble_otter.table.core.columns import BufferText, CodedText, Ids
 from nimble_otter.table.text.show import LONGEST, plain
 from nimble_otter.table.text.text_format import render
+from nimble_otter.values import Value
 
 _AT_ONCE = 20
 _STRETCH = 1 << 13
@@ -75,7 +76,7 @@ def _span(text: str, dialect: str) -> tuple[int, int] | None:
     return tokens[1].start, tokens[end - 1].end + 1
 
 
-def _items(text: str, dialect: str) -> list[Any] | None:
+def _items(text: str, dialect: str) -> list[Value] | None:
     """The columns that a plain query of one table asks for, as "*" or (name, label); None for any other query."""
     try:
         parsed = sqlglot.parse_one(text, dialect=dialect)
@@ -138,7 +139,7 @@ def fetch_whole(
     cells: Mapping[int, Sequence[int]],
     stop: StopToken = NEVER,
     progress: Callable[[int, int], None] | None = None,
-) -> dict[int, dict[int, Any]]:
+) -> dict[int, dict[int, Value]]:
     """The whole values of `cells` (places by row id), by row id and place. Raises: SourceError's; QueryError when a row
     is not there any more; Stopped."""
     names = dict(long.columns)

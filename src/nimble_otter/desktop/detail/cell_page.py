@@ -6,7 +6,6 @@ import json
 import tempfile
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
 
 from PySide6.QtCore import QSize, Qt, QUrl, Signal
 from PySide6.QtGui import QDesktopServices, QPainter, QPaintEvent, QPixmap
@@ -28,6 +27,7 @@ from nimble_otter.files import replacing
 from nimble_otter.table import MISSING, Field
 from nimble_otter.table.text.content import MOST_HEX, Content, content_of, hex_lines
 from nimble_otter.table.text.show import grouped, plain, shown
+from nimble_otter.values import Value
 
 TEXT, TREE, BYTES = 0, 1, 2
 _LONGEST, _PART, _MOST = 10_000, 2000, 100_000
@@ -118,7 +118,7 @@ def _nested(value: object) -> object:
     return None
 
 
-def add_tree(parent: QTreeWidgetItem, value: Any, depth: int = 0) -> None:
+def add_tree(parent: QTreeWidgetItem, value: Value, depth: int = 0) -> None:
     """Names and values; at most 500 entries a level are listed."""
     pairs = list(value.items()) if isinstance(value, Mapping) else list(enumerate(value))
     for name, inner in pairs[:500]:

@@ -24,6 +24,7 @@ from nimble_otter.desktop.kit.theme import theme, ui_font
 from nimble_otter.desktop.kit.widgets import ElidedLabel, as_plain, button, clear, label, row
 from nimble_otter.table import MISSING, Field
 from nimble_otter.table.text.show import grouped, shown
+from nimble_otter.values import Value
 
 _LINE_PX = 44
 _MOST = 400
@@ -61,7 +62,7 @@ class _Fields(QAbstractListModel):
             return (shown(value[:_MOST], field), False) if value else ("“ ” empty text", True)
         return shown(value, field)[:_MOST], False
 
-    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Value:
         if not index.isValid() or role not in (
             Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole, Qt.ItemDataRole.ToolTipRole,
         ):  # fmt: skip

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import Any
 
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QApplication
@@ -23,6 +22,7 @@ from nimble_otter.desktop.runtime.state_store import Layout
 from nimble_otter.errors import OtterError
 from nimble_otter.table import MISSING, Kind
 from nimble_otter.table.text.show import grouped
+from nimble_otter.values import Value
 
 _LONGEST_INLINE = 2000
 """Characters of a text that is edited over its cell; longer ones go to the bigger editor."""
@@ -154,7 +154,7 @@ class GridEdits(QObject):
         if self._big is None:
             self._big = BigEditor(self._grid.viewport())
 
-        def take(value: Any) -> str:
+        def take(value: Value) -> str:
             """Returns why the value can't be taken, "" when it was."""
             try:
                 made = value if isinstance(value, bytes) else open_pull.cells.typed(value, place, row)

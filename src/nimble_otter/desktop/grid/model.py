@@ -21,6 +21,7 @@ from nimble_otter.table.kernels.numeric import as_floats
 from nimble_otter.table.ops.compare import CHANGED, ONLY_HERE, ONLY_THERE, SAME
 from nimble_otter.table.text.column_format import PLAIN
 from nimble_otter.table.text.show import grouped, shown
+from nimble_otter.values import Value
 
 _BLOCK = 64
 """Rows whose values are taken at once."""
@@ -68,7 +69,7 @@ class Cells(Sequence[Cell]):
     def __len__(self) -> int:
         return len(self._made)
 
-    def __getitem__(self, at: Any) -> Any:
+    def __getitem__(self, at: Value) -> Value:
         found = self._made[at]
         if found is None:
             found = self._made[at] = self._make(at)
@@ -240,7 +241,7 @@ class RowsModel:
         known = row_ids < len(self._places)
         return np.where(known, self._places.take(np.where(known, row_ids, 0)) if len(self._places) else -1, -1)
 
-    def value(self, position: int, column: int) -> Any:
+    def value(self, position: int, column: int) -> Value:
         """The value of a cell as it would be after its pending edit."""
         row, place = self.row_id(position), self.columns[column].place
         edited = self._pending(self._edits.cells.get(row, {}), row, place)
@@ -272,7 +273,7 @@ class RowsModel:
             self._values[place] = self._table.columns[place].values(np.minimum(ids, self._table.rows - 1))
         return self._values[place][position % _BLOCK]
 
-    def stored(self, start: int, stop: int) -> tuple[Any, list[Column]] | None:
+    def stored(self, start: int, stop: int) -> tuple[Value, list[Column]] | None:
         """The row ids at some positions and the columns as they are stored; None where anything is pending there."""
         ids = self._view.row_ids(start, stop) if self._ids is None else self._ids[start:stop]
         if len(self._edits.cells) and not self._edits.cells.keys().isdisjoint(ids.tolist()):
@@ -439,7 +440,7 @@ class GroupsModel:
         found = np.flatnonzero((self._lines.index == row_id) & (self._lines.depths == len(self._grouped.levels)))
         return int(found[0]) if len(found) else None
 
-    def value(self, position: int, column: int) -> Any:
+    def value(self, position: int, column: int) -> Value:
         """The value of a cell: of a row, or the aggregate of a group."""
         line, place = self._lines[position], self.columns[column].place
         depth = line.depth

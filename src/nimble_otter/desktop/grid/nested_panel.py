@@ -19,11 +19,12 @@ from nimble_otter.pull.shaped import all_rows
 from nimble_otter.table import MISSING, Field, Table
 from nimble_otter.table.core.build import column_of
 from nimble_otter.table.text.show import grouped
+from nimble_otter.values import Value
 
 _WIDTH, _MOST_ROWS = 120, 8
 
 
-def table_of_nested(value: Any) -> Table:
+def table_of_nested(value: Value) -> Table:
     """A list of objects as rows with their fields as columns, another list as one column, an object as two."""
     columns: dict[str, list[Any]] = {}
     if isinstance(value, Mapping):

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime as dt
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
@@ -25,6 +24,7 @@ from nimble_otter.table.core.columns import Ids, Mask
 from nimble_otter.table.ops.combine import MOST_COLUMNS, transposed
 from nimble_otter.table.ops.compare import CHANGED, ONLY_HERE, ONLY_THERE, SAME, Differences, compare_views
 from nimble_otter.table.text.show import grouped
+from nimble_otter.values import Value
 
 _WIDTHS = {Kind.TEXT: 150, Kind.OBJECT: 150}
 _MARKS = {SAME: ("", ""), CHANGED: ("≠", "edited"), ONLY_HERE: ("+", "new"), ONLY_THERE: ("−", "deleted")}
@@ -54,7 +54,7 @@ class DifferencesModel:
         """The field that a column shows."""
         return self._found.here.table.fields[self._found.pairs[column][0]]
 
-    def value(self, position: int, column: int) -> Any:
+    def value(self, position: int, column: int) -> Value:
         """The value on this side, or the other's where the row is only there."""
         mine, theirs = self._sides(position, column)
         return theirs if self._found.here_ids[self._lines[position]] < 0 else mine

@@ -23,6 +23,7 @@ from nimble_otter.errors import NoKeyError, ValueRefused
 from nimble_otter.sources import ColumnInfo
 from nimble_otter.table import MISSING, Field, Kind, Table
 from nimble_otter.table.text.typed_look import as_typed, is_as_shown
+from nimble_otter.values import Value
 
 
 class CellValues:
@@ -66,7 +67,7 @@ class CellValues:
             else self._own.shaped.view.table
         )
 
-    def stored(self, row: int, place: int) -> Any:
+    def stored(self, row: int, place: int) -> Value:
         """The value of a cell as it was fetched; of a new row none."""
         return MISSING if self._own.edits.is_new(row) else self._table_at(place).columns[place].value(row)
 
@@ -99,7 +100,7 @@ class CellValues:
             else self._own.shaped.field(place)
         )
 
-    def typed(self, text: str | None, place: int, row: int) -> Any:
+    def typed(self, text: str | None, place: int, row: int) -> Value:
         """The value of a text for a cell; None is empty. Raises: ChangeError that says why it can't be taken."""
         assert self._own.table is not None
         stored, look = self.stored(row, place), self._shown_field(place).look

@@ -9,6 +9,7 @@ from typing import Any
 from nimble_otter.changes import Action
 from nimble_otter.pull import Pull
 from nimble_otter.pull.drafts import EditDraft
+from nimble_otter.values import Value
 
 MOST = 500
 _UNTOLD = ("widths",)
@@ -62,7 +63,7 @@ def changed_parts(before: Pull, after: Pull) -> tuple[tuple[str, object], ...]:
     return tuple((name, _part(before, name)) for name in names if _part(before, name) != _part(after, name))
 
 
-def _part(pull: Pull, name: str) -> Any:
+def _part(pull: Pull, name: str) -> Value:
     owner, _, own = name.rpartition(".")
     return getattr(pull.query if owner else pull, own)
 

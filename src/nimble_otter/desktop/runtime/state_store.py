@@ -5,11 +5,11 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 from nimble_otter.files import clear_parts, read_text, set_aside, write_text
 from nimble_otter.pull import places
 from nimble_otter.pull.seats import Seat
+from nimble_otter.values import Value
 
 VERSION = 1
 MOST_RECENT = 12
@@ -86,7 +86,7 @@ class StateStore:
         return self.folder / "reversals"
 
 
-def _fitting(value: Any, known: Any) -> object:
+def _fitting(value: Value, known: Value) -> object:
     """A value of the layout file, where it is of the kind of the one that is known and in bounds; else that one."""
     if isinstance(known, bool) or isinstance(value, bool):
         return value if type(value) is type(known) else known

@@ -26,6 +26,7 @@ from nimble_otter.pull.steps import Condition, FilterStep
 from nimble_otter.table.kernels.keys import object_key
 from nimble_otter.table.ops.profile import value_counts
 from nimble_otter.table.text.show import grouped, plain, shown
+from nimble_otter.values import Value
 
 _HOW = "Write it as in a WHERE clause: and, or, not, in, like, between, is null."
 MOST_VALUES = 300
@@ -186,7 +187,7 @@ class FilterDrawer(Drawer):
             return
         self._counts_of = wanted
 
-        def show(counts: list[tuple[Any, int]]) -> None:
+        def show(counts: list[tuple[Value, int]]) -> None:
             self._counts = counts
             self._sift()
 

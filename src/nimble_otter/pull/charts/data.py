@@ -4,10 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from nimble_otter.pull.charts.model import Chart
 from nimble_otter.pull.charts.places import CATEGORY, TIME, Axis, Floats, label_of, time_texts
@@ -18,6 +16,7 @@ from nimble_otter.table.core.build import column_of
 from nimble_otter.table.core.columns import Column, Ids, Mask
 from nimble_otter.table.ops.combine import chained
 from nimble_otter.table.text.show import shown
+from nimble_otter.values import Stored
 
 _MANY = 500_000
 """Points from which on a look closer is worth putting them in order."""
@@ -194,7 +193,7 @@ def _floats(axis: Axis, values: Floats) -> tuple[Field, Column]:
     return Field(axis.title, Kind.FLOAT), Column(Kind.FLOAT, np.nan_to_num(values), np.isnan(values))
 
 
-def _ends(parts: Sequence[NDArray[Any]]) -> tuple[float, float] | None:
+def _ends(parts: Sequence[Stored]) -> tuple[float, float] | None:
     lows = [float(np.fmin.reduce(part)) for part in parts if len(part)]
     highs = [float(np.fmax.reduce(part)) for part in parts if len(part)]
     lows, highs = [v for v in lows if v == v], [v for v in highs if v == v]

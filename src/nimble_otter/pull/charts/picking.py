@@ -18,6 +18,7 @@ from nimble_otter.pull.steps.group import KeyBy
 from nimble_otter.table import Field, Kind, Table
 from nimble_otter.table.core.columns import Ids
 from nimble_otter.table.text.show import plain, shown
+from nimble_otter.values import Value
 
 MOST_FIGURES = 8
 _LENGTHS = {"year": 366, "quarter": 92, "month": 31, "week": 7, "day": 1}
@@ -129,11 +130,11 @@ def _equal(drawn: Drawn, key: KeyBy, panel: int) -> list[Condition]:
     return _one_of(key, [own[1].value(int(each.at[0]))], own[0]) if each is not None and own is not None else []
 
 
-def _told(each: Series, name: str) -> tuple[Field, Any] | None:
+def _told(each: Series, name: str) -> tuple[Field, Value] | None:
     return next(((own, column) for own, column in each.told if own.name == name), None)
 
 
-def _one_of(key: KeyBy, values: list[Any], field: Field | None) -> list[Condition]:
+def _one_of(key: KeyBy, values: list[Value], field: Field | None) -> list[Condition]:
     """That a key has one of some values; parts of values as the local language extracts them."""
     filled = [value for value in values if value is not None]
     if not key.part:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any, ClassVar, Self
+from typing import ClassVar, Self
 
 from nimble_otter.entry import Entry
 from nimble_otter.pull.profiles import DeliveryProfile
@@ -14,6 +14,7 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind, View
 from nimble_otter.table.ops.profile import profile
 from nimble_otter.table.text.show import plain
+from nimble_otter.values import Value
 
 _FEW = 12
 """Different texts up to which a list of them is suggested."""
@@ -124,7 +125,7 @@ def suggested(view: View, places: Sequence[int], stop: StopToken = NEVER) -> lis
     return [*lines, CheckLine(Rule.SINCE_LAST, values=(90,)), CheckLine(Rule.COLUMNS, stops=False)]
 
 
-def _frequent(view: View, place: int, most: int, stop: StopToken) -> list[tuple[Any, int]]:
+def _frequent(view: View, place: int, most: int, stop: StopToken) -> list[tuple[Value, int]]:
     from nimble_otter.table.ops.profile import value_counts
 
     return value_counts(view, place, most + 1, stop)

@@ -29,6 +29,7 @@ from nimble_otter.table.ops.filter import filter_view
 from nimble_otter.table.ops.group import Aggregate, AggregateFunction, group_view
 from nimble_otter.table.text.patterns import compiled
 from nimble_otter.table.text.show import grouped, shown
+from nimble_otter.values import Value
 
 
 class Rule(StrEnum):
@@ -245,7 +246,7 @@ def _unique(line: CheckLine, ground: _Ground) -> Checked:
     return _of_rows(line, ground, _repeated(columns, ids, ground.stop), "rows share a value")
 
 
-def _repeated(columns: list[Any], ids: Ids, stop: StopToken) -> Ids:
+def _repeated(columns: list[Value], ids: Ids, stop: StopToken) -> Ids:
     codes = combined_codes(columns, ids, stop)
     found: Ids = ids[np.bincount(codes, minlength=1).take(codes) > 1]
     return found

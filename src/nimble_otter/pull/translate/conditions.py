@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from nimble_otter.pull.translate.values import CASE_NOTE
 from nimble_otter.pull.translate.windows import Windows
@@ -24,6 +24,7 @@ from nimble_otter.table.ops.conditions import (
     Operand,
     Truth,
 )
+from nimble_otter.values import Value
 
 _PLAIN_REGEX = re.compile(r"[\w\s.^$|()\[\]*+?{},\-'\"/:;=<>!@#%&~`]*")
 
@@ -204,6 +205,6 @@ def _pattern_of(regex: str) -> list[tuple[str, bool]]:
     return found
 
 
-def micros(value: Any) -> int:
+def micros(value: Value) -> int:
     """An interval in microseconds."""
     return int(value // dt.timedelta(microseconds=1))

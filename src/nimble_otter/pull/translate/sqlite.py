@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-from typing import Any
 
 from nimble_otter.pull.translate.conditions import Translator, escaped
 from nimble_otter.pull.translate.forms import form_signs
@@ -12,6 +11,7 @@ from nimble_otter.query.local.meaning import MOMENTS, NUMBERS
 from nimble_otter.table.core.columns import Field, Kind
 from nimble_otter.table.ops.conditions import Call, ColumnAt, Literal, Operand
 from nimble_otter.table.text.text_format import ANY, render
+from nimble_otter.values import Value
 
 DOUBLES_NOTE = "SQLite works with doubles: decimals may differ in their last digits."
 TEXT_TIME_NOTE = "The server returns such times as texts."
@@ -53,7 +53,7 @@ class SqliteTranslator(Translator):
     def _truth_literal(self, value: bool) -> str:
         return str(int(value))
 
-    def _time(self, value: Any) -> str:
+    def _time(self, value: Value) -> str:
         if isinstance(value, dt.timedelta):
             return super()._time(value)
         return self._text(value.isoformat(" ") if isinstance(value, dt.datetime) else value.isoformat())
@@ -215,7 +215,7 @@ class SqliteTranslator(Translator):
         return f"{text} like {self._text(said)}{tail}"
 
 
-def _loses(value: Any, form: str) -> bool:
+def _loses(value: Value, form: str) -> bool:
     """Whether a form leaves out what a time has."""
     try:
         kept = type(value).fromisoformat(str(render(value, form)))

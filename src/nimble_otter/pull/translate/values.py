@@ -6,7 +6,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Mapping
 from decimal import Decimal
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 
@@ -16,6 +16,7 @@ from nimble_otter.table.core.columns import Field, Kind, Table
 from nimble_otter.table.ops.conditions import Call, Case, ColumnAt, Literal, Node, Operand, Windowed
 from nimble_otter.table.ops.expressions import compute
 from nimble_otter.table.ops.filter import values_of
+from nimble_otter.values import Value
 
 CASE_NOTE = "The server compares case by its own rules, which cover fewer letters."
 ROUND_NOTE = "The server rounds halves of doubles away from zero; here they round to even."
@@ -83,7 +84,7 @@ class Values:
             raise self._refuse("NaN or infinity")
         return repr(value)
 
-    def _time(self, value: Any) -> str:
+    def _time(self, value: Value) -> str:
         """A time, a date, a time of day or an interval."""
         if isinstance(value, dt.timedelta):
             raise self._refuse("An interval")

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import datetime as dt
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from nimble_otter.pull.translate.values import Values
 from nimble_otter.query.local.meaning import MOMENTS
 from nimble_otter.table.core.columns import Kind
 from nimble_otter.table.ops.conditions import Literal, Operand, Windowed
+from nimble_otter.values import Value
 
 
 class Windows(Values):
@@ -70,7 +71,7 @@ class Windows(Values):
         ends = [self._end(frame.start, "preceding"), self._end(frame.end, "following")]
         return f"{frame.unit} between {ends[0]} and {ends[1]}"
 
-    def _end(self, size: Any, open_side: str) -> str:
+    def _end(self, size: Value, open_side: str) -> str:
         if size is None:
             return f"unbounded {open_side}"
         if not size:

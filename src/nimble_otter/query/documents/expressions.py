@@ -14,6 +14,7 @@ from nimble_otter.query.documents.names import Reading
 from nimble_otter.query.lazy import exp
 from nimble_otter.query.local.meaning import CASTS
 from nimble_otter.query.parsed import is_negated, positive
+from nimble_otter.values import Value
 
 _UNITS = ("year", "quarter", "month", "week", "day", "hour", "minute", "second", "millisecond")
 _PARTS = {
@@ -40,7 +41,7 @@ def known(value: object) -> dict[str, object]:
     return {"$gt": [value, None]}
 
 
-def every(parts: Sequence[object], sign: str = "$and") -> Any:
+def every(parts: Sequence[object], sign: str = "$and") -> Value:
     """All (or with $or any) of conditions, as flat as can be."""
     flat: list[Any] = []
     for part in parts:
@@ -61,7 +62,7 @@ class Expressions:
 
     # --- values ------------------------------------------------------------------------------------------------
 
-    def value(self, node: exp.Expr) -> Any:
+    def value(self, node: exp.Expr) -> Value:
         """The expression of a value."""
         given = self.reading.given
         if given is not None and node.sql() in given:
@@ -123,7 +124,7 @@ class Expressions:
     def _do_sub(self, node: exp.Expr) -> object:
         return self._moved(node, "$dateSubtract") or self._both("$subtract", node)
 
-    def _moved(self, node: exp.Expr, sign: str) -> Any:
+    def _moved(self, node: exp.Expr, sign: str) -> Value:
         """A time and an interval."""
         if not isinstance(node.expression, exp.Interval):
             return None
@@ -192,7 +193,7 @@ class Expressions:
 
     # --- texts -------------------------------------------------------------------------------------------------
 
-    def _text(self, node: exp.Expr) -> Any:
+    def _text(self, node: exp.Expr) -> Value:
         value = self.value(node)
         return value if isinstance(value, str) and not value.startswith("$") else {"$toString": value}
 
@@ -242,7 +243,7 @@ class Expressions:
 
     # --- times -------------------------------------------------------------------------------------------------
 
-    def _part(self, part: str, value: exp.Expr, node: exp.Expr) -> Any:
+    def _part(self, part: str, value: exp.Expr, node: exp.Expr) -> Value:
         if part == "quarter":
             return {"$ceil": {"$divide": [{"$month": self.value(value)}, 3]}}
         if part not in _PARTS:
@@ -301,7 +302,7 @@ class Expressions:
 
     # --- conditions --------------------------------------------------------------------------------------------
 
-    def holds(self, node: exp.Expr, wanted: bool = True) -> Any:  # noqa: C901 - a branch for each kind of node
+    def holds(self, node: exp.Expr, wanted: bool = True) -> Value:  # noqa: C901 - a branch for each kind of node
         """An expression that is true exactly where a condition is true (`wanted`), or false; never null."""
         if isinstance(node, exp.Paren):
             return self.holds(node.this, wanted)

@@ -12,6 +12,7 @@ from nimble_otter.errors import QueryError
 from nimble_otter.query.lazy import exp
 from nimble_otter.query.parsed import literal_of, name_parts, place_in
 from nimble_otter.table.ops.filter import parse_time
+from nimble_otter.values import Value
 
 Types = Mapping[str, set[str]]
 """Kinds of values ("time", "text", ...) by dotted path."""
@@ -119,7 +120,7 @@ class Reading:
         """Whether a node is a value that stands in the text."""
         return isinstance(node, exp.Placeholder) or literal_of(node) is not None
 
-    def value(self, node: exp.Expr, types: frozenset[str] = frozenset()) -> Any:
+    def value(self, node: exp.Expr, types: frozenset[str] = frozenset()) -> Value:
         """A literal or parameter as it is sent to be compared with values of these types."""
         if isinstance(node, exp.Placeholder):
             if node.name not in self.parameters:

@@ -15,6 +15,7 @@ from nimble_otter.query.documents.names import NotPlain, Reading, Source, Types
 from nimble_otter.query.documents.request import Built, DocumentRequest, Stages, distinct, paged
 from nimble_otter.query.lazy import exp
 from nimble_otter.query.parsed import name_parts
+from nimble_otter.values import Value
 
 SourceOf = Callable[[Any, Mapping[str, Any]], Built]
 """Gives what a part of FROM gives, with the common table expressions in scope."""
@@ -129,7 +130,7 @@ class SelectStages:
 
     # --- FROM --------------------------------------------------------------------------------------------------
 
-    def _joined(self, alias: str, base: Built, joins: Sequence[Any]) -> list[Any]:
+    def _joined(self, alias: str, base: Built, joins: Sequence[Any]) -> list[Value]:
         """The stages of FROM; returns the conditions of WHERE that are still to be asked."""
         where = self.node.args.get("where")
         conditions = list(where.this.flatten()) if where and isinstance(where.this, exp.And) else []
@@ -213,7 +214,7 @@ class SelectStages:
             self.stages.append({"$set": {name: kept}})
         self.stages.append({"$unwind": {"path": f"${name}", "preserveNullAndEmptyArrays": side == "LEFT"}})
 
-    def _on(self, join: exp.Expr, earlier: Sequence[Source], source: Source) -> list[Any]:
+    def _on(self, join: exp.Expr, earlier: Sequence[Source], source: Source) -> list[Value]:
         on = join.args.get("on")
         if on is not None:
             return list(on.flatten()) if isinstance(on, exp.And) else [on]

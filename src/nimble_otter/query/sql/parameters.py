@@ -15,6 +15,7 @@ from nimble_otter.errors import QueryError
 from nimble_otter.query.sql.names import Names
 from nimble_otter.query.sql.scopes import NOT_NAMES, read, tokens_of
 from nimble_otter.query.sql.statements import parameter_places, parameter_value
+from nimble_otter.values import Value
 
 KINDS = ("text", "number", "date", "time", "yes/no")
 PHRASES = (
@@ -98,7 +99,7 @@ def find_uses(text: str, names: Names) -> dict[str, Use]:
 _BETWEEN = ("in", "not", "like", "ilike", "between", "and", "is", "distinct", "from")
 
 
-def typed(text: str, kind: str, many: bool) -> Any:
+def typed(text: str, kind: str, many: bool) -> Value:
     """What a field's text stands for before it is bound: several values with commas between them where a list is
     wanted, a number or text as it looks where the kind is not known."""
     if many:

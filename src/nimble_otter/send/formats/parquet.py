@@ -13,6 +13,7 @@ from nimble_otter.errors import SendError
 from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.table import MISSING, Column, Field, Kind
 from nimble_otter.table.text.show import is_endless, plain
+from nimble_otter.values import Value
 
 if TYPE_CHECKING:
     from types import ModuleType
@@ -66,7 +67,7 @@ class _Parquet:
             return int(_library()[1].ParquetFile(stream).metadata.num_rows)
 
 
-def _library() -> tuple[Any, Any]:
+def _library() -> tuple[Value, Value]:
     try:
         import pyarrow
         import pyarrow.compute
@@ -91,7 +92,7 @@ def _type(pa: ModuleType, field: Field, column: Column | None) -> object:
     }[kind]  # fmt: skip
 
 
-def _type_of_values(pa: ModuleType, values: list[Any]) -> object:
+def _type_of_values(pa: ModuleType, values: list[Value]) -> object:
     """Bytes, lists of one kind and exact numbers have types of their own; all else is text."""
     types = {type(v) for v in values if v is not MISSING}
     if types == {bytes}:

@@ -21,6 +21,7 @@ from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.table import MISSING, Column, Field, Kind
 from nimble_otter.table.text.show import plain
 from nimble_otter.table.text.text_format import render
+from nimble_otter.values import Value
 
 
 class _Sqlite:
@@ -93,7 +94,7 @@ def _fill(base: sqlite3.Connection, rows: Rows, out: Output, name: str, quote: A
     yield done
 
 
-def _stored(field: Field, column: Column, out: Output) -> list[Any]:
+def _stored(field: Field, column: Column, out: Output) -> list[Value]:
     """Values as SQLite holds them; decimals and large whole numbers as text, so that none is rounded."""
     if column.kind is Kind.FLOAT:
         out.note("numbers that are NaN are NULL: SQLite has none", int(np.isnan(column.data).sum()))

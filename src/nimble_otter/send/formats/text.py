@@ -8,11 +8,11 @@ from __future__ import annotations
 import unicodedata
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
 from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.send.texts import GUARD, SPELLING, put_empty, spelled_guarded, spelling
 from nimble_otter.table.core.columns import TEXT_BYTES
+from nimble_otter.values import Value
 
 _LINES = str.maketrans({"\n": "⏎", "\r": "⏎", "\t": " ", "\0": "\ufffd"})
 
@@ -78,7 +78,7 @@ def _cut(text: str, most: int) -> str:
     return text if len(text) <= most else text[: most - 1] + "…"
 
 
-def _line(row: Any, widths: list[int], right: list[bool]) -> str:
+def _line(row: Value, widths: list[int], right: list[bool]) -> str:
     parts = []
     for text, width, is_right in zip(row, widths, right, strict=True):
         blank = " " * (width - _width(text))

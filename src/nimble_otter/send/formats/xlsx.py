@@ -28,6 +28,7 @@ from nimble_otter.send.texts import BINARY_NAME, CHARTS, woven
 from nimble_otter.send.workbook import HEAD, MAIN, OFFICE, SHEET_ML, Book, odd_book, parse, sheet_name, tag
 from nimble_otter.table import Column, Kind
 from nimble_otter.table.core.columns import BufferText, CodedText
+from nimble_otter.values import Value
 
 MOST_ROWS, MOST_COLUMNS, MOST_LINKS = 1_048_576, 16_384, 65_530
 _ROW = re.compile(rb"<(?:\w+:)?row[ >/]")
@@ -215,7 +216,7 @@ class _Sheet:
         self._options, self._book = delivery.out.options, delivery.book
         self._header = bool(self._options["header"])
 
-    def write(self, rest: list[Column] | None, blocks: Iterator[list[Column]]) -> Iterator[tuple[int, Any]]:
+    def write(self, rest: list[Column] | None, blocks: Iterator[list[Column]]) -> Iterator[tuple[int, Value]]:
         delivery, fields = self._delivery, list(self._delivery.rows.fields)
         start, left = delivery.first_row, delivery.first_column
         room = MOST_ROWS - start + 1 - self._header

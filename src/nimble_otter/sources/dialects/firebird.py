@@ -6,13 +6,13 @@ import datetime as dt
 import math
 import re
 from decimal import Decimal
-from typing import Any
 
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.sources.dialects.dialect import Dialect, Floats
 from nimble_otter.sources.dialects.general import GeneralDialect
 from nimble_otter.table.core.columns import Kind
 from nimble_otter.table.text.doubles import exact_literal
+from nimble_otter.values import Value
 
 
 class _Firebird(GeneralDialect):
@@ -31,10 +31,10 @@ class _Firebird(GeneralDialect):
         Kind.SPAN: "varchar(40)",
     }  # fmt: skip
 
-    def for_driver(self, value: object, info: ColumnInfo | None) -> Any:
+    def for_driver(self, value: object, info: ColumnInfo | None) -> Value:
         return _sent(super().for_driver(value, info))
 
-    def parameter(self, value: object, between: str = "") -> Any:
+    def parameter(self, value: object, between: str = "") -> Value:
         return _sent(super().parameter(value, between))
 
     def _moment(self, value: dt.date | dt.time) -> str:
@@ -49,7 +49,7 @@ class _Firebird(GeneralDialect):
                 texts[place] = _literal(value).encode()
 
 
-def _sent(value: Any) -> Any:
+def _sent(value: Value) -> Value:
     """A day that the client package can't send (it counts from 1858-11-17 on) as a text."""
     if not isinstance(value, dt.date) or value.year >= 1859:
         return value

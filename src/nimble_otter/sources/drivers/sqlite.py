@@ -30,6 +30,7 @@ from nimble_otter.sources.texts import find_word
 from nimble_otter.sources.writer import run_each
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
+from nimble_otter.values import Value
 
 if TYPE_CHECKING:
     from sqlalchemy import Engine, Inspector
@@ -108,7 +109,7 @@ class SqliteConnection(Relational):
         self._recover()
         super()._ready(stop, is_sure)
 
-    def _ask(self, text: str, values: object = ()) -> list[Any]:
+    def _ask(self, text: str, values: object = ()) -> list[Value]:
         raw = self._engine.raw_connection()
         try:
             return list(raw.driver_connection.execute(text, values))  # type: ignore[union-attr]
@@ -213,7 +214,7 @@ class SqliteConnection(Relational):
             if "not authorized" not in str(problem) and "prohibited" not in str(problem):  # it was understood
                 raise
 
-    def _plan_of(self, rows: list[Any]) -> PlanNode:
+    def _plan_of(self, rows: list[Value]) -> PlanNode:
         return of_sqlite(rows)
 
     @contextmanager
@@ -260,7 +261,7 @@ class SqliteConnection(Relational):
         return QueryError(f"{message[0].upper()}{message[1:]}.", hint, place)
 
 
-def _batches(driver: sqlite3.Connection, cursor: sqlite3.Cursor, text: str, values: Any) -> Iterator[Sequence[Any]]:
+def _batches(driver: sqlite3.Connection, cursor: sqlite3.Cursor, text: str, values: Value) -> Iterator[Sequence[Value]]:
     """Rows with texts decoded by the library, which is a third quicker; when it meets bytes that are not UTF-8 the same
     query is asked again, in the same transaction, with a decoder that lets them pass."""
     done = 0
@@ -284,7 +285,7 @@ def _batches(driver: sqlite3.Connection, cursor: sqlite3.Cursor, text: str, valu
         driver.text_factory = str
 
 
-def _bound(value: Any) -> object:
+def _bound(value: Value) -> object:
     """Days and times as texts that compare with those that are stored: without seconds that are zero, as "12:00" comes
     before "12:00:00". Numbers beyond a double's digits as they are written."""
     if isinstance(value, dt.datetime):

@@ -30,6 +30,7 @@ from nimble_otter.table.core.growable import Codes, GrowableArray
 from nimble_otter.table.core.parts import ArrayPart, KnownTexts, Part, TextPart
 from nimble_otter.table.kernels.numeric import EXACT_FLOAT, are_numbers
 from nimble_otter.table.text import text_format
+from nimble_otter.values import Value
 
 MANY_WORDS = 1000
 """Above so many different texts a column goes over from dictionary codes to one buffer of UTF-8."""
@@ -133,7 +134,7 @@ class ColumnBuilder:
         self._mark("_whole", self._new_whole, len(values))
         self.rows += len(values)
 
-    def _extend_sure(self, kind: Kind, values: Sequence[Any]) -> bool:
+    def _extend_sure(self, kind: Kind, values: Sequence[Value]) -> bool:
         """Add values that the driver promised to be of one kind; False where that takes a closer look."""
         mask: NDArray[np.bool_] | None = None
         array: NDArray[Any]
@@ -313,7 +314,7 @@ class ColumnBuilder:
             nothing = np.full(count, None) if self.kind is Kind.OBJECT else np.zeros(count, _DTYPES[self.kind])
             self._data.extend(nothing)
 
-    def _append(self, kind: Kind, values: Sequence[Any], types: set[type], mask: NDArray[np.bool_] | None) -> None:
+    def _append(self, kind: Kind, values: Sequence[Value], types: set[type], mask: NDArray[np.bool_] | None) -> None:
         if mask is not None and kind is not Kind.OBJECT:
             fill = "" if types == {str} and kind is not Kind.UUID else (0 if self.form == "0/1" else _FILL.get(kind, 0))
             values = [fill if v is None or v is MISSING else v for v in values]
@@ -365,7 +366,7 @@ class ColumnBuilder:
                 self._new_whole = self._new_whole if mask is None else self._new_whole & ~mask
 
     def _append_styled(
-        self, kind: Kind, values: Sequence[Any], types: set[type], mask: NDArray[np.bool_] | None
+        self, kind: Kind, values: Sequence[Value], types: set[type], mask: NDArray[np.bool_] | None
     ) -> None:
         """Times with their zone, times of day and intervals, from texts that can be written back to the letter (zones
         may differ: the moment is the same); what is none of these stays text."""
@@ -398,7 +399,7 @@ class ColumnBuilder:
         left = iter(read)
         self._data.extend(self._plain(kind, [next(left) if v else _FILL[kind] for v in values], {type(_FILL[kind])}))
 
-    def _plain(self, kind: Kind, values: Sequence[Any], types: set[type]) -> NDArray[np.generic]:  # noqa: C901 - a branch for each type
+    def _plain(self, kind: Kind, values: Sequence[Value], types: set[type]) -> NDArray[np.generic]:  # noqa: C901 - a branch for each type
         if kind is Kind.INT:
             self._need(types <= {int}, Kind.FLOAT if types <= {int, float} else Kind.OBJECT)
             try:
@@ -523,7 +524,7 @@ class ColumnBuilder:
         grown.extend(np.zeros(count, np.bool_) if mask is None else mask)
 
 
-def _decimals(values: Sequence[Any]) -> list[Any]:
+def _decimals(values: Sequence[Value]) -> list[Value]:
     """Texts as decimals, where they say such; None and MISSING as they are."""
     if text_format.are_decimals(values):
         with suppress(ArithmeticError):  # "1-2" is made of the same signs

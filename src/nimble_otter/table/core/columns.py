@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from nimble_otter.table.core.uuids import texts_of
 from nimble_otter.table.text.column_format import ColumnFormat
+from nimble_otter.values import Stored, Value
 
 Ids = NDArray[np.int64]
 Mask = NDArray[np.bool_]
@@ -88,7 +89,7 @@ def every(start: int, stop: int) -> Ids:
     return _EVERY[start:stop]
 
 
-def pick(array: NDArray[Any], ids: Ids) -> NDArray[Any]:
+def pick(array: Stored, ids: Ids) -> Stored:
     """The rows `ids` of an array: a view where they are a stretch made by `every`, else a copy."""
     if ids.base is _EVERY and len(ids) and ids.strides == _EVERY.strides:
         start = int(ids[0])
@@ -147,7 +148,7 @@ class Column:
             return np.zeros(len(self) if ids is None else len(ids), np.bool_)
         return self.empty if ids is None else pick(self.empty, ids)
 
-    def values(self, ids: Ids | None = None) -> list[Any]:
+    def values(self, ids: Ids | None = None) -> list[Value]:
         """Python values of the rows `ids` (None: all): int, float, bool, datetime, date, Decimal, str (also UUIDs) or
         what the driver gave; None for NULL and MISSING for a missing field."""
         data = self.data if ids is None else pick(self.data, ids)
@@ -165,11 +166,11 @@ class Column:
                     out[place] = MISSING
         return out
 
-    def value(self, row_id: int) -> Any:
+    def value(self, row_id: int) -> Value:
         """One Python value, as in `values`."""
         return self.values(np.array([row_id], np.int64))[0]
 
-    def _to_python(self, data: NDArray[np.generic]) -> list[Any]:
+    def _to_python(self, data: NDArray[np.generic]) -> list[Value]:
         if self.kind is Kind.TIME:
             return list(data.view("M8[us]").tolist())
         if self.kind is Kind.DATE:
@@ -193,7 +194,7 @@ class CodedText(Column):
 
     words: Sequence[str] = ()
 
-    def _to_python(self, data: NDArray[np.generic]) -> list[Any]:
+    def _to_python(self, data: NDArray[np.generic]) -> list[Value]:
         words = self.words
         return [words[code] for code in data.tolist()] if words else [None] * len(data)
 
@@ -228,7 +229,7 @@ class BufferText(Column):
             missing=_take(self.missing, ids),
         )
 
-    def values(self, ids: Ids | None = None) -> list[Any]:
+    def values(self, ids: Ids | None = None) -> list[Value]:
         """The texts of these rows as Python's, None where NULL."""
         starts = self.data if ids is None else pick(self.data, ids)
         ends = self.ends if ids is None else pick(self.ends, ids)
@@ -240,7 +241,7 @@ class BufferText(Column):
                 out[place] = MISSING
         return out
 
-    def _slices(self, starts: NDArray[np.int64], ends: NDArray[np.int64]) -> list[Any]:
+    def _slices(self, starts: NDArray[np.int64], ends: NDArray[np.int64]) -> list[Value]:
         if len(starts) == 0:
             return []
         low = int(starts.min())
@@ -254,7 +255,7 @@ class BufferText(Column):
         return [str(memory[a:b], *TEXT_BYTES) for a, b in zip(starts.tolist(), ends.tolist(), strict=True)]
 
 
-def blanked(data: NDArray[Any], gone: Mask) -> NDArray[Any]:
+def blanked(data: Stored, gone: Mask) -> Stored:
     """A copy of a column's data that holds zero (objects: None) where there is no value."""
     data = data.copy()
     data[gone] = None if data.dtype == np.object_ else 0

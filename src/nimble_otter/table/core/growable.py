@@ -7,6 +7,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from nimble_otter.values import Stored
+
 
 class GrowableArray:
     """An array that grows at its end. Rows once written never change, so slices of it may be handed out."""
@@ -26,7 +28,7 @@ class GrowableArray:
         self._array[self.size : need] = more
         self.size = need
 
-    def view(self, extra: int = 0) -> NDArray[Any]:
+    def view(self, extra: int = 0) -> Stored:
         """What is there so far: a view, not a copy."""
         return self._array[: self.size + extra]
 

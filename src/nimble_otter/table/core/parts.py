@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from nimble_otter.table.core.columns import TEXT_BYTES, Kind, Mask
 from nimble_otter.table.core.growable import Codes
+from nimble_otter.values import Value
 
 _LONGEST = 64
 """Bytes of the longest text that is told from others by arrays; longer ones are made Python's."""
@@ -68,7 +69,7 @@ class TextPart:
         empty = self.empty[:count] if self.empty is not None else None
         return TextPart(self.buffer, self.starts[:count], self.sizes[:count], empty)
 
-    def values(self) -> list[Any]:
+    def values(self) -> list[Value]:
         """The texts as Python's, None where there is no value."""
         texts: list[Any] = self.joined()[0].tobytes().decode(*TEXT_BYTES).split("\0")[:-1]
         for place in np.flatnonzero(self.empty).tolist() if self.empty is not None else ():
@@ -90,7 +91,7 @@ class TextPart:
 Part = ArrayPart | TextPart | list[Any]
 
 
-def first_of(part: Part, count: int) -> Any:
+def first_of(part: Part, count: int) -> Value:
     """The first values of a part."""
     return part[:count] if isinstance(part, list) else part.first(count)
 

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Sequence
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+
+from nimble_otter.values import Stored
 
 DTYPE = np.dtype([("high", np.uint64), ("low", np.uint64)])
 """Its first and its last eight bytes as numbers, which compare as the texts do."""
@@ -53,7 +54,7 @@ def halves(text: str) -> tuple[int, int] | None:
     return whole >> 64, whole & (1 << 64) - 1
 
 
-def write(data: NDArray[Any]) -> NDArray[np.uint8]:
+def write(data: Stored) -> NDArray[np.uint8]:
     """The characters of each and a zero byte, shape (len(data), SIZE + 1)."""
     held = np.stack([data["high"], data["low"]], axis=1).astype(">u8").view(np.uint8)
     written = np.empty((len(data), SIZE + 1), np.uint8)
@@ -71,7 +72,7 @@ def texts_of(data: NDArray[np.generic]) -> list[str]:
     return write(data).tobytes().decode("ascii").split("\0")[:-1]
 
 
-def compare(data: NDArray[Any], op: str, value: tuple[int, int]) -> NDArray[np.bool_]:
+def compare(data: Stored, op: str, value: tuple[int, int]) -> NDArray[np.bool_]:
     """Which of them are =, <>, <, <=, > or >= one that is given by its halves."""
     high, low = np.uint64(value[0]), np.uint64(value[1])
     same = data["high"] == high

@@ -17,6 +17,7 @@ from nimble_otter.table.core.columns import BufferText, CodedText, Column, Ids, 
 from nimble_otter.table.kernels.numeric import as_amounts
 from nimble_otter.table.kernels.packing import BLOCK, KeyPieces, Piece, Rows, Words, at, gather, stretches, whole_piece
 from nimble_otter.table.text.show import plain
+from nimble_otter.values import Stored, Value
 
 _SIGN = np.uint64(1 << 63)
 
@@ -91,7 +92,7 @@ def _whole_keys(data: NDArray[np.generic]) -> Words:
     return data.astype(np.int64).view(np.uint64)
 
 
-def _float_keys(data: NDArray[Any]) -> Words:
+def _float_keys(data: Stored) -> Words:
     """Doubles by their bits, flipped for negative numbers (IEEE 754); -0.0 and 0.0 are one value, all NaN are one."""
     data = data + 0.0
     gone = np.isnan(data)
@@ -108,7 +109,7 @@ def _bounds(
     if isinstance(column, CodedText):
         return (np.uint64(0), np.uint64(len(column.words) - 1)) if len(column.words) and len(data) else None
 
-    def ends_of(part: slice) -> list[Any]:
+    def ends_of(part: slice) -> list[Value]:
         full = data[part] if empty is None else data[part][~empty[part]]
         return [np.fmin.reduce(full), full.max()] if len(full) else []
 
@@ -131,7 +132,7 @@ def _object_ranks(data: NDArray[np.generic]) -> Words:
     return ranks
 
 
-def object_key(value: object) -> tuple[int, Any, str]:
+def object_key(value: object) -> tuple[int, Value, str]:
     """What mixed values are ordered and told apart by: numbers, then texts, yes/no, dates and times, times of day,
     intervals, identifiers, bytes, objects and lists; each of these in its own order."""
     if isinstance(value, bool):

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nimble_otter.table.core.columns import Column, Ids, Kind, pick
+from nimble_otter.values import Value
 
 _NUMBERS = frozenset({int, float, Decimal})
 EXACT_FLOAT = 1 << 53
@@ -97,7 +98,7 @@ def floats(data: NDArray[np.generic]) -> NDArray[np.float64]:
     return np.array([0.0 if v is None else float(v) for v in data.tolist()], np.float64)
 
 
-def exact_sums(values: list[Any], codes: list[int], groups: int) -> list[Any]:
+def exact_sums(values: list[Value], codes: list[int], groups: int) -> list[Value]:
     """The sum of the numbers of each group: exact for whole numbers and decimals, a double where there are doubles; 0
     where there is none."""
     exact: list[Any] = [0] * groups

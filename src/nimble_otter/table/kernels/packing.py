@@ -11,13 +11,13 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import chain
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.core.columns import Ids
+from nimble_otter.values import Stored
 
 Words = NDArray[np.uint64]
 Rows = Ids | slice
@@ -41,12 +41,12 @@ class Piece:
 KeyPieces = Iterator[Piece]
 
 
-def at(array: NDArray[Any], rows: Rows) -> NDArray[Any]:
+def at(array: Stored, rows: Rows) -> Stored:
     """Some places of an array; a stretch of them is a view."""
     return array[rows] if isinstance(rows, slice) else array.take(rows)
 
 
-def whole_piece(values: NDArray[Any], most: int) -> Piece:
+def whole_piece(values: Stored, most: int) -> Piece:
     """Whole numbers from 0 to `most` as one piece."""
     words = values.astype(np.uint64, copy=False)
     return Piece(max(1, int(most).bit_length()), lambda rows: at(words, rows))
@@ -112,7 +112,7 @@ def keep_low(words: Words, bits: int, stop: StopToken = NEVER) -> None:
     )
 
 
-def gather(array: NDArray[Any], places: Ids, stop: StopToken = NEVER) -> NDArray[Any]:
+def gather(array: Stored, places: Ids, stop: StopToken = NEVER) -> Stored:
     """Some places of an array, in their order (a copy)."""
     found = np.empty(len(places), array.dtype)
     stop.map_parallel(  # with "clip" nothing is held back: the places are known to be there

@@ -20,6 +20,7 @@ from nimble_otter.table.ops import datetime_ops
 from nimble_otter.table.ops.combine import chained
 from nimble_otter.table.ops.conditions import Call, Case, ColumnAt, Literal, Node, Operand
 from nimble_otter.table.ops.functions import rounded
+from nimble_otter.values import Value
 
 EXACT = 1 << 62
 """Whole numbers whose result stays below this are worked out as int64; others value by value."""
@@ -82,7 +83,7 @@ def compared(op: str, left: Column, right: Column) -> Mask | None:
     return None if pair is None else np.asarray(test(*pair))
 
 
-def compare_doubles(op: str, left: Any, right: Any) -> Mask:
+def compare_doubles(op: str, left: Value, right: Value) -> Mask:
     """Doubles as PostgreSQL puts them in order: NaN is itself, and more than any other."""
     if op in (">", "<"):
         left, right = (left, right) if op == ">" else (right, left)

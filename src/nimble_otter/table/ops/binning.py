@@ -15,6 +15,7 @@ from nimble_otter.table.core.build import column_of
 from nimble_otter.table.core.columns import DAY_US, CodedText, Column, Ids, Kind, Mask, pick, placed
 from nimble_otter.table.kernels.codes import codes_of
 from nimble_otter.table.kernels.numeric import largest
+from nimble_otter.values import Value
 
 _WEEKDAYS = ("1 Monday", "2 Tuesday", "3 Wednesday", "4 Thursday", "5 Friday", "6 Saturday", "7 Sunday")
 OF_DATES = ("year", "quarter", "month", "week", "day", "month of year", "weekday")
@@ -98,7 +99,7 @@ def _ends(places: NDArray[np.float64], width: int, scale: int) -> NDArray[np.flo
 
 
 def _first_letters(column: Column, count: int, ids: Ids) -> Column:
-    def cut(text: object) -> Any:
+    def cut(text: object) -> Value:
         return text[:count] if isinstance(text, str) else None
 
     if isinstance(column, CodedText):

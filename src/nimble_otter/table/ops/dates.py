@@ -8,8 +8,9 @@ import re
 from collections.abc import Callable
 from decimal import Decimal
 from functools import cache
-from typing import Any
 from zoneinfo import ZoneInfo
+
+from nimble_otter.values import Value
 
 MONTHS = {"month": 1, "quarter": 3, "year": 12, "decade": 120, "century": 1200, "millennium": 12_000}
 """How many months a unit has."""
@@ -79,7 +80,7 @@ def as_time(value: object) -> dt.datetime:
     raise TypeError(value)
 
 
-def less(later: Any, earlier: Any) -> Any:
+def less(later: Value, earlier: Value) -> Value:
     """Days between dates, an interval between times."""
     if type(later) is dt.date and type(earlier) is dt.date:
         return (later - earlier).days
@@ -98,7 +99,7 @@ def clock_span(value: dt.time) -> dt.timedelta:
     return dt.datetime.combine(EPOCH, value) - EPOCH
 
 
-def later(value: Any, span: int | dt.timedelta) -> object:
+def later(value: Value, span: int | dt.timedelta) -> object:
     """A date (a time then), time or time of day (round the clock) so much later; a date so many days."""
     if isinstance(span, int):
         return value + dt.timedelta(days=span)
@@ -107,7 +108,7 @@ def later(value: Any, span: int | dt.timedelta) -> object:
     return (value if isinstance(value, dt.datetime) else as_time(value)) + span
 
 
-def moved(value: object, months: int) -> Any:
+def moved(value: object, months: int) -> Value:
     """A time so many months later; the last of a month stays in its month."""
     at = value if isinstance(value, dt.datetime) else as_time(value)
     year, month = divmod(at.year * 12 + at.month - 1 + months, 12)

@@ -20,6 +20,7 @@ from nimble_otter.table.kernels.numeric import as_amounts, as_floats, exact_sums
 from nimble_otter.table.kernels.packing import Words, keep_low, order_of, sort_words, stretches, whole_source
 from nimble_otter.table.ops.measures import Aggregate, AggregateFunction
 from nimble_otter.table.text.show import plain
+from nimble_otter.values import Stored, Value
 
 _Back = Callable[[NDArray[Any], Mask | None], Column]
 """From keys to the column of their values, empty where told."""
@@ -227,7 +228,7 @@ class _Part:
     def _back(self) -> _Back:
         return self._keyed()[1] if self._below is None else self._below[0]._back()  # noqa: SLF001 - a part of it
 
-    def _ends(self, largest: bool) -> NDArray[Any]:
+    def _ends(self, largest: bool) -> Stored:
         """The smallest or largest of each group; NaN counts as larger than every number."""
         if largest not in self._both:
             if self._below is None:
@@ -279,7 +280,7 @@ class _Part:
 
     # --- order inside the groups -------------------------------------------------------------------------------
 
-    def _keyed(self) -> tuple[NDArray[Any], _Back]:
+    def _keyed(self) -> tuple[Stored, _Back]:
         """Numbers of all rows in the order of the values, equal where they are equal, and the way back to a column."""
         if self._keys is None:
             column, ids = self.column, self._of.ids
@@ -408,7 +409,7 @@ class _Part:
 
     # --- back to columns ---------------------------------------------------------------------------------------
 
-    def _made(self, data: NDArray[Any]) -> Column:
+    def _made(self, data: Stored) -> Column:
         """One value of the column's own kind for each group."""
         return self._as_before(data, self.none)
 
@@ -467,7 +468,7 @@ def _running(base: Column, parent: Ids) -> Column:
     return Column(base.kind, np.concatenate(parts), scale=base.scale)
 
 
-def _running_values(base: Column, parent: Ids) -> list[Any]:
+def _running_values(base: Column, parent: Ids) -> list[Value]:
     found: list[Any] = []
     for place, value in enumerate(base.values()):
         goes_on = place and parent[place] == parent[place - 1]
@@ -475,7 +476,7 @@ def _running_values(base: Column, parent: Ids) -> list[Any]:
     return found
 
 
-def _less(high: Any, low: Any) -> Any:
+def _less(high: Value, low: Value) -> Value:
     return float(high) - float(low) if float in (type(high), type(low)) else high - low
 
 
@@ -483,5 +484,5 @@ def _nothing(groups: int) -> Column:
     return column_of([None] * groups)
 
 
-def _decimal(scaled: int, scale: int) -> Any:
+def _decimal(scaled: int, scale: int) -> Value:
     return Decimal(scaled).scaleb(-scale, Context(prec=60))

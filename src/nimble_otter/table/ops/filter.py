@@ -53,6 +53,7 @@ from nimble_otter.table.ops.search import Search, begins, equals, mask_of
 from nimble_otter.table.text.patterns import like_regex, like_tester, required_text, tester
 from nimble_otter.table.text.show import plain
 from nimble_otter.table.text.text_format import parse_span
+from nimble_otter.values import Value
 
 BLOCK = 1 << 18
 Bools = NDArray[np.bool_]
@@ -90,7 +91,7 @@ def filter_view(view: View, node: Node, stop: StopToken = NEVER) -> View:
     return View(view.table, kept[:count] if count > len(kept) // 4 else kept[:count].copy())
 
 
-def _by_word(node: object, table: Table) -> Any:
+def _by_word(node: object, table: Table) -> Value:
     """The condition with what asks for words of a column worked out once, not at each block."""
     if isinstance(node, Not):
         return Not(_by_word(node.part, table))
@@ -227,7 +228,7 @@ def _test(test: Callable[[Any, Any], Any], a: object, b: object) -> bool:
         return test is operator.ne  # values of types that have no order are different, and neither less nor more
 
 
-def _meet(value: object, other: object) -> Any:
+def _meet(value: object, other: object) -> Value:
     """Bring a value to the type of what it is compared with, where that loses nothing."""
     if isinstance(value, str) and isinstance(other, (dt.time, dt.timedelta)):
         return _read(value, other)
@@ -242,14 +243,14 @@ def _meet(value: object, other: object) -> Any:
     return value
 
 
-def _read(text: str, other: dt.time | dt.timedelta) -> Any:
+def _read(text: str, other: dt.time | dt.timedelta) -> Value:
     try:
         return dt.time.fromisoformat(text) if isinstance(other, dt.time) else parse_span(text)
     except ValueError:
         return text
 
 
-def _compare_column(column: Column, op: str, value: Any, ids: Ids) -> Bools:
+def _compare_column(column: Column, op: str, value: Value, ids: Ids) -> Bools:
     test = COMPARE[op]
     if isinstance(column, CodedText):
         hits = np.fromiter((test(word, value) for word in column.words), np.bool_, len(column.words))
@@ -269,7 +270,7 @@ def _compare_column(column: Column, op: str, value: Any, ids: Ids) -> Bools:
     return _compare_whole(data, op, value, column.scale)
 
 
-def _compare_whole(data: NDArray[np.generic], op: str, value: Any, scale: int) -> Bools:
+def _compare_whole(data: NDArray[np.generic], op: str, value: Value, scale: int) -> Bools:
     """Compare int64 data, each data * 10**-scale, exactly with a number that need not be whole or in range."""
     if isinstance(value, float) and not math.isfinite(value):
         return np.full(len(data), _test(COMPARE[op], 0.0, value))
@@ -284,7 +285,7 @@ def _compare_whole(data: NDArray[np.generic], op: str, value: Any, scale: int) -
     return np.asarray(COMPARE[op](data, floor))
 
 
-def fitted(value: object, kind: Kind, name: str) -> Any:
+def fitted(value: object, kind: Kind, name: str) -> Value:
     """A literal as the column's kind compares it: numbers as they are, times as int64 microseconds, dates as days.
 
     Raises: ConditionError where the two can't be compared.
@@ -325,7 +326,7 @@ def fitted(value: object, kind: Kind, name: str) -> Any:
     return value
 
 
-def _fitted_span(value: Any, kind: Kind, name: str) -> int:
+def _fitted_span(value: Value, kind: Kind, name: str) -> int:
     """A time of day or an interval in microseconds. Raises: ConditionError."""
     try:
         if isinstance(value, str):
@@ -425,7 +426,7 @@ def _tested(tests: Iterable[bool | None], count: int, want: bool) -> Bools:
     return np.fromiter((t is want for t in tests), np.bool_, count)
 
 
-def values_of(operand: Operand, table: Table, ids: Ids) -> list[Any]:
+def values_of(operand: Operand, table: Table, ids: Ids) -> list[Value]:
     """Python values of an operand for the rows; None where there is none (MISSING too)."""
     if isinstance(operand, Literal):
         return [operand.value] * len(ids)
@@ -443,7 +444,7 @@ def values_of(operand: Operand, table: Table, ids: Ids) -> list[Any]:
     return [None if None in row else _call(function, row) for row in zip(*columns, strict=True)]
 
 
-def _cases(operand: Case, table: Table, ids: Ids) -> list[Any]:
+def _cases(operand: Case, table: Table, ids: Ids) -> list[Value]:
     """Each branch is worked out only for the rows that it is for."""
     made: list[Any] = [None] * len(ids)
     left = np.ones(len(ids), np.bool_)
@@ -456,14 +457,14 @@ def _cases(operand: Case, table: Table, ids: Ids) -> list[Any]:
     return made
 
 
-def _call(function: Callable[..., Any], row: tuple[object, ...]) -> Any:
+def _call(function: Callable[..., Any], row: tuple[object, ...]) -> Value:
     try:
         return function(*row)
     except (TypeError, ValueError, ArithmeticError, AttributeError, LookupError):
         return None  # there is no such value for this row
 
 
-def at_path(value: object, path: tuple[str | int, ...]) -> Any:
+def at_path(value: object, path: tuple[str | int, ...]) -> Value:
     """What stands at a path inside nested objects and lists, or None."""
     for part in path:
         if isinstance(value, Mapping):

@@ -19,6 +19,7 @@ from nimble_otter.table.core.columns import MISSING
 from nimble_otter.table.ops import dates
 from nimble_otter.table.text.patterns import compiled
 from nimble_otter.table.text.show import plain
+from nimble_otter.values import Value
 
 WIDE = Context(prec=2000)
 """Decimals are never cut: what a server's NUMERIC holds has room."""
@@ -33,7 +34,7 @@ _NUMBER = re.compile(r"[+-]?(?:\d+\.?\d*|\.\d+)(?:e[+-]?\d+)?|[+-]?(?:nan|inf(?:
 # --- numbers ---------------------------------------------------------------------------------------------------------
 
 
-def _pair(a: Any, b: Any) -> tuple[Any, Any]:
+def _pair(a: Value, b: Value) -> tuple[Value, Value]:
     """Two numbers of one kind: doubles where one is, else decimals where one is."""
     if isinstance(a, float) or isinstance(b, float):
         return float(a), float(b)
@@ -43,21 +44,21 @@ def _pair(a: Any, b: Any) -> tuple[Any, Any]:
 
 
 def _calculated(whole: Callable[[Any, Any], Any], wide: Callable[[Any, Any], Any]) -> Callable[[Any, Any], Any]:
-    def calculate(a: object, b: object) -> Any:
+    def calculate(a: object, b: object) -> Value:
         a, b = _pair(a, b)
         return wide(a, b) if isinstance(a, Decimal) else _finite(whole(a, b), a, b)
 
     return calculate
 
 
-def _finite(made: Any, *of: Any) -> Any:
+def _finite(made: Value, *of: Value) -> Value:
     """Raises: OverflowError where a double went beyond what doubles hold."""
     if isinstance(made, float) and math.isinf(made) and all(math.isfinite(v) for v in of):
         raise OverflowError(made)
     return made
 
 
-def _added(a: Any, b: Any) -> Any:
+def _added(a: Value, b: Value) -> Value:
     if isinstance(a, dt.timedelta) and isinstance(b, dt.timedelta):
         return a + b
     if isinstance(a, (int, dt.timedelta)) and isinstance(b, (dt.date, dt.time)):
@@ -71,7 +72,7 @@ def _added(a: Any, b: Any) -> Any:
     return _SUM(a, b)
 
 
-def _less(a: Any, b: Any) -> Any:
+def _less(a: Value, b: Value) -> Value:
     if isinstance(a, (dt.date, dt.time)):
         if isinstance(b, (dt.date, dt.time)):
             return dates.less(a, b)
@@ -79,14 +80,14 @@ def _less(a: Any, b: Any) -> Any:
     return a - b if isinstance(a, dt.timedelta) else _DIFFERENCE(a, b)
 
 
-def _times(a: Any, b: Any) -> Any:
+def _times(a: Value, b: Value) -> Value:
     if isinstance(a, dt.timedelta) or isinstance(b, dt.timedelta):
         span, by = (a, b) if isinstance(a, dt.timedelta) else (b, a)
         return span * (by if isinstance(by, int) else float(by))
     return _PRODUCT(a, b)
 
 
-def _divided(a: Any, b: Any) -> Any:
+def _divided(a: Value, b: Value) -> Value:
     """Whole numbers give a whole number, cut towards zero; decimals as many digits as PostgreSQL keeps."""
     if isinstance(a, dt.timedelta):
         return a / (b if isinstance(b, int) else float(b))
@@ -129,7 +130,7 @@ def _quantized(number: Decimal, digits: int, rounding: str = ROUND_HALF_UP) -> D
     return number.quantize(Decimal(1).scaleb(-digits), rounding, WIDE)
 
 
-def _remainder(a: Any, b: Any) -> Any:
+def _remainder(a: Value, b: Value) -> Value:
     """With the sign of the dividend."""
     a, b = _pair(a, b)
     if isinstance(a, Decimal):
@@ -137,7 +138,7 @@ def _remainder(a: Any, b: Any) -> Any:
     return math.fmod(a, b) if isinstance(a, float) else a - b * _cut_quotient(a, b)
 
 
-def rounded(value: Any, digits: int | None = None) -> Any:
+def rounded(value: Value, digits: int | None = None) -> Value:
     """Halves away from zero; a double without digits to the nearest even number, with digits by its shortest decimal
     form."""
     if isinstance(value, float):
@@ -154,7 +155,7 @@ def _shown(number: Decimal) -> Decimal:
     return number if int(number.as_tuple().exponent) <= 0 else number.quantize(Decimal(1), context=WIDE)
 
 
-def _truncated(value: Any, digits: int = 0) -> Any:
+def _truncated(value: Value, digits: int = 0) -> Value:
     if isinstance(value, int) and digits >= 0:
         return value
     if isinstance(value, float) and not digits:
@@ -166,7 +167,7 @@ def _truncated(value: Any, digits: int = 0) -> Any:
 
 
 def _stepped(by: Callable[[Any], Any], rounding: str) -> Callable[[Any], Any]:
-    def step(value: object) -> Any:
+    def step(value: object) -> Value:
         if isinstance(value, Decimal):
             return value.to_integral_value(rounding, WIDE) if value.is_finite() else value
         return value if isinstance(value, int) else _as_whole(by(value))
@@ -174,19 +175,19 @@ def _stepped(by: Callable[[Any], Any], rounding: str) -> Callable[[Any], Any]:
     return step
 
 
-def _as_whole(number: Any) -> Any:
+def _as_whole(number: Value) -> Value:
     """A double that is whole, as a whole number where each is one."""
     return int(number) if abs(number) < 1 << 53 else float(number)
 
 
-def _power(a: Any, b: Any) -> float:
+def _power(a: Value, b: Value) -> float:
     base, by = float(a), float(b)
     if base < 0 and math.isfinite(base) and math.isfinite(by) and b != int(b):
         raise ValueError(b)
     return float(_finite(math.pow(base, by), base, by))
 
 
-def _logarithm(a: Any, b: Any = None) -> float:
+def _logarithm(a: Value, b: Value = None) -> float:
     return math.log10(a) if b is None else math.log(b) / math.log(a)
 
 
@@ -254,7 +255,7 @@ def _overlaid(text: str, new: str, start: int, length: int | None = None) -> str
 
 
 @lru_cache(256)
-def _pattern(pattern: str, flags: str) -> Any:
+def _pattern(pattern: str, flags: str) -> Value:
     return compiled(pattern, "i" not in flags)
 
 
@@ -262,7 +263,7 @@ def _substituted(text: str, pattern: str, new: str, flags: str = "") -> str:
     """The first match, or all with the flag g, in another text, in which \\1 and \\& stand for what was found."""
     found = _pattern(pattern, flags)
 
-    def put(match: Any) -> str:
+    def put(match: Value) -> str:
         return re.sub(r"\\([0-9&\\])", lambda m: "\\" if m[1] == "\\" else
                       match.group(0 if m[1] == "&" else int(m[1])) or "", new)  # fmt: skip
 
@@ -304,13 +305,13 @@ def float_text(value: float) -> str:
 # --- casts -----------------------------------------------------------------------------------------------------------
 
 
-def as_kind(value: object, kind: str, size: int | None = None, scale: int = 0) -> Any:
+def as_kind(value: object, kind: str, size: int | None = None, scale: int = 0) -> Value:
     """CAST: a value as another type (see query/meaning.CASTS); `size` are the letters of a text or the digits of a
     decimal, `scale` those behind its point. Raises: ValueError, ArithmeticError, KeyError."""
     return _CASTS[kind](value) if kind in _CASTS else _sized(value, kind, size, scale)
 
 
-def _sized(value: object, kind: str, size: int | None, scale: int) -> Any:
+def _sized(value: object, kind: str, size: int | None, scale: int) -> Value:
     if kind == "text":
         return as_text(value)[:size]
     if kind in _WHOLE:
@@ -328,7 +329,7 @@ def _sized(value: object, kind: str, size: int | None, scale: int) -> Any:
     return number
 
 
-def _as_integer(value: Any) -> int:
+def _as_integer(value: Value) -> int:
     if isinstance(value, str):
         if not re.fullmatch(r"\s*[+-]?\d+\s*", value, re.ASCII):
             raise ValueError(value)
@@ -338,7 +339,7 @@ def _as_integer(value: Any) -> int:
     return int(value.to_integral_value(ROUND_HALF_UP, WIDE)) if isinstance(value, Decimal) else int(value)
 
 
-def _as_decimal(value: Any) -> Decimal:
+def _as_decimal(value: Value) -> Decimal:
     if isinstance(value, str):
         return Decimal(_number_text(value))
     return Decimal(f"{value:.15g}") if isinstance(value, float) else Decimal(value)
@@ -351,7 +352,7 @@ def _number_text(text: str) -> str:
     return found
 
 
-def _as_double(value: Any) -> float:
+def _as_double(value: Value) -> float:
     made = float(_number_text(value) if isinstance(value, str) else value)
     is_endless = isinstance(value, float) or str(value).strip(" +-").lower().startswith("inf")
     return made if is_endless else _finite(made)
@@ -400,7 +401,7 @@ def _as_clock(value: object) -> dt.time:
     return value if isinstance(value, dt.time) else dates.as_time(value).time()
 
 
-def _as_span(value: Any) -> dt.timedelta:
+def _as_span(value: Value) -> dt.timedelta:
     if isinstance(value, str):
         months, span = dates.parse_interval(value)
         if months:
@@ -419,12 +420,12 @@ _CASTS: dict[str, Callable[[Any], Any]] = {
 # --- which value -----------------------------------------------------------------------------------------------------
 
 
-def known(values: tuple[object, ...]) -> list[Any]:
+def known(values: tuple[object, ...]) -> list[Value]:
     """Whether the local language has a function of that name."""
     return [v for v in values if v is not None and v is not MISSING]
 
 
-def ordered(value: object) -> Any:
+def ordered(value: object) -> Value:
     """What puts values of a kind in order: NaN comes last, a time with a zone by its moment."""
     if isinstance(value, (float, Decimal)):
         return (value != value, 0 if value != value else value)

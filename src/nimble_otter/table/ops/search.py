@@ -31,6 +31,7 @@ from nimble_otter.table.kernels.packing import slots_of
 from nimble_otter.table.text.digits import are_few, in_days, in_short_floats, in_times, in_wholes, short_floats
 from nimble_otter.table.text.patterns import compiled, tester
 from nimble_otter.table.text.show import plain
+from nimble_otter.values import Value
 
 BLOCK = 1 << 18
 _IN_NUMBERS = frozenset("0123456789.-+e")
@@ -66,7 +67,7 @@ class Search:
         body = self.text if self.pattern else re.escape(self.text)
         return rf"\b(?:{body})\b" if self.word else body
 
-    def expression(self) -> Any:
+    def expression(self) -> Value:
         """See patterns.compiled. Raises: ConditionError for what is no regular expression."""
         if self.pattern:
             tester(self.text, self.case)  # so that what is wrong is told of the text that was typed

@@ -27,6 +27,7 @@ from nimble_otter.table.ops.arrays import EXACT
 from nimble_otter.table.ops.combine import chained, spread, taken
 from nimble_otter.table.ops.conditions import ColumnAt, Frame, Literal, Operand, Windowed
 from nimble_otter.table.ops.sort import SortKey, sort_view
+from nimble_otter.values import Stored, Value
 
 _PLACES = ("row_number", "rank", "dense_rank", "percent_rank", "cume_dist", "ntile")
 _SPREADS = ("stddev", "stddev_samp", "stddev_pop", "variance", "var_samp", "var_pop")
@@ -44,7 +45,7 @@ def without_windows(operand: Operand, table: Table, ids: Ids, work: Work, stop: 
 
 def _replaced(
     part: object, table: Table, put: Callable[[Windowed, Table], tuple[ColumnAt, Table]]
-) -> tuple[Any, Table]:
+) -> tuple[Value, Table]:
     """An expression, or a condition inside one, with `put` in place of each window function."""
     if isinstance(part, Windowed):
         return put(part, table)
@@ -238,7 +239,7 @@ def _near(frame: Frame, rows: _Rows, key: Column, descending: bool, stop: StopTo
     return start, end
 
 
-def _distances(frame: Frame, key: Column) -> tuple[NDArray[Any], tuple[Any, Any]]:
+def _distances(frame: Frame, key: Column) -> tuple[Stored, tuple[Value, Value]]:
     """The keys as numbers, and the frame's ends in the same unit: as few and as many whole ones as are meant."""
     ends = [frame.start or 0, frame.end or 0]
     spans = any(isinstance(end, dt.timedelta) for end in ends)
@@ -261,7 +262,7 @@ def _distances(frame: Frame, key: Column) -> tuple[NDArray[Any], tuple[Any, Any]
     return data, (math.ceil(exact[0]), math.floor(exact[1]))
 
 
-def _far(keys: NDArray[Any], by: Any) -> NDArray[Any]:
+def _far(keys: Stored, by: Any) -> Stored:
     """Each key moved; never beyond what 64 bits hold."""
     if keys.dtype == np.float64 or not by:
         return np.asarray(keys + by)
@@ -443,7 +444,7 @@ def _by_pairs(data: NDArray[np.float64], start: Ids, end: Ids, stop: StopToken) 
     return found
 
 
-def _extremes(codes: NDArray[Any], start: Ids, end: Ids, better: Any, stop: StopToken) -> NDArray[Any]:
+def _extremes(codes: Stored, start: Ids, end: Ids, better: Value, stop: StopToken) -> Stored:
     """The smallest or largest code of each stretch, from two stretches of 1, 2, 4, ... codes that cover it."""
     found = np.zeros(len(codes), codes.dtype)
     best, size, most = codes, 1, int((end - start).max(initial=0))

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nimble_otter.table.core.columns import Mask
+from nimble_otter.values import Stored
 
 MOST = 3
 """Digits that are looked for here."""
@@ -72,7 +73,7 @@ def _in_wholes(values: NDArray[np.int64], table: Mask, step: int) -> Mask:
     return held
 
 
-def _in_blocks(values: NDArray[Any], work: Callable[[NDArray[Any]], Mask]) -> Mask:
+def _in_blocks(values: Stored, work: Callable[[Stored], Mask]) -> Mask:
     """What is made of one block stays in the cache of the processor for the next step."""
     if len(values) <= _BLOCK:
         return work(values) if len(values) else np.zeros(0, np.bool_)

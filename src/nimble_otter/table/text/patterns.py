@@ -15,6 +15,7 @@ from functools import lru_cache
 from typing import Any
 
 from nimble_otter.errors import ConditionError
+from nimble_otter.values import Value
 
 MOST_WAYS = 1000
 """Ways to match at one place from which on a pattern is taken for one that may not end."""
@@ -140,7 +141,7 @@ def _is_bounded(pattern: str, case: bool) -> bool:
         raise ConditionError("The regular expression is nested too deeply.", "Write it in a simpler way.") from problem
 
 
-def _ways(parsed: Any) -> float:
+def _ways(parsed: Value) -> float:
     """A bound of the ways in which a parsed pattern can be tried at one place, infinite for an unbounded repeat."""
     ways = 1.0
     for op, given in parsed:
@@ -167,7 +168,7 @@ def _ways(parsed: Any) -> float:
 
 
 @lru_cache(maxsize=64)
-def _set_of(pattern: str, case: bool) -> Any:
+def _set_of(pattern: str, case: bool) -> Value:
     """The quickest way to ask RE2 whether a text matches: it is told nothing of where."""
     import re2
     from re2 import _re2

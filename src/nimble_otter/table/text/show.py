@@ -9,11 +9,11 @@ import re
 from collections.abc import Mapping
 from dataclasses import replace
 from decimal import Decimal
-from typing import Any
 
 from nimble_otter.table.core.columns import MISSING, Field, Kind
 from nimble_otter.table.text.column_format import ColumnFormat, in_zone, number_text, time_text
 from nimble_otter.table.text.text_format import span_text
+from nimble_otter.values import Value
 
 THIN = "\u2009"
 LONGEST = 1 << 16
@@ -132,7 +132,7 @@ def plain(value: object) -> str:
     return str(value)
 
 
-def jsonable(value: object) -> Any:
+def jsonable(value: object) -> Value:
     """A value that JSON can hold: times as ISO 8601 text, bytes as hex, NaN and infinities as text; else as is."""
     if isinstance(value, float) and is_endless(value):
         return "NaN" if value != value else "Infinity" if value > 0 else "-Infinity"

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nimble_otter.table.core.columns import DAY_US, MISSING, Kind
+from nimble_otter.values import Stored, Value
 
 _TIME_FORMS = {
     f"0000-00-00{sep}00:00{tail}": f"%Y-%m-%d{sep}%H:%M{form}"
@@ -57,14 +58,14 @@ def form_of_digits(count: int) -> str:
     return f"%Y-%m-%d %H:%M:%S.%{count}" if count else "%Y-%m-%d %H:%M:%S"
 
 
-def parse(texts: Sequence[str], form: str) -> NDArray[Any] | None:
+def parse(texts: Sequence[str], form: str) -> Stored | None:
     """int64 microseconds (dates: int32 days) since 1970, or None when any text is not exactly of this form."""
     if form.endswith(ANY):
         return _parse_any("\n".join(texts) + "\n", len(texts), form)
     return _parse_even(texts, form)
 
 
-def _parse_even(texts: Sequence[str], form: str) -> NDArray[Any] | None:
+def _parse_even(texts: Sequence[str], form: str) -> Stored | None:
     """Texts of one form, which are as long as each other."""
     width = len(_PATTERNS[form]) + 1
     joined = "\n".join(texts) + "\n"
@@ -73,7 +74,7 @@ def _parse_even(texts: Sequence[str], form: str) -> NDArray[Any] | None:
     return _parse_lines(joined.encode("ascii"), form)
 
 
-def _parse_lines(raw: bytes, form: str) -> NDArray[Any] | None:
+def _parse_lines(raw: bytes, form: str) -> Stored | None:
     """Lines of one form: two digits at a time become numbers by a table, which is several times faster than NumPy's
     own reading of dates."""
     pattern = _PATTERNS[form]
@@ -121,7 +122,7 @@ def _marks(pattern: str) -> list[tuple[int, int]]:
     return [(at, ord(mark)) for at, mark in enumerate(pattern + "\n") if mark != "0"]
 
 
-def _parse_any(lines: str, count: int, form: str) -> NDArray[Any] | None:
+def _parse_any(lines: str, count: int, form: str) -> Stored | None:
     """As `parse`, each of so many lines with the digits of the second that it needs."""
     if not lines.isascii():
         return None
@@ -275,14 +276,14 @@ def parse_decimals(texts: Sequence[str]) -> tuple[NDArray[np.int64], int] | None
     return scaled, scale
 
 
-def are_decimals(values: Sequence[Any]) -> bool:
+def are_decimals(values: Sequence[Value]) -> bool:
     """Whether the texts among the values are all of digits, points and signs, and none is empty."""
     joined = "\n".join([value for value in values if type(value) is str])
     return bool(joined) and joined.isascii() and "\n\n" not in f"\n{joined}\n" and bool(
         _IN_DECIMALS[np.frombuffer(joined.encode("ascii"), np.uint8)].all())  # fmt: skip
 
 
-def widen(form: str, stored: NDArray[Any]) -> str:
+def widen(form: str, stored: Stored) -> str:
     """The form with as many digits as needed that also says what is stored in `form` (int64 microseconds), or ""."""
     base, dot, digits = form.partition("%S")
     if not dot or form.endswith(ANY):
@@ -294,7 +295,7 @@ def widen(form: str, stored: NDArray[Any]) -> str:
     return f"{base}%S{ANY}"
 
 
-def render(value: object, form: str) -> Any:
+def render(value: object, form: str) -> Value:
     """The source's own writing of a value in a column of this form; other values pass unchanged."""
     if form == "0/1" and isinstance(value, bool):
         return int(value)
@@ -396,7 +397,7 @@ def _shift(tail: str) -> int:
     return (int(digits[:2]) * 3600 + int(digits[2:4]) * 60) * 1_000_000 * (-1 if tail[0] == "-" else 1)
 
 
-def _digits_before(points: NDArray[np.uint8], ends: NDArray[np.int64], starts: NDArray[np.int64]) -> Any:
+def _digits_before(points: NDArray[np.uint8], ends: NDArray[np.int64], starts: NDArray[np.int64]) -> Value:
     """The number that stands before each place, and how many digits it has (at most 9, or -1)."""
     number, count, goes_on = np.zeros(len(ends), np.int64), np.zeros(len(ends), np.int64), ends > starts
     for power in range(10):
