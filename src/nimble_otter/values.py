@@ -13,6 +13,9 @@ documents, lists, mappings and the types of BSON. Which of them follows from the
 Stored = NDArray[Any]
 """A column's values as one array. Its dtype follows from the kind of the column; see `table.core.columns`."""
 
-Client = Any
+ClientObject = Any
 """An object of a server's client library (a connection, a cursor, a message), as that library documents it. Its package
 may be missing, and no two have the same methods beyond PEP 249."""
+
+Element = Any
+"""An element of an XML tree (lxml, which has no types of its own)."""

@@ -6,10 +6,11 @@ import logging
 from collections.abc import Callable
 from dataclasses import replace
 from types import TracebackType
-from typing import Any
 
 from nimble_otter.changes.report import Intent, Report, nothing_written
 from nimble_otter.errors import ChangeError, QueryError, SourceError, Stopped
+from nimble_otter.sources.document_writer import DocumentWriter
+from nimble_otter.sources.writer import Writer
 from nimble_otter.stop import StopToken
 
 log = logging.getLogger(__name__)
@@ -31,7 +32,7 @@ class Commit:
     def __enter__(self) -> Commit:
         return self
 
-    def make(self, writer: Any, intent: Intent) -> None:
+    def make(self, writer: Writer | DocumentWriter, intent: Intent) -> None:
         """Note what is about to be committed, and commit it."""
         self._note(intent)
         self._stop.check()  # whoever stopped it has seen the note, or it is not committed

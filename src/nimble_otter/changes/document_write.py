@@ -20,6 +20,7 @@ from nimble_otter.errors import (
     OutcomeUnknown,
     SourceError,
 )
+from nimble_otter.sources.document_writer import DocumentWriter
 from nimble_otter.sources.source import Connection
 from nimble_otter.stop import NEVER, Progress, StopToken
 from nimble_otter.table import MISSING
@@ -130,7 +131,7 @@ def write_each(
 class _Run:
     """A plan's statements on one collection; `now` holds the documents as they are, by row id."""
 
-    def __init__(self, writer: Any, plan: Plan, stop: StopToken, progress: Progress | None) -> None:
+    def __init__(self, writer: DocumentWriter, plan: Plan, stop: StopToken, progress: Progress | None) -> None:
         self._writer, self._plan, self._stop, self._progress = writer, plan, stop, progress
         self.now: dict[int, dict[str, Any] | None] = {}
         self.keys: dict[int, Any] = {}
@@ -263,7 +264,7 @@ def _intent(
     return Intent(plan, keys, written, "", Report(outcomes, at, True, written, text, back))
 
 
-def _as_it_was(statement: Statement, document: Mapping[str, Any] | None) -> Statement:
+def _as_it_was(statement: Statement, document: Mapping[str, Value] | None) -> Statement:
     """With the old values in the types that the document has; the grid knows fewer."""
     if statement.kind != StatementKind.UPDATE or document is None:
         return statement

@@ -131,7 +131,7 @@ def _is_true(value: object) -> bool:
     return value is not _MISSING and value is not None and value is not False and value != 0
 
 
-def _operate(name: str, told: Any, names: Mapping[str, Any]) -> object:
+def _operate(name: str, told: Value, names: Mapping[str, Value]) -> object:
     lazy = _LAZY.get(name)
     if lazy is not None:
         return lazy(told, names)
@@ -153,19 +153,19 @@ def _operate(name: str, told: Any, names: Mapping[str, Any]) -> object:
     return _VALUES[name](*given_list)
 
 
-def _cond(told: Any, names: Mapping[str, Any]) -> object:
+def _cond(told: Value, names: Mapping[str, Value]) -> object:
     test, then, other = told if isinstance(told, list) else (told["if"], told["then"], told["else"])
     return work_out(then if _is_true(work_out(test, names)) else other, names)
 
 
-def _switch(told: Any, names: Mapping[str, Any]) -> object:
+def _switch(told: Value, names: Mapping[str, Value]) -> object:
     for branch in told["branches"]:
         if _is_true(work_out(branch["case"], names)):
             return work_out(branch["then"], names)
     return work_out(told.get("default"), names)
 
 
-def _if_null(told: Any, names: Mapping[str, Any]) -> object:
+def _if_null(told: Value, names: Mapping[str, Value]) -> object:
     value: Any = None
     for item in told:
         value = work_out(item, names)
@@ -174,7 +174,7 @@ def _if_null(told: Any, names: Mapping[str, Any]) -> object:
     return None if value is _MISSING else value
 
 
-def _filter(told: Any, names: Mapping[str, Any]) -> Value:
+def _filter(told: Value, names: Mapping[str, Value]) -> Value:
     items = work_out(told["input"], names)
     if items is None or items is _MISSING:
         return None
@@ -182,14 +182,14 @@ def _filter(told: Any, names: Mapping[str, Any]) -> Value:
     return [item for item in items if _is_true(work_out(told["cond"], {**names, name: item}))]
 
 
-def _map(told: Any, names: Mapping[str, Any]) -> Value:
+def _map(told: Value, names: Mapping[str, Value]) -> Value:
     items = work_out(told["input"], names)
     if items is None or items is _MISSING:
         return None
     return [work_out(told["in"], {**names, told.get("as", "this"): item}) for item in items]
 
 
-def _reduce(told: Any, names: Mapping[str, Any]) -> Value:
+def _reduce(told: Value, names: Mapping[str, Value]) -> Value:
     items, value = work_out(told["input"], names), work_out(told["initialValue"], names)
     if items is None or items is _MISSING:
         return None
@@ -198,11 +198,11 @@ def _reduce(told: Any, names: Mapping[str, Any]) -> Value:
     return value
 
 
-def _let(told: Any, names: Mapping[str, Any]) -> object:
+def _let(told: Value, names: Mapping[str, Value]) -> object:
     return work_out(told["in"], {**names, **{k: work_out(v, names) for k, v in told["vars"].items()}})
 
 
-def _convert(told: Any, names: Mapping[str, Any]) -> object:
+def _convert(told: Value, names: Mapping[str, Value]) -> object:
     value = work_out(told["input"], names)
     if value is None or value is _MISSING:
         return work_out(told.get("onNull"), names)
@@ -354,7 +354,7 @@ def _flags(options: str) -> int:
 # --- stages ----------------------------------------------------------------------------------------------------------
 
 
-def _match(rows: list[Document], told: Any, find: Find) -> list[Document]:
+def _match(rows: list[Document], told: Value, find: Find) -> list[Document]:
     from mongomock.filtering import filter_applies
 
     test, plain = told.get("$expr"), {k: v for k, v in told.items() if k != "$expr"}
@@ -362,7 +362,7 @@ def _match(rows: list[Document], told: Any, find: Find) -> list[Document]:
     return [r for r in kept if _is_true(work_out(test, {"ROOT": r}))] if "$expr" in told else kept
 
 
-def _set(rows: list[Document], told: Any, find: Find) -> list[Document]:
+def _set(rows: list[Document], told: Value, find: Find) -> list[Document]:
     made = []
     for row in rows:
         new = dict(row)
@@ -372,7 +372,7 @@ def _set(rows: list[Document], told: Any, find: Find) -> list[Document]:
     return made
 
 
-def _project(rows: list[Document], told: Any, find: Find) -> list[Document]:
+def _project(rows: list[Document], told: Value, find: Find) -> list[Document]:
     picks = {k: v for k, v in told.items() if not (k == "_id" and v in (0, False))}
     if all(v in (0, False) and not isinstance(v, str) for v in picks.values()):
         gone = {k.split(".")[0] for k in told} if not any("." in k for k in told) else None
@@ -393,7 +393,7 @@ def _project(rows: list[Document], told: Any, find: Find) -> list[Document]:
     return made
 
 
-def _group(rows: list[Document], told: Any, find: Find) -> list[Document]:
+def _group(rows: list[Document], told: Value, find: Find) -> list[Document]:
     groups: dict[Any, tuple[Any, list[Document]]] = {}
     for row in rows:
         key = work_out(told["_id"], {"ROOT": row})
@@ -432,7 +432,7 @@ def _figure(sign: str, values: list[Value]) -> object:
     raise NotHere(sign)
 
 
-def _sort(rows: list[Document], told: Any, find: Find) -> list[Document]:
+def _sort(rows: list[Document], told: Value, find: Find) -> list[Document]:
     for name, way in reversed(list(told.items())):
         path = name.split(".")
 
@@ -444,7 +444,7 @@ def _sort(rows: list[Document], told: Any, find: Find) -> list[Document]:
     return rows
 
 
-def _unwind(rows: list[Document], told: Any, find: Find) -> list[Document]:
+def _unwind(rows: list[Document], told: Value, find: Find) -> list[Document]:
     told = {"path": told} if isinstance(told, str) else told
     path, made = told["path"][1:].split("."), []
     for row in rows:
@@ -463,7 +463,7 @@ def _unwind(rows: list[Document], told: Any, find: Find) -> list[Document]:
     return made
 
 
-def _lookup(rows: list[Document], told: Any, find: Find) -> list[Document]:
+def _lookup(rows: list[Document], told: Value, find: Find) -> list[Document]:
     if "let" in told:
         raise NotHere("$lookup with let")
     others = run(find(told["from"]), told.get("pipeline", []), find)
@@ -483,15 +483,15 @@ def _lookup(rows: list[Document], told: Any, find: Find) -> list[Document]:
     return made
 
 
-def _replace(rows: list[Document], told: Any, find: Find) -> list[Document]:
+def _replace(rows: list[Document], told: Value, find: Find) -> list[Document]:
     return [work_out(told["newRoot"], {"ROOT": row}) for row in rows]
 
 
-def _facet(rows: list[Document], told: Any, find: Find) -> list[Document]:
+def _facet(rows: list[Document], told: Value, find: Find) -> list[Document]:
     return [{name: run(rows, stages, find) for name, stages in told.items()}]
 
 
-def _union(rows: list[Document], told: Any, find: Find) -> list[Document]:
+def _union(rows: list[Document], told: Value, find: Find) -> list[Document]:
     told = {"coll": told} if isinstance(told, str) else told
     return [*rows, *run(find(told["coll"]), told.get("pipeline", []), find)]
 

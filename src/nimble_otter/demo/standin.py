@@ -93,7 +93,7 @@ class StandIn:
     def _do_distinct(self, collection: str, command: Mapping[str, object]) -> dict[str, object]:
         return {"values": self._store[collection].distinct(command["key"], command.get("query") or {})}
 
-    def _do_find(self, collection: str, command: Mapping[str, Any]) -> dict[str, object]:
+    def _do_find(self, collection: str, command: Mapping[str, Value]) -> dict[str, object]:
         # asked as a pipeline, whose answer is one list: a cursor of the store copies that list for every document
         stages: list[dict[str, Any]] = [{"$match": command.get("filter") or {}}]
         if command.get("sort"):
@@ -110,26 +110,26 @@ class StandIn:
     def _all(self, collection: str) -> list[dict[str, object]]:
         return list(self._store[collection].aggregate([]))
 
-    def _do_aggregate(self, collection: str, command: Mapping[str, Any]) -> dict[str, object]:
+    def _do_aggregate(self, collection: str, command: Mapping[str, Value]) -> dict[str, object]:
         try:
             found = pipeline.run(self._all(collection), command["pipeline"], self._all)
         except pipeline.NotHere:
             found = list(self._store[collection].aggregate(command["pipeline"]))
         return self._first(collection, found, command.get("cursor", {}).get("batchSize", BATCH), False)
 
-    def _do_insert(self, collection: str, command: Mapping[str, Any]) -> dict[str, object]:
+    def _do_insert(self, collection: str, command: Mapping[str, Value]) -> dict[str, object]:
         if any(self._store[collection].find_one({"_id": d["_id"]}) for d in command["documents"]):
             return {"n": 0, "writeErrors": [{"index": 0, "code": 11000, "errmsg": "duplicate key: _id"}]}
         self._store[collection].insert_many(command["documents"])
         return {"n": len(command["documents"])}
 
-    def _do_delete(self, collection: str, command: Mapping[str, Any]) -> dict[str, object]:
+    def _do_delete(self, collection: str, command: Mapping[str, Value]) -> dict[str, object]:
         found = [self._matching(collection, wanted["q"]) for wanted in command["deletes"]]
         gone = [document["_id"] for document in found if document is not None]
         self._store[collection].delete_many({"_id": {"$in": gone}})
         return {"n": len(gone)}
 
-    def _do_update(self, collection: str, command: Mapping[str, Any]) -> dict[str, object]:
+    def _do_update(self, collection: str, command: Mapping[str, Value]) -> dict[str, object]:
         """One document each, by $set and $unset."""
         changed = 0
         for wanted in command["updates"]:
@@ -146,7 +146,7 @@ class StandIn:
             changed += 1
         return {"n": changed, "nModified": changed}
 
-    def _matching(self, collection: str, wanted: Mapping[str, Any]) -> dict[str, object] | None:
+    def _matching(self, collection: str, wanted: Mapping[str, Value]) -> dict[str, object] | None:
         """The document of an _id, when each path of the filter holds exactly what it says."""
         document: dict[str, Any] | None = self._store[collection].find_one({"_id": wanted["_id"]})
         for path, condition in wanted.items():
@@ -171,7 +171,7 @@ class StandIn:
             self._cursors[number] = (namespace, found[size:])
         return {"cursor": {"id": bson.Int64(number), "ns": namespace, "firstBatch": found[:size]}}
 
-    def _do_getmore(self, number: int, command: Mapping[str, Any]) -> dict[str, object]:
+    def _do_getmore(self, number: int, command: Mapping[str, Value]) -> dict[str, object]:
         if number not in self._cursors:
             raise ValueError(f"cursor id {number} not found")
         namespace, left = self._cursors.pop(number)
@@ -181,7 +181,7 @@ class StandIn:
         going_on = number if number in self._cursors else 0
         return {"cursor": {"id": bson.Int64(going_on), "ns": namespace, "nextBatch": left[:size]}}
 
-    def _do_killcursors(self, _: str, command: Mapping[str, Any]) -> dict[str, object]:
+    def _do_killcursors(self, _: str, command: Mapping[str, Value]) -> dict[str, object]:
         killed = [number for number in command["cursors"] if self._cursors.pop(number, None)]
         return {"cursorsKilled": killed, "cursorsNotFound": [], "cursorsAlive": [], "cursorsUnknown": []}
 

@@ -194,7 +194,7 @@ def edits_out(edits: EditDraft) -> dict[str, object]:
     }
 
 
-def edits_in(edits: Mapping[str, Any]) -> EditDraft:
+def edits_in(edits: Mapping[str, Value]) -> EditDraft:
     """Raises: KeyError, TypeError, ValueError, AttributeError for what is not such JSON."""
     return EditDraft(
         tuple((tuple(plain_in(k)), plain_in(new), plain_in(old)) for k, new, old in edits["cells"]),

@@ -65,7 +65,7 @@ class _Merge:
 
     def mapping(
         self, name: str, base: Mapping[str, object], mine: Mapping[str, object], theirs: Mapping[str, object]
-    ) -> dict[str, Any]:
+    ) -> dict[str, Value]:
         keys = dict.fromkeys([*mine, *theirs])
         found = {k: self.value(name.format(k), base.get(k), mine.get(k), theirs.get(k)) for k in keys}
         return {k: value for k, value in found.items() if value is not None}

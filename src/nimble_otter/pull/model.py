@@ -15,6 +15,7 @@ from nimble_otter.query.sql.names import Names
 from nimble_otter.query.sql.parameters import Ask, Bound, bind, day_of, find_uses, value_of
 from nimble_otter.query.sql.statements import find_parameters
 from nimble_otter.sources.source import Source
+from nimble_otter.values import Value
 
 ROW_LIMIT = 100_000
 _IN_NAMES = re.compile(r"\{:(\w+)\}")
@@ -89,7 +90,7 @@ class Pull:
         """Names of those that steps take."""
         return [name for step in self.steps if isinstance(step, TakesParameters) for name in step.parameters()]
 
-    def values(self, today: dt.date | None = None) -> dict[str, Any]:
+    def values(self, today: dt.date | None = None) -> dict[str, Value]:
         """What the parameters of filters and file names stand for today; those without a value are left out. Raises:
         QueryError for one that is not of the kind that was set."""
         today, found = today or dt.date.today(), dict[str, Any]()

@@ -7,7 +7,6 @@ import io
 import json
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import Any
 
 from nimble_otter.errors import ConditionError, ConnectError
 from nimble_otter.sources.source import file_driver
@@ -15,6 +14,7 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, Field, Kind, Table
 from nimble_otter.table.core.build import TableBuilder
 from nimble_otter.table.core.columns import distinct_names
+from nimble_otter.values import Value
 
 SUFFIXES = (".csv", ".tsv", ".json", ".jsonl", ".ndjson", ".xlsx", ".parquet")
 _BATCH = 20_000
@@ -120,7 +120,7 @@ def _of_lines(lines: Iterator[Sequence[object]], stop: StopToken) -> Table:
     return builder.table()
 
 
-def _objects(path: Path, is_whole: bool) -> list[Mapping[str, Any]]:
+def _objects(path: Path, is_whole: bool) -> list[Mapping[str, Value]]:
     text = path.read_text("utf-8-sig")
     found = json.loads(text) if is_whole else [json.loads(line) for line in text.splitlines() if line.strip()]
     if isinstance(found, Mapping):  # rows under a name
@@ -131,7 +131,7 @@ def _objects(path: Path, is_whole: bool) -> list[Mapping[str, Any]]:
     return found
 
 
-def _of_objects(objects: Sequence[Mapping[str, Any]], stop: StopToken) -> Table:
+def _of_objects(objects: Sequence[Mapping[str, Value]], stop: StopToken) -> Table:
     names = list(dict.fromkeys(name for each in objects for name in each))
     builder = TableBuilder(distinct_names(Field(name, Kind.OBJECT) for name in names))
     for start in range(0, len(objects), _BATCH):

@@ -170,7 +170,7 @@ def _chosen(text: str, names: list[str], table: Table, dialect: str, quoted: Cal
     return f"{text[: tokens[first].end]} {', '.join(columns)}\n{text[end:]}"
 
 
-def _plain_labels(text: str, table: Table, dialect: str) -> dict[str, Any] | None:
+def _plain_labels(text: str, table: Table, dialect: str) -> dict[str, Value] | None:
     """By label (folded) the expression behind each column, where a condition may simply be added to the query; None
     where it means something else before grouping, a limit, a union or a window."""
     parsed = parse_sql(text, dialect, ConditionError)

@@ -226,7 +226,7 @@ def _process(number: int) -> list[Value]:
         return [number]
 
 
-def _load(path: Path) -> dict[str, Any]:
+def _load(path: Path) -> dict[str, Value]:
     try:
         whole: dict[str, Any] = json.loads(read_text(path, LONGEST_LOG))
         if not isinstance(whole, dict):
@@ -241,7 +241,7 @@ def _damaged(path: Path) -> CorruptError:
     return CorruptError(f"The record of a write was damaged; it is kept as {aside.name}.", f"It is in {aside.parent}.")
 
 
-def _written(told: dict[str, Any], path: Path) -> Written:
+def _written(told: dict[str, Value], path: Path) -> Written:
     return Written(
         dt.datetime.fromisoformat(told["at"]), str(told["pull"]), str(told["source"]), str(told["table"]),
         int(told["statements"]), path, bool(told["was_reversal"]), str(told.get("uid", "")),
@@ -282,14 +282,14 @@ def _lines(path: Path) -> Iterable[str]:
         return ()
 
 
-def _told(made: Written) -> dict[str, Any]:
+def _told(made: Written) -> dict[str, Value]:
     return {
         "at": made.at.isoformat(), "pull": made.pull, "source": made.source, "table": made.table,
         "statements": made.statements, "was_reversal": made.was_reversal, "uid": made.uid, "lasting": made.lasting,
     }  # fmt: skip
 
 
-def _plan_out(plan: Plan) -> dict[str, Any]:
+def _plan_out(plan: Plan) -> dict[str, Value]:
     info: dict[str, Any] = {"name": plan.info.name, "kind": plan.info.kind, "schema": plan.info.schema}
     info |= {"columns": [asdict(column) for column in plan.info.columns]}
     statements = [
@@ -312,7 +312,7 @@ def _link_in(link: dict[str, object]) -> ForeignKey:
     return ForeignKey(**own)
 
 
-def _plan_in(plain: dict[str, Any]) -> Plan:
+def _plan_in(plain: dict[str, Value]) -> Plan:
     info = plain["table"]
     columns = tuple(ColumnInfo(**{**c, "values": tuple(c["values"])}) for c in info["columns"])
     statements = []

@@ -6,13 +6,15 @@ from __future__ import annotations
 import datetime as dt
 import difflib
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from decimal import Decimal
-from typing import Any
+
+from sqlglot.dialects.dialect import DialectType
 
 from nimble_otter.errors import ConditionError, Place, place_of
 from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.table.ops.conditions import Literal
+from nimble_otter.values import Value
 
 
 def local_dialect(empties: str = "nulls_are_last") -> object:
@@ -23,7 +25,7 @@ def local_dialect(empties: str = "nulls_are_last") -> object:
     return made
 
 
-def parse_sql(text: str, dialect: Any, error: Callable[..., Exception]) -> Any:
+def parse_sql(text: str, dialect: DialectType, error: Callable[..., Exception]) -> exp.Expr:
     """Parse one expression or statement; raises `error(message, hint, place)`."""
     try:
         parsed = sqlglot.parse_one(text, dialect=dialect)
@@ -42,7 +44,7 @@ def parse_sql(text: str, dialect: Any, error: Callable[..., Exception]) -> Any:
     return parsed
 
 
-def _place_of_detail(text: str, detail: dict[str, Any], word: str) -> Place | None:
+def _place_of_detail(text: str, detail: Mapping[str, Value], word: str) -> Place | None:
     if "line" not in detail:
         return None
     lines = text.split("\n")

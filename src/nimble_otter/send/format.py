@@ -155,7 +155,7 @@ class Format(Protocol):
         that can't be told."""
 
 
-def settings(format_: Format, given: Mapping[str, object]) -> dict[str, Any]:
+def settings(format_: Format, given: Mapping[str, object]) -> dict[str, Value]:
     """All options of a format, the given ones over the defaults; `binary_name` passes through. Raises: SendError where
     one can't be."""
     found = {}

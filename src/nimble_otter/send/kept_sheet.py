@@ -4,12 +4,12 @@ it goes with its cells. And the tables of a sheet (18.5), which follow the rows 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 from nimble_otter.errors import SendError
 from nimble_otter.send.cells import letters, place_of
 from nimble_otter.send.format import Output
 from nimble_otter.send.workbook import MAIN, OFFICE, Book, tag
+from nimble_otter.values import Element
 
 _MARK = "rows follow here"
 _ORDER = (
@@ -79,7 +79,7 @@ class KeptSheet:
             self.tree.remove(element)
         return count
 
-    def put(self, element: Any) -> None:
+    def put(self, element: Element) -> None:
         """One more element at its place, in place of one of its name."""
         from lxml import etree
 
@@ -119,7 +119,7 @@ class KeptSheet:
         return before, after
 
 
-def _rank(child: Any) -> int:
+def _rank(child: Element) -> int:
     from lxml import etree
 
     name = etree.QName(child).localname if isinstance(child.tag, str) else ""
@@ -129,7 +129,7 @@ def _rank(child: Any) -> int:
 class SheetTable:
     """A table of a sheet: its part as a tree, and the relation that leads to it."""
 
-    def __init__(self, book: Book, part: str, relation: Any) -> None:
+    def __init__(self, book: Book, part: str, relation: Element) -> None:
         self._book, self.part, self.relation = book, part, relation
         self.tree = book.tree_of(part)
         self.name = str(self.tree.get("displayName") or self.tree.get("name"))
@@ -180,7 +180,7 @@ class SheetTable:
         self.tree.attrib.pop("totalsRowCount", None)
 
 
-def tables_of(book: Book, part: str, relations: Any) -> list[SheetTable]:
+def tables_of(book: Book, part: str, relations: Element) -> list[SheetTable]:
     """The tables that a sheet holds."""
     found = []
     for relation in relations:

@@ -14,6 +14,7 @@ from nimble_otter.send.cells import letters, place_of
 from nimble_otter.send.format import Output
 from nimble_otter.send.kept_sheet import Box, box_of, ref_of
 from nimble_otter.send.workbook import HEAD, MAIN, tag
+from nimble_otter.values import Element
 
 _MARK = "rows follow here"
 _MOST_ROWS = 1_048_576
@@ -22,7 +23,7 @@ _MOST_ROWS = 1_048_576
 class Merge:
     """`tree` is the sheet's part; the block begins at (`row`, `column`) and is so many columns wide."""
 
-    def __init__(self, tree: Any, row: int, column: int, width: int, out: Output) -> None:
+    def __init__(self, tree: Element, row: int, column: int, width: int, out: Output) -> None:
         self._tree, self._row, self._column, self._width, self._out = tree, row, column, width, out
         self.first, self.last = row, row - 1
         self._data = tree.find(tag("sheetData"))
@@ -52,7 +53,7 @@ class Merge:
         self.is_blank = self._last_used < row
         self.emptied = 0
 
-    def _note_formula(self, cell: Any) -> None:
+    def _note_formula(self, cell: Element) -> None:
         """Formulas are told without the values that they had: what they rest on may change."""
         formula = cell.find(tag("f"))
         if formula is None:
@@ -84,7 +85,7 @@ class Merge:
                 self._merged = [m for m in self._merged if m[1] is not element]
                 self._out.note("merged ranges that the rows go into were split")
 
-    def _release(self, cell: Any) -> None:
+    def _release(self, cell: Element) -> None:
         """A shared formula goes on in the next of its cells when the one that says it is taken."""
         formula = cell.find(tag("f"))
         if formula is None or formula.get("t") != "shared":
@@ -101,7 +102,7 @@ class Merge:
         rows, columns = [r for r, _ in places], [c for _, c in places]
         heir.set("ref", ref_of((min(rows), min(columns), max(rows), max(columns))))
 
-    def _cells(self, number: int) -> list[tuple[int, Any]]:
+    def _cells(self, number: int) -> list[tuple[int, Element]]:
         found = [(place_of(cell.get("r"))[1], cell) for cell in self._rows[number]]
         return [(p, cell) for p, cell in found if self._column <= p < self._column + self._width]
 

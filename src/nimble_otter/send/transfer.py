@@ -25,6 +25,7 @@ from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.session import Bound
 from nimble_otter.sources.source import Connection
+from nimble_otter.sources.writer import Writer
 from nimble_otter.stop import NEVER, Progress, StopToken
 from nimble_otter.table import MISSING, Column, Field
 from nimble_otter.table.text.show import jsonable, plain
@@ -172,7 +173,7 @@ def transfer(
 
 def _to_table(
     rows: Rows, connection: Connection, wanted: Transfer, places: list[int], names: list[str], info: TableInfo | None,
-    stop: StopToken, tell: Callable[[int, int | None], Any],
+    stop: StopToken, tell: Callable[[int, int | None], object],
 ) -> tuple[int, int, int]:  # fmt: skip
     dialect = connection.dialect
     blocks = rows.blocks(stop)
@@ -218,7 +219,7 @@ def _to_table(
     return sent, added, sent - added if wanted.duplicates == "update" else 0
 
 
-def _commit(writer: Any, connection: Connection, wanted: Transfer, counting: Any, after: int) -> None:
+def _commit(writer: Writer, connection: Connection, wanted: Transfer, counting: Any, after: int) -> None:
     """Commit; when the connection is lost in it the table is counted, as nobody can know otherwise."""
     try:
         writer.commit()
@@ -347,7 +348,7 @@ def _as_bson(value: object) -> Value:
 
 def _to_documents(
     rows: Rows, connection: Connection, wanted: Transfer, places: list[int], names: list[str], stop: StopToken,
-    tell: Callable[[int, int | None], Any],
+    tell: Callable[[int, int | None], object],
 ) -> tuple[int, int, int]:  # fmt: skip
     sent = added = updated = 0
     has_key = "_id" in names

@@ -14,9 +14,9 @@ import zlib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
 
 from nimble_otter.errors import SendError
+from nimble_otter.values import Element
 
 MAIN = "http://schemas.openxmlformats.org/spreadsheetml/2006/main"
 OFFICE = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
@@ -133,7 +133,7 @@ class Book:
                 return str(relation.get("Target")).lstrip("/")
         raise KeyError("officeDocument")
 
-    def _tree(self, name: str) -> Any:
+    def _tree(self, name: str) -> Element:
         return parse(self.read(name) if self._old is not None else _NEW[name].encode())
 
     def read(self, name: str) -> bytes:
@@ -196,7 +196,7 @@ class Book:
         self.add_type(part, f"{SHEET_ML}.worksheet+xml")
         return part
 
-    def tree_of(self, part: str) -> Any:
+    def tree_of(self, part: str) -> Element:
         """A part as a tree. Raises: KeyError, SendError."""
         return parse(self._added[part] if part in self._added else self.read(part))
 
@@ -204,7 +204,7 @@ class Book:
         """A part as it is to be written."""
         self._added[part] = _text(tree)
 
-    def relations_of(self, part: str) -> Any:
+    def relations_of(self, part: str) -> Element:
         """The relations of a part, none where it has none."""
         try:
             return self.tree_of(_rels_of(part))
@@ -245,7 +245,7 @@ class Book:
         return self._relate(tree, f"{OFFICE}/{type_}", target, external)
 
     @staticmethod
-    def _relate(tree: Any, type_: str, target: str, external: bool = False) -> str:
+    def _relate(tree: Element, type_: str, target: str, external: bool = False) -> str:
         from lxml import etree
 
         taken, number = {relation.get("Id") for relation in tree}, len(tree) + 1
@@ -256,7 +256,7 @@ class Book:
             made.set("TargetMode", "External")
         return f"rId{number}"
 
-    def put_relations(self, part: str, tree: Any) -> None:
+    def put_relations(self, part: str, tree: Element) -> None:
         """Write the relations of a part."""
         if len(tree):
             self.put(_rels_of(part), _text(tree))
@@ -316,7 +316,7 @@ class Book:
             self._known[wanted] = len(formats) - 1
         return self._known[wanted]
 
-    def _list(self, name: str) -> Any:
+    def _list(self, name: str) -> Element:
         from lxml import etree
 
         found = self._styles.find(tag(name))

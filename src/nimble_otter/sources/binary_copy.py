@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable, Sequence
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -205,7 +204,7 @@ READERS: dict[int, Reader] = {
 """By the number of the type (the server's catalogue pg_type) what reads its values."""
 
 
-def text_reader(load: Callable[[bytes], Any] | None) -> Reader:
+def text_reader(load: Callable[[bytes], Value] | None) -> Reader:
     """Values that the server wrote as text, as `load` reads each; texts as they are without it."""
     if load is None:
         return _text

@@ -20,7 +20,7 @@ _PLAIN = re.compile(r"(?!null$)[^ \t\n\r\v\f{},\"\\]+", re.I)
 Take = Callable[[Cells], list[Any]]
 
 
-def of_numbers(dtype: str) -> Callable[[Cells], list[Any]]:
+def of_numbers(dtype: str) -> Callable[[Cells], list[Value]]:
     """What reads lists of whole numbers."""
     return lambda cells: _lists(cells, lambda inner: given(inner.numbers(dtype).tolist(), inner.empty))
 

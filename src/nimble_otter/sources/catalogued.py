@@ -20,6 +20,7 @@ from nimble_otter.sources.reflect import Written, describe, label_of, read_check
 from nimble_otter.sources.result_stream import Explained, sever
 from nimble_otter.sources.texts import names_in
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
     from sqlalchemy import Engine, Inspector
@@ -68,13 +69,13 @@ class Catalogued:
             self.close()
             raise
 
-    def _ask(self, text: str, values: Any = ()) -> list[Any]:
+    def _ask(self, text: str, values: Value = ()) -> list[Value]:
         """All rows of a small question of our own, with the driver's marks for values."""
         with self._engine.connect() as connection:
             plain = {} if values else {"no_parameters": True}
             return list(connection.exec_driver_sql(text, values or None, execution_options=plain))
 
-    def socket_of(self, driver: Any) -> int | None:
+    def socket_of(self, driver: ClientObject) -> int | None:
         """The number of the socket of a client's connection; None where there is none to be cut."""
         return int(driver.fileno()) if hasattr(driver, "fileno") else None
 

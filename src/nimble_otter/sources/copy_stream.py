@@ -6,11 +6,11 @@ import select
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from itertools import repeat
-from typing import Any
 
 from nimble_otter.sources.binary_copy import HEADER, READERS, SIGNATURE, TRAILER, Reader, batch_of, text_reader
 from nimble_otter.sources.result_stream import FIRST
 from nimble_otter.table.core.parts import ColumnBatch
+from nimble_otter.values import ClientObject
 
 _NUMERIC = 1700
 COPIED = 8000
@@ -20,7 +20,7 @@ _AS_WRITTEN = "case when num_nonnulls({0}) = 1 then format('%s', {0}) end"
 _DRAIN_S = 5
 
 
-def reader_of(form: Any, place: int, cursor: Any) -> tuple[Reader, bool]:
+def reader_of(form: ClientObject, place: int, cursor: ClientObject) -> tuple[Reader, bool]:
     """What reads the values of a column, and whether the server has to write them as text for that."""
     from psycopg.pq import Format
     from psycopg.types.string import TextLoader
@@ -43,7 +43,7 @@ def copy_of(query: str, is_cast: Sequence[bool]) -> str:
     return f"copy ({query}\n) to stdout (format binary)"
 
 
-def batches_of(driver: Any, readers: Sequence[Reader]) -> Iterator[ColumnBatch]:
+def batches_of(driver: ClientObject, readers: Sequence[Reader]) -> Iterator[ColumnBatch]:
     """The batches of a COPY that was begun; the server sends each row in a message of its own (PostgreSQL
     documentation, 55.2.6). Closed early, it has the server stop."""
     from psycopg import errors, generators
@@ -91,7 +91,7 @@ def _header_of(rows: bytearray) -> int:
     return HEADER + int.from_bytes(rows[HEADER - 4 : HEADER], "big")
 
 
-def _end_copy(driver: Any, line: select.poll) -> None:
+def _end_copy(driver: ClientObject, line: select.poll) -> None:
     """Have the server stop, and take what was under way, so that the connection can be used again; one that does not
     come to its end is closed."""
     from psycopg import generators

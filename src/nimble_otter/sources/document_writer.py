@@ -6,11 +6,15 @@ from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager
 from typing import Any
 
+from nimble_otter.values import ClientObject, Value
+
 
 class DocumentWriter:
     """`session` is a transaction under way, or None where the server has none. Errors are SourceError's."""
 
-    def __init__(self, database: Any, session: Any, explained: Callable[[], AbstractContextManager[None]]) -> None:
+    def __init__(
+        self, database: ClientObject, session: ClientObject, explained: Callable[[], AbstractContextManager[None]]
+    ) -> None:
         self._database, self._session, self._explained = database, session, explained
 
     @property
@@ -30,7 +34,7 @@ class DocumentWriter:
         touched: none or one."""
         return self.bulk(collection, [operation])
 
-    def bulk(self, collection: str, operations: Sequence[tuple[Any, ...]]) -> int:
+    def bulk(self, collection: str, operations: Sequence[tuple[Value, ...]]) -> int:
         """Several in their order, in one message. Returns how many documents were touched by all."""
         from pymongo import DeleteOne, InsertOne, UpdateOne
 

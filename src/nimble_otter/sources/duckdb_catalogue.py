@@ -5,12 +5,25 @@ from __future__ import annotations
 
 import re
 from contextlib import suppress
+from importlib import import_module
+from types import ModuleType
 from typing import Any
 
-from sqlalchemy import exc
+from sqlalchemy import Connection, exc
 from sqlalchemy.dialects.postgresql.base import PGIdentifierPreparer
 from sqlalchemy.engine import default
+from sqlalchemy.engine.interfaces import (
+    ReflectedCheckConstraint,
+    ReflectedColumn,
+    ReflectedForeignKeyConstraint,
+    ReflectedIndex,
+    ReflectedPrimaryKeyConstraint,
+    ReflectedTableComment,
+    ReflectedUniqueConstraint,
+)
 from sqlalchemy.types import UserDefinedType
+
+from nimble_otter.values import ClientObject, Value
 
 
 class DeclaredType(UserDefinedType[Any]):
@@ -24,7 +37,7 @@ class DeclaredType(UserDefinedType[Any]):
         found = re.findall(r"'((?:[^']|'')*)'", inside[1]) if inside else []
         self.enums = [value.replace("''", "'") for value in found]
 
-    def get_col_spec(self, **_: Any) -> str:
+    def get_col_spec(self, **_: object) -> str:
         """The text itself."""
         return self.text
 
@@ -52,48 +65,50 @@ class DuckdbDialect(default.DefaultDialect):
     default_schema_name = "main"
 
     @classmethod
-    def import_dbapi(cls) -> Any:
+    def import_dbapi(cls) -> ModuleType:
         """The package, which is imported at the first connection."""
-        import duckdb
+        return import_module("duckdb")
 
-        return duckdb
-
-    def initialize(self, connection: Any) -> None:
+    def initialize(self, connection: Connection) -> None:
         """Nothing is asked."""
 
-    def do_rollback(self, dbapi_connection: Any) -> None:
+    def do_rollback(self, dbapi_connection: ClientObject) -> None:
         """Where a transaction is open."""
         with suppress(Exception):  # most connections have none
             dbapi_connection.rollback()
 
-    def do_ping(self, dbapi_connection: Any) -> bool:
+    def do_ping(self, dbapi_connection: ClientObject) -> bool:
         """A question to a file can always be asked."""
         return True
 
-    def _ask(self, connection: Any, text: str, *values: object) -> list[Any]:
+    def _ask(self, connection: Connection, text: str, *values: object) -> list[Value]:
         return list(connection.exec_driver_sql(text + " and database_name = current_database()", values))
 
-    def get_schema_names(self, connection: Any, **_: Any) -> list[str]:
+    def get_schema_names(self, connection: Connection, **_: object) -> list[str]:
         """Names of the schemas."""
         text = "select schema_name from duckdb_schemas() where (not internal or schema_name = 'main')"
         return [row[0] for row in self._ask(connection, text)]
 
-    def get_table_names(self, connection: Any, schema: str | None = None, **_: Any) -> list[str]:
+    def get_table_names(self, connection: Connection, schema: str | None = None, **_: object) -> list[str]:
         """Names of the tables of a schema."""
         text = "select table_name from duckdb_tables() where not internal and schema_name = ?"
         return [row[0] for row in self._ask(connection, text, schema or "main")]
 
-    def get_view_names(self, connection: Any, schema: str | None = None, **_: Any) -> list[str]:
+    def get_view_names(self, connection: Connection, schema: str | None = None, **_: object) -> list[str]:
         """Names of the views of a schema."""
         text = "select view_name from duckdb_views() where not internal and schema_name = ?"
         return [row[0] for row in self._ask(connection, text, schema or "main")]
 
-    def get_view_definition(self, connection: Any, view_name: str, schema: str | None = None, **_: Any) -> str:
+    def get_view_definition(
+        self, connection: Connection, view_name: str, schema: str | None = None, **_: object
+    ) -> str:
         """The statement that made a view."""
         text = "select sql from duckdb_views() where schema_name = ? and view_name = ?"
         return "".join(str(row[0]) for row in self._ask(connection, text, schema or "main", view_name))
 
-    def get_columns(self, connection: Any, table_name: str, schema: str | None = None, **_: Any) -> list[Any]:
+    def get_columns(
+        self, connection: Connection, table_name: str, schema: str | None = None, **_: object
+    ) -> list[ReflectedColumn]:
         """The columns of a table or view. Raises: NoSuchTableError."""
         text = (
             "select column_name, data_type, is_nullable, column_default, comment from duckdb_columns() "
@@ -119,19 +134,24 @@ class DuckdbDialect(default.DefaultDialect):
             )  # fmt: skip
         return found
 
-    def _constraints(self, connection: Any, table: str, schema: str | None, kind: str) -> list[Any]:
+    def _constraints(self, connection: Connection, table: str, schema: str | None, kind: str) -> list[Value]:
         text = (
             "select constraint_name, constraint_column_names, referenced_table, referenced_column_names, expression "
             "from duckdb_constraints() where schema_name = ? and table_name = ? and constraint_type = ?"
         )
         return self._ask(connection, text, schema or "main", table, kind)
 
-    def get_pk_constraint(self, connection: Any, table_name: str, schema: str | None = None, **_: Any) -> Any:
+    def get_pk_constraint(
+        self, connection: Connection, table_name: str, schema: str | None = None, **_: object
+    ) -> ReflectedPrimaryKeyConstraint:
         """The primary key."""
         rows = self._constraints(connection, table_name, schema, "PRIMARY KEY")
-        return {"name": rows[0][0], "constrained_columns": list(rows[0][1])} if rows else {"constrained_columns": []}
+        name, columns = (rows[0][0], list(rows[0][1])) if rows else (None, [])
+        return {"name": name, "constrained_columns": columns}
 
-    def get_foreign_keys(self, connection: Any, table_name: str, schema: str | None = None, **_: Any) -> list[Any]:
+    def get_foreign_keys(
+        self, connection: Connection, table_name: str, schema: str | None = None, **_: object
+    ) -> list[ReflectedForeignKeyConstraint]:
         """The foreign keys, which change nothing in other tables here."""
         return [
             {"name": name, "constrained_columns": list(own), "referred_schema": schema, "referred_table": table,
@@ -139,33 +159,41 @@ class DuckdbDialect(default.DefaultDialect):
             for name, own, table, theirs, _ in self._constraints(connection, table_name, schema, "FOREIGN KEY")
         ]  # fmt: skip
 
-    def get_unique_constraints(self, connection: Any, table_name: str, schema: str | None = None, **_: Any) -> Any:
+    def get_unique_constraints(
+        self, connection: Connection, table_name: str, schema: str | None = None, **_: object
+    ) -> list[ReflectedUniqueConstraint]:
         """Sets of columns that are unique."""
         rows = self._constraints(connection, table_name, schema, "UNIQUE")
         return [{"name": name, "column_names": list(own)} for name, own, *_ in rows]
 
-    def get_check_constraints(self, connection: Any, table_name: str, schema: str | None = None, **_: Any) -> Any:
+    def get_check_constraints(
+        self, connection: Connection, table_name: str, schema: str | None = None, **_: object
+    ) -> list[ReflectedCheckConstraint]:
         """Conditions that every row holds."""
         rows = self._constraints(connection, table_name, schema, "CHECK")
         return [{"name": name, "sqltext": said} for name, *_, said in rows]
 
-    def get_indexes(self, connection: Any, table_name: str, schema: str | None = None, **_: Any) -> Any:
+    def get_indexes(
+        self, connection: Connection, table_name: str, schema: str | None = None, **_: object
+    ) -> list[ReflectedIndex]:
         """The indexes that were made as such."""
         text = (
             "select index_name, is_unique, expressions from duckdb_indexes() where schema_name = ? and table_name = ?"
         )
-        found = []
+        found: list[ReflectedIndex] = []
         for name, is_unique, said in self._ask(connection, text, schema or "main", table_name):
-            names = [part.strip().strip("\"'") for part in str(said).strip("[]").split(",")]
+            names: list[str | None] = [part.strip().strip("\"'") for part in str(said).strip("[]").split(",")]
             found.append({"name": name, "unique": bool(is_unique), "column_names": names, "dialect_options": {}})
         return found
 
-    def get_table_comment(self, connection: Any, table_name: str, schema: str | None = None, **_: Any) -> Any:
+    def get_table_comment(
+        self, connection: Connection, table_name: str, schema: str | None = None, **_: object
+    ) -> ReflectedTableComment:
         """What was noted of a table."""
         text = "select comment from duckdb_tables() where schema_name = ? and table_name = ?"
         rows = self._ask(connection, text, schema or "main", table_name)
         return {"text": rows[0][0] if rows else None}
 
-    def has_table(self, connection: Any, table_name: str, schema: str | None = None, **_: Any) -> bool:
+    def has_table(self, connection: Connection, table_name: str, schema: str | None = None, **_: object) -> bool:
         """Whether there is a table or view of a name."""
         return table_name in (*self.get_table_names(connection, schema), *self.get_view_names(connection, schema))

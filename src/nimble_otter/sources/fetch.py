@@ -8,7 +8,6 @@ from collections import Counter
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from dataclasses import field as made_by
-from typing import Any
 
 from nimble_otter.errors import LostError
 from nimble_otter.sources.catalogue import TableInfo
@@ -20,6 +19,7 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, Field, Kind, Table, TableBuilder
 from nimble_otter.table.core.columns import Ids, Missing, distinct_names
 from nimble_otter.table.ops.filter import at_path
+from nimble_otter.values import Value
 
 log = logging.getLogger(__name__)
 
@@ -142,7 +142,7 @@ class _Documents:
         self._types: list[Counter[type]] = [Counter() for _ in self._columns]
         self.rows = 0
 
-    def append(self, batch: list[Mapping[str, Any]], stop: StopToken) -> None:
+    def append(self, batch: list[Mapping[str, Value]], stop: StopToken) -> None:
         if not self._picked:
             for name in dict.fromkeys(name for document in batch for name in document):
                 if (name,) not in self._paths:

@@ -15,11 +15,12 @@ from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.dialects.general import GeneralDialect, general_dialect
 from nimble_otter.sources.relational import Relational
-from nimble_otter.sources.result_stream import batches_of
+from nimble_otter.sources.result_stream import Answer, batches_of
 from nimble_otter.sources.session import Bound, Done
 from nimble_otter.sources.urls import with_secret
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
+from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection, Engine
@@ -54,7 +55,7 @@ class GeneralConnection(Relational):
         self._probe()
         self._is_open = True
 
-    def _make_engine(self, **options: Any) -> Engine:
+    def _make_engine(self, **options: Value) -> Engine:
         from sqlalchemy import create_engine
         from sqlalchemy.exc import ArgumentError
 
@@ -70,7 +71,7 @@ class GeneralConnection(Relational):
 
     # --- reading -----------------------------------------------------------------------------------------------
 
-    def _start(self, answer: Any, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
+    def _start(self, answer: Answer, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
         cursor = answer.cursor = answer.driver.cursor()
         self._execute(cursor, text, values)
         if cursor.description is None:
@@ -78,7 +79,7 @@ class GeneralConnection(Relational):
         answer.rows = _batches(cursor)
         return [c[0] for c in cursor.description], [None] * len(cursor.description)
 
-    def _execute(self, cursor: Any, text: str, values: dict[str, object]) -> None:
+    def _execute(self, cursor: ClientObject, text: str, values: dict[str, object]) -> None:
         if not values:
             cursor.execute(text)
             return
@@ -90,7 +91,7 @@ class GeneralConnection(Relational):
     def _marked(self, text: str, values: dict[str, object]) -> str:
         return text  # which `_execute` marks itself
 
-    def cancel(self, handle: Any) -> None:
+    def cancel(self, handle: ClientObject) -> None:
         """As the client can: there is no general way to stop a query from outside."""
         for name in ("cancel", "interrupt"):
             with suppress(Exception):  # not every client can
@@ -162,7 +163,7 @@ class GeneralConnection(Relational):
         spoken = self._dialect
         return spoken.display_name if isinstance(spoken, GeneralDialect) and not spoken.has_transactions else ""
 
-    def run_many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
+    def run_many(self, driver: ClientObject, wanted: Sequence[Bound]) -> list[Done]:
         """Run statements in their order. Raises: ChangeError, where the client does not tell how many rows one met."""
         found = []
         for text, values in wanted:
@@ -179,7 +180,7 @@ class GeneralConnection(Relational):
             found.append(Done(count, rows))
         return found
 
-    def _met(self, cursor: Any, text: str, rows: tuple[tuple[Any, ...], ...]) -> int:
+    def _met(self, cursor: ClientObject, text: str, rows: tuple[tuple[Value, ...], ...]) -> int:
         """How many rows a statement met."""
         is_change = text.lstrip()[:6].lower() in ("update", "delete", "insert")
         if rows or not is_change:
@@ -243,6 +244,6 @@ def _clause(text: str, values: dict[str, object]) -> Any:
     return clause("".join(pieces) + text[at:].replace(":", "\\:")).bindparams(**values)
 
 
-def _batches(cursor: object) -> Iterator[list[Any]]:
+def _batches(cursor: object) -> Iterator[list[Value]]:
     for batch in batches_of(cursor):
         yield [tuple(row) for row in batch]

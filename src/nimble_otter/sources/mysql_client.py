@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from nimble_otter.errors import ConnectError
+from nimble_otter.values import ClientObject, Value
 
 _CLIENT_FILE = Path(__file__).with_name("drivers") / "mariadb-client.cnf"
 """Ways to log in that do not send the password as it is (MariaDB Connector/C, restricted-auth)."""
@@ -27,7 +28,7 @@ class _Library:
     module = ""
 
     @classmethod
-    def stream_cursor(cls) -> Any:
+    def stream_cursor(cls) -> ClientObject:
         """The class of cursors that hold no more rows than were asked for."""
         return import_module(f"{cls.module}.cursors").SSCursor
 
@@ -44,7 +45,7 @@ class Mysqlclient(_Library):
     """Options of our URLs that the library does not take."""
 
     @classmethod
-    def options(cls, url_options: Mapping[str, str], may_send_clear: bool) -> dict[str, Any]:
+    def options(cls, url_options: Mapping[str, str], may_send_clear: bool) -> dict[str, Value]:
         """What every connection is told: values as they are written, one statement a message, no file of this machine
         for a server that asks for one, and no password as it is where the line may be open."""
         told: dict[str, Any] = {"conv": cls._converters(), "use_unicode": True, "multi_statements": False}
@@ -54,21 +55,21 @@ class Mysqlclient(_Library):
         return told
 
     @staticmethod
-    def socket_of(driver: Any) -> int | None:
+    def socket_of(driver: ClientObject) -> int | None:
         """The number of a connection's socket."""
         return int(driver.fileno()) if hasattr(driver, "fileno") else None
 
     @staticmethod
-    def abandon(driver: Any, cursor: Any) -> None:
+    def abandon(driver: ClientObject, cursor: ClientObject) -> None:
         """Nothing: the library sees by itself that the line is cut."""
 
     @staticmethod
-    def with_values(driver: Any, text: str, values: Sequence[object]) -> bytes:
+    def with_values(driver: ClientObject, text: str, values: Sequence[object]) -> bytes:
         """A statement with its values put in by the library, which knows the connection's rules for texts."""
         return text.encode() % tuple(map(driver.literal, values))
 
     @staticmethod
-    def allow_several(driver: Any, is_on: bool) -> None:
+    def allow_several(driver: ClientObject, is_on: bool) -> None:
         """Take several statements in one message, or one (mysql_set_server_option)."""
         driver.set_server_option(0 if is_on else 1)
 
@@ -81,7 +82,7 @@ class Pymysql(_Library):
     """Options of our URLs that the library does not take; those of TLS are told by `options`."""
 
     @classmethod
-    def options(cls, url_options: Mapping[str, str], may_send_clear: bool) -> dict[str, Any]:
+    def options(cls, url_options: Mapping[str, str], may_send_clear: bool) -> dict[str, Value]:
         """As those of mysqlclient. TLS that is asked for is had, or the connection is not."""
         told: dict[str, Any] = {"conv": cls._converters(), "local_infile": False, **_tls(url_options)}
         if not may_send_clear:
@@ -89,13 +90,13 @@ class Pymysql(_Library):
         return told
 
     @staticmethod
-    def socket_of(driver: Any) -> int | None:
+    def socket_of(driver: ClientObject) -> int | None:
         """The number of a connection's socket."""
         line = getattr(driver, "_sock", None)
         return None if line is None else int(line.fileno())
 
     @staticmethod
-    def abandon(driver: Any, cursor: Any) -> None:
+    def abandon(driver: ClientObject, cursor: ClientObject) -> None:
         """Let go of rows that are left: the library would read them when the result is forgotten."""
         result = getattr(cursor, "_result", None)
         if result is not None:
@@ -104,13 +105,13 @@ class Pymysql(_Library):
         driver._force_close()  # noqa: SLF001 - the public way first says goodbye over a line that is cut
 
     @staticmethod
-    def with_values(driver: Any, text: str, values: Sequence[object]) -> bytes:
+    def with_values(driver: ClientObject, text: str, values: Sequence[object]) -> bytes:
         """A statement with its values put in by the library, which knows the connection's rules for texts."""
         with driver.cursor() as cursor:
             return str(cursor.mogrify(text, tuple(values))).encode("utf-8", "surrogateescape")
 
     @staticmethod
-    def allow_several(driver: Any, is_on: bool) -> None:
+    def allow_several(driver: ClientObject, is_on: bool) -> None:
         """Take several statements in one message, or one (COM_SET_OPTION of the protocol)."""
         from pymysql.constants import COMMAND
 
@@ -146,7 +147,7 @@ class _Refused:
         raise OperationalError(2068, "the way to log in that the server asks for is not among restricted_auth")
 
 
-def _tls(options: Mapping[str, str]) -> dict[str, Any]:
+def _tls(options: Mapping[str, str]) -> dict[str, Value]:
     """The TLS options of a URL, which are named as mysqlclient does."""
     import ssl
 

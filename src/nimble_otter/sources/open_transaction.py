@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from nimble_otter.sources.dialects import Dialect
+from nimble_otter.values import ClientObject
 
 _POINT = "nimble_otter"
 
@@ -30,7 +31,7 @@ class HeldTransaction:
         self.told = OpenTransaction(dt.datetime.now())
 
     @contextmanager
-    def statement(self) -> Iterator[Any]:
+    def statement(self) -> Iterator[ClientObject]:
         """The driver's connection for one statement, guarded by a savepoint, where the server has such a thing."""
         self.messages.clear()
         self._tell(self._dialect.savepoint)

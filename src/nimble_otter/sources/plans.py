@@ -5,7 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+
+from nimble_otter.values import Value
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,7 +34,7 @@ def of_sqlite(rows: Sequence[tuple[int, int, int, str]]) -> PlanNode:
     return PlanNode("query", children=under(0))
 
 
-def of_postgresql(plan: Mapping[str, Any]) -> PlanNode:
+def of_postgresql(plan: Mapping[str, Value]) -> PlanNode:
     """From EXPLAIN (FORMAT JSON)."""
     name = str(plan.get("Node Type", "step"))
     if plan.get("Join Type") not in (None, "Inner"):
@@ -54,7 +55,7 @@ def of_mariadb(plan: Mapping[str, object]) -> PlanNode:
     return replace(PlanNode("query", children=_blocks(plan.get("query_block", plan))), cost=_cost(plan))
 
 
-def _cost(plan: Mapping[str, Any]) -> float | None:
+def _cost(plan: Mapping[str, Value]) -> float | None:
     cost = (plan.get("query_block") or {}).get("cost") if isinstance(plan.get("query_block"), Mapping) else None
     return float(cost) if cost is not None else None
 
@@ -82,7 +83,7 @@ _ACCESS = {
 }  # fmt: skip
 
 
-def _table(table: Mapping[str, Any]) -> PlanNode:
+def _table(table: Mapping[str, Value]) -> PlanNode:
     access = str(table.get("access_type", "read"))
     how = _ACCESS.get(access, access)
     name = f"{how} {table.get('table_name', '')}" + (f" using {table['key']}" if table.get("key") else "")
@@ -93,7 +94,7 @@ def _table(table: Mapping[str, Any]) -> PlanNode:
     )
 
 
-def of_documents(explained: Mapping[str, Any]) -> PlanNode:
+def of_documents(explained: Mapping[str, Value]) -> PlanNode:
     """From the explain command: the winning plan's stages."""
     planner = explained.get("queryPlanner") or {}
     stages = explained.get("stages")
@@ -107,7 +108,7 @@ def of_documents(explained: Mapping[str, Any]) -> PlanNode:
     return _stage(winning) if winning else PlanNode("query", _flat(explained))
 
 
-def _stage(stage: Mapping[str, Any]) -> PlanNode:
+def _stage(stage: Mapping[str, Value]) -> PlanNode:
     inner = [stage[k] for k in ("inputStage", "queryPlan") if isinstance(stage.get(k), Mapping)]
     inner += [s for s in stage.get("inputStages", []) if isinstance(s, Mapping)]
     name = str(stage.get("stage", "stage")) + (f" using {stage['indexName']}" if stage.get("indexName") else "")

@@ -10,6 +10,7 @@ from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from nimble_otter.sources.catalogue import ColumnInfo, Definition, EntryKind, ForeignKey, TableInfo
+from nimble_otter.values import Value
 
 if TYPE_CHECKING:
     from sqlalchemy import Engine, Inspector
@@ -93,7 +94,7 @@ def read_tables(
     return found
 
 
-def _unquoted(found: object) -> Any:
+def _unquoted(found: object) -> Value:
     """Names as they are: reflection leaves a backtick doubled as it stands in the definition."""
     if isinstance(found, dict):
         return {_unquoted(key): _unquoted(value) for key, value in found.items()}
@@ -102,7 +103,7 @@ def _unquoted(found: object) -> Any:
     return found.replace("``", "`") if isinstance(found, str) else found
 
 
-def _foreign(label: str, infos: list[Any], schema: str | None, default: str | None) -> tuple[ForeignKey, ...]:
+def _foreign(label: str, infos: list[Value], schema: str | None, default: str | None) -> tuple[ForeignKey, ...]:
     return tuple(
         ForeignKey(
             label,
@@ -115,7 +116,7 @@ def _foreign(label: str, infos: list[Any], schema: str | None, default: str | No
     )
 
 
-def _on_delete(info: Any) -> str:
+def _on_delete(info: Value) -> str:
     said = str((info.get("options") or {}).get("ondelete") or "").lower()
     return "" if said in ("restrict", "no action") else said
 
@@ -138,7 +139,7 @@ def read_checks(inspector: Inspector, table: TableInfo, schema: str | None) -> t
     return tuple(str(check["sqltext"]) for check in found if check.get("sqltext"))
 
 
-def _column(info: Any, key: list[str], links: tuple[ForeignKey, ...], written: Written | None) -> ColumnInfo:
+def _column(info: Value, key: list[str], links: tuple[ForeignKey, ...], written: Written | None) -> ColumnInfo:
     name, written = info["name"], written or Written()
     declared = _type_text(info["type"]) if written.declared is None else written.declared
     refers = next(
@@ -155,7 +156,7 @@ def _column(info: Any, key: list[str], links: tuple[ForeignKey, ...], written: W
     )  # fmt: skip
 
 
-def _type_text(kind: Any) -> str:
+def _type_text(kind: Value) -> str:
     from sqlalchemy.exc import SQLAlchemyError
 
     try:
@@ -215,7 +216,7 @@ def definition_text(inspector: Inspector, engine: Engine, name: str, schema: str
     return ";\n\n".join(texts) + ";"
 
 
-def _quietly(work: Callable[[], list[Any]]) -> list[Any]:
+def _quietly(work: Callable[[], list[Value]]) -> list[Value]:
     """What a dialect can tell; nothing where it can't."""
     from sqlalchemy.exc import SAWarning, SQLAlchemyError
 

@@ -31,6 +31,7 @@ from nimble_otter.sources.truncation import is_long, shorten
 from nimble_otter.sources.writer import Writer, run_each
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Field, Kind
+from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
     from sqlalchemy import Engine
@@ -336,7 +337,7 @@ class Relational(Catalogued):
         return None
 
     @contextmanager
-    def _alone(self, messages: list[str], keeps: bool, stop: StopToken) -> Iterator[Any]:
+    def _alone(self, messages: list[str], keeps: bool, stop: StopToken) -> Iterator[ClientObject]:
         """A transaction for one statement, committed when it succeeds."""
         with self._writing(messages, keeps, stop) as driver:
             yield driver
@@ -374,7 +375,9 @@ class Relational(Catalogued):
     def release(self, driver: object) -> None:
         """What a run set on the driver's connection is taken off again."""
 
-    def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> AbstractContextManager[Any]:
+    def _writing(
+        self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER
+    ) -> AbstractContextManager[ClientObject]:
         """A driver's connection in a transaction that may write, rolled back unless it was committed; what the server
         says beside its answers goes to `messages`. A `stop` ends waiting for it. Without `keeps` the connection ends
         with it, and so what it holds."""
@@ -384,7 +387,7 @@ class Relational(Catalogued):
         """Run statements in their order, with as few waits as the driver can."""
         return run_each(lambda: self.reading_cursor(driver), wanted)
 
-    def reading_cursor(self, driver: Any) -> Any:
+    def reading_cursor(self, driver: ClientObject) -> ClientObject:
         """A cursor that gives values in the forms in which `run` gives them."""
         return driver.cursor()
 
@@ -396,7 +399,7 @@ class Relational(Catalogued):
         """A text with the driver's marks for its parameters, as `_execute` takes it."""
         return mark_parameters(text, values, self.marks)
 
-    def _written(self, values: dict[str, object]) -> dict[str, Any]:
+    def _written(self, values: dict[str, object]) -> dict[str, Value]:
         """Parameters' values as the driver takes them."""
         return values
 
@@ -404,14 +407,14 @@ class Relational(Catalogued):
         """What the server warns of after a statement, where it has to be asked for."""
         return []
 
-    def handle_of(self, driver: object) -> Any:
+    def handle_of(self, driver: object) -> ClientObject:
         """What `cancel` needs to know of a connection."""
         return driver
 
     def abandon(self, driver: object, cursor: object) -> None:
         """The line of this connection was cut while rows were left: nobody waits for them."""
 
-    def cancel(self, handle: Any) -> None:
+    def cancel(self, handle: ClientObject) -> None:
         """Ask the server, from outside, to end what a connection does."""
 
     def _parse(self, driver: object, text: str, values: dict[str, object]) -> None:

@@ -14,7 +14,8 @@ from nimble_otter.sources.session import Explaining, Running
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind, Table, TableBuilder
 from nimble_otter.table.core.columns import distinct_names
-from nimble_otter.values import Value
+from nimble_otter.table.core.parts import ColumnBatch
+from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
     from sqlalchemy.engine.interfaces import DBAPICursor
@@ -50,13 +51,17 @@ class Explained:
             raise said from problem
 
 
+Batch = Sequence[Value] | ColumnBatch
+"""Rows as they come: a list of rows, or columns."""
+
+
 class Answer:
     """One query under way: its connection out of the pool, its rows, and how it is stopped from outside."""
 
-    def __init__(self, connection: Running, raw: Value, text: str, stop: StopToken) -> None:
+    def __init__(self, connection: Running, raw: ClientObject, text: str, stop: StopToken) -> None:
         self._connection, self._raw, self._text, self._stop = connection, raw, text, stop
         self.driver: Any = raw.driver_connection
-        self.rows: Iterator[Sequence[Any]] = iter(())
+        self.rows: Iterator[Batch] = iter(())
         self.cursor: Any = None
         self.in_columns = False
         """Whether batches of columns are taken, too."""
@@ -132,7 +137,7 @@ def results(cursor: DBAPICursor, limit: int | None) -> list[tuple[Table, bool]]:
             return found
 
 
-def batches_of(cursor: Any) -> Iterator[Sequence[Value]]:
+def batches_of(cursor: ClientObject) -> Iterator[Sequence[Value]]:
     """A cursor's rows, the first few at once."""
     size = FIRST
     while batch := cursor.fetchmany(size):

@@ -9,6 +9,7 @@ from typing import Any, Protocol
 
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.facts import Ask, TableFacts
+from nimble_otter.values import ClientObject
 
 Bound = tuple[str, tuple[Any, ...]]
 """A statement with the driver's markers, and its values in their order."""
@@ -48,7 +49,7 @@ class Running(Protocol):
     def socket_of(self, driver: object) -> int | None:
         """The number of the socket of a client's connection; None where there is none to be cut."""
 
-    def cancel(self, handle: Any) -> None:
+    def cancel(self, handle: ClientObject) -> None:
         """Cancel what runs."""
 
     def abandon(self, driver: object, cursor: object) -> None:
@@ -80,7 +81,7 @@ class Writing(Protocol):
     def run_many(self, driver: object, wanted: Sequence[Bound]) -> list[Done]:
         """Run statements in their order, with as few waits as the driver can."""
 
-    def reading_cursor(self, driver: object) -> Any:
+    def reading_cursor(self, driver: object) -> ClientObject:
         """A cursor that gives values in the forms in which a query gives them."""
 
     def facts_of(self, ask: Ask, schema: str | None, name: str, default: str | None) -> TableFacts:

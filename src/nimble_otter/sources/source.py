@@ -28,6 +28,7 @@ from nimble_otter.sources.trace import Origin
 from nimble_otter.sources.urls import Secret, dropped_secrets, split_secret, without_secrets
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind, Table
+from nimble_otter.values import ClientObject
 
 log = logging.getLogger(__name__)
 _DEMO = {"demo:survey": "sqlite:", "demo:reports": "mongodb://"}
@@ -213,7 +214,7 @@ class Connection(Protocol):
     def quoted(self, name: str) -> str:
         """A name as queries write it, quoted where it must be."""
 
-    def transaction(self, stop: StopToken = ..., atomic: bool = True) -> AbstractContextManager[Any]:
+    def transaction(self, stop: StopToken = ..., atomic: bool = True) -> AbstractContextManager[ClientObject]:
         """A write transaction of its own, rolled back unless it was committed; without `atomic` only where there are no
         transactions. Gives a Writer (documents: a DocumentWriter)."""
 

@@ -5,7 +5,7 @@ Subqueries, common table expressions and views are followed inwards; a grouping,
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -216,7 +216,7 @@ def _plain_column(node: object) -> Any:
 
 
 def with_keys(
-    text: str, origins: Sequence[Origin | None], tables: Sequence[TableInfo], dialect: str, quoted: Any
+    text: str, origins: Sequence[Origin | None], tables: Sequence[TableInfo], dialect: str, quoted: Callable[[str], str]
 ) -> tuple[str, list[Origin]]:
     """The text with the keys of its tables added as further columns, where the result lacks them, and their origins;
     none where the query groups, or its tables are not named in its own FROM. `quoted` writes a name."""

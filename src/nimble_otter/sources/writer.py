@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.facts import TableFacts
 from nimble_otter.sources.session import Bound, Done, Writing
 from nimble_otter.sources.source import check_guarded
+from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
     from sqlalchemy.engine.interfaces import DBAPIConnection
@@ -58,7 +59,7 @@ class Writer:
             done = self._connection.run_many(self.driver, [*before, *wanted, *after])
         return done[len(before) : len(before) + len(wanted)]
 
-    def query(self, bound: Bound) -> tuple[list[str], list[tuple[Any, ...]]]:
+    def query(self, bound: Bound) -> tuple[list[str], list[tuple[Value, ...]]]:
         """Names and rows of a query of our own."""
         with self._connection.explained():
             cursor = self._connection.reading_cursor(self.driver)
@@ -107,7 +108,7 @@ class Writer:
             self.driver.commit()
 
 
-def run_each(make_cursor: Callable[[], Any], wanted: Sequence[Bound]) -> list[Done]:
+def run_each(make_cursor: Callable[[], ClientObject], wanted: Sequence[Bound]) -> list[Done]:
     """Statements one after the other, for a server that is near."""
     found = []
     for text, values in wanted:

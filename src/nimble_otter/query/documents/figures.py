@@ -7,6 +7,7 @@ from typing import Any
 from nimble_otter.query.documents.expressions import Expressions, known, name_of_function
 from nimble_otter.query.documents.names import Reading
 from nimble_otter.query.lazy import exp
+from nimble_otter.values import Value
 
 _SIMPLE = {"Avg": "$avg", "Min": "$min", "Max": "$max", "Stddev": "$stdDevSamp", "StddevSamp": "$stdDevSamp",
            "StddevPop": "$stdDevPop"}  # fmt: skip
@@ -45,7 +46,7 @@ class Figures:
         )
         return named if named is not None and not self.reading.is_field(named) else key
 
-    def stages(self) -> list[dict[str, Any]]:
+    def stages(self) -> list[dict[str, Value]]:
         """The stages that make rows of groups. Raises: QueryError for a figure that there is not."""
         keys = {}
         for number, key in enumerate(self.keys):

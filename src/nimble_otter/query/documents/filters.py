@@ -14,6 +14,7 @@ from nimble_otter.query.documents.names import Found, NotPlain, Reading
 from nimble_otter.query.lazy import exp
 from nimble_otter.query.parsed import is_negated, positive
 from nimble_otter.table.text.patterns import like_regex
+from nimble_otter.values import Value
 
 OPERATORS = {"EQ": "$eq", "NEQ": "$ne", "LT": "$lt", "LTE": "$lte", "GT": "$gt", "GTE": "$gte"}
 OPPOSITE = {"$eq": "$ne", "$ne": "$eq", "$lt": "$gte", "$gte": "$lt", "$gt": "$lte", "$lte": "$gt"}
@@ -26,7 +27,7 @@ class Filters:
     def __init__(self, reading: Reading) -> None:
         self.reading = reading
 
-    def condition(self, node: exp.Expr, negated: bool = False) -> dict[str, Any]:
+    def condition(self, node: exp.Expr, negated: bool = False) -> dict[str, Value]:
         """A filter for the documents in which the condition (negated: its NOT) is true."""
         if isinstance(node, exp.Paren):
             return self.condition(node.this, negated)

@@ -35,7 +35,7 @@ class SelectStages:
     """One SELECT on its way to stages."""
 
     def __init__(
-        self, base: Reading, source_of: SourceOf, node: exp.Expr, ctes: Mapping[str, Any], fields: Sequence[str]
+        self, base: Reading, source_of: SourceOf, node: exp.Expr, ctes: Mapping[str, Value], fields: Sequence[str]
     ) -> None:
         self.source_of, self.node, self.ctes, self.fields = source_of, node, ctes, fields
         self.reading = base.within(())

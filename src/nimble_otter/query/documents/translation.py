@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
-from typing import Any
 
 from nimble_otter.errors import QueryError
 from nimble_otter.query.documents.names import Reading, Types
@@ -17,6 +16,7 @@ from nimble_otter.query.documents.request import Built, DocumentRequest, distinc
 from nimble_otter.query.documents.select import SelectStages
 from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.query.parsed import parse_sql
+from nimble_otter.values import Value
 
 TypesOf = Callable[[str], Types]
 
@@ -50,7 +50,7 @@ class Translator:
         self.collections: list[str] = []
 
     def query(
-        self, node: exp.Expr, outer: Mapping[str, Any], fields: Sequence[str] = (), is_top: bool = False
+        self, node: exp.Expr, outer: Mapping[str, Value], fields: Sequence[str] = (), is_top: bool = False
     ) -> Built:
         """A SELECT or UNION. `outer` are the common table expressions in scope; `fields` what the columns must be
         called, of the second part of a UNION; only the whole request (`is_top`) can be a find."""
@@ -98,7 +98,7 @@ class Translator:
             )
         return found
 
-    def source(self, node: exp.Expr, ctes: Mapping[str, Any]) -> Built:
+    def source(self, node: exp.Expr, ctes: Mapping[str, Value]) -> Built:
         """What one of FROM gives: a collection, a common table expression or a query in brackets."""
         if isinstance(node, exp.Subquery):
             return self.query(node.this, ctes)

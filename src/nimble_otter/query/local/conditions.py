@@ -7,6 +7,8 @@ from collections.abc import Iterable
 from functools import cache
 from typing import Any
 
+from sqlglot import Dialect
+
 from nimble_otter.errors import ConditionError
 from nimble_otter.query.lazy import exp
 from nimble_otter.query.local import meaning
@@ -47,7 +49,7 @@ _SPELLED = ("CAST", "TRY_CAST", "EXTRACT", "POSITION", "SUBSTRING", "TRIM", "OVE
 
 
 @cache
-def local_dialect() -> object:
+def local_dialect() -> type[Dialect]:
     """PostgreSQL's grammar, in which functions stay as they are written but for windows and those with a syntax of
     their own; empties are last in any order, as they are here."""
     from sqlglot.dialects.postgres import Postgres
@@ -127,7 +129,7 @@ class _Reader(OperandReader):
             raise Mismatch(f"is {said}, not a condition", "Compare it with something, such as ... > 0.")
         return Truth(operand)
 
-    def _compared(self, op: str, left: object, right: object) -> Node:
+    def _compared(self, op: str, left: exp.Expr, right: exp.Expr) -> Node:
         if isinstance(left, exp.Tuple) and isinstance(right, exp.Tuple):
             return self._rows_compared(op, left, right)
         return self._compare(op, self.operand(left), self.operand(right))
@@ -164,7 +166,7 @@ class _Reader(OperandReader):
             return All((Not(IsEmpty(as_value(test))), test if said.this else Not(test)))
         raise self._unsupported(node)
 
-    def _same(self, left: object, right: object) -> Node:
+    def _same(self, left: exp.Expr, right: exp.Expr) -> Node:
         """IS NOT DISTINCT FROM: never unknown."""
         one, other = self.operand(left), self.operand(right)
         empties = (IsEmpty(one), IsEmpty(other))
@@ -185,7 +187,7 @@ class _Reader(OperandReader):
             return Either(tuple(self._compared("=", node.this, item) for item in items))
         return self._in(self.operand(node.this), items)
 
-    def _in(self, operand: Operand, items: Iterable[object]) -> Node:
+    def _in(self, operand: Operand, items: Iterable[exp.Expr]) -> Node:
         made = [self.operand(item) for item in items]
         tests = tuple(self._compare("=", operand, other) for other in made)
         if all(isinstance(t.right, Literal) for t in tests):
@@ -221,7 +223,7 @@ class _Reader(OperandReader):
         if not any(names) or isinstance(node, (exp.Not, exp.Paren)):
             return None
         at = 0 if names[0] else 1
-        side = sides[at]
+        side, beside = sides[at], sides[1 - at]
         assert side is not None  # it has a quantifier
         inner = side.this if names[at] == "any" else side.expressions[0]
         inner = inner.this if isinstance(inner, exp.Paren) else inner
@@ -235,9 +237,9 @@ class _Reader(OperandReader):
         if names[at] == "all":
             raise self._unsupported(side)
         items = self.operand(inner)
-        if type(node).__name__ in COMPARE:
+        if type(node).__name__ in COMPARE and beside is not None:
             op = COMPARE[type(node).__name__]
-            return AnyOf(items, op if at == 0 else _SWAPPED.get(op, op), self.operand(sides[1 - at]))
+            return AnyOf(items, op if at == 0 else _SWAPPED.get(op, op), self.operand(beside))
         if isinstance(node, (exp.Like, exp.ILike, exp.RegexpLike, exp.RegexpILike)) and at == 0:
             plain = node.copy()
             plain.set("this", inner.copy())

@@ -46,14 +46,15 @@ _NOW = ("now", "localtimestamp", "current_timestamp", "transaction_timestamp", "
 
 
 Made = TypeVar("Made")
+Parsed = TypeVar("Parsed", bound=exp.Expr)
 Reader = TypeVar("Reader", bound="OperandReader")
 
 
-def told(read: Callable[[Reader, Any], Made]) -> Callable[[Reader, Any], Made]:
+def told(read: Callable[[Reader, Parsed], Made]) -> Callable[[Reader, Parsed], Made]:
     """What does not go together is said of the node that is read."""
 
     @wraps(read)
-    def tell(self: Reader, node: exp.Expr) -> Made:
+    def tell(self: Reader, node: Parsed) -> Made:
         try:
             return read(self, node)
         except Mismatch as problem:
@@ -185,7 +186,7 @@ class OperandReader:
                            f"{meaning.SAID[kinds[1] or Kind.TEXT]}", "Write one as cast(... as text).")  # fmt: skip
         return Call("||", (left, right), Kind.TEXT)
 
-    def _called(self, name: str, arguments: list[object], node: exp.Expr) -> Operand:
+    def _called(self, name: str, arguments: list[exp.Expr], node: exp.Expr) -> Operand:
         """A function by its name, with its arguments as it takes them. Raises: ConditionError, Mismatch."""
         name = meaning.ALIKE.get(name, name)
         if name in _PARTS and len(arguments) == 1:
@@ -238,13 +239,13 @@ class OperandReader:
         except ValueError as problem:
             raise Mismatch(f"knows no {problem} in a form", "Write it like 'YYYY-MM-DD HH24:MI:SS'.") from problem
 
-    def _extract(self, part: str, of: object) -> Operand:
+    def _extract(self, part: str, of: exp.Expr) -> Operand:
         operand = meaning.wanted(self.operand(of), "part", self.table)
         found = unit_of(part) or part.lower()
         gives = meaning.check_part(found, operand, self.table)
         return Call("extract", (Literal(found), operand), gives)
 
-    def _cut(self, unit: str, of: object) -> Operand:
+    def _cut(self, unit: str, of: exp.Expr) -> Operand:
         found = unit_of(unit) or unit.lower()
         meaning.check_unit(found)
         operand = meaning.wanted(self.operand(of), "moment", self.table)
@@ -295,7 +296,7 @@ class OperandReader:
             branches.append((self.condition(test), self.operand(branch.args["true"])))
         return self._chosen(branches, node.args.get("default"))
 
-    def _chosen(self, branches: list[tuple[Node, Operand]], otherwise: object) -> Case:
+    def _chosen(self, branches: list[tuple[Node, Operand]], otherwise: exp.Expr | None) -> Case:
         default = self.operand(otherwise) if otherwise is not None else Literal(None)
         values, _ = meaning.alike([*(value for _, value in branches), default], self.table)
         tests = [test for test, _ in branches]

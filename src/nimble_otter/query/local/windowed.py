@@ -26,7 +26,7 @@ _NUMBERS = {"ntile": (0, 1, True), "nth_value": (1, 1, True), "lag": (1, None, F
 _AS = "As in rows between 6 preceding and current row."
 
 
-def windowed(node: exp.Expr, operand: Callable[[object], Operand], place: Place | None) -> Windowed:
+def windowed(node: exp.Expr, operand: Callable[[exp.Expr], Operand], place: Place | None) -> Windowed:
     """A window function over rows; without a frame all rows up to each one count, or all where there is no order.
     `operand` reads what is inside. Raises: ConditionError at `place`."""
     inner = node.this

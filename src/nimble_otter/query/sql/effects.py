@@ -15,6 +15,8 @@ from enum import StrEnum
 from functools import lru_cache
 from typing import Any
 
+from sqlglot.tokenizer_core import Token
+
 from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.query.sql.grammar import grammar_of, oddity
 from nimble_otter.query.sql.statements import parameter_places
@@ -176,7 +178,7 @@ def _classify(text: str, dialect: str, plain_quotes: bool) -> Verdict:
     return _of_verb(first, root)
 
 
-def parse(text: str, dialect: str) -> Any:
+def parse(text: str, dialect: str) -> exp.Expr | None:
     """The tree of one statement; None where it can't be parsed or is several."""
     body = _LAST.sub("", text)
     tokens, _ = _tokens(body, dialect)
@@ -226,14 +228,14 @@ def _oddity(text: str, dialect: str, plain_quotes: bool) -> str | None:
     return oddity(text, grammar_of(dialect), plain_quotes) or None
 
 
-def _tokens(text: str, dialect: str) -> tuple[list[Any] | None, str]:
+def _tokens(text: str, dialect: str) -> tuple[list[Token] | None, str]:
     try:
         return list(sqlglot.Dialect.get_or_raise(dialect or None).tokenize(text)), ""
     except (sqlglot.errors.SqlglotError, RecursionError, ValueError) as problem:
         return None, str(problem).split(".")[0]
 
 
-def _parsed(text: str, tokens: Sequence[object], dialect: str) -> tuple[Any, str]:
+def _parsed(text: str, tokens: Sequence[Token], dialect: str) -> tuple[exp.Expr | None, str]:
     try:
         found = sqlglot.Dialect.get_or_raise(dialect or None).parser().parse(_without_lists(tokens), text)
     except (
@@ -252,7 +254,7 @@ def _parsed(text: str, tokens: Sequence[object], dialect: str) -> tuple[Any, str
     return trees[0], ""
 
 
-def _without_lists(tokens: Sequence[Any]) -> list[Any]:
+def _without_lists(tokens: Sequence[Token]) -> list[Token]:
     """Long lists of plain values cut to one each: they tell nothing of what a statement does, and take most time."""
     if len(tokens) < 400:
         return list(tokens)
@@ -280,7 +282,7 @@ def _without_lists(tokens: Sequence[Any]) -> list[Any]:
     return kept
 
 
-def _agree_on_parameters(text: str, tokens: Sequence[Any]) -> bool:
+def _agree_on_parameters(text: str, tokens: Sequence[Token]) -> bool:
     """Whether the parameters that will be bound are those that the dialect's own lexer sees outside of quotes."""
     starts = []
     for token, after in itertools.pairwise(tokens):

@@ -12,7 +12,6 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from dataclasses import field as made_by
 from pathlib import Path
-from typing import Any
 from xml.sax.saxutils import quoteattr
 
 import numpy as np
@@ -284,7 +283,7 @@ class _Sheet:
             cols.append(f'<col min="{at}" max="{at}" width="{wide}" customWidth="1"/>')
         return f'<cols xmlns="{MAIN}">{"".join(cols)}</cols>' if cols else ""
 
-    def _end(self, last: int, links: list[Any], pictures: list[Any]) -> bytes:
+    def _end(self, last: int, links: list[Value], pictures: list[Value]) -> bytes:
         """All that stands behind the rows: what is new, among what was kept."""
         delivery, kept = self._delivery, self._kept
         relations = self._book.new_relations() if kept is None else kept.relations
@@ -317,7 +316,7 @@ class _Sheet:
             buttons.set("ref", ref_of(box))
         return kept.halves()[1]
 
-    def _hyperlinks(self, links: list[Any], relations: object) -> str:
+    def _hyperlinks(self, links: list[Value], relations: object) -> str:
         self._delivery.out.note(f"a sheet holds {MOST_LINKS} links: the rest are plain text", len(links) > MOST_LINKS)
         known: dict[str, str] = {}
         found = []

@@ -21,9 +21,12 @@ from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.table.core.columns import TEXT_BYTES, Column, Field, Kind, is_utf8
 from nimble_otter.table.text.show import is_endless, plain
+from nimble_otter.values import Value
 
 if TYPE_CHECKING:
     from sqlalchemy import ColumnElement
+
+    Clause = ColumnElement[Any]
 
 Floats = np.ndarray[Any, np.dtype[np.float64]]
 BROKEN = re.compile("[\ud800-\udfff]")
@@ -126,7 +129,7 @@ class Dialect:
 
     # --- values given to the driver ------------------------------------------------------------------------------
 
-    def check(self, value: object, name: str) -> Any:
+    def check(self, value: object, name: str) -> Value:
         """The value, when the server can hold it at all. Raises: ValueRefused."""
         if isinstance(value, str) and BROKEN.search(value):
             raise ValueRefused(f"{name} can't hold an incomplete character (a lone surrogate).", "Type the text again.")
@@ -134,11 +137,11 @@ class Dialect:
             raise ValueRefused(f"{name} holds finite numbers.")
         return value
 
-    def for_driver(self, value: object, info: ColumnInfo | None) -> Any:
+    def for_driver(self, value: object, info: ColumnInfo | None) -> Value:
         """A value as stored, as the driver's library takes it."""
         return value
 
-    def parameter(self, value: object, between: str = "") -> Any:
+    def parameter(self, value: object, between: str = "") -> Value:
         """A value of ours (not None) as the driver's library takes it; `between` stands between the items of a list
         that stays one. Raises: ValueRefused."""
         if is_endless(value) and not self.has_endless:  # it would become NULL
@@ -148,20 +151,20 @@ class Dialect:
         # 24:00 is a time there
         return value if isinstance(value, (str, bytes, float, bool, int, dt.date, dt.time, Decimal)) else plain(value)
 
-    def place(self, value: object, bound: object) -> Any:
+    def place(self, value: object, bound: object) -> Value:
         """The expression that stores a value; `bound` is its place."""
         return bound
 
-    def equals(self, held: ColumnElement[object], info: ColumnInfo | None, value: object, bound: object) -> Any:
+    def equals(self, held: Clause, info: ColumnInfo | None, value: object, bound: object) -> Clause:
         """The condition that a column holds exactly this value; `bound` is its place."""
         from sqlalchemy import null
 
         return held.is_(null()) if value is None else self._equals(held, info, value, self.place(value, bound))
 
-    def _equals(self, held: ColumnElement[object], info: ColumnInfo | None, value: object, bound: object) -> Any:
+    def _equals(self, held: Clause, info: ColumnInfo | None, value: object, bound: object) -> Clause:
         return held == bound
 
-    def exactly(self, held: object, info: ColumnInfo | None) -> Any:
+    def exactly(self, held: Clause, info: ColumnInfo | None) -> Clause | None:
         """The expression that reads a column so that the value can be put back as it is; None where the plain one
         does."""
         return None

@@ -21,6 +21,7 @@ from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.sources.dialects.dialect import KEY_LENGTH, Dialect
 from nimble_otter.table.core.columns import Column, Field, Kind
 from nimble_otter.table.text.show import plain
+from nimble_otter.values import Value
 
 if TYPE_CHECKING:
     from sqlalchemy.engine import Dialect as Spoken
@@ -73,7 +74,7 @@ class GeneralDialect(Dialect):
         made.savepoint = made.release_savepoint = made.rollback_to_savepoint = ""
         return made
 
-    def for_driver(self, value: object, info: ColumnInfo | None) -> Any:
+    def for_driver(self, value: object, info: ColumnInfo | None) -> Value:
         """See `Dialect.for_driver`."""
         if isinstance(value, bool):
             return value if self.has_truth else int(value)
@@ -83,7 +84,7 @@ class GeneralDialect(Dialect):
             return _as_declared(value, info)
         return str(value) if isinstance(value, uuid.UUID) else value
 
-    def parameter(self, value: object, between: str = "") -> Any:
+    def parameter(self, value: object, between: str = "") -> Value:
         """See `Dialect.parameter`."""
         return int(value) if isinstance(value, bool) and not self.has_truth else super().parameter(value)
 
@@ -210,7 +211,7 @@ def _locks(spoken: Spoken) -> bool:
     return text.upper().rstrip().endswith("FOR UPDATE")
 
 
-def _type_text(spoken: Spoken, name: str, *arguments: Any) -> str:
+def _type_text(spoken: Spoken, name: str, *arguments: Value) -> str:
     from sqlalchemy import types
     from sqlalchemy.exc import SQLAlchemyError
 

@@ -7,15 +7,16 @@ import datetime as dt
 import re
 from collections.abc import Callable, Sequence
 from decimal import Decimal
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.sources.dialects.dialect import KEY_LENGTH, NUMBERS, Dialect, sized_number
 from nimble_otter.table.core.columns import Column, Field, Kind, is_utf8
 from nimble_otter.table.text.show import plain
+from nimble_otter.values import Value
 
 if TYPE_CHECKING:
-    from sqlalchemy import ColumnElement
+    from nimble_otter.sources.dialects.dialect import Clause
 
 _CONTROL = re.compile(rb"[\x00-\x08\x0b-\x1f\x7f\\]")
 _TEXTS = re.compile(r"CHAR|TEXT|ENUM|SET|JSON", re.I)
@@ -46,7 +47,7 @@ class _Mysql(Dialect):
     text_type = "char"
     text_order = "cast({} as binary)"
 
-    def for_driver(self, value: object, info: ColumnInfo | None) -> object:
+    def for_driver(self, value: object, info: ColumnInfo | None) -> Value:
         if isinstance(value, bool):
             return int(value)
         if isinstance(value, (dt.date, dt.time, dt.timedelta)):  # of a column that had no value, and so no form, before
@@ -55,14 +56,14 @@ class _Mysql(Dialect):
             return int.from_bytes(value)
         return value
 
-    def parameter(self, value: object, between: str = "") -> Any:
+    def parameter(self, value: object, between: str = "") -> Value:
         if isinstance(value, bool):
             return int(value)
         if isinstance(value, dt.datetime) and value.tzinfo is not None:
             return value.astimezone(dt.UTC).replace(tzinfo=None)
         return plain(value) if isinstance(value, dt.time) else super().parameter(value)
 
-    def _equals(self, held: ColumnElement[object], info: ColumnInfo | None, value: Any, bound: Any) -> object:
+    def _equals(self, held: Clause, info: ColumnInfo | None, value: Value, bound: Value) -> Value:
         from sqlalchemy import CHAR, cast, literal_column
 
         declared = info.declared if info is not None else ""
@@ -74,7 +75,7 @@ class _Mysql(Dialect):
             return cast(held, CHAR()).op("+")(literal_column("0e0")) == bound
         return (held if NUMBERS.search(declared) else cast(held, CHAR())) == bound
 
-    def exactly(self, held: Any, info: ColumnInfo | None) -> Any:
+    def exactly(self, held: Clause, info: ColumnInfo | None) -> Clause | None:
         from sqlalchemy import literal_column
 
         is_float = info is not None and re.match(r"FLOAT", info.declared, re.I)

@@ -10,9 +10,10 @@ from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.sources.dialects.dialect import NUMBERS, Dialect
 from nimble_otter.table.core.columns import Field, Kind
+from nimble_otter.values import Value
 
 if TYPE_CHECKING:
-    from sqlalchemy import ColumnElement
+    from nimble_otter.sources.dialects.dialect import Clause
 
 _OWN_EQUALITY = re.compile(
     r"(SMALLINT|INTEGER|BIGINT|INT\d|(SMALL|BIG)?SERIAL|NUMERIC|DECIMAL|REAL|DOUBLE|FLOAT|BOOL|TEXT|(N?VAR)?CHAR|UUID|"
@@ -47,17 +48,17 @@ class _Postgresql(Dialect):
             raise ValueRefused(f"{name} can't hold the character NUL.", "PostgreSQL texts can't contain it.")
         return super().check(value, name)
 
-    def for_driver(self, value: object, info: ColumnInfo | None) -> object:
+    def for_driver(self, value: object, info: ColumnInfo | None) -> Value:
         if isinstance(value, list) and info is not None and info.declared.upper().startswith("BOX"):
             return postgresql_text(value, ";")  # the one type with another mark between (pg_type.typdelim)
         return value if value is None or isinstance(value, bytes) else postgresql_text(value)
 
-    def parameter(self, value: object, between: str = "") -> Any:
+    def parameter(self, value: object, between: str = "") -> Value:
         if isinstance(value, list) and between:
             return postgresql_text(value, between)
         return super().parameter(value)
 
-    def _equals(self, held: ColumnElement[object], info: ColumnInfo | None, value: Any, bound: Any) -> object:
+    def _equals(self, held: Clause, info: ColumnInfo | None, value: Value, bound: Value) -> Value:
         from sqlalchemy import func, literal_column
 
         declared = info.declared if info is not None else ""
@@ -68,7 +69,7 @@ class _Postgresql(Dialect):
             return held == bound
         return func.format(literal_column("'%s'"), held) == bound  # as the server shows it; a cast may say more
 
-    def exactly(self, held: object, info: ColumnInfo | None) -> Any:
+    def exactly(self, held: Clause, info: ColumnInfo | None) -> Clause | None:
         from sqlalchemy import Text, cast
 
         return cast(held, Text()) if info is not None and is_list(info.declared) else None

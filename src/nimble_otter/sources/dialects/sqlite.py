@@ -13,9 +13,10 @@ from nimble_otter.sources.dialects.dialect import BROKEN, Dialect, Floats
 from nimble_otter.table.core.columns import Column, Field, Kind, is_utf8
 from nimble_otter.table.text.doubles import exact_literal, loses_precision
 from nimble_otter.table.text.show import plain
+from nimble_otter.values import Value
 
 if TYPE_CHECKING:
-    from sqlalchemy import ColumnElement
+    from nimble_otter.sources.dialects.dialect import Clause
 
 
 class _Sqlite(Dialect):
@@ -45,7 +46,7 @@ class _Sqlite(Dialect):
             raise ValueRefused(f"{name} can't hold {value}: it is too large.", "It holds 64-bit integers.")
         return value
 
-    def for_driver(self, value: object, info: ColumnInfo | None) -> object:
+    def for_driver(self, value: object, info: ColumnInfo | None) -> Value:
         if isinstance(value, bool):
             return int(value)
         if isinstance(value, (dt.date, dt.time, dt.timedelta)):  # of a column that had no value, and so no form, before
@@ -54,7 +55,7 @@ class _Sqlite(Dialect):
             return value.encode("utf-8", "surrogateescape")
         return str(value) if isinstance(value, Decimal) else value
 
-    def parameter(self, value: object, between: str = "") -> Any:
+    def parameter(self, value: object, between: str = "") -> Value:
         if value != value:
             raise ValueRefused(f"A number is {value}, which the server can't hold.", "Filter such rows out.")
         if isinstance(value, bool):
@@ -63,12 +64,12 @@ class _Sqlite(Dialect):
             return value if -(1 << 63) <= value < 1 << 63 else str(value)
         return value if isinstance(value, (str, bytes, float)) else plain(value)
 
-    def place(self, value: object, bound: object) -> Any:
+    def place(self, value: object, bound: object) -> Value:
         from sqlalchemy import Text, cast
 
         return cast(bound, Text()) if isinstance(value, str) and BROKEN.search(value) else bound
 
-    def _equals(self, held: ColumnElement[object], info: ColumnInfo | None, value: Any, bound: Any) -> object:
+    def _equals(self, held: Clause, info: ColumnInfo | None, value: Value, bound: Value) -> Value:
         folds = info is not None and info.folds and isinstance(value, str)
         return held == (bound.collate("binary") if folds else bound)
 

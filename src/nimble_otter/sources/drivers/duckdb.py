@@ -16,9 +16,10 @@ from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.dialects.duckdb import DUCKDB
 from nimble_otter.sources.general import GeneralConnection
 from nimble_otter.sources.plans import PlanNode
-from nimble_otter.sources.result_stream import batches_of
+from nimble_otter.sources.result_stream import Answer, batches_of
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
+from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
     from sqlalchemy import Engine
@@ -80,7 +81,7 @@ class DuckdbConnection(GeneralConnection):
                         raise problem
             time.sleep(_AGAIN_S)
 
-    def _make_engine(self, **options: Any) -> Engine:
+    def _make_engine(self, **options: Value) -> Engine:
         from sqlalchemy import create_engine, pool
         from sqlalchemy.dialects import registry
 
@@ -102,7 +103,7 @@ class DuckdbConnection(GeneralConnection):
         """There is no line to a file."""
         return None
 
-    def _schemas(self, inspector: Any) -> list[str | None]:
+    def _schemas(self, inspector: ClientObject) -> list[str | None]:
         return ["main", *sorted(s for s in inspector.get_schema_names() if s != "main")]
 
     def _kind_of(self, declared: str) -> Kind | None:
@@ -120,7 +121,7 @@ class DuckdbConnection(GeneralConnection):
         )
         return "\n".join(row[0] for row in rows) or None
 
-    def _start(self, answer: Any, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
+    def _start(self, answer: Answer, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
         if text.startswith(self.plan_form):  # which has no columns to be told before
             return super()._start(answer, text, values)
         cursor = answer.cursor = answer.driver.cursor()
@@ -134,7 +135,7 @@ class DuckdbConnection(GeneralConnection):
         answer.rows = _with_endless(batches_of(cursor), [n - 1 for n in endless]) if endless else batches_of(cursor)
         return [name for name, _ in kinds], [_hint(kind) for _, kind in kinds]
 
-    def _execute(self, cursor: Any, text: str, values: dict[str, object]) -> None:
+    def _execute(self, cursor: ClientObject, text: str, values: dict[str, object]) -> None:
         cursor.execute(*_given(text, values))
 
     @contextmanager
@@ -160,10 +161,10 @@ class DuckdbConnection(GeneralConnection):
                 writer.rollback()
             writer.close()
 
-    def _parse(self, driver: Any, text: str, values: dict[str, object]) -> None:
+    def _parse(self, driver: ClientObject, text: str, values: dict[str, object]) -> None:
         _described(driver.cursor(), *_given(text, values))
 
-    def _plan_of(self, rows: list[Any]) -> PlanNode:
+    def _plan_of(self, rows: list[Value]) -> PlanNode:
         import json
 
         return _plan(json.loads(rows[0][1])[0])
@@ -195,7 +196,7 @@ class DuckdbConnection(GeneralConnection):
 class _Client:
     """A connection whose cursors share its transaction, which the library's own do not."""
 
-    def __init__(self, own: Any) -> None:
+    def __init__(self, own: ClientObject) -> None:
         self._own = own
 
     def cursor(self) -> _Cursor:
@@ -217,7 +218,7 @@ class _Client:
 class _Cursor:
     """A cursor (PEP 249) that tells how many rows a statement met, which the library gives as a row."""
 
-    def __init__(self, own: Any) -> None:
+    def __init__(self, own: ClientObject) -> None:
         self._own = own
         self.description: Any = None
         self.rowcount = -1
@@ -231,10 +232,10 @@ class _Cursor:
             self.description = None
         return self
 
-    def fetchmany(self, size: int = 1) -> list[Any]:
+    def fetchmany(self, size: int = 1) -> list[Value]:
         return list(self._own.fetchmany(size))
 
-    def fetchall(self) -> list[Any]:
+    def fetchall(self) -> list[Value]:
         return list(self._own.fetchall())
 
     def fetchone(self) -> Any:
@@ -256,7 +257,7 @@ def _given(text: str, values: Mapping[str, object]) -> tuple[str, tuple[object, 
     return mark_parameters(text, values, "dollar"), tuple(values[name] for name in find_parameters(text) if values)
 
 
-def _described(cursor: Any, text: str, values: Sequence[object]) -> list[Any]:
+def _described(cursor: ClientObject, text: str, values: Sequence[object]) -> list[Value]:
     """Names and types of a query's columns, without running it."""
     cursor.execute(f"describe {text}", values)
     return list(cursor.fetchall()) if cursor.description else []
@@ -273,7 +274,7 @@ def _widened(text: str, count: int, odd: Sequence[int], endless: Sequence[int]) 
     return f"select {', '.join(parts)} from ({text})"
 
 
-def _with_endless(batches: Iterator[Sequence[Any]], places: Sequence[int]) -> Iterator[list[Any]]:
+def _with_endless(batches: Iterator[Sequence[Value]], places: Sequence[int]) -> Iterator[list[Value]]:
     """Rows without their last value, which has the texts of those times that are infinite."""
     for batch in batches:
         if not any(row[-1] for row in batch):
@@ -303,7 +304,7 @@ def _hint(declared: str) -> Kind | None:
     return next((kind for pattern, kind in _HINTS if pattern.match(declared)), None)
 
 
-def _plan(node: dict[str, Any]) -> PlanNode:
+def _plan(node: dict[str, Value]) -> PlanNode:
     more = {str(k): str(v) for k, v in (node.get("extra_info") or {}).items()}
     rows = re.sub(r"\D", "", more.pop("Estimated Cardinality", ""))
     said = ", ".join(f"{k}: {v}" for k, v in more.items())

@@ -13,6 +13,7 @@ from nimble_otter.sources.dialects.firebird import FIREBIRD
 from nimble_otter.sources.general import GeneralConnection
 from nimble_otter.sources.reflect import Written
 from nimble_otter.sources.urls import check_options
+from nimble_otter.values import ClientObject
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection, Engine
@@ -66,7 +67,7 @@ class FirebirdConnection(GeneralConnection):
         from sqlalchemy import event
 
         @event.listens_for(engine, "connect")
-        def prepare(connection: Any, record: object) -> None:
+        def prepare(connection: ClientObject, record: object) -> None:
             _begin_as(connection, tpb(Isolation.READ_COMMITTED_RECORD_VERSION, access_mode=TraAccessMode.READ))
 
     def _set_up_writing(self, connection: Connection) -> None:
@@ -75,7 +76,7 @@ class FirebirdConnection(GeneralConnection):
         self._engine.dispose()  # what an idle connection has read counts as in use, and can't be altered
         _begin_as(connection.connection.driver_connection, tpb(Isolation.READ_COMMITTED_RECORD_VERSION, _WAIT_S))
 
-    def cancel(self, handle: Any) -> None:
+    def cancel(self, handle: ClientObject) -> None:
         """The one call that a connection takes from another thread while a statement runs (fb_cancel_operation)."""
         from firebird.driver import CancelType
 
@@ -112,7 +113,7 @@ def _is_for(kind: int, event: str) -> bool:
     return any(((kind + 1) >> shift) & 3 == _EVENTS[event] for shift in (1, 3, 5))
 
 
-def _begin_as(connection: Any, parameters: bytes) -> None:
+def _begin_as(connection: ClientObject, parameters: bytes) -> None:
     connection.default_tpb = connection.main_transaction.default_tpb = parameters
 
 

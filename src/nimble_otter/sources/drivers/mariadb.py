@@ -26,17 +26,18 @@ from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.catalogue import EntryKind, TableInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.dialects.mariadb import MARIADB, MYSQL
-from nimble_otter.sources.mysql_client import Client, client_for
+from nimble_otter.sources.mysql_client import client_for
 from nimble_otter.sources.plans import PlanNode, of_mariadb
 from nimble_otter.sources.reflect import Written, label_of
 from nimble_otter.sources.relational import CONNECT_S, Relational
-from nimble_otter.sources.result_stream import batches_of
+from nimble_otter.sources.result_stream import Answer, batches_of
 from nimble_otter.sources.session import Bound, Done
 from nimble_otter.sources.texts import find_word
 from nimble_otter.sources.urls import check_options, read_url, with_secret
 from nimble_otter.sources.writer import run_each
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
+from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
     from sqlalchemy import Engine, Inspector
@@ -167,7 +168,7 @@ class MariadbConnection(Relational):
             return str(rows[0][2 if table.kind == EntryKind.ROUTINE else 1]) + ";"
         return None
 
-    def _start(self, answer: Any, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
+    def _start(self, answer: Answer, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
         # SET SESSION in an earlier query could have lifted a default
         _tell(answer.driver, "start transaction read only")
         cursor = answer.cursor = answer.driver.cursor(self._client.stream_cursor())
@@ -235,7 +236,7 @@ class MariadbConnection(Relational):
             found = self._ask(text, (table.schema or None, table.bare))
         return str(found[0][0]) if found else ""
 
-    def run_many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
+    def run_many(self, driver: ClientObject, wanted: Sequence[Bound]) -> list[Done]:
         """All in one message; the answers come one after the other."""
         if len(wanted) == 1:
             return run_each(lambda: self.reading_cursor(driver), wanted)
@@ -255,11 +256,11 @@ class MariadbConnection(Relational):
             with suppress(Exception):
                 cursor.close()
 
-    def _warnings(self, cursor: Any) -> list[str]:
+    def _warnings(self, cursor: ClientObject) -> list[str]:
         cursor.execute("show warnings")
         return [f"{level}: {said}" for level, _, said in cursor.fetchall()]
 
-    def handle_of(self, driver: Any) -> int:
+    def handle_of(self, driver: ClientObject) -> int:
         """The client's own connection under the pool's."""
         return int(driver.thread_id())
 
@@ -283,7 +284,7 @@ class MariadbConnection(Relational):
         finally:
             connection.close()
 
-    def _parse(self, driver: Any, text: str, values: dict[str, object]) -> None:
+    def _parse(self, driver: ClientObject, text: str, values: dict[str, object]) -> None:
         pieces, at = [], 0
         for start, end, _ in parameter_places(text) if values else ():
             pieces += [text[at:start], "?"]
@@ -298,7 +299,7 @@ class MariadbConnection(Relational):
         finally:
             cursor.close()
 
-    def _plan_of(self, rows: list[Any]) -> PlanNode:
+    def _plan_of(self, rows: list[Value]) -> PlanNode:
         return of_mariadb(json.loads(rows[0][0]))
 
     def translate_error(self, problem: Exception, text: str) -> Exception | None:  # noqa: C901 - a branch for each number of error
@@ -355,7 +356,7 @@ def _tell(driver: DBAPIConnection, text: str) -> None:
     cursor.close()
 
 
-def _guards(url: str, clear_password: bool, client: Client) -> dict[str, Any]:
+def _guards(url: str, clear_password: bool, client: ClientObject) -> dict[str, Value]:
     """What every connection is told before the server is heard; see `mysql_client`."""
     parts = read_url(url)
     options = dict(parts.options) if parts is not None else {}
@@ -363,7 +364,7 @@ def _guards(url: str, clear_password: bool, client: Client) -> dict[str, Any]:
     return {"charset": "utf8mb4", **client.options(options, clear_password or has_tls)}
 
 
-def _engine(url: str, guards: dict[str, Any], client: Client) -> Engine:
+def _engine(url: str, guards: dict[str, Value], client: ClientObject) -> Engine:
     from sqlalchemy import create_engine, event, make_url
 
     made = make_url(url)

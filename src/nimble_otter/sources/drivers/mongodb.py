@@ -35,6 +35,7 @@ from nimble_otter.sources.source import Executed, Request, Run, check_writable
 from nimble_otter.sources.trace import KEY_NAME
 from nimble_otter.sources.urls import check_options, read_url, with_secret
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
     from pymongo import MongoClient
@@ -134,7 +135,7 @@ class MongodbConnection:
         return names[0]
 
     @property
-    def _database(self) -> Any:
+    def _database(self) -> ClientObject:
         return self._open()[self._database_name]
 
     def names(self) -> list[TableInfo]:
@@ -252,7 +253,7 @@ class MongodbConnection:
         collection = wanted.collection if is_direct else ""
         return Run(rows, columns=columns, sent=shown(wanted), unseen=along, collection=collection)
 
-    def _batches(self, wanted: DocumentRequest, limit: int | None, stop: StopToken) -> Iterator[list[Any]]:
+    def _batches(self, wanted: DocumentRequest, limit: int | None, stop: StopToken) -> Iterator[list[Value]]:
         if limit == 0:
             return
         collection = self._database[wanted.collection]

@@ -30,13 +30,14 @@ from nimble_otter.sources.dialects.postgresql import POSTGRESQL
 from nimble_otter.sources.plans import PlanNode, of_postgresql
 from nimble_otter.sources.reflect import Written, label_of
 from nimble_otter.sources.relational import CONNECT_S, Relational
-from nimble_otter.sources.result_stream import BATCH, FIRST
+from nimble_otter.sources.result_stream import BATCH, FIRST, Answer
 from nimble_otter.sources.session import Bound, Done
 from nimble_otter.sources.trace import Origin
 from nimble_otter.sources.urls import check_options, with_secret
 from nimble_otter.sources.writer import run_each
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
+from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
     from psycopg.adapt import Loader
@@ -188,7 +189,7 @@ class PostgresqlConnection(Relational):
             return f"CREATE SEQUENCE {self.quoted(table.name)};"
         return None
 
-    def _start(self, answer: Any, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
+    def _start(self, answer: Answer, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
         from psycopg import ProgrammingError
 
         _begin_reading(answer.driver)
@@ -214,7 +215,7 @@ class PostgresqlConnection(Relational):
         return [c.name for c in cursor.description], [_HINTS.get(c.type_code) for c in cursor.description]
 
     def _start_columns(
-        self, answer: Any, text: str, values: dict[str, object]
+        self, answer: Answer, text: str, values: dict[str, object]
     ) -> tuple[list[str], list[Kind | None]] | None:
         """Have the rows come as columns, by a binary COPY of the query; None where they have to come as rows. The
         server reads the text alone first, so that nothing in it can end the COPY around it."""
@@ -288,7 +289,7 @@ class PostgresqlConnection(Relational):
         raw = self._engine.raw_connection()
         driver: Any = raw.driver_connection
 
-        def note(said: Any) -> None:
+        def note(said: ClientObject) -> None:
             messages.append(f"{str(said.severity).capitalize()}: {said.message_primary}")
 
         driver.add_notice_handler(note)
@@ -304,7 +305,7 @@ class PostgresqlConnection(Relational):
             except Exception:  # noqa: BLE001 - a connection of which this can't be said is let go
                 raw.invalidate()
 
-    def run_many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
+    def run_many(self, driver: ClientObject, wanted: Sequence[Bound]) -> list[Done]:
         """All sent before the first answer is read."""
         if len(wanted) == 1:
             return run_each(lambda: self.reading_cursor(driver), wanted)
@@ -315,7 +316,7 @@ class PostgresqlConnection(Relational):
                 cursors[-1].execute(text, values)
         return [Done(c.rowcount, tuple(c.fetchall()) if c.description is not None else ()) for c in cursors]
 
-    def reading_cursor(self, driver: Any) -> Any:
+    def reading_cursor(self, driver: ClientObject) -> ClientObject:
         """A cursor whose values come as the table engine reads them."""
         from psycopg.types.string import TextLoader
 
@@ -371,7 +372,7 @@ class PostgresqlConnection(Relational):
         finally:
             raw.invalidate()
 
-    def cancel(self, handle: Any) -> None:
+    def cancel(self, handle: ClientObject) -> None:
         """Ask the server to end what this connection runs."""
         handle.cancel_safe(timeout=1)
 
@@ -381,7 +382,7 @@ class PostgresqlConnection(Relational):
         with cursor.connection.pipeline():
             cursor.execute(text, values or None)
 
-    def _parse(self, driver: Any, text: str, values: dict[str, object]) -> None:
+    def _parse(self, driver: ClientObject, text: str, values: dict[str, object]) -> None:
         import psycopg
 
         _begin_reading(driver)
@@ -391,7 +392,7 @@ class PostgresqlConnection(Relational):
         if result.status == psycopg.pq.ExecStatus.FATAL_ERROR and state not in _NEED_TYPES:
             raise psycopg.errors.error_from_result(result)
 
-    def _plan_of(self, rows: list[Any]) -> PlanNode:
+    def _plan_of(self, rows: list[Value]) -> PlanNode:
         return of_postgresql(json.loads(rows[0][0])[0]["Plan"])
 
     def translate_error(self, problem: Exception, text: str) -> Exception | None:
@@ -434,13 +435,13 @@ def _list_loaders() -> dict[int, type[Loader]]:
     from psycopg.adapt import Loader as Plain
     from psycopg.pq import Format
 
-    def reader_of(own: Any) -> type[Loader]:
+    def reader_of(own: ClientObject) -> type[Loader]:
         class Reader(Plain):
-            def __init__(self, oid: int, context: Any = None) -> None:
+            def __init__(self, oid: int, context: ClientObject = None) -> None:
                 super().__init__(oid, context)
                 self._load = own(oid, context).load
 
-            def load(self, data: Any) -> str:
+            def load(self, data: Value) -> str:
                 return bytes(data).decode() if data[:1] == b"[" else self._load(data)
 
         return Reader
@@ -502,11 +503,11 @@ def _tells(plain: Any, setting: str) -> str:
     return (plain.parameter_status(setting.encode()) or b"").decode()
 
 
-def _numbers(result: Any) -> list[tuple[int, int]]:
+def _numbers(result: ClientObject) -> list[tuple[int, int]]:
     return [(result.ftable(n), result.ftablecol(n)) for n in range(result.nfields)]
 
 
-def _answered(driver: Any) -> Any:
+def _answered(driver: ClientObject) -> ClientObject:
     """The answer to what was just sent. Other threads run meanwhile: the calls of libpq that wait by themselves hold
     the interpreter."""
     from psycopg import generators
@@ -514,7 +515,7 @@ def _answered(driver: Any) -> Any:
     return driver.wait(generators.execute(driver.pgconn))[-1]
 
 
-def _form_of(driver: Any, text: str) -> Any:
+def _form_of(driver: ClientObject, text: str) -> ClientObject:
     """The columns of a query, as the server tells them without running it; its error where it does not read it."""
     driver.pgconn.send_prepare(b"", text.encode())
     _answered(driver)
@@ -522,13 +523,13 @@ def _form_of(driver: Any, text: str) -> Any:
     return _answered(driver)
 
 
-def _columns_of(form: Any) -> tuple[list[str], list[Kind | None], list[tuple[int, int]]]:
+def _columns_of(form: ClientObject) -> tuple[list[str], list[Kind | None], list[tuple[int, int]]]:
     """Names, kinds and numbers of a query's columns, from its form."""
     names = [(form.fname(n) or b"").decode() for n in range(form.nfields)]
     return names, [_HINTS.get(form.ftype(n)) for n in range(form.nfields)], _numbers(form)
 
 
-def _batches(first: list[object], rows: Iterator[object]) -> Iterator[list[Any]]:
+def _batches(first: list[object], rows: Iterator[object]) -> Iterator[list[Value]]:
     try:
         while first:
             yield first
@@ -553,7 +554,7 @@ def _place(text: str, position: int) -> Any:
     return place_of(text, at, at + (word.end() if word else 1))
 
 
-def _first_line(problem: Any) -> str:
+def _first_line(problem: ClientObject) -> str:
     return problem.diag.message_primary or str(problem).split("\n")[0]
 
 

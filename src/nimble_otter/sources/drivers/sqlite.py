@@ -12,7 +12,7 @@ from contextlib import closing, contextmanager, suppress
 from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from nimble_otter.errors import ConnectError, LostError, QueryError, SourceError, place_of
 from nimble_otter.query.sql.effects import TELLING_PRAGMAS as _TELLING
@@ -24,13 +24,13 @@ from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.sources.plans import PlanNode, of_sqlite
 from nimble_otter.sources.reflect import Written
 from nimble_otter.sources.relational import Relational
-from nimble_otter.sources.result_stream import batches_of
+from nimble_otter.sources.result_stream import Answer, batches_of
 from nimble_otter.sources.session import Bound, Done
 from nimble_otter.sources.texts import find_word
 from nimble_otter.sources.writer import run_each
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
-from nimble_otter.values import Value
+from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
     from sqlalchemy import Engine, Inspector
@@ -173,7 +173,7 @@ class SqliteConnection(Relational):
             found.append((name, unique + (said[1] if said else "of a constraint")))
         return tuple(found)
 
-    def _start(self, answer: Any, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
+    def _start(self, answer: Answer, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
         # an interruption that comes before the statement runs would be lost, and the file stay locked
         answer.driver.set_progress_handler(answer.is_stopped, _STEPS)
         answer.driver.execute("begin")  # one state of the file, whoever writes meanwhile
@@ -184,7 +184,7 @@ class SqliteConnection(Relational):
         answer.rows = _batches(answer.driver, cursor, text, values)
         return [column[0] for column in cursor.description], [None] * len(cursor.description)
 
-    def release(self, driver: Any) -> None:
+    def release(self, driver: ClientObject) -> None:
         """Take the stop off the connection before others get it."""
         driver.set_progress_handler(None, 0)
 
@@ -192,7 +192,7 @@ class SqliteConnection(Relational):
         """Interrupt what runs on this connection."""
         handle.interrupt()
 
-    def run_many(self, driver: Any, wanted: Sequence[Bound]) -> list[Done]:
+    def run_many(self, driver: ClientObject, wanted: Sequence[Bound]) -> list[Done]:
         """Run the statements one after the other; what triggers changed is told beside each."""
         found = []
         for one in wanted:
@@ -204,10 +204,10 @@ class SqliteConnection(Relational):
             found.append(replace(done, beside=driver.total_changes - before - done.touched))
         return found
 
-    def _written(self, values: dict[str, object]) -> dict[str, Any]:
+    def _written(self, values: dict[str, object]) -> dict[str, Value]:
         return {name: _bound(value) for name, value in values.items()}
 
-    def _parse(self, driver: Any, text: str, values: dict[str, object]) -> None:
+    def _parse(self, driver: ClientObject, text: str, values: dict[str, object]) -> None:
         try:
             driver.execute(f"explain {text}", values).close()
         except sqlite3.DatabaseError as problem:

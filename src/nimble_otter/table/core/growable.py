@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import DTypeLike, NDArray
 
 from nimble_otter.values import Stored
 
@@ -13,7 +13,7 @@ from nimble_otter.values import Stored
 class GrowableArray:
     """An array that grows at its end. Rows once written never change, so slices of it may be handed out."""
 
-    def __init__(self, dtype: Any, spare: int = 0) -> None:
+    def __init__(self, dtype: DTypeLike, spare: int = 0) -> None:
         self._spare = spare
         self._array: NDArray[Any] = np.zeros(1024 + spare, dtype)
         self.size = 0

@@ -204,7 +204,7 @@ def _added(sign: int) -> Callable[..., Column | None]:
     return add
 
 
-def _doubles(by: Callable[..., Any], left: Column, right: Column) -> Column:
+def _doubles(by: Callable[..., Value], left: Column, right: Column) -> Column:
     """Doubles worked out with each other; none where that goes beyond what they hold."""
     a, b = as_floats(left), as_floats(right)
     with np.errstate(all="ignore"):
@@ -305,7 +305,7 @@ def _remainder(left: Column, right: Column) -> Column | None:
     return None
 
 
-def _whole(by: Callable[[Any], Any]) -> Callable[..., Column | None]:
+def _whole(by: Callable[[Value], Value]) -> Callable[..., Column | None]:
     """Doubles as whole numbers (`by` says which); the others one by one."""
 
     def whole(column: Column, digits: Column | None = None) -> Column | None:

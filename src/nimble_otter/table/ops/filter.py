@@ -218,7 +218,7 @@ def _compare(node: Compare, table: Table, ids: Ids, want: bool) -> Bools:
     return _tested((None if a is None or b is None else _test(test, a, b) for a, b in pairs), len(ids), want)
 
 
-def _test(test: Callable[[Any, Any], Any], a: object, b: object) -> bool:
+def _test(test: Callable[[Value, Value], Value], a: object, b: object) -> bool:
     a, b = _meet(a, b), _meet(b, a)
     try:
         if a != a or b != b:  # NaN is itself, and more than any other number
@@ -457,7 +457,7 @@ def _cases(operand: Case, table: Table, ids: Ids) -> list[Value]:
     return made
 
 
-def _call(function: Callable[..., Any], row: tuple[object, ...]) -> Value:
+def _call(function: Callable[..., Value], row: tuple[object, ...]) -> Value:
     try:
         return function(*row)
     except (TypeError, ValueError, ArithmeticError, AttributeError, LookupError):

@@ -43,7 +43,9 @@ def _pair(a: Value, b: Value) -> tuple[Value, Value]:
     return a, b
 
 
-def _calculated(whole: Callable[[Any, Any], Any], wide: Callable[[Any, Any], Any]) -> Callable[[Any, Any], Any]:
+def _calculated(
+    whole: Callable[[Value, Value], Value], wide: Callable[[Value, Value], Value]
+) -> Callable[[Value, Value], Value]:
     def calculate(a: object, b: object) -> Value:
         a, b = _pair(a, b)
         return wide(a, b) if isinstance(a, Decimal) else _finite(whole(a, b), a, b)
@@ -166,7 +168,7 @@ def _truncated(value: Value, digits: int = 0) -> Value:
     return int(made) if isinstance(value, int) else made
 
 
-def _stepped(by: Callable[[Any], Any], rounding: str) -> Callable[[Any], Any]:
+def _stepped(by: Callable[[Value], Value], rounding: str) -> Callable[[Value], Value]:
     def step(value: object) -> Value:
         if isinstance(value, Decimal):
             return value.to_integral_value(rounding, WIDE) if value.is_finite() else value
