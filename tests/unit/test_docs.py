@@ -1,10 +1,13 @@
 """What is written is true: links, pictures, the pull file's example, versions, the desktop's files."""
 
+import ast
 import configparser
+import doctest
 import re
 import subprocess
 import sys
 import xml.etree.ElementTree as ET
+from importlib import import_module
 from pathlib import Path
 
 import pytest
@@ -130,3 +133,24 @@ def test_a_shell_completes(typed, wanted):
         $(complete -p nimble-otter | sed 's/.*-F \\([^ ]*\\).*/\\1/'); echo "${{COMPREPLY[@]}}" """
     told = subprocess.run(["bash", "-c", script], capture_output=True, text=True, check=True)
     assert told.stdout.split() == [wanted]
+
+
+def test_examples_in_docstrings_are_true_and_parameters_are_those_of_the_function():
+    """The sections that numpydoc has: each parameter named once, in its order, and every example run."""
+    shown, wrong = 0, []
+    for path in sorted((ROOT / "src/nimble_otter/table").rglob("*.py")):
+        text = path.read_text("utf-8")
+        for node in ast.walk(ast.parse(text)):
+            said = (ast.get_docstring(node) or "") if isinstance(node, ast.FunctionDef) else ""
+            if "Parameters\n----" in said:
+                section = re.split(r"\n\n(?=\w+\n---)", said.partition("Parameters\n")[2])[0]
+                named = re.findall(r"^\*{0,2}(\w[\w, ]*?)(?: :|$)", section.partition("\n")[2], re.M)
+                spec = node.args
+                taken = [one.arg for one in (*spec.args, *spec.kwonlyargs, spec.kwarg) if one and one.arg != "self"]
+                wrong += [] if ", ".join(named).split(", ") == taken else [f"{path.name}: {node.name}: {named}"]
+        if ">>> " in text:
+            module = import_module(".".join(path.relative_to(ROOT / "src").with_suffix("").parts))
+            result = doctest.testmod(module)
+            shown += result.attempted
+            wrong += [path.name] if result.failed else []
+    assert (wrong, shown > 20) == ([], True)

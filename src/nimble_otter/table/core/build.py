@@ -24,7 +24,15 @@ class TableBuilder:
         self.rows = 0
 
     def append(self, batch: Sequence[Sequence[object]] | ColumnBatch, stop: StopToken = NEVER) -> None:
-        """Add rows, each as long as there are fields. A batch is taken whole: the token only says when to give way."""
+        """Add rows as they come from a source.
+
+        Parameters
+        ----------
+        batch : sequence of rows, or ColumnBatch
+            Each row as long as there are fields.
+        stop : StopToken
+            Says when to give way; a batch is always taken whole.
+        """
         if not len(batch):
             return
         if isinstance(batch, ColumnBatch):
@@ -39,7 +47,17 @@ class TableBuilder:
         self.rows += len(batch)
 
     def append_columns(self, columns: Sequence[Sequence[object]], count: int, stop: StopToken = NEVER) -> None:
-        """Add rows given as one sequence of `count` values a field."""
+        """Add rows that come as columns.
+
+        Parameters
+        ----------
+        columns : sequence of sequences
+            One for each field, each of `count` values.
+        count : int
+            How many rows there are, which no column tells where there is none.
+        stop : StopToken
+            Says when to give way; all rows are always taken.
+        """
         for builder, values in zip(self._builders, columns, strict=True):
             builder.extend(values)
             stop.yield_control()
@@ -64,14 +82,45 @@ class TableBuilder:
 
 
 def column_of(values: Sequence[object]) -> Column:
-    """A column from Python values, of the narrowest kind that holds them exactly."""
+    """A column from Python values, of the narrowest kind that holds them exactly.
+
+    Parameters
+    ----------
+    values : sequence
+        None stands for NULL, `MISSING` for a field that a document lacks.
+
+    Returns
+    -------
+    Column
+        As long as `values`. What goes together under no kind is kept as the objects themselves.
+
+    Examples
+    --------
+    >>> column_of([1, None, 3]).kind, column_of([1, None, 3]).values()
+    (<Kind.INT: 'integer'>, [1, None, 3])
+    """
     builder = ColumnBuilder()
     builder.extend(values)
     return builder.finish()
 
 
 def table_of(**columns: Sequence[object]) -> Table:
-    """A small table from Python values, a keyword a column."""
+    """A small table from Python values.
+
+    Parameters
+    ----------
+    **columns : sequence
+        The values of each column by its name, all of one length; see `column_of`.
+
+    Returns
+    -------
+    Table
+
+    Examples
+    --------
+    >>> table_of(river=["Merrow", "Sallow"], level_m=[0.31, None]).rows
+    2
+    """
     made = {name: column_of(values) for name, values in columns.items()}
     fields = tuple(Field(name, column.kind) for name, column in made.items())
     return Table(fields, tuple(made.values()), len(next(iter(made.values()))) if made else 0)

@@ -133,7 +133,18 @@ class Column:
         return len(self.data)
 
     def take(self, ids: Ids) -> Column:
-        """A column of the rows `ids`, in that order (a copy, but see `pick`)."""
+        """A column of some rows.
+
+        Parameters
+        ----------
+        ids : ndarray of int64, shape (n,)
+            The rows in the order wanted; one may stand there more than once.
+
+        Returns
+        -------
+        Column
+            Of n rows; a copy, but see `pick`.
+        """
         return replace(
             self,
             data=pick(self.data, ids),
@@ -143,14 +154,36 @@ class Column:
         )
 
     def empty_at(self, ids: Ids | None = None) -> Mask:
-        """True where the rows `ids` (None: all) have no value; always an array."""
+        """Where rows have no value.
+
+        Parameters
+        ----------
+        ids : ndarray of int64, shape (n,), optional
+            The rows asked for; all where it is left out.
+
+        Returns
+        -------
+        ndarray of bool, shape (n,)
+            True for NULL and for a missing field.
+        """
         if self.empty is None:
             return np.zeros(len(self) if ids is None else len(ids), np.bool_)
         return self.empty if ids is None else pick(self.empty, ids)
 
     def values(self, ids: Ids | None = None) -> list[Value]:
-        """Python values of the rows `ids` (None: all): int, float, bool, datetime, date, Decimal, str (also UUIDs) or
-        what the driver gave; None for NULL and MISSING for a missing field."""
+        """Python values of some rows.
+
+        Parameters
+        ----------
+        ids : ndarray of int64, shape (n,), optional
+            The rows asked for; all where it is left out.
+
+        Returns
+        -------
+        list
+            int, float, bool, datetime, date, Decimal, str (also UUIDs) or what the driver gave; None for NULL and
+            `MISSING` for a missing field.
+        """
         data = self.data if ids is None else pick(self.data, ids)
         out = self._to_python(data)
         if self.whole is not None:
@@ -263,7 +296,22 @@ def blanked(data: Stored, gone: Mask) -> Stored:
 
 
 def placed(made: Column, rows: int, ids: Ids) -> Column:
-    """Values of the rows `ids` as a column of so many rows, which has none elsewhere (not for texts and objects)."""
+    """Values of some rows as a column of all rows.
+
+    Parameters
+    ----------
+    made : Column
+        The values, of n rows; not of texts or objects.
+    rows : int
+        How many rows the new column has.
+    ids : ndarray of int64, shape (n,)
+        Where each value belongs.
+
+    Returns
+    -------
+    Column
+        Without a value everywhere else.
+    """
     data = np.zeros(rows, made.data.dtype)
     empty = np.ones(rows, np.bool_)
     keep = ~made.empty_at()
@@ -366,7 +414,17 @@ class Table:
         return Table(tuple(fields), self.columns, self.rows)
 
     def take(self, ids: Ids) -> Table:
-        """A table of the rows `ids`, in that order (copies)."""
+        """A table of some rows (copies).
+
+        Parameters
+        ----------
+        ids : ndarray of int64, shape (n,)
+            The rows in the order wanted.
+
+        Returns
+        -------
+        Table
+        """
         return Table(self.fields, tuple(column.take(ids) for column in self.columns), len(ids))
 
 

@@ -16,9 +16,33 @@ _STRETCH = 1 << 16
 
 
 def codes_of(column: Column, ids: Ids, stop: StopToken = NEVER) -> tuple[Ids, Ids]:
-    """Number the different values of the rows `ids` in ascending order, rows without a value last as one of them.
+    """Number the different values of some rows in ascending order.
 
-    Returns (codes, examples): int64 codes of shape (len(ids),), and for each code the place in `ids` of its first row.
+    Parameters
+    ----------
+    column : Column
+    ids : ndarray of int64, shape (n,)
+        The rows; those without a value are equal to each other and come last.
+    stop : StopToken
+
+    Returns
+    -------
+    codes : ndarray of int64, shape (n,)
+        From 0 without gaps.
+    examples : ndarray of int64
+        For each code the place in `ids` of its first row.
+
+    Raises
+    ------
+    Stopped
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from nimble_otter.table.core.build import column_of
+    >>> codes, examples = codes_of(column_of(["b", "a", None, "b"]), np.arange(4))
+    >>> codes.tolist(), examples.tolist()
+    ([1, 0, 2, 1], [1, 0, 2])
     """
     small = small_codes(column, ids, stop)
     if small is not None:
@@ -95,7 +119,25 @@ def begins_of(runs: Ids, count: int) -> NDArray[np.bool_]:
 
 
 def combined_codes(columns: Sequence[Column], ids: Ids, stop: StopToken = NEVER) -> Ids:
-    """Numbers of the rows `ids` that are equal where all the columns are; without columns all rows are equal."""
+    """Number the rows that are equal in several columns.
+
+    Parameters
+    ----------
+    columns : sequence of Column
+        Without any, all rows are equal.
+    ids : ndarray of int64, shape (n,)
+    stop : StopToken
+
+    Returns
+    -------
+    ndarray of int64, shape (n,)
+        Equal where all the columns are, NULL with NULL; from 0 without gaps, ascending by the first column, then the
+        next.
+
+    Raises
+    ------
+    Stopped
+    """
     codes = np.zeros(len(ids), np.int64)
     for place, column in enumerate(columns):
         own, examples = codes_of(column, ids, stop)

@@ -99,8 +99,25 @@ def floats(data: NDArray[np.generic]) -> NDArray[np.float64]:
 
 
 def exact_sums(values: list[Value], codes: list[int], groups: int) -> list[Value]:
-    """The sum of the numbers of each group: exact for whole numbers and decimals, a double where there are doubles; 0
-    where there is none."""
+    """The sum of the numbers of each group.
+
+    Parameters
+    ----------
+    values : list of int, float or Decimal
+    codes : list of int
+        The group of each value, 0 to `groups`.
+    groups : int
+
+    Returns
+    -------
+    list
+        Exact for whole numbers and decimals, a double where there are doubles; 0 for a group without numbers.
+
+    Examples
+    --------
+    >>> exact_sums([2**62, 2**62, 5], [0, 0, 1], 3)
+    [9223372036854775808, 5, 0]
+    """
     exact: list[Any] = [0] * groups
     rough: list[float | None] = [None] * groups
     for value, code in zip(values, codes, strict=True):

@@ -60,10 +60,27 @@ def whole_source(values: NDArray[np.generic], most: int) -> Callable[[], KeyPiec
 def order_of(
     sources: Sequence[Callable[[], KeyPieces]], count: int, stop: StopToken = NEVER, loose: slice = _ALL
 ) -> Ids:
-    """Places 0..count in the order of the keys; each source gives the pieces of one key, most significant first. Only
-    the places of the order that are `loose` may need more than the first sort.
+    """Sort rows by keys packed into words of 64 bits.
 
-    Raises: Stopped."""
+    Parameters
+    ----------
+    sources : sequence of callables
+        Each gives the pieces of one key (see `keys.key_pieces`), the most significant key first.
+    count : int
+        How many rows there are.
+    stop : StopToken
+    loose : slice
+        The places of the order that may need more than the first sort; all others are right already.
+
+    Returns
+    -------
+    ndarray of int64, shape (count,)
+        Places 0 to count in order; stable.
+
+    Raises
+    ------
+    Stopped
+    """
     return _ordered(sources, count, stop, loose, told=False)[0]
 
 
@@ -113,7 +130,22 @@ def keep_low(words: Words, bits: int, stop: StopToken = NEVER) -> None:
 
 
 def gather(array: Stored, places: Ids, stop: StopToken = NEVER) -> Stored:
-    """Some places of an array, in their order (a copy)."""
+    """Some places of an array (a copy); blockwise, so that it can be stopped.
+
+    Parameters
+    ----------
+    array : ndarray, shape (m, ...)
+    places : ndarray of int64, shape (n,)
+    stop : StopToken
+
+    Returns
+    -------
+    ndarray, shape (n, ...)
+
+    Raises
+    ------
+    Stopped
+    """
     found = np.empty(len(places), array.dtype)
     stop.map_parallel(  # with "clip" nothing is held back: the places are known to be there
         lambda part: array.take(places[part], out=found[part], mode="clip"), stretches(0, len(places))

@@ -99,8 +99,27 @@ def reconciled(a: Kind, b: Kind) -> str:
 
 
 def unequal(a: Column, b: Column, rule: Alike = EQUAL, stop: StopToken = NEVER) -> Mask:
-    """Where values of the same row differ; NULL is the same as NULL, NaN as NaN. Shape (rows,). Raises:
-    ConditionError, Stopped."""
+    """Where values of the same row differ.
+
+    Parameters
+    ----------
+    a, b : Column
+        Of n rows each.
+    rule : Alike
+        What counts as equal.
+    stop : StopToken
+
+    Returns
+    -------
+    ndarray of bool, shape (n,)
+        NULL is the same as NULL, NaN as NaN.
+
+    Raises
+    ------
+    ConditionError
+        The kinds have no values in common.
+    Stopped
+    """
     if not len(a):
         return np.zeros(0, np.bool_)
     a, b = levelled(a, b, rule)

@@ -187,10 +187,31 @@ class JoinReport:
 def join(
     left: View, right: Table, on: Sequence[tuple[int, int]], how: How, stop: StopToken = NEVER
 ) -> tuple[Table, JoinReport]:
-    """Rows of both with equal values in the columns `on` (here, there); no value equals nothing, as in SQL.
+    """Rows of two tables beside each other where values are equal; no value equals nothing, as in SQL.
 
-    Rows come in the order of the left, then of the right; with FULL those of the right that met none are last. Columns
-    of the right follow but for those compared under the same name. Raises: ConditionError, Stopped.
+    Parameters
+    ----------
+    left : View
+    right : Table
+    on : sequence of (int, int)
+        The columns that are compared: here, there.
+    how : How
+        Which rows stay that met none.
+    stop : StopToken
+
+    Returns
+    -------
+    table : Table
+        Rows in the order of the left, then of the right; with FULL those of the right that met none are last. Columns
+        of the right follow, but for those compared under the same name.
+    report : JoinReport
+        How many rows met one, several or none.
+
+    Raises
+    ------
+    ConditionError
+        Two columns have no values in common, or the result is too large.
+    Stopped
     """
     met = join_rows(left, right, on, how, stop)
     report, here_ids, there_ids = met.report, met.here_ids, met.there_ids
@@ -326,9 +347,29 @@ def sampled(view: View, count: int, seed: int) -> View:
 def pivoted(
     view: View, keys: Sequence[int], column: int, measure: Aggregate, totals: bool = False, stop: StopToken = NEVER
 ) -> Table:
-    """A row for each combination of the keys, a column for each value of `column`, the figure where they meet.
+    """A row for each combination of keys, a column for each value of a column, a figure where they meet.
 
-    Raises: ConditionError for more than MOST_COLUMNS values, Stopped.
+    Parameters
+    ----------
+    view : View
+    keys : sequence of int
+    column : int
+        Its values become columns, in ascending order.
+    measure : Aggregate
+        The figure of the rows that meet.
+    totals : bool
+        Whether a last column has the figure over all of them.
+    stop : StopToken
+
+    Returns
+    -------
+    Table
+
+    Raises
+    ------
+    ConditionError
+        There are more than MOST_COLUMNS values.
+    Stopped
     """
     table = view.table
     codes, first = codes_of(table.columns[column], view.row_ids(), stop)
@@ -368,7 +409,21 @@ def _at_rows(table: Table, view: View, codes: Ids) -> Column:
 
 
 def unpivoted(view: View, columns: Sequence[int], name: str, value: str) -> Table:
-    """A row for each of the columns: its name and its value beside the row's other columns."""
+    """A row for each of some columns, beside the row's other columns.
+
+    Parameters
+    ----------
+    view : View
+    columns : sequence of int
+        Those that become rows.
+    name, value : str
+        What the columns are called that hold their names and values.
+
+    Returns
+    -------
+    Table
+        As many rows as the view has, times the columns.
+    """
     table, ids = view.table, view.row_ids()
     others = [n for n in range(len(table.fields)) if n not in columns]
     count = len(columns)

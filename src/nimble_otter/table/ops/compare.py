@@ -61,9 +61,30 @@ def compare_views(
     pairs: Sequence[Pair] | None = None,
     rules: Mapping[int, Alike] | None = None,
 ) -> Differences:
-    """Rows with equal `keys` are the same row; without keys, rows at the same position. Where several rows have one
-    key, those that are alike are matched first, then the first with the first. `pairs` (None: columns of one name) are
-    compared by `rules`, by their place here. Raises: ConditionError where a key is not in both, Stopped."""
+    """What differs between two sets of rows.
+
+    Parameters
+    ----------
+    here, there : View
+    keys : sequence of str
+        Columns of both that say which rows are the same. Without any, rows at the same position are. Where several rows
+        have one key, those that are alike are matched first, then the first with the first.
+    stop : StopToken
+    pairs : sequence of (int, int), optional
+        The columns that are compared: here, there; those of one name where it is left out.
+    rules : mapping of int to Alike, optional
+        What counts as equal, by the place of the column here.
+
+    Returns
+    -------
+    Differences
+
+    Raises
+    ------
+    ConditionError
+        A key is not in both.
+    Stopped
+    """
     pairs = common_pairs(here.table, there.table) if pairs is None else tuple(pairs)
     rules = rules or {}
     if not pairs:

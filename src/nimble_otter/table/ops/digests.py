@@ -22,7 +22,24 @@ _NONE, _TEXT, _OTHER, _NUMBER, _MOMENT = (np.uint64(n * 0x2545F4914F6CDD1D % (1 
 
 
 def row_digests(view: View, columns: Sequence[int], stop: StopToken = NEVER) -> Digests:
-    """One for each row of the view, over some columns in their order. Shape (len(view),). Raises: Stopped."""
+    """A digest of each row of a view.
+
+    Parameters
+    ----------
+    view : View
+    columns : sequence of int
+        Those that it is taken over, in their order.
+    stop : StopToken
+
+    Returns
+    -------
+    ndarray of uint64, shape (len(view),)
+        Equal for equal rows; equal numbers have equal digests, whatever kind holds them.
+
+    Raises
+    ------
+    Stopped
+    """
     ids = view.row_ids()
     found = np.zeros(len(ids), np.uint64)
     for place in columns:

@@ -16,8 +16,36 @@ from nimble_otter.table.ops.windows import without_windows
 
 
 def compute(operand: Operand, table: Table, ids: Ids, stop: StopToken = NEVER) -> Column:
-    """A column with one value for each row of the table: worked out for the rows `ids`, none for all others. Where an
-    argument is none, or there is no such value (1 / 0), the result is none. Raises: Stopped."""
+    """Work out an expression for some rows.
+
+    Parameters
+    ----------
+    operand : Operand
+        As `query.local` parses it.
+    table : Table
+    ids : ndarray of int64, shape (n,)
+        The rows that it is worked out for.
+    stop : StopToken
+
+    Returns
+    -------
+    Column
+        As long as the table, without a value for all other rows; none too where an argument is none, or there is no
+        such value (1 / 0).
+
+    Raises
+    ------
+    Stopped
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from nimble_otter.query.local.conditions import parse_expression
+    >>> from nimble_otter.table.core.build import table_of
+    >>> table = table_of(n=[3, 0, None])
+    >>> compute(parse_expression("6 / n", table), table, np.arange(3)).values()
+    [2, None, None]
+    """
     stop.check()
     operand, table = without_windows(operand, table, ids, compute, stop)
     made = _by_words(operand, table, ids)

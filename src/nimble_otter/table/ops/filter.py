@@ -69,7 +69,34 @@ class _Words:
 
 
 def filter_view(view: View, node: Node, stop: StopToken = NEVER) -> View:
-    """The view's rows for which the condition is true, in their order. Raises: ConditionError, Stopped."""
+    """The view's rows for which a condition is true.
+
+    Parameters
+    ----------
+    view : View
+    node : Node
+        The condition, as `query.local` parses it. As in SQL, what is unknown is not true.
+    stop : StopToken
+
+    Returns
+    -------
+    View
+        The rows that are left, in their order.
+
+    Raises
+    ------
+    ConditionError
+        The condition can't be asked of these columns.
+    Stopped
+
+    Examples
+    --------
+    >>> from nimble_otter.query.local.conditions import parse_condition
+    >>> from nimble_otter.table.core.build import table_of
+    >>> table = table_of(n=[3, None, 1])
+    >>> filter_view(View(table), parse_condition("n <> 1", table)).row_ids().tolist()
+    [0]
+    """
     kept, count = np.empty(len(view), np.int64), 0
     node = _by_word(node, view.table)
 
@@ -286,9 +313,26 @@ def _compare_whole(data: NDArray[np.generic], op: str, value: Value, scale: int)
 
 
 def fitted(value: object, kind: Kind, name: str) -> Value:
-    """A literal as the column's kind compares it: numbers as they are, times as int64 microseconds, dates as days.
+    """A literal as a column's kind compares it.
 
-    Raises: ConditionError where the two can't be compared.
+    Parameters
+    ----------
+    value : object
+        The literal in Python.
+    kind : Kind
+        The kind of the column.
+    name : str
+        What the column is called in messages.
+
+    Returns
+    -------
+    value
+        Numbers as they are, times as int64 microseconds since 1970, dates as days since 1970.
+
+    Raises
+    ------
+    ConditionError
+        The two can't be compared.
     """
     if kind in (Kind.CLOCK, Kind.SPAN):
         return _fitted_span(value, kind, name)

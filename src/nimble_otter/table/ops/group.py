@@ -85,7 +85,36 @@ class Grouped:
 
 
 def group_view(view: View, keys: Sequence[int], measures: Sequence[Aggregate], stop: StopToken = NEVER) -> Grouped:
-    """Group the view's rows. Empty keys make a group of their own. Raises: ConditionError, Stopped."""
+    """Group the view's rows, level by level.
+
+    Parameters
+    ----------
+    view : View
+    keys : sequence of int
+        Columns, the outermost first. Rows without a value make a group of their own.
+    measures : sequence of Aggregate
+    stop : StopToken
+
+    Returns
+    -------
+    Grouped
+        A table for each level, and the totals over all rows.
+
+    Raises
+    ------
+    ConditionError
+        A measure does not go with its column.
+    Stopped
+
+    Examples
+    --------
+    >>> from nimble_otter.table.core.build import table_of
+    >>> from nimble_otter.table.ops.measures import AggregateFunction
+    >>> table = table_of(river=["Sallow", "Merrow", "Merrow"], n=[1, 2, 4])
+    >>> groups = group_view(View(table), [0], [Aggregate(AggregateFunction.SUM, 1)])
+    >>> [column.values() for column in groups.levels[0].table.columns]
+    [['Merrow', 'Sallow'], [6, 1]]
+    """
     view = View(_with_numbers(view.table, measures), view.ids)
     table, ids = view.table, view.row_ids()
     for measure in measures:

@@ -18,9 +18,22 @@ def patched(
     dropped: Sequence[int] = (),
     added: Sequence[Mapping[int, object]] = (),
 ) -> Table:
-    """`values` are new values by row id and column as the source stores them; `added` rows by column, put at the end.
+    """A table with some values replaced, rows dropped and rows added.
 
-    Kinds are found anew for the columns touched. Rows behind a dropped one move up.
+    Parameters
+    ----------
+    table : Table
+    values : mapping of int to mapping
+        New values, as the source stores them, by row and column.
+    dropped : sequence of int
+        Rows that go; those behind them move up.
+    added : sequence of mappings
+        Values of new rows by column; they are put at the end.
+
+    Returns
+    -------
+    Table
+        Kinds are found anew for the columns that were touched.
     """
     columns = []
     for place, (field, column) in enumerate(zip(table.fields, table.columns, strict=True)):

@@ -146,8 +146,32 @@ def _with(found: Profile, **changes: Any) -> Profile:
 
 
 def value_counts(view: View, index: int, most: int | None = None, stop: StopToken = NEVER) -> list[tuple[object, int]]:
-    """Different values with how many rows have each, most first, then ascending; None stands for no value. Only the
-    `most` most frequent are given when there are more. Raises: Stopped."""
+    """The different values of a column with how many rows have each.
+
+    Parameters
+    ----------
+    view : View
+    index : int
+        The column.
+    most : int, optional
+        Only so many of the most frequent are given.
+    stop : StopToken
+
+    Returns
+    -------
+    list of (value, int)
+        The most frequent first, then in ascending order; None stands for no value.
+
+    Raises
+    ------
+    Stopped
+
+    Examples
+    --------
+    >>> from nimble_otter.table.core.build import table_of
+    >>> value_counts(View(table_of(river=["Sallow", "Merrow", None, "Merrow"])), 0)
+    [('Merrow', 2), ('Sallow', 1), (None, 1)]
+    """
     column = view.table.columns[index]
     ids = view.row_ids()
     if not len(ids):

@@ -109,9 +109,29 @@ def find_rows(
     stop: StopToken = NEVER,
     within: Mask | None = None,
 ) -> Mask:
-    """True at the positions of the view where any of the columns holds it; `within` are those that come into question.
+    """Which rows hold what is searched for.
 
-    Raises: ConditionError, Stopped."""
+    Parameters
+    ----------
+    view : View
+    columns : sequence of int
+        Those that are looked into.
+    search : Search
+    stop : StopToken
+    within : ndarray of bool, shape (len(view),), optional
+        The positions that come into question; all where it is left out.
+
+    Returns
+    -------
+    ndarray of bool, shape (len(view),)
+        True at the positions of the view where any of the columns holds it.
+
+    Raises
+    ------
+    ConditionError
+        The pattern can't be read.
+    Stopped
+    """
     search.expression()
     found = np.zeros(len(view), np.bool_)
     order = sorted(columns, key=lambda n: _cost(view.table.columns[n]))

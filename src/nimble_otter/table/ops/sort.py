@@ -28,7 +28,32 @@ class SortKey:
 
 
 def sort_view(view: View, keys: Sequence[SortKey], stop: StopToken = NEVER) -> View:
-    """The view's rows in order of the keys; stable. Raises: Stopped."""
+    """The view's rows in order.
+
+    Parameters
+    ----------
+    view : View
+    keys : sequence of SortKey
+        The most significant first.
+    stop : StopToken
+
+    Returns
+    -------
+    View
+        The same rows; those with equal keys stay in the order that they had.
+
+    Raises
+    ------
+    Stopped
+
+    Examples
+    --------
+    >>> from nimble_otter.table.core.build import table_of
+    >>> table = table_of(n=[3, None, 1])
+    >>> ordered = sort_view(View(table), [SortKey(0, descending=True)])
+    >>> table.columns[0].values(ordered.row_ids())
+    [3, 1, None]
+    """
     if not keys or len(view) < 2:
         return view
     ids = view.row_ids()

@@ -157,7 +157,28 @@ def _valued(match: re.Match[str]) -> str:
 
 
 def ranked(column: Column, ids: Ids, order: str, language: str = "", stop: StopToken = NEVER) -> Column:
-    """A column of whole numbers that orders the rows `ids` of a text column; equal numbers where the key is equal."""
+    """The order of texts in a language.
+
+    Parameters
+    ----------
+    column : Column
+        Of texts.
+    ids : ndarray of int64, shape (n,)
+    order : str
+        One of ORDERS.
+    language : str
+        One of LANGUAGES, or "" for none.
+    stop : StopToken
+
+    Returns
+    -------
+    Column
+        Whole numbers that order the rows `ids`; equal where the keys of the texts are.
+
+    Raises
+    ------
+    Stopped
+    """
     codes, first = codes_of(column, ids, stop)
     make: Callable[[str], str] = partial(letters_key if order == "letters" else dictionary_key, language=language)
     keys = []
