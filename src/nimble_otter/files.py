@@ -124,10 +124,10 @@ def update_text(path: Path, change: Callable[[str | None], str]) -> None:
 def read_text(path: Path, most: int = LARGEST) -> str:
     """A file of ours. Raises: OSError, also where it is no regular file or too large to be one of ours;
     UnicodeDecodeError."""
-    found = path.stat()
-    if not stat.S_ISREG(found.st_mode):
+    status = path.stat()
+    if not stat.S_ISREG(status.st_mode):
         raise OSError(errno.EISDIR, "It is not a regular file", str(path))
-    if found.st_size > most:
+    if status.st_size > most:
         raise OSError(errno.EFBIG, "It is larger than any file of this kind", str(path))
     return path.read_text("utf-8")
 
@@ -155,8 +155,8 @@ def _lock_file(path: Path) -> Path:
     folder = Path(base) if base and os.path.isdir(base) else Path(tempfile.gettempdir())
     own = folder / f"nimble-otter-{os.getuid()}"
     own.mkdir(mode=0o700, exist_ok=True)
-    found = own.lstat()
-    if not stat.S_ISDIR(found.st_mode) or found.st_uid != os.getuid():
+    status = own.lstat()
+    if not stat.S_ISDIR(status.st_mode) or status.st_uid != os.getuid():
         raise OSError(errno.EPERM, "The lock folder belongs to another user", str(own))
     import hashlib
 

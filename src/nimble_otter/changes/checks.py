@@ -59,8 +59,8 @@ def _folds(table: TableInfo, dialect: Dialect, names: list[str]) -> bool:
 
 def checked_with(table: TableInfo, dialect: Dialect, name: str) -> frozenset[str]:
     """The columns, in small letters, that the checks of a column are worked out from; none where it has no check."""
-    found = [_read(check, dialect.parser) for check in table.checks or ()]
-    return frozenset().union(*(read[1] for read in found if read is not None and name.casefold() in read[1]))
+    results = [_read(check, dialect.parser) for check in table.checks or ()]
+    return frozenset().union(*(read[1] for read in results if read is not None and name.casefold() in read[1]))
 
 
 def refuse_broken(table: TableInfo, dialect: Dialect, name: str, values: Mapping[str, object]) -> None:

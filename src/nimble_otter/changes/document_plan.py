@@ -209,8 +209,10 @@ def from_json(text: str, path: str, is_strict: bool = False) -> object:
     except json.JSONDecodeError as problem:
         if not is_strict and text.strip()[:1] not in ("{", "["):
             return text
-        said = f"{problem.msg} in line {problem.lineno}, column {problem.colno}"
-        raise ValueRefused(f"{path}: this is not JSON: {said}.", "Put names and texts in double quotes.") from problem
+        message = f"{problem.msg} in line {problem.lineno}, column {problem.colno}"
+        raise ValueRefused(
+            f"{path}: this is not JSON: {message}.", "Put names and texts in double quotes."
+        ) from problem
     except (BSONError, TypeError, ValueError) as problem:
         raise ValueRefused(f"{path}: a value does not match its type: {problem}.") from problem
 

@@ -31,18 +31,18 @@ from nimble_otter.values import Value
 
 def render(plan: Plan, statements: Sequence[Statement] | None = None) -> list[str]:
     """The statements in the words of the server's own shell."""
-    found = []
+    results = []
     for statement in plan.statements if statements is None else statements:
         own, name = dict(statement.key), f"db.getCollection({to_json(plan.table)})"
         if statement.kind == StatementKind.INSERT:
-            found.append(f"{name}.insertOne({to_json(_whole(statement))});")
+            results.append(f"{name}.insertOne({to_json(_whole(statement))});")
             continue
         matched = own | {path: _seen(value) for path, value in statement.seen}
         if statement.kind == StatementKind.DELETE:
-            found.append(f"{name}.deleteOne({to_json(matched)});")
+            results.append(f"{name}.deleteOne({to_json(matched)});")
         else:
-            found.append(f"{name}.updateOne({to_json(matched)}, {to_json(_change(statement.values))});")
-    return found
+            results.append(f"{name}.updateOne({to_json(matched)}, {to_json(_change(statement.values))});")
+    return results
 
 
 def script(plan: Plan, head: str = "") -> str:
@@ -60,10 +60,10 @@ def rehearse(connection: Connection, plan: Plan, stop: StopToken = NEVER, progre
         if outcomes is not None:
             break
     assert outcomes is not None
-    said = (
+    text = (
         "" if writer.is_atomic else "The server has no transactions: the documents were compared, and nothing was run."
     )
-    return Report(outcomes, dt.datetime.now(), said=said)
+    return Report(outcomes, dt.datetime.now(), said=text)
 
 
 def write(
@@ -141,10 +141,10 @@ class _Run:
         for start in range(0, len(statements), AT_ONCE):
             self._stop.check()
             part = [s for s in statements[start : start + AT_ONCE] if s.kind != StatementKind.INSERT]
-            found = self._writer.documents(self._plan.table, [s.key[0][1] for s in part])
+            results = self._writer.documents(self._plan.table, [s.key[0][1] for s in part])
             for statement in part:
                 self.keys[statement.row_id] = statement.key[0][1]
-                self.now[statement.row_id] = next((d for d in found if exactly(d["_id"], statement.key[0][1])), None)
+                self.now[statement.row_id] = next((d for d in results if exactly(d["_id"], statement.key[0][1])), None)
 
     def compared(self) -> tuple[Outcome, ...]:
         """What would become of each statement, by the documents as they are."""
@@ -243,10 +243,10 @@ class _Run:
     def read_back(self, plan: Plan) -> dict[int, dict[str, object] | None]:
         """The documents as they are after writing; by path for those columns that were pulled."""
         keys = {s.row_id: self.keys[s.row_id] for s in plan.statements if s.kind != StatementKind.DELETE}
-        found = self._writer.documents(self._plan.table, list(keys.values()))
+        results = self._writer.documents(self._plan.table, list(keys.values()))
         rows: dict[int, dict[str, Any] | None] = {s.row_id: None for s in plan.statements}
         for row_id, key in keys.items():
-            document: dict[str, Any] = next((d for d in found if exactly(d["_id"], key)), {})
+            document: dict[str, Any] = next((d for d in results if exactly(d["_id"], key)), {})
             rows[row_id] = {c.name: _at(document, c.name) for c in self._plan.info.columns}
         return rows
 

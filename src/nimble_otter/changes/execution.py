@@ -169,24 +169,24 @@ class Execution:
     def _batch(self, batch: Sequence[Statement], sides: Mapping[int, SideEffect]) -> None:
         self._stop.check()
         problem: SourceError | None = None
-        found: list[Done] = []
+        dones: list[Done] = []
         is_again, self._is_saved = self._is_saved, True  # going back to a savepoint keeps it
         try:
-            found = self._writer.execute_many([self._bound(s) for s in batch], POINT, stays=True, is_again=is_again)
+            dones = self._writer.execute_many([self._bound(s) for s in batch], POINT, stays=True, is_again=is_again)
         except LostError:
             raise
         except SourceError as refused:
             self._stop.check()  # what a stop ended, a wait for a lock too, is no conflict
             problem = refused
-        is_even = problem is None and all(d.touched <= 1 for d in found)
+        is_even = problem is None and all(d.touched <= 1 for d in dones)
         if is_even or len(batch) == 1:
             if is_even:
-                for statement, done in zip(batch, found, strict=True):
+                for statement, done in zip(batch, dones, strict=True):
                     side = sides.get(statement.row_id, SideEffect())
                     self._done[statement.row_id] = self._good(statement, done, side)
             else:
                 self._go_back()
-                self._done[batch[0].row_id] = self._bad(batch[0], found[0] if found else None, problem)
+                self._done[batch[0].row_id] = self._bad(batch[0], dones[0] if dones else None, problem)
             return
         self._was_halved = True
         self._go_back()
@@ -226,8 +226,8 @@ class Execution:
             hint = f" {problem.hint}" if problem.hint else ""
             return Outcome(statement, 0, f"The server refused it: {problem.message}{hint}")
         assert done is not None
-        told = "nothing tells them apart" if self.plan.by_values else "the key does not tell them apart"
-        return Outcome(statement, done.touched, f"It would change {grouped(done.touched)} rows; {told}.")
+        text = "nothing tells them apart" if self.plan.by_values else "the key does not tell them apart"
+        return Outcome(statement, done.touched, f"It would change {grouped(done.touched)} rows; {text}.")
 
     def _note_more(self, count: int | None) -> None:
         """Say what triggers changed in other rows; None: the server does not tell how many."""
@@ -253,14 +253,14 @@ class Execution:
 
     def with_notes(self, outcomes: Sequence[Outcome], written: Mapping[int, Row | None]) -> tuple[Outcome, ...]:
         """The outcomes, with what the server would keep otherwise than it was given."""
-        found = []
+        results = []
         for outcome in outcomes:
             row = written.get(outcome.statement.row_id)
             given = [] if row is None else [p for p in outcome.statement.values if p[0] in row and p[1] is not DEFAULT]
             other = [(name, (row or {})[name]) for name, value in given if not alike((row or {})[name], value)]
             kept = "; ".join(f"{name} is kept as {shown(value)}" for name, value in other[:3])
-            found.append(replace(outcome, note="; ".join(part for part in (outcome.note, kept) if part)))
-        return tuple(found)
+            results.append(replace(outcome, note="; ".join(part for part in (outcome.note, kept) if part)))
+        return tuple(results)
 
     def alone(self, statement: Statement) -> Outcome:
         """One statement that stays done, as its table knows no other way."""

@@ -20,10 +20,10 @@ def series(values: Sequence[object]) -> list[object]:
     first = filled[0]
     step = _step(first, filled[1] if len(filled) > 1 and len(values) > 2 else None)
     begin = 2 if len(filled) > 1 and len(values) > 2 else 1
-    made = list(values[:begin])
+    items = list(values[:begin])
     for number in range(begin, len(values)):
-        made.append(_after(first, step, number))
-    return made
+        items.append(_after(first, step, number))
+    return items
 
 
 def _step(first: Value, second: Value) -> Value:

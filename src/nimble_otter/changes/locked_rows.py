@@ -98,7 +98,7 @@ class LockedRows:
         for waits in (True, False):
             locks = [self.words.locking(s.key, own, waits) for s, own in zip(batch, columns, strict=True)]
             try:
-                found = self._writer.execute_many(locks, POINT)
+                dones = self._writer.execute_many(locks, POINT)
                 break
             except LostError:
                 raise
@@ -107,7 +107,7 @@ class LockedRows:
                 if not waits:
                     raise
                 self._writer.go_back(POINT)  # who may delete may not always lock
-        return [self._kept(own, done) for own, done in zip(columns, found, strict=True)]
+        return [self._kept(own, done) for own, done in zip(columns, dones, strict=True)]
 
     def _kept(self, columns: list[str], done: Done) -> tuple[Row, Row] | None:
         if not done.rows:
@@ -136,23 +136,23 @@ class LockedRows:
 
     def differences(self) -> list[str]:
         """Columns in which the rows are now otherwise than they were `before`: asked after a reversal was tried."""
-        found: list[str] = []
+        names: list[str] = []
         for batch in batches(self.before):
             statements = [s for s in self.plan.statements if s.row_id in set(batch)]
             for statement, row in zip(statements, self._locked(statements), strict=True):
                 was = self.before[statement.row_id]
                 now = row[1] if row is not None else {}
-                found += [name for name, value in was.items() if name not in now or not identical(now[name], value)]
-        return list(dict.fromkeys(found))
+                names += [name for name, value in was.items() if name not in now or not identical(now[name], value)]
+        return list(dict.fromkeys(names))
 
 
 def conflict(plan: Plan, statement: Statement, current: Mapping[str, object] | None) -> Outcome:
     """What stands against a statement whose row is now `current` (None: it is gone)."""
     if current is None:
-        said = (
+        text = (
             "is not there as it was seen" if plan.by_values else "is gone: someone else deleted it or changed its key"
         )
-        return Outcome(statement, 0, f"The row {said}.", (), True, is_gone=True)
+        return Outcome(statement, 0, f"The row {text}.", (), True, is_gone=True)
     now = tuple((n, current.get(n)) for n, seen in statement.seen if not alike(current.get(n), seen))
     words = ", ".join(f"{name} is now {shown(value)}" for name, value in now)
     if words:

@@ -115,20 +115,20 @@ def _chained(  # noqa: C901 - the rule is one, told step by step
 def folded(values: tuple[object, ...]) -> Hashable:
     """Values as a unique index may take them for one: numbers by value, texts without letters' case and blanks at the
     end; None where one is missing, which is never taken for another."""
-    found: list[Hashable] = []
+    hashables: list[Hashable] = []
     for value in values:
         if value is None:
             return None
         if isinstance(value, bytes):
-            found.append(value)
+            hashables.append(value)
             continue
         text = str(int(value)) if isinstance(value, bool) else plain(value)
         try:
             number = Decimal(text)
-            found.append(number.normalize() if number.is_finite() else text)
+            hashables.append(number.normalize() if number.is_finite() else text)
         except InvalidOperation:
-            found.append(text.casefold().rstrip())
-    return tuple(found)
+            hashables.append(text.casefold().rstrip())
+    return tuple(hashables)
 
 
 def _parked(plan: Plan, statement: Statement, sets: list[tuple[str, ...]], number: int) -> Pairs:

@@ -61,15 +61,15 @@ class _Order:
 
 def script_of_all(plans: Sequence[Plan], head: str = "") -> str:
     """One script for the server's own client, in one transaction. `plans`: of tables of one relational source."""
-    found = _ordered(plans)
+    order = _ordered(plans)
     whole = [
-        replace(plan, parks=tuple((row, pairs) for (own, row), pairs in found.aside.items() if own == at))
-        for at, plan in enumerate(found.plans)
+        replace(plan, parks=tuple((row, pairs) for (own, row), pairs in order.aside.items() if own == at))
+        for at, plan in enumerate(order.plans)
     ]
     words = [Wording(plan) for plan in whole]
-    aside = [words[at].shown(replace(s, kind=StatementKind.UPDATE, values=found.aside[at, s.row_id], old=()))
-             for (at, _), s in found.statements.items() if (at, s.row_id) in found.aside]  # fmt: skip
-    texts = [words[at].shown(whole[at].as_run(s)) for (at, _), s in found.statements.items()]
+    aside = [words[at].shown(replace(s, kind=StatementKind.UPDATE, values=order.aside[at, s.row_id], old=()))
+             for (at, _), s in order.statements.items() if (at, s.row_id) in order.aside]  # fmt: skip
+    texts = [words[at].shown(whole[at].as_run(s)) for (at, _), s in order.statements.items()]
     parts = [*(f"-- {line}" for line in head.splitlines()), whole[0].dialect.script_head, *aside, *texts]
     return "\n".join([*parts, "commit;", ""])
 

@@ -59,18 +59,18 @@ class SideEffects:
                 count = int(done.rows[0][0]) - self._own(statement, link, deletes)
                 if count <= 0:
                     continue
-                side, said = (
+                side, text = (
                     found.setdefault(statement.row_id, SideEffect()),
                     f"{grouped(count)} of {link.table} ({action})",
                 )
                 to_null = any(value is None for name, value in statement.values if name in link.referred)
                 if statement.kind == StatementKind.UPDATE and action == "cascade" and not to_null:
-                    side.note = f"{side.note}, {said}" if side.note else f"changes with it {said}"
+                    side.note = f"{side.note}, {text}" if side.note else f"changes with it {text}"
                     side.rows += count
                     continue
                 verb = "Deleting" if statement.kind == StatementKind.DELETE else "Changing"
                 side.refused = (
-                    f"{side.refused[:-1]}, {said}." if side.refused else f"{verb} it would also change {said}."
+                    f"{side.refused[:-1]}, {text}." if side.refused else f"{verb} it would also change {text}."
                 )
         return found
 

@@ -47,8 +47,8 @@ class Wording:
     def shown(self, statement: Statement) -> str:
         """The statement with its values as literals."""
         text, pairs = self._text(statement, ())
-        said = [self._dialect.literal(pairs[n][1], self._plan.column(pairs[n][0])) for n in text.order]
-        return "".join([text.pieces[0], *(p for pair in zip(said, text.pieces[1:], strict=True) for p in pair)]) + ";"
+        lines = [self._dialect.literal(pairs[n][1], self._plan.column(pairs[n][0])) for n in text.order]
+        return "".join([text.pieces[0], *(p for pair in zip(lines, text.pieces[1:], strict=True) for p in pair)]) + ";"
 
     def reading(self, keys: Sequence[Pairs], columns: Sequence[str]) -> Bound:
         """One query for many rows by their keys: the number of the key, then some columns."""

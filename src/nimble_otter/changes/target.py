@@ -90,7 +90,7 @@ def find_target(
     could_match = False
     chosen: tuple[str, TableInfo, dict[str, int], tuple[str, ...]] | None = None
     for alias in dict.fromkeys(o.alias for o in origins if o is not None):
-        own = {o.column: place for place, o in reversed(list(enumerate(origins))) if o is not None and o.alias == alias}
+        own = {o.column: index for index, o in reversed(list(enumerate(origins))) if o is not None and o.alias == alias}
         name = next(o.table for o in origins if o is not None and o.alias == alias)
         info = by_name[name]
         is_keyless = info.kind == EntryKind.TABLE and not info.keys
@@ -108,23 +108,23 @@ def find_target(
         return Target(None, reason=reason, could_match=could_match)
     alias, info, own, key = chosen
     columns, refusals, computed = [], [], []
-    for place, origin in enumerate(origins[: len(table.fields)]):
+    for index, origin in enumerate(origins[: len(table.fields)]):
         if origin is None:
             refusals.append(
-                (place, f"{table.fields[place].name} is computed by the query; there is no column to write to.")
+                (index, f"{table.fields[index].name} is computed by the query; there is no column to write to.")
             )
         elif origin.alias != alias:
-            refusals.append((place, reasons.get(origin.alias, f"{origin.label} can't be changed here.")))
-        elif own[origin.column] != place:
-            refusals.append((place, f"{origin.label} is in the result twice; change the first one."))
+            refusals.append((index, reasons.get(origin.alias, f"{origin.label} can't be changed here.")))
+        elif own[origin.column] != index:
+            refusals.append((index, f"{origin.label} is in the result twice; change the first one."))
         else:
             known = info.column(origin.column)
             assert known is not None
             if known.generated and known.generated != "identity":
-                refusals.append((place, f"{origin.label} is a generated column; the table computes it."))
-                computed.append((place, known.name))
+                refusals.append((index, f"{origin.label} is a generated column; the table computes it."))
+                computed.append((index, known.name))
             else:
-                columns.append((place, known))
+                columns.append((index, known))
     keys = tuple((own[column], column) for column in key)
     is_by_values = by_values and not info.keys
     return Target(

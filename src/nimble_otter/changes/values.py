@@ -113,9 +113,9 @@ def _one_of(text: str, info: ColumnInfo) -> str:
 
 def _fitting(text: str, info: ColumnInfo, dialect: Dialect) -> str:
     """A text that is not too long for its column; SQLite holds texts of any length in every column."""
-    found = re.match(r"(?:N?VAR|N?)CHAR(?:ACTER)?(?: VARYING)?\((\d+)\)", info.declared.upper())
-    if found and not dialect.is_loose and len(text) > int(found[1]):
-        raise ValueRefused(f"{info.name} holds {found[1]} characters; this has {len(text)}.", "Shorten it.")
+    match = re.match(r"(?:N?VAR|N?)CHAR(?:ACTER)?(?: VARYING)?\((\d+)\)", info.declared.upper())
+    if match and not dialect.is_loose and len(text) > int(match[1]):
+        raise ValueRefused(f"{info.name} holds {match[1]} characters; this has {len(text)}.", "Shorten it.")
     return text
 
 
@@ -138,8 +138,10 @@ def _nested(text: str, info: ColumnInfo, before: object) -> object:
     try:
         found = json.loads(text)
     except ValueError as problem:
-        said = f"{problem.msg} in line {problem.lineno}" if isinstance(problem, json.JSONDecodeError) else str(problem)
-        raise ValueRefused(f"{info.name} holds JSON; this is not JSON: {said}.") from problem
+        message = (
+            f"{problem.msg} in line {problem.lineno}" if isinstance(problem, json.JSONDecodeError) else str(problem)
+        )
+        raise ValueRefused(f"{info.name} holds JSON; this is not JSON: {message}.") from problem
     if info.word == "list":
         if not isinstance(found, list):
             raise ValueRefused(f"{info.name} holds lists.", "Type it like [1, 2, 3].")
@@ -202,8 +204,8 @@ def _number(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before:
         bits = dialect.bits(declared)
         low, high = (0, 1 << bits) if "UNSIGNED" in declared else (-(1 << (bits - 1)), 1 << (bits - 1))
         if not low <= int(exact) < high:
-            said = f"It holds {low} to {high - 1}." if bits < 64 else "It holds 64-bit integers."
-            raise ValueRefused(f"{info.name} can't hold {text[:40]}: it is out of range.", said)
+            message = f"It holds {low} to {high - 1}." if bits < 64 else "It holds 64-bit integers."
+            raise ValueRefused(f"{info.name} can't hold {text[:40]}: it is out of range.", message)
         return int(exact)
     near = (
         float(str(np.float32(float(exact))))
@@ -217,9 +219,9 @@ def _number(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before:
 
 def _decimal(exact: Decimal, text: str, info: ColumnInfo) -> Decimal:
     """A decimal of a column that may say how many digits it holds: NUMERIC(8, 2)."""
-    found = re.search(r"\((\d+)(?:,\s*(\d+))?\)", info.declared)
-    if found:
-        digits, scale = int(found[1]), int(found[2] or 0)
+    match = re.search(r"\((\d+)(?:,\s*(\d+))?\)", info.declared)
+    if match:
+        digits, scale = int(match[1]), int(match[2] or 0)
         if exact.adjusted() < 200 and exact != _WIDE.quantize(exact, Decimal(1).scaleb(-scale)):
             raise ValueRefused(f"{info.name} holds {scale} decimals; {text[:40]} has more.", "Round it first.")
         if exact.adjusted() >= digits - scale and exact:
@@ -243,8 +245,8 @@ def _date(text: str, name: str) -> dt.date:
 
 def _precise(value: Value, info: ColumnInfo, dialect: Dialect) -> Value:
     """A time whose fraction the column holds: TIMESTAMP(3), and none where MariaDB says no number."""
-    found = re.search(r"\((?:FSP=)?(\d)\)", info.declared.upper())
-    digits = int(found[1]) if found else dialect.fraction_digits
+    match = re.search(r"\((?:FSP=)?(\d)\)", info.declared.upper())
+    digits = int(match[1]) if match else dialect.fraction_digits
     micros = value.microseconds if isinstance(value, dt.timedelta) else value.microsecond
     if not dialect.is_loose and micros % 10 ** (6 - digits):
         raise ValueRefused(f"{info.name} holds {digits} digits after the second.", "Leave out the smaller parts.")
@@ -253,7 +255,7 @@ def _precise(value: Value, info: ColumnInfo, dialect: Dialect) -> Value:
 
 def _styled(text: str, field: Field, info: ColumnInfo, dialect: Dialect) -> Value:
     """A time with its zone, a time of day or an interval."""
-    said, hint = _STYLED[field.kind]
+    message, hint = _STYLED[field.kind]
     written = text.strip()
     try:
         if field.kind is Kind.ZONED:
@@ -270,7 +272,7 @@ def _styled(text: str, field: Field, info: ColumnInfo, dialect: Dialect) -> Valu
             if value is None:
                 raise ValueError(written)
     except (ValueError, OverflowError) as problem:
-        raise ValueRefused(f"{info.name} holds {said}; {text[:40]!r} is not one.", hint) from problem
+        raise ValueRefused(f"{info.name} holds {message}; {text[:40]!r} is not one.", hint) from problem
     if (
         dialect.times_are_texts
         and field.form

@@ -180,12 +180,12 @@ def _lasting(writer: Writer, run: Execution, back: Plan, stop: StopToken) -> str
     finally:
         with suppress(LostError):
             writer.go_back(_TRIAL)
-    said = list(dict.fromkeys(part for part in (run.lasting, trial.lasting) if part))
+    lines = list(dict.fromkeys(part for part in (run.lasting, trial.lasting) if part))
     if bad:
-        said.append(f"the reversal itself would be refused ({bad.rstrip('.')})")
+        lines.append(f"the reversal itself would be refused ({bad.rstrip('.')})")
     if differing:
-        said.append(f"{', '.join(differing)}, which the server sets again")
-    return "; ".join(said)
+        lines.append(f"{', '.join(differing)}, which the server sets again")
+    return "; ".join(lines)
 
 
 def _written(
@@ -224,9 +224,9 @@ def look_up(connection: Connection, intent: Intent, patience: int = _ATTEMPTS) -
     for attempt in range(patience):
         try:
             done = connection.outcome_of(intent.mark) if intent.mark else None
-            told = "The server says that"
+            text = "The server says that"
             if done is None:
-                done, told = _look(connection, intent), "The rows show that"
+                done, text = _look(connection, intent), "The rows show that"
             break
         except OtterError as problem:
             if attempt + 1 == patience:
@@ -241,8 +241,8 @@ def look_up(connection: Connection, intent: Intent, patience: int = _ATTEMPTS) -
             "Run the query again and compare before writing again.",
         )
     if not done:
-        raise ChangeError(f"{lost}. {told} nothing was written; the changes are still pending.", "Write them again.")
-    return f"{lost}, but {told[0].lower()}{told[1:]} all of it was written."
+        raise ChangeError(f"{lost}. {text} nothing was written; the changes are still pending.", "Write them again.")
+    return f"{lost}, but {text[0].lower()}{text[1:]} all of it was written."
 
 
 def _look(connection: Connection, intent: Intent) -> bool | None:

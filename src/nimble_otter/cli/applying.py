@@ -32,8 +32,8 @@ def apply(options: Namespace, text: str, values: Mapping[str, object]) -> int:
     if failed is not None:
         assert failed.error is not None
         line = text.count("\n", 0, failed.statement.start) + 1
-        said = f"Line {line}: {failed.error.message.rstrip('.')}. Nothing was written."
-        raise (QueryError if isinstance(failed.error, QueryError) else ChangeError)(said, failed.error.hint)
+        message = f"Line {line}: {failed.error.message.rstrip('.')}. Nothing was written."
+        raise (QueryError if isinstance(failed.error, QueryError) else ChangeError)(message, failed.error.hint)
     return 0
 
 

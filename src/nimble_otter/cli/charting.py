@@ -38,22 +38,22 @@ def add_chart(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--chart", default="", metavar="NAME", help="one of the pull's own charts; its first unless given"
     )
-    made = parser.add_argument_group("another chart than the pull's")
-    made.add_argument("--kind", choices=[kind.value for kind in ChartKind])
-    made.add_argument("--along", metavar="COLUMN", help='what stands along the bottom, such as "taken_at by day"')
-    made.add_argument("--up", action="append", default=[], metavar="COLUMN",
+    group = parser.add_argument_group("another chart than the pull's")
+    group.add_argument("--kind", choices=[kind.value for kind in ChartKind])
+    group.add_argument("--along", metavar="COLUMN", help='what stands along the bottom, such as "taken_at by day"')
+    group.add_argument("--up", action="append", default=[], metavar="COLUMN",
                       help='what stands up: a column, count, or such as "mean(level_m)"; with " second" behind it on '
                       "the second axis; may be given several times")  # fmt: skip
-    made.add_argument("--by", metavar="COLUMN", help="what has colours; the other side of a heat map")
-    made.add_argument("--size", metavar="COLUMN", help="the size of a scatter's marks")
-    made.add_argument("--panels", metavar="COLUMN", help="a panel for each of its values")
+    group.add_argument("--by", metavar="COLUMN", help="what has colours; the other side of a heat map")
+    group.add_argument("--size", metavar="COLUMN", help="the size of a scatter's marks")
+    group.add_argument("--panels", metavar="COLUMN", help="a panel for each of its values")
     for name in _TEXTS:
-        made.add_argument(f"--{name.replace('_', '-')}", metavar="TEXT", help=_HELP.get(name))
+        group.add_argument(f"--{name.replace('_', '-')}", metavar="TEXT", help=_HELP.get(name))
     for name, choices in _CHOICES.items():
-        made.add_argument(f"--{name}", choices=choices)
-    made.add_argument("--top", type=int, metavar="N", help="only the N largest; the rest is “other”")
-    made.add_argument("--bins", type=int, metavar="N", help="of a histogram")
-    made.add_argument("--sideways", action="store_true", default=None, help="bars and boxes on their side")
+        group.add_argument(f"--{name}", choices=choices)
+    group.add_argument("--top", type=int, metavar="N", help="only the N largest; the rest is “other”")
+    group.add_argument("--bins", type=int, metavar="N", help="of a histogram")
+    group.add_argument("--sideways", action="store_true", default=None, help="bars and boxes on their side")
     parser.add_argument("--pixels", default="960x540", metavar="WxH", help="the size (960x540)")
     parser.add_argument("--scale", type=float, default=1.0, metavar="N", help="pixels of a PNG for each of these (1)")
     parser.add_argument("--theme", choices=tuple(LOOKS), default="light")
@@ -134,12 +134,12 @@ def _key(text: str) -> KeyBy:
 
 def _up(text: str) -> Up:
     """ "mean(level_m)", "count", "level_m". Raises: UsageError."""
-    said, is_second = text.strip().removesuffix(" second").strip(), text.strip().endswith(" second")
-    if said in ("count", "rows"):
+    message, is_second = text.strip().removesuffix(" second").strip(), text.strip().endswith(" second")
+    if message in ("count", "rows"):
         return Up("", AggregateFunction.COUNT.value, second=is_second)
-    match = _CALL.fullmatch(said)
+    match = _CALL.fullmatch(message)
     if match is None:
-        return Up(said, second=is_second)
+        return Up(message, second=is_second)
     figures = [figure.value for figure in AggregateFunction]
     if match["figure"] not in figures:
         raise UsageError(f"--up: {match['figure']!r} is not an aggregate; available are {', '.join(figures)}.")

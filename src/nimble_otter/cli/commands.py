@@ -282,15 +282,15 @@ def _plans(options: argparse.Namespace, kept: SendPlan | None = None) -> list[Se
     if "-" in options.send and not options.format:
         raise UsageError("--send - needs --format, as there is no file name to tell it.")
     keys = [format_of(plan).key for plan in plans]
-    found = []
+    results = []
     for plan, key in zip(plans, keys, strict=True):
         same = kept is not None and kept.format == key
         own = {**(kept.options if same and kept is not None else {}), **options_for(key, given, keys)}
         if key == "csv" and plan.path.lower().endswith((".tsv", ".tab")):
             own.setdefault("delimiter", "tab")
         is_as_named = bool(options.format and Path(plan.path).suffix)
-        found.append(replace(plan, format=key, options=own, is_as_named=is_as_named))
-    return found
+        results.append(replace(plan, format=key, options=own, is_as_named=is_as_named))
+    return results
 
 
 def _query(options: argparse.Namespace) -> int:

@@ -57,8 +57,8 @@ def compare(options: argparse.Namespace, plans: Sequence[SendPlan]) -> int:
     step = replace(step, rows=there)
     shaped = step.apply(left.shaped, NEVER)
     assert shaped.compared is not None
-    found = shaped.compared.found
-    counts = [found.count(state) for state in range(4)]
+    differences = shaped.compared.found
+    counts = [differences.count(state) for state in range(4)]
     pull = replace(left.pull, name=f"{left.name} compared")
     _tell(options, keys, shaped.said, counts)
     if options.script:
@@ -66,8 +66,8 @@ def compare(options: argparse.Namespace, plans: Sequence[SendPlan]) -> int:
     if options.write:
         _write_batches(options, left, shaped.compared, around)
     if plans:
-        for made in deliver_shaped(pull, shaped, plans, around):
-            tell_sent(pull, made)
+        for delivery in deliver_shaped(pull, shaped, plans, around):
+            tell_sent(pull, delivery)
     return DIFFERENT if any(counts[1:]) and not options.write else SAME
 
 
@@ -98,22 +98,26 @@ def _compare_large(options: argparse.Namespace, plans: Sequence[SendPlan], aroun
     other_names = {**dict(zip(keys, keys, strict=True)), **dict(pairs)}
     with around.connected(left.source) as here, around.connected(right.source) as there:
         progress = around.progress("comparing")
-        found = compare_by_ranges(left, right, step, (here, there), tell=lambda mine, theirs: progress(mine + theirs))
-        if found is None:
+        compared = compare_by_ranges(
+            left, right, step, (here, there), tell=lambda mine, theirs: progress(mine + theirs)
+        )
+        if compared is None:
             streams = (blocks(in_order(left, keys, here), here),
                        blocks(in_order(right, [other_names[key] for key in keys], there), there))  # fmt: skip
             with closing(streams[0]), closing(streams[1]):
-                found = compare_ordered(*streams, step, tell=lambda mine, theirs: progress(mine + theirs))
-    _, changed, only_left, only_right = found.counts
+                compared = compare_ordered(*streams, step, tell=lambda mine, theirs: progress(mine + theirs))
+    _, changed, only_left, only_right = compared.counts
     words = ((changed, "changed"), (only_left, "only left"), (only_right, "only right"))
-    said = ", ".join(f"{count} {word}" for count, word in words if count) or "no differences"
-    _tell(options, keys, f"{said}; {found.counts[0]} same", found.counts)
-    if found.left_out:
-        note(f"  {found.left_out} more differences are counted only", sys.stderr)
+    message = ", ".join(f"{count} {word}" for count, word in words if count) or "no differences"
+    _tell(options, keys, f"{message}; {compared.counts[0]} same", compared.counts)
+    if compared.left_out:
+        note(f"  {compared.left_out} more differences are counted only", sys.stderr)
     if plans:
-        for made in deliver_shaped(replace(left, name=f"{left.name} compared"), all_rows(found.table), plans, around):
-            tell_sent(left, made)
-    return DIFFERENT if any(found.counts[1:]) else SAME
+        for delivery in deliver_shaped(
+            replace(left, name=f"{left.name} compared"), all_rows(compared.table), plans, around
+        ):
+            tell_sent(left, delivery)
+    return DIFFERENT if any(compared.counts[1:]) else SAME
 
 
 def _catalogues(options: argparse.Namespace, around: Terminal) -> tuple[_Side, _Side]:
@@ -123,12 +127,12 @@ def _catalogues(options: argparse.Namespace, around: Terminal) -> tuple[_Side, _
     sources = [source_named(text, options.password_file) for text in (options.left, options.right)]
     with around.connected(sources[0]) as here, around.connected(sources[1]) as there:
         plainly = here.dialect.family != there.dialect.family
-        made = [
+        sides = [
             _Side(source.name, Pull(source.name, source),
                   all_rows(catalogue_rows(connection, options.counts, plainly)), KEY)
             for source, connection in zip(sources, (here, there), strict=True)
         ]  # fmt: skip
-    return made[0], made[1]
+    return sides[0], sides[1]
 
 
 def _compare_tables(options: argparse.Namespace, plans: Sequence[SendPlan], around: Terminal) -> int:
@@ -255,11 +259,11 @@ def _write_script(options: argparse.Namespace, left: _Side, compared: Compared, 
     assert compared.places is not None
     edits = Edits(place.table.rows)
     side = Side(True, place.table, reserve(compared, True, edits), place.target, compared.places)
-    made = align(compared, side, _wanted(options))
-    edits.apply(made.action)
-    _write(options.script, script(make_plan(edits, place.table, place.target, place.guard)) if made.count else "")
-    note(f"{made.words()}: statements to {options.script}", sys.stderr)
-    for line in made.notes:
+    aligned = align(compared, side, _wanted(options))
+    edits.apply(aligned.action)
+    _write(options.script, script(make_plan(edits, place.table, place.target, place.guard)) if aligned.count else "")
+    note(f"{aligned.words()}: statements to {options.script}", sys.stderr)
+    for line in aligned.notes:
         note(f"  {line}", sys.stderr)
 
 
@@ -281,8 +285,8 @@ def _write_batches(options: argparse.Namespace, left: _Side, compared: Compared,
         with around.connected(source) as connection:
             for each in write_in_batches(compared, place, _wanted(options), connection, journal, options.batch):
                 written, batches = written + each.rows, each.number
-                said = f"; reversal: {each.reversal}" if each.reversal is not None else ""
-                note(f"batch {each.number} of {each.count}: {each.words}{said}", sys.stderr)
+                text = f"; reversal: {each.reversal}" if each.reversal is not None else ""
+                note(f"batch {each.number} of {each.count}: {each.words}{text}", sys.stderr)
                 for line in each.notes:
                     note(f"  {line}", sys.stderr)
     finally:

@@ -83,8 +83,8 @@ def saved_sources() -> list[Source]:
 def source_named(text: str, password_file: str = "") -> Source:
     """A source by its URI, its file, or the name it is saved under; with the password in a file, if one is named.
     Raises: SourceError, SavedError."""
-    found = _named(text)
-    return with_password(found, password_file)
+    source = _named(text)
+    return with_password(source, password_file)
 
 
 def with_password(source: Source, file: str) -> Source:
@@ -119,10 +119,10 @@ def deliver(pull: Pull, plans: Sequence[SendPlan], wishes: Wishes, file: str = "
     from nimble_otter.pull.delivery import deliver as delivered
 
     try:
-        for made in delivered(pull, plans, Terminal(file, wishes.fail_if_cut), anyway=wishes.anyway):
-            said = checks_words(made.checked)
-            _say(pull, made.plan, made.made, f"{made.columns} columns", said, wishes.by)
-            report(pull, made, wishes.as_json)
+        for delivery in delivered(pull, plans, Terminal(file, wishes.fail_if_cut), anyway=wishes.anyway):
+            text = checks_words(delivery.checked)
+            _say(pull, delivery.plan, delivery.made, f"{delivery.columns} columns", text, wishes.by)
+            report(pull, delivery, wishes.as_json)
     except ChecksFailed as problem:
         for plan in plans:
             _keep(pull, plan.format, None, wishes.by, Outcome.HELD, problem.message, plan.path)
@@ -249,10 +249,10 @@ class Terminal:
 
     def limited(self, pull: Pull) -> None:
         """See `Surroundings.limited`."""
-        said = f"{pull.name}: the limit of {pull.query.limit} left rows at the source"
+        text = f"{pull.name}: the limit of {pull.query.limit} left rows at the source"
         if self._fail_if_cut:
-            raise SendError(f"{said}; what was delivered is not all.", "Raise the limit, or leave it out.")
-        note(said, sys.stderr)
+            raise SendError(f"{text}; what was delivered is not all.", "Raise the limit, or leave it out.")
+        note(text, sys.stderr)
 
     def written(self, rows: Rows, plan: SendPlan) -> bool:
         """To standard output, where that is meant."""
@@ -288,8 +288,8 @@ def _say(pull: Pull, plan: SendPlan, made: Sent | Moved, what: str, checks: str 
     from nimble_otter.send.transfer import Moved
 
     if isinstance(made, Moved):
-        said = f"{made.added} new rows, {made.updated} updated, {made.skipped} skipped"
-        note(f"{said} in {made.table} of {source_named(str(plan.options.get('source', ''))).name}")
+        text = f"{made.added} new rows, {made.updated} updated, {made.skipped} skipped"
+        note(f"{text} in {made.table} of {source_named(str(plan.options.get('source', ''))).name}")
         _keep(pull, plan.format, made, by, Outcome.SENT, checks, target_words(plan))
         return
     told = sys.stderr if str(made.path).startswith("/dev/") else sys.stdout

@@ -104,8 +104,8 @@ def add_sending(parser: argparse.ArgumentParser) -> None:
             group.add_argument(flag, dest=_dest(name), action=argparse.BooleanOptionalAction, help=option.label)
         else:
             choices = list(dict.fromkeys(key for each in options for key, _ in each.choices))
-            said = option.label + (f": {', '.join(choices)}" if choices else "")
-            group.add_argument(flag, dest=_dest(name), metavar=option.kind.upper()[:6], help=said.replace("%", "%%"))
+            text = option.label + (f": {', '.join(choices)}" if choices else "")
+            group.add_argument(flag, dest=_dest(name), metavar=option.kind.upper()[:6], help=text.replace("%", "%%"))
 
 
 def _dest(name: str) -> str:
@@ -144,9 +144,9 @@ def describe_formats() -> str:
     for format_ in all_formats():
         lines.append(f"{format_.key}  {format_.word}, *{format_.suffix}")
         for option in format_.options:
-            said = ", ".join(key for key, _ in option.choices) or option.kind
+            text = ", ".join(key for key, _ in option.choices) or option.kind
             usual = {True: "yes", False: "no", "": "none"}.get(option.default, option.default)
-            lines.append(f"    --{option.name.replace('_', '-'):<14} {option.label}: {said} ({usual})")
+            lines.append(f"    --{option.name.replace('_', '-'):<14} {option.label}: {text} ({usual})")
         changes = ", ".join(f"{way} ({word})" for way, word in format_.changes)
         lines.append(f"    --exists         replace, number, refuse{', ' + changes if changes else ''}")
     return "\n".join(lines)

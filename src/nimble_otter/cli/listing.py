@@ -101,20 +101,20 @@ def _remove(options: Namespace) -> int:
 def tables(options: Namespace) -> int:
     """`tables` without a place to send to: what a source has."""
     with Terminal().connected(source_named(options.source, options.password_file)) as connection:
-        found = connection.tables()
-    return show([{"name": t.name, "kind": t.kind.value, "rows": t.rows, "comment": t.comment} for t in found],
+        infos = connection.tables()
+    return show([{"name": t.name, "kind": t.kind.value, "rows": t.rows, "comment": t.comment} for t in infos],
                 options.json)  # fmt: skip
 
 
 def describe(options: Namespace) -> int:
     """`describe`: the columns of a table, with keys and references."""
     with Terminal().connected(source_named(options.source, options.password_file)) as connection:
-        found = connection.tables()
-    table = next((t for t in found if t.name == options.table), None)
+        infos = connection.tables()
+    table = next((t for t in infos if t.name == options.table), None)
     if table is None:
         from nimble_otter.query.parsed import nearest
 
-        near = nearest(options.table, [t.name for t in found])
+        near = nearest(options.table, [t.name for t in infos])
         raise SourceError(f"There is no table {options.table}.", f"The nearest name is {near}." if near else "")
     return show([{"column": c.name, "type": c.declared, "key": c.key or None, "null": "" if c.nullable else "NOT NULL",
                   "default": c.default, "refers to": c.refers} for c in table.columns], options.json)  # fmt: skip
@@ -162,7 +162,7 @@ def history(options: Namespace) -> int:
     from nimble_otter.pull import places
     from nimble_otter.pull.account import deliveries
 
-    found = deliveries(places.state_folder(), options.pull, options.most)
+    delivereds = deliveries(places.state_folder(), options.pull, options.most)
     return show([{"at": d.at, "pull": d.pull, "source": d.source, "rows": d.rows, "bytes": d.bytes, "file": d.path,
                   "by": d.by, "outcome": d.outcome, "said": d.said}
-                 for d in found], options.json)  # fmt: skip
+                 for d in delivereds], options.json)  # fmt: skip

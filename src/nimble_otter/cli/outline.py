@@ -43,8 +43,8 @@ def outline() -> tuple[Parser, dict[str, argparse.ArgumentParser]]:
         "differences, 128 + n ended by signal n.",
     )
     parser.add_argument("--version", action="version", version=f"nimble-otter {__version__}")
-    told = parser.add_mutually_exclusive_group()
-    told.add_argument("-v", "--verbose", action="store_true", help="log in more detail, and to standard error too")
-    told.add_argument("-q", "--quiet", action="store_true", help="say nothing but what was asked for, and what failed")
+    group = parser.add_mutually_exclusive_group()
+    group.add_argument("-v", "--verbose", action="store_true", help="log in more detail, and to standard error too")
+    group.add_argument("-q", "--quiet", action="store_true", help="say nothing but what was asked for, and what failed")
     commands = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
     return parser, {name: commands.add_parser(name, help=said) for name, said in COMMANDS.items()}

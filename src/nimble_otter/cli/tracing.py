@@ -54,12 +54,17 @@ def _plain(found: Trace) -> dict[str, object]:
 
 def _asked_again(options: argparse.Namespace, pull: Pull, around: Terminal) -> int:
     with around.connected(pull.source) as connection:
-        found = trace_query(pull, options.where, connection, tell=lambda text: note(f"asking: {text}", sys.stderr))
+        traced = trace_query(pull, options.where, connection, tell=lambda text: note(f"asking: {text}", sys.stderr))
     if options.json:
-        lost = {"part": found.lost.words, "text": found.lost.span.text, "start": found.lost.span.start,
-                "end": found.lost.span.end} if found.lost is not None else None  # fmt: skip
-        plain = {"is_there": False, "is_returned": found.is_returned, "lost_in_query": lost, "asked": list(found.asked)}
+        lost = {"part": traced.lost.words, "text": traced.lost.span.text, "start": traced.lost.span.start,
+                "end": traced.lost.span.end} if traced.lost is not None else None  # fmt: skip
+        plain = {
+            "is_there": False,
+            "is_returned": traced.is_returned,
+            "lost_in_query": lost,
+            "asked": list(traced.asked),
+        }
         tell(json.dumps(plain, ensure_ascii=False), sys.stdout)
         return 0
-    note(f"Query: {found.words()}")
+    note(f"Query: {traced.words()}")
     return 0

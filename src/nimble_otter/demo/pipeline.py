@@ -72,9 +72,9 @@ def compare(left: Value, right: Value) -> int:
 
 
 def _at(value: object, path: Sequence[str]) -> Value:
-    for place, name in enumerate(path):
+    for index, name in enumerate(path):
         if isinstance(value, list):
-            inner = [_at(item, path[place:]) for item in value]
+            inner = [_at(item, path[index:]) for item in value]
             return [item for item in inner if item is not _MISSING]
         value = value.get(name, _MISSING) if isinstance(value, Mapping) else _MISSING
         if value is _MISSING:
@@ -363,13 +363,13 @@ def _match(rows: list[Document], told: Value, find: Find) -> list[Document]:
 
 
 def _set(rows: list[Document], told: Value, find: Find) -> list[Document]:
-    made = []
+    items = []
     for row in rows:
         new = dict(row)
         for name, inner in told.items():
             _put(new, name.split("."), work_out(inner, {"ROOT": row}))
-        made.append(new)
-    return made
+        items.append(new)
+    return items
 
 
 def _project(rows: list[Document], told: Value, find: Find) -> list[Document]:
@@ -379,7 +379,7 @@ def _project(rows: list[Document], told: Value, find: Find) -> list[Document]:
         if gone is None:
             raise NotHere("leaving out inner fields")
         return [{k: v for k, v in row.items() if k not in gone} for row in rows]
-    made = []
+    items = []
     for row in rows:
         new: Document = {} if "_id" in told or "_id" not in row else {"_id": row["_id"]}
         for name, inner in picks.items():
@@ -389,8 +389,8 @@ def _project(rows: list[Document], told: Value, find: Find) -> list[Document]:
             value = _at(row, path) if inner in (1, True) else work_out(inner, {"ROOT": row})
             if value is not _MISSING:
                 _put(new, path, value)
-        made.append(new)
-    return made
+        items.append(new)
+    return items
 
 
 def _group(rows: list[Document], told: Value, find: Find) -> list[Document]:
@@ -398,15 +398,15 @@ def _group(rows: list[Document], told: Value, find: Find) -> list[Document]:
     for row in rows:
         key = work_out(told["_id"], {"ROOT": row})
         groups.setdefault(_same(key), (None if key is _MISSING else key, []))[1].append(row)
-    made = []
+    items = []
     for key, members in groups.values():
         new = {"_id": key}
         for name, figure in told.items():
             if name != "_id":
                 ((sign, inner),) = figure.items()
                 new[name] = _figure(sign, [work_out(inner, {"ROOT": row}) for row in members])
-        made.append(new)
-    return made
+        items.append(new)
+    return items
 
 
 def _figure(sign: str, values: list[Value]) -> object:
@@ -446,7 +446,7 @@ def _sort(rows: list[Document], told: Value, find: Find) -> list[Document]:
 
 def _unwind(rows: list[Document], told: Value, find: Find) -> list[Document]:
     told = {"path": told} if isinstance(told, str) else told
-    path, made = told["path"][1:].split("."), []
+    path, values = told["path"][1:].split("."), []
     for row in rows:
         value = _at(row, path)
         items = value if isinstance(value, list) else [] if value in (None, _MISSING) else [value]
@@ -454,13 +454,13 @@ def _unwind(rows: list[Document], told: Value, find: Find) -> list[Document]:
         if not items and told.get("preserveNullAndEmptyArrays"):
             items = [_MISSING if is_list or value is _MISSING else None]
             is_list = False
-        for place, item in enumerate(items):
+        for index, item in enumerate(items):
             new = dict(row)
             _put(new, path, item)
             if told.get("includeArrayIndex"):
-                new[told["includeArrayIndex"]] = place if is_list else None
-            made.append(new)
-    return made
+                new[told["includeArrayIndex"]] = index if is_list else None
+            values.append(new)
+    return values
 
 
 def _lookup(rows: list[Document], told: Value, find: Find) -> list[Document]:
@@ -474,13 +474,13 @@ def _lookup(rows: list[Document], told: Value, find: Find) -> list[Document]:
         value = _at(other, told["foreignField"].split("."))
         for item in value if isinstance(value, list) else [value]:
             by.setdefault(_same(None if item is _MISSING else item), []).append(other)
-    made = []
+    values = []
     for row in rows:
         value = _at(row, told["localField"].split("."))
         items = value if isinstance(value, list) else [value]
-        found = [o for item in items for o in by.get(_same(None if item is _MISSING else item), [])]
-        made.append({**row, told["as"]: found})
-    return made
+        results = [o for item in items for o in by.get(_same(None if item is _MISSING else item), [])]
+        values.append({**row, told["as"]: results})
+    return values
 
 
 def _replace(rows: list[Document], told: Value, find: Find) -> list[Document]:

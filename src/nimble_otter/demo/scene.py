@@ -89,7 +89,7 @@ def resolve(source: Source, folder: Path) -> Source:
             from nimble_otter.demo.standin import StandIn
 
             if find_spec("mongomock") is None:
-                said = "The demo's documents need the package mongomock, which is not installed."
-                raise ConnectError(said, "Run: pip install 'nimble-otter[demo]'")
+                text = "The demo's documents need the package mongomock, which is not installed."
+                raise ConnectError(text, "Run: pip install 'nimble-otter[demo]'")
             _standin = StandIn("field_reports", make_collections())
         return replace(source, url=_standin.url)

@@ -80,12 +80,12 @@ class StandIn:
 
     def _do_listcollections(self, _: object, __: Mapping[str, object]) -> dict[str, object]:
         names = sorted(self._store.list_collection_names())
-        found = [{"name": name, "type": "collection", "options": {}, "info": {"readOnly": False}} for name in names]
-        return {"cursor": {"id": 0, "ns": f"{self.database}.$cmd.listCollections", "firstBatch": found}}
+        results = [{"name": name, "type": "collection", "options": {}, "info": {"readOnly": False}} for name in names]
+        return {"cursor": {"id": 0, "ns": f"{self.database}.$cmd.listCollections", "firstBatch": results}}
 
     def _do_listindexes(self, collection: str, _: Mapping[str, object]) -> dict[str, object]:
-        found = [{"v": 2, "key": {"_id": 1}, "name": "_id_"}]
-        return {"cursor": {"id": 0, "ns": f"{self.database}.{collection}", "firstBatch": found}}
+        results = [{"v": 2, "key": {"_id": 1}, "name": "_id_"}]
+        return {"cursor": {"id": 0, "ns": f"{self.database}.{collection}", "firstBatch": results}}
 
     def _do_count(self, collection: str, command: Mapping[str, object]) -> dict[str, object]:
         return {"n": self._store[collection].count_documents(command.get("query") or {})}
@@ -104,18 +104,18 @@ class StandIn:
             stages.append({"$limit": abs(command["limit"])})
         if command.get("projection"):
             stages.append({"$project": command["projection"]})
-        found = list(self._store[collection].aggregate(stages))
-        return self._first(collection, found, command.get("batchSize", BATCH), bool(command.get("singleBatch")))
+        results = list(self._store[collection].aggregate(stages))
+        return self._first(collection, results, command.get("batchSize", BATCH), bool(command.get("singleBatch")))
 
     def _all(self, collection: str) -> list[dict[str, object]]:
         return list(self._store[collection].aggregate([]))
 
     def _do_aggregate(self, collection: str, command: Mapping[str, Value]) -> dict[str, object]:
         try:
-            found = pipeline.run(self._all(collection), command["pipeline"], self._all)
+            results = pipeline.run(self._all(collection), command["pipeline"], self._all)
         except pipeline.NotHere:
-            found = list(self._store[collection].aggregate(command["pipeline"]))
-        return self._first(collection, found, command.get("cursor", {}).get("batchSize", BATCH), False)
+            results = list(self._store[collection].aggregate(command["pipeline"]))
+        return self._first(collection, results, command.get("cursor", {}).get("batchSize", BATCH), False)
 
     def _do_insert(self, collection: str, command: Mapping[str, Value]) -> dict[str, object]:
         if any(self._store[collection].find_one({"_id": d["_id"]}) for d in command["documents"]):
@@ -124,8 +124,8 @@ class StandIn:
         return {"n": len(command["documents"])}
 
     def _do_delete(self, collection: str, command: Mapping[str, Value]) -> dict[str, object]:
-        found = [self._matching(collection, wanted["q"]) for wanted in command["deletes"]]
-        gone = [document["_id"] for document in found if document is not None]
+        results = [self._matching(collection, wanted["q"]) for wanted in command["deletes"]]
+        gone = [document["_id"] for document in results if document is not None]
         self._store[collection].delete_many({"_id": {"$in": gone}})
         return {"n": len(gone)}
 
@@ -265,11 +265,11 @@ def _read_message(body: bytes) -> tuple[int, dict[str, object]]:
             command = bson.decode(body[at : at + size])
         else:
             name_end = body.index(b"\0", at + 4)
-            documents, place = [], name_end + 1
-            while place < at + size:
-                raw = _document(body, place)
+            documents, index = [], name_end + 1
+            while index < at + size:
+                raw = _document(body, index)
                 documents.append(bson.decode(raw))
-                place += len(raw)
+                index += len(raw)
             sequences[body[at + 4 : name_end].decode()] = documents
         at += size
     return flags, command | sequences

@@ -23,9 +23,9 @@ def parser() -> argparse.ArgumentParser:
     whole.add_argument(
         "--tour", metavar="FOLDER", help="run the tour without a screen and leave its pictures in FOLDER"
     )
-    place = whole.add_mutually_exclusive_group()
-    place.add_argument("--install", action="store_true", help="put the application into this user's desktop menu")
-    place.add_argument("--uninstall", action="store_true", help="take it out of the menu; sources and pulls stay")
+    group = whole.add_mutually_exclusive_group()
+    group.add_argument("--install", action="store_true", help="put the application into this user's desktop menu")
+    group.add_argument("--uninstall", action="store_true", help="take it out of the menu; sources and pulls stay")
     whole.add_argument("--verbose", action="store_true", help="log in more detail, and to standard error too")
     whole.add_argument("files", nargs="*", metavar="FILE", help="pull files or SQLite files to open")
     return whole

@@ -122,19 +122,19 @@ def keep_delivery(folder: Path, made: Delivered) -> None:
 
 def deliveries(folder: Path, pull: str = "", most: int = 50, by: str = "") -> list[Delivered]:
     """The last deliveries (of one pull, by one schedule), the newest first; what can't be read is passed over."""
-    found: list[Delivered] = []
+    delivereds: list[Delivered] = []
     for name in (LOG, OLDER):
         try:
             lines = read_text(folder / name, LONGEST_LOG).splitlines()
         except (OSError, UnicodeDecodeError):
             continue
         for line in reversed(lines):
-            if len(found) == most:
-                return found
+            if len(delivereds) == most:
+                return delivereds
             made = _read(line)
             if made is not None and (not pull or made.pull == pull) and (not by or made.by == by):
-                found.append(made)
-    return found
+                delivereds.append(made)
+    return delivereds
 
 
 _NAMES = {each.name for each in fields(Delivered)}

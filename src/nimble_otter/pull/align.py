@@ -52,8 +52,8 @@ class Aligned:
     def words(self) -> str:
         """The counts."""
         parts = ((self.inserts, "insert"), (self.updates, "update"), (self.deletes, "delete"))
-        said = [f"{grouped(count)} {word}{'s' if count > 1 else ''}" for count, word in parts if count]
-        return ", ".join(said) or "nothing to change"
+        lines = [f"{grouped(count)} {word}{'s' if count > 1 else ''}" for count, word in parts if count]
+        return ", ".join(lines) or "nothing to change"
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -83,20 +83,22 @@ def align(compared: Compared, side: Side, wanted: Wanted, lines: Ids | None = No
     table can't take is left as it is, and said. Raises: ConditionError, where the side can't be changed, Stopped."""
     if side.target.table is None:
         raise ConditionError("This side can't be changed.", side.target.reason)
-    found = compared.found
+    differences = compared.found
     at = compared.lines if lines is None else compared.lines.take(lines)
-    states = found.states.take(at)
-    own, other = (found.here_ids, found.there_ids) if side.is_left else (found.there_ids, found.here_ids)
+    states = differences.states.take(at)
+    own, other = (
+        (differences.here_ids, differences.there_ids) if side.is_left else (differences.there_ids, differences.here_ids)
+    )
     refused: dict[str, int] = {}
-    setters = _setters(found, side, wanted, refused)
+    setters = _setters(differences, side, wanted, refused)
     cells: list[tuple[int, int, object]] = []
     updated: set[int] = set()
     if wanted.update:
         for number, setter in setters:
             stop.check()
-            if found.pairs[number] in found.keys:
+            if differences.pairs[number] in differences.keys:
                 continue
-            rows = at[(states == CHANGED) & found.changed[number].take(at)]
+            rows = at[(states == CHANGED) & differences.changed[number].take(at)]
             for row, value in zip(own.take(rows).tolist(), setter.values(other.take(rows)), strict=True):
                 if (given := setter.read(value)) is not _REFUSED:
                     cells.append((row, setter.place, given))
@@ -105,7 +107,7 @@ def align(compared: Compared, side: Side, wanted: Wanted, lines: Ids | None = No
     if wanted.insert:
         rows = at[states == lacking(side.is_left)]
         new = side.new[: len(rows)]
-        whole = _setters(found, side, Wanted(), refused, are_new=True)
+        whole = _setters(differences, side, Wanted(), refused, are_new=True)
         for _, setter in whole:
             stop.check()
             for row, value in zip(new, setter.values(other.take(rows)), strict=True):
@@ -134,20 +136,20 @@ def _setters(
     found: Differences, side: Side, wanted: Wanted, refused: dict[str, int], are_new: bool = False
 ) -> list[tuple[int, _Setter]]:
     """What sets the columns that are compared; the name of a document only in those that `are_new`."""
-    made = []
+    items = []
     for number, pair in enumerate(found.pairs):
         name = found.here.table.fields[pair[0]].name
         if wanted.columns is not None and name not in wanted.columns:
             continue
-        place = side.places[pair[0 if side.is_left else 1]]
-        is_name = side.target.dialect.is_documents and place == side.target.keys[0][0]
-        if not side.target.takes(place) and not (is_name and are_new):
+        index = side.places[pair[0 if side.is_left else 1]]
+        is_name = side.target.dialect.is_documents and index == side.target.keys[0][0]
+        if not side.target.takes(index) and not (is_name and are_new):
             is_needed = pair in found.keys or bool(np.any(found.changed[number]))
             if is_needed and not is_name:
-                refused[dict(side.target.refusals).get(place, f"{name} can't be changed.")] = 0
+                refused[dict(side.target.refusals).get(index, f"{name} can't be changed.")] = 0
             continue
-        made.append((number, _setter(found, side, pair, place, refused)))
-    return made
+        items.append((number, _setter(found, side, pair, index, refused)))
+    return items
 
 
 def _setter(found: Differences, side: Side, pair: Pair, place: int, refused: dict[str, int]) -> _Setter:
@@ -166,8 +168,8 @@ def _setter(found: Differences, side: Side, pair: Pair, place: int, refused: dic
                 return None if value is MISSING and not dialect.is_documents else value
             return read_value(value_text(value, field), own, info, dialect)
         except ValueRefused as problem:
-            said = f"{info.name}: {problem.message}"
-            refused[said] = refused.get(said, 0) + 1
+            text = f"{info.name}: {problem.message}"
+            refused[text] = refused.get(text, 0) + 1
             return _REFUSED
 
     return _Setter(place, lambda ids: column.values(ids), read)

@@ -70,15 +70,15 @@ def write_in_batches(
         edits = Edits(place.table.rows)
         assert compared.places is not None
         side = Side(True, place.table, reserve(compared, True, edits), place.target, compared.places)
-        made = align(compared, side, wanted, part, stop)
-        if not made.count:
-            yield Batch(number, len(parts), 0, made.words(), None, made.notes)
+        aligned = align(compared, side, wanted, part, stop)
+        if not aligned.count:
+            yield Batch(number, len(parts), 0, aligned.words(), None, aligned.notes)
             continue
-        edits.apply(made.action)
+        edits.apply(aligned.action)
         plan = make_plan(edits, place.table, place.target, place.guard)
-        told = Written(dt.datetime.now(), place.name, place.source.name, plan.table, len(plan.statements), Path())
+        written = Written(dt.datetime.now(), place.name, place.source.name, plan.table, len(plan.statements), Path())
         report, noted = journal.write(
-            told,
+            written,
             place.source.url,
             EditDraft(),
             lambda note, plan=plan: write(connection, plan, stop, note=note),  # type: ignore[misc]
@@ -88,12 +88,12 @@ def write_in_batches(
             why = first.problem if first is not None else report.lasting
             raise ChangeError(f"Batch {number} of {len(parts)} was not written: {why}", "Compare again and go on.")
         journal.taken(noted)
-        yield Batch(number, len(parts), made.count, made.words(), noted.written.script, made.notes)
+        yield Batch(number, len(parts), aligned.count, aligned.words(), noted.written.script, aligned.notes)
 
 
 def _lines(compared: Compared, wanted: Wanted) -> Ids:
     """The differences that become changes, by their place among those that are shown."""
     states = compared.found.states.take(compared.lines)
     kinds = ((lacking(False), wanted.delete), (CHANGED, wanted.update), (lacking(True), wanted.insert))
-    found = [np.flatnonzero(states == state) for state, is_wanted in kinds if is_wanted]
-    return np.concatenate(found) if found else np.zeros(0, np.int64)
+    results = [np.flatnonzero(states == state) for state, is_wanted in kinds if is_wanted]
+    return np.concatenate(results) if results else np.zeros(0, np.int64)

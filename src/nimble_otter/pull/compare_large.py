@@ -131,8 +131,12 @@ def compare_by_ranges(
     streams = [blocks(in_order(_within(pull, name, bounds, connection), (name,), connection), connection, stop)
                for pull, name, connection in zip(pulls, key, connections, strict=True)]  # fmt: skip
     with closing(streams[0]), closing(streams[1]):
-        made = compare_ordered(streams[0], streams[1], step, stop)
-    return replace(made, counts=(made.counts[0] + same, *made.counts[1:]), read=(totals[0], totals[1]))
+        compared = compare_ordered(streams[0], streams[1], step, stop)
+    return replace(
+        compared,
+        counts=(compared.counts[0] + same, *compared.counts[1:]),
+        read=(totals[0], totals[1]),
+    )
 
 
 _Sums = dict[int, tuple[int, int]]
@@ -173,17 +177,17 @@ def _sums(
         f"sum({connection.dialect.row_hash.format(columns)}) as hash from (\n{_text(pull)}\n) ranged group by 1"
     )
     try:
-        found = _asked(pull, text, connection, stop)
+        table = _asked(pull, text, connection, stop)
     except QueryError:  # a type without a hash
         return None
-    buckets, counts, hashes = (column.values() for column in found.columns)
+    buckets, counts, hashes = (column.values() for column in table.columns)
     return {int(b): (int(n), int(h)) for b, n, h in zip(buckets, counts, hashes, strict=True)}
 
 
 def _within(pull: Pull, key: str, bounds: Sequence[tuple[int, int]], connection: Connection) -> Pull:
     quoted = connection.quoted(key)
-    said = " or ".join(f"{quoted} between {low} and {high}" for low, high in bounds)
-    text = f"select * from (\n{_text(pull)}\n) ranged where {said}"
+    ranges = " or ".join(f"{quoted} between {low} and {high}" for low, high in bounds)
+    text = f"select * from (\n{_text(pull)}\n) ranged where {ranges}"
     return replace(pull, query=replace(pull.query, text=text))
 
 
@@ -229,10 +233,10 @@ def compare_ordered(
                     side.fill(side.held.rows + STRETCH)  # one key fills the stretch
             continue
         views = [View(side.held, np.flatnonzero(each)) for side, each in zip(sides, taken, strict=True)]
-        found = compare_views(views[0], views[1], step.keys, stop, pairs, step.rules_at(here))
-        counts += np.bincount(found.states, minlength=4)
-        if found_rows < MOST_KEPT and (found.states != SAME).any():
-            made, _ = differences_table(found)
+        differences = compare_views(views[0], views[1], step.keys, stop, pairs, step.rules_at(here))
+        counts += np.bincount(differences.states, minlength=4)
+        if found_rows < MOST_KEPT and (differences.states != SAME).any():
+            made, _ = differences_table(differences)
             kept.append(_compact(made.take(np.arange(min(made.rows, MOST_KEPT - found_rows)))))
             found_rows += kept[-1].rows
         for side, each in zip(sides, taken, strict=True):

@@ -84,11 +84,11 @@ def plan_of(
         target = target_for(each.fetched, connection, left, False)
     edits = Edits(each.fetched.table.rows)
     side = Side(True, each.fetched.table, reserve(each.compared, True, edits), target, each.compared.places)
-    made = align(each.compared, side, wanted, stop=stop)
-    if not made.count:
-        return None, made.words(), made.notes
-    edits.apply(made.action)
-    return make_plan(edits, each.fetched.table, target, Guard.ROW), made.words(), made.notes
+    aligned = align(each.compared, side, wanted, stop=stop)
+    if not aligned.count:
+        return None, aligned.words(), aligned.notes
+    edits.apply(aligned.action)
+    return make_plan(edits, each.fetched.table, target, Guard.ROW), aligned.words(), aligned.notes
 
 
 def _counts(info: TableInfo) -> bool:

@@ -58,10 +58,10 @@ def differences_table(found: Differences, with_same: bool = False) -> tuple[Tabl
         if pair in found.keys:
             continue
         own = found.here.table.fields[pair[0]]
-        made = _either(found, pair, here, there)
+        column = _either(found, pair, here, there)
         pairs[len(fields)], before[len(fields)] = number, len(fields) + 1
-        fields.append(_field(own, made, found.there.table.fields[pair[1]]))
-        columns.append(made)
+        fields.append(_field(own, column, found.there.table.fields[pair[1]]))
+        columns.append(column)
         fields.append(replace(own, name=own.name + LEFT, origin=""))
         columns.append(taken(found.here.table.columns[pair[0]], here, here < 0))
     table = Table(tuple(distinct_names(fields)), tuple(columns), len(lines))
@@ -100,26 +100,26 @@ def summary(found: Differences, rules: Mapping[int, Alike]) -> str:
     """What was found, what was taken as the same, and what could not be compared, in a line."""
     counts = [(found.count(state), STATES[state]) for state in (CHANGED, ONLY_HERE, ONLY_THERE)]
     parts = [f"{grouped(count)} {word}" for count, word in counts if count]
-    said = [f"{', '.join(parts) or 'no differences'}; {grouped(found.count(SAME))} same"]
+    lines = [f"{', '.join(parts) or 'no differences'}; {grouped(found.count(SAME))} same"]
     here, there = found.here.table, found.there.table
     for left, right in found.pairs:
         name, rule = here.fields[left].name, rules.get(left)
         if rule is not None and rule.words():
-            said.append(f"{name} {rule.words()}")
+            lines.append(f"{name} {rule.words()}")
         if words := reconciled(here.columns[left].kind, there.columns[right].kind):
-            said.append(f"{name}: {words}")
-    said += [f"{here.fields[a].name} is not compared: {why}" for (a, _), why in found.unfit]
+            lines.append(f"{name}: {words}")
+    lines += [f"{here.fields[a].name} is not compared: {why}" for (a, _), why in found.unfit]
     for side, count in zip(("left", "right"), found.repeated, strict=True):
         if count:
-            said.append(f"{grouped(count)} rows on the {side} have the key of another row")
+            lines.append(f"{grouped(count)} rows on the {side} have the key of another row")
     for side, count in zip(("left", "right"), found.keyless, strict=True):
         if count:
-            said.append(f"{grouped(count)} rows on the {side} have NULL in the key")
+            lines.append(f"{grouped(count)} rows on the {side} have NULL in the key")
     used = [{p for pair in (*found.pairs, *(p for p, _ in found.unfit)) for p in (pair[side],)} for side in (0, 1)]
     for side, table, places in zip(("left", "right"), (here, there), used, strict=True):
         if alone := [f.name for n, f in enumerate(table.fields) if n not in places]:
-            said.append(f"only on the {side}: {', '.join(alone)}")
-    return "; ".join(said)
+            lines.append(f"only on the {side}: {', '.join(alone)}")
+    return "; ".join(lines)
 
 
 def find_key(here: View, there: View, wanted: Sequence[str] = (), stop: StopToken = NEVER) -> tuple[str, ...]:

@@ -76,14 +76,14 @@ def run_course(
     """
     results: list[StepResult] = []
     known = earlier.results if earlier is not None and earlier.table is table else ()
-    for place, step in enumerate(steps):
+    for index, step in enumerate(steps):
         applied = step.bound(values) if values and isinstance(step, TakesParameters) else step
         if isinstance(applied, TakesRows):
             applied = applied.with_rows(others or {})
         if isinstance(applied, LooksBack):
             applied = applied.against(last)
-        if place < len(known) and known[place].step == step and known[place].applied == applied:
-            results.append(known[place])
+        if index < len(known) and known[index].step == step and known[index].applied == applied:
+            results.append(known[index])
             continue
         known = ()
         before = results[-1].shaped if results else all_rows(table)
@@ -97,8 +97,8 @@ def run_course(
             raise
         except Exception as problem:  # a fault of ours in one step is that step's alone
             log.exception("A step failed: %s", step.kind)
-            said = f"This step failed ({type(problem).__name__})."
-            shaped, error = before, ConditionError(said, "The rows skip it; the log says more.")
+            text = f"This step failed ({type(problem).__name__})."
+            shaped, error = before, ConditionError(text, "The rows skip it; the log says more.")
             error.__cause__ = problem
         results.append(StepResult(step, shaped, time.perf_counter() - began, error, applied))
     return Course(table, tuple(results))

@@ -123,25 +123,25 @@ def stream_rows(
     builder_fields = distinct_names(run.fields)
     blocks = _tables(run.batches, lambda: TableBuilder(builder_fields, run.hints, run.is_typed), request.limit)
     name = table or origin_table(run.fields) or table_name(pull)
-    made = Streamed(None, close=getattr(run.batches, "close", lambda: None))  # type: ignore[arg-type]
+    streamed = Streamed(None, close=getattr(run.batches, "close", lambda: None))  # type: ignore[arg-type]
     try:
-        first, made.cut = next(blocks, (TableBuilder(builder_fields, run.hints, run.is_typed).table(), False))
+        first, streamed.cut = next(blocks, (TableBuilder(builder_fields, run.hints, run.is_typed).table(), False))
         begun = rows_to_send(_through(first, pull, values), name, info)
     except BaseException:
-        made.close()
+        streamed.close()
         raise
 
     def shaped_blocks(stop: StopToken) -> Iterator[Sequence[Column]]:
-        made.read = first.rows
+        streamed.read = first.rows
         yield from begun.blocks(stop)
-        for block, made.cut in blocks:
+        for block, streamed.cut in blocks:
             stop.check()
-            made.read += block.rows
+            streamed.read += block.rows
             yield from rows_to_send(_through(block, pull, values), "").blocks(stop)
         stop.check()
 
-    made.rows = replace(begun, blocks=shaped_blocks, count=None)
-    return made
+    streamed.rows = replace(begun, blocks=shaped_blocks, count=None)
+    return streamed
 
 
 def table_blocks(connection: Connection, request: Request, stop: StopToken) -> Generator[Table]:

@@ -149,8 +149,8 @@ def deliver(
         else:
             rows = with_charts(make(course.end, name), pull, course.end, plan, stop)
             arrived = _delivered(pull, rows, plan, around, stop)
-        for made in arrived:
-            yield replace(made, checked=checked, beside=found)
+        for delivery in arrived:
+            yield replace(delivery, checked=checked, beside=found)
     if around.folder is not None and found is not None:
         with suppress(OSError):  # the delivery itself stands
             keep_profile(around.folder, mark, found.now, keyed)
@@ -185,10 +185,10 @@ def _shaped(pull: Pull, around: Surroundings, stop: StopToken) -> tuple[Fetched,
     fetched = _fetched(pull, around, stop)
 
     def rows_of(other: Pull) -> Table:
-        found = _fetched(other, around, stop)
-        if found.was_cut:
+        fetched = _fetched(other, around, stop)
+        if fetched.was_cut:
             around.limited(other)
-        return found.table
+        return fetched.table
 
     mark = mark_of(pull.name, pull.source.url)
     before = load_profiles(around.folder, mark) if around.folder is not None else []
@@ -247,15 +247,15 @@ def _streamed(pull: Pull, plan: SendPlan, around: Surroundings, stop: StopToken)
     with around.connected(pull.source) as connection:
         streamed = stream_rows(connection, request_of(pull, connection), pull, stop)
         try:
-            for made in _delivered(pull, streamed.rows, plan, around, stop):
-                rows = made.made.rows if isinstance(made.made, Sent) else made.made.sent
+            for delivery in _delivered(pull, streamed.rows, plan, around, stop):
+                rows = delivery.made.rows if isinstance(delivery.made, Sent) else delivery.made.sent
                 columns = tuple(ColumnFigures(field.name, field.kind.value) for field in streamed.rows.fields)
                 now = DeliveryProfile(dt.datetime.now().isoformat(timespec="seconds"), rows, columns)
                 if around.folder is None:
-                    yield made
+                    yield delivery
                     continue
                 mark = mark_of(pull.name, pull.source.url)
-                yield replace(made, beside=beside(now, None, load_profiles(around.folder, mark), None))
+                yield replace(delivery, beside=beside(now, None, load_profiles(around.folder, mark), None))
                 with suppress(OSError):  # the delivery itself stands
                     keep_profile(around.folder, mark, now, None)
         finally:
@@ -269,11 +269,11 @@ def hold_back(checked: Sequence[Checked]) -> None:
     failed = stopping(checked)
     if not failed:
         return
-    said = "; ".join(each.words() for each in failed[:3])
+    text = "; ".join(each.words() for each in failed[:3])
     more = f" and {len(failed) - 3} more" if len(failed) > 3 else ""
     verb = "fails" if len(failed) == 1 else "fail"
     raise ChecksFailed(
-        f"{len(failed)} of {len(checked)} checks {verb}: {said}{more}. Nothing was delivered.",
+        f"{len(failed)} of {len(checked)} checks {verb}: {text}{more}. Nothing was delivered.",
         "Correct the rows, or send them all the same.",
     )
 
@@ -285,8 +285,8 @@ def checks_words(checked: Sequence[Checked]) -> str:
         return ""
     if not failed:
         return f"{len(checked)} check{'s' if len(checked) != 1 else ''} held"
-    said = "; ".join(each.words() for each in failed)
-    return f"{len(failed)} of {len(checked)} checks failed: {said}"
+    text = "; ".join(each.words() for each in failed)
+    return f"{len(failed)} of {len(checked)} checks failed: {text}"
 
 
 def remembered(
@@ -300,8 +300,8 @@ def remembered(
     """The rows at the end of a course beside those of the deliveries before, and their digests. Raises: Stopped."""
     shaped = course.end
     fields = shaped.shown_fields()
-    made, keyed = profile_of(shaped.as_shown(), fields, key_of(course, fields, tables), at, stop)
-    return beside(made, keyed, load_profiles(folder, mark), load_keyed(folder, mark)), keyed
+    profile, keyed = profile_of(shaped.as_shown(), fields, key_of(course, fields, tables), at, stop)
+    return beside(profile, keyed, load_profiles(folder, mark), load_keyed(folder, mark)), keyed
 
 
 def key_of(course: Course, fields: Sequence[Field], tables: Sequence[TableInfo]) -> tuple[str, ...]:

@@ -140,11 +140,11 @@ def attach(draft: EditDraft, table: Table, target: Target) -> tuple[Edits, EditD
     wanted = {as_name(key) for key, _, _ in draft.cells} | set(map(as_name, draft.deleted))
     rows: dict[Hashable, int] = {}
     if wanted and target.is_open:
-        keys = zip(*(target.held(table, place).values() for place, _ in target.keys), strict=True)
+        keys = zip(*(target.held(table, index).values() for index, _ in target.keys), strict=True)
         rows = {name: row for row, key in enumerate(keys) if (name := as_name(key)) in wanted}
-    found = [rows[name] for key, _, _ in draft.cells if (name := as_name(key)) in rows]
+    indices = [rows[name] for key, _, _ in draft.cells if (name := as_name(key)) in rows]
     here = {f.name for f in table.fields}
-    held = {name: target.values(table, table.index(name), found) for name in draft.names & here}
+    held = {name: target.values(table, table.index(name), indices) for name in draft.names & here}
     for key, new, old in draft.cells:
         row = rows.get(as_name(key))
         if row is None:
@@ -154,11 +154,11 @@ def attach(draft: EditDraft, table: Table, target: Target) -> tuple[Edits, EditD
             gone = new.keys() - here
             lost.append((key, {n: new[n] for n in gone}, {n: v for n, v in old.items() if n in gone}))
         for name, value in ((n, v) for n, v in new.items() if n in here):
-            place = table.index(name)
-            edits.cells.setdefault(row, {})[place] = value
+            index = table.index(name)
+            edits.cells.setdefault(row, {})[index] = value
             now = held[name][row]
             if not same_value(old.get(name), None if now is MISSING else now):
-                edits.seen[row, place] = old.get(name)
+                edits.seen[row, index] = old.get(name)
     for key in draft.deleted:
         if as_name(key) in rows:
             edits.deleted[rows[as_name(key)]] = None

@@ -54,8 +54,8 @@ class High:
 
 def highest(table: Table, column: str) -> High | None:
     """The highest value of a column; None without any. Raises: ConditionError where it is not one that grows."""
-    place = find_column(table, column)
-    own = table.columns[place]
+    index = find_column(table, column)
+    own = table.columns[index]
     if own.kind not in _NUMBERS and not own.kind.is_moment:
         if own.empty_at().all():
             return None
@@ -92,15 +92,15 @@ def lowest_asked(high: High, overlap: str) -> str:
             return (value - parse_span(overlap)).isoformat(" ")
         return (value - parse_span(overlap)).isoformat()
     except (ValueError, InvalidOperation, OverflowError) as problem:
-        said = "a span such as 1 day" if high.kind.is_moment else "a number"
-        raise ConditionError(f"{overlap} is not an overlap of {high.kind.value}.", f"Write {said}.") from problem
+        text = "a span such as 1 day" if high.kind.is_moment else "a number"
+        raise ConditionError(f"{overlap} is not an overlap of {high.kind.value}.", f"Write {text}.") from problem
 
 
 def since(pull: Pull, column: str, high: High, overlap: str) -> Pull:
     """The pull with a first step that keeps rows from there on, and those without a value."""
     low, name = lowest_asked(high, overlap), '"' + column.replace('"', '""') + '"'
-    said = low if high.kind in _NUMBERS else f"'{low}'"
-    step = FilterStep((Condition("sql", text=f"{name} >= {said} or {name} is null"),), name=f"since {low}")
+    text = low if high.kind in _NUMBERS else f"'{low}'"
+    step = FilterStep((Condition("sql", text=f"{name} >= {text} or {name} is null"),), name=f"since {low}")
     return pull.with_step(step, 0)
 
 

@@ -58,13 +58,13 @@ class History:
             lines = read_text(self._path, LONGEST_LOG).splitlines()
         except (OSError, UnicodeDecodeError):
             return []
-        since, found = _since(self.days), []
+        since, results = _since(self.days), []
         for line in lines:
             ran = _ran(line)
             if ran is not None and ran.at >= since:
-                found.append(ran)
-        self._is_whole = len(found) > 0.8 * len(lines)  # else the file is written anew without what is too old
-        return found[-MOST:]
+                results.append(ran)
+        self._is_whole = len(results) > 0.8 * len(lines)  # else the file is written anew without what is too old
+        return results[-MOST:]
 
     def add(self, ran: Ran) -> None:
         """Note a run."""

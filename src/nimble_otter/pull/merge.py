@@ -27,7 +27,7 @@ def merge(base: Pull, mine: Pull, theirs: Pull) -> Merged:
     work = _Merge()
     query, a, b, c = mine.query, base.query, mine.query, theirs.query
     text = work.sequence("the query's text", _lines(a.text), _lines(b.text), _lines(c.text))
-    made = replace(
+    pull = replace(
         mine,
         name=work.value("the name", base.name, mine.name, theirs.name),
         source=work.value("the source", base.source, mine.source, theirs.source),
@@ -45,7 +45,7 @@ def merge(base: Pull, mine: Pull, theirs: Pull) -> Merged:
         send=work.value("the delivery", base.send, mine.send, theirs.send),
         widths={**theirs.widths, **mine.widths},
     )
-    return Merged(made, tuple(work.theirs), tuple(work.conflicts))
+    return Merged(pull, tuple(work.theirs), tuple(work.conflicts))
 
 
 def _lines(text: str) -> list[str]:
@@ -84,12 +84,12 @@ class _Merge:
             if second[0] <= first[1] and first != second:
                 self.conflicts.append(name)
                 return list(mine)
-        made, at = [], 0
+        items, at = [], 0
         for start, end, new in dict.fromkeys((s, e, tuple(n)) for s, e, n in changes):
-            made += [*base[at:start], *new]
+            items += [*base[at:start], *new]
             at = end
         self.theirs.append(name)
-        return [*made, *base[at:]]
+        return [*items, *base[at:]]
 
 
 def _changes(base: Sequence[object], other: Sequence[object]) -> list[tuple[int, int, list[object]]]:

@@ -81,10 +81,10 @@ class Pull:
 
     def parameters(self) -> list[str]:
         """Names of all parameters: of the query, of filters, of the delivery's file name."""
-        found = find_parameters(self.query.text) if self.query.language == "sql" else []
-        found += self.step_parameters()
-        found += _IN_NAMES.findall(self.send.path) if self.send is not None else []
-        return list(dict.fromkeys(found))
+        names = find_parameters(self.query.text) if self.query.language == "sql" else []
+        names += self.step_parameters()
+        names += _IN_NAMES.findall(self.send.path) if self.send is not None else []
+        return list(dict.fromkeys(names))
 
     def step_parameters(self) -> list[str]:
         """Names of those that steps take."""
@@ -100,8 +100,8 @@ class Pull:
                 continue
             each = value if isinstance(value, list) else [value]
             kind = ask.kind or ("date" if any(isinstance(v, str) and day_of(v, today) for v in each) else "")
-            made = [value_of(name, one, kind, bool(ask.kind), today) for one in each]
-            found[name] = made if isinstance(value, list) else made[0]
+            items = [value_of(name, one, kind, bool(ask.kind), today) for one in each]
+            found[name] = items if isinstance(value, list) else items[0]
         return found
 
     def with_chart(self, at: int, chart: Chart) -> Pull:

@@ -44,13 +44,13 @@ class Marks:
         self._settle()
         if not self._kept.exists():
             return NOTHING
-        found = read_keyed(self._kept)
-        if found is None:
+        keyed = read_keyed(self._kept)
+        if keyed is None:
             raise SavedError(
                 f"What was delivered before can't be read: {self._kept} is damaged.",
                 "Reset the schedule's marks to deliver all rows again.",
             )
-        return found
+        return keyed
 
     def high(self) -> High | None:
         """The highest value that was read of a column that grows. Raises: OSError."""
@@ -112,10 +112,10 @@ def state_of(path: Path | None) -> str:
     if path is None:
         return ""
     try:
-        found = path.stat()
+        status = path.stat()
     except OSError:
         return "none"
-    return f"{found.st_ino} {found.st_size} {found.st_mtime_ns}"
+    return f"{status.st_ino} {status.st_size} {status.st_mtime_ns}"
 
 
 def only_new(

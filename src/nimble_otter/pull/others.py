@@ -60,11 +60,11 @@ def table_pull(text: str, around: FindsSources) -> Pull | None:
 def find_pull(name: str, folders: tuple[Path, ...]) -> Pull:
     """The saved pull of a name in the first of the folders that has it. Raises: ConditionError, SavedError."""
     for folder in folders:
-        found = path_of(name, folder)
-        if found is not None:
-            return load_pull(found)
-    said = " or ".join(map(str, folders))
-    raise ConditionError(f"There is no pull {name} in {said}.", "Save it there, or remove the step.")
+        path = path_of(name, folder)
+        if path is not None:
+            return load_pull(path)
+    text = " or ".join(map(str, folders))
+    raise ConditionError(f"There is no pull {name} in {text}.", "Save it there, or remove the step.")
 
 
 def walk(

@@ -115,9 +115,9 @@ def profile_of(view: View, fields: Sequence[Field], key: Sequence[str], at: dt.d
                stop: StopToken = NEVER) -> tuple[DeliveryProfile, Keyed | None]:  # fmt: skip
     """The profile of rows that are delivered, whose columns are called `fields`. Raises: Stopped."""
     columns = []
-    for place, own in enumerate(fields):
+    for index, own in enumerate(fields):
         stop.check()
-        found = profile(view, place, stop=stop)
+        found = profile(view, index, stop=stop)
         numbers = {}
         if found.mean is not None:
             pairs = [("lowest", found.smallest), ("highest", found.largest), ("mean", found.mean), ("sum", found.total),
@@ -165,13 +165,13 @@ def load_profiles(folder: Path, mark: str) -> list[DeliveryProfile]:
         lines = read_text(folder / FOLDER / f"{mark}.jsonl").splitlines()
     except (OSError, UnicodeDecodeError):
         return []
-    found = []
+    results = []
     for line in reversed(lines):
         try:
-            found.append(_from_plain(Entry(json.loads(line))))
+            results.append(_from_plain(Entry(json.loads(line))))
         except (ValueError, TypeError, KeyError, RecursionError):
             continue
-    return found
+    return results
 
 
 def load_keyed(folder: Path, mark: str) -> Keyed | None:
@@ -256,7 +256,7 @@ def usual(name: str, before: Sequence[DeliveryProfile]) -> tuple[float, float] |
 
 
 def _unusual(now: DeliveryProfile, before: Sequence[DeliveryProfile]) -> list[Unusual]:
-    found, past = [], [each.figures() for each in before]
+    results, past = [], [each.figures() for each in before]
     keys = tuple(f"{name} " for name in now.key)  # which only number the rows
     for name, value in now.figures().items():
         if name.startswith(keys):
@@ -267,5 +267,5 @@ def _unusual(now: DeliveryProfile, before: Sequence[DeliveryProfile]) -> list[Un
         low, high = min(values), max(values)
         room = max(high - low, abs(high) * 0.02, abs(low) * 0.02)  # a figure that hardly moved may move a little
         if value < low - room or value > high + room:
-            found.append(Unusual(name, value, low, high))
-    return found
+            results.append(Unusual(name, value, low, high))
+    return results

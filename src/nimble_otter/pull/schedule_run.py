@@ -108,9 +108,9 @@ def _run(
             problem = SavedError(f"{failed.filename or path} can't be used: {failed.strerror}.")
             break
     tries = f" ({schedule.tries} tries)" if isinstance(problem, (ConnectError, LostError, SourceTimeout)) else ""
-    said = f"{problem}{tries}"
-    _keep(schedule, pull, None, Outcome.FAILED, said)
-    return Ran(Outcome.FAILED.value, said, problem=problem)
+    text = f"{problem}{tries}"
+    _keep(schedule, pull, None, Outcome.FAILED, text)
+    return Ran(Outcome.FAILED.value, text, problem=problem)
 
 
 def pull_of(schedule: Schedule) -> Pull:
@@ -153,11 +153,11 @@ def marks_of(schedule: Schedule) -> list[Mark]:
     """What was delivered so far; none where rows are not delivered once. Raises: SavedError's, OSError."""
     if not schedule.only_new:
         return []
-    found = []
+    results = []
     for plan, marks in _marks(schedule):
         high = marks.high()
-        found.append(Mark(target_words(plan), len(marks.load().keys), high.text if high is not None else ""))
-    return found
+        results.append(Mark(target_words(plan), len(marks.load().keys), high.text if high is not None else ""))
+    return results
 
 
 def set_back(schedule: Schedule, to: str = "") -> None:
@@ -190,14 +190,14 @@ def _delivered(schedule: Schedule, pull: Pull, around: Surroundings, stop: StopT
     folder, own = marks_folder(schedule), schedule
     once = Once(folder, own.key, own.changed_too, own.grows, own.overlap) if own.only_new else None
     plans = plans_of(schedule, pull)
-    made: list[Delivery] = []
+    deliveries: list[Delivery] = []
     for each in deliver(pull, plans, around, stop, schedule.anyway, once):
-        made.append(each)
+        deliveries.append(each)
         _keep(schedule, pull, each.made, Outcome.SENT, checks_words(each.checked), each.plan)
-    if not made:
+    if not deliveries:
         return Ran(NOTHING_NEW, "")
-    rows = sum(each.made.rows if isinstance(each.made, Sent) else each.made.sent for each in made)
-    return Ran(Outcome.SENT.value, f"{rows} rows", tuple(made))
+    rows = sum(each.made.rows if isinstance(each.made, Sent) else each.made.sent for each in deliveries)
+    return Ran(Outcome.SENT.value, f"{rows} rows", tuple(deliveries))
 
 
 def _keep(

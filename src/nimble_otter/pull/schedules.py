@@ -113,11 +113,11 @@ def change_schedules(change: Change, path: Path | None = None) -> list[Schedule]
 def find_schedule(name: str) -> Schedule:
     """Raises: SavedError."""
     known = load_schedules()
-    found = next((each for each in known if each.name == name), None)
-    if found is None:
+    schedule = next((each for each in known if each.name == name), None)
+    if schedule is None:
         there = ", ".join(each.name for each in known)
         raise SavedError(f"There is no schedule {name}.", f"There are {there}." if there else "No schedule exists yet.")
-    return found
+    return schedule
 
 
 Change = Callable[[list[Schedule]], list[Schedule]]

@@ -56,16 +56,16 @@ def lingers() -> bool | None:
 
 def warnings(by: str, url: str, password_file: str) -> list[str]:
     """What will be missing when a schedule runs by itself, in sentences. Asks the keyring, which may take its time."""
-    found = []
+    results = []
     if by == "none":
-        found.append("Nothing here starts it: there is neither a systemd session of this user nor cron.")
+        results.append("Nothing here starts it: there is neither a systemd session of this user nor cron.")
     if by == "systemd" and lingers() is False:
-        found.append("It runs only while you are logged in; loginctl enable-linger lets it run always.")
+        results.append("It runs only while you are logged in; loginctl enable-linger lets it run always.")
     if "@" in url and not password_file:
         password, why = look_up(url)
         if password is None and why == REFUSED:
-            found.append("The keyring gives no password here; where the source needs one, it takes --password-file.")
-    return found
+            results.append("The keyring gives no password here; where the source needs one, it takes --password-file.")
+    return results
 
 
 def unit_folder() -> Path:
@@ -83,14 +83,14 @@ def units(schedule: Schedule, words: Sequence[str] | None = None) -> list[Unit]:
     opening = schedule.table.opening() if schedule.missed == "run" else None
     moments = (*schedule.table.on_calendar(), *_after_gaps(schedule), *(opening.on_calendar() if opening else ()))
     calendar = "".join(f"OnCalendar={each}\n" for each in moments)
-    said = schedule.name.replace("\n", " ").replace("%", "%%")
+    text = schedule.name.replace("\n", " ").replace("%", "%%")
     service = (
-        f"[Unit]\nDescription=Nimble Otter delivers {said}\n\n"
+        f"[Unit]\nDescription=Nimble Otter delivers {text}\n\n"
         f"[Service]\nType=oneshot\nExecStart={line}\n{own}"
         "# a delivery that its checks hold back is told by the program itself\nSuccessExitStatus=6\n"
     )
     timer = (
-        f"[Unit]\nDescription=When Nimble Otter delivers {said}\n\n"
+        f"[Unit]\nDescription=When Nimble Otter delivers {text}\n\n"
         f"[Timer]\n{calendar}Persistent={'true' if schedule.missed == 'run' else 'false'}\nAccuracySec=30s\n\n"
         "[Install]\nWantedBy=timers.target\n"
     )
@@ -210,8 +210,8 @@ def _apply_cron(schedules: Sequence[Schedule]) -> None:
 def _told(words: list[str], can_fail: bool = False) -> None:
     done = _run(words)
     if done.returncode and not can_fail:
-        said = " ".join(done.stderr.split()) or f"exit code {done.returncode}"
-        raise SavedError(f"{' '.join(words)} failed: {said}.", "Choose cron, or see systemctl --user status.")
+        text = " ".join(done.stderr.split()) or f"exit code {done.returncode}"
+        raise SavedError(f"{' '.join(words)} failed: {text}.", "Choose cron, or see systemctl --user status.")
 
 
 def _run(words: list[str]) -> subprocess.CompletedProcess[str]:

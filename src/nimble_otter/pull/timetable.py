@@ -171,8 +171,8 @@ def _week(days: str) -> str:
 
 
 def _time(text: str, is_of_hour: bool) -> tuple[int, int]:
-    found = re.fullmatch(r":?(\d{1,2})", text) if is_of_hour else re.fullmatch(r"(\d{1,2}):(\d{2})", text)
-    numbers = (0, int(found[1])) if found and is_of_hour else (int(found[1]), int(found[2])) if found else (99, 99)
+    match = re.fullmatch(r":?(\d{1,2})", text) if is_of_hour else re.fullmatch(r"(\d{1,2}):(\d{2})", text)
+    numbers = (0, int(match[1])) if match and is_of_hour else (int(match[1]), int(match[2])) if match else (99, 99)
     if numbers[0] > 23 or numbers[1] > 59:
         raise SavedError(f"{text!r} is not a time.", "Write it like :15." if is_of_hour else "Write it like 04:30.")
     return numbers
@@ -180,8 +180,8 @@ def _time(text: str, is_of_hour: bool) -> tuple[int, int]:
 
 def _hours(between: str) -> tuple[dt.time, dt.time]:
     """Raises: SavedError."""
-    found = re.fullmatch(r"\s*(\d{1,2}):(\d{2})\s*[-–]\s*(\d{1,2}):(\d{2})\s*", between)
-    numbers = [int(part) for part in found.groups()] if found else [99] * 4
+    match = re.fullmatch(r"\s*(\d{1,2}):(\d{2})\s*[-–]\s*(\d{1,2}):(\d{2})\s*", between)
+    numbers = [int(part) for part in match.groups()] if match else [99] * 4
     if max(numbers[::2]) > 23 or max(numbers[1::2]) > 59 or numbers[:2] == numbers[2:]:
         raise SavedError(f"{between!r} is not a part of the day.", "Write it like 08:00-18:00.")
     return dt.time(numbers[0], numbers[1]), dt.time(numbers[2], numbers[3])
@@ -235,16 +235,16 @@ def _range(field: str, first: int) -> str:
 
 def _weekdays(field: str) -> str:
     names = {str(n): DAYS[(n - 1) % 7] for n in range(8)} | {day.upper(): day for day in DAYS}
-    found: list[str] = []
+    texts: list[str] = []
     for part in field.upper().split(","):
         body, _, step = part.partition("/")
         low, _, high = body.partition("-")
         if body == "*":
             low, high = "0", "6"
         if not high and not step:
-            found.append(names[low])
+            texts.append(names[low])
             continue
         start = int(low) if low.isdigit() else DAYS.index(names[low]) + 1
         end = (int(high) if high.isdigit() else DAYS.index(names[high]) + 1) if high else 6
-        found += [names[str(n)] for n in range(start, end + 1, int(step or 1))]
-    return ",".join(sorted(set(found), key=DAYS.index))
+        texts += [names[str(n)] for n in range(start, end + 1, int(step or 1))]
+    return ",".join(sorted(set(texts), key=DAYS.index))

@@ -121,10 +121,10 @@ def trace(course: Course, row: int, stop: StopToken = NEVER) -> Trace:
             passages.append(Passage(at, title, Fate.KEPT, f"passed over: {result.error.message}"))
         else:
             try:
-                rows, fate, said, remedies = _followed(step, course.before(at), result.shaped, rows, stop)
+                rows, fate, text, remedies = _followed(step, course.before(at), result.shaped, rows, stop)
             except ConditionError as problem:
-                rows, fate, said, remedies = rows[:0], Fate.UNREACHED, f"can't be followed: {problem.message}", ()
-            passages.append(Passage(at, title, fate, said, remedies))
+                rows, fate, text, remedies = rows[:0], Fate.UNREACHED, f"can't be followed: {problem.message}", ()
+            passages.append(Passage(at, title, fate, text, remedies))
     end = course.end
     if len(rows):
         passages.append(Passage(len(course.results), "Result", Fate.KEPT, _standing(end, rows)))
@@ -148,8 +148,8 @@ def _standing(end: Shaped, rows: Ids) -> str:
     if end.grouped is not None:
         key = _key(end, int(_leaves(end, rows)[0]))
         return f"in the group {key}, at place {grouped(places[0] + 1)} of {grouped(end.rows)}"
-    said = ", ".join(grouped(place + 1) for place in places[:5]) + ("…" if len(places) > 5 else "")
-    return f"at place {said} of {grouped(end.rows)}"
+    text = ", ".join(grouped(place + 1) for place in places[:5]) + ("…" if len(places) > 5 else "")
+    return f"at place {text} of {grouped(end.rows)}"
 
 
 def _places(shaped: Shaped, rows: Ids) -> list[int]:
@@ -194,19 +194,19 @@ def _filtered(step: FilterStep, before: Shaped, after: Shaped, rows: Ids, stop: 
     lost = rows[~np.isin(rows, kept)]
     shown_row = int((lost if len(lost) else kept)[0])
     at = shown_row if before.grouped is None else int(_leaves(before, np.array([shown_row]))[0])
-    table, said, holding, remedies = before.table, list[str](), list[str](), list[Remedy]()
+    table, lines, holding, remedies = before.table, list[str](), list[str](), list[Remedy]()
     for number, condition in enumerate(step.conditions):
         if not condition.on:
             continue
         if len(filter_view(View(table, np.array([at])), condition.node(table), stop)):
             holding.append(condition.words())
             continue
-        said.append(_failing(condition, table, at))
+        lines.append(_failing(condition, table, at))
         remedies += _remedies(step, number, condition, table, at)
     if not len(lost):
         return kept, Fate.KEPT, f"kept: {', '.join(holding)}", ()
     also = f" ({', '.join(f'{each} holds' for each in holding)})" if holding else ""
-    words = f"left out here: {', '.join(said)}{also}"
+    words = f"left out here: {', '.join(lines)}{also}"
     if len(kept):
         return kept, Fate.KEPT, f"{len(kept)} of {len(rows)} kept; {words}", tuple(remedies)
     return kept, Fate.LOST, words, tuple(remedies)
@@ -214,15 +214,15 @@ def _filtered(step: FilterStep, before: Shaped, after: Shaped, rows: Ids, stop: 
 
 def _failing(condition: Condition, table: Table, row: int) -> str:
     if condition.operator in _SIGNED:
-        place = find_column(table, condition.column)
-        rest, value = condition.words().removeprefix(condition.column).strip(), value_words(table, place, row)
+        index = find_column(table, condition.column)
+        rest, value = condition.words().removeprefix(condition.column).strip(), value_words(table, index, row)
         if rest.startswith(("≠", "not in")):
             return f"{condition.column} is {value}, which {rest} leaves out"
         rest = f"one of the {rest.removeprefix('in ')}" if rest.startswith("in ") else rest.removeprefix("= ")
         return f"{condition.column} {value} is not {rest}"
     if condition.column:
-        place = find_column(table, condition.column)
-        return f"{condition.column} is {value_words(table, place, row)}: {condition.words()} does not hold"
+        index = find_column(table, condition.column)
+        return f"{condition.column} is {value_words(table, index, row)}: {condition.words()} does not hold"
     return f"{condition.words()} does not hold"
 
 
@@ -230,13 +230,13 @@ def _remedies(step: FilterStep, number: int, condition: Condition, table: Table,
     def put(made: Condition) -> FilterStep:
         return replace(step, conditions=(*step.conditions[:number], made, *step.conditions[number + 1 :]))
 
-    found = [Remedy(f"Switch off {condition.words()}", put(replace(condition, on=False)))]
+    remedies = [Remedy(f"Switch off {condition.words()}", put(replace(condition, on=False)))]
     operator = _ABOVE.get(condition.operator) or _BELOW.get(condition.operator)
     value = table.columns[find_column(table, condition.column)].value(row) if condition.column else None
     if operator is not None and value is not None:
         wider = replace(condition, operator=operator, values=(value,))
-        found.append(Remedy(wider.words(), put(wider)))
-    return found
+        remedies.append(Remedy(wider.words(), put(wider)))
+    return remedies
 
 
 def _topped(step: TopStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
@@ -245,10 +245,10 @@ def _topped(step: TopStep, before: Shaped, after: Shaped, rows: Ids, stop: StopT
     best = int(ranks.min()) + 1
     per = f" for {', '.join(step.per)}" if step.per else ""
     kept = _still_there(after, rows)
-    said = f"at place {grouped(best)}{per}; the first {grouped(step.count)} are kept"
+    text = f"at place {grouped(best)}{per}; the first {grouped(step.count)} are kept"
     if len(kept):
-        return kept, Fate.KEPT, said, ()
-    return kept, Fate.LOST, f"left out here: {said}", (Remedy(f"Keep {grouped(best)}", replace(step, count=best)),)
+        return kept, Fate.KEPT, text, ()
+    return kept, Fate.LOST, f"left out here: {text}", (Remedy(f"Keep {grouped(best)}", replace(step, count=best)),)
 
 
 def _distinct(step: DistinctStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
@@ -274,11 +274,11 @@ def _distinct(step: DistinctStep, before: Shaped, after: Shaped, rows: Ids, stop
 
 def _drawn(step: SampleStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
     kept = _still_there(after, rows)
-    said = f"{grouped(step.count)} of {grouped(len(before.view))} are drawn at random"
+    text = f"{grouped(step.count)} of {grouped(len(before.view))} are drawn at random"
     if len(kept):
-        return kept, Fate.KEPT, f"drawn: {said}", ()
+        return kept, Fate.KEPT, f"drawn: {text}", ()
     whole = replace(step, count=len(before.view))
-    return kept, Fate.LOST, f"left out here: {said}, not this one", (Remedy("Draw all rows", whole),)
+    return kept, Fate.LOST, f"left out here: {text}, not this one", (Remedy("Draw all rows", whole),)
 
 
 def _sorted(step: SortStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
@@ -292,12 +292,12 @@ def _hidden(step: ColumnsStep, before: Shaped, after: Shaped, rows: Ids, stop: S
 
 
 def _computed(step: ComputeStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
-    said = []
+    lines = []
     at = int(rows[0]) if after.grouped is None else int(_leaves(after, rows)[0])
     for each in step.columns:
         if each.label in [field.name for field in after.table.fields]:
-            said.append(f"{each.label} is {value_words(after.table, find_column(after.table, each.label), at)}")
-    return rows, Fate.KEPT, ", ".join(said) or "kept", ()
+            lines.append(f"{each.label} is {value_words(after.table, find_column(after.table, each.label), at)}")
+    return rows, Fate.KEPT, ", ".join(lines) or "kept", ()
 
 
 def _merged(step: GroupStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
@@ -305,12 +305,12 @@ def _merged(step: GroupStep, before: Shaped, after: Shaped, rows: Ids, stop: Sto
     leaf = int(_leaves(after, flat)[0])
     assert after.grouped is not None
     others = int(after.grouped.levels[-1].counts[leaf]) - len(flat)
-    said = (
+    text = (
         f"in the group {_key(after, leaf)}, with {grouped(others)} other rows"
         if others
         else f"alone in {_key(after, leaf)}"
     )
-    return flat, Fate.MERGED, said, ()
+    return flat, Fate.MERGED, text, ()
 
 
 def _flat_ids(before: Shaped, rows: Ids) -> Ids:
@@ -363,21 +363,21 @@ def _pivoted(step: PivotStep, before: Shaped, after: Shaped, rows: Ids, stop: St
 
 
 def _turned(step: TransposeStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
-    place = _places(before, rows)[0]
-    return rows[:0], Fate.MERGED, f"became column {grouped(place + 2)}", ()
+    index = _places(before, rows)[0]
+    return rows[:0], Fate.MERGED, f"became column {grouped(index + 2)}", ()
 
 
 def _compared(step: CompareStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
     assert after.compared is not None
-    found = after.compared.found
-    at = np.flatnonzero(np.isin(found.here_ids, _flat_ids(before, rows)) & (found.here_ids >= 0))
+    differences = after.compared.found
+    at = np.flatnonzero(np.isin(differences.here_ids, _flat_ids(before, rows)) & (differences.here_ids >= 0))
     lines = np.flatnonzero(np.isin(after.compared.lines, at))
     if not len(lines):
         remedy = Remedy("Show rows that are the same", replace(step, with_same=True))
         return lines, Fate.LOST, f"left out here: it is the same in {step.other}", (remedy,)
-    names = [found.here.table.fields[a].name for (a, _), mark in zip(found.pairs, found.changed, strict=True)
-             if mark[at[0]]]  # fmt: skip
-    words = STATES[int(found.states[at[0]])]
+    fields, marked = differences.here.table.fields, zip(differences.pairs, differences.changed, strict=True)
+    names = [fields[a].name for (a, _), mark in marked if mark[at[0]]]
+    words = STATES[int(differences.states[at[0]])]
     return lines, Fate.KEPT, f"{words} in {', '.join(names)}" if names else words, ()
 
 

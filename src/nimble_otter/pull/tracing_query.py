@@ -101,14 +101,14 @@ def _selects(text: str) -> Iterator[tuple[int, str]]:
 
 def loosened(text: str, parts: tuple[Loosening, ...]) -> str:
     """The query with something else in the place of some parts. One inside another that is replaced goes with it."""
-    made = text
+    written = text
     outer: list[Loosening] = []
     for each in sorted(parts, key=lambda p: (p.span.start, -p.span.end)):
         if not any(o.span.start <= each.span.start and each.span.end <= o.span.end for o in outer):
             outer.append(each)
     for each in reversed(outer):
-        made = made[: each.span.start] + each.instead + made[each.span.end :]
-    return made
+        written = written[: each.span.start] + each.instead + written[each.span.end :]
+    return written
 
 
 def trace_query(

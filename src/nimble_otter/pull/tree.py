@@ -121,8 +121,8 @@ def tree_to_send(shaped: Shaped, opened: Opened | None = None) -> tuple[list[Fie
     grouped = shaped.grouped
     lines = tree_lines(shaped, Opened(len(grouped.levels) - 1) if opened is None else opened)
     depths, index = lines.depths.astype(np.int64), lines.index
-    found = [-1, *range(len(grouped.levels) + 1)]
-    chosen = [np.flatnonzero(depths == depth) for depth in found]
+    results = [-1, *range(len(grouped.levels) + 1)]
+    chosen = [np.flatnonzero(depths == depth) for depth in results]
     order = np.empty(len(lines), np.int64)  # where each line stands when those of one depth are behind each other
     order[np.concatenate(chosen)] = np.arange(len(lines))
     ids = [index.take(places) for places in chosen]
@@ -130,10 +130,10 @@ def tree_to_send(shaped: Shaped, opened: Opened | None = None) -> tuple[list[Fie
     columns = [Column(Kind.INT, depths + 1)]
     keys = len(grouped.keys)
     for place in dict.fromkeys((*range(keys), *(p for p in shaped.shown() if p >= keys))):
-        parts = [_at_depth(shaped, depth, place, some) for depth, some in zip(found, ids, strict=True)]
-        made = chained(parts).take(order)
-        fields.append(replace(shaped.field(place), name=shaped.title(place), kind=made.kind))
-        columns.append(made)
+        parts = [_at_depth(shaped, depth, place, some) for depth, some in zip(results, ids, strict=True)]
+        column = chained(parts).take(order)
+        fields.append(replace(shaped.field(place), name=shaped.title(place), kind=column.kind))
+        columns.append(column)
     return distinct_names(fields), columns, View(Table(tuple(fields), tuple(columns), len(lines)))
 
 

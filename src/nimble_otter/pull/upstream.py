@@ -70,31 +70,31 @@ def move_up(pull: Pull, at: int, table: Table, dialect: str, quoted: Callable[[s
     text = _one(pull.query.text)
     notes: list[str] = []
     if isinstance(step, FilterStep):
-        made = _filtered(text, step, table, dialect, quoted, notes)
+        written = _filtered(text, step, table, dialect, quoted, notes)
     elif isinstance(step, SortStep):
-        made = _sorted(text, step, table, dialect, quoted, notes)
+        written = _sorted(text, step, table, dialect, quoted, notes)
     elif isinstance(step, ColumnsStep):
         names = [f.name for f in table.fields]
         wanted = [n for n in step.order if n in names]
         wanted += [] if step.only else [n for n in names if n not in wanted and n not in step.hidden]
-        made = _chosen(text, [n for n in wanted if n not in step.hidden], table, dialect, quoted)
+        written = _chosen(text, [n for n in wanted if n not in step.hidden], table, dialect, quoted)
     elif isinstance(step, GroupStep):
-        made = _grouped(text, step, table, dialect, quoted, notes)
+        written = _grouped(text, step, table, dialect, quoted, notes)
     elif isinstance(step, TopStep):
-        made = _topped(text, step, table, dialect, quoted, notes)
+        written = _topped(text, step, table, dialect, quoted, notes)
     elif isinstance(step, ComputeStep):
-        made = _computed(text, step, table, dialect, quoted, notes)
+        written = _computed(text, step, table, dialect, quoted, notes)
     else:
         raise ConditionError("This kind of step can't be moved upstream.", "It stays a local step.")
     steps = pull.without_step(at).steps
-    return Moved(replace(pull, query=replace(pull.query, text=made), steps=steps), tuple(notes))
+    return Moved(replace(pull, query=replace(pull.query, text=written), steps=steps), tuple(notes))
 
 
 def _one(text: str) -> str:
-    found = split_statements(text)
-    if len(found) != 1:
+    statements = split_statements(text)
+    if len(statements) != 1:
         raise ConditionError("The query is not one statement.", "Steps can be moved into a single SELECT only.")
-    return found[0].text
+    return statements[0].text
 
 
 def _wrapped(text: str, columns: list[str], behind: str = "") -> str:
@@ -120,23 +120,23 @@ def _filtered(
     if labels is not None and used and all(name.casefold() in labels for name in names.values()):
         inside = {place: _inner(labels[name.casefold()], dialect, text) for place, name in names.items()}
         return _with_where(text, _spelled(nodes, table, dialect, inside.__getitem__, notes))
-    said = _spelled(nodes, table, dialect, lambda place: quoted(table.fields[place].name), notes)
-    return _wrapped(text, ["*"], f"\nwhere {_joined(said)}")
+    lines = _spelled(nodes, table, dialect, lambda place: quoted(table.fields[place].name), notes)
+    return _wrapped(text, ["*"], f"\nwhere {_joined(lines)}")
 
 
 def _spelled(
     nodes: Sequence[Node], table: Table, dialect: str, column: Callable[[int], str], notes: list[str]
 ) -> list[str]:
     speller = translator(table, dialect, column)
-    said = [speller.condition(node) for node in nodes]
+    lines = [speller.condition(node) for node in nodes]
     notes += speller.notes
-    return said
+    return lines
 
 
 def _inner(expression: Any, dialect: str, text: str) -> str:
     """The expression behind a column of the query, as it stands inside another."""
-    said = lower_keywords(expression.sql(dialect=dialect or None), text)
-    return said if isinstance(expression, exp.Column) else f"({said})"
+    wording = lower_keywords(expression.sql(dialect=dialect or None), text)
+    return wording if isinstance(expression, exp.Column) else f"({wording})"
 
 
 def _computed(
@@ -149,9 +149,9 @@ def _computed(
         speller = translator(table, dialect, names.__getitem__)
         text = _wrapped(text, ["q.*", f"{speller.operand(operand)} as {quoted(computed.label)}"])
         notes += speller.notes
-        made = compute(operand, table, np.arange(table.rows))
-        field = Field(computed.label, made.kind)
-        table = Table((*table.fields, field), (*table.columns, made), table.rows)
+        column = compute(operand, table, np.arange(table.rows))
+        field = Field(computed.label, column.kind)
+        table = Table((*table.fields, field), (*table.columns, column), table.rows)
     return text
 
 
@@ -200,13 +200,13 @@ def _has_or(text: str) -> bool:
 
 def _outer(tokens: list[Token]) -> list[Token]:
     """The tokens outside all brackets."""
-    found, depth = [], 0
+    results, depth = [], 0
     for token in tokens:
         depth -= token.text == ")"
         if depth == 0 and token.text not in ("(", ")"):
-            found.append(token)
+            results.append(token)
         depth += token.text == "("
-    return found
+    return results
 
 
 def _with_where(text: str, conditions: list[str]) -> str:
@@ -231,14 +231,14 @@ def _order_said(
     """Keys of an order in the server's words, with the empties where they are here."""
     keys = []
     for key in wanted:
-        place = table.index(key.column)
-        field = table.fields[place]
+        index = table.index(key.column)
+        field = table.fields[index]
         if key.order:
             raise ConditionError(f"{key.column} is sorted in {key.order} order here only.", "Sort by code point first.")
         own = translator(table, dialect, lambda at: quoted(table.fields[at].name))
         if field.kind is Kind.UUID and own.uuid_order_note:
             notes.append(f"{key.column} is {own.uuid_order_note}")
-        keys.append(own.in_order_of(own.in_order(place), key.descending, key.empty_first))
+        keys.append(own.in_order_of(own.in_order(index), key.descending, key.empty_first))
     return keys
 
 
@@ -333,17 +333,17 @@ def move_down(pull: Pull, table: Table, dialect: str) -> Moved:
     tokens = _outer(tokens_of(text))
     start = next(t for t in tokens if t.low == "where")
     end = next((t.start for t in tokens if t.low == "order" and t.start > start.start), len(text))
-    made = text[: start.start].rstrip() + ("\n" + text[end:] if text[end:] else "")
+    written = text[: start.start].rstrip() + ("\n" + text[end:] if text[end:] else "")
     steps = (FilterStep(tuple(conditions)), *pull.steps)
-    return Moved(replace(pull, query=replace(pull.query, text=made), steps=steps))
+    return Moved(replace(pull, query=replace(pull.query, text=written), steps=steps))
 
 
 def _find(table: Table, column: Value) -> int:
     """The result's column that a query's column is. Raises: ConditionError."""
-    for place, field in enumerate(table.fields):
+    for index, field in enumerate(table.fields):
         origin = field.origin.casefold()
         if origin.rpartition(".")[2] == column.name.casefold() or field.name.casefold() == column.name.casefold():
-            return place
+            return index
     raise ConditionError(f"{column.sql()} is not among the columns of the result.", "Add it to the query's columns.")
 
 
@@ -410,8 +410,8 @@ def _normal(value: object) -> Value:
 
 def difference(before: str, after: str) -> list[tuple[str, str]]:
     """Lines of two texts as (mark, line): " " in both, "-" only before, "+" only after."""
-    found = []
+    results = []
     for line in difflib.ndiff(before.split("\n"), after.split("\n")):
         if line[:1] != "?":
-            found.append((line[:1], line[2:]))
-    return found
+            results.append((line[:1], line[2:]))
+    return results

@@ -57,7 +57,7 @@ def origin_of(
     end = course.end
     name = end.table.fields[place].name
     at = len(course.results)
-    found = [Passage(at, "Result", Fate.KEPT, f"{name} is {value_words(end.table, place, row)}")]
+    passages = [Passage(at, "Result", Fate.KEPT, f"{name} is {value_words(end.table, place, row)}")]
     if end.grouped is None:
         sought = _Sought([name], np.array([row], np.int64))
     else:
@@ -69,15 +69,15 @@ def origin_of(
         step = result.applied if result.applied is not None else result.step
         if not step.on or result.error is not None:
             continue
-        said = _back(step, course.before(number), result.shaped, sought, stop)
-        if said:
-            found.append(Passage(number, step.name or f"{step.kind.capitalize()} {step.words()}", Fate.KEPT, said))
+        text = _back(step, course.before(number), result.shaped, sought, stop)
+        if text:
+            passages.append(Passage(number, step.name or f"{step.kind.capitalize()} {step.words()}", Fate.KEPT, text))
         if not sought.names:
-            return tuple(found)
-    found += [
+            return tuple(passages)
+    passages += [
         Passage(-1, "Query", Fate.RETURNED, _asked(course.table, name, sought.rows, query)) for name in sought.names
     ]
-    return tuple(found)
+    return tuple(passages)
 
 
 def _back(step: Step, before: Shaped, after: Shaped, sought: _Sought, stop: StopToken) -> str:
@@ -124,23 +124,23 @@ def _ids(before: Shaped, places: Ids) -> Ids:
 
 
 def _computed(step: ComputeStep, before: Shaped, sought: _Sought) -> str:
-    said = []
+    lines = []
     for number in range(len(step.columns) - 1, -1, -1):
-        made = step.columns[number]
-        if made.label not in sought.names:
+        computed = step.columns[number]
+        if computed.label not in sought.names:
             continue
         table = before.table
         try:
-            names = [table.fields[p].name for p in sorted(columns_in(parse_expression(made.text, table))) if p >= 0]
+            names = [table.fields[p].name for p in sorted(columns_in(parse_expression(computed.text, table))) if p >= 0]
         except ConditionError:  # it names columns that were computed before it in the same step
-            earlier = [c.label for c in step.columns[:number] if c.label in made.text]
-            names = earlier + [f.name for f in table.fields if f.name in made.text]
+            earlier = [c.label for c in step.columns[:number] if c.label in computed.text]
+            names = earlier + [f.name for f in table.fields if f.name in computed.text]
         at = _row_of(before, sought.rows)
         values = [f"{name} {value_words(table, find_column(table, name), at)}" for name in names
                   if at >= 0 and any(f.name == name for f in table.fields)]  # fmt: skip
-        said.append(f"{made.label} = {made.text}" + (f", with {', '.join(values)}" if values else ""))
-        sought.swap(made.label, names)
-    return "; ".join(said)
+        lines.append(f"{computed.label} = {computed.text}" + (f", with {', '.join(values)}" if values else ""))
+        sought.swap(computed.label, names)
+    return "; ".join(lines)
 
 
 def _row_of(shaped: Shaped, rows: Ids) -> int:
@@ -159,12 +159,12 @@ def _grouped(step: GroupStep, before: Shaped, after: Shaped, sought: _Sought) ->
     group = ", ".join(
         f"{key.title} {value_words(leaves, n, _row_of(after, sought.rows))}" for n, key in enumerate(keys)
     )
-    count, said = len(sought.rows), []
+    count, lines = len(sought.rows), []
     for name in list(sought.names):
         at = titles.index(name) if name in titles else -1
         if 0 <= at < len(keys):
             sought.swap(name, [keys[at].column])
-            said.append(
+            lines.append(
                 f"a key of the group: the {keys[at].part} of {keys[at].column}"
                 if keys[at].part
                 else "a key of the group"
@@ -172,9 +172,9 @@ def _grouped(step: GroupStep, before: Shaped, after: Shaped, sought: _Sought) ->
         elif at - len(keys) < len(step.figures) and at >= 0:
             figure = step.figures[at - len(keys)]
             words = figure.figure.value if figure.column else "count"
-            said.append(f"{words} over the {grouped(count)} rows of {group or 'all'}")
+            lines.append(f"{words} over the {grouped(count)} rows of {group or 'all'}")
             sought.swap(name, [figure.column] if figure.column else [])
-    return "; ".join(said)
+    return "; ".join(lines)
 
 
 def _pivoted(step: PivotStep, before: Shaped, after: Shaped, sought: _Sought, stop: StopToken) -> str:
@@ -209,17 +209,17 @@ def _joined(step: JoinStep, before: Shaped, after: Shaped, sought: _Sought, stop
     theirs = met.there_ids.take(rows)
     own = [name for name in sought.names if name in mine]
     foreign = [name for name in sought.names if name not in mine]
-    said = ""
+    text = ""
     if foreign and len(theirs) and int(theirs[0]) >= 0:
-        said = f"{', '.join(foreign)} from {step.other}: {row_words(right, int(theirs[0]), 3)}"
+        text = f"{', '.join(foreign)} from {step.other}: {row_words(right, int(theirs[0]), 3)}"
     elif foreign:
-        said = f"no row of {step.other} matches it: {', '.join(foreign)} is NULL"
+        text = f"no row of {step.other} matches it: {', '.join(foreign)} is NULL"
     kept = met.here_ids.take(rows)
     sought.names, sought.rows = own, _under(before, kept[kept >= 0])
     if own and not len(sought.rows):
         sought.names = []
-        said = said or f"a row of {step.other} that matches no row here"
-    return said
+        text = text or f"a row of {step.other} that matches no row here"
+    return text
 
 
 def _asked(table: Table, name: str, rows: Ids, query: QueryModel | None) -> str:
@@ -229,11 +229,11 @@ def _asked(table: Table, name: str, rows: Ids, query: QueryModel | None) -> str:
         next((each for each in query.items if (each.label or each.column) == name), None) if query is not None else None
     )
     if field is not None and field.origin:
-        said = field.origin
+        text = field.origin
     elif item is not None:
-        said = f"computed by the query: {' '.join(item.said.split())}"
+        text = f"computed by the query: {' '.join(item.said.split())}"
     else:
-        said = name
+        text = name
     if len(rows) == 1:
-        return f"{said}, of the row {row_words(table, int(rows[0]), 3)}"
-    return f"{said}, of {grouped(len(rows))} rows"
+        return f"{text}, of the row {row_words(table, int(rows[0]), 3)}"
+    return f"{text}, of {grouped(len(rows))} rows"

@@ -45,13 +45,13 @@ class Versions:
             lines = read_text(self._path(key)).splitlines()
         except (OSError, UnicodeDecodeError):
             return []
-        found = []
+        results = []
         for line in lines:
             try:
-                found.append(Version(**json.loads(line)))
+                results.append(Version(**json.loads(line)))
             except (ValueError, TypeError, RecursionError):
                 continue
-        return found
+        return results
 
     def _write(self, key: str, versions: list[Version]) -> None:
         lines = (json.dumps(asdict(version), ensure_ascii=False) for version in versions[-MOST:])
@@ -64,8 +64,8 @@ class Versions:
             there = self.all(key)
             if there and there[-1].text == text and (there[-1].why == why or why == "run"):
                 return
-            made = Version(dt.datetime.now().isoformat(timespec="seconds"), why, text)
-            self._write(key, [*there, made])
+            version = Version(dt.datetime.now().isoformat(timespec="seconds"), why, text)
+            self._write(key, [*there, version])
 
     def move(self, old: str, new: str) -> None:
         """File a pull's versions elsewhere: it was saved, under a name for the first time or under another. What is

@@ -78,26 +78,29 @@ def look(before: Table, after: Table, keys: Sequence[str], at: dt.datetime, stop
     if names != [field.name for field in before.fields]:
         raise ConditionError("The columns are others than before.", "Run the query, then watch it again.")
     own = [name for name in keys if name in names]
-    found = compare_views(View(after), View(before), own or names, stop)
-    new, gone, changed = (np.flatnonzero(found.states == state) for state in (ONLY_HERE, ONLY_THERE, CHANGED))
+    differences = compare_views(View(after), View(before), own or names, stop)
+    new, gone, changed = (np.flatnonzero(differences.states == state) for state in (ONLY_HERE, ONLY_THERE, CHANGED))
     moved = np.full(before.rows, -1, np.int64)
-    both = (found.here_ids >= 0) & (found.there_ids >= 0)
-    moved[found.there_ids[both]] = found.here_ids[both]
-    fresh = found.here_ids[np.concatenate([new, changed])]
+    both = (differences.here_ids >= 0) & (differences.there_ids >= 0)
+    moved[differences.there_ids[both]] = differences.here_ids[both]
+    fresh = differences.here_ids[np.concatenate([new, changed])]
     seen: list[Seen] = []
     places = [find_column(after, name) for name in (own or names[:3])]
 
     def named(table: Table, row: int) -> str:
         return ", ".join(shown(table.columns[p].value(row), table.fields[p]) or "NULL" for p in places)
 
-    for rows, what, table, ids in ((new, What.NEW, after, found.here_ids), (gone, What.GONE, before, found.there_ids)):
+    for rows, what, table, ids in (
+        (new, What.NEW, after, differences.here_ids),
+        (gone, What.GONE, before, differences.there_ids),
+    ):
         for at_row in rows[: MOST_SEEN - len(seen)].tolist():
             seen.append(Seen(at, what, named(table, int(ids[at_row]))))
     for at_row in changed[: max(0, MOST_SEEN - len(seen))].tolist():
         stop.check()
-        here, there = int(found.here_ids[at_row]), int(found.there_ids[at_row])
-        for place, (left, right) in enumerate(found.pairs):
-            if found.changed[place][at_row]:
+        here, there = int(differences.here_ids[at_row]), int(differences.there_ids[at_row])
+        for index, (left, right) in enumerate(differences.pairs):
+            if differences.changed[index][at_row]:
                 texts = [
                     shown(table.columns[column].value(row), table.fields[column]) or "NULL"
                     for table, column, row in ((before, right, there), (after, left, here))

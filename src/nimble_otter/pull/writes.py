@@ -134,11 +134,11 @@ class WriteJournal:
         try:
             report = intent.report
             back = report.back or replace(intent.plan, statements=())
-            made = replace(told, at=report.at, statements=len(intent.plan.statements), lasting=report.lasting)
-            made = _keep_reversal(self.folder, made, back, report.reversal)
-            path = made.path.with_suffix(".intent")
+            written = replace(told, at=report.at, statements=len(intent.plan.statements), lasting=report.lasting)
+            written = _keep_reversal(self.folder, written, back, report.reversal)
+            path = written.path.with_suffix(".intent")
             whole = {
-                "version": VERSION, **_told(made), "url": url, "outcome": "", "reversal": made.path.name,
+                "version": VERSION, **_told(written), "url": url, "outcome": "", "reversal": written.path.name,
                 "process": [*_process(os.getpid()), self._name], "mark": intent.mark, "is_atomic": intent.is_atomic,
                 "plan": _plan_out(intent.plan), "edits": edits_out(edits),
                 "keys": {str(row): plain_out(key) for row, key in intent.keys.items()},
@@ -146,7 +146,7 @@ class WriteJournal:
                 "renamed": _renamed(intent),
             }  # fmt: skip
             write_text(path, json.dumps(whole, ensure_ascii=True))
-            return Noted(path, made, url, edits, _names(whole["renamed"]))
+            return Noted(path, written, url, edits, _names(whole["renamed"]))
         except OSError as problem:
             raise SavedError(
                 f"The write could not be recorded before running it: {problem.strerror}. Nothing was written.",
@@ -162,15 +162,15 @@ class WriteJournal:
                 return noted
             if whole["outcome"]:
                 return replace(noted, outcome="written")
-            made = noted.written
+            written = noted.written
             if report is not None and report.back is not None and (report.left or not whole["is_atomic"]):
-                made = replace(made, statements=report.good)
-                write_text(made.script, report.reversal)
-                plain = {"version": VERSION, **_told(made), "plan": _plan_out(report.back)}
-                write_text(made.path, json.dumps(plain, ensure_ascii=False, indent=1))
-            _log(self.folder, made)
+                written = replace(written, statements=report.good)
+                write_text(written.script, report.reversal)
+                plain = {"version": VERSION, **_told(written), "plan": _plan_out(report.back)}
+                write_text(written.path, json.dumps(plain, ensure_ascii=False, indent=1))
+            _log(self.folder, written)
             write_text(noted.path, json.dumps({**whole, "outcome": "written"}, ensure_ascii=True))
-        return replace(noted, written=made, outcome="written")
+        return replace(noted, written=written, outcome="written")
 
     def drop(self, noted: Noted) -> None:
         """Nothing was written: neither note nor reversal is of use."""
@@ -183,11 +183,11 @@ class WriteJournal:
 
     def open(self) -> list[Noted]:
         """Every note that is there; damaged ones are set aside."""
-        found = []
+        results = []
         for path in sorted(self.folder.glob("*.intent")) if self.folder.is_dir() else ():
             try:
                 whole = _load(path)
-                made = replace(
+                written = replace(
                     _written(whole, self.folder / str(whole["reversal"])), statements=int(whole["statements"])
                 )
                 edits = edits_in(whole["edits"])
@@ -195,22 +195,22 @@ class WriteJournal:
                 is_own = int(number) == os.getpid()
                 is_alive = [number, *began] == _process(int(number)) and (name in _OPEN or not is_own)
                 names, outcome = _names(whole["renamed"]), str(whole["outcome"])
-                found.append(Noted(path, made, str(whole["url"]), edits, names, outcome, is_alive))
+                results.append(Noted(path, written, str(whole["url"]), edits, names, outcome, is_alive))
             except CorruptError:
                 continue
             except (KeyError, TypeError, ValueError, AttributeError, ArithmeticError, IndexError):
                 _damaged(path)
-        return found
+        return results
 
 
 def _renamed(intent: Intent) -> list[Value]:
     """Pairs of the old and new keys of rows whose keys change."""
-    found = []
+    results = []
     for statement in intent.plan.statements:
         new = intent.keys.get(statement.row_id)
         if statement.kind == StatementKind.UPDATE and new is not None and new != statement.key:
-            found.append([plain_out([v for _, v in statement.key]), plain_out([v for _, v in new])])
-    return found
+            results.append([plain_out([v for _, v in statement.key]), plain_out([v for _, v in new])])
+    return results
 
 
 def _names(renamed: Value) -> dict[Hashable, tuple[object, ...]]:
@@ -252,16 +252,16 @@ def _written(told: dict[str, Value], path: Path) -> Written:
 def all_writes(folder: Path, pull: str, source: str, uid: str = "", table: str = "") -> list[Written]:
     """The writes of a pull, and those to its table from others, the latest first; what can't be read of the log is
     passed over. A pull is known by its `uid` whatever it is called now, earlier writes by its name."""
-    found = []
+    results = []
     for line in _lines(folder / LOG):
         try:
             told = json.loads(line)
             is_own = (told.get("uid") == uid != "") or (told["pull"], told["source"]) == (pull, source)
             if (is_own or (told["source"], told["table"]) == (source, table)) and (folder / told["reversal"]).exists():
-                found.append(_written(told, folder / told["reversal"]))
+                results.append(_written(told, folder / told["reversal"]))
         except (ValueError, KeyError, TypeError, AttributeError, RecursionError):
             continue
-    return found[::-1]
+    return results[::-1]
 
 
 def load_reversal(path: Path) -> Plan:

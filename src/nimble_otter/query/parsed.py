@@ -20,9 +20,9 @@ from nimble_otter.values import Value
 def local_dialect(empties: str = "nulls_are_last") -> object:
     """PostgreSQL's dialect, but with empties last in any order, as they are here, or where else the parser can have
     them."""
-    made = sqlglot.Dialect.get_or_raise("postgres")
-    made.NULL_ORDERING = empties
-    return made
+    dialect = sqlglot.Dialect.get_or_raise("postgres")
+    dialect.NULL_ORDERING = empties
+    return dialect
 
 
 def parse_sql(text: str, dialect: DialectType, error: Callable[..., Exception]) -> exp.Expr:
@@ -59,9 +59,9 @@ def place_in(text: str, node: exp.Expr) -> Place | None:
         return place_of(text, int(node.meta["start"]), int(node.meta["end"]) + 1)
     if isinstance(node, exp.Func):
         name = node.name if isinstance(node, exp.Anonymous) else node.sql_name()
-        found = re.search(rf"\b{re.escape(str(name))}\s*\(", text, re.IGNORECASE)
-        if found:
-            return place_of(text, found.start(), found.start() + len(str(name)))
+        match = re.search(rf"\b{re.escape(str(name))}\s*\(", text, re.IGNORECASE)
+        if match:
+            return place_of(text, match.start(), match.start() + len(str(name)))
     for part in node.walk(bfs=False):
         if isinstance(part, exp.Identifier) and "start" in part.meta:
             last = node.this if isinstance(node, exp.Column) and isinstance(node.this, exp.Identifier) else part

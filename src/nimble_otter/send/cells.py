@@ -64,18 +64,18 @@ def number_format(field: Field, column: Column, date: str, time: str) -> str:
 
 def _code(pattern: str) -> str:
     """A date pattern of Unicode TS #35 as a number format; "" where it has something that formats have not."""
-    made = ""
-    for found in _TOKEN.finditer(pattern):
-        token = found[0]
-        if found[2]:
+    text = ""
+    for match in _TOKEN.finditer(pattern):
+        token = match[0]
+        if match[2]:
             if token not in _CODES:
                 return ""
-            made += _CODES[token]
+            text += _CODES[token]
         elif token.startswith("'") and len(token) > 1:
-            made += "".join(f"\\{c}" for c in (found[1] or "'"))
+            text += "".join(f"\\{c}" for c in (match[1] or "'"))
         else:
-            made += token if token in ":. " else f"\\{token}"
-    return made
+            text += token if token in ":. " else f"\\{token}"
+    return text
 
 
 @dataclass(slots=True)
@@ -120,18 +120,18 @@ class Cells:
             no, yes = b' t="b"' + style + b"><v>0</v></c>", b' t="b"' + style + b"><v>1</v></c>"
             return by_code([no, yes], column.data)
         if kind is Kind.INT:
-            odd, said = too_exact(column), "whole numbers of more than 15 digits are text, so that none is rounded"
+            odd, text = too_exact(column), "whole numbers of more than 15 digits are text, so that none is rounded"
             texts = numbers(column) or []
         elif kind is Kind.DECIMAL:
-            odd, said = _inexact(column), "decimals of more than 15 digits are text, so that none is rounded"
+            odd, text = _inexact(column), "decimals of more than 15 digits are text, so that none is rounded"
             texts = numbers(column) or []
         elif kind is Kind.FLOAT:
-            odd, said = ~np.isfinite(column.data), "numbers that are NaN or infinite are text"
+            odd, text = ~np.isfinite(column.data), "numbers that are NaN or infinite are text"
             clean = Column(kind, np.where(odd, 0.0, column.data)) if odd.any() else column
             texts = numbers(clean) or []
         elif kind is Kind.DATE:
             serial, odd = column.data.astype(np.int64) - _ZERO_DAY, column.data < _FIRST_DAY
-            texts, said = numbers(Column(Kind.INT, serial)) or [], "days before 1900-03-01 are text"
+            texts, text = numbers(Column(Kind.INT, serial)) or [], "days before 1900-03-01 are text"
         elif kind in (Kind.TIME, Kind.CLOCK, Kind.SPAN) or (kind is Kind.ZONED and self.zones == "utc"):
             shift = _ZERO_DAY * DAY_US if kind in (Kind.TIME, Kind.ZONED) else 0
             odd = column.data % 1000 != 0
@@ -139,7 +139,7 @@ class Cells:
                 odd |= column.data < 0
             elif shift:
                 odd |= column.data < _FIRST_DAY * DAY_US
-            said = "times finer than a millisecond, or that spreadsheets have not, are text"
+            text = "times finer than a millisecond, or that spreadsheets have not, are text"
             texts = numbers(Column(Kind.FLOAT, _serial(column.data - shift))) or []
         else:
             return None
@@ -148,7 +148,7 @@ class Cells:
             if column.empty is not None:
                 odd &= ~column.empty
             places = np.flatnonzero(odd)
-            self.out.note(said, len(places))
+            self.out.note(text, len(places))
             for at, value in zip(places.tolist(), column.values(places), strict=True):
                 cells[at] = self._text(plain(value).encode(*TEXT_BYTES), b"")
         return cells
@@ -218,18 +218,20 @@ class Cells:
         return (start + block.replace(b"\0", end + b"\0" + start) + end).split(b"\0") if texts else []
 
     def _text(self, text: bytes, style: bytes) -> bytes:
-        said = self.out.whole(text.decode(*TEXT_BYTES))
-        if len(said.encode("utf-16-le", "surrogatepass")) // 2 > MOST_CHARACTERS:
+        whole_text = self.out.whole(text.decode(*TEXT_BYTES))
+        if len(whole_text.encode("utf-16-le", "surrogatepass")) // 2 > MOST_CHARACTERS:
             if self.long_way == "refuse":
                 raise SendError(
-                    f"A cell holds {MOST_CHARACTERS} characters; one value has {len(said)}.",
+                    f"A cell holds {MOST_CHARACTERS} characters; one value has {len(whole_text)}.",
                     "Choose to cut such values, hide that column, or send CSV or JSON.",
                 )
             self.out.note(f"texts are cut to the {MOST_CHARACTERS} characters that a cell holds")
-            said = said.encode("utf-16-le", "surrogatepass")[: 2 * MOST_CHARACTERS - 2].decode("utf-16-le", "ignore")
-        if self.formulas and said.startswith("=") and len(said) > 1:
-            return style + b"><f>" + _escaped(said[1:]) + b"</f></c>"
-        return b' t="inlineStr"' + style + b">" + _START + _escaped(said) + _END
+            whole_text = whole_text.encode("utf-16-le", "surrogatepass")[: 2 * MOST_CHARACTERS - 2].decode(
+                "utf-16-le", "ignore"
+            )
+        if self.formulas and whole_text.startswith("=") and len(whole_text) > 1:
+            return style + b"><f>" + _escaped(whole_text[1:]) + b"</f></c>"
+        return b' t="inlineStr"' + style + b">" + _START + _escaped(whole_text) + _END
 
 
 def _may_be_illegal(block: bytes) -> bool:
@@ -275,22 +277,22 @@ def header_cell(name: str, style: int) -> bytes:
 
 def letters(place: int) -> str:
     """A column's letters, from A for 0."""
-    found = ""
+    text = ""
     place += 1
     while place:
         place, rest = divmod(place - 1, 26)
-        found = chr(65 + rest) + found
-    return found
+        text = chr(65 + rest) + text
+    return text
 
 
 def place_of(text: str) -> tuple[int, int]:
     """A cell such as B5 as (row from 1, column from 0). Raises: SendError."""
-    found = re.fullmatch(r"\$?([A-Za-z]{1,3})\$?([1-9]\d{0,6})", text.strip() or "A1")
-    if found is None:
+    match = re.fullmatch(r"\$?([A-Za-z]{1,3})\$?([1-9]\d{0,6})", text.strip() or "A1")
+    if match is None:
         raise SendError(f"{text!r} is not a cell.", "Write it like B5.")
     column = 0
-    for letter in found[1].upper():
+    for letter in match[1].upper():
         column = column * 26 + ord(letter) - 64
-    if column > 16_384 or int(found[2]) > 1_048_576:
+    if column > 16_384 or int(match[2]) > 1_048_576:
         raise SendError(f"A sheet has no cell {text}.", "The last one is XFD1048576.")
-    return int(found[2]), column - 1
+    return int(match[2]), column - 1

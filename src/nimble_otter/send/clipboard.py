@@ -113,7 +113,7 @@ def _table(blocks: Sequence[Rows], header: bool, spell: Spelling, stop: StopToke
 
 
 def _cell(text: str, is_text: bool) -> str:
-    said = html.escape(text, quote=False).replace("\n", "<br>")
+    markup = html.escape(text, quote=False).replace("\n", "<br>")
     # what is text stays text in a spreadsheet, whatever it looks like
     is_odd = is_text and text[:1] in tuple("=+-@0")
-    return f"<td style=\"mso-number-format:'\\@'\">{said}</td>" if is_odd else f"<td>{said}</td>"
+    return f"<td style=\"mso-number-format:'\\@'\">{markup}</td>" if is_odd else f"<td>{markup}</td>"

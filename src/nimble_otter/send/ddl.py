@@ -54,8 +54,8 @@ def _type_of_objects(field: Field, column: Column | None, dialect: Dialect) -> s
     if types and types <= {dict, list}:
         return dialect.nested_type
     if bytes in types and not dialect.is_loose:
-        said = f"{field.name} holds bytes among other values, which one column there can't."
-        raise SendError(said, "Leave it out, or filter such rows out.")
+        text = f"{field.name} holds bytes among other values, which one column there can't."
+        raise SendError(text, "Leave it out, or filter such rows out.")
     return dialect.mixed_type(field, types)
 
 
@@ -65,8 +65,8 @@ def create_table(
     """The statement that makes the table, without its semicolon; a primary key over `keys`."""
     quote = quoter(dialect)
     lines = []
-    for place, field in enumerate(fields):
-        column = block[place] if place < len(block) else None
+    for index, field in enumerate(fields):
+        column = block[index] if index < len(block) else None
         in_key = field.name in keys
         not_null = " not null" if in_key else ""
         lines.append(f"  {quote(field.name)} {type_of(field, column, dialect, in_key)}".rstrip() + not_null)

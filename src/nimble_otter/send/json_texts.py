@@ -47,8 +47,8 @@ def json_blocks(rows: Rows, out: Output) -> Iterator[tuple[list[bytes], bytes, i
             yield lines, b"", count
             continue
         pieces: list[Any] = []
-        for place, (name, column) in enumerate(zip(names, texts, strict=True)):
-            lead = b"," if place else (b"[" if as_lists else b"{")
+        for index, (name, column) in enumerate(zip(names, texts, strict=True)):
+            lead = b"," if index else (b"[" if as_lists else b"{")
             pieces += [lead if as_lists else lead + name + b":", column]
         pieces.append(b"]\n" if as_lists else b"}\n")
         yield [], woven(pieces, count), count
@@ -62,25 +62,25 @@ class _Writer:
 
     def texts(self, column: Column) -> list[bytes]:
         """The JSON text of each value; null where there is none."""
-        found = self._quickly(column)
-        if found is None:
-            found = [_dump(self._exact(value)) for value in column.values()]
-        return put_empty(found, column, b"null")
+        pieces = self._quickly(column)
+        if pieces is None:
+            pieces = [_dump(self._exact(value)) for value in column.values()]
+        return put_empty(pieces, column, b"null")
 
     def _quickly(self, column: Column) -> list[bytes] | None:
         kind = column.kind
         if kind.is_number:
-            found = numbers(column)
-            if found is None or not self._as_text or kind is Kind.FLOAT:
-                return found
+            pieces = numbers(column)
+            if pieces is None or not self._as_text or kind is Kind.FLOAT:
+                return pieces
             if kind is Kind.INT and not ((column.data > 1 << 53) | (column.data < -(1 << 53))).any():
-                return found
-            return [b'"' + text + b'"' for text in found]
+                return pieces
+            return [b'"' + text + b'"' for text in pieces]
         if kind is Kind.BOOL:
             return by_code([b"false", b"true"], column.data)
         if kind.is_moment or kind is Kind.CLOCK:
-            found = moments(column, b"T")
-            return None if found is None else _in_quotes(found)
+            pieces = moments(column, b"T")
+            return None if pieces is None else _in_quotes(pieces)
         if isinstance(column, CodedText):
             words = [_dump(self._out.whole(word)) for word in column.words] or [b'""']
             return by_code(words, column.data)

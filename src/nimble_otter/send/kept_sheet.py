@@ -182,11 +182,11 @@ class SheetTable:
 
 def tables_of(book: Book, part: str, relations: Element) -> list[SheetTable]:
     """The tables that a sheet holds."""
-    found = []
+    results = []
     for relation in relations:
         if relation.get("Type", "").endswith("/table"):
-            found.append(SheetTable(book, book.resolved(part, relation.get("Target")), relation))
-    return found
+            results.append(SheetTable(book, book.resolved(part, relation.get("Target")), relation))
+    return results
 
 
 def follow_rows(tables: Sequence[SheetTable], block: Box, heads: Sequence[str], out: Output) -> None:
@@ -198,9 +198,9 @@ def follow_rows(tables: Sequence[SheetTable], block: Box, heads: Sequence[str], 
             continue
         if heads and top == first:
             names = [c.get("name", "") for c in table.tree.find(tag("tableColumns"))]
-            for place, head in enumerate(heads):
-                if begin <= left + place <= end:
-                    names[left + place - begin] = head
+            for index, head in enumerate(heads):
+                if begin <= left + index <= end:
+                    names[left + index - begin] = head
             table.rename(names)
         if bottom <= last:
             continue

@@ -37,12 +37,12 @@ class Literals:
                 dialect.text_literal(str(dialect.parameter(v, between)).encode(*TEXT_BYTES)) if isinstance(v, list)
                 else self._literal(v, field.form) for v in column.values()
             ]  # fmt: skip
-        found = numbers(column)
-        if found is not None and column.kind is Kind.FLOAT:
-            self._keep_signs(column, found)
-            dialect.double_literals(found, column.data)
-        if found is not None:
-            return found
+        pieces = numbers(column)
+        if pieces is not None and column.kind is Kind.FLOAT:
+            self._keep_signs(column, pieces)
+            dialect.double_literals(pieces, column.data)
+        if pieces is not None:
+            return pieces
         if column.kind is Kind.BOOL:
             yes, no = dialect.truth
             return by_code([no.encode(), yes.encode()], column.data)
@@ -64,8 +64,8 @@ class Literals:
     def _keep_signs(self, column: Column, found: list[bytes]) -> None:
         """Zeros with a minus, which servers take for a whole or decimal one unless it is written so."""
         places = np.flatnonzero((column.data == 0) & np.signbit(column.data)).tolist()
-        for place in places:
-            found[place] = self._dialect.negative_zero.encode()
+        for index in places:
+            found[index] = self._dialect.negative_zero.encode()
         if not self._dialect.keeps_negative_zero:
             self._out.note("zeros with a minus are zeros there", len(places))
 

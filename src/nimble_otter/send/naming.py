@@ -68,10 +68,10 @@ def fill_name(pattern: str, names: Names) -> str:
 
 
 def _moment(at: dt.datetime, form: str) -> str:
-    made = at.strftime(form)
-    if "%" in made or not made.strip():
+    text = at.strftime(form)
+    if "%" in text or not text.strip():
         raise SendError(f"{form!r} in the file name is not a time format.", "Write it like %Y-%m or %H%M.")
-    return made
+    return text
 
 
 def _parameter(name: str, parameters: Mapping[str, object]) -> str:

@@ -36,7 +36,7 @@ def put_pictures(book: Book, relations: object, pictures: Sequence[tuple[int, in
     part = book.free_part("xl/drawings/drawing{}.xml")
     book.put(part, b"")
     own, known, anchors = book.new_relations(), dict[str, str](), []
-    for number, (row, place, data) in enumerate(pictures, 1):
+    for number, (row, index, data) in enumerate(pictures, 1):
         suffix = content_of(data).suffix
         digest = hashlib.sha256(data).hexdigest()
         if digest not in known:
@@ -50,7 +50,7 @@ def put_pictures(book: Book, relations: object, pictures: Sequence[tuple[int, in
         share = min(1.0, most / max(1, height), 240 / max(1, width))
         size = f'cx="{int(width * share) * _EMU_A_PIXEL}" cy="{int(height * share) * _EMU_A_PIXEL}"'
         anchors.append(
-            f"<xdr:oneCellAnchor><xdr:from><xdr:col>{place}</xdr:col><xdr:colOff>28575</xdr:colOff>"
+            f"<xdr:oneCellAnchor><xdr:from><xdr:col>{index}</xdr:col><xdr:colOff>28575</xdr:colOff>"
             f"<xdr:row>{row - 1}</xdr:row><xdr:rowOff>28575</xdr:rowOff></xdr:from><xdr:ext {size}/><xdr:pic>"
             f'<xdr:nvPicPr><xdr:cNvPr id="{number}" name="Picture {number}"/><xdr:cNvPicPr>'
             '<a:picLocks noChangeAspect="1"/></xdr:cNvPicPr></xdr:nvPicPr><xdr:blipFill>'

@@ -26,9 +26,9 @@ def check_room(column: Column, there: ColumnInfo, dialect: Dialect) -> None:
     """Raises: SendError where a column of rows has values that the column there would keep otherwise than they are."""
     count, example = _altered(column, there.exact or there.declared, dialect)
     if count:
-        said = f"{there.name} is {there.declared.lower()}: {count} values, such as {plain(example)}, would be rounded."
+        text = f"{there.name} is {there.declared.lower()}: {count} values, such as {plain(example)}, would be rounded."
         raise SendError(
-            said,
+            text,
             "Round them in Compute first, or send to a wider column.",
         )
 
@@ -54,10 +54,10 @@ def _scale_of(declared: str, dialect: Dialect) -> int | None:
     """Digits behind the point that a type keeps; None where it keeps all, or is none of numbers."""
     if _WHOLE.match(declared) and not declared.rstrip().endswith("]"):
         return 0
-    found = _DECIMAL.fullmatch(re.sub(r" (?:unsigned|zerofill)", "", declared, flags=re.I))
-    if found is None or (not found[1] and dialect.bare_numeric_keeps_all):
+    match = _DECIMAL.fullmatch(re.sub(r" (?:unsigned|zerofill)", "", declared, flags=re.I))
+    if match is None or (not match[1] and dialect.bare_numeric_keeps_all):
         return None
-    return int(found[2] or 0)
+    return int(match[2] or 0)
 
 
 def _fits(column: Column, scale: int) -> bool:
@@ -74,19 +74,19 @@ def _digits(value: object) -> int:
 
 
 def _counted(column: Column, is_altered: Callable[[Any], bool]) -> tuple[int, object]:
-    found = [
+    results = [
         v for v in column.values() if isinstance(v, (int, float, Decimal)) and not isinstance(v, bool) and v == v
         and abs(v) != float("inf") and is_altered(v)
     ]  # fmt: skip
-    return len(found), found[0] if found else None
+    return len(results), results[0] if results else None
 
 
 def _of_times(column: Column, declared: str, dialect: Dialect) -> tuple[int, object]:
-    found = _CLOCK.match(declared)
+    match = _CLOCK.match(declared)
     is_date = re.match(r"DATE\b", declared, re.I) is not None
-    if found is None and not is_date:
+    if match is None and not is_date:
         return 0, None
-    digits = int(found[1]) if found is not None and found[1] else dialect.fraction_digits
+    digits = int(match[1]) if match is not None and match[1] else dialect.fraction_digits
     step = DAY_US if is_date else 10 ** (6 - digits)
     odd = (column.data.astype(np.int64) % step != 0) & ~column.empty_at()
     places = np.flatnonzero(odd)

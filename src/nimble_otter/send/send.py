@@ -194,11 +194,11 @@ def _send(
     before = _mark(path)
     try:
         with replacing(path) as stream:
-            for place, (name, given) in enumerate(tables):
+            for index, (name, given) in enumerate(tables):
                 rows = given() if callable(given) else given
                 if not rows.fields:
                     raise SendError("There are no columns to send.", "Show at least one.")
-                is_last = place == len(tables) - 1
+                is_last = index == len(tables) - 1
                 if options.get("binary") in ("files", "both"):
                     rows = beside.of(rows, options["binary"] == "both")
                 existing = stages[-1] if stages else (path if mode != "replace" else None)
@@ -234,9 +234,9 @@ def _stage(stream: object, is_last: bool, path: Path, stages: list[Path]) -> Ite
         return
     handle, name = tempfile.mkstemp(prefix=f".{path.name[:40]}.", suffix=".part", dir=path.parent)
     os.close(handle)
-    with open(name, "r+b", buffering=1 << 20) as made:
+    with open(name, "r+b", buffering=1 << 20) as binary_i_o:
         try:
-            yield made
+            yield binary_i_o
         finally:
             stages.append(Path(name))
 
@@ -257,12 +257,12 @@ def _checked(format_: Format, out: Output, done: int, existing: Path | None) -> 
     if out.path.stat().st_size > MOST_CHECKED_BYTES:
         return False
     before = format_.count(existing, out) if existing is not None and out.mode == "append" else 0
-    found = format_.count(out.path, out)
-    if found is None or before is None:
+    number = format_.count(out.path, out)
+    if number is None or before is None:
         return False
-    if found - before != done:
+    if number - before != done:
         raise SendError(
-            f"{done} rows were written, but {found - before} were read back; the file was not kept.",
+            f"{done} rows were written, but {number - before} were read back; the file was not kept.",
             "Send in another format, and report this.",
         )
     return True
@@ -270,10 +270,10 @@ def _checked(format_: Format, out: Output, done: int, existing: Path | None) -> 
 
 def _mark(path: Path) -> tuple[int, int] | None:
     try:
-        found = path.stat()
+        status = path.stat()
     except OSError:
         return None
-    return found.st_mtime_ns, found.st_size
+    return status.st_mtime_ns, status.st_size
 
 
 def _refuse_open(path: Path) -> None:
@@ -286,7 +286,7 @@ def _refuse_open(path: Path) -> None:
 @contextmanager
 def _made_folders(folder: Path, path: Path) -> Iterator[None]:
     """The folder, made where it is not there; what was made goes again when nothing was delivered."""
-    made = [f for f in (folder, *folder.parents) if not f.exists()]
+    paths = [f for f in (folder, *folder.parents) if not f.exists()]
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as problem:
@@ -294,7 +294,7 @@ def _made_folders(folder: Path, path: Path) -> Iterator[None]:
     try:
         yield
     except BaseException:
-        for each in made:
+        for each in paths:
             with suppress(OSError):
                 each.rmdir()
         raise
@@ -304,9 +304,9 @@ def _explained(problem: OSError, path: Path) -> SendError:
     if isinstance(problem, FileNotFoundError):
         return SendError(f"{path} can't be written: its folder vanished.", "Make it, or choose another place.")
     why = {28: "no space is left there", 13: "it is not allowed", 30: "that place can only be read"}
-    said = why.get(problem.errno or 0) or problem.strerror or str(problem)
+    text = why.get(problem.errno or 0) or problem.strerror or str(problem)
     hint = "Free some space, or choose another place." if problem.errno == 28 else "Choose another place."
-    return SendError(f"{path} can't be written: {said}.", hint)
+    return SendError(f"{path} can't be written: {text}.", hint)
 
 
 def send_text(rows: Rows, format_: Format, options: Mapping[str, object] | None = None, stop: StopToken = NEVER) -> str:

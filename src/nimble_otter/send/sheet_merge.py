@@ -35,10 +35,10 @@ class Merge:
             number = int(line.get("r", number + 1))
             line.set("r", str(number))
             self._rows[number] = line
-            place = -1
+            index = -1
             for cell in line:
-                place = place_of(cell.get("r"))[1] if cell.get("r") else place + 1
-                cell.set("r", f"{letters(place)}{number}")
+                index = place_of(cell.get("r"))[1] if cell.get("r") else index + 1
+                cell.set("r", f"{letters(index)}{number}")
         for dimension in tree.findall(tag("dimension")):
             tree.remove(dimension)
         self._shared: dict[str, list[Any]] = {}
@@ -103,8 +103,8 @@ class Merge:
         heir.set("ref", ref_of((min(rows), min(columns), max(rows), max(columns))))
 
     def _cells(self, number: int) -> list[tuple[int, Element]]:
-        found = [(place_of(cell.get("r"))[1], cell) for cell in self._rows[number]]
-        return [(p, cell) for p, cell in found if self._column <= p < self._column + self._width]
+        results = [(place_of(cell.get("r"))[1], cell) for cell in self._rows[number]]
+        return [(p, cell) for p, cell in results if self._column <= p < self._column + self._width]
 
     def _used(self, number: int) -> bool:
         return any(len(cell) for _, cell in self._cells(number))
@@ -154,21 +154,21 @@ class Merge:
         if number not in self._rows:
             made = etree.Element(tag("row"), r=str(number))
             above = max((n for n in self._rows if n < number), default=0)
-            place = list(self._data).index(self._rows[above]) + 1 if above else 0
-            self._data.insert(place, made)
+            index = list(self._data).index(self._rows[above]) + 1 if above else 0
+            self._data.insert(index, made)
             self._rows[number] = made
         row = self._rows[number]
         self._claim(number)
-        styles = {place: cell.get("s") for place, cell in self._cells(number)}
+        styles = {index: cell.get("s") for index, cell in self._cells(number)}
         for _, cell in self._cells(number):
             self._release(cell)
             row.remove(cell)
         at = sum(1 for cell in row if place_of(cell.get("r"))[1] < self._column)
         made = etree.fromstring(f'<row xmlns="{MAIN}">'.encode() + b"".join(b"<c" + cell for cell in line) + b"</row>")
         for offset, cell in enumerate(list(made)):
-            place = self._column + offset
-            cell.set("r", f"{letters(place)}{number}")
-            kept = styles.get(place)
+            index = self._column + offset
+            cell.set("r", f"{letters(index)}{number}")
+            kept = styles.get(index)
             if kept not in (None, "0"):
                 cell.set("s", kept)
             row.insert(at + offset, cell)

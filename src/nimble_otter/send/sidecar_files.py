@@ -50,16 +50,16 @@ class Beside:
 
         def blocks(stop: StopToken) -> Iterator[Sequence[Column]]:
             for block in rows.blocks(stop):
-                made: list[Column] = []
-                for place, column in enumerate(block):
-                    if place not in binary:
-                        made.append(column)
+                columns: list[Column] = []
+                for index, column in enumerate(block):
+                    if index not in binary:
+                        columns.append(column)
                         continue
                     if both:
-                        made.append(column)
-                    made.append(self._written(rows, block, place, stop))
+                        columns.append(column)
+                    columns.append(self._written(rows, block, index, stop))
                 self._row += len(block[0]) if block else 0
-                yield made
+                yield columns
 
         return replace(rows, fields=fields, blocks=blocks, linked=frozenset(linked))
 

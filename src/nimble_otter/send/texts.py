@@ -60,16 +60,16 @@ def guarded(texts: list[bytes], out: Output, empty: Value = None, times: Value =
     left alone. What is at places that are `empty` does not matter; `times` is how often each stands in the column."""
     if _MAY_START.isdisjoint(text[:1] for text in texts):
         return texts
-    found = [
+    indices = [
         n for n, text in enumerate(texts)
         if text[:1] in _MAY_START and (empty is None or not empty[n]) and _is_formula(text.decode("utf-8", "replace"))
     ]  # fmt: skip
-    if not found:
+    if not indices:
         return texts
     texts = list(texts)
-    for place in found:
-        texts[place] = b"'" + texts[place]
-    out.note(_GUARDED, len(found) if times is None else int(sum(times[place] for place in found)))
+    for index in indices:
+        texts[index] = b"'" + texts[index]
+    out.note(_GUARDED, len(indices) if times is None else int(sum(times[index] for index in indices)))
     return texts
 
 
@@ -124,11 +124,11 @@ def bytes_writer(options: Mapping[str, object]) -> Callable[[bytes], str]:
 def put_empty(texts: list[bytes], column: Column, empty: bytes, missing: bytes | None = None) -> list[bytes]:
     """The same list with what stands for no value, and for a field that a document has not, put in."""
     if column.empty is not None:
-        for place in np.flatnonzero(column.empty).tolist():
-            texts[place] = empty
+        for index in np.flatnonzero(column.empty).tolist():
+            texts[index] = empty
         if column.missing is not None and missing is not None:
-            for place in np.flatnonzero(column.missing).tolist():
-                texts[place] = missing
+            for index in np.flatnonzero(column.missing).tolist():
+                texts[index] = missing
     return texts
 
 
@@ -140,10 +140,10 @@ def numbers(column: Column) -> list[bytes] | None:
     if column.kind is Kind.FLOAT:
         if not np.isfinite(column.data).all():
             return None
-        found = _dumped(column.data).split(b",") if len(column) else []
-        for place in np.flatnonzero(column.whole).tolist() if column.whole is not None else ():
-            found[place] = b"%d" % int(column.data[place])
-        return found
+        pieces = _dumped(column.data).split(b",") if len(column) else []
+        for index in np.flatnonzero(column.whole).tolist() if column.whole is not None else ():
+            pieces[index] = b"%d" % int(column.data[index])
+        return pieces
     if column.kind is Kind.DECIMAL:
         return _decimals(column)
     return None
@@ -163,8 +163,8 @@ def _decimals(column: Column) -> list[bytes]:
         return [format(v, "f").encode() if v is not None else b"0" for v in column.values()]
     size = np.abs(column.data)
     whole = _dumped(size // unit * np.sign(column.data)).split(b",")
-    for place in np.flatnonzero((column.data < 0) & (size < unit)).tolist():
-        whole[place] = b"-0"
+    for index in np.flatnonzero((column.data < 0) & (size < unit)).tolist():
+        whole[index] = b"-0"
     # behind a one the digits keep their zeros; that one then becomes the point
     rest = (b"," + _dumped(size % unit + unit)).replace(b",1", b",.")[1:].split(b",")
     return list(map(operator.add, whole, rest))
@@ -179,14 +179,14 @@ def moments(column: Column, between: bytes = b" ") -> list[bytes] | None:
         return []
     try:
         if kind is Kind.DATE:
-            found = _dumped(column.data.astype("M8[D]"))[1:-1].split(b'T00:00:00","')
-            found[-1] = found[-1].removesuffix(b"T00:00:00")
-            return found
+            pieces = _dumped(column.data.astype("M8[D]"))[1:-1].split(b'T00:00:00","')
+            pieces[-1] = pieces[-1].removesuffix(b"T00:00:00")
+            return pieces
         option = _ARRAY | (orjson.OPT_NAIVE_UTC if kind is Kind.ZONED else 0)
         text = orjson.dumps(np.ascontiguousarray(column.data).view("M8[us]"), option=option)[2:-2]
     except (TypeError, orjson.JSONEncodeError):  # days at the very ends of the calendar
-        found = [plain(v).encode() for v in column.values()]
-        return found if between == b" " else [t.replace(b" ", between) for t in found]
+        pieces = [plain(v).encode() for v in column.values()]
+        return pieces if between == b" " else [t.replace(b" ", between) for t in pieces]
     if kind is Kind.CLOCK:
         return text.replace(b"1970-01-01T", b"").split(b'","')
     return (text if between == b"T" else text.replace(b"T", between)).split(b'","')
@@ -229,24 +229,24 @@ def utf8(column: Column) -> list[bytes]:
 
 def spelled(column: Column, field: Field, spell: Spelling) -> list[bytes]:
     """Any column as plain texts; rows without a value hold anything."""
-    found: list[bytes] | None = None
+    pieces: list[bytes] | None = None
     looked = spell.looks and field.look is not None
     if column.kind in (Kind.TEXT, Kind.UUID):
         return utf8(column)
     if column.kind.is_number and not looked:
-        found = numbers(column)
-        if found is not None and spell.comma and column.kind is not Kind.INT:
-            found = b"\n".join(found).replace(b".", b",").split(b"\n") if found else found
+        pieces = numbers(column)
+        if pieces is not None and spell.comma and column.kind is not Kind.INT:
+            pieces = b"\n".join(pieces).replace(b".", b",").split(b"\n") if pieces else pieces
     elif column.kind.is_moment and not looked:
         if not (spell.date if column.kind is Kind.DATE else spell.time):
-            found = moments(column)
+            pieces = moments(column)
     elif column.kind is Kind.CLOCK and not looked:
-        found = moments(column)
+        pieces = moments(column)
     elif column.kind is Kind.BOOL and not looked:
         no, yes = spell.words[1].encode(), spell.words[0].encode()
         return by_code([no, yes], column.data)
-    if found is not None:
-        return found
+    if pieces is not None:
+        return pieces
     if column.kind in (Kind.OBJECT, Kind.FLOAT):  # what is equal there need not be written alike
         return [one(value, field, spell) for value in column.values()]
     known: dict[Any, bytes] = {}
@@ -295,17 +295,17 @@ def woven(pieces: Sequence[list[bytes] | bytes], count: int) -> bytes:
     """Rows put together from columns and what stands between them: for each row all of `pieces` in turn."""
     width = len(pieces)
     flat: list[bytes] = [piece if isinstance(piece, bytes) else b"" for piece in pieces] * count
-    for place, piece in enumerate(pieces):
+    for index, piece in enumerate(pieces):
         if not isinstance(piece, bytes):
-            flat[place::width] = piece
+            flat[index::width] = piece
     return b"".join(flat)
 
 
 def joined(columns: Sequence[list[bytes]], count: int, start: bytes, between: bytes, end: bytes) -> bytes:
     """As `woven`, for lines that begin, go on and end the same."""
     pieces: list[list[bytes] | bytes] = [start] if start else []
-    for place, column in enumerate(columns):
-        if place:
+    for index, column in enumerate(columns):
+        if index:
             pieces.append(between)
         pieces.append(column)
     return woven([*pieces, end], count)

@@ -87,7 +87,7 @@ def matched(rows: Rows, wanted: Transfer, info: TableInfo | None) -> tuple[list[
     """Which columns go, by their places, and what they are called there. Raises: SendError where one has no place
     there, two go to one, or one that may not be empty gets nothing."""
     places, names = [], []
-    for place, name in enumerate(rows.names):
+    for index, name in enumerate(rows.names):
         target = wanted.columns.get(name, name)
         if target is None:
             continue
@@ -101,7 +101,7 @@ def matched(rows: Rows, wanted: Transfer, info: TableInfo | None) -> tuple[list[
             if there.generated and there.generated != "identity":
                 raise SendError(f"{info.name} computes {there.name} itself.", "Leave that column out.")
             target = there.name
-        places.append(place)
+        places.append(index)
         names.append(target)
     if not places:
         raise SendError("No column would be sent.", "Keep at least one.")
@@ -123,11 +123,11 @@ def preview(rows: Rows, wanted: Transfer, dialect: Dialect, info: TableInfo | No
     places, names = matched(rows, wanted, None if wanted.is_new else info)
     block = next(rows.blocks(NEVER), None)
     if dialect.is_documents:
-        made = [json.dumps(jsonable(d), ensure_ascii=False, indent=1) for d in _documents(block or (), places, names)]
-        return "\n".join(made[:count]) or "{}"
-    said = ""
+        texts = [json.dumps(jsonable(d), ensure_ascii=False, indent=1) for d in _documents(block or (), places, names)]
+        return "\n".join(texts[:count]) or "{}"
+    created = ""
     if wanted.is_new:
-        said = _definition(rows, wanted, places, names, block, dialect) + ";\n\n"
+        created = _definition(rows, wanted, places, names, block, dialect) + ";\n\n"
     text = _insert(wanted, names, info, dialect).replace("?", "…")
     if block is not None and len(block[0]):
         writer = Literals(dialect, Output(None, {}, NEVER))  # type: ignore[arg-type]
@@ -138,7 +138,7 @@ def preview(rows: Rows, wanted: Transfer, dialect: Dialect, info: TableInfo | No
         values = ",\n".join("  (" + ", ".join(v.decode("utf-8", "replace") for v in line) + ")" for line in lines)
         head, _, tail = text.partition("\x00")
         text = f"{head}\n{values}{tail and chr(10) + tail.strip()}"
-    return said + text.replace("\x00", "…") + ";"
+    return created + text.replace("\x00", "…") + ";"
 
 
 def transfer(
@@ -179,10 +179,10 @@ def _to_table(
     blocks = rows.blocks(stop)
     block = next(blocks, None)
     counting = dialect.mark(f"select count(*) from {quoted_table(wanted.table, dialect)}"), ()
-    found = [info.column(n) if info else None for n in names]
-    lists = [(";" if c.declared.upper().startswith("BOX") else ",") if c and c.word == "list" else "" for c in found]
+    results = [info.column(n) if info else None for n in names]
+    lists = [(";" if c.declared.upper().startswith("BOX") else ",") if c and c.word == "list" else "" for c in results]
     if wanted.is_new:
-        lists = [dialect.list_mark(rows.fields[place]) for place in places]
+        lists = [dialect.list_mark(rows.fields[index]) for index in places]
     sent, was_made = 0, False
     try:
         with connection.transaction(stop) as writer:
@@ -194,9 +194,9 @@ def _to_table(
             before = int(writer.query(counting)[1][0][0])
             insert = _insert(wanted, names, info, dialect)
             while block is not None:
-                for place, there in zip(places, found, strict=True):
+                for index, there in zip(places, results, strict=True):
                     if there is not None:
-                        check_room(block[place], there, dialect)
+                        check_room(block[index], there, dialect)
                 for values, count in _values(rows, block, places, lists, dialect):
                     stop.check()
                     writer.execute_many(_inserts(insert, len(places), values, count, dialect))
@@ -225,12 +225,14 @@ def _commit(writer: Writer, connection: Connection, wanted: Transfer, counting: 
         writer.commit()
     except LostError as lost:
         try:
-            found = connection.count(wanted.table)
+            number = connection.count(wanted.table)
         except SourceError:
-            found = None
-        said = "could not be counted" if found is None else f"holds {found} rows by now; with all it would hold {after}"
+            number = None
+        text = (
+            "could not be counted" if number is None else f"holds {number} rows by now; with all it would hold {after}"
+        )
         raise OutcomeUnknown(
-            f"The connection was lost in the last step: {lost.message} {wanted.table} {said}.",
+            f"The connection was lost in the last step: {lost.message} {wanted.table} {text}.",
             "Check it before sending again.",
         ) from lost
 
@@ -252,17 +254,17 @@ def _insert(wanted: Transfer, names: Sequence[str], info: TableInfo | None, dial
     """The text of an insert, with a zero character where the rows stand."""
     quote = quoter(dialect)
     columns = ", ".join(map(quote, names))
-    said = f"insert into {quoted_table(wanted.table, dialect)} ({columns})"
+    text = f"insert into {quoted_table(wanted.table, dialect)} ({columns})"
     identity = any(c.generated == "identity" for c in (info.columns if info else ()) if c.name in names)
-    said += dialect.overrides_identity if identity else ""
-    said += " values \x00"
+    text += dialect.overrides_identity if identity else ""
+    text += " values \x00"
     if wanted.duplicates == "stop":
-        return said
+        return text
     keys = wanted.keys if wanted.is_new else (info.key if info is not None else ())
     if not keys or not set(keys) <= set(names):
         raise SendError(f"{wanted.table} has no key among the columns sent.", "Let duplicates stop, or send its key.")
     others = [name for name in names if name not in keys]
-    return said + dialect.insert_tail(wanted.duplicates, keys, others, quote)
+    return text + dialect.insert_tail(wanted.duplicates, keys, others, quote)
 
 
 def _inserts(insert: str, width: int, values: tuple[object, ...], count: int, dialect: Dialect) -> list[Bound]:
@@ -317,8 +319,8 @@ def _whole(text: str) -> str:
         try:
             text.encode()
         except UnicodeEncodeError as problem:
-            said = "A text holds bytes that are not UTF-8, which the server can't store."
-            raise SendError(said, "Filter such rows out, or send them to a file.") from problem
+            message = "A text holds bytes that are not UTF-8, which the server can't store."
+            raise SendError(message, "Filter such rows out, or send them to a file.") from problem
     return text
 
 

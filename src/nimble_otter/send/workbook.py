@@ -139,10 +139,11 @@ class Book:
     def read(self, name: str) -> bytes:
         """A part of the file as it was. Raises: KeyError."""
         assert self._old is not None
-        told = self._old.getinfo(name)
-        if told.file_size > _LARGE and told.file_size > _TIGHT * max(1, told.compress_size):
+        member = self._old.getinfo(name)
+        if member.file_size > _LARGE and member.file_size > _TIGHT * max(1, member.compress_size):
             raise SendError(
-                f"The workbook's part {name} unpacks to {told.file_size >> 20} MB from {told.compress_size >> 10} kB.",
+                f"The workbook's part {name} unpacks to {member.file_size >> 20} MB "
+                f"from {member.compress_size >> 10} kB.",
                 "It was not opened. Choose another file, or replace it.",
             )
         return self._old.read(name)
@@ -323,8 +324,8 @@ class Book:
         if found is None:
             found = etree.Element(tag(name), count="0")
             before = _ORDER[: _ORDER.index(name)]
-            place = sum(1 for child in self._styles if etree.QName(child).localname in before)
-            self._styles.insert(place, found)
+            index = sum(1 for child in self._styles if etree.QName(child).localname in before)
+            self._styles.insert(index, found)
         return found
 
     def _format(self, code: str) -> int:
@@ -414,9 +415,9 @@ class Book:
         if reckoning is None:
             before = ("fileVersion", "workbookPr", "workbookProtection", "bookViews", "sheets", "functionGroups",
                       "externalReferences", "definedNames", "fileSharing", "AlternateContent")  # fmt: skip
-            place = 1 + max(n for n, child in enumerate(self.workbook) if etree.QName(child).localname in before)
+            index = 1 + max(n for n, child in enumerate(self.workbook) if etree.QName(child).localname in before)
             reckoning = etree.Element(tag("calcPr"))
-            self.workbook.insert(place, reckoning)
+            self.workbook.insert(index, reckoning)
         reckoning.set("fullCalcOnLoad", "1")
 
 

@@ -43,6 +43,6 @@ class Cells:
 
 def given(values: list[Value], empty: Mask | None) -> list[Value]:
     """The values with None where there is none."""
-    for place in np.flatnonzero(empty).tolist() if empty is not None else ():
-        values[place] = None
+    for index in np.flatnonzero(empty).tolist() if empty is not None else ():
+        values[index] = None
     return values

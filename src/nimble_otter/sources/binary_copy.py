@@ -177,9 +177,9 @@ def _numeric(cells: Cells) -> Part:
     if not is_even or weight[held].max(initial=0) > 4 or groups.max(initial=0) > 10:
         return texts()
     data, rough = np.zeros(len(groups), np.int64), np.zeros(len(groups), np.float64)
-    for place in range(int(groups.max(initial=0))):
-        digits = np.where(place < groups, cells.numbers(">i2", 8 + 2 * place).astype(np.int64), 0)
-        power = np.where(place < groups, 4 * (weight - place) + scale, 0)
+    for index in range(int(groups.max(initial=0))):
+        digits = np.where(index < groups, cells.numbers(">i2", 8 + 2 * index).astype(np.int64), 0)
+        power = np.where(index < groups, 4 * (weight - index) + scale, 0)
         rough += digits * 10.0**power
         power = np.clip(power, -4, 18)
         data += np.where(power >= 0, digits * 10 ** np.maximum(power, 0), digits // 10 ** np.maximum(-power, 0))
@@ -233,6 +233,6 @@ def numeric_text(raw: bytes) -> str:
         whole = whole * 10_000 + digits
     behind = 4 * (groups - 1 - weight) if groups else 0  # digits behind the point
     whole = whole * 10 ** (shown - behind) if shown >= behind else whole // 10 ** (behind - shown)
-    told = str(whole).rjust(shown + 1, "0")
-    text = f"{told[:-shown]}.{told[-shown:]}" if shown else told
+    padded = str(whole).rjust(shown + 1, "0")
+    text = f"{padded[:-shown]}.{padded[-shown:]}" if shown else padded
     return f"-{text}" if sign == 0x4000 else text

@@ -51,11 +51,11 @@ def _values(cells: Cells, counts: NDArray[np.int64], begins: NDArray[np.int64]) 
     sizes_at = np.ndarray((len(cells.buffer) - 3,), ">i4", cells.buffer, 0, (1,))
     rows = np.flatnonzero(counts)
     at = cells.starts + 20
-    for place in range(int(counts.max(initial=0))):
-        rows = rows[counts[rows] > place]
+    for index in range(int(counts.max(initial=0))):
+        rows = rows[counts[rows] > index]
         here = at[rows]
         size = sizes_at[here].astype(np.int64)
-        starts[begins[rows] + place], sizes[begins[rows] + place] = here + 4, size
+        starts[begins[rows] + index], sizes[begins[rows] + index] = here + 4, size
         at[rows] = here + 4 + np.maximum(size, 0)
     return _cells(cells, starts, sizes)
 
@@ -77,23 +77,23 @@ def _one(cells: Cells, row: int, dimensions: int, take: Take) -> Value:
         widths.append(width)
         at += 4 + max(width, 0)
     base = int(cells.starts[row])
-    found = take(_cells(cells, np.array(starts, np.int64) + base, np.array(widths, np.int64)))
+    results = take(_cells(cells, np.array(starts, np.int64) + base, np.array(widths, np.int64)))
     for size in reversed(sizes[1:]):
-        found = [found[n : n + size] for n in range(0, len(found), size)]
+        results = [results[n : n + size] for n in range(0, len(results), size)]
     if all(begin == 1 for begin in begins):
-        return found
+        return results
     bounds = "".join(f"[{begin}:{begin + size - 1}]" for begin, size in zip(begins, sizes, strict=True))
-    return f"{bounds}={_written(found)}"
+    return f"{bounds}={_written(results)}"
 
 
 def _written(values: list[Value]) -> str:
     """A list as the server writes it (`array_out`)."""
-    said = []
+    lines = []
     for value in values:
         if isinstance(value, list):
-            said.append(_written(value))
+            lines.append(_written(value))
         elif value is None or isinstance(value, int):
-            said.append("NULL" if value is None else str(value))
+            lines.append("NULL" if value is None else str(value))
         else:
-            said.append(value if _PLAIN.fullmatch(value) else '"' + re.sub(r'(["\\\\])', r"\\\1", value) + '"')
-    return f"{{{','.join(said)}}}"
+            lines.append(value if _PLAIN.fullmatch(value) else '"' + re.sub(r'(["\\\\])', r"\\\1", value) + '"')
+    return f"{{{','.join(lines)}}}"

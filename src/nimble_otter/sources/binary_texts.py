@@ -33,9 +33,9 @@ class _Letters:
         if not where.any():
             return
         largest = int(values.max(where=where, initial=0))
-        for place in range(min(most, max(least, len(str(largest)))) - 1, -1, -1):
-            digits = values // 10**place % 10 + 48
-            shown = where if place < least else where & (values >= 10**place)
+        for index in range(min(most, max(least, len(str(largest)))) - 1, -1, -1):
+            digits = values // 10**index % 10 + 48
+            shown = where if index < least else where & (values >= 10**index)
             self._columns.append(np.where(shown, digits, 0).astype(np.uint8))
 
     def clock(self, micros: Numbers, where: Mask) -> None:
@@ -47,8 +47,8 @@ class _Letters:
         self.add(":", where)
         self.number(seconds % 60, 2, 2, where)
         self.add(".", where & (rest != 0))
-        for place in range(6 if rest.any() else 0):
-            self.number(rest // 10 ** (5 - place) % 10, 1, 1, where & (rest % 10 ** (6 - place) != 0))
+        for index in range(6 if rest.any() else 0):
+            self.number(rest // 10 ** (5 - index) % 10, 1, 1, where & (rest % 10 ** (6 - index) != 0))
 
     def part(self, empty: Mask | None) -> TextPart:
         """The lines as texts."""

@@ -19,8 +19,8 @@ _ARGUMENT = re.compile(
 def call_of(routine: TableInfo, dialect: Dialect, quoted: Callable[[str], str]) -> tuple[str, dict[str, Ask]]:
     """(text, what is asked of each parameter). Functions are selected from, procedures called; an argument that only
     gives something back is left to the server."""
-    said = re.match(r"\((.*)\) → (.*)$", routine.comment, re.DOTALL)
-    arguments, result = (said[1], said[2]) if said else ("", "procedure")
+    match = re.match(r"\((.*)\) → (.*)$", routine.comment, re.DOTALL)
+    arguments, result = (match[1], match[2]) if match else ("", "procedure")
     is_procedure = result.strip().lower() == "procedure"
     bare = routine.bare.split("(")[0]
     name = f"{quoted(routine.schema)}.{quoted(bare)}" if routine.schema else quoted(bare)
@@ -43,10 +43,10 @@ def call_of(routine: TableInfo, dialect: Dialect, quoted: Callable[[str], str]) 
 
 def _split(arguments: str) -> list[str]:
     """Arguments apart at the commas outside of brackets."""
-    found, depth, at = [], 0, 0
-    for place, char in enumerate(arguments):
+    results, depth, at = [], 0, 0
+    for index, char in enumerate(arguments):
         depth += {"(": 1, ")": -1}.get(char, 0)
         if char == "," and depth == 0:
-            found.append(arguments[at:place].strip())
-            at = place + 1
-    return [part for part in [*found, arguments[at:].strip()] if part]
+            results.append(arguments[at:index].strip())
+            at = index + 1
+    return [part for part in [*results, arguments[at:].strip()] if part]

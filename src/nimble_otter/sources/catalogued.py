@@ -114,7 +114,7 @@ class Catalogued:
         with self.explained():
             inspector = self._inspector()
             default = self._default_schema(inspector)
-            found = []
+            results = []
             for schema in self._schemas(inspector):
                 for kind, names in (
                     (EntryKind.TABLE, inspector.get_table_names(schema)),
@@ -122,8 +122,8 @@ class Catalogued:
                 ):
                     for name in names:
                         label = label_of(schema, name, default)
-                        found.append(TableInfo(label, kind, schema=label[: -len(name) - 1]))
-            return _in_order(found)
+                        results.append(TableInfo(label, kind, schema=label[: -len(name) - 1]))
+            return _in_order(results)
 
     def tables(self) -> list[TableInfo]:
         """Tables, views and routines with their columns. Raises: SourceError's."""
@@ -131,13 +131,13 @@ class Catalogued:
         with self.explained():
             inspector = self._inspector()
             default = self._default_schema(inspector)
-            found = read_tables(inspector, self._schemas(inspector), default, declared=self._declared)
+            infos = read_tables(inspector, self._schemas(inspector), default, declared=self._declared)
             estimates = self._estimates(default)
-            found = [replace(t, rows=estimates[t.name], is_estimate=True) if t.name in estimates else t for t in found]
-            found += self._others(default)
-        self._known = {t.name: t for t in found}
+            infos = [replace(t, rows=estimates[t.name], is_estimate=True) if t.name in estimates else t for t in infos]
+            infos += self._others(default)
+        self._known = {t.name: t for t in infos}
         self._has_all = True
-        return _in_order(found)
+        return _in_order(infos)
 
     def _tables_of(self, text: str) -> list[TableInfo]:
         """The tables that a query names; those that the catalogue does not have (yet) are read on the spot."""
@@ -147,9 +147,9 @@ class Catalogued:
                 own = self._default_schema(self._inspector()) or self.main
             wanted = [label_of(*(name.rpartition(".")[::2]), own) if "." in name else name for name in wanted]
         folded = {name.casefold() for name in wanted}
-        found = [t for t in self._known.values() if t.name.casefold() in folded]
-        if len(found) >= len(folded):
-            return found
+        tables = [t for t in self._known.values() if t.name.casefold() in folded]
+        if len(tables) >= len(folded):
+            return tables
         with self.explained():
             inspector = self._inspector()
             default = self._default_schema(inspector)
@@ -178,10 +178,10 @@ class Catalogued:
             own = self._definition(table)
             if own is not None and table.kind in (EntryKind.ROUTINE, EntryKind.SEQUENCE):
                 return Definition(own)
-            found = describe(self._inspector(), self._engine, table.bare, table.schema or None, table.kind)
+            definition = describe(self._inspector(), self._engine, table.bare, table.schema or None, table.kind)
             indexes = self._indexes(table)
-        found = found if indexes is None else replace(found, indexes=indexes)
-        return found if own is None else replace(found, text=own)
+        definition = definition if indexes is None else replace(definition, indexes=indexes)
+        return definition if own is None else replace(definition, text=own)
 
     def shapes(self, collection: str, sample: int = 1000) -> Shapes:
         """Raises: SourceError, as there are no collections."""
@@ -198,9 +198,9 @@ class Catalogued:
         return ".".join(map(self._quoted, parts))
 
     def _quoted(self, name: str) -> str:
-        said = str(self._engine.dialect.identifier_preparer.quote(name))
-        is_doubled = said.count("%") == 2 * name.count("%")  # for drivers that look for places of values
-        return said.replace("%%", "%") if is_doubled else said
+        text = str(self._engine.dialect.identifier_preparer.quote(name))
+        is_doubled = text.count("%") == 2 * name.count("%")  # for drivers that look for places of values
+        return text.replace("%%", "%") if is_doubled else text
 
     def _clause_of(self, name: str) -> Any:
         from sqlalchemy import table
@@ -228,7 +228,7 @@ class Catalogued:
                     fresh = [t for t in inside if t.name not in {known.name for known in tables}]
                     tables += fresh
                     queue += [t for t in fresh if t.kind == EntryKind.VIEW]
-            found = []
+            results = []
             for table in tables:
                 if table.kind == EntryKind.TABLE and table.checks is None:
                     distinct, filled = self._unique(inspector, table), {c.name for c in table.columns if not c.nullable}
@@ -236,8 +236,8 @@ class Catalogued:
                     checks = self._checks(inspector, table)
                     table = replace(table, unique=keys, checks=checks, distinct=distinct)
                     self._known[table.name] = table
-                found.append(table)
-        return found, views
+                results.append(table)
+        return results, views
 
     # --- explaining --------------------------------------------------------------------------------------------
 

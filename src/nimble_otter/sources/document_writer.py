@@ -38,9 +38,9 @@ class DocumentWriter:
         """Several in their order, in one message. Returns how many documents were touched by all."""
         from pymongo import DeleteOne, InsertOne, UpdateOne
 
-        made: list[Any] = []
+        items: list[Any] = []
         for kind, first, change in operations:
-            made.append(
+            items.append(
                 InsertOne(first)
                 if kind == "insert"
                 else DeleteOne(first)
@@ -48,7 +48,7 @@ class DocumentWriter:
                 else UpdateOne(first, change)
             )
         with self._explained():
-            done = self._database[collection].bulk_write(made, session=self._session)
+            done = self._database[collection].bulk_write(items, session=self._session)
         return int(done.inserted_count + done.matched_count + done.deleted_count)
 
     def commit(self) -> None:

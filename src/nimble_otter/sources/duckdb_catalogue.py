@@ -34,8 +34,8 @@ class DeclaredType(UserDefinedType[Any]):
     def __init__(self, text: str) -> None:
         self.text = text
         inside = re.fullmatch(r"ENUM\((.*)\)", text, re.DOTALL)
-        found = re.findall(r"'((?:[^']|'')*)'", inside[1]) if inside else []
-        self.enums = [value.replace("''", "'") for value in found]
+        results = re.findall(r"'((?:[^']|'')*)'", inside[1]) if inside else []
+        self.enums = [value.replace("''", "'") for value in results]
 
     def get_col_spec(self, **_: object) -> str:
         """The text itself."""
@@ -122,17 +122,17 @@ class DuckdbDialect(default.DefaultDialect):
             table_name,
         )  # fmt: skip
         statement = str(own[0][0]) if own else ""
-        found: list[Any] = []
+        results: list[Any] = []
         for name, kind, nullable, value, comment in rows:
             quoted = self.identifier_preparer.quote(name)
             is_computed = re.search(
                 rf"[(,]\s*{re.escape(quoted)} [^,]*?GENERATED ALWAYS AS", statement, re.IGNORECASE | re.DOTALL
             )
-            found.append(
+            results.append(
                 {"name": name, "type": DeclaredType(kind), "nullable": bool(nullable), "comment": comment,
                  "default": None if is_computed else value} | ({"computed": {"sqltext": value}} if is_computed else {})
             )  # fmt: skip
-        return found
+        return results
 
     def _constraints(self, connection: Connection, table: str, schema: str | None, kind: str) -> list[Value]:
         text = (

@@ -61,16 +61,16 @@ class TableFacts:
 
 def of_postgresql(ask: Ask, schema: str | None, name: str, default: str | None) -> TableFacts:
     """From the system catalogues, which hold every schema (PostgreSQL documentation, chapter 53)."""
-    found = ask(
+    results = ask(
         "select c.oid::bigint, c.relrowsecurity and not (c.relowner = u.oid and not c.relforcerowsecurity) "
         "and not u.rolsuper and not u.rolbypassrls from pg_class c join pg_namespace n on n.oid = c.relnamespace "
         "join pg_roles u on u.rolname = current_user "
         "where n.nspname = coalesce(%s, current_schema()) and c.relname = %s",
         (schema, name),
     )
-    if not found:
+    if not results:
         return TableFacts()
-    number, has_policies = found[0]
+    number, has_policies = results[0]
     columns = ask(
         "select attname, format_type(atttypid, atttypmod), attgenerated::text, attidentity::text from pg_attribute "
         "where attrelid = %s::oid and attnum > 0 and not attisdropped order by attnum",

@@ -151,12 +151,12 @@ class _Documents:
                     self._builder.add_field(Field(name, Kind.OBJECT))
                     self._types.append(Counter({Missing: self.rows} if self.rows else {}))
         columns = []
-        for place, path in enumerate(self._paths):
+        for index, path in enumerate(self._paths):
             if len(path) == 1:
                 values = [document.get(path[0], MISSING) for document in batch]
             else:
                 values = [_pick(document, path) for document in batch]
-            self._types[place].update(map(type, values))
+            self._types[index].update(map(type, values))
             columns.append(values)
             stop.yield_control()
         self._builder.append_columns(columns, len(batch), stop)
@@ -165,15 +165,15 @@ class _Documents:
     def table(self) -> Table:
         table = self._builder.table()
         fields = []
-        for place, field in enumerate(table.fields):
-            types = self._types[place]
+        for index, field in enumerate(table.fields):
+            types = self._types[index]
             named: Counter[str] = Counter()
             for kind, count in types.items():
                 if kind not in (type(None), Missing):
                     named[word_of_type(kind)] += count
             words = " or ".join(word for word, _ in named.most_common(2)) or "empty"
             share = round(100 * (self.rows - types[Missing]) / max(1, self.rows))
-            fields.append(replace(field, note=f"{share} % · {words}", origin=".".join(self._paths[place])))
+            fields.append(replace(field, note=f"{share} % · {words}", origin=".".join(self._paths[index])))
         return table.with_fields(fields)
 
 

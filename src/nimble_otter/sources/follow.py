@@ -34,9 +34,9 @@ def find_links(origins: Sequence[Origin | None], tables: Sequence[TableInfo]) ->
     """Every way out of a result: what its rows refer to first, then what refers to them."""
     by_alias: dict[str, dict[str, int]] = {}
     names: dict[str, str] = {}
-    for place, origin in enumerate(origins):
+    for index, origin in enumerate(origins):
         if origin is not None:
-            by_alias.setdefault(origin.alias, {}).setdefault(origin.column, place)
+            by_alias.setdefault(origin.alias, {}).setdefault(origin.column, index)
             names[origin.alias] = origin.table
     keys = [key for table in tables for key in table.foreign]
     up, down = [], []
@@ -67,8 +67,8 @@ def find_references(
 ) -> list[Reference]:
     """Fields of one document (`names` with its `values`) that are named or shaped like a reference."""
     others = [name for name in collections if name != own]
-    found = []
-    for place, (name, value) in enumerate(zip(names, values, strict=True)):
+    results = []
+    for index, (name, value) in enumerate(zip(names, values, strict=True)):
         if name == "_id" or value is None or value is MISSING:
             continue
         stem = re.sub(r"[_.]?(id|ids|ref)$", "", name.casefold())
@@ -76,8 +76,8 @@ def find_references(
         is_id = type(value).__name__ == "ObjectId"
         scalar = not isinstance(value, (dict, list, bool, float))
         if scalar and (is_id or named):
-            found.append(Reference(name, place, tuple(named + [c for c in others if c not in named and is_id])))
-    return found
+            results.append(Reference(name, index, tuple(named + [c for c in others if c not in named and is_id])))
+    return results
 
 
 def reference_query(values: Sequence[object]) -> str:

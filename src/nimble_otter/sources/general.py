@@ -102,15 +102,15 @@ class GeneralConnection(Relational):
         base = getattr(self._engine.dialect.loaded_dbapi, "Error", None)
         if base is None or not isinstance(problem, base):
             return None
-        said = _words_of(problem)
-        low = said.lower()
+        message = _words_of(problem)
+        low = message.lower()
         if not self._is_open:
             if any(word in low for word in _WORDS_OF_REFUSAL):
                 return AuthError("The server refused the user name or password.", "Check both in the source.")
-            return ConnectError(f"The server could not be reached: {said}.", "Check the URI.")
+            return ConnectError(f"The server could not be reached: {message}.", "Check the URI.")
         if any(word in low for word in _WORDS_OF_A_LOST_LINE):
             return LostError("The connection to the server was lost.", "Run again; the rows fetched so far are kept.")
-        return QueryError(f"The server says: {said}.")
+        return QueryError(f"The server says: {message}.")
 
     # --- writing -----------------------------------------------------------------------------------------------
 
@@ -165,7 +165,7 @@ class GeneralConnection(Relational):
 
     def run_many(self, driver: ClientObject, wanted: Sequence[Bound]) -> list[Done]:
         """Run statements in their order. Raises: ChangeError, where the client does not tell how many rows one met."""
-        found = []
+        results = []
         for text, values in wanted:
             cursor = driver.cursor()
             try:
@@ -177,8 +177,8 @@ class GeneralConnection(Relational):
             finally:
                 with suppress(Exception):
                     cursor.close()
-            found.append(Done(count, rows))
-        return found
+            results.append(Done(count, rows))
+        return results
 
     def _met(self, cursor: ClientObject, text: str, rows: tuple[tuple[Value, ...], ...]) -> int:
         """How many rows a statement met."""
@@ -198,12 +198,14 @@ class GeneralConnection(Relational):
 
     def rights(self) -> tuple[str, ...]:
         """What is not known or can't be done on this server, in sentences for its page."""
-        spoken, said = self._dialect, []
+        spoken, lines = self._dialect, []
         if isinstance(spoken, GeneralDialect) and not spoken.has_transactions:
-            said.append("It has no transactions: changes are written one by one and can't be rehearsed or rolled back.")
+            lines.append(
+                "It has no transactions: changes are written one by one and can't be rehearsed or rolled back."
+            )
         if type(self).facts_of is GeneralConnection.facts_of:
-            said.append("Its triggers are not known here: what they change is seen only after a write.")
-        return tuple(said)
+            lines.append("Its triggers are not known here: what they change is seen only after a write.")
+        return tuple(lines)
 
     def close(self) -> None:
         """Close every connection, and roll back what is open."""

@@ -16,7 +16,7 @@ def refuse_writing(verdict: Verdict, text: str, is_read_only: bool) -> None:
     """Raises: NotReading, with where in the text and why, unless the text only reads."""
     if verdict.reads:
         return
-    said = (
+    message = (
         "This statement may write"
         if verdict.effect is not Effect.UNKNOWN
         else "It can't be told what this statement does"
@@ -25,18 +25,18 @@ def refuse_writing(verdict: Verdict, text: str, is_read_only: bool) -> None:
         hint = "The source is marked read-only, so it was not run."
     else:
         hint = "It was not run. In the window, Run sends statements that write, and asks first."
-    raise NotReading(f"{said}: {verdict.why}.", hint, _place(text))
+    raise NotReading(f"{message}: {verdict.why}.", hint, _place(text))
 
 
 def refuse_stages(pipeline: Sequence[object], text: str) -> None:
     """Raises: NotReading, where a pipeline has a stage, at any depth, that is not known to only read."""
-    found = next(stages_that_write(pipeline), "")
-    if not found:
+    value = next(stages_that_write(pipeline), "")
+    if not value:
         return
-    at = text.find(f'"{found}"')
-    place = place_of(text, at, at + len(found) + 2) if at >= 0 else None
+    at = text.find(f'"{value}"')
+    place = place_of(text, at, at + len(value) + 2) if at >= 0 else None
     raise NotReading(
-        f"The pipeline holds {found}, which is not known to only read.",
+        f"The pipeline holds {value}, which is not known to only read.",
         "It was not run. Take the stage out; rows are delivered to a collection through Send.",
         place,
     )

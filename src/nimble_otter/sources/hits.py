@@ -34,7 +34,7 @@ class Hit:
 def find_hits(connection: Connection, statements: list[str], request: Request, stop: StopToken = NEVER) -> list[Hit]:
     """What each of the statements would destroy, counted with the parameters of `request`. What a stop, or the server,
     keeps from being counted has no count."""
-    found = []
+    results = []
     for text in statements:
         for what in destroying(text, connection.dialect.parser):
             rows = total = None
@@ -45,8 +45,8 @@ def find_hits(connection: Connection, statements: list[str], request: Request, s
                 elif what.columns:
                     filled = " + ".join(f"count({name})" for name in what.columns)
                     rows = _count(connection, f"select {filled} from {what.table}", request, stop)
-            found.append(Hit(text, what, rows, total))
-    return found
+            results.append(Hit(text, what, rows, total))
+    return results
 
 
 def _count(connection: Connection, text: str, request: Request, stop: StopToken) -> int | None:

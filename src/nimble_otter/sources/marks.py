@@ -63,9 +63,9 @@ def reach_of(url: str) -> Reach:
 
 
 def _place(text: str, port: int | None) -> tuple[str, int | None]:
-    found = re.match(r"(\[[^\]]*\]|[^:]*)(?::(\d+))?\Z", text)
-    host = (found[1] if found else text).strip("[]").rstrip(".").lower()
-    number = int(found[2]) if found and found[2] else port
+    match = re.match(r"(\[[^\]]*\]|[^:]*)(?::(\d+))?\Z", text)
+    host = (match[1] if match else text).strip("[]").rstrip(".").lower()
+    number = int(match[2]) if match and match[2] else port
     if host in ("", "localhost", "localhost.localdomain", socket.gethostname().lower()) or host.startswith("/"):
         return _HERE, number
     with suppress(ValueError):
@@ -87,8 +87,8 @@ def _file(text: str) -> Reach:
     path = os.path.realpath(os.path.expanduser(re.sub(r"^/{2,}", "/", text)))
     places: set[tuple[str, int | None]] = {(path, None)}
     with suppress(OSError):
-        found = Path(path).stat()
-        places.add((f"file {found.st_dev}", found.st_ino))  # under any name that it is linked by
+        status = Path(path).stat()
+        places.add((f"file {status.st_dev}", status.st_ino))  # under any name that it is linked by
     return Reach("", frozenset(places), is_file=True)
 
 
@@ -121,8 +121,8 @@ def guarded_databases(source: Source, saved: Iterable[Source]) -> tuple[str, ...
     own = reach_of(source.url)
     if not own.reaches_all:
         return ()
-    found = [reach_of(s.url) for s in saved if s.read_only and s != source]
-    return tuple(r.database for r in found if r.database and same_reach(replace(own, database=""), r))
+    reaches = [reach_of(s.url) for s in saved if s.read_only and s != source]
+    return tuple(r.database for r in reaches if r.database and same_reach(replace(own, database=""), r))
 
 
 def with_marks(source: Source, saved: Iterable[Source], names: bool = False) -> Source:
@@ -132,19 +132,19 @@ def with_marks(source: Source, saved: Iterable[Source], names: bool = False) -> 
     if not marked:
         return source
     own = reach_of(source.url)
-    found = [s for s in marked if same_reach(own, reach_of(s.url))]
+    sources = [s for s in marked if same_reach(own, reach_of(s.url))]
     if names and not own.is_file:
         own = resolved(own)
-        found = [
+        sources = [
             s
             for s in marked
-            if s in found or (reach_of(s.url).family == own.family and same_reach(own, resolved(reach_of(s.url))))
+            if s in sources or (reach_of(s.url).family == own.family and same_reach(own, resolved(reach_of(s.url))))
         ]
-    if not found:
+    if not sources:
         return source
     return replace(
         source,
-        read_only=source.read_only or any(s.read_only for s in found),
-        care=source.care or any(s.care for s in found),
-        stage=source.stage or next((s.stage for s in found if s.stage), ""),
+        read_only=source.read_only or any(s.read_only for s in sources),
+        care=source.care or any(s.care for s in sources),
+        stage=source.stage or next((s.stage for s in sources if s.stage), ""),
     )

@@ -61,20 +61,20 @@ def _cost(plan: Mapping[str, Value]) -> float | None:
 
 
 def _blocks(block: object) -> tuple[PlanNode, ...]:
-    found: list[PlanNode] = []
+    plan_nodes: list[PlanNode] = []
     if isinstance(block, list):
         for item in block:
-            found += _blocks(item)
+            plan_nodes += _blocks(item)
     elif isinstance(block, Mapping):
         for name, inner in block.items():
             if name == "table" and isinstance(inner, Mapping):
-                found.append(_table(inner))
+                plan_nodes.append(_table(inner))
             elif isinstance(inner, Mapping) and name not in ("cost_info",):
-                found.append(PlanNode(name.replace("_", " "), children=_blocks(inner)))
+                plan_nodes.append(PlanNode(name.replace("_", " "), children=_blocks(inner)))
             elif isinstance(inner, list) and any(isinstance(item, Mapping) for item in inner):
                 blocks = _blocks(inner)
-                found += blocks if name == "nested_loop" else (PlanNode(name.replace("_", " "), children=blocks),)
-    return tuple(found)
+                plan_nodes += blocks if name == "nested_loop" else (PlanNode(name.replace("_", " "), children=blocks),)
+    return tuple(plan_nodes)
 
 
 _ACCESS = {

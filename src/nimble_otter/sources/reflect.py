@@ -67,7 +67,7 @@ def read_tables(
     from sqlalchemy.engine.reflection import ObjectKind
     from sqlalchemy.exc import SAWarning
 
-    found = []
+    results = []
     for schema in schemas:
         own: dict[str, Any] = {"schema": schema, "kind": ObjectKind.ANY}
         if names is not None:
@@ -90,8 +90,8 @@ def read_tables(
             made = tuple(_column(info, key, links, written.get(info["name"])) for info in infos)
             kind = EntryKind.VIEW if name in views else EntryKind.TABLE
             kind = EntryKind.MATERIALIZED_VIEW if name in stored else kind
-            found.append(TableInfo(label, kind, made, schema=label[: -len(name) - 1], foreign=links))
-    return found
+            results.append(TableInfo(label, kind, made, schema=label[: -len(name) - 1], foreign=links))
+    return results
 
 
 def _unquoted(found: object) -> Value:
@@ -117,26 +117,26 @@ def _foreign(label: str, infos: list[Value], schema: str | None, default: str | 
 
 
 def _on_delete(info: Value) -> str:
-    said = str((info.get("options") or {}).get("ondelete") or "").lower()
-    return "" if said in ("restrict", "no action") else said
+    text = str((info.get("options") or {}).get("ondelete") or "").lower()
+    return "" if text in ("restrict", "no action") else text
 
 
 def read_unique(inspector: Inspector, table: TableInfo, schema: str | None) -> tuple[tuple[str, ...], ...]:
     """Sets of columns of a table that are unique, beside its primary key."""
-    found = [u["column_names"] for u in _quietly(lambda: inspector.get_unique_constraints(table.bare, schema))]
+    results = [u["column_names"] for u in _quietly(lambda: inspector.get_unique_constraints(table.bare, schema))]
     for index in _quietly(lambda: inspector.get_indexes(table.bare, schema)):
         is_partial = any(
             key.endswith("_where") and value for key, value in (index.get("dialect_options") or {}).items()
         )
         if index["unique"] and not index.get("expressions") and not is_partial:
-            found.append(index["column_names"])
-    return tuple(dict.fromkeys(tuple(names) for names in found if names and None not in names))
+            results.append(index["column_names"])
+    return tuple(dict.fromkeys(tuple(names) for names in results if names and None not in names))
 
 
 def read_checks(inspector: Inspector, table: TableInfo, schema: str | None) -> tuple[str, ...]:
     """Conditions that each row of a table must hold, as the server writes them."""
-    found = _quietly(lambda: inspector.get_check_constraints(table.bare, schema))
-    return tuple(str(check["sqltext"]) for check in found if check.get("sqltext"))
+    results = _quietly(lambda: inspector.get_check_constraints(table.bare, schema))
+    return tuple(str(check["sqltext"]) for check in results if check.get("sqltext"))
 
 
 def _column(info: Value, key: list[str], links: tuple[ForeignKey, ...], written: Written | None) -> ColumnInfo:
@@ -188,8 +188,8 @@ def describe(inspector: Inspector, engine: Engine, name: str, schema: str | None
     indexes = []
     for index in _quietly(lambda: inspector.get_indexes(name, schema)):
         columns: list[Any] = index.get("expressions") or index["column_names"]
-        said = ", ".join(str(c) for c in columns if c)
-        indexes.append((index.get("name") or "", f"{'unique ' if index['unique'] else ''}({said})"))
+        listed = ", ".join(str(c) for c in columns if c)
+        indexes.append((index.get("name") or "", f"{'unique ' if index['unique'] else ''}({listed})"))
     comment = _quietly(lambda: [inspector.get_table_comment(name, schema)])
     return Definition(
         definition_text(inspector, engine, name, schema, kind), tuple(constraints), tuple(indexes),

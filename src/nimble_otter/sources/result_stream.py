@@ -126,15 +126,15 @@ class Answer:
 
 def results(cursor: DBAPICursor, limit: int | None) -> list[tuple[Table, bool]]:
     """Every result of a call as a table, with whether the limit cut it."""
-    found = []
+    items = []
     while True:
         if cursor.description is not None:
             rows = list(cursor.fetchall() if limit is None else cursor.fetchmany(limit + 1))
             builder = TableBuilder(distinct_names(Field(c[0], Kind.TEXT) for c in cursor.description))
             builder.append([tuple(row) for row in rows[:limit]])
-            found.append((builder.table(), limit is not None and len(rows) > limit))
+            items.append((builder.table(), limit is not None and len(rows) > limit))
         if not (getattr(cursor, "nextset", None) and cursor.nextset()):
-            return found
+            return items
 
 
 def batches_of(cursor: ClientObject) -> Iterator[Sequence[Value]]:

@@ -62,15 +62,15 @@ def _read(text: str, path: Path) -> list[Source]:
         raise ValueError("it has no version or no list of sources")
     if version > VERSION:
         raise TooNewError(f"{path} was written by a newer Nimble Otter.", "Update it first.")
-    found = []
+    results = []
     for item in items:
         if not isinstance(item, dict) or not isinstance(item.get("name"), str) or not isinstance(item.get("url"), str):
             raise ValueError("a source has no name or no URL")
         marks = {name: item[name] for name in _MARKS if name in item}
         if any(not isinstance(mark, str if name in _TEXTS else bool) for name, mark in marks.items()):
             raise ValueError(f"a mark of {item['name']} is not what it should be")
-        found.append(Source(item["name"], item["url"], **marks))
-    return found
+        results.append(Source(item["name"], item["url"], **marks))
+    return results
 
 
 def _written(sources: list[Source]) -> str:

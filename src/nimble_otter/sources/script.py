@@ -41,16 +41,16 @@ def run_script(
 ) -> list[Outcome]:
     """Run `statements` of `text` in order, with the parameters and the row limit of `request`. After an error the rest
     is left out, unless `goes_on`. A stop ends it, keeping what was done."""
-    found: list[Outcome] = []
+    outcomes: list[Outcome] = []
     for statement in statements:
         if stop.is_set():
             break
-        found.append(_run(connection, text, statement, replace(request, text=statement.text), stop))
+        outcomes.append(_run(connection, text, statement, replace(request, text=statement.text), stop))
         if on_outcome is not None:
-            on_outcome(list(found))
-        if found[-1].error is not None and not goes_on:
+            on_outcome(list(outcomes))
+        if outcomes[-1].error is not None and not goes_on:
             break
-    return found
+    return outcomes
 
 
 def apply_script(
@@ -88,8 +88,8 @@ def _run(connection: Connection, text: str, statement: Statement, request: Reque
         what = of_transaction(statement.text)
         if what:
             connection.begin() if what == "begin" else connection.end(what == "commit")
-            said = {"begin": "A transaction is open.", "commit": "Committed.", "rollback": "Rolled back."}[what]
-            return Outcome(statement, time.perf_counter() - began, messages=(said,))
+            message = {"begin": "A transaction is open.", "commit": "Committed.", "rollback": "Rolled back."}[what]
+            return Outcome(statement, time.perf_counter() - began, messages=(message,))
         # what can't be told is asked where nothing may be written: most are slips, which the server names
         asks = effect is Effect.READS or (effect is Effect.UNKNOWN and connection.is_read_only)
         if asks and connection.held is None:

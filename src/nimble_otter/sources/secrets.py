@@ -89,8 +89,8 @@ def password_from(command: str) -> str:
     except subprocess.TimeoutExpired as problem:
         raise ConnectError(f"The password command did not end within {_COMMAND_S} s.", _LOOK) from problem
     except (OSError, ValueError, IndexError) as problem:  # no such program, an open quote, an output that is no text
-        said = problem.strerror if isinstance(problem, OSError) else type(problem).__name__
-        raise ConnectError(f"The password command can't be run: {said}.", _LOOK) from problem
+        text = problem.strerror if isinstance(problem, OSError) else type(problem).__name__
+        raise ConnectError(f"The password command can't be run: {text}.", _LOOK) from problem
     if done.returncode:
         raise ConnectError(f"The password command ended with exit code {done.returncode}.", _LOOK)
     if not first:

@@ -28,8 +28,8 @@ def find_word(text: str, word: str) -> Place | None:
     """Where a name stands in a text: whole words before parts of words."""
     if not word:
         return None
-    found = re.search(rf"(?<![\w]){re.escape(word)}(?![\w])", text, re.IGNORECASE) or re.search(re.escape(word), text)
-    return place_of(text, found.start(), found.end()) if found else None
+    match = re.search(rf"(?<![\w]){re.escape(word)}(?![\w])", text, re.IGNORECASE) or re.search(re.escape(word), text)
+    return place_of(text, match.start(), match.end()) if match else None
 
 
 def names_in(text: str, dialect: str) -> list[str]:
@@ -38,9 +38,9 @@ def names_in(text: str, dialect: str) -> list[str]:
         parsed = sqlglot.parse_one(text, dialect=dialect)
     except (sqlglot.errors.SqlglotError, RecursionError, ValueError):
         return []
-    found = []
+    results = []
     own = {cte.alias.casefold() for cte in parsed.find_all(exp.CTE)}
     for table in parsed.find_all(exp.Table):
         if table.name and (table.db or table.name.casefold() not in own):
-            found.append(f"{table.db}.{table.name}" if table.db else table.name)
-    return list(dict.fromkeys(found))
+            results.append(f"{table.db}.{table.name}" if table.db else table.name)
+    return list(dict.fromkeys(results))

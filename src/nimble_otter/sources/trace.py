@@ -129,15 +129,15 @@ def _outputs(query: object, scope: _Scope) -> list[tuple[str, Origin | None]]:
     sources = {part.this.alias_or_name.casefold(): part.this for part in parts if part is not None}
     aggregates = any(item.find(exp.AggFunc) and not item.find(exp.Window) for item in query.expressions)
     is_direct = not aggregates and not any(query.args.get(name) for name in _WHOLE)
-    found = []
+    results = []
     inner: dict[str, dict[str, Origin | None]] = {}
     for item in query.expressions:
         column = _plain_column(item.unalias())
         origin = _origin(column, sources, scope, inner) if column is not None else None
         if origin is not None and not is_direct:
             origin = replace(origin, is_direct=False)
-        found.append((item.alias_or_name.casefold(), origin))
-    return found
+        results.append((item.alias_or_name.casefold(), origin))
+    return results
 
 
 def _origin(

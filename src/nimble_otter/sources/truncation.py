@@ -26,8 +26,8 @@ _STRETCH = 1 << 13
 
 def is_long(column: ColumnInfo) -> bool:
     """Whether values of this column may be long at all."""
-    said = column.declared.upper()
-    return column.word == "binary" or any(word in said for word in ("TEXT", "CLOB")) or said == "VARCHAR"
+    text = column.declared.upper()
+    return column.word == "binary" or any(word in text for word in ("TEXT", "CLOB")) or text == "VARCHAR"
 
 
 def shorten(
@@ -49,14 +49,14 @@ def shorten(
         else:
             return None
     long = []
-    for place, (name, label) in enumerate(columns):
+    for index, (name, label) in enumerate(columns):
         own = quoted(name)
         if is_long(names[name.casefold()]) and name not in table.key:
-            long.append((place, name))
+            long.append((index, name))
             whole, cut = f"{dialect.byte_length}({own})", f"substr({own}, 1, {LONGEST + 1})"
             own = f"case when {whole} > {LONGEST} then {cut} else {own} end"
         pieces.append(f"{own} as {quoted(label)}" if own != label else own)
-    places = {name: place for place, (name, _) in reversed(list(enumerate(columns)))}
+    places = {name: index for index, (name, _) in reversed(list(enumerate(columns)))}
     if not long or any(name not in places for name in table.key):
         return None
     span = _span(text, dialect.parser)
@@ -88,27 +88,27 @@ def _items(text: str, dialect: str) -> list[Value] | None:
     source = parsed.args.get("from_") or parsed.args.get("from")
     if source is None or not isinstance(source.this, exp.Table) or source.this.args.get("joins"):
         return None
-    found: list[Any] = []
+    results: list[Any] = []
     for item in parsed.expressions:
         inner = item.unalias()
         if isinstance(inner, exp.Star) or (isinstance(inner, exp.Column) and isinstance(inner.this, exp.Star)):
             if inner.args.get("except_") or inner.args.get("except") or inner.args.get("replace"):
                 return None
-            found.append("*")
+            results.append("*")
         elif isinstance(inner, exp.Column):
-            found.append((inner.name, item.alias_or_name))
+            results.append((inner.name, item.alias_or_name))
         else:
             return None
-    return found
+    return results
 
 
 def cut_rows(table: Table, long: LongColumns, stop: StopToken = NEVER) -> dict[int, Ids]:
     """Row ids of the values that were cut, by place; only places that have some."""
     found = {}
-    for place, _ in long.columns:
-        ids = _over(table.columns[place], stop)
+    for index, _ in long.columns:
+        ids = _over(table.columns[index], stop)
         if len(ids):
-            found[place] = ids
+            found[index] = ids
     return found
 
 

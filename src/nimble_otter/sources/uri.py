@@ -44,29 +44,29 @@ def parts_of(url: str) -> Parts:
     if "://" not in url or url.startswith("sqlite:"):
         path = url.removeprefix("sqlite://").removeprefix("sqlite:")
         return Parts(FILE, database=path[1:] if path.startswith("//") or path[2:3] == ":" else path)
-    found = urlsplit(url)
-    driver = next((d for d in all_drivers() if found.scheme in d.schemes), None)
+    parts = urlsplit(url)
+    driver = next((d for d in all_drivers() if parts.scheme in d.schemes), None)
     if driver is not None and driver.address.is_file:
-        return Parts(driver.key, database=found.path.removeprefix("/") if found.path.startswith("//") else found.path)
+        return Parts(driver.key, database=parts.path.removeprefix("/") if parts.path.startswith("//") else parts.path)
     if driver is None or not driver.address.is_server:
         return Parts(_OTHER, database=url)
     kind, form = driver.key, driver.address
-    user, _, where = found.netloc.rpartition("@")
+    user, _, where = parts.netloc.rpartition("@")
     host, port = where, None
     if not form.many_hosts or "," not in where:
         try:
-            host, port = found.hostname or "", found.port
+            host, port = parts.hostname or "", parts.port
         except ValueError as problem:
             raise ValueError("The port is not a number.") from problem
-    options = dict(parse_qsl(found.query, keep_blank_values=True))
+    options = dict(parse_qsl(parts.query, keep_blank_values=True))
     ca = options.pop(form.ca, "")
     fitting = [name for name, wanted in form.tls.items() if wanted.items() <= options.items()]
     tls = max(fitting, key=lambda name: len(form.tls[name]), default="")  # the one that says most of them
     for name in form.tls.get(tls, {}):
         options.pop(name)
-    scheme = "" if found.scheme == kind else found.scheme
+    scheme = "" if parts.scheme == kind else parts.scheme
     name = unquote(user.partition(":")[0])
-    return Parts(kind, host, port, unquote(found.path[1:]), name, tls, ca, tuple(options.items()), scheme)
+    return Parts(kind, host, port, unquote(parts.path[1:]), name, tls, ca, tuple(options.items()), scheme)
 
 
 def ad_hoc_name(url: str) -> str:
@@ -76,8 +76,8 @@ def ad_hoc_name(url: str) -> str:
     except ValueError:
         return url
     if parts.kind == _OTHER:
-        found = urlsplit(url)
-        parts = Parts(_OTHER, found.netloc.rpartition("@")[2], database=found.path.rsplit("/", 1)[-1])
+        url_parts = urlsplit(url)
+        parts = Parts(_OTHER, url_parts.netloc.rpartition("@")[2], database=url_parts.path.rsplit("/", 1)[-1])
     if parts.address.is_file:
         return parts.database.rsplit("/", 1)[-1]
     return " on ".join(filter(None, (parts.database, parts.host))) or url

@@ -64,10 +64,10 @@ class UrlParts:
 
 def read_url(url: str) -> UrlParts | None:
     """The parts of a URL with an authority; None for a path, `demo:` and what else has no `://`."""
-    found = re.match(r"([A-Za-z][\w.+\-]*)://", url)
-    if not found:
+    match = re.match(r"([A-Za-z][\w.+\-]*)://", url)
+    if not match:
         return None
-    rest = url[found.end() :]
+    rest = url[match.end() :]
     head, options = _split_query(rest)
     userinfo, at, where = head.rpartition("@")
     if not at:
@@ -80,7 +80,7 @@ def read_url(url: str) -> UrlParts | None:
     secrets |= {k: v for k, v in pairs if _SECRET_INSIDE.search(v)}
     kept = [(k, v) for k, v in pairs if k not in secrets]
     return UrlParts(
-        found[1].lower(),
+        match[1].lower(),
         unquote(user),
         unquote(password) if colon else None,
         authority,

@@ -110,14 +110,14 @@ class Writer:
 
 def run_each(make_cursor: Callable[[], ClientObject], wanted: Sequence[Bound]) -> list[Done]:
     """Statements one after the other, for a server that is near."""
-    found = []
+    results = []
     for text, values in wanted:
         cursor = make_cursor()
         try:
             cursor.execute(text, values)
             rows = tuple(map(tuple, cursor.fetchall())) if cursor.description is not None else ()
-            found.append(Done(len(rows) if rows else max(cursor.rowcount, 0), rows))
+            results.append(Done(len(rows) if rows else max(cursor.rowcount, 0), rows))
         finally:
             with suppress(Exception):
                 cursor.close()
-    return found
+    return results

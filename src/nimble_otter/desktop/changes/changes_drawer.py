@@ -155,16 +155,16 @@ class ChangesDrawer(Drawer):
         assert open_pull is not None
         if plan is None:
             waits = open_pull.pending.waiting_count
-            said = f"{grouped(waits)} wait for their rows" if waits else "nothing pending"
-            self.head.words.setText(said if not pending else "")
+            text = f"{grouped(waits)} wait for their rows" if waits else "nothing pending"
+            self.head.words.setText(text if not pending else "")
             return
         if open_pull.reviewing is not None:
             self.head.words.setText(f"putting back {grouped(pending)} of {plan.table} · by {plan.matched_by}")
             return
         hidden, waits = self._hidden(), open_pull.pending.waiting_count
-        said = f"{grouped(pending)} to write · by {plan.matched_by}"
+        text = f"{grouped(pending)} to write · by {plan.matched_by}"
         self.head.words.setText(
-            said
+            text
             + (f" · {hidden} not in the rows shown" if hidden else "")
             + (f" · {grouped(waits)} more wait for their rows" if waits else "")
         )
@@ -234,10 +234,10 @@ class ChangesDrawer(Drawer):
         lines: list[str] = [f"{plan.comment} first, because rows swap unique values", *parks] if parks else []
         self._lines = []
         for number, (statement, text) in enumerate(zip(shown, render(plan, shown), strict=True), first + 1):
-            said = _said(outcomes.get(statement.row_id))
+            message = _said(outcomes.get(statement.row_id))
             self._lines.append(sum(part.count("\n") + 1 for part in lines))
             lines += [
-                f"{plan.comment} {number}  {_WORDS[statement.kind]}{'  ' + said if said else ''}",
+                f"{plan.comment} {number}  {_WORDS[statement.kind]}{'  ' + message if message else ''}",
                 _in_short(text),
             ]
         if len(plan.statements) > len(shown):
@@ -253,7 +253,7 @@ class ChangesDrawer(Drawer):
         if plan is None or open_pull is None:
             self.text.setExtraSelections([])
             return
-        first, found = self._page * AT_ONCE, []
+        first, results = self._page * AT_ONCE, []
         report = open_pull.report
         bad = {o.statement.row_id for o in report.conflicts} if report is not None else set()
         for n, line in enumerate(self._lines):
@@ -262,7 +262,7 @@ class ChangesDrawer(Drawer):
                 mark = self._block(line + 1)
                 mark.format.setBackground(theme["water4"])
                 mark.format.setProperty(QTextCharFormat.Property.FullWidthSelection, True)
-                found.append(mark)
+                results.append(mark)
                 if not self.text.hasFocus():
                     self._is_filling = True
                     self.text.setTextCursor(QTextCursor(self.text.document().findBlockByNumber(line)))
@@ -271,8 +271,8 @@ class ChangesDrawer(Drawer):
                 mark = self._block(line)
                 mark.format.setForeground(theme["plum"])
                 mark.format.setFontWeight(QFont.Weight.DemiBold)
-                found.append(mark)
-        self.text.setExtraSelections(found)
+                results.append(mark)
+        self.text.setExtraSelections(results)
 
     def _block(self, line: int) -> QTextEdit.ExtraSelection:
         mark = QTextEdit.ExtraSelection()

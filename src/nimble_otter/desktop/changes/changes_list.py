@@ -85,11 +85,11 @@ def waiting_of(edits: EditDraft | None, names: Sequence[str]) -> list[Waiting]:
 def entry_of_waiting(item: Waiting) -> Entry:
     """The line of a change that waits for its row to be in the result."""
     new, old = item.new or {}, item.old or {}
-    said = ", ".join(
+    text = ", ".join(
         f"{name} {short(old[name])} → {short(value)}" if name in old else f"{name} {short(value)}"
         for name, value in new.items()
     )
-    return Entry(_MARKS[item.kind][0], "muted", item.title, said or "to delete", "waits for its row")
+    return Entry(_MARKS[item.kind][0], "muted", item.title, text or "to delete", "waits for its row")
 
 
 def entry_of_write(made: Written) -> Entry:
@@ -141,8 +141,8 @@ class Entries(QAbstractListModel):
         if role == Qt.ItemDataRole.UserRole:
             return entry
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole, Qt.ItemDataRole.ToolTipRole):
-            said = f"{entry.title}: {entry.text}" + (f" ({entry.end})" if entry.end else "")
-            return as_plain(said) if role == Qt.ItemDataRole.ToolTipRole else said
+            text = f"{entry.title}: {entry.text}" + (f" ({entry.end})" if entry.end else "")
+            return as_plain(text) if role == Qt.ItemDataRole.ToolTipRole else text
         return None
 
 

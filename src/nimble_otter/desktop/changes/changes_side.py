@@ -119,15 +119,15 @@ class ChangesSide(QScrollArea):
     def _answers(self, outcome: Outcome, names: list[str], of: str) -> None:
         is_row = outcome.is_gone or outcome.statement.kind == StatementKind.DELETE
         theirs = "Leave it out" if outcome.is_gone else ("Keep the row" if is_row else "Take theirs")
-        made: list[QWidget | None] = [button(theirs, lambda: self._resolve(outcome, names, False))]
-        first = made[0]
+        items: list[QWidget | None] = [button(theirs, lambda: self._resolve(outcome, names, False))]
+        first = items[0]
         assert first is not None
         first.setAccessibleName(f"{theirs}{of}")
         if not outcome.is_gone:
             yours = button("Delete it anyway" if is_row else "Keep yours", lambda: self._resolve(outcome, names, True))
             yours.setAccessibleName(f"{yours.text()}{of}")
-            made.append(yours)
-        self._lines.addLayout(row(*made, None))
+            items.append(yours)
+        self._lines.addLayout(row(*items, None))
 
     def _guard(self, open_pull: OpenPull) -> None:
         if open_pull.target.by_values:

@@ -47,8 +47,8 @@ class WriteController:
             return None
         if not plan.statements:
             waits = open_pull.pending.waiting_count
-            said = f"{grouped(waits)} changed rows wait for a result that has them" if waits else "Nothing is pending"
-            self._say(f"{said}.", bool(waits))
+            text = f"{grouped(waits)} changed rows wait for a result that has them" if waits else "Nothing is pending"
+            self._say(f"{text}.", bool(waits))
             return None
         return plan
 
@@ -98,7 +98,7 @@ class WriteController:
             return
         sent = None if is_reversal or table is None else open_pull.pending.snapshot(table, target)
         by_key = EditDraft() if sent is None else sent.by_key
-        told = Written(
+        written = Written(
             dt.datetime.now(), open_pull.pull.name, source.name, plan.table, len(plan.statements), Path(), is_reversal,
             open_pull.uid,
         )  # fmt: skip
@@ -111,7 +111,7 @@ class WriteController:
                     return write_each(connection, plan, stop, lambda n, m: tell((n, m)), note)
                 return write(connection, plan, stop, lambda n, m: tell((n, m)), note, accepts)
 
-            result, noted = self.journal.write(told, source.url, by_key, do)
+            result, noted = self.journal.write(written, source.url, by_key, do)
             if not result.is_written or sent is None or fetched is None:
                 return result, noted, None
             return result, noted, rows_after(fetched, target, result)
@@ -160,11 +160,11 @@ class WriteController:
 
     def _say_written(self, report: Report, plan: Plan, noted: Noted | None) -> None:
         count = report.good
-        said = f"Wrote {grouped(count)} row{'s' if count != 1 else ''} to {plan.table}"
+        text = f"Wrote {grouped(count)} row{'s' if count != 1 else ''} to {plan.table}"
         if report.left:
-            said += f"; {grouped(len(report.left))} are left: {_reason(report)}"
+            text += f"; {grouped(len(report.left))} are left: {_reason(report)}"
         kept = f"; the reversal is kept as {noted.written.script.name}" if noted is not None else ""
-        self._say(f"{said}{kept}. {report.said}".strip(" ."), bool(report.left))
+        self._say(f"{text}{kept}. {report.said}".strip(" ."), bool(report.left))
 
     def _take(self, open_pull: OpenPull, noted: Noted | None) -> None:
         """The pull knows that it was written; once that is on disk the note is of no use any more."""
@@ -217,17 +217,17 @@ class WriteController:
             if noted.outcome:
                 return True, "All of it was written.", noted
             try:
-                said = look_up(self._hub.connection(source), noted.intent())
+                text = look_up(self._hub.connection(source), noted.intent())
             except OutcomeUnknown:
                 raise
             except ChangeError as problem:
                 self.journal.drop(noted)
                 return False, str(problem), noted
-            return True, said, self.journal.settle(noted)
+            return True, text, self.journal.settle(noted)
 
         def done(found: tuple[bool, str, Noted]) -> None:
-            was_written, said, settled = found
-            self._say(f"{noted.written.table}: {said}", not was_written)
+            was_written, text, settled = found
+            self._say(f"{noted.written.table}: {text}", not was_written)
             if open_pull is None:
                 self.journal.taken(settled)
                 return
@@ -273,10 +273,10 @@ class WriteController:
 def _said(report: Report, would: str, plan: Plan) -> str:
     count = len(report.outcomes)
     if not report.conflicts:
-        said = (
+        text = (
             f"All {grouped(count)} statements {would} one row each" if count > 1 else f"The statement {would} one row"
         )
-        return f"{said}. A reversal would not restore {report.lasting}." if report.lasting else f"{said}."
+        return f"{text}. A reversal would not restore {report.lasting}." if report.lasting else f"{text}."
     first = report.conflicts[0]
     where = ", ".join(f"{name} {value}" for name, value in first.statement.key) or "the new row"
     return f"{report.good} of {count} statements {would} one row each; {where}: {first.problem}"

@@ -90,8 +90,8 @@ class ChartCanvas(QWidget):
         if not same:
             self.current, self.brush = None, None
         chart = painted.drawn.chart
-        said = f"{chart.words()}: {painted.drawn.marks} marks"
-        self.setAccessibleDescription(". ".join((said, *painted.drawn.notes)))
+        text = f"{chart.words()}: {painted.drawn.marks} marks"
+        self.setAccessibleDescription(". ".join((text, *painted.drawn.notes)))
         self.update()
 
     @property
@@ -118,8 +118,8 @@ class ChartCanvas(QWidget):
         self.update()
 
     def _pixel(self, at: Hit) -> QPointF | None:
-        found = self._pixels(at.series, np.array([at.mark]))
-        return found[0] if found else None
+        point_fs = self._pixels(at.series, np.array([at.mark]))
+        return point_fs[0] if point_fs else None
 
     def _pixels(self, number: int, marks: Ids) -> list[QPointF]:
         """Where some marks of a series are, as far as they are in sight."""
@@ -370,11 +370,11 @@ class ChartCanvas(QWidget):
     def _say_current(self) -> None:
         if self.current is None:
             return
-        said = self.told(self.current)
-        self.setAccessibleDescription(said.replace("\n", ", "))
+        text = self.told(self.current)
+        self.setAccessibleDescription(text.replace("\n", ", "))
         at = self._pixel(self.current)
         if at is not None and self.hasFocus():
-            QToolTip.showText(self.mapToGlobal(at.toPoint() + QPoint(10, 10)), as_plain(said), self)
+            QToolTip.showText(self.mapToGlobal(at.toPoint() + QPoint(10, 10)), as_plain(text), self)
 
     # --- columns dragged here ----------------------------------------------------------------------------------
 

@@ -149,10 +149,10 @@ class ChartDrawer(Drawer):
     def _column(self, name: str, current: str, choices: list[tuple[str, str]], put: Any) -> QComboBox:
         if current and all(value != current for value, _ in choices):
             choices = [(current, f"{current} (gone)"), *choices]
-        made = combo(choices, current, name)
-        made.setFixedWidth(_FIELD)
-        made.activated.connect(lambda _: put(str(made.currentData() or "")))
-        return made
+        combo_box = combo(choices, current, name)
+        combo_box.setFixedWidth(_FIELD)
+        combo_box.activated.connect(lambda _: put(str(combo_box.currentData() or "")))
+        return combo_box
 
     def _key(self, grid: QGridLayout, words: str, attribute: str, none: str) -> None:
         """A column with a part of its values: along, by or panels."""
@@ -177,8 +177,8 @@ class ChartDrawer(Drawer):
         grid, kind = self._data, chart.kind
         self._key(grid, "Along", "along", "none")
         if kind is not ChartKind.HISTOGRAM:
-            for place, up in enumerate(chart.up or (Up(),)):
-                self._up_line(grid, chart, place, up)
+            for index, up in enumerate(chart.up or (Up(),)):
+                self._up_line(grid, chart, index, up)
             if kind in (ChartKind.LINE, ChartKind.AREA, ChartKind.BARS, ChartKind.SCATTER) and chart.up:
                 more = button("Another column up", self._add_up, "link")
                 self._line(grid, "", more)
@@ -243,27 +243,29 @@ class ChartDrawer(Drawer):
         self._choice(grid, "Legend", "legend", [(key, _LEGEND_WORDS[key]) for key in LEGENDS])
         self._choice(grid, "Colours", "palette", [(key, _PALETTE_WORDS[key]) for key in PALETTES])
         self._choice(grid, "Grid lines", "grid", [("yes", "shown"), ("", "none")])
-        for place, note in enumerate(chart.notes):
-            said = QLineEdit(note.text)
-            said.setAccessibleName(f"Note {place + 1}")
-            said.setFixedWidth(_TEXT - 30)
-            said.editingFinished.connect(partial(self._set_note, place, said))
-            self._line(grid, "Note", said, button("×", partial(self._remove_note, place), "plain", "Remove the note"))
+        for index, note in enumerate(chart.notes):
+            line_edit = QLineEdit(note.text)
+            line_edit.setAccessibleName(f"Note {index + 1}")
+            line_edit.setFixedWidth(_TEXT - 30)
+            line_edit.editingFinished.connect(partial(self._set_note, index, line_edit))
+            self._line(
+                grid, "Note", line_edit, button("×", partial(self._remove_note, index), "plain", "Remove the note")
+            )
 
     def _text(
         self, grid: QGridLayout, words: str, attribute: str, hint: Callable[[Chart], str], check: Any = None
     ) -> None:
-        made = QLineEdit()
-        made.setAccessibleName(words)
-        made.setFixedWidth(_TEXT)
+        line_edit = QLineEdit()
+        line_edit.setAccessibleName(words)
+        line_edit.setFixedWidth(_TEXT)
 
         def show(chart: Chart) -> None:
-            made.setText(str(getattr(chart, attribute)))
-            made.setCursorPosition(0)
-            made.setPlaceholderText(hint(chart))
+            line_edit.setText(str(getattr(chart, attribute)))
+            line_edit.setCursorPosition(0)
+            line_edit.setPlaceholderText(hint(chart))
 
         def done() -> None:
-            text = made.text().strip()
+            text = line_edit.text().strip()
             if self._chart is None or text == getattr(self._chart, attribute):
                 return
             if check is not None:
@@ -275,39 +277,39 @@ class ChartDrawer(Drawer):
                     return
             self._put(f"Change {words.lower()}", **{attribute: text})
 
-        made.editingFinished.connect(done)
+        line_edit.editingFinished.connect(done)
         self._set_looks.append(show)
-        self._line(grid, words, made)
+        self._line(grid, words, line_edit)
 
     def _choice(self, grid: QGridLayout, words: str, attribute: str, choices: list[tuple[str, str]]) -> None:
         is_switch = isinstance(getattr(self._chart, attribute), bool)
-        made = combo(choices, "", words)
-        made.setFixedWidth(_TEXT if grid is self._looks else _FIELD + _PART + 5)
+        combo_box = combo(choices, "", words)
+        combo_box.setFixedWidth(_TEXT if grid is self._looks else _FIELD + _PART + 5)
 
         def show(chart: Chart) -> None:
             value = getattr(chart, attribute)
-            made.setCurrentIndex(max(0, made.findData(("yes" if value else "") if is_switch else value)))
+            combo_box.setCurrentIndex(max(0, combo_box.findData(("yes" if value else "") if is_switch else value)))
 
         def put(_: int) -> None:
-            chosen = str(made.currentData() or "")
+            chosen = str(combo_box.currentData() or "")
             self._put(f"Change {words.lower()}", **{attribute: bool(chosen) if is_switch else chosen})
 
-        made.activated.connect(put)
+        combo_box.activated.connect(put)
         if grid is self._looks:
             self._set_looks.append(show)
         elif self._chart is not None:
             show(self._chart)
-        self._line(grid, words, made)
+        self._line(grid, words, combo_box)
 
     def _number(self, grid: QGridLayout, words: str, attribute: str, none: str, tip: str) -> None:
-        made = count_field(words, lambda _: None)
-        made.setRange(0, 1000)
-        made.setFixedWidth(_FIELD)
-        made.setSpecialValueText(none)
-        made.setToolTip(as_plain(tip))
-        made.setValue(getattr(self._chart, attribute))
-        made.valueChanged.connect(lambda value: self._put(f"Change {words.lower()}", **{attribute: value}))
-        self._line(grid, words, made)
+        spin_box = count_field(words, lambda _: None)
+        spin_box.setRange(0, 1000)
+        spin_box.setFixedWidth(_FIELD)
+        spin_box.setSpecialValueText(none)
+        spin_box.setToolTip(as_plain(tip))
+        spin_box.setValue(getattr(self._chart, attribute))
+        spin_box.valueChanged.connect(lambda value: self._put(f"Change {words.lower()}", **{attribute: value}))
+        self._line(grid, words, spin_box)
 
     # --- what is changed ---------------------------------------------------------------------------------------
 

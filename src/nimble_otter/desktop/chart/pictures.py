@@ -51,14 +51,14 @@ class Pictures:
 
     def copy(self, what: str) -> None:
         """Copy the picture (png or svg), or the values drawn, with tabs between."""
-        made, size, window = self._charts.made, self._charts.size(), self._charts.window
-        if made is None:
+        picture, size, window = self._charts.made, self._charts.size(), self._charts.window
+        if picture is None:
             return
 
         def work(stop: StopToken, _: Report) -> bytes:
             if what == "values":
-                return values_of(made.drawn).encode("utf-8", "replace")
-            return _file(made.drawn, size, what, 2.0, window, stop)
+                return values_of(picture.drawn).encode("utf-8", "replace")
+            return _file(picture.drawn, size, what, 2.0, window, stop)
 
         def done(data: bytes) -> None:
             mime = QMimeData()
@@ -85,18 +85,18 @@ class Pictures:
 
     def write(self, path: Path, form: str, scale: float = 1.0) -> None:
         """Write the picture, or the values drawn, to a file."""
-        made, size, window = self._charts.made, self._charts.size(), self._charts.window
-        if made is None:
+        picture, size, window = self._charts.made, self._charts.size(), self._charts.window
+        if picture is None:
             return
         target = path if path.suffix.lower() == f".{form}" else path.with_name(f"{path.name}.{form}")
 
         def work(stop: StopToken, _: Report) -> None:
             if form in ("csv", "xlsx"):
-                table = made.drawn.as_table()
-                rows = rows_of_view(table.fields, table.columns, View(table), safe_part(made.chart.label))
+                table = picture.drawn.as_table()
+                rows = rows_of_view(table.fields, table.columns, View(table), safe_part(picture.chart.label))
                 send_to_file(rows, format_for(form), target, stop=stop)
                 return
-            data = _file(made.drawn, size, form, scale, window, stop)
+            data = _file(picture.drawn, size, form, scale, window, stop)
             try:
                 write_bytes(target, data, is_private=False)
             except OSError as problem:

@@ -196,11 +196,11 @@ class ChartPresenter(QObject):
             self.made = None
             self._tell("", "")
             return
-        made, wanted = self.made, self._wanted()
-        if made is None or not made.shaped.is_like(shaped) or made.chart != chart:
+        picture, wanted = self.made, self._wanted()
+        if picture is None or not picture.shaped.is_like(shaped) or picture.chart != chart:
             self._work(open_pull, lambda stop, _: _drawn(shaped, chart, wanted, stop), wanted)
         elif self.canvas.painted is None or self._as_painted != wanted:
-            self._work(open_pull, lambda stop, _: (made, painted(made.drawn, *wanted, stop)), wanted)
+            self._work(open_pull, lambda stop, _: (picture, painted(picture.drawn, *wanted, stop)), wanted)
 
     def _wanted(self) -> tuple[tuple[int, int], float, bool, Window]:
         """Size, pixels of the screen in each, theme, and what is looked at."""
@@ -258,17 +258,17 @@ class ChartPresenter(QObject):
 
     def pick(self, what: Stretch | Hit | None) -> None:
         """Pick the rows of a stretch or a mark, in the grid too; None for none."""
-        made = self.made
-        if what is None or made is None:
+        picture = self.made
+        if what is None or picture is None:
             self._take(None)
             return
 
         def rows() -> Ids:
             if isinstance(what, Hit):
-                return made.drawn.series[what.series].rows_of(np.array([what.mark]))
-            return rows_within(made.drawn, what.panel, what.x, what.y)
+                return picture.drawn.series[what.series].rows_of(np.array([what.mark]))
+            return rows_within(picture.drawn, what.panel, what.x, what.y)
 
-        self._find(made, what, title_of(made.drawn, what), rows)
+        self._find(picture, what, title_of(picture.drawn, what), rows)
 
     def _lasso(self, panel: int, outline: list[tuple[float, float]]) -> None:
         made, picture = self.made, self.canvas.painted
@@ -306,11 +306,11 @@ class ChartPresenter(QObject):
 
     def _ring(self) -> None:
         """Ring the marks of the rows that are picked here, or selected in the grid."""
-        made = self.made
-        if made is None or self.canvas.painted is None or self._is_picking or not self.view.isVisible():
+        picture = self.made
+        if picture is None or self.canvas.painted is None or self._is_picking or not self.view.isVisible():
             return
         picked = self.rows if self.canvas.brush is None else None  # a brush shows what is in it
-        view, in_grid = made.shaped.view, self._grid.hasFocus() and made.shaped.grouped is None
+        view, in_grid = picture.shaped.view, self._grid.hasFocus() and picture.shaped.grouped is None
         blocks = self._grid.selection.blocks if in_grid else ()
         if len(blocks) > _MOST_BLOCKS or (not in_grid and picked is None):
             self.canvas.ring([])
@@ -321,10 +321,10 @@ class ChartPresenter(QObject):
             wanted = np.concatenate(parts) if parts else picked
             if wanted is None or not len(wanted) or (in_grid and len(wanted) == len(view)):
                 return []
-            rows = np.zeros(made.drawn.table_rows, np.bool_)
+            rows = np.zeros(picture.drawn.table_rows, np.bool_)
             rows[wanted] = True
             stop.check()
-            return [(n, np.flatnonzero(each.holding(rows))) for n, each in enumerate(made.drawn.series)]
+            return [(n, np.flatnonzero(each.holding(rows))) for n, each in enumerate(picture.drawn.series)]
 
         self._workspace.hub.jobs.submit(LOCAL, "ring in a chart", work, self.canvas.ring)
 
@@ -390,14 +390,14 @@ class ChartPresenter(QObject):
         menu.addAction("Look at all of it", calling(self.look, None, None))
 
     def _pin(self, mark: Hit) -> None:
-        chart, made = self.chart, self.made
-        if chart is None or made is None:
+        chart, picture = self.chart, self.made
+        if chart is None or picture is None:
             return
         text, done = QInputDialog.getText(self.view, "Note", "What it says:")
         if done and text.strip():
-            each = made.drawn.series[mark.series]
-            x = place_text(made.drawn.x, float(each.x[mark.mark]))
-            y = place_text(made.drawn.y, float(each.y[mark.mark]))
+            each = picture.drawn.series[mark.series]
+            x = place_text(picture.drawn.x, float(each.x[mark.mark]))
+            y = place_text(picture.drawn.y, float(each.y[mark.mark]))
             self.put(replace(chart, notes=(*chart.notes, Note(x, y, text.strip()))), "Pin a note")
 
     def fill_drawer(self, drawer: ChartDrawer) -> None:
@@ -419,8 +419,8 @@ def painted(drawn: Drawn, size: tuple[int, int], ratio: float, dark: bool, windo
 def _drawn(
     shaped: Shaped, chart: Chart, wanted: tuple[tuple[int, int], float, bool, Window], stop: StopToken
 ) -> tuple[Made, Painted]:
-    made = Made(shaped, chart, draw(shaped, chart, stop))
-    return made, painted(made.drawn, *wanted, stop)
+    picture = Made(shaped, chart, draw(shaped, chart, stop))
+    return picture, painted(picture.drawn, *wanted, stop)
 
 
 def _positions(shaped: Shaped, rows: Ids) -> Ids:

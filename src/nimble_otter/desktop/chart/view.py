@@ -60,13 +60,13 @@ class ChartView(QWidget):
             return
         self._shown = shown
         clear(self._tabs)
-        for place, name in enumerate(names):
+        for index, name in enumerate(names):
             made = button(name if len(name) <= _WIDEST_NAME else f"{name[: _WIDEST_NAME - 1]}…", look="chip", tip=name)
             made.setCheckable(True)
-            made.setChecked(place == at)
+            made.setChecked(index == at)
             made.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
-            made.customContextMenuRequested.connect(partial(self._menu, place, made))
-            self._group.addButton(made, place)
+            made.customContextMenuRequested.connect(partial(self._menu, index, made))
+            self._group.addButton(made, index)
             self._tabs.addWidget(made)
         self.strip.setVisible(bool(charts))
         self._fill_offers(offers, words, bool(charts))
@@ -79,8 +79,8 @@ class ChartView(QWidget):
         clear(self._offers)
         self._words.setText(words)
         for chart in offers:
-            said = f"{chart.kind.value.capitalize()}: {chart.words()}"
-            self._offers.addLayout(row(button(said, partial(self.made.emit, chart), "", "Draw this chart"), None))
+            text = f"{chart.kind.value.capitalize()}: {chart.words()}"
+            self._offers.addLayout(row(button(text, partial(self.made.emit, chart), "", "Draw this chart"), None))
         self._offers.addLayout(row(button("Choose everything in the drawer", self._empty, "link"), None))
 
     def _empty(self) -> None:

@@ -99,10 +99,10 @@ def _more(text: str) -> str:
 
 
 def _reader(name: str) -> QPlainTextEdit:
-    made = QPlainTextEdit()
-    made.setReadOnly(True)
-    made.setAccessibleName(name)
-    return made
+    editor = QPlainTextEdit()
+    editor.setReadOnly(True)
+    editor.setAccessibleName(name)
+    return editor
 
 
 def _nested(value: object) -> object:

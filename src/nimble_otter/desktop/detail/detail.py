@@ -152,10 +152,10 @@ class _ColumnPage(ScrolledLines):
             head.setToolTip("A and a mean letters, 9 a digit, + one or more of the same")
             self.lines.addWidget(head)
             for form, share in found.patterns:
-                made = ElidedLabel(form or "“ ”")
-                made.setFont(code_font())
+                elided_label = ElidedLabel(form or "“ ”")
+                elided_label.setFont(code_font())
                 percent = label(f"{100 * share:.0f} %", "faint", tokens.SMALL_PX)
-                self.lines.addLayout(row(made, percent, margins=(0, 3, 0, 3)))
+                self.lines.addLayout(row(elided_label, percent, margins=(0, 3, 0, 3)))
         self.lines.addStretch(1)
 
 
@@ -190,11 +190,11 @@ class _Histogram(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         with QPainter(self) as painter:
             most, width = max(self._bins) or 1, self.width() / len(self._bins)
-            for place, count in enumerate(self._bins):
+            for index, count in enumerate(self._bins):
                 height = round((self.height() - 2) * count / most) if count else 0
-                left = round(place * width)
+                left = round(index * width)
                 bar = QRect(
-                    left, self.height() - max(height, 1 if count else 0), round((place + 1) * width) - left - 2, height
+                    left, self.height() - max(height, 1 if count else 0), round((index + 1) * width) - left - 2, height
                 )
                 painter.fillRect(bar, theme["water2"])
             painter.fillRect(QRect(0, self.height() - 1, self.width(), 1), theme["line"])

@@ -93,8 +93,8 @@ class Follower(QObject):
         table, own = open_pull.table, open_pull.collection
         values = [column.value(rows[0]) for column in table.columns]
         collections = [t.name for t in open_pull.tables if t.kind == EntryKind.COLLECTION]
-        found = find_references([f.origin or f.name for f in table.fields], values, own, collections)
-        return [r for r in found if r.targets]
+        references = find_references([f.origin or f.name for f in table.fields], values, own, collections)
+        return [r for r in references if r.targets]
 
     def _mark(self, reference: Reference) -> str:
         open_pull = self._workspace.pull
@@ -119,9 +119,9 @@ class Follower(QObject):
             self._layout.references[self._mark(reference)] = target
         column = open_pull.table.columns[reference.place]
         values = dict.fromkeys(v for v in map(column.value, self._rows()) if v is not None and v is not MISSING)
-        said = f"followed from {len(values)} {'values' if len(values) != 1 else 'value'} of {reference.field}"
+        message = f"followed from {len(values)} {'values' if len(values) != 1 else 'value'} of {reference.field}"
         query = Query(reference_query(list(values)), "native", target)
-        pull = Pull(f"{target} of {open_pull.pull.name}", open_pull.rows_source, query, came_from=said)
+        pull = Pull(f"{target} of {open_pull.pull.name}", open_pull.rows_source, query, came_from=message)
         self._workspace.open(pull).came_from = open_pull
 
     @staticmethod
@@ -136,13 +136,13 @@ class Follower(QObject):
             return []
         if not open_pull.shaped.own_rows:
             return []
-        found: list[int] = []
+        indices: list[int] = []
         for block in selection.blocks:
-            if len(found) > MOST:
+            if len(indices) > MOST:
                 break
             top, bottom = max(0, block.top), min(block.bottom, len(open_pull.shaped.view) - 1)
-            found += open_pull.shaped.view.row_ids(top, min(bottom + 1, top + MOST * 4)).tolist()
-        return list(dict.fromkeys(found))
+            indices += open_pull.shaped.view.row_ids(top, min(bottom + 1, top + MOST * 4)).tolist()
+        return list(dict.fromkeys(indices))
 
     def _count(self) -> None:
         open_pull, rows = self._workspace.pull, self._rows()
@@ -152,15 +152,15 @@ class Follower(QObject):
 
         def work(stop: StopToken, report: Callable[[object], None]) -> None:
             connection = self._workspace.hub.connection(source)
-            for place, link in enumerate(links):
+            for index, link in enumerate(links):
                 stop.check()
                 values = values_of(link, table, rows)
                 if not values:
-                    report([place, "none"])
+                    report([index, "none"])
                     continue
                 text, parameters = follow_query(connection, link, values, count=True)
                 count = fetch(connection, Request(text, parameters), stop).table.columns[0].value(0)
-                report([place, f"{grouped(count)} row{'s' if count != 1 else ''}"])
+                report([index, f"{grouped(count)} row{'s' if count != 1 else ''}"])
 
         def update(what: object) -> None:
             if links is self.links and isinstance(what, list):
@@ -188,12 +188,12 @@ class Follower(QObject):
             text, parameters = made
             count = f"{len(rows)} rows" if len(rows) != 1 else "a row"
             own = link.key.table if link.is_up else link.key.target
-            said = f"followed from {count} of {own}"
+            message = f"followed from {count} of {own}"
             pull = Pull(
                 f"{link.table} of {open_pull.pull.name}",
                 open_pull.rows_source,
                 Query(text, parameters=dict(parameters)),
-                came_from=f"{said} in {open_pull.pull.name}",
+                came_from=f"{message} in {open_pull.pull.name}",
             )
             opened = self._workspace.open(pull)
             opened.came_from = open_pull
@@ -224,8 +224,8 @@ class Follower(QObject):
         column = self._grid.selection.current[1]
         if open_pull is None or open_pull.shaped is None or model is None or not 0 <= column < len(model.columns):
             return
-        place = model.columns[column].place
-        field = open_pull.shaped.view.table.fields[place] if place >= 0 else None
+        index = model.columns[column].place
+        field = open_pull.shaped.view.table.fields[index] if index >= 0 else None
         table, _, name = field.origin.rpartition(".") if field is not None else ("", "", "")
         if not table and open_pull.is_documents and field is not None:
             table, name = open_pull.collection, field.origin or field.name

@@ -36,10 +36,10 @@ class _Bars(QWidget):
         """Paint the bars."""
         with QPainter(self) as painter:
             most, width = max(1, *self._counts), self.width() / _BARS
-            for place, count in enumerate(self._counts):
+            for index, count in enumerate(self._counts):
                 height = max(1, round(66 * count / most))
-                rect = QRect(round(place * width + 4), 70 - height, round(width * 0.62), height)
-                painter.fillRect(rect, theme["water1" if place == len(self._counts) - 1 else "water3"])
+                rect = QRect(round(index * width + 4), 70 - height, round(width * 0.62), height)
+                painter.fillRect(rect, theme["water1" if index == len(self._counts) - 1 else "water3"])
             painter.setFont(ui_font(11))
             painter.setPen(theme["muted"])
             painter.drawText(
@@ -78,8 +78,8 @@ class LastTimesPage(ScrolledLines):
         chosen = [*odd, *(name for name in plain if figures[name] or usual(name, before) not in ((0, 0), None))]
         for name in [name for name in chosen if name != "rows"][:_LINES]:
             limits = [_short(name, each) for each in usual(name, before) or ()]
-            told = f"usual {' to '.join(dict.fromkeys(limits))}" if limits else ""
-            self._line(name, _short(name, figures[name]), told, "plum" if name in odd else "")
+            text = f"usual {' to '.join(dict.fromkeys(limits))}" if limits else ""
+            self._line(name, _short(name, figures[name]), text, "plum" if name in odd else "")
         self.lines.addStretch(1)
 
     def _line(self, name: str, value: str, beside: str = "", tone: str = "") -> None:

@@ -101,19 +101,19 @@ class DetailPresenter(QObject):
         if isinstance(model, GroupsModel):
             self._detail.cell.fill(model.field(column), value, "")
             return
-        open_pull, place = self._workspace.pull, model.columns[column].place
+        open_pull, index = self._workspace.pull, model.columns[column].place
         assert open_pull is not None
         table = self._table()
         note = ""
         try:
-            open_pull.cells.column_at(place)
+            open_pull.cells.column_at(index)
         except OtterError as refused:
             note = str(refused)
         is_cut = (
             open_pull.shaped is not None
             and open_pull.shaped.own_rows
             and table is open_pull.table
-            and open_pull.truncated.is_cut(model.row_id(position), place)
+            and open_pull.truncated.is_cut(model.row_id(position), index)
         )
         note = f"The first 64 kB; the rest is at the source. {note}".strip() if is_cut else note
         self._detail.cell.fill(model.field(column), value, note, is_cut)
@@ -144,30 +144,30 @@ class DetailPresenter(QObject):
         column = self._grid.selection.current[1]
         if open_pull is None or model is None or open_pull.shaped is None or not 0 <= column < len(model.columns):
             return None
-        place = model.columns[column].place
+        index = model.columns[column].place
         if isinstance(model, RowsModel):
-            return open_pull.shaped.view, place
+            return open_pull.shaped.view, index
         grouping = open_pull.shaped.grouped
         assert grouping is not None
-        if place < 0:
+        if index < 0:
             return grouping.view, grouping.keys[0]
-        measured = grouping.measures[place - len(grouping.keys)].column
+        measured = grouping.measures[index - len(grouping.keys)].column
         return (grouping.view, measured) if measured is not None else None
 
     def _column_figures(self) -> None:
         found = self._column_of()
         if self._detail.page != COLUMN or self._detail.showing_shapes or found is None:
             return
-        view, place = found
+        view, index = found
         if self._workspace.pull is not None and self._workspace.pull.is_running:
             self._detail.column.empty("Rows are still arriving.")
             self._profiled = None
             return
-        wanted = (id(view.table), id(view.ids), len(view), place)
+        wanted = (id(view.table), id(view.ids), len(view), index)
         if wanted == self._profiled:
             return
         self._profiled = wanted
-        field = view.table.fields[place]
+        field = view.table.fields[index]
         if len(view) > 100_000:
             self._detail.column.busy(field)
 
@@ -175,7 +175,7 @@ class DetailPresenter(QObject):
             if self._profiled == wanted:
                 self._detail.column.fill(field, figures)
 
-        self._workspace.hub.jobs.submit(LOCAL, "profile", lambda stop, _: profile(view, place, stop=stop), show)
+        self._workspace.hub.jobs.submit(LOCAL, "profile", lambda stop, _: profile(view, index, stop=stop), show)
 
     def _selection_figures(self) -> None:
         """Sum and mean of the selected numbers; of one cell, of its whole column."""
@@ -196,9 +196,9 @@ class DetailPresenter(QObject):
 
         def work(stop: StopToken, _: Report) -> str:
             sums, count = 0.0, 0
-            for place in numbers:
+            for index in numbers:
                 stop.check()
-                column = table.columns[place]
+                column = table.columns[index]
                 ids = view.row_ids(top, bottom + 1)
                 full = ids[~column.empty_at(ids)]
                 sums, count = sums + float(np.sum(as_floats(column, full))), count + len(full)

@@ -67,8 +67,8 @@ class _Fields(QAbstractListModel):
             Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole, Qt.ItemDataRole.ToolTipRole,
         ):  # fmt: skip
             return None
-        said = f"{self.fields[index.row()].name}: {self.words(index.row())[0]}"
-        return as_plain(said) if role == Qt.ItemDataRole.ToolTipRole else said
+        text = f"{self.fields[index.row()].name}: {self.words(index.row())[0]}"
+        return as_plain(text) if role == Qt.ItemDataRole.ToolTipRole else text
 
 
 class _Paint(QStyledItemDelegate):
@@ -169,8 +169,8 @@ class RecordPage(QWidget):
         if links:
             self._follow.addSpacing(8)
             self._follow.addWidget(label("Follow this row to", "muted", tokens.SMALL_PX, True))
-        for place, (table, by) in enumerate(links):
-            go = button(table, partial(self.follow_wanted.emit, place), "link", f"Rows of {table}, {by}")
+        for index, (table, by) in enumerate(links):
+            go = button(table, partial(self.follow_wanted.emit, index), "link", f"Rows of {table}, {by}")
             go.setAccessibleName(f"Follow to {table}, {by}")
             count = label("", "faint", tokens.SMALL_PX)
             self._counts.append(count)

@@ -15,11 +15,11 @@ def spoken(name: str, line: Line, column: int, position: int, rows: int, selecte
     value = _NOTHING.get(cell.look, cell.text)
     if cell.old is not None:
         value += f", before {cell.old or 'no value'}"
-    said = [f"{name}, row {position + 1} of {rows}: {value}"]
+    lines = [f"{name}, row {position + 1} of {rows}: {value}"]
     if line.state in _STATES:
-        said.append(_STATES[line.state])
+        lines.append(_STATES[line.state])
     if line.is_open is not None:
-        said.append(f"group of level {line.depth + 1}, {'open' if line.is_open else 'closed'}")
+        lines.append(f"group of level {line.depth + 1}, {'open' if line.is_open else 'closed'}")
     if selected > 1:
-        said.append(f"{grouped(selected)} cells selected")
-    return "; ".join(said)
+        lines.append(f"{grouped(selected)} cells selected")
+    return "; ".join(lines)

@@ -128,32 +128,32 @@ class GridActions(GridEdits):
         """The name by which a step finds the column; in groups the figures' own names."""
         model = self._grid.model
         assert model is not None
-        place = model.columns[column].place
+        index = model.columns[column].place
         shaped = open_pull.shaped
         if shaped is None:
             return None
         if shaped.grouped is None:
             return model.columns[column].name
-        if place == -2:
+        if index == -2:
             return "rows"
-        return shaped.table.fields[0 if place == -1 else place].name
+        return shaped.table.fields[0 if index == -1 else index].name
 
     def value_parts(self, position: int, column: int) -> tuple[str, str, str] | None:
         """(table, column, the value as queries write it) of a cell; None where it is no plain value of a table."""
         open_pull, model = self._pull(), self._grid.model
         if open_pull is None or open_pull.fetched is None or not isinstance(model, RowsModel):
             return None
-        place = model.columns[column].place
-        if open_pull.shaped is None or not open_pull.shaped.own_rows or place >= len(open_pull.fetched.table.fields):
+        index = model.columns[column].place
+        if open_pull.shaped is None or not open_pull.shaped.own_rows or index >= len(open_pull.fetched.table.fields):
             return None
         origins, value = open_pull.fetched.origins, model.value(position, column)
         if value is MISSING or isinstance(value, (bytes, Mapping, list)):
             return None
-        said = literal(value, open_pull.dialect, plain(render(value, open_pull.fetched.table.fields[place].form)))
+        text = literal(value, open_pull.dialect, plain(render(value, open_pull.fetched.table.fields[index].form)))
         if open_pull.is_documents:
-            return open_pull.collection, open_pull.fetched.table.fields[place].origin, said
-        origin = origins[place] if place < len(origins) else None
-        return (origin.table, origin.column, said) if origin is not None else None
+            return open_pull.collection, open_pull.fetched.table.fields[index].origin, text
+        origin = origins[index] if index < len(origins) else None
+        return (origin.table, origin.column, text) if origin is not None else None
 
     def filter_to(self, position: int, column: int, keep: bool) -> None:
         """Keep, or leave out, rows that have this cell's value."""

@@ -65,11 +65,11 @@ def read_block(text: str) -> list[list[Pasted]]:
     lines: list[list[Pasted]] = [[]]
     at = 0
     while True:
-        found = _CELL.match(text, at)
-        assert found is not None  # the other side of the pattern takes anything, nothing too
-        quoted = found[1]
-        lines[-1].append(Pasted(found[2] if quoted is None else quoted.replace('""', '"')))
-        at = found.end()
+        match = _CELL.match(text, at)
+        assert match is not None  # the other side of the pattern takes anything, nothing too
+        quoted = match[1]
+        lines[-1].append(Pasted(match[2] if quoted is None else quoted.replace('""', '"')))
+        at = match.end()
         if at >= len(text):
             return lines
         if text[at] == "\n":
@@ -80,8 +80,8 @@ def read_block(text: str) -> list[list[Pasted]]:
 def columns_named(line: Sequence[Pasted], names: Sequence[str], left: int) -> list[int] | None:
     """Where the columns stand that the first line of a block names; None where it is no header line."""
     known = {name.casefold(): at for at, name in reversed(list(enumerate(names)))}
-    said = [(cell.text or "").strip().casefold() for cell in line]
-    if not all(name in known for name in said) or len(set(said)) < len(said):
+    lines = [(cell.text or "").strip().casefold() for cell in line]
+    if not all(name in known for name in lines) or len(set(lines)) < len(lines):
         return None
-    here = [name.casefold() for name in names[left : left + len(said)]]
-    return list(range(left, left + len(said))) if here == said else [known[name] for name in said]
+    here = [name.casefold() for name in names[left : left + len(lines)]]
+    return list(range(left, left + len(lines))) if here == lines else [known[name] for name in lines]

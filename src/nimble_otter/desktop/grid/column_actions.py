@@ -58,11 +58,11 @@ class ColumnActions:
         """The name by which steps know a column; "" for the tree and the bars of groups."""
         model = self._grid.model
         assert model is not None
-        place = model.columns[column].place
+        index = model.columns[column].place
         open_pull = self._workspace.pull
         assert open_pull is not None
         assert open_pull.shaped is not None
-        return open_pull.shaped.table.fields[place].name if place >= 0 else ""
+        return open_pull.shaped.table.fields[index].name if index >= 0 else ""
 
     def hide(self, column: int) -> None:
         """Hide a column, unless it is the only one."""
@@ -271,8 +271,8 @@ class ColumnActions:
         open_pull = self._workspace.pull
         if open_pull is None:
             return
-        said = name if name.isidentifier() else '"' + name.replace('"', '""') + '"'
-        step = ComputeStep((Computed("", said),))
+        text = name if name.isidentifier() else '"' + name.replace('"', '""') + '"'
+        step = ComputeStep((Computed("", text),))
         at = open_pull.shaping.add_step(step, "Compute", place_for(step, open_pull.pull.steps))
         self._workspace.show_step(step_at(at), focus=True)
 

@@ -208,14 +208,14 @@ class _JsonText(QPlainTextEdit):
 
     def lines(self) -> list[tuple[Any, QRect]]:
         """The blocks in sight with their places."""
-        found, block = [], self.firstVisibleBlock()
+        results, block = [], self.firstVisibleBlock()
         top = self.blockBoundingGeometry(block).translated(self.contentOffset()).top()
         while block.isValid() and top <= self.viewport().height():
             height = self.blockBoundingRect(block).height()
             if block.isVisible():
-                found.append((block, QRect(0, round(top), 26, round(height))))
+                results.append((block, QRect(0, round(top), 26, round(height))))
             block, top = block.next(), top + height
-        return found
+        return results
 
 
 class _Gutter(QWidget):
@@ -228,14 +228,14 @@ class _Gutter(QWidget):
             painter.fillRect(event.rect(), theme["raised"])
             painter.setFont(code_font(13))
             painter.setPen(theme["muted"])
-            for block, place in self._text.lines():
+            for block, rect in self._text.lines():
                 if self._text.is_foldable(block):
                     mark = "▸" if self._text.is_folded(block) else "▾"
-                    painter.drawText(place, Qt.AlignmentFlag.AlignCenter, mark)
+                    painter.drawText(rect, Qt.AlignmentFlag.AlignCenter, mark)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        for block, place in self._text.lines():
-            if place.contains(event.position().toPoint()):
+        for block, rect in self._text.lines():
+            if rect.contains(event.position().toPoint()):
                 self._text.fold(block)
                 return
 

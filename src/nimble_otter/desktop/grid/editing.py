@@ -85,24 +85,24 @@ class GridEdits(QObject):
         open_pull, model = found
         if typed is None and self.open_nested(position, column):
             return
-        row, place = model.row_id(position), model.columns[column].place
+        row, index = model.row_id(position), model.columns[column].place
         try:
-            open_pull.cells.column_at(place)
+            open_pull.cells.column_at(index)
         except OtterError as refused:
             self._say(str(refused), True)
             return
         if row in open_pull.edits.deleted:
             self._say("The row is marked for deletion; revert that first (Ctrl+Backspace).", True)
             return
-        if open_pull.truncated.is_cut(row, place):
+        if open_pull.truncated.is_cut(row, index):
             self._say("Fetching the whole value first.", False)
             open_pull.truncated.fetch([row], lambda: self.begin_edit(position, column, typed))
             return
         assert open_pull.table is not None
-        field, info = open_pull.cells.field_at(place), open_pull.cells.column_at(place)
+        field, info = open_pull.cells.field_at(index), open_pull.cells.column_at(index)
         before = model.value(position, column)
         is_nested = isinstance(before, (Mapping, list))
-        text = open_pull.cells.text_of(before, place)
+        text = open_pull.cells.text_of(before, index)
         if (
             isinstance(before, bytes)
             or info.word == "binary"
@@ -117,7 +117,7 @@ class GridEdits(QObject):
             position,
             column,
             text if typed is None else typed,
-            lambda value: self._take(open_pull, row, place, value, text, before),
+            lambda value: self._take(open_pull, row, index, value, text, before),
         )
         if info.values or field.kind is Kind.BOOL:
             editor.offer([(value, "") for value in info.values or ("yes", "no")])
@@ -138,9 +138,9 @@ class GridEdits(QObject):
         if found is None or position < 0:
             return
         open_pull, model = found
-        row, place = model.row_id(position), model.columns[max(0, column)].place
+        row, index = model.row_id(position), model.columns[max(0, column)].place
         try:
-            info = open_pull.cells.column_at(place)
+            info = open_pull.cells.column_at(index)
         except OtterError as refused:
             self._say(str(refused), True)
             return
@@ -150,17 +150,17 @@ class GridEdits(QObject):
         if isinstance(before, (Mapping, list)):
             text = to_json(before, indent=2)
         else:
-            text = "" if isinstance(before, bytes) else open_pull.cells.text_of(before, place)
+            text = "" if isinstance(before, bytes) else open_pull.cells.text_of(before, index)
         if self._big is None:
             self._big = BigEditor(self._grid.viewport())
 
         def take(value: Value) -> str:
             """Returns why the value can't be taken, "" when it was."""
             try:
-                made = value if isinstance(value, bytes) else open_pull.cells.typed(value, place, row)
+                made = value if isinstance(value, bytes) else open_pull.cells.typed(value, index, row)
             except OtterError as refused:
                 return str(refused)
-            open_pull.changes.edit(Action("Edit", ((row, place, self._or_unset(open_pull, row, place, made)),)))
+            open_pull.changes.edit(Action("Edit", ((row, index, self._or_unset(open_pull, row, index, made)),)))
             return ""
 
         size = len(before) if isinstance(before, bytes) else None
@@ -200,11 +200,11 @@ class GridEdits(QObject):
         assert open_pull.table is not None
         cells = []
         try:
-            for row, place, text in wanted:
+            for row, index, text in wanted:
                 if row in open_pull.edits.deleted:
                     continue
-                value = open_pull.cells.typed(text, place, row)
-                cells.append((row, place, self._or_unset(open_pull, row, place, value)))
+                value = open_pull.cells.typed(text, index, row)
+                cells.append((row, index, self._or_unset(open_pull, row, index, value)))
         except OtterError as refused:
             self._say(f"Nothing was changed: {refused}", True)
             return False
@@ -244,20 +244,20 @@ class GridEdits(QObject):
         if open_pull is None or not cells:
             return
         is_documents = open_pull.target.dialect.is_documents
-        found = []
+        results = []
         try:
-            for row, place in cells:
-                info = open_pull.cells.column_at(place)
+            for row, index in cells:
+                info = open_pull.cells.column_at(index)
                 if is_documents:
-                    found.append((row, place, self._or_unset(open_pull, row, place, MISSING)))
+                    results.append((row, index, self._or_unset(open_pull, row, index, MISSING)))
                 elif open_pull.edits.is_new(row):
-                    found.append((row, place, UNSET))
+                    results.append((row, index, UNSET))
                 else:
-                    found.append((row, place, open_pull.cells.default_of(info)))
+                    results.append((row, index, open_pull.cells.default_of(info)))
         except OtterError as refused:
             self._say(f"Nothing was changed: {refused}", True)
             return
-        open_pull.changes.edit(Action("Remove the field" if is_documents else "Set default", tuple(found)))
+        open_pull.changes.edit(Action("Remove the field" if is_documents else "Set default", tuple(results)))
 
     def revert_cells(self) -> None:
         """Take back what is pending in the selected cells alone."""
@@ -313,18 +313,18 @@ class GridEdits(QObject):
                 values = [model.value(*at) for at in line]
                 made = series(values) if way == "series" else [values[0]] * len(values)
                 for at, value in zip(line[1:], made[1:], strict=True):
-                    row, place = model.row_id(at[0]), model.columns[at[1]].place
+                    row, index = model.row_id(at[0]), model.columns[at[1]].place
                     if row in open_pull.edits.deleted:
                         continue
                     if not is_upright:
                         first = model.columns[line[0][1]].place
                         text = None if value is None else open_pull.cells.text_of(value, first)
-                        value = open_pull.cells.typed(text, place, row)
+                        value = open_pull.cells.typed(text, index, row)
                     elif value is None:
-                        value = open_pull.cells.typed(None, place, row)
+                        value = open_pull.cells.typed(None, index, row)
                     else:
-                        open_pull.cells.column_at(place)
-                    cells.append((row, place, self._or_unset(open_pull, row, place, value)))
+                        open_pull.cells.column_at(index)
+                    cells.append((row, index, self._or_unset(open_pull, row, index, value)))
         except OtterError as refused:
             self._say(f"Nothing was filled: {refused}", True)
             return
@@ -446,14 +446,14 @@ class GridEdits(QObject):
         numbered = len(info.key) == 1 and (info.column(info.key[0]) or info.columns[0]).word == "number"
         cells = []
         for row, copy in zip(rows, new, strict=True):
-            for place, column in open_pull.target.columns:
+            for index, column in open_pull.target.columns:
                 if column.key and numbered:
                     continue
-                value = open_pull.edits.cells.get(row, {}).get(place, UNSET)
+                value = open_pull.edits.cells.get(row, {}).get(index, UNSET)
                 if value is UNSET and not open_pull.edits.is_new(row):
-                    value = open_pull.table.columns[place].value(row)
+                    value = open_pull.table.columns[index].value(row)
                 if value is not UNSET and value is not MISSING:
-                    cells.append((copy, place, value))
+                    cells.append((copy, index, value))
         self._go_to(open_pull, Action("Duplicate", tuple(cells), add=tuple(zip(new, rows, strict=True))))
 
     def _go_to(self, open_pull: OpenPull, action: Action) -> None:

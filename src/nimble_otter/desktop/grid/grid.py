@@ -336,11 +336,11 @@ class Grid(GridCanvas):
         elif 0 <= position < self.rows and column < len(self.model.columns):
             selected = sum(block.cells for block in self.selection.blocks)
             head = self.model.columns[column]
-            said = spoken(head.title or head.name, self.line(position), column, position, self.rows, selected)
-            self.setAccessibleName(said)
+            text = spoken(head.title or head.name, self.line(position), column, position, self.rows, selected)
+            self.setAccessibleName(text)
             QAccessible.updateAccessibility(QAccessibleEvent(self, QAccessible.Event.NameChanged))
             if aloud:
-                QAccessible.updateAccessibility(QAccessibleAnnouncementEvent(self, said))
+                QAccessible.updateAccessibility(QAccessibleAnnouncementEvent(self, text))
 
     def fitting_width(self, model: RowsModel | GroupsModel, table: Table, column: int) -> int:
         """How wide a column of a model is that nobody has set."""

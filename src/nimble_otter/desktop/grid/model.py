@@ -152,8 +152,8 @@ def decimals_of(table: Table, place: int, ids: Ids) -> int:
     if table.fields[place].kind is not Kind.FLOAT:
         return 0
     texts = [repr(v).partition(".")[2] for v in table.columns[place].values(ids[:_LOOKED_AT]) if v is not None]
-    found = max((len(t) for t in texts if t.isdigit()), default=0)
-    return found if found <= 6 else 0
+    number = max((len(t) for t in texts if t.isdigit()), default=0)
+    return number if number <= 6 else 0
 
 
 def are_days(table: Table, place: int, ids: Ids) -> bool:
@@ -161,8 +161,10 @@ def are_days(table: Table, place: int, ids: Ids) -> bool:
     field = table.fields[place]
     if field.kind is not Kind.TIME or (field.look is not None and field.look.pattern):
         return False
-    found = [v for v in table.columns[place].values(ids[:_LOOKED_AT]) if isinstance(v, dt.datetime)]  # none is MISSING
-    return bool(found) and all(v.time() == dt.time() for v in found)
+    results = [
+        v for v in table.columns[place].values(ids[:_LOOKED_AT]) if isinstance(v, dt.datetime)
+    ]  # none is MISSING
+    return bool(results) and all(v.time() == dt.time() for v in results)
 
 
 def sort_marks(steps: tuple[object, ...]) -> dict[str, str]:
@@ -227,8 +229,8 @@ class RowsModel:
 
     def position_of(self, row_id: int) -> int | None:
         """Where a row stands, or None when a step has taken it out."""
-        found = int(self.positions_of(np.array([row_id]))[0])
-        return found if found >= 0 else None
+        number = int(self.positions_of(np.array([row_id]))[0])
+        return number if number >= 0 else None
 
     def positions_of(self, row_ids: Ids) -> Ids:
         """Where rows stand; -1 for those that a step has taken out."""
@@ -243,11 +245,11 @@ class RowsModel:
 
     def value(self, position: int, column: int) -> Value:
         """The value of a cell as it would be after its pending edit."""
-        row, place = self.row_id(position), self.columns[column].place
-        edited = self._pending(self._edits.cells.get(row, {}), row, place)
+        row, index = self.row_id(position), self.columns[column].place
+        edited = self._pending(self._edits.cells.get(row, {}), row, index)
         if edited is not UNSET:
             return edited
-        return None if self._edits.is_new(row) else self._table.columns[place].value(row)
+        return None if self._edits.is_new(row) else self._table.columns[index].value(row)
 
     def _pending(self, own: Mapping[int, object], row: int, place: int) -> object:
         """What is pending in a cell of a row with these edits; UNSET where nothing is."""
@@ -311,10 +313,10 @@ class RowsModel:
         if edited is not UNSET:
             now, old = cell_of(edited, field, *style), cell_of(before, field, *style)
             return Cell(now.text, now.look, old.text)
-        made = cell_of(before, field, *style)
+        cell = cell_of(before, field, *style)
         if column.paint:
-            return replace(made, share=share_of(before, self._extremes[column.place], column.paint))
-        return made
+            return replace(cell, share=share_of(before, self._extremes[column.place], column.paint))
+        return cell
 
 
 def _with_new(shaped: Shaped, edits: Edits) -> Ids | None:
@@ -372,14 +374,14 @@ class ComparedModel(RowsModel):
         return replace(made, head=head or made.head, state=state)
 
     def _cell(self, position: int, row: int, own: Mapping[int, object], column: GridColumn) -> Cell:
-        made = super()._cell(position, row, own, column)
+        cell = super()._cell(position, row, own, column)
         pair, before = self._compared.pairs.get(column.place), self._compared.before.get(column.place)
         if pair is None or before is None:
-            return made
+            return cell
         if not self._compared.found.changed[pair][self._compared.lines[row]]:
-            return made
+            return cell
         old = cell_of(self._table.columns[before].value(row), self._fields.get(before, self._table.fields[before]))
-        return Cell(made.text, made.look, old.text)
+        return Cell(cell.text, cell.look, old.text)
 
 
 class GroupsModel:
@@ -400,13 +402,13 @@ class GroupsModel:
             )
         ]
         self.pinned = 1 if shaped.pinned else 0
-        self._fields = {place: shaped.field(place) for place in range(len(leaves.fields))}
-        for place in (p for p in shaped.shown() if p >= levels):
-            field = leaves.fields[place]
+        self._fields = {index: shaped.field(index) for index in range(len(leaves.fields))}
+        for index in (p for p in shaped.shown() if p >= levels):
+            field = leaves.fields[index]
             source = field.name.removesuffix(f" {field.note}") if field.note != "count" else field.name
-            made = _column(shaped, place, marks)
-            title = made.title if made.title != field.name else source
-            self.columns.append(replace(made, name=source, under=field.note, title=title))
+            grid_column = _column(shaped, index, marks)
+            title = grid_column.title if grid_column.title != field.name else source
+            self.columns.append(replace(grid_column, name=source, under=field.note, title=title))
         self._extremes = {c.place: extremes_of(View(leaves), c.place) for c in self.columns if c.paint}
         if any(f.name == "rows" for f in leaves.fields):
             self.columns.append(GridColumn("share of rows", "", False, -2, title="share of rows"))
@@ -442,18 +444,18 @@ class GroupsModel:
 
     def value(self, position: int, column: int) -> Value:
         """The value of a cell: of a row, or the aggregate of a group."""
-        line, place = self._lines[position], self.columns[column].place
+        line, index = self._lines[position], self.columns[column].place
         depth = line.depth
         if depth == len(self._grouped.levels):
             return self._row_value(line.index, column)
         if depth < 0:
-            return None if place < 0 else self._totals(place)
+            return None if index < 0 else self._totals(index)
         table = self._grouped.levels[depth].table
-        if place == -1:
+        if index == -1:
             return table.columns[depth].value(line.index)
-        if place == -2:
+        if index == -2:
             return self._share(line)
-        return table.columns[place - len(self._grouped.keys) + depth + 1].value(line.index)
+        return table.columns[index - len(self._grouped.keys) + depth + 1].value(line.index)
 
     def _totals(self, place: int) -> object:
         return self._grouped.totals.columns[place - len(self._grouped.keys)].value(0)
@@ -467,9 +469,9 @@ class GroupsModel:
         measures = self._grouped.measures
         if self.columns[column].place < 0 or measure >= len(measures) or measures[measure].column is None:
             return None
-        place = self._grouped.measures[measure].column
-        assert place is not None
-        return self._grouped.view.table.columns[place].value(row)
+        index = self._grouped.measures[measure].column
+        assert index is not None
+        return self._grouped.view.table.columns[index].value(row)
 
     def line(self, position: int) -> Line:
         """What is painted of the group or row at a position."""
@@ -492,10 +494,10 @@ class GroupsModel:
             return Cell("")
         field = self._fields[column.place]
         said = value if field.look is not None else _rounded(value)
-        made = cell_of(said, field, self._decimals.get(column.place, 0))
+        cell = cell_of(said, field, self._decimals.get(column.place, 0))
         if column.paint and depth == levels - 1:
-            return replace(made, share=share_of(value, self._extremes[column.place], column.paint))
-        return made
+            return replace(cell, share=share_of(value, self._extremes[column.place], column.paint))
+        return cell
 
     def _tree_cell(self, line: TreeRow, value: object) -> Cell:
         if line.depth < 0:

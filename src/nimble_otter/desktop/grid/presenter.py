@@ -50,7 +50,7 @@ class GridPresenter(QObject):
     def _widths(self, open_pull: OpenPull, model: RowsModel | GroupsModel, table: Table) -> list[int]:
         """Widths as they were set, else as they fit; those stay, whatever is edited, filtered or sorted."""
         fitted, rows = self._fitted.setdefault(open_pull, {}), min(model.rows, ENOUGH)
-        found = []
+        results = []
         for at, column in enumerate(model.columns):
             width = open_pull.pull.widths.get(column.name)
             if width is None:
@@ -59,8 +59,8 @@ class GridPresenter(QObject):
                 if seen < rows:
                     width = self._grid.fitting_width(model, table, at)
                     fitted[key] = width, rows
-            found.append(width)
-        last, room = model.columns[-1] if model.columns else None, self._grid.viewport().width() - sum(found) - 1
+            results.append(width)
+        last, room = model.columns[-1] if model.columns else None, self._grid.viewport().width() - sum(results) - 1
         if (
             last is not None
             and room > 0
@@ -68,8 +68,8 @@ class GridPresenter(QObject):
             and last.place >= 0
             and last.name not in open_pull.pull.widths
         ):
-            found[-1] = min(found[-1] + room, max(found[-1], _LAST))
-        return found
+            results[-1] = min(results[-1] + room, max(results[-1], _LAST))
+        return results
 
     def _follow(
         self, open_pull: OpenPull, shaped: Shaped, before: RowsModel | GroupsModel | None

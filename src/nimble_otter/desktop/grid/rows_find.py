@@ -175,18 +175,18 @@ class RowsFind(SearchFields):
         if self._timer.isActive():
             self._timer.stop()
             self._look()
-        model, found = self._grid.model, self._found
-        if not isinstance(model, RowsModel) or found is None or not found.any():
+        model, mask = self._grid.model, self._found
+        if not isinstance(model, RowsModel) or mask is None or not mask.any():
             return
         position, column = self._grid.selection.current
-        rows = np.flatnonzero(found)
-        if 0 <= position < len(found) and found[position]:
+        rows = np.flatnonzero(mask)
+        if 0 <= position < len(mask) and mask[position]:
             places = [n for n in self._places_in(position) if (n > column if way > 0 else n < column)]
             if places:
                 self._go(position, places[0 if way > 0 else -1])
                 return
-        place = int(np.searchsorted(rows, position, "right" if way > 0 else "left"))
-        following = int(rows[(place if way > 0 else place - 1) % len(rows)])
+        index = int(np.searchsorted(rows, position, "right" if way > 0 else "left"))
+        following = int(rows[(index if way > 0 else index - 1) % len(rows)])
         places = self._places_in(following)
         if places:
             self._go(following, places[0 if way > 0 else -1])
@@ -230,9 +230,9 @@ class RowsFind(SearchFields):
         if step is None or self._filter is None:
             return
         open_pull, at = self._filter
-        made = replace(step, conditions=(self._condition(search),))
-        if made != step:
-            open_pull.shaping.change(open_pull.pull.with_step_at(at, made), "Find only", quiet=True)
+        filter_step = replace(step, conditions=(self._condition(search),))
+        if filter_step != step:
+            open_pull.shaping.change(open_pull.pull.with_step_at(at, filter_step), "Find only", quiet=True)
 
     # --- replacing ---------------------------------------------------------------------------------------------
 
@@ -250,12 +250,12 @@ class RowsFind(SearchFields):
     ) -> list[tuple[int, int, str | None]]:
         """(row id, place, new text) of cells, as a person would type it."""
         assert open_pull.table is not None
-        made: list[tuple[int, int, str | None]] = []
+        items: list[tuple[int, int, str | None]] = []
         for position, column in cells:
-            place = model.columns[column].place
-            text = open_pull.cells.text_of(model.value(position, column), place)
-            made.append((model.row_id(position), place, self._new_text(text)))
-        return made
+            index = model.columns[column].place
+            text = open_pull.cells.text_of(model.value(position, column), index)
+            items.append((model.row_id(position), index, self._new_text(text)))
+        return items
 
     def replace(self) -> None:
         """In the current cell, where it holds it; then on to the next."""

@@ -61,20 +61,20 @@ class RowsViews(QObject):
         shaped = open_pull.shaped if open_pull is not None else None
         wanted = open_pull.rows_as if open_pull is not None and shaped is not None else TABLE
         is_chart = wanted in (CHART_ALONE, BOTH)
-        place = TABLE if is_chart or (shaped is not None and shaped.grouped is not None) else wanted
-        is_documents = open_pull is not None and (open_pull.is_documents or place != TABLE)
-        self.offered.emit(shaped is not None, is_documents, wanted if is_chart else place)
+        index = TABLE if is_chart or (shaped is not None and shaped.grouped is not None) else wanted
+        is_documents = open_pull is not None and (open_pull.is_documents or index != TABLE)
+        self.offered.emit(shaped is not None, is_documents, wanted if is_chart else index)
         self.chart_wanted.emit(is_chart, wanted != CHART_ALONE)
         if self._side.is_open:
             self._side.refresh()
             return
-        if place == TABLE or shaped is None:
+        if index == TABLE or shaped is None:
             self._stack.setCurrentWidget(self._grid)
             self._shown = None
             return
-        made = self.view(place)
-        if self._shown is None or self._shown[0] != place or self._shown[1] is not shaped.view:
-            self._shown = (place, shaped.view)
+        made = self.view(index)
+        if self._shown is None or self._shown[0] != index or self._shown[1] is not shaped.view:
+            self._shown = (index, shaped.view)
             made.show_rows(shaped.whole(), max(0, self._grid.selection.current[0]))
         self._stack.setCurrentWidget(made)
 

@@ -52,8 +52,8 @@ class _Runs(Sequence[Block]):
 
     def at(self, position: int) -> list[Block]:
         """The block that a row is in."""
-        found = int(np.searchsorted(self._tops, position, side="right")) - 1
-        return [self[found]] if found >= 0 else []
+        number = int(np.searchsorted(self._tops, position, side="right")) - 1
+        return [self[number]] if number >= 0 else []
 
 
 class Selection:

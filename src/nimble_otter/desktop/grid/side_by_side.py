@@ -71,10 +71,10 @@ class DifferencesModel:
 
     def _cell(self, position: int, column: int) -> Cell:
         at, (mine, theirs) = self._lines[position], self._sides(position, column)
-        made = cell_of(theirs if self._found.here_ids[at] < 0 else mine, self.field(column))
+        cell = cell_of(theirs if self._found.here_ids[at] < 0 else mine, self.field(column))
         if self._found.changed[column][at]:
-            return Cell(made.text, made.look, cell_of(theirs, self.field(column)).text)
-        return made
+            return Cell(cell.text, cell.look, cell_of(theirs, self.field(column)).text)
+        return cell
 
 
 class TurnedModel(RowsModel):
@@ -236,14 +236,14 @@ class SideBySide(QWidget):
 
     def refresh_rows(self) -> None:
         """Show the comparison anew: all rows, or those that differ."""
-        found = self._found
-        if found is None:
+        differences = self._found
+        if differences is None:
             self._show_rows()
             return
-        model = DifferencesModel(found, self.only.isChecked())
+        model = DifferencesModel(differences, self.only.isChecked())
         parts = ((CHANGED, "changed"), (ONLY_HERE, "only here"), (ONLY_THERE, "only there"), (SAME, "alike"))
-        self.said.setText(", ".join(f"{grouped(n)} {word}" for state, word in parts if (n := found.count(state))))
-        widths = [column_width(found.here.table, a) for a, _ in found.pairs]
+        self.said.setText(", ".join(f"{grouped(n)} {word}" for state, word in parts if (n := differences.count(state))))
+        widths = [column_width(differences.here.table, a) for a, _ in differences.pairs]
         self.grid.set_model(model, widths, False)  # type: ignore[arg-type]
 
     def _show_rows(self) -> None:
@@ -259,8 +259,8 @@ class SideBySide(QWidget):
         if self.only.isChecked():
             table, differ = table.take(np.flatnonzero(differ)), differ[differ]
         more = (len(shown) if self._main.selection.row_count < 2 else len(ids)) - len(ids)
-        said = f"{grouped(len(ids))} rows{f', {grouped(more)} more are not shown' if more > 0 else ''}"
-        self.said.setText(f"{said}; {grouped(int(differ.sum()))} of {len(shown.table.fields)} columns differ")
+        text = f"{grouped(len(ids))} rows{f', {grouped(more)} more are not shown' if more > 0 else ''}"
+        self.said.setText(f"{text}; {grouped(int(differ.sum()))} of {len(shown.table.fields)} columns differ")
         model = TurnedModel(table, differ)
         self.grid.set_model(model, [first_width(c, table, _WIDTHS) for c in model.columns], False)
 

@@ -27,13 +27,13 @@ class Thumbnails:
     def picture(self, data: bytes, height: int) -> QPixmap | None:
         """The picture that `data` is, at most `height` pixels high; None when it is none, or not made yet."""
         key = (hash(data), len(data), height)
-        found = self._made.get(key)
-        if found is None and key not in self._wanted:
+        pixmap = self._made.get(key)
+        if pixmap is None and key not in self._wanted:
             self._wanted[key] = data
             while len(self._wanted) > 4 * _AT_ONCE:  # scrolled past: those in sight are the latest
                 del self._wanted[next(iter(self._wanted))]
             self._next()
-        return None if found is None or found.isNull() else found
+        return None if pixmap is None or pixmap.isNull() else pixmap
 
     def _next(self) -> None:
         if self._is_busy or not self._wanted:

@@ -38,8 +38,8 @@ class Jump:
             texts = ((n, model.line(n).cells[column].text) for n in order)
             self._go(next((n for n, shown in texts if shown.casefold().startswith(word)), -1), column)
         elif isinstance(model, RowsModel) and open_pull is not None and open_pull.shaped is not None:
-            view, place = open_pull.shaped.view, model.columns[column].place
-            open_pull.jobs.submit(LOCAL, "jump", lambda stop, _: find_beginning(view, place, word, start, stop),
+            view, index = open_pull.shaped.view, model.columns[column].place
+            open_pull.jobs.submit(LOCAL, "jump", lambda stop, _: find_beginning(view, index, word, start, stop),
                                 lambda found: self._go(found, column))  # fmt: skip
 
     def _go(self, position: int, column: int) -> None:

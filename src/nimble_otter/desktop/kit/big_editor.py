@@ -118,16 +118,16 @@ class BigEditor(QFrame):
 
     def _look(self) -> None:
         """Say at once where JSON is wrong, and how long the text is."""
-        text, said, is_wrong = self._whole_text(), "", False
+        text, message, is_wrong = self._whole_text(), "", False
         if self._is_json and text.strip()[:1] in ("{", "["):
             try:
                 json.loads(text)
-                said = "JSON"
+                message = "JSON"
             except json.JSONDecodeError as problem:
-                said, is_wrong = f"{problem.msg} in line {problem.lineno}, column {problem.colno}", True
+                message, is_wrong = f"{problem.msg} in line {problem.lineno}, column {problem.colno}", True
         elif text:
-            said = f"{grouped(len(text))} characters"
-        self._say(said, is_wrong)
+            message = f"{grouped(len(text))} characters"
+        self._say(message, is_wrong)
 
     def _say(self, text: str, is_wrong: bool) -> None:
         self.note.setText(text)

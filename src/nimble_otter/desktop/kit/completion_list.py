@@ -71,12 +71,12 @@ class CompletionList(QListWidget):
         if cursor.hasSelection():
             self.hide()
             return
-        found = self._ask(cursor.position())
-        self._start = found.start
+        completion = self._ask(cursor.position())
+        self._start = completion.start
         line = cursor.block()
-        typed = line.text()[max(0, found.start - line.position()) : cursor.positionInBlock()]
-        offers = found.offers
-        behind_dot = line.text()[: max(0, found.start - line.position())].endswith((".", '"'))
+        typed = line.text()[max(0, completion.start - line.position()) : cursor.positionInBlock()]
+        offers = completion.offers
+        behind_dot = line.text()[: max(0, completion.start - line.position())].endswith((".", '"'))
         if not asked and len(typed) == 1 and not behind_dot:
             self.hide()  # an alias of one letter is meant as often as a word
             return

@@ -55,8 +55,8 @@ def ask_care(source: Source, plan: Plan) -> bool:
     """Whether the source's name was typed for the statements of a plan."""
     count = len(plan.statements)
     place = f" ({source.stage})" if source.stage else ""
-    said = f"{grouped(count)} statement{'s' if count != 1 else ''} would be written to {plan.table}{place}."
-    return ask_name(source, said)
+    text = f"{grouped(count)} statement{'s' if count != 1 else ''} would be written to {plan.table}{place}."
+    return ask_name(source, text)
 
 
 def ask_name(source: Source, said: str) -> bool:
@@ -71,7 +71,7 @@ class ExistsQuestion(QDialog):
         super().__init__()
         self.setWindowTitle("Send")
         self.way = ""
-        said = f"It is in {path.parent}. Set “If it exists” to skip this question next time."
+        text = f"It is in {path.parent}. Set “If it exists” to skip this question next time."
         ways = (("number", "Add a number"), ("replace", "Replace it"), *format_.changes)
         self.buttons = {way: button(word[:1].upper() + word[1:], calling(self._take, way)) for way, word in ways}
         leave = button("Don't send", self.reject, "primary")
@@ -80,7 +80,7 @@ class ExistsQuestion(QDialog):
         leave.setDefault(True)
         self.setLayout(
             column(
-                label(f"{path.name} already exists.", bold=True), label(said, "muted", wrap=True),
+                label(f"{path.name} already exists.", bold=True), label(text, "muted", wrap=True),
                 *self.buttons.values(), leave, space=8, margins=(18, 16, 18, 14),
             )
         )  # fmt: skip

@@ -358,11 +358,11 @@ def _pair(text: str, at: int) -> tuple[int, ...]:
     marks = [t for t in tokens_of(text[low : at + _NEAR]) if t.kind == "mark" and t.text in "()[]{}"]
     open_: list[tuple[int, str]] = []
     for token in marks:
-        place = low + token.start
+        index = low + token.start
         if token.text in _PAIRS:
-            open_.append((place, _PAIRS[token.text]))
+            open_.append((index, _PAIRS[token.text]))
         elif open_ and open_[-1][1] == token.text:
             start, _ = open_.pop()
-            if beside[0] in (start, place):
-                return (start, place)
+            if beside[0] in (start, index):
+                return (start, index)
     return ()

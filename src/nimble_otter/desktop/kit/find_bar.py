@@ -148,8 +148,8 @@ class FindBar(SearchFields):
         places, cursor = self._places(), self._editor.textCursor()
         at = (cursor.selectionStart(), cursor.selectionEnd())
         number = places.index(at) + 1 if at in places else 0
-        found = f"{number} of {len(places)}" if number else (f"{len(places)} found" if places else "not found")
-        self.said.setText(found if self.wanted.text() else "")
+        text = f"{number} of {len(places)}" if number else (f"{len(places)} found" if places else "not found")
+        self.said.setText(text if self.wanted.text() else "")
 
     def step(self, way: int) -> None:
         """Select the next one (1) or the one before (-1), round the text's end."""
@@ -185,14 +185,14 @@ class FindBar(SearchFields):
 
     def replace_all(self) -> None:
         """Replace all of them, as one step of undo."""
-        found = self._found()
-        new = [self._new(match) for match in found]
+        results = self._found()
+        new = [self._new(match) for match in results]
         cursor = QTextCursor(self._editor.document())
         cursor.beginEditBlock()
-        for match, text in zip(reversed(found), reversed(new), strict=True):
+        for match, text in zip(reversed(results), reversed(new), strict=True):
             cursor.setPosition(match.start())
             cursor.setPosition(match.end(), QTextCursor.MoveMode.KeepAnchor)
             cursor.insertText(text)
         cursor.endEditBlock()
-        changed = sum(match[0] != text for match, text in zip(found, new, strict=True))
+        changed = sum(match[0] != text for match, text in zip(results, new, strict=True))
         self.said.setText(f"{changed} replaced")

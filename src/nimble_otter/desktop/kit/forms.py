@@ -37,9 +37,9 @@ class FormPage(QWidget):
     @staticmethod
     def field(name: str) -> QLineEdit:
         """A field for a line of text."""
-        made = QLineEdit()
-        made.setAccessibleName(name)
-        return made
+        line_edit = QLineEdit()
+        line_edit.setAccessibleName(name)
+        return line_edit
 
     def named(self, text: str) -> QWidget:
         """The name that stands beside a field."""

@@ -58,10 +58,10 @@ class Highlighter(QSyntaxHighlighter):
             start = len(text) if end < 0 else end + 2
             self._ink(0, start, "comment")
         self.setCurrentBlockState(1 if open_comment and start == len(text) and "*/" not in text else 0)
-        for found in (_JSON if self.is_json else _tokens(self.dialect)).finditer(text, start):
-            kind = found.lastgroup or ""
-            self._ink(found.start(), found.end() - found.start(), kind)
-            if kind == "comment" and found[0].startswith("/*") and not found[0].endswith("*/"):
+        for match in (_JSON if self.is_json else _tokens(self.dialect)).finditer(text, start):
+            kind = match.lastgroup or ""
+            self._ink(match.start(), match.end() - match.start(), kind)
+            if kind == "comment" and match[0].startswith("/*") and not match[0].endswith("*/"):
                 self.setCurrentBlockState(1)
 
     def _ink(self, start: int, length: int, kind: str) -> None:

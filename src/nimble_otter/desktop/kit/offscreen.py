@@ -69,9 +69,9 @@ def take_picture(widget: QWidget, path: Path, over: QWidget | None = None) -> No
     """Save a picture of a widget as PNG, with what lies `over` it. Raises OSError if it can't be written."""
     QApplication.processEvents()
     path.parent.mkdir(parents=True, exist_ok=True)
-    made = widget.grab()
+    pixmap = widget.grab()
     if over is not None:
-        with QPainter(made) as painter:
+        with QPainter(pixmap) as painter:
             painter.drawPixmap(widget.mapFromGlobal(over.pos()), over.grab())
-    if not made.save(str(path)):
+    if not pixmap.save(str(path)):
         raise OSError(f"{path} can't be written")

@@ -63,15 +63,15 @@ class Theme(QObject):
     def _palette(self) -> QPalette:
         palette = QPalette()
         role = QPalette.ColorRole
-        for place, name in {
+        for color_role, name in {
             role.Window: "paper", role.Base: "surface", role.AlternateBase: "paper", role.Button: "surface",
             role.Text: "ink", role.WindowText: "ink", role.ButtonText: "ink", role.PlaceholderText: "faint",
             role.Highlight: "water3", role.HighlightedText: "ink", role.ToolTipBase: "raised", role.ToolTipText: "ink",
             role.Link: "water1", role.Accent: "water1",
         }.items():  # fmt: skip
-            palette.setColor(place, self[name])
-        for place in (role.Text, role.WindowText, role.ButtonText):
-            palette.setColor(QPalette.ColorGroup.Disabled, place, self["faint"])
+            palette.setColor(color_role, self[name])
+        for color_role in (role.Text, role.WindowText, role.ButtonText):
+            palette.setColor(QPalette.ColorGroup.Disabled, color_role, self["faint"])
         return palette
 
 

@@ -80,27 +80,27 @@ def button(text: str, do: Callable[[], object] | None = None, look: str = "", ti
 
 def combo(choices: Iterable[str | tuple[str, str]], current: str = "", name: str = "") -> QComboBox:
     """A choice of texts, or of (value, text)."""
-    made = QComboBox()
-    made.setAccessibleName(name)
+    combo_box = QComboBox()
+    combo_box.setAccessibleName(name)
     for choice in choices:
         value, text = choice if isinstance(choice, tuple) else (choice, choice)
-        made.addItem(text, value)
-    made.setCurrentIndex(max(0, made.findData(current)))
-    made.view().setTextElideMode(Qt.TextElideMode.ElideRight)
-    return made
+        combo_box.addItem(text, value)
+    combo_box.setCurrentIndex(max(0, combo_box.findData(current)))
+    combo_box.view().setTextElideMode(Qt.TextElideMode.ElideRight)
+    return combo_box
 
 
 def count_field(name: str, changed: Callable[[int], object]) -> QSpinBox:
     """A field for a number of rows; arrows and the wheel change it too."""
-    made = QSpinBox()
-    made.setRange(0, 1_000_000_000)
-    made.setKeyboardTracking(False)
-    made.setGroupSeparatorShown(True)
-    made.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
-    made.setFixedWidth(130)
-    made.setAccessibleName(name)
-    made.valueChanged.connect(changed)
-    return made
+    spin_box = QSpinBox()
+    spin_box.setRange(0, 1_000_000_000)
+    spin_box.setKeyboardTracking(False)
+    spin_box.setGroupSeparatorShown(True)
+    spin_box.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
+    spin_box.setFixedWidth(130)
+    spin_box.setAccessibleName(name)
+    spin_box.valueChanged.connect(changed)
+    return spin_box
 
 
 def narrow(items: QListWidget, words: str) -> None:
@@ -140,12 +140,12 @@ def _line(layout: QHBoxLayout | QVBoxLayout, parts: Iterable[object], space: int
 
 def boxed(layout: QLayout, ground: str = "") -> QWidget:
     """A widget around a layout; `ground` is paper, surface or raised."""
-    made = QWidget()
+    widget = QWidget()
     if ground:
-        made.setObjectName(ground)
-        made.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-    made.setLayout(layout)
-    return made
+        widget.setObjectName(ground)
+        widget.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+    widget.setLayout(layout)
+    return widget
 
 
 def clear(layout: QLayout, keep: QWidget | None = None) -> None:
@@ -190,11 +190,11 @@ class Segments(QFrame):
         self._group = QButtonGroup(self)
         layout = row(space=2, margins=(3, 3, 3, 3))
         self.setLayout(layout)
-        for place, name in enumerate(names):
+        for index, name in enumerate(names):
             made = button(name, look="segment")
             made.setCheckable(True)
             made.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-            self._group.addButton(made, place)
+            self._group.addButton(made, index)
             layout.addWidget(made, 1)
         self._group.idClicked.connect(chosen)
         self.choose(0)

@@ -27,7 +27,7 @@ class DraftStore:
 
     def load(self, order: list[str]) -> list[tuple[str, Pull, Draft]]:
         """Drafts of last time, in the order of the tabs; damaged ones are set aside and named."""
-        found = []
+        results = []
         names = {path.stem: path for path in sorted(self._folder.glob("*.json"))} if self._folder.is_dir() else {}
         for name in [*(n for n in order if n in names), *(n for n in names if n not in order)]:
             own = self._own_name(name)
@@ -35,12 +35,12 @@ class DraftStore:
                 continue
             try:
                 draft = load_draft(self._folder / f"{own}.json")
-                found.append((own, pull_from_text(draft.pull_text), draft))
+                results.append((own, pull_from_text(draft.pull_text), draft))
             except OtterError as problem:
                 self._problems.append(str(problem))
             except OSError as problem:
                 self._problems.append(f"A draft can't be read: {problem}.")
-        return found
+        return results
 
     def _own_name(self, name: str) -> str | None:
         """The name of a draft once it is this window's; None for one of a window that runs."""

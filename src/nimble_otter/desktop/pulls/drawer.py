@@ -66,8 +66,8 @@ class Drawer(QWidget):
     def set_body(self, *parts: QWidget, stretch: tuple[int, ...] = (1,)) -> None:
         """Parts beside each other under the head."""
         layout = row(*parts, space=0)
-        for place, share in enumerate(stretch):
-            layout.setStretch(place, share)
+        for index, share in enumerate(stretch):
+            layout.setStretch(index, share)
         self._whole.addLayout(layout, 1)
 
     def show_pull(self, open_pull: OpenPull | None) -> None:

@@ -47,20 +47,20 @@ class EditController:
         """Values of parts put into the values that they are parts of. Raises: ValueRefused."""
         cells: list[tuple[int, int, Any]] = []
         wholes: dict[tuple[int, int], Any] = {}
-        for row, place, value in action.cells:
-            part = self._cells.part_of(place)
+        for row, index, value in action.cells:
+            part = self._cells.part_of(index)
             if part is None:
-                cells.append((row, place, value))
+                cells.append((row, index, value))
                 continue
             at = (row, part[0])
             if at not in wholes:
                 pending = self._own.edits.cells.get(row, {}).get(part[0], UNSET)
                 wholes[at] = self._cells.stored(*at) if pending is UNSET else pending
-            value = self._cells.stored(row, place) if value is UNSET else value
+            value = self._cells.stored(row, index) if value is UNSET else value
             wholes[at] = with_part(wholes[at], part[1], value, self._own.target.column(part[0]).name)
-        for (row, place), whole in wholes.items():
-            same = not self._own.edits.is_new(row) and exactly(whole, self._cells.stored(row, place))
-            cells.append((row, place, UNSET if same else whole))
+        for (row, index), whole in wholes.items():
+            same = not self._own.edits.is_new(row) and exactly(whole, self._cells.stored(row, index))
+            cells.append((row, index, UNSET if same else whole))
         return replace(action, cells=tuple(cells))
 
     def _edited(self) -> None:

@@ -73,16 +73,16 @@ class PendingEdits:
             was_sent = row not in unwritten and (row < base.rows or row in then.added)
             own, sent = now.cells.get(row, {}), then.cells.get(row, {}) if was_sent else {}
             is_there = row not in now.deleted and row not in then.deleted and (row < base.rows or row in now.added)
-            for place in dict.fromkeys((*own, *sent)):
-                value = own.get(place, UNSET)
-                if place in sent and value is not UNSET and identical(value, sent[place]):
+            for index in dict.fromkeys((*own, *sent)):
+                value = own.get(index, UNSET)
+                if index in sent and value is not UNSET and identical(value, sent[index]):
                     continue
                 if value is UNSET:
-                    if not is_there or not target.takes(place):
+                    if not is_there or not target.takes(index):
                         continue
-                    before = base.columns[place].value(row) if row < base.rows else None
+                    before = base.columns[index].value(row) if row < base.rows else None
                     value = None if before is MISSING else before
-                left.cells.setdefault(row, {})[place] = value
+                left.cells.setdefault(row, {})[index] = value
         self._rows_left(left, done, unwritten, base, target)
         return left
 
@@ -120,8 +120,8 @@ class PendingEdits:
 
     def revert_waiting(self) -> EditDraft | None:
         """Let what waits go, which the user asked for; returns it, for undo."""
-        found, self.waiting = self.waiting, None
-        return found
+        edit_draft, self.waiting = self.waiting, None
+        return edit_draft
 
     def wait(self, edits: EditDraft | None) -> None:
         """Let changes wait again, or as they are read from a draft."""

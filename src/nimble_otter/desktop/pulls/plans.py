@@ -99,8 +99,8 @@ class PlanController:
         if values:
             self._own.fetched = replace(self._own.fetched, table=patched(self._own.fetched.table, values))
         for row, own in values.items():
-            for place in own:
-                self._own.edits.seen.pop((row, place), None)
+            for index in own:
+                self._own.edits.seen.pop((row, index), None)
         self._own.edits.apply(action)
         self._own.undo_stack.rows_changed()  # it would bring back what is not seen now
         self._own.report, self._own.course = None, None

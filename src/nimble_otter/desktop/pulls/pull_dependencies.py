@@ -85,9 +85,9 @@ class PullDependencies:
             except OtterError as problem:
                 self._say(str(problem), True)
                 return None
-            self._unseen[path] = made = OpenPull(pull, self._hub, path, 0, self.rows_for)
-            made.waits = not self._hub.known_pulls.has(pull)
-            made.changed.connect(lambda what: self._told(made, what))
+            self._unseen[path] = open_pull = OpenPull(pull, self._hub, path, 0, self.rows_for)
+            open_pull.waits = not self._hub.known_pulls.has(pull)
+            open_pull.changed.connect(lambda what: self._told(open_pull, what))
         return self._unseen[path]
 
     def _from_table(self, text: str) -> OpenPull | None:
@@ -98,8 +98,8 @@ class PullDependencies:
             return None
         if Path(text) not in self._unseen:
             pull = Pull(text, source, Query(f"select *\nfrom {self._hub.quoted(source, table)}\n"))
-            self._unseen[Path(text)] = made = OpenPull(pull, self._hub, None, 0, self.rows_for)
-            made.changed.connect(lambda what: self._told(made, what))
+            self._unseen[Path(text)] = open_pull = OpenPull(pull, self._hub, None, 0, self.rows_for)
+            open_pull.changed.connect(lambda what: self._told(open_pull, what))
         return self._unseen[Path(text)]
 
     def changed(self, open_pull: OpenPull) -> None:

@@ -169,12 +169,12 @@ class PullState(QObject):
         """The line of a check whose failing rows are shown; None where all rows are, or none fails it any more."""
         if self.failing_of is None or self.course is None:
             return None
-        at, place = self.failing_of
+        at, position = self.failing_of
         step = self.pull.steps[at] if at < min(len(self.pull.steps), len(self.course.results)) else None
-        if not isinstance(step, CheckStep) or place >= len(step.lines) or not step.lines[place].on:
+        if not isinstance(step, CheckStep) or position >= len(step.lines) or not step.lines[position].on:
             return None
         checked = self.course.results[at].shaped.checked
-        index = sum(1 for line in step.lines[:place] if line.on)
+        index = sum(1 for line in step.lines[:position] if line.on)
         found = checked[index] if index < len(checked) else None
         return found if found is not None and found.failing is not None and len(found.failing) else None
 

@@ -52,12 +52,12 @@ class ReadStatement:
 
 def read_statements(text: str, dialect: str) -> list[ReadStatement]:
     """Each statement of a text, read. It takes about a millisecond a statement."""
-    found = []
+    results = []
     for statement in split_statements(text):
         verdict = classify(statement.text, dialect)
         destroys = () if verdict.reads else tuple(destroying(statement.text, dialect))
-        found.append(ReadStatement(statement.text, verdict, destroys))
-    return found
+        results.append(ReadStatement(statement.text, verdict, destroys))
+    return results
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -368,18 +368,18 @@ class RunController:
         if fetched.was_stopped:
             self._own.notice = warning(f"Stopped: these are the first {grouped(fetched.table.rows)} rows only")
         elif fetched.lost is not None:
-            said = f"The connection was lost: these are the first {grouped(fetched.table.rows)} rows only"
-            self._own.notice = warning(said)
+            text = f"The connection was lost: these are the first {grouped(fetched.table.rows)} rows only"
+            self._own.notice = warning(text)
             self._own.error = fetched.lost
         elif fetched.was_cut and preview:
             self._own.notice = Notice(f"Preview: the first {grouped(PREVIEW)} rows; Run pulls all of them")
         elif fetched.was_cut:
-            said = f"Cut at the row limit of {grouped(request.limit or 0)}; more rows are at the source"
-            self._own.notice = warning(said)
+            text = f"Cut at the row limit of {grouped(request.limit or 0)}; more rows are at the source"
+            self._own.notice = warning(text)
         if fetched.cut:
             count = sum(len(ids) for ids in fetched.cut.values())
-            said = "1 value is" if count == 1 else f"{grouped(count)} values are"
-            self._add_notice(f"{said} over 64 kB and fetched whole when needed")
+            text = "1 value is" if count == 1 else f"{grouped(count)} values are"
+            self._add_notice(f"{text} over 64 kB and fetched whole when needed")
         waited = self._own.pending.waiting is not None
         left = self._own.pending.land(fetched.table, self._own.target)
         if waited and self._own.edits.count and before_of.url != source.url:

@@ -173,8 +173,8 @@ class Shaping:
         """What the last delivery remembers, where a step looks at it; read once."""
         own = self._own
         if own.last_profile is None and any(isinstance(step, LooksBack) for step in own.pull.steps):
-            found = load_profiles(places.state_folder(), own.remembered_as)
-            own.last_profile = found[0] if found else None
+            profiles = load_profiles(places.state_folder(), own.remembered_as)
+            own.last_profile = profiles[0] if profiles else None
         return own.last_profile
 
     def show_rows_at(self, at: int | None) -> None:
@@ -229,8 +229,8 @@ class Shaping:
             if found.is_same:
                 self._own.notice = Notice(f"The same {grouped(found.after)} rows as before")
             elif not found.was_compared:
-                said = f"{grouped(found.before)} rows before, {grouped(found.after)} now; too many to compare"
-                self._own.notice = Notice(said)
+                text = f"{grouped(found.before)} rows before, {grouped(found.after)} now; too many to compare"
+                self._own.notice = Notice(text)
             else:
                 counts = f"{grouped(found.only_before)} only before, {grouped(found.only_after)} only now"
                 self._own.notice = warning(f"The rows differ: {counts}. {'; '.join(found.examples[:2])}")

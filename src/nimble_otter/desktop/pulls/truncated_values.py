@@ -46,10 +46,10 @@ class TruncatedValues:
     def cells(self, rows: Collection[int] | None = None) -> dict[int, list[int]]:
         """Places of the values that the source cut, by row; of all rows or of some."""
         fetched, found = self._own.fetched, dict[int, list[int]]()
-        for place, ids in fetched.cut.items() if fetched is not None else ():
+        for index, ids in fetched.cut.items() if fetched is not None else ():
             for row in ids.tolist():
                 if rows is None or row in rows:
-                    found.setdefault(row, []).append(place)
+                    found.setdefault(row, []).append(index)
         return found
 
     def rows_in(self, shaped: Shaped, places: Collection[int] | None = None) -> set[int]:

@@ -64,8 +64,8 @@ class Watch:
             try:
                 if not isinstance(connection, Listening):
                     raise SourceError(f"{source.word} has no channels to listen to.", "Watch it by time alone.")
-                for said in connection.listen(channel, stop):
-                    report(said)
+                for text in connection.listen(channel, stop):
+                    report(text)
             finally:
                 connection.close()
 
@@ -141,8 +141,8 @@ class Watch:
         condition = self.condition
 
         def work(stop: StopToken, _: Report) -> tuple[Looked, int]:
-            found = look(before, answer.fetched.table, keys, now, stop)
-            return found, matching(answer.fetched.table, found.fresh, condition, stop)
+            looked = look(before, answer.fetched.table, keys, now, stop)
+            return looked, matching(answer.fetched.table, looked.fresh, condition, stop)
 
         def done(found: tuple[Looked, int]) -> None:
             if own.table is before and self.every_s:

@@ -70,21 +70,21 @@ class Workspace(QObject):
         """Open a pull in a tab of its own that is not shown yet. `number` is that of its draft."""
         number = number if number is not None else self.next_number
         self.next_number = max(self.next_number, number) + 1
-        made = OpenPull(pull, self.hub, path, number, self.dependencies.rows_for, self._questions)
-        self.pulls.append(made)
-        self.pull_opened.emit(made)
-        return made
+        open_pull = OpenPull(pull, self.hub, path, number, self.dependencies.rows_for, self._questions)
+        self.pulls.append(open_pull)
+        self.pull_opened.emit(open_pull)
+        return open_pull
 
     def open(self, pull: Pull, path: Path | None = None, run: bool = False) -> OpenPull:
         """Open a pull in a tab of its own and show it. One without a path was made here, by what the user did."""
-        made = self.open_quietly(pull, path)
-        made.waits = path is not None and not self.hub.known_pulls.has(pull)
+        open_pull = self.open_quietly(pull, path)
+        open_pull.waits = path is not None and not self.hub.known_pulls.has(pull)
         if path is not None:
-            made.saved_text = pull_to_text(pull)
-        self.show(made)
+            open_pull.saved_text = pull_to_text(pull)
+        self.show(open_pull)
         if run:
-            made.runs.run()
-        return made
+            open_pull.runs.run()
+        return open_pull
 
     def show(self, pull: OpenPull | None) -> None:
         """Bring an open pull into sight; None: the start page."""

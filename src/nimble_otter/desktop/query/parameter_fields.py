@@ -84,9 +84,9 @@ class ParameterFields(QWidget):
             tone, text = "faint", kind
             try:
                 each = value if isinstance(value, list) else [value]
-                made = [value_of(name, v, kind, bool(ask.kind), dt.date.today()) for v in each if v not in (None, "")]
-                if made and made != each:
-                    text = f"{kind}: {', '.join(plain(v) for v in made)}"
+                items = [value_of(name, v, kind, bool(ask.kind), dt.date.today()) for v in each if v not in (None, "")]
+                if items and items != each:
+                    text = f"{kind}: {', '.join(plain(v) for v in items)}"
                 elif isinstance(value, list):
                     text = f"{len(value)} values{f', {kind}' if kind else ''}"
                 elif self._many(name):
@@ -201,9 +201,11 @@ class ParameterFields(QWidget):
         ask, source = open_pull.pull.query.asks.get(name, Ask()), open_pull.hub.known(open_pull.pull.source)
 
         def work(stop: StopToken, report: Callable[[object], None]) -> list[Any]:
-            found = fetch(open_pull.hub.connection(source), Request(ask.choices, limit=500), stop)
+            fetched = fetch(open_pull.hub.connection(source), Request(ask.choices, limit=500), stop)
             return (
-                [value for value in found.table.columns[0].values() if value is not None] if found.table.columns else []
+                [value for value in fetched.table.columns[0].values() if value is not None]
+                if fetched.table.columns
+                else []
             )
 
         def done(values: list[object]) -> None:

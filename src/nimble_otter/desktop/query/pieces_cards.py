@@ -214,9 +214,9 @@ class Cards(QScrollArea):
         pieces = self._view.asked.pieces
         self.boxes = [_CardBox(self, self._view, at) for at in range(len(pieces.cards))]
         self.joins = {at: self._join(at) for at in range(1, len(pieces.cards))}
-        for made in (*self.boxes, *self.joins.values()):
-            made.setParent(self._ground)
-            made.show()
+        for widget in (*self.boxes, *self.joins.values()):
+            widget.setParent(self._ground)
+            widget.show()
         self.nothing.setVisible(not self.boxes)
         self.place()
         for box in self.boxes:
@@ -350,8 +350,8 @@ class Cards(QScrollArea):
             table, name = parts_in(data, FIELD_DRAG)
             self._view.take_field(table, name, at)
         elif data.hasFormat(VALUE_DRAG):
-            table, name, said = parts_in(data, VALUE_DRAG)
-            self._view.take_value(table, name, said)
+            table, name, text = parts_in(data, VALUE_DRAG)
+            self._view.take_value(table, name, text)
         else:
             self._view.take_table(text_in(data, NAME_DRAG), at)
         event.acceptProposedAction()

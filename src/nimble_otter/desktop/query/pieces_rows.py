@@ -116,13 +116,13 @@ class PieceRows(QScrollArea):
 
     def focus(self, name: str) -> bool:
         """Put the keyboard into a field by its name, such as `where 0 right`; False where there is none."""
-        found = self._body().findChild(QWidget, name)
-        if found is not None:
-            if not found.testAttribute(Qt.WidgetAttribute.WA_WState_ExplicitShowHide):
-                found.show()  # one just made is not seen yet, and takes no keyboard
-            found.setFocus()
-            QTimer.singleShot(0, found, lambda: self.ensureWidgetVisible(found))  # once the lines have their places
-        return found is not None
+        widget = self._body().findChild(QWidget, name)
+        if widget is not None:
+            if not widget.testAttribute(Qt.WidgetAttribute.WA_WState_ExplicitShowHide):
+                widget.show()  # one just made is not seen yet, and takes no keyboard
+            widget.setFocus()
+            QTimer.singleShot(0, widget, lambda: self.ensureWidgetVisible(widget))  # once the lines have their places
+        return widget is not None
 
     def _head(self, title: str, note: str, add: str, do: Callable[[], object], tip: str) -> None:
         made = button(add, do, "link", tip)
@@ -130,28 +130,28 @@ class PieceRows(QScrollArea):
         self._lines.addLayout(row(label(title, bold=True, px=12), label(note, "faint", 11), None, made, space=8))
 
     def _field(self, name: str, text: str, done: Callable[[str], object], hint: str, is_code: bool = True) -> QLineEdit:
-        made = QLineEdit(text)
-        made.setObjectName(name)
-        made.setAccessibleName(hint)
-        made.setPlaceholderText(hint)
-        made.setCursorPosition(0)
+        line_edit = QLineEdit(text)
+        line_edit.setObjectName(name)
+        line_edit.setAccessibleName(hint)
+        line_edit.setPlaceholderText(hint)
+        line_edit.setCursorPosition(0)
         if is_code:
-            made.setFont(code_font())
-        made.editingFinished.connect(lambda: done(made.text()) if made.text() != text else None)
-        return made
+            line_edit.setFont(code_font())
+        line_edit.editingFinished.connect(lambda: done(line_edit.text()) if line_edit.text() != text else None)
+        return line_edit
 
     def _movers(self, clause: str, at: int, what: str) -> list[QWidget]:
-        made = [
+        buttons = [
             button("↑", lambda: self._change(lambda p: edits.move_item(p, clause, at, -1)), "plain", f"Move {what} up"),
             button(
                 "↓", lambda: self._change(lambda p: edits.move_item(p, clause, at, 1)), "plain", f"Move {what} down"
             ),
             button("×", lambda: self._change(lambda p: edits.remove_item(p, clause, at)), "plain", f"Remove {what}"),
         ]
-        for name, mover in zip(("up", "down", "remove"), made, strict=True):
+        for name, mover in zip(("up", "down", "remove"), buttons, strict=True):
             mover.setObjectName(f"{clause} {at} {name}")
             mover.setFixedWidth(22)
-        return list(made)
+        return list(buttons)
 
     # --- columns -----------------------------------------------------------------------------------------------
 
@@ -161,11 +161,13 @@ class PieceRows(QScrollArea):
         self._head("Columns", note if len(note) < 44 else note[:43] + "…", "+ Expression", self.begin_expression,
                    "Add a computed column")  # fmt: skip
         for at, item in enumerate(pieces.items):
-            said = self._field(f"select {at} said", item.said, partial(self._said, "select", at), "Expression")
+            line_edit = self._field(f"select {at} said", item.said, partial(self._said, "select", at), "Expression")
             if item.is_star:
-                said.setReadOnly(True)
+                line_edit.setReadOnly(True)
                 whose = label(f"all columns{' of ' + item.alias if item.alias else ''}", "muted")
-                self._lines.addLayout(self._row(said, whose, *self._movers("select", at, "all columns"), stretch=0))
+                self._lines.addLayout(
+                    self._row(line_edit, whose, *self._movers("select", at, "all columns"), stretch=0)
+                )
                 continue
             figure = combo(_FIGURES, item.function, f"Aggregate of {item.said}")
             figure.setObjectName(f"select {at} aggregate")
@@ -174,16 +176,16 @@ class PieceRows(QScrollArea):
             figure.setEnabled(item.role != "window" and (bool(item.function) or item.role == "key"))
             name = self._field(f"select {at} name", item.label, partial(self._named, at), "name", False)
             name.setFixedWidth(_NAMED)
-            self._lines.addLayout(self._row(said, figure, name, *self._movers("select", at, item.said), stretch=0))
+            self._lines.addLayout(self._row(line_edit, figure, name, *self._movers("select", at, item.said), stretch=0))
         if self._draft is not None and self._draft.clause == "select":
             made = self._field("draft", "", self._expression_written, "Expression, such as round(level_m, 1)")
             self._lines.addLayout(self._row(made, self._leave(), stretch=0))
 
     @staticmethod
     def _row(*parts: QWidget, stretch: int, indent: int = 0) -> QHBoxLayout:
-        made = row(*parts, space=4, margins=(indent, 0, 0, 0))
-        made.setStretch(stretch, 1)
-        return made
+        layout = row(*parts, space=4, margins=(indent, 0, 0, 0))
+        layout.setStretch(stretch, 1)
+        return layout
 
     def _said(self, clause: str, at: int, text: str) -> None:
         dialect = self._view.asked.dialect
@@ -233,8 +235,8 @@ class PieceRows(QScrollArea):
             if path:
                 parts.append(self._remover(clause, path, "these conditions"))
             self._lines.addLayout(row(*parts, None, space=4, margins=(indent, 0, 0, 0)))
-            for place, part in enumerate(node.parts):
-                self._node(clause, part, (*path, place))
+            for index, part in enumerate(node.parts):
+                self._node(clause, part, (*path, index))
         if draft is not None and draft.clause == clause and draft.path == path and path:
             self._leaf_row(clause, Predicate("", 0, 0, draft.left, "="), None, indent + _INDENT)
 
@@ -314,9 +316,9 @@ class PieceRows(QScrollArea):
             parts += [either, self._remover(clause, path, leaf.text)]
         else:
             parts.append(self._leave())
-        made = self._row(*parts, stretch=0, indent=indent)
-        made.setStretch(2, 1)
-        self._lines.addLayout(made)
+        layout = self._row(*parts, stretch=0, indent=indent)
+        layout.setStretch(2, 1)
+        self._lines.addLayout(layout)
 
     def _leave(self) -> QWidget:
         made = button("×", self._drop_draft, "plain", "Leave it")
@@ -329,21 +331,21 @@ class PieceRows(QScrollArea):
 
     def _choices(self, clause: str) -> list[str]:
         """Columns that a condition can be of."""
-        pieces, found = self._pieces, list[str]()
+        pieces, names = self._pieces, list[str]()
         if clause == "having":
-            found += [item.said for item in pieces.items if item.role == "figure"] or ["count(*)"]
+            names += [item.said for item in pieces.items if item.role == "figure"] or ["count(*)"]
         for card in pieces.cards:
             for name, _ in self._view.asked.columns(card):
-                found.append(edits.column_said(pieces, card, name, self._view.quoted))
-        return found
+                names.append(edits.column_said(pieces, card, name, self._view.quoted))
+        return names
 
     def _offer_values(self, right: QLineEdit, left: str) -> None:
         values = self._view.values(left)
         if values:
-            made = QCompleter(values, right)
-            made.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
-            made.setFilterMode(Qt.MatchFlag.MatchContains)
-            right.setCompleter(made)
+            completer = QCompleter(values, right)
+            completer.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
+            completer.setFilterMode(Qt.MatchFlag.MatchContains)
+            right.setCompleter(completer)
 
     def _written(
         self, clause: str, path: tuple[int, ...] | None, leaf: Predicate, left: str, sign: str, right: str
@@ -396,15 +398,15 @@ class PieceRows(QScrollArea):
     def _order(self, pieces: QueryModel) -> None:
         self._head("Order", "", "+ Key", self._offer_order, "Add a key to order by")
         for at, item in enumerate(pieces.orders):
-            said = self._field(f"order {at} said", item.said, partial(self._said, "order", at), "Key")
+            line_edit = self._field(f"order {at} said", item.said, partial(self._said, "order", at), "Key")
             is_down = item.way.startswith("desc")
             turn = partial(self._change, partial(edits.turn_order, at=at))
             way = button("descending ↓" if is_down else "ascending ↑", turn, "", "Reverse the order")
             way.setObjectName(f"order {at} way")
             way.setFixedWidth(110)
             rest = item.way.partition("nulls")[2].strip()
-            said.setToolTip(as_plain(f"empty {rest}" if rest else ""))
-            self._lines.addLayout(self._row(said, way, *self._movers("order", at, item.said), stretch=0))
+            line_edit.setToolTip(as_plain(f"empty {rest}" if rest else ""))
+            self._lines.addLayout(self._row(line_edit, way, *self._movers("order", at, item.said), stretch=0))
 
     def _offer_order(self) -> None:
         used = {item.said for item in self._pieces.orders}
@@ -412,8 +414,8 @@ class PieceRows(QScrollArea):
         names = [self._view.quoted(n) for n in labels if n and n != "*"] + self._choices("where")
         choices = [Choice(n, "", n) for n in dict.fromkeys(names) if n not in used]
         at = self._body().findChild(QWidget, "add Order")
-        place = at.mapToGlobal(at.rect().bottomLeft()) if at is not None else self.mapToGlobal(self.rect().center())
-        Picker(self, "Order by", choices, lambda n: self._change(lambda p: edits.add_order(p, n))).open_at(place)
+        point = at.mapToGlobal(at.rect().bottomLeft()) if at is not None else self.mapToGlobal(self.rect().center())
+        Picker(self, "Order by", choices, lambda n: self._change(lambda p: edits.add_order(p, n))).open_at(point)
 
     def _joins(self, pieces: QueryModel) -> None:
         """The condition of each join as text: what a line can't show is changed here."""
@@ -426,10 +428,10 @@ class PieceRows(QScrollArea):
             kind.setMinimumWidth(70)
             word, _, rest = card.condition.text.partition(" ")
             is_using = word.lower() != "on"
-            said = self._field(f"join {at}", card.condition.text if is_using else rest.strip(),
+            line_edit = self._field(f"join {at}", card.condition.text if is_using else rest.strip(),
                                partial(self._joined, at), "Condition of the join")  # fmt: skip
-            said.setReadOnly(is_using)
-            self._lines.addLayout(self._row(kind, said, stretch=1))
+            line_edit.setReadOnly(is_using)
+            self._lines.addLayout(self._row(kind, line_edit, stretch=1))
 
     def _joined(self, at: int, text: str) -> None:
         dialect = self._view.asked.dialect

@@ -257,13 +257,13 @@ class QueryDrawer(Drawer):
         """What is wrong at the caret, or first in the text, while the server has said nothing."""
         if self.open_pull is None or self.open_pull.error is not None:
             return
-        found = self.help.at(self.editor.textCursor().position()) or next(iter(self.help.problems), None)
-        if found is None:
+        problem = self.help.at(self.editor.textCursor().position()) or next(iter(self.help.problems), None)
+        if problem is None:
             self.problem.setVisible(False)
             return
-        mending = "  Alt+Enter applies the fix." if found.fixes else ""
-        self.problem.setText(f"Line {found.place.line}, column {found.place.column}: {found.message}{mending}")
-        set_tone(self.problem, "plum" if found.is_error else "muted")
+        mending = "  Alt+Enter applies the fix." if problem.fixes else ""
+        self.problem.setText(f"Line {problem.place.line}, column {problem.place.column}: {problem.message}{mending}")
+        set_tone(self.problem, "plum" if problem.is_error else "muted")
         self.problem.setVisible(True)
 
     def say(self, text: str) -> None:

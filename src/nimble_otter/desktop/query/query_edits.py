@@ -53,23 +53,23 @@ class QueryEdits:
         start, end = cursor.selectionStart(), cursor.selectionEnd()
         try:
             if key == "format":
-                made = format_sql(text, self._drawer.help.dialect)
+                written = format_sql(text, self._drawer.help.dialect)
             elif key == "expand":
-                made = expand_stars(text, start, self._drawer.help.names() or names_of(()), self._editor.quoted)
+                written = expand_stars(text, start, self._drawer.help.names() or names_of(()), self._editor.quoted)
             elif key == "qualify":
-                made = qualify(text, start, self._drawer.help.names() or names_of(()), self._editor.quoted)
-                if made == text:
+                written = qualify(text, start, self._drawer.help.names() or names_of(()), self._editor.quoted)
+                if written == text:
                     self._drawer.say("Every column here is already qualified, or not known.")
             elif key == "name_part":
-                made = name_part(text, start, end)
+                written = name_part(text, start, end)
             elif key == "rename_alias":
                 rename_alias(text, start, "alias_")  # says at once when there is none here
                 new, is_done = QInputDialog.getText(self._editor, "Rename the alias", "Name:")
                 if not is_done or not new.strip():
                     return
-                made = rename_alias(text, start, new.strip())
+                written = rename_alias(text, start, new.strip())
             else:
-                made, name, value = make_parameter(text, start, end)
+                written, name, value = make_parameter(text, start, end)
                 query = open_pull.pull.query
                 open_pull.shaping.put(
                     replace(open_pull.pull, query=replace(query, parameters={**query.parameters, name: value}))
@@ -77,8 +77,8 @@ class QueryEdits:
         except OtterError as problem:
             self._drawer.say(str(problem))
             return
-        if made != text:
-            self._editor.replace_text(made)
+        if written != text:
+            self._editor.replace_text(written)
 
     def _fold(self) -> None:
         if not self._editor.fold():

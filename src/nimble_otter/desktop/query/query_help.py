@@ -75,8 +75,8 @@ class QueryHelp(QObject):
             return complete_native(self._editor.text, position, fields, others, self.used)
         known, quoted = names or names_of(()), self._editor.quoted
         text, start = self._part(position)
-        found = complete(text, position - start, known, self.dialect, quoted, self.values, self.used)
-        return replace(found, start=found.start + start)
+        completion = complete(text, position - start, known, self.dialect, quoted, self.values, self.used)
+        return replace(completion, start=completion.start + start)
 
     def _part(self, position: int) -> tuple[str, int]:
         """The statement around a place and where it begins: the rest of a long text says nothing about it."""
@@ -101,15 +101,15 @@ class QueryHelp(QObject):
         counts: dict[str, int] = {}
         for open_pull in self.pulls():
             fetched = open_pull.fetched
-            for place, origin in enumerate(fetched.origins if fetched is not None else ()):
+            for index, origin in enumerate(fetched.origins if fetched is not None else ()):
                 if fetched is None or origin is None or (origin.table, origin.column) != (table, column):
                     continue
-                field = fetched.table.fields[place]
-                column_of = fetched.table.columns[place]
+                field = fetched.table.fields[index]
+                column_of = fetched.table.columns[index]
                 for value in column_of.values(np.arange(min(2000, len(column_of)))):
                     if value is not None and not isinstance(value, bytes):
-                        said = literal(value, self.dialect, plain(render(value, field.form)))
-                        counts[said] = counts.get(said, 0) + 1
+                        text = literal(value, self.dialect, plain(render(value, field.form)))
+                        counts[text] = counts.get(text, 0) + 1
         return sorted((v for v in counts if len(v) < 80), key=lambda v: -counts[v])[:12]
 
     # --- what is wrong -----------------------------------------------------------------------------------------

@@ -35,13 +35,13 @@ class _Tree(QTreeWidget):
         self._shown: Any = None
 
     def item(self, texts: list[str], tip: str = "", tone: str = "") -> QTreeWidgetItem:
-        made = QTreeWidgetItem(texts)
-        made.setToolTip(0, as_plain(tip or texts[0]))
+        tree_widget_item = QTreeWidgetItem(texts)
+        tree_widget_item.setToolTip(0, as_plain(tip or texts[0]))
         for at in (1, 2):
-            made.setTextAlignment(at, _RIGHT)
+            tree_widget_item.setTextAlignment(at, _RIGHT)
         if tone:
-            made.setForeground(0, theme[tone])
-        return made
+            tree_widget_item.setForeground(0, theme[tone])
+        return tree_widget_item
 
 
 class PlanTree(_Tree):
@@ -95,12 +95,12 @@ class OutcomesList(_Tree):
             if outcome.error is not None:
                 first.setForeground(1, theme["plum"])
                 first.addChild(self.item([str(outcome.error)], tone="plum"))
-            for place, more in enumerate(outcome.more, 1):
-                child = self.item([f"result {place + 1}", f"{grouped(more.table.rows)} rows", ""])
-                self._mark(child, number, place)
+            for index, more in enumerate(outcome.more, 1):
+                child = self.item([f"result {index + 1}", f"{grouped(more.table.rows)} rows", ""])
+                self._mark(child, number, index)
                 first.addChild(child)
-            for said in outcome.messages[:50]:
-                first.addChild(self.item([said], tone="muted"))
+            for message in outcome.messages[:50]:
+                first.addChild(self.item([message], tone="muted"))
             self.addTopLevelItem(first)
         self.expandAll()
 

@@ -28,8 +28,8 @@ class WaitingStrip(QWidget):
             source = open_pull.hub.known(open_pull.pull.source)
             marks = [source.stage] if source.stage else []
             marks += ["read-only"] if source.read_only else []
-            said = f" ({', '.join(marks)})" if marks else ""
-            name = "" if source.name == source.url else f"{source.name}{said} at "
+            text = f" ({', '.join(marks)})" if marks else ""
+            name = "" if source.name == source.url else f"{source.name}{text} at "
             self.words.setText(
                 f"Not run here before: nothing is queried until you press Run. It queries {name}{source.url}"
             )

@@ -51,9 +51,9 @@ class WatchDrawer(Drawer):
         self.list.setHeaderLabels(["When", "What", "Row", "Column", "Before", "After"])
         header = self.list.header()
         header.setStretchLastSection(True)
-        for place, width in enumerate((66, 64, 96, 88, 84)):
-            header.setSectionResizeMode(place, QHeaderView.ResizeMode.Interactive)
-            self.list.setColumnWidth(place, width)
+        for index, width in enumerate((66, 64, 96, 88, 84)):
+            header.setSectionResizeMode(index, QHeaderView.ResizeMode.Interactive)
+            self.list.setColumnWidth(index, width)
         self.nothing = label("Nothing changed yet.", "faint")
         self.copy = button("Copy", self._copy, "", "Copy the list of changes")
         self.clear = button("Clear", self._clear)

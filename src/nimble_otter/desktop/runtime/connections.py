@@ -215,8 +215,8 @@ class ConnectionManager(QObject):
 
     def quoted(self, source: Source, name: str) -> str:
         """A name as queries of this source write it. Quoting asks nothing of the server, so it may be done here."""
-        found = self._connections.get(source.url)
-        return found.quoted(name) if found is not None else name
+        connection = self._connections.get(source.url)
+        return connection.quoted(name) if connection is not None else name
 
     # --- in a source's lane ------------------------------------------------------------------------------------
 
@@ -276,9 +276,9 @@ class ConnectionManager(QObject):
 
     def _drop(self, source: Source) -> None:
         """Let a connection go; in its lane."""
-        found = self._connections.pop(source.url, None)
-        if found is not None:
-            found.close()
+        connection = self._connections.pop(source.url, None)
+        if connection is not None:
+            connection.close()
 
     def close(self) -> None:
         """Close every connection; after the lanes have ended."""
@@ -297,8 +297,8 @@ class ConnectionManager(QObject):
 
     def held(self, source: Source) -> OpenTransaction | None:
         """The transaction that is open on a source."""
-        found = self._connections.get(source.url)
-        return found.held if found is not None else None
+        connection = self._connections.get(source.url)
+        return connection.held if connection is not None else None
 
     def holding(self) -> list[Source]:
         """The sources on which a transaction is open, also those that are not saved."""
@@ -366,12 +366,12 @@ class ConnectionManager(QObject):
             try:
                 wanted = [t for t in tables if t.kind in (EntryKind.TABLE, EntryKind.COLLECTION)]
                 found: dict[str, int] = {}
-                told = time.monotonic()
+                number = time.monotonic()
                 for table in wanted:
                     stop.check()
                     found[table.name] = connection.count(table.name)
-                    if time.monotonic() - told > 0.3:
-                        told = time.monotonic()
+                    if time.monotonic() - number > 0.3:
+                        number = time.monotonic()
                         report(dict(found))
                 report(found)
             finally:

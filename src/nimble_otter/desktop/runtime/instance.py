@@ -107,8 +107,8 @@ class Instance(QObject):
         while not line.waitForConnected(ANSWER_MS) and time.monotonic() < until:
             time.sleep(0.05)  # it may be about to open
             line.connectToServer(self._address)
-        told = json.dumps([str(Path(name).absolute()) for name in files]).encode() + b"\n"
-        is_taken = line.isValid() and line.write(told) > 0 and line.waitForBytesWritten(ANSWER_MS)
+        data = json.dumps([str(Path(name).absolute()) for name in files]).encode() + b"\n"
+        is_taken = line.isValid() and line.write(data) > 0 and line.waitForBytesWritten(ANSWER_MS)
         if not (is_taken and line.waitForReadyRead(ANSWER_MS) and bytes(line.readAll().data()).startswith(b"taken")):
             raise SavedError(
                 f"A window is open on {self._folder}, and it does not answer.",

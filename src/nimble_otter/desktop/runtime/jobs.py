@@ -116,14 +116,14 @@ class _Batch:
             self._is_over = True
             while self._busy:
                 self._quiet.wait()
-        made, failed = self._made, self._failed
+        items, failed = self._made, self._failed
         del self._work, self._parts, self._made, self._failed
         try:
             if failed is not None:
                 raise failed
         finally:
             del failed  # its traceback knows this call, which must not know it
-        return made
+        return items
 
     def _take(self) -> None:
         try:

@@ -74,8 +74,8 @@ def read_settings(path: Path) -> tuple[Settings, str]:
             return USUAL, f"The settings can't be read ({problem})."
     found = {each.name: whole[each.name] for each in fields(Settings) if each.name in whole}
     odd = [name for name, value in found.items() if not _is_fit(name, value)]
-    made = replace(USUAL, **{name: value for name, value in found.items() if name not in odd})
-    return made, f"Settings with values that can't be used: {', '.join(odd)}." if odd else ""
+    settings = replace(USUAL, **{name: value for name, value in found.items() if name not in odd})
+    return settings, f"Settings with values that can't be used: {', '.join(odd)}." if odd else ""
 
 
 class SettingsStore(QObject):
@@ -101,11 +101,11 @@ class SettingsStore(QObject):
     def _look(self) -> None:
         """The file may have been changed from outside."""
         self._watch()
-        found, problem = read_settings(self.path)
+        settings, problem = read_settings(self.path)
         if problem:
             self.trouble.emit(problem)
-        if found != self.now:
-            self.now = found
+        if settings != self.now:
+            self.now = settings
             self.changed.emit()
 
     def set(self, name: str, value: Value) -> None:

@@ -125,21 +125,21 @@ class DeliveriesPage(QWidget):
 
     @staticmethod
     def _list(name: str, columns: int) -> QTreeWidget:
-        made = QTreeWidget()
-        made.setObjectName("rows")
-        made.setAccessibleName(name)
-        made.setColumnCount(columns)
-        made.setRootIsDecorated(False)
-        made.setUniformRowHeights(True)
-        header = made.header()
+        tree_widget = QTreeWidget()
+        tree_widget.setObjectName("rows")
+        tree_widget.setAccessibleName(name)
+        tree_widget.setColumnCount(columns)
+        tree_widget.setRootIsDecorated(False)
+        tree_widget.setUniformRowHeights(True)
+        header = tree_widget.header()
         header.setStretchLastSection(False)
         widths = (0, 190, 0, 140) if columns == 4 else (132, 130, 0, 70, 76, 0)
-        for place, width in enumerate(widths):  # 0: what is left
+        for index, width in enumerate(widths):  # 0: what is left
             mode = QHeaderView.ResizeMode.Interactive if width else QHeaderView.ResizeMode.Stretch
-            header.setSectionResizeMode(place, mode)
+            header.setSectionResizeMode(index, mode)
             if width:
-                made.setColumnWidth(place, width)
-        return made
+                tree_widget.setColumnWidth(index, width)
+        return tree_widget
 
     # --- what is there -----------------------------------------------------------------------------------------
 
@@ -188,8 +188,8 @@ class DeliveriesPage(QWidget):
             item = QTreeWidgetItem(list(texts))
             item.setData(0, _OWN, schedule)
             is_bad = state.outcome in (Outcome.FAILED.value, Outcome.HELD.value)
-            told = (": " if is_bad else ", ").join(filter(None, (state.outcome, state.said)))
-            under = told or "not run yet"
+            text = (": " if is_bad else ", ").join(filter(None, (state.outcome, state.said)))
+            under = text or "not run yet"
             item.setData(0, UNDER, under)
             item.setData(0, TONE, "plum" if is_bad else "muted")
             item.setData(1, UNDER, f"only new rows{f': {marks}' if marks else ''}" if schedule.only_new else "")
@@ -210,21 +210,21 @@ class DeliveriesPage(QWidget):
 
     def _show_made(self, words: list[str], outcome: str) -> None:
         self.made.clear()
-        for made in self._seen.made:
-            if outcome and made.outcome != outcome:
+        for delivered in self._seen.made:
+            if outcome and delivered.outcome != outcome:
                 continue
-            told = f"{made.pull} {made.path} {made.said} {made.source} {made.by}".casefold()
-            if not all(word in told for word in words):
+            text = f"{delivered.pull} {delivered.path} {delivered.said} {delivered.source} {delivered.by}".casefold()
+            if not all(word in text for word in words):
                 continue
-            is_sent = made.outcome == Outcome.SENT.value
-            by = {"hand": "by hand", "command line": "from the command line"}.get(made.by, "on its schedule")
-            what = made.said or by
-            name = Path(made.path).name if "/" in made.path else made.path
-            size = _size(made.bytes) if made.bytes else ""
-            rows, said = (grouped(made.rows), what) if is_sent else ("", f"{made.outcome}: {what}")
-            item = QTreeWidgetItem([f"{made.moment:%a %d %b %H:%M}", made.pull, name, rows, size, said])
-            item.setData(0, _OWN, made)
-            item.setToolTip(2, as_plain(made.path))
+            is_sent = delivered.outcome == Outcome.SENT.value
+            by = {"hand": "by hand", "command line": "from the command line"}.get(delivered.by, "on its schedule")
+            what = delivered.said or by
+            name = Path(delivered.path).name if "/" in delivered.path else delivered.path
+            size = _size(delivered.bytes) if delivered.bytes else ""
+            rows, message = (grouped(delivered.rows), what) if is_sent else ("", f"{delivered.outcome}: {what}")
+            item = QTreeWidgetItem([f"{delivered.moment:%a %d %b %H:%M}", delivered.pull, name, rows, size, message])
+            item.setData(0, _OWN, delivered)
+            item.setToolTip(2, as_plain(delivered.path))
             item.setToolTip(5, as_plain(what))
             for place in (3, 4):
                 item.setTextAlignment(place, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
@@ -239,18 +239,18 @@ class DeliveriesPage(QWidget):
             self.made.setCurrentItem(self.made.topLevelItem(0))  # type: ignore[arg-type]
 
     def _enable(self) -> None:
-        schedule, made = self._schedule(), self._delivered()
+        schedule, delivered = self._schedule(), self._delivered()
         for each in (self.run_button, self.pause_button, self.edit_button, self.remove_button):
             each.setEnabled(schedule is not None)
         self.reset_button.setEnabled(schedule is not None and schedule.only_new)
         self.pause_button.setText("Resume" if schedule is not None and not schedule.is_on else "Pause")
         is_running_here = schedule is not None and self._jobs.is_running(f"schedule {schedule.name}")
         self.run_button.setEnabled(schedule is not None and not is_running_here)
-        is_file = made is not None and made.outcome == Outcome.SENT.value and made.path.startswith("/")
+        is_file = delivered is not None and delivered.outcome == Outcome.SENT.value and delivered.path.startswith("/")
         self.open_button.setEnabled(is_file)
         self.folder_button.setEnabled(is_file)
-        self.pull_button.setEnabled(made is not None and bool(made.pull_text))
-        can_go = made is not None and bool(made.pull_text) and made.format not in ("clipboard", "source")
+        self.pull_button.setEnabled(delivered is not None and bool(delivered.pull_text))
+        can_go = delivered is not None and bool(delivered.pull_text) and delivered.format not in ("clipboard", "source")
         self.again_button.setEnabled(can_go)
 
     def _schedule(self) -> Schedule | None:
@@ -274,22 +274,24 @@ class DeliveriesPage(QWidget):
 
     def _again(self) -> None:
         """The same pull as it was then, asked and sent anew, to where it went."""
-        made = self._delivered()
-        if made is None or not made.pull_text:
+        delivered = self._delivered()
+        if delivered is None or not delivered.pull_text:
             return
         folder = tempfile.TemporaryDirectory(prefix="nimble-otter-")
         path = Path(folder.name) / "again.pull"
         try:
-            pull = made.as_pull()
-            write_text(path, made.pull_text)
+            pull = delivered.as_pull()
+            write_text(path, delivered.pull_text)
         except (OtterError, OSError) as problem:
             folder.cleanup()
             self.said.emit(str(problem), True)
             return
         words = ["run", str(path)]
-        if pull is not None and (pull.send is None or pull.send.format != made.format):  # it went by a schedule's own
-            words += ["--send", made.path, "--format", made.format, "--exists", "replace"]
-        self._call(words, f"{made.pull} again", folder.cleanup)
+        if pull is not None and (
+            pull.send is None or pull.send.format != delivered.format
+        ):  # it went by a schedule's own
+            words += ["--send", delivered.path, "--format", delivered.format, "--exists", "replace"]
+        self._call(words, f"{delivered.pull} again", folder.cleanup)
 
     def _call(self, words: list[str], name: str, after: Callable[[], object]) -> None:
         """Our command line, beside the window; what it says last is told."""
@@ -351,14 +353,14 @@ class DeliveriesPage(QWidget):
     def _pause(self) -> None:
         schedule = self._schedule()
         if schedule is not None:
-            said = f"{schedule.name} {'is paused' if schedule.is_on else 'runs again'}"
-            self._change(schedule, changed(replace(schedule, is_on=not schedule.is_on)), said)
+            text = f"{schedule.name} {'is paused' if schedule.is_on else 'runs again'}"
+            self._change(schedule, changed(replace(schedule, is_on=not schedule.is_on)), text)
 
     def _remove(self) -> None:
         schedule = self._schedule()
         if schedule is not None:
-            said = f"{schedule.name} was removed; its pull and what it delivered stay"
-            self._change(schedule, without(schedule), said)
+            text = f"{schedule.name} was removed; its pull and what it delivered stay"
+            self._change(schedule, without(schedule), text)
 
     def _edit(self) -> None:
         schedule = self._schedule()
@@ -366,11 +368,11 @@ class DeliveriesPage(QWidget):
             self.edit_wanted.emit(schedule)
 
     def _open(self) -> None:
-        made = self._delivered()
-        if made is None:
+        delivered = self._delivered()
+        if delivered is None:
             return
         try:
-            pull = made.as_pull()
+            pull = delivered.as_pull()
         except OtterError as problem:
             self.said.emit(str(problem), True)
             return
@@ -378,10 +380,10 @@ class DeliveriesPage(QWidget):
             self.opened.emit(pull)
 
     def _file(self, folder: bool) -> None:
-        made = self._delivered()
-        if made is None:
+        delivered = self._delivered()
+        if delivered is None:
             return
-        path = Path(made.path)
+        path = Path(delivered.path)
         if not path.exists():
             self.said.emit(f"{path} no longer exists.", True)
         elif not QDesktopServices.openUrl(QUrl.fromLocalFile(str(path.parent if folder else path))):

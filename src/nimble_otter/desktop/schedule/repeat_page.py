@@ -101,18 +101,18 @@ class RepeatPage(FormPage):
         self.name.setReadOnly(before is not None)
         names = ", ".join(target_words(plan) for plan in plans)
         self.what.setText(f"{path.name} is delivered to {names or 'where the pull says'}.")
-        made = before or Schedule("", "", timetable("day"), by="systemd")
-        self._show_table(made.table)
-        self.zone.setText(made.table.zone)
-        self.between.setText(made.table.between)
-        for chosen, value in ((self.missed, made.missed), (self.tell, made.told), (self.by, made.by)):
+        schedule = before or Schedule("", "", timetable("day"), by="systemd")
+        self._show_table(schedule.table)
+        self.zone.setText(schedule.table.zone)
+        self.between.setText(schedule.table.between)
+        for chosen, value in ((self.missed, schedule.missed), (self.tell, schedule.told), (self.by, schedule.by)):
             chosen.setCurrentIndex(max(0, chosen.findData(value)))
-        self.only_new.setChecked(made.only_new)
-        self.changed.setChecked(made.changed_too)
-        self.anyway.setChecked(made.anyway)
-        self.key.setText(", ".join(made.key))
-        self.grows.setText(made.grows)
-        self.overlap.setText(made.overlap)
+        self.only_new.setChecked(schedule.only_new)
+        self.changed.setChecked(schedule.changed_too)
+        self.anyway.setChecked(schedule.anyway)
+        self.key.setText(", ".join(schedule.key))
+        self.grows.setText(schedule.grows)
+        self.overlap.setText(schedule.overlap)
         self.outcome.setText("")
         self._show()
         self._look_what_starts(before is None)
@@ -203,16 +203,16 @@ class RepeatPage(FormPage):
     def _save(self) -> None:
         pull, before = self._pull, self._before
         try:
-            made = self.schedule()
-            check_overlap(made.overlap)
+            schedule = self.schedule()
+            check_overlap(schedule.overlap)
             if pull is not None:
-                plans_of(made, pull)
+                plans_of(schedule, pull)
         except OtterError as problem:
             self.outcome.setText(str(problem))
             return
 
         def work(stop: StopToken, _: Report) -> None:
-            timers.reschedule(added(made) if before is None else changed(made))
+            timers.reschedule(added(schedule) if before is None else changed(schedule))
 
         self.save.setEnabled(False)
 
@@ -220,4 +220,4 @@ class RepeatPage(FormPage):
             self.outcome.setText(str(problem))
             self.save.setEnabled(True)
 
-        self._jobs.submit(LOCAL, "save a schedule", work, lambda _: self.saved.emit(made), failed)
+        self._jobs.submit(LOCAL, "save a schedule", work, lambda _: self.saved.emit(schedule), failed)

@@ -44,5 +44,7 @@ class TwoLines(QStyledItemDelegate):
     def _line(painter: QPainter, inner: QRect, top: int, text: str, px: int, bold: bool, tone: str) -> None:
         painter.setFont(ui_font(px, bold))
         painter.setPen(theme[tone])
-        said = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, inner.width())
-        painter.drawText(QRect(inner.left(), inner.top() + top, inner.width(), 18), Qt.AlignmentFlag.AlignVCenter, said)
+        message = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, inner.width())
+        painter.drawText(
+            QRect(inner.left(), inner.top() + top, inner.width(), 18), Qt.AlignmentFlag.AlignVCenter, message
+        )

@@ -135,10 +135,10 @@ class SendDrawer(Drawer):
             None,
             space=6,
         )
-        made = boxed(column(self._sent, deeds, space=3, margins=(14, 4, 12, 5)), "raised")
-        made.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Maximum)
-        made.hide()
-        return made
+        widget = boxed(column(self._sent, deeds, space=3, margins=(14, 4, 12, 5)), "raised")
+        widget.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Maximum)
+        widget.hide()
+        return widget
 
     def _with_path(self, folder: bool) -> None:
         from nimble_otter.desktop.send.sending import open_path
@@ -204,9 +204,9 @@ class SendDrawer(Drawer):
         self.anyway.setEnabled(is_ready)
         self._again.setEnabled(is_ready)
         self.formats.blockSignals(True)
-        for place in range(self.formats.count()):
-            if self.formats.item(place).data(Qt.ItemDataRole.UserRole) == plan.format:
-                self.formats.setCurrentRow(place)
+        for index in range(self.formats.count()):
+            if self.formats.item(index).data(Qt.ItemDataRole.UserRole) == plan.format:
+                self.formats.setCurrentRow(index)
         self.formats.blockSignals(False)
         self.form.has_groups = shaped is not None and shaped.grouped is not None
         self.form.show_plan(plan)
@@ -238,16 +238,16 @@ class SendDrawer(Drawer):
             return
         plan = self.plan
         is_text = plan.format in ("clipboard", "source") or format_for(plan.format).is_text
-        said = "First rows, as they will be written" if is_text else "First rows; the file holds them as values"
+        message = "First rows, as they will be written" if is_text else "First rows; the file holds them as values"
         if plan.format == "source":
-            said = "What will be done"
+            message = "What will be done"
         try:
             text, tone = self.sending.preview(self.open_pull, plan), "muted"
         except OtterError as problem:
-            text, said, tone = "", str(problem), "plum"
+            text, message, tone = "", str(problem), "plum"
         if not text and tone == "muted":
-            said = "no rows yet: run the query first"
-        self._said.setText(said)
+            message = "no rows yet: run the query first"
+        self._said.setText(message)
         set_tone(self._said, tone)
         if self.preview.toPlainText() != text:
             self.preview.setPlainText(text)

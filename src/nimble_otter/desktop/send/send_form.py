@@ -80,9 +80,9 @@ class SendForm(QWidget):
 
     def _in_use(self) -> list[Option]:
         """The options that have a field: those that others need not, or do."""
-        found = [o for o in self._options(self._plan) if not o.needs or self._value(o.needs)]
-        has_files = any(o.name == "binary" for o in found) and self._value("binary") in ("files", "both")
-        return [o for o in found if o.name != "binary_name" or has_files]
+        options = [o for o in self._options(self._plan) if not o.needs or self._value(o.needs)]
+        has_files = any(o.name == "binary" for o in options) and self._value("binary") in ("files", "both")
+        return [o for o in options if o.name != "binary_name" or has_files]
 
     def _line_of_rows(self) -> None:
         plan = self._plan
@@ -102,10 +102,10 @@ class SendForm(QWidget):
         self._body.addLayout(line)
 
     def _choice(self, name: str, title: str, choices: Any, value: str) -> QComboBox:
-        made: QComboBox = combo(choices, value, title)
-        made.setFixedWidth(_FIELD + 30)
-        made.activated.connect(lambda _: self._put(**{name: made.currentData()}))
-        return made
+        combo_box: QComboBox = combo(choices, value, title)
+        combo_box.setFixedWidth(_FIELD + 30)
+        combo_box.activated.connect(lambda _: self._put(**{name: combo_box.currentData()}))
+        return combo_box
 
     def _field(self, option: Option) -> QWidget:
         value = self._plan.options.get(option.name, option.default)

@@ -36,8 +36,8 @@ class SendTables(QDialog):
         self.list = QListWidget()
         self.list.setAccessibleName("Tables")
         for table in self._known:
-            said = f"{table.name}   {grouped(table.rows)} rows" if table.rows is not None else table.name
-            item = QListWidgetItem(said)
+            text = f"{table.name}   {grouped(table.rows)} rows" if table.rows is not None else table.name
+            item = QListWidgetItem(text)
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Checked if table.name in ticked else Qt.CheckState.Unchecked)
             item.setSizeHint(QSize(0, 24))

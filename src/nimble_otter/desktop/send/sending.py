@@ -144,9 +144,9 @@ class Sending:
         """When the pull's rows were sent last, for the course: read from the account once for each open pull. When its
         schedule sends them next comes before that."""
         if open_pull.path is not None and (following := _next_run(open_pull.path)) is not None:
-            said = f"next {following.astimezone():%a %H:%M}"
-            if open_pull.last_sent != said:
-                open_pull.last_sent = said
+            text = f"next {following.astimezone():%a %H:%M}"
+            if open_pull.last_sent != text:
+                open_pull.last_sent = text
                 open_pull.tell(Aspect.PULL)
             return
         if open_pull.last_sent or open_pull.uid in self._looked_up:
@@ -278,8 +278,8 @@ class Sending:
             if form == "names":
                 self._say(f"Copied the names of {made.cells} column{'s' if made.cells != 1 else ''}.", False)
                 return
-            said = "" if form == "cells" else " with header" if form == "header" else f" as {_FORM_WORDS[form]}"
-            self._say(f"Copied {grouped(made.cells)} cell{'s' if made.cells != 1 else ''}{said}", False)
+            text = "" if form == "cells" else " with header" if form == "header" else f" as {_FORM_WORDS[form]}"
+            self._say(f"Copied {grouped(made.cells)} cell{'s' if made.cells != 1 else ''}{text}", False)
 
         if cells <= _AT_ONCE:
             try:
@@ -314,8 +314,8 @@ class Sending:
             return
         source = self._hub.find(str(plan.options["source"]))
         assert source is not None
-        said = f"{grouped(rows.count or 0)} rows would be written to {wanted.table}."
-        if source.care and not ask_name(source, said):
+        text = f"{grouped(rows.count or 0)} rows would be written to {wanted.table}."
+        if source.care and not ask_name(source, text):
             self._say("Nothing was sent.", False)
             return
 

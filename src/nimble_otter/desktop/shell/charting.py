@@ -55,15 +55,15 @@ class Charting:
         from nimble_otter.desktop.chart.view import ChartView
 
         window, view, page = self._window, ChartView(), PickedPage()
-        made = ChartPresenter(window.workspace, window.grid, window.actions_on_grid, view, page)
+        chart_presenter = ChartPresenter(window.workspace, window.grid, window.actions_on_grid, view, page)
         view.hide()
         window.rows_split.addWidget(view)
         window.rows_split.setStretchFactor(1, 1)
-        made.drawn.connect(self._refresh_drawer)
-        made.picking.connect(lambda has_rows: window.detail.offer_picked(page if has_rows else None))
-        made.rows_wanted.connect(lambda: window.rows_views.choose(BOTH))
+        chart_presenter.drawn.connect(self._refresh_drawer)
+        chart_presenter.picking.connect(lambda has_rows: window.detail.offer_picked(page if has_rows else None))
+        chart_presenter.rows_wanted.connect(lambda: window.rows_views.choose(BOTH))
         self._is_made = True
-        return made
+        return chart_presenter
 
     @cached_property
     def pictures(self) -> Pictures:

@@ -147,10 +147,10 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
     add("column_menu", "Column menu", window.grid.open_column_menu, "Shift+F10", "view", has_rows)
     add("find_rows", "Find in the rows", lambda: window.rows_find.open(), "", "text", has_rows)
     add("replace_rows", "Replace in the rows", lambda: window.rows_find.open(True), "", "text", has_rows)
-    for kind, said in STEP_WORDS.items():
+    for kind, text in STEP_WORDS.items():
         add(
             f"add_{kind}",
-            f"Add {'an' if said[0] in 'AU' else 'a'} {said}",
+            f"Add {'an' if text[0] in 'AU' else 'a'} {text}",
             calling(_add_step, window, kind),
             "",
             "steps",
@@ -203,9 +203,9 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
     add("drawer", "Show or hide the drawer", lambda: window.toggle_part("drawer"), "F9", "view")
     for page, name in enumerate(("Cell", "Record", "Column")):
         add(f"detail_{page}", f"Detail: {name}", calling(_detail, window, page), f"Alt+{page + 7}", "view")
-    for place, name in enumerate(("a table", "a tree", "JSON")):
-        add(f"rows_{place}", f"Show the rows as {name}", calling(window.rows_views.choose, place),
-            f"Ctrl+{place + 1}", "view", has_rows)  # fmt: skip
+    for index, name in enumerate(("a table", "a tree", "JSON")):
+        add(f"rows_{index}", f"Show the rows as {name}", calling(window.rows_views.choose, index),
+            f"Ctrl+{index + 1}", "view", has_rows)  # fmt: skip
     add("taller", "Taller rows", lambda: window.change_rows(1), "Ctrl++", "view", has_rows)
     add("larger_text", "Larger text", lambda: window.change_text(1), "", "view")
     add("smaller_text", "Smaller text", lambda: window.change_text(-1), "", "view")
@@ -336,12 +336,12 @@ def _words_of(path: Path, _changed: int) -> tuple[str, str]:
 def _commands(window: Workbench) -> list[Finding]:
     """All commands, those done last first; one that can't be done now says so."""
     used = {key: n for n, key in enumerate(window.commands.used)}
-    found = []
+    results = []
     for command in sorted(window.commands.all(), key=lambda each: used.get(each.key, len(used))):
         word = f"command  {command.shortcut}" if command.shortcut else "command"
-        said = "" if command.can() else "can't be done now"
-        found.append(Finding(command.name, said, word, calling(window.commands.run, command.key)))
-    return found
+        text = "" if command.can() else "can't be done now"
+        results.append(Finding(command.name, text, word, calling(window.commands.run, command.key)))
+    return results
 
 
 def collect_findings(window: Workbench) -> list[Finding]:
@@ -350,10 +350,10 @@ def collect_findings(window: Workbench) -> list[Finding]:
     from nimble_otter.desktop.shell.settings_page import settings_found
 
     commands, lately = _commands(window), min(_LATELY, len(window.commands.used))
-    found = commands[:lately]
-    for place, open_pull in enumerate(window.pulls):
-        found.append(
-            Finding(open_pull.pull.name, open_pull.pull.source.name, "open pull", calling(window.show_pull, place))
+    findings = commands[:lately]
+    for index, open_pull in enumerate(window.pulls):
+        findings.append(
+            Finding(open_pull.pull.name, open_pull.pull.source.name, "open pull", calling(window.show_pull, index))
         )
     for n in range(window.sources.shelf.topLevelItemCount()):
         item = window.sources.shelf.topLevelItem(n)
@@ -362,14 +362,14 @@ def collect_findings(window: Workbench) -> list[Finding]:
         path = item.data(0, 258)
         words, text = _words_of(path, path.stat().st_mtime_ns) if path.exists() else ("", "")
         name = f"{item.text(0)} · {words}" if words else item.text(0)
-        found.append(Finding(name, "Shelf", "pull", calling(window.open_file, path), text))
+        findings.append(Finding(name, "Shelf", "pull", calling(window.open_file, path), text))
     for source in window.hub.sources:
         for table in window.hub.tables.get(source.name, []):
-            found.append(Finding(table.name, source.name, table.kind, calling(window.open_table, source, table)))
-    found += commands[lately:]
-    found += [Finding(name, f"Settings, {part}", "setting", do)
+            findings.append(Finding(table.name, source.name, table.kind, calling(window.open_table, source, table)))
+    findings += commands[lately:]
+    findings += [Finding(name, f"Settings, {part}", "setting", do)
               for name, part, do in settings_found(window.pages.settings)]  # fmt: skip
-    found += [Finding(title, "Guide", "guide", calling(window.pages.help, title), text[:_MOST_TEXT])
+    findings += [Finding(title, "Guide", "guide", calling(window.pages.help, title), text[:_MOST_TEXT])
               for title, text in guide_parts().items()]  # fmt: skip
     for source in window.hub.sources:
         for table in window.hub.tables.get(source.name, []):
@@ -378,8 +378,8 @@ def collect_findings(window: Workbench) -> list[Finding]:
             for name in names:
                 where = f"{table.name} · {source.name}"
                 word = "field" if shapes is not None else "column"
-                found.append(Finding(name, where, word, calling(_reveal, window, source.name, table.name)))
-    return found
+                findings.append(Finding(name, where, word, calling(_reveal, window, source.name, table.name)))
+    return findings
 
 
 def _reveal(window: Workbench, source: str, table: str) -> None:

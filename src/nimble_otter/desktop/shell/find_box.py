@@ -148,13 +148,13 @@ class FindBox(QObject):
     def _fill(self) -> None:
         if not self._all.findings:
             self._all = Index(self._collect())
-        found = self._all.best(self._box.text())
+        findings = self._all.best(self._box.text())
         self.list.clear()
-        for finding in found:
+        for finding in findings:
             item = QListWidgetItem(finding.name)
             item.setData(_DATA, finding)
             self.list.addItem(item)
-        if not found:
+        if not findings:
             item = QListWidgetItem("Nothing found")
             item.setData(_DATA, Finding("Nothing found", "", "", lambda: None))
             self.list.addItem(item)

@@ -191,12 +191,12 @@ class HelpPage(QWidget):
 
     def _keys(self) -> str:
         by_key = {command.key: command for command in self._commands.all()}
-        made = []
+        items = []
         for title, parts in MENU:
             keys = ["menu"] if not title else []
             keys += [key for part in parts for key in ([part] if isinstance(part, str) else part[1]) if key]
             lines = [(by_key[key].name, QKeySequence(by_key[key].shortcut).toString()) for key in keys
                      if by_key[key].shortcut]  # fmt: skip
             cells = "".join(f"<tr><td><b>{escape(keys)}</b></td><td>{escape(name)}</td></tr>" for name, keys in lines)
-            made.append(f"<h3>{escape(title or 'Everywhere')}</h3><table>{cells}</table>" if lines else "")
-        return "".join(made)
+            items.append(f"<h3>{escape(title or 'Everywhere')}</h3><table>{cells}</table>" if lines else "")
+        return "".join(items)

@@ -96,9 +96,9 @@ class HistoryPage(QWidget):
 
     def refresh(self) -> None:
         """List what the words find."""
-        found = self._hub.history.search(self.words.text(), self.source.currentData())
+        rans = self._hub.history.search(self.words.text(), self.source.currentData())
         self.list.clear()
-        for ran in found[:_MOST]:
+        for ran in rans[:_MOST]:
             rows = "error" if ran.error else "" if ran.rows is None else grouped(ran.rows)
             text = " ".join(ran.text.split())[:300]
             item = QTreeWidgetItem([ran.at.replace("T", " ")[:19], ran.source, text, rows, f"{ran.seconds:.2f} s"])
@@ -108,10 +108,10 @@ class HistoryPage(QWidget):
             if ran.error:
                 item.setForeground(3, theme["plum"])
             self.list.addTopLevelItem(item)
-        more = f", the latest {_MOST} are listed" if len(found) > _MOST else ""
+        more = f", the latest {_MOST} are listed" if len(rans) > _MOST else ""
         nothing = f"Nothing was run in the last {DAYS} days" if not self.words.text() else "No run contains these words"
-        self.found.setText(f"{grouped(len(found))} run{'s' if len(found) != 1 else ''}{more}" if found else nothing)
-        if found:
+        self.found.setText(f"{grouped(len(rans))} run{'s' if len(rans) != 1 else ''}{more}" if rans else nothing)
+        if rans:
             self.list.setCurrentItem(self.list.topLevelItem(0))  # type: ignore[arg-type]
         self.sure_button.hide()
         self.clear_button.show()

@@ -68,11 +68,11 @@ class Pages:
             window.versions_page.opened.connect(self._workspace.open)
             window.versions_page.taken_back.connect(self._take_back)
         elif number == DELIVERIES:
-            made = window.deliveries_page
-            made.opened.connect(self._workspace.open)
-            made.edit_wanted.connect(self._edit_schedule)
-            made.repeat_wanted.connect(self.repeat)
-            made.said.connect(self._workspace.say)
+            deliveries_page = window.deliveries_page
+            deliveries_page.opened.connect(self._workspace.open)
+            deliveries_page.edit_wanted.connect(self._edit_schedule)
+            deliveries_page.repeat_wanted.connect(self.repeat)
+            deliveries_page.said.connect(self._workspace.say)
         elif number == REPEAT:
             window.repeat_page.saved.connect(self._schedule_saved)
         closed: SignalInstance = window.page_of(number).closed  # type: ignore[attr-defined]

@@ -40,10 +40,10 @@ class StatusStrip(QWidget):
         self.views = QWidget()
         self._ways = QButtonGroup(self)
         ways = row(space=2)
-        for place, (name, tip) in enumerate(_VIEWS):
+        for index, (name, tip) in enumerate(_VIEWS):
             made = button(name, look="chip", tip=tip)
             made.setCheckable(True)
-            self._ways.addButton(made, place)
+            self._ways.addButton(made, index)
             ways.addWidget(made)
         self._ways.idClicked.connect(self.view_chosen.emit)
         self.views.setLayout(ways)
@@ -80,8 +80,8 @@ class StatusStrip(QWidget):
     def show_views(self, shown: bool, are_documents: bool, chosen: int) -> None:
         """Offer the ways to show the rows; documents have more of them."""
         self.views.setVisible(shown)
-        for place in _OF_DOCUMENTS:
-            self._ways.button(place).setVisible(are_documents)
+        for index in _OF_DOCUMENTS:
+            self._ways.button(index).setVisible(are_documents)
         self._ways.button(chosen).setChecked(True)
 
     def show_rows(self, strong: str, rest: str) -> None:

@@ -57,8 +57,8 @@ def show_status(status: StatusStrip, open_pull: OpenPull | None) -> None:
         rest = f"of {grouped(open_pull.table.rows)} {noun}, in {grouped(shaped.grouped.levels[0].table.rows)} groups"
     if open_pull.edits.count:
         parts = ((open_pull.edits.edited_count, "± {} edited"), (len(open_pull.edits.added), "+ {} new"))
-        said = [text.format(n) for n, text in (*parts, (len(open_pull.edits.deleted), "− {} to delete")) if n]
-        rest += "   " + "   ".join(said)
+        lines = [text.format(n) for n, text in (*parts, (len(open_pull.edits.deleted), "− {} to delete")) if n]
+        rest += "   " + "   ".join(lines)
     if open_pull.pending.waiting_count:
         rest += f"   {grouped(open_pull.pending.waiting_count)} wait for their rows"
     status.show_rows(strong, rest)

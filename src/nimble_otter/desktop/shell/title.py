@@ -97,8 +97,8 @@ class Tabs(QWidget):
         with QPainter(self) as painter:
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             rects = self.rects()
-            for place, ((name, dirty), rect) in enumerate(zip(self.names, rects, strict=False)):
-                active = place == self.current
+            for index, ((name, dirty), rect) in enumerate(zip(self.names, rects, strict=False)):
+                active = index == self.current
                 if active:
                     path = QPainterPath()
                     path.addRoundedRect(rect.adjusted(0, 1, 0, 10), 7, 7)
@@ -107,10 +107,10 @@ class Tabs(QWidget):
                     painter.drawPath(path)
                 painter.setFont(ui_font(bold=active))
                 painter.setPen(theme["ink" if active else "muted"])
-                inner = rect.adjusted(13, 0, -22 if dirty or place == self._hot else -8, 0)
+                inner = rect.adjusted(13, 0, -22 if dirty or index == self._hot else -8, 0)
                 text = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, inner.width())
                 painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter, text)
-                if place == self._hot:
+                if index == self._hot:
                     painter.setFont(ui_font(14))
                     painter.drawText(rect.adjusted(rect.width() - 20, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, "×")
                 elif dirty:
@@ -130,21 +130,21 @@ class Tabs(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Choose, close or add a tab."""
-        place = self._at(event.position().toPoint())
-        if place == len(self.names):
+        index = self._at(event.position().toPoint())
+        if index == len(self.names):
             self.added.emit()
-        elif place >= 0:
-            on_cross = event.position().x() > self.rects()[place].right() - 20
+        elif index >= 0:
+            on_cross = event.position().x() > self.rects()[index].right() - 20
             is_middle = event.button() == Qt.MouseButton.MiddleButton
-            (self.closed if is_middle or on_cross else self.chosen).emit(place)
+            (self.closed if is_middle or on_cross else self.chosen).emit(index)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         """Show what is under the mouse."""
-        place = self._at(event.position().toPoint())
-        hot = place if place < len(self.names) else -1
+        index = self._at(event.position().toPoint())
+        hot = index if index < len(self.names) else -1
         if hot != self._hot:
             self._hot = hot
-            self.setToolTip("New pull" if place == len(self.names) else (self.names[hot][0] if hot >= 0 else ""))
+            self.setToolTip("New pull" if index == len(self.names) else (self.names[hot][0] if hot >= 0 else ""))
             self.update()
 
     def leaveEvent(self, event: object) -> None:

@@ -50,14 +50,14 @@ class Tracing:
         """Over the rows."""
         from nimble_otter.desktop.steps.trace_strip import TraceStrip
 
-        made = TraceStrip()
-        self._window.over_rows.insertWidget(0, made)
-        made.asked.connect(self._find)
-        made.closed.connect(self.close)
-        made.step_chosen.connect(self._show_step)
-        made.remedy_chosen.connect(self._mend)
+        trace_strip = TraceStrip()
+        self._window.over_rows.insertWidget(0, trace_strip)
+        trace_strip.asked.connect(self._find)
+        trace_strip.closed.connect(self.close)
+        trace_strip.step_chosen.connect(self._show_step)
+        trace_strip.remedy_chosen.connect(self._mend)
         self._is_made = True
-        return made
+        return trace_strip
 
     def open(self) -> None:
         """Ask which row is meant."""
@@ -96,13 +96,13 @@ class Tracing:
         if open_pull is None or open_pull.course is None or open_pull.shaped is None or model is None or not model.rows:
             return
         position, at = self._window.grid.selection.current
-        place, row, grouped = model.columns[at].place, model.row_id(position), open_pull.shaped.grouped
+        index, row, grouped = model.columns[at].place, model.row_id(position), open_pull.shaped.grouped
         if isinstance(model, GroupsModel):
             line = model.tree_row(position)
             row = line.index if grouped is not None and line.depth == len(grouped.levels) - 1 else -1
-            place = len(grouped.keys) - 1 if grouped is not None and place == -1 else place
+            index = len(grouped.keys) - 1 if grouped is not None and index == -1 else index
         self.open()
-        if row < 0 or place < 0 or open_pull.shaped is not open_pull.course.end:
+        if row < 0 or index < 0 or open_pull.shaped is not open_pull.course.end:
             self.strip.show_passages(
                 (), "Choose a value of a row, or of a group of the deepest level, at the end.", True
             )
@@ -115,7 +115,7 @@ class Tracing:
                 self.strip.show_passages(found, "where the value comes from")
 
         open_pull.jobs.submit(
-            LOCAL, f"{open_pull.key} trace", lambda stop, _: origin_of(course, row, place, query, stop), show,
+            LOCAL, f"{open_pull.key} trace", lambda stop, _: origin_of(course, row, index, query, stop), show,
             title="Tracing",
         )  # fmt: skip
 
@@ -133,14 +133,14 @@ class Tracing:
         """What says which row it is: its key, else its first value."""
         table = open_pull.table
         assert table is not None
-        places = [place for place, _ in open_pull.target.keys if place < len(table.fields)] or [0]
+        places = [index for index, _ in open_pull.target.keys if index < len(table.fields)] or [0]
         parts = []
-        for place in places:
-            value, name = table.columns[place].value(row), table.fields[place].name
+        for index in places:
+            value, name = table.columns[index].value(row), table.fields[index].name
             quoted = name if name.isidentifier() else '"' + name.replace('"', '""') + '"'
             is_bare = isinstance(value, (int, float)) and not isinstance(value, bool)
-            said = str(value) if is_bare else "'" + str(value).replace("'", "''") + "'"
-            parts.append(f"{quoted} is null" if value is None else f"{quoted} = {said}")
+            text = str(value) if is_bare else "'" + str(value).replace("'", "''") + "'"
+            parts.append(f"{quoted} is null" if value is None else f"{quoted} = {text}")
         return " and ".join(parts)
 
     def _trace(self, row: int) -> None:
@@ -196,8 +196,8 @@ class Tracing:
                 return
             fate = Fate.RETURNED if found.is_returned else Fate.LOST
             count = len(found.asked)
-            said = f"asked {count} time{'s' if count > 1 else ''}, for one row at most"
-            self.strip.show_passages((Passage(-1, "Query", fate, found.words()),), said)
+            text = f"asked {count} time{'s' if count > 1 else ''}, for one row at most"
+            self.strip.show_passages((Passage(-1, "Query", fate, found.words()),), text)
             if found.lost is not None:
                 self._window.open_drawer(QUERY)
                 drawer = self._window.query_drawer

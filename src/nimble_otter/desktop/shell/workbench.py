@@ -291,9 +291,9 @@ class Workbench(Frame):
         collection = table.name if table.kind == EntryKind.COLLECTION else ""
         query = Query(f"select *\nfrom {quoted}\n", collection=collection, limit=self.settings.now.row_limit)
         pull = Pull(table.name, source, query)
-        found = next((s for s in self.pulls if replace(s.pull, widths={}) == pull and not s.pending.count), None)
-        if found is not None:
-            self.workspace.show(found)
+        open_pull = next((s for s in self.pulls if replace(s.pull, widths={}) == pull and not s.pending.count), None)
+        if open_pull is not None:
+            self.workspace.show(open_pull)
             return
         self.add_pull(pull)
 
@@ -592,8 +592,8 @@ class Workbench(Frame):
 
 def _free(path: Path) -> Path:
     """A path that is not taken: "name 2.pull" and so on."""
-    number, found = 2, path
-    while found.exists():
-        found = path.with_name(f"{path.stem} {number}{path.suffix}")
+    number, file = 2, path
+    while file.exists():
+        file = path.with_name(f"{path.stem} {number}{path.suffix}")
         number += 1
-    return found
+    return file

@@ -40,12 +40,12 @@ class Glance(QFrame):
         self.open_button = button("Open  ↵", self._open, "primary")
         self.grid, self.columns = Grid(), QPlainTextEdit()
         self.text = QPlainTextEdit()
-        for made, name in ((self.columns, "Columns"), (self.text, "Definition")):
-            made.setReadOnly(True)
-            made.setFont(code_font())
-            made.setAccessibleName(name)
-            made.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
-            made.document().setDocumentMargin(14)
+        for editor, name in ((self.columns, "Columns"), (self.text, "Definition")):
+            editor.setReadOnly(True)
+            editor.setFont(code_font())
+            editor.setAccessibleName(name)
+            editor.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
+            editor.document().setDocumentMargin(14)
         self._highlighter = Highlighter(self.text.document())
         self.note = label("", "muted", wrap=True)
         self.note.setAlignment(Qt.AlignmentFlag.AlignCenter)
@@ -122,9 +122,9 @@ class Glance(QFrame):
         hub.define(source, table, show_definition, lambda problem: here(2, str(problem)))
 
     def _turn(self, page: int) -> None:
-        said = self._said.get(page, "")
-        self.note.setText(said)
-        self._stack.setCurrentIndex(3 if said else page)
+        text = self._said.get(page, "")
+        self.note.setText(text)
+        self._stack.setCurrentIndex(3 if text else page)
 
     def _open(self) -> None:
         source, table = self._source, self._table
@@ -178,11 +178,11 @@ def _columns_text(table: TableInfo) -> str:
     """One line a column: name, type, and what else is to be known, in columns."""
     lines = []
     for column in table.columns:
-        said = [f"key {column.key}" if column.key else "", f"→ {column.refers}" if column.refers else ""]
-        said += ["" if column.nullable or column.key else "not empty"]
-        said += [f"generated: {column.generated}" if column.generated else ""]
-        said += [f"default {column.default}" if column.default else "", column.comment]
-        lines.append((column.name, column.declared or column.word, " · ".join(s for s in said if s)))
+        texts = [f"key {column.key}" if column.key else "", f"→ {column.refers}" if column.refers else ""]
+        texts += ["" if column.nullable or column.key else "not empty"]
+        texts += [f"generated: {column.generated}" if column.generated else ""]
+        texts += [f"default {column.default}" if column.default else "", column.comment]
+        lines.append((column.name, column.declared or column.word, " · ".join(s for s in texts if s)))
     first = max((len(line[0]) for line in lines), default=0)
     second = max((len(line[1]) for line in lines), default=0)
     return "\n".join(f"{a:<{min(first, 32)}}  {b:<{min(second, 24)}}  {c}".rstrip() for a, b, c in lines)

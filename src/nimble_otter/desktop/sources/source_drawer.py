@@ -54,8 +54,8 @@ class SourceDrawer(Drawer):
         if not open_pull.can_write:
             writes = "marked read-only" if source.read_only else "can't be written yet"
         if source.stage or source.care:
-            said = [source.stage, "take care: a write is asked about once more" if source.care else ""]
-            self._pair("Marks", label(", ".join(s for s in said if s)))
+            lines = [source.stage, "take care: a write is asked about once more" if source.care else ""]
+            self._pair("Marks", label(", ".join(s for s in lines if s)))
         self._pair("Writes", label(writes, "muted"))
         self._lines.addStretch(1)
 
@@ -70,8 +70,8 @@ class SourceDrawer(Drawer):
 
     def _choose(self, name: str) -> None:
         open_pull = self.open_pull
-        found = open_pull.hub.find(name) if open_pull is not None else None
-        if open_pull is not None and found is not None and found != open_pull.pull.source:
-            open_pull.shaping.change(replace(open_pull.pull, source=found), "Change source")
-            open_pull.hub.open(found)
+        source = open_pull.hub.find(name) if open_pull is not None else None
+        if open_pull is not None and source is not None and source != open_pull.pull.source:
+            open_pull.shaping.change(replace(open_pull.pull, source=source), "Change source")
+            open_pull.hub.open(source)
             self.refresh()

@@ -99,8 +99,8 @@ class SourcePage(FormPage):
         self.lay_out(inner)
         self.kind.activated.connect(lambda _: self._kind_chosen())
         self.tls.activated.connect(lambda _: self._fields_edited())
-        for made in (self.host, self.port, self.database, self.user, self.ca, self.file):
-            made.textEdited.connect(lambda _: self._fields_edited())
+        for line_edit in (self.host, self.port, self.database, self.user, self.ca, self.file):
+            line_edit.textEdited.connect(lambda _: self._fields_edited())
         self.url.textEdited.connect(lambda _: self._url_edited())
         self.url.editingFinished.connect(self._read_service)
         self.password.returnPressed.connect(self.save.click)
@@ -197,12 +197,12 @@ class SourcePage(FormPage):
     def _read_service(self) -> None:
         """A URI that names a service of PostgreSQL's clients becomes what the service says."""
         try:
-            found = service_url(self.url.text().strip())
+            text = service_url(self.url.text().strip())
         except OtterError as problem:
             self._say(str(problem), "plum")
             return
-        if found != self.url.text().strip():
-            self.url.setText(found)
+        if text != self.url.text().strip():
+            self.url.setText(text)
             self._url_edited()
 
     def _ready(self) -> None:

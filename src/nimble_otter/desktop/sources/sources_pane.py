@@ -148,15 +148,15 @@ class _Tree(QTreeWidget):
 
     def mimeData(self, items: Sequence[QTreeWidgetItem]) -> QMimeData:
         """A table's or column's name, to be dropped on the query."""
-        made = QMimeData()
+        mime_data = QMimeData()
         data = items[0].data(0, _DATA) if items else None
         if isinstance(data, (TableInfo, ColumnInfo)):
-            made.setData(NAME_DRAG, data.name.encode())
+            mime_data.setData(NAME_DRAG, data.name.encode())
         above = items[0].parent() if items else None
         table = above.data(0, _DATA) if above is not None else None
         if isinstance(data, ColumnInfo) and isinstance(table, TableInfo):
-            put_parts(made, FIELD_DRAG, table.name, data.name)
-        return made
+            put_parts(mime_data, FIELD_DRAG, table.name, data.name)
+        return mime_data
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         item = self.currentItem()
@@ -374,13 +374,13 @@ class SourcesPane(QWidget):
         """Read the shelf's folder."""
         self.shelf.clear()
         folder = places.shelf_folder()
-        found = sorted(folder.rglob(f"*{SUFFIX}")) if folder.is_dir() else []
-        for path in found:
+        paths = sorted(folder.rglob(f"*{SUFFIX}")) if folder.is_dir() else []
+        for path in paths:
             name = str(path.relative_to(folder).with_suffix(""))
             self.shelf.addTopLevelItem(self._item(name, "", 1, path))
-        self.nothing.setVisible(not found)
-        self.shelf.setVisible(bool(found))
-        self.shelf.setFixedHeight(min(8, max(1, len(found))) * tokens.ROW + 4)
+        self.nothing.setVisible(not paths)
+        self.shelf.setVisible(bool(paths))
+        self.shelf.setFixedHeight(min(8, max(1, len(paths))) * tokens.ROW + 4)
 
     # --- doing -------------------------------------------------------------------------------------------------
 

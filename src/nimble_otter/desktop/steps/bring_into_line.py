@@ -75,9 +75,13 @@ class BringIntoLine(QWidget):
         names = self.open_pull.pull.name, self._step.other.rpartition("/")[2]
         changed, like = names if self._is_left else names[::-1]
         self.into.setText(f"{changed} becomes like {like}")
-        found = compared.found
+        differences = compared.found
         sides = ("right", "left") if self._is_left else ("left", "right")
-        counts = found.count(lacking(self._is_left)), found.count(CHANGED), found.count(lacking(not self._is_left))
+        counts = (
+            differences.count(lacking(self._is_left)),
+            differences.count(CHANGED),
+            differences.count(lacking(not self._is_left)),
+        )
         texts = (f"insert what is only {sides[0]}", "update what differs", f"delete what is only {sides[1]}")
         for mark, words, count in zip((self.insert, self.update_, self.delete), texts, counts, strict=True):
             mark.setText(f"{words}   {grouped(count)}")

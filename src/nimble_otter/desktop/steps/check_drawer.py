@@ -86,11 +86,11 @@ class CheckDrawer(StepDrawer):
         self.lines.setColumnCount(5)
         header = self.lines.header()
         header.setStretchLastSection(False)
-        for place, width in ((_MARK, 34), (_SUBJECT, 130), (_HOW, 48)):
-            header.setSectionResizeMode(place, QHeaderView.ResizeMode.Fixed)
-            self.lines.setColumnWidth(place, width)
-        for place in (_SAYS, _FOUND):
-            header.setSectionResizeMode(place, QHeaderView.ResizeMode.Stretch)
+        for index, width in ((_MARK, 34), (_SUBJECT, 130), (_HOW, 48)):
+            header.setSectionResizeMode(index, QHeaderView.ResizeMode.Fixed)
+            self.lines.setColumnWidth(index, width)
+        for index in (_SAYS, _FOUND):
+            header.setSectionResizeMode(index, QHeaderView.ResizeMode.Stretch)
         header.setMinimumSectionSize(20)
         self.lines.currentItemChanged.connect(lambda item, _: self._chosen(item))
         self.nothing = label("No check yet. Add one, or let some be suggested from the rows.", "faint", wrap=True)
@@ -133,10 +133,10 @@ class CheckDrawer(StepDrawer):
         if self.lines.topLevelItemCount() != len(step.lines):
             self.lines.clear()
             self.lines.addTopLevelItems([QTreeWidgetItem([""] * 5) for _ in step.lines])
-        for place, line in enumerate(step.lines):
-            item = self.lines.topLevelItem(place)
+        for index, line in enumerate(step.lines):
+            item = self.lines.topLevelItem(index)
             assert item is not None
-            self._fill(item, line, found.get(place))
+            self._fill(item, line, found.get(index))
         self._line = min(self._line, len(step.lines) - 1)
         if (current := self.lines.topLevelItem(self._line)) is not None:
             self.lines.setCurrentItem(current)
@@ -154,8 +154,8 @@ class CheckDrawer(StepDrawer):
             return
         result = course.results[self.at]
         count = len(result.shaped.checked)
-        said = f"{grouped(result.shaped.rows)} rows, {count} check{'s' if count != 1 else ''}"
-        self.head.words.setText(f"{said}, {result.spent_s * 1000:.0f} ms" if step.on else "switched off")
+        text = f"{grouped(result.shaped.rows)} rows, {count} check{'s' if count != 1 else ''}"
+        self.head.words.setText(f"{text}, {result.spent_s * 1000:.0f} ms" if step.on else "switched off")
 
     def _found(self, step: CheckStep, open_pull: OpenPull) -> dict[int, Checked]:
         course = open_pull.course
@@ -171,16 +171,16 @@ class CheckDrawer(StepDrawer):
         texts = (mark, line.subject, line.words(), found.said if found is not None else "off" if not line.on else "",
                  "stop" if line.stops else "warn")  # fmt: skip
         tone = "plum" if is_failing and line.stops else "amber_ink" if is_failing else "muted"
-        for place, text in enumerate(texts):
-            item.setText(place, text)
-            item.setToolTip(place, as_plain(text) if place in (_SAYS, _FOUND) else "")
-            ink = {_MARK: tone if is_failing else "water1", _FOUND: tone, _HOW: "faint"}.get(place, "ink")
-            item.setForeground(place, QColor(theme[ink if line.on else "faint"]))
-            item.setFont(place, ui_font(bold=place == _SUBJECT or (place == _MARK and is_failing)))
+        for index, text in enumerate(texts):
+            item.setText(index, text)
+            item.setToolTip(index, as_plain(text) if index in (_SAYS, _FOUND) else "")
+            ink = {_MARK: tone if is_failing else "water1", _FOUND: tone, _HOW: "faint"}.get(index, "ink")
+            item.setForeground(index, QColor(theme[ink if line.on else "faint"]))
+            item.setFont(index, ui_font(bold=index == _SUBJECT or (index == _MARK and is_failing)))
         item.setTextAlignment(_MARK, Qt.AlignmentFlag.AlignCenter)
         item.setSizeHint(0, QSize(0, 29))
-        said = f"{line.told}: {texts[_FOUND] or 'not checked'}"
-        item.setData(0, Qt.ItemDataRole.AccessibleTextRole, f"{'fails' if is_failing else 'holds'}: {said}")
+        message = f"{line.told}: {texts[_FOUND] or 'not checked'}"
+        item.setData(0, Qt.ItemDataRole.AccessibleTextRole, f"{'fails' if is_failing else 'holds'}: {message}")
 
     def _chosen(self, item: QTreeWidgetItem | None) -> None:
         if self._is_filling:
@@ -190,8 +190,8 @@ class CheckDrawer(StepDrawer):
         step, open_pull = self.step, self.open_pull
         if step is None or open_pull is None:
             return
-        found = self._found(step, open_pull).get(self._line)
-        fails = found is not None and found.failing is not None and len(found.failing) > 0
+        checked = self._found(step, open_pull).get(self._line)
+        fails = checked is not None and checked.failing is not None and len(checked.failing) > 0
         open_pull.shaping.show_failing((self.at, self._line) if fails else None)
 
     # --- the editor --------------------------------------------------------------------------------------------
@@ -212,11 +212,11 @@ class CheckDrawer(StepDrawer):
         rule.activated.connect(lambda: self._set_rule(Rule(rule.currentData())))
         self._add("Check", rule)
         if line.rule.is_of_columns:
-            for place, name in enumerate(line.columns or ("",)):
+            for index, name in enumerate(line.columns or ("",)):
                 names = [("", "choose a column"), *((n, n) for n in self.names(name))]
-                chosen = combo(names, name, f"Column {place + 1}")
-                chosen.activated.connect(lambda _, p=place, w=chosen: self._set_column(p, str(w.currentData())))
-                self._add("Column" if not place else "and", chosen)
+                chosen = combo(names, name, f"Column {index + 1}")
+                chosen.activated.connect(lambda _, p=index, w=chosen: self._set_column(p, str(w.currentData())))
+                self._add("Column" if not index else "and", chosen)
             if line.rule is Rule.UNIQUE:
                 more = combo([("", "and another column"), *((n, n) for n in self.names())], "", "Another column")
                 more.activated.connect(lambda: self._set_column(len(line.columns), str(more.currentData())))
@@ -234,8 +234,8 @@ class CheckDrawer(StepDrawer):
             case Rule.FILLED:
                 self._text("NULL at most", low, lambda t: self._change(values=(t,) if t else ()), "0, 12 or 2 %")
             case Rule.AMONG:
-                said = ", ".join(map(str, line.values))
-                self._text("Values", said, lambda t: self._change(values=_listed(t)), "with commas between")
+                text = ", ".join(map(str, line.values))
+                self._text("Values", text, lambda t: self._change(values=_listed(t)), "with commas between")
             case Rule.RANGE | Rule.ROWS:
                 self._bounds(low, high)
             case Rule.AGGREGATE:
@@ -367,9 +367,9 @@ class CheckDrawer(StepDrawer):
         self._offers_area.setVisible(True)
         self.lines.setVisible(False)
         close = button("Back to the checks", self._close_offers, "link")
-        said = "Suggested; these rows pass" if lines else "Nothing more to suggest for these rows."
+        text = "Suggested; these rows pass" if lines else "Nothing more to suggest for these rows."
         everything = button("Add all", lambda: self._take(lines), "link", "Add all suggested checks")
-        self._offers.addLayout(row(label(said, "muted", 12), None, *([everything] if lines else []), close, space=12))
+        self._offers.addLayout(row(label(text, "muted", 12), None, *([everything] if lines else []), close, space=12))
         for line in lines:
             name = label(line.subject, bold=True)
             name.setFixedWidth(136)

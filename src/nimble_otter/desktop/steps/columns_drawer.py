@@ -69,8 +69,8 @@ class ColumnsDrawer(StepDrawer):
         self.list.clear()
         for name in ordered:
             look = step.look(name)
-            said = f"{name} → {look.title}" if look.title else name
-            item = QListWidgetItem(f"{said}{'  · pinned' if name in step.pinned else ''}")
+            text = f"{name} → {look.title}" if look.title else name
+            item = QListWidgetItem(f"{text}{'  · pinned' if name in step.pinned else ''}")
             item.setData(Qt.ItemDataRole.UserRole, name)
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Unchecked if name in step.hidden else Qt.CheckState.Checked)
@@ -180,23 +180,23 @@ class ColumnsDrawer(StepDrawer):
     def _choice(
         choices: Iterable[str | tuple[str, str]], value: str, name: str, take: Callable[[str], object]
     ) -> QComboBox:
-        made = combo(choices, value, name)
-        made.activated.connect(lambda _: take(made.currentData()))
-        return made
+        combo_box = combo(choices, value, name)
+        combo_box.activated.connect(lambda _: take(combo_box.currentData()))
+        return combo_box
 
     @staticmethod
     def _typed(choices: list[str], value: str, name: str, take: Callable[[str], object]) -> QComboBox:
-        made = combo(["", *choices], value, name)
-        made.setEditable(True)
-        editor, completer = made.lineEdit(), QCompleter(choices, made)
+        combo_box = combo(["", *choices], value, name)
+        combo_box.setEditable(True)
+        editor, completer = combo_box.lineEdit(), QCompleter(choices, combo_box)
         assert editor is not None
         completer.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
         completer.setFilterMode(Qt.MatchFlag.MatchContains)
-        made.setCompleter(completer)
+        combo_box.setCompleter(completer)
         editor.setPlaceholderText("as usual")
         editor.setText(value)
         editor.editingFinished.connect(lambda: editor.text().strip() != value and take(editor.text().strip()))
-        return made
+        return combo_box
 
     def _line(self, text: str, *parts: QWidget) -> None:
         word = label(text, "muted")

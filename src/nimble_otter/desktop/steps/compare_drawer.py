@@ -58,8 +58,8 @@ class CompareDrawer(OtherDrawer):
     @property
     def compare(self) -> CompareStep | None:
         """The step, if it is there still."""
-        found = self.current
-        return found if isinstance(found, CompareStep) else None
+        step = self.current
+        return step if isinstance(step, CompareStep) else None
 
     def before_name(self) -> list[QWidget]:
         """What stands before the name of the other pull."""
@@ -109,26 +109,26 @@ class CompareDrawer(OtherDrawer):
         here = open_pull.course.before(self.at).as_shown()
         wanted = [open_pull.table.fields[p].name for p, _ in open_pull.target.keys
                   if open_pull.table is not None and p < len(open_pull.table.fields)]  # fmt: skip
-        made = replace(step, other=name, pairs=(), left_out=(), rules={})
+        compare_step = replace(step, other=name, pairs=(), left_out=(), rules={})
         rows = open_pull.shaping.rows_of(name) if name and not is_rows_file(name) else None
 
         def work(stop: StopToken, _: object) -> tuple[str, ...]:
-            there: View = rows if rows is not None else made.right(stop)
+            there: View = rows if rows is not None else compare_step.right(stop)
             return find_key(here, there, wanted, stop)
 
         def done(keys: tuple[str, ...]) -> None:
             if self.compare is step:
-                self.put(replace(made, keys=keys), "Choose the other side")
+                self.put(replace(compare_step, keys=keys), "Choose the other side")
 
         def failed(problem: Exception) -> None:
             if self.compare is step:
-                self.put(replace(made, keys=tuple(wanted)), "Choose the other side")
+                self.put(replace(compare_step, keys=tuple(wanted)), "Choose the other side")
             if isinstance(problem, OtterError):
                 self.problem.setText(str(problem))
                 self.problem.show()
 
         if not name or (rows is None and not is_rows_file(name)):
-            self.put(replace(made, keys=tuple(wanted)), "Choose the other side")
+            self.put(replace(compare_step, keys=tuple(wanted)), "Choose the other side")
             return
         open_pull.jobs.submit(LOCAL, f"{open_pull.key} find key", work, done, failed, title="Finding a key")
 
@@ -152,8 +152,8 @@ class CompareDrawer(OtherDrawer):
 
     def _show_pairs(self, step: CompareStep, there: tuple[Field, ...]) -> None:
         by_name, given = {f.name.casefold(): f for f in there}, dict(step.pairs)
-        for place, title in enumerate(("column here", "", "against", "within", "")):
-            self.pairs.addWidget(label(title, "faint", 12), 0, place)
+        for index, title in enumerate(("column here", "", "against", "within", "")):
+            self.pairs.addWidget(label(title, "faint", 12), 0, index)
         for line, field in enumerate(self.fields(), 1):
             if field.name in step.keys:
                 continue
@@ -206,12 +206,12 @@ class CompareDrawer(OtherDrawer):
         for count in (1, 2, 3):
             for some in combinations(_TEXT_RULES, count):
                 choices["+".join(key for key, _ in some)] = ", ".join(words for _, words in some)
-        made = combo(choices.items(), chosen, f"When texts of {name} are the same")
-        made.setFixedWidth(120)
-        made.view().setMinimumWidth(260)
-        made.activated.connect(lambda _: self._set_rule(
-            name, **{key: key in str(made.currentData()).split("+") for key, _ in _TEXT_RULES}))  # fmt: skip
-        return made
+        combo_box = combo(choices.items(), chosen, f"When texts of {name} are the same")
+        combo_box.setFixedWidth(120)
+        combo_box.view().setMinimumWidth(260)
+        combo_box.activated.connect(lambda _: self._set_rule(
+            name, **{key: key in str(combo_box.currentData()).split("+") for key, _ in _TEXT_RULES}))  # fmt: skip
+        return combo_box
 
     def _pair(self, here: str, there: str) -> None:
         step = self.compare

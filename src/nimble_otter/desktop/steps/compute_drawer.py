@@ -87,17 +87,17 @@ class ComputeDrawer(StepDrawer):
     def _fill(self, step: ComputeStep) -> None:
         self.fields_of, self._last = [], None  # before they go: one that loses the keyboard by it is not read
         clear(self._lines)
-        for place, computed in enumerate(step.columns):
+        for index, computed in enumerate(step.columns):
             name, text = QLineEdit(computed.label), ExpressionField(computed.text)
             name.setPlaceholderText("name")
-            name.setAccessibleName(f"Name of computed column {place + 1}")
+            name.setAccessibleName(f"Name of computed column {index + 1}")
             name.setFixedWidth(130)
             text.setPlaceholderText("expression, such as round(level_m * 100, 1)")
-            text.setAccessibleName(f"Expression of computed column {place + 1}")
+            text.setAccessibleName(f"Expression of computed column {index + 1}")
             name.setCursorPosition(0)
             for field in (name, text):
-                field.editingFinished.connect(partial(self._read, place))
-            remove = button("×", partial(self._remove, place), "plain", "Remove")
+                field.editingFinished.connect(partial(self._read, index))
+            remove = button("×", partial(self._remove, index), "plain", "Remove")
             sign = label("=", "muted")
             line = row(name, sign, text, remove, space=6)
             line.setStretch(2, 1)
@@ -139,12 +139,12 @@ class ComputeDrawer(StepDrawer):
             return
         name, text = self.fields_of[place]
         self._last = text
-        made = Computed(name.text().strip(), text.text().strip())
-        if made == step.columns[place] or not made.text:
+        computed = Computed(name.text().strip(), text.text().strip())
+        if computed == step.columns[place] or not computed.text:
             return
-        if not made.label:
-            made = replace(made, label=self._free(step))
-        columns = (*step.columns[:place], made, *step.columns[place + 1 :])
+        if not computed.label:
+            computed = replace(computed, label=self._free(step))
+        columns = (*step.columns[:place], computed, *step.columns[place + 1 :])
         self.put(replace(step, columns=columns), "Change compute")
 
     def _say_place(self, text: str) -> None:

@@ -66,8 +66,8 @@ def stops_of(open_pull: OpenPull) -> list[Stop]:
     parts = f"{count} {'collection' if open_pull.is_documents else 'table'}{'' if count == 1 else 's'}" if count else ""
     known = open_pull.hub.known(pull.source)
     word = f"{known.stage.upper()} · {word}" if known.stage else word
-    said = pull.came_from or (f"{word} · {parts}" if parts else word)
-    stops = [Stop(SOURCE, "Source", pull.source.name, said)]
+    text = pull.came_from or (f"{word} · {parts}" if parts else word)
+    stops = [Stop(SOURCE, "Source", pull.source.name, text)]
     under, rows = "not run yet", None
     if fetched is not None:
         rows = fetched.table.rows
@@ -76,10 +76,10 @@ def stops_of(open_pull: OpenPull) -> list[Stop]:
         under = "failed"
     words = " ".join(pull.query.text.split()) if pull.query.language == "native" else query_words(pull.query.text)
     stops.append(Stop(QUERY, "Query", words or "empty", under, rows, tone="plum" if open_pull.error else ""))
-    for place, step in enumerate(pull.steps):
+    for index, step in enumerate(pull.steps):
         under, rows, problem, words, tone = "", None, "", step.words(), ""
-        if open_pull.course is not None and place < len(open_pull.course.results):
-            result = open_pull.course.results[place]
+        if open_pull.course is not None and index < len(open_pull.course.results):
+            result = open_pull.course.results[index]
             rows, problem = result.shaped.rows, str(result.error or "")
             under = f"{grouped(rows)} {noun}"
             if result.shaped.grouped is not None:
@@ -91,20 +91,20 @@ def stops_of(open_pull: OpenPull) -> list[Stop]:
             under += " of a part"
         under = "off" if not step.on else ("left out" if problem else under)
         tone = "plum" if problem else tone if step.on else ""
-        stops.append(Stop(step_at(place), KINDS[step.kind], step.name or words, under, rows, step.on, problem, tone))
+        stops.append(Stop(step_at(index), KINDS[step.kind], step.name or words, under, rows, step.on, problem, tone))
     stops.append(Stop(ADD, "", "+", ""))
     pending, waits = open_pull.pending.count, open_pull.pending.waiting_count
-    said = f"{grouped(pending)} pending" if pending else "none"
+    text = f"{grouped(pending)} pending" if pending else "none"
     under = (
         "review before writing" if pending else ("written" if open_pull.report and open_pull.report.is_written else "")
     )
     under = f"{grouped(waits)} wait for their rows" if waits else under
     if open_pull.is_writing or open_pull.in_doubt:
         under = "being written" if open_pull.is_writing else "last write not known"
-    stops.append(Stop(CHANGES, "Changes", said, under, tone="amber_ink" if pending else ""))
+    stops.append(Stop(CHANGES, "Changes", text, under, tone="amber_ink" if pending else ""))
     held = open_pull.course is not None and bool(stopping(checks_of(open_pull.course)))
-    said, tone = ("held back", "plum") if held else (_send_words(pull), "")
-    stops.append(Stop(SEND, "Send", said, open_pull.last_sent, tone=tone))
+    text, tone = ("held back", "plum") if held else (_send_words(pull), "")
+    stops.append(Stop(SEND, "Send", text, open_pull.last_sent, tone=tone))
     return stops
 
 
@@ -142,8 +142,8 @@ def counts_told(course: Course) -> str:
     """Each step with the rows that leave it, a line each."""
     lines = []
     for result in course.results:
-        said = "left out" if result.error is not None else f"{grouped(result.shaped.rows)} rows"
-        lines.append(f"{KINDS[result.step.kind]}: {said if result.step.on else 'off'}")
+        text = "left out" if result.error is not None else f"{grouped(result.shaped.rows)} rows"
+        lines.append(f"{KINDS[result.step.kind]}: {text if result.step.on else 'off'}")
     return "\n".join(lines)
 
 
@@ -225,8 +225,8 @@ class CourseStrip(QWidget):
                         painter.setPen(theme["water2"])
                         painter.drawRect(rect.adjusted(0, 0, -1, -27))
             self._paint_band(painter, rects)
-            for place, (stop, rect) in enumerate(zip(self.stops, rects, strict=True)):
-                if place and ADD not in (self.stops[place - 1].ref, stop.ref):
+            for index, (stop, rect) in enumerate(zip(self.stops, rects, strict=True)):
+                if index and ADD not in (self.stops[index - 1].ref, stop.ref):
                     painter.setPen(theme["line"])
                     painter.drawLine(rect.left(), 11, rect.left(), 40)
                 self._paint_stop(painter, stop, rect)
@@ -260,8 +260,8 @@ class CourseStrip(QWidget):
         font.setStrikeOut(struck)
         painter.setFont(font)
         painter.setPen(ink)
-        said = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, inner.width())
-        painter.drawText(QRect(inner.left(), top, inner.width(), 18), Qt.AlignmentFlag.AlignVCenter, said)
+        message = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, inner.width())
+        painter.drawText(QRect(inner.left(), top, inner.width(), 18), Qt.AlignmentFlag.AlignVCenter, message)
 
     def _move_band(self, heights: list[float]) -> None:
         """The band goes to its new thickness, in a moment where the desktop wants motion."""
@@ -294,15 +294,15 @@ class CourseStrip(QWidget):
         if not rects:
             return
         path.lineTo(QPointF(rects[0].left(), bottom - heights[0]))
-        for place, rect in enumerate(rects):
-            y = bottom - heights[place]
-            if place:
-                before, x = bottom - heights[place - 1], float(rect.left())
+        for index, rect in enumerate(rects):
+            y = bottom - heights[index]
+            if index:
+                before, x = bottom - heights[index - 1], float(rect.left())
                 reach = min(26.0, rect.width() / 3)
                 path.cubicTo(QPointF(x, before), QPointF(x - reach + reach, y), QPointF(x + reach, y))
-            following = rects[place + 1].left() if place + 1 < len(rects) else rect.right() + 1
-            reach = min(26.0, (rects[place + 1].width() / 3) if place + 1 < len(rects) else 0)
-            path.lineTo(QPointF(following - (reach if place + 1 < len(rects) else 0), y))
+            following = rects[index + 1].left() if index + 1 < len(rects) else rect.right() + 1
+            reach = min(26.0, (rects[index + 1].width() / 3) if index + 1 < len(rects) else 0)
+            path.lineTo(QPointF(following - (reach if index + 1 < len(rects) else 0), y))
         path.lineTo(QPointF(rects[-1].right() + 1, bottom))
         path.closeSubpath()
         painter.save()
@@ -380,10 +380,10 @@ class CourseStrip(QWidget):
             QToolTip.hideText()
             return
         moved = open_pull.pull.with_step_moved(at, to)
-        place = self.mapToGlobal(self.cells()[min(self._drop_at, len(self.stops) - 1)].bottomLeft())
+        point = self.mapToGlobal(self.cells()[min(self._drop_at, len(self.stops) - 1)].bottomLeft())
 
         def show(course: Course) -> None:
-            QToolTip.showText(place, as_plain(counts_told(course)), self)
+            QToolTip.showText(point, as_plain(counts_told(course)), self)
 
         open_pull.shaping.try_steps(moved.steps, show)
 
@@ -421,7 +421,7 @@ class CourseStrip(QWidget):
         if self._open_pull is None or not refs:
             super().keyPressEvent(event)
             return
-        place = refs.index(self.selected) if self.selected in refs else 0
+        index = refs.index(self.selected) if self.selected in refs else 0
         step = self.selected.at if self.selected.is_step else None
         key = event.key()
         if key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
@@ -429,7 +429,7 @@ class CourseStrip(QWidget):
             if event.modifiers() & Qt.KeyboardModifier.AltModifier and step is not None:
                 self.move_step(step, step + way)
             else:
-                self.chosen.emit(refs[max(0, min(len(refs) - 1, place + way))])
+                self.chosen.emit(refs[max(0, min(len(refs) - 1, index + way))])
         elif key == Qt.Key.Key_Space and step is not None:
             self.switch(step)
         elif key == Qt.Key.Key_Delete and step is not None:

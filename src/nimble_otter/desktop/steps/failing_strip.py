@@ -32,5 +32,5 @@ class FailingStrip(QWidget):
         self.setVisible(failing is not None)
         if failing is not None and failing.failing is not None:
             count = len(failing.failing)
-            said = f"The {grouped(count)} rows that fail" if count != 1 else "The row that fails"
-            self.words.setText(f"{said} “{failing.line.told}”")
+            text = f"The {grouped(count)} rows that fail" if count != 1 else "The row that fails"
+            self.words.setText(f"{text} “{failing.line.told}”")

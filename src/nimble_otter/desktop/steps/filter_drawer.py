@@ -130,8 +130,8 @@ class FilterDrawer(Drawer):
         if shape != self._shape:
             self._shape = shape
             self._build(names)
-        for made, condition in zip(self._rows, self.step.conditions, strict=True):
-            made.fill(condition)
+        for condition_row, condition in zip(self._rows, self.step.conditions, strict=True):
+            condition_row.fill(condition)
         self.sql.setText(self.step.as_sql())
         self._focused = max(0, min(self._focused, len(self.step.conditions) - 1))
         self._load_values()
@@ -140,12 +140,12 @@ class FilterDrawer(Drawer):
         clear(self._lines)
         self._rows = []
         for place, condition in enumerate(self.step.conditions):
-            made = ConditionRow(names, condition)
-            made.changed.connect(lambda c, place=place: self._put(place, c))
-            made.removed.connect(lambda place=place: self._remove(place))
-            made.focused.connect(lambda place=place: self._focus(place))
-            self._rows.append(made)
-            self._lines.addWidget(made)
+            condition_row = ConditionRow(names, condition)
+            condition_row.changed.connect(lambda c, place=place: self._put(place, c))
+            condition_row.removed.connect(lambda place=place: self._remove(place))
+            condition_row.focused.connect(lambda place=place: self._focus(place))
+            self._rows.append(condition_row)
+            self._lines.addWidget(condition_row)
         if not self._rows:
             self._lines.addWidget(
                 label("No condition yet: every row passes. Add one, or pick values on the right.", "faint")
@@ -173,15 +173,15 @@ class FilterDrawer(Drawer):
         self.search.setVisible(condition.column in names)
         self.by_value.setVisible(condition.column in names)
         if condition.column not in names:
-            said = "Rows where any column holds the text." if condition.operator == "anywhere" else _HOW
-            self.values_title.setText(said)
+            text = "Rows where any column holds the text." if condition.operator == "anywhere" else _HOW
+            self.values_title.setText(text)
             self.values.clear()
             self._counts_of = None
             return
-        place, view = names.index(condition.column), before.flat()
+        index, view = names.index(condition.column), before.flat()
         noun = "documents" if open_pull.is_documents else "rows"
         self.values_title.setText(f"Values of {condition.column} in the {grouped(len(view))} {noun}")
-        wanted = (id(view.table), id(view.ids), place)
+        wanted = (id(view.table), id(view.ids), index)
         if wanted == self._counts_of:
             self._tick()
             return
@@ -192,21 +192,21 @@ class FilterDrawer(Drawer):
             self._sift()
 
         if len(view) <= 200_000:
-            show(value_counts(view, place, MOST_COUNTED))
+            show(value_counts(view, index, MOST_COUNTED))
         else:
             self.values.clear()
-            open_pull.jobs.submit(LOCAL, "values", lambda stop, _: value_counts(view, place, MOST_COUNTED, stop), show)
+            open_pull.jobs.submit(LOCAL, "values", lambda stop, _: value_counts(view, index, MOST_COUNTED, stop), show)
 
     def _sift(self) -> None:
         """List the values that the search finds, most frequent first."""
         needle = self.search.text().casefold()
         self.values.blockSignals(True)
         self.values.clear()
-        found = [(v, n) for v, n in self._counts if needle in _name(v).casefold()]
-        most = max((n for _, n in found), default=1)
+        results = [(v, n) for v, n in self._counts if needle in _name(v).casefold()]
+        most = max((n for _, n in results), default=1)
         if self.by_value.isChecked():
-            found.sort(key=lambda pair: (pair[0] is None, object_key(pair[0])))
-        for value, count in found[:MOST_VALUES]:
+            results.sort(key=lambda pair: (pair[0] is None, object_key(pair[0])))
+        for value, count in results[:MOST_VALUES]:
             item = QListWidgetItem()
             item.setData(_VALUE, (value,))
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
@@ -215,8 +215,8 @@ class FilterDrawer(Drawer):
             item.setData(_COUNT, (count, count / most))
             item.setToolTip(as_plain(f"{_name(value)}: {grouped(count)}"))
             self.values.addItem(item)
-        if len(found) > MOST_VALUES:
-            self.values.addItem(f"{grouped(len(found) - MOST_VALUES)} more: search to see them")
+        if len(results) > MOST_VALUES:
+            self.values.addItem(f"{grouped(len(results) - MOST_VALUES)} more: search to see them")
         self.values.blockSignals(False)
         self._tick()
 
@@ -227,8 +227,8 @@ class FilterDrawer(Drawer):
         condition = self.step.conditions[self._focused]
         chosen = {_name(v) for v in condition.values} | ({_name(None)} if condition.with_empty else set())
         self.values.blockSignals(True)
-        for place in range(self.values.count()):
-            item = self.values.item(place)
+        for index in range(self.values.count()):
+            item = self.values.item(index)
             data = item.data(_VALUE)
             if data is None:
                 continue
@@ -247,8 +247,8 @@ class FilterDrawer(Drawer):
         """A tick makes the condition one of picked values; values out of sight keep their ticks."""
         condition = self.step.conditions[self._focused]
         listed, ticked = [], []
-        for place in range(self.values.count()):
-            item = self.values.item(place)
+        for index in range(self.values.count()):
+            item = self.values.item(index)
             data = item.data(_VALUE)
             if data is not None:
                 listed.append(data[0])

@@ -49,20 +49,20 @@ class GroupDrawer(StepDrawer):
             return
         clear(self._keys)
         self._keys.addWidget(label("Group by, from the outside in", "muted", 12))
-        for place, key in enumerate(step.keys):
-            name = combo(self.names(key.column), key.column, f"Group by {place + 1}")
+        for index, key in enumerate(step.keys):
+            name = combo(self.names(key.column), key.column, f"Group by {index + 1}")
             name.setFixedWidth(134)
-            name.activated.connect(lambda _, p=place, w=name: self._set_key(p, KeyBy(w.currentData())))
-            moving = movers(partial(self._move_key, place), partial(self._remove_key, place))
-            self._keys.addLayout(row(name, self._part_field(place, key), *moving, None, space=3))
+            name.activated.connect(lambda _, p=index, w=name: self._set_key(p, KeyBy(w.currentData())))
+            moving = movers(partial(self._move_key, index), partial(self._remove_key, index))
+            self._keys.addLayout(row(name, self._part_field(index, key), *moving, None, space=3))
         if not step.keys:
             self._keys.addWidget(
                 label("No column yet. Add one, or drag a header on to the course.", "faint", wrap=True)
             )
         clear(self._figures)
         self._figures.addWidget(label("Aggregates of each group", "muted", 12))
-        for place, figure in enumerate(step.figures):
-            self._figures.addLayout(self._figure_row(place, figure))
+        for index, figure in enumerate(step.figures):
+            self._figures.addLayout(self._figure_row(index, figure))
 
     def _part_field(self, place: int, key: KeyBy) -> QComboBox:
         """The values themselves, or a part of them; steps and first letters can be typed."""
@@ -73,18 +73,20 @@ class GroupDrawer(StepDrawer):
         elif parts == ["first 1"]:
             parts = ["first 1", "first 2", "first 3"]
         choices = [VALUES, *parts] if not key.part or key.part in parts else [VALUES, key.part, *parts]
-        made = combo([(("" if c == VALUES else c), c) for c in choices], key.part, f"Part of {key.column}")
-        made.setFixedWidth(112)
+        combo_box = combo([(("" if c == VALUES else c), c) for c in choices], key.part, f"Part of {key.column}")
+        combo_box.setFixedWidth(112)
         if field is not None and (field.kind.is_number or "first 1" in parts):
-            made.setEditable(True)
-            made.setToolTip(as_plain("Bin width" if field.kind.is_number else "Number of letters"))
-            editor = made.lineEdit()
+            combo_box.setEditable(True)
+            combo_box.setToolTip(as_plain("Bin width" if field.kind.is_number else "Number of letters"))
+            editor = combo_box.lineEdit()
             assert editor is not None
             editor.setText(key.part or VALUES)
             editor.editingFinished.connect(lambda p=place, k=key, w=editor: self._typed_part(p, k, w.text()))
-        made.activated.connect(lambda _, p=place, k=key, w=made: self._set_key(p, replace(k, part=w.currentData())))
-        made.setEnabled(len(choices) > 1)
-        return made
+        combo_box.activated.connect(
+            lambda _, p=place, k=key, w=combo_box: self._set_key(p, replace(k, part=w.currentData()))
+        )
+        combo_box.setEnabled(len(choices) > 1)
+        return combo_box
 
     def _steps(self, name: str) -> list[str]:
         """Round widths that cut the column's range into some tens of steps."""

@@ -54,12 +54,12 @@ class OtherDrawer(StepDrawer):
         self.first.addLayout(row(*self.before_name(), other, *self.behind_name(), None, space=8))
         if not names:
             self.first.addWidget(label("There is no other pull: open one, or save one on the shelf.", "faint"))
-        said = ""
+        text = ""
         course = self.open_pull.course
         if course is not None and self.at < len(course.results):
-            said = course.results[self.at].shaped.said
-        self.report.setText(f"{said}." if said else "")
-        self.report.setVisible(bool(said))
+            text = course.results[self.at].shaped.said
+        self.report.setText(f"{text}." if text else "")
+        self.report.setVisible(bool(text))
 
     def before_name(self) -> list[QWidget]:
         """What stands before the name of the other pull."""
@@ -72,10 +72,10 @@ class OtherDrawer(StepDrawer):
     def their_fields(self) -> tuple[Field, ...]:
         """Columns of the other pull; none while its rows are not there."""
         step = self.step
-        found = (
+        view = (
             self.open_pull.shaping.rows_of(step.other) if step is not None and self.open_pull and step.other else None
         )
-        return found.table.fields if found is not None else ()
+        return view.table.fields if view is not None else ()
 
     def choose(self, name: str) -> None:
         """Take another pull."""
@@ -110,8 +110,8 @@ class JoinDrawer(OtherDrawer):
     @property
     def join(self) -> JoinStep | None:
         """The step, if it is there still."""
-        found = self.current
-        return found if isinstance(found, JoinStep) else None
+        step = self.current
+        return step if isinstance(step, JoinStep) else None
 
     def before_name(self) -> list[QWidget]:
         """What stands before the name of the other pull."""
@@ -129,15 +129,15 @@ class JoinDrawer(OtherDrawer):
             return
         clear(self.lines)
         theirs = [f.name for f in self.their_fields()]
-        for place, (here, there) in enumerate(step.pairs):
-            mine = combo(self.names(here), here, f"Column here {place + 1}")
-            other = combo(theirs if there in theirs else [there, *theirs], there, f"Column there {place + 1}")
-            for made in (mine, other):
-                made.setFixedWidth(180)
-            mine.activated.connect(lambda _, p=place, w=mine: self._set(p, 0, w.currentData()))
-            other.activated.connect(lambda _, p=place, w=other: self._set(p, 1, w.currentData()))
-            remove = button("×", partial(self._drop, place), "plain", f"Remove pair {place + 1}")
-            word = label("where" if not place else "and", "muted")
+        for index, (here, there) in enumerate(step.pairs):
+            mine = combo(self.names(here), here, f"Column here {index + 1}")
+            other = combo(theirs if there in theirs else [there, *theirs], there, f"Column there {index + 1}")
+            for combo_box in (mine, other):
+                combo_box.setFixedWidth(180)
+            mine.activated.connect(lambda _, p=index, w=mine: self._set(p, 0, w.currentData()))
+            other.activated.connect(lambda _, p=index, w=other: self._set(p, 1, w.currentData()))
+            remove = button("×", partial(self._drop, index), "plain", f"Remove pair {index + 1}")
+            word = label("where" if not index else "and", "muted")
             word.setFixedWidth(40)
             self.lines.addLayout(row(word, mine, label("=", "muted"), other, remove, None, space=6))
 
@@ -146,8 +146,8 @@ class JoinDrawer(OtherDrawer):
         step = self.join
         if step is None or self.open_pull is None:
             return
-        found = self.open_pull.shaping.rows_of(name) if name else None
-        theirs = {f.name.casefold(): f for f in found.table.fields} if found is not None else {}
+        view = self.open_pull.shaping.rows_of(name) if name else None
+        theirs = {f.name.casefold(): f for f in view.table.fields} if view is not None else {}
         same = [(f.name, theirs[f.name.casefold()].name) for f in self.fields() if f.name.casefold() in theirs]
         keys = [pair for pair in same if pair[0].casefold().endswith("id")] or same[:1]
         fits = [(here, there) for here, there in step.pairs if there.casefold() in theirs]

@@ -162,12 +162,12 @@ class PivotDrawer(StepDrawer):
         of.setEnabled(step.figure.figure is not AggregateFunction.COUNT)
         of.activated.connect(lambda _, w=of: self._put(figure=replace(step.figure, column=w.currentData())))
         self._line("Cells", figure, of)
-        for place, key in enumerate(step.keys):
-            name = combo(self.names(key.column), key.column, f"Row key {place + 1}")
-            name.activated.connect(lambda _, p=place, w=name: self._set_key(p, KeyBy(w.currentData())))
-            remove = button("×", partial(self._drop_key, place), "plain", f"Remove row key {place + 1}")
-            part = self._part(key, partial(self._set_key, place))
-            self._line("Rows" if not place else "", name, part, remove)
+        for index, key in enumerate(step.keys):
+            name = combo(self.names(key.column), key.column, f"Row key {index + 1}")
+            name.activated.connect(lambda _, p=index, w=name: self._set_key(p, KeyBy(w.currentData())))
+            remove = button("×", partial(self._drop_key, index), "plain", f"Remove row key {index + 1}")
+            part = self._part(key, partial(self._set_key, index))
+            self._line("Rows" if not index else "", name, part, remove)
         if not step.keys:
             self._lines.addWidget(label("No row key: one row.", "faint"))
         self.totals.blockSignals(True)
@@ -186,10 +186,10 @@ class PivotDrawer(StepDrawer):
         parts = list(parts_for(field.kind) if field is not None else ())
         if key.part and key.part not in parts:
             parts.append(key.part)
-        made = combo([("", VALUES), *((p, p) for p in parts)], key.part, f"Part of {key.column}")
-        made.setEnabled(bool(parts))
-        made.activated.connect(lambda _, w=made: take(replace(key, part=w.currentData())))
-        return made
+        combo_box = combo([("", VALUES), *((p, p) for p in parts)], key.part, f"Part of {key.column}")
+        combo_box.setEnabled(bool(parts))
+        combo_box.activated.connect(lambda _, w=combo_box: take(replace(key, part=w.currentData())))
+        return combo_box
 
     def _put(self, **changes: object) -> None:
         if self.step is not None:
@@ -233,9 +233,9 @@ class UnpivotDrawer(StepDrawer):
         super().__init__()
         self.ticks = Ticks("Columns that become rows", lambda names: self._put(columns=names))
         self.label_name, self.value_name = QLineEdit(), QLineEdit()
-        for field, key, said in ((self.label_name, "label", "Column of the names"),
+        for field, key, text in ((self.label_name, "label", "Column of the names"),
                                  (self.value_name, "value", "Column of the values")):  # fmt: skip
-            field.setAccessibleName(said)
+            field.setAccessibleName(text)
             field.setFixedWidth(140)
             field.editingFinished.connect(lambda f=field, k=key: self._put(**{k: f.text().strip()}))
         words = row(label("Each checked column becomes a row: its name in", "muted"), self.label_name,

@@ -91,11 +91,11 @@ class StepDrawer(Drawer):
     @staticmethod
     def scrolled(lines: QVBoxLayout, *more: QWidget) -> QScrollArea:
         """Lines in an area that scrolls."""
-        made = QScrollArea()
-        made.setWidgetResizable(True)
+        scroll_area = QScrollArea()
+        scroll_area.setWidgetResizable(True)
         lines.setSpacing(6)
-        made.setWidget(boxed(column(lines, *more, None, space=8, margins=(12, 10, 12, 8))))
-        return made
+        scroll_area.setWidget(boxed(column(lines, *more, None, space=8, margins=(12, 10, 12, 8))))
+        return scroll_area
 
 
 def movers(move: Callable[[int], None], remove: Callable[[], None]) -> list[QWidget]:
@@ -142,8 +142,8 @@ class SortDrawer(StepDrawer):
         if not self.is_new():
             return
         clear(self._lines)
-        for place, key in enumerate(step.keys):
-            name = combo(self.names(key.column), key.column, f"Key {place + 1}")
+        for index, key in enumerate(step.keys):
+            name = combo(self.names(key.column), key.column, f"Key {index + 1}")
             way = combo(
                 [("up", "ascending ↑"), ("down", "descending ↓")], "down" if key.descending else "up", "Direction"
             )
@@ -151,22 +151,22 @@ class SortDrawer(StepDrawer):
                 [("last", "empty last"), ("first", "empty first")], "first" if key.empty_first else "last", "Empty"
             )
             name.setFixedWidth(180)
-            name.activated.connect(lambda _, p=place, w=name: self._set(p, column=w.currentData()))
-            way.activated.connect(lambda _, p=place, w=way: self._set(p, descending=w.currentData() == "down"))
-            empty.activated.connect(lambda _, p=place, w=empty: self._set(p, empty_first=w.currentData() == "first"))
+            name.activated.connect(lambda _, p=index, w=name: self._set(p, column=w.currentData()))
+            way.activated.connect(lambda _, p=index, w=way: self._set(p, descending=w.currentData() == "down"))
+            empty.activated.connect(lambda _, p=index, w=empty: self._set(p, empty_first=w.currentData() == "first"))
             orders = [("", "by code point"), ("dictionary", "natural order"), ("letters", "ignoring case")]
             order = combo(orders, key.order, "Text order")
             order.setToolTip("Natural order puts Élan next to Elan and Weir 9 before Weir 10")
-            order.activated.connect(partial(self._set_order, place, order))
+            order.activated.connect(partial(self._set_order, index, order))
             is_text = any(f.name == key.column and f.kind is Kind.TEXT for f in self.fields())
             is_text = any(f.name == key.column and f.kind is Kind.TEXT for f in self.fields())
             more = [order] if is_text else []
-            moving = movers(partial(self._move, place), partial(self._remove, place))
-            number = label(str(place + 1), "faint")
+            moving = movers(partial(self._move, index), partial(self._remove, index))
+            number = label(str(index + 1), "faint")
             number.setFixedWidth(16)
             self._lines.addLayout(row(number, name, way, empty, *more, *moving, None, space=6))
             if is_text and key.order:
-                self._lines.addLayout(self._language_line(place, key))
+                self._lines.addLayout(self._language_line(index, key))
         if not step.keys:
             self._lines.addWidget(
                 label("No key yet: rows are in the order they arrived. Add one, or click a column's header.", "faint")

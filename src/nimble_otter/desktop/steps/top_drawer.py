@@ -47,25 +47,25 @@ class TopDrawer(StepDrawer):
         self.count.blockSignals(True)
         self.count.setValue(step.count)
         self.count.blockSignals(False)
-        for place, key in enumerate(step.keys):
-            name = combo(self.names(key.column), key.column, f"Key {place + 1}")
+        for index, key in enumerate(step.keys):
+            name = combo(self.names(key.column), key.column, f"Key {index + 1}")
             way = combo(
                 [("up", "ascending ↑"), ("down", "descending ↓")], "down" if key.descending else "up", "Direction"
             )
             name.setFixedWidth(180)
-            name.activated.connect(lambda _, p=place, w=name: self._set_key(p, column=w.currentData()))
-            way.activated.connect(lambda _, p=place, w=way: self._set_key(p, descending=w.currentData() == "down"))
-            remove = button("×", partial(self._drop_key, place), "plain", f"Remove key {place + 1}")
+            name.activated.connect(lambda _, p=index, w=name: self._set_key(p, column=w.currentData()))
+            way.activated.connect(lambda _, p=index, w=way: self._set_key(p, descending=w.currentData() == "down"))
+            remove = button("×", partial(self._drop_key, index), "plain", f"Remove key {index + 1}")
             self._keys.addLayout(row(name, way, remove, None, space=6))
         if not step.keys:
             self._keys.addWidget(label("No key: the rows in the order they arrive.", "faint"))
         clear(self._per)
         self._per.addWidget(label("For each", "muted", 12))
-        for place, each in enumerate(step.per):
-            name = combo(self.names(each), each, f"For each {place + 1}")
+        for index, each in enumerate(step.per):
+            name = combo(self.names(each), each, f"For each {index + 1}")
             name.setFixedWidth(180)
-            name.activated.connect(lambda _, p=place, w=name: self._set_per(p, w.currentData()))
-            remove = button("×", partial(self._set_per, place, ""), "plain", f"Remove {each}")
+            name.activated.connect(lambda _, p=index, w=name: self._set_per(p, w.currentData()))
+            remove = button("×", partial(self._set_per, index, ""), "plain", f"Remove {each}")
             self._per.addLayout(row(name, remove, None, space=6))
         if not step.per:
             self._per.addWidget(label("Of all rows together.", "faint"))

@@ -43,8 +43,8 @@ class Comparing(Charted):
         with closing(sqlite3.connect(paths["catchment"])) as copy, copy:
             for text in _HQ:
                 copy.execute(text)
-        for name, said in (("catchment", "Catchment HQ"), ("merrow", "Merrow copy")):
-            source = Source(said, f"sqlite:///{paths[name]}")
+        for name, message in (("catchment", "Catchment HQ"), ("merrow", "Merrow copy")):
+            source = Source(message, f"sqlite:///{paths[name]}")
             window.workspace.open(Pull("HQ stations" if name == "catchment" else "stations", source, Query(_STATIONS)),
                                   run=True)  # fmt: skip
             self.settle()

@@ -72,8 +72,8 @@ class Repeating(Asking):
             wait_until(lambda name=name: not window.jobs.is_running(f"schedule {name}"), 60)  # type: ignore[misc]
         self.settle()
         hold(out.exists(), f"the schedule did not deliver: {window.status.message.text()}")
-        said = window.status.message.text()
-        hold("nothing new" in said, f"the second run delivered again: {said}")
+        text = window.status.message.text()
+        hold("nothing new" in text, f"the second run delivered again: {text}")
         self.picture("24-deliveries")
         page.closed.emit()
         self.pull.shaping.change(self.pull.pull.without_step(at), "Remove check")

@@ -40,9 +40,9 @@ class RowGroups:
 
     def holding(self, rows: Mask) -> Mask:
         """The groups that hold any of the rows (by id)."""
-        found = np.zeros(self.count, np.bool_)
-        found[self.codes[rows.take(self.ids)]] = True
-        return found
+        mask = np.zeros(self.count, np.bool_)
+        mask[self.codes[rows.take(self.ids)]] = True
+        return mask
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -91,8 +91,8 @@ class Series:
     def values(self, mark: int) -> list[tuple[str, str]]:
         """A mark's exact values, with their names."""
         at = int(self.at[mark])
-        found = [(own.name, column.value(at), own) for own, column in self.told]
-        return [(name, shown(value, own) or ("NULL" if value is None else "")) for name, value, own in found]
+        results = [(own.name, column.value(at), own) for own, column in self.told]
+        return [(name, shown(value, own) or ("NULL" if value is None else "")) for name, value, own in results]
 
 
 @dataclass(frozen=True, slots=True, eq=False)

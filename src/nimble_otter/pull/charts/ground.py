@@ -86,6 +86,6 @@ def logged(ends: tuple[float, float]) -> tuple[float, float]:
 
 def finite_ends(parts: Sequence[Floats]) -> tuple[float, float] | None:
     """The lowest and the highest of some values that have an end; None without any."""
-    found = [each[np.isfinite(each)] for each in parts]
-    found = [each for each in found if len(each)]
-    return (min(float(e.min()) for e in found), max(float(e.max()) for e in found)) if found else None
+    results = [each[np.isfinite(each)] for each in parts]
+    results = [each for each in results if len(each)]
+    return (min(float(e.min()) for e in results), max(float(e.max()) for e in results)) if results else None

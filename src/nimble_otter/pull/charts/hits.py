@@ -100,16 +100,16 @@ def _nearest(
         across, down = ground.pixels(*((y, x) if is_sideways else (x, y)), second=each.second)
         far = (across - at[0]) ** 2 + (down - at[1]) ** 2
         far = np.where(np.isnan(far), np.inf, far)
-        place = int(np.argmin(far))
-        if far[place] < least:
-            best, least = Hit(n, first + place * step), float(far[place])
+        index = int(np.argmin(far))
+        if far[index] < least:
+            best, least = Hit(n, first + index * step), float(far[index])
     return best
 
 
 def rows_within(drawn: Drawn, panel: int, x: tuple[float, float], y: tuple[float, float] | None) -> Ids:
     """Ids of the rows whose marks lie within a stretch of a panel's axes (`y` None: whatever stands up), ascending.
     Categories are within as a whole, where their middles are."""
-    found = []
+    results = []
     for each in drawn.series:
         if each.panel != panel:
             continue
@@ -117,9 +117,9 @@ def rows_within(drawn: Drawn, panel: int, x: tuple[float, float], y: tuple[float
         if y is not None and each.boxes is None:
             inside &= (each.y >= y[0]) & (each.y <= y[1])
         if inside.any():
-            found.append(each.rows_of(inside))
+            results.append(each.rows_of(inside))
     picked = np.zeros(drawn.table_rows, np.bool_)
-    for rows in found:
+    for rows in results:
         picked[rows] = True
     return np.flatnonzero(picked)
 
@@ -157,8 +157,8 @@ def step(drawn: Drawn, at: Hit | None, way: tuple[int, int]) -> Hit | None:
     if way[0]:
         order = np.argsort(each.x, kind="stable")
         order = order[~np.isnan(each.y.take(order))]
-        place = int(np.flatnonzero(order == at.mark)[0]) + way[0] if at.mark in order else 0
-        return Hit(at.series, int(order[max(0, min(len(order) - 1, place))]))
+        index = int(np.flatnonzero(order == at.mark)[0]) + way[0] if at.mark in order else 0
+        return Hit(at.series, int(order[max(0, min(len(order) - 1, index))]))
     n = own[(own.index(at.series) + way[1]) % len(own)]
     other = drawn.series[n]
     far = np.abs(other.x - each.x[at.mark])

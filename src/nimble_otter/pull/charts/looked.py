@@ -59,36 +59,36 @@ class Looked:
         if chart.by.column and chart.kind is not ChartKind.HEAT and not self.is_shade():
             self.limit(chart.by, MOST_NAMES)
         if chart.top and chart.kind in (ChartKind.BARS, ChartKind.BOX, ChartKind.HEAT) and chart.up[0].figure:
-            found = group_view(self.view, [self.place(chart.along)], [chart.up[0].figure_of.measure(self.view.table)],
+            groups = group_view(self.view, [self.place(chart.along)], [chart.up[0].figure_of.measure(self.view.table)],
                                self.stop)  # fmt: skip
-            column, count = found.leaves.columns[1], found.leaves.rows
+            column, count = groups.leaves.columns[1], groups.leaves.rows
             if count > chart.top:
-                ranks = places_of(column, found.leaves.fields[1], np.arange(count))
+                ranks = places_of(column, groups.leaves.fields[1], np.arange(count))
                 order = np.argsort(np.where(np.isnan(ranks), np.inf, -ranks), kind="stable")
-                self.recode(chart.along, found.levels[0].codes, order[: chart.top], found.leaves.columns[0])
+                self.recode(chart.along, groups.levels[0].codes, order[: chart.top], groups.leaves.columns[0])
 
     def limit(self, key: KeyBy, most: int) -> None:
         """Keep the most frequent values of a key."""
-        found = group_view(self.view, [self.place(key)], [], self.stop)
-        counts = found.levels[0].counts
+        groups = group_view(self.view, [self.place(key)], [], self.stop)
+        counts = groups.levels[0].counts
         if len(counts) > most:
             order = np.argsort(-counts, kind="stable")[: most - 1]
-            self.recode(key, found.levels[0].codes, np.sort(order), found.leaves.columns[0])
+            self.recode(key, groups.levels[0].codes, np.sort(order), groups.leaves.columns[0])
             self.notes.append(f"{grouped(len(counts) - most + 1)} values of {key.title} stand as “{OTHER}”")
 
     def recode(self, key: KeyBy, codes: Ids, kept: Ids, values: Column) -> None:
         """Put texts in the place of a key's column: the values kept, and "other"."""
-        place, table = self.place(key), self.view.table
-        words = labels_of(values, table.fields[place], kept)
+        index, table = self.place(key), self.view.table
+        words = labels_of(values, table.fields[index], kept)
         new = np.full(len(values), len(kept), np.int32)
         new[kept] = np.arange(len(kept), dtype=np.int32)
         data = np.zeros(table.rows, np.int32)
         data[self.view.row_ids()] = new.take(codes)
         texts = tuple(dict.fromkeys([*words, OTHER]))
         number = np.array([texts.index(word) for word in (*words, OTHER)], np.int32)
-        made = CodedText(Kind.TEXT, number.take(data), words=texts)
-        fields = (*table.fields[:place], Field(key.title, Kind.TEXT), *table.fields[place + 1 :])
-        columns = (*table.columns[:place], made, *table.columns[place + 1 :])
+        column = CodedText(Kind.TEXT, number.take(data), words=texts)
+        fields = (*table.fields[:index], Field(key.title, Kind.TEXT), *table.fields[index + 1 :])
+        columns = (*table.columns[:index], column, *table.columns[index + 1 :])
         self.view = View(Table(fields, columns, table.rows), self.view.ids)
         self._orders[key.title] = [*words, OTHER]
 
@@ -105,16 +105,16 @@ class Looked:
 
     def field(self, name: str) -> tuple[Field, Column]:
         """A column by its name. Raises: ConditionError."""
-        place = find_column(self.view.table, name)
-        return self.view.table.fields[place], self.view.table.columns[place]
+        index = find_column(self.view.table, name)
+        return self.view.table.fields[index], self.view.table.columns[index]
 
     def coded(self, key: KeyBy, ids: Ids) -> tuple[Ids, list[str]]:
         """The number of each row's value, and what the values are called; one name where there is no key."""
         if not key.column:
             return np.zeros(len(ids), np.int64), [""]
-        place = self.place(key)
-        codes, first = codes_of(self.view.table.columns[place], ids, self.stop)
-        names = labels_of(self.view.table.columns[place], self.view.table.fields[place], ids.take(first))
+        index = self.place(key)
+        codes, first = codes_of(self.view.table.columns[index], ids, self.stop)
+        names = labels_of(self.view.table.columns[index], self.view.table.fields[index], ids.take(first))
         return self.last_is_other(key, codes, names)
 
     def last_is_other(self, key: KeyBy, codes: Ids, names: list[str]) -> tuple[Ids, list[str]]:
@@ -129,8 +129,8 @@ class Looked:
 
     def title(self, name: str) -> str:
         """What the header of a column says."""
-        place = find_column(self.shaped.table, name)
-        return self.shaped.title(place)
+        index = find_column(self.shaped.table, name)
+        return self.shaped.title(index)
 
     def numbers(self, up: Up) -> tuple[Field, Column]:
         """The column of what stands up. Raises: ConditionError where its values have no height."""

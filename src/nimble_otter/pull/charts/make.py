@@ -89,8 +89,8 @@ class _Drawing(Looked):
                 own = [each if mine is None or each is None else each.take(mine) for each in (x, y, size, shade)]
                 assert own[0] is not None
                 assert own[1] is not None
-                name, place = self.name(up, names[part % len(names)], number, part % len(names))
-                series.append(Series(name, place, part // len(names), own[0], own[1], at, told, None, up.second,
+                name, index = self.name(up, names[part % len(names)], number, part % len(names))
+                series.append(Series(name, index, part // len(names), own[0], own[1], at, told, None, up.second,
                                      size=own[2], shade=own[3], measure=up.title))  # fmt: skip
         return self.made(x_axis, series, panel_names, names, shade_axis)
 
@@ -185,8 +185,8 @@ class _Drawing(Looked):
                 if not len(mine):
                     continue
                 base = None if bases is None else bases[number].take(mine)
-                name, place = self.name(up, names[part % len(names)], number, part % len(names))
-                series.append(Series(name, place, part // len(names), x.take(mine), heights[number].take(mine), mine,
+                name, index = self.name(up, names[part % len(names)], number, part % len(names))
+                series.append(Series(name, index, part // len(names), x.take(mine), heights[number].take(mine), mine,
                                      told, groups, up.second, base, measure=up.title))  # fmt: skip
         x_axis = Axis(CATEGORY if labels else kind, chart.x_title or self.along_title(), tuple(labels), own)
         return self.made(x_axis, series, panel_names, names)
@@ -221,6 +221,8 @@ class _Drawing(Looked):
             mine = np.flatnonzero((panels == panel) & ~np.isnan(shade))
             series.append(Series("", 0, panel, x.take(mine).astype(np.float64), y.take(mine).astype(np.float64), mine,
                                  told, groups, shade=shade.take(mine), measure=up.title))  # fmt: skip
-        made = self.made(Axis(CATEGORY, chart.x_title or self.along_title(), tuple(x_names)), series, panel_names, [""])
+        drawn = self.made(
+            Axis(CATEGORY, chart.x_title or self.along_title(), tuple(x_names)), series, panel_names, [""]
+        )
         y_axis = Axis(CATEGORY, chart.y_title or chart.by.title, tuple(y_names))
-        return replace(made, y=y_axis, shade=Axis(NUMBER, up.title, field=of))
+        return replace(drawn, y=y_axis, shade=Axis(NUMBER, up.title, field=of))

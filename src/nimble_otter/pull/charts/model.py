@@ -153,12 +153,12 @@ class Chart:
             return self.title
         up = ", ".join(each.title for each in self.up)
         along = self.along.title
-        said = {
+        text = {
             ChartKind.HISTOGRAM: f"rows by {along}",
             ChartKind.SCATTER: f"{up} against {along}",
             ChartKind.HEAT: f"{up} by {along} and {self.by.title}",
         }.get(self.kind, f"{up} by {along}")
-        return f"{said}, {self.by.title}" if self.by.column and self.kind is not ChartKind.HEAT else said
+        return f"{text}, {self.by.title}" if self.by.column and self.kind is not ChartKind.HEAT else text
 
     @property
     def label(self) -> str:
@@ -167,8 +167,8 @@ class Chart:
 
     def columns(self) -> list[str]:
         """Names of the columns it looks at."""
-        found = [self.along.column, *(each.column for each in self.up), self.by.column, self.size, self.panels.column]
-        return list(dict.fromkeys(filter(None, found)))
+        names = [self.along.column, *(each.column for each in self.up), self.by.column, self.size, self.panels.column]
+        return list(dict.fromkeys(filter(None, names)))
 
     def to_plain(self) -> dict[str, object]:
         """As a pull file has it: what is usual is left out."""
@@ -258,18 +258,18 @@ def scale_of(text: str) -> Scale:
 
 def marks_of(text: str) -> list[Mark]:
     """Lines and bands across the chart: "3.2 flood watch; 2 to 3 usual". Raises: ConditionError."""
-    found = []
+    results = []
     for part in filter(None, (each.strip() for each in text.split(";"))):
         words = part.split()
         if len(words) >= 3 and words[1].lower() == "to":
             low, high = value_on_axis(words[0]), value_on_axis(words[2])
-            found.append(Mark(min(low, high), max(low, high), " ".join(words[3:]), not _is_number(words[0])))
+            results.append(Mark(min(low, high), max(low, high), " ".join(words[3:]), not _is_number(words[0])))
             continue
         try:
-            found.append(Mark(value_on_axis(words[0]), None, " ".join(words[1:]), not _is_number(words[0])))
+            results.append(Mark(value_on_axis(words[0]), None, " ".join(words[1:]), not _is_number(words[0])))
         except ConditionError as problem:
             raise ConditionError(f"{part} does not begin with a value.", _LINE_FORMS) from problem
-    return found
+    return results
 
 
 def _is_number(text: str) -> bool:

@@ -145,8 +145,8 @@ class _Painting:
         return low, high
 
     def _lowest_above_zero(self) -> float:
-        found = [each.y[each.y > 0] for each in self.drawn.series]
-        return min((float(each.min()) for each in found if len(each)), default=0.0)
+        results = [each.y[each.y > 0] for each in self.drawn.series]
+        return min((float(each.min()) for each in results if len(each)), default=0.0)
 
     # --- the whole ---------------------------------------------------------------------------------------------
 

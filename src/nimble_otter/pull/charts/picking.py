@@ -49,38 +49,42 @@ def title_of(drawn: Drawn, picked: Stretch | Hit) -> str:
 
 def conditions_of(drawn: Drawn, picked: Stretch | Hit, keep: bool) -> tuple[Condition, ...]:
     """What keeps the rows of a stretch or a mark, or leaves them out; none where that can't be said."""
-    found = _of_mark(drawn, picked) if isinstance(picked, Hit) else _of_stretch(drawn, picked)
-    if keep or not found:
-        return tuple(found)
-    if len(found) == 1 and found[0].operator == "is one of":
-        return (Condition("is none of", found[0].column, found[0].values, found[0].with_empty),)
-    whole = " and ".join(f"({each.as_sql()})" for each in found)
+    conditions = _of_mark(drawn, picked) if isinstance(picked, Hit) else _of_stretch(drawn, picked)
+    if keep or not conditions:
+        return tuple(conditions)
+    if len(conditions) == 1 and conditions[0].operator == "is one of":
+        return (Condition("is none of", conditions[0].column, conditions[0].values, conditions[0].with_empty),)
+    whole = " and ".join(f"({each.as_sql()})" for each in conditions)
     return (Condition("sql", text=f"({whole}) is not true"),)
 
 
 def _of_stretch(drawn: Drawn, picked: Stretch) -> list[Condition]:
-    chart, found = drawn.chart, list[Condition]()
+    chart, conditions = drawn.chart, list[Condition]()
     if drawn.x.kind == CATEGORY:
-        found += _among(drawn, chart.along, [n for n in range(len(drawn.x.labels)) if picked.x[0] <= n <= picked.x[1]])
+        conditions += _among(
+            drawn, chart.along, [n for n in range(len(drawn.x.labels)) if picked.x[0] <= n <= picked.x[1]]
+        )
     else:
         low, high = (_text(drawn.x.kind, place) for place in picked.x)
-        found.append(Condition("between", chart.along.column, (low, high)))
+        conditions.append(Condition("between", chart.along.column, (low, high)))
         if drawn.x.field is not None and drawn.x.field.kind is Kind.DATE:
             ends = (float(np.ceil(picked.x[0])), float(np.floor(picked.x[1])))
-            found = [Condition("between", chart.along.column, tuple(time_texts(end) for end in ends))]
+            conditions = [Condition("between", chart.along.column, tuple(time_texts(end) for end in ends))]
         if chart.along.part:  # marks of parts stand where these begin: all of a part is picked, or nothing
             inside = [each.x[(each.x >= picked.x[0]) & (each.x <= picked.x[1])] for each in drawn.series]
             inside = [each for each in inside if len(each)]
-            found = _span(chart.along, min(e.min() for e in inside), max(e.max() for e in inside)) if inside else []
+            conditions = (
+                _span(chart.along, min(e.min() for e in inside), max(e.max() for e in inside)) if inside else []
+            )
     if picked.y is not None:
         if drawn.y.kind == CATEGORY:
-            found += _among(drawn, chart.by, [n for n in range(len(drawn.y.labels)) if picked.y[0] <= n <= picked.y[1]],
-                            upright=True)  # fmt: skip
+            within = [n for n in range(len(drawn.y.labels)) if picked.y[0] <= n <= picked.y[1]]
+            conditions += _among(drawn, chart.by, within, upright=True)
         elif chart.up and not chart.up[0].figure and len(chart.up) == 1:
-            found.append(Condition("between", chart.up[0].column, tuple(f"{v:.12g}" for v in picked.y)))
+            conditions.append(Condition("between", chart.up[0].column, tuple(f"{v:.12g}" for v in picked.y)))
     if len(drawn.panels) > 1 and chart.panels.column:
-        found += _equal(drawn, chart.panels, picked.panel)
-    return found
+        conditions += _equal(drawn, chart.panels, picked.panel)
+    return conditions
 
 
 def _text(kind: str, place: float) -> str:
@@ -106,8 +110,8 @@ def _span(key: KeyBy, first: float, last: float) -> list[Condition]:
         if key.part in ("year", "quarter", "month"):
             after = after.replace(day=1)
         end = dt.datetime.combine(after, dt.time())
-    told = [time_texts(first), time_texts((end - dt.datetime(1970, 1, 1)) / dt.timedelta(days=1))]
-    return [Condition("sql", text=f"{name} >= '{told[0]}' and {name} < '{told[1]}'")]
+    lines = [time_texts(first), time_texts((end - dt.datetime(1970, 1, 1)) / dt.timedelta(days=1))]
+    return [Condition("sql", text=f"{name} >= '{lines[0]}' and {name} < '{lines[1]}'")]
 
 
 def _among(drawn: Drawn, key: KeyBy, places: Sequence[int], upright: bool = False) -> list[Condition]:
@@ -165,7 +169,7 @@ def _one_of(key: KeyBy, values: list[Value], field: Field | None) -> list[Condit
 
 def _of_mark(drawn: Drawn, picked: Hit) -> list[Condition]:
     """That each of a mark's columns has the value that it has there."""
-    each, chart, found = drawn.series[picked.series], drawn.chart, list[Condition]()
+    each, chart, conditions = drawn.series[picked.series], drawn.chart, list[Condition]()
     at = int(each.at[picked.mark])
     if chart.kind is ChartKind.HISTOGRAM:
         low, high = (own[1].value(at) for name in ("from", "to") if (own := _told(each, name)) is not None)
@@ -173,17 +177,17 @@ def _of_mark(drawn: Drawn, picked: Hit) -> list[Condition]:
         quote = "'" if drawn.x.kind == TIME else ""
         is_last = drawn.edges is not None and picked.mark == len(drawn.edges) - 2
         text = f"{name} >= {quote}{plain(low)}{quote} and {name} {'<=' if is_last else '<'} {quote}{plain(high)}{quote}"
-        found.append(Condition("sql", text=text))
+        conditions.append(Condition("sql", text=text))
         own = _told(each, chart.by.title) if chart.by.column else None
-        return [*found, *_one_of(chart.by, [own[1].value(at)], own[0])] if own is not None else found
+        return [*conditions, *_one_of(chart.by, [own[1].value(at)], own[0])] if own is not None else conditions
     keys = [key for key in (chart.panels, chart.by, chart.along) if key.column]
     if each.groups is None:
         keys += [KeyBy(up.column) for up in chart.up if up.title == each.measure]
     for key in {key.title: key for key in keys}.values():
         own = _told(each, key.title)
         if own is not None:
-            found += _one_of(key, [own[1].value(at)], own[0])
-    return found
+            conditions += _one_of(key, [own[1].value(at)], own[0])
+    return conditions
 
 
 def _quoted_name(name: str) -> str:
@@ -192,14 +196,14 @@ def _quoted_name(name: str) -> str:
 
 def figures_of(drawn: Drawn, table: Table, rows: Ids) -> tuple[tuple[str, str], ...]:
     """Figures of the rows picked: of what stands up, and of each colour."""
-    chart, found = drawn.chart, list[tuple[str, str]]()
+    chart, results = drawn.chart, list[tuple[str, str]]()
     names = [up.column for up in chart.up if up.column] or [chart.along.column]
     for name in dict.fromkeys(names):
         try:
-            place = table.index(name)
+            index = table.index(name)
         except KeyError:
             continue
-        field, column = table.fields[place], table.columns[place]
+        field, column = table.fields[index], table.columns[index]
         if kind_of(field) == CATEGORY or not len(rows):
             continue
         values = places_of(column, field, rows)
@@ -207,19 +211,19 @@ def figures_of(drawn: Drawn, table: Table, rows: Ids) -> tuple[tuple[str, str], 
         if not len(values):
             continue
         if field.is_number:
-            found.append((f"{name}, mean", shown(float(f"{values.mean():.6g}"), field)))
+            results.append((f"{name}, mean", shown(float(f"{values.mean():.6g}"), field)))
         low, high = int(np.argmin(values)), int(np.argmax(values))
-        found += [(f"{name}, lowest", shown(column.value(int(own[low])), field)),
+        results += [(f"{name}, lowest", shown(column.value(int(own[low])), field)),
                   (f"{name}, highest", shown(column.value(int(own[high])), field))]  # fmt: skip
-        found += _beside(table, chart.columns(), name, int(own[high]))
-    return tuple(found[: 2 * MOST_FIGURES])
+        results += _beside(table, chart.columns(), name, int(own[high]))
+    return tuple(results[: 2 * MOST_FIGURES])
 
 
 def _beside(table: Table, names: Sequence[str], but: str, row: int) -> list[tuple[str, str]]:
     """What else stands in the row of the highest value."""
-    found: list[tuple[str, str]] = []
+    results: list[tuple[str, str]] = []
     for name in names:
-        if name != but and len(found) < 3:
-            place = table.index(name)
-            found.append((f"there: {name}", shown(table.columns[place].value(row), table.fields[place])))
-    return found
+        if name != but and len(results) < 3:
+            index = table.index(name)
+            results.append((f"there: {name}", shown(table.columns[index].value(row), table.fields[index])))
+    return results

@@ -106,8 +106,8 @@ def label_of(value: object, field: Field) -> str:
     """What a category is called."""
     if value is None:
         return "NULL"
-    said = shown(value, field).replace(THIN, " ") or plain(value) or "(empty)"
-    return said if len(said) <= _LONGEST else f"{said[: _LONGEST - 1]}…"
+    text = shown(value, field).replace(THIN, " ") or plain(value) or "(empty)"
+    return text if len(text) <= _LONGEST else f"{text[: _LONGEST - 1]}…"
 
 
 def day_of_part(text: str, part: str) -> float:

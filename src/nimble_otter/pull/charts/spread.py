@@ -49,9 +49,9 @@ def histogram(looked: Looked) -> Drawn:
         told[:2] = [(Field(name, Kind.TIME), Column(Kind.TIME, np.rint(each.data * 86_400_000_000).astype(np.int64)))
                     for (name, each) in (("from", told[0][1]), ("to", told[1][1]))]  # fmt: skip
     if chart.by.column:
-        place = looked.place(chart.by)
-        examples = looked.view.table.columns[place].take(ids.take(first_places(codes, len(names))))
-        told.insert(0, (looked.view.table.fields[place], examples.take(keys // bins % len(names))))
+        index = looked.place(chart.by)
+        examples = looked.view.table.columns[index].take(ids.take(first_places(codes, len(names))))
+        told.insert(0, (looked.view.table.fields[index], examples.take(keys // bins % len(names))))
     heights = [counts]
     x = np.tile(middles, len(names) * len(panel_names))
     stack = chart if chart.stack != "beside" or len(names) == 1 else replace(chart, stack="stacked")
@@ -81,9 +81,9 @@ def boxes(looked: Looked) -> Drawn:
     of_values = Table((*whole.fields, Field("\0", Kind.FLOAT)),
                       (*whole.columns, _spread(values, whole.rows, ids)), whole.rows)  # fmt: skip
     places = [looked.place(key) for key in keys]
-    found = group_view(View(of_values, ids), places,
+    grouped = group_view(View(of_values, ids), places,
                        [replace(f, column="\0").measure(of_values) for f in _QUARTERS], looked.stop)  # fmt: skip
-    leaves, level = found.leaves, found.levels[-1]
+    leaves, level = grouped.leaves, grouped.levels[-1]
     first, median, third = (
         places_of(leaves.columns[len(keys) + n], leaves.fields[len(keys) + n], np.arange(leaves.rows)) for n in range(3)
     )
@@ -107,15 +107,15 @@ def boxes(looked: Looked) -> Drawn:
     row_told = looked.told(up)
     series, parts = list[Series](), panels * len(names) + codes
     for part in range(len(names) * len(panel_names)):
-        mine, name, place = np.flatnonzero(parts == part), names[part % len(names)], part % len(names)
+        mine, name, index = np.flatnonzero(parts == part), names[part % len(names)], part % len(names)
         if not len(mine):
             continue
         boxes = Boxes(*(each.take(mine) for each in (first, median, third, low, high)))
-        series.append(Series(name, place, part // len(names), x.take(mine), median.take(mine), mine, told, groups,
+        series.append(Series(name, index, part // len(names), x.take(mine), median.take(mine), mine, told, groups,
                              boxes=boxes, measure=up.column))  # fmt: skip
         far = outside[parts[level.codes[outside]] == part]
         if len(far):
-            series.append(Series(name, place, part // len(names), x.take(level.codes[far]), values[far], ids[far],
+            series.append(Series(name, index, part // len(names), x.take(level.codes[far]), values[far], ids[far],
                                  row_told, measure=up.column))  # fmt: skip
     x_axis = Axis(CATEGORY, chart.x_title or looked.along_title(), tuple(labels))
     return looked.made(x_axis, series, panel_names, names)

@@ -91,8 +91,8 @@ class Strokes:
         columns = self._columns(ground)
         x, y = reduce_line(self.drawn.line(number, self.stop), columns, self.stop)
         self.points += len(x)
-        colour, place = self.look.colour(self.chart.palette, each.place), each.place
-        dash = DASHES[place % len(DASHES)]
+        colour, index = self.look.colour(self.chart.palette, each.place), each.place
+        dash = DASHES[index % len(DASHES)]
         is_dense = len(x) >= 2 * len(columns)
         style: Any = (0, dash) if dash and len(x) <= ground.width / 2 else "-"
         if self.chart.kind is ChartKind.AREA:
@@ -100,7 +100,7 @@ class Strokes:
             if each.base is not None:
                 under = reduce_line(self.drawn.line(number, self.stop, base=True), columns, self.stop)[1]
                 base = under if len(under) == len(y) else np.interp(x, each.x, each.base)
-            hatch = HATCHES[place % len(HATCHES)] or None
+            hatch = HATCHES[index % len(HATCHES)] or None
             axes.fill_between(x, base, y, color=to_rgba(colour, 0.85 if each.base is not None else 0.3), linewidth=0,
                               hatch=hatch, edgecolor=to_rgba(self.look.surface, 0.5))  # fmt: skip
         if is_dense:  # in pieces: one long path that crosses itself again and again takes its time
@@ -113,7 +113,7 @@ class Strokes:
             axes.plot(x, y, color=colour, linewidth=1.5, linestyle=style, solid_joinstyle="round")
         if len(self.drawn.names) > 1 and len(x) > ground.width / 2:  # no dashes can be seen there
             some = x[:: max(1, len(x) // 7)], y[:: max(1, len(x) // 7)]
-            axes.plot(*some, linestyle="", marker=SHAPES[place % len(SHAPES)], markersize=6, color=colour,
+            axes.plot(*some, linestyle="", marker=SHAPES[index % len(SHAPES)], markersize=6, color=colour,
                       markeredgecolor=self.look.surface, markeredgewidth=0.8)  # fmt: skip
         if len(x) <= 60:
             alone = _alone(y)
@@ -126,10 +126,10 @@ class Strokes:
         self, axes: Axes, own: Sequence[tuple[int, Series]], ends: Sequence[tuple[float, float] | None], ground: Ground
     ) -> None:
         """Names beside the ends of lines, moved apart where they would cover each other."""
-        found = [(each, end) for (_, each), end in zip(own, ends, strict=True) if end is not None]
-        if not found:
+        results = [(each, end) for (_, each), end in zip(own, ends, strict=True) if end is not None]
+        if not results:
             return
-        places = ground.pixels(np.array([end[0] for _, end in found]), np.array([end[1] for _, end in found]))[1]
+        places = ground.pixels(np.array([end[0] for _, end in results]), np.array([end[1] for _, end in results]))[1]
         order, least = np.argsort(places, kind="stable"), 13.0
         tops = np.clip(places[order], ground.top + 4, ground.top + ground.height - 4)
         for n in range(1, len(tops)):
@@ -138,7 +138,7 @@ class Strokes:
         if over > 0:
             tops -= over
         for n, place in enumerate(order.tolist()):
-            each = found[place][0]
+            each = results[place][0]
             up = 1 - tops[n] / self.height
             self.figure.text((ground.left + ground.width + 6) / self.width, up, each.name, va="center", ha="left",
                              fontsize=TEXT_PX * PT, fontweight=600,
@@ -251,12 +251,12 @@ class Strokes:
                     y = np.log10(y) if ground.y_scale.is_log else y
                 x_ends = logged(ground.x) if ground.x_scale.is_log else ground.x
                 y_ends = logged(ground.y) if ground.y_scale.is_log else ground.y
-            found = spots_of(x, y, x_ends, y_ends, columns, rows, shade, self.stop)
+            spots = spots_of(x, y, x_ends, y_ends, columns, rows, shade, self.stop)
             colour = np.array(to_rgba(self.look.colour(self.chart.palette, each.place))[:3])
-            mixed += found.counts[:, :, None] * colour
-            weights += found.counts
-            if found.shades is not None:
-                shaded += found.shades
+            mixed += spots.counts[:, :, None] * colour
+            weights += spots.counts
+            if spots.shades is not None:
+                shaded += spots.shades
         filled = weights > 0
         image = np.zeros((rows, columns, 4))
         if limits is not None:

@@ -54,28 +54,28 @@ def offers(fields: Sequence[Field], is_grouped: bool = False) -> list[Chart]:
     times = [field for field in fields if kind_of(field) == TIME]
     amounts = [field for field in fields if kind_of(field) == NUMBER and not _is_id(field)]
     names = [field for field in fields if _is_name(field)]
-    found: list[Chart] = []
+    charts: list[Chart] = []
     if times and amounts:
-        found.append(Chart(ChartKind.LINE, along=KeyBy(times[0].name), up=(Up(amounts[0].name),)))
+        charts.append(Chart(ChartKind.LINE, along=KeyBy(times[0].name), up=(Up(amounts[0].name),)))
         if not is_grouped:
             key = KeyBy(times[0].name, "day")
-            found.append(Chart(ChartKind.LINE, along=key, up=(up_of(amounts[0]),)))
+            charts.append(Chart(ChartKind.LINE, along=key, up=(up_of(amounts[0]),)))
     if names and amounts:
         up = Up(amounts[0].name) if is_grouped else up_of(amounts[0])
-        found.append(Chart(ChartKind.BARS, along=KeyBy(names[0].name), up=(up,)))
+        charts.append(Chart(ChartKind.BARS, along=KeyBy(names[0].name), up=(up,)))
         if not is_grouped:
-            found.append(Chart(ChartKind.BOX, along=KeyBy(names[0].name), up=(Up(amounts[0].name),)))
+            charts.append(Chart(ChartKind.BOX, along=KeyBy(names[0].name), up=(Up(amounts[0].name),)))
     if len(amounts) > 1:
-        found.append(Chart(ChartKind.SCATTER, along=KeyBy(amounts[0].name), up=(Up(amounts[1].name),)))
+        charts.append(Chart(ChartKind.SCATTER, along=KeyBy(amounts[0].name), up=(Up(amounts[1].name),)))
     if len(names) > 1 and not is_grouped:
-        found.append(Chart(ChartKind.HEAT, along=KeyBy(names[0].name), by=KeyBy(names[1].name), up=(Up("", "count"),)))
+        charts.append(Chart(ChartKind.HEAT, along=KeyBy(names[0].name), by=KeyBy(names[1].name), up=(Up("", "count"),)))
     if amounts:
-        found.append(Chart(ChartKind.HISTOGRAM, along=KeyBy(amounts[0].name)))
-    if names and not found:
-        found.append(chart_of(fields, names[0].name))
-    if times and not found:
-        found.append(chart_of(fields, times[0].name))
-    return found[:MOST]
+        charts.append(Chart(ChartKind.HISTOGRAM, along=KeyBy(amounts[0].name)))
+    if names and not charts:
+        charts.append(chart_of(fields, names[0].name))
+    if times and not charts:
+        charts.append(chart_of(fields, times[0].name))
+    return charts[:MOST]
 
 
 def _is_id(field: Field) -> bool:

@@ -105,9 +105,9 @@ def suggested(view: View, places: Sequence[int], stop: StopToken = NEVER) -> lis
     """Lines that hold for these rows now, from the figures of their columns: each is for a person to take or leave.
     Raises: Stopped."""
     lines = []
-    for place in places:
+    for index in places:
         stop.check()
-        own, found = view.table.fields[place], profile(view, place, stop=stop)
+        own, found = view.table.fields[index], profile(view, index, stop=stop)
         name = (own.name,)
         filled = found.rows - found.empty
         if not filled:
@@ -118,7 +118,7 @@ def suggested(view: View, places: Sequence[int], stop: StopToken = NEVER) -> lis
             lines.append(CheckLine(Rule.FILLED, name))
         if own.kind is Kind.TEXT and found.distinct <= _FEW and found.distinct * 4 <= filled:
             ids = view.row_ids()
-            values = dict.fromkeys(value for value, _ in _frequent(view, place, found.distinct, stop))
+            values = dict.fromkeys(value for value, _ in _frequent(view, index, found.distinct, stop))
             lines.append(CheckLine(Rule.AMONG, name, tuple(sorted(v for v in values if len(ids) and v is not None))))
         elif own.kind.is_number and found.distinct < filled:
             lines.append(CheckLine(Rule.RANGE, name, (plain(found.smallest), plain(found.largest))))

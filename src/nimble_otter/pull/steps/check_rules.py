@@ -138,11 +138,11 @@ class CheckLine:
         """With the values of those parameters that have one."""
         if not any(name in given for name in self.parameters()):
             return self
-        made: list[object] = []
+        items: list[object] = []
         for value in self.values:
             one = given.get(value[1:], value) if isinstance(value, str) and value.startswith(":") else value
-            made += one if isinstance(one, list) else [one]
-        return replace(self, values=tuple(made), text=bound_text(self.text, given))
+            items += one if isinstance(one, list) else [one]
+        return replace(self, values=tuple(items), text=bound_text(self.text, given))
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -200,10 +200,10 @@ def _of_rows(line: CheckLine, ground: _Ground, failing: Ids, word: str, held: st
     """A line that each row holds or fails."""
     total = len(ground.view)
     holds = len(failing) <= most
-    said = f"{grouped(len(failing))} {word}"
+    text = f"{grouped(len(failing))} {word}"
     if len(failing) == 0:
-        said = held or f"{grouped(total)} of {grouped(total)}"
-    return Checked(line, holds, said, failing)
+        text = held or f"{grouped(total)} of {grouped(total)}"
+    return Checked(line, holds, text, failing)
 
 
 def _column(line: CheckLine, ground: _Ground) -> int:
@@ -259,24 +259,24 @@ def _no_duplicates(line: CheckLine, ground: _Ground) -> Checked:
 
 
 def _among(line: CheckLine, ground: _Ground) -> Checked:
-    place = _column(line, ground)
-    name = ground.view.table.fields[place].name
+    index = _column(line, ground)
+    name = ground.view.table.fields[index].name
     outside = Condition("is none of", name, line.values).node(ground.view.table)
-    failing = _failing(ground, All((outside, Not(IsEmpty(ColumnAt(place))))))
-    return _of_rows(line, ground, failing, f"other: {_examples(ground, place, failing)}")
+    failing = _failing(ground, All((outside, Not(IsEmpty(ColumnAt(index))))))
+    return _of_rows(line, ground, failing, f"other: {_examples(ground, index, failing)}")
 
 
 def _elsewhere(line: CheckLine, ground: _Ground) -> Checked:
-    place, rows = _column(line, ground), _others(line, ground)
+    index, rows = _column(line, ground), _others(line, ground)
     there = find_column(rows.table, line.other_column or line.columns[0])
-    one = Table((ground.view.table.fields[place],), (ground.view.table.columns[place],), ground.view.table.rows)
+    one = Table((ground.view.table.fields[index],), (ground.view.table.columns[index],), ground.view.table.rows)
     mine, theirs, none = pair_codes(View(one, ground.view.ids), rows.table, [(0, there)], ground.stop,
                                     there_ids=rows.row_ids())  # fmt: skip
     known = np.zeros(none + 1, np.bool_)
     known[theirs] = True
     known[none] = True  # no value is not looked for
     failing = ground.view.row_ids()[~known.take(mine)]
-    return _of_rows(line, ground, failing, f"are not there: {_examples(ground, place, failing)}")
+    return _of_rows(line, ground, failing, f"are not there: {_examples(ground, index, failing)}")
 
 
 def _others(line: CheckLine, ground: _Ground) -> View:
@@ -289,13 +289,13 @@ def _others(line: CheckLine, ground: _Ground) -> View:
 
 
 def _range(line: CheckLine, ground: _Ground) -> Checked:
-    place = _column(line, ground)
-    failing = _failing(ground, Not(_bounds(line, ground.view.table, ground.view.table.fields[place].name)))
+    index = _column(line, ground)
+    failing = _failing(ground, Not(_bounds(line, ground.view.table, ground.view.table.fields[index].name)))
     if not len(failing):
         return _of_rows(line, ground, failing, "")
-    ends = [Aggregate(figure, place) for figure in (AggregateFunction.MIN, AggregateFunction.MAX)]
+    ends = [Aggregate(figure, index) for figure in (AggregateFunction.MIN, AggregateFunction.MAX)]
     totals = group_view(View(ground.view.table, failing), [], ends, ground.stop).totals
-    low, high = (shown(column.value(0), ground.view.table.fields[place]) for column in totals.columns)
+    low, high = (shown(column.value(0), ground.view.table.fields[index]) for column in totals.columns)
     return _of_rows(line, ground, failing, f"outside, {low}" if low == high else f"outside, {low} to {high}")
 
 
@@ -309,14 +309,14 @@ def _bounds(line: CheckLine, table: Table, name: str) -> Node:
 
 
 def _pattern(line: CheckLine, ground: _Ground) -> Checked:
-    place = _column(line, ground)
+    index = _column(line, ground)
     pattern = _text(line.values[0]) if line.values else ""
     if not pattern:
         raise ConditionError("The check has no pattern.", "Type a regular expression.")
     compiled(pattern, True)
-    like = Like(ColumnAt(place), f"^(?:{pattern})$", finds=True)
+    like = Like(ColumnAt(index), f"^(?:{pattern})$", finds=True)
     failing = _failing(ground, Not(like))
-    return _of_rows(line, ground, failing, f"don't match: {_examples(ground, place, failing)}")
+    return _of_rows(line, ground, failing, f"don't match: {_examples(ground, index, failing)}")
 
 
 def _type(line: CheckLine, ground: _Ground) -> Checked:
@@ -359,27 +359,27 @@ def _figure(line: CheckLine, view: View, name: str, stop: StopToken) -> Table:
     except ValueError as problem:
         known = ", ".join(figure.value for figure in AggregateFunction)
         raise ConditionError(f"{line.figure!r} is not an aggregate.", f"Available are {known}.") from problem
-    place = find_column(view.table, name) if name else None
-    if place is None and not function.of_rows:
+    index = find_column(view.table, name) if name else None
+    if index is None and not function.of_rows:
         raise ConditionError("The check names no column.", "Choose one.")
-    return group_view(view, [], [Aggregate(function, place)], stop).totals
+    return group_view(view, [], [Aggregate(function, index)], stop).totals
 
 
 def _aggregate(line: CheckLine, ground: _Ground) -> Checked:
     column = line.columns[0] if line.columns else ""
     own = _figure(line, ground.view, column, ground.stop)
     value = own.columns[0].value(0)
-    said = shown(value, own.fields[0])
+    text = shown(value, own.fields[0])
     if line.other:
         theirs = _figure(line, _others(line, ground), line.other_column or column, ground.stop)
         there = theirs.columns[0].value(0)
         return Checked(
-            line, _alike(value, there, line.tolerance), f"{said} here, {shown(there, theirs.fields[0])} there"
+            line, _alike(value, there, line.tolerance), f"{text} here, {shown(there, theirs.fields[0])} there"
         )
     if value is None:
         return Checked(line, False, "no value")
     holds = len(filter_view(View(own), _bounds(line, own, own.fields[0].name), ground.stop)) == 1
-    return Checked(line, holds, said)
+    return Checked(line, holds, text)
 
 
 def _alike(one: object, other: object, tolerance: str) -> bool:
@@ -394,16 +394,16 @@ def _alike(one: object, other: object, tolerance: str) -> bool:
 
 
 def _newest(line: CheckLine, ground: _Ground) -> Checked:
-    place = _column(line, ground)
-    found = _AGE.fullmatch(_text(line.values[0]) if line.values else "")
-    if found is None:
+    index = _column(line, ground)
+    match = _AGE.fullmatch(_text(line.values[0]) if line.values else "")
+    if match is None:
         raise ConditionError("The check names no age.", "Type one such as 2 days, 6 hours or 30 minutes.")
-    field, ids = ground.view.table.fields[place], ground.view.row_ids()
-    if ground.view.table.columns[place].empty_at(ids).all():
+    field, ids = ground.view.table.fields[index], ground.view.row_ids()
+    if ground.view.table.columns[index].empty_at(ids).all():
         return Checked(line, False, "no value")
     if not field.kind.is_moment:
         raise ConditionError(f"{field.name} holds {field.kind.value}, which has no age.", "Choose a column of times.")
-    totals = group_view(ground.view, [], [Aggregate(AggregateFunction.MAX, place)], ground.stop).totals
+    totals = group_view(ground.view, [], [Aggregate(AggregateFunction.MAX, index)], ground.stop).totals
     newest = totals.columns[0].value(0)
     if not isinstance(newest, dt.datetime):
         newest = dt.datetime.combine(newest, dt.time())
@@ -411,7 +411,7 @@ def _newest(line: CheckLine, ground: _Ground) -> Checked:
     age_s = (now - newest).total_seconds()
     if field.kind is Kind.DATE:  # a day is as old as its end
         age_s = max(0.0, age_s - 86_400)
-    return Checked(line, age_s <= float(found[1]) * _UNITS[found[2].lower()], f"{_age_words(age_s)} ago")
+    return Checked(line, age_s <= float(match[1]) * _UNITS[match[2].lower()], f"{_age_words(age_s)} ago")
 
 
 def _age_words(seconds: float) -> str:
@@ -430,8 +430,8 @@ def _columns(line: CheckLine, ground: _Ground) -> Checked:
     parts = [("missing", [name for name in before if name not in now]),
              ("new", [name for name in now if name not in before]),
              ("of another type", [name for name in now if before.get(name, now[name]) != now[name]])]  # fmt: skip
-    said = "; ".join(f"{', '.join(names)} {word}" for word, names in parts if names)
-    return Checked(line, not said, said or f"{len(now)} of {len(before)}")
+    text = "; ".join(f"{', '.join(names)} {word}" for word, names in parts if names)
+    return Checked(line, not text, text or f"{len(now)} of {len(before)}")
 
 
 def _sql(line: CheckLine, ground: _Ground) -> Checked:

@@ -30,11 +30,11 @@ class ColumnsStep:
         """The step in a line of the course."""
         if self.only:
             return ", ".join(self.order)
-        said = [f"{len(self.hidden)} hidden"] if self.hidden else []
-        said += ["reordered"] if self.order else []
-        said += [f"{len(self.pinned)} pinned"] if self.pinned else []
-        said += [f"{len(self.looks)} formatted"] if self.looks else []
-        return ", ".join(said) or "all"
+        lines = [f"{len(self.hidden)} hidden"] if self.hidden else []
+        lines += ["reordered"] if self.order else []
+        lines += [f"{len(self.pinned)} pinned"] if self.pinned else []
+        lines += [f"{len(self.looks)} formatted"] if self.looks else []
+        return ", ".join(lines) or "all"
 
     def look(self, name: str) -> ColumnFormat:
         """How a column is shown."""

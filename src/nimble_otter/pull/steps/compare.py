@@ -62,10 +62,10 @@ class CompareStep:
         pairs, rules = self.paired(here.table, there.table), self.rules_at(here.table)
         if self.is_of_texts:  # a file of texts does not tell an empty text from NULL
             rules = {place: replace(rules.get(place, EQUAL), empty_is_null=True) for place, _ in pairs}
-        found = compare_views(here, there, self.keys, stop, pairs, rules)
-        table, compared = differences_table(found, self.with_same)
-        said = summary(found, self.rules_at(here.table))
-        made = made_anew(table, f"{said}; empty texts count as NULL" if self.is_of_texts else said)
+        differences = compare_views(here, there, self.keys, stop, pairs, rules)
+        table, compared = differences_table(differences, self.with_same)
+        text = summary(differences, self.rules_at(here.table))
+        made = made_anew(table, f"{text}; empty texts count as NULL" if self.is_of_texts else text)
         is_own = shaped.own_rows and shaped.grouped is None
         return replace(made, compared=replace(compared, places=shaped.shown() if is_own else None))
 
@@ -133,7 +133,7 @@ def read_tolerance(text: str) -> float:
 
 
 def _tolerance(given: object) -> float:
-    found = float(given)  # type: ignore[arg-type]
-    if not 0 <= found < float("inf"):
+    number = float(given)  # type: ignore[arg-type]
+    if not 0 <= number < float("inf"):
         raise ValueError(given)
-    return found
+    return number

@@ -64,12 +64,12 @@ class ComputeStep:
             if not computed.label and not computed.text:
                 continue  # one that is being written
             try:
-                made = _made(computed, table, ids, stop)
+                column = _made(computed, table, ids, stop)
             except ConditionError as wrong:  # the others are there all the same
                 problem = problem or wrong
                 continue
-            field = Field(computed.label, made.kind, note="computed")
-            table = Table((*table.fields, field), (*table.columns, made), table.rows)
+            field = Field(computed.label, column.kind, note="computed")
+            table = Table((*table.fields, field), (*table.columns, column), table.rows)
             columns = None if columns is None else (*columns, len(table.fields) - 1)
         done = replace(shaped, view=View(table, shaped.view.ids), columns=columns)
         if problem is not None:
@@ -108,12 +108,12 @@ def _of_groups(computed: Computed, whole: int, stop: StopToken, table: Table) ->
     """The column at one level; larger groups, which have no such keys (`whole` columns has the deepest level), have no
     value. Raises: ConditionError, Stopped."""
     try:
-        made = _made(computed, table, np.arange(table.rows), stop)
+        column = _made(computed, table, np.arange(table.rows), stop)
     except ConditionError:
         if len(table.fields) == whole:
             raise
-        made = column_of([None] * table.rows)
-    return Field(computed.label, made.kind, note="computed"), made
+        column = column_of([None] * table.rows)
+    return Field(computed.label, column.kind, note="computed"), column
 
 
 def _made(computed: Computed, table: Table, ids: Ids, stop: StopToken) -> Column:

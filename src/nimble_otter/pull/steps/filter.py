@@ -135,8 +135,8 @@ class Condition:
         if not any(name in values for name in self.parameters()):
             return self
         if self.operator != "sql":
-            made = [values.get(v[1:], v) if isinstance(v, str) and v.startswith(":") else v for v in self.values]
-            several = [one for value in made for one in (value if isinstance(value, list) else [value])]
+            items = [values.get(v[1:], v) if isinstance(v, str) and v.startswith(":") else v for v in self.values]
+            several = [one for value in items for one in (value if isinstance(value, list) else [value])]
             return replace(self, values=tuple(several))
         return replace(self, text=bound_text(self.text, values))
 

@@ -146,10 +146,10 @@ def with_parts(view: View, keys: Iterable[KeyBy]) -> View:
     """The rows with a further column for each part of a column that is named. Raises: ConditionError."""
     table = view.table
     for key in keys:
-        place = find_column(table, key.column)
+        index = find_column(table, key.column)
         if key.part and all(field.name != key.title for field in table.fields):
-            made = part_column(table.columns[place], key.part, view.row_ids(), key.column)
-            form = table.fields[place].form if made.kind is table.columns[place].kind else ""
-            field = Field(key.title, made.kind, form=form if made.kind.is_moment else "")
-            table = Table((*table.fields, field), (*table.columns, made), table.rows)
+            column = part_column(table.columns[index], key.part, view.row_ids(), key.column)
+            form = table.fields[index].form if column.kind is table.columns[index].kind else ""
+            field = Field(key.title, column.kind, form=form if column.kind.is_moment else "")
+            table = Table((*table.fields, field), (*table.columns, column), table.rows)
     return View(table, view.ids)

@@ -111,10 +111,10 @@ class AppendStep:
         theirs = {f.name.casefold() for f in rows.fields}
         only = [f.name for f in here.fields if f.name.casefold() not in theirs]
         more = [f.name for f in rows.fields if f.name.casefold() not in names]
-        said = f"{grouped(here.rows)} rows here, {grouped(rows.rows)} of {self.other}"
-        said += f"; empty there: {', '.join(only)}" if only else ""
-        said += f"; empty here: {', '.join(more)}" if more else ""
-        return made_anew(appended(here, rows), said)
+        text = f"{grouped(here.rows)} rows here, {grouped(rows.rows)} of {self.other}"
+        text += f"; empty there: {', '.join(only)}" if only else ""
+        text += f"; empty here: {', '.join(more)}" if more else ""
+        return made_anew(appended(here, rows), text)
 
     def to_plain(self) -> dict[str, object]:
         """As a pull file has it."""
@@ -144,11 +144,11 @@ def their_column(rows: Table, other: str, name: str) -> int:
 
 
 def _told(report: JoinReport, other: str) -> str:
-    said = [f"{grouped(report.matched)} rows matched a row of {other}"]
+    lines = [f"{grouped(report.matched)} rows matched a row of {other}"]
     if report.multiplied:
-        said.append(f"{grouped(report.multiplied)} of them matched several")
+        lines.append(f"{grouped(report.multiplied)} of them matched several")
     if report.left_alone:
-        said.append(f"{grouped(report.left_alone)} matched none")
+        lines.append(f"{grouped(report.left_alone)} matched none")
     if report.right_alone:
-        said.append(f"{grouped(report.right_alone)} rows of {other} were not matched")
-    return ", ".join(said)
+        lines.append(f"{grouped(report.right_alone)} rows of {other} were not matched")
+    return ", ".join(lines)

@@ -40,14 +40,14 @@ class OpenStep:
         table, shown, opened = shaped.view.table, list(shaped.shown()), dict(shaped.opened)
         for path in self.paths:
             stop.check()
-            place = find_column(table, path)
-            whole, names = opened.get(place, (place, ()))
+            index = find_column(table, path)
+            whole, names = opened.get(index, (index, ()))
             before = len(table.fields)
-            table, parts, keeps = _opened(table, place)
+            table, parts, keeps = _opened(table, index)
             opened |= {before + n: (whole, (*names, name)) for n, name in enumerate(parts)}
-            if place in shown:
-                at = shown.index(place)
-                shown[at : at + 1] = [*([place] if keeps else []), *range(before, before + len(parts))]
+            if index in shown:
+                at = shown.index(index)
+                shown[at : at + 1] = [*([index] if keeps else []), *range(before, before + len(parts))]
         return replace(shaped, view=View(table, shaped.view.ids), columns=tuple(shown), opened=opened)
 
     def to_plain(self) -> dict[str, object]:

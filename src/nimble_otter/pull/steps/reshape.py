@@ -42,8 +42,8 @@ class DistinctStep:
         table = shaped.view.table
         places = [find_column(table, name) for name in self.columns] or list(shaped.shown())
         view = first_of_each(shaped.view, places, stop)
-        said = f"{grouped(len(shaped.view) - len(view))} duplicate rows left out"
-        return replace(shaped, view=view, said=said)
+        text = f"{grouped(len(shaped.view) - len(view))} duplicate rows left out"
+        return replace(shaped, view=view, said=text)
 
     def to_plain(self) -> dict[str, object]:
         """As a pull file has it."""

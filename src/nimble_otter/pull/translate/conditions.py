@@ -190,19 +190,19 @@ def escaped(pattern: list[tuple[str, bool]]) -> str:
 
 def _pattern_of(regex: str) -> list[tuple[str, bool]]:
     """A LIKE pattern by its signs, and whether each stands for others; from the form that conditions.Like keeps."""
-    found: list[tuple[str, bool]] = []
+    results: list[tuple[str, bool]] = []
     at = 0
     while at < len(regex):
         if regex.startswith(".*", at):
-            found.append(("%", True))
+            results.append(("%", True))
             at += 2
         elif regex[at] == "." or regex[at] != "\\":
-            found.append(("_", True) if regex[at] == "." else (regex[at], False))
+            results.append(("_", True) if regex[at] == "." else (regex[at], False))
             at += 1
         else:
-            found.append((regex[at + 1], False))
+            results.append((regex[at + 1], False))
             at += 2
-    return found
+    return results
 
 
 def micros(value: Value) -> int:

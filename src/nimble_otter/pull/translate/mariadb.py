@@ -167,10 +167,10 @@ class MariadbTranslator(Translator):
         return f"{text} <> 0" if isinstance(operand, ColumnAt) else text
 
     def _matched(self, text: str, pattern: list[tuple[str, bool]], ignore_case: bool) -> str:
-        said, text = escaped(pattern), f"convert({text} using utf8mb4)"
+        pattern_text, text = escaped(pattern), f"convert({text} using utf8mb4)"
         if ignore_case:
-            said, text = said.lower(), f"lower({text})"
-        return f"{text} collate {_BINARY} like {self._text(said)} escape '!'"
+            pattern_text, text = pattern_text.lower(), f"lower({text})"
+        return f"{text} collate {_BINARY} like {self._text(pattern_text)} escape '!'"
 
     def _found(self, text: str, pattern: str, ignore_case: bool) -> str:
         inner = pattern[:-1] + "\\z" if pattern.endswith("$") else pattern

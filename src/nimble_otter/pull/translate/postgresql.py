@@ -144,12 +144,12 @@ class PostgresqlTranslator(Translator):
         if kind in (None, Kind.TEXT, Kind.SPAN, Kind.CLOCK):
             return super()._cast_to(call, of, target, sizes)
         self._checked(Call("cast", call.args, Kind.TEXT), "A cast")
-        said, text = _TYPES.get(target, target), self._number(of)
+        sql_type, text = _TYPES.get(target, target), self._number(of)
         if target == "bool" and kind is Kind.INT:
             return f"({text} <> 0)"
         if target == "decimal" and sizes:
-            said += f"({', '.join(map(str, sizes))})"
-        return f"{text}::{said}"
+            sql_type += f"({', '.join(map(str, sizes))})"
+        return f"{text}::{sql_type}"
 
     # --- conditions ----------------------------------------------------------------------------------------------
 

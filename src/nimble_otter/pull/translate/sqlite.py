@@ -210,9 +210,9 @@ class SqliteTranslator(Translator):
             wild = {"%": "*", "_": "?"}
             glob = "".join(wild[p] if is_wild else f"[{p}]" if p in "*?[" else p for p, is_wild in pattern)
             return f"{text} glob {self._text(glob)}"
-        said = escaped(pattern)
-        tail = " escape '!'" if "!" in said else ""
-        return f"{text} like {self._text(said)}{tail}"
+        pattern_text = escaped(pattern)
+        tail = " escape '!'" if "!" in pattern_text else ""
+        return f"{text} like {self._text(pattern_text)}{tail}"
 
 
 def _loses(value: Value, form: str) -> bool:

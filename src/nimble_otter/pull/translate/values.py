@@ -210,8 +210,8 @@ class Values:
                 raise self._refuse(f"{what} beyond 64 bits")
             return
         given = [values_of(a, self._table, ids) for a in call.args]
-        made = values_of(call, self._table, ids)
-        for row, value in enumerate(made):
+        items = values_of(call, self._table, ids)
+        for row, value in enumerate(items):
             if value is None and all(of[row] is not None for of in given):
                 raise ConditionError(
                     f"{what} has no value in some rows, which makes the server fail.", "Filter them first."

@@ -91,9 +91,9 @@ def complete(
         return Completion(position)
     context = _Context(read(own, names), at - len(path) - len(word), names, dialect, quoted, values, before,
                        word.lstrip('"').casefold())  # fmt: skip
-    found = context.behind_dot(path[:-1]) if path else context.offers()
+    offers = context.behind_dot(path[:-1]) if path else context.offers()
     begin = position - len(word)
-    return Completion(begin, tuple(ranked(found, word.lstrip('"'), used or {})))
+    return Completion(begin, tuple(ranked(offers, word.lstrip('"'), used or {})))
 
 
 def ranked(offers: Sequence[Offer], word: str, used: Mapping[str, int]) -> list[Offer]:
@@ -200,11 +200,11 @@ class _Context:
         return [Offer(word, "keyword") for word in _AFTER.get(clause, _BEGIN)]
 
     def _tables(self) -> list[Offer]:
-        found = [Offer(name, "table", "in this query") for name in self.reading.ctes]
+        offers = [Offer(name, "table", "in this query") for name in self.reading.ctes]
         rows = [t for t in self.names.like(self.word) if t.kind not in ("routine", "sequence")]
-        found += [Offer(self.quoted(t.name), "table", t.kind, t.name) for t in rows[:_MANY]]
+        offers += [Offer(self.quoted(t.name), "table", t.kind, t.name) for t in rows[:_MANY]]
         schemas = dict.fromkeys(t.schema for t in self.names.tables if t.schema)
-        return found + [Offer(f"{schema}.", "schema", "schema") for schema in schemas]
+        return offers + [Offer(f"{schema}.", "schema", "schema") for schema in schemas]
 
     def _scope(self, select: Select, clause: str) -> list[Offer]:
         """Columns of the tables in the query: those whose name stands for one table plainly, the others with it."""
@@ -213,46 +213,46 @@ class _Context:
         for ref in refs:
             for name, _ in self._columns(ref):
                 counts[name.casefold()] = counts.get(name.casefold(), 0) + 1
-        found = []
+        results = []
         for ref in refs:
             for name, word in self._columns(ref):
                 written = self.quoted(name) if "." not in name else name
                 text = written if counts[name.casefold()] == 1 else f"{self.quoted(ref.alias)}.{written}"
-                found.append(Offer(text, "column", f"{ref.alias} · {word}" if word else ref.alias, name))
+                results.append(Offer(text, "column", f"{ref.alias} · {word}" if word else ref.alias, name))
         if clause in ("order", "group", "having"):
-            found += [Offer(self.quoted(label), "column", "of the result") for label in select.labels]
-        return found + [Offer(f"{self.quoted(ref.alias)}.", "table", ref.table or "subquery") for ref in refs]
+            results += [Offer(self.quoted(label), "column", "of the result") for label in select.labels]
+        return results + [Offer(f"{self.quoted(ref.alias)}.", "table", ref.table or "subquery") for ref in refs]
 
     # --- joins -------------------------------------------------------------------------------------------------
 
     def _joins(self, select: Select) -> list[Offer]:
         """Whole joins to the tables that a key leads to from those in the query."""
-        found: list[Offer] = []
+        offers: list[Offer] = []
         taken = {ref.alias.casefold() for ref in select.refs}
         here = [r for r in select.refs if r.start < self.position]
         for ref in here:
             for join in self.names.joins(ref.table):
                 if self.word not in join.table.casefold():
                     continue
-                if len(found) >= MOST:
-                    return found
+                if len(offers) >= MOST:
+                    return offers
                 alias = short_alias(join.table, taken)
                 condition = self._condition(ref, join.columns, alias, join.others)
                 own = self.quoted(join.table)
                 text = f"{own} {alias} on {condition}" if alias != join.table else f"{own} on {condition}"
-                found.append(Offer(text, "join", f"by {', '.join(join.columns)}", text))
-        return found
+                offers.append(Offer(text, "join", f"by {', '.join(join.columns)}", text))
+        return offers
 
     def _conditions(self, select: Select) -> list[Offer]:
         """Join conditions along keys between the table just joined and those before it."""
         here = [r for r in select.refs if r.start < self.position]
-        found = []
+        results = []
         for other in here[:-1]:
             for join in self.names.joins(here[-1].table):
                 if join.table == other.table:
                     text = self._condition(other, join.others, here[-1].alias, join.columns)
-                    found.append(Offer(text, "join", "key"))
-        return found
+                    results.append(Offer(text, "join", "key"))
+        return results
 
     def _condition(self, ref: Ref, columns: Sequence[str], alias: str, others: Sequence[str]) -> str:
         q = self.quoted

@@ -35,20 +35,20 @@ class Problem:
 
 def diagnose(text: str, names: Names | None, dialect: str) -> list[Problem]:
     """Problems in the order of the text. `names` None: the catalogue is not known yet, so names are not looked at."""
-    found: list[Problem] = []
+    problems: list[Problem] = []
     for statement in split_statements(text):
         try:
             parsed = parse_sql(statement.text, dialect, QueryError)
         except QueryError as wrong:
             if wrong.place is not None:
-                found.append(_moved(Problem(wrong.place, wrong.message), statement, text))
+                problems.append(_moved(Problem(wrong.place, wrong.message), statement, text))
             continue
         own = _Statement(statement, dialect, names)
         told = {(p.place.start, p.message): p for p in own.problems(parsed)}
-        found += [_moved(problem, statement, text) for problem in told.values()]
-        if len(found) >= MOST:
+        problems += [_moved(problem, statement, text) for problem in told.values()]
+        if len(problems) >= MOST:
             break
-    return sorted(found, key=lambda p: p.place.start)[:MOST]
+    return sorted(problems, key=lambda p: p.place.start)[:MOST]
 
 
 def diagnose_documents(text: str, names: Names | None, parameters: Mapping[str, object]) -> list[Problem]:
@@ -59,18 +59,18 @@ def diagnose_documents(text: str, names: Names | None, parameters: Mapping[str, 
     try:
         request = translate_select(text, None, {**unset, **parameters})
     except QueryError as wrong:
-        said = f"{wrong.message} {wrong.hint}".strip()
-        return [Problem(wrong.place or place_of(text, 0, len(text.split()[0])), said)]
-    found = []
+        message = f"{wrong.message} {wrong.hint}".strip()
+        return [Problem(wrong.place or place_of(text, 0, len(text.split()[0])), message)]
+    results = []
     for name in request.collections if names is not None and names.tables else ():
         if names is not None and names.table(name) is None:
             near = difflib.get_close_matches(name, [t.name for t in names.tables], 3)
             at = next((m.start() for m in re.finditer(rf"\b{re.escape(name)}\b", text)), 0)
             hint = f" The nearest is {near[0]}." if near else ""
-            found.append(
+            results.append(
                 Problem(place_of(text, at, at + len(name)), f"There is no collection {name}.{hint}", tuple(near))
             )
-    return found
+    return results
 
 
 def _moved(problem: Problem, statement: Statement, text: str) -> Problem:
@@ -101,8 +101,8 @@ class _Statement:
     def _suspicious(self, parsed: exp.Expr) -> Iterator[Problem]:
         if isinstance(parsed, (exp.Update, exp.Delete)) and not parsed.args.get("where"):
             word = self.text.split(None, 1)[0]
-            said = f"This {word.lower()} has no WHERE clause: it affects every row."
-            yield Problem(place_of(self.text, 0, len(word)), said, is_error=False)
+            text = f"This {word.lower()} has no WHERE clause: it affects every row."
+            yield Problem(place_of(self.text, 0, len(word)), text, is_error=False)
         for select in parsed.find_all(exp.Select):
             joins = select.args.get("joins") or []
             says_cross = (
@@ -117,8 +117,8 @@ class _Statement:
                     has_condition or join.args.get("using") or join.method or (join.kind == "CROSS" and says_cross)
                 )
                 if is_plain and not has_condition and not self._meets(select, table.alias_or_name.casefold()):
-                    said = f"Nothing joins {table.name}: this is a cross join."
-                    yield Problem(self._place(table.this), said, is_error=False)
+                    text = f"Nothing joins {table.name}: this is a cross join."
+                    yield Problem(self._place(table.this), text, is_error=False)
 
     @staticmethod
     def _meets(select: exp.Expr, alias: str) -> bool:
@@ -171,8 +171,8 @@ class _Statement:
             having = [alias for alias, columns in own.items() if name in _folded(columns or [])]
             if len(having) > 1 and name not in shared and not has_natural:
                 fixes = tuple(f"{alias}.{column.name}" for alias in having)
-                said = f"{column.name} is in {' and '.join(having)}; say which one is meant."
-                yield Problem(self._place(column.this), said, fixes)
+                text = f"{column.name} is in {' and '.join(having)}; say which one is meant."
+                yield Problem(self._place(column.this), text, fixes)
             elif not having and name not in labels and not any(name in _folded(c or []) for c in around.values()):
                 names = [c for columns in everywhere.values() for c in columns or []]
                 yield self._unknown(column.this, "column", names)
@@ -193,18 +193,18 @@ class _Statement:
         selects = getattr(source.expression, "selects", None)
         if selects is None:
             return None
-        found: list[str] = []
+        names: list[str] = []
         for item in selects:
             if not item.is_star:
-                found.append(item.alias_or_name)
+                names.append(item.alias_or_name)
                 continue
             for alias, inner in source.sources.items():
                 columns = self._columns_of(inner)
                 whose = item.table if isinstance(item, exp.Column) else ""
                 if columns is None:
                     return None
-                found += columns if not whose or whose.casefold() == alias.casefold() else []
-        return found
+                names += columns if not whose or whose.casefold() == alias.casefold() else []
+        return names
 
     def _around(self, scope: Any) -> dict[str, list[str] | None]:
         """The tables of the queries around a subquery, which it may name."""

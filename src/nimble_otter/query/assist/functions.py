@@ -25,8 +25,8 @@ left(text, n) right(text, n) regexp_replace(text, pattern, to)""",
 
 def functions_of(dialect: str) -> list[str]:
     """Each as "name(arguments)"."""
-    found: list[str] = []
+    names: list[str] = []
     for part in f"{_ALL}\n{_OWN.get(dialect, '')}".replace("\n", " ").split(") "):
         for call in [part.strip()] if part.strip() else []:
-            found.append(call if call.endswith(")") else f"{call})")
-    return sorted(found)
+            names.append(call if call.endswith(")") else f"{call})")
+    return sorted(names)

@@ -89,13 +89,13 @@ def _place(before: str) -> tuple[int, list[str], bool] | None:  # noqa: C901 - a
     above: list[str] = []
     kinds: list[str] = []
     pending, is_value = "", False
-    for found in re.finditer(r'"(?:[^"\\]|\\.)*("|\Z)|[{}\[\]:,]', before, re.DOTALL):
-        token = found[0]
+    for match in re.finditer(r'"(?:[^"\\]|\\.)*("|\Z)|[{}\[\]:,]', before, re.DOTALL):
+        token = match[0]
         if token[0] == '"':
-            if not found[1]:
+            if not match[1]:
                 inside_list = bool(kinds) and kinds[-1] == "["
                 is_name = not is_value and bool(kinds) and not inside_list
-                return found.start() + 1, [*above, *([pending] if is_value and pending else [])], is_name
+                return match.start() + 1, [*above, *([pending] if is_value and pending else [])], is_name
             if not is_value:
                 pending = token[1:-1]
         elif token in "{[":

@@ -21,10 +21,10 @@ from nimble_otter.query.sql.statements import (
 
 
 def _statement(text: str, position: int) -> Statement:
-    found = statement_at(text, position)
-    if found is None:
+    statement = statement_at(text, position)
+    if statement is None:
         raise QueryError("There is no statement here.")
-    return found
+    return statement
 
 
 def expand_stars(text: str, position: int, names: Names, quoted: Callable[[str], str]) -> str:
@@ -138,16 +138,16 @@ def name_part(text: str, start: int, end: int, name: str = "part") -> str:
     if not has_brackets:
         start, end = text.rindex("(", 0, start), text.index(")", end) + 1
     taken = {t.plain.casefold() for t in tokens_of(statement.text)}
-    number, found = 2, name
-    while found.casefold() in taken:
-        found, number = f"{name}{number}", number + 1
+    number, value = 2, name
+    while value.casefold() in taken:
+        value, number = f"{name}{number}", number + 1
     is_table = re.search(r"(?i)(from|join|,)\s*$", text[:start]) is not None
-    rest = text[statement.start : start] + (found if is_table else f"(select * from {found})") + text[end:]
+    rest = text[statement.start : start] + (value if is_table else f"(select * from {value})") + text[end:]
     begun = re.match(r"(?i)with\s+(recursive\s+)?", rest)
     if begun:
-        head = f"{begun[0]}{found} as (\n  {body}\n),\n"
+        head = f"{begun[0]}{value} as (\n  {body}\n),\n"
         return text[: statement.start] + head + rest[begun.end() :]
-    return text[: statement.start] + f"with {found} as (\n  {body}\n)\n" + rest
+    return text[: statement.start] + f"with {value} as (\n  {body}\n)\n" + rest
 
 
 def make_parameter(text: str, start: int, end: int) -> tuple[str, str, object]:
@@ -174,15 +174,15 @@ def format_sql(text: str, dialect: str) -> str:
         parsed = parse_sql(statement.text, dialect, QueryError)
         names = find_parameters(statement.text)
         options: dict[str, Any] = {"pretty": True, "normalize_functions": False, "comments": True}
-        made = parsed.sql(dialect=dialect or None, **options)
+        written = parsed.sql(dialect=dialect or None, **options)
         for name in names:  # some dialects write parameters in the manner of their driver
-            made = made.replace(f"%({name})s", f":{name}").replace(f"@{name}", f":{name}")
-        made = lower_keywords(made, statement.text)
-        same = sqlglot.parse_one(made, dialect=dialect or None) == parsed and find_parameters(made) == names
-        if not same or _comments(made) < _comments(statement.text):
+            written = written.replace(f"%({name})s", f":{name}").replace(f"@{name}", f":{name}")
+        written = lower_keywords(written, statement.text)
+        same = sqlglot.parse_one(written, dialect=dialect or None) == parsed and find_parameters(written) == names
+        if not same or _comments(written) < _comments(statement.text):
             place = place_of(text, statement.start, statement.start + 1)
             raise QueryError("This can't be formatted without changing its meaning.", "It is left as it was.", place)
-        pieces += [text[at : statement.start], made]
+        pieces += [text[at : statement.start], written]
         at = statement.end
     return "".join(pieces) + text[at:]
 

@@ -108,12 +108,12 @@ class Expressions:
         return {"$literal": value} if isinstance(value, str) and value.startswith("$") else value
 
     def _field(self, node: exp.Expr) -> object:
-        found = self.reading.find(node)
+        reading = self.reading.find(node)
         if self.reading.given is None:
-            return f"${found.path}"
-        if found.path in self.reading.given:
-            return self.reading.given[found.path]
-        raise self.reading.refuse(f"{found.path} must be in GROUP BY or inside a function.", node)
+            return f"${reading.path}"
+        if reading.path in self.reading.given:
+            return self.reading.given[reading.path]
+        raise self.reading.refuse(f"{reading.path} must be in GROUP BY or inside a function.", node)
 
     def _both(self, sign: str, node: exp.Expr) -> dict[str, object]:
         return {sign: [self.value(node.this), self.value(node.expression)]}

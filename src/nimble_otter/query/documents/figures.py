@@ -54,8 +54,8 @@ class Figures:
             self.given[key.sql()] = f"$_id.k{number}"
             if self.reading.is_field(key):
                 self.given[self.reading.find(key).path] = f"$_id.k{number}"
-        for number, (said, figure) in enumerate(self.figures.items()):
-            self.given[said] = self._figure(figure, f"f{number}")
+        for number, (text, figure) in enumerate(self.figures.items()):
+            self.given[text] = self._figure(figure, f"f{number}")
         group = {"$group": {"_id": keys or None, **self._stage}}
         if self.keys:
             return [group]
@@ -115,8 +115,8 @@ class Figures:
 
     def _set(self, inner: exp.Expr, name: str, test: object) -> object:
         """The different values, without those that are none."""
-        made = self._put(name, {"$addToSet": self._if(self.values.value(inner), test)}, [])
-        return {"$setDifference": [made, [None]]}
+        text = self._put(name, {"$addToSet": self._if(self.values.value(inner), test)}, [])
+        return {"$setDifference": [text, [None]]}
 
 
 def _figures_in(node: exp.Expr) -> list[exp.Expr]:

@@ -63,10 +63,10 @@ class Filters:
     def _field(self, node: exp.Expr) -> Found:
         if self.reading.given is not None:
             raise NotPlain("These rows are groups.")
-        found = self.reading.find(node)
-        if found.path.startswith("$"):
+        reading = self.reading.find(node)
+        if reading.path.startswith("$"):
             raise NotPlain("This is not a field.")
-        return found
+        return reading
 
     def _path(self, node: exp.Expr) -> str:
         return self._field(node).path
@@ -77,9 +77,9 @@ class Filters:
             left, right, sign = right, left, _TURNED[sign]
         if isinstance(right, exp.Any):  # 'x' = any(tags): a filter looks through lists
             left, right = right.this.unnest(), left
-        found = self._field(left)
-        value = self.reading.value(right, found.types)
-        path = found.path
+        reading = self._field(left)
+        value = self.reading.value(right, reading.types)
+        path = reading.path
         if value is None:
             return nothing()
         sign = OPPOSITE[sign] if negated else sign
@@ -90,13 +90,13 @@ class Filters:
         return {path: value if sign == "$eq" and not isinstance(value, (Mapping, re.Pattern)) else {sign: value}}
 
     def _among(self, node: exp.Expr, negated: bool) -> dict[str, object]:
-        found = self._field(node.this)
-        values = [self.reading.value(item, found.types) for item in node.expressions]
+        reading = self._field(node.this)
+        values = [self.reading.value(item, reading.types) for item in node.expressions]
         if not values:
             raise self.reading.refuse("IN takes a list of values.", node)
         if not negated:
-            return {found.path: {"$in": [v for v in values if v is not None]}}
-        return nothing() if None in values else {found.path: {"$nin": [*values, None]}}
+            return {reading.path: {"$in": [v for v in values if v is not None]}}
+        return nothing() if None in values else {reading.path: {"$nin": [*values, None]}}
 
     def _like(self, node: exp.Expr, negated: bool) -> dict[str, object]:
         regex, options = like_of(self.reading, node)

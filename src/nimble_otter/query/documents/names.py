@@ -75,8 +75,8 @@ class Reading:
         """The field that a dotted path means. Raises: QueryError."""
         parts = name_parts(node)
         if parts is None:
-            said = f"{node.sql()[:40]} is not a field."
-            raise self.refuse(said, node, "Only fields and dotted paths can be used here.", NotPlain)
+            text = f"{node.sql()[:40]} is not a field."
+            raise self.refuse(text, node, "Only fields and dotted paths can be used here.", NotPlain)
         if len(parts) > 1 and self.renamed.get(parts[1], "").split("_at")[0] == parts[0]:
             parts = parts[1:]  # x.item of unnest(list) x(item)
         if parts[0] in self.renamed and not any(s.alias == parts[0] for s in self.sources):
@@ -129,8 +129,8 @@ class Reading:
         else:
             literal = literal_of(node)
             if literal is None:
-                said = f"{node.sql()[:40]} is not a value."
-                raise self.refuse(said, node, "A field is compared with a value here.", NotPlain)
+                text = f"{node.sql()[:40]} is not a value."
+                raise self.refuse(text, node, "A field is compared with a value here.", NotPlain)
             value = literal.value
         if isinstance(value, Decimal):
             value = float(value)

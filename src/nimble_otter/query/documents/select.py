@@ -60,9 +60,9 @@ class SelectStages:
         alias = first.alias_or_name or "q"
         self.reading.sources = (Source(alias, "", base.types),)
         self.stages = list(base.stages)
-        found = self._find(base) if is_top and not joins and not base.stages else None
-        if found is not None:
-            return Built(base.collection, [], found.columns, base.types, found)
+        document_request = self._find(base) if is_top and not joins and not base.stages else None
+        if document_request is not None:
+            return Built(base.collection, [], document_request.columns, base.types, document_request)
         later = self._joined(alias, base, joins)
         self._match(later)
         figures = self._grouped()
@@ -137,8 +137,8 @@ class SelectStages:
         conditions = conditions or ([where.this] if where else [])
         if not joins:
             return conditions
-        found = [self._source_of(join) for join in joins]
-        all_sources = [Source(alias, f"{alias}.", base.types), *(source for source, _ in found)]
+        results = [self._source_of(join) for join in joins]
+        all_sources = [Source(alias, f"{alias}.", base.types), *(source for source, _ in results)]
         for source in all_sources:
             if not _is_name(source.alias):
                 raise self.refuse(
@@ -152,8 +152,8 @@ class SelectStages:
         own = self.reading.within([Source(alias, "", base.types)])
         self._match(early, own)
         self.stages.append({"$replaceRoot": {"newRoot": {alias: "$$ROOT"}}})
-        for place, (join, (source, built)) in enumerate(zip(joins, found, strict=True)):
-            self._join(join, all_sources[: place + 1], source, built)
+        for index, (join, (source, built)) in enumerate(zip(joins, results, strict=True)):
+            self._join(join, all_sources[: index + 1], source, built)
         self.reading.sources = tuple(all_sources)
         return [c for c in conditions if not any(c is e for e in early)]
 
@@ -218,15 +218,15 @@ class SelectStages:
         on = join.args.get("on")
         if on is not None:
             return list(on.flatten()) if isinstance(on, exp.And) else [on]
-        made = []
+        items = []
         for name in join.args.get("using") or ():
             owner = next((s for s in earlier if s.has(name.name)), earlier[0])
-            made.append(
+            items.append(
                 exp.EQ(
                     this=exp.column(name.name, table=owner.alias), expression=exp.column(name.name, table=source.alias)
                 )
             )
-        return made
+        return items
 
     def _pair(
         self, node: exp.Expr, earlier: Sequence[Source], source: Source
@@ -298,13 +298,13 @@ class SelectStages:
                 raise self.refuse("* can't stand beside groups.", None, "Write the columns.")
             return None
         taken: set[str] = set()
-        made = []
+        values = []
         for number, item in enumerate(items):
             label = self._label(item)
             name = self.fields[number] if number < len(self.fields) else _field_of(label, number, taken)
             taken.add(name)
-            made.append(_Column(label, name, item.unalias()))
-        return made
+            values.append(_Column(label, name, item.unalias()))
+        return values
 
     def _whole(self) -> None:
         """Rows as they are: all documents, one source's of them, or both with what is worked out beside."""
@@ -330,10 +330,10 @@ class SelectStages:
             self.stages.append({"$set": extra})
 
     def _shown(self, columns: Sequence[_Column]) -> None:
-        made = Expressions(self.reading)
+        expressions = Expressions(self.reading)
         is_distinct = bool(self.node.args.get("distinct"))
         for column in columns:
-            column.made = made.value(column.node)
+            column.made = expressions.value(column.node)
             if isinstance(column.made, (int, float, bool)) or column.made is None or _is_constant(column.made):
                 column.made = {"$literal": column.made}
             if is_distinct:

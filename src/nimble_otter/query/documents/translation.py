@@ -33,9 +33,9 @@ def translate_select(
     parsed = parse_sql(text, dialect, QueryError)
     if not isinstance(parsed, (exp.Select, exp.SetOperation)):
         raise QueryError("Collections can only be queried with SELECT.", "Write it like select * from report where ...")
-    made = Translator(text, types_of or (lambda collection: {}), parameters or {})
-    built = made.query(parsed, {}, is_top=True)
-    read = tuple(dict.fromkeys(made.collections))
+    translator = Translator(text, types_of or (lambda collection: {}), parameters or {})
+    built = translator.query(parsed, {}, is_top=True)
+    read = tuple(dict.fromkeys(translator.collections))
     if built.find is not None:
         return replace(built.find, collections=read)
     return DocumentRequest(built.collection, {}, None, (), None, tuple(built.stages), built.columns, read)
@@ -91,12 +91,12 @@ class Translator:
     def _of_union(self, node: exp.Expr, columns: Sequence[tuple[str, str]]) -> str:
         if isinstance(node, exp.Literal) and not node.is_string and 0 < int(node.name) <= len(columns):
             return columns[int(node.name) - 1][1]
-        found = next((name for label, name in columns if label == node.name), None)
-        if found is None:
+        text = next((name for label, name in columns if label == node.name), None)
+        if text is None:
             raise self.base.refuse(
                 f"{node.sql()[:40]} is not a column of the UNION.", node, "Order by a column's name."
             )
-        return found
+        return text
 
     def source(self, node: exp.Expr, ctes: Mapping[str, Value]) -> Built:
         """What one of FROM gives: a collection, a common table expression or a query in brackets."""

@@ -125,8 +125,8 @@ class _Reader(OperandReader):
         operand = self.operand(node)
         kind = meaning.kind_of(operand, self.table)
         if kind not in (None, Kind.BOOL) or isinstance(getattr(operand, "value", None), str):
-            said = meaning.SAID[kind or Kind.TEXT]
-            raise Mismatch(f"is {said}, not a condition", "Compare it with something, such as ... > 0.")
+            text = meaning.SAID[kind or Kind.TEXT]
+            raise Mismatch(f"is {text}, not a condition", "Compare it with something, such as ... > 0.")
         return Truth(operand)
 
     def _compared(self, op: str, left: exp.Expr, right: exp.Expr) -> Node:
@@ -146,8 +146,8 @@ class _Reader(OperandReader):
         elif {one, other} == {Kind.CLOCK, Kind.SPAN}:
             left, right = meaning.as_span(left, self.table), meaning.as_span(right, self.table)
         elif one is not None and other is not None and not meaning.go_together(one, other):
-            said = f"can't compare {meaning.SAID[one]} with {meaning.SAID[other]}"
-            raise Mismatch(said, "Write one of them in a cast, such as cast(... as text).")
+            text = f"can't compare {meaning.SAID[one]} with {meaning.SAID[other]}"
+            raise Mismatch(text, "Write one of them in a cast, such as cast(... as text).")
         return Compare(op, left, right)
 
     def _rows_compared(self, op: str, left: exp.Expr, right: exp.Expr) -> Node:
@@ -197,10 +197,10 @@ class _Reader(OperandReader):
     def _like(self, node: exp.Expr) -> Node:
         escape: Any = "\\"
         if isinstance(node, exp.Escape):
-            said, node = literal_of(node.expression), node.this
-            if said is None or not isinstance(said.value, str) or len(said.value) > 1:
+            literal, node = literal_of(node.expression), node.this
+            if literal is None or not isinstance(literal.value, str) or len(literal.value) > 1:
                 raise Mismatch("takes one character behind ESCAPE", "Write it like note like '10!%' escape '!'.")
-            escape = said.value
+            escape = literal.value
         operand = meaning.wanted(self.operand(node.this), "any", self.table)
         pattern, folded = self.operand(node.expression), isinstance(node, exp.ILike)
         if not isinstance(pattern, Literal):

@@ -272,12 +272,12 @@ def combined(sign: str, left: Operand, right: Operand, table: Table) -> tuple[Op
     if a in NUMBERS and b in NUMBERS:
         widest = next((k for k in (Kind.FLOAT, Kind.DECIMAL) if k in (a, b)), Kind.INT)
         return left, right, widest
-    found = _GIVES.get((sign, a, b)) or (_GIVES.get((sign, b, a)) if sign in "+*" else None)
-    if found is None and Kind.CLOCK in (a, b) and Kind.TEXT not in (a, b):
+    kind = _GIVES.get((sign, a, b)) or (_GIVES.get((sign, b, a)) if sign in "+*" else None)
+    if kind is None and Kind.CLOCK in (a, b) and Kind.TEXT not in (a, b):
         return combined(sign, as_span(left, table), as_span(right, table), table)
-    if found is None:
+    if kind is None:
         raise Mismatch(f"can't join {SAID[a]} and {SAID[b]}", _CAST if Kind.TEXT in (a, b) else "")
-    return left, right, found
+    return left, right, kind
 
 
 def _beside(operand: Operand, other: Kind | None, sign: str) -> Operand:

@@ -166,13 +166,13 @@ class OperandReader:
         operand = meaning.wanted(operand, "moment", self.table)
         kind = meaning.kind_of(operand, self.table)
         kind = kind if kind is Kind.ZONED else Kind.TIME
-        made = Call("moved", (operand, Literal(sign * months)), kind)
-        return Call("+", (made, Literal(sign * span)), kind) if span else made
+        call = Call("moved", (operand, Literal(sign * months)), kind)
+        return Call("+", (call, Literal(sign * span)), kind) if span else call
 
     def _interval(self, node: exp.Expr) -> tuple[int, dt.timedelta]:
-        said = f"{node.this.name} {node.args.get('unit') or ''}" if isinstance(node.this, exp.Literal) else ""
+        text = f"{node.this.name} {node.args.get('unit') or ''}" if isinstance(node.this, exp.Literal) else ""
         try:
-            return parse_interval(said)
+            return parse_interval(text)
         except (ValueError, OverflowError) as problem:
             raise ConditionError(
                 "This interval can't be read.", "Write it like interval '3 days'.", place_in(self.text, node)
@@ -241,16 +241,16 @@ class OperandReader:
 
     def _extract(self, part: str, of: exp.Expr) -> Operand:
         operand = meaning.wanted(self.operand(of), "part", self.table)
-        found = unit_of(part) or part.lower()
-        gives = meaning.check_part(found, operand, self.table)
-        return Call("extract", (Literal(found), operand), gives)
+        text = unit_of(part) or part.lower()
+        gives = meaning.check_part(text, operand, self.table)
+        return Call("extract", (Literal(text), operand), gives)
 
     def _cut(self, unit: str, of: exp.Expr) -> Operand:
-        found = unit_of(unit) or unit.lower()
-        meaning.check_unit(found)
+        text = unit_of(unit) or unit.lower()
+        meaning.check_unit(text)
         operand = meaning.wanted(self.operand(of), "moment", self.table)
         zoned = meaning.kind_of(operand, self.table) is Kind.ZONED
-        return Call("date_trunc", (Literal(found), operand), Kind.ZONED if zoned else Kind.TIME)
+        return Call("date_trunc", (Literal(text), operand), Kind.ZONED if zoned else Kind.TIME)
 
     def _cast(self, node: exp.Expr) -> Operand:
         said = node.args["to"].this.value.lower() if hasattr(node.args["to"].this, "value") else ""
@@ -273,9 +273,9 @@ class OperandReader:
         try:
             return meaning.adapted(operand, (target,), "") if target != "text" else operand
         except Mismatch as problem:
-            said = meaning.SAID[meaning.cast_kind(operand, target, self.table)]
+            text = meaning.SAID[meaning.cast_kind(operand, target, self.table)]
             hint = "Write it like '2031-05-28 23:00'." if target in ("date", "time", "zoned") else ""
-            raise ConditionError(f"{operand.value!r} is not {said}.", hint) from problem
+            raise ConditionError(f"{operand.value!r} is not {text}.", hint) from problem
 
     def _in_zone(self, node: exp.Expr) -> Operand:
         zone = literal_of(node.args["zone"])
@@ -312,9 +312,9 @@ class OperandReader:
             return ColumnAt(self.table.index(dotted))
         except KeyError:
             pass
-        for place, field in enumerate(self.table.fields):
+        for index, field in enumerate(self.table.fields):
             if field.origin and field.origin.casefold() == dotted.casefold():
-                return ColumnAt(place)
+                return ColumnAt(index)
         try:
             path = tuple(int(p) if p.isdigit() else p for p in parts[1:])
             return ColumnAt(self.table.index(parts[0]), path)

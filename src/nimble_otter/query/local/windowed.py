@@ -36,11 +36,11 @@ def windowed(node: exp.Expr, operand: Callable[[exp.Expr], Operand], place: Plac
         inner = _filtered(inner)
     name = _NAMES.get(type(inner).__name__)
     if name is None:
-        said = f"{inner.sql()[:40]} is not a window function here."
-        raise ConditionError(said, f"There are {', '.join(WINDOWS)}.", place)
+        text = f"{inner.sql()[:40]} is not a window function here."
+        raise ConditionError(text, f"There are {', '.join(WINDOWS)}.", place)
     if node.args.get("alias") is not None:
-        said = "Named windows are not supported here."
-        raise ConditionError(said, "Write it out: over (partition by ... order by ...).", place)
+        text = "Named windows are not supported here."
+        raise ConditionError(text, "Write it out: over (partition by ... order by ...).", place)
     if skips_empty and name not in ("lag", "lead", "first_value", "last_value", "nth_value"):
         raise ConditionError(f"{name} already ignores NULL.", "Write it without ignore nulls.", place)
     is_distinct = isinstance(inner.this, exp.Distinct)

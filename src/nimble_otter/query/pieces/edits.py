@@ -62,20 +62,20 @@ def _again(before: QueryModel, text: str, names: Names | None = None) -> QueryMo
 
 def one_expression(text: str, dialect: str) -> str:
     """A typed expression without what is around it. Raises: QueryError when it is none, or more than one."""
-    said = text.strip()
-    tokens = tokens_of(said)
+    stripped = text.strip()
+    tokens = tokens_of(stripped)
     if not tokens:
         raise QueryError("Nothing is entered here.")
     depths = depths_of(tokens)
-    if has_comment(said) or any(
+    if has_comment(stripped) or any(
         t.text == ";" or (t.text == "," and d == 0) for t, d in zip(tokens, depths, strict=True)
     ):
         raise QueryError("Enter one expression.", "Add another piece for each.")
     words = [t.low for t, d in zip(tokens, depths, strict=True) if d == 0 and t.kind == "word"]
     if any(word in CLAUSES and not (word == "from" and "distinct" in words) for word in words):
         raise QueryError("A part of a query can't be used in an expression.", "Put a query in brackets.")
-    parse_sql(f"select {said}", dialect, QueryError)
-    return said
+    parse_sql(f"select {stripped}", dialect, QueryError)
+    return stripped
 
 
 # --- lists: columns, groups, order -----------------------------------------------------------------------------------
@@ -84,8 +84,8 @@ def one_expression(text: str, dialect: str) -> str:
 def _insert(pieces: QueryModel, clause: str, items: Sequence[Item], new: str) -> str:
     if not items:
         return with_clause(pieces, clause, new)
-    place = items[-1].end
-    return f"{pieces.text[:place]}, {new}{pieces.text[place:]}"
+    index = items[-1].end
+    return f"{pieces.text[:index]}, {new}{pieces.text[index:]}"
 
 
 def _remove(pieces: QueryModel, clause: str, items: Sequence[Item], at: int) -> str:
@@ -162,8 +162,8 @@ def set_function(pieces: QueryModel, at: int, function: str, quoted: Quoted) -> 
     if not label and item.column and item.column != "*":
         label = f"{item.column}_{function.replace(' ', '_')}"
     name, _, distinct = function.partition(" ")
-    said = f"{name}({distinct + ' ' if distinct else ''}{inner})"
-    return _regrouped(pieces, put(pieces.text, item, f"{said} as {quoted(label)}" if label else said))
+    text = f"{name}({distinct + ' ' if distinct else ''}{inner})"
+    return _regrouped(pieces, put(pieces.text, item, f"{text} as {quoted(label)}" if label else text))
 
 
 def _regrouped(before: QueryModel, text: str) -> str:
@@ -238,14 +238,14 @@ def set_limit(pieces: QueryModel, limit: str) -> str:
 
 def routes(pieces: QueryModel, names: Names, table: str) -> list[Route]:
     """Every key along which a table can be joined to those in the query."""
-    found = []
+    results = []
     for card in pieces.cards:
         for join in names.joins(card.table) if card.table else []:
             if join.table == table:
                 route = Route(card, tuple(zip(join.columns, join.others, strict=True)))
-                if route not in found:
-                    found.append(route)
-    return found
+                if route not in results:
+                    results.append(route)
+    return results
 
 
 def add_table(
@@ -338,10 +338,10 @@ def remove_table(pieces: QueryModel, at: int) -> tuple[str, int]:
         text = f"{text[: card.start]}{second.text}{text[end:]}"
     while True:  # one at a time, as each moves the places of the others
         now = _again(pieces, text)
-        made = _without_mention(now, mention)
-        if made is None:
+        written = _without_mention(now, mention)
+        if written is None:
             return text, count
-        text, count = made, count + 1
+        text, count = written, count + 1
 
 
 def _without_mention(pieces: QueryModel, mention: re.Pattern[str]) -> str | None:

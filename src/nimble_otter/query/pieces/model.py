@@ -126,9 +126,9 @@ class QueryModel:
 
     def content(self, clause: str) -> str:
         """What stands behind a clause's word, "" where there is none."""
-        found = self.clauses.get(clause)
+        span = self.clauses.get(clause)
         words = 2 if clause in ("group", "order") else 1
-        return found.text.split(None, words)[words].strip() if found and len(found.text.split()) > words else ""
+        return span.text.split(None, words)[words].strip() if span and len(span.text.split()) > words else ""
 
     @property
     def has_aggregates(self) -> bool:
@@ -142,9 +142,9 @@ class QueryModel:
     def node(self, clause: str, path: Sequence[int]) -> Predicate | Group | None:
         """A condition of WHERE or HAVING by the places of its parts, outermost first."""
         found = self.where if clause == "where" else self.having
-        for place in path:
+        for index in path:
             assert isinstance(found, Group)
-            found = found.parts[place]
+            found = found.parts[index]
         return found
 
 
@@ -160,13 +160,13 @@ def read_pieces(text: str, position: int, names: Names) -> QueryModel:
 
 def depths_of(tokens: Sequence[Token]) -> list[int]:
     """How deep in brackets and CASE each token stands; those themselves count as outside."""
-    found, depth = [], 0
+    results, depth = [], 0
     for token in tokens:
         is_close = token.text in (")", "]") or token.low == "end"
         depth -= is_close and depth > 0
-        found.append(depth)
+        results.append(depth)
         depth += token.text in ("(", "[") or token.low == "case"
-    return found
+    return results
 
 
 class _Reader:
@@ -257,9 +257,9 @@ class _Reader:
             else:
                 stop, label = self._label(begin, end)
             alias, column, function = self._column(begin, stop)
-            said = self.span(begin, stop).text
+            text = self.span(begin, stop).text
             role = self._role(begin, stop)
-            yield Item(whole.text, whole.start, whole.end, said, label, alias, column, function, way, role)
+            yield Item(whole.text, whole.start, whole.end, text, label, alias, column, function, way, role)
 
     def _role(self, low: int, high: int) -> str:
         """What the query's groups make of an expression."""
@@ -315,7 +315,7 @@ class _Reader:
     # --- tables ------------------------------------------------------------------------------------------------
 
     def _cards(self, low: int, high: int) -> Iterator[TableRef]:
-        at, made = low + 1, list[TableRef]()
+        at, table_refs = low + 1, list[TableRef]()
         joined: Span | None = None
         join = ""
         while at < high:
@@ -328,10 +328,10 @@ class _Reader:
             if at < high and self.tokens[at].low in ("on", "using"):
                 stop = self._until(at + 1, high, (*_JOIN_WORDS, ","))
                 condition = self.span(at, stop)
-                found, rest = self._links(at, stop, card.alias, made)
+                found, rest = self._links(at, stop, card.alias, table_refs)
                 links, at = found, stop
             card = replace(card, join=join, joined=joined, condition=condition, links=tuple(links), rest=tuple(rest))
-            made.append(card)
+            table_refs.append(card)
             yield card
             begin = at
             while at < high and self.tokens[at].low in (*_JOIN_WORDS, ","):
@@ -387,8 +387,8 @@ class _Reader:
                     rest.append(part.text)
                 else:
                     pairs.setdefault(pair[0], []).append(pair[1:])
-        made = [Link(o, tuple(a for a, _ in found), tuple(b for _, b in found)) for o, found in pairs.items() if o]
-        return made, rest
+        links = [Link(o, tuple(a for a, _ in found), tuple(b for _, b in found)) for o, found in pairs.items() if o]
+        return links, rest
 
     def _owner(self, column: str, earlier: Sequence[TableRef]) -> str:
         """The earlier card that has a column: the first one known to, else the last."""
@@ -400,8 +400,8 @@ class _Reader:
 
     def _pair(self, leaf: Predicate, alias: str, earlier: Sequence[TableRef]) -> tuple[str, str, str] | None:
         sides = []
-        for said in (leaf.left, leaf.right):
-            tokens = tokens_of(said)
+        for text in (leaf.left, leaf.right):
+            tokens = tokens_of(text)
             if len(tokens) != 3 or tokens[1].text != "." or any(t.kind not in ("word", "name") for t in tokens[::2]):
                 return None
             sides.append((tokens[0].plain.casefold(), tokens[2].plain))

@@ -47,25 +47,27 @@ def destroying(text: str, dialect: str) -> list[Destroying]:
             next((w for w in words if w in ("delete", "update")), "") if first in ("delete", "update", "with") else ""
         )
         return [Destroying(Way(verb), " ".join(text.split())[:120], is_counted=False)] if verb else []
-    found: list[Destroying] = []
+    destroyings: list[Destroying] = []
     if isinstance(root, exp.Create) and root.args.get("replace") and str(root.kind or "").upper() == "TABLE":
         table = root.this.this if isinstance(root.this, exp.Schema) else root.this
-        found.append(Destroying(Way.DROP, f"table {_sql(table, dialect)}", _sql(table, dialect)))
+        destroyings.append(Destroying(Way.DROP, f"table {_sql(table, dialect)}", _sql(table, dialect)))
     for node in root.walk():
         if isinstance(node, exp.Drop) and node is root:
             kind = str(node.args.get("kind") or "").lower()
             for target in node.args.get("tables") or [node.this]:
                 name = _sql(target, dialect)
-                found.append(
+                destroyings.append(
                     Destroying(Way.DROP, f"{kind} {name}", name if kind == "table" else "", is_counted=kind == "table")
                 )
         elif isinstance(node, exp.TruncateTable):
-            found += [Destroying(Way.TRUNCATE, f"table {n}", n) for n in (_sql(t, dialect) for t in node.expressions)]
+            destroyings += [
+                Destroying(Way.TRUNCATE, f"table {n}", n) for n in (_sql(t, dialect) for t in node.expressions)
+            ]
         elif isinstance(node, exp.Alter):
-            found += _altered(node, dialect)
+            destroyings += _altered(node, dialect)
         elif isinstance(node, (exp.Delete, exp.Update)):
-            found.append(_rows(node, dialect))
-    return found
+            destroyings.append(_rows(node, dialect))
+    return destroyings
 
 
 def _altered(node: exp.Expr, dialect: str) -> list[Destroying]:
@@ -76,8 +78,8 @@ def _altered(node: exp.Expr, dialect: str) -> list[Destroying]:
     kinds = [str(d.args.get("kind") or "column").lower() for d in drops]
     columns = tuple(_sql((d.args.get("tables") or [d.this])[0], dialect) for d, k in zip(drops, kinds, strict=True)
                     if k == "column" and isinstance(d, exp.Drop))  # fmt: skip
-    said = ", ".join(_sql(d, dialect).lower() for d in drops)
-    return [Destroying(Way.ALTER, f"{said} of {table}", table, columns, is_counted=bool(columns))]
+    text = ", ".join(_sql(d, dialect).lower() for d in drops)
+    return [Destroying(Way.ALTER, f"{text} of {table}", table, columns, is_counted=bool(columns))]
 
 
 def _rows(node: exp.Expr, dialect: str) -> Destroying:

@@ -151,9 +151,9 @@ def _classify(text: str, dialect: str, plain_quotes: bool) -> Verdict:
     if (odd := _oddity(text, dialect, plain_quotes)) is not None:
         return Verdict(Effect.UNKNOWN, odd)
     body = _LAST.sub("", text)
-    found = _EXPLAIN.match(body)
-    if found and body[found.end() :]:
-        verdict = _explained(body[found.end() :], found, dialect)
+    match = _EXPLAIN.match(body)
+    if match and body[match.end() :]:
+        verdict = _explained(body[match.end() :], match, dialect)
         if verdict is not None:
             return verdict
     tokens, why = _tokens(body, dialect)
@@ -237,7 +237,7 @@ def _tokens(text: str, dialect: str) -> tuple[list[Token] | None, str]:
 
 def _parsed(text: str, tokens: Sequence[Token], dialect: str) -> tuple[exp.Expr | None, str]:
     try:
-        found = sqlglot.Dialect.get_or_raise(dialect or None).parser().parse(_without_lists(tokens), text)
+        results = sqlglot.Dialect.get_or_raise(dialect or None).parser().parse(_without_lists(tokens), text)
     except (
         sqlglot.errors.SqlglotError,
         RecursionError,
@@ -248,7 +248,7 @@ def _parsed(text: str, tokens: Sequence[Token], dialect: str) -> tuple[exp.Expr 
         IndexError,
     ) as p:
         return None, str(p).split(".")[0]
-    trees = [tree for tree in found if tree is not None and not isinstance(tree, exp.Semicolon)]  # comments alone
+    trees = [tree for tree in results if tree is not None and not isinstance(tree, exp.Semicolon)]  # comments alone
     if len(trees) != 1:
         return None, "it holds several statements"
     return trees[0], ""
@@ -316,13 +316,13 @@ def _reason_in(root: exp.Expr, dialect: str) -> str:
 
 def names_a_writer(text: str, dialect: str) -> str:
     """A function that may change something, named anywhere in the text; "" for none."""
-    found = _WRITERS.get(dialect, _WRITERS[""]).search(text)
-    return found[0].lower() if found else ""
+    match = _WRITERS.get(dialect, _WRITERS[""]).search(text)
+    return match[0].lower() if match else ""
 
 
 def _without_writers(text: str, dialect: str) -> Verdict | None:
-    found = names_a_writer(text, dialect)
-    return Verdict(Effect.ROWS, f"{found} may change something") if found else None
+    value = names_a_writer(text, dialect)
+    return Verdict(Effect.ROWS, f"{value} may change something") if value else None
 
 
 def _explained(rest: str, found: re.Match[str], dialect: str) -> Verdict | None:
@@ -348,9 +348,9 @@ def _explained(rest: str, found: re.Match[str], dialect: str) -> Verdict | None:
 
 
 def _pragma(text: str) -> Verdict:
-    found = _PRAGMA.match(text)
-    allowed = TELLING_PRAGMAS_OF if found and found[2] else TELLING_PRAGMAS
-    if found and found[1].lower() in allowed:
+    match = _PRAGMA.match(text)
+    allowed = TELLING_PRAGMAS_OF if match and match[2] else TELLING_PRAGMAS
+    if match and match[1].lower() in allowed:
         return Verdict(Effect.READS)
     return Verdict(Effect.CONTROLS, "this PRAGMA may change something")
 

@@ -64,8 +64,8 @@ class Names:
 
     def table(self, name: str) -> TableNames | None:
         """A table by its name, with or without its schema."""
-        found = self._by_name.get(name.casefold())
-        return found or self._by_name.get(name.rpartition(".")[2].casefold())
+        table_names = self._by_name.get(name.casefold())
+        return table_names or self._by_name.get(name.rpartition(".")[2].casefold())
 
     def like(self, word: str) -> list[TableNames]:
         """Tables whose name holds a word (in folded letters), or whose parts begin with its letters."""

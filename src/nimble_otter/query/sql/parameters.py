@@ -119,21 +119,21 @@ def value_of(name: str, value: object, kind: str, is_set: bool, today: dt.date) 
             return dt.datetime.combine(day, dt.time()) if kind == "time" else day
     if not is_set or not kind:
         return value
-    said = str(value).strip()
+    text = str(value).strip()
     try:
         if kind == "date":
-            return value if type(value) is dt.date else dt.date.fromisoformat(said)
+            return value if type(value) is dt.date else dt.date.fromisoformat(text)
         if kind == "time":
-            return value if isinstance(value, dt.datetime) else dt.datetime.fromisoformat(said)
+            return value if isinstance(value, dt.datetime) else dt.datetime.fromisoformat(text)
         if kind == "number":
-            return value if isinstance(value, (int, float)) and not isinstance(value, bool) else _number(said)
+            return value if isinstance(value, (int, float)) and not isinstance(value, bool) else _number(text)
         if kind == "yes/no":
-            return {"yes": True, "true": True, "1": True, "no": False, "false": False, "0": False}[said.casefold()]
+            return {"yes": True, "true": True, "1": True, "no": False, "false": False, "0": False}[text.casefold()]
     except (ValueError, KeyError, InvalidOperation) as problem:
         like = {"date": "2031-05-01, or start of last month", "time": "2031-05-01 14:00, or today", "number": "12.5",
                 "yes/no": "yes or no"}[kind]  # fmt: skip
         raise QueryError(f"The value of :{name} is not a valid {kind}.", f"Write it like {like}.") from problem
-    return said
+    return text
 
 
 def _number(text: str) -> int | Decimal:
@@ -142,16 +142,16 @@ def _number(text: str) -> int | Decimal:
 
 def day_of(phrase: str, today: dt.date) -> dt.date | None:
     """The day that a phrase means (PHRASES are examples), or None where it is none."""
-    found = _PHRASE.fullmatch(" ".join(phrase.split()))
-    if found is None:
+    match = _PHRASE.fullmatch(" ".join(phrase.split()))
+    if match is None:
         return None
-    day = today + dt.timedelta(days={"yesterday": -1, "tomorrow": 1}.get(found["base"].lower(), 0))
-    if found["edge"]:
-        step = {"this": 0, "last": -1, "next": 1}[found["which"].lower()]
-        day = _edge(today, found["part"].lower(), step, found["edge"].lower() == "end")
-    if found["sign"]:
-        count = int(found["count"]) * (1 if found["sign"] == "+" else -1)
-        unit = found["unit"].lower()
+    day = today + dt.timedelta(days={"yesterday": -1, "tomorrow": 1}.get(match["base"].lower(), 0))
+    if match["edge"]:
+        step = {"this": 0, "last": -1, "next": 1}[match["which"].lower()]
+        day = _edge(today, match["part"].lower(), step, match["edge"].lower() == "end")
+    if match["sign"]:
+        count = int(match["count"]) * (1 if match["sign"] == "+" else -1)
+        unit = match["unit"].lower()
         try:
             if unit in ("day", "week"):
                 return day + dt.timedelta(days=count * (7 if unit == "week" else 1))
@@ -197,8 +197,8 @@ def bind(
         if isinstance(value, str) and name in uses and uses[name].many:
             value = typed(value, kind, True)
         each = value if isinstance(value, (list, tuple)) else [value]
-        made = [value_of(name, one, kind, is_set, today) if one is not None else None for one in each]
-        values[name] = made if isinstance(value, (list, tuple)) else made[0]
+        items = [value_of(name, one, kind, is_set, today) if one is not None else None for one in each]
+        values[name] = items if isinstance(value, (list, tuple)) else items[0]
     pieces, at, moves = [], 0, []
     lists = {name: value for name, value in values.items() if isinstance(value, list)}
     length = 0
@@ -232,9 +232,9 @@ def _listed(value: object) -> str:
 
 def last_values(runs: Sequence[Mapping[str, object]], name: str, most: int = 6) -> list[object]:
     """The different values that a parameter had in earlier runs (their parameters, the latest at the end)."""
-    found: list[Any] = []
+    results: list[Any] = []
     for parameters in reversed(runs):
         value = parameters.get(name)
-        if value not in (None, "") and value not in found:
-            found.append(value)
-    return found[:most]
+        if value not in (None, "") and value not in results:
+            results.append(value)
+    return results[:most]

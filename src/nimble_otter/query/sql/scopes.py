@@ -102,12 +102,12 @@ def tokens_of(text: str) -> list[Token]:
 
 def is_code(text: str, position: int) -> bool:
     """Whether a place is neither in a text nor in a comment."""
-    for found in _TOKEN.finditer(text):
-        if found.start() >= position:
+    for match in _TOKEN.finditer(text):
+        if match.start() >= position:
             return True
-        if found.lastgroup in ("comment", "text") and found.start() < position <= found.end():
-            is_open = found.end() == position and (found[0].startswith("--") or not _is_closed(found[0]))
-            return found.end() == position and not is_open
+        if match.lastgroup in ("comment", "text") and match.start() < position <= match.end():
+            is_open = match.end() == position and (match[0].startswith("--") or not _is_closed(match[0]))
+            return match.end() == position and not is_open
     return True
 
 
@@ -156,8 +156,8 @@ class _Reader:
                 stop += 1
             piece_start = self.tokens[at].start if at < high and columns is not None else start
             piece_end = self.tokens[stop].start if stop < high else end
-            found = self._select(at, stop, piece_start, piece_end, above)
-            columns = found if columns is None else columns
+            names = self._select(at, stop, piece_start, piece_end, above)
+            columns = names if columns is None else columns
             at = stop + 1
             while at < high and self.tokens[at].low in ("all", "distinct"):
                 at += 1
@@ -196,31 +196,31 @@ class _Reader:
             inner: list[str] = []
             while at < high:  # brackets around a query, or an expression with queries inside
                 if tokens[at].text == "(":
-                    at, found = self._inner(at, high, above)
-                    inner = inner or found
+                    at, names = self._inner(at, high, above)
+                    inner = inner or names
                 at += 1
             return inner
-        made = Select(start, end, above)
-        self.selects.append(made)
+        select = Select(start, end, above)
+        self.selects.append(select)
         at, waits, items = low, False, list[list[Token]]()
         while at < high:
             token = tokens[at]
             word = token.low
-            clause = made.clauses[-1][1] if made.clauses else ""
+            clause = select.clauses[-1][1] if select.clauses else ""
             is_part = at > low and tokens[at - 1].text == "." and tokens[at - 1].end == token.start
             if token.kind == "word" and word in CLAUSES and not is_part:
-                made.clauses.append((token.start, word))
+                select.clauses.append((token.start, word))
                 waits = word in ("from", "join", "update", "into", "table")
                 if word == "select":
                     items.append([])
             elif waits and token.kind in ("word", "name") and word not in NOT_NAMES:
-                at = self._ref(at, high, made)
+                at = self._ref(at, high, select)
                 waits = False
                 continue
             elif token.text == "(":
-                close, columns = self._inner(at, high, made)
+                close, columns = self._inner(at, high, select)
                 if waits:
-                    at = self._alias(close + 1, high, made, tuple(columns), token.start)
+                    at = self._alias(close + 1, high, select, tuple(columns), token.start)
                     waits = False
                     continue
                 if clause == "select" and items:
@@ -235,8 +235,8 @@ class _Reader:
                     items[-1].append(token)
             at += 1
         for item in items:
-            made.labels += self._labels(item, made)
-        return made.labels
+            select.labels += self._labels(item, select)
+        return select.labels
 
     def _ref(self, at: int, high: int, made: Select) -> int:
         first = self.tokens[at]
@@ -284,7 +284,7 @@ def short_alias(table: str, taken: Collection[str]) -> str:
     """A short name for a table: the beginnings of its parts, with a number where that is taken."""
     bare = table.rpartition(".")[2]
     short = "".join(part[:1] for part in re.split(r"[\W_]+", bare) if part).lower() or "t"
-    number, found = 2, short
-    while found in taken or found in NOT_NAMES:
-        found, number = f"{short}{number}", number + 1
-    return found
+    number, text = 2, short
+    while text in taken or text in NOT_NAMES:
+        text, number = f"{short}{number}", number + 1
+    return text

@@ -45,18 +45,18 @@ def _lumps(text: str) -> Iterator[_Lump]:
     is that lump up to its end.
     """
     begin = 0
-    for found in _MARKED.finditer(text):
-        if found.start() > begin:
-            yield _Lump("code", begin, found.start())
-        yield _Lump(found.lastgroup or "", found.start(), found.end())
-        begin = found.end()
+    for match in _MARKED.finditer(text):
+        if match.start() > begin:
+            yield _Lump("code", begin, match.start())
+        yield _Lump(match.lastgroup or "", match.start(), match.end())
+        begin = match.end()
     if begin < len(text):
         yield _Lump("code", begin, len(text))
 
 
 def split_statements(text: str) -> list[Statement]:
     """The statements of a script; comments and blanks alone are none. The body of a trigger or routine is not cut."""
-    found: list[Statement] = []
+    statements: list[Statement] = []
     begin, code, depth = 0, "", 0
     has_bodies = _BODIED.search(text) is not None
     for lump in [*_lumps(text), _Lump("end", len(text), len(text))]:
@@ -73,9 +73,9 @@ def split_statements(text: str) -> list[Statement]:
             if code.strip():
                 start = begin + len(text[begin : lump.start]) - len(text[begin : lump.start].lstrip())
                 body = text[start : lump.start].rstrip()
-                found.append(Statement(body, start, start + len(body)))
+                statements.append(Statement(body, start, start + len(body)))
             begin, code, depth = lump.end, "", 0
-    return found
+    return statements
 
 
 def statement_at(text: str, position: int) -> Statement | None:
@@ -118,9 +118,9 @@ def mark_parameters(text: str, names: Collection[str], style: str) -> str:
 
 def parameter_places(text: str) -> Iterator[tuple[int, int, str]]:
     """(start, end, name) of every `:name`."""
-    for found in _NAMED.finditer(text):
-        if found["name"]:
-            yield found.start(), found.end(), found["name"]
+    for match in _NAMED.finditer(text):
+        if match["name"]:
+            yield match.start(), match.end(), match["name"]
 
 
 class Script:

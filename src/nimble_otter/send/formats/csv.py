@@ -108,11 +108,11 @@ class _Csv:
                 strict=True,
             )
             try:
-                found = 0
+                number = 0
                 while count := sum(1 for _ in islice(lines, _AT_ONCE)):
                     out.stop.check()
-                    found += count
-                return found - bool(out.options["header"])
+                    number += count
+                return number - bool(out.options["header"])
             except csv.Error as problem:
                 raise SendError(f"The file can't be read back: {problem}.", "Nothing was kept.") from problem
 
@@ -161,8 +161,8 @@ class _Writer:
             return put_empty(self.quoted(texts, is_text, column.empty), column, self.empty)
         words = [word.encode(*TEXT_BYTES) for word in column.words] or [b""]
         times = np.bincount(column.data if column.empty is None else column.data[~column.empty], minlength=len(words))
-        made = self.quoted(words, True, None, times)
-        return put_empty(by_code(made, column.data), column, self.empty)
+        pieces = self.quoted(words, True, None, times)
+        return put_empty(by_code(pieces, column.data), column, self.empty)
 
     def quoted(self, texts: list[bytes], is_text: bool, empty: object = None, times: object = None) -> list[bytes]:
         """Cells as they stand in the file; what is at places that are `empty` does not matter. `times` is how often
@@ -174,12 +174,12 @@ class _Writer:
             if mark in block:
                 return [mark + text.replace(mark, mark + mark) + mark for text in texts]
             return [mark + text + mark for text in texts]
-        found = [part for part in self._special if part in block]
+        pieces = [part for part in self._special if part in block]
         has_blanks = is_text and (b"\0 " in block or b" \0" in block or block[:1] == b" " or block[-1:] == b" ")
-        if len(found) == 1 and found != [mark] and not has_blanks:
-            (part,) = found
+        if len(pieces) == 1 and pieces != [mark] and not has_blanks:
+            (part,) = pieces
             texts = [mark + t + mark if part in t else t for t in texts]
-        elif found or has_blanks:
+        elif pieces or has_blanks:
             needs, double = self._needs.search, mark + mark
             texts = [mark + t.replace(mark, double) + mark if needs(t) else t for t in texts]
         if is_text:  # tell "no value" from a text that looks the same

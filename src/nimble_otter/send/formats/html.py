@@ -126,8 +126,8 @@ def _picture(chart: Attached, out: Output) -> bytes:
     except ConditionError as problem:
         out.note(f"the chart {chart.title} was left out: {problem}", 1)
         return b""
-    said = html.escape(out.whole(chart.title))
-    return f'<div class="chart"><img alt="{said}" src="data:image/svg+xml;base64,{data}"></div>\n'.encode()
+    text = html.escape(out.whole(chart.title))
+    return f'<div class="chart"><img alt="{text}" src="data:image/svg+xml;base64,{data}"></div>\n'.encode()
 
 
 def _harmless(column: Column, field: Field, spell: Spelling, out: Output) -> list[bytes]:
@@ -137,9 +137,9 @@ def _harmless(column: Column, field: Field, spell: Spelling, out: Output) -> lis
     texts = _escaped([out.whole(t.decode(*TEXT_BYTES)).encode() for t in plain] if _is_odd(plain) else plain)
     if not out.options["guard"] or not can_be_formula(column):
         return texts
-    for place, (text, kept) in enumerate(zip(guarded(plain, out, column.empty), plain, strict=True)):
+    for index, (text, kept) in enumerate(zip(guarded(plain, out, column.empty), plain, strict=True)):
         if text is not kept:
-            texts[place] = b"<span hidden>'</span>" + texts[place]
+            texts[index] = b"<span hidden>'</span>" + texts[index]
     return texts
 
 

@@ -40,14 +40,14 @@ class _Json:
 
     def count(self, path: Path, out: Output) -> int:
         """Each row is a line; they are read one by one, as the whole would keep others waiting."""
-        found = 0
+        number = 0
         with path.open("rb") as stream:
             for line in stream:
                 row = line.rstrip(b",\n")
                 if row not in (b"[", b"]", b""):
                     _check(row)
-                    found += 1
-        return found - int(out.options["rows"] == "lists")
+                    number += 1
+        return number - int(out.options["rows"] == "lists")
 
 
 def _check(row: bytes) -> None:

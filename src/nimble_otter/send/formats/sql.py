@@ -52,8 +52,8 @@ class _Sql:
                 shutil.copyfileobj(old, out.stream, 1 << 20)
         left_out = frozenset[str]() if options["create"] else rows.computed & set(rows.names)
         out.note("columns that their table computes itself are left out", len(left_out))
-        kept = [place for place, name in enumerate(rows.names) if name not in left_out]
-        names = [rows.names[place] for place in kept]
+        kept = [index for index, name in enumerate(rows.names) if name not in left_out]
+        names = [rows.names[index] for index in kept]
         if not names:
             raise SendError(f"The table {name} computes every column that would go.", "Show another.")
         blocks = rows.blocks(out.stop)
@@ -70,11 +70,11 @@ class _Sql:
         while block is not None:
             count = len(block[0]) if block else 0
             lead = [b",\n  ("] * count
-            for place in range(-done % size, count, size):
-                lead[place] = (b";\n" if done + place else b"") + head + b"  ("
+            for index in range(-done % size, count, size):
+                lead[index] = (b";\n" if done + index else b"") + head + b"  ("
             pieces: list[list[bytes] | bytes] = [lead]
-            for place in kept:
-                pieces += ([b", "] if place != kept[0] else []) + [writer.of(rows.fields[place], block[place])]
+            for index in kept:
+                pieces += ([b", "] if index != kept[0] else []) + [writer.of(rows.fields[index], block[index])]
             put(woven([*pieces, b")"], count))
             done += count
             yield done
@@ -85,7 +85,7 @@ class _Sql:
 
     def count(self, path: Path, out: Output) -> int:
         """Rows are lines of their own once texts and quoted names are taken out; read in parts, each whole in that."""
-        found, rest = 0, b""
+        number, rest = 0, b""
         with path.open("rb") as stream:
             while chunk := stream.read(_PART):
                 out.stop.check()
@@ -96,9 +96,9 @@ class _Sql:
                     if not any(mark in bare for mark in (b"'", b'"', b"`")):
                         break
                 cut = max(cut, 0)
-                found += len(_ROW.findall(bare)) if cut else 0
+                number += len(_ROW.findall(bare)) if cut else 0
                 rest = whole[cut:]
-        return found + len(_ROW.findall(_TEXTS.sub(b"", rest)))
+        return number + len(_ROW.findall(_TEXTS.sub(b"", rest)))
 
 
 def _keys(rows: Rows, typed: str) -> tuple[str, ...]:

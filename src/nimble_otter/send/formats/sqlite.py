@@ -79,8 +79,8 @@ def _fill(base: sqlite3.Connection, rows: Rows, out: Output, name: str, quote: A
         keys = tuple(k.strip() for k in str(out.options["key"]).split(",") if k.strip()) or rows.keys
         keys = keys if set(keys) <= set(rows.names) else ()
         # the name is one table here, whatever dots it holds
-        made = create_table("t", rows.fields, block or (), keys, SQLITE).partition("(")[2]
-        base.execute(f"create table {table} ({made}")
+        text = create_table("t", rows.fields, block or (), keys, SQLITE).partition("(")[2]
+        base.execute(f"create table {table} ({text}")
     marks = ", ".join("?" * len(rows.fields))
     insert = f"insert into {table} ({', '.join(map(quote, rows.names))}) values ({marks})"
     done = 0

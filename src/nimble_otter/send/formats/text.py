@@ -42,12 +42,12 @@ class _Text:
         kept: list[list[list[str]]] = []
         for block in rows.blocks(out.stop):
             cells = []
-            for place, (field, column) in enumerate(zip(rows.fields, block, strict=True)):
+            for index, (field, column) in enumerate(zip(rows.fields, block, strict=True)):
                 texts = put_empty(spelled_guarded(column, field, spell, out), column, empty)
                 words = [_cut(out.whole(t.decode(*TEXT_BYTES)).translate(_LINES), most) for t in texts]
                 cut = sum(word.endswith("…") for word in words)
                 out.note(f"values wider than {most} characters are cut", cut)
-                widths[place] = max(widths[place], max(map(_width, words), default=0))
+                widths[index] = max(widths[index], max(map(_width, words), default=0))
                 cells.append(words)
             kept.append(cells)
         if out.options["header"]:

@@ -104,7 +104,7 @@ class _Xlsx:
         """Rows of the sheets that were written; None for rows put into a sheet that is kept."""
         if not out.parts:
             return None
-        found = 0
+        number = 0
         with zipfile.ZipFile(path) as zipped:
             for part in set(out.parts) & set(zipped.namelist()):
                 with zipped.open(part) as stream:
@@ -112,9 +112,9 @@ class _Xlsx:
                     while block := stream.read(1 << 20):
                         whole = rest + block
                         rest = whole[-64:]
-                        found += len(_ROW.findall(whole)) - len(_ROW.findall(rest))
-                    found += len(_ROW.findall(rest)) - bool(out.options["header"])
-        return found
+                        number += len(_ROW.findall(whole)) - len(_ROW.findall(rest))
+                    number += len(_ROW.findall(rest)) - bool(out.options["header"])
+        return number
 
 
 @dataclass(slots=True)
@@ -276,10 +276,10 @@ class _Sheet:
 
     def _columns(self, block: list[Column] | None) -> str:
         cols = []
-        for place, field in enumerate(self._delivery.rows.fields):
-            column = block[place] if block is not None else None
+        for index, field in enumerate(self._delivery.rows.fields):
+            column = block[index] if block is not None else None
             wide = _width(field.name, field.kind, column, bool(self._options["buttons"] or self._options["as_table"]))
-            at = self._delivery.first_column + place + 1
+            at = self._delivery.first_column + index + 1
             cols.append(f'<col min="{at}" max="{at}" width="{wide}" customWidth="1"/>')
         return f'<cols xmlns="{MAIN}">{"".join(cols)}</cols>' if cols else ""
 
@@ -319,12 +319,12 @@ class _Sheet:
     def _hyperlinks(self, links: list[Value], relations: object) -> str:
         self._delivery.out.note(f"a sheet holds {MOST_LINKS} links: the rest are plain text", len(links) > MOST_LINKS)
         known: dict[str, str] = {}
-        found = []
+        results = []
         for row, place, text in links[:MOST_LINKS]:
             if text not in known:
                 known[text] = self._book.relate(relations, "hyperlink", _target(text), True)
-            found.append(f'<hyperlink ref="{letters(place)}{row}" r:id="{known[text]}"/>')
-        return f'<hyperlinks xmlns="{MAIN}" xmlns:r="{OFFICE}">{"".join(found)}</hyperlinks>'
+            results.append(f'<hyperlink ref="{letters(place)}{row}" r:id="{known[text]}"/>')
+        return f'<hyperlinks xmlns="{MAIN}" xmlns:r="{OFFICE}">{"".join(results)}</hyperlinks>'
 
     def _table(self, name: str, area: str, relations: object) -> str:
         """A table over the rows (18.5): its names must differ and none may be empty."""

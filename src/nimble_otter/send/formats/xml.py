@@ -53,15 +53,15 @@ class _Xml:
     def count(self, path: Path, out: Output) -> int:
         from lxml import etree
 
-        found = 0
+        number = 0
         for _, row in etree.iterparse(str(path), tag=_name(out.options["row"]), resolve_entities=False, huge_tree=True):
             above = row.getparent()
             if above is not None and above.getparent() is None:  # a column may be called as rows are
-                found += 1
+                number += 1
                 row.clear()
                 while row.getprevious() is not None:
                     del above[0]
-        return found
+        return number
 
 
 def _name(text: str) -> str:
@@ -70,28 +70,28 @@ def _name(text: str) -> str:
 
 
 def _names(names: list[str], out: Output) -> list[bytes]:
-    found: list[str] = []
+    texts: list[str] = []
     for name in names:
-        made, number = _name(name), 1
-        while made in found:
+        text, number = _name(name), 1
+        while text in texts:
             number += 1
-            made = f"{_name(name)}_{number}"
-        found.append(made)
-        out.note("columns have another name, as theirs is not valid in XML", made != name)
-    return [name.encode() for name in found]
+            text = f"{_name(name)}_{number}"
+        texts.append(text)
+        out.note("columns have another name, as theirs is not valid in XML", text != name)
+    return [name.encode() for name in texts]
 
 
 def _escaped(texts: list[bytes], out: Output) -> list[bytes]:
     block = b"\x1f".join(texts)
     is_odd = block.count(b"\x1f") != len(texts) - 1 or not block.isascii()
     if is_odd or _ILLEGAL.search(block.replace(b"\x1f", b"").decode()):
-        found = []
+        results = []
         for text in texts:
-            said = text.decode("utf-8", "surrogateescape")
-            clean = _ILLEGAL.sub("\ufffd", said)
-            out.note("texts with characters that XML can't hold have \ufffd there", clean != said)
-            found.append(clean.encode())
-        texts, block = found, b"\x1f".join(found)
+            decoded = text.decode("utf-8", "surrogateescape")
+            clean = _ILLEGAL.sub("\ufffd", decoded)
+            out.note("texts with characters that XML can't hold have \ufffd there", clean != decoded)
+            results.append(clean.encode())
+        texts, block = results, b"\x1f".join(results)
     if not any(mark in block for mark in (b"&", b"<", b">", b"\r")):
         return texts
     block = block.replace(b"&", b"&amp;").replace(b"<", b"&lt;").replace(b">", b"&gt;").replace(b"\r", b"&#13;")

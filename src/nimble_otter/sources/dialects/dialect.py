@@ -224,8 +224,8 @@ class Dialect:
     def text_literal(self, text: bytes) -> bytes:
         """A text by its bytes. Raises: ValueRefused, where the server can't hold it."""
         if not is_utf8(text):
-            said = "A text holds bytes that are not UTF-8, which the server can't store."
-            raise ValueRefused(said, "Filter such rows out, or send them to a file.")
+            message = "A text holds bytes that are not UTF-8, which the server can't store."
+            raise ValueRefused(message, "Filter such rows out, or send them to a file.")
         return b"'" + text.replace(b"'", b"''") + b"'"
 
     def needs_care(self, block: bytes, texts: Sequence[bytes]) -> bool:
@@ -287,6 +287,6 @@ class Dialect:
 
 def sized_number(field: Field) -> tuple[int, int] | None:
     """The digits of a decimal, and those behind its point, that its source declares, where MariaDB has them."""
-    found = _SIZED_NUMBER.fullmatch(field.exact or field.declared)
-    size, scale = (int(found[1]), int(found[2] or 0)) if found else (0, 0)
+    match = _SIZED_NUMBER.fullmatch(field.exact or field.declared)
+    size, scale = (int(match[1]), int(match[2] or 0)) if match else (0, 0)
     return (size, scale) if 0 < size <= 65 and 0 <= scale <= min(30, size) else None

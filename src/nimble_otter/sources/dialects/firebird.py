@@ -44,9 +44,9 @@ class _Firebird(GeneralDialect):
         return _literal(value) if math.isfinite(value) else self.endless_literal(value)
 
     def double_literals(self, texts: list[bytes], values: Floats) -> None:
-        for place, value in enumerate(values.tolist()):
+        for index, value in enumerate(values.tolist()):
             if math.isfinite(value):
-                texts[place] = _literal(value).encode()
+                texts[index] = _literal(value).encode()
 
 
 def _sent(value: Value) -> Value:

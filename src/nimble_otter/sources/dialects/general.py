@@ -64,15 +64,15 @@ class GeneralDialect(Dialect):
 
     def marked(self, style: str) -> GeneralDialect:
         """The same for a client that marks values in another style."""
-        made = copy.copy(self)
-        made.marker = _MARKERS.get(style, "?")
-        return made
+        dialect = copy.copy(self)
+        dialect.marker = _MARKERS.get(style, "?")
+        return dialect
 
     def without_savepoints(self) -> GeneralDialect:
         """The same for a server that turned out to have none."""
-        made = copy.copy(self)
-        made.savepoint = made.release_savepoint = made.rollback_to_savepoint = ""
-        return made
+        dialect = copy.copy(self)
+        dialect.savepoint = dialect.release_savepoint = dialect.rollback_to_savepoint = ""
+        return dialect
 
     def for_driver(self, value: object, info: ColumnInfo | None) -> Value:
         """See `Dialect.for_driver`."""

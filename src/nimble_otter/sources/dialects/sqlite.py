@@ -87,9 +87,9 @@ class _Sqlite(Dialect):
         return b"cast(x'" + text.hex().encode() + b"' as text)"
 
     def double_literals(self, texts: list[bytes], values: Floats) -> None:
-        long = [place for place, text in enumerate(texts) if len(text) > 15]
-        for place in loses_precision([texts[p].decode() for p in long], values[long].tolist()):
-            texts[long[place]] = exact_literal(float(values[long[place]])).encode()
+        long = [index for index, text in enumerate(texts) if len(text) > 15]
+        for index in loses_precision([texts[p].decode() for p in long], values[long].tolist()):
+            texts[long[index]] = exact_literal(float(values[long[index]])).encode()
 
     def bits(self, declared: str) -> int:
         return 64

@@ -175,15 +175,15 @@ class DuckdbConnection(GeneralConnection):
 
         if not isinstance(problem, duckdb.Error):
             return None
-        said = str(problem)
+        wording = str(problem)
         message = _first_line(problem)
         if not self._is_open or (isinstance(problem, duckdb.IOException) and not text):
             return ConnectError(
                 f"{self.path.name} can't be opened as a DuckDB file: {message}.",
                 "Another program may be writing it, or it is damaged.",
             )
-        near = re.search(r'(?:Did you mean|Candidate bindings:) "([^"]+)"', said)
-        place, at = None, re.search(r"^LINE (\d+): (.*)\n( *)\^", said, re.MULTILINE)
+        near = re.search(r'(?:Did you mean|Candidate bindings:) "([^"]+)"', wording)
+        place, at = None, re.search(r"^LINE (\d+): (.*)\n( *)\^", wording, re.MULTILINE)
         if at and text and "..." not in at[2]:
             line = int(at[1]) - 1
             start = sum(len(part) + 1 for part in text.split("\n")[:line])
@@ -280,13 +280,13 @@ def _with_endless(batches: Iterator[Sequence[Value]], places: Sequence[int]) -> 
         if not any(row[-1] for row in batch):
             yield [row[:-1] for row in batch]
             continue
-        made = []
+        items = []
         for *row, texts in batch:
-            for place, text in zip(places, texts or (), strict=False):
+            for index, text in zip(places, texts or (), strict=False):
                 if text is not None and text.endswith("infinity"):
-                    row[place] = text
-            made.append(tuple(row))
-        yield made
+                    row[index] = text
+            items.append(tuple(row))
+        yield items
 
 
 _HINTS = (
@@ -307,9 +307,9 @@ def _hint(declared: str) -> Kind | None:
 def _plan(node: dict[str, Value]) -> PlanNode:
     more = {str(k): str(v) for k, v in (node.get("extra_info") or {}).items()}
     rows = re.sub(r"\D", "", more.pop("Estimated Cardinality", ""))
-    said = ", ".join(f"{k}: {v}" for k, v in more.items())
+    text = ", ".join(f"{k}: {v}" for k, v in more.items())
     children = tuple(_plan(child) for child in node.get("children") or ())
-    return PlanNode(str(node.get("name", "")).strip().replace("_", " ").lower(), said, int(rows) if rows else None,
+    return PlanNode(str(node.get("name", "")).strip().replace("_", " ").lower(), text, int(rows) if rows else None,
                     None, children)  # fmt: skip
 
 

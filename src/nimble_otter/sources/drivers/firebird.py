@@ -56,10 +56,10 @@ class FirebirdConnection(GeneralConnection):
     is_typed = True
 
     def __init__(self, url: str, password: str | None) -> None:
-        made = f"firebird+firebird://{url.partition('://')[2]}"
-        if "charset=" not in made:
-            made += ("&" if "?" in made else "?") + "charset=UTF8"
-        super().__init__(made, password, FIREBIRD)
+        text = f"firebird+firebird://{url.partition('://')[2]}"
+        if "charset=" not in text:
+            text += ("&" if "?" in text else "?") + "charset=UTF8"
+        super().__init__(text, password, FIREBIRD)
 
     def _hold_to_reading(self, engine: Engine) -> None:
         """Every transaction of the engine begins for reading."""
@@ -97,7 +97,7 @@ class FirebirdConnection(GeneralConnection):
 
     def facts_of(self, ask: facts.Ask, schema: str | None, name: str, default: str | None) -> facts.TableFacts:
         """What the inspector tells of a table, and its triggers."""
-        found = super().facts_of(ask, schema, name, default)
+        table_facts = super().facts_of(ask, schema, name, default)
         stored = self._engine.dialect.denormalize_name(name)
         rows = ask(
             "select trim(rdb$trigger_name), rdb$trigger_type from rdb$triggers where rdb$relation_name = ? "
@@ -105,7 +105,7 @@ class FirebirdConnection(GeneralConnection):
             (stored,),
         )
         triggers = {event: tuple(n for n, kind in rows if _is_for(int(kind), event)) for event in _EVENTS}
-        return replace(found, triggers=triggers)
+        return replace(table_facts, triggers=triggers)
 
 
 def _is_for(kind: int, event: str) -> bool:

@@ -130,15 +130,15 @@ class MariadbConnection(Relational):
             "select table_schema, table_name from information_schema.tables where table_type = 'SEQUENCE' "
             f"and table_schema {where}"
         )
-        found = []
+        results = []
         for schema, name, kind, result, arguments in self._ask(routines, values):
             label = label_of(schema, name, default)
             comment = f"({arguments or ''}) → {result or str(kind).lower()}"
-            found.append(TableInfo(label, EntryKind.ROUTINE, schema=label[: -len(name) - 1], comment=comment))
+            results.append(TableInfo(label, EntryKind.ROUTINE, schema=label[: -len(name) - 1], comment=comment))
         for schema, name in self._ask(sequences, values):
             label = label_of(schema, name, default)
-            found.append(TableInfo(label, EntryKind.SEQUENCE, schema=label[: -len(name) - 1]))
-        return found
+            results.append(TableInfo(label, EntryKind.SEQUENCE, schema=label[: -len(name) - 1]))
+        return results
 
     def _declared(self, schema: str | None, tables: Sequence[str] | None) -> dict[str, dict[str, Written]]:
         text = (
@@ -220,10 +220,10 @@ class MariadbConnection(Relational):
             "CONNECTION ADMIN",
             "BINLOG ADMIN",
         )
-        found = [right for right in strong if re.search(rf"\b{right}\b", everywhere)]
-        if not found:
+        names = [right for right in strong if re.search(rf"\b{right}\b", everywhere)]
+        if not names:
             return ()
-        return (f"This user has {', '.join(found)} on the whole server. Use one with fewer rights for reading.",)
+        return (f"This user has {', '.join(names)} on the whole server. Use one with fewer rights for reading.",)
 
     def without_transactions(self, table: TableInfo) -> str:
         """The engine of a table if it has no transactions; empty if it has."""
@@ -233,8 +233,8 @@ class MariadbConnection(Relational):
         )
         self._ready()
         with self.explained():
-            found = self._ask(text, (table.schema or None, table.bare))
-        return str(found[0][0]) if found else ""
+            results = self._ask(text, (table.schema or None, table.bare))
+        return str(results[0][0]) if results else ""
 
     def run_many(self, driver: ClientObject, wanted: Sequence[Bound]) -> list[Done]:
         """All in one message; the answers come one after the other."""
@@ -245,13 +245,13 @@ class MariadbConnection(Relational):
             self._takes_several = True
         cursor = driver.cursor()
         try:
-            found = []
+            results = []
             cursor.execute(b";".join(self._client.with_values(driver, *one) for one in wanted))
             while True:
                 rows = tuple(cursor.fetchall()) if cursor.description is not None else ()
-                found.append(Done(len(rows) if rows else max(cursor.rowcount, 0), rows))
+                results.append(Done(len(rows) if rows else max(cursor.rowcount, 0), rows))
                 if not cursor.nextset():
-                    return found
+                    return results
         finally:
             with suppress(Exception):
                 cursor.close()
@@ -334,8 +334,8 @@ class MariadbConnection(Relational):
             return LostError("The connection to the server was lost.", "Run again; the rows fetched so far are kept.")
         hint, place = "", None
         if code in (1054, 1146):
-            found = re.search(r"'([^']+)'", message)
-            name = found[1] if found else ""
+            match = re.search(r"'([^']+)'", message)
+            name = match[1] if match else ""
             name = name.rpartition(".")[2] if code == 1146 else name
             hint = self._hint("column" if code == 1054 else "table", name, text)
             place = find_word(text, name)
@@ -388,10 +388,10 @@ def _engine(url: str, guards: dict[str, Value], client: ClientObject) -> Engine:
 
 def _syntax_place(text: str, message: str) -> Place | None:
     """The server names the rest of the text from the first word it could not read, and the line."""
-    found = re.search(r"near '(.*)' at line (\d+)", message, re.DOTALL)
-    if not found:
+    match = re.search(r"near '(.*)' at line (\d+)", message, re.DOTALL)
+    if not match:
         return None
-    rest, line = found[1], int(found[2])
+    rest, line = match[1], int(match[2])
     start = sum(len(part) + 1 for part in text.split("\n")[: line - 1])
     if not rest:
         return place_of(text, len(text.rstrip()) - 1, len(text.rstrip()))

@@ -178,8 +178,8 @@ class MongodbConnection:
         from bson import json_util
 
         with _explained():
-            found = [c for c in self._database.list_collections() if c["name"] == table.name]
-        options = json_util.dumps((found[0] if found else {}).get("options", {}), indent=2)
+            results = [c for c in self._database.list_collections() if c["name"] == table.name]
+        options = json_util.dumps((results[0] if results else {}).get("options", {}), indent=2)
         indexes = tuple((name, f"({', '.join(paths)})") for name, paths in self._indexes(table.name))
         return Definition(f"collection {table.name}\noptions {options}", (), indexes)
 
@@ -221,8 +221,8 @@ class MongodbConnection:
         self.translate(request)
 
     def _types(self, collection: str) -> dict[str, set[str]]:
-        found = self._shapes.get(collection)
-        return found.type_words() if found is not None else {}
+        shapes = self._shapes.get(collection)
+        return shapes.type_words() if shapes is not None else {}
 
     def run(self, request: Request, stop: StopToken) -> Run:
         """Run a request and give its rows as they come."""

@@ -138,17 +138,17 @@ class PostgresqlConnection(Relational):
             "where n.nspname not like 'pg\\_%' and n.nspname <> 'information_schema' and p.prokind in ('f', 'p')"
         )
         sequences = "select schemaname, sequencename from pg_sequences"
-        found = []
+        results = []
         for schema, name, arguments, result in self._ask(routines):
             label = label_of(schema, name, default)
             own = label[: -len(name) - 1]
-            found.append(
+            results.append(
                 TableInfo(f"{label}({arguments})", EntryKind.ROUTINE, schema=own, comment=f"({arguments}) → {result}")
             )
         for schema, name in self._ask(sequences):
             label = label_of(schema, name, default)
-            found.append(TableInfo(label, EntryKind.SEQUENCE, schema=label[: -len(name) - 1]))
-        return found
+            results.append(TableInfo(label, EntryKind.SEQUENCE, schema=label[: -len(name) - 1]))
+        return results
 
     def _declared(self, schema: str | None, tables: Sequence[str] | None) -> dict[str, dict[str, Written]]:
         from sqlalchemy.dialects.postgresql.base import ischema_names
@@ -275,14 +275,14 @@ class PostgresqlConnection(Relational):
 
     def _names_of(self, tables: list[int], unknown: set[tuple[int, int]]) -> _Named:
         """Schema, table and column of each number; None for those of views and of what else has no rows of its own."""
-        found = self._ask(
+        results = self._ask(
             "select a.attrelid::bigint, a.attnum, n.nspname, c.relname, a.attname from pg_attribute a "
             "join pg_class c on c.oid = a.attrelid join pg_namespace n on n.oid = c.relnamespace where a.attnum > 0 "
             "and c.relkind in ('r', 'p', 'f') and a.attrelid = any(%s)",
             (tables,),
         )
         named: _Named = dict.fromkeys(unknown)
-        return named | {(table, column): tuple(names) for table, column, *names in found}
+        return named | {(table, column): tuple(names) for table, column, *names in results}
 
     @contextmanager
     def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> Iterator[object]:
@@ -337,9 +337,9 @@ class PostgresqlConnection(Relational):
         if is_super:
             what = f"{name} is a superuser: its functions reach files and programs of the server."
             return (f"{what} Use a role with fewer rights for reading.",)
-        found = [role for role, has in zip(roles, held, strict=True) if has]
+        names = [role for role, has in zip(roles, held, strict=True) if has]
         return (
-            (f"{name} is a member of {', '.join(found)}. Use a role with fewer rights for reading.",) if found else ()
+            (f"{name} is a member of {', '.join(names)}. Use a role with fewer rights for reading.",) if names else ()
         )
 
     def outcome_of(self, mark: str) -> bool | None:
@@ -419,8 +419,8 @@ class PostgresqlConnection(Relational):
             place = _place(text, int(problem.diag.statement_position))
         if state in ("42703", "42P01"):
             what = "column" if state == "42703" else "table"
-            found = re.search(r'"([^"]+)"|column (\S+) ', message)
-            name = (found[1] or found[2]) if found else ""
+            match = re.search(r'"([^"]+)"|column (\S+) ', message)
+            name = (match[1] or match[2]) if match else ""
             hint = hint or self._hint(what, name, text)
         if state == "25006":
             message, hint = "The source is open for reading only", "Correct cells in the grid and write through Changes"
@@ -577,8 +577,8 @@ def _say_connect(text: str) -> SourceError:
     if "password" in low or "authentication failed" in low:
         return AuthError("The server refused the user name or password.", "Check both in the source.")
     if "does not exist" in low and "database" in low:
-        found = re.search(r'database "([^"]*)"', text)
-        name = found[1] if found else ""
+        match = re.search(r'database "([^"]*)"', text)
+        name = match[1] if match else ""
         return ConnectError(f"There is no database {name} on this server.", "Check its name in the source.")
     if "too many" in low or "remaining connection slots" in low:
         return ConnectError("The server has too many connections open.", "Try again later, or ask the administrator.")

@@ -84,9 +84,9 @@ class SqliteConnection(Relational):
 
     def _open(self, read_only: bool, wait_s: float = LOCK_S) -> sqlite3.Connection:
         uri = f"file:{_quoted(self.path)}?mode={'ro' if read_only else 'rw'}"
-        made = sqlite3.connect(uri, uri=True, timeout=wait_s, isolation_level=None, check_same_thread=False)
-        made.set_authorizer(_may_read if read_only else _may_write)
-        return made
+        connection = sqlite3.connect(uri, uri=True, timeout=wait_s, isolation_level=None, check_same_thread=False)
+        connection.set_authorizer(_may_read if read_only else _may_write)
+        return connection
 
     def _make_engine(self) -> Engine:
         from sqlalchemy import create_engine, pool
@@ -139,22 +139,22 @@ class SqliteConnection(Relational):
 
     def _unique(self, inspector: Inspector, table: TableInfo) -> tuple[tuple[str, ...], ...]:
         """From the file itself: reflection reads the statement's text, and misses some."""
-        found = []
+        results = []
         for _, name, is_unique, _, is_partial in self._ask(f"pragma index_list({quote_name(table.name)})"):
             names = [row[2] for row in self._ask(f"pragma index_info({quote_name(name)})")]
             if is_unique and not is_partial and None not in names:  # an expression has no name
-                found.append(tuple(names))
-        return tuple(found)
+                results.append(tuple(names))
+        return tuple(results)
 
     def _kind_of(self, declared: str) -> Kind | None:
         """By the affinity of the column (https://sqlite.org/datatype3.html, 3.1): it decides what may be stored."""
         if found := super()._kind_of(declared):
             return found
-        said = declared.upper()
-        if "INT" in said:
+        text = declared.upper()
+        if "INT" in text:
             return Kind.INT
-        has_other = any(word in said for word in ("CHAR", "CLOB", "TEXT", "BLOB"))
-        return Kind.FLOAT if not has_other and any(word in said for word in ("REAL", "FLOA", "DOUB")) else None
+        has_other = any(word in text for word in ("CHAR", "CLOB", "TEXT", "BLOB"))
+        return Kind.FLOAT if not has_other and any(word in text for word in ("REAL", "FLOA", "DOUB")) else None
 
     def _definition(self, table: TableInfo) -> str | None:
         rows = self._ask(
@@ -166,12 +166,12 @@ class SqliteConnection(Relational):
     def _indexes(self, table: TableInfo) -> tuple[tuple[str, str], ...]:
         """From their statements: reflection leaves out those over expressions."""
         rows = self._ask("select name, sql from sqlite_master where type = 'index' and tbl_name = ?", (table.name,))
-        found = []
+        results = []
         for name, text in rows:
-            said = re.search(r"\bon\b.*?(\(.*)$", text or "", re.IGNORECASE | re.DOTALL)
+            match = re.search(r"\bon\b.*?(\(.*)$", text or "", re.IGNORECASE | re.DOTALL)
             unique = "unique " if re.match(r"create\s+unique", text or "", re.IGNORECASE) else ""
-            found.append((name, unique + (said[1] if said else "of a constraint")))
-        return tuple(found)
+            results.append((name, unique + (match[1] if match else "of a constraint")))
+        return tuple(results)
 
     def _start(self, answer: Answer, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
         # an interruption that comes before the statement runs would be lost, and the file stay locked
@@ -194,15 +194,15 @@ class SqliteConnection(Relational):
 
     def run_many(self, driver: ClientObject, wanted: Sequence[Bound]) -> list[Done]:
         """Run the statements one after the other; what triggers changed is told beside each."""
-        found = []
+        results = []
         for one in wanted:
             before = driver.total_changes
             try:
                 done = run_each(driver.cursor, [one])[0]
             except OverflowError as problem:
                 raise QueryError("A whole number is too large.", "It holds 64-bit integers.") from problem
-            found.append(replace(done, beside=driver.total_changes - before - done.touched))
-        return found
+            results.append(replace(done, beside=driver.total_changes - before - done.touched))
+        return results
 
     def _written(self, values: dict[str, object]) -> dict[str, Value]:
         return {name: _bound(value) for name, value in values.items()}

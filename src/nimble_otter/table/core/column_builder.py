@@ -172,12 +172,12 @@ class ColumnBuilder:
         if part.empty is not None and part.empty.all():
             self._pad(len(part))
         else:
-            found = self._form_with(part)
-            if found is None or (kind is Kind.DECIMAL and not self._takes_scale(part.scale)):
+            text = self._form_with(part)
+            if text is None or (kind is Kind.DECIMAL and not self._takes_scale(part.scale)):
                 return False
             if self.kind is None:
                 self._start(kind)
-            self.form = found
+            self.form = text
             self._data.extend(part.data)
         self._mark_batch(part.empty, len(part))
         return True

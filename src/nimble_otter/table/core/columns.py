@@ -187,16 +187,16 @@ class Column:
         data = self.data if ids is None else pick(self.data, ids)
         out = self._to_python(data)
         if self.whole is not None:
-            for place in np.flatnonzero(self.whole if ids is None else pick(self.whole, ids)).tolist():
-                out[place] = int(out[place])
+            for index in np.flatnonzero(self.whole if ids is None else pick(self.whole, ids)).tolist():
+                out[index] = int(out[index])
         empty = self.empty_at(ids)
         if self.empty is not None and empty.any():
-            for place in np.flatnonzero(empty).tolist():
-                out[place] = None
+            for index in np.flatnonzero(empty).tolist():
+                out[index] = None
             if self.missing is not None:
                 missing = self.missing if ids is None else pick(self.missing, ids)
-                for place in np.flatnonzero(missing).tolist():
-                    out[place] = MISSING
+                for index in np.flatnonzero(missing).tolist():
+                    out[index] = MISSING
         return out
 
     def value(self, row_id: int) -> Value:
@@ -267,11 +267,11 @@ class BufferText(Column):
         starts = self.data if ids is None else pick(self.data, ids)
         ends = self.ends if ids is None else pick(self.ends, ids)
         out = self._slices(starts, ends)
-        for place in np.flatnonzero(self.empty_at(ids)).tolist() if self.empty is not None else ():
-            out[place] = None
+        for index in np.flatnonzero(self.empty_at(ids)).tolist() if self.empty is not None else ():
+            out[index] = None
         if self.missing is not None:
-            for place in np.flatnonzero(self.missing if ids is None else pick(self.missing, ids)).tolist():
-                out[place] = MISSING
+            for index in np.flatnonzero(self.missing if ids is None else pick(self.missing, ids)).tolist():
+                out[index] = MISSING
         return out
 
     def _slices(self, starts: NDArray[np.int64], ends: NDArray[np.int64]) -> list[Value]:
@@ -369,15 +369,15 @@ class Field:
 def distinct_names(fields: Iterable[Field]) -> list[Field]:
     """Steps find columns by name, so a second column of one name gets a number behind it."""
     taken: set[str] = set()
-    found = []
+    results = []
     for field in fields:
         name, number = field.name, 1
         while name.casefold() in taken:
             number += 1
             name = f"{field.name} ({number})"
         taken.add(name.casefold())
-        found.append(replace(field, name=name))
-    return found
+        results.append(replace(field, name=name))
+    return results
 
 
 @dataclass(frozen=True, slots=True, eq=False)

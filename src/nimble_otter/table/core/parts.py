@@ -72,8 +72,8 @@ class TextPart:
     def values(self) -> list[Value]:
         """The texts as Python's, None where there is no value."""
         texts: list[Any] = self.joined()[0].tobytes().decode(*TEXT_BYTES).split("\0")[:-1]
-        for place in np.flatnonzero(self.empty).tolist() if self.empty is not None else ():
-            texts[place] = None
+        for index in np.flatnonzero(self.empty).tolist() if self.empty is not None else ():
+            texts[index] = None
         return texts
 
     def joined(self) -> tuple[NDArray[np.uint8], NDArray[np.int64]]:
@@ -163,8 +163,8 @@ class _Known:
             return np.full(len(keys), -1, np.int32)
         at = np.minimum(np.searchsorted(self.keys, keys), len(self.keys) - 1)
         same = (self.keys.take(at) == keys) & (self.sizes.take(at) == sizes)
-        for place in range(words.shape[1]):
-            same &= self.words[:, place].take(at) == words[:, place]
+        for index in range(words.shape[1]):
+            same &= self.words[:, index].take(at) == words[:, index]
         return np.where(same, self.codes.take(at), np.int32(-1))
 
     def with_more(
@@ -189,8 +189,8 @@ def _words(part: TextPart, width: int) -> tuple[NDArray[np.uint64], NDArray[np.u
     windows = np.ndarray((len(part.buffer) - 7,), "<u8", part.buffer, 0, (1,))
     words = np.empty((len(part), width), np.uint64)
     keys = part.sizes.astype(np.uint64) << np.uint64(56)
-    for place in range(width):
-        taken = windows[np.minimum(part.starts + 8 * place, len(windows) - 1)]
-        words[:, place] = taken & _MASKS.take(np.clip(part.sizes - 8 * place, 0, 8))
-        keys = keys ^ words[:, place] if width == 1 else ((keys ^ words[:, place]) * _PRIME) ^ (keys >> np.uint64(29))
+    for index in range(width):
+        taken = windows[np.minimum(part.starts + 8 * index, len(windows) - 1)]
+        words[:, index] = taken & _MASKS.take(np.clip(part.sizes - 8 * index, 0, 8))
+        keys = keys ^ words[:, index] if width == 1 else ((keys ^ words[:, index]) * _PRIME) ^ (keys >> np.uint64(29))
     return words, keys

@@ -61,8 +61,8 @@ def write(data: Stored) -> NDArray[np.uint8]:
     digits = _PAIRS.take(held).view(np.uint8)
     for start, end, at in _PARTS:
         written[:, start:end] = digits[:, at : at + end - start]
-    for place in _DASHES:
-        written[:, place] = ord("-")
+    for index in _DASHES:
+        written[:, index] = ord("-")
     written[:, SIZE] = 0
     return written
 

@@ -139,9 +139,9 @@ def combined_codes(columns: Sequence[Column], ids: Ids, stop: StopToken = NEVER)
     Stopped
     """
     codes = np.zeros(len(ids), np.int64)
-    for place, column in enumerate(columns):
+    for index, column in enumerate(columns):
         own, examples = codes_of(column, ids, stop)
-        if place:
+        if index:
             whole = Column(Kind.INT, codes * max(1, len(examples)) + own)
             own = codes_of(whole, np.arange(len(ids)), stop)[0]
         codes = own
@@ -150,11 +150,11 @@ def combined_codes(columns: Sequence[Column], ids: Ids, stop: StopToken = NEVER)
 
 def changes(columns: Sequence[Column], ids: Ids, stop: StopToken = NEVER) -> NDArray[np.bool_]:
     """True where a row of `ids` differs from the one before it in some of the columns; the first one does."""
-    found = np.zeros(len(ids), np.bool_)
-    found[:1] = True
+    mask = np.zeros(len(ids), np.bool_)
+    mask[:1] = True
     for column in columns:
-        found[1:] |= _differ(column, ids, stop)
-    return found
+        mask[1:] |= _differ(column, ids, stop)
+    return mask
 
 
 def _differ(column: Column, ids: Ids, stop: StopToken) -> NDArray[np.bool_]:

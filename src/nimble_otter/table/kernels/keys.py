@@ -113,10 +113,10 @@ def _bounds(
         full = data[part] if empty is None else data[part][~empty[part]]
         return [np.fmin.reduce(full), full.max()] if len(full) else []
 
-    found = list(chain.from_iterable(stop.map_parallel(ends_of, stretches(0, len(data)))))
-    if not found:
+    results = list(chain.from_iterable(stop.map_parallel(ends_of, stretches(0, len(data)))))
+    if not results:
         return None
-    low, high = encode(np.array([np.fmin.reduce(found), np.max(found)]))
+    low, high = encode(np.array([np.fmin.reduce(results), np.max(results)]))
     return low, high
 
 
@@ -126,9 +126,9 @@ def _object_ranks(data: NDArray[np.generic]) -> Words:
     order = sorted(range(len(keys)), key=keys.__getitem__)
     ranks = np.zeros(len(keys), np.uint64)
     rank = 0
-    for before, place in zip([-1, *order], order, strict=False):
-        rank += before >= 0 and keys[before] != keys[place]
-        ranks[place] = rank
+    for before, index in zip([-1, *order], order, strict=False):
+        rank += before >= 0 and keys[before] != keys[index]
+        ranks[index] = rank
     return ranks
 
 
@@ -251,16 +251,16 @@ class _Texts:
         all_have, some_have = self._bits(depth)
         differ = all_have ^ some_have
         parts: list[tuple[np.uint64, np.uint64]] = []  # runs of bits, from the lowest: which, how far down they go
-        place, made = 0, 0
-        while differ >> place:
-            if not differ >> place & 1:
-                place += 1
+        index, number = 0, 0
+        while differ >> index:
+            if not differ >> index & 1:
+                index += 1
                 continue
-            end = place
+            end = index
             while differ >> end & 1:
                 end += 1
-            parts.append((np.uint64((1 << end) - (1 << place)), np.uint64(place - made)))
-            made, place = made + end - place, end
+            parts.append((np.uint64((1 << end) - (1 << index)), np.uint64(index - number)))
+            number, index = number + end - index, end
 
         def take(rows: Rows) -> Words:
             values = self.bytes_at(depth, rows)
@@ -271,4 +271,4 @@ class _Texts:
                     out |= (some & which) >> down
             return keys
 
-        return Piece(made, take)
+        return Piece(number, take)

@@ -213,13 +213,13 @@ def _runs(packed: Words, row_bits: int, start: int, end: int, stop: StopToken = 
     limit = np.uint64(1 << row_bits)
 
     def look(stretch: slice) -> list[Ids]:
-        found = []
+        results = []
         for first in range(stretch.start, stretch.stop, BLOCK):
             last = min(stretch.stop, first + BLOCK)
             same = (packed[first:last] ^ packed[first - 1 : last - 1]) < limit
             if same.any():
-                found.append(np.flatnonzero(same) + first)
-        return found
+                results.append(np.flatnonzero(same) + first)
+        return results
 
     tied = np.concatenate([_NO_PLACES, *chain.from_iterable(stop.map_parallel(look, stretches(start + 1, end)))])
     if not len(tied):

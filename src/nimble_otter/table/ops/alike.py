@@ -38,11 +38,11 @@ class Alike:
 
     def words(self) -> str:
         """In a few words; "" where values must be equal."""
-        said = [f"within {self.tolerance:g}"] if self.tolerance else []
-        said += [word for is_so, word in ((self.any_case, "in any case"), (self.any_space, "whatever the spaces"),
+        lines = [f"within {self.tolerance:g}"] if self.tolerance else []
+        lines += [word for is_so, word in ((self.any_case, "in any case"), (self.any_space, "whatever the spaces"),
                                           (self.empty_is_null, "empty text as NULL")) if is_so]  # fmt: skip
-        said += [f"lists by {self.lists_by}"] if self.lists_by else []
-        return ", ".join(said)
+        lines += [f"lists by {self.lists_by}"] if self.lists_by else []
+        return ", ".join(lines)
 
 
 EQUAL = Alike()
@@ -90,12 +90,12 @@ def reconciled(a: Kind, b: Kind) -> str:
     """What is to be said of comparing two kinds; "" where they are the same."""
     if a is b:
         return ""
-    said = f"{a.value} against {b.value}"
+    text = f"{a.value} against {b.value}"
     if {a, b} <= {Kind.TIME, Kind.ZONED, Kind.DATE} and Kind.ZONED in (a, b):
-        said += " (without a zone: in UTC)"
+        text += " (without a zone: in UTC)"
     elif {a, b} == {Kind.DECIMAL, Kind.FLOAT}:
-        said += " (as doubles)"
-    return said
+        text += " (as doubles)"
+    return text
 
 
 def unequal(a: Column, b: Column, rule: Alike = EQUAL, stop: StopToken = NEVER) -> Mask:
@@ -143,8 +143,8 @@ def _apart(a: Column, b: Column, rule: Alike, stop: StopToken) -> Mask:
     if rule.tolerance and (a.kind.is_number or a.kind.is_moment or a.kind in (Kind.CLOCK, Kind.SPAN)):
         return _further_apart(a, b, rule.tolerance)
     if a.kind is Kind.FLOAT:
-        found: Mask = (a.data != b.data) & ~(np.isnan(a.data) & np.isnan(b.data))
-        return found
+        mask: Mask = (a.data != b.data) & ~(np.isnan(a.data) & np.isnan(b.data))
+        return mask
     return np.asarray(a.data != b.data, np.bool_)
 
 
@@ -225,9 +225,9 @@ def _objects(column: Column) -> Column:
 
 def _numbers(a: Column, b: Column) -> tuple[Column, Column]:
     if Kind.FLOAT in (a.kind, b.kind):
-        made = [_as_doubles(each) for each in (a, b)]
-        if made[0] is not None and made[1] is not None:
-            return made[0], made[1]
+        items = [_as_doubles(each) for each in (a, b)]
+        if items[0] is not None and items[1] is not None:
+            return items[0], items[1]
         return _objects(a), _objects(b)
     scale = max(a.scale, b.scale)
     scaled = [_scaled(each, scale) for each in (a, b)]

@@ -98,14 +98,14 @@ def compare_doubles(op: str, left: Value, right: Value) -> Mask:
 def _of_moments(operand: Call, table: Table, ids: Ids, truth: Truth) -> Column | None:
     inner = next((a for a in operand.args if not isinstance(a, Literal)), None)
     column = array_of(inner, table, ids, truth) if inner is not None else None
-    said = [a.value for a in operand.args if isinstance(a, Literal)]
+    lines = [a.value for a in operand.args if isinstance(a, Literal)]
     if column is None:
         return None
     if operand.name == "moved":
-        return datetime_ops.moved(column, said[0]) if len(said) == 1 and type(said[0]) is int else None
-    if len(said) != 1 or not isinstance(said[0], str):
+        return datetime_ops.moved(column, lines[0]) if len(lines) == 1 and type(lines[0]) is int else None
+    if len(lines) != 1 or not isinstance(lines[0], str):
         return None
-    return (datetime_ops.part_of if operand.name == "extract" else datetime_ops.cut)(column, said[0])
+    return (datetime_ops.part_of if operand.name == "extract" else datetime_ops.cut)(column, lines[0])
 
 
 def _case(operand: Case, table: Table, ids: Ids, truth: Truth) -> Column | None:
@@ -162,10 +162,10 @@ def _chosen(parts: Sequence[Column], which: Ids) -> Column:
     lengths = np.array([len(part) for part in parts])
     starts = np.cumsum(lengths) - lengths
     rows = np.where(lengths.take(which) == 1, 0, np.arange(len(which)))
-    made = chained(parts).take(starts.take(which) + rows)
-    if made.empty is not None and not made.empty.any():
-        made = replace(made, empty=None)
-    return made
+    column = chained(parts).take(starts.take(which) + rows)
+    if column.empty is not None and not column.empty.any():
+        column = replace(column, empty=None)
+    return column
 
 
 def _either(*columns: Column) -> Mask | None:
@@ -280,8 +280,8 @@ def _rounded(column: Column, digits: Column | None = None) -> Column | None:
     made = np.copysign(np.floor(shifted + 0.5) / 10.0**count, column.data)
     with np.errstate(invalid="ignore"):
         unsure = (np.abs(shifted - np.floor(shifted) - 0.5) < 1e-4) | ~(shifted < 1e9)
-    for place in np.flatnonzero(unsure).tolist():
-        made[place] = rounded(float(column.data[place]), count)
+    for index in np.flatnonzero(unsure).tolist():
+        made[index] = rounded(float(column.data[index]), count)
     return Column(Kind.FLOAT, made, column.empty)
 
 
@@ -300,8 +300,8 @@ def _remainder(left: Column, right: Column) -> Column | None:
         return _by_whole(left, right, lambda whole, by: left.data.astype(np.int64) - whole * by)
     if kinds == {Kind.FLOAT}:
         with np.errstate(invalid="ignore"):
-            made = Column(Kind.FLOAT, np.fmod(left.data, right.data), _either(left, right))
-        return _without(made, (right.data == 0) | np.isinf(left.data))
+            column = Column(Kind.FLOAT, np.fmod(left.data, right.data), _either(left, right))
+        return _without(column, (right.data == 0) | np.isinf(left.data))
     return None
 
 

@@ -155,8 +155,8 @@ def _key_pair(here: Table, pairs: Sequence[Pair], key: str) -> Pair:
 
 def _without_key(view: View, places: Sequence[int]) -> int:
     gone = np.zeros(len(view), np.bool_)
-    for place in places:
-        gone |= view.table.columns[place].empty_at(view.row_ids())
+    for index in places:
+        gone |= view.table.columns[index].empty_at(view.row_ids())
     return int(np.count_nonzero(gone))
 
 
@@ -186,12 +186,12 @@ def _alike_first(
     marks = own[0] * span + nth[: len(here)], own[1] * span + nth[len(here) :]
     met = np.intersect1d(marks[0], marks[1])
     base = int(max(codes[0].max(initial=0), codes[1].max(initial=0))) + 1
-    found = []
+    results = []
     for mark, code in zip(marks, codes, strict=True):
         at = np.minimum(np.searchsorted(met, mark), max(0, len(met) - 1))
         is_met = met.take(at) == mark if len(met) else np.zeros(len(mark), np.bool_)
-        found.append(np.where(is_met, base + at, code))
-    return found[0], found[1]
+        results.append(np.where(is_met, base + at, code))
+    return results[0], results[1]
 
 
 def _repeated(codes: Ids) -> int:
@@ -222,7 +222,7 @@ def _padded(ids: Ids, count: int) -> Ids:
 
 def _times_before(a: Ids, b: Ids) -> Ids:
     """How many rows before it on its side have the same key."""
-    found = []
+    results = []
     for codes in (a, b):
         order = order_by_codes(codes, int(codes.max(initial=0)) + 1)
         ordered = codes.take(order)
@@ -230,5 +230,5 @@ def _times_before(a: Ids, b: Ids) -> Ids:
         begins[1:] = ordered[1:] != ordered[:-1]
         times = np.empty(len(codes), np.int64)
         times[order] = np.arange(len(codes)) - starts_of(begins)
-        found.append(times)
-    return np.concatenate(found)
+        results.append(times)
+    return np.concatenate(results)

@@ -162,8 +162,8 @@ def _of_clock(part: str, micros: int, sign: int, hours: int | None) -> object:
     if part == "epoch":
         return Decimal(sign * micros).scaleb(-6)
     if part == "hour":
-        found = micros // CLOCK_US["hour"]
-        return sign * (found % hours if hours else found)
+        number = micros // CLOCK_US["hour"]
+        return sign * (number % hours if hours else number)
     if part == "minute":
         return sign * (micros // CLOCK_US["minute"] % 60)
     seconds = sign * (micros % CLOCK_US["minute"])
@@ -224,26 +224,26 @@ def _form_parts(form: str) -> tuple[tuple[str, ...], ...]:
 def to_char(value: object, form: str) -> str | None:
     """A date or time by a form of PostgreSQL's: YYYY, MM, Mon, HH24 and so on; FM leaves out blanks and zeros in front,
     what stands in double quotes is kept. Raises: ValueError for what it has not (TZ, RM, TM)."""
-    at, made = as_time(value), []
+    at, items = as_time(value), []
     for quoted, is_filled, token, ordinal, other in _form_parts(form):
         if not token:
-            made.append(other or re.sub(r"\\(.)", r"\1", quoted))
+            items.append(other or re.sub(r"\\(.)", r"\1", quoted))
             continue
         name = token.upper()
         if name in _TOKENS:
             number, width = _TOKENS[name](at)
             text = str(number) if is_filled else f"{number:0{width}}"
             tail = {1: "st", 2: "nd", 3: "rd"}.get(number % 10 if number % 100 not in (11, 12, 13) else 0, "th")
-            made.append(text + (tail.upper() if ordinal.isupper() else tail) * bool(ordinal))
+            items.append(text + (tail.upper() if ordinal.isupper() else tail) * bool(ordinal))
         elif name in _UNKNOWN:
             raise ValueError(token)
         elif name in _WORDS[4:]:
             half = "ad" if name.replace(".", "") in ("AD", "BC") else "am" if at.hour < 12 else "pm"
             half = f"{half[0]}.{half[1]}." if "." in name else half
-            made.append((half.upper() if token[0].isupper() else half) + ordinal)
+            items.append((half.upper() if token[0].isupper() else half) + ordinal)
         else:
             full = _NAMES["month"][at.month - 1] if name.startswith("M") else _NAMES["day"][at.weekday()]
             text = full if name in ("MONTH", "DAY") else full[:3]
             text = text.upper() if token[:2].isupper() else text if token[0].isupper() else text.lower()
-            made.append((text if is_filled or (len(name) < 4 and name != "DAY") else f"{text:9}") + ordinal)
-    return "".join(made) or None
+            items.append((text if is_filled or (len(name) < 4 and name != "DAY") else f"{text:9}") + ordinal)
+    return "".join(items) or None

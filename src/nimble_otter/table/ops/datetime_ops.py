@@ -137,8 +137,8 @@ def added(left: Column, right: Column, sign: int, empty: Mask | None) -> Column 
     if kinds == (Kind.DATE, Kind.INT):
         if largest(b) > 1 << 30:  # more days than any calendar has
             return None
-        made = _in_range(Column(Kind.DATE, a + sign * b, empty))
-        return None if made is None else Column(Kind.DATE, made.data.astype(np.int32), empty)
+        column = _in_range(Column(Kind.DATE, a + sign * b, empty))
+        return None if column is None else Column(Kind.DATE, column.data.astype(np.int32), empty)
     if sign < 0 and kinds == (Kind.DATE, Kind.DATE):
         return Column(Kind.INT, a - b, empty)
     if sign < 0 and left.kind.is_moment and right.kind.is_moment:

@@ -42,9 +42,9 @@ def row_digests(view: View, columns: Sequence[int], stop: StopToken = NEVER) -> 
     """
     ids = view.row_ids()
     found = np.zeros(len(ids), np.uint64)
-    for place in columns:
+    for index in columns:
         stop.check()
-        found = _mixed(found * _STEP + column_digests(view.table.columns[place], ids))
+        found = _mixed(found * _STEP + column_digests(view.table.columns[index], ids))
     return found
 
 
@@ -96,16 +96,16 @@ def _of_texts(column: BufferText, ids: Ids) -> Digests:
         part = slice(begin, begin + _BLOCK)
         at, lengths = starts[part], np.minimum(ends[part] - starts[part], 64)
         power = np.uint64(1)
-        for place in range(int(lengths.max(initial=0))):
-            has = np.flatnonzero(lengths > place)
-            letters = column.buffer.take(at.take(has) + place).astype(np.uint64) + np.uint64(1)
+        for index in range(int(lengths.max(initial=0))):
+            has = np.flatnonzero(lengths > index)
+            letters = column.buffer.take(at.take(has) + index).astype(np.uint64) + np.uint64(1)
             found[part][has] += letters * power
             with np.errstate(over="ignore"):
                 power = power * _BASE
-    for place in np.flatnonzero(ends - starts > 64).tolist():  # long texts, one by one
-        text = column.buffer[starts[place] + 64 : ends[place]].tobytes()
+    for index in np.flatnonzero(ends - starts > 64).tolist():  # long texts, one by one
+        text = column.buffer[starts[index] + 64 : ends[index]].tobytes()
         with np.errstate(over="ignore"):
-            found[place] += np.uint64(int.from_bytes(hashlib.blake2b(text, digest_size=8).digest(), "little"))
+            found[index] += np.uint64(int.from_bytes(hashlib.blake2b(text, digest_size=8).digest(), "little"))
     return _mixed(found ^ _TEXT)
 
 

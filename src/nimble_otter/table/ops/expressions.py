@@ -48,14 +48,14 @@ def compute(operand: Operand, table: Table, ids: Ids, stop: StopToken = NEVER) -
     """
     stop.check()
     operand, table = without_windows(operand, table, ids, compute, stop)
-    made = _by_words(operand, table, ids)
-    if made is not None:
-        return made
-    made = column_of_operand(operand, table, ids) if len(ids) else None
-    if made is not None and made.kind not in (Kind.TEXT, Kind.UUID):
-        return placed(made, table.rows, ids)  # which also puts zero where there is no value
-    if made is not None:
-        return _for_all(made, table.rows, ids)
+    column = _by_words(operand, table, ids)
+    if column is not None:
+        return column
+    column = column_of_operand(operand, table, ids) if len(ids) else None
+    if column is not None and column.kind not in (Kind.TEXT, Kind.UUID):
+        return placed(column, table.rows, ids)  # which also puts zero where there is no value
+    if column is not None:
+        return _for_all(column, table.rows, ids)
     builder = ColumnBuilder()
     for start in range(0, len(ids), BLOCK):
         stop.check()

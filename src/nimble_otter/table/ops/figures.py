@@ -403,8 +403,8 @@ class _Part:
         for group, (start, end) in enumerate(pairwise(bounds)):
             if end > start:
                 more = end - start - MOST_LISTED
-                said = ", ".join(map(plain, values[start : min(end, start + MOST_LISTED)]))
-                texts[group] = f"{said} … {more} more" if more > 0 else said
+                text = ", ".join(map(plain, values[start : min(end, start + MOST_LISTED)]))
+                texts[group] = f"{text} … {more} more" if more > 0 else text
         return column_of(texts)
 
     # --- back to columns ---------------------------------------------------------------------------------------
@@ -427,10 +427,10 @@ class _Part:
         return Column(Kind.FLOAT, data, empty)
 
     def _picked(self, ids: Ids, empty: Mask | None) -> Column:
-        made = self.column.take(ids)
+        column = self.column.take(ids)
         if empty is None:
-            return made
-        return column_of([None if g else v for v, g in zip(made.values(), empty.tolist(), strict=True)])
+            return column
+        return column_of([None if g else v for v, g in zip(column.values(), empty.tolist(), strict=True)])
 
 
 def _coded(column: CodedText, words: Ids, ranks: NDArray[np.generic], empty: Mask | None) -> Column:
@@ -469,11 +469,11 @@ def _running(base: Column, parent: Ids) -> Column:
 
 
 def _running_values(base: Column, parent: Ids) -> list[Value]:
-    found: list[Any] = []
-    for place, value in enumerate(base.values()):
-        goes_on = place and parent[place] == parent[place - 1]
-        found.append((value or 0) + (found[-1] if goes_on else 0))
-    return found
+    results: list[Any] = []
+    for index, value in enumerate(base.values()):
+        goes_on = index and parent[index] == parent[index - 1]
+        results.append((value or 0) + (results[-1] if goes_on else 0))
+    return results
 
 
 def _less(high: Value, low: Value) -> Value:

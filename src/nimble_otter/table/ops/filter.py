@@ -162,11 +162,11 @@ def _where(node: Any, table: Table, ids: Ids, want: bool) -> Bools:
         return _where(node.part, table, ids, not want)
     if isinstance(node, (All, Either)):
         both = isinstance(node, All) is want
-        found: Bools | None = None
+        mask: Bools | None = None
         for part in node.parts:
             some = _where(part, table, ids, want)
-            found = some if found is None else np.logical_and(found, some) if both else np.logical_or(found, some)
-        return np.full(len(ids), both) if found is None else found
+            mask = some if mask is None else np.logical_and(mask, some) if both else np.logical_or(mask, some)
+        return np.full(len(ids), both) if mask is None else mask
     if isinstance(node, _Words):
         return _of_words(node, table, ids, want)
     if isinstance(node, Compare):
@@ -202,11 +202,11 @@ def _full(column: Column, ids: Ids, held: Bools) -> Bools:
 
 
 def _anywhere(node: Anywhere, table: Table, ids: Ids) -> Bools:
-    found = np.zeros(len(ids), np.bool_)
-    for place in node.columns:
-        left = np.flatnonzero(~found)
-        found[left[mask_of(table.columns[place], ids.take(left), node.search)]] = True
-    return found
+    mask = np.zeros(len(ids), np.bool_)
+    for index in node.columns:
+        left = np.flatnonzero(~mask)
+        mask[left[mask_of(table.columns[index], ids.take(left), node.search)]] = True
+    return mask
 
 
 def _empty(operand: Operand, table: Table, ids: Ids) -> Bools:
@@ -219,8 +219,8 @@ def _among(node: Among, table: Table, ids: Ids, want: bool) -> Bools:
     if not want and None in node.values:  # then nothing is surely not among them
         return np.zeros(len(ids), np.bool_)
     tests = tuple(Compare("=", node.operand, Literal(value)) for value in node.values if value is not None)
-    found = _where(Either(tests), table, ids, want)
-    return found if want else found & ~_empty(node.operand, table, ids)
+    mask = _where(Either(tests), table, ids, want)
+    return mask if want else mask & ~_empty(node.operand, table, ids)
 
 
 def _compare(node: Compare, table: Table, ids: Ids, want: bool) -> Bools:
@@ -379,9 +379,9 @@ def _fitted_span(value: Value, kind: Kind, name: str) -> int:
             value = dt.datetime.combine(EPOCH, value) - EPOCH
         return int(value // dt.timedelta(microseconds=1))
     except (ValueError, TypeError) as problem:
-        said = "times of day" if kind is Kind.CLOCK else "intervals"
+        text = "times of day" if kind is Kind.CLOCK else "intervals"
         hint = "Write it like '23:00'." if kind is Kind.CLOCK else "Write it like '26:30:00' or '2 days'."
-        raise ConditionError(f"{name} holds {said}; {plain(value)!r} is not one.", hint) from problem
+        raise ConditionError(f"{name} holds {text}; {plain(value)!r} is not one.", hint) from problem
 
 
 def _number(text: str, kind: Kind) -> Decimal | float | None:
@@ -451,15 +451,15 @@ def _any_of(node: AnyOf, table: Table, ids: Ids, want: bool) -> Bools:
         compare = COMPARE[node.op]
         test = lambda item, value: _test(compare, item, value)  # noqa: E731
     wanted = values_of(node.value, table, ids) if node.value is not None else [""] * len(ids)
-    found: list[bool | None] = []
+    results: list[bool | None] = []
     for held, value in zip(values_of(node.items, table, ids), wanted, strict=True):
         if held is None or value is None:
-            found.append(None)
+            results.append(None)
             continue
         items = held if isinstance(held, list) else [held]
         passes = any(item is not None and test(item, value) for item in items)
-        found.append(True if passes else None if None in items else False)
-    return _tested(found, len(ids), want)
+        results.append(True if passes else None if None in items else False)
+    return _tested(results, len(ids), want)
 
 
 def _each(operand: Operand, table: Table, ids: Ids, want: bool, test: Callable[[object], bool]) -> Bools:
@@ -490,15 +490,15 @@ def values_of(operand: Operand, table: Table, ids: Ids) -> list[Value]:
 
 def _cases(operand: Case, table: Table, ids: Ids) -> list[Value]:
     """Each branch is worked out only for the rows that it is for."""
-    made: list[Any] = [None] * len(ids)
+    items: list[Any] = [None] * len(ids)
     left = np.ones(len(ids), np.bool_)
     branches = [(true_of(test, table, ids), value) for test, value in operand.branches]
     for true, value in (*branches, (np.ones(len(ids), np.bool_), operand.default)):
         places = np.flatnonzero(left & true)
-        for place, found in zip(places.tolist(), values_of(value, table, ids[places]), strict=True):
-            made[place] = found
+        for index, found in zip(places.tolist(), values_of(value, table, ids[places]), strict=True):
+            items[index] = found
         left &= ~true
-    return made
+    return items
 
 
 def _call(function: Callable[..., Value], row: tuple[object, ...]) -> Value:

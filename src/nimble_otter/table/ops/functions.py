@@ -100,8 +100,8 @@ def _divided(a: Value, b: Value) -> Value:
 
 
 def _cut_quotient(a: int, b: int) -> int:
-    made = abs(a) // abs(b)
-    return made if (a < 0) == (b < 0) else -made
+    number = abs(a) // abs(b)
+    return number if (a < 0) == (b < 0) else -number
 
 
 def _decimal_quotient(a: Decimal, b: Decimal) -> Decimal:
@@ -112,8 +112,8 @@ def _decimal_quotient(a: Decimal, b: Decimal) -> Decimal:
     (first, weight), (second, other) = _leading(a), _leading(b)
     groups = weight - other - (first <= second)
     scale = max(16 - groups * 4, _scale_of(a), _scale_of(b), 0)
-    made = WIDE.divide(a, b)
-    return _quantized(made, min(scale, 1000))
+    decimal = WIDE.divide(a, b)
+    return _quantized(decimal, min(scale, 1000))
 
 
 def _leading(number: Decimal) -> tuple[int, int]:
@@ -317,10 +317,10 @@ def _sized(value: object, kind: str, size: int | None, scale: int) -> Value:
     if kind == "text":
         return as_text(value)[:size]
     if kind in _WHOLE:
-        made = _as_integer(value)
-        if not -_WHOLE[kind] <= made < _WHOLE[kind]:
-            raise OverflowError(made)
-        return made
+        count = _as_integer(value)
+        if not -_WHOLE[kind] <= count < _WHOLE[kind]:
+            raise OverflowError(count)
+        return count
     number = _as_decimal(value)
     if size is not None and number.is_infinite():
         raise OverflowError(number)
@@ -348,23 +348,23 @@ def _as_decimal(value: Value) -> Decimal:
 
 
 def _number_text(text: str) -> str:
-    found = text.strip()
-    if not _NUMBER.fullmatch(found) or not found.isascii():
+    value = text.strip()
+    if not _NUMBER.fullmatch(value) or not value.isascii():
         raise ValueError(text)
-    return found
+    return value
 
 
 def _as_double(value: Value) -> float:
-    made = float(_number_text(value) if isinstance(value, str) else value)
+    number = float(_number_text(value) if isinstance(value, str) else value)
     is_endless = isinstance(value, float) or str(value).strip(" +-").lower().startswith("inf")
-    return made if is_endless else _finite(made)
+    return number if is_endless else _finite(number)
 
 
 def _as_real(value: object) -> float:
     double = _as_double(value)
     with np.errstate(over="ignore"):
-        made = float(np.float32(double))
-    return float(_finite(made, double))
+        number = float(np.float32(double))
+    return float(_finite(number, double))
 
 
 def _as_bool(value: object) -> bool:

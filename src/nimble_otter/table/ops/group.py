@@ -46,8 +46,8 @@ class Level:
     def rows_of(self, groups: Ids) -> tuple[Ids, Ids]:
         """Row ids of some groups, one's behind the other's, each in the view's order; and how many each has."""
         if self._rows is None and len(groups) <= _FEW:
-            found = [self.ids.take(np.flatnonzero(self.codes == group)) for group in groups.tolist()]
-            return np.concatenate(found) if found else self.ids[:0], self.counts.take(groups)
+            results = [self.ids.take(np.flatnonzero(self.codes == group)) for group in groups.tolist()]
+            return np.concatenate(results) if results else self.ids[:0], self.counts.take(groups)
         if self._rows is None:
             order = self.ids.take(order_by_codes(self.codes, len(self.counts)))
             self._rows = order, np.cumsum(self.counts)
@@ -120,19 +120,19 @@ def group_view(view: View, keys: Sequence[int], measures: Sequence[Aggregate], s
     for measure in measures:
         check_measure(table, measure)
     codes, counts, parents = _coded(table, keys, ids, stop)
-    made = Groups(table, ids, codes, counts, stop)
+    groups = Groups(table, ids, codes, counts, stop)
     first = first_places(codes, len(counts)) if len(ids) else np.empty(0, np.int64)
     levels: list[Level] = []
     for depth in range(len(keys) - 1, -1, -1):  # the deepest first: the others are made of its groups
         fields = [table.fields[k] for k in keys[: depth + 1]]
         columns = [table.columns[k].take(ids.take(first)) for k in keys[: depth + 1]]
-        figures = [made.measure(m, parents[depth]) for m in measures]
+        figures = [groups.measure(m, parents[depth]) for m in measures]
         fields += [measured_field(table, m, c) for m, c in zip(measures, figures, strict=True)]
-        told = Table(tuple(fields), (*columns, *figures), made.groups)
-        levels.append(Level(told, parents[depth], made.counts, ids, made))
-        made, first = _above(made, parents[depth], first, len(parents[depth - 1]) if depth else 1)
-    totals = _totals(table, measures, made)
-    for used in (made, *(level._made for level in levels)):  # noqa: SLF001 - a part of it
+        told = Table(tuple(fields), (*columns, *figures), groups.groups)
+        levels.append(Level(told, parents[depth], groups.counts, ids, groups))
+        groups, first = _above(groups, parents[depth], first, len(parents[depth - 1]) if depth else 1)
+    totals = _totals(table, measures, groups)
+    for used in (groups, *(level._made for level in levels)):  # noqa: SLF001 - a part of it
         used.forget()
     return Grouped(view, tuple(keys), tuple(measures), tuple(levels[::-1]), totals)
 

@@ -36,9 +36,9 @@ def patched(
         Kinds are found anew for the columns that were touched.
     """
     columns = []
-    for place, (field, column) in enumerate(zip(table.fields, table.columns, strict=True)):
-        own = {row: cells[place] for row, cells in values.items() if place in cells}
-        more = [row.get(place) for row in added]
+    for index, (field, column) in enumerate(zip(table.fields, table.columns, strict=True)):
+        own = {row: cells[index] for row, cells in values.items() if index in cells}
+        more = [row.get(index) for row in added]
         columns.append(_patched(column, field, own, more) if own or added else column)
     kinds = [
         replace(f, kind=c.kind, look=None, numbers=holds_numbers(c)) if c is not old else f

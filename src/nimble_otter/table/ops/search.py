@@ -133,30 +133,30 @@ def find_rows(
     Stopped
     """
     search.expression()
-    found = np.zeros(len(view), np.bool_)
+    mask = np.zeros(len(view), np.bool_)
     order = sorted(columns, key=lambda n: _cost(view.table.columns[n]))
     done = itertools.count(1)
 
     def look(start: int) -> None:
         ids = view.row_ids(start, start + BLOCK)
         left = np.arange(len(ids)) if within is None else np.flatnonzero(within[start : start + BLOCK])
-        for place in order:
+        for index in order:
             stop.check()
             if not len(left):
                 break
-            column = view.table.columns[place]
+            column = view.table.columns[index]
             if len(left) > _MANY * len(ids):  # looking at all is less work than picking these
                 hit = mask_of(column, ids, search).take(left)
             else:
                 hit = mask_of(column, ids.take(left), search)
             if hit.any():
-                found[start + left[hit]] = True
+                mask[start + left[hit]] = True
                 left = left[~hit]
         stop.report_progress(min(next(done) * BLOCK, len(view)), len(view))
 
     every(0, len(view))  # grown once, not by each hand
     stop.map_parallel(look, range(0, len(view), BLOCK))
-    return found
+    return mask
 
 
 def _cost(column: Column) -> int:
@@ -361,6 +361,6 @@ def _mark(
     of the processor holds."""
     for start in range(0, len(hit), _STRETCH):
         out = hit[start : start + _STRETCH]
-        for place, offset in enumerate(offsets):
+        for index, offset in enumerate(offsets):
             same = blocks[offset][start + offset : start + offset + len(out)] == needle[offset]
-            out[:] = same if not (place or further) else out & same
+            out[:] = same if not (index or further) else out & same

@@ -50,11 +50,11 @@ def _replaced(
     if isinstance(part, Windowed):
         return put(part, table)
     if isinstance(part, tuple):
-        made = []
+        items = []
         for inner in part:
             one, table = _replaced(inner, table, put)
-            made.append(one)
-        return tuple(made), table
+            items.append(one)
+        return tuple(items), table
     if is_dataclass(part) and not isinstance(part, type) and type(part).__module__ == Windowed.__module__:
         changed = {}
         for field in fields(part):
@@ -65,9 +65,9 @@ def _replaced(
 
 
 def _put(column: Column, table: Table) -> tuple[ColumnAt, Table]:
-    place = len(table.fields)
-    field = Field(f"\0{place}", column.kind)
-    return ColumnAt(place), Table((*table.fields, field), (*table.columns, column), table.rows)
+    index = len(table.fields)
+    field = Field(f"\0{index}", column.kind)
+    return ColumnAt(index), Table((*table.fields, field), (*table.columns, column), table.rows)
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,8 +117,8 @@ def _window(node: Windowed, table: Table, ids: Ids, work: Work, stop: StopToken)
     start, end = _framed(node, rows, [columns[p] for p in by], stop)
     if node.distinct or node.name == "median":
         if not ((start == rows.first) & (end == rows.end)).all():
-            said = "count(distinct ...)" if node.distinct else "median"
-            raise ConditionError(f"{said} goes over whole partitions only.", "Leave out order by and the frame.")
+            text = "count(distinct ...)" if node.distinct else "median"
+            raise ConditionError(f"{text} goes over whole partitions only.", "Leave out order by and the frame.")
         return _of_partition(node, work(argument, table, ids, stop), rows, stop)
     if node.name in _FIGURES:
         if isinstance(argument, Literal) and node.name == "count":
@@ -398,7 +398,7 @@ def _sums(column: Column, start: Ids, end: Ids, filled: Ids, stop: StopToken) ->
 
 def _sums_of_values(column: Column, start: Ids, end: Ids, filled: Ids, stop: StopToken) -> Column:
     """Numbers of kinds that no array holds together, one by one."""
-    values, found, at = column.values(), [], (-1, -1)
+    values, results, at = column.values(), [], (-1, -1)
     total: Any = 0
     for first, last in zip(start.tolist(), end.tolist(), strict=True):
         goes_on = first == at[0] and last >= at[1]
@@ -408,9 +408,9 @@ def _sums_of_values(column: Column, start: Ids, end: Ids, filled: Ids, stop: Sto
                 mixed = {float, Decimal} <= {type(value), type(total)}
                 total = float(total) + float(value) if mixed else total + value
         at = (first, last)
-        found.append(total)
+        results.append(total)
         stop.check()
-    return column_of([None if not n else t for n, t in zip(filled.tolist(), found, strict=True)])
+    return column_of([None if not n else t for n, t in zip(filled.tolist(), results, strict=True)])
 
 
 def _running(data: NDArray[np.float64], start: Ids, end: Ids, stop: StopToken) -> NDArray[np.float64]:

@@ -133,8 +133,8 @@ def _levels(text: str, language: str) -> tuple[str, str]:
     if text.isascii() and not rules.in_ascii:
         return _numbered(text.lower()), ""
     letters, accents = [], []
-    for place, part in enumerate(rules.elements.split(unicodedata.normalize("NFC", text.casefold()))):
-        if place % 2:
+    for index, part in enumerate(rules.elements.split(unicodedata.normalize("NFC", text.casefold()))):
+        if index % 2:
             base, accent = rules.places[part]
         else:
             apart = unicodedata.normalize("NFKD", part)
@@ -182,17 +182,17 @@ def ranked(column: Column, ids: Ids, order: str, language: str = "", stop: StopT
     codes, first = codes_of(column, ids, stop)
     make: Callable[[str], str] = partial(letters_key if order == "letters" else dictionary_key, language=language)
     keys = []
-    for place, text in enumerate(column.values(ids.take(first))):
-        if place % 4096 == 0:
+    for index, text in enumerate(column.values(ids.take(first))):
+        if index % 4096 == 0:
             stop.check()
         keys.append(make(text) if isinstance(text, str) else "")
     stop.check()
     places = sorted(range(len(keys)), key=keys.__getitem__)
     ranks = np.zeros(len(keys), np.int64)
     rank = 0
-    for before, place in zip([None, *places], places, strict=False):
-        rank += before is not None and keys[before] != keys[place]
-        ranks[place] = rank
+    for before, index in zip([None, *places], places, strict=False):
+        rank += before is not None and keys[before] != keys[index]
+        ranks[index] = rank
     whole = np.zeros(len(column), np.int64)
     whole[ids] = ranks.take(codes)
     return Column(Kind.INT, whole, column.empty)

@@ -102,15 +102,15 @@ def time_text(value: dt.date | dt.time, pattern: str) -> str:
 @cache
 def pattern_parts(pattern: str) -> tuple[tuple[str, bool], ...]:
     """The parts of a date pattern in their order, and whether each is text that stands for itself."""
-    found = []
+    results = []
     for match in _TOKEN.finditer(pattern):
         if match[2]:
-            found.append((match[0], False))
+            results.append((match[0], False))
         else:
-            found.append(
+            results.append(
                 ("'" if match[0] == "''" else match[0] if match[1] is None else match[1].replace("''", "'"), True)
             )
-    return tuple(found)
+    return tuple(results)
 
 
 def _part(at: dt.datetime, token: str) -> str:
@@ -172,7 +172,7 @@ def number_text(value: int | float | Decimal, look: ColumnFormat, thin: str) -> 
 
 
 def _size_text(value: float, decimals: int | None) -> str:
-    place = 0
-    while abs(value) >= 1000 and place < len(_SIZES) - 1:
-        value, place = value / 1000, place + 1
-    return f"{value:.{decimals if decimals is not None else (1 if place else 0)}f} {_SIZES[place]}"
+    index = 0
+    while abs(value) >= 1000 and index < len(_SIZES) - 1:
+        value, index = value / 1000, index + 1
+    return f"{value:.{decimals if decimals is not None else (1 if index else 0)}f} {_SIZES[index]}"

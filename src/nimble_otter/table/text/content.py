@@ -49,8 +49,8 @@ def _picture(data: bytes, extension: str) -> Content:
             if getattr(picture, "n_frames", 1) > 1:
                 facts.append(("frames", str(picture.n_frames)))  # type: ignore[attr-defined]
             for number, value in picture.getexif().items():
-                said = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
-                facts.append((str(ExifTags.TAGS.get(number, number)), said[:200]))
+                text = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
+                facts.append((str(ExifTags.TAGS.get(number, number)), text[:200]))
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError) as problem:
         return Content(f"{word}, damaged", f".{extension}", facts=(("problem", str(problem)[:200]),))
     return Content(word, f".{extension}", True, tuple(facts))

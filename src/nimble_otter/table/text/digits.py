@@ -28,8 +28,8 @@ def _table(needle: str, width: int) -> Mask:
     """Which numbers of so many digits, with zeros before them, hold the digits."""
     numbers, size = np.arange(10**width), len(needle)
     held = np.zeros(len(numbers), np.bool_)
-    for place in range(width - size + 1):
-        held |= numbers // 10**place % 10**size == int(needle)
+    for index in range(width - size + 1):
+        held |= numbers // 10**index % 10**size == int(needle)
     return held
 
 

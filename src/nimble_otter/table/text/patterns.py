@@ -77,15 +77,15 @@ def like_tester(regex: str, case: bool) -> Callable[[str], bool]:
     last, size = re.compile(pieces[-1] + r"\Z", flags).search, _width(pieces[-1])
 
     def test(text: str) -> bool:
-        found = first(text)
-        if found is None:
+        match = first(text)
+        if match is None:
             return False
-        at = found.end()
+        at = match.end()
         for search in middle:
-            found = search(text, at)
-            if found is None:
+            match = search(text, at)
+            if match is None:
                 return False
-            at = found.end()
+            at = match.end()
         return last(text, max(at, len(text) - size)) is not None
 
     return test
@@ -212,7 +212,7 @@ def _at_the_end(pattern: str) -> str:
 
 def _for_re2(pattern: str) -> str:
     """The pattern in RE2's spelling, with the meanings that Python's engine gives."""
-    made: list[str] = []
+    texts: list[str] = []
     at, in_class = 0, False
     while at < len(pattern):
         char = pattern[at]
@@ -221,11 +221,11 @@ def _for_re2(pattern: str) -> str:
             named = _IN_CLASS if in_class else _ESCAPES
             size = {"u": 4, "U": 8}.get(escaped, 0)
             if escaped in named:
-                made.append(named[escaped])
+                texts.append(named[escaped])
             elif size:
-                made.append(f"\\x{{{pattern[at + 2 : at + 2 + size]}}}")
+                texts.append(f"\\x{{{pattern[at + 2 : at + 2 + size]}}}")
             else:
-                made.append(char + escaped)
+                texts.append(char + escaped)
             at += 2 + size
             continue
         if in_class:
@@ -234,16 +234,16 @@ def _for_re2(pattern: str) -> str:
             in_class = True
             start = at + 1 + (pattern[at + 1 : at + 2] == "^")
             if pattern[start : start + 1] == "]":  # which stands for itself there
-                made.append(pattern[at:start] + "\\]")
+                texts.append(pattern[at:start] + "\\]")
                 at = start + 1
                 continue
         elif pattern.startswith("{,", at) and re.match(r"\{,\d+\}", pattern[at:]):
-            made.append("{0,")
+            texts.append("{0,")
             at += 2
             continue
-        made.append(char)
+        texts.append(char)
         at += 1
-    return "".join(made)
+    return "".join(texts)
 
 
 @lru_cache(maxsize=512)

@@ -154,12 +154,12 @@ def _parse_any(lines: str, count: int, form: str) -> Stored | None:
 def _fractions(points: NDArray[np.uint8], starts: NDArray[np.int64], ends: NDArray[np.int64]) -> object:
     """Microseconds of digits behind a point, which stand from `starts` to `ends`; None where others stand there."""
     micros = np.zeros(len(starts), np.int64)
-    for place in range(int((ends - starts).max(initial=0))):
-        at = starts + place
+    for index in range(int((ends - starts).max(initial=0))):
+        at = starts + index
         digits = np.where(at < ends, points[np.minimum(at, len(points) - 1)].astype(np.int64) - 48, 0)
         if digits.min() < 0 or digits.max() > 9:
             return None
-        micros += digits * 10 ** (5 - place)
+        micros += digits * 10 ** (5 - index)
     return micros
 
 
@@ -196,8 +196,8 @@ def style_of(texts: Sequence[str], values: Sequence[object], kind: Kind) -> str:
     """The form that writes all the values back to the letter, or ""."""
     forms: Sequence[str] = _CLOCK_FORMS if kind is Kind.CLOCK else SPAN_FORMS
     if kind is Kind.ZONED and texts:
-        found = re.search(r"(?:Z|[+-][\d:]+)$", texts[0][19:])
-        tail = found[0] if found is not None else "?"
+        match = re.search(r"(?:Z|[+-][\d:]+)$", texts[0][19:])
+        tail = match[0] if match is not None else "?"
         forms = [f"{base}{tail}" for base in ("%Y-%m-%d %H:%M:%S" + ANY, "%Y-%m-%dT%H:%M:%S" + ANY)]
     return next((form for form in forms if keeps_letters(texts, values, form)), "")
 
@@ -229,11 +229,11 @@ def _days_text(value: dt.timedelta) -> str:
     micros = value // dt.timedelta(microseconds=1)
     days = abs(micros) // DAY_US * (-1 if micros < 0 else 1)
     rest = micros - days * DAY_US
-    said = f"{days} day{'' if days == 1 else 's'}" if days else ""
+    text = f"{days} day{'' if days == 1 else 's'}" if days else ""
     if rest or not days:
         plus = "+" if days < 0 < rest else ""
-        said += f"{' ' if said else ''}{plus}{_hours(rest)}"
-    return said
+        text += f"{' ' if text else ''}{plus}{_hours(rest)}"
+    return text
 
 
 def _hours(micros: int) -> str:

@@ -91,7 +91,7 @@ def _is_clock(pattern: str) -> bool:
 def _expression(pattern: str) -> str:
     """The regular expression of what a pattern shows; "" where that does not tell a time (weeks, quarters, names of
     zones)."""
-    found, known = "", set[str]()
+    text, known = "", set[str]()
     for part, is_text in pattern_parts(pattern):
         piece = re.sub(r"\\?\s+", r"\\s+", re.escape(part)) if is_text else _piece(part[0], len(part))
         if not piece:
@@ -100,8 +100,8 @@ def _expression(pattern: str) -> str:
         if name and name[1] in known:
             return ""
         known |= {name[1]} if name else set()
-        found += piece
-    return found
+        text += piece
+    return text
 
 
 def _piece(letter: str, width: int) -> str:
