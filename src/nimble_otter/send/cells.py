@@ -17,10 +17,11 @@ import numpy as np
 from nimble_otter.errors import SendError
 from nimble_otter.send.format import Output
 from nimble_otter.send.pictures import is_picture
-from nimble_otter.send.texts import by_code, moments, numbers, put_empty, too_exact, utf8
+from nimble_otter.send.texts import put_empty, too_exact
 from nimble_otter.send.workbook import Book
 from nimble_otter.table import MISSING, Column, Field, Kind
 from nimble_otter.table.core.columns import DAY_US, EPOCH_DAY, TEXT_BYTES, CodedText
+from nimble_otter.table.text.column_texts import by_code, moments, numbers, utf8
 from nimble_otter.table.text.show import is_endless, plain
 from nimble_otter.values import Value
 

@@ -9,9 +9,10 @@ from typing import Any
 import orjson
 
 from nimble_otter.send.format import Option, Output, Rows
-from nimble_otter.send.texts import BINARY, BINARY_NAME, by_code, bytes_writer, moments, numbers, put_empty, utf8, woven
+from nimble_otter.send.texts import BINARY, BINARY_NAME, bytes_writer, put_empty, woven
 from nimble_otter.table import MISSING, Column, Kind
 from nimble_otter.table.core.columns import BufferText, CodedText
+from nimble_otter.table.text.column_texts import by_code, moments, numbers, spans, utf8
 from nimble_otter.table.text.show import is_endless, jsonable
 from nimble_otter.values import Value
 
@@ -81,6 +82,8 @@ class _Writer:
         if kind.is_moment or kind is Kind.CLOCK:
             pieces = moments(column, b"T")
             return None if pieces is None else _in_quotes(pieces)
+        if kind is Kind.SPAN:
+            return _in_quotes(spans(column))
         if isinstance(column, CodedText):
             words = [_dump(self._out.whole(word)) for word in column.words] or [b'""']
             return by_code(words, column.data)

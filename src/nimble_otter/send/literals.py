@@ -9,10 +9,11 @@ import numpy as np
 
 from nimble_otter.errors import SendError, ValueRefused
 from nimble_otter.send.format import Output
-from nimble_otter.send.texts import by_code, even_times, moments, numbers, put_empty, utf8
+from nimble_otter.send.texts import even_times, put_empty
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.table import MISSING, Column, Field, Kind
 from nimble_otter.table.core.columns import TEXT_BYTES, CodedText
+from nimble_otter.table.text.column_texts import by_code, moments, numbers, spans, utf8
 from nimble_otter.table.text.show import is_endless, plain
 from nimble_otter.table.text.text_format import render
 
@@ -55,7 +56,8 @@ class Literals:
             if column.kind is Kind.ZONED and not dialect.zones_are_kept:
                 self._out.note("times with a zone are written in UTC, which the server does not keep", len(column))
                 column = Column(Kind.TIME, column.data, column.empty)
-            texts = None if self._is_uneven(column) else moments(column)
+            uneven = self._is_uneven(column)
+            texts = spans(column) if column.kind is Kind.SPAN else None if uneven else moments(column)
             if texts is not None:
                 return (b"'" + b"'\0'".join(texts) + b"'").split(b"\0") if texts else []
         is_even = dialect.times_are_texts and not field.form

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import base64
 import datetime as dt
-import operator
 import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -19,9 +18,9 @@ import orjson
 from nimble_otter.errors import SendError
 from nimble_otter.send.format import Option, Output
 from nimble_otter.table import MISSING, Column, Field, Kind
-from nimble_otter.table.core import uuids
-from nimble_otter.table.core.columns import TEXT_BYTES, BufferText, CodedText
+from nimble_otter.table.core.columns import TEXT_BYTES
 from nimble_otter.table.text.column_format import ColumnFormat, number_text, time_text
+from nimble_otter.table.text.column_texts import by_code, moments, numbers, utf8, written
 from nimble_otter.table.text.show import plain, shown
 from nimble_otter.values import Value
 
@@ -132,66 +131,6 @@ def put_empty(texts: list[bytes], column: Column, empty: bytes, missing: bytes |
     return texts
 
 
-def numbers(column: Column) -> list[bytes] | None:
-    """INT, FLOAT and DECIMAL columns with all their digits (empty rows hold anything); None where the column is of
-    another kind, or holds NaN or infinities."""
-    if column.kind is Kind.INT:
-        return _dumped(column.data).split(b",") if len(column) else []
-    if column.kind is Kind.FLOAT:
-        if not np.isfinite(column.data).all():
-            return None
-        pieces = _dumped(column.data).split(b",") if len(column) else []
-        for index in np.flatnonzero(column.whole).tolist() if column.whole is not None else ():
-            pieces[index] = b"%d" % int(column.data[index])
-        return pieces
-    if column.kind is Kind.DECIMAL:
-        return _decimals(column)
-    return None
-
-
-def _dumped(data: object) -> bytes:
-    return orjson.dumps(np.ascontiguousarray(data), option=_ARRAY)[1:-1]
-
-
-def _decimals(column: Column) -> list[bytes]:
-    if not len(column):
-        return []
-    if not column.scale:
-        return _dumped(column.data).split(b",")
-    unit = 10**column.scale
-    if column.scale > 17 or (column.data == np.iinfo(np.int64).min).any():
-        return [format(v, "f").encode() if v is not None else b"0" for v in column.values()]
-    size = np.abs(column.data)
-    whole = _dumped(size // unit * np.sign(column.data)).split(b",")
-    for index in np.flatnonzero((column.data < 0) & (size < unit)).tolist():
-        whole[index] = b"-0"
-    # behind a one the digits keep their zeros; that one then becomes the point
-    rest = (b"," + _dumped(size % unit + unit)).replace(b",1", b",.")[1:].split(b",")
-    return list(map(operator.add, whole, rest))
-
-
-def moments(column: Column, between: bytes = b" ") -> list[bytes] | None:
-    """TIME, ZONED, DATE and CLOCK columns in ISO 8601 form, with `between` the day and the time; else None."""
-    kind = column.kind
-    if kind not in (Kind.TIME, Kind.ZONED, Kind.DATE, Kind.CLOCK):
-        return None
-    if not len(column):
-        return []
-    try:
-        if kind is Kind.DATE:
-            pieces = _dumped(column.data.astype("M8[D]"))[1:-1].split(b'T00:00:00","')
-            pieces[-1] = pieces[-1].removesuffix(b"T00:00:00")
-            return pieces
-        option = _ARRAY | (orjson.OPT_NAIVE_UTC if kind is Kind.ZONED else 0)
-        text = orjson.dumps(np.ascontiguousarray(column.data).view("M8[us]"), option=option)[2:-2]
-    except (TypeError, orjson.JSONEncodeError):  # days at the very ends of the calendar
-        pieces = [plain(v).encode() for v in column.values()]
-        return pieces if between == b" " else [t.replace(b" ", between) for t in pieces]
-    if kind is Kind.CLOCK:
-        return text.replace(b"1970-01-01T", b"").split(b'","')
-    return (text if between == b"T" else text.replace(b"T", between)).split(b'","')
-
-
 def even_times(column: Column) -> list[Value]:
     """Values for a source that keeps times as text: those of a column all with a fraction, or none, so that they are
     read as times again and sort as such."""
@@ -204,27 +143,6 @@ def even_times(column: Column) -> list[Value]:
         )
         for v in values
     ]  # fmt: skip
-
-
-def utf8(column: Column) -> list[bytes]:
-    """A column of texts or UUIDs as UTF-8, as it was at the source; rows without a value hold anything."""
-    if isinstance(column, CodedText):
-        words = [word.encode(*TEXT_BYTES) for word in column.words] or [b""]
-        return by_code(words, column.data)
-    if column.kind is Kind.UUID:
-        return uuids.write(column.data).tobytes().split(b"\0")[:-1]
-    assert isinstance(column, BufferText)
-    starts, ends = column.data, column.ends
-    if not len(starts):
-        return []
-    low, high = int(starts.min()), int(ends.max())
-    if high - low <= 64 * len(starts) + 4096:
-        block = column.buffer[low:high].tobytes()
-        if np.array_equal(starts[1:], ends[:-1] + 1) and (found := block.split(b"\0")) and len(found) == len(starts):
-            return found
-        return [block[a:b] for a, b in zip((starts - low).tolist(), (ends - low).tolist(), strict=True)]
-    memory = column.buffer.data
-    return [bytes(memory[a:b]) for a, b in zip(starts.tolist(), ends.tolist(), strict=True)]
 
 
 def spelled(column: Column, field: Field, spell: Spelling) -> list[bytes]:
@@ -240,8 +158,8 @@ def spelled(column: Column, field: Field, spell: Spelling) -> list[bytes]:
     elif column.kind.is_moment and not looked:
         if not (spell.date if column.kind is Kind.DATE else spell.time):
             pieces = moments(column)
-    elif column.kind is Kind.CLOCK and not looked:
-        pieces = moments(column)
+    elif column.kind in (Kind.CLOCK, Kind.SPAN) and not looked:
+        pieces = written(column)
     elif column.kind is Kind.BOOL and not looked:
         no, yes = spell.words[1].encode(), spell.words[0].encode()
         return by_code([no, yes], column.data)
@@ -282,13 +200,6 @@ def _looked(value: object, field: Field, look: ColumnFormat) -> str:
     if isinstance(value, (int, float)) and not isinstance(value, bool) and np.isfinite(value):
         return number_text(value, replace(look, groups=False), "")
     return shown(value, replace(field, look=replace(look, groups=False)))
-
-
-def by_code(words: Sequence[bytes], codes: Value) -> list[bytes]:
-    """The word of each code (an integer array, or one of truth values for two words)."""
-    known = np.empty(len(words), np.object_)
-    known[:] = words
-    return list(known.take(codes.view(np.int8) if codes.dtype == np.bool_ else codes).tolist())
 
 
 def woven(pieces: Sequence[list[bytes] | bytes], count: int) -> bytes:

@@ -19,19 +19,10 @@ import numpy as np
 
 from nimble_otter.errors import SendError
 from nimble_otter.send.format import Option, Output, Rows
-from nimble_otter.send.texts import (
-    GUARD,
-    SPELLING,
-    by_code,
-    can_be_formula,
-    guarded,
-    joined,
-    put_empty,
-    spelled,
-    spelling,
-)
+from nimble_otter.send.texts import GUARD, SPELLING, can_be_formula, guarded, joined, put_empty, spelled, spelling
 from nimble_otter.table import Column
 from nimble_otter.table.core.columns import TEXT_BYTES, CodedText
+from nimble_otter.table.text.column_texts import by_code
 
 _DELIMITERS = {"comma": b",", "semicolon": b";", "tab": b"\t", "pipe": b"|", "space": b" "}
 _ENDS = {"CRLF": b"\r\n", "LF": b"\n", "CR": b"\r"}

@@ -12,6 +12,8 @@ import numpy as np
 from nimble_otter.errors import SendError
 from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.table import MISSING, Column, Field, Kind
+from nimble_otter.table.core.columns import CodedText
+from nimble_otter.table.text.column_texts import utf8
 from nimble_otter.table.text.show import is_endless, plain
 from nimble_otter.values import Value
 
@@ -118,6 +120,19 @@ def _holds_objects(pa: ModuleType, type_: Any) -> bool:
     return bool(pa.types.is_struct(type_) or pa.types.is_null(type_) or pa.types.is_decimal(type_))
 
 
+def _texts(pa: ModuleType, column: Column, out: Output) -> object:
+    """Texts by their bytes; None where some are not UTF-8."""
+    if isinstance(column, CodedText):
+        codes = pa.array(np.ascontiguousarray(column.data), mask=column.empty)
+        words = pa.array([out.whole(word) for word in column.words], pa.string())
+        return pa.DictionaryArray.from_arrays(codes, words).cast(pa.string())
+    raw = pa.array(utf8(column), pa.binary(), mask=column.empty)
+    try:
+        return raw.cast(pa.string())
+    except pa.ArrowInvalid:
+        return None
+
+
 def _array(pa: ModuleType, column: Column, type_: Any, out: Output) -> object:
     kind, empty = column.kind, column.empty
     if kind in (Kind.INT, Kind.FLOAT, Kind.BOOL) and type_ in (pa.int64(), pa.float64(), pa.bool_()):
@@ -130,6 +145,8 @@ def _array(pa: ModuleType, column: Column, type_: Any, out: Output) -> object:
         raw = pa.FixedSizeBinaryArray.from_buffers(pa.binary(16), len(column), [None, pa.py_buffer(halves.tobytes())])
         raw = raw if empty is None else pa.compute.if_else(pa.array(empty), pa.scalar(None, pa.binary(16)), raw)
         return pa.ExtensionArray.from_storage(type_, raw)
+    if kind is Kind.TEXT and type_ == pa.string() and (texts := _texts(pa, column, out)) is not None:
+        return texts
     values: Sequence[Any] = [None if v is None or v is MISSING else v for v in column.values()]
     if type_ == pa.string():
         values = [None if v is None else out.whole(plain(v)) for v in values]

@@ -7,13 +7,14 @@ from __future__ import annotations
 
 import unicodedata
 from collections.abc import Iterator
+from itertools import repeat
 from pathlib import Path
 
 from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.send.texts import GUARD, SPELLING, put_empty, spelled_guarded, spelling
 from nimble_otter.table.core.columns import TEXT_BYTES
-from nimble_otter.values import Value
 
+_ODD = frozenset(b"\n\r\t")
 _LINES = str.maketrans({"\n": "⏎", "\r": "⏎", "\t": " ", "\0": "\ufffd"})
 
 
@@ -39,25 +40,24 @@ class _Text:
         right = [field.is_number for field in rows.fields]
         names = [_cut(name.translate(_LINES), most) for name in rows.names]
         widths = [_width(name) if out.options["header"] else 0 for name in names]
-        kept: list[list[list[str]]] = []
+        kept: list[list[_Cells]] = []
         for block in rows.blocks(out.stop):
             cells = []
             for index, (field, column) in enumerate(zip(rows.fields, block, strict=True)):
                 texts = put_empty(spelled_guarded(column, field, spell, out), column, empty)
-                words = [_cut(out.whole(t.decode(*TEXT_BYTES)).translate(_LINES), most) for t in texts]
-                cut = sum(word.endswith("…") for word in words)
-                out.note(f"values wider than {most} characters are cut", cut)
-                widths[index] = max(widths[index], max(map(_width, words), default=0))
-                cells.append(words)
+                cells.append(_Cells(texts, most, out))
+                widths[index] = max(widths[index], cells[-1].width)
             kept.append(cells)
         if out.options["header"]:
             rule = "  ".join("-" * width for width in widths)
-            out.stream.write(f"{_line(names, widths, right)}\n{rule}\n".encode("utf-8", "replace"))
+            heads = (_padded(name, width, by) for name, width, by in zip(names, widths, right, strict=True))
+            out.stream.write(f"{'  '.join(heads).rstrip(' ')}\n{rule}\n".encode("utf-8", "replace"))
         done = 0
         for cells in kept:
             out.stop.check()
-            lines = [_line(row, widths, right) + "\n" for row in zip(*cells, strict=True)]
-            out.stream.write("".join(lines).encode("utf-8", "replace"))
+            columns = [own.padded(width, by) for own, width, by in zip(cells, widths, right, strict=True)]
+            lines = list(map(str.rstrip, map("  ".join, zip(*columns, strict=True)), repeat(" ")))
+            out.stream.write("\n".join([*lines, ""]).encode("utf-8", "replace"))
             done += len(lines)
             yield done
         yield done
@@ -74,16 +74,36 @@ def _width(text: str) -> int:
     return sum(0 if unicodedata.combining(c) else 2 if unicodedata.east_asian_width(c) in "WF" else 1 for c in text)
 
 
+def _padded(text: str, width: int, is_right: bool) -> str:
+    blanks = " " * (width - _width(text))
+    return blanks + text if is_right else text + blanks
+
+
 def _cut(text: str, most: int) -> str:
     return text if len(text) <= most else text[: most - 1] + "…"
 
 
-def _line(row: Value, widths: list[int], right: list[bool]) -> str:
-    parts = []
-    for text, width, is_right in zip(row, widths, right, strict=True):
-        blank = " " * (width - _width(text))
-        parts.append(blank + text if is_right else text + blank)
-    return "  ".join(parts).rstrip()
+class _Cells:
+    """The cells of a column over some rows, `width` wide at most: all at once where they are of ASCII."""
+
+    def __init__(self, texts: list[bytes], most: int, out: Output) -> None:
+        block = b"\0".join(texts)
+        self._is_plain = block.isascii() and _ODD.isdisjoint(block) and block.count(b"\0") == max(0, len(texts) - 1)
+        if self._is_plain:
+            self._words = block.decode("ascii").split("\0") if texts else []
+        else:
+            self._words = [out.whole(text.decode(*TEXT_BYTES)).translate(_LINES) for text in texts]
+        if max(map(len, self._words), default=0) > most:
+            out.note(f"values wider than {most} characters are cut", sum(len(word) > most for word in self._words))
+            self._words = [_cut(word, most) for word in self._words]
+            self._is_plain = False
+        self.width = max(map(len if self._is_plain else _width, self._words), default=0)
+
+    def padded(self, width: int, is_right: bool) -> Iterator[str]:
+        """Each cell with blanks before or behind it."""
+        if self._is_plain:
+            return map(str.rjust if is_right else str.ljust, self._words, repeat(width))
+        return (_padded(word, width, is_right) for word in self._words)
 
 
 FORMAT = _Text()

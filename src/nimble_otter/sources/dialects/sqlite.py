@@ -7,6 +7,8 @@ import math
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
+
 from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.sources.dialects.dialect import BROKEN, Dialect, Floats
@@ -87,8 +89,9 @@ class _Sqlite(Dialect):
         return b"cast(x'" + text.hex().encode() + b"' as text)"
 
     def double_literals(self, texts: list[bytes], values: Floats) -> None:
-        long = [index for index, text in enumerate(texts) if len(text) > 15]
-        for index in loses_precision([texts[p].decode() for p in long], values[long].tolist()):
+        long = np.flatnonzero(np.fromiter(map(len, texts), np.int64, len(texts)) > 15).tolist()
+        written = b"\n".join([texts[p] for p in long]).decode().split("\n") if long else []
+        for index in loses_precision(written, values[long].tolist()):
             texts[long[index]] = exact_literal(float(values[long[index]])).encode()
 
     def bits(self, declared: str) -> int:

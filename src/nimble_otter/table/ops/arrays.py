@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nimble_otter.table.core.build import column_of
-from nimble_otter.table.core.columns import Column, Ids, Kind, Mask, Table, blanked
+from nimble_otter.table.core.columns import BufferText, Column, Ids, Kind, Mask, Table, blanked
 from nimble_otter.table.kernels.numeric import EXACT_FLOAT, as_floats, largest
 from nimble_otter.table.ops import datetime_ops
 from nimble_otter.table.ops.combine import chained
@@ -54,12 +54,16 @@ def array_of(operand: Operand, table: Table, ids: Ids, truth: Truth) -> Column |
             one = column_of([value])
             return None if one.kind is Kind.OBJECT else one.take(np.zeros(len(ids), np.int64))
         return Column(Kind.FLOAT, np.full(len(ids), value)) if isinstance(value, float) else None
-    if not isinstance(operand, Call):
-        return None
+    return _called(operand, table, ids, truth) if isinstance(operand, Call) else None
+
+
+def _called(operand: Call, table: Table, ids: Ids, truth: Truth) -> Column | None:
     if operand.name == "coalesce":
         return _coalesced(operand.args, table, ids, truth)
     if operand.name in ("extract", "date_trunc", "moved"):
         return _of_moments(operand, table, ids, truth)
+    if operand.name in _LETTERS:
+        return _of_text(operand, table, ids)
     made = _ARRAYS.get(operand.name)
     if made is None:
         return None
@@ -106,6 +110,22 @@ def _of_moments(operand: Call, table: Table, ids: Ids, truth: Truth) -> Column |
     if len(lines) != 1 or not isinstance(lines[0], str):
         return None
     return (datetime_ops.part_of if operand.name == "extract" else datetime_ops.cut)(column, lines[0])
+
+
+def _of_text(operand: Call, table: Table, ids: Ids) -> Column | None:
+    """The lengths of many texts, or those with other letters, where all are of ASCII."""
+    at = operand.args[0]
+    column = table.columns[at.index] if isinstance(at, ColumnAt) and not at.path and len(operand.args) == 1 else None
+    if not isinstance(column, BufferText) or column.missing is not None or column.buffer.size > _SPARSE * len(ids):
+        return None
+    if column.buffer.max(initial=0) > 127:
+        return None
+    if operand.name == "length":
+        return Column(Kind.INT, column.ends - column.data, column.empty).take(ids)
+    first, last, step = _LETTERS[operand.name]
+    is_letter = (column.buffer >= first) & (column.buffer <= last)
+    buffer = np.where(is_letter, column.buffer ^ np.uint8(step), column.buffer)
+    return replace(column, buffer=buffer).take(ids)
 
 
 def _case(operand: Case, table: Table, ids: Ids, truth: Truth) -> Column | None:
@@ -332,6 +352,9 @@ def _nullif(left: Column, right: Column) -> Column | None:
     return None if same is None else _without(left, same & ~left.empty_at() & ~right.empty_at())
 
 
+_SPARSE = 256
+"""Bytes of text a row from which on the few rows that are asked for are looked at one by one."""
+_LETTERS = {"length": (0, 0, 0), "upper": (ord("a"), ord("z"), 32), "lower": (ord("A"), ord("Z"), 32)}
 _ARRAYS: dict[str, Callable[..., Column | None]] = {
     "+": _added(1), "-": _added(-1), "*": _multiplied, "/": _divided, "neg": _negated, "abs": _absolute,
     "round": _rounded, "%": _remainder, "sqrt": _root, "nullif": _nullif,

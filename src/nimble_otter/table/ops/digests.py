@@ -10,8 +10,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.table.core import uuids
 from nimble_otter.table.core.columns import BufferText, CodedText, Column, Ids, Kind, View, pick
 from nimble_otter.table.kernels.codes import codes_of
+from nimble_otter.values import Stored
 
 Digests = NDArray[np.uint64]
 _STEP = np.uint64(0x9E3779B97F4A7C15)
@@ -57,7 +59,9 @@ def column_digests(column: Column, ids: Ids) -> Digests:
         own = _of_texts(column, ids)
     elif column.kind in (Kind.INT, Kind.FLOAT, Kind.DECIMAL, Kind.BOOL):
         own = _of_numbers(column, ids)
-    elif column.kind in (Kind.OBJECT, Kind.UUID):
+    elif column.kind is Kind.UUID:
+        own = _of_uuids(pick(column.data, ids))
+    elif column.kind is Kind.OBJECT:
         codes, examples = codes_of(column, ids)
         values = column.values(ids.take(examples))  # once for each different value
         own = np.array([_of_bytes(repr(value).encode("utf-8", "replace")) ^ int(_OTHER) for value in values], np.uint64)
@@ -75,6 +79,17 @@ def _mixed(numbers: Digests) -> Digests:
     numbers = (numbers ^ (numbers >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
     found: Digests = numbers ^ (numbers >> np.uint64(31))
     return found
+
+
+def _of_uuids(data: Stored) -> Digests:
+    """As `_of_bytes` has it of their texts in quotes."""
+    letters = uuids.write(data)
+    letters = np.pad(letters[:, : uuids.SIZE], ((0, 0), (1, 1)), constant_values=ord("'")).astype(np.uint64)
+    with np.errstate(over="ignore"):
+        powers = np.cumprod(np.full(letters.shape[1], _BASE, np.uint64)) // np.uint64(1)
+        powers = np.concatenate([np.ones(1, np.uint64), powers[:-1]])
+        summed = ((letters + np.uint64(1)) * powers).sum(axis=1, dtype=np.uint64)
+    return _mixed(summed ^ _TEXT) ^ _OTHER
 
 
 def _of_bytes(text: bytes) -> int:

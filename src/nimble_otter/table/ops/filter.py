@@ -183,6 +183,9 @@ def _where(node: Any, table: Table, ids: Ids, want: bool) -> Bools:
         return _like(node, table, ids, want)
     if isinstance(node, AnyOf):
         return _any_of(node, table, ids, want)
+    column = column_of_operand(node.operand, table, ids)
+    if column is not None and column.kind is Kind.BOOL:
+        return (column.data if want else ~column.data) & ~column.empty_at()
     return _each(node.operand, table, ids, want, lambda value: value is True or (value is not False and bool(value)))
 
 

@@ -28,6 +28,7 @@ from nimble_otter.table.core.columns import (
     pick,
 )
 from nimble_otter.table.kernels.packing import slots_of
+from nimble_otter.table.text.column_texts import written
 from nimble_otter.table.text.digits import are_few, in_days, in_short_floats, in_times, in_wholes, short_floats
 from nimble_otter.table.text.patterns import compiled, tester
 from nimble_otter.table.text.show import plain
@@ -36,6 +37,7 @@ from nimble_otter.values import Value
 BLOCK = 1 << 18
 _IN_NUMBERS = frozenset("0123456789.-+e")
 _IN_UUIDS = frozenset("0123456789abcdef-")
+_IN_EXACT = frozenset("0123456789-:+. ")
 _IN_TIMES = frozenset("0123456789-: .")
 _GAP = 3
 _SMALL = ord("a") - ord("A")
@@ -176,8 +178,10 @@ def mask_of(column: Column, ids: Ids, search: Search) -> Mask:
         hit = np.where(pick(column.data, ids), test("yes"), test("no"))
     elif search.is_plain and column.kind is Kind.UUID:
         hit = _in_uuids(column, ids, search)
-    elif not search.is_plain or column.kind in (Kind.OBJECT, Kind.DECIMAL, Kind.CLOCK, Kind.SPAN, Kind.ZONED):
+    elif not search.is_plain or column.kind is Kind.OBJECT:
         return _one_by_one(column, ids, test)
+    elif column.kind in (Kind.DECIMAL, Kind.CLOCK, Kind.SPAN, Kind.ZONED):
+        return _in_written(column.take(ids), search, test)
     elif isinstance(column, BufferText):
         hit = _in_buffer(column, ids, search, test)
     elif column.whole is not None:
@@ -258,6 +262,19 @@ def _in_buffer(column: BufferText, ids: Ids, search: Search, test: Callable[[str
     if not search.text.isascii() or (block.max(initial=0) > 127 and _is_broad(block.tobytes())):
         return _one_by_one(column, ids, test)
     return _held(block, search.text.lower().encode("ascii"), starts, ends, block | np.uint8(_SMALL))
+
+
+def _in_written(column: Column, search: Search, test: Callable[[str], bool]) -> Mask:
+    """Each value as the text that stands for it exactly, all written at once."""
+    if not set(search.text) <= _IN_EXACT or not len(column):
+        return np.zeros(len(column), np.bool_)
+    texts = written(column)
+    if texts is None:
+        return _one_by_one(column, every(0, len(column)), test)
+    ends = np.cumsum(np.fromiter(map(len, texts), np.int64, len(texts)) + 1) - 1
+    starts = np.concatenate([[0], ends[:-1] + 1])
+    block = np.frombuffer(b"\0".join([*texts, b""]), np.uint8)
+    return _held(block, search.text.encode(), starts, ends) & ~column.empty_at()
 
 
 def _in_uuids(column: Column, ids: Ids, search: Search) -> Mask:
