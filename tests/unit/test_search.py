@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import datetime as dt
+import random
 import re
 import time
+from dataclasses import replace
 from decimal import Decimal
 
 import numpy as np
@@ -20,12 +22,15 @@ from nimble_otter.query.local.conditions import parse_condition
 from nimble_otter.stop import StopToken
 from nimble_otter.table import MISSING, View
 from nimble_otter.table.core.build import column_of, table_of
+from nimble_otter.table.core.columns import DAY_US, Kind, blanked
 from nimble_otter.table.ops import search as made
 from nimble_otter.table.ops.filter import filter_view
 from nimble_otter.table.ops.search import Search, find_rows, mask_of, said
 from nimble_otter.table.text import digits, patterns
 from nimble_otter.table.text.patterns import like_regex
 from tests.proofs import how_many
+from tests.unit.test_line_speed import MAKE, OBJECTS
+from tests.unit.test_line_speed import table_of as own_table
 
 TEXTS = some.text("aAbkKsSiİı\u212a\u017fßéÉ. 1\0", max_size=5)
 VALUES = some.sampled_from([
@@ -61,6 +66,23 @@ def test_every_kind_is_searched_as_it_is_written(values, needle, case, word, man
     exact = column.values(ids)
     want = [v is not None and v is not MISSING and test(said(v)) for v in exact]
     assert mask_of(column, ids, search).tolist() == want
+
+
+@pytest.mark.parametrize("kind", [kind for kind in MAKE if kind not in OBJECTS])
+def test_what_is_told_by_arithmetic_stands_in_the_text(kind):
+    """Digits, alone and beside marks, in values of every kind that lie close, far apart and at the ends."""
+    draw = random.Random(kind)
+    column = own_table(kind, 3000).columns[0]
+    if column.data.dtype == np.int64 and column.kind not in (Kind.INT, Kind.TEXT):
+        most = {Kind.CLOCK: DAY_US, Kind.DECIMAL: 10**17}.get(column.kind, 10**15)
+        signs = (1,) if column.kind is Kind.CLOCK else (1, -1)
+        data = np.array([draw.randrange(most // 10 ** draw.randrange(9)) * draw.choice(signs) for _ in range(3000)])
+        column = replace(column, data=blanked(data, column.empty), scale=draw.randrange(6) * (kind == "decimal"))
+    texts = [None if value is None else said(value).lower() for value in column.values()]
+    needles = ["0", "00", "000", *(str(draw.randrange(1000)) for _ in range(20)), "+00", "0:", ".5", "-1", "e"]
+    for needle in needles:
+        mask = mask_of(column, np.arange(len(column)), Search(needle))
+        assert mask.tolist() == [text is not None and needle in text for text in texts], needle
 
 
 def test_rows_are_found_in_any_column_whatever_the_blocks(monkeypatch):

@@ -145,6 +145,10 @@ def _array(pa: ModuleType, column: Column, type_: Any, out: Output) -> object:
         raw = pa.FixedSizeBinaryArray.from_buffers(pa.binary(16), len(column), [None, pa.py_buffer(halves.tobytes())])
         raw = raw if empty is None else pa.compute.if_else(pa.array(empty), pa.scalar(None, pa.binary(16)), raw)
         return pa.ExtensionArray.from_storage(type_, raw)
+    if kind is Kind.DECIMAL and type_ == pa.decimal128(38, column.scale):
+        halves = pa.py_buffer(np.stack([column.data, column.data >> 63], axis=1).astype("<i8").tobytes())
+        mask = None if empty is None else pa.py_buffer(np.packbits(~empty, bitorder="little").tobytes())
+        return pa.Array.from_buffers(type_, len(column), [mask, halves])
     if kind is Kind.TEXT and type_ == pa.string() and (texts := _texts(pa, column, out)) is not None:
         return texts
     values: Sequence[Any] = [None if v is None or v is MISSING else v for v in column.values()]

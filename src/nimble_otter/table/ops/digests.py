@@ -4,7 +4,9 @@ a delivery remembers of its rows, to tell at the next which are new, gone or cha
 from __future__ import annotations
 
 import hashlib
+import uuid
 from collections.abc import Sequence
+from functools import cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -81,15 +83,34 @@ def _mixed(numbers: Digests) -> Digests:
     return found
 
 
+_HEX = [f"{byte:02x}" for byte in range(256)]
+
+
 def _of_uuids(data: Stored) -> Digests:
     """As `_of_bytes` has it of their texts in quotes."""
-    letters = uuids.write(data)
-    letters = np.pad(letters[:, : uuids.SIZE], ((0, 0), (1, 1)), constant_values=ord("'")).astype(np.uint64)
-    with np.errstate(over="ignore"):
-        powers = np.cumprod(np.full(letters.shape[1], _BASE, np.uint64)) // np.uint64(1)
-        powers = np.concatenate([np.ones(1, np.uint64), powers[:-1]])
-        summed = ((letters + np.uint64(1)) * powers).sum(axis=1, dtype=np.uint64)
+    marks, tables = _uuid_terms()
+    summed = np.full(len(data), marks, np.uint64)
+    for half, own in (("high", tables[:8]), ("low", tables[8:])):
+        held = data[half].astype(">u8").view(np.uint8).reshape(-1, 8)
+        for at, table in enumerate(own):
+            summed += table.take(held[:, at])
     return _mixed(summed ^ _TEXT) ^ _OTHER
+
+
+@cache
+def _uuid_terms() -> tuple[np.uint64, list[Digests]]:
+    """What the marks of a UUID's text and each value of each of its 16 bytes, as two letters, add to the sum."""
+    powers = [pow(int(_BASE), at, 1 << 64) for at in range(uuids.SIZE + 2)]
+    form = f"'{uuid.UUID(int=0)}'"
+    marks = sum((ord(mark) + 1) * powers[at] for at, mark in enumerate(form) if mark != "0")
+    places = [at for at, mark in enumerate(form) if mark == "0"][::2]
+    tables = [
+        np.array(
+            [((ord(t[0]) + 1) * powers[at] + (ord(t[1]) + 1) * powers[at + 1]) % (1 << 64) for t in _HEX], np.uint64
+        )
+        for at in places
+    ]
+    return np.uint64(marks % (1 << 64)), tables
 
 
 def _of_bytes(text: bytes) -> int:

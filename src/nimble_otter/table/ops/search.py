@@ -29,7 +29,18 @@ from nimble_otter.table.core.columns import (
 )
 from nimble_otter.table.kernels.packing import slots_of
 from nimble_otter.table.text.column_texts import written
-from nimble_otter.table.text.digits import are_few, in_days, in_short_floats, in_times, in_wholes, short_floats
+from nimble_otter.table.text.digits import (
+    MOST_DECIMALS,
+    are_few,
+    in_clocks,
+    in_days,
+    in_decimals,
+    in_short_floats,
+    in_spans,
+    in_times,
+    in_wholes,
+    short_floats,
+)
 from nimble_otter.table.text.patterns import compiled, tester
 from nimble_otter.table.text.show import plain
 from nimble_otter.values import Value
@@ -37,6 +48,8 @@ from nimble_otter.values import Value
 BLOCK = 1 << 18
 _IN_NUMBERS = frozenset("0123456789.-+e")
 _IN_UUIDS = frozenset("0123456789abcdef-")
+_COMMON_US = 253_402_300_800_000_000 // 5
+"""Microseconds around 1970 in which every day has a year of four digits."""
 _IN_EXACT = frozenset("0123456789-:+. ")
 _IN_TIMES = frozenset("0123456789-: .")
 _GAP = 3
@@ -181,7 +194,8 @@ def mask_of(column: Column, ids: Ids, search: Search) -> Mask:
     elif not search.is_plain or column.kind is Kind.OBJECT:
         return _one_by_one(column, ids, test)
     elif column.kind in (Kind.DECIMAL, Kind.CLOCK, Kind.SPAN, Kind.ZONED):
-        return _in_written(column.take(ids), search, test)
+        digits = _in_digits(column, ids, search.text)
+        hit = digits if digits is not None else _in_written(column.take(ids), search, test)
     elif isinstance(column, BufferText):
         hit = _in_buffer(column, ids, search, test)
     elif column.whole is not None:
@@ -262,6 +276,21 @@ def _in_buffer(column: BufferText, ids: Ids, search: Search, test: Callable[[str
     if not search.text.isascii() or (block.max(initial=0) > 127 and _is_broad(block.tobytes())):
         return _one_by_one(column, ids, test)
     return _held(block, search.text.lower().encode("ascii"), starts, ends, block | np.uint8(_SMALL))
+
+
+def _in_digits(column: Column, ids: Ids, text: str) -> Mask | None:
+    """A few digits, told by arithmetic; None where that is not possible."""
+    if not are_few(text) or not len(ids):
+        return None
+    data = pick(column.data, ids)
+    if column.kind is Kind.CLOCK:
+        return in_clocks(data, text)
+    if column.kind is Kind.DECIMAL:
+        return in_decimals(data, column.scale, text) if text[0] != "0" and column.scale <= MOST_DECIMALS else None
+    if column.kind is Kind.SPAN:
+        return in_spans(data, text)
+    is_common = column.kind is Kind.ZONED and abs(data).max() < _COMMON_US
+    return (in_times(data, text) | (text in "00")) if is_common else None
 
 
 def _in_written(column: Column, search: Search, test: Callable[[str], bool]) -> Mask:

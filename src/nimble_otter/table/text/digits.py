@@ -15,6 +15,8 @@ from nimble_otter.values import Stored
 
 MOST = 3
 """Digits that are looked for here."""
+MOST_DECIMALS = 4
+"""Digits behind the point of decimals, to which they are looked for here."""
 _WIDE = 4
 _DAY_S = 86_400
 _DAY_US = _DAY_S * 1_000_000
@@ -106,19 +108,47 @@ def in_times(times: NDArray[np.int64], needle: str) -> Mask:
         return np.zeros(0, np.bool_)
     first, last = int(times.min()) // _DAY_US, int(times.max()) // _DAY_US
     dates = _days(np.arange(first, last + 1), needle) if last - first < len(times) else None
-    seconds, parts = _seconds(needle), _table(needle, _WIDE)
 
     def work(block: NDArray[np.int64]) -> Mask:
-        second = block // 1_000_000
-        part = block - second * 1_000_000
-        day = second // _DAY_S
+        day = block // _DAY_US
         held = dates.take(day - first) if dates is not None else _days(day, needle)
-        held |= seconds.take(second - day * _DAY_S)
-        if part.any():
-            held |= (parts.take(part // 100) | parts.take(part - part // 10_000 * 10_000)) & (part != 0)
-        return held
+        return np.logical_or(held, _in_clock(block - day * _DAY_US, needle))
 
     return _in_blocks(times, work)
+
+
+def in_clocks(times: NDArray[np.int64], needle: str) -> Mask:
+    """Which times of a day, in microseconds, hold the digits in a part of theirs."""
+    return _in_blocks(times, lambda block: _in_clock(block, needle))
+
+
+def _in_clock(times: NDArray[np.int64], needle: str) -> Mask:
+    second = times // 1_000_000
+    part = times - second * 1_000_000
+    held: Mask = _seconds(needle).take(second)
+    if part.any():
+        parts = _table(needle, _WIDE)
+        held = held | ((parts.take(part // 100) | parts.take(part - part // 10_000 * 10_000)) & (part != 0))
+    return held
+
+
+def in_spans(spans: NDArray[np.int64], needle: str) -> Mask | None:
+    """Which spans, in microseconds, hold the digits; None where some have 100 hours, or parts of a second."""
+    seconds, rest = np.divmod(np.abs(spans), 1_000_000)
+    if rest.any() or seconds.max(initial=0) >= 360_000:
+        return None
+    pairs = _pairs(needle)
+    held: Mask = pairs.take(seconds // 3600) | pairs.take(seconds // 60 % 60) | pairs.take(seconds % 60)
+    return held
+
+
+def in_decimals(values: NDArray[np.int64], scale: int, needle: str) -> Mask:
+    """Which of decimals with so many digits behind the point hold the digits, before it or behind."""
+    if not scale:
+        return in_wholes(values, needle)
+    whole, rest = np.divmod(np.abs(values), 10**scale)
+    held = in_wholes(whole, needle)
+    return held | _table(needle, scale).take(rest) if len(needle) <= scale else held
 
 
 def short_floats(values: NDArray[np.float64]) -> Mask:
