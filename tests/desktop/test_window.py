@@ -1,11 +1,13 @@
 """The window by mouse and keyboard: the grid, editing, the clipboard, the course, errors, keeping."""
 
+import datetime as dt
 import os
 import signal
 import sqlite3
 import subprocess
 import sys
 import time
+from dataclasses import fields
 
 import pytest
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
@@ -22,10 +24,14 @@ from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.offscreen import wait_until
 from nimble_otter.desktop.kit.theme import theme
 from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, SEND, SOURCE, step_at
+from nimble_otter.desktop.runtime.settings import Settings, read_settings
 from nimble_otter.desktop.shell.find_box import Finding, Index
+from nimble_otter.desktop.shell.settings_page import LINES
 from nimble_otter.desktop.shell.window import Window
 from nimble_otter.pull import Pull, Query
+from nimble_otter.pull.deliver import rows_to_send
 from nimble_otter.pull.steps import Condition, FilterStep, GroupStep, SortBy, SortStep, group_keys
+from nimble_otter.send.send import format_for, send_text
 from nimble_otter.sources import Source
 from nimble_otter.table.text.show import shown
 from tests.desktop.conftest import settle
@@ -800,6 +806,75 @@ def test_settings_take_effect_at_once_are_kept_and_set_back(make_window, home):
     back[0].click()
     assert window.grid.row == 25
     assert "row_height =" not in file.read_text()
+
+
+SET = {
+    "theme": "dark", "text_percent": 110, "row_height": 50, "stripes": True, "null_mark": "NULL", "thousands": False,
+    "date_form": "dd.MM.yyyy", "time_form": "dd.MM.yyyy HH:mm", "time_zone": "Europe/Vienna", "row_limit": 12,
+    "history_days": 3, "code_size": 18, "wrap_lines": True, "offer_names": False, "guard": "row",
+}  # fmt: skip
+
+
+def test_every_setting_can_be_set_on_its_page_and_is_there_at_the_next_start(make_window, home):
+    window = make_window(demo=False)
+    window.commands.run("settings")
+    page = window.settings_page
+    assert {line.key for line in LINES} == set(SET) == {each.name for each in fields(Settings)} - {"keys"}
+    for line in LINES:
+        page.open(line.name)
+        made = page.fields[line.key]
+        if line.choices:
+            made.setCurrentIndex(made.findData(str(SET[line.key])))
+            made.activated.emit(made.currentIndex())
+        else:
+            made.setText(str(SET[line.key]))
+            made.editingFinished.emit()
+        assert (getattr(window.settings.now, line.key), page.problem.text()) == (SET[line.key], ""), line.key
+    assert read_settings(home / "config" / "settings.toml") == (Settings(**SET), "")
+    for key, wrong in (("time_zone", "Europe/Vien"), ("time_form", "J"), ("date_form", "nonJ"), ("row_limit", "0")):
+        page.open(next(line.name for line in LINES if line.key == key))
+        page.fields[key].setText(wrong)
+        page.fields[key].editingFinished.emit()
+        assert (getattr(window.settings.now, key), wrong in page.problem.text()) == (SET[key], True)
+    again = make_window(demo=False)
+    again.new_pull()
+    assert again.pull.pull.guard == "row"
+    editor = again.query_drawer.editor
+    assert (editor.font().pixelSize(), editor.lineWrapMode()) == (18, editor.LineWrapMode.WidgetWidth)
+    editor.setFocus()
+    QTest.keyClicks(editor, "select * from sta")
+    assert not editor.completions.isVisible()
+    QTest.keyClick(editor, Qt.Key.Key_Space, CONTROL)
+    assert editor.completions.isVisible()
+
+
+def test_values_look_as_set_and_are_typed_as_they_look_but_sent_as_they_are(window, qapp):
+    source = window.hub.sources[0]
+    window.open_table(source, next(t for t in window.hub.tables[source.name] if t.name == "reading"))
+    settle(window)
+    place = {column.name: n for n, column in enumerate(window.grid.model.columns)}
+
+    def text(name):
+        return window.grid.line(0).cells[place[name]].text
+
+    stored = window.grid.model.value(0, place["taken_at"])
+    for name, value in SET.items():
+        if name in ("null_mark", "thousands", "date_form", "time_form", "stripes"):
+            window.settings.set(name, value)
+    assert text("taken_at") == stored.strftime("%d.%m.%Y %H:%M")
+    assert "NULL" in {window.grid.line(row).cells[place["note"]].text for row in range(20)}
+    ground = window.grid.grab().toImage()
+    top, x = HEAD + window.grid.row // 2, window.grid.width() - 30
+    assert ground.pixelColor(x, top) != ground.pixelColor(x, top + window.grid.row)
+    assert window.actions_on_grid.put_texts("Edit", [(0, place["taken_at"], "03.06.2031 07:30")])
+    settle(window)
+    assert text("taken_at") == "03.06.2031 07:30"
+    assert window.grid.model.value(0, place["taken_at"]) == dt.datetime(2031, 6, 3, 7, 30)
+    shaped = window.pull.shaped
+    assert shaped.field(place["taken_at"]).look is None
+    assert b"03.06" not in send_text(rows_to_send(shaped, "t"), format_for("csv")).encode()
+    window.settings.set("time_form", "")
+    assert text("taken_at") == "2031-06-03 07:30"
 
 
 def test_a_settings_file_changed_from_outside_is_taken_in_and_a_broken_one_is_told(make_window, home):

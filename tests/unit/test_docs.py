@@ -3,16 +3,19 @@
 import ast
 import configparser
 import doctest
+import json
 import re
 import subprocess
 import sys
 import xml.etree.ElementTree as ET
+from dataclasses import fields
 from importlib import import_module
 from pathlib import Path
 
 import pytest
 
 from nimble_otter import __version__
+from nimble_otter.desktop.runtime.settings import USUAL, Settings
 from nimble_otter.pull import pull_from_text, pull_to_text
 from nimble_otter.pull.steps import STEPS
 from nimble_otter.pull.steps.filter import OPERATORS
@@ -54,8 +57,19 @@ def test_every_page_of_the_guide_is_in_its_index_and_short_enough_to_read():
         text = (ROOT / "docs/guide" / name).read_text("utf-8")
         assert text.startswith("# ")
         assert "\n## " in text
-        blocks = [block for block in text.split("\n\n") if not block.startswith(("-", "#", "!"))]
+        blocks = [block for block in text.split("\n\n") if not block.startswith(("-", "#", "!", "|"))]
         assert all(len(block) < 700 for block in blocks), name
+
+
+def test_every_setting_is_named_in_the_guide_with_its_usual_value():
+    page = (ROOT / "docs/guide/settings.md").read_text("utf-8")
+    rows = dict(re.findall(r"\| `\[?(\w+)\]?` \| ?(.*?) ?\|$", page, re.M))
+    usual = {each.name: getattr(USUAL, each.name) for each in fields(Settings)}
+    assert list(rows) == list(usual)
+    told = {"theme": "", "date_form": "", "time_form": "", "time_zone": "", "keys": {}}
+    for name, value in usual.items():
+        plain = json.dumps(value, ensure_ascii=False).strip('"')
+        assert value == told[name] if name in told else rows[name].replace(" ", "") == plain, name
 
 
 def test_every_picture_is_linked_and_they_are_few():

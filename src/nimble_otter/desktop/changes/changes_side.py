@@ -14,7 +14,7 @@ from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.table.text.show import grouped
 
 WIDTH = 252
-_GUARDS = (("seen", "key and what changes"), ("row", "key and the whole row"), ("key", "key alone"))
+GUARDS = (("seen", "key and what changes"), ("row", "key and the whole row"), ("key", "key alone"))
 _WHOLE = "All or nothing, in one transaction."
 _RISKY = "Key alone: changes that others made to the same cells meanwhile are overwritten without warning."
 
@@ -133,8 +133,8 @@ class ChangesSide(QScrollArea):
         if open_pull.target.by_values:
             self.note("Rows are matched by all their values: the table has no key.", "muted")
             return
-        choice = combo(_GUARDS, open_pull.pull.guard, "Rows are matched by")
-        choice.activated.connect(lambda at: self._set_guard(Guard(_GUARDS[at][0])))
+        choice = combo(GUARDS, open_pull.pull.guard, "Rows are matched by")
+        choice.activated.connect(lambda at: self._set_guard(Guard(GUARDS[at][0])))
         self._lines.addWidget(label("Rows are matched by", "muted", 12))
         self._lines.addWidget(choice)
         if open_pull.pull.guard == Guard.KEY:

@@ -16,6 +16,7 @@ from nimble_otter.desktop.grid.selection import Selection
 from nimble_otter.desktop.grid.thumbnails import Thumbnails
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.theme import theme
+from nimble_otter.desktop.kit.usual_looks import usual_looks
 from nimble_otter.desktop.runtime.jobs import Jobs
 
 HEAD = 45
@@ -215,9 +216,12 @@ class GridCanvas(QAbstractScrollArea):
         model_columns = self.model.columns
         spans = [(n, self._left(n), self.widths[n], model_columns[n]) for n in columns]
         top, paint = self.verticalScrollBar().value(), self._painter.cell
+        striped = usual_looks().stripes
         for position in rows:
             line = self.line(position)
             y = position * self.row - top
+            if striped and position % 2:
+                painter.fillRect(QRect(0, y, width, self.row), theme["paper"])
             self._painter.ground(painter, QRect(0, y, width, self.row), line)
             for column, left, wide, head in spans:
                 selected = self._is_marked(position, column)

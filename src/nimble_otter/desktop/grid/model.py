@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from nimble_otter.changes import DEFAULT, UNSET, Edits, Outcome, exactly
+from nimble_otter.desktop.kit.usual_looks import usual_looks
 from nimble_otter.pull.compared import Compared
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps import SortStep
@@ -92,7 +93,7 @@ def cell_of(value: object, field: Field, decimals: int = 0, is_day: bool = False
     """Ready text; a number with fewer than `decimals` digits behind the point is filled up, none is cut. In a column of
     days (`is_day`) midnight is not shown."""
     if value is None:
-        return Cell("∅", "null")
+        return Cell(usual_looks().null, "null")
     if value is MISSING:
         return Cell("·", "missing")
     if value is DEFAULT:
@@ -102,11 +103,11 @@ def cell_of(value: object, field: Field, decimals: int = 0, is_day: bool = False
     if isinstance(value, bytes):
         return Cell(shown(value, field), data=value)
     if is_day and isinstance(value, dt.datetime) and value.time() == dt.time():
-        return Cell(value.date().isoformat(), "plain")
+        return Cell(usual_looks().day(value.date()), "plain")
     text = shown(value, field)
     if (
         decimals
-        and field.look is None
+        and (field.look is None or (field.look.decimals is None and not field.look.style))
         and isinstance(value, float)
         and text.isascii()
         and "e" not in text
@@ -117,12 +118,14 @@ def cell_of(value: object, field: Field, decimals: int = 0, is_day: bool = False
 
 
 def _column(shaped: Shaped, place: int, marks: Mapping[str, str]) -> GridColumn:
-    field = shaped.field(place)
+    field = usual_looks().of(shaped.field(place))
     look = field.look or PLAIN
     right = look.align == "right" or (not look.align and field.is_amount)
     under = field.note or field.origin
     title = shaped.title(place)
     under = under if title == field.name else field.name
+    if field.kind is Kind.ZONED and look.pattern:  # which does not say the zone in each cell
+        under = f"{under} · {look.zone or 'UTC'}" if under else look.zone or "UTC"
     mark = marks.get(field.name, "")
     return GridColumn(field.name, under, right, place, mark, title, look.align == "centre", look.paint)
 
@@ -198,7 +201,7 @@ class RowsModel:
         self._conflicts, self._writable = conflicts, writable
         self.columns = [_column(shaped, place, marks) for place in shaped.shown()]
         self.pinned = shaped.pinned
-        self._fields = {place: shaped.field(place) for place in shaped.shown()}
+        self._fields = {place: usual_looks().of(shaped.field(place)) for place in shaped.shown()}
         self._ids = _with_new(shaped, edits)
         self.rows = len(shaped.view) if self._ids is None else len(self._ids)
         self._view = shaped.view
@@ -402,7 +405,7 @@ class GroupsModel:
             )
         ]
         self.pinned = 1 if shaped.pinned else 0
-        self._fields = {index: shaped.field(index) for index in range(len(leaves.fields))}
+        self._fields = {index: usual_looks().of(shaped.field(index)) for index in range(len(leaves.fields))}
         for index in (p for p in shaped.shown() if p >= levels):
             field = leaves.fields[index]
             source = field.name.removesuffix(f" {field.note}") if field.note != "count" else field.name
@@ -505,7 +508,7 @@ class GroupsModel:
         if line.depth == len(self._grouped.levels):
             return Cell(f"row {grouped(line.index + 1)}", "faint")
         key = self._grouped.keys[line.depth]
-        return cell_of(value, self._grouped.view.table.fields[key])
+        return cell_of(value, usual_looks().of(self._grouped.view.table.fields[key]))
 
 
 def _decimals_of(value: float) -> int:

@@ -55,6 +55,8 @@ class CompletionList(QListWidget):
         super().__init__(editor)
         self._editor, self._ask, self._taken = editor, ask, taken
         self._start, self._typed, self._was_chosen = 0, "", False
+        self.waits = False
+        """Whether names are offered only when they are asked for."""
         self.setItemDelegate(_Look(self))
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.setObjectName("completion")
@@ -68,7 +70,7 @@ class CompletionList(QListWidget):
     def offer(self, asked: bool = False) -> None:
         """Show what can come at the caret; unless asked for, only behind the beginning of a word, or a dot."""
         cursor = self._editor.textCursor()
-        if cursor.hasSelection():
+        if cursor.hasSelection() or (self.waits and not asked and not self.isVisible()):
             self.hide()
             return
         completion = self._ask(cursor.position())

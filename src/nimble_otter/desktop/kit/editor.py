@@ -261,6 +261,17 @@ class SqlEditor(QPlainTextEdit):
         """Offer what can come next while one types."""
         self.completions = CompletionList(self, ask, taken)
 
+    def use_look(self, px: int, wraps: bool, offers: bool) -> None:
+        """Letters of this size, lines folded at the edge or not, names offered while one types or when asked for."""
+        if self.font().pixelSize() != px:
+            self.setFont(code_font(px))
+            self.setTabStopDistance(self.fontMetrics().horizontalAdvance(" ") * 4)
+            self._fit_gutter()
+        mode = QPlainTextEdit.LineWrapMode
+        self.setLineWrapMode(mode.WidgetWidth if wraps else mode.NoWrap)
+        if self.completions is not None:
+            self.completions.waits = not offers
+
     def event(self, event: QEvent) -> bool:
         """Take the keys of the offers and of folding before the window's commands do."""
         if event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent):

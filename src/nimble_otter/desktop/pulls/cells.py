@@ -18,6 +18,7 @@ from nimble_otter.changes import (
     value_text,
     zoned_text,
 )
+from nimble_otter.desktop.kit.usual_looks import usual_looks
 from nimble_otter.desktop.pulls.pull_state import PullState
 from nimble_otter.errors import NoKeyError, ValueRefused
 from nimble_otter.sources import ColumnInfo
@@ -97,7 +98,7 @@ class CellValues:
         return (
             self.field_at(place)
             if self._own.shaped is None or self._own.shaped.grouped is not None
-            else self._own.shaped.field(place)
+            else usual_looks().of(self._own.shaped.field(place))
         )
 
     def typed(self, text: str | None, place: int, row: int) -> Value:

@@ -2,57 +2,93 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Container, Mapping
 from dataclasses import dataclass, field, fields, replace
 from pathlib import Path
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import tomli_w
 from PySide6.QtCore import QFileSystemWatcher, QObject, Signal
 
+from nimble_otter.changes import Guard
 from nimble_otter.desktop.kit.theme import THEMES
+from nimble_otter.desktop.kit.tokens import CODE_PX
 from nimble_otter.files import locked, read_text, set_aside, write_text
 from nimble_otter.pull import places
 from nimble_otter.pull.history import DAYS
 from nimble_otter.pull.model import ROW_LIMIT
+from nimble_otter.table.text.column_format import time_text
 
 TEXT_SIZES = (80, 90, 100, 110, 125, 150, 175, 200)
 """Sizes of text in percent of what the desktop has."""
 ROW_HEIGHTS = (25, 50, 100, 200)
 MOST_ROWS, MOST_DAYS = 50_000_000, 3650
-_HEAD = """# Settings of Nimble Otter. A line that is not here has its usual value:
-# theme = "light" or "dark"; text_percent; row_height in pixels; row_limit; history_days;
+NULL_MARKS = ("∅", "NULL", "–", "")
+CODE_SIZES = (11, 12, 13, 14, 16, 18, 20, 24)
+_HEAD = """# Settings of Nimble Otter. A line that is not here has its usual value; the guide names them all.
 # [keys] command = "Ctrl+Shift+X", "" for none.
 """
-Value = str | int | Mapping[str, str]
+Value = str | int | bool | Mapping[str, str]
 
 
 @dataclass(frozen=True, slots=True)
 class Settings:
     """`theme`: light, dark or "" for the desktop's; `text_percent`: from the next start on; `row_height` in pixels;
-    `row_limit`: where new pulls stop; `history_days`: how long runs are kept; `keys`: shortcuts by command ("": none)
-    that are not the usual ones."""
+    `stripes`, `null_mark`, `thousands`, `date_form`, `time_form`, `time_zone`: see UsualLooks; `row_limit`: where new
+    pulls stop; `history_days`: how long runs are kept; `code_size` in pixels, `wrap_lines` and `offer_names` of the
+    query's text; `guard`: how rows of new pulls are matched; `keys`: shortcuts by command ("": none) that are not the
+    usual ones."""
 
     theme: str = ""
     text_percent: int = 100
     row_height: int = ROW_HEIGHTS[0]
+    stripes: bool = False
+    null_mark: str = NULL_MARKS[0]
+    thousands: bool = True
+    date_form: str = ""
+    time_form: str = ""
+    time_zone: str = ""
     row_limit: int = ROW_LIMIT
     history_days: int = DAYS
+    code_size: int = CODE_PX
+    wrap_lines: bool = False
+    offer_names: bool = True
+    guard: str = Guard.SEEN.value
     keys: Mapping[str, str] = field(default_factory=dict)
 
 
 USUAL = Settings()
 
 
-def _is_fit(name: str, value: object) -> bool:
+_KNOWN: dict[str, Container[object]] = {
+    "theme": ("", *THEMES), "text_percent": TEXT_SIZES, "row_height": ROW_HEIGHTS, "null_mark": NULL_MARKS,
+    "row_limit": range(1, MOST_ROWS + 1), "history_days": range(1, MOST_DAYS + 1), "code_size": CODE_SIZES,
+    "guard": tuple(guard.value for guard in Guard),
+}  # fmt: skip
+
+
+def trouble_with(name: str, value: object) -> str:
+    """What is wrong with a value for a setting; "" where it can be used."""
+    usual = getattr(USUAL, name)
     if name == "keys":
-        return isinstance(value, dict) and all(isinstance(keys, str) for keys in value.values())
-    if name == "theme":
-        return value in ("", *THEMES)
-    known = {"text_percent": TEXT_SIZES, "row_height": ROW_HEIGHTS, "row_limit": range(1, MOST_ROWS + 1),
-             "history_days": range(1, MOST_DAYS + 1)}  # fmt: skip
-    return type(value) is int and value in known[name]
+        fits = isinstance(value, dict) and all(isinstance(keys, str) for keys in value.values())
+        return "" if fits else "is no list of keys by command"
+    if type(value) is not type(usual) or (name in _KNOWN and value not in _KNOWN[name]):
+        return "is none of its values"
+    try:
+        if name in ("date_form", "time_form") and value:
+            moment = dt.datetime(2031, 5, 28, 23, 30)
+            time_text(moment.date() if name == "date_form" else moment, str(value))
+        if name == "time_zone" and value:
+            ZoneInfo(str(value))
+    except (ValueError, OSError) as problem:  # ZoneInfoNotFoundError is a KeyError
+        return f"can't be used: {problem}"
+    except KeyError:
+        return "is not a known time zone"
+    return ""
 
 
 def settings_file() -> Path:
@@ -73,7 +109,7 @@ def read_settings(path: Path) -> tuple[Settings, str]:
         except OSError:
             return USUAL, f"The settings can't be read ({problem})."
     found = {each.name: whole[each.name] for each in fields(Settings) if each.name in whole}
-    odd = [name for name, value in found.items() if not _is_fit(name, value)]
+    odd = [name for name, value in found.items() if trouble_with(name, value)]
     settings = replace(USUAL, **{name: value for name, value in found.items() if name not in odd})
     return settings, f"Settings with values that can't be used: {', '.join(odd)}." if odd else ""
 

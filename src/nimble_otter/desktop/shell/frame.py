@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from importlib import import_module
 from typing import TYPE_CHECKING, cast
 
@@ -17,11 +18,13 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from nimble_otter.changes import Guard
 from nimble_otter.desktop.detail.detail import Detail
 from nimble_otter.desktop.grid.grid import Grid
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.commands import Commands
 from nimble_otter.desktop.kit.theme import theme
+from nimble_otter.desktop.kit.usual_looks import UsualLooks, use_looks
 from nimble_otter.desktop.kit.widgets import boxed
 from nimble_otter.desktop.pulls.drafts import DraftStore
 from nimble_otter.desktop.pulls.drawer import Drawer
@@ -39,7 +42,9 @@ from nimble_otter.desktop.shell.title import TitleStrip
 from nimble_otter.desktop.sources.sources_pane import SourcesPane
 from nimble_otter.desktop.steps.course import CourseStrip
 from nimble_otter.desktop.steps.failing_strip import FailingStrip
+from nimble_otter.pull.model import Pull, Query
 from nimble_otter.session_bus import notify
+from nimble_otter.sources import Source
 from nimble_otter.stop import StopToken
 
 if TYPE_CHECKING:
@@ -119,9 +124,11 @@ ROOM = {"right": 960, "left": 720}
 
 class Frame(QMainWindow):
     """Parts with nothing in them yet; `jobs`, `hub`, `store`, `drafts` and `workspace` are what a window works with.
-    `page_made` has the number of a page of the centre that was just made."""
+    `page_made` has the number of a page of the centre that was just made; `looks_changed` says that values are shown
+    otherwise."""
 
     page_made = Signal(int)
+    looks_changed = Signal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -204,6 +211,7 @@ class Frame(QMainWindow):
             self.drawers[kind] = made
             self.drawer_stack.addWidget(made)
             self.wire_drawer(kind)
+            self._use_editor_look()
         return made
 
     # --- pages of the centre, made when they are first opened ---------------------------------------------------
@@ -407,10 +415,24 @@ class Frame(QMainWindow):
         now = self.settings.now
         if theme.chosen != now.theme:
             theme.choose(now.theme)
+        looks = UsualLooks(now.null_mark, now.thousands, now.date_form, now.time_form, now.time_zone, now.stripes)
+        if use_looks(looks):
+            self.looks_changed.emit()
         if self.grid.row != now.row_height:
             self.grid.set_row_height(now.row_height)
+        self._use_editor_look()
         self.hub.history.days = now.history_days
         self.commands.bind(now.keys)
+
+    def _use_editor_look(self) -> None:
+        if "query" in self.drawers:
+            now = self.settings.now
+            self.query_drawer.editor.use_look(now.code_size, now.wrap_lines, now.offer_names)
+
+    def pull_of(self, name: str, source: Source, query: Query) -> Pull:
+        """A new pull, with the row limit and the guard that are set."""
+        now = self.settings.now
+        return Pull(name, source, replace(query, limit=now.row_limit), guard=Guard(now.guard))
 
     def note_sizes(self) -> None:
         """Write down how the parts stand now, for the next start."""

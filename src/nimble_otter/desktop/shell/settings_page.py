@@ -22,26 +22,32 @@ from PySide6.QtWidgets import (
     QWidget,
 )  # fmt: skip
 
+from nimble_otter.desktop.changes.changes_side import GUARDS
 from nimble_otter.desktop.kit.commands import Commands
 from nimble_otter.desktop.kit.widgets import button, clear, column, combo, label, row
 from nimble_otter.desktop.runtime.settings import (
+    CODE_SIZES,
     MOST_DAYS,
     MOST_ROWS,
+    NULL_MARKS,
     ROW_HEIGHTS,
     TEXT_SIZES,
     USUAL,
     SettingsStore,
     Value,
+    trouble_with,
 )  # fmt: skip
 from nimble_otter.table.text.show import grouped
 
 KEYBOARD = "Keyboard"
+_NAMES, _FIELDS = 176, 250
 _KEY = Qt.ItemDataRole.UserRole
 
 
 @dataclass(frozen=True, slots=True)
 class Line:
-    """A setting: its part of the page, its name, what it does, and its choices (none: a whole number of `unit`)."""
+    """A setting: its part of the page, its name, what it does, and its choices (none: a number up to `most`, or a
+    text, for which `hint` stands while there is none)."""
 
     key: str
     part: str
@@ -49,8 +55,10 @@ class Line:
     effect: str
     choices: tuple[tuple[str, str], ...] = ()
     most: int = 0
+    hint: str = ""
 
 
+_ON_OFF = (("True", "on"), ("False", "off"))
 LINES = (
     Line("theme", "Look", "Light or dark", "at once",
          (("", "as the desktop is"), ("light", "light"), ("dark", "dark"))),
@@ -58,8 +66,21 @@ LINES = (
          tuple((str(size), f"{size} %") for size in TEXT_SIZES)),
     Line("row_height", "Rows", "Height of rows", "Ctrl++ and Ctrl+- change it too",
          tuple((str(height), f"{height} px") for height in ROW_HEIGHTS)),
+    Line("stripes", "Rows", "Stripes", "every second row shaded", _ON_OFF),
+    Line("null_mark", "Rows", "NULL shown as", "the mark in cells; NULL in Record and in messages",
+         tuple((mark, mark or "nothing") for mark in NULL_MARKS)),
+    Line("thousands", "Rows", "Group thousands", "1\u2009204 or 1204; never of keys, years and codes", _ON_OFF),
+    Line("date_form", "Rows", "Dates", "such as dd.MM.yyyy; a column's own pattern comes first", hint="yyyy-MM-dd"),
+    Line("time_form", "Rows", "Times", "such as dd.MM.yyyy HH:mm; what is sent stays as it is",
+         hint="yyyy-MM-dd HH:mm:ss"),
+    Line("time_zone", "Rows", "Time zone", "for times that have one, such as Europe/Vienna", hint="UTC"),
     Line("row_limit", "Query", "Stop a new pull after", "rows; each pull can have its own", most=MOST_ROWS),
     Line("history_days", "Query", "Keep what was run for", "days", most=MOST_DAYS),
+    Line("code_size", "Query", "Letters of the text", "in pixels", tuple((str(px), f"{px} px") for px in CODE_SIZES)),
+    Line("wrap_lines", "Query", "Fold long lines", "at the edge of the editor", _ON_OFF),
+    Line("offer_names", "Query", "Offer names", "tables, columns and functions; Ctrl+Space always offers them",
+         (("True", "while typing"), ("False", "when asked for"))),
+    Line("guard", "Changes", "Match rows by", "in new pulls; what a row must still hold to be changed", GUARDS),
 )  # fmt: skip
 PARTS = (*dict.fromkeys(line.part for line in LINES), KEYBOARD)
 
@@ -142,34 +163,38 @@ class SettingsPage(QWidget):
     def _line(self, line: Line) -> QVBoxLayout:
         value = getattr(self._store.now, line.key)
         name = label(line.name)
-        name.setFixedWidth(150)
+        name.setFixedWidth(_NAMES - 6)
         made: QComboBox | QLineEdit
         if line.choices:
             made = combo(line.choices, str(value), line.name)
             made.activated.connect(lambda _, box=made: self._set(line, str(box.currentData())))
         else:
-            made = QLineEdit(grouped(value))
+            made = QLineEdit(grouped(value) if isinstance(value, int) else str(value))
+            made.setPlaceholderText(line.hint)
             made.setAccessibleName(line.name)
             made.editingFinished.connect(lambda box=made: self._set(line, box.text()))
-        made.setFixedWidth(160)
+        made.setFixedWidth(_FIELDS)
         self.fields[line.key] = made
         back = button("Set back", lambda: self._set(line, str(getattr(USUAL, line.key))), "link")
         back.setVisible(value != getattr(USUAL, line.key))
         effect = label(line.effect, "muted", 12, wrap=True)
-        effect.setMinimumWidth(120)
-        whole = row(name, made, 8, effect, back)
-        whole.setStretchFactor(effect, 1)
-        return column(whole, 4)
+        effect.setContentsMargins(_NAMES + 2, 0, 0, 0)
+        return column(row(name, made, back, None), effect, 7, space=1)
 
     def _set(self, line: Line, text: str) -> None:
         usual = getattr(USUAL, line.key)
         value: Value = text
-        if isinstance(usual, int):
+        if isinstance(usual, bool):
+            value = text == "True"
+        elif isinstance(usual, int):
             digits = "".join(c for c in text if not c.isspace())
             if not digits.isdecimal() or not 1 <= int(digits) <= (line.most or MOST_ROWS):
                 self.problem.setText(f"{line.name}: {text!r} is not a whole number from 1 to {grouped(line.most)}.")
                 return
             value = int(digits)
+        if trouble := trouble_with(line.key, value):
+            self.problem.setText(f"{line.name}: {text!r} {trouble}.")
+            return
         self._store.set(line.key, value)
 
 

@@ -120,6 +120,7 @@ class Workbench(Frame):
             )
         )
         self.actions_on_grid.condition_wanted.connect(self.ask_for)
+        self.looks_changed.connect(lambda: self.grid_presenter.show(True))
         self.grid_presenter.shown.connect(self.follower.refresh)
         self.grid_presenter.shown.connect(self.rows_views.refresh)
         self.rows_views.offered.connect(self.status.show_views)
@@ -282,15 +283,14 @@ class Workbench(Frame):
             self.pages.add_source(False)
             self.say("There is no source to ask yet; add one here.", True)
             return
-        self.add_pull(Pull("New pull", source, Query("", limit=self.settings.now.row_limit)))
+        self.add_pull(self.pull_of("New pull", source, Query("")))
         self.query_drawer.focus_first()
 
     def open_table(self, source: Source, table: TableInfo) -> None:
         """A pull of a whole table, under the row limit."""
         quoted = self.hub.quoted(source, table.name)
         collection = table.name if table.kind == EntryKind.COLLECTION else ""
-        query = Query(f"select *\nfrom {quoted}\n", collection=collection, limit=self.settings.now.row_limit)
-        pull = Pull(table.name, source, query)
+        pull = self.pull_of(table.name, source, Query(f"select *\nfrom {quoted}\n", collection=collection))
         open_pull = next((s for s in self.pulls if replace(s.pull, widths={}) == pull and not s.pending.count), None)
         if open_pull is not None:
             self.workspace.show(open_pull)
