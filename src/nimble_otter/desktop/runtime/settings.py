@@ -75,9 +75,9 @@ def trouble_with(name: str, value: object) -> str:
     usual = getattr(USUAL, name)
     if name == "keys":
         fits = isinstance(value, dict) and all(isinstance(keys, str) for keys in value.values())
-        return "" if fits else "is no list of keys by command"
+        return "" if fits else "is not a list of keys by command"
     if type(value) is not type(usual) or (name in _KNOWN and value not in _KNOWN[name]):
-        return "is none of its values"
+        return "is not one of its values"
     try:
         if name in ("date_form", "time_form") and value:
             moment = dt.datetime(2031, 5, 28, 23, 30)
