@@ -8,13 +8,15 @@ import difflib
 import re
 from collections.abc import Callable, Mapping
 from decimal import Decimal
-
-from sqlglot.dialects.dialect import DialectType
+from typing import TYPE_CHECKING
 
 from nimble_otter.errors import ConditionError, Place, place_of
 from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.table.ops.conditions import Literal
 from nimble_otter.values import Value
+
+if TYPE_CHECKING:
+    from sqlglot.dialects.dialect import DialectType
 
 
 def local_dialect(empties: str = "nulls_are_last") -> object:

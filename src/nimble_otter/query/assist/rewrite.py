@@ -4,10 +4,12 @@ renamed, the layout made even. Each gives the new text, or raises QueryError tha
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Callable
 from typing import Any
 
 from nimble_otter.errors import QueryError, place_of
+from nimble_otter.query.lazy import sqlglot
 from nimble_otter.query.parsed import parse_sql
 from nimble_otter.query.sql.names import Names
 from nimble_otter.query.sql.scopes import NOT_NAMES, Select, Token, read, tokens_of
@@ -167,8 +169,6 @@ def make_parameter(text: str, start: int, end: int) -> tuple[str, str, object]:
 def format_sql(text: str, dialect: str) -> str:
     """Every statement laid out evenly, keywords in the letters in which the first one is written. Raises: QueryError,
     also when the layout could not be made without changing what is said."""
-    import sqlglot
-
     pieces, at = [], 0
     for statement in split_statements(text):
         parsed = parse_sql(statement.text, dialect, QueryError)
@@ -179,12 +179,18 @@ def format_sql(text: str, dialect: str) -> str:
             written = written.replace(f"%({name})s", f":{name}").replace(f"@{name}", f":{name}")
         written = lower_keywords(written, statement.text)
         same = sqlglot.parse_one(written, dialect=dialect or None) == parsed and find_parameters(written) == names
-        if not same or _comments(written) < _comments(statement.text):
+        lost = _digits(statement.text) - _digits(written)  # what the parser passed over is in no tree
+        if not same or lost or _comments(written) < _comments(statement.text):
             place = place_of(text, statement.start, statement.start + 1)
             raise QueryError("This can't be formatted without changing its meaning.", "It is left as it was.", place)
         pieces += [text[at : statement.start], written]
         at = statement.end
     return "".join(pieces) + text[at:]
+
+
+def _digits(text: str) -> Counter[str]:
+    """The runs of digits in a text."""
+    return Counter(re.findall(r"\d+", text))
 
 
 def _comments(text: str) -> int:

@@ -5,9 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from functools import cache
-from typing import Any
-
-from sqlglot import Dialect
+from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.query.lazy import exp
@@ -38,6 +36,9 @@ from nimble_otter.table.ops.conditions import (
 )
 from nimble_otter.table.ops.filter import fitted
 from nimble_otter.table.text.patterns import like_regex, tester
+
+if TYPE_CHECKING:
+    from sqlglot import Dialect
 
 _SWAPPED = {"<": ">", "<=": ">=", ">": "<", ">=": "<="}
 _WINDOWED = (

@@ -46,7 +46,7 @@ _NOW = ("now", "localtimestamp", "current_timestamp", "transaction_timestamp", "
 
 
 Made = TypeVar("Made")
-Parsed = TypeVar("Parsed", bound=exp.Expr)
+Parsed = TypeVar("Parsed", bound="exp.Expr")
 Reader = TypeVar("Reader", bound="OperandReader")
 
 

@@ -13,13 +13,14 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from functools import lru_cache
-from typing import Any
-
-from sqlglot.tokenizer_core import Token
+from typing import TYPE_CHECKING, Any
 
 from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.query.sql.grammar import grammar_of, oddity
 from nimble_otter.query.sql.statements import parameter_places
+
+if TYPE_CHECKING:
+    from sqlglot.tokenizer_core import Token
 
 LONGEST = 4_000_000
 """Characters of a text beyond which it is not read, and so counts as unknown."""
