@@ -25,6 +25,8 @@ from nimble_otter.values import ClientObject, Value
 if TYPE_CHECKING:
     from sqlalchemy import Engine, Inspector
 
+    from nimble_otter.sources.tunnel import Tunnel
+
 IDLE_S = 1
 """A connection unused for so long is tried before it is used."""
 
@@ -42,6 +44,7 @@ class Catalogued:
         self._has_all = False
         self.default_schema: str | None = None
         self._used_at = time.monotonic()
+        self._tunnel: Tunnel | None = None
 
     @property
     def dialect(self) -> Dialect:
@@ -51,6 +54,15 @@ class Catalogued:
     def close(self) -> None:
         """Close every connection."""
         self._engine.dispose()
+        if self._tunnel is not None:
+            self._tunnel.close()
+
+    def use_tunnel(self, tunnel: Tunnel) -> None:
+        """See `Connection.use_tunnel`."""
+        from sqlalchemy import event
+
+        self._tunnel = tunnel
+        event.listen(self._engine, "do_connect", lambda *_: tunnel.ensure())
 
     def drop_connections(self) -> None:
         """Nor is any other connection of before believed once a line was lost; the next statement opens a new one."""

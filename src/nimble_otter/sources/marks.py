@@ -14,7 +14,7 @@ from pathlib import Path
 from urllib.parse import unquote
 
 from nimble_otter.sources.source import Source, all_drivers
-from nimble_otter.sources.urls import read_url
+from nimble_otter.sources.urls import SSH_OPTION, read_url
 
 _SAME = {"cockroachdb": "postgresql"}
 """Schemes of packages that reach what another scheme reaches, too."""
@@ -55,6 +55,8 @@ def reach_of(url: str) -> Reach:
     places = {_place(host, port) for host in hosts}
     if socket_file or not places:
         places = {(_HERE, None if socket_file else port)}
+    if via := options.get(SSH_OPTION):  # "localhost" is that of the machine in between
+        places = {(f"{_HERE} at {via}" if host == _HERE else host, number) for host, number in places}
     database = unquote(parts.path.lstrip("/"))
     if driver is not None and driver.address.user_names_database and not database:
         database = options.get("dbname") or options.get("database") or parts.user

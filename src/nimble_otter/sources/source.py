@@ -11,9 +11,9 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from functools import cache
 from pathlib import Path
-from typing import Any, Protocol, runtime_checkable
+from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
-from nimble_otter.errors import AuthError, ChangeError, ClearPassword, ConnectError, PasswordMissing
+from nimble_otter.errors import AuthError, ChangeError, ClearPassword, ConnectError, OtterError, PasswordMissing
 from nimble_otter.query.sql.effects import Verdict
 from nimble_otter.sources import drivers
 from nimble_otter.sources.address import AddressForm
@@ -25,10 +25,13 @@ from nimble_otter.sources.open_transaction import OpenTransaction
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.secrets import look_up, password_from
 from nimble_otter.sources.trace import Origin
-from nimble_otter.sources.urls import Secret, dropped_secrets, split_secret, without_secrets
+from nimble_otter.sources.urls import SSH_OPTION, Secret, dropped_secrets, split_secret, without_secrets
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind, Table
 from nimble_otter.values import ClientObject
+
+if TYPE_CHECKING:
+    from nimble_otter.sources.tunnel import Tunnel
 
 log = logging.getLogger(__name__)
 _DEMO = {"demo:survey": "sqlite:", "demo:reports": "mongodb://"}
@@ -160,6 +163,10 @@ class Connection(Protocol):
 
     counts_at_once: bool
     is_read_only: bool
+
+    def use_tunnel(self, tunnel: Tunnel) -> None:
+        """What its line goes through from now on: opened again where it has ended, and closed with the connection."""
+
     guarded: tuple[str, ...]
 
     @property
@@ -322,8 +329,32 @@ def connect(
             f"The option {source.left_out[0]} of the URL holds a secret and is not taken.",
             "Give a user and a password instead.",
         )
+    url, tunnel = source.url, None
+    if f"{SSH_OPTION}=" in url:
+        from nimble_otter.sources.tunnel import through_ssh
+
+        url, tunnel = through_ssh(url)
     try:
-        connection = driver.connect(source.url, password, source.clear_password)
+        connection = _connected(driver, source, url, password, why)
+    except OtterError as problem:
+        if tunnel is not None:
+            refusal = tunnel.refusal
+            tunnel.close()
+            if refusal:
+                raise ConnectError(f"{tunnel.way}: {refusal}.", "Check the host and port of the source.") from problem
+        raise
+    if tunnel is not None:
+        connection.use_tunnel(tunnel)
+    if source.read_only:
+        connection.is_read_only = True
+    connection.guarded = guarded
+    log.info("connected to a source of %s%s", connection.dialect.key, ", read-only" if connection.is_read_only else "")
+    return connection
+
+
+def _connected(driver: Driver, source: Source, url: str, password: str | None, why: str) -> Connection:
+    try:
+        return driver.connect(url, password, source.clear_password)
     except ClearPassword:
         raise
     except AuthError as problem:
@@ -337,11 +368,6 @@ def connect(
         raise ConnectError(
             f"The URL can't be used: {without_secrets(str(problem))}.", "Check it in the source."
         ) from problem
-    if source.read_only:
-        connection.is_read_only = True
-    connection.guarded = guarded
-    log.info("connected to a source of %s%s", connection.dialect.key, ", read-only" if connection.is_read_only else "")
-    return connection
 
 
 def known_password(source: Source) -> tuple[str | None, str]:

@@ -7,6 +7,7 @@ from urllib.parse import parse_qsl, quote, unquote, urlencode, urlsplit
 
 from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.source import all_drivers
+from nimble_otter.sources.urls import SSH_OPTION
 
 TLS = {"": "as the server likes", "required": "required", "verified": "required, certificate checked"}
 FILE, SERVER, _OTHER = "sqlite", "postgresql", "other"
@@ -29,6 +30,7 @@ class Parts:
     user: str = ""
     tls: str = ""
     ca: str = ""
+    ssh: str = ""
     rest: tuple[tuple[str, str], ...] = ()
     scheme: str = ""
 
@@ -59,6 +61,7 @@ def parts_of(url: str) -> Parts:
         except ValueError as problem:
             raise ValueError("The port is not a number.") from problem
     options = dict(parse_qsl(parts.query, keep_blank_values=True))
+    ssh = options.pop(SSH_OPTION, "")
     ca = options.pop(form.ca, "")
     fitting = [name for name, wanted in form.tls.items() if wanted.items() <= options.items()]
     tls = max(fitting, key=lambda name: len(form.tls[name]), default="")  # the one that says most of them
@@ -66,7 +69,7 @@ def parts_of(url: str) -> Parts:
         options.pop(name)
     scheme = "" if parts.scheme == kind else parts.scheme
     name = unquote(user.partition(":")[0])
-    return Parts(kind, host, port, unquote(parts.path[1:]), name, tls, ca, tuple(options.items()), scheme)
+    return Parts(kind, host, port, unquote(parts.path[1:]), name, tls, ca, ssh, tuple(options.items()), scheme)
 
 
 def ad_hoc_name(url: str) -> str:
@@ -94,5 +97,6 @@ def url_of(parts: Parts) -> str:
     port = f":{parts.port}" if parts.port is not None else ""
     options = {**dict(parts.rest), **parts.address.tls.get(parts.tls, {})}
     options |= {parts.address.ca: parts.ca} if parts.ca else {}
+    options |= {SSH_OPTION: parts.ssh} if parts.ssh else {}
     query = f"?{urlencode(options, safe='/')}" if options else ""
     return f"{parts.scheme or parts.kind}://{user}{host}{port}/{quote(parts.database, safe='')}{query}"

@@ -13,6 +13,8 @@ from urllib.parse import parse_qsl, quote, unquote, urlencode
 
 from nimble_otter.errors import ConnectError
 
+SSH_OPTION = "ssh"
+"""The option of a URL that names the SSH destination by which its server is reached (see tunnel.py)."""
 _SECRET_NAME = re.compile(
     r"pass(?!file$)|pwd|secret|token|credential|api_?key|private_?key|authmechanismproperties", re.I
 )

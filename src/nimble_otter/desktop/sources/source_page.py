@@ -43,6 +43,8 @@ class SourcePage(FormPage):
         self.command = self.field("Password command")
         self.command.setFont(code_font())
         self.command.setPlaceholderText("a command that prints it, run at each connection")
+        self.ssh = self.field("SSH destination")
+        self.ssh.setPlaceholderText("user@host, or a host of ~/.ssh/config")
         self.url.setFont(code_font())
         self.port.setFixedWidth(76)
         self.password.setEchoMode(QLineEdit.EchoMode.Password)
@@ -68,6 +70,7 @@ class SourcePage(FormPage):
             "database": row(self.named("Database"), self.database),
             "user": row(self.named("User"), self.user, label("password", "muted"), self.password),
             "command": row(self.named("Password by"), self.command),
+            "ssh": row(self.named("Through SSH"), self.ssh),
             "tls": row(self.named("TLS"), self.tls),
             "clear": row(self.named(""), self.clear),
             "ca": row(self.named("Certificate"), self.ca, button("…", self._pick_ca, tip="Choose a file")),
@@ -99,7 +102,7 @@ class SourcePage(FormPage):
         self.lay_out(inner)
         self.kind.activated.connect(lambda _: self._kind_chosen())
         self.tls.activated.connect(lambda _: self._fields_edited())
-        for line_edit in (self.host, self.port, self.database, self.user, self.ca, self.file):
+        for line_edit in (self.host, self.port, self.database, self.user, self.ca, self.ssh, self.file):
             line_edit.textEdited.connect(lambda _: self._fields_edited())
         self.url.textEdited.connect(lambda _: self._url_edited())
         self.url.editingFinished.connect(self._read_service)
@@ -155,7 +158,7 @@ class SourcePage(FormPage):
         self._boxes["clear"].setVisible(is_server and not parts.tls)
         for field, text in (
             *host, (self.user, parts.user), (self.database, parts.database if is_server else ""), (self.ca, parts.ca),
-            (self.file, parts.database if form.is_file else ""),
+            (self.ssh, parts.ssh), (self.file, parts.database if form.is_file else ""),
         ):  # fmt: skip
             if field.text() != text:
                 field.setText(text)
@@ -180,6 +183,7 @@ class SourcePage(FormPage):
             self._parts, host=self.host.text().strip(), port=int(digits) if digits else None,
             database=database if form.is_file or form.is_server else self._parts.database,
             user=self.user.text().strip(), tls=str(self.tls.currentData()), ca=self.ca.text().strip(),
+            ssh=self.ssh.text().strip(),
         )  # fmt: skip
         self.show_parts(parts)
 

@@ -40,6 +40,8 @@ from nimble_otter.values import ClientObject, Value
 if TYPE_CHECKING:
     from pymongo import MongoClient
 
+    from nimble_otter.sources.tunnel import Tunnel
+
 BATCH = 1000
 SELECT_WAIT_MS = 4000
 _KEEPING = ("$match", "$sort", "$limit", "$skip", "$sample")
@@ -96,6 +98,7 @@ class MongodbConnection:
     def __init__(self, url: str, password: str | None) -> None:
         self._url = with_secret(url, password)
         self._client: MongoClient[dict[str, Any]] | None = None
+        self._tunnel: Tunnel | None = None
         self._shapes: dict[str, Shapes] = {}
         try:
             with _explained():
@@ -345,6 +348,12 @@ class MongodbConnection:
         client, self._client = self._client, None
         if client is not None:
             client.close()
+        if self._tunnel is not None:
+            self._tunnel.close()
+
+    def use_tunnel(self, tunnel: Tunnel) -> None:
+        """See `Connection.use_tunnel`; pymongo opens its connections by itself."""
+        self._tunnel = tunnel
 
 
 def _native(request: Request) -> DocumentRequest:

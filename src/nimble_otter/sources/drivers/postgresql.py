@@ -402,7 +402,7 @@ class PostgresqlConnection(Relational):
         if not isinstance(problem, psycopg.Error):
             return None
         state, message = problem.sqlstate or "", _first_line(problem)
-        if isinstance(problem, psycopg.OperationalError) and not state:
+        if not state and (isinstance(problem, psycopg.OperationalError) or "closed the connection" in message):
             return _say_connect(str(problem))
         if state.startswith("28"):
             return AuthError("The server refused the user name or password.", "Check both in the source.")

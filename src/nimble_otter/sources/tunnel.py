@@ -1,0 +1,204 @@
+"""The way to a server that is reached only from another machine: a port of this one, forwarded by the system's ssh.
+
+What ssh knows counts: the user's configuration with its aliases and jump hosts, the agent and the known keys of hosts.
+Nothing is asked: a key that is not known, or one that is refused, is told with what to do in a terminal.
+"""
+
+from __future__ import annotations
+
+import logging
+import os
+import re
+import select
+import shlex
+import socket
+import subprocess
+import tempfile
+import time
+from dataclasses import replace
+from typing import IO
+
+from nimble_otter.errors import ConnectError, SourceTimeout
+from nimble_otter.sources.urls import SSH_OPTION, read_url, url_without, without_secrets
+
+log = logging.getLogger(__name__)
+PATIENCE_S = 25
+_PORTS = {"postgresql": 5432, "mysql": 3306, "mariadb": 3306, "mongodb": 27017, "firebird": 3050}
+_INSTALL = "Install the system's SSH client."
+_TRIES = 3
+_READY = b"ready"
+_LOCAL = "127.0.0.1"
+_OPTIONS = (
+    "BatchMode=yes", "ExitOnForwardFailure=yes", "ConnectTimeout=15", "ServerAliveInterval=15", "ServerAliveCountMax=3",
+    "ControlMaster=no", "ControlPath=none", "PermitLocalCommand=yes", f"LocalCommand=echo {_READY.decode()}",
+)  # fmt: skip
+_SCRIPT = 'exec 3<&0; "$@" </dev/null & way=$!; { cat; kill $way; } <&3 >/dev/null 2>&1 & wait $way'
+"""Ends ssh when its standard input ends, which it does with this process, however that ends."""
+_FAILURES = (
+    ("REMOTE HOST IDENTIFICATION HAS CHANGED", "{at} shows another host key than before.",
+     "Find out why before you go on; then run in a terminal: ssh {at}"),
+    ("Host key verification failed", "The host key of {at} is not known here.", "Run once in a terminal: ssh {at}"),
+    ("Permission denied", "{at} refused this user and its keys.", "Try in a terminal: ssh {at}"),
+    ("Too many authentication failures", "{at} refused this user and its keys.", "Try in a terminal: ssh {at}"),
+    ("Could not resolve hostname", "There is no host {at}.", "Check the name, or its entry in ~/.ssh/config."),
+    ("Connection refused", "{at} refuses the connection.", "Check the host and the port of its ssh server."),
+    ("timed out", "{at} did not answer.", "Check the network, or try again."),
+    ("No route to host", "There is no way to {at}.", "Check the network."),
+    ("administratively prohibited", "{at} does not allow to forward ports.", "Ask who runs it."),
+)  # fmt: skip
+
+
+def through_ssh(url: str) -> tuple[str, Tunnel | None]:
+    """Open the way to the server of a URL with the option `ssh`, the destination; returns the URL to be used instead,
+    and the tunnel, which is to be closed. A URL without it is given back as it is. Raises: ConnectError,
+    SourceTimeout."""
+    parts = read_url(url)
+    destination = dict(parts.options).get(SSH_OPTION, "") if parts is not None else ""
+    if parts is None or not destination:
+        return url, None
+    from sqlalchemy.engine import make_url
+    from sqlalchemy.exc import ArgumentError
+
+    plain = replace(parts, options=tuple(pair for pair in parts.options if pair[0] != SSH_OPTION))
+    try:
+        parsed = make_url(url_without(plain))
+    except ArgumentError as problem:
+        raise ConnectError(f"The URL can't be used: {without_secrets(str(problem))}.") from problem
+    scheme = parsed.drivername.partition("+")[0]
+    port = parsed.port or _PORTS.get(scheme)
+    if not parsed.host or port is None or parsed.drivername.endswith("+srv"):
+        raise ConnectError(
+            "A source is reached through SSH only by the host and port of its server.",
+            "Write both in its URL, or leave “Through SSH” empty.",
+        )
+    tunnel = Tunnel(destination, parsed.host, port)
+    tunnel.open()
+    here = parsed.set(host=_LOCAL, port=tunnel.port)
+    if str(parsed.query.get("sslmode", "")).startswith("verify"):  # the certificate names the server, not this machine
+        here = parsed.set(port=tunnel.port).update_query_dict({"hostaddr": _LOCAL})
+    if scheme == "mongodb":  # the other members of a set are not behind this port
+        here = here.update_query_dict({"directConnection": "true"})
+    return here.render_as_string(hide_password=False), tunnel
+
+
+class Tunnel:
+    """A port here that leads to (`host`, `port`) as `destination` sees them: [user@]host[:port], or a host of the
+    user's ssh configuration. Raises: ConnectError for what is no destination."""
+
+    def __init__(self, destination: str, host: str, port: int) -> None:
+        match = re.fullmatch(r"(?:([^\s@-][^\s@]*)@)?([^\s@:-][^\s@:]*)(?::(\d{1,5}))?", destination.strip())
+        if match is None:
+            raise ConnectError(f"{destination!r} is not an SSH destination.", "Write it like otter@bastion.example:22.")
+        user, name, own_port = match.groups()
+        self._at = f"{user}@{name}" if user else name
+        self._words = [*(["-p", own_port] if own_port else []), "--", self._at]
+        self._target = f"[{host}]:{port}" if ":" in host else f"{host}:{port}"
+        self._process: subprocess.Popen[bytes] | None = None
+        self._said: IO[bytes] | None = None
+        self.port = 0
+
+    def open(self) -> None:
+        """Have ssh forward a free port. Raises: ConnectError, SourceTimeout."""
+        for left in reversed(range(_TRIES)):
+            self.port = _free_port()
+            try:
+                self._start()
+                return
+            except _PortTaken:
+                if not left:
+                    raise ConnectError("No port of this machine could be forwarded.", "Try again.") from None
+
+    def ensure(self) -> None:
+        """Open it again where ssh has ended: the line was lost, or the machine slept. Raises: ConnectError."""
+        if self._process is not None and self._process.poll() is not None:
+            log.info("the way through SSH had ended; it is opened again")
+            self.close()
+            self._start()
+
+    @property
+    def refusal(self) -> str:
+        """What ssh said of the server behind it; "" where it reached it, or said nothing."""
+        found = re.findall(rb"open failed: (?:connect failed: )?([^\r\n]+)", self._heard())
+        return found[-1].decode("utf-8", "replace") if found else ""
+
+    @property
+    def way(self) -> str:
+        """Where it leads, in words."""
+        return f"{self._at} can't reach {self._target}"
+
+    def close(self) -> None:
+        """End ssh."""
+        process, self._process = self._process, None
+        if process is not None:
+            if process.stdin is not None:
+                process.stdin.close()
+            try:
+                process.wait(3)
+            except subprocess.TimeoutExpired:
+                process.kill()
+                process.wait()
+            if process.stdout is not None:
+                process.stdout.close()
+        if self._said is not None:
+            self._said.close()
+            self._said = None
+
+    def _start(self) -> None:
+        options = [word for option in _OPTIONS for word in ("-o", option)]
+        command = shlex.split(os.environ.get("NIMBLE_OTTER_SSH", "ssh"))
+        words = [*command, "-N", "-T", *options, "-L", f"{_LOCAL}:{self.port}:{self._target}", *self._words]
+        if self._said is not None:
+            self._said.close()
+        self._said = tempfile.TemporaryFile()  # noqa: SIM115 - closed with the tunnel; a pipe could fill
+        try:
+            process = subprocess.Popen(
+                ["sh", "-c", _SCRIPT, "sh", *words], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+                stderr=self._said, start_new_session=True,
+            )  # fmt: skip
+        except OSError as problem:
+            raise ConnectError(
+                f"ssh can't be run: {problem.strerror}.", "Install the system's SSH client."
+            ) from problem
+        self._process = process
+        assert process.stdout is not None
+        until, heard = time.monotonic() + PATIENCE_S, b""
+        while _READY not in heard:
+            if not select.select([process.stdout], [], [], max(0.0, until - time.monotonic()))[0]:
+                self.close()
+                raise SourceTimeout(f"{self._at} did not answer within {PATIENCE_S} s.", f"Try: ssh {self._at}")
+            piece = os.read(process.stdout.fileno(), 4096)
+            if not piece:
+                process.wait(3)
+                said = self._heard().decode("utf-8", "replace")
+                self.close()
+                raise self._failure(said)
+            heard += piece
+        log.info("a way through SSH was opened")
+
+    def _heard(self) -> bytes:
+        if self._said is None:
+            return b""
+        size = os.fstat(self._said.fileno()).st_size
+        return os.pread(self._said.fileno(), 65_536, max(0, size - 65_536))
+
+    def _failure(self, said: str) -> Exception:
+        if "Address already in use" in said or "cannot listen to port" in said:
+            return _PortTaken(said)
+        if "not found" in said and "ssh" in said and ": 1:" in said:
+            return ConnectError("There is no ssh on this machine.", _INSTALL)
+        for mark, message, hint in _FAILURES:
+            if mark in said:
+                return ConnectError(message.format(at=self._at), hint.format(at=self._at))
+        lines = [line.strip() for line in said.splitlines() if line.strip()]
+        return ConnectError(f"ssh to {self._at} failed: {lines[-1] if lines else 'it said nothing'}.",
+                            f"Try in a terminal: ssh {self._at}")  # fmt: skip
+
+
+class _PortTaken(Exception):
+    pass
+
+
+def _free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind((_LOCAL, 0))
+        return int(probe.getsockname()[1])
