@@ -1,4 +1,4 @@
-"""Starting the window: `nimble-otter-desktop [--demo] [--tour FOLDER] [--install | --uninstall] [FILE ...]`."""
+"""Starting the window: `nimble-otter-desktop [--demo] [--new-window] [--install | --uninstall] [FILE ...]`."""
 
 from __future__ import annotations
 
@@ -26,6 +26,7 @@ def parser() -> argparse.ArgumentParser:
     group = whole.add_mutually_exclusive_group()
     group.add_argument("--install", action="store_true", help="put the application into this user's desktop menu")
     group.add_argument("--uninstall", action="store_true", help="take it out of the menu; sources and pulls stay")
+    whole.add_argument("--new-window", action="store_true", help="open another window of the program that runs")
     whole.add_argument("--verbose", action="store_true", help="log in more detail, and to standard error too")
     whole.add_argument("files", nargs="*", metavar="FILE", help="pull files or SQLite files to open")
     return whole
@@ -45,8 +46,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
 
     instance = Instance(places.state_folder())
     try:
-        if not instance.claim(options.files):
-            print("The window that is open takes it from here.")
+        if not instance.claim(options.files, options.new_window):
+            print("The window that is open takes it from here." if not options.new_window else "Another window opens.")
             return 0
     except SavedError as problem:
         print(f"nimble-otter-desktop: {problem}", file=sys.stderr)
@@ -57,17 +58,14 @@ def main(arguments: Sequence[str] | None = None) -> int:
     log_toolkit()
     scale_text()
     app = make_app()
-    from nimble_otter.desktop.shell.window import Window
+    from nimble_otter.desktop.shell.windows import Windows
 
-    window = Window()
-    window.show()
-    app.processEvents()  # the window is there before the first source is reached
-    window.begin(options.demo)
+    windows = Windows()
+    window = windows.add(options.files, options.demo)
     if crash is not None:
         window.hub.trouble.emit(f"The last session ended in a crash. Its report is kept as {crash}.")
-    for name in options.files:
-        window.open_any(Path(name))
-    instance.asked.connect(window.take_over)
+    instance.asked.connect(windows.take)
+    instance.window_asked.connect(windows.take_anew)
     instance.listen()
     settle()
     try:

@@ -49,7 +49,6 @@ def usual_looks() -> UsualLooks:
     return _Now.looks
 
 
-def use_looks(looks: UsualLooks) -> bool:
-    """Have these in force; whether they are others than before."""
-    is_new, _Now.looks = looks != _Now.looks, looks
-    return is_new
+def use_looks(looks: UsualLooks) -> None:
+    """Have these in force."""
+    _Now.looks = looks

@@ -20,6 +20,7 @@ from typing import IO
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtNetwork import QLocalServer, QLocalSocket
 
+from nimble_otter.entry import Entry
 from nimble_otter.errors import SavedError
 from nimble_otter.files import make_private
 
@@ -32,9 +33,11 @@ _LONGEST = 108
 
 
 class Instance(QObject):
-    """This start of the program. `asked` tells the files that a later start hands over; none: to come to the front."""
+    """This start of the program. `asked` tells the files that a later start hands over; none: to come to the front.
+    `window_asked` tells them where that start wants a window of its own."""
 
     asked = Signal(list)
+    window_asked = Signal(list)
 
     def __init__(self, folder: Path) -> None:
         super().__init__()
@@ -42,9 +45,9 @@ class Instance(QObject):
         self._lock: IO[str] | None = None
         self._server: QLocalServer | None = None
 
-    def claim(self, files: Sequence[str]) -> bool:
-        """Whether the home is ours now; if not, the window that has it was given the files. Raises: SavedError where
-        there is one that does not answer."""
+    def claim(self, files: Sequence[str], new_window: bool = False) -> bool:
+        """Whether the home is ours now; if not, the program that has it was given the files, for a window that is open
+        or a new one. Raises: SavedError where there is one that does not answer."""
         make_private(self._folder)
         lock = (self._folder / "window.lock").open("a+")
         os.chmod(lock.name, 0o600)
@@ -52,7 +55,7 @@ class Instance(QObject):
             fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError:
             lock.close()
-            self._hand_over(files)
+            self._hand_over(files, new_window)
             return False
         except OSError as problem:  # a file system without locks
             log.warning("the home can't be locked: %s", problem.strerror)
@@ -92,22 +95,23 @@ class Instance(QObject):
     def _take(self, line: QLocalSocket) -> None:
         if not line.canReadLine():
             return
-        files: list[str] = []
+        files, is_new = list[str](), False
         with contextlib.suppress(ValueError):
-            told = json.loads(bytes(line.readLine().data()))
-            files = [str(name) for name in told] if isinstance(told, list) else []
+            entry = Entry(json.loads(bytes(line.readLine().data())), "what was handed over")
+            files, is_new = list(entry.texts("files")), entry.flag("new_window")
         line.write(b"taken\n")
         line.flush()
         line.disconnectFromServer()
-        self.asked.emit(files)
+        (self.window_asked if is_new else self.asked).emit(files)
 
-    def _hand_over(self, files: Sequence[str]) -> None:
+    def _hand_over(self, files: Sequence[str], new_window: bool) -> None:
         line, until = QLocalSocket(), time.monotonic() + ANSWER_MS / 1000
         line.connectToServer(self._address)
         while not line.waitForConnected(ANSWER_MS) and time.monotonic() < until:
             time.sleep(0.05)  # it may be about to open
             line.connectToServer(self._address)
-        data = json.dumps([str(Path(name).absolute()) for name in files]).encode() + b"\n"
+        told = {"files": [str(Path(name).absolute()) for name in files], "new_window": new_window}
+        data = json.dumps(told).encode() + b"\n"
         is_taken = line.isValid() and line.write(data) > 0 and line.waitForBytesWritten(ANSWER_MS)
         if not (is_taken and line.waitForReadyRead(ANSWER_MS) and bytes(line.readAll().data()).startswith(b"taken")):
             raise SavedError(

@@ -76,7 +76,8 @@ def entry_with(text: str, words: list[str]) -> str:
     lines = []
     for line in text.splitlines():
         if line.startswith("Exec="):
-            line = f"Exec={' '.join(map(_quoted, words))} %F"
+            flags = line.partition(" ")[2]  # the files to open, or --new-window
+            line = f"Exec={' '.join(map(_quoted, words))} {flags}"
         elif line.startswith("TryExec="):
             line = f"TryExec={words[0]}".replace("\\", "\\\\")
         lines.append(line)

@@ -130,7 +130,8 @@ class SettingsStore(QObject):
         self._watch()
 
     def _watch(self) -> None:
-        wanted = [str(path) for path in (self.path, self.path.parent) if path.exists()]
+        folder = next((each for each in self.path.parents if each.exists()), self.path.parent)
+        wanted = [str(path) for path in (self.path, folder) if path.exists()]
         if left := [path for path in wanted if path not in (*self._watcher.files(), *self._watcher.directories())]:
             self._watcher.addPaths(left)
 

@@ -214,7 +214,9 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
     add("focus_grid", "Go to the grid", window.grid.setFocus, "F6", "view", has_rows)
     for word, name in (("light", "Light"), ("dark", "Dark"), ("", "Light or dark as the desktop is")):
         add(word or "as_desktop", name, calling(window.change_theme, word), "", "view")
-    add("quit", "Quit", window.close, "Ctrl+Q", "view")
+    add("new_window", "New window", window.window_wanted.emit, "Ctrl+Shift+N", "view")
+    add("close_window", "Close the window", window.close, "", "view")
+    add("quit", "Quit", QApplication.closeAllWindows, "Ctrl+Q", "view")
 
 
 def _add_step(window: Workbench, kind: str) -> None:

@@ -125,8 +125,9 @@ ROOM = {"right": 960, "left": 720}
 class Frame(QMainWindow):
     """Parts with nothing in them yet; `jobs`, `hub`, `store`, `drafts` and `workspace` are what a window works with.
     `page_made` has the number of a page of the centre that was just made; `looks_changed` says that values are shown
-    otherwise."""
+    otherwise, `window_wanted` that another window is."""
 
+    window_wanted = Signal()
     page_made = Signal(int)
     looks_changed = Signal()
 
@@ -136,6 +137,7 @@ class Frame(QMainWindow):
         self.setWindowIcon(QIcon(str(ICON)))
         self.setMinimumSize(*SMALLEST)
         self.setAcceptDrops(True)
+        self._looks = UsualLooks()
         self._alt_alone = False
         self.jobs = Jobs()
         self.store = StateStore()
@@ -416,7 +418,9 @@ class Frame(QMainWindow):
         if theme.chosen != now.theme:
             theme.choose(now.theme)
         looks = UsualLooks(now.null_mark, now.thousands, now.date_form, now.time_form, now.time_zone, now.stripes)
-        if use_looks(looks):
+        use_looks(looks)
+        if looks != self._looks:
+            self._looks = looks
             self.looks_changed.emit()
         if self.grid.row != now.row_height:
             self.grid.set_row_height(now.row_height)
