@@ -43,10 +43,11 @@ def relational(request, open_base):
 
 
 def test_every_driver_file_offers_one_driver():
-    keys = ["duckdb", "firebird", "mariadb", "mongodb", "other", "postgresql", "sqlite"]
+    keys = ["duckdb", "firebird", "mariadb", "mongodb", "other", "postgresql", "sqlite", "web"]
     assert [driver.key for driver in all_drivers()] == keys
     for url, key in (("sqlite:////a.db", "sqlite"), ("/some/file", "sqlite"), ("mongodb://h/d", "mongodb"),
-                     ("postgres://h/d", "postgresql"), ("mysql://h/d", "mariadb")):  # fmt: skip
+                     ("postgres://h/d", "postgresql"), ("mysql://h/d", "mariadb"),
+                     ("https://h/a.csv", "web")):  # fmt: skip
         assert driver_for(url).key == key
     with pytest.raises(ConnectError, match="oracle"):
         driver_for("oracle://h/d")

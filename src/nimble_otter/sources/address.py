@@ -17,7 +17,8 @@ class AddressForm:
     begins with the bytes of `head` at a place; a server has its usual `port`; what has neither is addressed by its URI
     alone. `tls` are the options of the URI for TLS "required" and "verified", `ca` that for a certificate file.
     `many_hosts`: several may stand in one URI; `user_names_database`: without a database that of the user's name is
-    meant; `reaches_databases`: one connection reaches every database of its server."""
+    meant; `reaches_databases`: one connection reaches every database of its server. `forwarded` are options that hold a
+    client to a port that another leads to, `address_option` names the one for the address of a host that is kept."""
 
     label: str
     place: int
@@ -30,6 +31,8 @@ class AddressForm:
     many_hosts: bool = False
     user_names_database: bool = False
     reaches_databases: bool = False
+    forwarded: Mapping[str, str] = field(default_factory=dict)
+    address_option: str = ""
 
     @property
     def is_server(self) -> bool:

@@ -23,7 +23,6 @@ from nimble_otter.sources.urls import SSH_OPTION, read_url, url_without, without
 
 log = logging.getLogger(__name__)
 PATIENCE_S = 25
-_PORTS = {"postgresql": 5432, "mysql": 3306, "mariadb": 3306, "mongodb": 27017, "firebird": 3050}
 _INSTALL = "Install the system's SSH client."
 _TRIES = 3
 _READY = b"ready"
@@ -59,13 +58,15 @@ def through_ssh(url: str) -> tuple[str, Tunnel | None]:
     from sqlalchemy.engine import make_url
     from sqlalchemy.exc import ArgumentError
 
+    from nimble_otter.sources.source import driver_for
+
     plain = replace(parts, options=tuple(pair for pair in parts.options if pair[0] != SSH_OPTION))
     try:
         parsed = make_url(url_without(plain))
     except ArgumentError as problem:
         raise ConnectError(f"The URL can't be used: {without_secrets(str(problem))}.") from problem
-    scheme = parsed.drivername.partition("+")[0]
-    port = parsed.port or _PORTS.get(scheme)
+    form = driver_for(url).address
+    port = parsed.port or form.port
     if not parsed.host or port is None or parsed.drivername.endswith("+srv"):
         raise ConnectError(
             "A source is reached through SSH only by the host and port of its server.",
@@ -74,11 +75,11 @@ def through_ssh(url: str) -> tuple[str, Tunnel | None]:
     tunnel = Tunnel(destination, parsed.host, port)
     tunnel.open()
     here = parsed.set(host=_LOCAL, port=tunnel.port)
-    if str(parsed.query.get("sslmode", "")).startswith("verify"):  # the certificate names the server, not this machine
-        here = parsed.set(port=tunnel.port).update_query_dict({"hostaddr": _LOCAL})
-    if scheme == "mongodb":  # the other members of a set are not behind this port
-        here = here.update_query_dict({"directConnection": "true"})
-    return here.render_as_string(hide_password=False), tunnel
+    verified = form.tls.get("verified", {})
+    if form.address_option and verified and verified.items() <= dict(parsed.query).items():
+        here = parsed.set(port=tunnel.port)  # the certificate names the server, not this machine
+        here = here.update_query_dict({form.address_option: _LOCAL})
+    return here.update_query_dict(dict(form.forwarded)).render_as_string(hide_password=False), tunnel
 
 
 class Tunnel:
@@ -104,9 +105,9 @@ class Tunnel:
             try:
                 self._start()
                 return
-            except _PortTaken:
+            except _PortTaken as problem:
                 if not left:
-                    raise ConnectError("No port of this machine could be forwarded.", "Try again.") from None
+                    raise ConnectError("No port of this machine could be forwarded.", "Try again.") from problem
 
     def ensure(self) -> None:
         """Open it again where ssh has ended: the line was lost, or the machine slept. Raises: ConnectError."""

@@ -30,9 +30,9 @@ class Parts:
     user: str = ""
     tls: str = ""
     ca: str = ""
-    ssh: str = ""
     rest: tuple[tuple[str, str], ...] = ()
     scheme: str = ""
+    ssh: str = ""
 
     @property
     def address(self) -> AddressForm:
@@ -51,7 +51,7 @@ def parts_of(url: str) -> Parts:
     if driver is not None and driver.address.is_file:
         return Parts(driver.key, database=parts.path.removeprefix("/") if parts.path.startswith("//") else parts.path)
     if driver is None or not driver.address.is_server:
-        return Parts(_OTHER, database=url)
+        return Parts(driver.key if driver is not None else _OTHER, database=url)
     kind, form = driver.key, driver.address
     user, _, where = parts.netloc.rpartition("@")
     host, port = where, None
@@ -69,7 +69,7 @@ def parts_of(url: str) -> Parts:
         options.pop(name)
     scheme = "" if parts.scheme == kind else parts.scheme
     name = unquote(user.partition(":")[0])
-    return Parts(kind, host, port, unquote(parts.path[1:]), name, tls, ca, ssh, tuple(options.items()), scheme)
+    return Parts(kind, host, port, unquote(parts.path[1:]), name, tls, ca, tuple(options.items()), scheme, ssh)
 
 
 def ad_hoc_name(url: str) -> str:

@@ -69,6 +69,7 @@ class _Mongodb:
     address = AddressForm(
         "Documents (MongoDB protocol)", 4, "mongodb://user@host:27017/name", 27017, ca="tlsCAFile", many_hosts=True,
         tls={"required": {"tls": "true", "tlsAllowInvalidCertificates": "true"}, "verified": {"tls": "true"}},
+        forwarded={"directConnection": "true"},
     )  # fmt: skip
 
     def takes(self, scheme: str) -> bool:

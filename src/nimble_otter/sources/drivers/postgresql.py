@@ -89,7 +89,7 @@ class _Postgresql:
     dialects = (POSTGRESQL,)
     address = AddressForm(
         "PostgreSQL", 2, "postgresql://user@host:5432/name", 5432, ca="sslrootcert", user_names_database=True,
-        tls={"required": {"sslmode": "require"}, "verified": {"sslmode": "verify-full"}},
+        tls={"required": {"sslmode": "require"}, "verified": {"sslmode": "verify-full"}}, address_option="hostaddr",
     )  # fmt: skip
 
     def takes(self, scheme: str) -> bool:
