@@ -21,6 +21,8 @@ def main(folder: str, count: int, seed: int, is_score: bool) -> None:
         print("\n".join(sample))
         return
     counts = Counter(codes[name] for name in sample)
+    if counts[None] == count:
+        sys.exit("Nothing was run: the unit tests failed before the first change. See mutmut.log.")
     reached = count - counts[UNREACHED]
     noticed = reached - counts[UNNOTICED] - counts[None]
     print(f"{count} of {len(codes):,} changes, seed {seed}: unit tests reach {reached} and notice {noticed} "
