@@ -80,7 +80,8 @@ def _saved(options: Namespace) -> Source:
 
 def _test(options: Namespace) -> int:
     with Terminal().connected(with_password(_saved(options), options.password_file)) as connection:
-        note(f"{options.name}: connected, {len(connection.names())} tables and views")
+        count = len(connection.names())
+        note(f"{options.name}: connected, {count} {'table' if count == 1 else 'tables and views'}")
     return 0
 
 

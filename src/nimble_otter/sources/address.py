@@ -18,7 +18,8 @@ class AddressForm:
     alone. `tls` are the options of the URI for TLS "required" and "verified", `ca` that for a certificate file.
     `many_hosts`: several may stand in one URI; `user_names_database`: without a database that of the user's name is
     meant; `reaches_databases`: one connection reaches every database of its server. `forwarded` are options that hold a
-    client to a port that another leads to, `address_option` names the one for the address of a host that is kept."""
+    client to a port that another leads to, `address_option` names the one for the address of a host that is kept;
+    `reads_only`: nothing is ever written there."""
 
     label: str
     place: int
@@ -33,6 +34,7 @@ class AddressForm:
     reaches_databases: bool = False
     forwarded: Mapping[str, str] = field(default_factory=dict)
     address_option: str = ""
+    reads_only: bool = False
 
     @property
     def is_server(self) -> bool:

@@ -442,6 +442,7 @@ class ConnectionManager(QObject):
             finally:
                 connection.close()
             word = "collections" if tables and tables[0].kind == EntryKind.COLLECTION else "tables and views"
+            word = word if len(tables) != 1 else "collection" if word == "collections" else "table"
             return " ".join((f"Connected: {len(tables)} {word}.", *rights))
 
         self.jobs.submit(

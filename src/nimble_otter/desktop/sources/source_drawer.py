@@ -45,7 +45,8 @@ class SourceDrawer(Drawer):
             self._pair("State", label(str(problem), "plum", wrap=True))
         elif tables is not None:
             rows = sum(table.rows or 0 for table in tables)
-            word = "collections" if open_pull.is_documents else "tables and views"
+            several = "collections" if open_pull.is_documents else "tables and views"
+            word = several if len(tables) != 1 else "collection" if open_pull.is_documents else "table"
             noun = "documents" if open_pull.is_documents else "rows"
             self._pair("State", label(f"{len(tables)} {word}, {grouped(rows)} {noun}"))
         else:
