@@ -23,6 +23,7 @@ from nimble_otter.desktop.grid.selection import Selection
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.offscreen import wait_until
 from nimble_otter.desktop.kit.theme import theme
+from nimble_otter.desktop.kit.usual_looks import UsualLooks
 from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, SEND, SOURCE, step_at
 from nimble_otter.desktop.runtime.settings import Settings, read_settings
 from nimble_otter.desktop.shell.find_box import Finding, Index
@@ -33,6 +34,8 @@ from nimble_otter.pull.deliver import rows_to_send
 from nimble_otter.pull.steps import Condition, FilterStep, GroupStep, SortBy, SortStep, group_keys
 from nimble_otter.send.send import format_for, send_text
 from nimble_otter.sources import Source
+from nimble_otter.table.core.columns import Field, Kind
+from nimble_otter.table.text.column_format import ColumnFormat
 from nimble_otter.table.text.show import shown
 from tests.desktop.conftest import settle
 from tests.files import sqlite_file
@@ -875,6 +878,8 @@ def test_values_look_as_set_and_are_typed_as_they_look_but_sent_as_they_are(wind
     assert b"03.06" not in send_text(rows_to_send(shaped, "t"), format_for("csv")).encode()
     window.settings.set("time_form", "")
     assert text("taken_at") == "2031-06-03 07:30"
+    own = Field("t", Kind.ZONED, look=ColumnFormat(pattern="yyyy", zone="Asia/Tokyo"))
+    assert UsualLooks(time="dd.MM.", zone="Europe/Vienna", groups=False).of(own).look == own.look  # which comes first
 
 
 def test_a_settings_file_changed_from_outside_is_taken_in_and_a_broken_one_is_told(make_window, home):

@@ -20,7 +20,7 @@ from nimble_otter.stop import StopToken
 
 READINGS = [{"id": n, "river": ["Merrow", "Sallow"][n % 2], "level": n / 4, "at": f"2031-05-{n + 1:02}T06:30:00",
              "ok": n % 3 == 0, "note": None if n % 4 else "ice", "tags": [n]} for n in range(20)]  # fmt: skip
-CSV = 'station;level;code\r\nAlder Weir;0.25;007\r\n"Stone; Leat";1.5;\r\n'
+CSV = 'station;level;code;long\r\nAlder Weir;0.25;007;0.1234567890123456789\r\n"Stone; Leat";1.5;;2\r\n'
 
 
 class Handler(BaseHTTPRequestHandler):
@@ -161,6 +161,9 @@ def test_json_is_asked_like_any_table_and_anew_at_each_run(service, opened, monk
     monkeypatch.setattr(web, "FRESH_S", 0)
     assert asked(connection, "select count(*), max(depth) from rows").columns[0].values() == [21]
     assert "depth" in [c.name for c in connection.tables()[0].columns]
+    service.rows = {"gate": [{"id": 1}], "station": [{"id": 2}]}
+    assert asked(connection, "select id from gate").rows == 1
+    assert sorted(t.name for t in connection.tables()) == ["gate", "station"]
     service.rows = READINGS
 
 
@@ -189,7 +192,8 @@ def test_rows_are_found_where_they_are(service, opened, path, count):
 def test_lists_under_names_are_tables_and_csv_keeps_its_codes(service, opened):
     assert sorted(t.name for t in opened(f"{service.base}/two").tables()) == ["river", "station"]
     table = asked(opened(f"{service.base}/levels.csv"), "select * from levels")
-    assert [c.values() for c in table.columns] == [["Alder Weir", "Stone; Leat"], [0.25, 1.5], ["007", None]]
+    assert [c.values() for c in table.columns] == [
+        ["Alder Weir", "Stone; Leat"], [0.25, 1.5], ["007", None], ["0.1234567890123456789", "2"]]  # fmt: skip
 
 
 def test_what_is_not_new_is_not_sent_again(service, opened, monkeypatch):
