@@ -22,6 +22,7 @@ from nimble_otter.pull.timetable import Timetable
 from nimble_otter.query.assist.rewrite import format_sql
 from nimble_otter.query.lazy import sqlglot
 from nimble_otter.query.local.conditions import parse_condition, parse_expression
+from nimble_otter.send.send import format_for, send_to_file
 from nimble_otter.sources import Source
 from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
 from nimble_otter.sources.dialects.mariadb import MARIADB
@@ -198,3 +199,10 @@ def test_letters_of_many_texts_are_pythons():
     for name, own in (("upper", str.upper), ("lower", str.lower), ("length", len)):
         values = compute(parse_expression(f"{name}(v)", table), table, np.arange(2001)).values()
         assert values == [*map(own, texts), None], name
+
+
+def test_decimals_of_all_digits_come_back_from_parquet(tmp_path):
+    parquet = pytest.importorskip("pyarrow.parquet")
+    values = [Decimal(n).scaleb(-2) for n in (2**63 - 1, -(2**63) + 1, 2**62, -1, 0)] + [None]
+    send_to_file(rows_to_send(all_rows(table_of(v=values)), "t"), format_for("parquet"), tmp_path / "x.parquet")
+    assert parquet.read_table(tmp_path / "x.parquet").column("v").to_pylist() == values
