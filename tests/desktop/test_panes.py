@@ -97,7 +97,7 @@ def test_adding_a_file_needs_a_test_first_and_says_what_is_wrong(window, base, t
     window.hub.remove(window.hub.find("Merrow survey 2"))
     assert window.hub.find("Merrow survey 2") is None
     window.pages.add_source(True)
-    QTest.keyClicks(page.url, "http://wrong")
+    QTest.keyClicks(page.url, "gopher://wrong")
     page.test.click()
     assert "no driver" in page.outcome.text()
     page.url.clear()

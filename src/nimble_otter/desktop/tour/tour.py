@@ -403,7 +403,7 @@ class Tour(Comparing):
         window.commands.run("guide")
         hold(window.help_page.list.currentItem().text() == "Shape", "the guide opened at another part")
         window.commands.run("settings")
-        window.settings_page.list.setCurrentRow(window.settings_page.list.count() - 1)
+        window.settings_page.open("Stripes")
         self.picture("32-settings")
         window.commands.run("stop")
         return "a table found by a part of its name, a step from the palette, the guide at that step, the settings"
