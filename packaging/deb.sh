@@ -61,7 +61,7 @@ Maintainer: The Nimble Otter authors <packages@nimbleotter.org>
 Installed-Size: $(du -sk "$root" | cut -f1)
 Depends: python3.11, libglib2.0-0, libgl1, libegl1, libfontconfig1, libdbus-1-3, libxkbcommon0, libxcb-cursor0,
  libxcb-icccm4, libxcb-keysyms1, libxcb-shape0, libxkbcommon-x11-0
-Recommends: shared-mime-info, desktop-file-utils
+Recommends: shared-mime-info, desktop-file-utils, openssh-client
 Description: pull query results, shape them, correct cells safely, deliver
  Pulls query results from relational and document databases, filters, sorts and
  groups them locally, corrects cells through rehearsed statements, and delivers
