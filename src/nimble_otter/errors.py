@@ -4,10 +4,14 @@ and no secrets."""
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import ClassVar
 
 
 class OtterError(Exception):
-    """Base of everything a user can meet. `hint` says what to do next."""
+    """Base of everything a user can meet. `hint` says what to do next; `topic` is the section of the guide's page "When
+    something goes wrong" that says more."""
+
+    topic: ClassVar[str] = "Messages, log and reports"
 
     def __init__(self, message: str, hint: str = "") -> None:
         super().__init__(message)
@@ -35,6 +39,8 @@ class Place:
 class SourceError(OtterError):
     """A source could not be reached or did not answer."""
 
+    topic = "A source can't be reached"
+
 
 class ConnectError(SourceError):
     """No connection: the file or host is not there, or is not what it should be."""
@@ -42,6 +48,8 @@ class ConnectError(SourceError):
 
 class AuthError(SourceError):
     """The server refused the name or password."""
+
+    topic = "A password is asked for or refused"
 
 
 class ClearPassword(AuthError):
@@ -55,6 +63,8 @@ class PasswordMissing(AuthError):
 class LostError(SourceError):
     """The connection ended while working."""
 
+    topic = "The connection was lost"
+
 
 class SourceTimeout(SourceError):
     """The server did not answer in time."""
@@ -62,6 +72,8 @@ class SourceTimeout(SourceError):
 
 class QueryError(SourceError):
     """The query text is wrong, or the server refused it. `place` is where in the text, when known."""
+
+    topic = "A query fails"
 
     def __init__(self, message: str, hint: str = "", place: Place | None = None) -> None:
         super().__init__(message, hint)
@@ -75,6 +87,8 @@ class NotReading(QueryError):
 class ConditionError(OtterError):
     """A step can't be applied: unknown column, wrong type, wrong syntax. `place` is in the condition's text."""
 
+    topic = "A condition or expression fails"
+
     def __init__(self, message: str, hint: str = "", place: Place | None = None) -> None:
         super().__init__(message, hint)
         self.place = place
@@ -82,6 +96,8 @@ class ConditionError(OtterError):
 
 class ChangeError(OtterError):
     """Changes can't be written."""
+
+    topic = "A change is refused"
 
 
 class NoKeyError(ChangeError):
@@ -99,9 +115,13 @@ class ValueRefused(ChangeError):
 class OutcomeUnknown(ChangeError):
     """The connection was lost during a write; what was written must be read back."""
 
+    topic = "Nobody knows whether it was written"
+
 
 class SendError(OtterError):
     """A delivery failed; nothing half-written was left."""
+
+    topic = "A delivery fails"
 
 
 class ChecksFailed(SendError):
@@ -110,6 +130,8 @@ class ChecksFailed(SendError):
 
 class SavedError(OtterError):
     """A file of ours can't be read or written."""
+
+    topic = "A file can't be read or written"
 
 
 class CorruptError(SavedError):

@@ -2,6 +2,7 @@
 
 import datetime as dt
 import os
+import re
 import signal
 import sqlite3
 import subprocess
@@ -15,6 +16,7 @@ from PySide6.QtGui import QDropEvent, QKeySequence
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMessageBox, QPushButton
 
+from nimble_otter import errors
 from nimble_otter.cli import main
 from nimble_otter.demo import DEMO_SOURCES
 from nimble_otter.desktop.grid.canvas import HEAD
@@ -27,6 +29,7 @@ from nimble_otter.desktop.kit.usual_looks import UsualLooks
 from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, SEND, SOURCE, step_at
 from nimble_otter.desktop.runtime.settings import Settings, read_settings
 from nimble_otter.desktop.shell.find_box import Finding, Index
+from nimble_otter.desktop.shell.help_page import TROUBLE, guide_parts
 from nimble_otter.desktop.shell.settings_page import LINES
 from nimble_otter.desktop.shell.window import Window
 from nimble_otter.pull import Pull, Query
@@ -809,6 +812,32 @@ def test_settings_take_effect_at_once_are_kept_and_set_back(make_window, home):
     back[0].click()
     assert window.grid.row == 25
     assert "row_height =" not in file.read_text()
+
+
+def test_every_error_has_its_section_in_the_guide_and_leads_there(window):
+    text = guide_parts()[TROUBLE]
+    headings = set(re.findall(r"^## (.*)$", text, re.M))
+    kinds = [kind for kind in vars(errors).values() if isinstance(kind, type) and issubclass(kind, errors.OtterError)]
+    assert {kind.topic for kind in kinds} <= headings
+    assert (len(kinds) > 20, errors.PasswordMissing.topic, errors.ValueRefused.topic) == (
+        True, "A password is asked for or refused", "A change is refused")  # fmt: skip
+    window.query_drawer.editor.setPlainText("select nosuch from lab_sample")
+    window.commands.run("run")
+    settle(window)
+    assert window.pull.error is not None
+    assert window.query_drawer.more.isVisible()
+    window.query_drawer.more.click()
+    assert window.centre.currentWidget() is window.help_page
+    assert (window.help_page.list.currentItem().text(), window.help_page.text.textCursor().selectedText()) == (
+        TROUBLE, "A query fails")  # fmt: skip
+    window.help_page.closed.emit()
+    window.commands.run("guide")
+    assert window.help_page.text.textCursor().selectedText() == "A query fails"
+    window.help_page.closed.emit()
+    window.query_drawer.editor.setPlainText("select 1 as n")
+    window.commands.run("run")
+    settle(window)
+    assert (window.pull.error, window.query_drawer.more.isVisible()) == (None, False)
 
 
 SET = {

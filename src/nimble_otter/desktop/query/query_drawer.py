@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QButtonGroup, QLineEdit, QStackedWidget, QVBoxLayo
 
 from nimble_otter.desktop.kit.editor import SqlEditor
 from nimble_otter.desktop.kit.find_bar import FindBar
-from nimble_otter.desktop.kit.widgets import Line, button, label, set_tone
+from nimble_otter.desktop.kit.widgets import Line, button, label, row, set_tone
 from nimble_otter.desktop.pulls.drawer import Drawer
 from nimble_otter.desktop.query.query_edits import QueryEdits
 from nimble_otter.desktop.query.query_help import QueryHelp
@@ -36,6 +36,7 @@ class QueryDrawer(Drawer):
 
     title = "Query"
     room_wanted = Signal(int)
+    help_wanted = Signal(str)
 
     def __init__(self, used: dict[str, int], pulls: Callable[[], Sequence[OpenPull]]) -> None:
         super().__init__()
@@ -86,7 +87,12 @@ class QueryDrawer(Drawer):
         self._ways.addWidget(self.editor)
         inner.addWidget(self._ways, 1)
         inner.addWidget(self.finder)
-        inner.addWidget(self.problem)
+        self.more = button("Help", lambda: self.help_wanted.emit(self._topic), "link", "What the guide says of it")
+        self.more.setVisible(False)
+        self._topic = ""
+        beside = row(self.problem, self.more, 8)
+        beside.setStretchFactor(self.problem, 1)
+        inner.addLayout(beside)
         self.transaction, self.waiting = TransactionStrip(), WaitingStrip()
         self._whole.addWidget(self.waiting)
         self._whole.addWidget(self.transaction)
@@ -248,6 +254,8 @@ class QueryDrawer(Drawer):
             return
         self.problem.setVisible(True)
         set_tone(self.problem, "plum")
+        self._topic = problem.topic
+        self.more.setVisible(True)
         place = problem.place if isinstance(problem, QueryError) else None
         where = f"Line {place.line}, column {place.column}: " if place is not None else ""
         self.problem.setText(where + str(problem))
@@ -257,6 +265,7 @@ class QueryDrawer(Drawer):
         """What is wrong at the caret, or first in the text, while the server has said nothing."""
         if self.open_pull is None or self.open_pull.error is not None:
             return
+        self.more.setVisible(False)
         problem = self.help.at(self.editor.textCursor().position()) or next(iter(self.help.problems), None)
         if problem is None:
             self.problem.setVisible(False)

@@ -9,7 +9,7 @@ from html import escape
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import Qt, QUrl, Signal
+from PySide6.QtCore import Qt, QTimer, QUrl, Signal
 from PySide6.QtGui import QImage, QKeySequence, QTextBlockFormat, QTextCursor, QTextDocument
 from PySide6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QTextBrowser, QWidget
 
@@ -22,6 +22,7 @@ from nimble_otter.errors import OtterError
 from nimble_otter.files import read_text
 
 KEYS = "Keyboard"
+TROUBLE = "When something goes wrong"
 _PARTS = {"local-sql.md": "SQL over rows", "sql-over-documents.md": "SQL over documents", "types.md": "Types",
           "pull-file.md": "The pull file", "security.md": "Security"}  # fmt: skip
 """Further files of the guide, and what they are called here."""
@@ -116,13 +117,20 @@ class HelpPage(QWidget):
         self.setLayout(layout)
         theme.changed.connect(self._show)
 
-    def open(self, part: str = "") -> None:
-        """Show a part of the guide, or the first."""
+    def open(self, part: str = "", heading: str = "") -> None:
+        """Show a part of the guide, or the first, from a heading of it on."""
         self.words.clear()
         self._fill()
         at = next((n for n in range(self.list.count()) if self.list.item(n).text() == part), 0)
         self.list.setCurrentRow(at)
         self.list.setFocus()
+        if heading and self.text.find(heading):
+            QTimer.singleShot(0, self.text, self._raise_heading)  # once it is laid out where it stands
+
+    def _raise_heading(self) -> None:
+        """The heading that was found goes to the top."""
+        bar = self.text.verticalScrollBar()
+        bar.setValue(bar.value() + self.text.cursorRect().top() - 10)
 
     def _follow(self, file: str) -> None:
         """Another part of the guide, by the name of its file; what is not part of it is left alone."""

@@ -130,6 +130,11 @@ class Pages:
         from nimble_otter.desktop.shell.help_page import SECTIONS
 
         window, centre = self._window, self._window.centre.currentIndex()
+        open_pull = self._workspace.pull
+        problem = open_pull.error if open_pull is not None and centre == WORK else None
+        if problem is not None and not part:
+            self.help_with(problem.topic)
+            return
         drawer = next((kind for kind in window.drawers if window.is_shown(kind)), "")
         pages = {SOURCE: "Reach", START: "Reach", SEARCH: "Find", HISTORY: "Keep", VERSIONS: "Keep",
                  DELIVERIES: "Repeat", REPEAT: "Repeat"}  # fmt: skip
@@ -138,6 +143,13 @@ class Pages:
         in_work = "Look" if drawer == "grid" else SECTIONS.get(drawer, "Shape")
         window.help_page.open(part or pages.get(centre, in_work))
         window.turn_to(HELP)
+
+    def help_with(self, topic: str) -> None:
+        """What the guide says of an error."""
+        from nimble_otter.desktop.shell.help_page import TROUBLE
+
+        self._window.help_page.open(TROUBLE, topic)
+        self._window.turn_to(HELP)
 
     def settings(self, name: str = "") -> None:
         """The settings, at one of them where it is named."""

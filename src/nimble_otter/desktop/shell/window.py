@@ -69,6 +69,8 @@ class Window(Workbench):
     def wire_drawer(self, kind: str) -> None:
         """Connect a drawer that was just made."""
         super().wire_drawer(kind)
+        if kind == "query":
+            self.query_drawer.help_wanted.connect(self.pages.help_with)
         if kind == "chart":
             self.charting.wire_drawer(cast("ChartDrawer", self.drawers[kind]))
 
