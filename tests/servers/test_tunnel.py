@@ -15,6 +15,7 @@ import pytest
 from nimble_otter.errors import ConnectError, SourceError
 from nimble_otter.sources import Request, Source, connect, fetch
 from nimble_otter.sources.marks import reach_of, same_reach
+from nimble_otter.sources.source import driver_for
 from nimble_otter.sources.tunnel import Tunnel, through_ssh
 from nimble_otter.sources.uri import parts_of, url_of
 
@@ -42,6 +43,7 @@ class Bastion:
             self.port = probe.getsockname()[1]
         (folder / "authorized").write_bytes((folder / "user.pub").read_bytes())
         (folder / "known").write_text(f"[127.0.0.1]:{self.port} {(folder / 'host.pub').read_text()}")
+        (folder / "another").write_text(f"[127.0.0.1]:{self.port} {(folder / 'other.pub').read_text()}")
         (folder / "server").write_text(
             f"Port {self.port}\nListenAddress 127.0.0.1\nHostKey {folder}/host\nPidFile {folder}/pid\n"
             f"AuthorizedKeysFile {folder}/authorized\nUsePAM no\nStrictModes no\nPasswordAuthentication no\n"
@@ -53,6 +55,7 @@ class Bastion:
         (folder / "client").write_text("".join([
             entry.format("bastion", self.port, user, folder / "user", folder / "known"),
             entry.format("stranger", self.port, user, folder / "user", folder / "nobody"),
+            entry.format("changed", self.port, user, folder / "user", folder / "another"),
             entry.format("locked", self.port, user, folder / "other", folder / "known"),
             entry.format("silent", 1, user, folder / "user", folder / "known"),
         ]))  # fmt: skip
@@ -120,6 +123,7 @@ def test_a_server_is_reached_lost_and_reached_again(server_url):
     ("destination", "says"),
     [
         ("stranger", "host key of stranger is not known here.*ssh stranger"),
+        ("changed", "changed shows another host key than before"),
         ("locked", "locked refused this user and its keys.*ssh locked"),
         ("silent", "silent refuses the connection"),
         ("no.such.host.invalid", "There is no host no.such.host.invalid"),
@@ -171,11 +175,11 @@ def test_ssh_ends_with_the_program_however_that_ends(postgres, end):
 
 
 def test_a_url_is_left_alone_without_the_option_and_names_the_certificates_host_with_it(postgres):
-    assert through_ssh(postgres.url) == (postgres.url, None)
+    form = driver_for(postgres.url).address
+    assert through_ssh(postgres.url, form) == (postgres.url, None)
     port = reach_of(postgres.url)
-    url, tunnel = through_ssh(
-        by(f"postgresql://postgres@localhost:{next(iter(port.places))[1]}/merrow?sslmode=verify-full")
-    )
+    verified = f"postgresql://postgres@localhost:{next(iter(port.places))[1]}/merrow?sslmode=verify-full"
+    url, tunnel = through_ssh(by(verified), form)
     assert ("@localhost:" in url, "hostaddr=127.0.0.1" in url, f":{tunnel.port}/" in url) == (True, True, True)
     tunnel.close()
     tunnel.close()

@@ -342,7 +342,7 @@ def connect(
     if f"{SSH_OPTION}=" in url:
         from nimble_otter.sources.tunnel import through_ssh
 
-        url, tunnel = through_ssh(url)
+        url, tunnel = through_ssh(url, driver.address)
     try:
         connection = _connected(driver, source, url, password, why)
     except OtterError as problem:

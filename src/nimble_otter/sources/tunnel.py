@@ -19,6 +19,7 @@ from dataclasses import replace
 from typing import IO
 
 from nimble_otter.errors import ConnectError, SourceTimeout
+from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.urls import SSH_OPTION, read_url, url_without, without_secrets
 
 log = logging.getLogger(__name__)
@@ -47,10 +48,10 @@ _FAILURES = (
 )  # fmt: skip
 
 
-def through_ssh(url: str) -> tuple[str, Tunnel | None]:
-    """Open the way to the server of a URL with the option `ssh`, the destination; returns the URL to be used instead,
-    and the tunnel, which is to be closed. A URL without it is given back as it is. Raises: ConnectError,
-    SourceTimeout."""
+def through_ssh(url: str, form: AddressForm) -> tuple[str, Tunnel | None]:
+    """Open the way to the server of a URL with the option `ssh`, the destination; `form` is how sources of its kind are
+    addressed. Returns the URL to be used instead, and the tunnel, which is to be closed. A URL without the option is
+    given back as it is. Raises: ConnectError, SourceTimeout."""
     parts = read_url(url)
     destination = dict(parts.options).get(SSH_OPTION, "") if parts is not None else ""
     if parts is None or not destination:
@@ -58,14 +59,11 @@ def through_ssh(url: str) -> tuple[str, Tunnel | None]:
     from sqlalchemy.engine import make_url
     from sqlalchemy.exc import ArgumentError
 
-    from nimble_otter.sources.source import driver_for
-
     plain = replace(parts, options=tuple(pair for pair in parts.options if pair[0] != SSH_OPTION))
     try:
         parsed = make_url(url_without(plain))
     except ArgumentError as problem:
         raise ConnectError(f"The URL can't be used: {without_secrets(str(problem))}.") from problem
-    form = driver_for(url).address
     port = parsed.port or form.port
     if not parsed.host or port is None or parsed.drivername.endswith("+srv"):
         raise ConnectError(
