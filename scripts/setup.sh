@@ -63,7 +63,11 @@ set_up() { # a lock file: make .venv hold exactly what it says, and ourselves
 }
 
 set_up_servers() { # the servers that the tests start, none of which runs by itself, and programs that open files
-  need_packages openssh-server openssh-client postgresql mariadb-server firebird3.0-server desktop-file-utils appstream shared-mime-info libglib2.0-bin openssl gnumeric libreoffice-calc-nogui xlsx2csv
+  [ -x /usr/sbin/sshd ] || { # only the tests start it: nobody is to log in here who could not before
+    need_packages openssh-server
+    systemctl disable --now ssh.service ssh.socket >/dev/null 2>&1 || true
+  }
+  need_packages openssh-client postgresql mariadb-server firebird3.0-server desktop-file-utils appstream shared-mime-info libglib2.0-bin openssl gnumeric libreoffice-calc-nogui xlsx2csv
   local stamp
   stamp=$(sha256sum < tests/servers/requirements.lock | cut -c1-20)
   grep -qs "$stamp" .servers/set-up && return 0
