@@ -37,8 +37,8 @@ def test_the_core_imports_no_interface_code():
 
 def test_heavy_packages_wait_until_they_are_needed():
     heavy = ("sqlglot", "sqlalchemy", "pymongo", "keyring", "mongomock", "cronsim", "matplotlib",
-             "nimble_otter.pull.delivery", "nimble_otter.send.transfer", "nimble_otter.pull.deliver",
-             "nimble_otter.pull.timers")  # fmt: skip
+             "nimble_otter.sources.relational", "nimble_otter.pull.delivery", "nimble_otter.send.transfer",
+             "nimble_otter.pull.deliver", "nimble_otter.pull.timers")  # fmt: skip
     code = f"import sys, nimble_otter.desktop.shell.window\nprint([m for m in {heavy} if m in sys.modules])"
     env = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
     assert (

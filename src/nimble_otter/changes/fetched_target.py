@@ -17,7 +17,7 @@ def target_of(fetched: Fetched, dialect: Dialect, by_values: bool) -> Target:
 def target_for(fetched: Fetched, connection: Connection, source: Source, by_values: bool) -> Target:
     """Where changes of the rows go. Whether the key tells all rows apart takes a moment on many rows: not for the
     window's thread."""
-    if source.read_only:
+    if source.is_read_only:
         return Target(None, reason=f"{source.name} is marked read-only on its page.")
     if not connection.dialect.writes:
         return Target(None, reason=f"Rows of {source.word} can't be changed yet; send them instead.")

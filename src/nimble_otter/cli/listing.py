@@ -12,6 +12,7 @@ from nimble_otter.cli.delivery import Terminal, saved_sources, source_named, wit
 from nimble_otter.cli.flags import UsageError
 from nimble_otter.cli.terminal import note, tell
 from nimble_otter.errors import SourceError
+from nimble_otter.sources.catalogue import how_many
 
 if TYPE_CHECKING:
     from nimble_otter.sources import Source
@@ -45,7 +46,7 @@ def sources(options: Namespace) -> int:
 
 def _list(options: Namespace) -> int:
     return show([{"name": source.name, "kind": source.word, "address": source.url, "environment": source.stage,
-                  "marks": " ".join(["read-only"] * source.read_only + ["care"] * source.care)}
+                  "marks": " ".join(["read-only"] * source.is_read_only + ["care"] * source.care)}
                  for source in saved_sources()], options.json)  # fmt: skip
 
 
@@ -80,8 +81,7 @@ def _saved(options: Namespace) -> Source:
 
 def _test(options: Namespace) -> int:
     with Terminal().connected(with_password(_saved(options), options.password_file)) as connection:
-        count = len(connection.names())
-        note(f"{options.name}: connected, {count} {'table' if count == 1 else 'tables and views'}")
+        note(f"{options.name}: connected, {how_many(len(connection.names()))}")
     return 0
 
 

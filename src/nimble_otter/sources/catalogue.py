@@ -163,3 +163,10 @@ class Shapes:
     def type_words(self) -> dict[str, set[str]]:
         """The types of each path outside of lists, null left out."""
         return {path: {t for t in by if t != "empty"} for path, by in self.types.items() if "[]" not in path}
+
+
+def how_many(count: int, is_documents: bool = False) -> str:
+    """How many tables and views there are, or collections, in words."""
+    if count == 1:
+        return "1 collection" if is_documents else "1 table"
+    return f"{count} {'collections' if is_documents else 'tables and views'}"

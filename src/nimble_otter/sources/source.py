@@ -65,8 +65,6 @@ class Source:
         object.__setattr__(self, "url", url)
         if inside is not None and self.secret is None:
             object.__setattr__(self, "secret", Secret(inside))
-        if not self.read_only and _reads_only(url):
-            object.__setattr__(self, "read_only", True)
 
     @property
     def word(self) -> str:
@@ -80,6 +78,14 @@ class Source:
     def driver(self) -> Driver:
         """Raises: ConnectError, where there is none for its URL."""
         return driver_for(_DEMO.get(self.url, self.url))
+
+    @property
+    def is_read_only(self) -> bool:
+        """Whether nothing is ever written there: it is marked so, or of a kind that takes nothing."""
+        try:
+            return self.read_only or self.driver.address.reads_only
+        except ConnectError:
+            return self.read_only
 
     @property
     def dialect(self) -> Dialect:
@@ -290,13 +296,6 @@ def all_drivers() -> tuple[Driver, ...]:
 def driver_for(url: str) -> Driver:
     """The driver of a URL or a file's path. Raises: ConnectError."""
     return _driver_of(url.split(":", 1)[0].lower() if "://" in url or url.startswith("sqlite:") else "sqlite")
-
-
-def _reads_only(url: str) -> bool:
-    try:
-        return driver_for(_DEMO.get(url, url)).address.reads_only
-    except ConnectError:
-        return False
 
 
 @cache

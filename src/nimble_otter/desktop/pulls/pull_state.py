@@ -252,7 +252,7 @@ class PullState(QObject):
     @property
     def can_write(self) -> bool:
         """Whether the source takes changes at all."""
-        return self.pull.source.dialect.writes and not self.hub.known(self.pull.source).read_only
+        return self.pull.source.dialect.writes and not self.hub.known(self.pull.source).is_read_only
 
     @property
     def collection(self) -> str:

@@ -40,7 +40,7 @@ class AskBeforeRun:
         source, dialect = open_pull.hub.known(open_pull.pull.source), open_pull.dialect
         may_write = [s for s in statements if not s.verdict.reads and not of_transaction(s.text)]
         writing = [s.text for s in may_write]
-        if source.read_only or not writing:  # what writes there is refused by the connection
+        if source.is_read_only or not writing:  # what writes there is refused by the connection
             go()
             return
         unread = [s.text for s in may_write if s.verdict.effect is Effect.UNKNOWN]

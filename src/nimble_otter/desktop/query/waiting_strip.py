@@ -27,7 +27,7 @@ class WaitingStrip(QWidget):
         if open_pull.waits:
             source = open_pull.hub.known(open_pull.pull.source)
             marks = [source.stage] if source.stage else []
-            marks += ["read-only"] if source.read_only else []
+            marks += ["read-only"] if source.is_read_only else []
             text = f" ({', '.join(marks)})" if marks else ""
             name = "" if source.name == source.url else f"{source.name}{text} at "
             self.words.setText(

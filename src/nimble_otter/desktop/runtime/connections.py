@@ -22,7 +22,7 @@ from nimble_otter.pull.model import Pull
 from nimble_otter.pull.versions import Versions
 from nimble_otter.query.sql.names import Names
 from nimble_otter.sources import Connection, Shapes, Source, TableInfo, connect
-from nimble_otter.sources.catalogue import Definition, EntryKind
+from nimble_otter.sources.catalogue import Definition, EntryKind, how_many
 from nimble_otter.sources.marks import guarded_databases, with_marks
 from nimble_otter.sources.names import names_in_catalogue
 from nimble_otter.sources.open_transaction import OpenTransaction
@@ -441,9 +441,8 @@ class ConnectionManager(QObject):
                 tables, rights = connection.tables(), connection.rights()
             finally:
                 connection.close()
-            word = "collections" if tables and tables[0].kind == EntryKind.COLLECTION else "tables and views"
-            word = word if len(tables) != 1 else "collection" if word == "collections" else "table"
-            return " ".join((f"Connected: {len(tables)} {word}.", *rights))
+            is_documents = bool(tables) and tables[0].kind == EntryKind.COLLECTION
+            return " ".join((f"Connected: {how_many(len(tables), is_documents)}.", *rights))
 
         self.jobs.submit(
             "test", "test", work, done, failed, stopped=lambda: failed(None), title="Testing the source"

@@ -134,7 +134,7 @@ class SendForm(QWidget):
 
     def _build_source(self) -> None:
         options = self._plan.options
-        known = [source for source in self.sources() if not source.read_only]
+        known = [source for source in self.sources() if not source.is_read_only]
         chosen = str(options.get("source", ""))
         choices = [("", "choose a source"), *((source.name, source.name) for source in known)]
         source: QComboBox = combo(choices, chosen, "Source")

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QVBoxLayout
 
 from nimble_otter.desktop.kit.widgets import button, clear, combo, label, row
 from nimble_otter.desktop.pulls.drawer import Drawer
+from nimble_otter.sources.catalogue import how_many
 from nimble_otter.table.text.show import grouped
 
 
@@ -45,15 +46,17 @@ class SourceDrawer(Drawer):
             self._pair("State", label(str(problem), "plum", wrap=True))
         elif tables is not None:
             rows = sum(table.rows or 0 for table in tables)
-            several = "collections" if open_pull.is_documents else "tables and views"
-            word = several if len(tables) != 1 else "collection" if open_pull.is_documents else "table"
             noun = "documents" if open_pull.is_documents else "rows"
-            self._pair("State", label(f"{len(tables)} {word}, {grouped(rows)} {noun}"))
+            self._pair("State", label(f"{how_many(len(tables), open_pull.is_documents)}, {grouped(rows)} {noun}"))
         else:
             self._pair("State", label("being opened", "muted"))
         writes = "opened for reading; a write is reviewed first"
-        if not open_pull.can_write:
-            writes = "marked read-only" if source.read_only else "can't be written yet"
+        if source.read_only:
+            writes = "marked read-only"
+        elif source.is_read_only:
+            writes = "read-only by its kind"
+        elif not open_pull.can_write:
+            writes = "can't be written yet"
         if source.stage or source.care:
             lines = [source.stage, "take care: a write is asked about once more" if source.care else ""]
             self._pair("Marks", label(", ".join(s for s in lines if s)))
