@@ -7,6 +7,7 @@ from enum import StrEnum
 from typing import TypeVar
 
 _Word = TypeVar("_Word", bound=StrEnum)
+_Second = TypeVar("_Second")
 _NEEDED = object()
 
 
@@ -105,34 +106,20 @@ class Entry:
 
     def pairs(self, name: str) -> tuple[tuple[str, str], ...]:
         """A list of two texts each. Raises: ValueError."""
-        pairs = []
-        for each in self.values(name):
-            match each:
-                case [str(left), str(right)]:
-                    pairs.append((left, right))
-                case _:
-                    raise self._wrong(name, "a list of pairs of texts")
-        return tuple(pairs)
+        return self._of_two(name, str, "a list of pairs of texts")
 
     def counts(self, name: str) -> tuple[tuple[str, int], ...]:
         """A list of a text and a whole number each. Raises: ValueError."""
-        counts = []
-        for each in self.values(name):
-            match each:
-                case [str(text), int(count)]:
-                    counts.append((text, count))
-                case _:
-                    raise self._wrong(name, "a list of texts with their counts")
-        return tuple(counts)
+        return self._of_two(name, int, "a list of texts with their counts")
 
     def mapping(self, name: str) -> dict[str, object]:
         """Named values, or none. Raises: ValueError."""
         entry = self.entry(name)
         return {key: entry.value(key) for key in entry}
 
-    def entry(self, name: str, default: object = ()) -> Entry:
+    def entry(self, name: str) -> Entry:
         """The place under a name; an empty one where it is missing. Raises: ValueError."""
-        return Entry(self.value(name, {} if default == () else default), f"{name} of {self.at}")
+        return Entry(self.value(name, {}), f"{name} of {self.at}")
 
     def entries(self, name: str) -> tuple[Entry, ...]:
         """The places of a list. Raises: ValueError."""
@@ -141,6 +128,16 @@ class Entry:
     def named(self, name: str) -> dict[str, Entry]:
         """The places of a mapping by their names. Raises: ValueError."""
         return {key: Entry(each, f"{key} in {name} of {self.at}") for key, each in self.mapping(name).items()}
+
+    def _of_two(self, name: str, second: type[_Second], wanted: str) -> tuple[tuple[str, _Second], ...]:
+        pairs = []
+        for each in self.values(name):
+            match each:
+                case [str(text), other] if type(other) is second:
+                    pairs.append((text, other))
+                case _:
+                    raise self._wrong(name, wanted)
+        return tuple(pairs)
 
     def _wrong(self, name: str, wanted: str) -> ValueError:
         return ValueError(f"{name} of {self.at} should be {wanted}")

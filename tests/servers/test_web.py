@@ -20,7 +20,9 @@ from nimble_otter.stop import StopToken
 
 READINGS = [{"id": n, "river": ["Merrow", "Sallow"][n % 2], "level": n / 4, "at": f"2031-05-{n + 1:02}T06:30:00",
              "ok": n % 3 == 0, "note": None if n % 4 else "ice", "tags": [n]} for n in range(20)]  # fmt: skip
-CSV = 'station;level;code;long\r\nAlder Weir;0.25;007;0.1234567890123456789\r\n"Stone; Leat";1.5;;2\r\n'
+CSV = (
+    'station;level;code;long;far\r\nAlder Weir;0.25;007;0.1234567890123456789;1e400\r\n"Stone; Leat";1.5;;2;1e-400\r\n'
+)
 
 
 class Handler(BaseHTTPRequestHandler):
@@ -193,7 +195,8 @@ def test_lists_under_names_are_tables_and_csv_keeps_its_codes(service, opened):
     assert sorted(t.name for t in opened(f"{service.base}/two").tables()) == ["river", "station"]
     table = asked(opened(f"{service.base}/levels.csv"), "select * from levels")
     assert [c.values() for c in table.columns] == [
-        ["Alder Weir", "Stone; Leat"], [0.25, 1.5], ["007", None], ["0.1234567890123456789", "2"]]  # fmt: skip
+        ["Alder Weir", "Stone; Leat"], [0.25, 1.5], ["007", None], ["0.1234567890123456789", "2"],
+        ["1e400", "1e-400"]]  # fmt: skip
 
 
 def test_what_is_not_new_is_not_sent_again(service, opened, monkeypatch):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import io
 import json
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
@@ -14,11 +13,11 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, Field, Kind, Table
 from nimble_otter.table.core.build import TableBuilder
 from nimble_otter.table.core.columns import distinct_names
+from nimble_otter.table.text.csv_lines import csv_lines
 from nimble_otter.values import Value
 
 SUFFIXES = (".csv", ".tsv", ".json", ".jsonl", ".ndjson", ".xlsx", ".parquet")
 _BATCH = 20_000
-_MARKS = ",;\t|"
 _ENCODINGS = (("utf-16", (b"\xff\xfe", b"\xfe\xff")), ("utf-8-sig", (b"",)))
 
 
@@ -71,14 +70,7 @@ def _csv_lines(path: Path, mark: str) -> Iterator[list[str | None]]:
         text = path.read_text(encoding)
     except UnicodeDecodeError:
         text = path.read_text("cp1252", errors="replace")
-    if not mark:
-        try:
-            mark = csv.Sniffer().sniff(text[:20_000], _MARKS).delimiter
-        except csv.Error:
-            mark = ","
-    for line in csv.reader(io.StringIO(text, newline=""), delimiter=mark):
-        if line:
-            yield [value or None for value in line]
+    yield from csv_lines(text, mark)
 
 
 def _sheet_lines(path: Path, sheet: str) -> Iterator[Sequence[object]]:

@@ -146,8 +146,6 @@ class Tunnel:
         options = [word for option in _OPTIONS for word in ("-o", option)]
         command = shlex.split(os.environ.get("NIMBLE_OTTER_SSH", "ssh"))
         words = [*command, "-N", "-T", *options, "-L", f"{_LOCAL}:{self.port}:{self._target}", *self._words]
-        if self._said is not None:
-            self._said.close()
         self._said = tempfile.TemporaryFile()  # noqa: SIM115 - closed with the tunnel; a pipe could fill
         try:
             process = subprocess.Popen(
@@ -155,9 +153,7 @@ class Tunnel:
                 stderr=self._said, start_new_session=True,
             )  # fmt: skip
         except OSError as problem:
-            raise ConnectError(
-                f"ssh can't be run: {problem.strerror}.", "Install the system's SSH client."
-            ) from problem
+            raise ConnectError(f"ssh can't be run: {problem.strerror}.", _INSTALL) from problem
         self._process = process
         assert process.stdout is not None
         until, heard = time.monotonic() + PATIENCE_S, b""

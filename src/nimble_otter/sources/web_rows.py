@@ -5,7 +5,6 @@ they are asked like any other rows. Types are those that every value of a column
 from __future__ import annotations
 
 import csv
-import io
 import json
 import math
 import re
@@ -17,12 +16,13 @@ from decimal import Decimal
 from pathlib import Path
 
 from nimble_otter.errors import ConnectError
+from nimble_otter.sources.sqlite_file import quote_name
 from nimble_otter.table.core.columns import Field, Kind, distinct_names
+from nimble_otter.table.text.csv_lines import csv_lines
 from nimble_otter.values import Value
 
 MOST_COLUMNS = 1900
 """As many as a table of SQLite's has, with room."""
-_MARKS = ",;\t|"
 _CHARSET = re.compile(r"charset=\"?([\w.:-]+)", re.I)
 _WHOLE = re.compile(r"-?(?:0|[1-9]\d{0,17})")
 _NUMBER = re.compile(r"-?(?:0|[1-9]\d*)(?:\.\d+)?(?:[eE][+-]?\d{1,3})?")
@@ -38,13 +38,15 @@ class Rows:
     rows: Sequence[Sequence[Value]]
 
 
-def tables_in(data: bytes, content_type: str, path: str, at: str) -> dict[str, Rows]:
-    """The tables of an answer by their names; "" is that of the whole. `at` is the path to the rows in JSON, with dots
-    between. Raises: ConnectError, where there are none."""
+def read_answer(
+    data: bytes, content_type: str, path: str, at: str = "", following: str = ""
+) -> tuple[dict[str, Rows], Value]:
+    """The tables of an answer by their names ("" is that of the whole), and what stands where the next page is named:
+    None where that is nowhere. `at` and `following` are the paths to the rows and to that name in JSON, with dots
+    between. Raises: ConnectError, where there are no rows."""
     text = _decoded(data, content_type)
-    is_lines = path.endswith((".csv", ".tsv")) or "csv" in content_type or "tab-separated" in content_type
-    if is_lines:
-        return {"": _of_lines(text, "\t" if path.endswith(".tsv") or "tab-sep" in content_type else "")}
+    if path.endswith((".csv", ".tsv")) or "csv" in content_type or "tab-separated" in content_type:
+        return {"": _of_lines(text, "\t" if path.endswith(".tsv") or "tab-sep" in content_type else "")}, None
     try:
         whole = _json(text)
     except RecursionError as problem:
@@ -54,13 +56,25 @@ def tables_in(data: bytes, content_type: str, path: str, at: str) -> dict[str, R
         try:
             whole = [_json(line) for line in lines]  # JSON Lines
         except ValueError:
-            if not is_lines and "\n" in text and not text.lstrip().startswith(("<", "{", "[")):
-                return {"": _of_lines(text, "")}
+            if "\n" in text and not text.lstrip().startswith(("<", "{", "[")):
+                return {"": _of_lines(text, "")}, None
             raise ConnectError(
                 f"The answer is neither JSON nor CSV ({content_type.partition(';')[0] or 'of no type'}).",
                 "Check the address in a browser.",
             ) from problem
-    return _of_json(value_at(whole, at) if at else whole, at)
+    return _of_json(_value_at(whole, at) if at else whole, at), _named(whole, following)
+
+
+def together(parts: Sequence[Rows]) -> Rows:
+    """The rows of all pages, with the columns of any."""
+    names = tuple(dict.fromkeys(name for part in parts for name in part.names))
+    if all(part.names == names for part in parts):
+        return Rows(names, [row for part in parts for row in part.rows])
+    rows: list[list[Value]] = []
+    for part in parts:
+        places = {name: at for at, name in enumerate(part.names)}
+        rows += [[row[places[name]] if name in places else None for name in names] for row in part.rows]
+    return Rows(names, rows)
 
 
 def _json(text: str) -> Value:
@@ -73,7 +87,14 @@ def _float(text: str) -> float | str:
     return number if math.isfinite(number) and Decimal(text) == Decimal(repr(number)) else text
 
 
-def value_at(whole: Value, path: str) -> Value:
+def _named(whole: Value, path: str) -> Value:
+    try:
+        return _value_at(whole, path) if path else None
+    except ConnectError:  # the last page has none
+        return None
+
+
+def _value_at(whole: Value, path: str) -> Value:
     """What stands at a path of names and numbers with dots between. Raises: ConnectError."""
     for name in path.split("."):
         if isinstance(whole, Mapping) and name in whole:
@@ -95,11 +116,11 @@ def write_tables(file: Path, tables: Mapping[str, Rows]) -> None:
                 raise ConnectError(f"The answer has {len(table.names)} columns.", f"At most {MOST_COLUMNS} are taken.")
             columns = list(zip(*table.rows, strict=True)) if table.rows else [()] * len(table.names)
             typed = [_typed(column) for column in columns]
-            fields = ", ".join(f"{_quoted(n)} {kind}" for n, (kind, _) in zip(table.names, typed, strict=True))
-            connection.execute(f"create table {_quoted(name)} ({fields})")
+            fields = ", ".join(f"{quote_name(n)} {kind}" for n, (kind, _) in zip(table.names, typed, strict=True))
+            connection.execute(f"create table {quote_name(name)} ({fields})")
             marks = ", ".join("?" * len(table.names))
             rows = zip(*(values for _, values in typed), strict=True)
-            connection.executemany(f"insert into {_quoted(name)} values ({marks})", rows)
+            connection.executemany(f"insert into {quote_name(name)} values ({marks})", rows)
         connection.execute("commit")
 
 
@@ -117,13 +138,8 @@ def _decoded(data: bytes, content_type: str) -> str:
 
 
 def _of_lines(text: str, mark: str) -> Rows:
-    if not mark:
-        try:
-            mark = csv.Sniffer().sniff(text[:20_000], _MARKS).delimiter
-        except csv.Error:
-            mark = ","
     try:
-        lines = [line for line in csv.reader(io.StringIO(text, newline=""), delimiter=mark) if line]
+        lines = list(csv_lines(text, mark))
     except csv.Error as problem:
         raise ConnectError(f"The CSV can't be read: {problem}.", "Check the address.") from problem
     if not lines:
@@ -134,8 +150,7 @@ def _of_lines(text: str, mark: str) -> Rows:
             raise ConnectError(
                 f"Line {number} has {len(line)} values, the first has {width} names.", "Ask who made it."
             )
-    rows = [[value or None for value in line] + [None] * (width - len(line)) for line in lines[1:]]
-    return Rows(_names(names), rows)
+    return Rows(_names([name or "" for name in names]), [line + [None] * (width - len(line)) for line in lines[1:]])
 
 
 def _of_json(found: Value, at: str) -> dict[str, Rows]:
@@ -208,8 +223,4 @@ def _storable(text: str) -> str:
 def _is_kept(text: str) -> bool:
     """Whether a number in text is the same once it is a double: identifiers and long decimals stay texts."""
     digits = re.sub(r"[eE].*|[-.]", "", text).lstrip("0")
-    return len(digits) <= 15
-
-
-def _quoted(name: str) -> str:
-    return '"' + name.replace('"', '""') + '"'
+    return len(digits) <= 15 and isinstance(_float(text), float)

@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from nimble_otter.sources.source import Request, Run
     from nimble_otter.sources.web_client import WebClient
     from nimble_otter.sources.web_rows import Rows
-    from nimble_otter.values import ClientObject, Value
+    from nimble_otter.values import ClientObject
 
 FRESH_S = 2.0
 """How long an answer is taken for the newest: a run and what is asked beside it see the same rows."""
@@ -107,7 +107,7 @@ class WebConnection(SqliteConnection):
 
     def _load(self, stop: StopToken) -> bool:
         """Ask the service; False where it has nothing new."""
-        from nimble_otter.sources.web_rows import tables_in, value_at, write_tables
+        from nimble_otter.sources.web_rows import read_answer, together, write_tables
 
         tables: dict[str, list[Rows]] = {}
         url, most = self._url, int(self._options.get("pages", _PAGES))
@@ -118,18 +118,20 @@ class WebConnection(SqliteConnection):
             if reply.data is None:
                 self._asked_at = time.monotonic()
                 return False
-            for name, rows in tables_in(reply.data, reply.content_type, urlsplit(reply.url).path.lower(), at).items():
+            path = urlsplit(reply.url).path.lower()
+            found, named = read_answer(reply.data, reply.content_type, path, at, following)
+            for name, rows in found.items():
                 tables.setdefault(name, []).append(rows)
             more = reply.following
             if following:
-                more = _next_url(reply.data, following, reply.url, value_at)
+                more = urljoin(reply.url, named) if isinstance(named, str) and named else ""
             if not more:
                 self._marks = {url: reply.mark} if len(seen) == 1 else {}
             elif urlsplit(more)[:2] != urlsplit(self._url)[:2]:
                 raise ConnectError("The next page is on another host.", "Its address was not asked.")
             url = more
         self._version += 1
-        write_tables(self._file, {name or self._table: _together(parts) for name, parts in tables.items()})
+        write_tables(self._file, {name or self._table: together(parts) for name, parts in tables.items()})
         self._asked_at = time.monotonic()
         return True
 
@@ -143,20 +145,6 @@ class WebConnection(SqliteConnection):
     def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> Iterator[ClientObject]:
         raise ChangeError("Rows of a web service can't be changed here.", "Send them to a table of a database.")
         yield
-
-
-def _together(parts: list[Rows]) -> Rows:
-    """The rows of all pages, with the columns of any."""
-    from nimble_otter.sources.web_rows import Rows
-
-    names = tuple(dict.fromkeys(name for part in parts for name in part.names))
-    if all(part.names == names for part in parts):
-        return Rows(names, [row for part in parts for row in part.rows])
-    rows: list[list[Value]] = []
-    for part in parts:
-        places = {name: at for at, name in enumerate(part.names)}
-        rows += [[row[places[name]] if name in places else None for name in names] for row in part.rows]
-    return Rows(names, rows)
 
 
 def _options_of(url: str) -> dict[str, str]:
@@ -191,16 +179,6 @@ def _headers(name: str, user: str, password: str | None) -> dict[str, str]:
 
 def _is_here(url: str) -> bool:
     return urlsplit(url).hostname in ("localhost", "127.0.0.1", "::1")
-
-
-def _next_url(data: bytes, path: str, url: str, value_at: ClientObject) -> str:
-    import json
-
-    try:
-        found = value_at(json.loads(data), path)
-    except (ConnectError, ValueError):
-        return ""
-    return urljoin(url, found) if isinstance(found, str) and found else ""
 
 
 DRIVER = _Web()
