@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from nimble_otter.changes import Action, Edits
+from nimble_otter.changes import Action, Edits, Filling, UnsetCell, unset_cell
 from nimble_otter.desktop.grid.model import GroupsModel, RowsModel, cell_of, decimals_of, model_for, sort_marks
 from nimble_otter.pull import run_course
 from nimble_otter.pull.steps import (
@@ -25,6 +25,8 @@ from nimble_otter.pull.steps import (
     group_keys,
 )
 from nimble_otter.pull.tree import Opened, tree_lines
+from nimble_otter.sources import ColumnInfo
+from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.sources.shapes import find_shapes, type_word
 from nimble_otter.table import MISSING, Field, Kind, View
 from nimble_otter.table.core.build import ColumnBuilder, column_of, table_of
@@ -159,10 +161,10 @@ def rows():
     )  # fmt: skip
 
 
-def model(table, steps=(), edits=None, conflicts=(), writable=frozenset({0, 1}), opened=frozenset()):
+def model(table, steps=(), edits=None, conflicts=(), unset=None, opened=frozenset()):
     shaped = run_course(table, steps).end
     lines = tree_lines(shaped, Opened(turned=opened)) if shaped.grouped is not None else None
-    return model_for(shaped, edits or Edits(table.rows), lines, steps, dict(conflicts), writable)
+    return model_for(shaped, edits or Edits(table.rows), lines, steps, dict(conflicts), unset or {})
 
 
 def test_null_missing_and_empty_are_told_apart(rows):
@@ -183,12 +185,16 @@ def test_null_missing_and_empty_are_told_apart(rows):
 def test_edits_show_old_and_new_and_every_state_has_a_mark(rows):
     edits = Edits(4)
     edits.apply(Action("x", ((0, 1, 9.0), (4, 0, "new"), (5, 1, 2.0)), delete=(3,), add=((4, 1), (5, -1))))
-    grid = model(rows, edits=edits, conflicts={2: None}.items())
+    unset = {1: unset_cell(ColumnInfo("n", default=" 1 +\n 2"), SQLITE, True), 0: UnsetCell(Filling.REQUIRED)}
+    grid = model(rows, edits=edits, conflicts={2: None}.items(), unset=unset)
     assert [grid.line(n).head for n in range(grid.rows)] == ["±", "2", "+", "!", "−", "+"]
     assert [grid.line(n).state for n in range(grid.rows)] == ["edited", "", "new", "conflict", "deleted", "new"]
     cell = grid.line(0).cells[1]
     assert (cell.text, cell.old) == ("9.00", "1.50")
-    assert [c.text for c in grid.line(2).cells] == ["new", "default", "", ""]
+    assert [c.text for c in grid.line(2).cells] == ["new", "default 1 + 2", "", ""]
+    assert [(c.text, c.look) for c in grid.line(5).cells][:2] == [("required", "required"), ("2.00", "plain")]
+    assert grid.unset(2, 1) == unset[1]
+    assert grid.unset(2, 0) is grid.unset(1, 1) is None
     assert grid.value(2, 0) == "new"
     assert grid.value(2, 1) is None
     assert [grid.position_of(row) for row in (0, 4, 5, 99)] == [0, 2, 5, None]

@@ -21,6 +21,7 @@ from nimble_otter.changes.planning import make_plan
 from nimble_otter.changes.report import Intent, Outcome, Report
 from nimble_otter.changes.shown_rows import ShownRows, rows_after
 from nimble_otter.changes.target import Target, find_target
+from nimble_otter.changes.unset import Filling, UnsetCell, unset_cell
 from nimble_otter.changes.values import read_in_zone, read_value, value_text, without_marks, zoned_text
 from nimble_otter.changes.write import look_up, rehearse, render, render_parks, script, write, write_each
 
@@ -29,6 +30,7 @@ __all__ = [
     "UNSET",
     "Action",
     "Edits",
+    "Filling",
     "Guard",
     "Intent",
     "Outcome",
@@ -37,6 +39,7 @@ __all__ = [
     "ShownRows",
     "Statement",
     "Target",
+    "UnsetCell",
     "checked_with",
     "document_target",
     "exactly",
@@ -57,6 +60,7 @@ __all__ = [
     "target_for",
     "target_of",
     "to_json",
+    "unset_cell",
     "value_text",
     "with_part",
     "without_marks",

@@ -125,7 +125,11 @@ class DetailPresenter(QObject):
 
     def _fill_record(self, model: RowsModel | GroupsModel, position: int) -> None:
         fields = tuple(model.field(n) for n, c in enumerate(model.columns) if c.place != -2)
-        values = [model.value(position, n) for n, c in enumerate(model.columns) if c.place != -2]
+        places = [n for n, c in enumerate(model.columns) if c.place != -2]
+        values = [model.value(position, n) for n in places]
+        if isinstance(model, RowsModel):
+            unset = [model.unset(position, n) for n in places]
+            values = [value if cell is None else cell for value, cell in zip(values, unset, strict=True)]
         self._detail.record.fill(fields, values, position, model.rows)
 
     def _step(self, way: int) -> None:

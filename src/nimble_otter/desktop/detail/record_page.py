@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from nimble_otter.changes import Filling, UnsetCell
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.theme import theme, ui_font
 from nimble_otter.desktop.kit.widgets import ElidedLabel, as_plain, button, clear, label, row
@@ -51,16 +52,18 @@ class _Fields(QAbstractListModel):
     def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008 - the toolkit's own way
         return 0 if parent.isValid() else len(self.fields)
 
-    def words(self, at: int) -> tuple[str, bool]:
-        """What a line says of its value, and whether that is nothing."""
+    def words(self, at: int) -> tuple[str, str]:
+        """What a line says of its value, and the ink it is said in: faint where that is nothing."""
         value, field = self.values[at], self.fields[at]
         if value is None:
-            return "∅ NULL", True
+            return "∅ NULL", "faint"
         if value is MISSING:
-            return "· no such field", True
+            return "· no such field", "faint"
+        if isinstance(value, UnsetCell):
+            return value.sentence[:_MOST], "plum" if value.filling is Filling.REQUIRED else "faint"
         if isinstance(value, str):
-            return (shown(value[:_MOST], field), False) if value else ("“ ” empty text", True)
-        return shown(value, field)[:_MOST], False
+            return (shown(value[:_MOST], field), "ink") if value else ("“ ” empty text", "faint")
+        return shown(value, field)[:_MOST], "ink"
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Value:
         if not index.isValid() or role not in (
@@ -80,7 +83,7 @@ class _Paint(QStyledItemDelegate):
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
         model, at = index.model(), index.row()
         assert isinstance(model, _Fields)
-        field, (words, is_faint) = model.fields[at], model.words(at)
+        field, (words, ink) = model.fields[at], model.words(at)
         rect = QRect(option.rect).adjusted(0, 4, -4, -1)
         half = rect.height() // 2
         top, below = QRect(rect.left(), rect.top(), rect.width(), half), rect.adjusted(0, half, 0, 0)
@@ -97,7 +100,7 @@ class _Paint(QStyledItemDelegate):
         )
         painter.drawText(top, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, under)
         painter.setFont(ui_font(tokens.UI_PX))
-        painter.setPen(theme["faint" if is_faint else "ink"])
+        painter.setPen(theme[ink])
         painter.drawText(
             below, Qt.AlignmentFlag.AlignVCenter, painter.fontMetrics().elidedText(words, elide, below.width())
         )

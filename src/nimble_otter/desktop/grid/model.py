@@ -6,11 +6,12 @@ import datetime as dt
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
+from types import MappingProxyType
 from typing import Any
 
 import numpy as np
 
-from nimble_otter.changes import DEFAULT, UNSET, Edits, Outcome, exactly
+from nimble_otter.changes import DEFAULT, UNSET, Edits, Filling, Outcome, UnsetCell, exactly
 from nimble_otter.desktop.kit.usual_looks import usual_looks
 from nimble_otter.pull.compared import Compared
 from nimble_otter.pull.shaped import Shaped
@@ -48,7 +49,7 @@ class GridColumn:
 
 @dataclass(frozen=True, slots=True)
 class Cell:
-    """`look` is plain, null, missing, blank, nested, faint or bar; `old` what stood there before an edit,
+    """`look` is plain, null, missing, blank, nested, faint, required or bar; `old` what stood there before an edit,
     `data` bytes that may be a picture."""
 
     text: str
@@ -192,13 +193,13 @@ class RowsModel:
         edits: Edits,
         marks: Mapping[str, str],
         conflicts: Mapping[int, Outcome],
-        writable: frozenset[int] = frozenset(),
+        unset: Mapping[int, UnsetCell] = MappingProxyType({}),
         before: RowsModel | None = None,
         fresh: frozenset[int] = frozenset(),
     ) -> None:
         self._table, self._fresh, self._opened = shaped.view.table, fresh, shaped.opened
         self._edits = edits
-        self._conflicts, self._writable = conflicts, writable
+        self._conflicts, self._unset = conflicts, unset
         self.columns = [_column(shaped, place, marks) for place in shaped.shown()]
         self.pinned = shaped.pinned
         self._fields = {place: usual_looks().of(shaped.field(place)) for place in shaped.shown()}
@@ -253,6 +254,13 @@ class RowsModel:
         if edited is not UNSET:
             return edited
         return None if self._edits.is_new(row) else self._table.columns[index].value(row)
+
+    def unset(self, position: int, column: int) -> UnsetCell | None:
+        """What the source will put into a cell of a new row that nothing was typed into; None for any other cell."""
+        row, place = self.row_id(position), self.columns[column].place
+        if not self._edits.is_new(row) or self._pending(self._edits.cells.get(row, {}), row, place) is not UNSET:
+            return None
+        return self._unset.get(place)
 
     def _pending(self, own: Mapping[int, object], row: int, place: int) -> object:
         """What is pending in a cell of a row with these edits; UNSET where nothing is."""
@@ -310,8 +318,7 @@ class RowsModel:
         edited = self._pending(own, row, column.place) if own else UNSET
         style = self._decimals[column.place], column.place in self._days
         if self._edits.is_new(row):
-            unset = Cell("default" if column.place in self._writable else "", "faint")
-            return unset if edited is UNSET else cell_of(edited, field, *style)
+            return _unset(self._unset.get(column.place)) if edited is UNSET else cell_of(edited, field, *style)
         before = self._before(position, column.place)
         if edited is not UNSET:
             now, old = cell_of(edited, field, *style), cell_of(before, field, *style)
@@ -320,6 +327,17 @@ class RowsModel:
         if column.paint:
             return replace(cell, share=share_of(before, self._extremes[column.place], column.paint))
         return cell
+
+
+def _unset(cell: UnsetCell | None) -> Cell:
+    """What a cell of a new row shows that nothing was typed into."""
+    if cell is None:
+        return Cell("", "faint")
+    if cell.filling is Filling.NULL:
+        return Cell(usual_looks().null, "null")
+    if cell.filling is Filling.ABSENT:
+        return Cell("·", "missing")
+    return Cell(cell.text, "required" if cell.filling is Filling.REQUIRED else "faint")
 
 
 def _with_new(shaped: Shaped, edits: Edits) -> Ids | None:
@@ -526,7 +544,7 @@ def model_for(
     lines: TreeLines | None,
     steps: tuple[object, ...],
     conflicts: Mapping[int, Outcome],
-    writable: frozenset[int],
+    unset: Mapping[int, UnsetCell],
     before: RowsModel | GroupsModel | None = None,
     fresh: frozenset[int] = frozenset(),
 ) -> RowsModel | GroupsModel:
@@ -541,7 +559,7 @@ def model_for(
     if not shaped.own_rows:
         return RowsModel(shaped, Edits(shaped.view.table.rows), marks, {})
     earlier = before if isinstance(before, RowsModel) else None
-    return RowsModel(shaped, edits, marks, conflicts, writable, earlier, fresh)
+    return RowsModel(shaped, edits, marks, conflicts, unset, earlier, fresh)
 
 
 _WIDTHS = {

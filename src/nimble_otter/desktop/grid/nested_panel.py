@@ -81,7 +81,7 @@ class NestedPanel(QFrame):
         noun = "fields" if isinstance(value, Mapping) else "items"
         self.title.setText(f"{' › '.join(step for step, _ in self._path)}   {grouped(len(value))} {noun}")
         self.up.setVisible(len(self._path) > 1)
-        model = model_for(all_rows(table), Edits(table.rows), None, (), {}, frozenset())
+        model = model_for(all_rows(table), Edits(table.rows), None, (), {}, {})
         widths = [200 if name == "value" else _WIDTH for name in (c.name for c in model.columns)]
         self.grid.set_model(model, widths, False)
         cell, room = self._over.cell_rect(*self._at), self._over.viewport().rect()

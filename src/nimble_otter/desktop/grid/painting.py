@@ -216,6 +216,8 @@ class GridPainter:
             return theme["plum"]
         if cell.look in ("null", "missing", "blank", "faint"):
             return theme["faint"]
+        if cell.look == "required":
+            return theme["plum"]
         return theme["sea"] if cell.look == "nested" else theme["ink"]
 
     def _branch(self, painter: QPainter, inner: QRect, line: Line) -> QRect:

@@ -102,11 +102,10 @@ class GridPresenter(QObject):
 
     def _model(self, open_pull: OpenPull, shaped: Shaped) -> RowsModel | GroupsModel:
         conflicts = {o.statement.row_id: o for o in open_pull.report.conflicts} if open_pull.report is not None else {}
-        own = {place for place, _ in open_pull.target.columns}
-        writable = frozenset((*own, *(p for p, (whole, _) in shaped.opened.items() if whole in own)))
+        unset = open_pull.cells.unset() if open_pull.edits.added else {}
         steps, before = open_pull.pull.steps, self._grid.model
         return model_for(
-            shaped, open_pull.edits, open_pull.shaping.tree_lines(), steps, conflicts, writable, before, open_pull.fresh
+            shaped, open_pull.edits, open_pull.shaping.tree_lines(), steps, conflicts, unset, before, open_pull.fresh
         )
 
 

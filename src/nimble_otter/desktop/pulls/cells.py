@@ -9,12 +9,15 @@ from typing import Any
 from nimble_otter.changes import (
     DEFAULT,
     UNSET,
+    Filling,
+    UnsetCell,
     checked_with,
     read_document_value,
     read_in_zone,
     read_value,
     refuse_broken,
     to_json,
+    unset_cell,
     value_text,
     zoned_text,
 )
@@ -71,6 +74,14 @@ class CellValues:
     def stored(self, row: int, place: int) -> Value:
         """The value of a cell as it was fetched; of a new row none."""
         return MISSING if self._own.edits.is_new(row) else self._table_at(place).columns[place].value(row)
+
+    def unset(self) -> dict[int, UnsetCell]:
+        """By place: what a new row will hold in the columns that nothing is typed into."""
+        target, opened = self._own.target, self._own.shaped.opened if self._own.shaped is not None else {}
+        alone = sum(info.key > 0 for info in target.table.columns) == 1 if target.table is not None else False
+        cells = {place: unset_cell(info, target.dialect, alone) for place, info in target.columns}
+        parts = {place: UnsetCell(Filling.ABSENT) for place, (whole, _) in opened.items() if whole in cells}
+        return {**cells, **parts}
 
     def default_of(self, info: ColumnInfo) -> object:
         """What stands for the table's own value in a row that is there. Raises: ValueRefused."""

@@ -100,7 +100,7 @@ class Glance(QFrame):
 
         def show_rows(fetched: Fetched) -> None:
             if here(0, "" if fetched.table.fields else "It has no columns."):
-                model = model_for(all_rows(fetched.table), Edits(fetched.table.rows), None, (), {}, frozenset())
+                model = model_for(all_rows(fetched.table), Edits(fetched.table.rows), None, (), {}, {})
                 self.grid.set_model(model, [first_width(c, fetched.table, _WIDTHS) for c in model.columns], False)
 
         def show_definition(found: Definition) -> None:
