@@ -53,6 +53,7 @@ def test_every_page_of_the_guide_is_in_its_index_and_short_enough_to_read():
     pages = {page.name for page in ROOT.glob("docs/guide/*.md")} - {"README.md"}
     index = (ROOT / "docs/guide/README.md").read_text("utf-8")
     assert pages == set(re.findall(r"\]\(([\w-]+\.md)\)", index))
+    assert pages == set(re.findall(r"guide/((?!README)[\w-]+\.md)", (ROOT / "mkdocs.yml").read_text("utf-8")))
     for name in pages:
         text = (ROOT / "docs/guide" / name).read_text("utf-8")
         assert text.startswith("# ")
