@@ -12,6 +12,7 @@ as_user nimble-otter demo "$home/demo" --readings 1000
 as_user nimble-otter query --source "$home/demo/merrow.sqlite" --sql 'select count(*) as n from station' --format csv
 (cd "$home" && as_user nimble-otter-desktop --tour "$home/tour") | tail -3
 desktop-file-validate /usr/share/applications/org.nimbleotter.NimbleOtter.desktop
+grep -q '^Exec=/usr/bin/nimble-otter-desktop$' /usr/share/dbus-1/services/org.nimbleotter.NimbleOtter.service
 [ -e /usr/share/man/man1/nimble-otter.1.gz ]
 apt-get remove -y -qq nimble-otter >/dev/null
 left=$(find /usr /opt /etc -iname '*nimble*otter*' 2>/dev/null || true)

@@ -1,19 +1,21 @@
 """What the desktop's services are asked, on a bus of the test's own where a thread plays them."""
 
 import os
+import shutil
 import subprocess
 import sys
 import threading
 import time
 
 import pytest
-from jeepney import MessageType, new_error, new_method_return
+from jeepney import DBusAddress, MessageType, new_error, new_method_call, new_method_return
 from jeepney.bus_messages import message_bus
 from jeepney.io.blocking import open_dbus_connection
 
 from nimble_otter import session_bus as desktop_bus
 from nimble_otter.desktop.kit.offscreen import wait_until
 from nimble_otter.desktop.runtime import jobs
+from nimble_otter.desktop.runtime.bus_service import PATH, BusService
 from nimble_otter.desktop.runtime.jobs import LOCAL
 from nimble_otter.desktop.runtime.settings import read_settings, settings_file
 from tests.desktop.conftest import settle
@@ -142,3 +144,66 @@ def test_text_sizes_go_step_by_step_and_are_kept(window, home):
     for odd in ("text_percent = 900", 'text_percent = "1"', "text_percent = true"):
         settings_file().write_text(odd)
         assert read_settings(settings_file())[0].text_percent == 100
+
+
+@pytest.fixture
+def desktop(tmp_path):
+    """A bus of its own that knows the service files of a data folder, and what programs it starts see."""
+    usual = {f"XDG_{kind}_HOME": str(tmp_path / kind.lower()) for kind in ("CONFIG", "STATE", "CACHE", "DATA")}
+    kept = {k: v for k, v in os.environ.items() if k != "NIMBLE_OTTER_HOME"}
+    env = {**kept, **usual, "HOME": str(tmp_path), "QT_QPA_PLATFORM": "offscreen"}
+    subprocess.run([sys.executable, "-m", "nimble_otter.desktop.app", "--install"], env=env, check=True, timeout=60,
+                   stdout=subprocess.DEVNULL)  # fmt: skip
+    daemon = subprocess.Popen(["dbus-daemon", "--session", "--nofork", "--print-address"], stdout=subprocess.PIPE,
+                              text=True, env=env)  # fmt: skip
+    env["DBUS_SESSION_BUS_ADDRESS"] = daemon.stdout.readline().strip()
+    with open_dbus_connection(env["DBUS_SESSION_BUS_ADDRESS"]) as line:
+        yield line, env, tmp_path
+        owner = line.send_and_get_reply(message_bus.GetNameOwner(desktop_bus.APPLICATION_ID))
+        if owner.header.message_type is not MessageType.error:
+            os.kill(line.send_and_get_reply(message_bus.GetConnectionUnixProcessID(owner.body[0])).body[0], 15)
+    daemon.terminate()
+    daemon.wait()
+    daemon.stdout.close()
+
+
+def test_the_desktop_starts_it_and_hands_it_files(desktop, own_survey):
+    """The bus starts the program by the service file that --install wrote; later calls reach the one that runs."""
+    line, env, folder = desktop
+    address = DBusAddress(PATH, desktop_bus.APPLICATION_ID, "org.freedesktop.Application")
+
+    def call(method, signature, body, where=address):
+        return line.send_and_get_reply(new_method_call(where, method, signature, body), timeout=60)
+
+    copy = folder / "two words & ü.sqlite"
+    shutil.copy(own_survey, copy)
+    token = {"activation-token": ("s", "t1"), "desktop-startup-id": ("s", "")}
+    answer = call("Open", "asa{sv}", ([copy.as_uri(), "https://elsewhere/x.pull"], token))
+    assert answer.header.message_type is MessageType.method_return, answer.body
+    sources = folder / "config/nimble-otter/sources.toml"
+    assert wait_until(lambda: sources.exists() and "two words" in sources.read_text(), 30)
+    owner = line.send_and_get_reply(message_bus.GetNameOwner(desktop_bus.APPLICATION_ID)).body
+    action, taken, refused = "ActivateAction", MessageType.method_return, MessageType.error
+    for method, signature, body, wanted in (
+        ("Activate", "a{sv}", ({},), taken), (action, "sava{sv}", ("new-window", [], {}), taken),
+        ("Activate", "s", ("x",), refused), (action, "sava{sv}", ("gone", [], {}), refused), ("Gone", "", (), refused),
+    ):  # fmt: skip
+        assert call(method, signature, body).header.message_type is wanted, method
+    peer = DBusAddress(PATH, desktop_bus.APPLICATION_ID, "org.freedesktop.DBus.Introspectable")
+    assert 'name="Open"' in call("Introspect", None, (), peer).body[0]
+    again = [sys.executable, "-m", "nimble_otter.desktop.app", str(copy)]
+    second = subprocess.run(again, env=env, check=False, timeout=60, capture_output=True, text=True)
+    assert second.stdout.startswith("The window that is open")
+    assert line.send_and_get_reply(message_bus.GetNameOwner(desktop_bus.APPLICATION_ID)).body == owner
+
+
+def test_a_name_that_is_taken_and_a_bus_that_ends_leave_the_window_alone(bus, qtbot):
+    first, second = BusService(), BusService()
+    bus({})
+    assert first.listen()
+    assert not second.listen()
+    first.close()
+    assert second.listen()
+    second.close()
+    os.environ["DBUS_SESSION_BUS_ADDRESS"] = "unix:path=/nowhere"
+    assert not first.listen()

@@ -3,7 +3,9 @@
 import json
 import multiprocessing
 import os
+import random
 import stat
+import time
 import tomllib
 import zipfile
 from contextlib import suppress
@@ -20,7 +22,7 @@ from nimble_otter.errors import ConnectError, CorruptError, OtterError, SavedErr
 from nimble_otter.files import append_text, clear_parts, locked, replacing, update_text, write_text
 from nimble_otter.pull import Pull, Query, places, pull_from_text, pull_to_text, save_pull
 from nimble_otter.pull.costs import Cost, Costs
-from nimble_otter.pull.drafts import Draft, load_draft, save_draft
+from nimble_otter.pull.drafts import Draft, EditDraft, load_draft, save_draft
 from nimble_otter.pull.history import History, Ran
 from nimble_otter.pull.known import KnownPulls, mark_of
 from nimble_otter.pull.model import SendPlan
@@ -33,6 +35,7 @@ from nimble_otter.sources.saved import change_sources, load_sources
 from nimble_otter.sources.urls import Secret, read_url, split_secret, with_secret
 from nimble_otter.table import View
 from nimble_otter.table.core.build import table_of
+from tests.proofs import how_many, proven
 
 
 def rows(table):
@@ -212,6 +215,52 @@ def _adds(folder, number):
         history.add(Ran("2999", "s", f"url {number}", f"select {n}"))
         history.save()
         update_text(folder / "n.txt", lambda text: str(int(text or 0) + 1))
+
+
+def _saves(folder, who, done):
+    """Saves of every kind until it is killed; each is told once it is on disk."""
+    for n in range(100_000):
+        change_sources(folder / "s.toml", lambda saved, n=n: [*saved, Source(f"{who} {n}", f"/x/{who}/{n}")][-60:])
+        known, history = KnownPulls(folder / "known.json"), History(folder / "h.jsonl")
+        known.add(Pull(f"{who} {n}", Source("s", f"/x/{who}/{n}"), Query("select 1")))
+        history.add(Ran("2999", "s", f"{who} {n}", "select 1"))
+        history.save()
+        save_draft(folder, f"draft {who}", Draft(f"{who} {n}", "", "", EditDraft()))
+        os.write(done, f"{who} {n}\n".encode())
+
+
+def test_saves_that_are_killed_leave_whole_files_with_all_that_was_saved(tmp_path):
+    spawn, chance, rounds, told = multiprocessing.get_context("fork"), random.Random(3), how_many(5, 50), []
+    for number in range(rounds):
+        here, there = os.pipe()
+        writers = [spawn.Process(target=_saves, args=(tmp_path, f"{number}-{k}", there)) for k in range(3)]
+        for writer in writers:
+            writer.start()
+        for writer in writers:
+            time.sleep(chance.uniform(0.02, 0.15))
+            writer.kill()
+            writer.join()
+        os.close(there)
+        with open(here) as said:
+            told += said.read().splitlines()
+        last = {one.partition(" ")[0]: one for one in told}
+        for who, one in last.items():
+            assert int(load_draft(tmp_path / f"draft {who}.json").pull_text.split()[1]) >= int(one.split()[1])
+        assert len({source.url for source in load_sources(tmp_path / "s.toml")}) in range(1, 61)
+        known, ran = KnownPulls(tmp_path / "known.json"), {run.url for run in History(tmp_path / "h.jsonl").runs()}
+        lost = [one for one in told if one not in ran]
+        assert not lost
+        unknown = [
+            one
+            for one in told
+            if not known.has(Pull("", Source("s", f"/x/{one.replace(' ', '/')}"), Query("select 1")))
+        ]
+        assert not unknown
+        assert not known.problem
+    left = {path.name.partition(" ")[0] for path in tmp_path.iterdir() if not path.name.endswith((".part", ".lock"))}
+    assert left == {"s.toml", "known.json", "h.jsonl", "draft"}  # nothing was damaged and set aside
+    assert all(stat.S_IMODE(path.stat().st_mode) == 0o600 for path in tmp_path.iterdir())
+    proven("saves of three processes killed at random, what was saved is there", "home", rounds, f"{len(told)} saves")
 
 
 def _delivers(path, exists, number):

@@ -58,6 +58,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     log_toolkit()
     scale_text()
     app = make_app()
+    from nimble_otter.desktop.runtime.bus_service import BusService
     from nimble_otter.desktop.shell.windows import Windows
 
     windows = Windows()
@@ -67,10 +68,16 @@ def main(arguments: Sequence[str] | None = None) -> int:
     instance.asked.connect(windows.take)
     instance.window_asked.connect(windows.take_anew)
     instance.listen()
+    service = BusService()
+    service.asked.connect(windows.take)
+    service.window_asked.connect(windows.take_anew)
+    if not os.environ.get("NIMBLE_OTTER_HOME"):  # the name is that of the usual home
+        service.listen()
     settle()
     try:
         return app.exec()
     finally:
+        service.close()
         instance.release()
 
 

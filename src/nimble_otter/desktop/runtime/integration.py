@@ -7,6 +7,8 @@ place is copying it, with the command of this installation in the menu entry (De
 from __future__ import annotations
 
 import os
+import re
+import shlex
 import shutil
 import subprocess
 import sys
@@ -20,6 +22,7 @@ from nimble_otter.files import write_text
 SHARE = Path(__file__).parents[1] / "share"
 ICON = SHARE / "icons/hicolor/scalable/apps" / f"{APPLICATION_ID}.svg"
 _ENTRY = Path("applications") / f"{APPLICATION_ID}.desktop"
+_SERVICE = Path("dbus-1/services") / f"{APPLICATION_ID}.service"
 _FORMER = ("applications/nimble-otter.desktop", "metainfo/nimble-otter.metainfo.xml",
            "icons/hicolor/scalable/apps/nimble-otter.svg")  # fmt: skip
 """What versions before 0.2.0 put there."""
@@ -42,6 +45,9 @@ def install() -> Path:
             if relative == _ENTRY:
                 text = (SHARE / relative).read_text("utf-8")
                 write_text(folder / relative, entry_with(text, command()), is_private=False)
+            elif relative == _SERVICE:
+                text = (SHARE / relative).read_text("utf-8")
+                write_text(folder / relative, service_with(text, command()), is_private=False)
             else:
                 shutil.copyfile(SHARE / relative, folder / relative)
         _remove(folder, map(Path, _FORMER))
@@ -82,6 +88,11 @@ def entry_with(text: str, words: list[str]) -> str:
             line = f"TryExec={words[0]}".replace("\\", "\\\\")
         lines.append(line)
     return "\n".join(lines) + "\n"
+
+
+def service_with(text: str, words: list[str]) -> str:
+    """The file by which the session bus starts the program, with another command (quoted as a shell's words)."""
+    return re.sub(r"(?m)^Exec=\S+", lambda _: f"Exec={shlex.join(words)}", text)
 
 
 def _quoted(word: str) -> str:
