@@ -1,6 +1,7 @@
 """The entry in the desktop's menu: what the desktop's own programs make of it."""
 
 import ctypes
+import json
 import subprocess
 import sys
 
@@ -79,3 +80,15 @@ def test_the_command_is_that_of_this_installation(monkeypatch, tmp_path):
     monkeypatch.setattr(sys, "argv", ["app.py"])
     monkeypatch.setattr(sys, "executable", str(tmp_path / "elsewhere" / "python"))
     assert integration.command() == [str(tmp_path / "elsewhere" / "python"), "-m", "nimble_otter.desktop.app"]
+
+
+def test_the_sandbox_is_told_the_same_names():
+    root = SHARE.parents[3]
+    manifest = json.loads((root / "packaging" / f"{APPLICATION_ID}.json").read_text("utf-8"))
+    assert (manifest["id"], manifest["command"]) == (APPLICATION_ID, "nimble-otter-desktop")
+    (module,) = manifest["modules"]
+    told = module["build-commands"][-1]
+    service = f"dbus-1/services/{APPLICATION_ID}.service"
+    assert service in told
+    assert (SHARE / service).read_text("utf-8").count("Exec=") == 1
+    assert "--filesystem=home" in manifest["finish-args"]  # files are delivered and opened by their path
