@@ -43,14 +43,15 @@ def relational(request, open_base):
 
 
 def test_every_driver_file_offers_one_driver():
-    keys = ["duckdb", "firebird", "mariadb", "mongodb", "other", "postgresql", "sqlite", "web"]
+    keys = ["duckdb", "firebird", "mariadb", "mongodb", "oracle", "other", "postgresql", "sqlite", "sqlserver", "web"]
     assert [driver.key for driver in all_drivers()] == keys
     for url, key in (("sqlite:////a.db", "sqlite"), ("/some/file", "sqlite"), ("mongodb://h/d", "mongodb"),
                      ("postgres://h/d", "postgresql"), ("mysql://h/d", "mariadb"),
-                     ("https://h/a.csv", "web")):  # fmt: skip
+                     ("https://h/a.csv", "web"), ("mssql+pymssql://h/d", "sqlserver"),
+                     ("oracle://h/d", "oracle")):  # fmt: skip
         assert driver_for(url).key == key
-    with pytest.raises(ConnectError, match="oracle"):
-        driver_for("oracle://h/d")
+    with pytest.raises(ConnectError, match="snowflake"):
+        driver_for("snowflake://h/d")
 
 
 def test_catalogue_count_and_whole_table(place):

@@ -265,7 +265,7 @@ def test_another_dialect_opens_by_its_url(postgres, open_base):
     with pytest.raises(ConnectError):
         connect(Source("x", url.replace("127.0.0.1", "no-such-host.invalid")))
     with pytest.raises(ConnectError, match="no driver"):
-        driver_for("oracle://h/d")
+        driver_for("snowflake://h/d")
 
 
 # --- long values -------------------------------------------------------------------------------------------------

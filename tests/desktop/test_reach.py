@@ -279,6 +279,13 @@ def test_the_form_of_a_source_follows_its_kind(window):
     assert page.url.text() == "sqlite:////d/x.sqlite"
     choose("mongodb")
     assert (page.url.text(), page.database.text(), page.port.placeholderText()) == ("", "", "27017")
+    choose("sqlserver")  # whose client can't check a certificate
+    assert [page.tls.itemData(n) for n in range(page.tls.count())] == ["", "required"]
+    choose("oracle")
+    page.host.setText("h")
+    page.tls.setCurrentIndex(page.tls.findData("verified"))
+    page.tls.activated.emit(page.tls.currentIndex())
+    assert page.url.text() == "oracle://h/?tls=verified"
 
 
 def test_a_hung_server_answers_a_stop_within_a_second(served, monkeypatch):

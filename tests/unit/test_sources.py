@@ -31,7 +31,7 @@ def test_fields_and_uri_say_the_same(kind, host, port, database, user, tls, ca):
         ("mysql://h:3307/d?charset=utf8", "mariadb", None),
         ("mongodb+srv://h/d", "mongodb", None),
         ("mongodb://a:1,b:2/d?replicaSet=r", "mongodb", None),
-        ("oracle://h/d", "other", None),
+        ("snowflake://h/d", "other", None),
         ("firebird://h/d", "firebird", None),
         ("postgresql+pg8000://h/d", "other", None),
     ],

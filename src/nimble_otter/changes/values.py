@@ -201,10 +201,9 @@ def _number(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before:
     if whole or (is_whole and (field.kind is Kind.INT or type(before) is int)):
         if exact != exact.to_integral_value():
             raise ValueRefused(f"{info.name} holds whole numbers; {text[:40]} is not one.")
-        bits = dialect.bits(declared)
-        low, high = (0, 1 << bits) if "UNSIGNED" in declared else (-(1 << (bits - 1)), 1 << (bits - 1))
-        if not low <= int(exact) < high:
-            message = f"It holds {low} to {high - 1}." if bits < 64 else "It holds 64-bit integers."
+        low, high = dialect.bounds(declared)
+        if not low <= int(exact) <= high:
+            message = f"It holds {low} to {high}." if high < 1 << 62 else "It holds 64-bit integers."
             raise ValueRefused(f"{info.name} can't hold {text[:40]}: it is out of range.", message)
         return int(exact)
     near = (

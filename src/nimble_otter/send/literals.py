@@ -3,6 +3,7 @@ server that changes how texts are read."""
 
 from __future__ import annotations
 
+import re
 from decimal import Decimal
 
 import numpy as np
@@ -16,6 +17,9 @@ from nimble_otter.table.core.columns import TEXT_BYTES, CodedText
 from nimble_otter.table.text.column_texts import by_code, moments, numbers, spans, utf8
 from nimble_otter.table.text.show import is_endless, plain
 from nimble_otter.table.text.text_format import render
+
+_DIGITS = 6
+"""Of a second, that times here have."""
 
 
 class Literals:
@@ -47,6 +51,8 @@ class Literals:
         if column.kind is Kind.BOOL:
             yes, no = dialect.truth
             return by_code([no.encode(), yes.encode()], column.data)
+        if dialect.empties_are_null and column.kind is Kind.TEXT:
+            self._note_empty(column)
         if isinstance(column, CodedText):
             words = [dialect.text_literal(word.encode(*TEXT_BYTES)) for word in column.words] or [b"null"]
             return by_code(words, column.data)
@@ -59,7 +65,11 @@ class Literals:
             uneven = self._is_uneven(column)
             texts = spans(column) if column.kind is Kind.SPAN else None if uneven else moments(column)
             if texts is not None:
-                return (b"'" + b"'\0'".join(texts) + b"'").split(b"\0") if texts else []
+                lead = dialect.time_prefix.get(column.kind, b"") + b"'"
+                block = lead + (b"'\0" + lead).join(texts) + b"'"
+                if dialect.literal_digits < _DIGITS:
+                    block = self._with_fewer_digits(block, column)
+                return block.split(b"\0") if texts else []
         is_even = dialect.times_are_texts and not field.form
         return [self._literal(v, field.form) for v in (even_times(column) if is_even else column.values())]
 
@@ -70,6 +80,18 @@ class Literals:
             found[index] = self._dialect.negative_zero.encode()
         if not self._dialect.keeps_negative_zero:
             self._out.note("zeros with a minus are zeros there", len(places))
+
+    def _with_fewer_digits(self, block: bytes, column: Column) -> bytes:
+        """Times without the digits that the server does not read."""
+        kept = self._dialect.literal_digits
+        lost = int(np.count_nonzero(column.data % 10 ** (_DIGITS - kept))) if column.kind is not Kind.DATE else 0
+        self._out.note(f"times are cut to {kept} digits of a second, as {self._dialect.display_name} keeps them", lost)
+        return re.sub(rb"(\.\d{%d})\d+" % kept, rb"\1", block)
+
+    def _note_empty(self, column: Column) -> None:
+        texts = utf8(column)
+        number = texts.count(b"") - (0 if column.empty is None else int(column.empty.sum()))
+        self._out.note(f"empty texts are NULL in {self._dialect.display_name}", number)
 
     def _is_uneven(self, column: Column) -> bool:
         has_clock = column.kind in (Kind.TIME, Kind.ZONED, Kind.CLOCK)
@@ -82,7 +104,9 @@ class Literals:
         if b"'" in block.replace(b"'\0'", b""):
             texts = b"\0".join(texts).replace(b"'", b"''").split(b"\0")
             block = b"'\0'".join(texts)
-        return (b"'" + block + b"'").split(b"\0")
+        if lead := self._dialect.text_prefix:
+            block = block.replace(b"\0", b"\0" + lead)
+        return (lead + b"'" + block + b"'").split(b"\0")
 
     def _literal(self, value: object, form: str) -> bytes:
         dialect = self._dialect

@@ -163,6 +163,11 @@ class SourcePage(FormPage):
             if field.text() != text:
                 field.setText(text)
         self.port.setPlaceholderText("" if form.port is None else str(form.port))
+        known = [(key, text) for key, text in TLS.items() if not key or key in form.tls]
+        if known != [(self.tls.itemData(n), self.tls.itemText(n)) for n in range(self.tls.count())]:
+            self.tls.clear()
+            for key, text in known:  # what a client can't do is not offered
+                self.tls.addItem(text, key)
         self.tls.setCurrentIndex(max(0, self.tls.findData(parts.tls)))
         if not keep_url:
             self.url.setText(url_of(parts) if (is_server and parts.host) or not is_server else "")

@@ -44,7 +44,8 @@ class _Sql:
 
     def write(self, rows: Rows, out: Output) -> Iterator[int]:
         options, put = out.options, out.stream.write
-        dialect, size = dialect_of(str(options["dialect"])), max(1, options["rows"])
+        dialect = dialect_of(str(options["dialect"]))
+        size = max(1, options["rows"]) if dialect.takes_many_rows else 1
         name, quote = str(options["table"]) or rows.table, quoter(dialect)
         table = quoted_table(name, dialect)
         if out.existing is not None:
@@ -58,11 +59,11 @@ class _Sql:
             raise SendError(f"The table {name} computes every column that would go.", "Show another.")
         blocks = rows.blocks(out.stop)
         block = next(blocks, None)
-        if options["transaction"]:
+        if options["transaction"] and dialect.begin:
             put(f"{dialect.begin};\n".encode())
         if options["create"]:
             if options["drop"]:
-                put(f"drop table if exists {table};\n".encode())
+                put(dialect.drop_table(table).encode(*TEXT_BYTES))
             put((create_table(name, rows.fields, block or (), _keys(rows, options["key"]), dialect) + ";\n").encode())
         own = dialect.overrides_identity if rows.has_identity and not options["create"] else ""
         head = f"insert into {table} ({', '.join(map(quote, names))}){own} values\n".encode(*TEXT_BYTES)

@@ -53,9 +53,11 @@ class Dialect:
     `defining_commits` (CREATE TABLE ends the transaction, or has to), `takes_many_rows` (an INSERT does);
     values: `is_loose` (declared types don't bind), `times_are_texts`, `has_lists`, `has_intervals`, `has_truth` (a type
     for yes and no), `has_endless` (NaN and infinity), `fraction_digits` (of a time whose type says none),
-    `clocks_span_days`, `folds_texts` (texts that differ may be equal), `null_numbers_keys` (NULL in a numeric key means
-    the next number), `bare_numeric_keeps_all` (NUMERIC without digits), `zones_are_kept`, `rounds_decimals_after` so
-    many digits, `truth` (words for yes and no);
+    `literal_digits` (of a time, that are read), `clocks_span_days`, `empties_are_null` (an empty text is NULL),
+    `folds_texts` (texts that differ may be equal), `null_numbers_keys` (NULL in a numeric key means the next number),
+    `bare_numeric_keeps_all` (NUMERIC without digits), `zones_are_kept`, `rounds_decimals_after` so many digits, `truth`
+    (words for yes and no), `text_prefix` and
+    `time_prefix` (what stands in front of the quotes of texts and of times);
     rows: `row_hash` gives 64 bits for some columns, the same on every server of the kind, to be added up;
     ordering: `text_order` is an expression that orders texts by code points, whatever their collation;
     searching: `text_type` that CAST knows, `casts_to_search`, `byte_length`, `regex_operator`, `word_edge`;
@@ -95,7 +97,9 @@ class Dialect:
     has_endless = False
     has_truth = False
     fraction_digits = 6
+    literal_digits = 6
     clocks_span_days = False
+    empties_are_null = False
     folds_texts = False
     null_numbers_keys = False
     bare_numeric_keeps_all = False
@@ -103,6 +107,8 @@ class Dialect:
     rounds_decimals_after: int | None = None
     truth = ("true", "false")
     negative_zero: str = "-0.0"
+    text_prefix = b""
+    time_prefix: ClassVar[Mapping[Kind, bytes]] = {}
     keeps_negative_zero = True
 
     types: ClassVar[Mapping[Kind, str]] = {
@@ -241,6 +247,11 @@ class Dialect:
         """Of the whole numbers that a declared type holds."""
         return next((n for word, n in _BITS.items() if declared.startswith(word)), 64)
 
+    def bounds(self, declared: str) -> tuple[int, int]:
+        """The least and the largest whole number that a declared type holds."""
+        bits = self.bits(declared)
+        return (0, (1 << bits) - 1) if "UNSIGNED" in declared else (-(1 << (bits - 1)), (1 << (bits - 1)) - 1)
+
     def is_single(self, declared: str) -> bool:
         """Whether a declared type holds single precision (ISO 9075-2, 6.1; upper case)."""
         return re.match(r"REAL|FLOAT4|FLOAT(?!\((?:2[5-9]|[3-5]\d)\))", declared) is not None
@@ -266,6 +277,10 @@ class Dialect:
     def list_mark(self, field: Field) -> str:
         """What stands between the items of a column of lists that stays one; "" where it does not."""
         return ""
+
+    def drop_table(self, table: str) -> str:
+        """The statement, with its end, that drops a table (quoted) where it is there."""
+        return f"drop table if exists {table};\n"
 
     def insert_tail(self, mode: str, keys: Sequence[str], others: Sequence[str], quote: Callable[[str], str]) -> str:
         """What an insert says of rows whose key is there: `mode` is skip or update (SQL of PostgreSQL and SQLite)."""

@@ -22,7 +22,7 @@ class _Firebird(GeneralDialect):
     returns_keys = has_truth = True
     lock_suffix = " WITH LOCK"
     takes_many_rows = False
-    fraction_digits = 4
+    fraction_digits = literal_digits = 4
     most_digits = 18
     script_head = "set autoddl off;"
     text_type, bytes_type, nested_type = "varchar(8191)", "blob", "blob sub_type text"

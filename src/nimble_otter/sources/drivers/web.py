@@ -41,7 +41,7 @@ class _Web:
     word = "HTTP"
     schemes = ("http", "https")
     dialects = (SQLITE,)
-    address = AddressForm("JSON or CSV over HTTP", 8, "https://host/levels.json#at=data.items", reads_only=True)
+    address = AddressForm("JSON or CSV over HTTP", 9, "https://host/levels.json#at=data.items", reads_only=True)
 
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes

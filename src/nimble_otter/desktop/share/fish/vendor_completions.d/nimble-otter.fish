@@ -109,7 +109,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l charts -l no-ch
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l rows -x -d 'Rows as: objects, lists'
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l missing -x -d 'Missing fields: leave out, null, nil'
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l numbers -x -d 'Large and exact numbers: numbers, text'
-complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l dialect -x -d 'For: duckdb, firebird, mysql, postgresql, sqlite'
+complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l dialect -x -d 'For: duckdb, firebird, mysql, oracle, postgresql, mssql, sqlite'
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l table -x -d Table
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l create -l no-create -d 'With CREATE TABLE'
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l drop -l no-drop -d 'Drop it first'
@@ -164,7 +164,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l charts -l no-char
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l rows -x -d 'Rows as: objects, lists'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l missing -x -d 'Missing fields: leave out, null, nil'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l numbers -x -d 'Large and exact numbers: numbers, text'
-complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l dialect -x -d 'For: duckdb, firebird, mysql, postgresql, sqlite'
+complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l dialect -x -d 'For: duckdb, firebird, mysql, oracle, postgresql, mssql, sqlite'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l table -x -d Table
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l create -l no-create -d 'With CREATE TABLE'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l drop -l no-drop -d 'Drop it first'
@@ -247,7 +247,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l charts -l no-
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l rows -x -d 'Rows as: objects, lists'
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l missing -x -d 'Missing fields: leave out, null, nil'
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l numbers -x -d 'Large and exact numbers: numbers, text'
-complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l dialect -x -d 'For: duckdb, firebird, mysql, postgresql, sqlite'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l dialect -x -d 'For: duckdb, firebird, mysql, oracle, postgresql, mssql, sqlite'
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l table -x -d Table
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l create -l no-create -d 'With CREATE TABLE'
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l drop -l no-drop -d 'Drop it first'
@@ -327,7 +327,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l charts -l no-c
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l rows -x -d 'Rows as: objects, lists'
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l missing -x -d 'Missing fields: leave out, null, nil'
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l numbers -x -d 'Large and exact numbers: numbers, text'
-complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l dialect -x -d 'For: duckdb, firebird, mysql, postgresql, sqlite'
+complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l dialect -x -d 'For: duckdb, firebird, mysql, oracle, postgresql, mssql, sqlite'
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l table -x -d Table
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l create -l no-create -d 'With CREATE TABLE'
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l drop -l no-drop -d 'Drop it first'
@@ -436,7 +436,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l charts -l no
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l rows -x -d 'Rows as: objects, lists'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l missing -x -d 'Missing fields: leave out, null, nil'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l numbers -x -d 'Large and exact numbers: numbers, text'
-complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l dialect -x -d 'For: duckdb, firebird, mysql, postgresql, sqlite'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l dialect -x -d 'For: duckdb, firebird, mysql, oracle, postgresql, mssql, sqlite'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l table -x -d Table
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l create -l no-create -d 'With CREATE TABLE'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l drop -l no-drop -d 'Drop it first'
