@@ -366,6 +366,22 @@ def test_a_query_comes_from_anywhere_and_its_rows_go_where_they_are_asked_for(ow
     assert len(capfd.readouterr().err.splitlines()) < 12
 
 
+INTERRUPTED = """
+import sys
+from nimble_otter.cli import commands, entry
+sys.argv = ["nimble-otter", "formats"]
+commands._formats = lambda options: exec("import os; os.kill(os.getpid(), 15)")
+sys.exit(entry.main())
+"""
+
+
+def test_the_code_of_a_signal_holds_where_it_came_while_a_text_was_compiled(tmp_path):
+    """The interpreter would end itself by SIGINT (CPython, Py_RunMain), as an interrupt passed its `exec`."""
+    (tmp_path / "asked.py").write_text(INTERRUPTED)
+    told = subprocess.run([sys.executable, "-m", "asked"], cwd=tmp_path, capture_output=True, text=True, check=False)
+    assert (told.returncode, told.stderr) == (143, "nimble-otter: Stopped; nothing was delivered.\n")
+
+
 def test_what_reads_the_rows_may_stop_and_a_full_disk_is_one_line(own_survey):
     asked = [sys.executable, "-m", "nimble_otter.cli", "query", "--source", str(own_survey), "--sql",
              "select * from reading"]  # fmt: skip

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import logging
+import os
 import sys
 from collections.abc import Sequence
 
@@ -15,4 +17,12 @@ def main(arguments: Sequence[str] | None = None) -> int:
         outline()[0].parse_args(given)  # which ends with the help, the version or what is wrong
     from nimble_otter.cli.commands import main as run
 
-    return run(given)
+    code = run(given)
+    if arguments is None and code > 128:
+        # the interpreter ends itself by SIGINT where an interrupt once came while it compiled a text (as dataclasses
+        # do), caught or not: whoever waits would be told of another end
+        logging.shutdown()
+        sys.stdout.flush()
+        sys.stderr.flush()
+        os._exit(code)
+    return code
