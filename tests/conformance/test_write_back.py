@@ -30,6 +30,7 @@ from nimble_otter.errors import ChangeError, LostError, NoTransactions, OtterErr
 from nimble_otter.sources import Source, connect
 from nimble_otter.table.text.text_format import span_text
 from tests.conformance.places import COUNT, opened
+from tests.proofs import how_many
 from tests.servers.lines import Line
 from tests.unit.test_changes import Bench
 
@@ -215,7 +216,7 @@ def insert(bench, rows):
 @settings(
     report_multiple_bugs=False,
     phases=[phase for phase in Phase if phase is not Phase.explain],  # it traces every line
-    max_examples=15 if not os.environ.get("NIMBLE_OTTER_LONG") else 10_000,
+    max_examples=how_many(9, 10_000),
     suppress_health_check=list(HealthCheck),
 )
 @given(data=st.data())

@@ -24,6 +24,14 @@ from nimble_otter.sources.secrets import recall, remember
 from nimble_otter.sources.source import all_drivers, dialect_of
 from nimble_otter.sources.urls import split_secret, with_secret
 from nimble_otter.stop import NEVER, StopToken
+from tests.trees import nodes_of, tree_of
+
+
+@pytest.fixture(scope="module", autouse=True)
+def trees():
+    yield
+    tree_of.cache_clear()
+    nodes_of.cache_clear()
 
 
 def test_the_core_imports_no_interface_code():
@@ -56,8 +64,8 @@ def test_nobody_asks_which_server_it_is_but_its_own_files():
     own = [root / "sources" / "drivers", root / "sources" / "dialects", root / "pull" / "translate"]
     found = []
     for path in root.rglob("*.py"):
-        tree = ast.parse(path.read_text("utf-8")) if not any(folder in path.parents for folder in own) else None
-        for node in (n for n in ast.walk(tree) if isinstance(n, ast.Compare)) if tree else ():
+        tree = tree_of(path) if not any(folder in path.parents for folder in own) else None
+        for node in (n for n in nodes_of(path) if isinstance(n, ast.Compare)) if tree else ():
             said = {constant.value for constant in ast.walk(node) if isinstance(constant, ast.Constant)}
             found += [f"{path.relative_to(root)}:{node.lineno} {word}" for word in said & names]
     assert found == []
@@ -178,7 +186,7 @@ def test_texts_stand_out_from_their_grounds_in_both_themes():
 def test_what_is_imported_by_name_is_there():
     """Modules that are named in texts: what the window warms up and the drawers that it makes later."""
     frame = Path(nimble_otter.__file__).parent / "desktop" / "shell" / "frame.py"
-    named = {c.value for c in ast.walk(ast.parse(frame.read_text("utf-8"))) if isinstance(c, ast.Constant)}
+    named = {c.value for c in nodes_of(frame) if isinstance(c, ast.Constant)}
     names = [n for n in named if isinstance(n, str) and re.fullmatch(r"[a-z_]+(\.[a-z_]+)+", n)]
     assert len(names) > 15
     found = [n for n in names if any(find_spec(f"{top}.{n}") for top in ("nimble_otter", "nimble_otter.desktop")
@@ -197,9 +205,9 @@ def _public(tree, prefix=""):
 def test_what_is_public_says_what_it_does_and_errors_keep_their_cause():
     bare, causeless = [], []
     for path in Path(nimble_otter.__file__).parent.rglob("*.py"):
-        tree = ast.parse(path.read_text("utf-8"))
+        tree = tree_of(path)
         bare += [f"{path.name}: {name}" for name, node in _public(tree) if not ast.get_docstring(node)]
-        raised = [node for node in ast.walk(tree) if isinstance(node, ast.Raise) and node.cause is not None]
+        raised = [node for node in nodes_of(path) if isinstance(node, ast.Raise) and node.cause is not None]
         causeless += [f"{path.name}:{n.lineno}" for n in raised if isinstance(n.cause, ast.Constant)]
     assert (bare, causeless) == ([], [])
 
@@ -208,9 +216,9 @@ def test_types_are_written_out():
     """`Any` stands in no public signature of the core, and in few others; `nimble_otter.values` names what remains."""
     root, public, others = Path(nimble_otter.__file__).parent, [], 0
     for path in root.rglob("*.py"):
-        tree = ast.parse(path.read_text("utf-8"))
+        tree = tree_of(path)
         known = {id(node) for _, node in _public(tree)}
-        for node in ast.walk(tree):
+        for node in nodes_of(path):
             if isinstance(node, ast.FunctionDef):
                 each = ast.walk(node.args), ast.walk(node.returns) if node.returns else ()
                 if any(isinstance(one, ast.Name) and one.id == "Any" for names in each for one in names):
@@ -224,7 +232,7 @@ def test_no_package_is_asked_for_that_is_not_used():
     named = {"PySide6-Essentials": "PySide6", "google-re2": "re2", "mysqlclient": "MySQLdb", "pillow": "PIL"}
     root, used = Path(nimble_otter.__file__).parent, set()
     for path in root.rglob("*.py"):
-        for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+        for node in nodes_of(path):
             names = [alias.name for alias in node.names] if isinstance(node, ast.Import) else []
             names += [node.module or ""] if isinstance(node, ast.ImportFrom) else []
             names += [str(node.value)] if isinstance(node, ast.Constant) else []  # those that are loaded by name

@@ -31,6 +31,9 @@ def use_offscreen(width: int = 1280, height: int = 800) -> None:
     os.environ["QT_QPA_PLATFORM"] = f"offscreen:configfile={folder / 'screen.json'}"
 
 
+_POLL_MS = 4
+
+
 def wait_until(is_so: Callable[[], bool], seconds: float = 20.0) -> bool:
     """Let the window live until something is so; False when it took too long."""
     end = time.monotonic() + seconds
@@ -38,7 +41,7 @@ def wait_until(is_so: Callable[[], bool], seconds: float = 20.0) -> bool:
         if time.monotonic() > end:
             return False
         loop = QEventLoop()
-        QTimer.singleShot(10, loop.quit)
+        QTimer.singleShot(_POLL_MS, loop.quit)
         loop.exec()
     QApplication.processEvents()
     return True
