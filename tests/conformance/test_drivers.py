@@ -43,12 +43,24 @@ def relational(request, open_base):
 
 
 def test_every_driver_file_offers_one_driver():
-    keys = ["duckdb", "firebird", "mariadb", "mongodb", "oracle", "other", "postgresql", "sqlite", "sqlserver", "web"]
+    keys = [
+        "duckdb",
+        "firebird",
+        "mariadb",
+        "mongodb",
+        "odata",
+        "oracle",
+        "other",
+        "postgresql",
+        "sqlite",
+        "sqlserver",
+        "web",
+    ]
     assert [driver.key for driver in all_drivers()] == keys
     for url, key in (("sqlite:////a.db", "sqlite"), ("/some/file", "sqlite"), ("mongodb://h/d", "mongodb"),
                      ("postgres://h/d", "postgresql"), ("mysql://h/d", "mariadb"),
                      ("https://h/a.csv", "web"), ("mssql+pymssql://h/d", "sqlserver"),
-                     ("oracle://h/d", "oracle")):  # fmt: skip
+                     ("oracle://h/d", "oracle"), ("odata+https://h/s/", "odata")):  # fmt: skip
         assert driver_for(url).key == key
     with pytest.raises(ConnectError, match="snowflake"):
         driver_for("snowflake://h/d")

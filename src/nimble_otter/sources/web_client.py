@@ -4,6 +4,7 @@ may lead. An answer is taken for hostile until it has come whole.
 
 from __future__ import annotations
 
+import base64
 import ipaddress
 import logging
 import socket
@@ -12,13 +13,13 @@ import time
 import urllib.request
 from collections.abc import Mapping
 from dataclasses import dataclass
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import unquote, urljoin, urlsplit, urlunsplit
 
 import urllib3
 from urllib3.util import Retry, Timeout
 
 from nimble_otter import __version__
-from nimble_otter.errors import AuthError, ConnectError, LostError, SourceError, SourceTimeout
+from nimble_otter.errors import AuthError, ClearPassword, ConnectError, LostError, SourceError, SourceTimeout
 from nimble_otter.stop import NEVER, StopToken
 
 log = logging.getLogger(__name__)
@@ -43,6 +44,32 @@ class Reply:
     mark: Mapping[str, str]
     following: str
     url: str
+
+
+def signed_in(url: str, password: str | None, clear_password: bool, header: str = "") -> tuple[str, dict[str, str]]:
+    """The URL without its user and what stands behind a #, and the headers that sign in: a bearer token, with a user
+    basic authentication, or the header that is named. Raises: ConnectError; ClearPassword, where a password would go
+    over the network without TLS."""
+    parts = urlsplit(url)
+    user, _, where = parts.netloc.rpartition("@")
+    if not where.partition(":")[0]:
+        raise ConnectError("The address has no host.", "Write it like https://host/levels.csv.")
+    plain = urlunsplit((parts.scheme, where, parts.path or "/", parts.query, ""))
+    headers = _headers(header, unquote(user.partition(":")[0]), password)
+    is_here = parts.hostname in ("localhost", "127.0.0.1", "::1")
+    if headers and parts.scheme == "http" and not clear_password and not is_here:
+        raise ClearPassword("The password would be sent without TLS.", "Use https, or allow it on the source's page.")
+    return plain, headers
+
+
+def _headers(name: str, user: str, password: str | None) -> dict[str, str]:
+    if not password:
+        return {}
+    if name:
+        return {name: password}
+    if user and user.lower() != "bearer":
+        return {"Authorization": "Basic " + base64.b64encode(f"{user}:{password}".encode()).decode("ascii")}
+    return {"Authorization": f"Bearer {password}"}
 
 
 class WebClient:

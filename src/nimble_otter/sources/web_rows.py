@@ -48,13 +48,13 @@ def read_answer(
     if path.endswith((".csv", ".tsv")) or "csv" in content_type or "tab-separated" in content_type:
         return {"": _of_lines(text, "\t" if path.endswith(".tsv") or "tab-sep" in content_type else "")}, None
     try:
-        whole = _json(text)
+        whole = parse_json(text)
     except RecursionError as problem:
         raise ConnectError("The answer is nested too deeply.", "Check the address.") from problem
     except ValueError as problem:
         lines = [line for line in text.splitlines() if line.strip()]
         try:
-            whole = [_json(line) for line in lines]  # JSON Lines
+            whole = [parse_json(line) for line in lines]  # JSON Lines
         except ValueError:
             if "\n" in text and not text.lstrip().startswith(("<", "{", "[")):
                 return {"": _of_lines(text, "")}, None
@@ -77,7 +77,8 @@ def together(parts: Sequence[Rows]) -> Rows:
     return Rows(names, rows)
 
 
-def _json(text: str) -> Value:
+def parse_json(text: str) -> Value:
+    """JSON with numbers that a double would change as texts. Raises: ValueError, RecursionError."""
     return json.loads(text, parse_float=_float, parse_constant=str)
 
 

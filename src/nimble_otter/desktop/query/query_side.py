@@ -20,6 +20,7 @@ from nimble_otter.desktop.query.run_trees import OutcomesList, PlanTree
 from nimble_otter.errors import OtterError
 from nimble_otter.pull.model import Query
 from nimble_otter.query import translate_select
+from nimble_otter.sources import Fetched
 from nimble_otter.sources.drivers.mongodb import shown
 from nimble_otter.table.text.show import grouped
 
@@ -123,8 +124,9 @@ class QuerySide(QWidget):
                     earlier = [f"{c.at}: {c.all_s:.2f} s, {grouped(c.rows)} rows" for c in reversed(costs)]
                     spent = " ".join(f"{cost.all_s:.2f}".lstrip("0") for cost in costs[-5:])
                     self._pair("Last runs", spent, "\n".join(earlier))
-            self.sent_title.setVisible(open_pull.is_documents)
-            self.sent.setVisible(open_pull.is_documents)
+            tells = open_pull.is_documents or bool(_requests_of(open_pull.fetched))
+            self.sent_title.setVisible(tells)
+            self.sent.setVisible(tells)
             self._offer_stages(query)
         if not self.limit.hasFocus():
             self.limit.setText("no limit" if query.limit is None else f"{grouped(query.limit)} rows")
@@ -151,6 +153,8 @@ class QuerySide(QWidget):
 
     def _show_sent(self) -> None:
         open_pull = self.open_pull
+        if open_pull is not None and not open_pull.is_documents:
+            self.sent.setPlainText(_requests_of(open_pull.fetched))
         if open_pull is None or not open_pull.is_documents:
             return
         query = open_pull.pull.query
@@ -185,6 +189,11 @@ class QuerySide(QWidget):
         if query != self.open_pull.pull.query:
             self.open_pull.shaping.put(replace(self.open_pull.pull, query=query))
         self.limit.setText("no limit" if query.limit is None else f"{grouped(query.limit)} rows")
+
+
+def _requests_of(fetched: Fetched | None) -> str:
+    """What a service was asked for these rows; "" where a server got the text as it is."""
+    return fetched.sent if fetched is not None and fetched.sent.startswith("GET ") else ""
 
 
 def _stages(query: Query) -> tuple[str, ...]:

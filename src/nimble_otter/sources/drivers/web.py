@@ -8,7 +8,6 @@ TLS, or to this machine.
 
 from __future__ import annotations
 
-import base64
 import re
 import tempfile
 import time
@@ -16,9 +15,9 @@ from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
-from urllib.parse import parse_qsl, unquote, urljoin, urlsplit, urlunsplit
+from urllib.parse import parse_qsl, unquote, urljoin, urlsplit
 
-from nimble_otter.errors import ChangeError, ClearPassword, ConnectError
+from nimble_otter.errors import ChangeError, ConnectError
 from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.sources.sqlite_file import SqliteConnection
@@ -58,14 +57,9 @@ class WebConnection(SqliteConnection):
 
     def __init__(self, url: str, password: str | None = None, clear_password: bool = False) -> None:
         self._options = _options_of(url)
-        self._url, user = _plain(url)
-        headers = _headers(self._options.get("header", ""), user, password)
-        if headers and self._url.startswith("http:") and not clear_password and not _is_here(self._url):
-            raise ClearPassword(
-                "The password would be sent without TLS.", "Use https, or allow it on the source's page."
-            )
-        from nimble_otter.sources.web_client import WebClient
+        from nimble_otter.sources.web_client import WebClient, signed_in
 
+        self._url, headers = signed_in(url, password, clear_password, self._options.get("header", ""))
         self._client: WebClient = WebClient(self._url, headers)
         self._folder = tempfile.TemporaryDirectory(prefix="nimble-otter-web-")
         self._marks: dict[str, Mapping[str, str]] = {}
@@ -156,29 +150,6 @@ def _options_of(url: str) -> dict[str, str]:
             f"Behind the # stand {', '.join(_OPTIONS)}.",
         )
     return options
-
-
-def _plain(url: str) -> tuple[str, str]:
-    """The URL without user and options, and the user."""
-    parts = urlsplit(url)
-    user, _, where = parts.netloc.rpartition("@")
-    if not where.partition(":")[0]:
-        raise ConnectError("The address has no host.", "Write it like https://host/levels.csv.")
-    return urlunsplit((parts.scheme, where, parts.path or "/", parts.query, "")), unquote(user.partition(":")[0])
-
-
-def _headers(name: str, user: str, password: str | None) -> dict[str, str]:
-    if not password:
-        return {}
-    if name:
-        return {name: password}
-    if user and user.lower() != "bearer":
-        return {"Authorization": "Basic " + base64.b64encode(f"{user}:{password}".encode()).decode("ascii")}
-    return {"Authorization": f"Bearer {password}"}
-
-
-def _is_here(url: str) -> bool:
-    return urlsplit(url).hostname in ("localhost", "127.0.0.1", "::1")
 
 
 DRIVER = _Web()
