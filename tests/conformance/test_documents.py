@@ -10,8 +10,10 @@ from hypothesis import strategies as st
 from pymongo import MongoClient
 
 from nimble_otter.demo.standin import StandIn
+from nimble_otter.query.documents.match import matches
 from nimble_otter.sources import Request, fetch
 from nimble_otter.table import MISSING
+from tests.proofs import how_many
 
 DAY = dt.datetime(2031, 5, 1)
 _FIELDS = [
@@ -252,3 +254,38 @@ def test_parameters_are_bound_and_rows_as_they_are_keep_their_documents(asked):
     assert asked("select _id from rows where 5 = any(l)") == [(3,)]
     assert asked("select cardinality(l), l[1] from rows where _id in (0, 2) order by _id") == [(2, 3), (None, None)]
     assert asked("select d + interval '1 month' from rows where _id = 0") == [("2031-06-01 00:00:00",)]
+
+
+@st.composite
+def filters(draw, depth=2):
+    value = st.sampled_from([1, 2, 5, 1.5, 3.0, None, "x", "y", "Zoë ß", True, DAY, [3, 1], [], {"x": 1.5}])
+    number = st.sampled_from([0, 1, 2, 4.5])
+    path = draw(st.sampled_from(["a", "t", "n", "d", "l", "o", "o.x", "l.0", "zz", "_id"]))
+    made = draw(st.sampled_from(["plain", "$eq", "$ne", "$gt", "$gte", "$lt", "$lte", "$in", "$nin", "$exists", "$type",
+                                 "$regex", "$size", "$all", "$elemMatch", "$not", "$and", "$or", "$nor"]))  # fmt: skip
+    if made in ("$and", "$or", "$nor"):
+        if not depth:
+            return {path: draw(value)}
+        return {made: draw(st.lists(filters(depth - 1), min_size=1, max_size=3))}
+    if made == "plain":
+        return {path: draw(value)}
+    told = {
+        "$in": st.lists(value, max_size=3), "$nin": st.lists(value, max_size=3), "$exists": st.booleans(),
+        "$type": st.sampled_from(["int", "double", "string", "null", "array", "object", "date", "number"]),
+        "$regex": st.sampled_from(["^x", "y", "[ßx]", "."]), "$size": st.integers(0, 3),
+        "$all": st.lists(number, min_size=1, max_size=2), "$elemMatch": st.builds(lambda n: {"$gte": n}, number),
+        "$not": st.builds(lambda n: {"$gt": n}, number),
+    }.get(made, number if made[1] in "gl" else value)  # fmt: skip
+    return {path: {made: draw(told)}}
+
+
+@settings(max_examples=how_many(150, 5000), deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(wanted=filters())
+def test_filters_held_here_are_the_servers(document_server, wanted):
+    with MongoClient(document_server.url) as client:
+        held = client.get_default_database().held
+        if held.estimated_document_count() != len(ROWS):
+            held.drop()
+            held.insert_many([dict(row) for row in ROWS])
+        told = sorted(row["_id"] for row in held.find(wanted))
+    assert [row["_id"] for row in ROWS if matches(wanted, row)] == told

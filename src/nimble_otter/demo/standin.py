@@ -11,12 +11,13 @@ import itertools
 import socketserver
 import struct
 import threading
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 import bson
 
-from nimble_otter.demo import pipeline
+from nimble_otter.query.documents import evaluate
+from nimble_otter.query.documents.order import NotHere
 from nimble_otter.values import Value
 
 OP_QUERY, OP_REPLY, OP_MSG = 2004, 1, 2013
@@ -104,17 +105,20 @@ class StandIn:
             stages.append({"$limit": abs(command["limit"])})
         if command.get("projection"):
             stages.append({"$project": command["projection"]})
-        results = list(self._store[collection].aggregate(stages))
+        results = self._answer(collection, stages)
         return self._first(collection, results, command.get("batchSize", BATCH), bool(command.get("singleBatch")))
+
+    def _answer(self, collection: str, stages: Sequence[Mapping[str, Value]]) -> list[dict[str, Value]]:
+        try:
+            return evaluate.run(self._all(collection), stages, self._all)
+        except NotHere:
+            return list(self._store[collection].aggregate(list(stages)))
 
     def _all(self, collection: str) -> list[dict[str, object]]:
         return list(self._store[collection].aggregate([]))
 
     def _do_aggregate(self, collection: str, command: Mapping[str, Value]) -> dict[str, object]:
-        try:
-            results = pipeline.run(self._all(collection), command["pipeline"], self._all)
-        except pipeline.NotHere:
-            results = list(self._store[collection].aggregate(command["pipeline"]))
+        results = self._answer(collection, command["pipeline"])
         return self._first(collection, results, command.get("cursor", {}).get("batchSize", BATCH), False)
 
     def _do_insert(self, collection: str, command: Mapping[str, Value]) -> dict[str, object]:

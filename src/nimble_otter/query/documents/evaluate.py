@@ -1,7 +1,8 @@
-"""Aggregation pipelines over documents held in memory, for the stand-in: the stages and expressions that SELECT needs.
+"""Aggregation pipelines over documents held in memory: the stages and expressions that SELECT needs. For servers that
+have none, and for the demo's stand-in.
 
 What a pipeline means follows the MongoDB manual (aggregation stages and operators; comparison order of BSON types).
-What is not here raises NotHere, so that the store behind the stand-in can try.
+What is not here raises NotHere.
 """
 
 from __future__ import annotations
@@ -14,17 +15,14 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import cmp_to_key
 from typing import Any
 
+from nimble_otter.query.documents.match import matches
+from nimble_otter.query.documents.order import MISSING, NotHere, compare, rank
 from nimble_otter.values import Value
 
 Document = dict[str, Any]
 Find = Callable[[str], Iterable[Document]]
-_MISSING = object()
 _STEPS = {"week": dt.timedelta(7), "day": dt.timedelta(1), "hour": dt.timedelta(hours=1),
           "minute": dt.timedelta(minutes=1), "second": dt.timedelta(seconds=1)}  # fmt: skip
-
-
-class NotHere(Exception):
-    """A stage or an operator that this does not know."""
 
 
 def run(documents: Iterable[Document], stages: Sequence[Mapping[str, object]], find: Find) -> list[Document]:
@@ -42,42 +40,13 @@ def run(documents: Iterable[Document], stages: Sequence[Mapping[str, object]], f
 # --- values ----------------------------------------------------------------------------------------------------------
 
 
-def _rank(value: object) -> int:
-    """The place of a value's type in the order of types."""
-    kinds: tuple[tuple[Any, int], ...] = (
-        (bool, 8), ((int, float), 2), (str, 3), (Mapping, 4), (list, 5), (bytes, 6), (dt.datetime, 9), (re.Pattern, 11),
-    )  # fmt: skip
-    if value is _MISSING:
-        return 0
-    return 1 if value is None else next((rank for kind, rank in kinds if isinstance(value, kind)), 7)
-
-
-def compare(left: Value, right: Value) -> int:
-    """-1, 0 or 1, by type first."""
-    ranks = _rank(left), _rank(right)
-    if ranks[0] != ranks[1]:
-        return -1 if ranks[0] < ranks[1] else 1
-    if ranks[0] < 2:
-        return 0
-    if ranks[0] == 4:
-        left, right = [[k, v] for k, v in left.items()], [[k, v] for k, v in right.items()]
-    if isinstance(left, list):
-        for a, b in zip(left, right, strict=False):
-            if found := compare(a, b):
-                return found
-        left, right = len(left), len(right)
-    if ranks[0] == 7:
-        left, right = str(left), str(right)
-    return int(left > right) - int(left < right)
-
-
 def _at(value: object, path: Sequence[str]) -> Value:
     for index, name in enumerate(path):
         if isinstance(value, list):
             inner = [_at(item, path[index:]) for item in value]
-            return [item for item in inner if item is not _MISSING]
-        value = value.get(name, _MISSING) if isinstance(value, Mapping) else _MISSING
-        if value is _MISSING:
+            return [item for item in inner if item is not MISSING]
+        value = value.get(name, MISSING) if isinstance(value, Mapping) else MISSING
+        if value is MISSING:
             break
     return value
 
@@ -86,7 +55,7 @@ def _put(document: Document, path: Sequence[str], value: object) -> None:
     for name in path[:-1]:
         inner = document.get(name)
         document[name] = document = dict(inner) if isinstance(inner, Mapping) else {}
-    if value is _MISSING:
+    if value is MISSING:
         document.pop(path[-1], None)
     else:
         document[path[-1]] = value
@@ -98,7 +67,7 @@ def _same(value: Value) -> object:
         return ("object", tuple((k, _same(v)) for k, v in value.items()))
     if isinstance(value, list):
         return ("list", tuple(map(_same, value)))
-    return (_rank(value), float(value) if _rank(value) == 2 and not _is_big(value) else value)
+    return (rank(value), float(value) if rank(value) == 2 and not _is_big(value) else value)
 
 
 def _is_big(value: object) -> bool:
@@ -112,23 +81,23 @@ def work_out(told: object, names: Mapping[str, object]) -> Value:
     """The value of an expression; `names` are its variables, with the document as ROOT."""
     if isinstance(told, str) and told.startswith("$$"):
         name, _, path = told[2:].partition(".")
-        value = dt.datetime.now(dt.UTC).replace(tzinfo=None) if name == "NOW" else names.get(name, _MISSING)
+        value = dt.datetime.now(dt.UTC).replace(tzinfo=None) if name == "NOW" else names.get(name, MISSING)
         return _at(value, path.split(".")) if path else value
     if isinstance(told, str) and told.startswith("$"):
         return _at(names["ROOT"], told[1:].split("."))
     if isinstance(told, list):
-        return [None if (v := work_out(item, names)) is _MISSING else v for item in told]
+        return [None if (v := work_out(item, names)) is MISSING else v for item in told]
     if not isinstance(told, Mapping):
         return told
     if len(told) == 1 and next(iter(told)).startswith("$"):
         ((name, inner),) = told.items()
         return _operate(name, inner, names)
     made = {name: work_out(inner, names) for name, inner in told.items()}
-    return {name: value for name, value in made.items() if value is not _MISSING}
+    return {name: value for name, value in made.items() if value is not MISSING}
 
 
 def _is_true(value: object) -> bool:
-    return value is not _MISSING and value is not None and value is not False and value != 0
+    return value is not MISSING and value is not None and value is not False and value != 0
 
 
 def _operate(name: str, told: Value, names: Mapping[str, Value]) -> object:
@@ -138,7 +107,7 @@ def _operate(name: str, told: Value, names: Mapping[str, Value]) -> object:
     if name in _NAMED:
         given = {key: work_out(inner, names) for key, inner in told.items()}
         main = next(iter(given.values()))
-        return None if main is None or main is _MISSING else _NAMED[name](given)
+        return None if main is None or main is MISSING else _NAMED[name](given)
     if name in _COMPARED:
         left, right = (work_out(side, names) for side in told)
         return _COMPARED[name](compare(left, right))
@@ -148,7 +117,7 @@ def _operate(name: str, told: Value, names: Mapping[str, Value]) -> object:
     given_list = [work_out(item, names) for item in raw]
     if name in _TAKES_NULL:
         return _VALUES[name](*given_list)
-    if any(value is None or value is _MISSING for value in given_list):
+    if any(value is None or value is MISSING for value in given_list):
         return None
     return _VALUES[name](*given_list)
 
@@ -169,14 +138,14 @@ def _if_null(told: Value, names: Mapping[str, Value]) -> object:
     value: Any = None
     for item in told:
         value = work_out(item, names)
-        if value is not None and value is not _MISSING:
+        if value is not None and value is not MISSING:
             break
-    return None if value is _MISSING else value
+    return None if value is MISSING else value
 
 
 def _filter(told: Value, names: Mapping[str, Value]) -> Value:
     items = work_out(told["input"], names)
-    if items is None or items is _MISSING:
+    if items is None or items is MISSING:
         return None
     name = told.get("as", "this")
     return [item for item in items if _is_true(work_out(told["cond"], {**names, name: item}))]
@@ -184,14 +153,14 @@ def _filter(told: Value, names: Mapping[str, Value]) -> Value:
 
 def _map(told: Value, names: Mapping[str, Value]) -> Value:
     items = work_out(told["input"], names)
-    if items is None or items is _MISSING:
+    if items is None or items is MISSING:
         return None
     return [work_out(told["in"], {**names, told.get("as", "this"): item}) for item in items]
 
 
 def _reduce(told: Value, names: Mapping[str, Value]) -> Value:
     items, value = work_out(told["input"], names), work_out(told["initialValue"], names)
-    if items is None or items is _MISSING:
+    if items is None or items is MISSING:
         return None
     for item in items:
         value = work_out(told["in"], {**names, "value": value, "this": item})
@@ -204,7 +173,7 @@ def _let(told: Value, names: Mapping[str, Value]) -> object:
 
 def _convert(told: Value, names: Mapping[str, Value]) -> object:
     value = work_out(told["input"], names)
-    if value is None or value is _MISSING:
+    if value is None or value is MISSING:
         return work_out(told.get("onNull"), names)
     return _as(value, told["to"])
 
@@ -256,7 +225,7 @@ def _rounded(value: float, digits: int = 0) -> object:
 
 def _extreme(values: Sequence[object], way: int) -> object:
     items = values[0] if len(values) == 1 and isinstance(values[0], list) else values
-    known = [v for v in items if v is not None and v is not _MISSING]
+    known = [v for v in items if v is not None and v is not MISSING]
     best = known[0] if known else None
     for value in known[1:]:
         best = value if compare(value, best) * way > 0 else best
@@ -265,7 +234,7 @@ def _extreme(values: Sequence[object], way: int) -> object:
 
 def _total(*values: object) -> Value:
     items = values[0] if len(values) == 1 and isinstance(values[0], list) else values
-    return sum(v for v in items if _rank(v) == 2)
+    return sum(v for v in items if rank(v) == 2)
 
 
 def _kind(value: object) -> str:
@@ -273,7 +242,7 @@ def _kind(value: object) -> str:
         return "bool"
     words = ((int, "int"), (float, "double"), (str, "string"), (Mapping, "object"), (list, "array"),
              (dt.datetime, "date"), (bytes, "binData"))  # fmt: skip
-    if value is _MISSING:
+    if value is MISSING:
         return "missing"
     return "null" if value is None else next((word for kind, word in words if isinstance(value, kind)), "objectId")
 
@@ -284,12 +253,12 @@ def _different(left: list[object], right: list[object]) -> list[object]:
 
 
 def _element(items: object, place: int) -> object:
-    return items[place] if isinstance(items, list) and -len(items) <= place < len(items) else _MISSING
+    return items[place] if isinstance(items, list) and -len(items) <= place < len(items) else MISSING
 
 
 def _cased(value: object, change: Callable[[str], str]) -> str:
     """Letters of ASCII only, as a server without a collation does it."""
-    text = "" if value is None or value is _MISSING else str(value)
+    text = "" if value is None or value is MISSING else str(value)
     return "".join(change(c) if c.isascii() else c for c in text)
 
 
@@ -300,10 +269,10 @@ _VALUES: dict[str, Callable[..., Any]] = {
     "$round": _rounded, "$max": lambda *v: _extreme(v, 1), "$min": lambda *v: _extreme(v, -1), "$sum": _total,
     "$toLower": lambda v: _cased(v, str.lower),
     "$toUpper": lambda v: _cased(v, str.upper), "$strLenCP": len,
-    "$substrCP": lambda t, a, n: "" if t in (None, _MISSING) else t[a : a + n], "$concat": lambda *v: "".join(v),
+    "$substrCP": lambda t, a, n: "" if t in (None, MISSING) else t[a : a + n], "$concat": lambda *v: "".join(v),
     "$indexOfCP": lambda t, p: t.find(p), "$toString": lambda v: _as(v, "string"), "$in": lambda v, items: any(
         compare(v, item) == 0 for item in items), "$size": len, "$isArray": lambda v: isinstance(v, list),
-    "$arrayElemAt": _element, "$setDifference": _different, "$type": _kind, "$isNumber": lambda v: _rank(v) == 2,
+    "$arrayElemAt": _element, "$setDifference": _different, "$type": _kind, "$isNumber": lambda v: rank(v) == 2,
     "$mergeObjects": lambda *v: {k: x for d in v if isinstance(d, Mapping) for k, x in d.items()},
     "$year": lambda d: d.year, "$month": lambda d: d.month, "$dayOfMonth": lambda d: d.day, "$hour": lambda d: d.hour,
     "$minute": lambda d: d.minute, "$second": lambda d: d.second, "$dayOfYear": lambda d: d.timetuple().tm_yday,
@@ -355,10 +324,8 @@ def _flags(options: str) -> int:
 
 
 def _match(rows: list[Document], told: Value, find: Find) -> list[Document]:
-    from mongomock.filtering import filter_applies
-
     test, plain = told.get("$expr"), {k: v for k, v in told.items() if k != "$expr"}
-    kept = [r for r in rows if filter_applies(plain, r)] if plain else rows
+    kept = [r for r in rows if matches(plain, r)] if plain else rows
     return [r for r in kept if _is_true(work_out(test, {"ROOT": r}))] if "$expr" in told else kept
 
 
@@ -379,25 +346,40 @@ def _project(rows: list[Document], told: Value, find: Find) -> list[Document]:
         if gone is None:
             raise NotHere("leaving out inner fields")
         return [{k: v for k, v in row.items() if k not in gone} for row in rows]
+    kept = [name.split(".") for name, inner in picks.items() if inner in (1, True) and not isinstance(inner, str)]
+    made = {n: inner for n, inner in picks.items() if n.split(".") not in kept}
+    if "_id" not in told:
+        kept.append(["_id"])
     items = []
     for row in rows:
-        new: Document = {} if "_id" in told or "_id" not in row else {"_id": row["_id"]}
-        for name, inner in picks.items():
-            path = name.split(".")
-            if inner in (1, True) and not isinstance(inner, str) and len(path) > 1:
-                raise NotHere("picking inner fields")
-            value = _at(row, path) if inner in (1, True) else work_out(inner, {"ROOT": row})
-            if value is not _MISSING:
-                _put(new, path, value)
+        new: Document = _picked(row, kept)
+        for name, inner in made.items():
+            value = work_out(inner, {"ROOT": row})
+            if value is not MISSING:
+                _put(new, name.split("."), value)
         items.append(new)
     return items
+
+
+def _picked(value: Value, paths: Sequence[Sequence[str]]) -> Value:
+    """A document with some of its fields, in its own order; of lists of documents those of each."""
+    if isinstance(value, list):
+        return [_picked(item, paths) for item in value if isinstance(item, (Mapping, list))]
+    new: Document = {}
+    for name, inner in value.items():
+        deeper = [path[1:] for path in paths if path[0] == name]
+        if any(not path for path in deeper):
+            new[name] = inner
+        elif deeper and isinstance(inner, (Mapping, list)):
+            new[name] = _picked(inner, deeper)
+    return new
 
 
 def _group(rows: list[Document], told: Value, find: Find) -> list[Document]:
     groups: dict[Any, tuple[Any, list[Document]]] = {}
     for row in rows:
         key = work_out(told["_id"], {"ROOT": row})
-        groups.setdefault(_same(key), (None if key is _MISSING else key, []))[1].append(row)
+        groups.setdefault(_same(key), (None if key is MISSING else key, []))[1].append(row)
     items = []
     for key, members in groups.values():
         new = {"_id": key}
@@ -410,7 +392,7 @@ def _group(rows: list[Document], told: Value, find: Find) -> list[Document]:
 
 
 def _figure(sign: str, values: list[Value]) -> object:
-    numbers = [v for v in values if _rank(v) == 2]
+    numbers = [v for v in values if rank(v) == 2]
     if sign == "$sum":
         return sum(numbers)
     if sign == "$avg":
@@ -418,11 +400,11 @@ def _figure(sign: str, values: list[Value]) -> object:
     if sign in ("$min", "$max"):
         return _extreme([values], 1 if sign == "$max" else -1)
     if sign == "$push":
-        return [v for v in values if v is not _MISSING]
+        return [v for v in values if v is not MISSING]
     if sign == "$addToSet":
-        return list({_same(v): v for v in values if v is not _MISSING}.values())
+        return list({_same(v): v for v in values if v is not MISSING}.values())
     if sign in ("$first", "$last"):
-        return None if values[0 if sign == "$first" else -1] is _MISSING else values[0 if sign == "$first" else -1]
+        return None if values[0 if sign == "$first" else -1] is MISSING else values[0 if sign == "$first" else -1]
     if sign in ("$stdDevSamp", "$stdDevPop"):
         count, less = len(numbers), int(sign == "$stdDevSamp")
         if count <= less:
@@ -438,7 +420,7 @@ def _sort(rows: list[Document], told: Value, find: Find) -> list[Document]:
 
         def key(row: Document, path: Sequence[str] = path) -> Value:
             value = _at(row, path)
-            return None if value is _MISSING else value
+            return None if value is MISSING else value
 
         rows = sorted(rows, key=lambda row: cmp_to_key(compare)(key(row)), reverse=way == -1)
     return rows
@@ -449,10 +431,10 @@ def _unwind(rows: list[Document], told: Value, find: Find) -> list[Document]:
     path, values = told["path"][1:].split("."), []
     for row in rows:
         value = _at(row, path)
-        items = value if isinstance(value, list) else [] if value in (None, _MISSING) else [value]
+        items = value if isinstance(value, list) else [] if value in (None, MISSING) else [value]
         is_list = isinstance(value, list)
         if not items and told.get("preserveNullAndEmptyArrays"):
-            items = [_MISSING if is_list or value is _MISSING else None]
+            items = [MISSING if is_list or value is MISSING else None]
             is_list = False
         for index, item in enumerate(items):
             new = dict(row)
@@ -473,12 +455,12 @@ def _lookup(rows: list[Document], told: Value, find: Find) -> list[Document]:
     for other in others:
         value = _at(other, told["foreignField"].split("."))
         for item in value if isinstance(value, list) else [value]:
-            by.setdefault(_same(None if item is _MISSING else item), []).append(other)
+            by.setdefault(_same(None if item is MISSING else item), []).append(other)
     values = []
     for row in rows:
         value = _at(row, told["localField"].split("."))
         items = value if isinstance(value, list) else [value]
-        results = [o for item in items for o in by.get(_same(None if item is _MISSING else item), [])]
+        results = [o for item in items for o in by.get(_same(None if item is MISSING else item), [])]
         values.append({**row, told["as"]: results})
     return values
 
