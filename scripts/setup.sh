@@ -77,3 +77,16 @@ set_up_servers() { # the servers that the tests start, none of which runs by its
   .servers/bin/python -m pip install -q --disable-pip-version-check --require-hashes -r tests/servers/requirements.lock
   echo "$stamp" > .servers/set-up
 }
+
+set_up_pouch() { # a server of CouchDB's protocol that is not ours, for the long check
+  local stamp
+  command -v npm >/dev/null || need_packages nodejs npm
+  stamp=$(sha256sum < tests/servers/pouch/package-lock.json | cut -c1-20)
+  grep -qs "$stamp" .servers/pouch/set-up && return 0
+  say "installing the packages of tests/servers/pouch/package-lock.json"
+  rm -rf .servers/pouch
+  mkdir -p .servers/pouch
+  cp tests/servers/pouch/*.json .servers/pouch/
+  (cd .servers/pouch && npm ci --ignore-scripts --omit=optional --no-audit --no-fund --loglevel=error >/dev/null)
+  echo "$stamp" > .servers/pouch/set-up
+}

@@ -272,7 +272,7 @@ def filters(draw, depth=2):
     told = {
         "$in": st.lists(value, max_size=3), "$nin": st.lists(value, max_size=3), "$exists": st.booleans(),
         "$type": st.sampled_from(["int", "double", "string", "null", "array", "object", "date", "number"]),
-        "$regex": st.sampled_from(["^x", "y", "[ßx]", "."]), "$size": st.integers(0, 3),
+        "$regex": st.sampled_from(["^x", "y", "[ßx]", ".", re.compile("ZO", re.I)]), "$size": st.integers(0, 3),
         "$all": st.lists(number, min_size=1, max_size=2), "$elemMatch": st.builds(lambda n: {"$gte": n}, number),
         "$not": st.builds(lambda n: {"$gt": n}, number),
     }.get(made, number if made[1] in "gl" else value)  # fmt: skip

@@ -16,15 +16,22 @@ from nimble_otter.sources.source import all_drivers, source_of_file
 from nimble_otter.stop import StopToken
 from nimble_otter.table import MISSING, Kind
 from tests.files import sqlite_file
+from tests.servers.couch import StandIn, fill
 
 
-@pytest.fixture(params=["sqlite", "postgresql", "mariadb", "stand-in", "documents"])
+@pytest.fixture(params=["sqlite", "postgresql", "mariadb", "stand-in", "documents", "couch"])
 def place(request, open_base):
     """A connection with a table that has many rows, and words for it."""
-    if request.param in ("stand-in", "documents"):
+    if request.param == "couch":
+        server = StandIn()
+        fill(server, "report", [{"_id": str(n), "kind": "x", "n": n} for n in range(2500)])
+        yield open_base(server.url), "report", 2500
+        server.close()
+    elif request.param in ("stand-in", "documents"):
         server = request.getfixturevalue("reports" if request.param == "stand-in" else "document_server")
-        return open_base(server.url), "report", 2000 if request.param == "stand-in" else 3000
-    return open_base(where(request)), "reading", 4200
+        yield open_base(server.url), "report", 2000 if request.param == "stand-in" else 3000
+    else:
+        yield open_base(where(request)), "reading", 4200
 
 
 def where(request, kind=None):
@@ -43,24 +50,13 @@ def relational(request, open_base):
 
 
 def test_every_driver_file_offers_one_driver():
-    keys = [
-        "duckdb",
-        "firebird",
-        "mariadb",
-        "mongodb",
-        "odata",
-        "oracle",
-        "other",
-        "postgresql",
-        "sqlite",
-        "sqlserver",
-        "web",
-    ]
+    keys = ["couchdb", "duckdb", "firebird", "mariadb", "mongodb", "odata", "oracle", "other", "postgresql", "sqlite",
+            "sqlserver", "web"]  # fmt: skip
     assert [driver.key for driver in all_drivers()] == keys
     for url, key in (("sqlite:////a.db", "sqlite"), ("/some/file", "sqlite"), ("mongodb://h/d", "mongodb"),
-                     ("postgres://h/d", "postgresql"), ("mysql://h/d", "mariadb"),
-                     ("https://h/a.csv", "web"), ("mssql+pymssql://h/d", "sqlserver"),
-                     ("oracle://h/d", "oracle"), ("odata+https://h/s/", "odata")):  # fmt: skip
+                     ("postgres://h/d", "postgresql"), ("mysql://h/d", "mariadb"), ("couchdb://h/d", "couchdb"),
+                     ("https://h/a.csv", "web"), ("mssql+pymssql://h/d", "sqlserver"), ("oracle://h/d", "oracle"),
+                     ("odata+https://h/s/", "odata")):  # fmt: skip
         assert driver_for(url).key == key
     with pytest.raises(ConnectError, match="snowflake"):
         driver_for("snowflake://h/d")

@@ -16,6 +16,7 @@ from nimble_otter.changes.plan import Guard, Pairs, Plan, Statement, StatementKi
 from nimble_otter.changes.target import Target
 from nimble_otter.errors import NoKeyError, ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo, EntryKind, TableInfo
+from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.dialects.documents import DOCUMENTS
 from nimble_otter.sources.trace import KEY_NAME
 from nimble_otter.table import MISSING, Table
@@ -23,7 +24,7 @@ from nimble_otter.table.ops.filter import parse_time
 from nimble_otter.values import Value
 
 
-def document_target(table: Table, collection: str, unseen: Table | None = None) -> Target:
+def document_target(table: Table, collection: str, unseen: Table | None = None, dialect: Dialect = DOCUMENTS) -> Target:
     """Every column that stands for a path can be changed, but for the key."""
     width = len(table.fields)
     fields = [*table.fields, *(unseen.fields if unseen is not None else ())]
@@ -41,7 +42,7 @@ def document_target(table: Table, collection: str, unseen: Table | None = None) 
             columns.append((at, ColumnInfo(path)))
     info = TableInfo(collection, EntryKind.COLLECTION, (ColumnInfo("_id", key=1), *(c for _, c in columns)))
     return Target(info, ((key, "_id"),), tuple(columns), tuple(refusals), "", unseen if key >= width else None,
-                  dialect=DOCUMENTS)  # fmt: skip
+                  dialect=dialect)  # fmt: skip
 
 
 def make_document_plan(edits: Edits, table: Table, target: Target, guard: Guard = Guard.SEEN) -> Plan:
@@ -84,7 +85,7 @@ def make_document_plan(edits: Edits, table: Table, target: Target, guard: Guard 
         own = {"_id": given[key_place]} if key_place in given else {}
         pairs = {paths[at]: value for at, value in sorted(given.items()) if at in paths and value is not MISSING}
         statements.append(Statement(StatementKind.INSERT, row, tuple((own | pairs).items())))
-    return Plan(target.table, ("_id",), tuple(statements), DOCUMENTS, guard)
+    return Plan(target.table, ("_id",), tuple(statements), target.dialect, guard)
 
 
 def with_part(whole: object, names: Sequence[str], part: object, path: str) -> object:

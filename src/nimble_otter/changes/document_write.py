@@ -20,6 +20,7 @@ from nimble_otter.errors import (
     OutcomeUnknown,
     SourceError,
 )
+from nimble_otter.sources.dialects.documents import Documents
 from nimble_otter.sources.document_writer import DocumentWriter
 from nimble_otter.sources.source import Connection
 from nimble_otter.stop import NEVER, Progress, StopToken
@@ -31,17 +32,17 @@ from nimble_otter.values import Value
 
 def render(plan: Plan, statements: Sequence[Statement] | None = None) -> list[str]:
     """The statements in the words of the server's own shell."""
+    assert isinstance(plan.dialect, Documents)
     results = []
     for statement in plan.statements if statements is None else statements:
-        own, name = dict(statement.key), f"db.getCollection({to_json(plan.table)})"
-        if statement.kind == StatementKind.INSERT:
-            results.append(f"{name}.insertOne({to_json(_whole(statement))});")
-            continue
-        matched = own | {path: _seen(value) for path, value in statement.seen}
-        if statement.kind == StatementKind.DELETE:
-            results.append(f"{name}.deleteOne({to_json(matched)});")
-        else:
-            results.append(f"{name}.updateOne({to_json(matched)}, {to_json(_change(statement.values))});")
+        matched = dict(statement.key) | {path: _seen(value) for path, value in statement.seen}
+        is_new = statement.kind == StatementKind.INSERT
+        parts = {
+            "whole": _whole(statement) if is_new else {}, "matched": matched,
+            "change": {} if is_new else _change(statement.values),
+        }  # fmt: skip
+        told = {name: to_json(part) for name, part in parts.items()}
+        results.append(plan.dialect.statements[statement.kind].format(name=to_json(plan.table), **told))
     return results
 
 
@@ -204,10 +205,8 @@ class _Run:
     def _operation(self, statement: Statement) -> tuple[object, ...]:
         """(kind, filter or new document, change)."""
         if statement.kind == StatementKind.INSERT:
-            import bson
-
             document = _whole(statement)
-            document = document if "_id" in document else {"_id": bson.ObjectId(), **document}
+            document = document if "_id" in document else {"_id": self._writer.new_id(), **document}
             self.keys[statement.row_id] = document["_id"]
             return "insert", document, None
         if statement.kind == StatementKind.DELETE:

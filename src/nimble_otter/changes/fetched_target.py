@@ -24,5 +24,5 @@ def target_for(fetched: Fetched, connection: Connection, source: Source, by_valu
     if not fetched.origins:
         if not fetched.collection:
             return Target(None, reason="The request groups or joins documents; a row is not a single document.")
-        return document_target(fetched.table, fetched.collection, fetched.unseen)
+        return document_target(fetched.table, fetched.collection, fetched.unseen, connection.dialect)
     return target_of(fetched, connection.dialect, by_values)

@@ -22,6 +22,13 @@ class DocumentWriter:
         """Whether the server has transactions: all of it is written, or nothing."""
         return self._session is not None
 
+    @staticmethod
+    def new_id() -> object:
+        """The _id of a new document."""
+        import bson
+
+        return bson.ObjectId()
+
     def documents(self, collection: str, keys: Sequence[object]) -> list[dict[str, object]]:
         """Documents by their _id, whole."""
         if not keys:

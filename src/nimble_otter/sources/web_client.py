@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import base64
 import ipaddress
+import json
 import logging
 import socket
 import ssl
@@ -21,6 +22,7 @@ from urllib3.util import Retry, Timeout
 from nimble_otter import __version__
 from nimble_otter.errors import AuthError, ClearPassword, ConnectError, LostError, SourceError, SourceTimeout
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.values import Value
 
 log = logging.getLogger(__name__)
 MOST_BYTES = 256 << 20
@@ -103,6 +105,33 @@ class WebClient:
             answer.close()
             url = _followed(url, target, is_local)
         raise ConnectError("The service redirects without end.", "Check the address.")
+
+    def send(self, method: str, url: str, body: Value = None, stop: StopToken = NEVER) -> tuple[int, bytes]:
+        """The status and the answer of a request with JSON, which may change something: it is sent once, and leads
+        nowhere else. Raises: ConnectError, where it did not get there; LostError, where it may have; Stopped."""
+        stop.check()
+        headers = {**self._headers, "Accept": "application/json", "Content-Type": "application/json",
+                   "User-Agent": f"nimble-otter/{__version__}"}  # fmt: skip
+        data = None if body is None else json.dumps(body, ensure_ascii=False).encode("utf-8", "surrogatepass")
+        try:
+            answer = self._pool(url).request(
+                method, url, body=data, headers=headers, redirect=False, preload_content=False, retries=Retry(False),
+                timeout=Timeout(_CONNECT_S, READ_S),
+            )  # fmt: skip
+        except (urllib3.exceptions.NewConnectionError, urllib3.exceptions.NameResolutionError) as problem:
+            raise _explained(problem, url) from problem
+        except urllib3.exceptions.ConnectTimeoutError as problem:
+            raise _explained(problem, url) from problem
+        except urllib3.exceptions.HTTPError as problem:
+            if isinstance(problem, urllib3.exceptions.SSLError):
+                raise _explained(problem, url) from problem
+            raise LostError(
+                "The server did not answer the request.", "Look at what is there, then try again."
+            ) from problem
+        try:
+            return answer.status, self._read(answer, stop, time.monotonic() + PATIENCE_S)
+        finally:
+            answer.close()
 
     def _ask(self, url: str, mark: Mapping[str, str], stop: StopToken, until: float) -> urllib3.BaseHTTPResponse:
         own = self._headers if _origin(url) == self._home else {}

@@ -21,7 +21,7 @@ from nimble_otter.errors import OtterError
 from nimble_otter.pull.model import Query
 from nimble_otter.query import translate_select
 from nimble_otter.sources import Fetched
-from nimble_otter.sources.drivers.mongodb import shown
+from nimble_otter.sources.dialects.documents import Documents
 from nimble_otter.table.text.show import grouped
 
 _NARROW, _WIDE = 250, 430
@@ -176,7 +176,9 @@ class QuerySide(QWidget):
                     )  # it tells times from texts
                 return {}
 
-            text = shown(translate_select(bound.text, types_of, bound.values))
+            spoken = open_pull.pull.source.dialect
+            assert isinstance(spoken, Documents)
+            text = spoken.shown(translate_select(bound.text, types_of, bound.values))
         except OtterError as problem:
             text = str(problem)
         if self.sent.toPlainText() != text:

@@ -55,8 +55,8 @@ def _fulfils(values: list[Value], told: Value) -> bool:
     if isinstance(told, Mapping) and told and all(name.startswith("$") for name in told):
         options = str(told.get("$options", ""))
         return all(_operator(name, values, inner, options) for name, inner in told.items())
-    if isinstance(told, re.Pattern):
-        return _any(values, _pattern(told.pattern, "i" if told.flags & re.IGNORECASE else ""))
+    if _is_pattern(told):
+        return _any(values, _of_pattern(told))
     return _any(values, lambda value: _equal(value, told))
 
 
@@ -99,16 +99,14 @@ def _test(name: str, told: Value, options: str) -> Callable[[Value], bool]:
     if name == "$eq":
         return lambda value: _equal(value, told)
     if name == "$in":
-        return lambda value: any(
-            _pattern(one.pattern, "")(value) if isinstance(one, re.Pattern) else _equal(value, one) for one in told
-        )
+        return lambda value: any(_of_pattern(one)(value) if _is_pattern(one) else _equal(value, one) for one in told)
     if name in _ORDERED:
         holds = _ORDERED[name]
         if told is None:
             return lambda value: name in ("$gte", "$lte") and (value is None or value is MISSING)
         return lambda value: value is not MISSING and rank(value) == rank(told) and holds(compare(value, told))
     if name == "$regex":
-        return _pattern(told.pattern if isinstance(told, re.Pattern) else str(told), options)
+        return _of_pattern(told) if _is_pattern(told) else _pattern(str(told), options)
     if name == "$type":
         wanted = _types(told)
         return lambda value: bool(wanted & type_name(value))
@@ -125,6 +123,16 @@ _ORDERED: dict[str, Callable[[int], bool]] = {
 
 def _types(told: Value) -> set[str]:
     return set(told) if isinstance(told, list) else {str(told)}
+
+
+def _is_pattern(value: Value) -> bool:
+    """Whether it is a regular expression, of Python's or of the protocol's library."""
+    return hasattr(value, "pattern") and hasattr(value, "flags")
+
+
+def _of_pattern(value: Value) -> Callable[[Value], bool]:
+    known = ((re.IGNORECASE, "i"), (re.DOTALL, "s"), (re.MULTILINE, "m"))
+    return _pattern(str(value.pattern), "".join(sign for flag, sign in known if value.flags & flag))
 
 
 def _pattern(pattern: str, options: str) -> Callable[[Value], bool]:

@@ -41,7 +41,7 @@ class _Duckdb:
     word = "DuckDB"
     schemes = ("duckdb",)
     dialects = (DUCKDB,)
-    address = AddressForm("DuckDB file", 5, "/path/to/survey.duckdb", is_file=True, head=(8, b"DUCK"))
+    address = AddressForm("DuckDB file", 6, "/path/to/survey.duckdb", is_file=True, head=(8, b"DUCK"))
 
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes

@@ -31,7 +31,7 @@ class _Firebird:
     word = "Firebird"
     schemes = ("firebird", "firebird+firebird")
     dialects = (FIREBIRD,)
-    address = AddressForm("Firebird", 6, "firebird://user@host:3050//path/to/file.fdb", 3050)
+    address = AddressForm("Firebird", 7, "firebird://user@host:3050//path/to/file.fdb", 3050)
 
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes

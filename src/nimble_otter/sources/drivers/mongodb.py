@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator
 from contextlib import contextmanager, nullcontext, suppress
 from dataclasses import replace
@@ -10,7 +9,6 @@ from typing import TYPE_CHECKING, Any
 
 from nimble_otter.errors import (
     AuthError,
-    ChangeError,
     ClearPassword,
     ConnectError,
     LostError,
@@ -18,20 +16,16 @@ from nimble_otter.errors import (
     SourceError,
     SourceTimeout,
     Stopped,
-    place_of,
 )
 from nimble_otter.query.documents.request import DocumentRequest
-from nimble_otter.query.documents.translation import translate_select
-from nimble_otter.query.parsed import nearest
-from nimble_otter.query.sql.effects import Effect, Verdict
 from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.catalogue import Definition, EntryKind, Shapes, TableInfo
 from nimble_otter.sources.dialects.documents import DOCUMENTS
+from nimble_otter.sources.document_connection import DocumentConnection, refuse_missing
 from nimble_otter.sources.document_writer import DocumentWriter
-from nimble_otter.sources.guard import refuse_stages
 from nimble_otter.sources.plans import PlanNode, of_documents
 from nimble_otter.sources.shapes import find_shapes
-from nimble_otter.sources.source import Executed, Request, Run, check_writable
+from nimble_otter.sources.source import Request, Run, check_writable
 from nimble_otter.sources.trace import KEY_NAME
 from nimble_otter.sources.urls import check_options, read_url, with_secret
 from nimble_otter.stop import NEVER, StopToken
@@ -87,20 +81,16 @@ class _Mongodb:
         return MongodbConnection(url, password)
 
 
-class MongodbConnection:
+class MongodbConnection(DocumentConnection):
     """See sources.source.Connection. A stop closes the client from outside; the next call opens a new one."""
 
     dialect = DOCUMENTS
-    counts_at_once = True
-    is_read_only = False
-    guarded: tuple[str, ...] = ()
-    held = None
 
     def __init__(self, url: str, password: str | None) -> None:
+        super().__init__()
         self._url = with_secret(url, password)
         self._client: MongoClient[dict[str, Any]] | None = None
         self._tunnel: Tunnel | None = None
-        self._shapes: dict[str, Shapes] = {}
         try:
             with _explained():
                 self._database_name = self._find_database()
@@ -200,46 +190,12 @@ class MongodbConnection:
         with _explained():
             return of_documents(self._database.command("explain", command, verbosity="queryPlanner"))
 
-    def select_all(self, table: str) -> str:
-        """The request for all documents of a collection."""
-        return f"select *\nfrom {self.quoted(table)}"
-
-    def quoted(self, name: str) -> str:
-        """A name as it is written in a request."""
-        from sqlalchemy.engine.default import DefaultDialect
-
-        return str(DefaultDialect().identifier_preparer.quote(name))
-
-    def translate(self, request: Request) -> DocumentRequest:
-        """The request as it would be sent. Raises: QueryError with its place."""
-        if request.language == "native":
-            return _native(request)
-        return translate_select(request.text, self._types, request.parameters)
-
-    def verdict(self, text: str) -> Verdict:
-        """Requests are checked stage by stage where they are made, see `_native`; SELECT gives none that writes."""
-        return Verdict(Effect.READS)
-
-    def parse(self, request: Request) -> None:
-        """A request from its text."""
-        self.translate(request)
-
-    def _types(self, collection: str) -> dict[str, set[str]]:
-        shapes = self._shapes.get(collection)
-        return shapes.type_words() if shapes is not None else {}
-
     def run(self, request: Request, stop: StopToken) -> Run:
         """Run a request and give its rows as they come."""
         wanted = self.translate(request)
         with _explained():
             names = self._database.list_collection_names()
-            wanting = [name for name in (wanted.collections or (wanted.collection,)) if name not in names]
-            if wanting:
-                near = nearest(wanting[0], names)
-                at = request.text.find(wanting[0])
-                place = place_of(request.text, at, at + len(wanting[0])) if at >= 0 else None
-                hint = f"The nearest name is {near}." if near else f"There are {', '.join(sorted(names)[:8])}."
-                raise QueryError(f"There is no collection {wanting[0]}.", hint, place)
+            refuse_missing(wanted, names, request)
             unseen = [name for name in wanted.collections if name not in self._shapes]
             for name in unseen:
                 self.shapes(name)
@@ -255,7 +211,7 @@ class MongodbConnection:
                 wanted = replace(wanted, projection={**wanted.projection, "_id": 1})
         rows = self._batches(wanted, min(limits, default=None), stop)
         collection = wanted.collection if is_direct else ""
-        return Run(rows, columns=columns, sent=shown(wanted), unseen=along, collection=collection)
+        return Run(rows, columns=columns, sent=DOCUMENTS.shown(wanted), unseen=along, collection=collection)
 
     def _batches(self, wanted: DocumentRequest, limit: int | None, stop: StopToken) -> Iterator[list[Value]]:
         if limit == 0:
@@ -283,18 +239,6 @@ class MongodbConnection:
                 raise
         finally:
             stop.forget(close)
-
-    def execute(self, request: Request, stop: StopToken) -> Executed:
-        """Nothing: documents are changed by their pending edits alone. Raises: ChangeError."""
-        raise ChangeError("A source of documents runs no statements that write.", "Edit cells and write the changes.")
-
-    def begin(self) -> None:
-        """Nothing: no transaction is held open. Raises: ChangeError."""
-        raise ChangeError("A source of documents runs no statements that write.", "Edit cells and write the changes.")
-
-    def end(self, commit: bool) -> None:
-        """Nothing: no transaction is held open. Raises: ChangeError."""
-        raise ChangeError("No transaction is open.")
 
     @contextmanager
     def transaction(self, stop: StopToken = NEVER, atomic: bool = True) -> Iterator[DocumentWriter]:
@@ -336,14 +280,6 @@ class MongodbConnection:
         )
         return (f"This user has the roles {', '.join(strong)}: one that only reads is safer.",) if strong else ()
 
-    def without_transactions(self, table: TableInfo) -> str:
-        """Empty: collections take part in transactions where the server has them."""
-        return ""
-
-    def outcome_of(self, mark: str) -> bool | None:
-        """None: the server keeps no word of transactions."""
-        return None
-
     def close(self) -> None:
         """End the connection."""
         client, self._client = self._client, None
@@ -355,38 +291,6 @@ class MongodbConnection:
     def use_tunnel(self, tunnel: Tunnel) -> None:
         """See `Connection.use_tunnel`; pymongo opens its connections by itself."""
         self._tunnel = tunnel
-
-
-def _native(request: Request) -> DocumentRequest:
-    from bson import json_util
-    from bson.errors import BSONError
-
-    text = request.text.strip() or "{}"
-    try:
-        options = json_util.JSONOptions(tz_aware=False)
-        wanted = json_util.loads(text, json_options=options)
-    except json.JSONDecodeError as problem:
-        place = place_of(request.text, request.text.find(text) + problem.pos)
-        raise QueryError(
-            f"This is not JSON: {problem.msg}.", "Put names and texts in double quotes.", place
-        ) from problem
-    except (BSONError, TypeError, ValueError) as problem:
-        raise QueryError(f"A value is not what its type says: {problem}.") from problem
-    if isinstance(wanted, list):
-        refuse_stages(wanted, request.text)
-        return DocumentRequest(request.collection, pipeline=tuple(wanted[: request.stages]))
-    if not isinstance(wanted, dict):
-        raise QueryError("A filter is a JSON object, a pipeline a JSON list.", 'Write it like { "kind": "sighting" }.')
-    return DocumentRequest(request.collection, wanted)
-
-
-def shown(wanted: DocumentRequest) -> str:
-    """The request as readable JSON with the server's own types written out (MongoDB extended JSON, relaxed)."""
-    from bson import json_util
-
-    return json_util.dumps(
-        wanted.as_native(), json_options=json_util.RELAXED_JSON_OPTIONS, indent=2, ensure_ascii=False
-    )
 
 
 @contextmanager

@@ -36,7 +36,7 @@ class _Oracle:
     schemes = ("oracle", "oracle+oracledb")
     dialects = (ORACLE,)
     address = AddressForm(
-        "Oracle", 8, "oracle://user@host:1521/service", 1521, ca="ca",
+        "Oracle", 9, "oracle://user@host:1521/service", 1521, ca="ca",
         tls={"required": {"tls": "required"}, "verified": {"tls": "verified"}},
     )  # fmt: skip
 

@@ -33,7 +33,7 @@ class _SqlServer:
     schemes = ("sqlserver", "mssql", "mssql+pymssql")
     dialects = (SQLSERVER,)
     address = AddressForm(
-        "SQL Server", 7, "sqlserver://user@host:1433/name", 1433, tls={"required": {"encryption": "require"}}
+        "SQL Server", 8, "sqlserver://user@host:1433/name", 1433, tls={"required": {"encryption": "require"}}
     )
 
     def takes(self, scheme: str) -> bool:
