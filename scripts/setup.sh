@@ -67,7 +67,7 @@ set_up_servers() { # the servers that the tests start, none of which runs by its
     need_packages openssh-server
     systemctl disable --now ssh.service ssh.socket >/dev/null 2>&1 || true
   }
-  need_packages openssh-client postgresql mariadb-server firebird3.0-server desktop-file-utils appstream shared-mime-info libglib2.0-bin openssl gnumeric libreoffice-calc-nogui xlsx2csv
+  need_packages openssh-client postgresql mariadb-server firebird3.0-server desktop-file-utils appstream shared-mime-info libglib2.0-bin openssl gnumeric libreoffice-calc-nogui xlsx2csv xvfb at-spi2-core dbus-daemon
   local stamp
   stamp=$(sha256sum < tests/servers/requirements.lock | cut -c1-20)
   grep -qs "$stamp" .servers/set-up && return 0

@@ -159,7 +159,7 @@ def test_a_password_command_that_fails_is_told_without_what_it_printed(monkeypat
 def test_names_of_sources_that_are_only_given():
     named = {"postgresql://me@db.example:5/levels?sslmode=require": "levels on db.example", "mysql://h": "h",
              "mongodb://a:1,b:2/reports": "reports on a:1,b:2", "duckdb:///tmp/x.db": "x.db",
-             "oracle://me@h:1521/x": "x on h:1521"}  # fmt: skip
+             "oracle://me@h:1521/x": "x on h", "snowflake://me@h:1521/x": "x on h:1521"}  # fmt: skip
     assert {url: ad_hoc_name(url) for url in named} == named
 
 

@@ -1,10 +1,19 @@
 """URIs and their parts, saved sources with their marks, shapes of awkward documents."""
 
+import sys
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nimble_otter.sources import Source
+from nimble_otter import memory
+from nimble_otter.cli import main
+from nimble_otter.errors import SourceError
+from nimble_otter.memory import LIMIT
+from nimble_otter.pull import Pull, Query, save_pull
+from nimble_otter.pull.steps import SortStep
+from nimble_otter.pull.steps.sort import SortBy
+from nimble_otter.sources import Request, Source, connect, fetch
 from nimble_otter.sources.saved import change_sources, load_sources
 from nimble_otter.sources.shapes import find_shapes
 from nimble_otter.sources.uri import TLS, Parts, kinds, parts_of, url_of
@@ -75,3 +84,27 @@ def test_one_off_forms_stand_together():
     odd = [{"kind": f"odd {n}", "at": 1, f"own{n % 7}": 1, "u": 2, "v": 3} for n in range(10)]
     found = find_shapes("c", common + odd, 100)
     assert [s.name for s in found.shapes] == ["a", "one-off forms"] or found.shapes[0].name == "a"
+
+
+def test_a_pull_ends_at_the_memory_that_may_be_held(survey, tmp_path, monkeypatch, capsys):
+    assert 0 < memory.resident() < memory.machine()
+    assert LIMIT.bytes == int(memory.machine() * memory.SHARE)
+    assert not LIMIT.is_reached()
+    monkeypatch.setattr(sys.modules["nimble_otter.sources.fetch"], "_LOOK_S", -1)
+    monkeypatch.setattr(LIMIT, "_bytes", memory.resident() - 1)
+    connection = connect(Source("s", str(survey)))
+    try:
+        fetched = fetch(connection, Request("select * from reading"))
+    finally:
+        connection.close()
+    assert (fetched.is_full, fetched.was_cut, 0 < fetched.table.rows < 4200) == (True, True, True)
+    with pytest.raises(SourceError, match="MB of memory"):
+        fetched.refuse_part()
+    grouped = Pull("p", Source("s", str(survey)), Query("select * from reading"), (SortStep((SortBy("level_m"),)),))
+    save_pull(grouped, tmp_path / "p.pull")
+    monkeypatch.setattr(LIMIT, "set", lambda _: None)
+    assert main(["run", str(tmp_path / "p.pull"), "--send", str(tmp_path / "out.csv")]) == 3
+    assert "memory" in capsys.readouterr().err
+    assert not (tmp_path / "out.csv").exists()  # nothing that looks whole
+    LIMIT.__class__.set(LIMIT, 512)
+    assert LIMIT.bytes == 512 << 20

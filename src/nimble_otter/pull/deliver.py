@@ -116,8 +116,7 @@ def stream_rows(
             close()
         fetched = fetch(connection, request, stop)
         stop.check()
-        if fetched.lost is not None:
-            raise fetched.lost
+        fetched.refuse_part()
         shaped = _through(fetched.table, pull, values)
         return Streamed(rows_to_send(shaped, table or table_name(pull), info), fetched.table.rows, fetched.was_cut)
     builder_fields = distinct_names(run.fields)

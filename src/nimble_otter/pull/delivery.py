@@ -328,8 +328,7 @@ def _fetched(pull: Pull, around: Surroundings, stop: StopToken) -> Fetched:
     with around.connected(pull.source) as connection:
         fetched = fetch(connection, request_of(pull, connection), stop, lambda table: progress(table.rows, None))
     stop.check()
-    if fetched.lost is not None:
-        raise fetched.lost
+    fetched.refuse_part()
     return fetched
 
 

@@ -9,7 +9,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from dataclasses import field as made_by
 
-from nimble_otter.errors import LostError
+from nimble_otter.errors import LostError, SourceError
+from nimble_otter.memory import LIMIT
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.shapes import word_of_type
 from nimble_otter.sources.source import Connection, LongColumns, Request, Run
@@ -24,12 +25,14 @@ from nimble_otter.values import Value
 log = logging.getLogger(__name__)
 
 SNAPSHOT_S = 0.15
+_LOOK_S = 0.05
 """Least time between two snapshots; the first comes with the first batch."""
 
 
 @dataclass(frozen=True, slots=True)
 class Fetched:
-    """Rows of one run. `was_cut`: the row limit left rows at the server; `lost`: the connection ended before all rows
+    """Rows of one run. `was_cut`: the row limit left rows at the server, or with `is_full` the memory limit of this
+    program did; `lost`: the connection ended before all rows
     had come; `cut` has the row ids of values that the server cut, by their place; `unseen`
     are keys that were fetched along, with their origins. Times in seconds from the call."""
 
@@ -47,6 +50,7 @@ class Fetched:
     unseen: Table | None = None
     key_origins: tuple[Origin | None, ...] = ()
     collection: str = ""
+    is_full: bool = False
 
     @property
     def whole(self) -> Table:
@@ -62,6 +66,16 @@ class Fetched:
         """Whether the run ended before all the rows that were asked for had come."""
         return self.was_stopped or self.lost is not None
 
+    def refuse_part(self) -> None:
+        """Raises: LostError, where the connection ended; SourceError, where the memory that may be held did."""
+        if self.lost is not None:
+            raise self.lost
+        if self.is_full:
+            raise SourceError(
+                f"The rows need more than the {LIMIT.bytes >> 20} MB of memory that this program may hold.",
+                "Let the query give fewer, move steps upstream, or raise the limit in the settings.",
+            )
+
 
 def fetch(
     connection: Connection,
@@ -75,7 +89,7 @@ def fetch(
     run = connection.run(replace(request, in_columns=True), stop)
     builder: _Rows | _Documents = _Rows(run) if run.fields is not None else _Documents(run)
     first = shown = 0.0
-    cut, lost = False, None
+    cut, full, looked, lost = False, False, 0.0, None
     try:
         for batch in run.batches:
             if stop.is_set():
@@ -86,6 +100,9 @@ def fetch(
             now = time.perf_counter() - began
             first = first or now
             is_all = not shown and len(batch) < run.first  # the whole follows at once
+            if now - looked > _LOOK_S:
+                looked, full = now, LIMIT.is_reached()
+                cut = cut or full
             if on_snapshot is not None and not is_all and (not shown or now - shown > SNAPSHOT_S):
                 shown = now
                 on_snapshot(_split(builder.table(), run.unseen)[0])
@@ -101,14 +118,15 @@ def fetch(
             close()
     spent = time.perf_counter() - began
     log.info(
-        "pulled %d rows in %.3f s%s%s%s", builder.rows, spent, ", cut at the limit" if cut else "",
+        "pulled %d rows in %.3f s%s%s%s", builder.rows, spent,
+        ", cut at the limit of memory" if full else ", cut at the limit" if cut else "",
         ", stopped" if stop.is_set() else "", ", connection lost" if lost is not None else "",
     )  # fmt: skip
     table, unseen = _split(builder.table(), run.unseen)
     origins = run.origins[: len(table.fields)], run.origins[len(table.fields) :]
     short = cut_rows(table, run.long, stop) if run.long is not None else {}
     return Fetched(table, cut, stop.is_set(), first or spent, spent, run.sent, origins[0], lost, run.long, short,
-                   run.tables, unseen, origins[1], run.collection)  # fmt: skip
+                   run.tables, unseen, origins[1], run.collection, full)  # fmt: skip
 
 
 def _split(table: Table, unseen: int) -> tuple[Table, Table | None]:

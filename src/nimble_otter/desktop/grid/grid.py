@@ -24,8 +24,10 @@ from nimble_otter.desktop.grid.cell_editor import CellEditor
 from nimble_otter.desktop.grid.fitting import fitting_width, header_widths
 from nimble_otter.desktop.grid.model import GroupsModel, RowsModel
 from nimble_otter.desktop.grid.painting import CARET, PAD
+from nimble_otter.desktop.grid.spoken_table import SpokenTable
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.mime_types import KEY_DRAG, drag_column, text_in
+from nimble_otter.desktop.kit.spoken_list import is_listened_to
 from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.table import Table
 from nimble_otter.table.core.columns import Ids
@@ -54,6 +56,7 @@ class Grid(GridCanvas):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._editor: CellEditor | None = None
+        self._spoken: SpokenTable | None = None
         self._press: tuple[str, int, QPoint] | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
@@ -331,6 +334,10 @@ class Grid(GridCanvas):
     def _say(self, aloud: bool) -> None:
         """What the current cell is, for those who don't see it."""
         position, column = self.selection.current
+        if is_listened_to():
+            if self._spoken is None:
+                self._spoken = SpokenTable(self)
+            self._spoken.follow(self.rows, self.selection.current, self.selection.blocks, aloud)
         if self.model is None:
             self.setAccessibleName("Rows")
         elif 0 <= position < self.rows and column < len(self.model.columns):
@@ -421,6 +428,7 @@ class Grid(GridCanvas):
     def focusInEvent(self, event: QFocusEvent) -> None:
         """Show the focus."""
         super().focusInEvent(event)
+        self._say(aloud=True)
         self.viewport().update()
 
     def focusOutEvent(self, event: QFocusEvent) -> None:

@@ -373,6 +373,11 @@ class RunController:
             self._own.error = fetched.lost
         elif fetched.was_cut and preview:
             self._own.notice = Notice(f"Preview: the first {grouped(PREVIEW)} rows; Run pulls all of them")
+        elif fetched.is_full:
+            text = (
+                f"Stopped at {grouped(fetched.table.rows)} rows: the program holds as much memory as it may (Settings)"
+            )
+            self._own.notice = warning(text)
         elif fetched.was_cut:
             text = f"Cut at the row limit of {grouped(request.limit or 0)}; more rows are at the source"
             self._own.notice = warning(text)

@@ -27,6 +27,7 @@ TEXT_SIZES = (80, 90, 100, 110, 125, 150, 175, 200)
 ROW_HEIGHTS = (25, 50, 100, 200)
 MOST_ROWS, MOST_DAYS = 50_000_000, 3650
 NULL_MARKS = ("∅", "NULL", "–", "")
+MEMORIES = (0, 512, 1024, 2048, 4096, 8192, 16384, 32768)
 CODE_SIZES = (11, 12, 13, 14, 16, 18, 20, 24)
 _HEAD = """# Settings of Nimble Otter. A line that is not here has its usual value; the guide names them all.
 # [keys] command = "Ctrl+Shift+X", "" for none.
@@ -39,7 +40,8 @@ class Settings:
     """`theme`: light, dark or "" for the desktop's; `text_percent`: from the next start on; `row_height` in pixels;
     `stripes`, `null_mark`, `thousands`, `date_form`, `time_form`, `time_zone`: see UsualLooks; `row_limit`: where new
     pulls stop; `history_days`: how long runs are kept; `code_size` in pixels, `wrap_lines` and `offer_names` of the
-    query's text; `guard`: how rows of new pulls are matched; `keys`: shortcuts by command ("": none) that are not the
+    query's text; `guard`: how rows of new pulls are matched; `memory_mb`: what the program may
+    hold, 0 for three quarters of the machine's; `keys`: shortcuts by command ("": none) that are not the
     usual ones."""
 
     theme: str = ""
@@ -57,6 +59,7 @@ class Settings:
     wrap_lines: bool = False
     offer_names: bool = True
     guard: str = Guard.SEEN.value
+    memory_mb: int = 0
     keys: Mapping[str, str] = field(default_factory=dict)
 
 
@@ -66,7 +69,7 @@ USUAL = Settings()
 _KNOWN: dict[str, Container[object]] = {
     "theme": ("", *THEMES), "text_percent": TEXT_SIZES, "row_height": ROW_HEIGHTS, "null_mark": NULL_MARKS,
     "row_limit": range(1, MOST_ROWS + 1), "history_days": range(1, MOST_DAYS + 1), "code_size": CODE_SIZES,
-    "guard": tuple(guard.value for guard in Guard),
+    "guard": tuple(guard.value for guard in Guard), "memory_mb": MEMORIES,
 }  # fmt: skip
 
 

@@ -42,6 +42,7 @@ from nimble_otter.desktop.shell.title import TitleStrip
 from nimble_otter.desktop.sources.sources_pane import SourcesPane
 from nimble_otter.desktop.steps.course import CourseStrip
 from nimble_otter.desktop.steps.failing_strip import FailingStrip
+from nimble_otter.memory import LIMIT
 from nimble_otter.pull.model import Pull, Query
 from nimble_otter.session_bus import notify
 from nimble_otter.sources import Source
@@ -426,6 +427,7 @@ class Frame(QMainWindow):
             self.grid.set_row_height(now.row_height)
         self._use_editor_look()
         self.hub.history.days = now.history_days
+        LIMIT.set(now.memory_mb)
         self.commands.bind(now.keys)
 
     def _use_editor_look(self) -> None:

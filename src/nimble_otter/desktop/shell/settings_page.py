@@ -27,6 +27,7 @@ from nimble_otter.desktop.kit.commands import Commands
 from nimble_otter.desktop.kit.widgets import button, clear, column, combo, label, row
 from nimble_otter.desktop.runtime.settings import (
     CODE_SIZES,
+    MEMORIES,
     MOST_DAYS,
     MOST_ROWS,
     NULL_MARKS,
@@ -81,6 +82,9 @@ LINES = (
     Line("offer_names", "Query", "Offer names", "tables, columns and functions; Ctrl+Space always offers them",
          (("True", "while typing"), ("False", "when asked for"))),
     Line("guard", "Changes", "Match rows by", "in new pulls; what a row must still hold to be changed", GUARDS),
+    Line("memory_mb", "Program", "Memory limit", "a pull that would need more stops there, and says so",
+         tuple((str(mb), f"{mb // 1024} GB" if mb >= 1024 else f"{mb} MB" if mb else "three quarters of the machine's")
+               for mb in MEMORIES)),
 )  # fmt: skip
 PARTS = (*dict.fromkeys(line.part for line in LINES), KEYBOARD)
 

@@ -77,6 +77,8 @@ def show_status(status: StatusStrip, open_pull: OpenPull | None) -> None:
 def _writes_of(open_pull: OpenPull, table: Table, noun: str) -> tuple[str, bool]:
     """What is said at the right, and whether it is said in the colour of warnings."""
     name = open_pull.pull.source.name
+    if open_pull.was_cut and open_pull.fetched is not None and open_pull.fetched.is_full:
+        return f"Cut at {grouped(table.rows)} {noun}: memory limit", True
     if open_pull.was_cut:
         return f"Cut at {grouped(open_pull.pull.query.limit or table.rows)} {noun}", True
     if open_pull.held is not None:

@@ -25,6 +25,7 @@ from PySide6.QtWidgets import QInputDialog, QMenu, QToolTip, QWidget
 
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.mime_types import COLUMN_DRAG, text_in
+from nimble_otter.desktop.kit.spoken_list import SpokenList, is_listened_to
 from nimble_otter.desktop.kit.theme import motion_ms, theme, ui_font
 from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.desktop.pulls.open_pull import OpenPull
@@ -169,6 +170,7 @@ class CourseStrip(QWidget):
         self.selected = QUERY
         self._press: tuple[StepRef, QPoint] | None = None
         self._drop_at = -1
+        self._spoken: SpokenList | None = None
         self._heights: list[float] = []
         self._motion = QVariantAnimation(self)
         self._motion.setStartValue(0.0)
@@ -187,12 +189,25 @@ class CourseStrip(QWidget):
         self.stops = stops_of(self._open_pull) if self._open_pull is not None else []
         self._move_band(self._band())
         self.setAccessibleDescription(" then ".join(f"{s.kind} {s.words} {s.under}" for s in self.stops if s.kind))
+        self._speak()
         self.update()
 
     def select(self, ref: StepRef) -> None:
         """Show a step as selected."""
         self.selected = ref
+        self._speak()
         self.update()
+
+    def _speak(self) -> None:
+        """The steps as a list, for those who don't see them."""
+        if not is_listened_to():
+            return
+        if self._spoken is None:
+            self._spoken = SpokenList(self, "Steps")
+        steps = [stop for stop in self.stops if stop.kind]
+        texts = [", ".join(filter(None, (s.kind, s.words, s.under, "" if s.is_on else "off"))) for s in steps]
+        current = next((n for n, stop in enumerate(steps) if stop.ref == self.selected), -1)
+        self._spoken.show_texts(texts, current, self.hasFocus())
 
     # --- painting ----------------------------------------------------------------------------------------------
 
@@ -442,6 +457,7 @@ class CourseStrip(QWidget):
     def focusInEvent(self, event: QFocusEvent) -> None:
         """Show the focus."""
         super().focusInEvent(event)
+        self._speak()
         self.update()
 
     def focusOutEvent(self, event: QFocusEvent) -> None:
