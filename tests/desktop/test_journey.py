@@ -1,10 +1,16 @@
 """The whole journey of the tour, as a test."""
 
 import sys
+from dataclasses import replace
 
 import pytest
 
+from nimble_otter.changes import Action
+from nimble_otter.desktop.shell.journey import STAGES
 from nimble_otter.desktop.tour.tour import Tour
+from nimble_otter.pull.steps import FilterStep, GroupStep, KeyBy, SortStep
+from nimble_otter.pull.steps.sort import SortBy
+from tests.desktop.conftest import settle
 
 
 @pytest.mark.timeout(300)
@@ -26,3 +32,54 @@ def test_void_calls_of_the_toolkit_do_not_use_up_none(qapp):
     for _ in range(3000):
         label.setText("x")
     assert abs(sys.getrefcount(None) - before) < 500
+
+
+def test_the_first_journey_sees_each_thing_done(make_window, tmp_path, qtbot):
+    window = make_window()
+    strip, told = window.journey, []
+    window.commands.run("journey")
+    assert strip.isVisible()
+    strip.look()
+    assert strip.at == 0  # the demo's pulls are no part of it
+    source = window.hub.find("Merrow survey")
+
+    def done(number):
+        strip.look()
+        assert strip.text.text() == "Done.", told
+        qtbot.waitUntil(lambda: strip.at == number, timeout=5000)
+        strip.look()
+        assert strip.at == number  # and what comes next is not done by it
+
+    window.open_table(source, next(t for t in window.hub.tables[source.name] if t.name == "visit"))
+    settle(window)
+    done(1)
+    pull = window.pull
+    pull.shaping.take_pull(
+        replace(pull.pull, query=replace(pull.pull.query, text="select * from visit where weather = 'frost'"))
+    )
+    pull.runs.run()
+    settle(window)
+    done(2)
+    for number, step in enumerate(
+        (SortStep((SortBy("visited_on"),)), FilterStep(()), GroupStep((KeyBy("volunteer_id"),))), 3
+    ):
+        pull.shaping.change(pull.pull.with_step(step), "Add")
+        settle(window)
+        done(number)
+    pull.shaping.set_step(2, replace(pull.pull.steps[2], on=False), "Switch")
+    settle(window)
+    done(6)
+    pull.changes.edit(Action("Edit", ((0, pull.table.index("remark"), "x"),)))
+    done(7)
+    window.commands.run("rehearse")
+    settle(window)
+    done(8)
+    pull.last_sent = "visits.csv"
+    strip.look()
+    qtbot.waitUntil(lambda: strip.at == len(STAGES), timeout=5000)
+    assert "Ctrl+S" in strip.text.text()
+    strip.end.click()
+    assert not strip.isVisible()
+    window.commands.run("journey")
+    strip.skip.click()
+    assert strip.at == 1

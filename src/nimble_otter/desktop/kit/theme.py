@@ -127,6 +127,7 @@ def style_sheet() -> str:
 QMainWindow, QWidget#paper {{ background: {c["paper"]}; }}
 QWidget#surface {{ background: {c["surface"]}; }}
 QWidget#raised {{ background: {c["raised"]}; }}
+QWidget#journey {{ background: {c["water4"]}; border-top: 1px solid {c["water3"]}; }}
 QWidget#failing {{ background: {c["plum_bg"]}; }}
 QWidget#trace {{ background: {c["paper"]}; border-bottom: 1px solid {c["line"]}; }}
 QWidget#caution {{ background: {c["amber_bg"]}; }}

@@ -142,6 +142,7 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
     add("pin", "Pin this result", window.side.pin, "Ctrl+Shift+L", "view", has_rows)
     add("settings", "Settings", lambda: window.pages.settings(), "Ctrl+,", "help")
     add("guide", "Guide", lambda: window.pages.help(), "F1", "help")
+    add("journey", "First journey", window.journey.begin, "", "help")
     add("keys", "Keyboard shortcuts", lambda: window.pages.help("Keyboard"), "", "help")
     add("menu", "Menu", window.show_menu, "F10", "view")
     add("column_menu", "Column menu", window.grid.open_column_menu, "Shift+F10", "view", has_rows)

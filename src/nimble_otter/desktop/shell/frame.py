@@ -35,6 +35,7 @@ from nimble_otter.desktop.runtime.integration import ICON
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report
 from nimble_otter.desktop.runtime.settings import ROW_HEIGHTS, TEXT_SIZES, SettingsStore
 from nimble_otter.desktop.runtime.state_store import StateStore
+from nimble_otter.desktop.shell.journey import JourneyStrip
 from nimble_otter.desktop.shell.menu import fill
 from nimble_otter.desktop.shell.start_page import StartPage
 from nimble_otter.desktop.shell.status import StatusStrip
@@ -200,6 +201,8 @@ class Frame(QMainWindow):
         column.addWidget(self.title)
         column.addWidget(self.course)
         column.addWidget(self.across, 1)
+        self.journey = JourneyStrip(self.workspace)
+        column.addWidget(self.journey)
         column.addWidget(self.status)
         self.setCentralWidget(whole)
 

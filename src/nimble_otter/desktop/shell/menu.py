@@ -33,7 +33,7 @@ MENU: tuple[tuple[str, tuple[Part, ...]], ...] = (
               ("Panes", ("left", "right", "drawer", "focus_grid")),
               ("Size and colours", ("taller", "lower", "larger_text", "smaller_text", "usual_text", "light", "dark",
                                     "as_desktop")))),
-    ("", ("find", "settings", "guide", "keys", "", "new_window", "close_window", "quit")),
+    ("", ("find", "settings", "guide", "journey", "keys", "", "new_window", "close_window", "quit")),
 )  # fmt: skip
 
 

@@ -50,6 +50,9 @@ class Pages:
         start.file_wanted.connect(lambda: window.commands.run("open_database"))
         start.add_wanted.connect(lambda: self.add_source(True))
         start.demo_wanted.connect(lambda: window.commands.run("demo"))
+        start.journey_wanted.connect(lambda: window.commands.run("journey"))
+        window.journey.demo_wanted.connect(lambda: window.commands.run("demo"))
+        window.journey.guide_wanted.connect(lambda: self.help("Start"))
         window.hub.password_wanted.connect(self.ask_password)
         window.page_made.connect(self._wire)
 

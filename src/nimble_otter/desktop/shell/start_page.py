@@ -23,6 +23,7 @@ class StartPage(QWidget):
     file_wanted = Signal()
     add_wanted = Signal()
     demo_wanted = Signal()
+    journey_wanted = Signal()
 
     def __init__(self, hub: ConnectionManager) -> None:
         super().__init__()
@@ -35,6 +36,7 @@ class StartPage(QWidget):
         pick = button("Open a database file", self.file_wanted.emit)
         add = button("Add a server", self.add_wanted.emit)
         demo = button("Open the demo", self.demo_wanted.emit, "", "Two pulls on an invented river survey")
+        journey = button("First journey", self.journey_wanted.emit, "", "Nine things to do on the demo, each seen done")
         left = column(label("Recent pulls", "muted", 12, True), self._pulls, None, space=8)
         right = column(label("Sources", "muted", 12, True), self._sources, None, space=8)
         title = label("Pull rows, shape them here, deliver them.", px=20, bold=True)
@@ -43,7 +45,7 @@ class StartPage(QWidget):
         lists = row(left, right, space=40)
         lists.setStretch(0, 1)
         lists.setStretch(1, 1)
-        inner = column(_Mark(), title, under, 14, lists, 10, drop, row(pick, add, demo, None), space=8)
+        inner = column(_Mark(), title, under, 14, lists, 10, drop, row(pick, add, demo, journey, None), space=8)
         box = QWidget()
         box.setMaximumWidth(640)
         box.setLayout(inner)
