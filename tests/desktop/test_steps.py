@@ -7,14 +7,16 @@ from dataclasses import replace
 import pytest
 from PySide6.QtCore import QLocale, QMimeData, QPoint, QPointF, Qt, QTimer
 from PySide6.QtGui import QDragMoveEvent, QDropEvent
-from PySide6.QtWidgets import QApplication, QComboBox, QMenu, QSpinBox, QToolTip
+from PySide6.QtWidgets import QApplication, QComboBox, QInputDialog, QMenu, QSpinBox, QToolTip
 
 from nimble_otter.desktop.grid.canvas import HEAD
 from nimble_otter.desktop.grid.painting import PAD
 from nimble_otter.desktop.kit.mime_types import KEY_DRAG
 from nimble_otter.desktop.kit.theme import theme
+from nimble_otter.desktop.pulls.step_ref import step_at
 from nimble_otter.desktop.steps import course
 from nimble_otter.pull import Pull, Query, places, save_pull
+from nimble_otter.pull.pieces import pieces_folder
 from nimble_otter.pull.steps import (
     Condition,
     FigureOf,
@@ -308,3 +310,40 @@ def test_columns_come_into_groups_and_out_of_them(window):
     window.commands.run("undo")
     settle(window)
     assert grid.model.keys == ("station_id",)
+
+
+def test_steps_are_kept_as_a_piece_and_used_in_another_pull(window, monkeypatch, qtbot):
+    steps = FilterStep((Condition("more than", "sample_id", (3,)),)), SortStep((SortBy("sample_id", True),))
+    for step in steps:
+        window.add_step(step)
+    settle(window)
+    rows = window.pull.shaped.rows
+    names = iter(["  ", "deep / ones", "deep / ones"])
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, text, **__: (next(names), True))
+    keep = dict(window.course._entries(step_at(0)))
+    keep["Keep as a piece…"]()
+    assert "needs a name" in window.status.message.text()
+    keep["Keep all steps as a piece…"]()
+    assert (pieces_folder() / "deep - ones.pull").exists()
+    assert "merrow" not in (pieces_folder() / "deep - ones.pull").read_text()  # nothing of the source
+    (pieces_folder() / "odd.pull").write_text("broken")
+    source = window.hub.sources[0]
+    window.open_table(source, next(t for t in window.hub.tables[source.name] if t.name == "lab_sample"))
+    settle(window)
+    window.course.add_wanted.emit(QPoint(0, 0))
+    palette = window.step_palette
+    assert "odd.pull" in window.status.message.text()  # told, and left as it is
+    assert [(e.title, e.line) for e in palette.entries if e.is_piece] == [("deep - ones", "Filter, Sort")]
+    qtbot.keyClicks(palette.field, "deep")
+    qtbot.keyClick(palette.field, Qt.Key.Key_Return)
+    settle(window)
+    assert window.pull.pull.steps == steps
+    assert window.pull.shaped.rows == rows
+    window.commands.run("undo")
+    assert window.pull.pull.steps == ()
+    window.course.add_wanted.emit(QPoint(0, 0))
+    qtbot.keyClicks(palette.field, "deep")
+    qtbot.keyClick(palette.field, Qt.Key.Key_Delete)
+    assert not any(entry.is_piece for entry in palette.entries)
+    assert not (pieces_folder() / "deep - ones.pull").exists()
+    palette.close()

@@ -15,6 +15,7 @@ from nimble_otter.desktop.shell.charting import Charting
 from nimble_otter.desktop.shell.commands import add_commands, collect_findings
 from nimble_otter.desktop.shell.comparing import Comparing
 from nimble_otter.desktop.shell.find_box import FindBox
+from nimble_otter.desktop.shell.step_pieces import StepPieces
 from nimble_otter.desktop.shell.tracing import Tracing
 from nimble_otter.desktop.shell.workbench import Workbench
 
@@ -31,7 +32,9 @@ class Window(Workbench):
         self.charting, self.tracing, self.comparing = Charting(self), Tracing(self), Comparing(self)
         self.status.more_wanted.connect(self._offer_more)
         self.status.view_chosen.connect(self._choose_view)
+        self.step_pieces = StepPieces(self.workspace, self)
         self.course.add_wanted.connect(self._choose_step)
+        self.course.keep_wanted.connect(self.step_pieces.keep)
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
         add_commands(self, self.find_box)
         self.charting.add_commands()
@@ -47,11 +50,17 @@ class Window(Workbench):
 
         made = StepPalette()
         made.chosen.connect(lambda kind: self.commands.run(f"add_{kind}"))
+        made.piece_chosen.connect(self.step_pieces.add)
+        made.piece_dropped.connect(self.step_pieces.drop)
         return made
 
     def _choose_step(self, at: QPoint) -> None:
         if self.pull is not None:
             kinds = [step.kind.capitalize() for step in self.pull.pull.steps]
+            self.step_palette.offer(
+                [(piece.name, ", ".join(step.kind.capitalize() for step in piece.steps))
+                 for piece in self.step_pieces.offered()]
+            )  # fmt: skip
             self.step_palette.open(at, kinds[-1] if kinds else "Query")
 
     def _offer_more(self) -> None:

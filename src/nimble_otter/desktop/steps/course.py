@@ -158,6 +158,7 @@ class CourseStrip(QWidget):
     down_wanted = Signal()
     run_wanted = Signal()
     copy_wanted = Signal(int)
+    keep_wanted = Signal(int, int)
 
     def __init__(self) -> None:
         super().__init__()
@@ -497,6 +498,8 @@ class CourseStrip(QWidget):
             ("Move upstream…", lambda: self.upstream_wanted.emit(at)),
             ("Rename…", lambda: self.rename(at)),
             ("Copy to another pull…", lambda: self.copy_wanted.emit(at)),
+            ("Keep as a piece…", lambda: self.keep_wanted.emit(at, at)),
+            ("Keep all steps as a piece…", lambda: self.keep_wanted.emit(0, len(open_pull.pull.steps) - 1)),
             ("Move left", lambda: self.move_step(at, at - 1)),
             ("Move right", lambda: self.move_step(at, at + 1)),
             ("Remove", lambda: self.remove(at)),

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PySide6.QtCore import QEvent, QObject, QPoint, QSize, Qt, Signal
 from PySide6.QtGui import QEnterEvent, QKeyEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QAbstractButton, QFrame, QGridLayout, QLabel, QLayout, QLineEdit, QVBoxLayout, QWidget
 
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.theme import theme, ui_font
-from nimble_otter.desktop.kit.widgets import calling, column, label
+from nimble_otter.desktop.kit.widgets import calling, clear, column, label
 
 GROUPS = (
     (("Keep rows", (("filter", "by values, comparison or SQL"), ("top", "the first n, of all or per group"),
@@ -22,13 +24,16 @@ GROUPS = (
 )  # fmt: skip
 """Columns of groups: the title, and kinds of steps with what they do."""
 _ENTRY = QSize(208, 42)
+_TITLES = sum(map(len, GROUPS))
+_MOST_PIECES = 9
 
 
 class _Entry(QAbstractButton):
-    def __init__(self, kind: str, line: str, palette: StepPalette) -> None:
+    def __init__(self, kind: str, line: str, palette: StepPalette, is_piece: bool = False) -> None:
         super().__init__()
-        self.kind, self.line, self._palette = kind, line, palette
-        self.setAccessibleName(f"{kind.capitalize()}: {line}")
+        self.kind, self.line, self._palette, self.is_piece = kind, line, palette, is_piece
+        self.title = kind if is_piece else kind.capitalize()
+        self.setAccessibleName(f"{self.title}: {line}")
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.setFixedSize(_ENTRY)
 
@@ -45,16 +50,26 @@ class _Entry(QAbstractButton):
                 painter.drawRoundedRect(self.rect().adjusted(0, 1, 0, -1), 5, 5)
             painter.setFont(ui_font(bold=True))
             painter.setPen(theme["ink"])
-            painter.drawText(self.rect().adjusted(8, 4, -6, -20), Qt.AlignmentFlag.AlignVCenter, self.kind.capitalize())
+            painter.drawText(
+                self.rect().adjusted(8, 4, -6, -20), Qt.AlignmentFlag.AlignVCenter, self._cut(painter, self.title)
+            )
             painter.setFont(ui_font(tokens.SMALL_PX))
             painter.setPen(theme["muted"])
-            painter.drawText(self.rect().adjusted(8, 21, -6, -3), Qt.AlignmentFlag.AlignVCenter, self.line)
+            painter.drawText(
+                self.rect().adjusted(8, 21, -6, -3), Qt.AlignmentFlag.AlignVCenter, self._cut(painter, self.line)
+            )
+
+    def _cut(self, painter: QPainter, text: str) -> str:
+        return painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, self.width() - 14)
 
 
 class StepPalette(QFrame):
-    """`chosen` with the kind of step."""
+    """`chosen` with the kind of step, `piece_chosen` with the name of steps that were kept, `piece_dropped` where they
+    are to be forgotten."""
 
     chosen = Signal(str)
+    piece_chosen = Signal(str)
+    piece_dropped = Signal(str)
 
     def __init__(self) -> None:
         super().__init__(None, Qt.WindowType.Popup)
@@ -80,6 +95,9 @@ class StepPalette(QFrame):
                 entry.clicked.connect(calling(self._choose, entry))
             self.columns.append(entries)
             grid.addLayout(column(*parts, None, space=2), 0, at)
+        self._pieces = QVBoxLayout()
+        self._pieces.setSpacing(2)
+        grid.addLayout(column(self._pieces, None), 0, len(GROUPS))
         whole = QVBoxLayout(self)
         whole.setContentsMargins(12, 12, 12, 12)
         whole.setSpacing(10)
@@ -87,6 +105,22 @@ class StepPalette(QFrame):
         whole.addWidget(self.nothing)
         whole.addLayout(grid)
         self.current: _Entry | None = None
+
+    def offer(self, pieces: Sequence[tuple[str, str]]) -> None:
+        """Steps that were kept: their names, and what they are."""
+        del self.columns[len(GROUPS) :]
+        del self._titles[_TITLES:]
+        clear(self._pieces)
+        if not pieces:
+            return
+        own = [_Entry(name, line, self, is_piece=True) for name, line in pieces[:_MOST_PIECES]]
+        title = label("Pieces", "muted", tokens.SMALL_PX, bold=True)
+        for part in (title, *own):
+            self._pieces.addWidget(part)
+        for entry in own:
+            entry.clicked.connect(calling(self._choose, entry))
+        self._titles.append((title, own))
+        self.columns.append(own)
 
     def open(self, at: QPoint, after: str) -> None:
         """Show it under a place, all steps in sight."""
@@ -115,17 +149,24 @@ class StepPalette(QFrame):
         wanted = text.strip().casefold()
         for own in self.columns:
             for entry in own:
-                words = f"{entry.kind} {entry.line.casefold()}".split()
+                words = f"{entry.kind.casefold()} {entry.line.casefold()}".split()
                 entry.setVisible(any(word.startswith(wanted) for word in words))
         for title, own in self._titles:
             title.setVisible(any(not entry.isHidden() for entry in own))
-        named = [entry for entry in self.entries if entry.kind.startswith(wanted)]
+        named = [entry for entry in self.entries if entry.kind.casefold().startswith(wanted)]
         self.nothing.setVisible(not self.entries)
         self.mark(next(iter([*named, *self.entries]), None))
 
     def _choose(self, entry: _Entry) -> None:
         self.close()
-        self.chosen.emit(entry.kind)
+        (self.piece_chosen if entry.is_piece else self.chosen).emit(entry.kind)
+
+    def _drop(self, entry: _Entry) -> None:
+        """Forget a piece."""
+        self.piece_dropped.emit(entry.kind)
+        self.offer([(each.kind, each.line) for each in self.columns[-1] if each is not entry])
+        self._narrow(self.field.text())
+        self.adjustSize()
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         """Move by arrows, take by Enter."""
@@ -140,6 +181,9 @@ class StepPalette(QFrame):
             at = next(n for n, own in enumerate(self.columns) if self.current in own)
             other = self.columns[(at + (1 if key == Qt.Key.Key_Right else -1)) % len(self.columns)]
             self.mark(other[min(self.columns[at].index(self.current), len(other) - 1)])
+            return True
+        if key == Qt.Key.Key_Delete and self.current.is_piece:
+            self._drop(self.current)
             return True
         if key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             self._choose(self.current)
