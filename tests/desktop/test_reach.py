@@ -7,9 +7,11 @@ import pytest
 from PySide6.QtCore import QEvent, QMimeData, QPointF, Qt
 from PySide6.QtGui import QImage, QMouseEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QPushButton
+from PySide6.QtWidgets import QApplication, QFileDialog, QPushButton
 
 from nimble_otter.changes import Action
+from nimble_otter.cli import main
+from nimble_otter.cli.delivery import saved_sources
 from nimble_otter.desktop.kit.confirm_dialogs import CareQuestion
 from nimble_otter.desktop.kit.mime_types import NAME_DRAG
 from nimble_otter.desktop.kit.offscreen import wait_until
@@ -530,3 +532,37 @@ def test_only_what_is_copied_is_fetched_whole(essays):
     settle(window)
     assert QApplication.clipboard().text() == "é"
     assert window.pull.truncated.cells() == {0: [2]}
+
+
+def test_a_source_goes_to_a_colleague_as_a_file(window, tmp_path, monkeypatch, capsys):
+    path = tmp_path / "far.source"
+    kept = Source(
+        "Far", "postgresql://ann@far:5432/levels", "production", True, True, True, password_command="pass far"
+    )
+    window.hub.add(kept, "s3cret")
+    window.pages.edit_source(window.hub.find("Far"))
+    page = window.source_page
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(path), ""))
+    page.export.click()
+    assert "without its password" in page.outcome.text()
+    assert not any(word in path.read_text() for word in ("s3cret", "pass far", "clear"))
+    path.write_text(path.read_text() + 'password_command = "rm -rf x"\nclear_password = true\n')
+    window.hub.remove(window.hub.find("Far"))
+    window.open_any(path)
+    assert (page.name.text(), page.url.text(), page.stage.currentData()) == ("Far", kept.url, "production")
+    assert (page.read_only.isChecked(), page.care.isChecked()) == (True, True)
+    assert page.command.text() == ""  # it would run here
+    assert not page.clear.isChecked()
+    assert not page.save.isEnabled()  # it is tested first
+    assert window.hub.find("Far") is None
+    for text, says in (("broken", "not the file of a source"), ("version = 1", "0 sources"), ("version = 9", "newer")):
+        path.write_text(text)
+        window.open_any(path)
+        assert says in window.status.message.text()
+    own = tmp_path / "own.source"
+    for words, code in ((["export", "Merrow survey", str(own)], 0), (["export", "None such", str(own)], 3),
+                        (["import", str(own), "Mine"], 0), (["import", str(own), "Mine"], 2), (["export"], 2),
+                        (["import", str(tmp_path / "none")], 3)):  # fmt: skip
+        assert main(["sources", *words]) == code, words
+    assert any(source.name == "Mine" for source in saved_sources())
+    capsys.readouterr()

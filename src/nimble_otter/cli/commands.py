@@ -180,9 +180,17 @@ def parser() -> argparse.ArgumentParser:
 def _add_listing(commands: Mapping[str, argparse.ArgumentParser], tables: argparse.ArgumentParser, source: str) -> None:
     """The commands that tell what there is."""
     sources = commands["sources"]
-    sources.add_argument("what", nargs="?", default="list", choices=("list", "add", "test", "remove"))
-    sources.add_argument("name", nargs="?", default="", metavar="NAME")
-    sources.add_argument("address", nargs="?", default="", metavar="ADDRESS", help=f"of add: {source}")
+    sources.add_argument(
+        "what", nargs="?", default="list", choices=("list", "add", "test", "remove", "export", "import")
+    )
+    sources.add_argument("name", nargs="?", default="", metavar="NAME", help="of import: a file")
+    sources.add_argument(
+        "address",
+        nargs="?",
+        default="",
+        metavar="ADDRESS",
+        help=f"of add: {source}; of export: a file; of import: another name",
+    )
     sources.add_argument("--stage", default="", metavar="WORD", help="of add: its environment, such as production")
     sources.add_argument(
         "--password-command",

@@ -6,6 +6,7 @@ import json
 import sys
 from argparse import Namespace
 from collections.abc import Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from nimble_otter.cli.delivery import Terminal, saved_sources, source_named, with_password
@@ -40,14 +41,36 @@ def show(lines: Sequence[Line], as_json: bool) -> int:
 
 
 def sources(options: Namespace) -> int:
-    """`sources`: list, add, test or remove saved sources."""
-    return {"list": _list, "add": _add, "test": _test, "remove": _remove}[options.what](options)
+    """`sources`: list, add, test or remove saved sources, or hand one on as a file."""
+    does = {"list": _list, "add": _add, "test": _test, "remove": _remove, "export": _export, "import": _import}
+    return does[options.what](options)
 
 
 def _list(options: Namespace) -> int:
     return show([{"name": source.name, "kind": source.word, "address": source.url, "environment": source.stage,
                   "marks": " ".join(["read-only"] * source.is_read_only + ["care"] * source.care)}
                  for source in saved_sources()], options.json)  # fmt: skip
+
+
+def _export(options: Namespace) -> int:
+    from nimble_otter.sources.saved import export_source
+
+    if not options.name or not options.address:
+        raise UsageError("sources export needs a NAME and a FILE.")
+    export_source(_saved(options), Path(options.address))
+    note(f"{options.name} is in {options.address}, without its password.")
+    return 0
+
+
+def _import(options: Namespace) -> int:
+    from nimble_otter.sources.saved import import_source
+
+    if not options.name:
+        raise UsageError("sources import needs a FILE, and takes another NAME.")
+    read = import_source(Path(options.name))
+    options.name, options.address = options.address or read.name, read.url
+    options.stage, options.care, options.read_only = read.stage, read.care, read.read_only
+    return _add(options)
 
 
 def _add(options: Namespace) -> int:

@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import tomli_w
 
-from nimble_otter.errors import CorruptError, TooNewError
-from nimble_otter.files import read_text, set_aside, update_text
+from nimble_otter.errors import CorruptError, SavedError, TooNewError
+from nimble_otter.files import read_text, set_aside, update_text, write_text
 from nimble_otter.sources.source import Source
 
 VERSION = 1
+SUFFIX = ".source"
+"""Of the file of one source."""
 _MARKS = ("stage", "care", "read_only", "clear_password", "password_command")
 _TEXTS = ("stage", "password_command")
 
@@ -49,6 +52,28 @@ def change_sources(path: Path, change: Callable[[list[Source]], list[Source]]) -
     except UnicodeDecodeError as problem:
         raise CorruptError("The list of sources is damaged: it is not text.", f"It is {path}.") from problem
     return found
+
+
+def export_source(source: Source, path: Path) -> None:
+    """Write one source into a file of its own, without its password or what gets it. Raises: SavedError."""
+    try:
+        write_text(path, _written([replace(source, password_command="", clear_password=False)]), is_private=False)
+    except OSError as problem:
+        raise SavedError(f"{path} can't be written: {problem.strerror}.", "Choose another folder.") from problem
+
+
+def import_source(path: Path) -> Source:
+    """The source of such a file. What would run or reveal something by itself is left out of it: the command that
+    prints a password, and leave to send one in clear. Raises: SavedError's."""
+    try:
+        found = _read(read_text(path), path)
+    except OSError as problem:
+        raise SavedError(f"{path} can't be read: {problem.strerror}.") from problem
+    except (UnicodeDecodeError, ValueError) as problem:
+        raise CorruptError(f"{path.name} is not the file of a source: {problem}.") from problem
+    if len(found) != 1:
+        raise CorruptError(f"{path.name} has {len(found)} sources.", "A file of a source has one.")
+    return replace(found[0], password_command="", clear_password=False)
 
 
 def _read(text: str, path: Path) -> list[Source]:

@@ -96,6 +96,15 @@ class Pages:
         self._window.source_page.open(server)
         self._window.turn_to(SOURCE)
 
+    def take_source(self, path: Path) -> None:
+        """Open the page of a source with what its file says."""
+        try:
+            self._window.source_page.take(path)
+        except OtterError as problem:
+            self._workspace.say(str(problem), True)
+            return
+        self._window.turn_to(SOURCE)
+
     def edit_source(self, source: Source) -> None:
         """Open the page of a source."""
         self._window.source_page.open(source=source)

@@ -18,6 +18,7 @@ from nimble_otter.desktop.shell.find_box import FindBox
 from nimble_otter.desktop.shell.step_pieces import StepPieces
 from nimble_otter.desktop.shell.tracing import Tracing
 from nimble_otter.desktop.shell.workbench import Workbench
+from nimble_otter.sources.saved import SUFFIX as SOURCE_SUFFIX
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.chart.drawer import ChartDrawer
@@ -96,6 +97,10 @@ class Window(Workbench):
         if self.pull is not None:
             self.pull.shaping.show_failing(None)
             self.grid.setFocus()
+
+    def open_any(self, path: Path) -> None:
+        """See `Workbench.open_any`; the file of a source fills its page."""
+        self.pages.take_source(path) if path.suffix == SOURCE_SUFFIX else super().open_any(path)
 
     def take_over(self, files: list[str]) -> None:
         """Open what another start of the program was given, and come to the front."""

@@ -15,6 +15,7 @@ from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.errors import ConnectError, OtterError
 from nimble_otter.sources import Source, driver_for
 from nimble_otter.sources.client_files import service_url
+from nimble_otter.sources.saved import SUFFIX, export_source, import_source
 from nimble_otter.sources.source import source_of_file
 from nimble_otter.sources.uri import FILE, SERVER, TLS, Parts, kinds, parts_of, url_of
 from nimble_otter.sources.urls import split_secret
@@ -61,6 +62,7 @@ class SourcePage(FormPage):
         self.clear.setToolTip("Without this, the password is never sent in clear text over a connection without TLS")
         self.test, self.save = button("Test", self._test), button("Save", self._save, "primary")
         self.copy = button("Copy", self._copy, "", "A new source like this one")
+        self.export = button("Export…", self._export, "", "Into a file for colleagues, without its password")
         self.remove = button("Remove", self._remove, "", "Remove it from the list; pulls that use it keep its URI")
         self.outcome = label("", "muted", wrap=True)
         self.outcome.setMinimumHeight(34)
@@ -94,7 +96,8 @@ class SourcePage(FormPage):
             row(self.named(""), self.read_only),
             row(self.named(""), self.care),
             8,
-            row(self.named(""), self.test, self.save, self.copy, self.remove, button("Close", self.closed.emit), None),
+            row(self.named(""), self.test, self.save, self.copy, self.export, self.remove,
+                button("Close", self.closed.emit), None),
             row(self.named(""), self.outcome),
             None,
             space=8,
@@ -127,6 +130,7 @@ class SourcePage(FormPage):
         self.command.setText(source.password_command if source is not None else "")
         self.show_parts(parts_of(source.url) if source is not None else Parts(SERVER if server else FILE))
         self.copy.setVisible(source is not None)
+        self.export.setVisible(source is not None)
         self.remove.setVisible(source is not None)
         self._say("", "muted")
         if source is not None:
@@ -302,8 +306,34 @@ class SourcePage(FormPage):
         self.title.setText("Add a source")
         self.name.setText(f"{self.name.text()} copy")
         self.copy.setVisible(False)
+        self.export.setVisible(False)
         self.remove.setVisible(False)
         self.name.setFocus()
+
+    def _export(self) -> None:
+        if self._known is None:
+            return
+        name = f"{self._known.name}{SUFFIX}"
+        path, _ = QFileDialog.getSaveFileName(self, "Export the source", name, f"Sources (*{SUFFIX})")
+        if not path:
+            return
+        try:
+            export_source(self._known, Path(path))
+        except OtterError as problem:
+            self._say(str(problem), "plum")
+            return
+        self._say(f"{self._known.name} is in {path}, without its password.", "water")
+
+    def take(self, path: Path) -> None:
+        """Fill the page from the file of a source, which is looked at, tested and saved here. Raises: SavedError's."""
+        source = import_source(path)
+        self.open(source=source)
+        self._known = None
+        self.title.setText("Add a source")
+        for made in (self.copy, self.export, self.remove):
+            made.hide()
+        self._say(f"As {path.name} has it. Look at it, give the password it needs, and test it.", "muted")
+        self._ready()
 
     def _remove(self) -> None:
         if self._known is not None:

@@ -354,7 +354,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using sources' -l password-comm
 complete -c nimble-otter -n '_shtab_nimble_otter_using sources' -l read-only -d 'of add: never write there'
 complete -c nimble-otter -n '_shtab_nimble_otter_using sources' -l care -d 'of add: ask once more before writing'
 complete -c nimble-otter -n '_shtab_nimble_otter_using sources' -l json -d 'tell it as JSON'
-complete -c nimble-otter -n '_shtab_nimble_otter_using sources; and test $_shtab_nimble_otter_npos -eq 0' -ka "list add test remove" -d what
+complete -c nimble-otter -n '_shtab_nimble_otter_using sources; and test $_shtab_nimble_otter_npos -eq 0' -ka "list add test remove export import" -d what
 complete -c nimble-otter -n '_shtab_nimble_otter_using; and test $_shtab_nimble_otter_npos -eq 0' -a find -d 'find a value in a source, table by table'
 complete -c nimble-otter -n '_shtab_nimble_otter_using find' -s h -l help -d 'show this help message and exit'
 complete -c nimble-otter -n '_shtab_nimble_otter_using find' -l password-file -xka "(__fish_complete_path (commandline -ct))" -d 'a file whose first line is the password'
