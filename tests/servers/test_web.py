@@ -169,6 +169,14 @@ def test_json_is_asked_like_any_table_and_anew_at_each_run(service, opened, monk
     service.rows = READINGS
 
 
+def test_more_pages_than_are_asked_for_are_told_and_not_left_out(service, opened, monkeypatch):
+    monkeypatch.setattr(web, "_PAGES", 3)
+    with pytest.raises(ConnectError, match="more than 3 pages"):
+        connect(Source("s", f"{service.base}/linked"))
+    assert asked(opened(f"{service.base}/linked#pages=3"), "select * from linked").rows == 15  # as it was said
+    assert asked(opened(f"{service.base}/linked#pages=4"), "select * from linked").rows == 20
+
+
 def test_nothing_is_written_to_a_service(service, opened):
     connection = opened(f"{service.base}/rows.json")
     with pytest.raises(ChangeError):

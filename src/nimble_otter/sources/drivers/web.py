@@ -124,6 +124,8 @@ class WebConnection(SqliteConnection):
             elif urlsplit(more)[:2] != urlsplit(self._url)[:2]:
                 raise ConnectError("The next page is on another host.", "Its address was not asked.")
             url = more
+        if url and url not in seen and "pages" not in self._options:
+            raise ConnectError(f"The service has more than {most} pages.", "Say how many behind the #, as pages=5000.")
         self._version += 1
         write_tables(self._file, {name or self._table: together(parts) for name, parts in tables.items()})
         self._asked_at = time.monotonic()
