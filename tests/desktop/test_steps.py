@@ -334,6 +334,22 @@ def test_steps_are_kept_as_a_piece_and_used_in_another_pull(window, monkeypatch,
     palette = window.step_palette
     assert "odd.pull" in window.status.message.text()  # told, and left as it is
     assert [(e.title, e.line) for e in palette.entries if e.is_piece] == [("deep - ones", "Filter, Sort")]
+    used = [(e.title, e.line) for e in palette.entries if e.line.endswith("in lab_sample")]
+    assert used == [(step.words(), f"{step.kind.capitalize()}, in lab_sample") for step in steps]
+    next(e for e in palette.entries if e.line == "Sort, in lab_sample").click()
+    assert window.pull.pull.steps == steps[1:]
+    window.course.add_wanted.emit(QPoint(0, 0))
+    assert [e.line for e in palette.entries if e.line.endswith("in lab_sample")] == ["Filter, in lab_sample"]
+    palette.close()
+    window.commands.run("undo")
+    window.open_table(source, next(t for t in window.hub.tables[source.name] if t.name == "river"))
+    settle(window)
+    window.course.add_wanted.emit(QPoint(0, 0))
+    assert not any(e.line.endswith("in lab_sample") for e in palette.entries)  # no such columns here
+    palette.close()
+    window.show_pull(1)
+    settle(window)
+    window.course.add_wanted.emit(QPoint(0, 0))
     qtbot.keyClicks(palette.field, "deep")
     qtbot.keyClick(palette.field, Qt.Key.Key_Return)
     settle(window)

@@ -2,17 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from contextlib import suppress
+from pathlib import Path
 from typing import TYPE_CHECKING
 
+import numpy as np
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QInputDialog
 
+from nimble_otter.desktop.pulls.new_steps import place_for
 from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.errors import SavedError
+from nimble_otter.pull import run_course
+from nimble_otter.pull.file import load_pull
 from nimble_otter.pull.pieces import Piece, drop_piece, keep_piece, load_pieces
+from nimble_otter.pull.steps import Step
+from nimble_otter.table import Table
 
 if TYPE_CHECKING:
     from PySide6.QtWidgets import QWidget
+
+
+_USABLE = ("filter", "sort", "compute", "group", "columns", "check")
 
 
 class StepPieces(QObject):
@@ -43,6 +55,34 @@ class StepPieces(QObject):
             self._workspace.say(str(problem), True)
             return
         self._workspace.say(f"Kept as {kept.stem}; the + of a course offers it.", False)
+
+    def used(self, recent: Sequence[Path]) -> list[tuple[Step, str]]:
+        """Filters, sorts and the like of other open pulls and of recent ones that fit the columns in sight, each with
+        the pull that it is of."""
+        pull = self._workspace.pull
+        if pull is None or pull.table is None:
+            return []
+        others = [other.pull for other in self._workspace.pulls if other is not pull]
+        for path in recent:
+            with suppress(SavedError):
+                others.append(load_pull(path))
+        nothing = Table(pull.table.fields, tuple(column.take(np.arange(0)) for column in pull.table.columns), 0)
+        found: dict[str, tuple[Step, str]] = {}
+        mine = {(step.kind, step.words()) for step in pull.pull.steps}
+        for other in others:
+            for step in other.steps:
+                key = (step.kind, step.words())
+                if step.kind in _USABLE and key not in mine and str(key) not in found:
+                    course = run_course(nothing, (*pull.pull.steps, step))
+                    if course.results[-1].error is None:
+                        found[str(key)] = step, other.name
+        return list(found.values())
+
+    def add_used(self, step: Step, where: str) -> None:
+        """Put a step of another pull behind those of the pull in sight."""
+        pull = self._workspace.pull
+        if pull is not None:
+            pull.shaping.add_step(step, f"Add {step.kind} of {where}", place_for(step, pull.pull.steps))
 
     def add(self, name: str) -> None:
         """Put the steps of a piece behind those of the pull in sight; one undo takes them away."""

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QApplication, QMenu
 
 from nimble_otter.desktop.grid.rows_views import BOTH, CHART_ALONE
 from nimble_otter.desktop.pulls.aspect import Aspect
+from nimble_otter.desktop.runtime.state_store import recent_paths
 from nimble_otter.desktop.shell.charting import Charting
 from nimble_otter.desktop.shell.commands import add_commands, collect_findings
 from nimble_otter.desktop.shell.comparing import Comparing
@@ -18,6 +19,7 @@ from nimble_otter.desktop.shell.find_box import FindBox
 from nimble_otter.desktop.shell.step_pieces import StepPieces
 from nimble_otter.desktop.shell.tracing import Tracing
 from nimble_otter.desktop.shell.workbench import Workbench
+from nimble_otter.pull.steps import Step
 from nimble_otter.sources.saved import SUFFIX as SOURCE_SUFFIX
 
 if TYPE_CHECKING:
@@ -34,6 +36,7 @@ class Window(Workbench):
         self.status.more_wanted.connect(self._offer_more)
         self.status.view_chosen.connect(self._choose_view)
         self.step_pieces = StepPieces(self.workspace, self)
+        self._used: list[tuple[Step, str]] = []
         self.course.add_wanted.connect(self._choose_step)
         self.course.keep_wanted.connect(self.step_pieces.keep)
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
@@ -53,14 +56,17 @@ class Window(Workbench):
         made.chosen.connect(lambda kind: self.commands.run(f"add_{kind}"))
         made.piece_chosen.connect(self.step_pieces.add)
         made.piece_dropped.connect(self.step_pieces.drop)
+        made.used_chosen.connect(lambda n: self.step_pieces.add_used(*self._used[n]))
         return made
 
     def _choose_step(self, at: QPoint) -> None:
         if self.pull is not None:
             kinds = [step.kind.capitalize() for step in self.pull.pull.steps]
+            self._used = self.step_pieces.used(recent_paths(self.layout_state))
             self.step_palette.offer(
                 [(piece.name, ", ".join(step.kind.capitalize() for step in piece.steps))
-                 for piece in self.step_pieces.offered()]
+                 for piece in self.step_pieces.offered()],
+                [(step.name or step.words(), f"{step.kind.capitalize()}, in {where}") for step, where in self._used],
             )  # fmt: skip
             self.step_palette.open(at, kinds[-1] if kinds else "Query")
 

@@ -26,13 +26,14 @@ GROUPS = (
 _ENTRY = QSize(208, 42)
 _TITLES = sum(map(len, GROUPS))
 _MOST_PIECES = 9
+_USED = "used "
 
 
 class _Entry(QAbstractButton):
-    def __init__(self, kind: str, line: str, palette: StepPalette, is_piece: bool = False) -> None:
+    def __init__(self, kind: str, line: str, palette: StepPalette, is_piece: bool = False, title: str = "") -> None:
         super().__init__()
         self.kind, self.line, self._palette, self.is_piece = kind, line, palette, is_piece
-        self.title = kind if is_piece else kind.capitalize()
+        self.title = title or (kind if is_piece else kind.capitalize())
         self.setAccessibleName(f"{self.title}: {line}")
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.setFixedSize(_ENTRY)
@@ -65,11 +66,12 @@ class _Entry(QAbstractButton):
 
 class StepPalette(QFrame):
     """`chosen` with the kind of step, `piece_chosen` with the name of steps that were kept, `piece_dropped` where they
-    are to be forgotten."""
+    are to be forgotten; `used_chosen` with the number of a step that was used elsewhere."""
 
     chosen = Signal(str)
     piece_chosen = Signal(str)
     piece_dropped = Signal(str)
+    used_chosen = Signal(int)
 
     def __init__(self) -> None:
         super().__init__(None, Qt.WindowType.Popup)
@@ -106,21 +108,24 @@ class StepPalette(QFrame):
         whole.addLayout(grid)
         self.current: _Entry | None = None
 
-    def offer(self, pieces: Sequence[tuple[str, str]]) -> None:
-        """Steps that were kept: their names, and what they are."""
+    def offer(self, pieces: Sequence[tuple[str, str]], used: Sequence[tuple[str, str]] = ()) -> None:
+        """Steps that were kept: their names, and what they are; and steps used elsewhere: their words, and where."""
         del self.columns[len(GROUPS) :]
         del self._titles[_TITLES:]
         clear(self._pieces)
-        if not pieces:
-            return
-        own = [_Entry(name, line, self, is_piece=True) for name, line in pieces[:_MOST_PIECES]]
-        title = label("Pieces", "muted", tokens.SMALL_PX, bold=True)
-        for part in (title, *own):
-            self._pieces.addWidget(part)
-        for entry in own:
+        kept = [_Entry(name, line, self, is_piece=True) for name, line in pieces[:_MOST_PIECES]]
+        room = _MOST_PIECES - len(kept)
+        others = [_Entry(f"{_USED}{n}", line, self, title=words) for n, (words, line) in enumerate(used[:room])]
+        for title, own in (("Pieces", kept), ("Used elsewhere", others)):
+            if not own:
+                continue
+            self._titles.append((label(title, "muted", tokens.SMALL_PX, bold=True), own))
+            for part in (self._titles[-1][0], *own):
+                self._pieces.addWidget(part)
+        for entry in (*kept, *others):
             entry.clicked.connect(calling(self._choose, entry))
-        self._titles.append((title, own))
-        self.columns.append(own)
+        if kept or others:
+            self.columns.append([*kept, *others])
 
     def open(self, at: QPoint, after: str) -> None:
         """Show it under a place, all steps in sight."""
@@ -149,22 +154,27 @@ class StepPalette(QFrame):
         wanted = text.strip().casefold()
         for own in self.columns:
             for entry in own:
-                words = f"{entry.kind.casefold()} {entry.line.casefold()}".split()
+                words = f"{entry.title} {entry.line}".casefold().split()
                 entry.setVisible(any(word.startswith(wanted) for word in words))
         for title, own in self._titles:
             title.setVisible(any(not entry.isHidden() for entry in own))
-        named = [entry for entry in self.entries if entry.kind.casefold().startswith(wanted)]
+        named = [entry for entry in self.entries if entry.title.casefold().startswith(wanted)]
         self.nothing.setVisible(not self.entries)
         self.mark(next(iter([*named, *self.entries]), None))
 
     def _choose(self, entry: _Entry) -> None:
         self.close()
-        (self.piece_chosen if entry.is_piece else self.chosen).emit(entry.kind)
+        if entry.kind.startswith(_USED):
+            self.used_chosen.emit(int(entry.kind.removeprefix(_USED)))
+        else:
+            (self.piece_chosen if entry.is_piece else self.chosen).emit(entry.kind)
 
     def _drop(self, entry: _Entry) -> None:
         """Forget a piece."""
         self.piece_dropped.emit(entry.kind)
-        self.offer([(each.kind, each.line) for each in self.columns[-1] if each is not entry])
+        left = [each for each in self.columns[-1] if each is not entry]
+        kept = [(each.kind, each.line) for each in left if each.is_piece]
+        self.offer(kept, [(each.title, each.line) for each in left if not each.is_piece])
         self._narrow(self.field.text())
         self.adjustSize()
 
