@@ -151,6 +151,44 @@ def document_server():
         yield server
 
 
+_LONGEST = (
+    "test_write_back",
+    "test_journey",
+    "test_window",
+    "test_write_cuts",
+    "test_types",
+    "test_send",
+    "test_trust",
+    "test_upstream",
+    "test_write_faults",
+    "test_columns",
+    "test_charts",
+    "test_panes",
+    "test_cli",
+    "test_change",
+    "test_documents",
+    "test_secrets",
+    "test_pending",
+    "test_schedules",
+    "test_office",
+    "test_house",
+    "test_table",
+    "test_formats",
+    "test_compare",
+    "test_ask",
+    "test_reach",
+    "test_drivers",
+    "test_general",
+    "test_couch",
+)
+"""Files whose tests take longest: begun first, so that none is left alone at the end."""
+
+
+def pytest_collection_modifyitems(items):
+    places = {name: place for place, name in enumerate(_LONGEST)}
+    items.sort(key=lambda item: places.get(item.path.stem, len(places)))
+
+
 @pytest.hookimpl(trylast=True)
 def pytest_configure(config):
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")

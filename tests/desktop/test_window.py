@@ -32,6 +32,7 @@ from nimble_otter.desktop.shell.find_box import Finding, Index
 from nimble_otter.desktop.shell.help_page import TROUBLE, guide_parts
 from nimble_otter.desktop.shell.settings_page import LINES
 from nimble_otter.desktop.shell.window import Window
+from nimble_otter.memory import LIMIT
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.deliver import rows_to_send
 from nimble_otter.pull.steps import Condition, FilterStep, GroupStep, SortBy, SortStep, group_keys
@@ -843,7 +844,7 @@ def test_every_error_has_its_section_in_the_guide_and_leads_there(window):
 SET = {
     "theme": "dark", "text_percent": 110, "row_height": 50, "stripes": True, "null_mark": "NULL", "thousands": False,
     "date_form": "dd.MM.yyyy", "time_form": "dd.MM.yyyy HH:mm", "time_zone": "Europe/Vienna", "row_limit": 12,
-    "history_days": 3, "code_size": 18, "wrap_lines": True, "offer_names": False, "guard": "row",
+    "history_days": 3, "code_size": 18, "wrap_lines": True, "offer_names": False, "guard": "row", "memory_mb": 8192,
 }  # fmt: skip
 
 
@@ -871,6 +872,8 @@ def test_every_setting_can_be_set_on_its_page_and_is_there_at_the_next_start(mak
     again = make_window(demo=False)
     again.new_pull()
     assert again.pull.pull.guard == "row"
+    assert LIMIT.bytes == 8192 << 20
+    LIMIT.set(0)  # it is that of the process
     editor = again.query_drawer.editor
     assert (editor.font().pixelSize(), editor.lineWrapMode()) == (18, editor.LineWrapMode.WidgetWidth)
     editor.setFocus()
