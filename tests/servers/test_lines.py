@@ -202,6 +202,42 @@ def certificate(tmp_path_factory):
     return folder
 
 
+def who_is_certified(postgres, parts, folder):
+    """A user that has no password, but a certificate of its own: with it, and without."""
+    for command in (
+        "openssl req -newkey rsa:2048 -nodes -subj /CN=heron -keyout heron.key -out heron.csr",
+        "openssl x509 -req -in heron.csr -CA cert.pem -CAkey key.pem -CAcreateserial -days 2 -out heron.pem",
+    ):
+        subprocess.run(shlex.split(command), cwd=folder, check=True, capture_output=True)
+    (folder / "heron.key").chmod(0o600)
+    rules = postgres.folder / "data" / "pg_hba.conf"
+    before = rules.read_text()
+    rules.write_text(f"hostssl all heron all cert\n{before}")
+    postgres.ask(f"alter system set ssl_ca_file = '{postgres.folder}/cert.pem'")
+    postgres.ask("create role heron login")
+    postgres.ask("select pg_reload_conf()")
+    try:
+        own = (("sslcert", str(folder / "heron.pem")), ("sslkey", str(folder / "heron.key")))
+        source = Source("x", url_of(replace(parts, user="heron", rest=own)))
+        postgres.wait(lambda: _answers(source))
+        with pytest.raises(SourceError):
+            connect(Source("x", url_of(replace(parts, user="heron"))))
+    finally:
+        rules.write_text(before)
+        postgres.ask("alter system reset ssl_ca_file")
+        postgres.ask("drop role heron")
+
+
+def _answers(source):
+    try:
+        connection = connect(source)
+    except SourceError:
+        return False
+    found = fetch(connection, Request("select current_user as who")).table.columns[0].values() == ["heron"]
+    connection.close()
+    return found
+
+
 def test_tls_is_used_and_the_certificate_checked(postgres, certificate, monkeypatch):
     for name in ("cert.pem", "key.pem"):
         target = postgres.folder / name
@@ -222,6 +258,7 @@ def test_tls_is_used_and_the_certificate_checked(postgres, certificate, monkeypa
         connection.close()
     with pytest.raises(ConnectError, match="TLS"):
         connect(Source("x", url_of(replace(parts, host="localhost"))))  # not the name in the certificate
+    who_is_certified(postgres, parts, certificate)
     postgres.ask("alter system set ssl = 'off'")
     postgres.ask("select pg_reload_conf()")
     postgres.wait(lambda: postgres.ask("show ssl")[0][0] == "off")

@@ -1,4 +1,4 @@
-"""Steps kept as pieces: put by from the course, and offered where a step is added."""
+"""Steps in several pulls: copied, kept as pieces, and offered where a step is added."""
 
 from __future__ import annotations
 
@@ -9,9 +9,12 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QObject
-from PySide6.QtWidgets import QInputDialog
+from PySide6.QtGui import QCursor
+from PySide6.QtWidgets import QInputDialog, QMenu
 
+from nimble_otter.desktop.kit.widgets import calling
 from nimble_otter.desktop.pulls.new_steps import place_for
+from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.errors import SavedError
 from nimble_otter.pull import run_course
@@ -55,6 +58,23 @@ class StepPieces(QObject):
             self._workspace.say(str(problem), True)
             return
         self._workspace.say(f"Kept as {kept.stem}; the + of a course offers it.", False)
+
+    def copy(self, at: int) -> None:
+        """Put a copy of a step into another open pull, which is chosen from a menu."""
+        pull, menu = self._workspace.pull, QMenu(self._parent)
+        if pull is None:
+            return
+        for other in self._workspace.pulls:
+            if other is not pull:
+                menu.addAction(other.pull.name, calling(self._copy_into, other, pull.pull.steps[at]))
+        if menu.isEmpty():
+            self._workspace.say("No other pull is open.", True)
+            return
+        menu.exec(QCursor.pos())
+
+    def _copy_into(self, other: OpenPull, step: Step) -> None:
+        other.shaping.add_step(step, f"Copy {step.kind}", place_for(step, other.pull.steps))
+        self._workspace.say(f"Copied to {other.pull.name}.", False)
 
     def used(self, recent: Sequence[Path]) -> list[tuple[Step, str]]:
         """Filters, sorts and the like of other open pulls and of recent ones that fit the columns in sight, each with

@@ -39,6 +39,7 @@ class Window(Workbench):
         self._used: list[tuple[Step, str]] = []
         self.course.add_wanted.connect(self._choose_step)
         self.course.keep_wanted.connect(self.step_pieces.keep)
+        self.course.copy_wanted.connect(self.step_pieces.copy)
         self.find_box = FindBox(self.title.box, self, lambda: collect_findings(self))
         add_commands(self, self.find_box)
         self.charting.add_commands()

@@ -24,14 +24,17 @@ class Windows(QObject):
     @property
     def opened(self) -> list[Window]:
         """The windows that are open."""
+        active = QApplication.activeWindow()
+        return sorted((each for each in self._made if each.isVisible()), key=lambda window: window is active)
+
+    def _forget_closed(self) -> None:
         for window in [each for each in self._made if not each.isVisible()]:
             self._made.remove(window)
             window.deleteLater()
-        active = QApplication.activeWindow()
-        return sorted(self._made, key=lambda window: window is active)
 
     def add(self, files: Sequence[str] = (), demo: bool = False) -> Window:
         """Another window, with these files; beside the one that was used last."""
+        self._forget_closed()
         before = self.opened[-1:]
         window = Window()
         window.window_wanted.connect(self.add)

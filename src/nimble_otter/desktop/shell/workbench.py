@@ -9,8 +9,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer
-from PySide6.QtGui import QCloseEvent, QCursor, QDragEnterEvent, QDropEvent
-from PySide6.QtWidgets import QApplication, QMenu, QMessageBox
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
+from PySide6.QtWidgets import QApplication, QMessageBox
 
 from nimble_otter.desktop.changes.write_controller import WriteController
 from nimble_otter.desktop.detail.follow import Follower
@@ -21,7 +21,7 @@ from nimble_otter.desktop.grid.presenter import GridPresenter
 from nimble_otter.desktop.grid.rows_find import RowsFind
 from nimble_otter.desktop.grid.rows_views import RowsViews
 from nimble_otter.desktop.grid.side_by_side import SideBySide
-from nimble_otter.desktop.kit.widgets import as_plain, calling
+from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.drawer import Drawer
 from nimble_otter.desktop.pulls.file_watcher import FileWatcher
@@ -112,7 +112,6 @@ class Workbench(Frame):
         self.course.run_wanted.connect(lambda: self.commands.run("run"))
         self.course.upstream_wanted.connect(self.upstream.move_up)
         self.course.down_wanted.connect(self.upstream.move_down)
-        self.course.copy_wanted.connect(self.copy_step)
         self.course.column_dropped.connect(self.actions_on_grid.group_by)
         self.actions_on_grid.copy_wanted.connect(
             lambda open_pull, blocks, form, exact: self.sending.copy(
@@ -411,24 +410,6 @@ class Workbench(Frame):
         at = place_for(step, open_pull.pull.steps)
         open_pull.shaping.add_step(step, f"Add {step.kind}", at)
         self.open_drawer(step_at(at))
-
-    def copy_step(self, at: int) -> None:
-        """Put a copy of a step into another open pull, which is chosen from a menu."""
-        open_pull, menu = self.pull, QMenu(self)
-        if open_pull is None:
-            return
-        step = open_pull.pull.steps[at]
-        for other in self.pulls:
-            if other is not open_pull:
-                menu.addAction(other.pull.name, calling(self._copy_into, other, step))
-        if menu.isEmpty():
-            self.say("No other pull is open.", True)
-            return
-        menu.exec(QCursor.pos())
-
-    def _copy_into(self, other: OpenPull, step: Step) -> None:
-        other.shaping.add_step(step, f"Copy {step.kind}", place_for(step, other.pull.steps))
-        self.say(f"Copied to {other.pull.name}.", False)
 
     def _show_pending(self, open_pull: OpenPull) -> None:
         self.workspace.show(open_pull)

@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import json
-import logging
 import re
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from functools import cache
 from itertools import islice
 from typing import TYPE_CHECKING, Any
 
@@ -28,8 +26,19 @@ from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.catalogue import EntryKind, TableInfo
 from nimble_otter.sources.dialects.postgresql import POSTGRESQL
 from nimble_otter.sources.plans import PlanNode, of_postgresql
+from nimble_otter.sources.postgresql_client import (
+    KINDS,
+    answered,
+    batches_from,
+    begin_reading,
+    columns_of,
+    form_of,
+    make_engine,
+    numbers_of,
+    told_by,
+)
 from nimble_otter.sources.reflect import Written, label_of
-from nimble_otter.sources.relational import CONNECT_S, Relational
+from nimble_otter.sources.relational import Relational
 from nimble_otter.sources.result_stream import BATCH, FIRST, Answer
 from nimble_otter.sources.session import Bound, Done
 from nimble_otter.sources.trace import Origin
@@ -40,9 +49,8 @@ from nimble_otter.table import Kind
 from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
-    from psycopg.adapt import Loader
-    from sqlalchemy import Engine, Inspector
-    from sqlalchemy.engine.interfaces import DBAPIConnection, DBAPICursor
+    from sqlalchemy import Inspector
+    from sqlalchemy.engine.interfaces import DBAPICursor
 
 _AS_TEXT = ("date", "timestamp", "timestamptz", "time", "timetz", "interval", "numeric", "json", "jsonb", "uuid",
             "inet", "cidr", "macaddr", "int4range", "int8range", "numrange", "daterange", "tsrange", "tstzrange",
@@ -50,11 +58,6 @@ _AS_TEXT = ("date", "timestamp", "timestamptz", "time", "timetz", "interval", "n
             "tstzmultirange")  # fmt: skip
 """Types kept as the server writes them: Python's cannot hold all their values (infinity, BC, 24:00, months), and the
 engine reads times and decimals from text faster than from objects."""
-_HINTS = {1082: Kind.DATE, 1114: Kind.TIME, 1184: Kind.ZONED, 1083: Kind.CLOCK, 1186: Kind.SPAN, 1700: Kind.DECIMAL,
-          16: Kind.BOOL, 2950: Kind.UUID}  # fmt: skip
-_HINTS |= dict.fromkeys((20, 21, 23), Kind.INT) | dict.fromkeys((700, 701), Kind.FLOAT)
-_HINTS |= dict.fromkeys((25, 1042, 1043), Kind.TEXT)
-
 
 _FILE, _NUMBER, _WORD = r"[^\0]+", r"\d{1,9}", r"[\w.\- ]{1,60}"
 _OPTIONS = {
@@ -115,7 +118,7 @@ class PostgresqlConnection(Relational):
     plan_form = "explain (format json) "
 
     def __init__(self, url: str, password: str | None, clear_password: bool = False) -> None:
-        super().__init__(_engine(with_secret(url, password), clear_password))
+        super().__init__(make_engine(with_secret(url, password), clear_password))
         self._named: _Named = {}
         self._probe()
 
@@ -192,12 +195,12 @@ class PostgresqlConnection(Relational):
     def _start(self, answer: Answer, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
         from psycopg import ProgrammingError
 
-        _begin_reading(answer.driver)
+        begin_reading(answer.driver)
         if answer.in_columns:
             told = self._start_columns(answer, text, values)
             if told is not None:
                 return told
-            _begin_reading(answer.driver)  # what was tried may have ended its transaction
+            begin_reading(answer.driver)  # what was tried may have ended its transaction
         cursor = answer.cursor = self.reading_cursor(answer.driver)
         rows = cursor.stream(mark_parameters(text, values, "pyformat"), values or None, size=BATCH)
         try:
@@ -207,12 +210,12 @@ class PostgresqlConnection(Relational):
                 return [], []
             raise
         if not first:  # the client library tells the columns only with a row
-            form = _form_of(answer.driver, mark_parameters(text, values, "dollar"))
-            names, kinds, answer.numbers = _columns_of(form)
+            form = form_of(answer.driver, mark_parameters(text, values, "dollar"))
+            names, kinds, answer.numbers = columns_of(form)
             return names, kinds
-        answer.rows = _batches(first, rows)
-        answer.numbers = _numbers(cursor.pgresult)
-        return [c.name for c in cursor.description], [_HINTS.get(c.type_code) for c in cursor.description]
+        answer.rows = batches_from(first, rows)
+        answer.numbers = numbers_of(cursor.pgresult)
+        return [c.name for c in cursor.description], [KINDS.get(c.type_code) for c in cursor.description]
 
     def _start_columns(
         self, answer: Answer, text: str, values: dict[str, object]
@@ -222,19 +225,19 @@ class PostgresqlConnection(Relational):
         import psycopg
 
         driver, plain = answer.driver, answer.driver.pgconn
-        if not (_COPIED.match(text) and driver.info.encoding == "utf-8" and _tells(plain, "integer_datetimes") == "on"
-                and _tells(plain, "server_encoding") != "SQL_ASCII"):  # fmt: skip
+        if not (_COPIED.match(text) and driver.info.encoding == "utf-8" and told_by(plain, "integer_datetimes") == "on"
+                and told_by(plain, "server_encoding") != "SQL_ASCII"):  # fmt: skip
             return None
         bound = mark_parameters(text, values, "pyformat")
         if values:
             bound = psycopg.ClientCursor(driver).mogrify(bound, values)
-        form = _form_of(driver, bound)
+        form = form_of(driver, bound)
         if form.status != psycopg.pq.ExecStatus.COMMAND_OK or not form.nfields:
             return None
         cursor = self.reading_cursor(driver)
         readers, is_cast = zip(*(copy_stream.reader_of(form, n, cursor) for n in range(form.nfields)), strict=True)
         plain.send_query_params(copy_stream.copy_of(bound, is_cast).encode(), None)
-        begun = _answered(driver)
+        begun = answered(driver)
         if begun.status != psycopg.pq.ExecStatus.COPY_OUT:
             if answer.is_stopped():
                 raise psycopg.errors.error_from_result(begun)
@@ -248,7 +251,7 @@ class PostgresqlConnection(Relational):
             raise
         answer.cursor = cursor
         answer.rows = copy_stream.after_first(first, batches) if first is not None else iter(())
-        names, kinds, answer.numbers = _columns_of(form)
+        names, kinds, answer.numbers = columns_of(form)
         return names, kinds
 
     def _confirmed(
@@ -385,9 +388,9 @@ class PostgresqlConnection(Relational):
     def _parse(self, driver: ClientObject, text: str, values: dict[str, object]) -> None:
         import psycopg
 
-        _begin_reading(driver)
+        begin_reading(driver)
         driver.pgconn.send_prepare(b"", mark_parameters(text, values, "dollar").encode())
-        result = _answered(driver)
+        result = answered(driver)
         state = (result.error_field(psycopg.pq.DiagnosticField.SQLSTATE) or b"").decode()
         if result.status == psycopg.pq.ExecStatus.FATAL_ERROR and state not in _NEED_TYPES:
             raise psycopg.errors.error_from_result(result)
@@ -425,117 +428,6 @@ class PostgresqlConnection(Relational):
         if state == "25006":
             message, hint = "The source is open for reading only", "Correct cells in the grid and write through Changes"
         return QueryError(_sentence(message), _sentence(hint) if hint else "", place)
-
-
-@cache
-def _list_loaders() -> dict[int, type[Loader]]:
-    """By the type of a list what reads it: as the driver does, but one that begins elsewhere than at 1 stays the text
-    that the server writes, as a list has no place for that."""
-    from psycopg import adapters, postgres
-    from psycopg.adapt import Loader as Plain
-    from psycopg.pq import Format
-
-    def reader_of(own: ClientObject) -> type[Loader]:
-        class Reader(Plain):
-            def __init__(self, oid: int, context: ClientObject = None) -> None:
-                super().__init__(oid, context)
-                self._load = own(oid, context).load
-
-            def load(self, data: Value) -> str:
-                return bytes(data).decode() if data[:1] == b"[" else self._load(data)
-
-        return Reader
-
-    found: dict[int, type[Loader]] = {}
-    for info in postgres.types:
-        own = adapters.get_loader(info.array_oid, Format.TEXT) if info.array_oid else None
-        if own is not None:
-            found[info.array_oid] = reader_of(own)
-    return found
-
-
-def _engine(url: str, clear_password: bool) -> Engine:
-    from sqlalchemy import create_engine, event, make_url
-
-    logging.getLogger("psycopg").setLevel(logging.ERROR)  # what fails is raised too
-    made = make_url(url).set(drivername="postgresql+psycopg")
-    options: dict[str, Any] = {} if "connect_timeout" in made.query else {"connect_timeout": CONNECT_S}
-    options.update(application_name="nimble-otter", keepalives_idle=20, keepalives_interval=5, keepalives_count=3)
-    if not clear_password and made.query.get("sslmode") not in ("require", "verify-ca", "verify-full"):
-        options["require_auth"] = "!password"  # never the password as it is, where the line may be open
-    engine = create_engine(
-        made,
-        connect_args=options,
-        pool_size=2,
-        max_overflow=2,
-        pool_timeout=5,
-        pool_use_lifo=True,
-        use_native_hstore=False,
-    )
-
-    @event.listens_for(engine, "connect")
-    def prepare(connection: DBAPIConnection, record: object) -> None:
-        connection.prepare_threshold = None  # a transaction that is taken back takes prepared statements along
-        for oid, loader in _list_loaders().items():
-            connection.adapters.register_loader(oid, loader)
-        connection.execute("set timezone = 'UTC'")
-        connection.execute("set default_transaction_read_only = on")
-        connection.commit()
-
-    return engine
-
-
-def _begin_reading(driver: DBAPIConnection) -> None:
-    """A transaction that may only read, which the server confirms in the same message; a connection whose last one is
-    not over is taken back first. Raises: psycopg.Error."""
-    import psycopg
-
-    if driver.info.transaction_status is not psycopg.pq.TransactionStatus.IDLE:
-        driver.rollback()
-    result = driver.pgconn.exec_(b"begin transaction read only; show transaction_read_only")
-    if result.status != psycopg.pq.ExecStatus.TUPLES_OK:
-        raise psycopg.errors.error_from_result(result)
-    if result.get_value(0, 0) != b"on":
-        raise psycopg.OperationalError("the server did not begin a transaction that only reads")
-
-
-def _tells(plain: Any, setting: str) -> str:
-    return (plain.parameter_status(setting.encode()) or b"").decode()
-
-
-def _numbers(result: ClientObject) -> list[tuple[int, int]]:
-    return [(result.ftable(n), result.ftablecol(n)) for n in range(result.nfields)]
-
-
-def _answered(driver: ClientObject) -> ClientObject:
-    """The answer to what was just sent. Other threads run meanwhile: the calls of libpq that wait by themselves hold
-    the interpreter."""
-    from psycopg import generators
-
-    return driver.wait(generators.execute(driver.pgconn))[-1]
-
-
-def _form_of(driver: ClientObject, text: str) -> ClientObject:
-    """The columns of a query, as the server tells them without running it; its error where it does not read it."""
-    driver.pgconn.send_prepare(b"", text.encode())
-    _answered(driver)
-    driver.pgconn.send_describe_prepared(b"")
-    return _answered(driver)
-
-
-def _columns_of(form: ClientObject) -> tuple[list[str], list[Kind | None], list[tuple[int, int]]]:
-    """Names, kinds and numbers of a query's columns, from its form."""
-    names = [(form.fname(n) or b"").decode() for n in range(form.nfields)]
-    return names, [_HINTS.get(form.ftype(n)) for n in range(form.nfields)], _numbers(form)
-
-
-def _batches(first: list[object], rows: Iterator[object]) -> Iterator[list[Value]]:
-    try:
-        while first:
-            yield first
-            first = list(islice(rows, BATCH))
-    finally:
-        rows.close()  # type: ignore[attr-defined]
 
 
 def _place(text: str, position: int) -> Any:

@@ -184,8 +184,9 @@ def _where(node: Any, table: Table, ids: Ids, want: bool) -> Bools:
     if isinstance(node, AnyOf):
         return _any_of(node, table, ids, want)
     column = column_of_operand(node.operand, table, ids)
-    if column is not None and column.kind is Kind.BOOL:
-        return (column.data if want else ~column.data) & ~column.empty_at()
+    if column is not None and (column.kind is Kind.BOOL or column.kind.is_number):
+        holds = column.data if column.kind is Kind.BOOL else column.data != 0
+        return (holds if want else ~holds) & ~column.empty_at()
     return _each(node.operand, table, ids, want, lambda value: value is True or (value is not False and bool(value)))
 
 
