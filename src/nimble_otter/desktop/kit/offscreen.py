@@ -31,7 +31,7 @@ def use_offscreen(width: int = 1280, height: int = 800) -> None:
     os.environ["QT_QPA_PLATFORM"] = f"offscreen:configfile={folder / 'screen.json'}"
 
 
-_POLL_MS = 4
+_POLL_MS = 8
 
 
 def wait_until(is_so: Callable[[], bool], seconds: float = 20.0) -> bool:
