@@ -98,7 +98,7 @@ def begin_reading(driver: DBAPIConnection) -> None:
         raise psycopg.OperationalError("the server did not begin a transaction that only reads")
 
 
-def told_by(plain: Any, setting: str) -> str:
+def told_by(plain: ClientObject, setting: str) -> str:
     """What the server said of one of its settings."""
     return (plain.parameter_status(setting.encode()) or b"").decode()
 
