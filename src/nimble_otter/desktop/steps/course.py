@@ -58,6 +58,11 @@ class Stop:
     tone: str = ""
 
 
+def _counted(rows: int, noun: str) -> str:
+    """So many rows or documents."""
+    return f"{grouped(rows)} {noun.removesuffix('s') if rows == 1 else noun}"
+
+
 def stops_of(open_pull: OpenPull) -> list[Stop]:
     """What the strip says of a pull."""
     pull, fetched = open_pull.pull, open_pull.fetched
@@ -72,7 +77,7 @@ def stops_of(open_pull: OpenPull) -> list[Stop]:
     under, rows = "not run yet", None
     if fetched is not None:
         rows = fetched.table.rows
-        under = f"{grouped(rows)} {noun}" + (f" · {fetched.all_s:.2f} s" if fetched.all_s else "")
+        under = _counted(rows, noun) + (f" · {fetched.all_s:.2f} s" if fetched.all_s else "")
     if open_pull.error is not None:
         under = "failed"
     words = " ".join(pull.query.text.split()) if pull.query.language == "native" else query_words(pull.query.text)
@@ -82,7 +87,7 @@ def stops_of(open_pull: OpenPull) -> list[Stop]:
         if open_pull.course is not None and index < len(open_pull.course.results):
             result = open_pull.course.results[index]
             rows, problem = result.shaped.rows, str(result.error or "")
-            under = f"{grouped(rows)} {noun}"
+            under = _counted(rows, noun)
             if result.shaped.grouped is not None:
                 levels = result.shaped.grouped.levels
                 under = f"{grouped(levels[0].table.rows)} groups"
@@ -143,7 +148,7 @@ def counts_told(course: Course) -> str:
     """Each step with the rows that leave it, a line each."""
     lines = []
     for result in course.results:
-        text = "left out" if result.error is not None else f"{grouped(result.shaped.rows)} rows"
+        text = "left out" if result.error is not None else _counted(result.shaped.rows, "rows")
         lines.append(f"{KINDS[result.step.kind]}: {text if result.step.on else 'off'}")
     return "\n".join(lines)
 
