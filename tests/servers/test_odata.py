@@ -63,6 +63,8 @@ def told(opened, service, survey, text, limit=None, **values):
         ("select name from river where river_id = 3", "river?$select=river_id,name&$filter=river_id eq 3"),
         ("select river_id from river where name = 'it''s' and 2 < river_id",
          "river?$select=river_id,name&$filter=name eq 'it''s' and river_id gt 2"),
+        ("select name from river where 5 > river_id and 4 >= river_id and 1 <= river_id",
+         "river?$select=river_id,name&$filter=river_id lt 5 and river_id le 4 and river_id ge 1"),
         ("select river_id from river where name > 'M'", "river?$select=river_id,name"),
         ("select river_id from river where river_id in (1, 2) or name = 'x'", "river?$select=river_id,name"),
         ("select river_id from river where river_id in (1, -2)",
