@@ -34,6 +34,10 @@ _REDIRECTS = 5
 _TRIES, _LONGEST_WAIT_S = 3, 10.0
 _AGAIN = (429, 502, 503, 504)
 _CHUNK = 1 << 16
+_NOT_SENT = (
+    urllib3.exceptions.NewConnectionError, urllib3.exceptions.ConnectTimeoutError, urllib3.exceptions.SSLError
+)  # fmt: skip
+"""After these the request did not reach the server."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -118,13 +122,9 @@ class WebClient:
                 method, url, body=data, headers=headers, redirect=False, preload_content=False, retries=Retry(False),
                 timeout=Timeout(_CONNECT_S, READ_S),
             )  # fmt: skip
-        except (urllib3.exceptions.NewConnectionError, urllib3.exceptions.NameResolutionError) as problem:
-            raise _explained(problem, url) from problem
-        except urllib3.exceptions.ConnectTimeoutError as problem:
+        except _NOT_SENT as problem:
             raise _explained(problem, url) from problem
         except urllib3.exceptions.HTTPError as problem:
-            if isinstance(problem, urllib3.exceptions.SSLError):
-                raise _explained(problem, url) from problem
             raise LostError(
                 "The server did not answer the request.", "Look at what is there, then try again."
             ) from problem

@@ -124,8 +124,8 @@ class DetailPresenter(QObject):
             open_pull.truncated.fetch([model.row_id(self._grid.selection.current[0])])
 
     def _fill_record(self, model: RowsModel | GroupsModel, position: int) -> None:
-        fields = tuple(model.field(n) for n, c in enumerate(model.columns) if c.place != -2)
         places = [n for n, c in enumerate(model.columns) if c.place != -2]
+        fields = tuple(model.field(n) for n in places)
         values = [model.value(position, n) for n in places]
         if isinstance(model, RowsModel):
             unset = [model.unset(position, n) for n in places]

@@ -87,15 +87,15 @@ class StepPieces(QObject):
             with suppress(SavedError):
                 others.append(load_pull(path))
         nothing = Table(pull.table.fields, tuple(column.take(np.arange(0)) for column in pull.table.columns), 0)
-        found: dict[str, tuple[Step, str]] = {}
+        found: dict[tuple[str, str], tuple[Step, str]] = {}
         mine = {(step.kind, step.words()) for step in pull.pull.steps}
         for other in others:
             for step in other.steps:
                 key = (step.kind, step.words())
-                if step.kind in _USABLE and key not in mine and str(key) not in found:
+                if step.kind in _USABLE and key not in mine and key not in found:
                     course = run_course(nothing, (*pull.pull.steps, step))
                     if course.results[-1].error is None:
-                        found[str(key)] = step, other.name
+                        found[key] = step, other.name
         return list(found.values())
 
     def add_used(self, step: Step, where: str) -> None:
