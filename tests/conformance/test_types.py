@@ -115,13 +115,14 @@ def kinds_of(place):  # noqa: F811
 def every(place):  # noqa: F811
     """A table with a column of each type, and rows of both values and of none."""
     if place.kind == "postgresql":
-        if not place.server.ask("select 1 from pg_type where typname = 'kind_mood'", "merrow"):
-            for text in (
-                "create type kind_mood as enum ('low', 'high')",
-                "create extension hstore",
-                "create domain kind_small as int check (value < 9)",
-                "create type kind_pair as (a int, b text)",
-            ):
+        there = {row[0] for row in place.server.ask("select typname from pg_type", "merrow")}
+        for own, text in {
+            "kind_mood": "create type kind_mood as enum ('low', 'high')",
+            "hstore": "create extension hstore",
+            "kind_small": "create domain kind_small as int check (value < 9)",
+            "kind_pair": "create type kind_pair as (a int, b text)",
+        }.items():
+            if own not in there:  # other tests make some of them
                 place.server.ask(text, "merrow")
         known = {f"{row[0]}" for row in place.server.ask(
             "select format_type(oid, null) from pg_type where typtype in ('b', 'r', 'm') and typcategory <> 'A' "
