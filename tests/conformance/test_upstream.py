@@ -358,8 +358,8 @@ def outcome(connection, table, step):
     return "noted" if moved.notes else f"{found.examples}: {moved.pull.query.text}"
 
 
-def test_every_function_sign_and_condition_means_the_same_upstream_or_says_so(odd):
-    table = fetch(odd, Request("select * from odd_rows")).table
+def odd_steps():
+    """All of these as steps, and groups and tops by each column."""
     steps = [(text, computed(made=text)) for text in odd_expressions()]
     steps += [(text, filtered(Condition("sql", text=text))) for text in odd_conditions()]
     for name in ROWS:
@@ -368,6 +368,12 @@ def test_every_function_sign_and_condition_means_the_same_upstream_or_says_so(od
                 "t"),
             FigureOf(Agg.MEAN, "d")))))  # fmt: skip
         steps.append((f"top {name}", TopStep(3, (SortBy(name, True), SortBy("id")))))
+    return steps
+
+
+def test_every_function_sign_and_condition_means_the_same_upstream_or_says_so(odd):
+    table = fetch(odd, Request("select * from odd_rows")).table
+    steps = odd_steps()
     third = how_many(3, 1)  # each server has another third of them in the short run
     own = ("sqlite", "mysql", "postgres").index(odd.dialect.parser) if third > 1 else 0
     told = {text: outcome(odd, table, step) for text, step in steps[own::third]}

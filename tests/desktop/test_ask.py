@@ -15,9 +15,11 @@ from nimble_otter.desktop.query.run_questions import AskBeforeRun
 from nimble_otter.desktop.shell.commands import collect_findings
 from nimble_otter.desktop.steps.course import stops_of
 from nimble_otter.pull import Pull, Query, pull_from_text, pull_to_text
-from nimble_otter.pull.steps import Condition
+from nimble_otter.pull.steps import Condition, FigureOf, FilterStep, GroupStep, SortBy, SortStep, group_keys
 from nimble_otter.query.sql.parameters import Ask
 from nimble_otter.sources import TableInfo
+from nimble_otter.sources.dialects.sqlite import SQLITE
+from nimble_otter.table.ops.group import AggregateFunction
 from nimble_otter.table.text.show import grouped
 from tests.desktop.conftest import answer, settle
 
@@ -360,6 +362,59 @@ def test_a_step_moves_upstream_after_its_change_of_the_query_was_seen(window):
     assert "The same" in window.pull.notice.text
     window.pull.changes.undo()
     assert window.pull.pull.steps == ()
+
+
+def test_a_whole_course_moves_upstream_and_is_counted_there_before_a_row_is_here(window, tmp_path):
+    steps = (FilterStep((Condition("more than", "level_m", (0.5,)),)), SortStep((SortBy("reading_id"),), on=False),
+             FilterStep((Condition("is", "quality", ("good",)),)))  # fmt: skip
+    text = "select reading_id, level_m, quality from reading"
+    window.add_pull(Pull("r", window.hub.sources[0], Query(text), steps), tmp_path / "r.pull")
+    window.commands.run("count_there")
+    settle(window)
+    assert window.pull.table is None
+    counted = [stop.under for stop in stops_of(window.pull)[1:5]]
+    assert [text.endswith("on the server") for text in counted] == [True, True, False, True]
+    window.commands.run("estimate_there")
+    settle(window)
+    assert "does not tell" in window.status.message.text()  # of this server
+    window.commands.run("upstream_all")
+    settle(window)
+    proposal = window.query_drawer.proposal
+    assert proposal.isVisibleTo(window)
+    assert "first 1\u2009000 rows" in proposal.notes.text()
+    proposal.accept_button.click()
+    settle(window)
+    assert window.pull.pull.steps == (steps[1],)
+    assert counted[3] == f"{grouped(window.pull.table.rows)} on the server"
+    assert not any("on the server" in stop.under for stop in stops_of(window.pull))  # those were of another query
+    window.upstream.move_all()
+    assert "no steps to move" in window.status.message.text()
+
+
+def test_an_engine_offers_to_work_out_the_course_before_the_first_row(window, monkeypatch, tmp_path):
+    monkeypatch.setattr(type(SQLITE), "is_engine", True)
+    steps = (FilterStep((Condition("is", "quality", ("good",)),)),)
+    for accepts in (True, False):
+        query = Query(f"select * from reading where '{accepts}' <> ''")
+        window.add_pull(Pull("r", window.hub.sources[0], query, steps), tmp_path / "r.pull")
+        window.commands.run("run")
+        settle(window)
+        proposal = window.query_drawer.proposal
+        assert proposal.isVisibleTo(window)
+        assert window.pull.table is None
+        (proposal.accept_button if accepts else proposal.leave_button).click()
+        settle(window)
+        assert window.pull.pull.steps == (() if accepts else steps)
+        assert (window.pull.table.rows > window.pull.shaped.rows) is not accepts
+        window.commands.run("run")  # it is offered once
+        settle(window)
+        assert not proposal.isVisibleTo(window)
+    median = GroupStep(group_keys("quality"), (FigureOf(AggregateFunction.MEDIAN, "level_m"),))
+    window.add_pull(Pull("r", window.hub.sources[0], Query("select * from reading"), (median,)), tmp_path / "r.pull")
+    window.commands.run("run")
+    settle(window)
+    assert window.pull.shaped is not None
+    assert "stays here. Step 1, group" in window.status.message.text()
 
 
 def test_a_cut_pull_says_that_its_steps_are_of_a_part_and_differences_are_told(window):

@@ -488,8 +488,8 @@ def test_every_menu_opens_with_what_can_be_done(window):
     assert "Delete rows" not in entries(lambda: window.column_actions.menu(-1, 1, QPoint()))
     window.commands.run("add_filter")
     assert [text for text, _ in window.course._entries(step_at(0))] == [
-        "Switch off", "Show rows here", "Move upstream…", "Rename…", "Copy to another pull…", "Keep as a piece…",
-        "Keep all steps as a piece…", "Move left", "Move right", "Remove",
+        "Switch off", "Show rows here", "Move upstream…", "Move all steps upstream…", "Rename…",
+        "Copy to another pull…", "Keep as a piece…", "Keep all steps as a piece…", "Move left", "Move right", "Remove",
     ]  # fmt: skip
     dict(window.course._entries(QUERY))["Show rows here"]()
     assert window.pull.show_at == -1

@@ -5,6 +5,7 @@ import sqlite3
 import subprocess
 import sys
 import time
+from contextlib import closing
 from dataclasses import replace
 from types import SimpleNamespace
 
@@ -233,6 +234,24 @@ def test_rows_become_a_table_of_another_source(window, drawer, tmp_path, monkeyp
     monkeypatch.setattr(window.hub, "find", lambda name: replace(other, care=True))
     assert write(window) == "Nothing was sent."
     assert "3\u2009870 rows would be written to samples" in asked[0]
+
+
+def test_rows_are_written_by_the_server_itself(window, drawer, small_demo):
+    own = window.pull.pull.source.name
+    put(window, "source", "", {"source": own, "table": "kept"}, scope="server")
+    assert "computed on the server" in drawer.head.words.text()
+    text = drawer.preview.toPlainText()
+    assert text.startswith("create table kept as\nselect")
+    said = write(window)
+    assert "rows are new in kept of" in said, said
+    assert any(table.name == "kept" for table in window.hub.tables[own])
+    rows = window.pull.shaped.rows
+    with closing(sqlite3.connect(small_demo)) as base:
+        assert base.execute("select count(*) from kept").fetchone() == (rows,)
+    put(window, "source", "", {"source": "elsewhere", "table": "kept"}, scope="server")
+    assert "No source is chosen" in write(window)
+    put(window, "csv", "x.csv")
+    assert drawer.plan.scope == "shown"
 
 
 def test_tables_of_the_catalogue_go_to_files_unseen(window, tmp_path, monkeypatch):

@@ -250,8 +250,38 @@ class Firebird(Server):
                 "-i", self._note(text))  # fmt: skip
 
 
+class Spark(Server):
+    """Spark's thrift server with its catalogue in memory."""
+
+    def __init__(self):
+        home = next(Path(__file__).parents[2].glob(".servers/spark/lib/python3*/site-packages/pyspark"), None)
+        if home is None or shutil.which("java") is None:
+            raise NoServer("pyspark")
+        super().__init__("spark")
+        self._who = {}  # it runs as anyone
+        settings = {
+            "spark.sql.catalogImplementation": "in-memory", "spark.sql.warehouse.dir": str(self.folder / "tables"),
+            "spark.ui.enabled": "false", "spark.driver.host": "127.0.0.1", "spark.driver.bindAddress": "127.0.0.1",
+            "spark.sql.shuffle.partitions": "2",
+        }  # fmt: skip
+        self.start(
+            str(home / "bin" / "spark-submit"), "--master", "local[2]",
+            *(part for name, value in settings.items() for part in ("--conf", f"{name}={value}")),
+            "--class", "org.apache.spark.sql.hive.thriftserver.HiveThriftServer2", "spark-internal",
+            "--hiveconf", f"hive.server2.thrift.port={self.port}",
+            "--hiveconf", "hive.server2.thrift.bind.host=127.0.0.1",
+        )  # fmt: skip
+        self.wait(self.is_up)
+        self.url = f"spark://otter@127.0.0.1:{self.port}/default"
+
+    def is_up(self):
+        return "HiveThriftServer2 started" in self.log() and self.answers()
+
+
 if __name__ == "__main__":  # for trying things by hand: python -m tests.servers postgres
-    made = {"postgres": Postgres, "mariadb": Mariadb, "documents": Documents, "firebird": Firebird}[sys.argv[1]]()
+    made = {"postgres": Postgres, "mariadb": Mariadb, "documents": Documents, "firebird": Firebird, "spark": Spark}[
+        sys.argv[1]
+    ]()
     print(made.url, flush=True)
     try:
         made.process.wait()

@@ -54,9 +54,10 @@ def test_the_demo_without_its_server_says_what_to_install(monkeypatch, tmp_path)
         scene.resolve(scene.REPORTS, tmp_path)
 
 
-@pytest.mark.parametrize(("url", "package"), [("duckdb:///x.duckdb", "duckdb"), ("firebird://h/x.fdb", "firebird")])
+@pytest.mark.parametrize(("url", "package"), [("duckdb:///x.duckdb", "duckdb"), ("firebird://h/x.fdb", "firebird"),
+                                              ("spark://h/d", "spark")])  # fmt: skip
 def test_a_source_whose_package_is_absent_names_the_extra(monkeypatch, url, package):
-    for name in (package, f"{package}.driver"):
+    for name in (package, f"{package}.driver", "thrift_sasl"):
         monkeypatch.setitem(sys.modules, name, None)
     with pytest.raises(ConnectError, match=rf"nimble-otter\[{package}\]"):
         connect(Source("x", url))

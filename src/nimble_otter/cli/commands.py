@@ -270,7 +270,11 @@ def _plans(options: argparse.Namespace, kept: SendPlan | None = None) -> list[Se
         given |= {name: value for name in ("duplicates", "map") if (value := getattr(options, name)) is not None}
         if options.send:
             raise UsageError("--to and --send are two deliveries; run them one after the other.")
-        return [SendPlan("source", "", {"source": options.to, **given})]
+        return [
+            SendPlan("source", "", {"source": options.to, **given}, scope="server" if options.on_server else "shown")
+        ]
+    if options.on_server:
+        raise UsageError("--on-server needs --to, the source of the query, and --table.")
     if not options.send:
         if kept is None:  # to whom asked: readable on a terminal, for other programs in a pipe
             key = options.format or ("text" if sys.stdout.isatty() else "csv")
@@ -319,6 +323,8 @@ def _query(options: argparse.Namespace) -> int:
     query = Query(
         text, parameters=_parameters(options.param, " ".join((text, *options.filter)), ()), limit=options.limit
     )
+    if options.tree and options.on_server:
+        raise UsageError("--tree is put together here; leave it or --on-server out.")
     plans = [replace(p, scope="tree") if options.tree else p for p in _plans(options)]
     return deliver(Pull(name, source, query, tuple(steps)), plans, _wishes(options))
 

@@ -91,6 +91,10 @@ def add_sending(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--duplicates", choices=("stop", "skip", "update"), help="of --to: rows whose key already exists"
     )
+    parser.add_argument(
+        "--on-server", action="store_true",
+        help="of --to: the query's own server computes all steps and writes the rows; they do not pass through here",
+    )  # fmt: skip
     parser.add_argument("--map", metavar="PAIRS", help='of --to: such as "level_m = level, note =" (left out)')
     parser.add_argument("--format", metavar="KEY", help="the format, where the file's name does not say it")
     ways = dict((*EXISTS, *(change for format_ in all_formats() for change in format_.changes)))

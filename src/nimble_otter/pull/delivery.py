@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Protocol
 
-from nimble_otter.errors import ChecksFailed, OutcomeUnknown
+from nimble_otter.errors import ChecksFailed, OutcomeUnknown, SendError
 from nimble_otter.pull.charts.attach import wants_charts, with_charts
 from nimble_otter.pull.course import Course, checks_of
 from nimble_otter.pull.deliver import (
@@ -42,6 +42,7 @@ from nimble_otter.pull.profiles import (
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps import Checked, Rule
 from nimble_otter.pull.steps.check import stopping
+from nimble_otter.pull.whole_course import write_there
 from nimble_otter.send import Rows, Sent, needs_count, send_tables, send_to_file
 from nimble_otter.send.send import place_for
 from nimble_otter.send.transfer import Moved, Transfer, transfer, transfer_from
@@ -130,6 +131,14 @@ def deliver(
     """Run a pull and send its rows by each of the plans, one after the other. What a step can't do ends it, and so does
     a check that fails, unless they go `anyway`. With `once`, a plan for which there is nothing new gives none. Raises:
     SourceError's, ChecksFailed, SendError, ConditionError, Stopped."""
+    there = [plan for plan in plans if plan.format == SOURCE and plan.scope == "server"]
+    if there and once is not None:
+        raise SendError("What is written on the server is always the whole result.", "Let the rows pass through here.")
+    for plan in there:
+        yield _there(pull, plan, around, stop)
+    plans = [plan for plan in plans if plan not in there]
+    if not plans:
+        return
     is_alone = len(plans) == 1 and can_stream(pull.steps) and once is None
     if is_alone and not _must_count(plans[0]) and not wants_charts(pull, plans[0]):
         yield from _streamed(pull, plans[0], around, stop)
@@ -262,6 +271,25 @@ def _streamed(pull: Pull, plan: SendPlan, around: Surroundings, stop: StopToken)
             streamed.close()
     if streamed.cut:
         around.limited(pull)
+
+
+def _there(pull: Pull, plan: SendPlan, around: Surroundings, stop: StopToken) -> Delivery:
+    """The rows at the end of the course, worked out and written by the server itself."""
+    source = around.find_source(str(plan.options.get("source", "")))
+    refuse_elsewhere(pull, source)
+    with around.connected(source) as connection:
+        wanted, _ = transfer_for(plan, connection.dialect, connection.tables())
+        moved, columns = write_there(pull, connection, wanted, stop)
+    return Delivery(plan, moved, columns)
+
+
+def refuse_elsewhere(pull: Pull, source: Source) -> None:
+    """Raises: SendError, where a pull's own server can't write to a source."""
+    if source.url != pull.source.url:
+        raise SendError(
+            f"{source.name} is not the source of the query, whose server can write to its own tables only.",
+            "Choose the pull's own source, or let the rows pass through here.",
+        )
 
 
 def hold_back(checked: Sequence[Checked]) -> None:

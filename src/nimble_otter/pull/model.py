@@ -43,9 +43,10 @@ class Query:
         return bind(text, values, self.asks, find_uses(text, names or Names(())))
 
 
-SCOPES = ("shown", "tree", "all", "query")
+SCOPES = ("shown", "tree", "all", "query", "server")
 """Rows as shown (of groups the deepest level); groups of every level with totals; all rows and columns as pulled; the
-same straight from the query, without showing them."""
+same straight from the query, without showing them; the rows at the end of the course, worked out and written by the
+server of the query itself."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,9 +15,7 @@ _SIZED = re.compile(r"(?:var)?char(?:acter varying)?\((\d+)\)", re.I)
 
 def quoter(dialect: Dialect) -> Callable[[str], str]:
     """What quotes a name by the dialect's own rules."""
-    from sqlalchemy.dialects import registry
-
-    preparer = registry.load(dialect.family)(paramstyle="named").identifier_preparer  # others double each %
+    preparer = dialect.spoken()(paramstyle="named").identifier_preparer  # type: ignore[call-arg] # others double each %
     return lambda name: str(preparer.quote(name))
 
 

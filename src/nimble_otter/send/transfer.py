@@ -6,14 +6,12 @@ update the row that is there. Before the commit the table's rows are counted and
 
 from __future__ import annotations
 
-import datetime as dt
 import json
 import time
+import uuid
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
-from decimal import Decimal
-from typing import Any
+from dataclasses import dataclass, field, replace
 
 from nimble_otter.errors import LostError, OutcomeUnknown, SendError, SourceError, ValueRefused
 from nimble_otter.send.ddl import create_table, quoted_table, quoter
@@ -21,6 +19,7 @@ from nimble_otter.send.format import Output, Rows
 from nimble_otter.send.literals import Literals
 from nimble_otter.send.room import check_room
 from nimble_otter.send.texts import even_times
+from nimble_otter.send.transfer_documents import documents_of, to_documents, whole_text
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.session import Bound
@@ -28,14 +27,13 @@ from nimble_otter.sources.source import Connection
 from nimble_otter.sources.writer import Writer
 from nimble_otter.stop import NEVER, Progress, StopToken
 from nimble_otter.table import MISSING, Column, Field
-from nimble_otter.table.text.show import jsonable, plain
+from nimble_otter.table.text.show import jsonable
 from nimble_otter.table.text.text_format import render
 from nimble_otter.values import Value
 
 DUPLICATES = (("stop", "stop, nothing is written"), ("skip", "skip the row"), ("update", "update the row there"))
 _ROWS, _PARAMETERS = 500, 30_000
 """Rows in a statement, and the parameters that every server takes in one."""
-_DOCUMENTS = 500
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,11 +81,11 @@ def transfer_from(options: Mapping[str, object]) -> Transfer:
     return Transfer(name, False, keys, duplicates, mapped)
 
 
-def matched(rows: Rows, wanted: Transfer, info: TableInfo | None) -> tuple[list[int], list[str]]:
+def matched(columns: Sequence[str], wanted: Transfer, info: TableInfo | None) -> tuple[list[int], list[str]]:
     """Which columns go, by their places, and what they are called there. Raises: SendError where one has no place
     there, two go to one, or one that may not be empty gets nothing."""
     places, names = [], []
-    for index, name in enumerate(rows.names):
+    for index, name in enumerate(columns):
         target = wanted.columns.get(name, name)
         if target is None:
             continue
@@ -120,10 +118,12 @@ def matched(rows: Rows, wanted: Transfer, info: TableInfo | None) -> tuple[list[
 def preview(rows: Rows, wanted: Transfer, dialect: Dialect, info: TableInfo | None, count: int = 3) -> str:
     """The statements as text: the table's definition where it is made, and an insert of the first rows. For documents
     the first ones as JSON. Raises: SendError."""
-    places, names = matched(rows, wanted, None if wanted.is_new else info)
+    places, names = matched(rows.names, wanted, None if wanted.is_new else info)
     block = next(rows.blocks(NEVER), None)
     if dialect.is_documents:
-        texts = [json.dumps(jsonable(d), ensure_ascii=False, indent=1) for d in _documents(block or (), places, names)]
+        texts = [
+            json.dumps(jsonable(d), ensure_ascii=False, indent=1) for d in documents_of(block or (), places, names)
+        ]
         return "\n".join(texts[:count]) or "{}"
     created = ""
     if wanted.is_new:
@@ -153,19 +153,27 @@ def transfer(
     Raises: SendError, SourceError's, OutcomeUnknown, Stopped.
     """
     began = time.perf_counter()
+    info = find_target(connection, wanted)
+    places, names = matched(rows.names, wanted, info)
+    tell = progress or (lambda done, total: None)
+    if connection.dialect.is_documents:
+        moved = to_documents(rows, connection, wanted, places, names, stop, tell)
+    elif info is not None and not connection.dialect.has_transactions:
+        moved = _by_staging(rows, connection, wanted, places, names, info, stop, tell)
+    else:
+        moved = _to_table(rows, connection, wanted, places, names, info, stop, tell)
+    sent, added, updated = moved
+    return Moved(wanted.table, sent, added, updated, sent - added - updated, time.perf_counter() - began)
+
+
+def find_target(connection: Connection, wanted: Transfer) -> TableInfo | None:
+    """The table that rows go to; None where it is made. Raises: SendError, SourceError's."""
     info = next((t for t in connection.tables() if t.name.casefold() == wanted.table.casefold()), None)
     if wanted.is_new and info is not None:
         raise SendError(f"{info.name} already exists.", "Choose another name, or add the rows to it.")
     if not wanted.is_new and info is None and not connection.dialect.is_documents:
         raise SendError(f"There is no table {wanted.table}.", "Create it, or choose another.")
-    places, names = matched(rows, wanted, info)
-    tell = progress or (lambda done, total: None)
-    if connection.dialect.is_documents:
-        moved = _to_documents(rows, connection, wanted, places, names, stop, tell)
-    else:
-        moved = _to_table(rows, connection, wanted, places, names, info, stop, tell)
-    sent, added, updated = moved
-    return Moved(wanted.table, sent, added, updated, sent - added - updated, time.perf_counter() - began)
+    return info
 
 
 # --- tables ------------------------------------------------------------------------------------------------------
@@ -178,7 +186,7 @@ def _to_table(
     dialect = connection.dialect
     blocks = rows.blocks(stop)
     block = next(blocks, None)
-    counting = dialect.mark(f"select count(*) from {quoted_table(wanted.table, dialect)}"), ()
+    counting = counting_of(wanted.table, dialect)
     results = [info.column(n) if info else None for n in names]
     lists = [(";" if c.declared.upper().startswith("BOX") else ",") if c and c.word == "list" else "" for c in results]
     if wanted.is_new:
@@ -209,7 +217,7 @@ def _to_table(
                 raise SendError(
                     f"{sent} rows were sent, but {added} are there; nothing was kept.", "Check its triggers."
                 )
-            _commit(writer, connection, wanted, counting, after)
+            commit(writer, connection, wanted, after)
     except BaseException:
         if was_made and dialect.defining_commits:  # making a table ends the transaction there
             with suppress(SourceError), connection.transaction() as writer:
@@ -219,7 +227,40 @@ def _to_table(
     return sent, added, sent - added if wanted.duplicates == "update" else 0
 
 
-def _commit(writer: Writer, connection: Connection, wanted: Transfer, counting: Any, after: int) -> None:
+def counting_of(table: str, dialect: Dialect) -> Bound:
+    """The query that counts a table's rows."""
+    return dialect.mark(f"select count(*) from {quoted_table(table, dialect)}"), ()
+
+
+def _by_staging(
+    rows: Rows, connection: Connection, wanted: Transfer, places: list[int], names: list[str], info: TableInfo,
+    stop: StopToken, tell: Callable[[int, int | None], object],
+) -> tuple[int, int, int]:  # fmt: skip
+    """Rows to a table of a server without transactions: to one beside it first, and from there by one statement."""
+    dialect = connection.dialect
+    quote, own = quoter(dialect), quoted_table(wanted.table, dialect)
+    beside = f"{wanted.table}_arriving_{uuid.uuid4().hex[:8]}"
+    columns, staging = ", ".join(map(quote, names)), quoted_table(beside, dialect)
+    head, tail = insert_head(wanted, names, info, dialect), insert_tail_of(wanted, names, info, dialect)
+    with connection.transaction(stop) as writer:
+        writer.execute(f"create table {staging} as select {columns} from {own} where 1 = 0")
+        try:
+            arriving = replace(wanted, table=beside, duplicates="stop")
+            sent, _, _ = _to_table(rows, connection, arriving, places, names, info, stop, tell)
+            before = int(writer.query(counting_of(wanted.table, dialect))[1][0][0])
+            writer.execute(f"{head} select {columns} from {staging}{tail}")
+            added = int(writer.query(counting_of(wanted.table, dialect))[1][0][0]) - before
+        finally:
+            with suppress(SourceError):
+                writer.execute(f"drop table {staging}")
+    if added != sent and wanted.duplicates == "stop":
+        raise SendError(
+            f"{sent} rows were sent, but {added} more are in {wanted.table}.", "Another program may write there."
+        )
+    return sent, added, sent - added if wanted.duplicates == "update" else 0
+
+
+def commit(writer: Writer, connection: Connection, wanted: Transfer, after: int) -> None:
     """Commit; when the connection is lost in it the table is counted, as nobody can know otherwise."""
     try:
         writer.commit()
@@ -241,8 +282,6 @@ def _definition(
     rows: Rows, wanted: Transfer, places: Sequence[int], names: Sequence[str], block: Sequence[Column] | None,
     dialect: Dialect,
 ) -> str:  # fmt: skip
-    from dataclasses import replace
-
     fields = [replace(rows.fields[place], name=name) for place, name in zip(places, names, strict=True)]
     unknown = next((key for key in wanted.keys if key not in names), None)
     if unknown is not None:
@@ -252,19 +291,25 @@ def _definition(
 
 def _insert(wanted: Transfer, names: Sequence[str], info: TableInfo | None, dialect: Dialect) -> str:
     """The text of an insert, with a zero character where the rows stand."""
-    quote = quoter(dialect)
-    columns = ", ".join(map(quote, names))
-    text = f"insert into {quoted_table(wanted.table, dialect)} ({columns})"
+    return f"{insert_head(wanted, names, info, dialect)} values \x00{insert_tail_of(wanted, names, info, dialect)}"
+
+
+def insert_head(wanted: Transfer, names: Sequence[str], info: TableInfo | None, dialect: Dialect) -> str:
+    """An insert up to its rows."""
+    columns = ", ".join(map(quoter(dialect), names))
     identity = any(c.generated == "identity" for c in (info.columns if info else ()) if c.name in names)
-    text += dialect.overrides_identity if identity else ""
-    text += " values \x00"
+    tail = dialect.overrides_identity if identity else ""
+    return f"insert into {quoted_table(wanted.table, dialect)} ({columns}){tail}"
+
+
+def insert_tail_of(wanted: Transfer, names: Sequence[str], info: TableInfo | None, dialect: Dialect) -> str:
+    """What an insert says of rows whose key is there. Raises: SendError, ValueRefused."""
     if wanted.duplicates == "stop":
-        return text
+        return ""
     keys = wanted.keys if wanted.is_new else (info.key if info is not None else ())
     if not keys or not set(keys) <= set(names):
         raise SendError(f"{wanted.table} has no key among the columns sent.", "Let duplicates stop, or send its key.")
-    others = [name for name in names if name not in keys]
-    return text + dialect.insert_tail(wanted.duplicates, keys, others, quote)
+    return dialect.insert_tail(wanted.duplicates, keys, [name for name in names if name not in keys], quoter(dialect))
 
 
 def _inserts(insert: str, width: int, values: tuple[object, ...], count: int, dialect: Dialect) -> list[Bound]:
@@ -308,84 +353,6 @@ def _given(value: object, dialect: Dialect, between: str) -> Value:
     if value is None or value is MISSING:
         return None
     try:
-        return _whole(value) if isinstance(value, str) else dialect.parameter(value, between)
+        return whole_text(value) if isinstance(value, str) else dialect.parameter(value, between)
     except ValueRefused as refused:
         raise SendError(refused.message, refused.hint) from refused
-
-
-def _whole(text: str) -> str:
-    """Raises: SendError for a text with bytes that are none of UTF-8."""
-    if not text.isascii():
-        try:
-            text.encode()
-        except UnicodeEncodeError as problem:
-            message = "A text holds bytes that are not UTF-8, which the server can't store."
-            raise SendError(message, "Filter such rows out, or send them to a file.") from problem
-    return text
-
-
-# --- documents ---------------------------------------------------------------------------------------------------
-
-
-def _documents(block: Sequence[Column], places: Sequence[int], names: Sequence[str]) -> Iterator[dict[str, object]]:
-    columns = [block[place].values() for place in places] if block else []
-    for row in zip(*columns, strict=True):
-        yield {name: _as_bson(value) for name, value in zip(names, row, strict=True) if value is not MISSING}
-
-
-def _as_bson(value: object) -> Value:
-    """A value as documents hold it: decimals exactly, days as midnight in UTC, other times as text."""
-    from bson import Decimal128
-
-    if isinstance(value, Decimal):
-        return Decimal128(value)
-    if isinstance(value, int) and not isinstance(value, bool) and not -(1 << 63) <= value < 1 << 63:
-        return Decimal128(str(value))
-    if isinstance(value, dt.date) and not isinstance(value, dt.datetime):
-        return dt.datetime.combine(value, dt.time())
-    if isinstance(value, (dt.time, dt.timedelta)):
-        return plain(value)
-    return _whole(value) if isinstance(value, str) else value
-
-
-def _to_documents(
-    rows: Rows, connection: Connection, wanted: Transfer, places: list[int], names: list[str], stop: StopToken,
-    tell: Callable[[int, int | None], object],
-) -> tuple[int, int, int]:  # fmt: skip
-    sent = added = updated = 0
-    has_key = "_id" in names
-    if wanted.duplicates != "stop" and not has_key:
-        raise SendError("No column is mapped to _id, which identifies documents.", "Map one to it, or let it stop.")
-    with connection.transaction(stop) as writer:
-        try:
-            for block in rows.blocks(stop):
-                documents = list(_documents(block, places, names))
-                for start in range(0, len(documents), _DOCUMENTS):
-                    stop.check()
-                    part = documents[start : start + _DOCUMENTS]
-                    there = set[Any]()
-                    if wanted.duplicates != "stop":
-                        there = {d["_id"] for d in writer.documents(wanted.table, [d["_id"] for d in part])}
-                    operations: list[Any] = [("insert", d, None) for d in part if not has_key or d["_id"] not in there]
-                    new = len(operations)
-                    if wanted.duplicates == "update":
-                        operations += [
-                            ("update", {"_id": d["_id"]}, {"$set": {k: v for k, v in d.items() if k != "_id"}})
-                            for d in part
-                            if d["_id"] in there
-                        ]
-                    done = writer.bulk(wanted.table, operations) if operations else 0
-                    if done != len(operations):
-                        raise SendError(f"{done} of {len(operations)} documents were written.", "Check the collection.")
-                    sent, added, updated = sent + len(part), added + new, updated + len(operations) - new
-                    tell(sent, rows.count)
-        except (SourceError, SendError) as problem:
-            if writer.is_atomic or not added + updated:
-                raise
-            raise SendError(
-                f"{problem.message} {added + updated} documents were written before: the server has no transactions.",
-                "Check the collection before sending again.",
-            ) from problem
-        if writer.is_atomic:
-            writer.commit()
-    return sent, added, updated

@@ -93,7 +93,7 @@ class Relational(Catalogued):
         with self.explained(request.text):
             raw = self._engine.raw_connection()
         answer = Answer(self, raw, request.text, stop)
-        answer.in_columns = request.in_columns
+        answer.in_columns, answer.limit = request.in_columns, request.limit
         try:
             with self.explained(request.text):
                 labels, hints = self._start(answer, sent, self._written({n: request.parameters[n] for n in names}))

@@ -65,6 +65,8 @@ class Answer:
         self.cursor: Any = None
         self.in_columns = False
         """Whether batches of columns are taken, too."""
+        self.limit: int | None = None
+        """Rows beyond which none are read: a server that gives the first row when it has all may be told."""
         self.numbers: list[tuple[int, int]] = []
         """The server's numbers of each column's table and of the column in it, 0 where it has none; empty where the
         server does not tell."""

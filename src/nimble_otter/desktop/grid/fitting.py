@@ -23,7 +23,10 @@ def fitting_width(painter: GridPainter, model: RowsModel | GroupsModel, table: T
         return first_width(column, table)
     head, under = header_widths(painter, column)
     measure = painter.metrics(painter.font).horizontalAdvance
-    cells = [model.line(position).cells[at] for position in _some(model.rows)]
+    shown = _some(model.rows)
+    if isinstance(model, GroupsModel) and shown:
+        shown.append(model.rows - 1)  # the totals, whose figures are the longest
+    cells = [model.line(position).cells[at] for position in shown]
     texts = {(cell.text[:_LETTERS], (cell.old or "")[:_LETTERS]) for cell in cells}
     widest = max((measure(text) + (measure(old) + PAD if old else 0) for text, old in texts), default=0)
     least = _LEAST if texts else first_width(column, table)

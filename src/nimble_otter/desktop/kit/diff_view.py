@@ -34,5 +34,5 @@ class DiffView(QTextEdit):
             cursor.insertBlock(block, form) if number else cursor.setBlockFormat(block)
             cursor.insertText(f"{'−' if mark == '-' else mark} {text}", form)
         changed = [n for n, (mark, _) in enumerate(lines) if mark != " "]
-        cursor.setPosition(self.document().findBlockByNumber(changed[-1] if changed else 0).position())
+        cursor.setPosition(self.document().findBlockByNumber(changed[0] if changed else 0).position())
         self.setTextCursor(cursor)

@@ -25,6 +25,7 @@ from nimble_otter.pull.profiles import Beside, DeliveryProfile, mark_of
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.steps import Checked, CheckStep
 from nimble_otter.pull.tree import Opened
+from nimble_otter.pull.whole_course import Count
 from nimble_otter.query.sql.names import Names
 from nimble_otter.sources import Fetched, Request, Source, TableInfo
 from nimble_otter.sources.open_transaction import OpenTransaction
@@ -80,6 +81,8 @@ class PullState(QObject):
         self.plan_tree: PlanNode | None = None
         self.selected = QUERY
         """The place of the course that is edited while the pull is in sight."""
+        self.there: tuple[Pull, dict[int, Count]] | None = None
+        """Rows that the server counted at each step, by its place, of the pull as it was then."""
         self.last_sent = ""
         self.sent: Sent | None = None
         self.uid = uuid.uuid4().hex
@@ -194,6 +197,16 @@ class PullState(QObject):
         if self.show_at is not None and self.show_at < len(self.course.results):
             return self.course.results[self.show_at].shaped if self.show_at >= 0 else all_rows(self.course.table)
         return self.course.end
+
+    def count_there(self, at: int) -> Count | None:
+        """What the server told of a step, or with -1 of the query, unless one of them is another by now, or all rows
+        are here."""
+        is_whole = self.fetched is not None and not self.fetched.was_cut and not self.fetched.is_part
+        if self.there is None or is_whole:
+            return None
+        pull, counts = self.there
+        is_same = pull.query == self.pull.query and pull.steps[: at + 1] == self.pull.steps[: at + 1]
+        return counts.get(at) if is_same else None
 
     @property
     def was_cut(self) -> bool:

@@ -76,6 +76,9 @@ class RunQuestions(Protocol):
     def ask(self, open_pull: PullState, statements: Sequence[ReadStatement], go: Callable[[], None]) -> None:
         """Call `go` once nothing has to be asked, or it was agreed to; the pull may have been closed by then."""
 
+    def before_rows(self, open_pull: PullState, go: Callable[[], None]) -> None:
+        """Call `go` to fetch the rows of a query that only reads, at once or when something was done before."""
+
 
 class Unattended:
     """Where nobody can be asked only statements that read are run."""
@@ -84,6 +87,10 @@ class Unattended:
         """Go on with what only reads; anything else is not run without a person."""
         if all(s.verdict.reads for s in statements):
             go()
+
+    def before_rows(self, open_pull: PullState, go: Callable[[], None]) -> None:
+        """Fetch them."""
+        go()
 
 
 class RunController:
@@ -208,6 +215,8 @@ class RunController:
         statements = self._read[1] if self._read[0] == text else read_statements(text, own.dialect)
         if len(statements) > 1 or own.held is not None or any(not s.verdict.reads for s in statements):
             self._questions.ask(own, statements, lambda: self._run_script(text, start, goes_on))
+        elif text == own.pull.query.text:
+            self._questions.before_rows(own, lambda: self._fetch(text, start))
         else:
             self._fetch(text, start)
 

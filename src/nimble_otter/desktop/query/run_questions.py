@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtWidgets import QMessageBox, QWidget
 
 from nimble_otter.desktop.kit.widgets import as_plain
@@ -28,11 +28,16 @@ PATIENCE_MS = 5000
 _SHOWN = 8
 
 
-class AskBeforeRun:
-    """The questions of a window."""
+class AskBeforeRun(QObject):
+    """The questions of a window. On an engine of more than one machine `whole_offered` comes in place of the first run
+    of a course: with the pull, and what runs the query as it is."""
+
+    whole_offered = Signal(object, object)
 
     def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
         self._parent = parent
+        self._offered = set[str]()
 
     def ask(self, open_pull: PullState, statements: Sequence[ReadStatement], go: Callable[[], None]) -> None:
         """Call `go` once nothing has to be asked, or it was agreed to. Counting runs beside the window; the pull may
@@ -83,6 +88,17 @@ class AskBeforeRun:
         )
         jobs = open_pull.jobs
         QTimer.singleShot(PATIENCE_MS, jobs, lambda: jobs.stop(key))
+
+    def before_rows(self, open_pull: PullState, go: Callable[[], None]) -> None:
+        """Call `go` to fetch the rows of a query that only reads, unless its engine is to work out the course first;
+        that is offered once for a pull, before it has rows."""
+        dialect = open_pull.hub.known(open_pull.pull.source).dialect
+        has_course = open_pull.fetched is None and any(step.on for step in open_pull.pull.steps)
+        if dialect.is_engine and has_course and open_pull.uid not in self._offered:
+            self._offered.add(open_pull.uid)
+            self.whole_offered.emit(open_pull, go)
+        else:
+            go()
 
     def _agreed(self, source: Source, asked: Sequence[str], hits: Sequence[Hit], unread: Sequence[str]) -> bool:
         box = QMessageBox(

@@ -3,16 +3,21 @@ rows compared after."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
+from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.step_ref import QUERY
 from nimble_otter.desktop.pulls.workspace import Proposal
 from nimble_otter.errors import OtterError
 from nimble_otter.pull.upstream import Moved, difference, move_down, move_up
+from nimble_otter.pull.whole_course import Count, Whole, counts_there, moved_whole
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.pulls.open_pull import OpenPull
+    from nimble_otter.desktop.pulls.pull_state import PullState
     from nimble_otter.desktop.pulls.workspace import Workspace
+    from nimble_otter.stop import StopToken
 
 
 class Upstream:
@@ -47,6 +52,94 @@ class Upstream:
         kind = open_pull.pull.steps[at].kind
         self._propose(open_pull, moved, f"The {kind} becomes part of the query:")
 
+    def has_course(self) -> bool:
+        """Whether the pull in sight has steps that may be asked to move."""
+        open_pull = self._workspace.pull
+        return open_pull is not None and any(step.on for step in open_pull.pull.steps)
+
+    def can_ask(self) -> bool:
+        """Whether the server of the pull in sight can count its rows."""
+        open_pull = self._workspace.pull
+        return open_pull is not None and open_pull.pull.query.language == "sql" and not open_pull.is_documents
+
+    def move_all(self) -> None:
+        """Propose the query that does what all steps do, from its first rows; none need be here yet."""
+        open_pull = self._workspace.pull
+        if open_pull is None or not self._may_move(open_pull):
+            return
+        if not self.has_course():
+            self._workspace.say("The course has no steps to move.", True)
+            return
+        self._ask_whole(open_pull, "All steps become part of the query:", lambda text: self._workspace.say(text, True))
+
+    def offer(self, state: PullState, go: Callable[[], None]) -> None:
+        """Propose the same before the first row is fetched; `go` runs the query as it is."""
+        open_pull = self._workspace.find(state.uid)
+        if open_pull is None:
+            return
+
+        def stays(text: str) -> None:
+            self._workspace.say(f"The course stays here. {text}")
+            go()
+
+        title = f"{open_pull.pull.source.word} can compute the whole course before a row is fetched:"
+        self._ask_whole(open_pull, title, stays, go)
+
+    def _ask_whole(
+        self, open_pull: OpenPull, title: str, failed: Callable[[str], None], leave: Callable[[], None] | None = None
+    ) -> None:
+        pull, source = open_pull.pull, open_pull.hub.known(open_pull.pull.source)
+        open_pull.runs.release()
+        open_pull.hub.reach(source)
+
+        def done(whole: Whole) -> None:
+            if open_pull.pull != pull:
+                self._workspace.say("The pull was changed meanwhile; try again.", True)
+            elif self._workspace.pull is open_pull:
+                self._propose(open_pull, whole.moved, title, leave)
+
+        open_pull.jobs.submit(
+            open_pull.hub.lane(source), f"{open_pull.key} whole",
+            lambda stop, _: moved_whole(pull, open_pull.hub.connection(source), stop),
+            done, lambda problem: failed(str(problem)), title="Looking at the first rows",
+        )  # fmt: skip
+
+    def estimate(self) -> None:
+        """Ask the server's planner how many rows it expects at each step."""
+        self._ask_counts(False)
+
+    def count(self) -> None:
+        """Let the server count the rows at each step."""
+        self._ask_counts(True)
+
+    def _ask_counts(self, exact: bool) -> None:
+        open_pull = self._workspace.pull
+        if open_pull is None or not self.can_ask():
+            return
+        pull, source, found = open_pull.pull, open_pull.hub.known(open_pull.pull.source), dict[int, Count]()
+        open_pull.runs.release()
+        open_pull.hub.reach(source)
+
+        def work(stop: StopToken, report: Callable[[object], None]) -> None:
+            for count in counts_there(pull, open_pull.hub.connection(source), exact, stop):
+                report(count)
+
+        def tell(count: Count) -> None:
+            found[count.at] = count
+            open_pull.there = pull, dict(found)
+            open_pull.tell(Aspect.PULL)
+
+        def done(_: object) -> None:
+            untold = [count for count in found.values() if count.rows is None]
+            if untold:
+                self._workspace.say(f"{source.word} does not tell how many rows it expects; count them instead.")
+
+        open_pull.jobs.submit(
+            open_pull.hub.lane(source), f"{open_pull.key} there", work, done,
+            lambda problem: self._workspace.say(str(problem), True), tell,
+            title=f"{'Counting' if exact else 'Estimating'} on the server",
+        )  # fmt: skip
+
     def move_down(self) -> None:
         """Propose the query without its conditions, which become a local filter."""
         open_pull = self._ready()
@@ -64,15 +157,21 @@ class Upstream:
         if open_pull is None or open_pull.table is None or open_pull.is_running:
             self._workspace.say("Run the query first.", True)
             return None
-        if not open_pull.dialect or open_pull.pull.query.language != "sql":
-            self._workspace.say("Steps can be moved into SQL of SQLite, PostgreSQL and MariaDB sources only.", True)
-            return None
-        if open_pull.edits.count:
-            self._workspace.say("Changes are pending; write or revert them first.", True)
-            return None
-        return open_pull
+        return open_pull if self._may_move(open_pull) else None
 
-    def _propose(self, open_pull: OpenPull, moved: Moved, title: str) -> None:
+    def _may_move(self, open_pull: OpenPull) -> bool:
+        """Whether its query may become another; what keeps it is said."""
+        if not open_pull.dialect or open_pull.pull.query.language != "sql":
+            self._workspace.say(
+                "Steps can be moved into SQL of SQLite, PostgreSQL, MariaDB and Spark SQL sources only.", True
+            )
+        elif open_pull.edits.count:
+            self._workspace.say("Changes are pending; write or revert them first.", True)
+        else:
+            return True
+        return False
+
+    def _propose(self, open_pull: OpenPull, moved: Moved, title: str, leave: Callable[[], None] | None = None) -> None:
         self._workspace.show_step(QUERY)
         before, after = open_pull.pull.query.text, moved.pull.query.text
 
@@ -86,4 +185,12 @@ class Upstream:
             open_pull.shaping.change(moved.pull, "Move upstream")
             open_pull.runs.run()
 
-        self._workspace.propose(Proposal(title, difference(before, after), moved.notes, accept))
+        lines = difference(before, after)
+        if leave is None:
+            self._workspace.propose(Proposal(title, lines, moved.notes, accept))
+        else:
+            self._workspace.propose(
+                Proposal(
+                    title, lines, moved.notes, accept, "Move upstream and run", "Fetch the rows as they are", leave
+                )
+            )

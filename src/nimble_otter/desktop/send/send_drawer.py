@@ -187,6 +187,8 @@ class SendDrawer(Drawer):
         shaped, plan = open_pull.shaped, self.plan
         if plan.scope == "query":
             self.head.words.setText("all rows of the query, without showing them")
+        elif plan.scope == "server":
+            self.head.words.setText("the whole course, computed on the server")
         elif shaped is None:
             self.head.words.setText("no rows yet: run the query first")
         else:
@@ -199,7 +201,7 @@ class SendDrawer(Drawer):
             self.head.words.setText(f"held back: {count}")
         elif open_pull.failing is not None:
             self.head.words.setText(f"{self.head.words.text()}, those that fail a check")
-        is_ready = (shaped is not None or plan.scope == "query") and not open_pull.is_running
+        is_ready = (shaped is not None or plan.scope in ("query", "server")) and not open_pull.is_running
         self.write.setEnabled(is_ready and not failed)
         self.anyway.setEnabled(is_ready)
         self._again.setEnabled(is_ready)
@@ -209,6 +211,7 @@ class SendDrawer(Drawer):
                 self.formats.setCurrentRow(index)
         self.formats.blockSignals(False)
         self.form.has_groups = shaped is not None and shaped.grouped is not None
+        self.form.own_source = open_pull.pull.source.name
         self.form.show_plan(plan)
         self.columns.show_rows(shaped)
         self.columns.setEnabled(plan.scope in ("shown", "tree"))
@@ -246,7 +249,10 @@ class SendDrawer(Drawer):
         except OtterError as problem:
             text, message, tone = "", str(problem), "plum"
         if not text and tone == "muted":
-            message = "no rows yet: run the query first"
+            is_there = plan.scope == "server"
+            message = (
+                "What will be done is shown once there are rows" if is_there else "no rows yet: run the query first"
+            )
         self._said.setText(message)
         set_tone(self._said, tone)
         if self.preview.toPlainText() != text:
@@ -296,7 +302,8 @@ class SendDrawer(Drawer):
         exists = plan.exists if plan.exists in ways else "ask"
         known = {option.name for option in format_for(key).options}
         kept = {name: value for name, value in plan.options.items() if name in known & _SHARED}
-        self._put(SendPlan(key, path + format_for(key).suffix, kept, exists, plan.scope))
+        scope = "shown" if plan.scope == "server" else plan.scope
+        self._put(SendPlan(key, path + format_for(key).suffix, kept, exists, scope))
 
     def _columns_changed(self, what: str) -> None:
         """The list is the Columns step: one place for what is shown and sent."""

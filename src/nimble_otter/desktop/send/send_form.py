@@ -19,8 +19,8 @@ NAME_WIDTH = 128
 _FIELD = 170
 _PLACES = "Filled in: {pull} {source} {table} {count} {date} {time} {date:%Y-%m} {param.name}"
 _SCOPES = (("shown", "as shown"), ("tree", "groups as they are open"), ("all", "all rows and columns pulled"),
-           ("query", "straight from the query"))  # fmt: skip
-_NOT_FOR = {"clipboard": ("query",), "source": ("query",)}
+           ("query", "straight from the query"), ("server", "written by the server itself"))  # fmt: skip
+_NOT_FOR = {"clipboard": ("query", "server"), "source": ("query",)}
 
 
 class SendForm(QWidget):
@@ -33,6 +33,8 @@ class SendForm(QWidget):
         self.sources, self.tables = sources, tables
         self.has_groups = False
         """Whether the rows that are shown are grouped."""
+        self.own_source = ""
+        """The source of the pull, which can write to itself."""
         self._plan = SendPlan()
         self._shape: Any = None
         self.path = QLineEdit()
@@ -48,7 +50,7 @@ class SendForm(QWidget):
         self._plan = plan
         fields = tuple(option.name for option in self._in_use())
         source = plan.options.get("source")
-        shape = (plan.format, self.has_groups, fields, source, len(self.tables(str(source or ""))))
+        shape = (plan.format, self.has_groups, fields, source, self.own_source, len(self.tables(str(source or ""))))
         if shape != self._shape:
             self._shape = shape
             self._build()
@@ -89,6 +91,8 @@ class SendForm(QWidget):
         scopes = [s for s in _SCOPES if s[0] not in _NOT_FOR.get(plan.format, ())]
         if not self.has_groups and plan.scope != "tree":
             scopes = [s for s in scopes if s[0] != "tree"]
+        if plan.scope != "server" and (plan.format != "source" or plan.options.get("source") != self.own_source):
+            scopes = [s for s in scopes if s[0] != "server"]
         self._line("Rows", self._choice("scope", "Rows", scopes, plan.scope))
 
     def _value(self, name: str) -> object:

@@ -6,7 +6,7 @@ import atexit
 import datetime as dt
 from collections.abc import Callable, Sequence
 from dataclasses import replace
-from functools import cache
+from functools import cache, partial
 from pathlib import Path
 from typing import Any
 
@@ -39,6 +39,7 @@ from nimble_otter.pull.delivery import (
     checks_words,
     deliver_tables,
     hold_back,
+    refuse_elsewhere,
     remembered,
     send_rows,
     transfer_for,
@@ -48,8 +49,10 @@ from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.profiles import Beside, keep_profile
 from nimble_otter.pull.schedules import load_schedules, target_words
 from nimble_otter.pull.steps import Checked
+from nimble_otter.pull.whole_course import move_all, write_there
 from nimble_otter.send import Rows, Sent, first_rows, format_for, send_text
 from nimble_otter.send.clipboard import Copied, copied
+from nimble_otter.send.on_server import statements
 from nimble_otter.send.transfer import Moved, Transfer, preview
 from nimble_otter.sources import Request, Source, TableInfo
 from nimble_otter.sources.dialects import Dialect
@@ -59,6 +62,8 @@ from nimble_otter.table.text.show import grouped
 
 CLIPBOARD = "clipboard"
 PREVIEW_ROWS = 12
+_WITHOUT_COURSE = ("all", "query", "server")
+"""Scopes that do not send what the course made of the rows here."""
 _AT_ONCE = 20_000
 """Cells that are copied before the next key is heard."""
 MOST_TO_CLIPBOARD = 1_000_000
@@ -82,7 +87,9 @@ class Sending:
                 self._keep(open_pull.pull, plan.format, None, problem.message, plan.path)
                 self._say(str(problem), True)
                 return
-        if plan.format == SOURCE:
+        if plan.format == SOURCE and plan.scope == "server":
+            self._on_server(open_pull, plan)
+        elif plan.format == SOURCE:
             self._to_source(open_pull, plan, anyway)
         elif plan.format == CLIPBOARD:
             self._to_clipboard(open_pull, plan, anyway)
@@ -93,7 +100,7 @@ class Sending:
     def checked(open_pull: OpenPull, plan: SendPlan) -> list[Checked]:
         """What checks found of the rows that the plan sends; nothing where they go without the steps, or are only those
         that fail one."""
-        if open_pull.course is None or plan.scope in ("all", "query") or open_pull.failing is not None:
+        if open_pull.course is None or plan.scope in _WITHOUT_COURSE or open_pull.failing is not None:
             return []
         return checks_of(open_pull.course)
 
@@ -126,6 +133,8 @@ class Sending:
     def preview(self, open_pull: OpenPull, plan: SendPlan) -> str:
         """The first rows as they will be written; of formats that are no text, the values that they will hold. Raises:
         OtterError."""
+        if plan.format == SOURCE and plan.scope == "server":
+            return self._statements(open_pull, plan)
         rows = self.rows(open_pull, plan.scope)
         if rows is None:
             return ""
@@ -223,7 +232,7 @@ class Sending:
     def _remember(self, open_pull: OpenPull, plan: SendPlan, now: dt.datetime) -> None:
         """Keep what this delivery is to be laid beside the next time, in the background."""
         course = open_pull.course
-        if course is None or plan.scope in ("all", "query") or open_pull.failing is not None:
+        if course is None or plan.scope in _WITHOUT_COURSE or open_pull.failing is not None:
             return
         mark, tables = open_pull.remembered_as, open_pull.tables_asked
 
@@ -315,12 +324,49 @@ class Sending:
         source = self._hub.find(str(plan.options["source"]))
         assert source is not None
         text = f"{grouped(rows.count or 0)} rows would be written to {wanted.table}."
-        if source.care and not ask_name(source, text):
-            self._say("Nothing was sent.", False)
-            return
 
         def work(stop: StopToken, report: Callable[[object], None]) -> Moved:
             return transfer_to(rows, plan, self._hub.connection(source), stop, lambda n, m: report((n, m)))
+
+        self._write(open_pull, plan, source, wanted.table, text, work)
+
+    def _on_server(self, open_pull: OpenPull, plan: SendPlan) -> None:
+        """Have the pull's own server work out its course and write the rows."""
+        try:
+            wanted, _, _ = self._transfer_of(plan)
+            source = self._hub.find(str(plan.options["source"]))
+            assert source is not None
+            refuse_elsewhere(open_pull.pull, source)
+        except OtterError as problem:
+            self._say(str(problem), True)
+            return
+        pull = open_pull.pull
+
+        def work(stop: StopToken, report: Callable[[object], None]) -> Moved:
+            return write_there(pull, self._hub.connection(source), wanted, stop)[0]
+
+        text = f"All rows of the query, shaped by {source.name} itself, would be written to {wanted.table}."
+        self._write(open_pull, plan, source, wanted.table, text, work)
+
+    def _statements(self, open_pull: OpenPull, plan: SendPlan) -> str:
+        """What the pull's server would be asked to write; "" without the rows that tell the columns. Raises:
+        OtterError."""
+        wanted, dialect, info = self._transfer_of(plan)
+        source = self._hub.find(str(plan.options["source"]))
+        assert source is not None
+        refuse_elsewhere(open_pull.pull, source)
+        if open_pull.table is None:
+            return ""
+        quoted = partial(self._hub.quoted, source)
+        whole = move_all(open_pull.pull, open_pull.table, open_pull.dialect, quoted)
+        lines = [f"{dialect.comment} {note}" for note in whole.moved.notes]
+        return "\n".join([*lines, *(f"{text};" for text in statements(whole.asked(), wanted, info, dialect))])
+
+    def _write(self, open_pull: OpenPull, plan: SendPlan, source: Source, table: str, text: str, work: Any) -> None:
+        """Write to a table of a source, once that was confirmed where the source asks for it."""
+        if source.care and not ask_name(source, text):
+            self._say("Nothing was sent.", False)
+            return
 
         def done(moved: Moved) -> None:
             parts = [f"{grouped(moved.added)} rows are new in {moved.table} of {source.name}"]
@@ -333,7 +379,7 @@ class Sending:
             self._hub.open(source, again=True)
             open_pull.tell(Aspect.PULL)
 
-        title = f"Sending to {wanted.table}"
+        title = f"Sending to {table}"
         self._submit(open_pull, self._hub.lane(source), work, done, title, "Stopped; nothing was written.")
 
     # --- tables of the catalogue -------------------------------------------------------------------------------

@@ -159,6 +159,11 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
         )
     add("upstream", "Move the step upstream…", window.upstream.move_selected, "Ctrl+Shift+U", "steps",
         window.upstream.can_move)  # fmt: skip
+    add("upstream_all", "Move all steps upstream…", window.upstream.move_all, "", "steps", window.upstream.has_course)
+    add("estimate_there", "Estimate the rows at each step on the server", window.upstream.estimate, "", "steps",
+        window.upstream.can_ask)  # fmt: skip
+    add("count_there", "Count the rows at each step on the server", window.upstream.count, "", "steps",
+        window.upstream.can_ask)  # fmt: skip
     add(
         "down", "Move WHERE conditions to a local filter…", window.upstream.move_down, "Ctrl+Shift+D", "steps", has_rows
     )

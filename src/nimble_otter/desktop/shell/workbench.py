@@ -110,7 +110,9 @@ class Workbench(Frame):
         self.glance.opened.connect(self.open_table)
         self.course.chosen.connect(self.open_drawer)
         self.course.run_wanted.connect(lambda: self.commands.run("run"))
+        self.questions.whole_offered.connect(self.upstream.offer)
         self.course.upstream_wanted.connect(self.upstream.move_up)
+        self.course.upstream_all_wanted.connect(self.upstream.move_all)
         self.course.down_wanted.connect(self.upstream.move_down)
         self.course.column_dropped.connect(self.actions_on_grid.group_by)
         self.actions_on_grid.copy_wanted.connect(

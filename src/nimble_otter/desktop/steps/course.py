@@ -78,6 +78,8 @@ def stops_of(open_pull: OpenPull) -> list[Stop]:
     if fetched is not None:
         rows = fetched.table.rows
         under = _counted(rows, noun) + (f" · {fetched.all_s:.2f} s" if fetched.all_s else "")
+    if (told := open_pull.count_there(-1)) is not None and told.rows is not None:
+        under, rows = told.words(), rows if rows is not None else told.rows
     if open_pull.error is not None:
         under = "failed"
     words = " ".join(pull.query.text.split()) if pull.query.language == "native" else query_words(pull.query.text)
@@ -95,6 +97,8 @@ def stops_of(open_pull: OpenPull) -> list[Stop]:
             words, under, tone = _checked(step, result.shaped.checked) or (words, under, tone)
         if under and fetched is not None and (fetched.was_cut or fetched.is_part):
             under += " of a part"
+        if (told := open_pull.count_there(index)) is not None and told.rows is not None and step.on:
+            under, rows = told.words(), rows if rows is not None else told.rows
         under = "off" if not step.on else ("left out" if problem else under)
         tone = "plum" if problem else tone if step.on else ""
         stops.append(Stop(step_at(index), KINDS[step.kind], step.name or words, under, rows, step.on, problem, tone))
@@ -160,6 +164,7 @@ class CourseStrip(QWidget):
     add_wanted = Signal(QPoint)
     column_dropped = Signal(str)
     upstream_wanted = Signal(int)
+    upstream_all_wanted = Signal()
     down_wanted = Signal()
     run_wanted = Signal()
     copy_wanted = Signal(int)
@@ -501,6 +506,7 @@ class CourseStrip(QWidget):
                 lambda: open_pull.shaping.show_rows_at(at if end else None),
             ),
             ("Move upstream…", lambda: self.upstream_wanted.emit(at)),
+            ("Move all steps upstream…", self.upstream_all_wanted.emit),
             ("Rename…", lambda: self.rename(at)),
             ("Copy to another pull…", lambda: self.copy_wanted.emit(at)),
             ("Keep as a piece…", lambda: self.keep_wanted.emit(at, at)),

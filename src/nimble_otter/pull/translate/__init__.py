@@ -2,7 +2,7 @@
 What a server works out otherwise is spelled so that it does not, announced in a note, or refused.
 
 The meaning is PostgreSQL's (docs/local-sql.md). A file a server says what is otherwise there; read `values.py` first.
-Sources: the manuals of PostgreSQL 15, MariaDB 10.11 and SQLite 3.40.
+Sources: the manuals of PostgreSQL 15, MariaDB 10.11, SQLite 3.40 and Spark 4.0.
 """
 
 from collections.abc import Callable
@@ -11,6 +11,7 @@ from nimble_otter.errors import ConditionError
 from nimble_otter.pull.translate.conditions import Translator
 from nimble_otter.pull.translate.mariadb import MariadbTranslator
 from nimble_otter.pull.translate.postgresql import PostgresqlTranslator
+from nimble_otter.pull.translate.spark import SparkTranslator
 from nimble_otter.pull.translate.sqlite import SqliteTranslator
 from nimble_otter.table.core.columns import Table
 
@@ -20,6 +21,7 @@ _TRANSLATORS: dict[str, type[Translator]] = {
     "postgres": PostgresqlTranslator,
     "mysql": MariadbTranslator,
     "sqlite": SqliteTranslator,
+    "spark": SparkTranslator,
 }
 
 

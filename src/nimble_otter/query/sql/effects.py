@@ -87,6 +87,11 @@ _WRITERS: Mapping[str, re.Pattern[str]] = {
         re.IGNORECASE,
     ),
     "sqlite": re.compile(rf"(?<!\w)(?:{_EVERYWHERE}|fts3_tokenizer|fileio_write|zipfile)(?!\w)", re.IGNORECASE),
+    "spark": re.compile(
+        rf"(?<!\w)(?:{_EVERYWHERE}|reflect|try_reflect|java_method|http_request|ai_\w+|(?:try_)?secret|remote_query)(?!\w)"
+        r"|(?<!\w)(?:transform|map|reduce)\b[\s\S]*\busing\b\s*[\"']",
+        re.IGNORECASE,
+    ),
     "": re.compile(
         rf"(?<!\w)(?:{_EVERYWHERE}|dblink\w*|lo_\w+|set_config|dbms_\w+|utl_\w+|openrowset|opendatasource|openquery|"
         r"pg_(?:terminate|cancel)_backend|get_lock|load_file|outfile|dumpfile)(?!\w)",

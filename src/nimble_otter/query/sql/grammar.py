@@ -1,5 +1,5 @@
-"""What texts of a dialect look like, by the parser's name of it: its words, its quotes, its comments, and what a server
-reads otherwise than a parser does."""
+"""What texts of a dialect look like, by the parser's name of it: its words, its quotes, its comments, and what a
+server reads otherwise than a parser does."""
 
 from __future__ import annotations
 
@@ -12,8 +12,9 @@ class Grammar:
     """Regular expressions of texts, quoted names and comments, which may be unfinished while they are typed; `keywords`
     are words of this dialect only. `runs_comments`: a comment may hold what is run; `setting_quotes`: what a backslash
     means is a setting; `unicode_escapes`: names may be written by code points; `shows`: SHOW only reads;
-    `explains_names`: EXPLAIN takes a table or a connection; `guarded_prefix` begins functions of which only those
-    known to read are taken for reading."""
+    `explains_names`: EXPLAIN takes a table or a connection; `continues_comments`: a backslash at the end of a comment
+    takes it to the next line; `guarded_prefix` begins functions of which only those known to read are taken for
+    reading."""
 
     keywords: str = ""
     texts: str = r"'(?:[^']|'')*'?"
@@ -24,6 +25,7 @@ class Grammar:
     unicode_escapes: bool = False
     shows: bool = False
     explains_names: bool = False
+    continues_comments: bool = False
     guarded_prefix: str = ""
 
 
@@ -47,6 +49,12 @@ _GRAMMARS = {
         comments=Grammar().comments + r"|\#[^\n]*",
         runs_comments=True, setting_quotes=True, shows=True, explains_names=True,
     ),
+    "spark": Grammar(
+        "lateral|explode|rlike|qualify|cube|rollup|grouping|sets|tablesample|pivot|unpivot|semi|anti|interval|describe|"
+        "explain|show|distribute|sort|cluster|array|map|struct|overwrite|partitioned|parquet",
+        texts=r"'(?:[^'\\]|\\.)*'?|\"(?:[^\"\\]|\\.)*\"?", names=r"`(?:[^`]|``)*`?", shows=True, explains_names=True,
+        continues_comments=True,
+    ),
 }  # fmt: skip
 
 
@@ -60,6 +68,8 @@ def oddity(text: str, grammar: Grammar, plain_quotes: bool) -> str:
     take a backslash for an escape."""
     if grammar.runs_comments and re.search(r"/\*M?!", text):
         return "it holds a comment that the server runs"
+    if grammar.continues_comments and re.search(r"--[^\n]*\\\r?\n", text):
+        return "it holds a comment that goes on in the next line"
     if grammar.setting_quotes and plain_quotes and "\\" in text:
         return "it holds a backslash, which this server reads in its own way"
     if grammar.unicode_escapes and re.search(r"(?<!\w)U&[\"']", text, re.IGNORECASE):

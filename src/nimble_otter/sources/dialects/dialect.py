@@ -25,6 +25,7 @@ from nimble_otter.values import Value
 
 if TYPE_CHECKING:
     from sqlalchemy import ColumnElement
+    from sqlalchemy.engine import Dialect as Spoken
 
     Clause = ColumnElement[Any]
 
@@ -44,13 +45,16 @@ class Dialect:
 
     names: `key` in files, `family` in options and texts of inserts, `keys` of all that read the same texts, `parser`
     that of the SQL parser ("" for its own middle way), `compiler` that of the package that compiles statements,
+    `own_package` where ours for it is ("module:class"),
     `display_name` for people; `writes`: rows there can be changed and added; `has_channels`: it tells who listens;
     statements: `marker` stands for a value ({} is its number), `begin` opens a transaction, `script_head` a script;
     `lock_suffix` ends a SELECT that keeps others from its rows ("" where there is none); `savepoint`,
     `release_savepoint` and `rollback_to_savepoint` have the name in braces ("" where there is none); `returns_keys`
     (INSERT ... RETURNING), `tells_rows_beside` (a statement tells of rows that triggers changed),
     `takes_default_in_update`, `overrides_identity` (what an insert says to give a number that the server would give),
-    `defining_commits` (CREATE TABLE ends the transaction, or has to), `takes_many_rows` (an INSERT does);
+    `defining_commits` (CREATE TABLE ends the transaction, or has to), `takes_many_rows` (an INSERT does),
+    `has_transactions`, `is_engine` (more than one machine works at a query), `makes_tables_of_queries` (CREATE
+    TABLE AS), `adds_keys` (ALTER TABLE ADD PRIMARY KEY);
     values: `is_loose` (declared types don't bind), `times_are_texts`, `has_lists`, `has_intervals`, `has_truth` (a type
     for yes and no), `has_endless` (NaN and infinity), `fraction_digits` (of a time whose type says none),
     `literal_digits` (of a time, that are read), `clocks_span_days`, `empties_are_null` (an empty text is NULL),
@@ -70,6 +74,7 @@ class Dialect:
     display_name: str = ""
     parser: str = ""
     compiler: str = ""
+    own_package: str = ""
     is_documents = False
     writes = False
     has_channels = False
@@ -85,6 +90,10 @@ class Dialect:
     rollback_to_savepoint = "rollback to savepoint {}"
     returns_keys = True
     takes_many_rows = True
+    has_transactions = True
+    is_engine = False
+    makes_tables_of_queries = False
+    adds_keys = False
     tells_rows_beside = False
     takes_default_in_update = True
     overrides_identity = ""
@@ -132,6 +141,14 @@ class Dialect:
 
     def __repr__(self) -> str:
         return f"<{self.key or 'any other dialect'}>"
+
+    def spoken(self) -> type[Spoken]:
+        """SQLAlchemy's class for it, which quotes names and compiles statements."""
+        from sqlalchemy.dialects import registry
+
+        if self.own_package:
+            registry.register(self.compiler, *self.own_package.split(":"))
+        return registry.load(self.family)  # type: ignore[no-any-return]
 
     # --- values given to the driver ------------------------------------------------------------------------------
 

@@ -13,8 +13,11 @@ from nimble_otter.table.core.columns import Column, Field, Kind
 class _Duckdb(GeneralDialect):
     key = family = compiler = "duckdb"
     parser = "duckdb"
+    own_package = "nimble_otter.sources.duckdb_catalogue:DuckdbDialect"
     keys = ("duckdb",)
     display_name = "DuckDB"
+    makes_tables_of_queries = True
+    adds_keys = True
     returns_keys = has_truth = has_endless = True
     defining_commits = False
     folds_texts = False

@@ -51,7 +51,6 @@ class GeneralDialect(Dialect):
     returns_keys = False
     defining_commits = True
     marker = "?"
-    has_transactions = True
     most_digits = 38
     """Of a decimal."""
     has_backslashes = False
@@ -60,6 +59,8 @@ class GeneralDialect(Dialect):
 
     @property
     def _spoken(self) -> Spoken:
+        if self.own_package:
+            self.spoken()
         return _spoken(self.compiler)
 
     def marked(self, style: str) -> GeneralDialect:

@@ -26,6 +26,8 @@ class _Mysql(Dialect):
     key = family = parser = compiler = "mysql"
     keys = ("mysql", "mariadb")
     display_name = "MySQL"
+    makes_tables_of_queries = True
+    adds_keys = True
     writes = True
     binary_collation = "utf8mb4_bin"
     begin = "start transaction"

@@ -27,6 +27,8 @@ class _Postgresql(Dialect):
     key = family = compiler = "postgresql"
     keys = ("postgresql",)
     display_name = "PostgreSQL"
+    makes_tables_of_queries = True
+    adds_keys = True
     has_channels = True
     parser = "postgres"
     writes = True

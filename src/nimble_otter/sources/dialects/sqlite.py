@@ -26,6 +26,7 @@ class _Sqlite(Dialect):
     text_order = "{} collate binary"
     keys = ("sqlite",)
     display_name = "SQLite"
+    makes_tables_of_queries = True
     writes = True
     marker = "?"
     lock_suffix = ""

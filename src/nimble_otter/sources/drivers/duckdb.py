@@ -83,9 +83,8 @@ class DuckdbConnection(GeneralConnection):
 
     def _make_engine(self, **options: Value) -> Engine:
         from sqlalchemy import create_engine, pool
-        from sqlalchemy.dialects import registry
 
-        registry.register("duckdb", "nimble_otter.sources.duckdb_catalogue", "DuckdbDialect")
+        DUCKDB.spoken()
         # nothing is kept open between queries: while it is, no other program can write the file
         return create_engine("duckdb://", creator=self._open, poolclass=pool.NullPool)
 

@@ -1,0 +1,183 @@
+"""Spark SQL (SQL reference of version 4.0, ANSI mode): texts are compared byte by byte, whole numbers divide to
+doubles, decimals have 38 digits at most."""
+
+from __future__ import annotations
+
+import datetime as dt
+
+from nimble_otter.pull.translate.conditions import Translator, escaped, micros
+from nimble_otter.pull.translate.forms import form_signs
+from nimble_otter.pull.translate.values import SIMPLE
+from nimble_otter.query.local.meaning import MOMENTS, NUMBERS
+from nimble_otter.sources.dialects.spark import SPARK
+from nimble_otter.table.core.columns import Field, Kind
+from nimble_otter.table.ops.conditions import Call, Literal, Operand
+
+DIGITS_NOTE = "Spark keeps fewer digits of a quotient or a mean of decimals."
+_PARTS = {
+    "year": "year({0})", "quarter": "quarter({0})", "month": "month({0})", "day": "day({0})", "hour": "hour({0})",
+    "minute": "minute({0})", "week": "weekofyear({0})", "dow": "(dayofweek({0}) - 1)",
+    "isodow": "(weekday({0}) + 1)", "doy": "dayofyear({0})", "decade": "(year({0}) div 10)",
+    "century": "((year({0}) + 99) div 100)", "millennium": "((year({0}) + 999) div 1000)",
+    "isoyear": "extract(yearofweek from {0})", "second": "extract(second from {0})",
+}  # fmt: skip
+_UNITS = ("year", "quarter", "month", "week", "day", "hour", "minute", "second")
+_FORMS = {"YYYY": "yyyy", "MM": "MM", "DD": "dd", "HH24": "HH", "MI": "mm", "SS": "ss"}
+
+
+class SparkTranslator(Translator):
+    """How steps are written in Spark SQL."""
+
+    server = "Spark"
+    simple = {
+        **SIMPLE, "reverse": "reverse({0})", "left": "left({0}, {1})", "right": "right({0}, {1})",
+        "lpad": "lpad({0}, {1}, {2})", "rpad": "rpad({0}, {1}, {2})", "repeat": "repeat({0}, {1})",
+        "starts_with": "startswith({0}, {1})", "position": "instr({0}, {1})", "days": "datediff({0}, {1})",
+    }  # fmt: skip
+    text_type = "string"
+    texts_of = (Kind.INT, Kind.DATE)
+    single_types = ("FLOAT",)
+    has_distances = False
+    orders_uuids = True
+
+    def _text(self, value: str) -> str:
+        return SPARK.text_literal(value.encode()).decode()
+
+    def _double(self, value: float) -> str:
+        return f"{super()._double(value)}D"
+
+    def _time(self, value: object) -> str:
+        if isinstance(value, dt.timedelta):
+            return _interval(value)
+        if isinstance(value, dt.time):
+            raise self._refuse("A time of day")
+        return SPARK.literal(value, None)
+
+    def _literal(self, value: object) -> str:
+        if isinstance(value, int) and not isinstance(value, bool) and not -(1 << 63) <= value < 1 << 63:
+            raise self._refuse("A whole number beyond 64 bits")
+        return super()._literal(value)
+
+    def _single(self, text: str) -> str:
+        return f"double(string({text}))"
+
+    def _bytewise(self, text: str, field: Field | None, op: str) -> str:
+        # here the blanks at the end of a padded text count
+        return f"concat({text}, '')" if field is not None and field.declared.startswith("CHAR(") else text
+
+    def _averaged(self, text: str, kind: Kind | None) -> str:
+        if kind is Kind.DECIMAL:
+            self._note(DIGITS_NOTE)
+        return text
+
+    # --- arithmetic ----------------------------------------------------------------------------------------------
+
+    def _whole(self, call: Call, texts: list[str]) -> list[str]:
+        return [f"bigint({texts[0]})", texts[1]]
+
+    def _mix(self, kinds: list[Kind | None]) -> None:
+        if Kind.DECIMAL in kinds and Kind.FLOAT not in kinds:
+            self._note(DIGITS_NOTE)
+
+    def _divided(self, sign: str, kinds: list[Kind | None], texts: list[str]) -> str:
+        if sign == "/" and kinds == [Kind.INT, Kind.INT]:
+            return f"({texts[0]} div {texts[1]})"
+        return super()._divided(sign, kinds, texts)
+
+    def _times_joined(self, call: Call, kinds: list[Kind | None]) -> str:
+        if None in kinds:
+            return super()._times_joined(call, kinds)
+        sign, (left, right) = call.name, call.args
+        a, b = self._atom(left), self._atom(right)
+        if kinds == [Kind.DATE, Kind.DATE]:
+            return f"datediff({a}, {b})"
+        if Kind.DATE in kinds and Kind.INT in kinds:
+            day, count = (a, b) if kinds[0] is Kind.DATE else (b, a)
+            return f"date_{'add' if sign == '+' else 'sub'}({day}, int({count}))"
+        span = next((o for o in (left, right) if isinstance(o, Literal) and isinstance(o.value, dt.timedelta)), None)
+        moment = left if span is right else right
+        if span is None or self._kind(moment) not in MOMENTS:
+            raise self._refuse("Arithmetic with intervals")
+        return f"({self._as_moment(moment)} {sign} {_interval(span.value)})"
+
+    def _as_moment(self, operand: Operand) -> str:
+        text = self._atom(operand)
+        return f"cast({text} as timestamp_ntz)" if self._kind(operand) is Kind.DATE else text
+
+    def _do_moved(self, call: Call) -> str:
+        months = getattr(call.args[1], "value", 0)
+        return f"({self._as_moment(call.args[0])} + interval '{months}' month)"
+
+    def _rounded(self, text: str, kind: Kind | None, digits: int | None) -> str:
+        if kind is Kind.FLOAT and (digits or 0) < 0:
+            raise self._refuse("Rounding before the point")
+        return super()._rounded(text, kind, digits)
+
+    def _cut(self, text: str, kind: Kind | None, digits: int) -> str:
+        if digits or kind is not Kind.INT:
+            raise self._refuse("Cutting such numbers")
+        return text
+
+    def _irrational(self, call: Call) -> str:
+        self._checked(call, f"{call.name}()")
+        texts = [f"double({self._number(a)})" for a in call.args]
+        if call.name == "log" and len(texts) == 2:
+            return f"(ln({texts[1]}) / ln({texts[0]}))"
+        return f"{self._named(call.name)}({', '.join(texts)})"
+
+    # --- texts ---------------------------------------------------------------------------------------------------
+
+    def _trimmed(self, call: Call) -> str:
+        text, chars = self._part(call.args[0]), call.args[1] if len(call.args) > 1 else Literal(" ")
+        side = {"trim": "both", "ltrim": "leading", "rtrim": "trailing"}[call.name]
+        return f"trim({side} {self._atom(chars)} from {text})"
+
+    def _extreme(self, name: str, texts: list[str]) -> str:
+        return f"{name}({', '.join(texts)})"  # NULLs are left out
+
+    # --- times and casts -----------------------------------------------------------------------------------------
+
+    def _extracted(self, part: str, of: Operand, kind: Kind | None) -> str:
+        if part not in _PARTS or kind not in MOMENTS:
+            return super()._extracted(part, of, kind)
+        return _PARTS[part].format(self._as_moment(of))
+
+    def _begun(self, unit: str, of: Operand) -> str:
+        if unit not in _UNITS or self._kind(of) not in MOMENTS:
+            return super()._begun(unit, of)
+        text = f"date_trunc('{unit}', {self._as_moment(of)})"
+        return text if self._kind(of) is Kind.ZONED else f"cast({text} as timestamp_ntz)"
+
+    def _formed(self, of: Operand, form: str) -> str:
+        signs = form_signs(form, _FORMS)
+        if signs is None or self._kind(of) not in MOMENTS:
+            return super()._formed(of, form)
+        return f"date_format({self._as_moment(of)}, {self._text(signs)})"
+
+    def _cast_to(self, call: Call, of: Operand, target: str, sizes: list[object]) -> str:
+        kind = self._kind(of)
+        text = self._number(of) if kind in NUMBERS else self._atom(of)
+        if target == "double" and kind in (Kind.INT, Kind.DECIMAL):
+            return f"double({text})"
+        if kind is Kind.DECIMAL and target in ("integer", "bigint"):
+            self._checked(call, "A cast")
+            return f"bigint(round({text}))"
+        if kind in MOMENTS and target == "date":
+            return f"date({text})"
+        return super()._cast_to(call, of, target, sizes)
+
+    # --- conditions ----------------------------------------------------------------------------------------------
+
+    def _clock_or_span(self, value: str, kind: Kind | None) -> str:
+        raise self._refuse("A time of day or an interval")
+
+    def _matched(self, text: str, pattern: list[tuple[str, bool]], ignore_case: bool) -> str:
+        return f"{text} {'ilike' if ignore_case else 'like'} {self._text(escaped(pattern))} escape '!'"
+
+
+def _interval(value: dt.timedelta) -> str:
+    seconds, rest = divmod(abs(micros(value)), 1_000_000)
+    days, seconds = divmod(seconds, 86_400)
+    sign = "-" if value < dt.timedelta() else ""
+    clock = f"{seconds // 3600:02}:{seconds // 60 % 60:02}:{seconds % 60:02}.{rest:06}"
+    return f"interval '{sign}{days} {clock}' day to second"
