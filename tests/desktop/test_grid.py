@@ -16,7 +16,8 @@ from nimble_otter.desktop.grid.canvas import HEAD
 from nimble_otter.desktop.grid.painting import PAD
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.pull import Query
-from nimble_otter.pull.steps import ColumnsStep, Condition, FilterStep, GroupStep, KeyBy
+from nimble_otter.pull.steps import ColumnsStep, Condition, FigureOf, FilterStep, GroupStep, KeyBy
+from nimble_otter.table.ops.group import AggregateFunction as Agg
 from nimble_otter.table.text.column_format import ColumnFormat
 from tests.desktop.conftest import settle
 from tests.desktop.test_steps import columns, with_pull
@@ -363,6 +364,10 @@ def test_columns_open_as_wide_as_what_they_hold_and_stay_so(window):
     assert grid.rows < 200
     assert grid.widths[1:] == before[1:]
     assert grid.widths[0] == 205
+    window.pull.shaping.add_step(GroupStep((KeyBy("station_id"),), (FigureOf(Agg.SUM, "sample_id"),)), "Group")
+    settle(window)
+    totals = grid.model.line(grid.model.rows - 1).cells[1].text
+    assert measure(grid._painter.font).horizontalAdvance(totals) <= grid.widths[1] - 2 * PAD
 
 
 def test_a_result_that_the_limit_cut_offers_more_rows_and_all(window):
