@@ -13,6 +13,7 @@ import pytest
 from nimble_otter.errors import ConnectError, QueryError, SourceError, SourceTimeout, Stopped
 from nimble_otter.sources import Request, Source, connect, driver_for, fetch
 from nimble_otter.sources.source import all_drivers, source_of_file
+from nimble_otter.sources.waits import WAITS
 from nimble_otter.stop import StopToken
 from nimble_otter.table import MISSING, Kind
 from tests.files import sqlite_file
@@ -299,9 +300,7 @@ def test_shapes_are_the_five_of_the_demo(documents):
 
 
 def test_document_servers_that_do_not_answer(monkeypatch):
-    from nimble_otter.sources.drivers import mongodb
-
-    monkeypatch.setattr(mongodb, "SELECT_WAIT_MS", 200)
+    monkeypatch.setattr(WAITS, "connect_s", 0.4)
     with pytest.raises(ConnectError, match="refused"):
         connect(Source("x", "mongodb://127.0.0.1:9/x"))
     import socket
@@ -317,9 +316,8 @@ def test_document_servers_that_do_not_answer(monkeypatch):
 
 def test_a_document_server_that_goes_away_is_said_and_can_come_back(monkeypatch):
     from nimble_otter.demo.standin import StandIn
-    from nimble_otter.sources.drivers import mongodb
 
-    monkeypatch.setattr(mongodb, "SELECT_WAIT_MS", 300)
+    monkeypatch.setattr(WAITS, "connect_s", 0.6)
     server = StandIn("d", {"c": [{"a": n} for n in range(10)]})
     connection = connect(Source("x", server.url))
     assert fetch(connection, Request("select * from c")).table.rows == 10

@@ -38,6 +38,7 @@ from nimble_otter.pull.deliver import rows_to_send
 from nimble_otter.pull.steps import Condition, FilterStep, GroupStep, SortBy, SortStep, group_keys
 from nimble_otter.send.send import format_for, send_text
 from nimble_otter.sources import Source
+from nimble_otter.sources.waits import ANSWER_S, CONNECT_S, WAITS
 from nimble_otter.table.core.columns import Field, Kind
 from nimble_otter.table.text.column_format import ColumnFormat
 from nimble_otter.table.text.show import shown
@@ -845,6 +846,7 @@ SET = {
     "theme": "dark", "text_percent": 110, "row_height": 50, "stripes": True, "null_mark": "NULL", "thousands": False,
     "date_form": "dd.MM.yyyy", "time_form": "dd.MM.yyyy HH:mm", "time_zone": "Europe/Vienna", "row_limit": 12,
     "history_days": 3, "code_size": 18, "wrap_lines": True, "offer_names": False, "guard": "row", "memory_mb": 8192,
+    "connect_s": 30, "answer_s": 60, "send_folder": "~/deliveries/",
 }  # fmt: skip
 
 
@@ -864,7 +866,8 @@ def test_every_setting_can_be_set_on_its_page_and_is_there_at_the_next_start(mak
             made.editingFinished.emit()
         assert (getattr(window.settings.now, line.key), page.problem.text()) == (SET[line.key], ""), line.key
     assert read_settings(home / "config" / "settings.toml") == (Settings(**SET), "")
-    for key, wrong in (("time_zone", "Europe/Vien"), ("time_form", "J"), ("date_form", "nonJ"), ("row_limit", "0")):
+    for key, wrong in (("time_zone", "Europe/Vien"), ("time_form", "J"), ("date_form", "nonJ"), ("row_limit", "0"),
+                       ("send_folder", "not/whole")):  # fmt: skip
         page.open(next(line.name for line in LINES if line.key == key))
         page.fields[key].setText(wrong)
         page.fields[key].editingFinished.emit()
@@ -873,7 +876,12 @@ def test_every_setting_can_be_set_on_its_page_and_is_there_at_the_next_start(mak
     again.new_pull()
     assert again.pull.pull.guard == "row"
     assert LIMIT.bytes == 8192 << 20
-    LIMIT.set(0)  # it is that of the process
+    assert (WAITS.connect_s, WAITS.answer_s) == (30, 60)
+    LIMIT.set(0)  # they are those of the process
+    WAITS.set(CONNECT_S, ANSWER_S)
+    again.open_drawer(SEND)
+    assert again.send_drawer.plan.path == "~/deliveries/{pull}-{date}.csv"
+    again.open_drawer(QUERY)
     editor = again.query_drawer.editor
     assert (editor.font().pixelSize(), editor.lineWrapMode()) == (18, editor.LineWrapMode.WidgetWidth)
     editor.setFocus()

@@ -13,9 +13,9 @@ import pytest
 
 from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, SourceError, SourceTimeout, Stopped
 from nimble_otter.sources import Request, Source, catalogued, connect, fetch
-from nimble_otter.sources import relational as relational_module
 from nimble_otter.sources.source import Listening
 from nimble_otter.sources.uri import parts_of, url_of
+from nimble_otter.sources.waits import WAITS
 from nimble_otter.stop import StopToken
 from tests.servers.lines import Line
 
@@ -150,7 +150,7 @@ def test_a_slow_line_still_shows_its_first_rows_early(server, open_base):
 
 
 def test_why_a_connection_fails_is_said_in_plain_words(server, monkeypatch, tmp_path):
-    monkeypatch.setattr(relational_module, "CONNECT_S", 2)
+    monkeypatch.setattr(WAITS, "connect_s", 2)
     base, own = server.url, f"{server.port}"
     user = base.split("//")[1].split("@")[0]
 

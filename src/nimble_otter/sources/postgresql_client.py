@@ -8,8 +8,8 @@ from functools import cache
 from itertools import islice
 from typing import TYPE_CHECKING, Any
 
-from nimble_otter.sources.relational import CONNECT_S
 from nimble_otter.sources.result_stream import BATCH
+from nimble_otter.sources.waits import WAITS
 from nimble_otter.table import Kind
 from nimble_otter.values import ClientObject, Value
 
@@ -58,7 +58,7 @@ def make_engine(url: str, clear_password: bool) -> Engine:
 
     logging.getLogger("psycopg").setLevel(logging.ERROR)  # what fails is raised too
     made = make_url(url).set(drivername="postgresql+psycopg")
-    options: dict[str, Any] = {} if "connect_timeout" in made.query else {"connect_timeout": CONNECT_S}
+    options: dict[str, Any] = {} if "connect_timeout" in made.query else {"connect_timeout": WAITS.connect_s}
     options.update(application_name="nimble-otter", keepalives_idle=20, keepalives_interval=5, keepalives_count=3)
     if not clear_password and made.query.get("sslmode") not in ("require", "verify-ca", "verify-full"):
         options["require_auth"] = "!password"  # never the password as it is, where the line may be open

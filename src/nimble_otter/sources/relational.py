@@ -38,8 +38,6 @@ if TYPE_CHECKING:
     from sqlalchemy.engine.interfaces import DBAPICursor
 
 _PLAIN = re.compile(r"\s*(?:insert|update|delete|merge|replace|with)\b", re.IGNORECASE)
-CONNECT_S = 8
-"""Longest wait for a server to take a connection."""
 _EXACT = (Kind.TIME, Kind.ZONED, Kind.DATE, Kind.CLOCK, Kind.SPAN)
 """What a driver says of a result's column is nearer than what the word for its type says."""
 KIND_OF_WORD = {"time": Kind.TIME, "date": Kind.DATE, "yes/no": Kind.BOOL, "uuid": Kind.UUID}

@@ -21,6 +21,7 @@ from urllib3.util import Retry, Timeout
 
 from nimble_otter import __version__
 from nimble_otter.errors import AuthError, ClearPassword, ConnectError, LostError, SourceError, SourceTimeout
+from nimble_otter.sources.waits import WAITS
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.values import Value
 
@@ -28,8 +29,6 @@ log = logging.getLogger(__name__)
 MOST_BYTES = 256 << 20
 """Of an answer, unpacked."""
 PATIENCE_S = 600
-READ_S = 30
-_CONNECT_S = 15
 _REDIRECTS = 5
 _TRIES, _LONGEST_WAIT_S = 3, 10.0
 _AGAIN = (429, 502, 503, 504)
@@ -120,7 +119,7 @@ class WebClient:
         try:
             answer = self._pool(url).request(
                 method, url, body=data, headers=headers, redirect=False, preload_content=False, retries=Retry(False),
-                timeout=Timeout(_CONNECT_S, READ_S),
+                timeout=Timeout(WAITS.connect_s, WAITS.answer_s),
             )  # fmt: skip
         except _NOT_SENT as problem:
             raise _explained(problem, url) from problem
@@ -142,7 +141,7 @@ class WebClient:
             try:
                 answer = self._pool(url).request(
                     "GET", url, headers=headers, redirect=False, preload_content=False, retries=Retry(False),
-                    timeout=Timeout(_CONNECT_S, READ_S),
+                    timeout=Timeout(WAITS.connect_s, WAITS.answer_s),
                 )  # fmt: skip
             except urllib3.exceptions.HTTPError as problem:
                 raise _explained(problem, url) from problem

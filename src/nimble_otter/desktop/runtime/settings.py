@@ -20,6 +20,7 @@ from nimble_otter.files import locked, read_text, set_aside, write_text
 from nimble_otter.pull import places
 from nimble_otter.pull.history import DAYS
 from nimble_otter.pull.model import ROW_LIMIT
+from nimble_otter.sources.waits import ANSWER_S, CONNECT_S
 from nimble_otter.table.text.column_format import time_text
 
 TEXT_SIZES = (80, 90, 100, 110, 125, 150, 175, 200)
@@ -28,6 +29,7 @@ ROW_HEIGHTS = (25, 50, 100, 200)
 MOST_ROWS, MOST_DAYS = 50_000_000, 3650
 NULL_MARKS = ("∅", "NULL", "–", "")
 MEMORIES = (0, 512, 1024, 2048, 4096, 8192, 16384, 32768)
+WAITED_S = (4, 8, 15, 30, 60, 120)
 CODE_SIZES = (11, 12, 13, 14, 16, 18, 20, 24)
 _HEAD = """# Settings of Nimble Otter. A line that is not here has its usual value; the guide names them all.
 # [keys] command = "Ctrl+Shift+X", "" for none.
@@ -41,8 +43,9 @@ class Settings:
     `stripes`, `null_mark`, `thousands`, `date_form`, `time_form`, `time_zone`: see UsualLooks; `row_limit`: where new
     pulls stop; `history_days`: how long runs are kept; `code_size` in pixels, `wrap_lines` and `offer_names` of the
     query's text; `guard`: how rows of new pulls are matched; `memory_mb`: what the program may
-    hold, 0 for three quarters of the machine's; `keys`: shortcuts by command ("": none) that are not the
-    usual ones."""
+    hold, 0 for three quarters of the machine's; `connect_s` and `answer_s`: how long a server may take to accept a
+    connection, and a web service to say more; `send_folder`: where files of new deliveries go; `keys`: shortcuts by
+    command ("": none) that are not the usual ones."""
 
     theme: str = ""
     text_percent: int = 100
@@ -60,6 +63,9 @@ class Settings:
     offer_names: bool = True
     guard: str = Guard.SEEN.value
     memory_mb: int = 0
+    connect_s: int = CONNECT_S
+    answer_s: int = ANSWER_S
+    send_folder: str = "~"
     keys: Mapping[str, str] = field(default_factory=dict)
 
 
@@ -69,7 +75,7 @@ USUAL = Settings()
 _KNOWN: dict[str, Container[object]] = {
     "theme": ("", *THEMES), "text_percent": TEXT_SIZES, "row_height": ROW_HEIGHTS, "null_mark": NULL_MARKS,
     "row_limit": range(1, MOST_ROWS + 1), "history_days": range(1, MOST_DAYS + 1), "code_size": CODE_SIZES,
-    "guard": tuple(guard.value for guard in Guard), "memory_mb": MEMORIES,
+    "guard": tuple(guard.value for guard in Guard), "memory_mb": MEMORIES, "connect_s": WAITED_S, "answer_s": WAITED_S,
 }  # fmt: skip
 
 
@@ -87,7 +93,9 @@ def trouble_with(name: str, value: object) -> str:
             time_text(moment.date() if name == "date_form" else moment, str(value))
         if name == "time_zone" and value:
             ZoneInfo(str(value))
-    except (ValueError, OSError) as problem:  # ZoneInfoNotFoundError is a KeyError
+        if name == "send_folder" and not Path(str(value)).expanduser().is_absolute():
+            return "is not a whole path"
+    except (ValueError, OSError, RuntimeError) as problem:  # ZoneInfoNotFoundError is a KeyError
         return f"can't be used: {problem}"
     except KeyError:
         return "is not a known time zone"

@@ -45,7 +45,6 @@ if TYPE_CHECKING:
     from nimble_otter.desktop.runtime.connections import ConnectionManager
     from nimble_otter.desktop.send.sending import Sending
 
-DEFAULT_FOLDER = "~/"
 _OTHERS = (("clipboard", "Clipboard"), ("source", "Another source"))
 _WIDE, _FORM, _SIDE = 740, 400, 186
 """Pixels from which on the preview stands beside the options, and how wide these and the columns are."""
@@ -178,7 +177,7 @@ class SendDrawer(Drawer):
     def plan(self) -> SendPlan:
         """The pull's plan, or the one it would begin with."""
         assert self.open_pull is not None
-        return self.open_pull.pull.send or SendPlan("csv", f"{DEFAULT_FOLDER}{{pull}}-{{date}}.csv")
+        return self.open_pull.pull.send or SendPlan("csv", f"{self.sending.target()}/{{pull}}-{{date}}.csv")
 
     def refresh(self) -> None:
         """Show what would be sent now."""

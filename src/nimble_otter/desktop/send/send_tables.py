@@ -29,7 +29,9 @@ _EXISTS = (("refuse", "stop"), ("number", "number the new ones"), ("replace", "r
 class SendTables(QDialog):
     """`plan` and `chosen` are what was settled on once it was accepted."""
 
-    def __init__(self, parent: QWidget, source: Source, tables: Sequence[TableInfo], ticked: Sequence[str]) -> None:
+    def __init__(
+        self, parent: QWidget, source: Source, tables: Sequence[TableInfo], ticked: Sequence[str], folder: str = "~"
+    ) -> None:
         super().__init__(parent)
         self.setWindowTitle("Send tables")
         self._known = [table for table in tables if table.holds_rows]
@@ -47,7 +49,7 @@ class SendTables(QDialog):
         self.format.activated.connect(lambda _: self._format_chosen())
         self.each = combo((("each", "a file for each table"), ("one", "all in one file")), "each", "Files")
         self.each.activated.connect(lambda _: self._format_chosen())
-        self.path = QLineEdit(f"~/{source.name}/{{table}}.csv")
+        self.path = QLineEdit(f"{folder}/{source.name}/{{table}}.csv")
         self.path.setAccessibleName("File")
         self.path.setToolTip(as_plain("Filled in: {table} {source} {date} {time} {date:%Y-%m}"))
         self.path.textChanged.connect(lambda _: self._look())

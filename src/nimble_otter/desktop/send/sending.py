@@ -73,8 +73,13 @@ MOST_TO_CLIPBOARD = 1_000_000
 class Sending:
     """`say(text, is_problem)` tells the user; results go to the pull that asked, whatever is shown by then."""
 
-    def __init__(self, jobs: Jobs, hub: ConnectionManager, folder: Path, say: Callable[[str, bool], None]) -> None:
+    def __init__(
+        self, jobs: Jobs, hub: ConnectionManager, folder: Path, say: Callable[[str, bool], None],
+        target: Callable[[], str] = lambda: "~",
+    ) -> None:  # fmt: skip
         self._jobs, self._hub, self._folder, self._say = jobs, hub, folder, say
+        self.target = target
+        """The folder of files of which nothing else is said."""
         self._looked_up = set[str]()
 
     def send(self, open_pull: OpenPull, plan: SendPlan, anyway: bool = False) -> None:
@@ -386,7 +391,8 @@ class Sending:
 
     def ask_tables(self, parent: QWidget, source: Source, ticked: Sequence[TableInfo] = ()) -> None:
         """Ask which tables of a source go where, and send them."""
-        asked = SendTables(parent, source, self._hub.tables.get(source.name, []), [table.name for table in ticked])
+        names = [table.name for table in ticked]
+        asked = SendTables(parent, source, self._hub.tables.get(source.name, []), names, self.target())
         if asked.exec():
             self.send_catalogue(source, asked.chosen, asked.plan)
 

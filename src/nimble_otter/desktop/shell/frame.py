@@ -47,6 +47,7 @@ from nimble_otter.memory import LIMIT
 from nimble_otter.pull.model import Pull, Query
 from nimble_otter.session_bus import notify
 from nimble_otter.sources import Source
+from nimble_otter.sources.waits import WAITS
 from nimble_otter.stop import StopToken
 
 if TYPE_CHECKING:
@@ -432,6 +433,7 @@ class Frame(QMainWindow):
         self._use_editor_look()
         self.hub.history.days = now.history_days
         LIMIT.set(now.memory_mb)
+        WAITS.set(now.connect_s, now.answer_s)
         self.commands.bind(now.keys)
 
     def _use_editor_look(self) -> None:

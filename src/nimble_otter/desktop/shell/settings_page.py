@@ -34,6 +34,7 @@ from nimble_otter.desktop.runtime.settings import (
     ROW_HEIGHTS,
     TEXT_SIZES,
     USUAL,
+    WAITED_S,
     SettingsStore,
     Value,
     trouble_with,
@@ -85,6 +86,11 @@ LINES = (
     Line("memory_mb", "Program", "Memory limit", "a pull that would need more stops there, and says so",
          tuple((str(mb), f"{mb // 1024} GB" if mb >= 1024 else f"{mb} MB" if mb else "three quarters of the machine's")
                for mb in MEMORIES)),
+    Line("connect_s", "Network", "Wait for a connection", "before a server counts as not there",
+         tuple((str(s), f"{s} seconds") for s in WAITED_S)),
+    Line("answer_s", "Network", "Wait for a web service", "while it says nothing; a query may take as long as it takes",
+         tuple((str(s), f"{s} seconds") for s in WAITED_S)),
+    Line("send_folder", "Send", "Folder of new deliveries", "for their files, unless a pull says otherwise", hint="~"),
 )  # fmt: skip
 PARTS = (*dict.fromkeys(line.part for line in LINES), KEYBOARD)
 

@@ -187,7 +187,7 @@ class Workbench(Frame):
         """Made when it is first needed: what it needs takes a while to import."""
         from nimble_otter.desktop.send.sending import Sending
 
-        return Sending(self.jobs, self.hub, self.store.folder, self.say)
+        return Sending(self.jobs, self.hub, self.store.folder, self.say, self.send_folder)
 
     @property
     def pulls(self) -> list[OpenPull]:
@@ -229,6 +229,10 @@ class Workbench(Frame):
     def _listen(self, open_pull: OpenPull) -> None:
         """Hear of a pull that was just opened."""
         open_pull.changed.connect(lambda what: self._changed(open_pull, what))
+
+    def send_folder(self) -> str:
+        """Where the files of new deliveries go."""
+        return self.settings.now.send_folder.rstrip("/") or "/"
 
     def add_pull(self, pull: Pull, path: Path | None = None, run: bool = False) -> OpenPull:
         """Open a pull in a tab of its own and show it."""

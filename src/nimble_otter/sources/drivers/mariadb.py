@@ -29,11 +29,12 @@ from nimble_otter.sources.dialects.mariadb import MARIADB, MYSQL
 from nimble_otter.sources.mysql_client import client_for
 from nimble_otter.sources.plans import PlanNode, of_mariadb
 from nimble_otter.sources.reflect import Written, label_of
-from nimble_otter.sources.relational import CONNECT_S, Relational
+from nimble_otter.sources.relational import Relational
 from nimble_otter.sources.result_stream import Answer, batches_of
 from nimble_otter.sources.session import Bound, Done
 from nimble_otter.sources.texts import find_word
 from nimble_otter.sources.urls import check_options, read_url, with_secret
+from nimble_otter.sources.waits import WAITS
 from nimble_otter.sources.writer import run_each
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
@@ -371,7 +372,7 @@ def _engine(url: str, guards: dict[str, Value], client: ClientObject) -> Engine:
     made = made.set(drivername=f"{made.drivername.partition('+')[0]}+{client.scheme}")
     options: dict[str, Any] = dict(guards)
     if "connect_timeout" not in made.query:
-        options["connect_timeout"] = CONNECT_S
+        options["connect_timeout"] = WAITS.connect_s
     made = made.difference_update_query(client.not_in_url)
     engine = create_engine(made, connect_args=options, pool_size=2, max_overflow=2, pool_timeout=5, pool_use_lifo=True)
 

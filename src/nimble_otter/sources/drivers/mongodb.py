@@ -28,6 +28,7 @@ from nimble_otter.sources.shapes import find_shapes
 from nimble_otter.sources.source import Request, Run, check_writable
 from nimble_otter.sources.trace import KEY_NAME
 from nimble_otter.sources.urls import check_options, read_url, with_secret
+from nimble_otter.sources.waits import WAITS
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.values import ClientObject, Value
 
@@ -37,7 +38,6 @@ if TYPE_CHECKING:
     from nimble_otter.sources.tunnel import Tunnel
 
 BATCH = 1000
-SELECT_WAIT_MS = 4000
 _KEEPING = ("$match", "$sort", "$limit", "$skip", "$sample")
 """Stages after which each row is still a document of the collection."""
 
@@ -108,8 +108,9 @@ class MongodbConnection(DocumentConnection):
 
             self._client = MongoClient(
                 self._url,
-                serverSelectionTimeoutMS=SELECT_WAIT_MS,
-                connectTimeoutMS=SELECT_WAIT_MS,
+                # a server that refuses is tried again all that time
+                serverSelectionTimeoutMS=int(WAITS.connect_s * 500),
+                connectTimeoutMS=int(WAITS.connect_s * 1000),
                 appname="nimble-otter",
             )
         return self._client

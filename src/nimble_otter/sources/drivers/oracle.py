@@ -18,6 +18,7 @@ from nimble_otter.sources.general import GeneralConnection
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.result_stream import Answer
 from nimble_otter.sources.urls import check_options
+from nimble_otter.sources.waits import WAITS
 from nimble_otter.table import Kind
 from nimble_otter.values import ClientObject, Value
 
@@ -26,7 +27,6 @@ if TYPE_CHECKING:
 
 _OPTIONS = {"tls": "required|verified", "ca": r"[^\0]+", "sid": r"[\w.\-]{1,64}"}
 _PLAN = "/* plan */ "
-_WAIT_S = 10
 _WHOLE_DIGITS = 18
 
 
@@ -134,7 +134,7 @@ def client_options(parts: URL) -> dict[str, object]:
     query = {name: str(value) for name, value in parts.query.items()}
     told: dict[str, object] = {
         "host": parts.host or "localhost", "port": parts.port or 1521, "user": parts.username or "",
-        "password": parts.password or "", "tcp_connect_timeout": float(_WAIT_S), "program": "Nimble Otter",
+        "password": parts.password or "", "tcp_connect_timeout": float(WAITS.connect_s), "program": "Nimble Otter",
     }  # fmt: skip
     told |= {"sid": query["sid"]} if "sid" in query else {"service_name": parts.database or ""}
     if "tls" in query:

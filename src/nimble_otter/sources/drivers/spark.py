@@ -18,9 +18,9 @@ from nimble_otter.sources.dialects.spark import PLACE, SPARK
 from nimble_otter.sources.general import GeneralConnection
 from nimble_otter.sources.hive_client import HiveConnection, HiveCursor, HiveError, Where, rows_of
 from nimble_otter.sources.plans import PlanNode
-from nimble_otter.sources.relational import CONNECT_S
 from nimble_otter.sources.result_stream import FIRST, Answer
 from nimble_otter.sources.urls import check_options, read_url
+from nimble_otter.sources.waits import WAITS
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
 from nimble_otter.values import ClientObject, Value
@@ -97,7 +97,7 @@ class SparkConnection(GeneralConnection):
 
     def _open(self) -> HiveConnection:
 
-        connection = HiveConnection(self._where, dict(_SETTINGS), CONNECT_S)
+        connection = HiveConnection(self._where, dict(_SETTINGS), WAITS.connect_s)
         if self._where.schema:
             cursor = connection.cursor()
             try:

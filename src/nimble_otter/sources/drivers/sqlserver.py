@@ -15,6 +15,7 @@ from nimble_otter.sources.general import GeneralConnection
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.result_stream import Answer
 from nimble_otter.sources.urls import check_options
+from nimble_otter.sources.waits import WAITS
 from nimble_otter.table import Kind
 from nimble_otter.values import ClientObject, Value
 
@@ -23,7 +24,6 @@ if TYPE_CHECKING:
 
 _OPTIONS = {"encryption": "off|request|require", "tds_version": r"[\d.]{1,4}", "charset": r"[\w\-]{1,20}"}
 _LOCAL = ("", "localhost", "127.0.0.1", "::1")
-_WAIT_S = 10
 _PLAN = "/* plan */ "
 
 
@@ -112,7 +112,7 @@ def client_options(parts: URL) -> dict[str, str | int | bool]:
     query = {name: str(value) for name, value in parts.query.items()}
     return {
         "server": host, "port": str(parts.port or 1433), "user": parts.username or "", "password": parts.password or "",
-        "database": parts.database or "", "login_timeout": _WAIT_S, "appname": "Nimble Otter",
+        "database": parts.database or "", "login_timeout": WAITS.connect_s, "appname": "Nimble Otter",
         "encryption": "request" if host in _LOCAL else "require", "tds_version": "7.4", "use_datetime2": True,
         **query,
     }  # fmt: skip
