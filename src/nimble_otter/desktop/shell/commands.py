@@ -139,6 +139,14 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
         add(f"text_{key}", name, calling(_edit_text, window, key), shortcut if key != "comment" else "", "text",
             has_pull)  # fmt: skip
     add("side_rows", "Rows side by side", lambda: window.side.open(), "Ctrl+4", "view", has_rows)
+    add(
+        "beside",
+        "Another pull beside this one",
+        window.beside.open,
+        "",
+        "view",
+        lambda: len(window.workspace.pulls) > 1,
+    )
     add("pin", "Pin this result", window.side.pin, "Ctrl+Shift+L", "view", has_rows)
     add("settings", "Settings", lambda: window.pages.settings(), "Ctrl+,", "help")
     add("guide", "Guide", lambda: window.pages.help(), "F1", "help")

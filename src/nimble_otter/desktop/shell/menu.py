@@ -31,7 +31,7 @@ MENU: tuple[tuple[str, tuple[Part, ...]], ...] = (
                  "new_row", "duplicate_rows", "delete_rows", "", "take_back_cells", "take_back", "rehearse", "write")),
     ("Send and repeat", ("send_file", "send_tables", "repeat", "deliveries", "", "copy_chart", "send_chart")),
     ("View", ("show_query", "show_changes", "show_send", "", "rows_0", "rows_1", "rows_2", "chart", "chart_beside",
-              "side_rows", "pin", "", "detail_0", "detail_1", "detail_2", "",
+              "side_rows", "beside", "pin", "", "detail_0", "detail_1", "detail_2", "",
               ("Panes", ("left", "right", "drawer", "focus_grid")),
               ("Size and colours", ("taller", "lower", "larger_text", "smaller_text", "usual_text", "light", "dark",
                                     "as_desktop")))),

@@ -16,6 +16,7 @@ from nimble_otter.desktop.changes.write_controller import WriteController
 from nimble_otter.desktop.detail.follow import Follower
 from nimble_otter.desktop.detail.presenter import DetailPresenter
 from nimble_otter.desktop.grid.actions import GridActions
+from nimble_otter.desktop.grid.beside import BesidePull
 from nimble_otter.desktop.grid.column_actions import ColumnActions
 from nimble_otter.desktop.grid.presenter import GridPresenter
 from nimble_otter.desktop.grid.rows_find import RowsFind
@@ -69,6 +70,8 @@ class Workbench(Frame):
         self.detail_presenter = DetailPresenter(workspace, self.detail, grid)
         self.follower = Follower(workspace, self.detail, grid, self.layout_state)
         self.side = SideBySide(workspace, grid, self.rows_stack)
+        self.beside = BesidePull(workspace, grid)
+        self.pulls_split.addWidget(self.beside)
         self.rows_views = RowsViews(workspace, grid, self.side, self.rows_stack)
         self.glance = Glance(self, self.hub)
         self.file_watcher = FileWatcher(workspace)
@@ -115,11 +118,13 @@ class Workbench(Frame):
         self.course.upstream_all_wanted.connect(self.upstream.move_all)
         self.course.down_wanted.connect(self.upstream.move_down)
         self.course.column_dropped.connect(self.actions_on_grid.group_by)
-        self.actions_on_grid.copy_wanted.connect(
-            lambda open_pull, blocks, form, exact: self.sending.copy(
-                open_pull, blocks, form, self.layout_state.copying, exact
+        for part in (self.actions_on_grid, self.beside):
+            part.copy_wanted.connect(
+                lambda open_pull, blocks, form, exact: self.sending.copy(
+                    open_pull, blocks, form, self.layout_state.copying, exact
+                )
             )
-        )
+        self.beside.opened.connect(lambda: self.pulls_split.setSizes([self.pulls_split.width() // 2] * 2))
         self.actions_on_grid.condition_wanted.connect(self.ask_for)
         self.looks_changed.connect(lambda: self.grid_presenter.show(True))
         self.grid_presenter.shown.connect(self.follower.refresh)
