@@ -2,6 +2,7 @@
 
 import json
 import time
+from dataclasses import replace
 
 import pytest
 from PySide6.QtCore import QEvent, QMimeData, QPointF, Qt
@@ -21,9 +22,12 @@ from nimble_otter.desktop.shell.frame import SEARCH, WORK
 from nimble_otter.desktop.steps.course import stops_of
 from nimble_otter.errors import ChangeError
 from nimble_otter.pull import Pull, Query
+from nimble_otter.pull.file import save_pull
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.sources import Request, Source, TableInfo, connect, fetch
 from nimble_otter.sources.catalogue import ColumnInfo
+from nimble_otter.sources.saved import load_sources
+from nimble_otter.sources.team import share, team_sources
 from tests.desktop.conftest import settle, when_shown
 from tests.files import sqlite_file
 from tests.servers.lines import Line
@@ -566,3 +570,46 @@ def test_a_source_goes_to_a_colleague_as_a_file(window, tmp_path, monkeypatch, c
         assert main(["sources", *words]) == code, words
     assert any(source.name == "Mine" for source in saved_sources())
     capsys.readouterr()
+
+
+def test_a_team_s_folder_stands_beside_one_s_own_sources_and_pulls(window, tmp_path, small_demo):
+    team, page = tmp_path / "team", None
+    (team / "pulls").mkdir(parents=True)
+    save_pull(Pull("theirs", Source("levels", str(small_demo)), Query("select 1 as n")), team / "pulls" / "theirs.pull")
+    window.settings.set("team_folder", str(team))
+    settle(window)
+    shelf = window.sources.shelf
+    assert [shelf.topLevelItem(n).text(0) for n in range(shelf.topLevelItemCount())] == ["theirs"]
+    own = window.hub.add(Source("levels", str(small_demo), "test"))
+    window.pages.edit_source(own)
+    settle(window)
+    page = window.source_page
+    assert page.share.isVisibleTo(window)
+    page.share.click()
+    settle(window)
+    assert "in the team's folder" in page.outcome.text()
+    shared = window.hub.find("levels")
+    assert shared.is_shared
+    assert shared not in load_sources(window.hub._file)
+    window.pages.edit_source(shared)
+    settle(window)
+    assert "changed for everybody" in page.outcome.text()
+    assert not page.share.isVisibleTo(window)
+    page.care.setChecked(True)
+    page.test.click()
+    settle(window)
+    page.save.click()
+    settle(window)
+    assert team_sources(team)[0][0].care
+    assert window.hub.find("levels").care
+    before = window.hub.find("levels")
+    share(replace(before, read_only=True), team, before)  # by a colleague
+    assert wait_until(lambda: window.hub.find("levels").read_only)
+    window.hub.add(replace(before, stage="production"), before=before)
+    assert "changed by somebody else" in window.status.message.text()
+    window.hub.remove(window.hub.find("levels"))
+    settle(window)
+    assert window.hub.find("levels") is None
+    assert team_sources(team) == ([], [])
+    window.settings.set("team_folder", "")
+    assert shelf.topLevelItemCount() == 0

@@ -75,7 +75,7 @@ def send_chart(options: argparse.Namespace) -> int:
         raise UsageError(f"{options.send} says no format; end it in .png, .svg or .pdf, or give --format.")
     if not 0.2 <= options.scale <= 8:
         raise UsageError("--scale takes a number from 0.2 to 8.")
-    path = saved_path(options.file, places.shelf_folder())
+    path = saved_path(options.file, places.shelf_folders())
     pull = load_pull(path)
     values = {**pull.query.parameters, **parse_parameters(options.param)}
     pull = replace(pull, query=replace(pull.query, parameters=values))

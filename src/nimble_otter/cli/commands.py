@@ -362,7 +362,7 @@ def _run(options: argparse.Namespace) -> int:
     from nimble_otter.pull.file import load_pull
     from nimble_otter.pull.others import saved_path
 
-    path = saved_path(options.file, places.shelf_folder())
+    path = saved_path(options.file, places.shelf_folders())
     pull = load_pull(path)
     pull = replace(pull, source=with_password(pull.source, options.password_file))
     in_steps = re.findall(r":(\w+)", repr(pull.steps))  # more than there are, for what stands in quotes

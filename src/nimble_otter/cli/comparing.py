@@ -170,7 +170,7 @@ def _compare_tables(options: argparse.Namespace, plans: Sequence[SendPlan], arou
 
 def _pull_of(text: str, around: Terminal, options: argparse.Namespace) -> Pull:
     """Raises: SavedError, SourceError, ConditionError."""
-    path = saved_path(text, places.shelf_folder())
+    path = saved_path(text, places.shelf_folders())
     pull = table_pull(text, around) if not path.exists() else load_pull(path)
     if pull is None:
         raise ConditionError(f"There is no pull {text}.", "Name a pull, SOURCE#TABLE, or a file of rows.")

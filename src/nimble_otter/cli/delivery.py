@@ -75,9 +75,14 @@ def saved_sources() -> list[Source]:
     from nimble_otter.demo import demo_sources
     from nimble_otter.pull import places
     from nimble_otter.sources.saved import load_sources
+    from nimble_otter.sources.team import team_sources
 
-    config = places.config_folder()
-    return [*demo_sources(config), *load_sources(config / "sources.toml")]
+    config, team = places.config_folder(), places.team_folder()
+    own = [*demo_sources(config), *load_sources(config / "sources.toml")]
+    shared, troubles = team_sources(team) if team is not None else ([], [])
+    for trouble in troubles:
+        note(trouble, sys.stderr)
+    return [*own, *(source for source in shared if source.name not in {each.name for each in own})]
 
 
 def source_named(text: str, password_file: str = "") -> Source:
@@ -204,7 +209,7 @@ class Terminal:
         self.folder = places.state_folder() if file else None
 
         own = [Path(file).resolve().parent] if file else []
-        self._folders = tuple(dict.fromkeys((*own, places.shelf_folder())))
+        self._folders = tuple(dict.fromkeys((*own, *places.shelf_folders())))
 
     @contextmanager
     def connected(self, source: Source) -> Iterator[Connection]:

@@ -116,6 +116,10 @@ def _remove(options: Namespace) -> int:
     source = _saved(options)
     if source.url.startswith("demo:"):
         raise UsageError("The demo's sources are not saved ones.")
+    if source.is_shared:
+        raise UsageError(
+            f"{source.name} is the team's; remove it in the window, or its file in {places.team_folder()}."
+        )
     change_sources(places.config_folder() / "sources.toml", lambda saved: [s for s in saved if s.name != source.name])
     forget(source.url)
     note(f"{source.name} was removed; pulls that use it keep its address.")
@@ -172,7 +176,7 @@ def shelf(options: Namespace) -> int:
     from nimble_otter.pull.file import SUFFIX, load_pull
 
     lines: list[Line] = []
-    for path in sorted(places.shelf_folder().rglob(f"*{SUFFIX}")):
+    for path in [found for folder in places.shelf_folders() for found in sorted(folder.rglob(f"*{SUFFIX}"))]:
         try:
             source = load_pull(path).source.name
         except SavedError as problem:

@@ -62,7 +62,7 @@ def _list(options: argparse.Namespace, _: list[SendPlan]) -> int:
 def _add(options: argparse.Namespace, plans: list[SendPlan]) -> int:
     if not options.subject:
         raise UsageError("schedule add needs a pull: a file, or the name of one on the shelf.")
-    path = saved_path(options.subject, places.shelf_folder()).resolve()
+    path = saved_path(options.subject, places.shelf_folders()).resolve()
     pull = load_pull(path)
     every = "calendar" if options.calendar else options.every
     table = timetable(every, options.at, options.on, options.minutes, options.calendar, options.time_zone,

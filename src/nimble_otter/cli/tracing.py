@@ -23,7 +23,7 @@ _MOST_ROWS = 20
 
 def trace_rows(options: argparse.Namespace) -> int:
     """Tell what became of the rows that the condition means. Raises: UsageError, OtterError."""
-    path = saved_path(options.file, places.shelf_folder())
+    path = saved_path(options.file, places.shelf_folders())
     pull = load_pull(path)
     values = {**pull.query.parameters, **parse_parameters(options.param)}
     pull = replace(pull, query=replace(pull.query, parameters=values))

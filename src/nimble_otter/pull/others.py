@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Protocol
@@ -24,10 +24,12 @@ def path_of(name: str, folder: Path) -> Path | None:
     return next((path for path in sorted(folder.rglob(f"*{SUFFIX}")) if path.stem == name), None)
 
 
-def saved_path(text: str, shelf: Path) -> Path:
-    """The pull file that a text names: a path, or the name of a pull on the shelf."""
+def saved_path(text: str, shelves: Sequence[Path]) -> Path:
+    """The pull file that a text names: a path, or the name of a pull in the first of the folders that has it."""
     path = Path(text)
-    return path if path.exists() or path.suffix == SUFFIX else path_of(text, shelf) or path
+    if path.exists() or path.suffix == SUFFIX:
+        return path
+    return next((found for shelf in shelves if (found := path_of(text, shelf)) is not None), path)
 
 
 class FindsSources(Protocol):

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import tomllib
+from contextlib import suppress
 from pathlib import Path
 
 from platformdirs import user_config_path, user_data_path, user_state_path
@@ -29,6 +31,21 @@ def demo_folder() -> Path:
 def shelf_folder() -> Path:
     """Saved pulls."""
     return _place(user_data_path(_NAME), "data") / "shelf"
+
+
+def team_folder() -> Path | None:
+    """What a team shares: NIMBLE_OTTER_TEAM, or the setting; None where there is no such folder."""
+    named = os.environ.get("NIMBLE_OTTER_TEAM", "")
+    if not named:
+        with suppress(OSError, ValueError):
+            named = str(tomllib.loads((config_folder() / "settings.toml").read_text("utf-8")).get("team_folder", ""))
+    return Path(named).expanduser() if named else None
+
+
+def shelf_folders() -> tuple[Path, ...]:
+    """Where saved pulls are looked for: one's own, then the team's."""
+    team = team_folder()
+    return (shelf_folder(),) if team is None else (shelf_folder(), team / "pulls")
 
 
 def config_folder() -> Path:

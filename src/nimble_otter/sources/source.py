@@ -53,6 +53,8 @@ class Source:
     read_only: bool = False
     clear_password: bool = False
     password_command: str = ""
+    is_shared: bool = field(default=False, compare=False)
+    """Whether it stands in the team's folder."""
     secret: Secret | None = field(default=None, compare=False, repr=False)
     left_out: tuple[str, ...] = field(default=(), compare=False, repr=False)
     """Options of the URL that held secrets other than the password; they are not kept, and a source can't do

@@ -42,8 +42,13 @@ class FileWatcher(QObject):
         workspace.pull_opened.connect(lambda made: self._soon.start(0) if made.path is not None else None)
 
     def watch(self) -> None:
-        """Watch the files of all open pulls, and the shelf."""
-        folders = {places.shelf_folder(), *(s.path.parent for s in self._workspace.pulls if s.path is not None)}
+        """Watch the files of all open pulls, the shelf, and the team's folder."""
+        team = places.team_folder()
+        folders = {
+            *places.shelf_folders(),
+            *([team, team / "sources"] if team is not None else []),
+            *(s.path.parent for s in self._workspace.pulls if s.path is not None),
+        }
         files = {str(s.path) for s in self._workspace.pulls if s.path is not None and s.path.exists()}
         wanted = files | {str(folder) for folder in folders if folder.is_dir()}
         known = {*self._watcher.files(), *self._watcher.directories()}

@@ -32,7 +32,8 @@ class PullDependencies:
     def names_for(self, open_pull: OpenPull) -> list[str]:
         """What a pull could take rows of: its pinned results, and all pulls that don't take its own."""
         names = [*reversed(open_pull.pinned), *(s.pull.name for s in self._pulls if s is not open_pull)]
-        names += [path.stem for path in sorted(places.shelf_folder().rglob(f"*{SUFFIX}"))]
+        for shelf in places.shelf_folders():
+            names += [path.stem for path in sorted(shelf.rglob(f"*{SUFFIX}"))]
         return [
             name for name in dict.fromkeys(names) if name != open_pull.pull.name and not self._takes(name, open_pull)
         ]
@@ -76,7 +77,7 @@ class PullDependencies:
         return kept[1]
 
     def _from_shelf(self, name: str) -> OpenPull | None:
-        path = path_of(name, places.shelf_folder())
+        path = next((found for shelf in places.shelf_folders() if (found := path_of(name, shelf)) is not None), None)
         if path is None:
             return None
         if path not in self._unseen:

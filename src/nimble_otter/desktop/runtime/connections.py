@@ -28,6 +28,7 @@ from nimble_otter.sources.names import names_in_catalogue
 from nimble_otter.sources.open_transaction import OpenTransaction
 from nimble_otter.sources.saved import change_sources, load_sources
 from nimble_otter.sources.secrets import forget, hold, look_up, remember
+from nimble_otter.sources.team import share, team_sources, withdraw
 from nimble_otter.sources.urls import read_url
 from nimble_otter.stop import StopToken
 
@@ -69,7 +70,7 @@ class ConnectionManager(QObject):
         """Read the saved list."""
         try:
             saved = load_sources(self._file)
-            self.sources = [*demo_sources(self._file.parent), *saved]
+            self.sources = self._with_team(saved)
             if told := [s for s in saved if s.secret is not None]:  # an earlier version of ours left some
                 for source in told:
                     self._remember(source, source.secret.reveal() if source.secret is not None else "")
@@ -77,6 +78,31 @@ class ConnectionManager(QObject):
         except (OtterError, OSError) as problem:
             self.trouble.emit(str(problem))
         self.changed.emit("")
+
+    def _with_team(self, own: list[Source]) -> list[Source]:
+        """The demo's sources, one's own, and those of the team that have no name of these."""
+        found, team = [*demo_sources(self._file.parent), *own], places.team_folder()
+        if team is None:
+            return found
+        shared, troubles = team_sources(team)
+        for trouble in troubles:
+            self.trouble.emit(trouble)
+        names = {source.name for source in found}
+        return [*found, *(source for source in shared if source.name not in names)]
+
+    def share(self, source: Source) -> bool:
+        """Put a source into the team's folder and take it out of one's own list; False, and told, where that can't
+        be."""
+        team = places.team_folder()
+        if team is None:
+            return False
+        try:
+            share(source, team)
+        except OtterError as problem:
+            self.trouble.emit(str(problem))
+            return False
+        self._change(lambda saved: [s for s in saved if s.name != source.name])
+        return True
 
     def find(self, name: str) -> Source | None:
         """The source of this name, if there is one."""
@@ -130,6 +156,16 @@ class ConnectionManager(QObject):
         self.tables.pop(before.name, None)
         self.errors.pop(before.name, None)
 
+        if before.is_shared and (team := places.team_folder()) is not None:
+            try:
+                after = share(after, team, before)
+            except OtterError as problem:
+                self.trouble.emit(str(problem))
+                return before
+            self._change(lambda saved: saved)
+            self.open(after, again=True)
+            return after
+
         def replaced(saved: list[Source]) -> list[Source]:
             if before.url.startswith("demo:"):  # which is never saved
                 return saved
@@ -175,6 +211,11 @@ class ConnectionManager(QObject):
         self.jobs.submit(self.lane(source), f"open {source.url}", lambda *_: self._drop(source))
         self.tables.pop(source.name, None)
         self.errors.pop(source.name, None)
+        if source.is_shared and (team := places.team_folder()) is not None:
+            try:
+                withdraw(source, team)
+            except OtterError as problem:
+                self.trouble.emit(str(problem))
         self._change(lambda saved: [s for s in saved if s.name != source.name])
 
     @property
@@ -192,14 +233,14 @@ class ConnectionManager(QObject):
 
     def _change(self, change: Callable[[list[Source]], list[Source]]) -> None:
         """Change the list here and on disk, where another window may have changed it too."""
-        own = change([s for s in self.sources if not s.url.startswith("demo:")])
+        own = change([s for s in self.sources if not s.url.startswith("demo:") and not s.is_shared])
         try:
             own = change_sources(self._file, change)
         except OtterError as problem:
             self.trouble.emit(f"The list of sources was not saved. {problem}")
         except OSError as problem:
             self.trouble.emit(f"The list of sources can't be saved: {problem.strerror}.")
-        self.sources = [*demo_sources(self._file.parent), *own]
+        self.sources = self._with_team(own)
         self.changed.emit("")
 
     def names(self, source: Source) -> Names | None:

@@ -44,8 +44,8 @@ class Settings:
     pulls stop; `history_days`: how long runs are kept; `code_size` in pixels, `wrap_lines` and `offer_names` of the
     query's text; `guard`: how rows of new pulls are matched; `memory_mb`: what the program may
     hold, 0 for three quarters of the machine's; `connect_s` and `answer_s`: how long a server may take to accept a
-    connection, and a web service to say more; `send_folder`: where files of new deliveries go; `keys`: shortcuts by
-    command ("": none) that are not the usual ones."""
+    connection, and a web service to say more; `send_folder`: where files of new deliveries go; `team_folder`: what
+    colleagues share, "" for nothing; `keys`: shortcuts by command ("": none) that are not the usual ones."""
 
     theme: str = ""
     text_percent: int = 100
@@ -66,6 +66,7 @@ class Settings:
     connect_s: int = CONNECT_S
     answer_s: int = ANSWER_S
     send_folder: str = "~"
+    team_folder: str = ""
     keys: Mapping[str, str] = field(default_factory=dict)
 
 
@@ -93,7 +94,7 @@ def trouble_with(name: str, value: object) -> str:
             time_text(moment.date() if name == "date_form" else moment, str(value))
         if name == "time_zone" and value:
             ZoneInfo(str(value))
-        if name == "send_folder" and not Path(str(value)).expanduser().is_absolute():
+        if name in ("send_folder", "team_folder") and value and not Path(str(value)).expanduser().is_absolute():
             return "is not a whole path"
     except (ValueError, OSError, RuntimeError) as problem:  # ZoneInfoNotFoundError is a KeyError
         return f"can't be used: {problem}"

@@ -147,6 +147,7 @@ class Frame(QMainWindow):
         self.drafts = DraftStore(self.store)
         self.layout_state = self.store.load_layout()
         self.settings = SettingsStore(self)
+        self._team = self.settings.now.team_folder
         self.hub = ConnectionManager(self.jobs)
         self.questions = AskBeforeRun(self)
         self.workspace = Workspace(self.hub, self.store.seat.first_number, self.questions, self)
@@ -438,6 +439,10 @@ class Frame(QMainWindow):
         self.hub.history.days = now.history_days
         LIMIT.set(now.memory_mb)
         WAITS.set(now.connect_s, now.answer_s)
+        if now.team_folder != self._team:
+            self._team = now.team_folder
+            self.hub.load()
+            self.sources.refresh_shelf()
         self.commands.bind(now.keys)
 
     def _use_editor_look(self) -> None:

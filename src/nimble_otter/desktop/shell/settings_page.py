@@ -91,6 +91,8 @@ LINES = (
     Line("answer_s", "Network", "Wait for a web service", "while it says nothing; a query may take as long as it takes",
          tuple((str(s), f"{s} seconds") for s in WAITED_S)),
     Line("send_folder", "Send", "Folder of new deliveries", "for their files, unless a pull says otherwise", hint="~"),
+    Line("team_folder", "Team", "Folder of the team", "on a share or in git; its sources and pulls stand beside yours",
+         hint="none"),
 )  # fmt: skip
 PARTS = (*dict.fromkeys(line.part for line in LINES), KEYBOARD)
 

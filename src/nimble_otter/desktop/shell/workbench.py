@@ -132,7 +132,8 @@ class Workbench(Frame):
         self.rows_views.offered.connect(self.status.show_views)
         self.detail_presenter.figures_changed.connect(self.status.figures.setText)
         self.follower.origin_wanted.connect(self._show_origin)
-        self.file_watcher.shelf_changed.connect(self.sources.refresh_shelf)
+        self.file_watcher.shelf_changed.connect(self._look_at_shelf)
+        self.settings.changed.connect(self.file_watcher.watch)
         self.grid.key_dropped.connect(self.actions_on_grid.stop_grouping)
         self.grid.width_changed.connect(self._width_set)
         self.status.stop_wanted.connect(self.jobs.stop_all)
@@ -234,6 +235,12 @@ class Workbench(Frame):
     def _listen(self, open_pull: OpenPull) -> None:
         """Hear of a pull that was just opened."""
         open_pull.changed.connect(lambda what: self._changed(open_pull, what))
+
+    def _look_at_shelf(self) -> None:
+        """Files on the shelf, or in the team's folder, may be others."""
+        self.sources.refresh_shelf()
+        if places.team_folder() is not None:
+            self.hub.load()
 
     def send_folder(self) -> str:
         """Where the files of new deliveries go."""

@@ -13,6 +13,7 @@ from nimble_otter.desktop.kit.theme import code_font
 from nimble_otter.desktop.kit.widgets import boxed, button, column, combo, label, row, set_tone
 from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.errors import ConnectError, OtterError
+from nimble_otter.pull import places
 from nimble_otter.sources import Source, driver_for
 from nimble_otter.sources.client_files import service_url
 from nimble_otter.sources.saved import SUFFIX, export_source, import_source
@@ -63,6 +64,7 @@ class SourcePage(FormPage):
         self.test, self.save = button("Test", self._test), button("Save", self._save, "primary")
         self.copy = button("Copy", self._copy, "", "A new source like this one")
         self.export = button("Export…", self._export, "", "Into a file for colleagues, without its password")
+        self.share = button("Share", self._share, "", "Into the team's folder, without its password")
         self.remove = button("Remove", self._remove, "", "Remove it from the list; pulls that use it keep its URI")
         self.outcome = label("", "muted", wrap=True)
         self.outcome.setMinimumHeight(34)
@@ -96,7 +98,7 @@ class SourcePage(FormPage):
             row(self.named(""), self.read_only),
             row(self.named(""), self.care),
             8,
-            row(self.named(""), self.test, self.save, self.copy, self.export, self.remove,
+            row(self.named(""), self.test, self.save, self.copy, self.export, self.share, self.remove,
                 button("Close", self.closed.emit), None),
             row(self.named(""), self.outcome),
             None,
@@ -131,13 +133,20 @@ class SourcePage(FormPage):
         self.show_parts(parts_of(source.url) if source is not None else Parts(SERVER if server else FILE))
         self.copy.setVisible(source is not None)
         self.export.setVisible(source is not None)
+        is_own = source is not None and not source.is_shared and not source.url.startswith("demo:")
+        self.share.setVisible(is_own and places.team_folder() is not None)
+        whole = "from the team's list and everybody's" if source is not None and source.is_shared else "from the list"
+        self.remove.setToolTip(f"Remove it {whole}; pulls that use it keep its URI")
         self.remove.setVisible(source is not None)
         self._say("", "muted")
+        if source is not None and source.is_shared:
+            self._say("Shared with the team: what is saved here is changed for everybody.", "amber")
         if source is not None:
 
             def tell(rights: tuple[str, ...]) -> None:
                 if rights and source is self._known:
-                    self._say(" ".join(rights), "amber")
+                    whole = [*([self.outcome.text()] if source.is_shared else []), *rights]
+                    self._say(" ".join(whole), "amber")
 
             self._hub.rights(source, tell)
         (self.host if server and source is None else self.url).setFocus()
@@ -307,6 +316,7 @@ class SourcePage(FormPage):
         self.name.setText(f"{self.name.text()} copy")
         self.copy.setVisible(False)
         self.export.setVisible(False)
+        self.share.setVisible(False)
         self.remove.setVisible(False)
         self.name.setFocus()
 
@@ -324,13 +334,19 @@ class SourcePage(FormPage):
             return
         self._say(f"{self._known.name} is in {path}, without its password.", "water")
 
+    def _share(self) -> None:
+        if self._known is not None and self._hub.share(self._known):
+            self._say(f"{self._known.name} is in the team's folder, without its password.", "water")
+            self._known = self._hub.find(self._known.name) or self._known
+            self.share.setVisible(False)
+
     def take(self, path: Path) -> None:
         """Fill the page from the file of a source, which is looked at, tested and saved here. Raises: SavedError's."""
         source = import_source(path)
         self.open(source=source)
         self._known = None
         self.title.setText("Add a source")
-        for made in (self.copy, self.export, self.remove):
+        for made in (self.copy, self.export, self.share, self.remove):
             made.hide()
         self._say(f"As {path.name} has it. Look at it, give the password it needs, and test it.", "muted")
         self._ready()

@@ -240,7 +240,7 @@ class SourcesPane(QWidget):
             open_names = {top.text(0) for top in self._tops() if top.isExpanded()}
             self.tree.clear()
             for source in self._hub.sources:
-                item = self._item(source.name, source.word, 0, source)
+                item = self._item(source.name, _kind(source), 0, source)
                 self.tree.addTopLevelItem(item)
                 self._fill(item, source)
                 item.setExpanded(source.name in open_names)
@@ -263,7 +263,7 @@ class SourcesPane(QWidget):
             item.addChild(self._item(problem.message, "", 2, None))
             item.setExpanded(True)
             return
-        item.setData(0, _RIGHT, source.word)
+        item.setData(0, _RIGHT, _kind(source))
         tables = self._wanted(source)
         children = []
         for table in tables[:MOST_SHOWN]:
@@ -373,14 +373,15 @@ class SourcesPane(QWidget):
     def refresh_shelf(self) -> None:
         """Read the shelf's folder."""
         self.shelf.clear()
-        folder = places.shelf_folder()
-        paths = sorted(folder.rglob(f"*{SUFFIX}")) if folder.is_dir() else []
-        for path in paths:
-            name = str(path.relative_to(folder).with_suffix(""))
-            self.shelf.addTopLevelItem(self._item(name, "", 1, path))
-        self.nothing.setVisible(not paths)
-        self.shelf.setVisible(bool(paths))
-        self.shelf.setFixedHeight(min(8, max(1, len(paths))) * tokens.ROW + 4)
+        for folder in places.shelf_folders():
+            whose = "" if folder == places.shelf_folder() else "team"
+            for path in sorted(folder.rglob(f"*{SUFFIX}")) if folder.is_dir() else ():
+                name = str(path.relative_to(folder).with_suffix(""))
+                self.shelf.addTopLevelItem(self._item(name, whose, 1, path))
+        count = self.shelf.topLevelItemCount()
+        self.nothing.setVisible(not count)
+        self.shelf.setVisible(count > 0)
+        self.shelf.setFixedHeight(min(8, max(1, count)) * tokens.ROW + 4)
 
     # --- doing -------------------------------------------------------------------------------------------------
 
@@ -483,3 +484,8 @@ def _column_word(column: ColumnInfo) -> str:
     if column.key:
         return "key" if not column.refers else f"key → {column.refers.split('.')[0]}"
     return f"→ {column.refers.split('.')[0]}" if column.refers else column.word
+
+
+def _kind(source: Source) -> str:
+    """What stands at the right of a source."""
+    return f"team · {source.word}" if source.is_shared else source.word

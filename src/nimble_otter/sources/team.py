@@ -1,0 +1,88 @@
+"""The sources of a team: a folder on a share or in git with a file for each, so that changes of two people to different
+sources never meet. Passwords, and what would run or reveal something by itself, are not in it."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import replace
+from pathlib import Path
+
+from nimble_otter.errors import SavedError
+from nimble_otter.files import locked
+from nimble_otter.sources.saved import SUFFIX, export_source, import_source
+from nimble_otter.sources.source import Source
+
+_FOLDER = "sources"
+
+
+def team_sources(folder: Path) -> tuple[list[Source], list[str]]:
+    """The sources of a team's folder by their names, and what is wrong with those that can't be read: the others are
+    there all the same."""
+    found: dict[str, Source] = {}
+    troubles = list[str]()
+    inside = folder / _FOLDER
+    if not folder.is_dir():
+        return [], [f"The folder of the team, {folder}, is not there."]
+    for path in sorted(inside.glob(f"*{SUFFIX}")) if inside.is_dir() else ():
+        try:
+            source = _shared(path)
+        except SavedError as problem:
+            troubles.append(str(problem))
+            continue
+        if source.name in found:
+            troubles.append(f"{path.name}: the team has another source {source.name}.")
+        found.setdefault(source.name, source)
+    return [found[name] for name in sorted(found)], troubles
+
+
+def share(source: Source, folder: Path, before: Source | None = None) -> Source:
+    """Put a source into the team's folder, in the place of what was there `before`. Raises: SavedError, where somebody
+    else changed that one meanwhile, or has one of this name there."""
+    path = _file(folder, source.name)
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with locked(path):
+            old = _file(folder, before.name) if before is not None else path
+            there = _shared(old) if old.exists() else None
+            if there is not None and (before is None or not _is_same(there, before)):
+                raise SavedError(
+                    f"{there.name} was changed by somebody else: it is {_words(there)} now.",
+                    "Open its page again, then change it." if before is not None else "Choose another name.",
+                )
+            if old != path and path.exists():
+                raise SavedError(f"The team has a source {source.name}.", "Choose another name.")
+            export_source(source, path)
+            if old != path:
+                old.unlink(missing_ok=True)
+    except OSError as problem:
+        raise SavedError(f"{path} can't be written: {problem.strerror}.", "Check the team's folder.") from problem
+    return replace(source, is_shared=True, password_command="", clear_password=False)
+
+
+def withdraw(source: Source, folder: Path) -> None:
+    """Take a source out of the team's folder. Raises: SavedError."""
+    try:
+        _file(folder, source.name).unlink(missing_ok=True)
+    except OSError as problem:
+        raise SavedError(
+            f"{source.name} can't be removed: {problem.strerror}.", "Check the team's folder."
+        ) from problem
+
+
+def _file(folder: Path, name: str) -> Path:
+    plain = re.sub(r"[^-\w .()]+", "_", name).strip(" .") or "source"
+    return folder / _FOLDER / f"{plain}{SUFFIX}"
+
+
+def _shared(path: Path) -> Source:
+    return replace(import_source(path), is_shared=True)
+
+
+def _is_same(one: Source, other: Source) -> bool:
+    return _words(one) == _words(other)
+
+
+def _words(source: Source) -> str:
+    """What of a source the file has."""
+    marks = [source.stage, "take care" if source.care else "", "read-only" if source.read_only else ""]
+    return ", ".join([source.url, *filter(None, marks)])
