@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
-from PySide6.QtWidgets import QApplication, QMessageBox
 
 from nimble_otter.desktop.changes.write_controller import WriteController
 from nimble_otter.desktop.detail.follow import Follower
@@ -22,7 +21,6 @@ from nimble_otter.desktop.grid.presenter import GridPresenter
 from nimble_otter.desktop.grid.rows_find import RowsFind
 from nimble_otter.desktop.grid.rows_views import RowsViews
 from nimble_otter.desktop.grid.side_by_side import SideBySide
-from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.drawer import Drawer
 from nimble_otter.desktop.pulls.file_watcher import FileWatcher
@@ -37,9 +35,9 @@ from nimble_otter.desktop.shell.closing import Closing
 from nimble_otter.desktop.shell.frame import START, WARM_UP_MS, WORK, Frame
 from nimble_otter.desktop.shell.pages import Pages
 from nimble_otter.desktop.shell.status_text import show_status, work_words
+from nimble_otter.desktop.shell.telling import Telling
 from nimble_otter.desktop.sources.glance import Glance
 from nimble_otter.errors import ConnectError, OtterError
-from nimble_otter.log import log_path
 from nimble_otter.pull import Pull, Query, load_pull, places
 from nimble_otter.pull.file import SUFFIX
 from nimble_otter.pull.row_files import look_at_file
@@ -79,9 +77,8 @@ class Workbench(Frame):
         self.pages = Pages(self, self.detail_presenter, self.open_file)
         self.rows_find = RowsFind(workspace, grid, self.actions_on_grid, self.column_actions)
         self.over_rows.insertWidget(0, self.rows_find)
-        self.upstream = Upstream(workspace)
+        self.upstream, self.telling = Upstream(workspace), Telling(self)
         self._wire()
-        self._told_of_run = False
         self._drawn: tuple[OpenPull, StepRef] | None = None
         """The place of a course whose editor is up to date."""
         self._draft_timer = QTimer(self)
@@ -138,7 +135,7 @@ class Workbench(Frame):
         self.grid.width_changed.connect(self._width_set)
         self.status.stop_wanted.connect(self.jobs.stop_all)
         self.jobs.changed.connect(self._show_work)
-        self.jobs.crashed.connect(self._crashed)
+        self.jobs.crashed.connect(self.telling.crash)
         self.hub.changed.connect(self._sources_changed)
         self.hub.trouble.connect(self._trouble)
 
@@ -449,7 +446,7 @@ class Workbench(Frame):
         if open_pull is not self.pull:
             return
         if what & Aspect.RUN:
-            self._tell_of_run(open_pull)
+            self.telling.of_run(open_pull)
         self._show_rows(what)
         if what & Aspect.PULL and open_pull.selected.is_step:
             self._show_selected(open_pull)
@@ -470,20 +467,6 @@ class Workbench(Frame):
             self.rows_find.take_edits()
         if what & (Aspect.ROWS | Aspect.MORE_ROWS):
             self.rows_find.refresh()
-
-    def _tell_of_run(self, open_pull: OpenPull) -> None:
-        """What became of a run, or of what was asked beside it; it goes with the next one."""
-        if open_pull.error is not None:
-            self.say(str(open_pull.error), True)
-            self._told_of_run = True
-            if not self.is_shown("query"):
-                self.open_drawer(QUERY, focus=False)
-        elif open_pull.notice and not open_pull.is_running:
-            self.say(open_pull.notice.text, open_pull.notice.is_warning)
-            self._told_of_run = True
-        elif self._told_of_run and not open_pull.is_running:
-            self.say("")  # what was said of an earlier run
-            self._told_of_run = False
 
     def _sources_changed(self, name: str) -> None:
         self.course.refresh()
@@ -518,18 +501,6 @@ class Workbench(Frame):
     def say(self, text: str, problem: bool = False) -> None:
         """Say something in the status strip."""
         self.workspace.say(text, problem)
-
-    def _crashed(self, report: str) -> None:
-        box = QMessageBox(
-            QMessageBox.Icon.Critical, "Nimble Otter", "Something went wrong inside Nimble Otter.", parent=self
-        )
-        where = f"The report can be copied; the log is {log_path(places.state_folder(), 'window')}."
-        box.setInformativeText(as_plain(f"Your rows and pending changes are kept. {where}"))
-        box.setDetailedText(report)
-        copy = box.addButton("Copy the report", QMessageBox.ButtonRole.ActionRole)
-        box.addButton("Close", QMessageBox.ButtonRole.RejectRole)
-        copy.clicked.connect(lambda: QApplication.clipboard().setText(report))
-        box.open()
 
     # --- the frame ---------------------------------------------------------------------------------------------
 
