@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QCheckBox, QFileDialog, QLineEdit
 
 from nimble_otter.desktop.kit.forms import FormPage
 from nimble_otter.desktop.kit.theme import code_font
-from nimble_otter.desktop.kit.widgets import boxed, button, column, combo, label, row, set_tone
+from nimble_otter.desktop.kit.widgets import as_plain, boxed, button, column, combo, label, row, set_tone
 from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.errors import ConnectError, OtterError
 from nimble_otter.pull import places
@@ -136,7 +136,7 @@ class SourcePage(FormPage):
         is_own = source is not None and not source.is_shared and not source.url.startswith("demo:")
         self.share.setVisible(is_own and places.team_folder() is not None)
         whole = "from the team's list and everybody's" if source is not None and source.is_shared else "from the list"
-        self.remove.setToolTip(f"Remove it {whole}; pulls that use it keep its URI")
+        self.remove.setToolTip(as_plain(f"Remove it {whole}; pulls that use it keep its URI"))
         self.remove.setVisible(source is not None)
         self._say("", "muted")
         if source is not None and source.is_shared:
