@@ -13,8 +13,9 @@ from contextlib import closing
 from tests.servers import Spark
 
 from nimble_otter.pull import Pull, Query, run_course
+from nimble_otter.pull.send_there import write_there
 from nimble_otter.pull.steps import Condition, FigureOf, FilterStep, GroupStep, group_keys
-from nimble_otter.pull.whole_course import counts_there, moved_whole, write_there
+from nimble_otter.pull.whole_course import counts_there, moved_whole
 from nimble_otter.send.transfer import Transfer
 from nimble_otter.sources import Request, Source, connect, fetch
 from nimble_otter.table.ops.group import AggregateFunction as Agg

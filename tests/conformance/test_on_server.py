@@ -8,6 +8,7 @@ import pytest
 
 from nimble_otter.errors import ConditionError, NotReading, OtterError, SendError, Stopped
 from nimble_otter.pull import Pull, Query, run_course
+from nimble_otter.pull.send_there import write_there
 from nimble_otter.pull.shaped import all_rows
 from nimble_otter.pull.steps import (
     CheckStep,
@@ -23,7 +24,7 @@ from nimble_otter.pull.steps import (
 )
 from nimble_otter.pull.steps.check_rules import CheckLine, Rule
 from nimble_otter.pull.upstream import compare
-from nimble_otter.pull.whole_course import counts_there, moved_whole, write_there
+from nimble_otter.pull.whole_course import counts_there, moved_whole
 from nimble_otter.send.on_server import AskedThere, statements, transfer_there
 from nimble_otter.send.transfer import Transfer
 from nimble_otter.sources import Request, Source, connect, fetch

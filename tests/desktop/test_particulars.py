@@ -63,11 +63,11 @@ def test_figures_of_a_selection_say_how_much_is_selected(window):
     assert "selected" not in told[-1]
 
 
-def test_a_difference_is_shown_at_its_last_line(qtbot):
+def test_a_difference_is_shown_from_its_first_line_on(qtbot):
     view = DiffView("x")
     qtbot.addWidget(view)
     view.show_lines([(" ", "a"), ("-", "b"), ("+", "c"), (" ", "d"), (" ", "e")])
-    assert view.textCursor().blockNumber() == 2
+    assert view.textCursor().blockNumber() == 1
     view.show_lines([(" ", "a"), (" ", "b")])
     assert view.textCursor().blockNumber() == 0
     assert view.toPlainText().startswith("  a")

@@ -13,8 +13,8 @@ import sqlglot
 
 from nimble_otter.errors import ChangeError, ClearPassword, ConnectError, NotReading, OtterError, QueryError, Stopped
 from nimble_otter.pull import Pull, Query, run_course
+from nimble_otter.pull.send_there import write_there
 from nimble_otter.pull.upstream import compare
-from nimble_otter.pull.whole_course import write_there
 from nimble_otter.query.sql.effects import Effect, classify
 from nimble_otter.send.literals import Literals
 from nimble_otter.send.on_server import AskedThere, transfer_there

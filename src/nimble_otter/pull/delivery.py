@@ -39,10 +39,10 @@ from nimble_otter.pull.profiles import (
     mark_of,
     profile_of,
 )
+from nimble_otter.pull.send_there import write_there
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps import Checked, Rule
 from nimble_otter.pull.steps.check import stopping
-from nimble_otter.pull.whole_course import write_there
 from nimble_otter.send import Rows, Sent, needs_count, send_tables, send_to_file
 from nimble_otter.send.send import place_for
 from nimble_otter.send.transfer import Moved, Transfer, transfer, transfer_from

@@ -14,9 +14,6 @@ from nimble_otter.pull.shaped import columns_to_send
 from nimble_otter.pull.steps import CheckStep, Step, TakesParameters
 from nimble_otter.pull.upstream import Moved, move_up
 from nimble_otter.query.sql.statements import split_statements
-from nimble_otter.send.on_server import AskedThere, transfer_there
-from nimble_otter.send.transfer import Moved as Sent
-from nimble_otter.send.transfer import Transfer
 from nimble_otter.sources import Connection, Request, fetch
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Column, Field, Table
@@ -49,11 +46,6 @@ class Whole:
     moved: Moved
     fields: Sequence[Field]
 
-    def asked(self) -> AskedThere:
-        """As its server is asked to write it. Raises: QueryError, ConditionError."""
-        query = self.moved.pull.query
-        return AskedThere(one_query(query), query.bound().values, self.fields)
-
 
 def move_all(pull: Pull, table: Table, parser: str, quoted: Callable[[str], str]) -> Whole:
     """The pull whose query does what all its steps do here; those that are off stay. `table` are the first rows of the
@@ -73,13 +65,6 @@ def moved_whole(pull: Pull, connection: Connection, stop: StopToken = NEVER) -> 
         return whole
     note = f"Only the first {grouped(SAMPLE_ROWS)} rows were looked at: a value further on may make the server fail."
     return replace(whole, moved=replace(whole.moved, notes=(*whole.moved.notes, note)))
-
-
-def write_there(pull: Pull, connection: Connection, wanted: Transfer, stop: StopToken = NEVER) -> tuple[Sent, int]:
-    """Have the server of a pull work out its whole course and write the rows to a table of its own; with how many
-    columns. Raises: ConditionError, SendError, SourceError's, OutcomeUnknown, Stopped."""
-    asked = moved_whole(pull, connection, stop).asked()
-    return transfer_there(asked, connection, wanted, stop), len(asked.fields)
 
 
 def counts_there(pull: Pull, connection: Connection, exact: bool, stop: StopToken = NEVER) -> Iterator[Count]:

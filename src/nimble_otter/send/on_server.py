@@ -6,7 +6,6 @@ table is counted before and after, as for rows that are sent from here.
 
 from __future__ import annotations
 
-import re
 import time
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
@@ -33,10 +32,6 @@ from nimble_otter.sources.source import Connection
 from nimble_otter.sources.writer import Writer
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Field
-
-_WHOLE = re.compile(r"(?:BIG|SMALL|TINY|MEDIUM)?INT", re.IGNORECASE)
-_LOSES = ("number", "time", "date")
-"""Words of types that hold less than what may be put into them, without an error."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,7 +123,7 @@ def _looked_at(asked: AskedThere, wanted: Transfer, info: TableInfo, dialect: Di
     quote, tests, told = quoter(dialect), list[str](), list[tuple[str, ColumnInfo]]()
     for place, name in zip(places, names, strict=True):
         there, own = info.column(name), asked.fields[place]
-        kind = "" if there is None or own.exact == there.exact != "" else _cast_type(there, dialect)
+        kind = "" if there is None or own.exact == there.exact != "" else dialect.cast_type(there)
         if there is not None and kind:
             held = quote(own.name)
             tests.append(f"sum(case when {held} <> cast({held} as {kind}) then 1 else 0 end)")
@@ -142,18 +137,6 @@ def _looked_at(asked: AskedThere, wanted: Transfer, info: TableInfo, dialect: Di
                 "room for.", "Round them in the query.",
             )  # fmt: skip
     return int(row[0])
-
-
-def _cast_type(there: ColumnInfo, dialect: Dialect) -> str:
-    """The type to which a value is cast to see whether it fits; "" where the server itself refuses what does not."""
-    declared = there.exact or there.declared
-    if dialect.is_loose or there.word not in _LOSES or not declared:
-        return ""
-    if dialect.family != "mysql":
-        return declared
-    if _WHOLE.match(declared):
-        return "unsigned" if "unsigned" in declared.lower() else "signed"
-    return declared.partition(" ")[0] if re.match(r"(?:DECIMAL|NUMERIC|DATETIME|DATE|DOUBLE)\b", declared, re.I) else ""
 
 
 def bound(text: str, values: Mapping[str, object], dialect: Dialect) -> Bound:

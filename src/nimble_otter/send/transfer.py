@@ -157,7 +157,7 @@ def transfer(
     places, names = matched(rows.names, wanted, info)
     tell = progress or (lambda done, total: None)
     if connection.dialect.is_documents:
-        moved = to_documents(rows, connection, wanted, places, names, stop, tell)
+        moved = to_documents(rows, connection, wanted.table, wanted.duplicates, places, names, stop, tell)
     elif info is not None and not connection.dialect.has_transactions:
         moved = _by_staging(rows, connection, wanted, places, names, info, stop, tell)
     else:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Iterator, Sequence
 from decimal import Decimal
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from nimble_otter.errors import SendError, SourceError
 from nimble_otter.send.format import Rows
@@ -14,9 +14,6 @@ from nimble_otter.stop import StopToken
 from nimble_otter.table import MISSING, Column
 from nimble_otter.table.text.show import plain
 from nimble_otter.values import Value
-
-if TYPE_CHECKING:
-    from nimble_otter.send.transfer import Transfer
 
 _DOCUMENTS = 500
 """In one message."""
@@ -56,13 +53,14 @@ def _as_bson(value: object) -> Value:
 
 
 def to_documents(
-    rows: Rows, connection: Connection, wanted: Transfer, places: list[int], names: list[str], stop: StopToken,
+    rows: Rows, connection: Connection, collection: str, duplicates: str, places: list[int], names: list[str],
+    stop: StopToken,
     tell: Callable[[int, int | None], object],
 ) -> tuple[int, int, int]:  # fmt: skip
     """How many were sent, are new, were updated. Raises: SendError, SourceError's, Stopped."""
     sent = added = updated = 0
     has_key = "_id" in names
-    if wanted.duplicates != "stop" and not has_key:
+    if duplicates != "stop" and not has_key:
         raise SendError("No column is mapped to _id, which identifies documents.", "Map one to it, or let it stop.")
     with connection.transaction(stop) as writer:
         try:
@@ -72,17 +70,17 @@ def to_documents(
                     stop.check()
                     part = documents[start : start + _DOCUMENTS]
                     there = set[Any]()
-                    if wanted.duplicates != "stop":
-                        there = {d["_id"] for d in writer.documents(wanted.table, [d["_id"] for d in part])}
+                    if duplicates != "stop":
+                        there = {d["_id"] for d in writer.documents(collection, [d["_id"] for d in part])}
                     operations: list[Any] = [("insert", d, None) for d in part if not has_key or d["_id"] not in there]
                     new = len(operations)
-                    if wanted.duplicates == "update":
+                    if duplicates == "update":
                         operations += [
                             ("update", {"_id": d["_id"]}, {"$set": {k: v for k, v in d.items() if k != "_id"}})
                             for d in part
                             if d["_id"] in there
                         ]
-                    done = writer.bulk(wanted.table, operations) if operations else 0
+                    done = writer.bulk(collection, operations) if operations else 0
                     if done != len(operations):
                         raise SendError(f"{done} of {len(operations)} documents were written.", "Check the collection.")
                     sent, added, updated = sent + len(part), added + new, updated + len(operations) - new

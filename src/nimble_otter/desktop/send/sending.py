@@ -48,8 +48,9 @@ from nimble_otter.pull.delivery import (
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.profiles import Beside, keep_profile
 from nimble_otter.pull.schedules import load_schedules, target_words
+from nimble_otter.pull.send_there import asked_of, write_there
 from nimble_otter.pull.steps import Checked
-from nimble_otter.pull.whole_course import move_all, write_there
+from nimble_otter.pull.whole_course import move_all
 from nimble_otter.send import Rows, Sent, first_rows, format_for, send_text
 from nimble_otter.send.clipboard import Copied, copied
 from nimble_otter.send.on_server import statements
@@ -365,7 +366,7 @@ class Sending:
         quoted = partial(self._hub.quoted, source)
         whole = move_all(open_pull.pull, open_pull.table, open_pull.dialect, quoted)
         lines = [f"{dialect.comment} {note}" for note in whole.moved.notes]
-        return "\n".join([*lines, *(f"{text};" for text in statements(whole.asked(), wanted, info, dialect))])
+        return "\n".join([*lines, *(f"{text};" for text in statements(asked_of(whole), wanted, info, dialect))])
 
     def _write(self, open_pull: OpenPull, plan: SendPlan, source: Source, table: str, text: str, work: Any) -> None:
         """Write to a table of a source, once that was confirmed where the source asks for it."""

@@ -2,39 +2,36 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QApplication, QMessageBox
+from PySide6.QtWidgets import QApplication, QMessageBox, QWidget
 
 from nimble_otter.desktop.kit.widgets import as_plain
-from nimble_otter.desktop.pulls.step_ref import QUERY
 from nimble_otter.log import log_path
 from nimble_otter.pull import places
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.pulls.open_pull import OpenPull
-    from nimble_otter.desktop.shell.workbench import Workbench
 
 
 class Telling:
-    """One for a window."""
+    """One for a window; `show_query` brings the query into sight, where an error has its place."""
 
-    def __init__(self, window: Workbench) -> None:
-        self._window, self._told_of_run = window, False
+    def __init__(self, window: QWidget, say: Callable[[str, bool], None], show_query: Callable[[], None]) -> None:
+        self._window, self._say, self._show_query, self._told_of_run = window, say, show_query, False
 
     def of_run(self, open_pull: OpenPull) -> None:
         """What became of a run, or of what was asked beside it; it goes with the next one."""
-        window = self._window
         if open_pull.error is not None:
-            window.say(str(open_pull.error), True)
+            self._say(str(open_pull.error), True)
             self._told_of_run = True
-            if not window.is_shown("query"):
-                window.open_drawer(QUERY, focus=False)
+            self._show_query()
         elif open_pull.notice and not open_pull.is_running:
-            window.say(open_pull.notice.text, open_pull.notice.is_warning)
+            self._say(open_pull.notice.text, open_pull.notice.is_warning)
             self._told_of_run = True
         elif self._told_of_run and not open_pull.is_running:
-            window.say("")  # what was said of an earlier run
+            self._say("", False)  # what was said of an earlier run
             self._told_of_run = False
 
     def crash(self, report: str) -> None:

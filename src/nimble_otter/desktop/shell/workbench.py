@@ -77,7 +77,7 @@ class Workbench(Frame):
         self.pages = Pages(self, self.detail_presenter, self.open_file)
         self.rows_find = RowsFind(workspace, grid, self.actions_on_grid, self.column_actions)
         self.over_rows.insertWidget(0, self.rows_find)
-        self.upstream, self.telling = Upstream(workspace), Telling(self)
+        self.upstream, self.telling = Upstream(workspace), Telling(self, self.say, self._show_failed)
         self._wire()
         self._drawn: tuple[OpenPull, StepRef] | None = None
         """The place of a course whose editor is up to date."""
@@ -467,6 +467,10 @@ class Workbench(Frame):
             self.rows_find.take_edits()
         if what & (Aspect.ROWS | Aspect.MORE_ROWS):
             self.rows_find.refresh()
+
+    def _show_failed(self) -> None:
+        if not self.is_shown("query"):
+            self.open_drawer(QUERY, focus=False)
 
     def _sources_changed(self, name: str) -> None:
         self.course.refresh()

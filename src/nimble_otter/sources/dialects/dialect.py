@@ -281,6 +281,12 @@ class Dialect:
         """The type of texts of any length."""
         return self.types[Kind.TEXT]
 
+    def cast_type(self, there: ColumnInfo) -> str:
+        """The type to which a value is cast to see whether a column has room for all of it; "" where the server itself
+        refuses what it has not."""
+        declared = there.exact or there.declared
+        return "" if self.is_loose or there.word not in ("number", "time", "date") else declared
+
     def decimal_type(self, field: Field, column: Column | None) -> str:
         """The type of decimals; `column` are the first of them."""
         return "numeric"

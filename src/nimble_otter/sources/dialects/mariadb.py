@@ -118,6 +118,13 @@ class _Mysql(Dialect):
         sized = sized_number(field)
         return f"decimal({sized[0]}, {sized[1]})" if sized else "decimal(65)" if types == {int} else "decimal(65, 30)"
 
+    def cast_type(self, there: ColumnInfo) -> str:
+        declared = super().cast_type(there)
+        if re.match(r"(?:BIG|SMALL|TINY|MEDIUM)?INT", declared, re.IGNORECASE):
+            return "unsigned" if "unsigned" in declared.lower() else "signed"
+        is_known = re.match(r"(?:DECIMAL|NUMERIC|DATETIME|DATE|DOUBLE)\b", declared, re.IGNORECASE)
+        return declared.partition(" ")[0] if is_known else ""
+
     def insert_tail(self, mode: str, keys: Sequence[str], others: Sequence[str], quote: Callable[[str], str]) -> str:
         sets = others if mode == "update" and others else keys[:1]
         value = "values({0})" if mode == "update" else "{0}"
