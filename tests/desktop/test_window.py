@@ -31,6 +31,7 @@ from nimble_otter.desktop.runtime.settings import Settings, read_settings
 from nimble_otter.desktop.shell.find_box import Finding, Index
 from nimble_otter.desktop.shell.help_page import TROUBLE, guide_parts
 from nimble_otter.desktop.shell.settings_page import LINES
+from nimble_otter.desktop.shell.shortcuts import CHORDS, FAMILIES, FORMER
 from nimble_otter.desktop.shell.window import Window
 from nimble_otter.memory import LIMIT
 from nimble_otter.pull import Pull, Query
@@ -920,6 +921,36 @@ def test_values_look_as_set_and_are_typed_as_they_look_but_sent_as_they_are(wind
     assert text("taken_at") == "2031-06-03 07:30"
     own = Field("t", Kind.ZONED, look=ColumnFormat(pattern="yyyy", zone="Asia/Tokyo"))
     assert UsualLooks(time="dd.MM.", zone="Europe/Vienna", groups=False).of(own).look == own.look  # which comes first
+
+
+def test_two_strokes_do_a_thing_their_letters_are_told_and_none_means_two(window, qapp):
+    editor, hints = window.query_drawer.editor, window.chord_hints
+    commands = [each for each in window.commands.all() if each.shortcut and each.anywhere]
+    for each in commands:
+        assert window.commands.with_shortcut(each.shortcut) == [each], each.key
+    assert {*CHORDS, *FORMER} <= {each.key for each in window.commands.all()}
+    for stroke, _ in FAMILIES:
+        assert len(window.commands.beginning_with(stroke)) > 5
+    window.open_drawer(QUERY)
+    editor.setFocus()
+    editor.setPlainText("select name from station")
+    QTest.keyClick(editor, Qt.Key.Key_J, CONTROL)
+    assert hints.shown.startswith("Ctrl+J, the text of the query\nA   Rename the table alias")
+    QTest.keyClick(editor, Qt.Key.Key_F)
+    assert editor.text == "select\n  name\nfrom station"
+    window.grid.setFocus()
+    steps = len(window.pull.pull.steps)
+    QTest.keyClick(window.grid, Qt.Key.Key_G, CONTROL)
+    assert "S   Add a Sort step" in hints.shown
+    assert "Join step (" not in hints.shown
+    QTest.keyClick(window.grid, Qt.Key.Key_S)
+    settle(window)
+    assert len(window.pull.pull.steps) == steps + 1
+    window.commands.run("settings")
+    window.settings_page.words.setText("shift+f6")
+    window.settings_page.list.setCurrentRow(window.settings_page.list.count() - 1)
+    tree = window.settings_page.keys.tree
+    assert [tree.topLevelItem(0).text(n) for n in range(3)] == ["Rename the table alias…", "Ctrl+J, A", "was Shift+F6"]
 
 
 def test_a_settings_file_changed_from_outside_is_taken_in_and_a_broken_one_is_told(make_window, home):

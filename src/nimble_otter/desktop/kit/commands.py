@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QKeySequence
-from PySide6.QtWidgets import QMenu, QWidget
+from PySide6.QtWidgets import QMenu, QToolTip, QWidget
 
 
 def _always() -> bool:
@@ -70,9 +70,18 @@ class Commands:
         return self._usual[key]
 
     def with_shortcut(self, shortcut: str) -> list[Command]:
-        """The commands that have a shortcut."""
-        wanted = QKeySequence(shortcut)
-        return [each for each in self.all() if shortcut and QKeySequence(each.shortcut) == wanted]
+        """The commands that have a shortcut, or one that begins so or that it begins with: of these only one could be
+        meant."""
+        wanted, none = QKeySequence(shortcut), QKeySequence.SequenceMatch.NoMatch
+        return [
+            each for each in self.all() if shortcut and each.shortcut and each.anywhere
+            and (wanted.matches(own := QKeySequence(each.shortcut)) != none or own.matches(wanted) != none)
+        ]  # fmt: skip
+
+    def beginning_with(self, stroke: str) -> list[Command]:
+        """The commands of two strokes of which this is the first."""
+        first = f"{QKeySequence(stroke).toString()}, "
+        return [each for each in self.all() if QKeySequence(each.shortcut).toString().startswith(first)]
 
     def all(self) -> list[Command]:
         """All commands, in the order they were registered."""
@@ -81,6 +90,7 @@ class Commands:
     def run(self, key: str) -> None:
         """Do a command, when it can be done now."""
         command = self._commands[key]
+        QToolTip.hideText()
         if command.can():
             self.used = [key, *(each for each in self.used if each != key)]
             command.do()

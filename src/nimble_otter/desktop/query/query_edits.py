@@ -15,15 +15,15 @@ from nimble_otter.query.assist.rewrite import expand_stars, format_sql, make_par
 from nimble_otter.query.sql.names import names_of
 
 EDITS = (
-    ("format", "Format the SQL", "Ctrl+Shift+F"),
-    ("expand", "Expand *", "Ctrl+Shift+E"),
-    ("qualify", "Qualify column names", "Ctrl+Shift+Q"),
-    ("rename_alias", "Rename the table alias…", "Shift+F6"),
-    ("parameter", "Make the selected value a parameter", "Ctrl+Shift+P"),
-    ("name_part", "Move the selection into a WITH query", "Ctrl+Shift+Y"),
-    ("mend", "Apply the suggested fix", "Alt+Return"),
-    ("comment", "Comment or uncomment lines", "Ctrl+/"),
-    ("fold", "Fold or unfold the brackets here", "Ctrl+Shift+["),
+    ("format", "Format the SQL", "Ctrl+J, F"),
+    ("expand", "Expand *", "Ctrl+J, X"),
+    ("qualify", "Qualify column names", "Ctrl+J, Q"),
+    ("rename_alias", "Rename the table alias…", "Ctrl+J, A"),
+    ("parameter", "Make the selected value a parameter", "Ctrl+J, P"),
+    ("name_part", "Move the selection into a WITH query", "Ctrl+J, W"),
+    ("mend", "Apply the suggested fix", "Ctrl+J, M"),
+    ("comment", "Comment or uncomment lines", "Ctrl+J, C"),
+    ("fold", "Fold or unfold the brackets here", "Ctrl+J, B"),
     ("find_text", "Find in the text", "Ctrl+F"),
     ("replace_text", "Replace in the text", "Ctrl+H"),
 )

@@ -17,6 +17,7 @@ from nimble_otter.desktop.pulls.new_steps import STEP_WORDS, new_step
 from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, SEND, WATCH
 from nimble_otter.desktop.query.query_edits import EDITS
 from nimble_otter.desktop.shell.find_box import FindBox, Finding
+from nimble_otter.desktop.shell.shortcuts import CHORDS
 from nimble_otter.desktop.steps.course import query_words
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import load_pull, places
@@ -85,7 +86,8 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
         key: str, name: str, do: Callable[[], object], shortcut: str = "", group: str = "",
         can: Callable[[], bool] = lambda: True, anywhere: bool = True,
     ) -> None:  # fmt: skip
-        window.commands.add(Command(key, name, lambda: (do(), None)[1], shortcut, group, can, anywhere))
+        keys = CHORDS.get(key, shortcut)
+        window.commands.add(Command(key, name, lambda: (do(), None)[1], keys, group, can, anywhere))
 
     add("new_pull", "New pull", window.new_pull, "Ctrl+T", "pull")
     add("open_pull", "Open a pull…", lambda: _open_pull(window), "Ctrl+O", "pull")
@@ -112,13 +114,13 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
     add("all_rows", "Fetch all rows", lambda: _fetch_more(window, True), "", "query", is_cut)
     add("text_before", "Previous query in history", lambda: window.query_drawer.recall(-1), "Alt+Up", "query", has_pull)
     add("text_after", "Next query in history", lambda: window.query_drawer.recall(1), "Alt+Down", "query", has_pull)
-    add("pieces", "The query as text or in pieces", lambda: _turn_over(window), "Ctrl+Shift+J", "query", has_pull)
+    add("pieces", "The query as text or in pieces", lambda: _turn_over(window), "", "query", has_pull)
     add("begin", "Begin a transaction", lambda: _transaction(window, "begin"), "", "query",
         lambda: window.pull is not None and not window.pull.is_documents)  # fmt: skip
     for key, name in (("commit", "Commit the transaction"), ("roll_back", "Roll the transaction back")):
         add(key, name, calling(_transaction, window, key), "", "query", is_held)
     add("stop", "Stop what is running", lambda: _stop(window), "Escape", "query")
-    add("origin", "Show the column in the catalogue", lambda: window.follower.show_origin(), "F4", "query", has_rows)
+    add("origin", "Show the column in the catalogue", lambda: window.follower.show_origin(), "", "query", has_rows)
     add("go_back", "Back to the rows followed from", lambda: window.follower.go_back(), "Alt+Left", "query",
         lambda: window.pull is not None and window.pull.came_from is not None)  # fmt: skip
     for ref, name, shortcut in (
@@ -147,7 +149,7 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
         "view",
         lambda: len(window.workspace.pulls) > 1,
     )
-    add("pin", "Pin this result", window.side.pin, "Ctrl+Shift+L", "view", has_rows)
+    add("pin", "Pin this result", window.side.pin, "", "view", has_rows)
     add("settings", "Settings", lambda: window.pages.settings(), "Ctrl+,", "help")
     add("guide", "Guide", lambda: window.pages.help(), "F1", "help")
     add("journey", "First journey", window.journey.begin, "", "help")
@@ -165,16 +167,14 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
             "steps",
             has_pull,
         )
-    add("upstream", "Move the step upstream…", window.upstream.move_selected, "Ctrl+Shift+U", "steps",
+    add("upstream", "Move the step upstream…", window.upstream.move_selected, "", "steps",
         window.upstream.can_move)  # fmt: skip
     add("upstream_all", "Move all steps upstream…", window.upstream.move_all, "", "steps", window.upstream.has_course)
     add("estimate_there", "Estimate the rows at each step on the server", window.upstream.estimate, "", "steps",
         window.upstream.can_ask)  # fmt: skip
     add("count_there", "Count the rows at each step on the server", window.upstream.count, "", "steps",
         window.upstream.can_ask)  # fmt: skip
-    add(
-        "down", "Move WHERE conditions to a local filter…", window.upstream.move_down, "Ctrl+Shift+D", "steps", has_rows
-    )
+    add("down", "Move WHERE conditions to a local filter…", window.upstream.move_down, "", "steps", has_rows)
     show_end = "Show rows at the end of the course"
     add("show_end", show_end, on_pull(lambda pull: pull.shaping.show_rows_at(None)), "", "steps", has_rows)
     add("undo", "Undo", in_text("undo", on_pull(lambda pull: pull.changes.undo())), "Ctrl+Z", "edit",
@@ -195,7 +195,7 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
     add("set_blank", "Set empty text", grid.set_blank, "", "edit", has_rows)
     add("set_default", "Set default (documents: remove the field)", grid.set_default, "", "edit", has_rows)
     add("take_back_cells", "Revert selected cells", grid.revert_cells, "", "edit", pending)
-    add("set_empty", "Set NULL", lambda: _in_grid(window, grid.set_empty), "Ctrl+0", "edit", has_rows)
+    add("set_empty", "Set NULL", lambda: _in_grid(window, grid.set_empty), "", "edit", has_rows)
     add("new_row", "New row", grid.new_row, "Ctrl+Ins", "edit", has_rows)
     add("duplicate_rows", "Duplicate rows", grid.duplicate, "Ctrl+D", "edit", has_rows)
     add("delete_rows", "Delete rows", lambda: _in_grid(window, grid.delete), "Ctrl+Del", "edit", has_rows)

@@ -18,6 +18,7 @@ from nimble_otter.desktop.kit.commands import Commands
 from nimble_otter.desktop.kit.theme import theme, ui_font
 from nimble_otter.desktop.kit.widgets import button, column, label, row
 from nimble_otter.desktop.shell.menu import MENU
+from nimble_otter.desktop.shell.shortcuts import FAMILIES
 from nimble_otter.errors import OtterError
 from nimble_otter.files import read_text
 
@@ -207,4 +208,10 @@ class HelpPage(QWidget):
                      if by_key[key].shortcut]  # fmt: skip
             cells = "".join(f"<tr><td><b>{escape(keys)}</b></td><td>{escape(name)}</td></tr>" for name, keys in lines)
             items.append(f"<h3>{escape(title or 'Everywhere')}</h3><table>{cells}</table>" if lines else "")
-        return "".join(items)
+        ways = "".join(f"<tr><td><b>{stroke}, …</b></td><td>{escape(what)}</td></tr>" for stroke, what in FAMILIES)
+        text = (
+            "What every desktop has is where it always is. Alt with a digit goes to a place, Ctrl with a digit shows "
+            "the rows in another way. All else is two strokes, one after the other: what it is about, then its letter. "
+            "After the first, a list tells the letters."
+        )
+        return f"<p>{text}</p><table>{ways}</table>{''.join(items)}"

@@ -39,6 +39,7 @@ from nimble_otter.desktop.runtime.settings import (
     Value,
     trouble_with,
 )  # fmt: skip
+from nimble_otter.desktop.shell.shortcuts import FORMER
 from nimble_otter.table.text.show import grouped
 
 KEYBOARD = "Keyboard"
@@ -225,7 +226,7 @@ class _Keys(QWidget):
         self.tree.header().setStretchLastSection(False)
         self.tree.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         self.tree.currentItemChanged.connect(lambda *_: self._show_one())
-        self.edit.setMaximumSequenceLength(1)
+        self.edit.setMaximumSequenceLength(2)
         self.edit.setAccessibleName("New keys of the command")
         self.edit.setFixedWidth(170)
         self.said = label("", "plum", 12, wrap=True)
@@ -244,16 +245,18 @@ class _Keys(QWidget):
         self.tree.clear()
         for command in sorted(self._commands.all(), key=lambda each: each.name.casefold()):
             keys = QKeySequence(command.shortcut).toString()
-            if not command.anywhere or not all(word in f"{command.name} {keys}".casefold() for word in words):
+            known = f"{command.name} {keys} {FORMER.get(command.key, '')}".casefold()
+            if not command.anywhere or not all(word in known for word in words):
                 continue
             is_own = command.key in self._store.now.keys
-            item = QTreeWidgetItem([command.name, keys, "own" if is_own else ""])
+            former = f"was {FORMER[command.key]}" if command.key in FORMER else ""
+            item = QTreeWidgetItem([command.name, keys, "own" if is_own else former])
             item.setData(0, _KEY, command.key)
             self.tree.addTopLevelItem(item)
             if command.key == before or self.tree.currentItem() is None:
                 self.tree.setCurrentItem(item)
         self.tree.setColumnWidth(1, 150)
-        self.tree.setColumnWidth(2, 60)
+        self.tree.setColumnWidth(2, 140)
         self.tree.blockSignals(False)
         self._show_one()
 

@@ -13,6 +13,7 @@ from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.pulls.step_ref import QUERY, step_at
 from nimble_otter.desktop.runtime.jobs import LOCAL
+from nimble_otter.desktop.shell.shortcuts import CHORDS
 from nimble_otter.errors import OtterError
 
 if TYPE_CHECKING:
@@ -41,9 +42,18 @@ class Tracing:
         def has_rows() -> bool:
             return window.pull is not None and window.pull.course is not None
 
-        add(Command("trace_row", "Trace this row", self.trace_current, "", "view", has_rows))
+        add(Command("trace_row", "Trace this row", self.trace_current, CHORDS["trace_row"], "view", has_rows))
         add(Command("trace", "Why is a row not here?…", self.open, "", "view", has_rows))
-        add(Command("value_origin", "Where does this value come from?", self.trace_value, "", "view", has_rows))
+        add(
+            Command(
+                "value_origin",
+                "Where does this value come from?",
+                self.trace_value,
+                CHORDS["value_origin"],
+                "view",
+                has_rows,
+            )
+        )
 
     @cached_property
     def strip(self) -> TraceStrip:

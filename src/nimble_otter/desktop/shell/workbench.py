@@ -31,6 +31,7 @@ from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, StepRef, step_at
 from nimble_otter.desktop.query.transaction_strip import ask_to_end
 from nimble_otter.desktop.query.upstream import Upstream
 from nimble_otter.desktop.runtime.state_store import recent_paths, remember_recent
+from nimble_otter.desktop.shell.chord_hints import ChordHints
 from nimble_otter.desktop.shell.closing import Closing
 from nimble_otter.desktop.shell.frame import START, WARM_UP_MS, WORK, Frame
 from nimble_otter.desktop.shell.pages import Pages
@@ -78,6 +79,7 @@ class Workbench(Frame):
         self.rows_find = RowsFind(workspace, grid, self.actions_on_grid, self.column_actions)
         self.over_rows.insertWidget(0, self.rows_find)
         self.upstream, self.telling = Upstream(workspace), Telling(self, self.say, self._show_failed)
+        self.chord_hints = ChordHints(self, self.commands)
         self._wire()
         self._drawn: tuple[OpenPull, StepRef] | None = None
         """The place of a course whose editor is up to date."""
