@@ -177,7 +177,9 @@ def test_what_is_no_reading_query_or_can_t_be_moved_is_refused_with_its_step(bas
     with pytest.raises(NotReading):
         transfer_there(AskedThere("delete from reading", {}, ()), base, Transfer("made", is_new=True))
     before = number(base, "select count(*) from reading")
-    for text in ("select 1; select 2", "update reading set quality = ''", ""):
+    with pytest.raises(SendError, match="Two columns of the query are called quality"):
+        write_there(pull_of(base, text="select quality, reading_id, quality from reading"), base, NEW)
+    for text in ("select 1) as q; drop table reading --", "select 1; select 2", "update reading set quality = ''", ""):
         with pytest.raises(OtterError):
             write_there(pull_of(base, text=text), base, NEW)
     assert number(base, "select count(*) from reading") == before

@@ -180,3 +180,30 @@ def test_values_that_the_table_would_round_are_refused_and_those_it_holds_arrive
             str(v)[:10] if column == "day" else v for v in exact
         ]
         place.execute(Request(f"drop table {name}"), StopToken())
+
+
+def test_what_arrived_is_told_where_a_server_has_no_transactions(tmp_path, monkeypatch):
+    import sqlite3
+
+    from nimble_otter.sources.dialects.sqlite import SQLITE
+
+    with sqlite3.connect(tmp_path / "x.sqlite") as base:
+        base.execute("create table t (n integer check (n < 1700))")
+    base.close()
+    connection = connect(Source("s", f"sqlite:///{tmp_path / 'x.sqlite'}"))
+    rows = rows_of({"n": list(range(2000))})
+    try:
+        with pytest.raises(OtterError) as plain:
+            transfer(rows, connection, Transfer("t"))
+        assert "were written before" not in str(plain.value)
+        monkeypatch.setattr(type(SQLITE), "has_transactions", False)
+        monkeypatch.setattr(type(SQLITE), "makes_tables_of_queries", False)
+        with pytest.raises(SendError, match="1500 rows were written before: the server has no transactions"):
+            transfer(rows, connection, Transfer("t"))
+        monkeypatch.setattr(type(SQLITE), "makes_tables_of_queries", True)
+        with pytest.raises(OtterError):  # by a table beside it, from which one statement brings all or none
+            transfer(rows, connection, Transfer("t"))
+        assert [t.name for t in connection.tables()] == ["t"]
+        assert connection.count("t") == 0
+    finally:
+        connection.close()

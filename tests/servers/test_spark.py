@@ -24,6 +24,7 @@ from nimble_otter.sources.catalogue import EntryKind
 from nimble_otter.sources.dialects.spark import SPARK
 from nimble_otter.sources.drivers import spark
 from nimble_otter.sources.hive_client import batch_of, rows_of
+from nimble_otter.sources.script import apply_script
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Kind, TableBuilder, View
 from nimble_otter.table.core.build import table_of
@@ -156,6 +157,17 @@ def test_addresses_passwords_and_words_of_errors():
            "org.apache.spark.sql.AnalysisException: [TABLE_OR_VIEW_NOT_FOUND] The table `x` cannot be found. Verify "
            "the spelling. SQLSTATE: 42P01; line 1 pos 14;\n'Project [*]\n\tat org.apache")  # fmt: skip
     assert spark._first_words(raw) == "The table `x` cannot be found"
+
+
+def test_no_transaction_is_said_to_be_open_where_there_are_none():
+    """A script that is rehearsed in one would be written for good."""
+    connection = spark.SparkConnection.__new__(spark.SparkConnection)
+    connection._dialect = SPARK
+    with pytest.raises(ChangeError, match="no transactions"):
+        connection.begin()
+    with pytest.raises(ChangeError, match="no transactions"):
+        apply_script(connection, "insert into t values (1)", Request(""), is_kept=False)
+    assert connection.without_transactions(None) == "Spark SQL"
 
 
 def test_a_plan_is_a_tree_with_the_rows_that_are_expected():

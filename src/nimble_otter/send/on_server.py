@@ -6,6 +6,7 @@ table is counted before and after, as for rows that are sent from here.
 
 from __future__ import annotations
 
+import re
 import time
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
@@ -33,6 +34,8 @@ from nimble_otter.sources.writer import Writer
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Field
 
+_NUMBERED = re.compile(r"(.+) \(\d+\)", re.DOTALL)
+
 
 @dataclass(frozen=True, slots=True)
 class AskedThere:
@@ -45,7 +48,11 @@ class AskedThere:
 
 def statements(asked: AskedThere, wanted: Transfer, info: TableInfo | None, dialect: Dialect) -> list[str]:
     """What the server is asked to do, with the query's parameters as they stand. Raises: SendError."""
-    places, names = matched([field.name for field in asked.fields], wanted, info)
+    labels = [field.name for field in asked.fields]
+    twice = next((base[1] for label in labels if (base := _NUMBERED.fullmatch(label)) and base[1] in labels), None)
+    if twice is not None:  # only here it was given another name
+        raise SendError(f"Two columns of the query are called {twice}.", "Give one another name (AS).")
+    places, names = matched(labels, wanted, info)
     quote, table = quoter(dialect), quoted_table(wanted.table, dialect)
     inner = f"(\n{asked.text}\n) as q"
     if not dialect.makes_tables_of_queries:

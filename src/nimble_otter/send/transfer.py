@@ -158,7 +158,7 @@ def transfer(
     tell = progress or (lambda done, total: None)
     if connection.dialect.is_documents:
         moved = to_documents(rows, connection, wanted.table, wanted.duplicates, places, names, stop, tell)
-    elif info is not None and not connection.dialect.has_transactions:
+    elif info is not None and not connection.dialect.has_transactions and connection.dialect.makes_tables_of_queries:
         moved = _by_staging(rows, connection, wanted, places, names, info, stop, tell)
     else:
         moved = _to_table(rows, connection, wanted, places, names, info, stop, tell)
@@ -214,15 +214,17 @@ def _to_table(
             after = int(writer.query(counting)[1][0][0])
             added = after - before
             if added > sent or (wanted.duplicates == "stop" and added != sent):
-                raise SendError(
-                    f"{sent} rows were sent, but {added} are there; nothing was kept.", "Check its triggers."
-                )
+                kept = "; nothing was kept" if dialect.has_transactions else ""
+                raise SendError(f"{sent} rows were sent, but {added} are there{kept}.", "Check its triggers.")
             commit(writer, connection, wanted, after)
-    except BaseException:
+    except BaseException as problem:
         if was_made and dialect.defining_commits:  # making a table ends the transaction there
             with suppress(SourceError), connection.transaction() as writer:
                 writer.execute(f"drop table {quoted_table(wanted.table, dialect)}")
                 writer.commit()
+        elif sent and not dialect.has_transactions and isinstance(problem, (SourceError, SendError)):
+            text = f"{problem.message} {sent} rows were written before: the server has no transactions."
+            raise SendError(text, "Check the table before sending again.") from problem
         raise
     return sent, added, sent - added if wanted.duplicates == "update" else 0
 

@@ -158,10 +158,20 @@ class GeneralConnection(Relational):
         if "READ COMMITTED" in levels:
             connection.execution_options(isolation_level="READ COMMITTED")
 
+    def begin(self) -> None:
+        """Open a transaction that stays open. Raises: ChangeError, where the server has none: what is done in it could
+        not be taken back."""
+        if not self._dialect.has_transactions:
+            raise ChangeError(
+                f"{self._dialect.display_name} has no transactions: each statement is done at once.",
+                "Run the statements by themselves.",
+            )
+        super().begin()
+
     def without_transactions(self, table: TableInfo) -> str:
         """What keeps a table whose writes can't be rolled back: the server itself, where it has no transactions."""
         spoken = self._dialect
-        return spoken.display_name if isinstance(spoken, GeneralDialect) and not spoken.has_transactions else ""
+        return "" if spoken.has_transactions else spoken.display_name
 
     def run_many(self, driver: ClientObject, wanted: Sequence[Bound]) -> list[Done]:
         """Run statements in their order. Raises: ChangeError, where the client does not tell how many rows one met."""
@@ -199,7 +209,7 @@ class GeneralConnection(Relational):
     def rights(self) -> tuple[str, ...]:
         """What is not known or can't be done on this server, in sentences for its page."""
         spoken, lines = self._dialect, []
-        if isinstance(spoken, GeneralDialect) and not spoken.has_transactions:
+        if not spoken.has_transactions:
             lines.append(
                 "It has no transactions: changes are written one by one and can't be rehearsed or rolled back."
             )
