@@ -63,6 +63,17 @@ def test_figures_of_a_selection_say_how_much_is_selected(window):
     assert "selected" not in told[-1]
 
 
+def test_a_number_of_rows_can_be_read_in_its_field(window):
+    for kind in ("top", "sample"):
+        window.commands.run(f"add_{kind}")
+        settle(window)
+        field = window.drawer.count
+        needed = field.fontMetrics().horizontalAdvance(field.text())
+        assert field.lineEdit().contentsRect().width() - 12 >= needed > 5, kind
+        drawn = {field.grab().toImage().pixelColor(x, field.height() // 2).name() for x in range(8, field.width() - 8)}
+        assert len(drawn) > 1, kind  # the digits
+
+
 def test_a_difference_is_shown_from_its_first_line_on(qtbot):
     view = DiffView("x")
     qtbot.addWidget(view)

@@ -176,6 +176,8 @@ QFrame#segments {{ background: {c["sunk"]}; border-radius: 6px; }}
 QLineEdit, QComboBox, QSpinBox {{ background: {c["surface"]}; color: {c["ink"]}; border: 1px solid {c["line"]};
   border-radius: 6px; padding: 2px 8px; min-height: 19px; selection-background-color: {c["water3"]};
   selection-color: {c["ink"]}; }}
+QSpinBox::up-button, QSpinBox::down-button {{ width: 0px; border: none; }}
+QSpinBox QLineEdit {{ border: none; border-radius: 0px; background: transparent; padding: 0px 8px; min-height: 0px; }}
 QLineEdit:focus, QComboBox:focus, QSpinBox:focus {{ border-color: {c["water1"]}; }}
 QLineEdit:disabled, QComboBox:disabled {{ color: {c["faint"]}; background: {c["paper"]}; }}
 QLineEdit#find {{ border-radius: 13px; padding: 2px 12px; min-height: 22px; max-height: 22px; }}

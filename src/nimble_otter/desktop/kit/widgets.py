@@ -96,7 +96,8 @@ def count_field(name: str, changed: Callable[[int], object]) -> QSpinBox:
     spin_box.setRange(0, 1_000_000_000)
     spin_box.setKeyboardTracking(False)
     spin_box.setGroupSeparatorShown(True)
-    spin_box.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
+    # its buttons have no width in the theme: without any, Qt 6.11 leaves the text no room
+    spin_box.lineEdit().setTextMargins(6, 0, 6, 0)
     spin_box.setFixedWidth(130)
     spin_box.setAccessibleName(name)
     spin_box.valueChanged.connect(changed)
